@@ -1,0 +1,78 @@
+// This file implements `zridge check`.
+
+package command
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+)
+
+func checkCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "check", Usage: "read an estate folder, validate it and report what does not fit together", ArgsUsage: "FOLDER",
+		Description: "Prints every fault with file, line and column (exit status 1, nothing is loaded), else conflicts,\nproblems and lints.\n\n" +
+			"Examples:\n  zridge check demo/estate\n  zridge check --strict --date 2026-12-01 demo/estate",
+		Flags: []cli.Flag{
+			dateFlag(), formatFlag("text", "json"),
+			&cli.BoolFlag{Name: "strict", Usage: "exit with status 3 when there is a conflict or problem"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.NArg() != 1 {
+				return usage("check: found %d arguments, expected one FOLDER", c.NArg())
+			}
+			snapshot, err := readFolder(c, c.Args().First())
+			if faults, bad := err.(problem.Faults); bad && c.String("format") == "json" {
+				if err := printJSON(s.Out, map[string]any{"faults": faults}); err != nil {
+					return err
+				}
+				return &exitError{exitFault, ""}
+			}
+			if err != nil {
+				return err
+			}
+			plan := resolve.Compile(snapshot)
+			whole := plan.Estate()
+			conflicts, problems, lints := whole.Conflicts(), whole.Problems(), plan.Lints()
+			if c.String("format") == "json" {
+				err = printJSON(s.Out, map[string]any{
+					"faults": []any{}, "conflicts": conflictAnswers(conflicts), "problems": problemAnswers(problems), "lints": lintAnswers(lints),
+				})
+			} else {
+				for _, f := range conflicts {
+					fmt.Fprintf(s.Out, "conflict  %s: %s disagree on %s\n", f.Setting, strings.Join(f.Policies, ", "), counted(len(f.Devices), "device"))
+				}
+				for _, f := range problems {
+					fmt.Fprintf(s.Out, "problem   %s: %s (from %s) on %s\n", f.Check, f.Message, orNone(f.From), counted(len(f.Devices), "device"))
+				}
+				for _, l := range lints {
+					fmt.Fprintln(s.Out, "lint      "+lintText(l))
+				}
+				fmt.Fprintf(s.Out, "%s, %s, %s, %s: %s, %s, %s\n", counted(len(snapshot.Units), "unit"), counted(len(snapshot.People), "person"),
+					counted(len(snapshot.Devices), "device"), counted(len(snapshot.Policies), "policy"),
+					counted(len(conflicts), "conflict"), counted(len(problems), "problem"), counted(len(lints), "lint"))
+			}
+			if err == nil && c.Bool("strict") && len(conflicts)+len(problems) > 0 {
+				return &exitError{exitFindings, ""}
+			}
+			return err
+		},
+	}
+}
+
+func lintText(l resolve.Lint) string {
+	switch l.Kind {
+	case resolve.ReachesNobody:
+		return fmt.Sprintf("%s: the policy %s applies to no device", l.Kind, l.Policy)
+	case resolve.NeverWins:
+		return fmt.Sprintf("%s: %s in %s wins on none of %s", l.Kind, l.Setting, l.Policy, counted(l.Devices, "device"))
+	default:
+		return fmt.Sprintf("%s: %s in %s repeats what stands anyway (%s) on %s", l.Kind, l.Setting, l.Policy, orNone(l.Beside), counted(l.Devices, "device"))
+	}
+}
+

@@ -1,0 +1,153 @@
+// This file implements `zridge effective`.
+
+package command
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/files"
+)
+
+func effectiveCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "effective", Usage: "what laptops get, with every candidate and its fate", ArgsUsage: "DEVICE…",
+		Description: "Examples:\n  zridge effective --estate demo/estate LT-0007\n  zridge effective --estate demo/estate --all --format jsonl\n  zridge effective LT-0007 --person ines.okafor --reasons",
+		Flags: []cli.Flag{
+			estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json", "jsonl"),
+			&cli.BoolFlag{Name: "all", Usage: "every device of the estate"},
+			&cli.BoolFlag{Name: "reasons", Usage: "add the policies that do not apply, each with the reason"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			devices := c.Args().Slice()
+			switch {
+			case c.Bool("all") && len(devices) > 0:
+				return usage("effective: found both --all and devices, expected one of the two")
+			case c.Bool("all") && c.IsSet("person"):
+				return usage("effective: --person goes with named devices only, not with --all")
+			case !c.Bool("all") && len(devices) == 0:
+				return usage("effective: found no device, expected DEVICE… or --all")
+			}
+			answers, err := effectiveAnswers(ctx, c, devices)
+			if err != nil {
+				return err
+			}
+			out := bufio.NewWriter(s.Out)
+			defer out.Flush()
+			switch c.String("format") {
+			case "jsonl":
+				for _, a := range answers {
+					if err := printJSON(out, a); err != nil {
+						return err
+					}
+				}
+				return nil
+			case "json":
+				return printJSON(out, answers)
+			}
+			for _, a := range answers {
+				printEffective(out, a)
+			}
+			return nil
+		},
+	}
+}
+
+// effectiveAnswers asks the folder, or the service where no folder is named.
+func effectiveAnswers(ctx context.Context, c *cli.Command, devices []string) ([]files.SubjectAnswer, error) {
+	if !c.IsSet("estate") {
+		return askEffective(ctx, c, devices)
+	}
+	snapshot, err := readFolder(c, c.String("estate"))
+	if err != nil {
+		return nil, err
+	}
+	plan := resolve.Compile(snapshot)
+	var results []*resolve.Result
+	if c.Bool("all") {
+		results = plan.Estate().Results
+	} else if results, err = effectiveOf(plan, devices, c.String("person")); err != nil {
+		return nil, err
+	}
+	answers := make([]files.SubjectAnswer, len(results))
+	for i, r := range results {
+		answers[i] = files.Answer(r, c.Bool("reasons"))
+	}
+	return answers, nil
+}
+
+// effectiveOf resolves the named devices, in the order of their ids, each once. All that are unknown are reported together.
+func effectiveOf(plan *resolve.Plan, devices []string, person string) ([]*resolve.Result, error) {
+	devices = slices.Compact(slices.Sorted(slices.Values(devices)))
+	var faults problem.Faults
+	var results []*resolve.Result
+	for _, id := range devices {
+		r, err := plan.Effective(estate.DeviceID(id), estate.PersonID(person))
+		var unknown *resolve.UnknownError
+		if err != nil {
+			unknown = err.(*resolve.UnknownError)
+			fault := problem.Fault{Code: problem.UnknownReference, Found: problem.Quote(unknown.ID), Expected: "the id of one of the estate's " + string(unknown.Kind)}
+			if !slices.Contains(faults, fault) {
+				faults = append(faults, fault)
+			}
+			continue
+		}
+		results = append(results, r)
+	}
+	if faults != nil {
+		return nil, faults
+	}
+	return results, nil
+}
+
+func printEffective(w io.Writer, a files.SubjectAnswer) {
+	who := "no person"
+	if a.Person != "" {
+		who = a.Person
+	}
+	fmt.Fprintf(w, "%s  %s  unit %s\n", a.Device, who, a.Unit)
+	rows := make([][]string, len(a.Settings))
+	for i, s := range a.Settings {
+		status := s.Status
+		if s.Reason != "" {
+			status += " (" + s.Reason + ")"
+		}
+		from := strings.Join(s.From, ", ")
+		rows[i] = []string{s.Setting, status, valueText(s.Value), s.How, from}
+	}
+	printTable(w, []string{"setting", "status", "value", "how", "from"}, rows)
+	for _, p := range a.Problems {
+		fmt.Fprintf(w, "problem %s: %s (from %s)\n", p.Check, p.Message, orNone(p.From))
+	}
+	for _, n := range a.NotApplying {
+		fmt.Fprintf(w, "not applying: %s, %s\n", n.Policy, notApplyingText(n))
+	}
+	fmt.Fprintln(w)
+}
+
+// notApplyingText says why a policy does not apply.
+func notApplyingText(n files.NotApplyingAnswer) string {
+	switch n.Reason {
+	case string(resolve.NotActive):
+		return "it is not active"
+	case string(resolve.OnPlatform):
+		return "it is for other platforms"
+	case string(resolve.NotIncluded):
+		return "none of its targets includes this laptop or person"
+	case string(resolve.Excluded):
+		return "left out by " + strings.Join(n.Targets, ", ")
+	}
+	if n.Error != "" {
+		return "its condition failed: " + n.Error
+	}
+	return "its condition is not true"
+}

@@ -1,0 +1,367 @@
+// This file checks a whole snapshot: ids, references, the tree of units, groups, and every value
+// against its definition.
+
+package estate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// MaxPriority bounds a policy's priority on both sides of zero.
+const MaxPriority = 1_000_000
+
+var (
+	// DeviceNames are the names that `device` has in expressions besides facts.
+	DeviceNames = []string{"id", "serial", "os", "os_version", "edition", "model", "unit", "units", "tags"}
+	// PersonNames are the names that `person` has in expressions besides attributes.
+	PersonNames = []string{"id", "name", "mail", "unit", "units"}
+)
+
+// validator gathers the faults of one snapshot.
+type validator struct {
+	faults   problem.Faults
+	units    map[string]int
+	people   map[string]int
+	devices  map[string]int
+	groups   map[string]int
+	policies map[string]int
+	settings map[setting.ID]*setting.Definition
+}
+
+// Validate reports all that is wrong with the snapshot. Paths are JSON Pointers into the estate format, with
+// the places of objects in their lists. Shipped definitions and checks are taken to be right.
+func (s *Snapshot) Validate() problem.Faults {
+	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
+	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
+	v.people = index(v, KindPerson, s.People, func(p *Person) string { return string(p.ID) })
+	v.devices = index(v, KindDevice, s.Devices, func(d *Device) string { return string(d.ID) })
+	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
+	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
+	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
+	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
+	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
+	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
+	for i := range s.Settings {
+		v.settings[s.Settings[i].ID] = &s.Settings[i]
+	}
+
+	v.unitTree(s.Units)
+	for i := range s.People {
+		v.person(problem.Join("", string(KindPerson), i), &s.People[i])
+	}
+	for i := range s.Devices {
+		v.device(problem.Join("", string(KindDevice), i), &s.Devices[i])
+	}
+	v.groupGraph(s.Groups)
+	for i := range s.Policies {
+		v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])
+	}
+	for i := range s.Exceptions {
+		v.exception(problem.Join("", string(KindException), i), &s.Exceptions[i])
+	}
+	for i := range s.Rulings {
+		v.ruling(problem.Join("", string(KindRuling), i), &s.Rulings[i])
+	}
+	for i := range s.Settings {
+		if d := &s.Settings[i]; !d.Shipped {
+			v.add(d.Validate(problem.Join("", string(KindSetting), i))...)
+		}
+	}
+	for i := range s.Checks {
+		if c := &s.Checks[i]; !c.Shipped {
+			v.check(problem.Join("", string(KindCheck), i), c)
+		}
+	}
+	return v.faults
+}
+
+func (v *validator) add(faults ...problem.Fault) { v.faults = append(v.faults, faults...) }
+
+// index checks the ids of a list and gives the place of each.
+func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[string]int {
+	places := make(map[string]int, len(list))
+	for i := range list {
+		at := problem.Join("", string(kind), i, "id")
+		name := id(&list[i])
+		if !ValidID(name) {
+			if name == "" {
+				v.add(problem.Fault{Code: problem.MissingField, Path: at, Expected: "an id of 1 to 128 letters, digits, '.', '_' or '-'"})
+			} else {
+				v.add(problem.Fault{Code: problem.BadID, Path: at, Found: problem.Quote(name), Expected: "1 to 128 letters, digits, '.', '_' or '-'"})
+			}
+			continue
+		}
+		if first, twice := places[name]; twice {
+			v.add(problem.Fault{Code: problem.DoubledID, Path: at, Found: problem.Quote(name), Expected: fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind)})
+			continue
+		}
+		places[name] = i
+	}
+	return places
+}
+
+// known reports a reference to something that is not there. An empty reference is left to its field's own check.
+func (v *validator) known(path, word string, places map[string]int, id string) {
+	if _, there := places[id]; !there && id != "" {
+		v.add(problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(id), Expected: "the id of a " + word + " of this estate"})
+	}
+}
+
+func (v *validator) required(path string, present bool, what string) {
+	if !present {
+		v.add(problem.Fault{Code: problem.MissingField, Path: path, Expected: what})
+	}
+}
+
+func (v *validator) kinds(path string, kinds []setting.PolicyKind) {
+	for i, k := range kinds {
+		v.add(setting.OneOf(problem.Join(path, i), k, setting.PolicyKinds)...)
+	}
+	v.add(setting.NoRepeats(path, kinds)...)
+}
+
+func (v *validator) unitTree(units []Unit) {
+	roots := 0
+	for i := range units {
+		u := &units[i]
+		at := problem.Join("", string(KindUnit), i)
+		v.kinds(at+"/detach", u.Detach)
+		v.known(at+"/parent", "unit", v.units, string(u.Parent))
+		if u.Parent == "" {
+			if roots++; roots > 1 {
+				v.add(problem.Fault{Code: problem.ManyRoots, Path: at, Found: "unit " + problem.Quote(string(u.ID)) + " without a parent", Expected: "exactly one unit without a parent; there is one already"})
+			}
+		}
+	}
+	cycles := findCycles(len(units), func(i int) []int {
+		if p, there := v.units[string(units[i].Parent)]; there {
+			return []int{p}
+		}
+		return nil
+	})
+	for _, c := range cycles {
+		names := make([]string, len(c))
+		for i, u := range c {
+			names[i] = string(units[u].ID)
+		}
+		v.add(problem.Fault{Code: problem.Cycle, Path: problem.Join("", string(KindUnit), c[0], "parent"), Found: strings.Join(append(names, names[0]), " → "), Expected: "a tree: no unit below itself"})
+	}
+	if roots == 0 && len(cycles) == 0 {
+		v.add(problem.Fault{Code: problem.NoRoot, Path: "/" + string(KindUnit), Found: fmt.Sprintf("%d units, none without a parent", len(units)), Expected: "exactly one unit without a parent: the organisation"})
+	}
+}
+
+func (v *validator) values(path string, values map[string]setting.Value, reserved []string) {
+	names := make([]string, 0, len(values))
+	for name := range values {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		at := problem.Join(path, name)
+		if name == "" || slices.Contains(reserved, name) {
+			v.add(problem.Fault{Code: problem.ReservedName, Path: at, Found: problem.Quote(name), Expected: "a name of its own; these are taken: " + strings.Join(reserved, ", ")})
+		}
+		v.add(setting.NoRepeats(at, values[name].Items())...)
+	}
+}
+
+func (v *validator) person(at string, p *Person) {
+	v.known(at+"/unit", "unit", v.units, string(p.Unit))
+	v.values(at+"/attributes", p.Attributes, PersonNames)
+}
+
+func (v *validator) device(at string, d *Device) {
+	v.known(at+"/owner", "person", v.people, string(d.Owner))
+	for i, u := range d.Users {
+		v.known(problem.Join(at, "users", i), "person", v.people, string(u))
+	}
+	v.add(setting.NoRepeats(at+"/users", d.Users)...)
+	v.known(at+"/unit", "unit", v.units, string(d.Unit))
+	v.add(setting.OneOf(at+"/os", d.OS, setting.Platforms)...)
+	v.required(at+"/os_version", d.OSVersion != "", "the version of the operating system, as text")
+	v.add(setting.NoRepeats(at+"/tags", d.Tags)...)
+	v.values(at+"/facts", d.Facts, DeviceNames)
+}
+
+func (v *validator) groupGraph(groups []Group) {
+	for i := range groups {
+		g := &groups[i]
+		at := problem.Join("", string(KindGroup), i)
+		v.add(setting.OneOf(at+"/of", g.Of, GroupKinds)...)
+		members, word := v.people, "person"
+		if g.Of == OfDevices {
+			members, word = v.devices, "device"
+		}
+		if g.Of == OfPeople || g.Of == OfDevices {
+			for m, id := range g.Members {
+				if id == "" {
+					id = `""`
+				}
+				v.known(problem.Join(at, "members", m), word, members, id)
+			}
+		}
+		v.add(setting.NoRepeats(at+"/members", g.Members)...)
+		for m, id := range g.Groups {
+			other, there := v.groups[string(id)]
+			v.known(problem.Join(at, "groups", m), "group", v.groups, string(id))
+			if there && groups[other].Of != g.Of && groups[other].Of != "" && g.Of != "" {
+				v.add(problem.Fault{Code: problem.OtherKind, Path: problem.Join(at, "groups", m), Found: "group " + problem.Quote(string(id)) + " of " + string(groups[other].Of), Expected: "a group of " + string(g.Of)})
+			}
+		}
+		v.add(setting.NoRepeats(at+"/groups", g.Groups)...)
+		v.kinds(at+"/detach", g.Detach)
+	}
+	for _, c := range findCycles(len(groups), func(i int) (next []int) {
+		for _, id := range groups[i].Groups {
+			if g, there := v.groups[string(id)]; there {
+				next = append(next, g)
+			}
+		}
+		return next
+	}) {
+		names := make([]string, len(c))
+		for i, g := range c {
+			names[i] = string(groups[g].ID)
+		}
+		v.add(problem.Fault{Code: problem.Cycle, Path: problem.Join("", string(KindGroup), c[0], "groups"), Found: strings.Join(append(names, names[0]), " → "), Expected: "no group that is its own member through others"})
+	}
+}
+
+func (v *validator) target(path string, t Target) {
+	switch t.Kind {
+	case ToUnit:
+		v.known(path, "unit", v.units, t.ID)
+	case ToGroup:
+		v.known(path, "group", v.groups, t.ID)
+	case ToDevice:
+		v.known(path, "device", v.devices, t.ID)
+	case ToPerson:
+		v.known(path, "person", v.people, t.ID)
+	}
+}
+
+func (v *validator) targets(path string, targets []Target) {
+	texts := make([]string, len(targets))
+	for i, t := range targets {
+		v.target(problem.Join(path, i), t)
+		texts[i] = t.String()
+		if t.Kind == NoTarget {
+			texts[i] = fmt.Sprintf("#%d", i) // unreadable, and reported as such
+		}
+	}
+	v.add(setting.NoRepeats(path, texts)...)
+}
+
+func (v *validator) policy(at string, p *Policy) {
+	v.add(setting.OneOf(at+"/kind", p.Kind, setting.PolicyKinds)...)
+	v.add(setting.OneOf(at+"/state", p.State, States)...)
+	if p.Priority > MaxPriority || p.Priority < -MaxPriority {
+		v.add(problem.Fault{Code: problem.OutOfRange, Path: at + "/priority", Found: fmt.Sprint(p.Priority), Expected: fmt.Sprintf("a whole number from -%d to %d", MaxPriority, MaxPriority)})
+	}
+	for i, os := range p.Platforms {
+		v.add(setting.OneOf(problem.Join(at, "platforms", i), os, setting.Platforms)...)
+	}
+	v.add(setting.NoRepeats(at+"/platforms", p.Platforms)...)
+	v.add(setting.NoRepeats(at+"/labels", p.Labels)...)
+	for i := range p.Entries {
+		e := &p.Entries[i]
+		path := problem.Join(at, "settings", string(e.Setting))
+		if d := v.setting(path, e.Setting); d != nil && !e.Value.IsNothing() {
+			v.add(d.Check(path, e.Value)...)
+		}
+	}
+	v.targets(at+"/audience/include", p.Audience.Include)
+	v.targets(at+"/audience/exclude", p.Audience.Exclude)
+}
+
+// setting gives a definition, or reports that there is none.
+func (v *validator) setting(path string, id setting.ID) *setting.Definition {
+	d := v.settings[id]
+	if d == nil {
+		v.add(problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(string(id)), Expected: "the id of a setting of the dictionary"})
+	}
+	return d
+}
+
+func (v *validator) exception(at string, e *Exception) {
+	v.required(at+"/setting", e.Setting != "", "the id of a setting")
+	if e.Setting != "" {
+		if d := v.setting(at+"/setting", e.Setting); d != nil && !e.Value.IsNothing() {
+			v.add(d.Check(at+"/value", e.Value)...)
+		}
+	}
+	v.required(at+"/target", e.Target.Kind != NoTarget, "a target")
+	v.target(at+"/target", e.Target)
+	switch {
+	case e.Unset && !e.Value.IsNothing():
+		v.add(problem.Fault{Code: problem.EitherOr, Path: at + "/unset", Found: "both a value and unset: true", Expected: "one of the two"})
+	case !e.Unset && e.Value.IsNothing():
+		v.add(problem.Fault{Code: problem.EitherOr, Path: at + "/value", Found: "neither a value nor unset: true", Expected: "one of the two"})
+	}
+	v.required(at+"/until", e.Until != "", "the last day, such as 2026-06-15")
+	v.required(at+"/reason", e.Reason != "", "the reason, as text")
+	v.required(at+"/approved_by", e.ApprovedBy != "", "who approved it")
+	v.required(at+"/approved_on", e.ApprovedOn != "", "the day of the approval, such as 2026-04-28")
+	if e.Until != "" && e.From > e.Until {
+		v.add(problem.Fault{Code: problem.DatesReversed, Path: at + "/until", Found: fmt.Sprintf("from %s until %s", e.From, e.Until), Expected: "an end on or after the start"})
+	}
+}
+
+func (v *validator) ruling(at string, r *Ruling) {
+	v.required(at+"/setting", r.Setting != "", "the id of a setting")
+	if r.Setting != "" {
+		v.setting(at+"/setting", r.Setting)
+	}
+	v.required(at+"/prefer", r.Prefer != "", "the id of the policy that is preferred")
+	v.required(at+"/over", r.Over != "", "the id of the policy that gives way")
+	v.known(at+"/prefer", "policy", v.policies, string(r.Prefer))
+	v.known(at+"/over", "policy", v.policies, string(r.Over))
+	if r.Prefer == r.Over && r.Prefer != "" {
+		v.add(problem.Fault{Code: problem.PrefersItself, Path: at + "/over", Found: problem.Quote(string(r.Over)), Expected: "another policy than the preferred one"})
+	}
+}
+
+func (v *validator) check(at string, c *Check) {
+	v.required(at+"/message", c.Message != "", "what is wrong, in a sentence")
+	v.required(at+"/when", c.When != nil, "an expression that is true when something is wrong")
+	for i, id := range c.Settings {
+		v.setting(problem.Join(at, "settings", i), id)
+	}
+	v.add(setting.NoRepeats(at+"/settings", c.Settings)...)
+}
+
+// findCycles gives each cycle of a graph once, from its first node on. next lists a node's successors.
+func findCycles(n int, next func(int) []int) (cycles [][]int) {
+	const unseen, open, done = 0, 1, 2
+	state := make([]uint8, n)
+	var path []int
+	var visit func(int)
+	visit = func(i int) {
+		state[i] = open
+		path = append(path, i)
+		for _, j := range next(i) {
+			switch state[j] {
+			case unseen:
+				visit(j)
+			case open:
+				cycle := slices.Clone(path[slices.Index(path, j):])
+				first := slices.Index(cycle, slices.Min(cycle))
+				cycles = append(cycles, append(cycle[first:], cycle[:first]...))
+			}
+		}
+		path = path[:len(path)-1]
+		state[i] = done
+	}
+	for i := range n {
+		if state[i] == unseen {
+			visit(i)
+		}
+	}
+	return cycles
+}

@@ -1,0 +1,169 @@
+// This file has the words of a result: levels, fates, statuses and the records made of them.
+
+package resolve
+
+import (
+	"fmt"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Level says how close to the laptop an entry comes from; a greater Level is closer. Levels below
+// GroupLevel are depths in the units' tree, the root's being 0.
+type Level int32
+
+const (
+	noLevel         Level = -1
+	GroupLevel      Level = 1 << 20
+	IndividualLevel Level = 1<<20 + 1
+)
+
+// String gives unit:0, unit:1 …, group or individual.
+func (l Level) String() string {
+	switch l {
+	case GroupLevel:
+		return "group"
+	case IndividualLevel:
+		return "individual"
+	}
+	return fmt.Sprintf("unit:%d", int32(l))
+}
+
+// Fate says what became of a candidate.
+type Fate string
+
+const (
+	Won           Fate = "won"            // it carries the value that stands
+	Clashing      Fate = "clashing"       // it is part of a conflict
+	Outer         Fate = "outer"          // closest: another comes from a closer level
+	LowerPriority Fate = "lower-priority" // closest: another of its level has a higher priority
+	Weaker        Fate = "weaker"         // strictest: another is stricter
+	LockedOut     Fate = "locked-out"     // an entry of an outer level is locked
+	RuledOut      Fate = "ruled-out"      // a ruling prefers another
+	Excepted      Fate = "excepted"       // an exception passes over it
+	Detached      Fate = "detached"       // a unit or group goes its own way for its kind of policy
+)
+
+// Status says what is decided for a setting.
+type Status string
+
+const (
+	Set         Status = "set"
+	Unset       Status = "unset"       // an exception leaves it to the laptop
+	Conflict    Status = "conflict"    // no value: the laptop keeps what it has
+	Unsupported Status = "unsupported" // the laptop does not have it
+)
+
+// How says by what a value was decided. It is empty where nothing was.
+type How string
+
+const (
+	ByClosest   How = "closest"
+	ByStrictest How = "strictest"
+	ByMerge     How = "merge"
+	ByCommon    How = "common"
+	ByRuling    How = "ruling"
+	ByException How = "exception"
+	ByForce     How = "forced"
+)
+
+// Candidate is an entry of a policy that applies, with what became of it.
+type Candidate struct {
+	Policy   estate.PolicyID
+	Level    Level
+	Priority int64
+	Value    setting.Value
+	Locked   bool
+	Fate     Fate
+}
+
+// Replaced is the value that a forced one stands in for.
+type Replaced struct {
+	Value setting.Value
+	How   How
+	From  []string
+}
+
+// Setting is what is decided for one setting, with every candidate by policy id.
+type Setting struct {
+	ID         setting.ID
+	Status     Status
+	Reason     setting.Unsupported // with Unsupported only
+	Value      setting.Value       // with Set only
+	How        How                 // with Set, and with Unset
+	From       []string            // ids of policies, sorted; of the exception, where one decided
+	Replaced   *Replaced           // with ByForce only
+	Candidates []Candidate
+}
+
+// BeatenBy lists the candidates that a losing one lost to, by policy id; for the others it is empty.
+func (s *Setting) BeatenBy(loser Candidate) []estate.PolicyID {
+	var by []estate.PolicyID
+	for _, c := range s.Candidates {
+		var beats bool
+		switch loser.Fate {
+		case Outer:
+			beats = c.Fate != Outer && c.Fate != Detached
+		case LowerPriority:
+			beats = c.Fate == Won || c.Fate == Clashing || c.Fate == RuledOut
+		case Weaker, RuledOut:
+			beats = c.Fate == Won
+		case LockedOut:
+			beats = c.Locked && c.Fate != LockedOut
+		case Clashing:
+			beats = c.Fate == Clashing && !c.Value.Equal(loser.Value)
+		}
+		if beats && c.Policy != loser.Policy {
+			by = append(by, c.Policy)
+		}
+	}
+	return by
+}
+
+// Problem is a check that found the decided set wrong as a whole.
+type Problem struct {
+	Check    estate.CheckID
+	Message  string
+	Settings []setting.ID // that the check names, sorted
+	From     []string     // all that those settings come from, sorted
+}
+
+// Reason says why a policy does not apply.
+type Reason string
+
+const (
+	NotActive   Reason = "not-active"
+	OnPlatform  Reason = "platform"
+	NotIncluded Reason = "not-included"
+	Excluded    Reason = "excluded"
+	OnCondition Reason = "condition"
+)
+
+// NotApplying is a policy that does not apply, with the first reason.
+type NotApplying struct {
+	Policy  estate.PolicyID
+	Reason  Reason
+	Targets []estate.Target // with Excluded: the targets that matched, sorted as texts
+	Error   string          // with OnCondition: the error's text, when it failed
+}
+
+// Result is all that a resolution says for one subject.
+type Result struct {
+	Device      estate.DeviceID
+	Person      estate.PersonID // empty: no person
+	Unit        estate.UnitID   // the home unit
+	Settings    []Setting       // by id
+	Problems    []Problem       // by check
+	NotApplying []NotApplying   // by policy
+}
+
+// Setting gives one setting of the result, nil when it does not appear.
+func (r *Result) Setting(id setting.ID) *Setting {
+	for i := range r.Settings {
+		if r.Settings[i].ID == id {
+			return &r.Settings[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,125 @@
+// Package rule compiles and evaluates the expressions of an estate: rules of groups, conditions of
+// audiences, forced values and checks. They are CEL (Common Expression Language) expressions of type
+// bool over maps of dynamic values, with two functions that compare dotted version numbers.
+//
+// An expression is compiled once, when it is written or read, and evaluated many times.
+package rule
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+)
+
+// Scope says which variables an expression sees.
+type Scope uint8
+
+const (
+	OfDevice Scope = iota // device: the rule of a group of devices
+	OfPerson              // person: the rule of a group of people
+	OfWhen                // device and person: an audience's condition
+	OfForced              // settings and device
+	OfCheck               // settings, device and person
+)
+
+// Variables lists what the scope sees.
+func (s Scope) Variables() []string {
+	return [...][]string{{"device"}, {"person"}, {"device", "person"}, {"settings", "device"}, {"settings", "device", "person"}}[s]
+}
+
+// Rule is a compiled expression. A Rule is safe for concurrent use.
+type Rule struct {
+	source  string
+	program cel.Program
+}
+
+// Source is the expression as it was written.
+func (r *Rule) Source() string {
+	if r == nil {
+		return ""
+	}
+	return r.source
+}
+
+// A CompileError says where in the expression (line and column from 1) something is wrong.
+type CompileError struct {
+	Line, Column int
+	Message      string
+}
+
+func (e *CompileError) Error() string {
+	return fmt.Sprintf("at %d:%d of the expression: %s", e.Line, e.Column, e.Message)
+}
+
+// environments are built once a scope: building one is dear, and they never change.
+var environments = func() (built [OfCheck + 1]func() *cel.Env) {
+	for s := range built {
+		built[s] = sync.OnceValue(func() *cel.Env { return environment(Scope(s)) })
+	}
+	return built
+}()
+
+func environment(s Scope) *cel.Env {
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
+	for _, name := range s.Variables() {
+		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
+	}
+	for name, holds := range map[string]func(order int) bool{
+		"atLeast": func(order int) bool { return order >= 0 },
+		"below":   func(order int) bool { return order < 0 },
+	} {
+		options = append(options, cel.Function(name,
+			cel.MemberOverload("string_"+name+"_string", []*cel.Type{cel.StringType, cel.StringType}, cel.BoolType,
+				cel.BinaryBinding(func(a, b ref.Val) ref.Val {
+					order, err := CompareVersions(string(a.(types.String)), string(b.(types.String)))
+					if err != nil {
+						return types.NewErr("%s", err.Error())
+					}
+					return types.Bool(holds(order))
+				}))))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		panic("rule: the environment of expressions is fixed and must build: " + err.Error())
+	}
+	return env
+}
+
+// Compile parses and checks an expression. It refuses what does not parse, names a variable that the
+// scope does not see, or has a type that is known not to be bool; the error is a *CompileError.
+func Compile(s Scope, source string) (*Rule, error) {
+	env := environments[s]()
+	ast, issues := env.Compile(source)
+	if issues.Err() != nil {
+		first := issues.Errors()[0]
+		return nil, &CompileError{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: first.Message}
+	}
+	if out := ast.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
+		return nil, &CompileError{Line: 1, Column: 1, Message: "the expression is of type " + out.String() + ", not bool"}
+	}
+	program, err := env.Program(ast, cel.EvalOptions(cel.OptOptimize))
+	if err != nil { // a constant part that always fails: an error on each laptop, not in the writing
+		program, err = env.Program(ast)
+	}
+	if err != nil {
+		return nil, &CompileError{Line: 1, Column: 1, Message: strings.TrimSpace(err.Error())}
+	}
+	return &Rule{source: source, program: program}, nil
+}
+
+// Holds evaluates the expression. A value that is no bool is an error, as is a missing fact.
+func (r *Rule) Holds(variables map[string]any) (bool, error) {
+	out, _, err := r.program.Eval(variables)
+	if err != nil {
+		return false, err
+	}
+	b, ok := out.(types.Bool)
+	if !ok {
+		return false, fmt.Errorf("the expression gave %s, not a bool", out.Type().TypeName())
+	}
+	return bool(b), nil
+}

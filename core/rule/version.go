@@ -1,0 +1,55 @@
+// This file compares dotted version numbers.
+
+package rule
+
+import (
+	"fmt"
+	"strings"
+)
+
+// CompareVersions orders two dotted numbers: negative when a is below b, 0 when equal. Parts are
+// compared as numbers from the left, missing parts are 0, leading zeros do not count; numbers may be of any length. A part
+// that is not a number is an error.
+func CompareVersions(a, b string) (int, error) {
+	as, err := versionParts(a)
+	if err != nil {
+		return 0, err
+	}
+	bs, err := versionParts(b)
+	if err != nil {
+		return 0, err
+	}
+	for i := range max(len(as), len(bs)) {
+		if order := compareNumbers(part(as, i), part(bs, i)); order != 0 {
+			return order, nil
+		}
+	}
+	return 0, nil
+}
+
+// versionParts gives the parts without leading zeros; a zero is the empty text.
+func versionParts(v string) ([]string, error) {
+	parts := strings.Split(v, ".")
+	for i, p := range parts {
+		if p == "" || strings.Trim(p, "0123456789") != "" {
+			return nil, fmt.Errorf("%q is no dotted version number: part %d is not a number", v, i+1)
+		}
+		parts[i] = strings.TrimLeft(p, "0")
+	}
+	return parts, nil
+}
+
+func part(parts []string, i int) string {
+	if i < len(parts) {
+		return parts[i]
+	}
+	return ""
+}
+
+// compareNumbers orders two decimal numbers without leading zeros: the longer is the greater.
+func compareNumbers(a, b string) int {
+	if len(a) != len(b) {
+		return len(a) - len(b)
+	}
+	return strings.Compare(a, b)
+}

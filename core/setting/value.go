@@ -1,0 +1,146 @@
+// This file implements values: what an entry, an exception or a fact holds.
+
+package setting
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// ValueKind says which of the four forms a value has.
+type ValueKind uint8
+
+const (
+	Nothing ValueKind = iota // no value: the zero Value
+	Bool
+	Integer
+	Text // also what a choice holds
+	List // of texts
+)
+
+// String names the kind as fault messages do.
+func (k ValueKind) String() string {
+	return [...]string{"nothing", "a bool", "a whole number", "text", "a list of texts"}[k]
+}
+
+// Value is a bool, a whole number, a text or a list of texts. The zero Value holds nothing.
+// Values are immutable: the list of one must not be altered.
+type Value struct {
+	kind   ValueKind
+	number int64 // of a bool: 0 or 1
+	text   string
+	list   []string
+}
+
+// BoolValue holds b.
+func BoolValue(b bool) Value {
+	if b {
+		return Value{kind: Bool, number: 1}
+	}
+	return Value{kind: Bool}
+}
+
+// IntegerValue holds n.
+func IntegerValue(n int64) Value { return Value{kind: Integer, number: n} }
+
+// TextValue holds s.
+func TextValue(s string) Value { return Value{kind: Text, text: s} }
+
+// ListValue holds items, in their order. The caller must not alter them afterwards.
+func ListValue(items []string) Value {
+	if items == nil {
+		items = []string{}
+	}
+	return Value{kind: List, list: items}
+}
+
+// Kind says what v holds.
+func (v Value) Kind() ValueKind { return v.kind }
+
+// IsNothing tells whether v is the zero Value.
+func (v Value) IsNothing() bool { return v.kind == Nothing }
+
+// Bool is the bool that v holds, false for other kinds.
+func (v Value) Bool() bool { return v.kind == Bool && v.number == 1 }
+
+// Integer is the number that v holds, 0 for other kinds.
+func (v Value) Integer() int64 {
+	if v.kind != Integer {
+		return 0
+	}
+	return v.number
+}
+
+// Text is the text that v holds, empty for other kinds.
+func (v Value) Text() string { return v.text }
+
+// Items is the list that v holds, nil for other kinds. It must not be altered.
+func (v Value) Items() []string { return v.list }
+
+// Equal tells whether both hold the same. Lists are equal when they have the same items in the same order.
+func (v Value) Equal(w Value) bool {
+	return v.kind == w.kind && v.number == w.number && v.text == w.text && slices.Equal(v.list, w.list)
+}
+
+// Any gives v as a plain Go value (bool, int64, string, []string or nil), as expressions see it.
+func (v Value) Any() any {
+	switch v.kind {
+	case Bool:
+		return v.number == 1
+	case Integer:
+		return v.number
+	case Text:
+		return v.text
+	case List:
+		return v.list
+	}
+	return nil
+}
+
+// String shows v as people read it.
+func (v Value) String() string {
+	switch v.kind {
+	case Bool:
+		return strconv.FormatBool(v.number == 1)
+	case Integer:
+		return strconv.FormatInt(v.number, 10)
+	case Text:
+		return strconv.Quote(v.text)
+	case List:
+		quoted := make([]string, len(v.list))
+		for i, s := range v.list {
+			quoted[i] = strconv.Quote(s)
+		}
+		return "[" + strings.Join(quoted, ", ") + "]"
+	}
+	return "nothing"
+}
+
+// MarshalJSON writes a JSON bool, number, string, array of strings, or null.
+func (v Value) MarshalJSON() ([]byte, error) { return json.Marshal(v.Any()) }
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (v *Value) UnmarshalJSON(data []byte) error {
+	var b bool
+	var n int64
+	var s string
+	var l []string
+	switch {
+	case string(data) == "null":
+		*v = Value{}
+	case json.Unmarshal(data, &b) == nil:
+		*v = BoolValue(b)
+	case json.Unmarshal(data, &n) == nil:
+		*v = IntegerValue(n)
+	case json.Unmarshal(data, &s) == nil:
+		*v = TextValue(s)
+	case json.Unmarshal(data, &l) == nil:
+		*v = ListValue(l)
+	default:
+		return fmt.Errorf("a value must be a bool, a whole number, text or a list of texts")
+	}
+	return nil
+}

@@ -1,0 +1,26 @@
+// Package dictionary holds the definitions and checks that ship with the service, as files of the estate format.
+package dictionary
+
+import (
+	"embed"
+	"io/fs"
+	"sync"
+
+	"zenithridge.example/zridge/files"
+)
+
+//go:embed areas/*.yaml
+var areas embed.FS
+
+// Shipped gives the dictionary, read once. The files are part of the program and tested; a fault in them panics.
+var Shipped = sync.OnceValue(func() files.Dictionary {
+	sub, err := fs.Sub(areas, "areas")
+	if err != nil {
+		panic(err)
+	}
+	d, err := files.ReadDictionary(sub)
+	if err != nil {
+		panic("dictionary: " + err.Error())
+	}
+	return d
+})

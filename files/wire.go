@@ -1,0 +1,261 @@
+// This file has the wire types: the estate format as Go structs, in the order in which it is written.
+
+package files
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/setting"
+)
+
+type (
+	// UnitDoc is a unit as the estate format writes it.
+	UnitDoc struct {
+		ID     string   `json:"id"`
+		Title  string   `json:"title,omitempty"`
+		Parent string   `json:"parent,omitempty"`
+		Detach []string `json:"detach,omitempty" enum:"configuration,security,encryption"`
+	}
+	// PersonDoc is a person.
+	PersonDoc struct {
+		ID         string                   `json:"id"`
+		Name       string                   `json:"name,omitempty"`
+		Mail       string                   `json:"mail,omitempty"`
+		Unit       string                   `json:"unit,omitempty"`
+		Attributes map[string]setting.Value `json:"attributes,omitempty"`
+	}
+	// DeviceDoc is a device.
+	DeviceDoc struct {
+		ID        string                   `json:"id"`
+		Serial    string                   `json:"serial,omitempty"`
+		Owner     string                   `json:"owner,omitempty"`
+		Users     []string                 `json:"users,omitempty"`
+		Unit      string                   `json:"unit,omitempty"`
+		OS        string                   `json:"os" enum:"linux,windows,macos"`
+		OSVersion string                   `json:"os_version"`
+		Edition   string                   `json:"edition,omitempty"`
+		Model     string                   `json:"model,omitempty"`
+		Tags      []string                 `json:"tags,omitempty"`
+		Facts     map[string]setting.Value `json:"facts,omitempty"`
+	}
+	// GroupDoc is a group.
+	GroupDoc struct {
+		ID      string   `json:"id"`
+		Of      string   `json:"of" enum:"people,devices"`
+		Title   string   `json:"title,omitempty"`
+		Members []string `json:"members,omitempty"`
+		Groups  []string `json:"groups,omitempty"`
+		Rule    string   `json:"rule,omitempty" doc:"CEL over device or person"`
+		Detach  []string `json:"detach,omitempty" enum:"configuration,security,encryption"`
+	}
+	// AudienceDoc says who gets a policy.
+	AudienceDoc struct {
+		Include []string `json:"include,omitempty" doc:"everyone, unit:ID, group:ID, device:ID or person:ID"`
+		Exclude []string `json:"exclude,omitempty"`
+		When    string   `json:"when,omitempty" doc:"CEL over device and person"`
+	}
+	// EntryDoc is an entry: the value alone where nothing else is to be said.
+	EntryDoc struct {
+		Value setting.Value `json:"value"`
+		Lock  bool          `json:"lock,omitempty"`
+		Note  string        `json:"note,omitempty"`
+	}
+	// PolicyDoc is a policy.
+	PolicyDoc struct {
+		ID        string              `json:"id"`
+		Title     string              `json:"title,omitempty"`
+		Kind      string              `json:"kind" enum:"configuration,security,encryption"`
+		State     string              `json:"state,omitempty" enum:"active,draft,retired"`
+		Priority  int64               `json:"priority,omitempty"`
+		Platforms []string            `json:"platforms,omitempty" enum:"linux,windows,macos"`
+		Owner     string              `json:"owner,omitempty"`
+		Why       string              `json:"why,omitempty"`
+		Labels    []string            `json:"labels,omitempty"`
+		Settings  map[string]EntryDoc `json:"settings"`
+		Audience  AudienceDoc         `json:"audience"`
+	}
+	// ExceptionDoc is an exception.
+	ExceptionDoc struct {
+		ID         string         `json:"id"`
+		Setting    string         `json:"setting"`
+		Target     string         `json:"target"`
+		Value      *setting.Value `json:"value,omitempty"`
+		Unset      bool           `json:"unset,omitempty"`
+		From       string         `json:"from,omitempty" doc:"2026-05-01"`
+		Until      string         `json:"until" doc:"2026-06-15"`
+		Reason     string         `json:"reason"`
+		ApprovedBy string         `json:"approved_by"`
+		ApprovedOn string         `json:"approved_on"`
+	}
+	// RulingDoc is a ruling.
+	RulingDoc struct {
+		ID      string `json:"id"`
+		Setting string `json:"setting"`
+		Prefer  string `json:"prefer"`
+		Over    string `json:"over"`
+		Reason  string `json:"reason,omitempty"`
+	}
+	// SupportDoc is a row of supports.
+	SupportDoc struct {
+		Platform string   `json:"platform" enum:"linux,windows,macos"`
+		From     string   `json:"from,omitempty"`
+		Editions []string `json:"editions,omitempty"`
+	}
+	// ForcedDoc is a forced value.
+	ForcedDoc struct {
+		When  string        `json:"when"`
+		Value setting.Value `json:"value"`
+	}
+	// SettingDoc is a definition of the dictionary.
+	SettingDoc struct {
+		ID          string         `json:"id"`
+		Title       string         `json:"title,omitempty"`
+		Help        string         `json:"help,omitempty"`
+		Kind        string         `json:"kind" enum:"configuration,security,encryption"`
+		Area        string         `json:"area,omitempty"`
+		Keywords    []string       `json:"keywords,omitempty"`
+		Side        string         `json:"side,omitempty" enum:"device,user"`
+		Type        string         `json:"type" enum:"bool,integer,text,choice,list"`
+		Combine     string         `json:"combine,omitempty" enum:"closest,strictest,merge,common"`
+		Stricter    string         `json:"stricter,omitempty" enum:"lower,higher,true,false,later"`
+		Default     *setting.Value `json:"default,omitempty"`
+		Supports    []SupportDoc   `json:"supports,omitempty"`
+		Effects     []string       `json:"effects,omitempty" enum:"restart,prompt,irreversible,lockout"`
+		Min         *int64         `json:"min,omitempty"`
+		Max         *int64         `json:"max,omitempty"`
+		Measure     string         `json:"measure,omitempty"`
+		Pattern     string         `json:"pattern,omitempty"`
+		MaxLength   *int64         `json:"max_length,omitempty"`
+		Options     []string       `json:"options,omitempty"`
+		ItemPattern string         `json:"item_pattern,omitempty"`
+		MaxItems    *int64         `json:"max_items,omitempty"`
+		Forced      []ForcedDoc    `json:"forced,omitempty"`
+	}
+	// CheckDoc is a check.
+	CheckDoc struct {
+		ID       string   `json:"id"`
+		Message  string   `json:"message"`
+		Settings []string `json:"settings"`
+		When     string   `json:"when"`
+	}
+)
+
+// MarshalJSON writes the short form where there is neither lock nor note.
+func (e EntryDoc) MarshalJSON() ([]byte, error) {
+	if !e.Lock && e.Note == "" {
+		return json.Marshal(e.Value)
+	}
+	type long EntryDoc
+	return plainJSON(long(e))
+}
+
+// Doc gives an object of the estate as its wire type.
+func Doc(object any) any {
+	switch o := object.(type) {
+	case estate.Unit:
+		return UnitDoc{string(o.ID), o.Title, string(o.Parent), texts(o.Detach)}
+	case estate.Person:
+		return PersonDoc{string(o.ID), o.Name, o.Mail, string(o.Unit), o.Attributes}
+	case estate.Device:
+		return DeviceDoc{string(o.ID), o.Serial, string(o.Owner), texts(o.Users), string(o.Unit), string(o.OS), o.OSVersion, o.Edition, o.Model, o.Tags, o.Facts}
+	case estate.Group:
+		return GroupDoc{string(o.ID), string(o.Of), o.Title, o.Members, texts(o.Groups), o.Rule.Source(), texts(o.Detach)}
+	case estate.Policy:
+		return policyDoc(&o)
+	case estate.Exception:
+		return ExceptionDoc{string(o.ID), string(o.Setting), o.Target.String(), valueOrNot(o.Value), o.Unset, string(o.From), string(o.Until), o.Reason, o.ApprovedBy, string(o.ApprovedOn)}
+	case estate.Ruling:
+		return RulingDoc{string(o.ID), string(o.Setting), string(o.Prefer), string(o.Over), o.Reason}
+	case setting.Definition:
+		return settingDoc(&o)
+	case estate.Check:
+		return CheckDoc{string(o.ID), o.Message, append([]string{}, texts(o.Settings)...), o.When.Source()}
+	}
+	panic(fmt.Sprintf("files: %T is no object of an estate", object))
+}
+
+func policyDoc(p *estate.Policy) PolicyDoc {
+	doc := PolicyDoc{
+		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms),
+		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
+		Audience: AudienceDoc{targetTexts(p.Audience.Include), targetTexts(p.Audience.Exclude), p.Audience.When.Source()},
+	}
+	if p.State != estate.Active {
+		doc.State = string(p.State)
+	}
+	for _, e := range p.Entries {
+		doc.Settings[string(e.Setting)] = EntryDoc{e.Value, e.Lock, e.Note}
+	}
+	return doc
+}
+
+func settingDoc(d *setting.Definition) SettingDoc {
+	doc := SettingDoc{
+		ID: string(d.ID), Title: d.Title, Help: d.Help, Kind: string(d.Kind), Area: d.Area, Keywords: d.Keywords,
+		Type: string(d.Type), Stricter: string(d.Stricter), Default: valueOrNot(d.Default), Effects: texts(d.Effects),
+		Min: d.Min, Max: d.Max, Measure: d.Measure, MaxLength: d.MaxLength, Options: d.Options, MaxItems: d.MaxItems,
+	}
+	if d.Side != setting.DeviceSide {
+		doc.Side = string(d.Side)
+	}
+	if d.Combine != setting.Closest {
+		doc.Combine = string(d.Combine)
+	}
+	if d.Pattern != nil {
+		doc.Pattern = d.Pattern.String()
+	}
+	if d.ItemPattern != nil {
+		doc.ItemPattern = d.ItemPattern.String()
+	}
+	for _, row := range d.Supports {
+		doc.Supports = append(doc.Supports, SupportDoc{string(row.Platform), row.From, row.Editions})
+	}
+	for _, f := range d.Forced {
+		doc.Forced = append(doc.Forced, ForcedDoc{f.When.Source(), f.Value})
+	}
+	return doc
+}
+
+func texts[T ~string](from []T) []string {
+	if from == nil {
+		return nil
+	}
+	out := make([]string, len(from))
+	for i, s := range from {
+		out[i] = string(s)
+	}
+	return out
+}
+
+func targetTexts(from []estate.Target) []string {
+	out := make([]string, len(from))
+	for i, t := range from {
+		out[i] = t.String()
+	}
+	return out
+}
+
+func valueOrNot(v setting.Value) *setting.Value {
+	if v.IsNothing() {
+		return nil
+	}
+	return &v
+}
+
+// EncodeJSON gives an object of the estate as JSON in the estate format, on one line.
+func EncodeJSON(object any) ([]byte, error) { return plainJSON(Doc(object)) }
+
+// plainJSON leaves <, > and & as they are.
+func plainJSON(v any) ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return nil, err
+	}
+	return bytes.TrimSpace(b.Bytes()), nil
+}
+

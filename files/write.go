@@ -1,0 +1,135 @@
+// This file writes an estate folder.
+
+package files
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"zenithridge.example/zridge/core/estate"
+)
+
+// Objects lists an estate's own objects of a kind: shipped definitions and checks are left out.
+func Objects(s *estate.Snapshot, kind estate.Kind) []any {
+	var out []any
+	switch kind {
+	case estate.KindUnit:
+		out = boxed(s.Units)
+	case estate.KindPerson:
+		out = boxed(s.People)
+	case estate.KindDevice:
+		out = boxed(s.Devices)
+	case estate.KindGroup:
+		out = boxed(s.Groups)
+	case estate.KindPolicy:
+		out = boxed(s.Policies)
+	case estate.KindException:
+		out = boxed(s.Exceptions)
+	case estate.KindRuling:
+		out = boxed(s.Rulings)
+	case estate.KindSetting:
+		for _, d := range s.Settings {
+			if !d.Shipped {
+				out = append(out, d)
+			}
+		}
+	case estate.KindCheck:
+		for _, c := range s.Checks {
+			if !c.Shipped {
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+func boxed[T any](list []T) []any {
+	out := make([]any, len(list))
+	for i := range list {
+		out[i] = list[i]
+	}
+	return out
+}
+
+// Encode gives an estate as files of an estate folder, by name: a file for each list, and one for each
+// policy. The same estate gives the same bytes.
+func Encode(s *estate.Snapshot) (map[string][]byte, error) {
+	sorted := s.With() // a shallow copy whose lists are sorted below
+	copyLists(sorted)
+	sorted.Sort()
+	out := map[string][]byte{}
+	for _, kind := range estate.Kinds {
+		objects := Objects(sorted, kind)
+		if kind == estate.KindPolicy {
+			for _, o := range objects {
+				if err := encodeList(out, "policies/"+ObjectID(o)+".yaml", kind, []any{o}); err != nil {
+					return nil, err
+				}
+			}
+			continue
+		}
+		if len(objects) == 0 {
+			continue
+		}
+		if err := encodeList(out, string(kind)+".yaml", kind, objects); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func copyLists(s *estate.Snapshot) {
+	s.Units = append([]estate.Unit{}, s.Units...)
+	s.People = append([]estate.Person{}, s.People...)
+	s.Devices = append([]estate.Device{}, s.Devices...)
+	s.Groups = append([]estate.Group{}, s.Groups...)
+	s.Policies = append([]estate.Policy{}, s.Policies...)
+	s.Exceptions = append([]estate.Exception{}, s.Exceptions...)
+	s.Rulings = append([]estate.Ruling{}, s.Rulings...)
+	s.Settings = append(s.Settings[:0:0], s.Settings...)
+	s.Checks = append([]estate.Check{}, s.Checks...)
+}
+
+func encodeList(out map[string][]byte, name string, kind estate.Kind, objects []any) error {
+	list := &node{kind: listNode}
+	for _, o := range objects {
+		data, err := EncodeJSON(o)
+		if err != nil {
+			return fmt.Errorf("writing %s %s: %w", kind, ObjectID(o), err)
+		}
+		parsed, faults := parseJSON("", data)
+		if len(faults) > 0 {
+			return faults
+		}
+		list.items = append(list.items, parsed[0])
+	}
+	data, err := writeYAML(&node{kind: mapNode, fields: []field{{name: string(kind), value: list}}})
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	out[name] = data
+	return nil
+}
+
+// Write puts the files of Encode into a folder, which must be new or empty: what stands there is never mixed with what is written.
+func Write(folder string, s *estate.Snapshot) error {
+	entries, err := os.ReadDir(folder)
+	if err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s is not empty: found %d files or folders, expected a new or empty folder", folder, len(entries))
+	}
+	encoded, err := Encode(s)
+	if err != nil {
+		return err
+	}
+	for name, data := range encoded {
+		path := filepath.Join(folder, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}

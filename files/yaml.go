@@ -1,0 +1,232 @@
+// This file turns YAML 1.2 into nodes, and nodes into YAML.
+
+package files
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"regexp"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+
+	"zenithridge.example/zridge/core/problem"
+)
+
+// parseYAML gives the documents of a file. Anchors, aliases, merge keys and tags of our own are refused.
+func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
+	if at, deep := hopelesslyDeep(data); deep {
+		line := 1 + bytes.Count(data[:at], []byte("\n"))
+		return nil, problem.Faults{{Code: problem.TooDeep, Place: problem.Place{File: file, Line: line, Column: at - bytes.LastIndexByte(data[:at], '\n')}, Found: "nesting without end", Expected: "at most 64 levels"}}
+	}
+	parsed, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		return nil, problem.Faults{yamlSyntax(file, err)}
+	}
+	c := &yamlConverter{file: file}
+	var documents []*node
+	for _, doc := range parsed.Docs {
+		if doc.Body == nil {
+			continue
+		}
+		switch doc.Body.(type) {
+		case *ast.CommentGroupNode, *ast.DirectiveNode:
+			continue
+		}
+		if n := c.convert(doc.Body, 1); n != nil && n.kind != nothingNode {
+			documents = append(documents, n)
+		}
+	}
+	return documents, c.faults
+}
+
+// hopelesslyDeep finds nesting so deep that a parser should not be asked to build it. What is deeper than
+// allowed but not hopeless is found exactly while converting.
+func hopelesslyDeep(data []byte) (at int, deep bool) {
+	const hopeless = 1000
+	open, dashes := 0, 0
+	for i, c := range data {
+		switch c {
+		case '[', '{':
+			open++
+		case ']', '}':
+			open = max(0, open-1)
+		case '\n':
+			dashes = 0
+		case '-', '?':
+			if i+1 < len(data) && data[i+1] == ' ' {
+				dashes++
+			}
+		}
+		if open > hopeless || dashes > hopeless {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+func yamlSyntax(file string, err error) problem.Fault {
+	fault := problem.Fault{Code: problem.Syntax, Place: problem.Place{File: file}, Found: err.Error(), Expected: "YAML 1.2"}
+	var known *yaml.SyntaxError
+	if errors.As(err, &known) {
+		fault.Found = known.Message
+		if known.Token != nil && known.Token.Position != nil {
+			fault.Place.Line, fault.Place.Column = known.Token.Position.Line, known.Token.Position.Column
+		}
+	}
+	return fault
+}
+
+type yamlConverter struct {
+	file    string
+	faults  problem.Faults
+	tooDeep bool
+}
+
+func (c *yamlConverter) place(t *token.Token) problem.Place {
+	return problem.Place{File: c.file, Line: t.Position.Line, Column: t.Position.Column}
+}
+
+func (c *yamlConverter) refuse(code problem.Code, t *token.Token, found, expected string) *node {
+	c.faults = append(c.faults, problem.Fault{Code: code, Place: c.place(t), Found: found, Expected: expected})
+	return &node{place: c.place(t)}
+}
+
+// convert gives the node of a syntax tree; depth counts the lists and maps around it and itself.
+func (c *yamlConverter) convert(n ast.Node, depth int) *node {
+	t := n.GetToken()
+	switch x := n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode, *ast.SequenceNode:
+		if depth > maxDepth {
+			if !c.tooDeep {
+				c.tooDeep = true
+				return c.refuse(problem.TooDeep, t, "more than 64 levels of nesting", "at most 64")
+			}
+			return &node{place: c.place(t)}
+		}
+		return c.collection(x, depth)
+	case *ast.AnchorNode, *ast.AliasNode, *ast.MergeKeyNode:
+		return c.refuse(problem.Anchor, t, "an anchor, alias or merge key", "the value itself, written out")
+	case *ast.TagNode:
+		return c.tagged(x, depth)
+	case *ast.LiteralNode:
+		return &node{kind: textNode, place: c.place(t), text: x.Value.Value}
+	case *ast.StringNode:
+		if t.Type == token.SingleQuoteType || t.Type == token.DoubleQuoteType {
+			return &node{kind: textNode, place: c.place(t), text: x.Value}
+		}
+		return plainScalar(x.Value, c.place(t))
+	case *ast.NullNode:
+		return &node{place: c.place(t), text: t.Value}
+	case *ast.BoolNode, *ast.IntegerNode, *ast.FloatNode, *ast.InfinityNode, *ast.NanNode:
+		return plainScalar(t.Value, c.place(t))
+	}
+	return c.refuse(problem.Syntax, t, "a YAML construct that the format does not use: "+problem.Quote(t.Value), "maps, lists and scalars")
+}
+
+func (c *yamlConverter) collection(n ast.Node, depth int) *node {
+	switch x := n.(type) {
+	case *ast.SequenceNode:
+		out := &node{kind: listNode, place: c.place(x.Start)}
+		for _, item := range x.Values {
+			out.items = append(out.items, c.convert(item, depth+1))
+		}
+		return out
+	case *ast.MappingValueNode:
+		return c.mapping([]*ast.MappingValueNode{x}, c.place(x.Key.GetToken()), depth)
+	case *ast.MappingNode:
+		place := c.place(x.Start)
+		if !x.IsFlowStyle && len(x.Values) > 0 {
+			place = c.place(x.Values[0].Key.GetToken())
+		}
+		return c.mapping(x.Values, place, depth)
+	}
+	return nil
+}
+
+func (c *yamlConverter) mapping(values []*ast.MappingValueNode, place problem.Place, depth int) *node {
+	out := &node{kind: mapNode, place: place}
+	for _, v := range values {
+		key := c.convert(v.Key, depth)
+		switch key.kind {
+		case textNode, boolNode, integerNode, numberNode:
+			out.fields = append(out.fields, field{name: key.text, place: key.place, value: c.convert(v.Value, depth+1)})
+		case nothingNode:
+			if len(c.faults) == 0 || c.faults[len(c.faults)-1].Place != key.place {
+				c.refuse(problem.Syntax, v.Key.GetToken(), "a key that is nothing", "a text as key")
+			}
+		default:
+			c.refuse(problem.Syntax, v.Key.GetToken(), "a key that is "+key.kind.String(), "a text as key")
+		}
+	}
+	return out
+}
+
+// tagged takes the tags of the core schema where they say what the value is anyway, and !!str.
+func (c *yamlConverter) tagged(x *ast.TagNode, depth int) *node {
+	t := x.GetToken()
+	value := c.convert(x.Value, depth)
+	kinds := map[string]nodeKind{"!!bool": boolNode, "!!int": integerNode, "!!seq": listNode, "!!map": mapNode, "!!null": nothingNode}
+	if t.Value == "!!str" && value.kind != listNode && value.kind != mapNode {
+		value.kind = textNode
+		return value
+	}
+	if kind, known := kinds[t.Value]; known && kind == value.kind {
+		return value
+	}
+	return c.refuse(problem.Syntax, t, "the tag "+problem.Quote(t.Value), "no tag")
+}
+
+// quoted is a text that YAML writes in double quotes, with JSON's escapes, which YAML shares.
+type quoted string
+
+func (q quoted) MarshalYAML() ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(string(q))
+	return bytes.TrimSpace(b.Bytes()), err
+}
+
+// plainText matches texts that mean the same with no quotes, whoever reads them.
+var plainText = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./()' -]*$`)
+
+// reservedText are plain texts that some reader takes for something else than text.
+var reservedText = map[string]bool{"null": true, "true": true, "false": true, "yes": true, "no": true, "on": true, "off": true, "y": true, "n": true}
+
+// tree gives a node as values that the YAML library writes in order.
+func (n *node) tree() any {
+	switch n.kind {
+	case boolNode:
+		return n.flag
+	case integerNode:
+		return n.number
+	case textNode:
+		if plainText.MatchString(n.text) && !strings.HasSuffix(n.text, " ") && !reservedText[strings.ToLower(n.text)] {
+			return n.text
+		}
+		return quoted(n.text)
+	case listNode:
+		out := make([]any, len(n.items))
+		for i, item := range n.items {
+			out[i] = item.tree()
+		}
+		return out
+	case mapNode:
+		out := make(yaml.MapSlice, len(n.fields))
+		for i, f := range n.fields {
+			out[i] = yaml.MapItem{Key: (&node{kind: textNode, text: f.name}).tree(), Value: f.value.tree()}
+		}
+		return out
+	}
+	return nil
+}
+
+// writeYAML gives one document.
+func writeYAML(n *node) ([]byte, error) {
+	return yaml.MarshalWithOptions(n.tree(), yaml.IndentSequence(true))
+}
