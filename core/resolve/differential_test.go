@@ -1,0 +1,380 @@
+// This file compares the resolver with the oracle over made-up estates, and runs laws over them.
+
+package resolve_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"slices"
+	"testing"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
+)
+
+func must(scope rule.Scope, source string) *rule.Rule {
+	r, err := rule.Compile(scope, source)
+	if err != nil {
+		panic(err)
+	}
+	return r
+}
+
+// The rules are few and compiled once: what matters is how they meet.
+var (
+	deviceRules = []*rule.Rule{
+		must(rule.OfDevice, `device.os == "linux"`), must(rule.OfDevice, `device.os_version.atLeast("12")`),
+		must(rule.OfDevice, `device.ram_gb >= 8 || "field" in device.tags`), must(rule.OfDevice, `"u1" in device.units`), must(rule.OfDevice, `device.os`),
+	}
+	personRules = []*rule.Rule{
+		must(rule.OfPerson, `person.title == "lead"`), must(rule.OfPerson, `!has(person.unit)`), must(rule.OfPerson, `person.unit != "u2"`),
+	}
+	whenRules = []*rule.Rule{
+		must(rule.OfWhen, `device.os != "macos"`), must(rule.OfWhen, `person.id != "p1"`), must(rule.OfWhen, `has(person.id) && device.ram_gb > 4`),
+		must(rule.OfWhen, `device.os_version.below("11.5") || device.secure == true`),
+	}
+	forcedRules = []*rule.Rule{
+		must(rule.OfForced, `settings["s0"] == true`), must(rule.OfForced, `device.os == "windows"`), must(rule.OfForced, `settings["s2"].size() > 1`),
+	}
+	checkRules = []*rule.Rule{
+		must(rule.OfCheck, `settings["s0"] == true && settings["s1"] < 3`), must(rule.OfCheck, `!("s3" in settings)`), must(rule.OfCheck, `person.title == "lead" && settings["s5"] == "b"`),
+	}
+)
+
+func pick[T any](r *rand.Rand, from []T) T { return from[r.IntN(len(from))] }
+
+func some[T any](r *rand.Rand, from []T, most int) []T {
+	out := slices.Clone(from)
+	r.Shuffle(len(out), func(i, j int) { out[i], out[j] = out[j], out[i] })
+	return out[:min(len(out), r.IntN(most+1))]
+}
+
+func names[T ~string](prefix string, n int) []T {
+	out := make([]T, n)
+	for i := range out {
+		out[i] = T(fmt.Sprintf("%s%d", prefix, i))
+	}
+	return out
+}
+
+func chance(r *rand.Rand, percent int) bool { return r.IntN(100) < percent }
+
+// madeUp gives an estate of a seed: small, so that everything meets everything.
+func madeUp(seed uint64) *estate.Snapshot {
+	r := rand.New(rand.NewPCG(seed, 7))
+	s := &estate.Snapshot{Day: "2026-05-10"}
+	units, people, devices, groups, policies := names[estate.UnitID]("u", 6), names[estate.PersonID]("p", 6), names[estate.DeviceID]("d", 8), names[estate.GroupID]("g", 7), names[estate.PolicyID]("pol", 9)
+	for i, id := range units {
+		u := estate.Unit{ID: id}
+		if i > 0 {
+			u.Parent = units[r.IntN(i)]
+		}
+		if chance(r, 20) {
+			u.Detach = some(r, setting.PolicyKinds, 2)
+		}
+		s.Units = append(s.Units, u)
+	}
+	for _, id := range people {
+		p := estate.Person{ID: id, Attributes: map[string]setting.Value{}}
+		if chance(r, 70) {
+			p.Unit = pick(r, units)
+		}
+		if chance(r, 50) {
+			p.Attributes["title"] = setting.TextValue(pick(r, []string{"lead", "mate"}))
+		}
+		s.People = append(s.People, p)
+	}
+	for _, id := range devices {
+		d := estate.Device{ID: id, OS: pick(r, setting.Platforms), OSVersion: pick(r, []string{"10", "11.4", "12", "12.0.1", "rolling"}), Edition: pick(r, []string{"", "desk", "field"}), Facts: map[string]setting.Value{}}
+		if chance(r, 75) {
+			d.Owner = pick(r, people)
+		}
+		if chance(r, 50) {
+			d.Unit = pick(r, units)
+		}
+		if chance(r, 50) {
+			d.Facts["ram_gb"] = setting.IntegerValue(int64(4 * (1 + r.IntN(4))))
+		}
+		d.Tags = some(r, []string{"field", "spare"}, 2)
+		s.Devices = append(s.Devices, d)
+	}
+	for i, id := range groups {
+		g := estate.Group{ID: id, Of: pick(r, estate.GroupKinds)}
+		if g.Of == estate.OfPeople {
+			g.Members = some(r, names[string]("p", 6), 3)
+		} else {
+			g.Members = some(r, names[string]("d", 8), 3)
+		}
+		if chance(r, 50) && g.Of == estate.OfPeople {
+			g.Rule = pick(r, personRules)
+		} else if chance(r, 50) && g.Of == estate.OfDevices {
+			g.Rule = pick(r, deviceRules)
+		}
+		for j := range i {
+			if s.Groups[j].Of == g.Of && chance(r, 25) {
+				g.Groups = append(g.Groups, groups[j])
+			}
+		}
+		if chance(r, 15) {
+			g.Detach = some(r, setting.PolicyKinds, 1)
+		}
+		s.Groups = append(s.Groups, g)
+	}
+	s.Settings = madeUpSettings(r)
+	targets := []estate.Target{{Kind: estate.ToEveryone}}
+	for _, id := range units {
+		targets = append(targets, estate.Target{Kind: estate.ToUnit, ID: string(id)})
+	}
+	for _, id := range groups {
+		targets = append(targets, estate.Target{Kind: estate.ToGroup, ID: string(id)}, estate.Target{Kind: estate.ToGroup, ID: string(id)})
+	}
+	targets = append(targets, estate.Target{Kind: estate.ToDevice, ID: "d0"}, estate.Target{Kind: estate.ToPerson, ID: "p0"}, estate.Target{Kind: estate.ToPerson, ID: "p1"})
+	for _, id := range policies {
+		p := estate.Policy{ID: id, Kind: pick(r, setting.PolicyKinds), State: estate.Active, Priority: int64(r.IntN(2))}
+		if chance(r, 8) {
+			p.State = pick(r, estate.States)
+		}
+		if chance(r, 15) {
+			p.Platforms = some(r, setting.Platforms, 2)
+		}
+		p.Audience.Include = slices.Compact(some(r, targets, 4))
+		if chance(r, 25) {
+			p.Audience.Exclude = some(r, targets, 1)
+		}
+		if chance(r, 20) {
+			p.Audience.When = pick(r, whenRules)
+		}
+		for i := range s.Settings {
+			if d := &s.Settings[i]; chance(r, 55) {
+				p.Entries = append(p.Entries, estate.Entry{Setting: d.ID, Value: madeUpValue(r, d), Lock: chance(r, 12)})
+			}
+		}
+		s.Policies = append(s.Policies, p)
+	}
+	for i := range 4 {
+		x := estate.Exception{ID: estate.ExceptionID(fmt.Sprintf("x%d", i)), Target: pick(r, targets), Until: pick(r, []estate.Date{"2026-05-09", "2026-05-10", "2026-06-01"}), ApprovedOn: pick(r, []estate.Date{"2026-01-01", "2026-01-02"})}
+		if chance(r, 40) {
+			x.From = pick(r, []estate.Date{"2026-05-10", "2026-05-11"})
+		}
+		d := &s.Settings[r.IntN(len(s.Settings))]
+		x.Setting = d.ID
+		if x.Unset = chance(r, 30); !x.Unset {
+			x.Value = madeUpValue(r, d)
+		}
+		s.Exceptions = append(s.Exceptions, x)
+	}
+	for i := range 14 {
+		a, b := pick(r, policies), pick(r, policies)
+		if a != b {
+			s.Rulings = append(s.Rulings, estate.Ruling{ID: estate.RulingID(fmt.Sprintf("r%d", i)), Setting: pick(r, []setting.ID{"s4", "s5"}), Prefer: a, Over: b})
+		}
+	}
+	for i, when := range checkRules {
+		s.Checks = append(s.Checks, estate.Check{ID: estate.CheckID(fmt.Sprintf("c%d", i)), Message: "m", Settings: some(r, names[setting.ID]("s", 7), 3), When: when})
+	}
+	return s
+}
+
+func madeUpSettings(r *rand.Rand) []setting.Definition {
+	text := func(id setting.ID, t setting.Type, c setting.Combine) setting.Definition {
+		return setting.Definition{ID: id, Type: t, Combine: c, Kind: setting.Security, Side: pick(r, setting.Sides)}
+	}
+	defs := []setting.Definition{
+		text("s0", setting.TypeBool, setting.Strictest), text("s1", setting.TypeInteger, setting.Strictest), text("s2", setting.TypeList, setting.Merge),
+		text("s3", setting.TypeList, setting.Common), text("s4", setting.TypeText, setting.Closest), text("s5", setting.TypeChoice, setting.Closest), text("s6", setting.TypeList, setting.Closest),
+	}
+	defs[0].Stricter = pick(r, []setting.Stricter{setting.StricterTrue, setting.StricterFalse})
+	defs[1].Stricter = pick(r, []setting.Stricter{setting.StricterLower, setting.StricterHigher})
+	defs[5].Options = []string{"a", "b", "c"}
+	if chance(r, 40) {
+		defs[5].Combine, defs[5].Stricter = setting.Strictest, setting.StricterLater
+	}
+	for i := range defs {
+		if chance(r, 20) {
+			defs[i].Supports = []setting.Support{{Platform: setting.Linux, From: "11"}, {Platform: setting.Windows, Editions: []string{"desk"}}}
+		}
+		if chance(r, 30) {
+			defs[i].Forced = []setting.Forced{{When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])}, {When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])}}
+		}
+	}
+	return defs
+}
+
+func madeUpValue(r *rand.Rand, d *setting.Definition) setting.Value {
+	switch d.Type {
+	case setting.TypeBool:
+		return setting.BoolValue(chance(r, 50))
+	case setting.TypeInteger:
+		return setting.IntegerValue(int64(r.IntN(4)))
+	case setting.TypeChoice:
+		return setting.TextValue(pick(r, d.Options))
+	case setting.TypeList:
+		return setting.ListValue(some(r, []string{"x", "y", "z"}, 3))
+	}
+	return setting.TextValue(pick(r, []string{"one", "two"}))
+}
+
+// differs compares a subject with the oracle and says what is not the same.
+func differs(s *estate.Snapshot, plan *Plan, d *estate.Device, who *estate.Person) string {
+	var named estate.PersonID
+	if who != nil {
+		named = who.ID
+	}
+	got, err := plan.Effective(d.ID, named)
+	if err != nil {
+		return err.Error()
+	}
+	o := oracle{s}
+	if who == nil {
+		who = o.person(d.Owner)
+	}
+	want, problems := o.subject(d, who)
+	if len(got.Settings) != len(want) {
+		return fmt.Sprintf("%d settings, the oracle has %d", len(got.Settings), len(want))
+	}
+	for _, g := range got.Settings {
+		is := decided{status: g.Status, reason: g.Reason, value: g.Value, how: g.How, from: g.From}
+		for _, c := range g.Candidates {
+			is.fates = append(is.fates, string(c.Policy)+" "+string(c.Fate))
+		}
+		if g.Replaced != nil {
+			is.replaced = g.Replaced.Value.String() + " " + string(g.Replaced.How) + " "
+			for i, f := range g.Replaced.From {
+				if i > 0 {
+					is.replaced += ","
+				}
+				is.replaced += f
+			}
+		}
+		w := want[g.ID]
+		if !is.value.Equal(w.value) || fmt.Sprint(is.status, is.reason, is.how, is.from, is.replaced, is.fates) != fmt.Sprint(w.status, w.reason, w.how, w.from, w.replaced, w.fates) {
+			return fmt.Sprintf("%s for %s: %+v, the oracle says %+v", g.ID, named, is, w)
+		}
+	}
+	if len(got.Problems) != len(problems) {
+		return fmt.Sprintf("problems %v, the oracle has %v", got.Problems, problems)
+	}
+	for _, p := range got.Problems {
+		from := ""
+		for i, f := range p.From {
+			if i > 0 {
+				from += ","
+			}
+			from += f
+		}
+		if want, found := problems[string(p.Check)]; !found || want != from {
+			return fmt.Sprintf("problem %s from %s, the oracle says %q", p.Check, from, want)
+		}
+	}
+	for i := range s.Policies {
+		_, why, targets := o.applies(&s.Policies[i], d, who)
+		at := slices.IndexFunc(got.NotApplying, func(n NotApplying) bool { return n.Policy == s.Policies[i].ID })
+		if (at < 0) != (why == "") {
+			return fmt.Sprintf("%s: not applying is %v, the oracle's reason is %q", s.Policies[i].ID, at >= 0, why)
+		}
+		if at >= 0 && (got.NotApplying[at].Reason != why || len(got.NotApplying[at].Targets) != len(targets)) {
+			return fmt.Sprintf("%s: %+v, the oracle says %s %v", s.Policies[i].ID, got.NotApplying[at], why, targets)
+		}
+	}
+	return ""
+}
+
+func compareAll(t *testing.T, seed uint64) {
+	s := madeUp(seed)
+	plan := Compile(s)
+	for i := range s.Devices {
+		if d := differs(s, plan, &s.Devices[i], nil); d != "" {
+			t.Fatalf("seed %d, %s: %s", seed, s.Devices[i].ID, d)
+		}
+	}
+	who := &s.People[seed%uint64(len(s.People))]
+	if d := differs(s, plan, &s.Devices[0], who); d != "" {
+		t.Fatalf("seed %d, %s with %s: %s", seed, s.Devices[0].ID, who.ID, d)
+	}
+}
+
+func TestAgreesWithTheOracle(t *testing.T) {
+	for seed := range uint64(400) {
+		compareAll(t, seed)
+	}
+}
+
+func FuzzAgreesWithTheOracle(f *testing.F) {
+	f.Add(uint64(1))
+	f.Fuzz(compareAll)
+}
+
+// shuffled gives the same estate with every list in another order.
+func shuffled(s *estate.Snapshot, seed uint64) *estate.Snapshot {
+	r := rand.New(rand.NewPCG(seed, 9))
+	out := s.With()
+	out.Units, out.People, out.Devices = some2(r, s.Units), some2(r, s.People), some2(r, s.Devices)
+	out.Groups, out.Policies, out.Rulings = some2(r, s.Groups), some2(r, s.Policies), some2(r, s.Rulings)
+	out.Exceptions, out.Settings, out.Checks = some2(r, s.Exceptions), some2(r, s.Settings), some2(r, s.Checks)
+	return out
+}
+
+func some2[T any](r *rand.Rand, list []T) []T {
+	out := slices.Clone(list)
+	r.Shuffle(len(out), func(i, j int) { out[i], out[j] = out[j], out[i] })
+	return out
+}
+
+func TestLaws(t *testing.T) {
+	for seed := range uint64(60) {
+		s := madeUp(seed)
+		before := impact.Resolve(s)
+		t.Run(fmt.Sprintf("order of input never matters/%d", seed), func(t *testing.T) {
+			other := Compile(shuffled(s, seed)).Estate()
+			for i, r := range other.Results {
+				if want := before.Whole.Results[i]; !reflect.DeepEqual(r.Settings, want.Settings) || !reflect.DeepEqual(r.Problems, want.Problems) {
+					t.Fatalf("%s differs after a shuffle", r.Device)
+				}
+			}
+		})
+		t.Run(fmt.Sprintf("nothing changed has no impact/%d", seed), func(t *testing.T) {
+			if r := impact.Compare(before, impact.Resolve(s.With())); len(r.Devices)+len(r.Transitions)+len(r.ConflictsGained)+len(r.ProblemsCleared)+len(r.Audiences) != 0 {
+				t.Fatalf("impact of nothing: %+v", r)
+			}
+		})
+		t.Run(fmt.Sprintf("a policy that reaches nobody changes nobody/%d", seed), func(t *testing.T) {
+			extra := s.Policies[0]
+			extra.ID, extra.Audience = "zz", estate.Audience{}
+			after := impact.Resolve(s.With(estate.Edit{Kind: estate.KindPolicy, ID: "zz", Object: extra}))
+			if r := impact.Compare(before, after); len(r.Transitions) != 0 {
+				t.Fatalf("it changed %v", r.Devices)
+			}
+		})
+		t.Run(fmt.Sprintf("an exclude never adds a laptop/%d", seed), func(t *testing.T) {
+			p := s.Policies[seed%9]
+			p.Audience.Exclude = append(slices.Clip(p.Audience.Exclude), estate.Target{Kind: estate.ToUnit, ID: "u1"})
+			was, _ := before.Plan.Reach(p.ID)
+			is, _ := Compile(s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p})).Reach(p.ID)
+			for _, d := range is.Gets {
+				if !slices.Contains(was.Gets, d) {
+					t.Fatalf("%s was added", d)
+				}
+			}
+		})
+		t.Run(fmt.Sprintf("a redundant entry can go/%d", seed), func(t *testing.T) {
+			for _, l := range before.Plan.Lints() {
+				if l.Kind != Redundant && l.Kind != NeverWins {
+					continue
+				}
+				at := slices.IndexFunc(s.Policies, func(p estate.Policy) bool { return p.ID == l.Policy })
+				p := s.Policies[at]
+				p.Entries = slices.DeleteFunc(slices.Clone(p.Entries), func(e estate.Entry) bool { return e.Setting == l.Setting })
+				r := impact.Compare(before, impact.Resolve(s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p})))
+				for _, tr := range r.Transitions {
+					if tr.Setting == l.Setting && tr.From.Status != Unsupported {
+						t.Fatalf("without %s in %s (%s): %+v", l.Setting, l.Policy, l.Kind, tr)
+					}
+				}
+			}
+		})
+	}
+}

@@ -1,0 +1,465 @@
+// This file has the slow, obvious reading of the rules: it works on the snapshot itself, builds no index, asks the
+// same question again each time, and shares no code with the package but the words of its results.
+
+package resolve_test
+
+import (
+	"slices"
+	"sort"
+	"strings"
+
+	"zenithridge.example/zridge/core/estate"
+	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+type oracle struct{ *estate.Snapshot }
+
+func (o oracle) person(id estate.PersonID) *estate.Person {
+	for i := range o.People {
+		if o.People[i].ID == id {
+			return &o.People[i]
+		}
+	}
+	return nil
+}
+
+func (o oracle) definition(id setting.ID) *setting.Definition {
+	for i := range o.Settings {
+		if o.Settings[i].ID == id {
+			return &o.Settings[i]
+		}
+	}
+	return nil
+}
+
+// path lists the units from a unit up to the root and turns the list round.
+func (o oracle) path(id estate.UnitID) (path []string) {
+	for id != "" {
+		path = append([]string{string(id)}, path...)
+		for _, u := range o.Units {
+			if u.ID == id {
+				id = u.Parent
+				break
+			}
+		}
+	}
+	return path
+}
+
+func (o oracle) home(d *estate.Device) []string {
+	if d.Unit != "" {
+		return o.path(d.Unit)
+	}
+	if p := o.person(d.Owner); p != nil && p.Unit != "" {
+		return o.path(p.Unit)
+	}
+	for _, u := range o.Units {
+		if u.Parent == "" {
+			return []string{string(u.ID)}
+		}
+	}
+	return nil
+}
+
+func (o oracle) deviceMap(d *estate.Device) map[string]any {
+	m := map[string]any{"id": string(d.ID), "os": string(d.OS), "os_version": d.OSVersion, "tags": append([]string{}, d.Tags...)}
+	for k, v := range map[string]string{"serial": d.Serial, "edition": d.Edition, "model": d.Model} {
+		if v != "" {
+			m[k] = v
+		}
+	}
+	path := o.home(d)
+	m["unit"], m["units"] = path[len(path)-1], path
+	for k, v := range d.Facts {
+		m[k] = v.Any()
+	}
+	return m
+}
+
+func (o oracle) personMap(p *estate.Person) map[string]any {
+	m := map[string]any{}
+	if p == nil {
+		return m
+	}
+	m["id"] = string(p.ID)
+	for k, v := range map[string]string{"name": p.Name, "mail": p.Mail} {
+		if v != "" {
+			m[k] = v
+		}
+	}
+	if p.Unit != "" {
+		m["unit"], m["units"] = string(p.Unit), o.path(p.Unit)
+	}
+	for k, v := range p.Attributes {
+		m[k] = v.Any()
+	}
+	return m
+}
+
+func (o oracle) inGroup(id estate.GroupID, d *estate.Device, p *estate.Person) bool {
+	for _, g := range o.Groups {
+		if g.ID != id {
+			continue
+		}
+		if g.Of == estate.OfPeople && p == nil {
+			return false
+		}
+		name, vars := string(d.ID), map[string]any{"device": o.deviceMap(d)}
+		if g.Of == estate.OfPeople {
+			name, vars = string(p.ID), map[string]any{"person": o.personMap(p)}
+		}
+		if slices.Contains(g.Members, name) {
+			return true
+		}
+		if g.Rule != nil {
+			if is, err := g.Rule.Holds(vars); err == nil && is {
+				return true
+			}
+		}
+		for _, sub := range g.Groups {
+			if o.inGroup(sub, d, p) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// level gives a target's level for a pair, -1 when it does not match. Levels are depths, then 100 for group, 101 for individual.
+func (o oracle) level(t estate.Target, d *estate.Device, p *estate.Person) int {
+	switch t.Kind {
+	case estate.ToEveryone:
+		return 0
+	case estate.ToUnit:
+		return slices.Index(o.home(d), t.ID)
+	case estate.ToGroup:
+		if o.inGroup(estate.GroupID(t.ID), d, p) {
+			return 100
+		}
+	case estate.ToDevice:
+		if string(d.ID) == t.ID {
+			return 101
+		}
+	case estate.ToPerson:
+		if p != nil && string(p.ID) == t.ID {
+			return 101
+		}
+	}
+	return -1
+}
+
+func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) (level int, reason Reason, targets []string) {
+	if pol.State != estate.Active {
+		return -1, NotActive, nil
+	}
+	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, d.OS) {
+		return -1, OnPlatform, nil
+	}
+	level = -1
+	for _, t := range pol.Audience.Include {
+		level = max(level, o.level(t, d, p))
+	}
+	if level < 0 {
+		return -1, NotIncluded, nil
+	}
+	for _, t := range pol.Audience.Exclude {
+		if o.level(t, d, p) >= 0 {
+			targets = append(targets, t.String())
+		}
+	}
+	if len(targets) > 0 {
+		sort.Strings(targets)
+		return -1, Excluded, targets
+	}
+	if pol.Audience.When != nil {
+		is, err := pol.Audience.When.Holds(map[string]any{"device": o.deviceMap(d), "person": o.personMap(p)})
+		if err != nil || !is {
+			return -1, OnCondition, nil
+		}
+	}
+	return level, "", nil
+}
+
+func (o oracle) detachLevel(kind setting.PolicyKind, d *estate.Device, p *estate.Person) int {
+	level := -1
+	for depth, id := range o.home(d) {
+		for _, u := range o.Units {
+			if string(u.ID) == id && slices.Contains(u.Detach, kind) {
+				level = depth
+			}
+		}
+	}
+	for _, g := range o.Groups {
+		if slices.Contains(g.Detach, kind) && o.inGroup(g.ID, d, p) {
+			level = 100
+		}
+	}
+	return level
+}
+
+type cand struct {
+	pol   *estate.Policy
+	entry *estate.Entry
+	level int
+	fate  Fate
+}
+
+// decided is what the oracle says of a setting, in a form that is easy to compare.
+type decided struct {
+	status   Status
+	reason   setting.Unsupported
+	value    setting.Value
+	how      How
+	from     []string
+	replaced string
+	fates    []string
+}
+
+func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Person) (out decided, appears bool) {
+	var all, left []*cand
+	for i := range o.Policies {
+		pol := &o.Policies[i]
+		level, why, _ := o.applies(pol, d, p)
+		if why != "" {
+			continue
+		}
+		for j := range pol.Entries {
+			if e := &pol.Entries[j]; e.Setting == def.ID {
+				c := &cand{pol: pol, entry: e, level: level}
+				if level < o.detachLevel(pol.Kind, d, p) && !e.Lock && def.Combine != setting.Merge {
+					c.fate = Detached
+				} else {
+					left = append(left, c)
+				}
+				all = append(all, c)
+			}
+		}
+	}
+	if why := def.SupportOn(d.OS, d.OSVersion, d.Edition); why != "" {
+		return decided{status: Unsupported, reason: why}, len(all) > 0
+	}
+	defer func() {
+		sort.Slice(all, func(i, j int) bool { return all[i].pol.ID < all[j].pol.ID })
+		for _, c := range all {
+			out.fates = append(out.fates, string(c.pol.ID)+" "+string(c.fate))
+		}
+		sort.Strings(out.from)
+	}()
+	var best *estate.Exception
+	for i := range o.Exceptions {
+		x := &o.Exceptions[i]
+		if x.Setting != def.ID || o.level(x.Target, d, p) < 0 || x.From > o.Day || x.Until < o.Day {
+			continue
+		}
+		if best == nil || closerException(o, x, best, d, p) {
+			best = x
+		}
+	}
+	if best != nil {
+		for _, c := range left {
+			c.fate = Excepted
+		}
+		out = decided{status: Set, value: best.Value, how: ByException, from: []string{string(best.ID)}}
+		if best.Unset {
+			out.status = Unset
+		}
+		return out, true
+	}
+	if len(left) == 0 {
+		return out, false
+	}
+	win := func(how How, v setting.Value, winners []*cand) {
+		out = decided{status: Set, value: v, how: how}
+		for _, c := range winners {
+			c.fate = Won
+			out.from = append(out.from, string(c.pol.ID))
+		}
+	}
+	conflict := func() {
+		out = decided{status: Conflict}
+		for _, c := range left {
+			c.fate = Clashing
+			out.from = append(out.from, string(c.pol.ID))
+		}
+	}
+	drop := func(fate Fate, bad func(*cand) bool) {
+		var stay []*cand
+		for _, c := range left {
+			if bad(c) {
+				c.fate = fate
+			} else {
+				stay = append(stay, c)
+			}
+		}
+		left = stay
+	}
+	if def.Combine == setting.Closest || def.Combine == setting.Strictest {
+		outermost := 1000
+		for _, c := range left {
+			if c.entry.Lock {
+				outermost = min(outermost, c.level)
+			}
+		}
+		if outermost < 1000 {
+			drop(LockedOut, func(c *cand) bool { return !c.entry.Lock || c.level != outermost })
+		}
+	}
+	switch def.Combine {
+	case setting.Merge:
+		set := map[string]bool{}
+		for _, c := range left {
+			for _, item := range c.entry.Value.Items() {
+				set[item] = true
+			}
+		}
+		win(ByMerge, listOf(set), left)
+	case setting.Common:
+		set, anyEmpty := map[string]bool{}, false
+		for _, c := range left {
+			anyEmpty = anyEmpty || len(c.entry.Value.Items()) == 0
+			for _, item := range c.entry.Value.Items() {
+				everywhere := true
+				for _, other := range left {
+					everywhere = everywhere && slices.Contains(other.entry.Value.Items(), item)
+				}
+				if everywhere {
+					set[item] = true
+				}
+			}
+		}
+		if len(set) == 0 && !anyEmpty {
+			conflict()
+			return out, true
+		}
+		win(ByCommon, listOf(set), left)
+	case setting.Strictest:
+		drop(Weaker, func(c *cand) bool {
+			for _, other := range left {
+				if def.Rank(other.entry.Value) > def.Rank(c.entry.Value) {
+					return true
+				}
+			}
+			return false
+		})
+		win(ByStrictest, left[0].entry.Value, left)
+	default:
+		inner, top := -1, int64(-1<<60)
+		for _, c := range left {
+			inner = max(inner, c.level)
+		}
+		drop(Outer, func(c *cand) bool { return c.level < inner })
+		for _, c := range left {
+			top = max(top, c.pol.Priority)
+		}
+		drop(LowerPriority, func(c *cand) bool { return c.pol.Priority < top })
+		var winners []*cand
+		for _, a := range left {
+			beatsAll := true
+			for _, b := range left {
+				if b.entry.Value.Equal(a.entry.Value) {
+					continue
+				}
+				ruled := false
+				for _, r := range o.Rulings {
+					ruled = ruled || r.Setting == def.ID && r.Prefer == a.pol.ID && r.Over == b.pol.ID
+				}
+				beatsAll = beatsAll && ruled
+			}
+			if beatsAll {
+				winners = append(winners, a)
+			}
+		}
+		oneValue := len(winners) > 0
+		for _, w := range winners {
+			oneValue = oneValue && w.entry.Value.Equal(winners[0].entry.Value)
+		}
+		if !oneValue {
+			conflict()
+			return out, true
+		}
+		v, how := winners[0].entry.Value, ByClosest
+		for _, c := range left {
+			if !c.entry.Value.Equal(v) {
+				how = ByRuling
+			}
+		}
+		drop(RuledOut, func(c *cand) bool { return !c.entry.Value.Equal(v) })
+		win(how, v, left)
+	}
+	return out, true
+}
+
+func closerException(o oracle, x, y *estate.Exception, d *estate.Device, p *estate.Person) bool {
+	a, b := o.level(x.Target, d, p), o.level(y.Target, d, p)
+	if a != b {
+		return a > b
+	}
+	if x.ApprovedOn != y.ApprovedOn {
+		return x.ApprovedOn > y.ApprovedOn
+	}
+	return x.ID < y.ID
+}
+
+func listOf(set map[string]bool) setting.Value {
+	items := []string{}
+	for item := range set {
+		items = append(items, item)
+	}
+	sort.Strings(items)
+	return setting.ListValue(items)
+}
+
+// subject resolves a device for somebody who signs in.
+func (o oracle) subject(d *estate.Device, signedIn *estate.Person) (map[setting.ID]decided, map[string]string) {
+	out := map[setting.ID]decided{}
+	owner := o.person(d.Owner)
+	before := map[string]any{}
+	for i := range o.Settings {
+		def := &o.Settings[i]
+		who := owner
+		if def.Side == setting.UserSide {
+			who = signedIn
+		}
+		if s, appears := o.setting(def, d, who); appears {
+			out[def.ID] = s
+			if s.status == Set {
+				before[string(def.ID)] = s.value.Any()
+			}
+		}
+	}
+	after := map[string]any{}
+	for id, s := range out {
+		if s.status != Set {
+			continue
+		}
+		for _, f := range o.definition(id).Forced {
+			is, err := f.When.Holds(map[string]any{"settings": before, "device": o.deviceMap(d)})
+			if err != nil || !is {
+				continue
+			}
+			if !f.Value.Equal(s.value) {
+				s.replaced = s.value.String() + " " + string(s.how) + " " + strings.Join(s.from, ",")
+				s.value, s.how, s.from = f.Value, ByForce, nil
+			}
+			break
+		}
+		out[id] = s
+		after[string(id)] = s.value.Any()
+	}
+	problems := map[string]string{}
+	for _, c := range o.Checks {
+		wrong, err := c.When.Holds(map[string]any{"settings": after, "device": o.deviceMap(d), "person": o.personMap(signedIn)})
+		if err != nil || !wrong {
+			continue
+		}
+		from := map[string]bool{}
+		for _, id := range c.Settings {
+			for _, f := range out[id].from {
+				from[f] = true
+			}
+		}
+		problems[string(c.ID)] = strings.Join(listOf(from).Items(), ",")
+	}
+	return out, problems
+}
