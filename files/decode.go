@@ -18,10 +18,20 @@ import (
 // patterns that do not compile. What needs the whole estate is left to estate.Validate.
 type decoder struct {
 	faults problem.Faults
+	muted  []string // paths of what was refused while parsing
 }
 
 func (d *decoder) refuse(code problem.Code, path string, place problem.Place, found, expected string) {
 	d.faults = append(d.faults, problem.Fault{Code: code, Path: path, Place: place, Found: found, Expected: expected})
+}
+
+// wrong reports a value of another type than expected, unless it was refused already.
+func (d *decoder) wrong(path string, n *node, expected string) {
+	if n.bad {
+		d.muted = append(d.muted, path)
+		return
+	}
+	d.refuse(problem.WrongType, path, n.place, n.describe(), expected)
 }
 
 // object is a map that is being decoded. Each accessor reports what is wrong with its field and gives the zero value.
@@ -35,7 +45,7 @@ type object struct {
 func (d *decoder) object(n *node, path string, names ...string) object {
 	o := object{d, n, path}
 	if n.kind != mapNode {
-		d.refuse(problem.WrongType, path, n.place, n.describe(), "a map with "+strings.Join(names, ", "))
+		d.wrong(path, n, "a map with "+strings.Join(names, ", "))
 		o.node = &node{kind: mapNode, place: n.place}
 		return o
 	}
@@ -70,7 +80,7 @@ func (o object) field(name string, kind nodeKind, expected string) *node {
 				expected += ", in quotes"
 			}
 		}
-		o.refuse(problem.WrongType, o.at(name), n.place, n.describe(), expected)
+		o.wrong(o.at(name), n, expected)
 		return nil
 	}
 	return n
@@ -129,7 +139,7 @@ func listOf[T ~string](o object, name string) []T {
 	var out []T
 	present := o.list(name, "texts", func(n *node, path string) {
 		if n.kind != textNode {
-			o.refuse(problem.WrongType, path, n.place, n.describe(), "text")
+			o.wrong(path, n, "text")
 			return
 		}
 		out = append(out, T(n.text))
@@ -153,14 +163,14 @@ func (d *decoder) value(n *node, path string) setting.Value {
 		items := make([]string, 0, len(n.items))
 		for i, item := range n.items {
 			if item.kind != textNode {
-				d.refuse(problem.WrongType, problem.Join(path, i), item.place, item.describe(), "text")
+				d.wrong(problem.Join(path, i), item, "text")
 				continue
 			}
 			items = append(items, item.text)
 		}
 		return setting.ListValue(items)
 	}
-	d.refuse(problem.WrongType, path, n.place, n.describe(), "a bool, a whole number, text or a list of texts")
+	d.wrong(path, n, "a bool, a whole number, text or a list of texts")
 	return setting.Value{}
 }
 
@@ -223,7 +233,7 @@ func (o object) date(name string) estate.Date {
 func (d *decoder) target(n *node, path string) estate.Target {
 	const expected = "everyone, unit:ID, group:ID, device:ID or person:ID"
 	if n.kind != textNode {
-		d.refuse(problem.WrongType, path, n.place, n.describe(), expected)
+		d.wrong(path, n, expected)
 		return estate.Target{}
 	}
 	t, ok := estate.ParseTarget(n.text)

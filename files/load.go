@@ -208,12 +208,14 @@ type loader struct {
 	decoder
 	snapshot growing
 	origins  map[estate.Kind][]*node // by place in the snapshot's list
-	first    problem.Place           // the first list of units, else the first file
+	first    problem.Place           // the folder
+	partial  bool                    // some file or document could not be read: what is missed may stand there
 }
 
 func newLoader() *loader { return &loader{origins: map[estate.Kind][]*node{}} }
 
 func (l *loader) file(code problem.Code, name, found, expected string) {
+	l.partial = true
 	l.refuse(code, "", problem.Place{File: name}, found, expected)
 }
 
@@ -331,6 +333,7 @@ func (l *loader) content(name string, data []byte) {
 			at += size
 		}
 		before := data[:at]
+		l.partial = true
 		l.refuse(problem.Encoding, "", problem.Place{File: name, Line: 1 + bytes.Count(before, []byte("\n")), Column: at - bytes.LastIndexByte(before, '\n')},
 			fmt.Sprintf("the byte %#02x", data[at]), "UTF-8")
 		return
@@ -346,9 +349,7 @@ func (l *loader) content(name string, data []byte) {
 	}
 	l.faults = append(l.faults, faults...)
 	for _, f := range faults {
-		if f.Code == problem.TooDeep || f.Code == problem.Syntax && len(documents) == 0 {
-			return
-		}
+		l.partial = l.partial || f.Code != problem.Anchor
 	}
 	for _, doc := range documents {
 		l.document(doc)
@@ -362,6 +363,7 @@ func (l *loader) document(doc *node) {
 		names[i] = string(k)
 	}
 	o := l.object(doc, "", names...)
+	l.partial = l.partial || doc.kind != mapNode
 	for _, kind := range estate.Kinds {
 		if n := o.node.get(string(kind)); n == nil || n.kind == nothingNode {
 			continue
@@ -375,14 +377,17 @@ func (l *loader) document(doc *node) {
 }
 
 // validate adds the faults that the core finds, with the places of what they are about. Where a field is
-// reported already, or part of what is reported, nothing is added.
+// reported already, or part of what is reported, nothing is added; nor is anything missed that may stand in what could not be read.
 func (l *loader) validate() {
 	reported := make(map[string]bool, len(l.faults))
 	for _, f := range l.faults {
 		reported[f.Path] = f.Path != ""
 	}
+	for _, path := range l.muted {
+		reported[path] = true
+	}
 	for _, f := range l.snapshot.Validate() {
-		if isReported(reported, f.Path) {
+		if isReported(reported, f.Path) || l.partial && (f.Code == problem.NoRoot || f.Code == problem.UnknownReference) {
 			continue
 		}
 		f.Place = l.placeOf(f)

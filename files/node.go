@@ -29,6 +29,7 @@ func (k nodeKind) String() string {
 // node is one value of an input, with its place.
 type node struct {
 	kind   nodeKind
+	bad    bool // refused already; says nothing more
 	place  problem.Place
 	flag   bool
 	number int64

@@ -37,7 +37,7 @@ func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
 		case *ast.CommentGroupNode, *ast.DirectiveNode:
 			continue
 		}
-		if n := c.convert(doc.Body, 1); n != nil && n.kind != nothingNode {
+		if n := c.convert(doc.Body, 1); n.kind != nothingNode || n.bad {
 			documents = append(documents, n)
 		}
 	}
@@ -93,7 +93,7 @@ func (c *yamlConverter) place(t *token.Token) problem.Place {
 
 func (c *yamlConverter) refuse(code problem.Code, t *token.Token, found, expected string) *node {
 	c.faults = append(c.faults, problem.Fault{Code: code, Place: c.place(t), Found: found, Expected: expected})
-	return &node{place: c.place(t)}
+	return &node{bad: true, place: c.place(t)}
 }
 
 // convert gives the node of a syntax tree; depth counts the lists and maps around it and itself.
@@ -106,7 +106,7 @@ func (c *yamlConverter) convert(n ast.Node, depth int) *node {
 				c.tooDeep = true
 				return c.refuse(problem.TooDeep, t, "more than 64 levels of nesting", "at most 64")
 			}
-			return &node{place: c.place(t)}
+			return &node{bad: true, place: c.place(t)}
 		}
 		return c.collection(x, depth)
 	case *ast.AnchorNode, *ast.AliasNode, *ast.MergeKeyNode:
@@ -156,7 +156,7 @@ func (c *yamlConverter) mapping(values []*ast.MappingValueNode, place problem.Pl
 		case textNode, boolNode, integerNode, numberNode:
 			out.fields = append(out.fields, field{name: key.text, place: key.place, value: c.convert(v.Value, depth+1)})
 		case nothingNode:
-			if len(c.faults) == 0 || c.faults[len(c.faults)-1].Place != key.place {
+			if !key.bad {
 				c.refuse(problem.Syntax, v.Key.GetToken(), "a key that is nothing", "a text as key")
 			}
 		default:
