@@ -424,3 +424,16 @@ func (l *loader) placeOf(f problem.Fault) problem.Place {
 	}
 	return origins[i].find(keys[2:], byKey)
 }
+
+// ReadJSON loads an estate from one JSON document in the estate format. The error is a problem.Faults.
+func ReadJSON(data []byte, shipped Dictionary) (*estate.Snapshot, error) {
+	l := newLoader()
+	l.content("estate.json", data)
+	l.snapshot.add(shipped)
+	l.validate()
+	if len(l.faults) > 0 {
+		l.faults.Sort()
+		return nil, l.faults
+	}
+	return &l.snapshot.Snapshot, nil
+}

@@ -6,42 +6,47 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/setting"
 )
+
+// AllObjects lists an estate's objects of a kind, in its order, shipped ones included.
+func AllObjects(s *estate.Snapshot, kind estate.Kind) []any {
+	switch kind {
+	case estate.KindUnit:
+		return boxed(s.Units)
+	case estate.KindPerson:
+		return boxed(s.People)
+	case estate.KindDevice:
+		return boxed(s.Devices)
+	case estate.KindGroup:
+		return boxed(s.Groups)
+	case estate.KindPolicy:
+		return boxed(s.Policies)
+	case estate.KindException:
+		return boxed(s.Exceptions)
+	case estate.KindRuling:
+		return boxed(s.Rulings)
+	case estate.KindSetting:
+		return boxed(s.Settings)
+	default:
+		return boxed(s.Checks)
+	}
+}
 
 // Objects lists an estate's own objects of a kind: shipped definitions and checks are left out.
 func Objects(s *estate.Snapshot, kind estate.Kind) []any {
-	var out []any
-	switch kind {
-	case estate.KindUnit:
-		out = boxed(s.Units)
-	case estate.KindPerson:
-		out = boxed(s.People)
-	case estate.KindDevice:
-		out = boxed(s.Devices)
-	case estate.KindGroup:
-		out = boxed(s.Groups)
-	case estate.KindPolicy:
-		out = boxed(s.Policies)
-	case estate.KindException:
-		out = boxed(s.Exceptions)
-	case estate.KindRuling:
-		out = boxed(s.Rulings)
-	case estate.KindSetting:
-		for _, d := range s.Settings {
-			if !d.Shipped {
-				out = append(out, d)
-			}
+	return slices.DeleteFunc(AllObjects(s, kind), func(o any) bool {
+		switch o := o.(type) {
+		case setting.Definition:
+			return o.Shipped
+		case estate.Check:
+			return o.Shipped
 		}
-	case estate.KindCheck:
-		for _, c := range s.Checks {
-			if !c.Shipped {
-				out = append(out, c)
-			}
-		}
-	}
-	return out
+		return false
+	})
 }
 
 func boxed[T any](list []T) []any {

@@ -1,0 +1,124 @@
+// Package rollout follows what is wanted on a laptop until the laptop has it: one Delivery for each laptop and
+// setting, and pure transitions for what is published, what the laptop reports and what it answers.
+package rollout
+
+import (
+	"time"
+
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Status says how far a setting is on a laptop.
+type Status string
+
+const (
+	Pending     Status = "pending"     // to be sent at the next check-in
+	Applied     Status = "applied"     // the laptop has it
+	Failed      Status = "failed"      // the laptop refused it, or reports something else after taking it
+	Unsupported Status = "unsupported" // the laptop does not have the setting
+	Conflict    Status = "conflict"    // policies disagree: nothing is sent
+)
+
+// Statuses lists every Status.
+var Statuses = []Status{Pending, Applied, Failed, Unsupported, Conflict}
+
+// RetryAfter is how long a refused setting rests before it is tried again by itself.
+const RetryAfter = 24 * time.Hour
+
+// CodeDiffers stands for the code of a setting that a laptop took but reports otherwise.
+const CodeDiffers = "differs"
+
+// Delivery is one setting on its way to one laptop. The zero Delivery is a setting that was never wanted.
+type Delivery struct {
+	Setting    setting.ID
+	Wanted     setting.Value // nothing: leave it to the laptop
+	Reported   setting.Value // what the laptop said last; nothing: it has no managed value
+	Status     Status
+	Code       string // with Failed: the laptop's code, or CodeDiffers
+	Reason     string // with Failed, and the laptop's limit with Unsupported
+	WantedAt   time.Time
+	ReportedAt time.Time
+}
+
+// Gone tells whether nothing is wanted any more and the laptop has nothing: the delivery can be forgotten.
+func (d Delivery) Gone() bool {
+	return d.Wanted.IsNothing() && d.Reported.IsNothing() && d.Status != Failed && d.Status != Unsupported && d.Status != Conflict
+}
+
+// Want takes what a resolution decided; decided is nil when the setting does not appear.
+func (d Delivery) Want(decided *resolve.Setting, at time.Time) Delivery {
+	switch {
+	case decided != nil && decided.Status == resolve.Conflict:
+		d.Status, d.Code, d.Reason = Conflict, "", ""
+		return d
+	case decided != nil && decided.Status == resolve.Unsupported:
+		d.Status, d.Code, d.Reason, d.Wanted = Unsupported, "", string(decided.Reason), setting.Value{}
+		return d
+	}
+	var wanted setting.Value
+	if decided != nil && decided.Status == resolve.Set {
+		wanted = decided.Value
+	}
+	if wanted.Equal(d.Wanted) && (d.Status == Applied || d.Status == Failed || d.Status == Pending) {
+		return d
+	}
+	if !wanted.Equal(d.Wanted) || d.WantedAt.IsZero() {
+		d.Wanted, d.WantedAt = wanted, at
+	}
+	return d.compared()
+}
+
+// compared sets the status from what is wanted and what is reported.
+func (d Delivery) compared() Delivery {
+	d.Status, d.Code, d.Reason = Pending, "", ""
+	if d.Wanted.Equal(d.Reported) {
+		d.Status = Applied
+	}
+	return d
+}
+
+// Report takes what the laptop says is in force. A value that was lost or altered there is pending again.
+func (d Delivery) Report(v setting.Value, at time.Time) Delivery {
+	d.Reported, d.ReportedAt = v, at
+	switch d.Status {
+	case Conflict, Unsupported:
+		return d
+	case Failed:
+		if !v.Equal(d.Wanted) {
+			return d
+		}
+	}
+	return d.compared()
+}
+
+// Accept takes the laptop's word that it has done what was wanted, and what it then reports.
+func (d Delivery) Accept(reported setting.Value, at time.Time) Delivery {
+	d.Reported, d.ReportedAt = reported, at
+	d = d.compared()
+	if d.Status != Applied {
+		d.Status, d.Code = Failed, CodeDiffers
+		d.Reason = "the laptop took it, but reports " + reported.String()
+	}
+	return d
+}
+
+// Refuse takes the laptop's refusal with its code and reason.
+func (d Delivery) Refuse(code, reason string, at time.Time) Delivery {
+	d.Status, d.Code, d.Reason, d.ReportedAt = Failed, code, reason, at
+	return d
+}
+
+// Retry asks for another try of what failed.
+func (d Delivery) Retry() Delivery {
+	if d.Status == Failed {
+		return d.compared()
+	}
+	return d
+}
+
+// Due tells whether the setting is to be sent in a session at this time: what is pending, and what failed
+// long enough ago.
+func (d Delivery) Due(now time.Time) bool {
+	return d.Status == Pending || d.Status == Failed && now.Sub(d.ReportedAt) >= RetryAfter
+}

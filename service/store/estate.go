@@ -1,0 +1,173 @@
+// This file keeps the estate: live objects, their versions, publications, changes and the audit log.
+
+package store
+
+import (
+	"time"
+
+	"gorm.io/gorm/clause"
+)
+
+// Object is an object of the estate as it is live. Body is its JSON in the estate format.
+type Object struct {
+	Kind     string `gorm:"primaryKey"`
+	ID       string `gorm:"primaryKey"`
+	Version  int64
+	Retired  bool // taken away: kept so that versions go on
+	Body     string
+	Revision int64 // of the publication that brought this version
+}
+
+// ObjectVersion is one published version of an object.
+type ObjectVersion struct {
+	Kind     string `gorm:"primaryKey"`
+	ID       string `gorm:"primaryKey"`
+	Version  int64  `gorm:"primaryKey"`
+	Retired  bool
+	Body     string
+	Revision int64
+	By       string
+	At       time.Time
+}
+
+// Publication is a change that went live.
+type Publication struct {
+	Revision int64 `gorm:"primaryKey;autoIncrement"`
+	ChangeID string
+	Title    string
+	By       string
+	At       time.Time
+	Edits    int
+}
+
+// Change is a named set of edits.
+type Change struct {
+	ID        string `gorm:"primaryKey"`
+	Title     string
+	Why       string
+	State     string // open, published, discarded
+	Version   int64  // counts every alteration of the change or its edits
+	CreatedBy string
+	CreatedAt time.Time
+	UpdatedAt time.Time
+	Revision  int64 // once published
+}
+
+// Edit is what a change does to one object.
+type Edit struct {
+	ChangeID    string `gorm:"primaryKey"`
+	Kind        string `gorm:"primaryKey"`
+	ObjectID    string `gorm:"primaryKey"`
+	Retire      bool
+	Body        string // empty with Retire
+	BaseVersion int64  // of the live object when the edit began; 0 for a new one
+	Version     int64
+	By          string
+	At          time.Time
+}
+
+// AuditRecord says who did what, when, through which door.
+type AuditRecord struct {
+	Seq      int64 `gorm:"primaryKey;autoIncrement"`
+	At       time.Time
+	By       string
+	Door     string
+	Action   string
+	Kind     string
+	ObjectID string
+	ChangeID string
+	Before   string
+	After    string
+}
+
+// Objects gives every object as it is live, retired ones included.
+func (s *Store) Objects() ([]Object, error) { return many[Object](s.db.Order("kind, id")) }
+
+// Object gives a live or retired object.
+func (s *Store) Object(kind, id string) (Object, error) {
+	return one[Object](s.db.Where("kind = ? AND id = ?", kind, id))
+}
+
+// Versions gives every published version of an object, the newest first.
+func (s *Store) Versions(kind, id string) ([]ObjectVersion, error) {
+	return many[ObjectVersion](s.db.Where("kind = ? AND id = ?", kind, id).Order("version DESC"))
+}
+
+// PutVersion makes a version live and keeps it.
+func (s *Store) PutVersion(v ObjectVersion) error {
+	if err := s.db.Create(&v).Error; err != nil {
+		return err
+	}
+	live := Object{v.Kind, v.ID, v.Version, v.Retired, v.Body, v.Revision}
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&live).Error
+}
+
+// AddPublication records a publication and gives its revision.
+func (s *Store) AddPublication(p Publication) (int64, error) {
+	err := s.db.Create(&p).Error
+	return p.Revision, err
+}
+
+// Publications lists publications, the newest first, from below a revision on; 0 from the newest.
+func (s *Store) Publications(below int64, most int) ([]Publication, error) {
+	q := s.db.Order("revision DESC").Limit(most)
+	if below > 0 {
+		q = q.Where("revision < ?", below)
+	}
+	return many[Publication](q)
+}
+
+// Revision is the newest publication's, 0 before the first.
+func (s *Store) Revision() (revision int64, err error) {
+	err = s.db.Raw(`SELECT coalesce(max(revision), 0) FROM publications`).Scan(&revision).Error
+	return revision, err
+}
+
+// Change gives a change.
+func (s *Store) Change(id string) (Change, error) { return one[Change](s.db.Where("id = ?", id)) }
+
+// Changes lists the changes of a state, all with an empty one, those altered last first.
+func (s *Store) Changes(state string) ([]Change, error) {
+	q := s.db.Order("updated_at DESC, id").Limit(500)
+	if state != "" {
+		q = q.Where("state = ?", state)
+	}
+	return many[Change](q)
+}
+
+// SaveChange adds a change or alters it.
+func (s *Store) SaveChange(c Change) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&c).Error
+}
+
+// Edits gives the edits of a change.
+func (s *Store) Edits(change string) ([]Edit, error) {
+	return many[Edit](s.db.Where("change_id = ?", change).Order("kind, object_id"))
+}
+
+// Edit gives one edit of a change.
+func (s *Store) Edit(change, kind, object string) (Edit, error) {
+	return one[Edit](s.db.Where("change_id = ? AND kind = ? AND object_id = ?", change, kind, object))
+}
+
+// SaveEdit adds an edit or alters it.
+func (s *Store) SaveEdit(e Edit) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&e).Error
+}
+
+// DropEdit takes an edit out of a change.
+func (s *Store) DropEdit(change, kind, object string) error {
+	return s.db.Where("change_id = ? AND kind = ? AND object_id = ?", change, kind, object).Delete(&Edit{}).Error
+}
+
+// Audit appends a record.
+func (s *Store) Audit(r AuditRecord) error { return s.db.Create(&r).Error }
+
+// AuditRecords lists records, the newest first, from below a sequence number on; 0 from the newest.
+func (s *Store) AuditRecords(below int64, most int) ([]AuditRecord, error) {
+	q := s.db.Order("seq DESC").Limit(most)
+	if below > 0 {
+		q = q.Where("seq < ?", below)
+	}
+	return many[AuditRecord](q)
+}

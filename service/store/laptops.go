@@ -1,0 +1,176 @@
+// This file keeps what is known of laptops: enrolment, what is wanted and reported, and check-ins.
+
+package store
+
+import (
+	"encoding/json"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Laptop is what the service knows of a device that has enrolled.
+type Laptop struct {
+	Device     string `gorm:"primaryKey"`
+	Credential string // B64(MD5(device ":" secret)), what syncml:auth-md5 needs; never the secret
+	EnrolledAt *time.Time
+	LastSeen   *time.Time
+	Revision   string // the publication that the laptop has taken
+	Digest     string // over its reported values, as last seen
+	Sessions   int64
+}
+
+type delivery struct {
+	Device     string `gorm:"primaryKey"`
+	Setting    string `gorm:"primaryKey"`
+	Wanted     string
+	Reported   string
+	Status     string
+	Code       string
+	Reason     string
+	WantedAt   time.Time
+	ReportedAt time.Time
+}
+
+func (delivery) TableName() string { return "deliveries" }
+
+// CheckIn is a session of a laptop in which something was said that is worth keeping.
+type CheckIn struct {
+	Seq      int64 `gorm:"primaryKey;autoIncrement"`
+	Device   string
+	At       time.Time
+	Outcome  string
+	Sent     int
+	Applied  int
+	Failed   int
+	Messages int
+	Revision string
+}
+
+// Laptop gives a laptop's record.
+func (s *Store) Laptop(device string) (Laptop, error) {
+	return one[Laptop](s.db.Where("device = ?", device))
+}
+
+// Laptops gives every laptop's record.
+func (s *Store) Laptops() ([]Laptop, error) { return many[Laptop](s.db.Order("device")) }
+
+// SaveLaptop adds a laptop's record or alters it.
+func (s *Store) SaveLaptop(l Laptop) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&l).Error
+}
+
+func valueColumn(v setting.Value) string {
+	if v.IsNothing() {
+		return ""
+	}
+	text, _ := json.Marshal(v) // a value always can be written
+	return string(text)
+}
+
+func columnValue(text string) (v setting.Value, err error) {
+	if text != "" {
+		err = json.Unmarshal([]byte(text), &v)
+	}
+	return v, err
+}
+
+// Deliveries gives a laptop's deliveries by setting.
+func (s *Store) Deliveries(device string) (map[setting.ID]rollout.Delivery, error) {
+	rows, err := many[delivery](s.db.Where("device = ?", device))
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[setting.ID]rollout.Delivery, len(rows))
+	for _, r := range rows {
+		d := rollout.Delivery{Setting: setting.ID(r.Setting), Status: rollout.Status(r.Status), Code: r.Code, Reason: r.Reason, WantedAt: r.WantedAt, ReportedAt: r.ReportedAt}
+		if d.Wanted, err = columnValue(r.Wanted); err != nil {
+			return nil, err
+		}
+		if d.Reported, err = columnValue(r.Reported); err != nil {
+			return nil, err
+		}
+		out[d.Setting] = d
+	}
+	return out, nil
+}
+
+// SaveDeliveries writes deliveries of a laptop; those that are gone are forgotten.
+func (s *Store) SaveDeliveries(device string, deliveries []rollout.Delivery) error {
+	var rows []delivery
+	for _, d := range deliveries {
+		if d.Gone() {
+			if err := s.db.Where("device = ? AND setting = ?", device, string(d.Setting)).Delete(&delivery{}).Error; err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, delivery{device, string(d.Setting), valueColumn(d.Wanted), valueColumn(d.Reported), string(d.Status), d.Code, d.Reason, d.WantedAt.UTC(), d.ReportedAt.UTC()})
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, 500).Error
+}
+
+// StatusCount is how many settings of a device have a status.
+type StatusCount struct {
+	Device string
+	Status string
+	Count  int
+}
+
+// StatusCounts counts deliveries by device and status.
+func (s *Store) StatusCounts() ([]StatusCount, error) {
+	var out []StatusCount
+	err := s.db.Raw(`SELECT device, status, count(*) AS count FROM deliveries GROUP BY device, status`).Scan(&out).Error
+	return out, err
+}
+
+// FailedDelivery is a setting that failed on a device.
+type FailedDelivery struct {
+	Device     string
+	Setting    string
+	Code       string
+	Reason     string
+	ReportedAt time.Time
+}
+
+// Failed lists what failed, by setting and device.
+func (s *Store) Failed(most int) ([]FailedDelivery, error) {
+	var out []FailedDelivery
+	err := s.db.Raw(`SELECT device, setting, code, reason, reported_at FROM deliveries WHERE status = 'failed' ORDER BY setting, device LIMIT ?`, most).Scan(&out).Error
+	return out, err
+}
+
+// AddCheckIn keeps a check-in, and of a device's the newest hundred.
+func (s *Store) AddCheckIn(c CheckIn) error {
+	if err := s.db.Create(&c).Error; err != nil {
+		return err
+	}
+	if c.Seq%64 != 0 {
+		return nil
+	}
+	return s.db.Exec(`DELETE FROM check_ins WHERE device = ? AND seq <= (SELECT seq FROM check_ins WHERE device = ? ORDER BY seq DESC LIMIT 1 OFFSET 100)`, c.Device, c.Device).Error
+}
+
+// CheckIns lists a device's check-ins, the newest first.
+func (s *Store) CheckIns(device string, most int) ([]CheckIn, error) {
+	return many[CheckIn](s.db.Where("device = ?", device).Order("seq DESC").Limit(most))
+}
+
+// TouchLaptops notes when laptops were last seen and how many sessions they had.
+func (s *Store) TouchLaptops(seen map[string]Laptop) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		for device, l := range seen {
+			if err := tx.Exec(`UPDATE laptops SET last_seen = ?, sessions = sessions + ? WHERE device = ?`, l.LastSeen, l.Sessions, device).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

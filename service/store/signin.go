@@ -1,0 +1,115 @@
+// This file keeps accounts, sessions, tokens and one-time codes. Secrets are kept as hashes only.
+
+package store
+
+import "time"
+
+// Account is somebody who may sign in.
+type Account struct {
+	Name         string `gorm:"primaryKey"`
+	Role         string
+	PasswordHash string
+	CreatedAt    time.Time
+}
+
+// Session is a browser that is signed in.
+type Session struct {
+	Hash      string `gorm:"primaryKey"`
+	Account   string
+	CreatedAt time.Time
+	ExpiresAt time.Time
+}
+
+// Token is a program's way in.
+type Token struct {
+	ID        string `gorm:"primaryKey"`
+	Hash      string
+	Account   string
+	Name      string
+	Role      string
+	CreatedAt time.Time
+	ExpiresAt time.Time
+}
+
+// Code works once, for one purpose, until it expires.
+type Code struct {
+	Hash      string `gorm:"primaryKey"`
+	Purpose   string
+	Device    string
+	CreatedAt time.Time
+	ExpiresAt time.Time
+	UsedAt    *time.Time
+}
+
+// CountAccounts counts accounts.
+func (s *Store) CountAccounts() (n int64, err error) {
+	err = s.db.Model(&Account{}).Count(&n).Error
+	return n, err
+}
+
+// Account gives an account.
+func (s *Store) Account(name string) (Account, error) {
+	return one[Account](s.db.Where("name = ?", name))
+}
+
+// Accounts lists accounts by name.
+func (s *Store) Accounts() ([]Account, error) { return many[Account](s.db.Order("name")) }
+
+// AddAccount adds an account; one with that name already there is an error.
+func (s *Store) AddAccount(a Account) error { return s.db.Create(&a).Error }
+
+// AddSession adds a session and forgets those that have expired.
+func (s *Store) AddSession(n Session) error {
+	if err := s.db.Where("expires_at < ?", n.CreatedAt).Delete(&Session{}).Error; err != nil {
+		return err
+	}
+	return s.db.Create(&n).Error
+}
+
+// Session gives a session by its hash.
+func (s *Store) Session(hash string) (Session, error) {
+	return one[Session](s.db.Where("hash = ?", hash))
+}
+
+// DropSession ends a session.
+func (s *Store) DropSession(hash string) error {
+	return s.db.Where("hash = ?", hash).Delete(&Session{}).Error
+}
+
+// AddToken adds a token.
+func (s *Store) AddToken(t Token) error { return s.db.Create(&t).Error }
+
+// Token gives a token by its hash.
+func (s *Store) Token(hash string) (Token, error) { return one[Token](s.db.Where("hash = ?", hash)) }
+
+// TokensOf lists an account's tokens.
+func (s *Store) TokensOf(account string) ([]Token, error) {
+	return many[Token](s.db.Where("account = ?", account).Order("created_at, id"))
+}
+
+// DropToken revokes an account's token; it tells whether there was one.
+func (s *Store) DropToken(account, id string) (bool, error) {
+	q := s.db.Where("account = ? AND id = ?", account, id).Delete(&Token{})
+	return q.RowsAffected > 0, q.Error
+}
+
+// AddCodes adds one-time codes.
+func (s *Store) AddCodes(codes []Code) error { return s.db.CreateInBatches(codes, 200).Error }
+
+// UseCode marks a code as used if it is of the purpose, unused and not expired, and gives it.
+func (s *Store) UseCode(hash, purpose string, now time.Time) (Code, error) {
+	c, err := one[Code](s.db.Where("hash = ? AND purpose = ? AND used_at IS NULL AND expires_at > ?", hash, purpose, now))
+	if err != nil {
+		return c, err
+	}
+	q := s.db.Model(&Code{}).Where("hash = ? AND used_at IS NULL", hash).Update("used_at", now)
+	if q.Error == nil && q.RowsAffected == 0 {
+		return c, ErrNotFound
+	}
+	return c, q.Error
+}
+
+// DropCodes forgets the unused codes of a purpose.
+func (s *Store) DropCodes(purpose string) error {
+	return s.db.Where("purpose = ? AND used_at IS NULL", purpose).Delete(&Code{}).Error
+}

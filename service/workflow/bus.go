@@ -1,0 +1,46 @@
+// This file tells those who watch what has changed.
+
+package workflow
+
+import "sync"
+
+// Event says that something of a topic has changed: "estate", "change" or "device", with an id where one is meant.
+type Event struct {
+	Topic string `json:"topic" enum:"estate,change,device" doc:"What has changed"`
+	ID    string `json:"id,omitempty"`
+}
+
+// bus hands events to watchers. A watcher that does not keep up gets one event that stands for all it missed.
+type bus struct {
+	mu       sync.Mutex
+	watchers map[chan Event]bool
+}
+
+// Watch gives a channel of events until stop is called.
+func (s *Service) Watch() (events <-chan Event, stop func()) {
+	b := &s.bus
+	c := make(chan Event, 64)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.watchers == nil {
+		b.watchers = map[chan Event]bool{}
+	}
+	b.watchers[c] = true
+	return c, func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.watchers, c)
+	}
+}
+
+// Notify tells all watchers.
+func (s *Service) Notify(e Event) {
+	s.bus.mu.Lock()
+	defer s.bus.mu.Unlock()
+	for c := range s.bus.watchers {
+		select {
+		case c <- e:
+		default: // full: what waits there already makes the watcher look again
+		}
+	}
+}

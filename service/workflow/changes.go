@@ -1,0 +1,389 @@
+// This file has the use cases of changes: make one, edit in it, see what it does.
+
+package workflow
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strings"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// States of a change.
+const (
+	Open      = "open"
+	Published = "published"
+	Discarded = "discarded"
+)
+
+// draft is a change laid over the live estate.
+type draft struct {
+	version  int64 // of the change
+	live     *Live
+	faults   problem.Faults // with any, the rest is empty
+	after    impact.Side
+	report   *impact.Report
+	snapshot *estate.Snapshot
+}
+
+// NewChange opens a change.
+func (s *Service) NewChange(by Actor, title, why string) (store.Change, error) {
+	if err := checkTitle(title); err != nil {
+		return store.Change{}, err
+	}
+	now := s.now()
+	c := store.Change{ID: "C-" + strings.ToLower(rand.Text()[:8]), Title: title, Why: why, State: Open, Version: 1, CreatedBy: by.Name, CreatedAt: now, UpdatedAt: now}
+	err := s.store.Transaction(func(tx *store.Store) error {
+		if err := tx.SaveChange(c); err != nil {
+			return err
+		}
+		return s.audit(tx, by, store.AuditRecord{Action: "open change", ChangeID: c.ID, After: title})
+	})
+	s.Notify(Event{"change", c.ID})
+	return c, err
+}
+
+func checkTitle(title string) error {
+	if n := len(strings.TrimSpace(title)); n < 1 || n > 200 {
+		return problem.Faults{{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 200 characters that say what the change is for"}}
+	}
+	return nil
+}
+
+// Change gives a change and its edits.
+func (s *Service) Change(id string) (store.Change, []store.Edit, error) {
+	c, err := s.store.Change(id)
+	if err != nil {
+		return c, nil, notFound(err, "change", id)
+	}
+	edits, err := s.store.Edits(id)
+	return c, edits, err
+}
+
+// Changes lists the changes of a state, all with an empty one.
+func (s *Service) Changes(state string) ([]store.Change, error) { return s.store.Changes(state) }
+
+// open gives a change that can still be edited.
+func open(tx *store.Store, id string) (store.Change, error) {
+	c, err := tx.Change(id)
+	if err != nil {
+		return c, notFound(err, "change", id)
+	}
+	if c.State != Open {
+		return c, &StateError{id, c.State, Open}
+	}
+	return c, nil
+}
+
+// Describe alters a change's title and reason.
+func (s *Service) Describe(by Actor, id, title, why string) error {
+	if err := checkTitle(title); err != nil {
+		return err
+	}
+	return s.alter(by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+		before := c.Title + "\n" + c.Why
+		c.Title, c.Why = title, why
+		return store.AuditRecord{Action: "describe change", Before: before, After: title + "\n" + why}, nil
+	})
+}
+
+// Discard ends a change without publishing it. It stays as history.
+func (s *Service) Discard(by Actor, id string) error {
+	return s.alter(by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+		c.State = Discarded
+		return store.AuditRecord{Action: "discard change"}, nil
+	})
+}
+
+// alter does something to an open change in one transaction and counts its version up.
+func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	err := s.store.Transaction(func(tx *store.Store) error {
+		c, err := open(tx, id)
+		if err != nil {
+			return err
+		}
+		record, err := do(tx, &c)
+		if err != nil {
+			return err
+		}
+		c.Version++
+		c.UpdatedAt = s.now()
+		if err := tx.SaveChange(c); err != nil {
+			return err
+		}
+		record.ChangeID = id
+		return s.audit(tx, by, record)
+	})
+	if err == nil {
+		s.Notify(Event{"change", id})
+	}
+	return err
+}
+
+// EditInput is an edit to be put into a change.
+type EditInput struct {
+	Kind   estate.Kind
+	ID     string
+	Body   []byte // JSON in the estate format; empty: retire
+	Retire bool
+	// Expected is the version of the edit that is altered: 0 when there is none yet, -1 when none was named.
+	Expected int64
+}
+
+// editable are the kinds that people edit in changes; the others come from imports and sources.
+var editable = map[estate.Kind]bool{estate.KindPolicy: true, estate.KindGroup: true, estate.KindRuling: true, estate.KindException: true, estate.KindSetting: true, estate.KindCheck: true, estate.KindUnit: true}
+
+// PutEdit puts an edit into an open change, if the estate is still well-formed with it.
+func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, error) {
+	if !editable[in.Kind] {
+		return store.Edit{}, &NotFoundError{"editable kind of object", string(in.Kind)}
+	}
+	body, err := canonical(in)
+	if err != nil {
+		return store.Edit{}, err
+	}
+	var saved store.Edit
+	err = s.alter(by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+		edits, err := tx.Edits(change)
+		if err != nil {
+			return store.AuditRecord{}, err
+		}
+		live := s.Live()
+		now := s.now()
+		next := store.Edit{ChangeID: change, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1, By: by.Name, At: now}
+		before := ""
+		at := -1
+		for i, e := range edits {
+			if e.Kind == next.Kind && e.ObjectID == next.ObjectID {
+				at, before = i, e.Body
+				if err := staleEdit(e, in.Expected); err != nil {
+					return store.AuditRecord{}, err
+				}
+				next.BaseVersion, next.Version = e.BaseVersion, e.Version+1
+			}
+		}
+		switch {
+		case at < 0 && in.Expected > 0:
+			return store.AuditRecord{}, &StaleError{What: "the edit of " + in.ID, By: "somebody who took it out of the change", At: c.UpdatedAt}
+		case at < 0:
+			edits = append(edits, next)
+		default:
+			edits[at] = next
+		}
+		if in.Retire && live.versions[objectKey{in.Kind, in.ID}] == 0 {
+			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
+		}
+		if _, faults := s.lay(live, edits); len(faults) > 0 {
+			return store.AuditRecord{}, faults
+		}
+		saved = next
+		action := "edit"
+		if in.Retire {
+			action = "edit: retire"
+		}
+		return store.AuditRecord{Action: action, Kind: next.Kind, ObjectID: next.ObjectID, Before: before, After: body}, tx.SaveEdit(next)
+	})
+	return saved, err
+}
+
+func staleEdit(e store.Edit, expected int64) error {
+	switch expected {
+	case e.Version:
+		return nil
+	case -1:
+		return &NeedVersionError{"the edit of " + e.ObjectID}
+	}
+	return &StaleError{"the edit of " + e.ObjectID, e.Version, e.By, e.At}
+}
+
+// canonical checks an edit by itself and gives its body as it is stored. A retired policy is kept as such.
+func canonical(in EditInput) (string, error) {
+	if in.Retire {
+		return "", nil
+	}
+	object, id, err := files.DecodeJSON(in.Kind, in.Body)
+	if err != nil {
+		return "", err
+	}
+	if id != in.ID {
+		return "", problem.Faults{{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "the id in the address, " + problem.Quote(in.ID)}}
+	}
+	body, err := files.EncodeJSON(object)
+	return string(body), err
+}
+
+// DropEdit takes an edit out of a change.
+func (s *Service) DropEdit(by Actor, change string, kind estate.Kind, id string, expected int64) error {
+	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+		e, err := tx.Edit(change, string(kind), id)
+		if err != nil {
+			return store.AuditRecord{}, notFound(err, "edit", id)
+		}
+		if expected >= 0 {
+			if err := staleEdit(e, expected); err != nil {
+				return store.AuditRecord{}, err
+			}
+		}
+		return store.AuditRecord{Action: "drop edit", Kind: e.Kind, ObjectID: id, Before: e.Body}, tx.DropEdit(change, string(kind), id)
+	})
+}
+
+// Rebase says that an edit, as it is, is meant to replace what is live now: somebody looked at what overtook it.
+func (s *Service) Rebase(by Actor, change string, kind estate.Kind, id string) error {
+	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+		e, err := tx.Edit(change, string(kind), id)
+		if err != nil {
+			return store.AuditRecord{}, notFound(err, "edit", id)
+		}
+		e.BaseVersion = s.Live().Version(kind, id)
+		e.Version++
+		e.By, e.At = by.Name, s.now()
+		return store.AuditRecord{Action: "rebase edit", Kind: e.Kind, ObjectID: id, After: fmt.Sprintf("version %d", e.BaseVersion)}, tx.SaveEdit(e)
+	})
+}
+
+// lay lays edits over the live estate and says what is wrong with the outcome. Paths of faults within an edited
+// object start at kind and id.
+func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem.Faults) {
+	laid := make([]estate.Edit, 0, len(edits))
+	for _, e := range edits {
+		one := estate.Edit{Kind: estate.Kind(e.Kind), ID: e.ObjectID}
+		if !e.Retire {
+			object, _, err := files.DecodeJSON(one.Kind, []byte(e.Body))
+			if err != nil {
+				var faults problem.Faults
+				errors.As(err, &faults)
+				return nil, faults
+			}
+			one.Object = object
+		} else if one.Kind == estate.KindPolicy { // a retired policy stays in the estate, and reaches nobody
+			for _, p := range live.Plan.Snapshot().Policies {
+				if string(p.ID) == e.ObjectID {
+					p.State = estate.Retired
+					one.Object = p
+				}
+			}
+		}
+		laid = append(laid, one)
+	}
+	next := live.Plan.Snapshot().With(laid...)
+	if live.Revision == 0 { // the stand-in for the company goes with the first objects
+		for _, e := range laid {
+			if e.Kind == estate.KindUnit {
+				next = next.With(estate.Edit{Kind: estate.KindUnit, ID: "company"})
+				break
+			}
+		}
+	}
+	faults := next.Validate()
+	for i := range faults {
+		faults[i].Path = named(next, faults[i].Path)
+	}
+	return next, faults
+}
+
+// named puts the ids of objects in the place of their positions in a path.
+func named(s *estate.Snapshot, path string) string {
+	keys := problem.Split(path)
+	if len(keys) < 2 {
+		return path
+	}
+	var at int
+	if _, err := fmt.Sscan(keys[1], &at); err != nil {
+		return path
+	}
+	objects := files.AllObjects(s, estate.Kind(keys[0]))
+	if at >= len(objects) {
+		return path
+	}
+	out := problem.Join("", keys[0], files.ObjectID(objects[at]))
+	for _, k := range keys[2:] {
+		out = problem.Join(out, k)
+	}
+	return out
+}
+
+// draft lays a change over what is live and compares, or gives what was compared already.
+func (s *Service) draft(id string) (*draft, error) {
+	c, edits, err := s.Change(id)
+	if err != nil {
+		return nil, err
+	}
+	live := s.Live()
+	s.mu.Lock()
+	known := s.drafts[id]
+	s.mu.Unlock()
+	if known != nil && known.version == c.Version && known.live == live {
+		return known, nil
+	}
+	d := s.compare(live, edits)
+	d.version = c.Version
+	s.mu.Lock()
+	if len(s.drafts) > 32 { // drafts are big; the oldest are not worth finding
+		clear(s.drafts)
+	}
+	s.drafts[id] = d
+	s.mu.Unlock()
+	return d, nil
+}
+
+func (s *Service) compare(live *Live, edits []store.Edit) *draft {
+	d := &draft{live: live}
+	d.snapshot, d.faults = s.lay(live, edits)
+	if len(d.faults) == 0 {
+		d.after = impact.Resolve(d.snapshot)
+		d.report = impact.Compare(live.Side, d.after)
+	}
+	return d
+}
+
+// Impact says what an open change does to what is live. With faults there is no report.
+func (s *Service) Impact(id string) (*impact.Report, problem.Faults, error) {
+	d, err := s.draft(id)
+	if err != nil {
+		return nil, nil, err
+	}
+	return d.report, d.faults, nil
+}
+
+// View is an estate to look at: what is live, or a change laid over it.
+type View struct {
+	impact.Side
+	Live *Live
+}
+
+// ViewOf gives the live estate for an empty id, else a change's.
+func (s *Service) ViewOf(change string) (View, error) {
+	if change == "" {
+		live := s.Live()
+		return View{live.Side, live}, nil
+	}
+	d, err := s.draft(change)
+	if err != nil {
+		return View{}, err
+	}
+	if len(d.faults) > 0 {
+		return View{}, d.faults
+	}
+	return View{d.after, d.live}, nil
+}
+
+// Definition gives a definition of the view's dictionary.
+func (v View) Definition(id setting.ID) *setting.Definition {
+	all := v.Plan.Snapshot().Settings
+	for i := range all {
+		if all[i].ID == id {
+			return &all[i]
+		}
+	}
+	return nil
+}

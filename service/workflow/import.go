@@ -1,0 +1,100 @@
+// This file takes whole estates in: an import becomes a change with an edit for every object that differs.
+
+package workflow
+
+import (
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// ImportCounts says what an import would do.
+type ImportCounts struct {
+	Created   int `json:"created"`
+	Altered   int `json:"altered"`
+	Retired   int `json:"retired"`
+	Unchanged int `json:"unchanged"`
+}
+
+// Import opens a change that makes the live estate like s. Objects that s does not have stay, or are retired where
+// retireMissing says so. With nothing to change no change is opened.
+func (s *Service) Import(by Actor, title string, in *estate.Snapshot, retireMissing bool) (store.Change, ImportCounts, error) {
+	var counts ImportCounts
+	live := s.Live()
+	edits, err := s.differing(by, live, in, retireMissing, &counts)
+	if err != nil || len(edits) == 0 {
+		return store.Change{}, counts, err
+	}
+	if _, faults := s.lay(live, edits); len(faults) > 0 {
+		return store.Change{}, counts, faults
+	}
+	c, err := s.NewChange(by, title, "")
+	if err != nil {
+		return c, counts, err
+	}
+	err = s.alter(by, c.ID, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+		for _, e := range edits {
+			e.ChangeID = c.ID
+			if err := tx.SaveEdit(e); err != nil {
+				return store.AuditRecord{}, err
+			}
+		}
+		return store.AuditRecord{Action: "import"}, nil
+	})
+	c.Version++
+	return c, counts, err
+}
+
+func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMissing bool, counts *ImportCounts) ([]store.Edit, error) {
+	var edits []store.Edit
+	add := func(kind estate.Kind, id, body string) {
+		edits = append(edits, store.Edit{Kind: string(kind), ObjectID: id, Body: body, Retire: body == "", BaseVersion: live.Version(kind, id), Version: 1, By: by.Name, At: s.now()})
+	}
+	for _, kind := range estate.Kinds {
+		have := map[string]string{}
+		for _, o := range files.Objects(live.Plan.Snapshot(), kind) {
+			body, err := files.EncodeJSON(o)
+			if err != nil {
+				return nil, err
+			}
+			if live.versions[objectKey{kind, files.ObjectID(o)}] > 0 {
+				have[files.ObjectID(o)] = string(body)
+			}
+		}
+		for _, o := range files.Objects(in, kind) {
+			body, err := files.EncodeJSON(o)
+			if err != nil {
+				return nil, err
+			}
+			id := files.ObjectID(o)
+			is, there := have[id]
+			delete(have, id)
+			switch {
+			case !there:
+				counts.Created++
+				add(kind, id, string(body))
+			case is != string(body):
+				counts.Altered++
+				add(kind, id, string(body))
+			default:
+				counts.Unchanged++
+			}
+		}
+		if retireMissing {
+			for id := range have {
+				counts.Retired++
+				add(kind, id, "")
+			}
+		}
+	}
+	return edits, nil
+}
+
+// DecodeEstate reads the lists of an estate from JSON in the estate format, over the shipped dictionary.
+func (s *Service) DecodeEstate(data []byte) (*estate.Snapshot, error) {
+	snapshot, err := files.ReadJSON(data, s.shipped)
+	if err != nil {
+		return nil, err
+	}
+	return snapshot.On(s.Today()), nil
+}

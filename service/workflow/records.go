@@ -1,0 +1,117 @@
+// This file reads what was recorded: the overview, objects with their versions, publications, the audit log.
+
+package workflow
+
+import (
+	"errors"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// Overview counts what needs a person.
+type Overview struct {
+	Revision                         int64
+	Units, People, Devices, Policies int
+	Conflicts                        []resolve.ConflictFound
+	Problems                         []resolve.ProblemFound
+	Lints                            []resolve.Lint
+	OpenChanges                      []store.Change
+	Enrolled, Silent, NeverSeen      int
+	Failed                           []store.FailedDelivery
+	Statuses                         map[rollout.Status]int // of deliveries
+	Lapsing                          []estate.Exception     // exceptions that end within two weeks
+	Publications                     []store.Publication
+}
+
+// lapseSoon is how many days before its end an exception is called about to lapse.
+const lapseSoon = 14
+
+// Overview looks at everything once.
+func (s *Service) Overview() (*Overview, error) {
+	live := s.Live()
+	snapshot := live.Plan.Snapshot()
+	o := &Overview{
+		Revision: live.Revision, Units: len(snapshot.Units), People: len(snapshot.People), Devices: len(snapshot.Devices), Policies: len(snapshot.Policies),
+		Conflicts: live.Whole.Conflicts(), Problems: live.Whole.Problems(), Lints: s.Lints(), Statuses: map[rollout.Status]int{},
+	}
+	rows, err := s.Board()
+	if err != nil {
+		return nil, err
+	}
+	now := s.now()
+	for i := range rows {
+		if rows[i].Enrolled {
+			o.Enrolled++
+		}
+		if rows[i].LastSeen == nil {
+			o.NeverSeen++
+		}
+		if rows[i].Silent(now) {
+			o.Silent++
+		}
+		for status, n := range rows[i].Counts {
+			o.Statuses[status] += n
+		}
+	}
+	for _, x := range snapshot.Exceptions {
+		if x.CountsOn(snapshot.Day) && x.Until <= daysAfter(snapshot.Day, lapseSoon) {
+			o.Lapsing = append(o.Lapsing, x)
+		}
+	}
+	var errs [3]error
+	o.OpenChanges, errs[0] = s.store.Changes(Open)
+	o.Failed, errs[1] = s.store.Failed(200)
+	o.Publications, errs[2] = s.store.Publications(0, 8)
+	return o, errors.Join(errs[:]...)
+}
+
+func daysAfter(day estate.Date, days int) estate.Date {
+	at, err := time.Parse(time.DateOnly, string(day))
+	if err != nil {
+		return day
+	}
+	return estate.Date(at.AddDate(0, 0, days).Format(time.DateOnly))
+}
+
+// Lints gives the lints of the live estate.
+func (s *Service) Lints() []resolve.Lint {
+	live := s.Live()
+	live.lintsOnce.Do(func() { live.lints = live.Plan.Lints() })
+	return live.lints
+}
+
+// Versions gives every published version of an object, the newest first.
+func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, error) {
+	versions, err := s.store.Versions(string(kind), id)
+	if err == nil && len(versions) == 0 {
+		err = &NotFoundError{string(kind), id}
+	}
+	return versions, err
+}
+
+// Object gives a live object's JSON in the estate format, with its version.
+func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
+	live := s.Live()
+	for _, o := range files.AllObjects(live.Plan.Snapshot(), kind) {
+		if files.ObjectID(o) == id {
+			data, err := files.EncodeJSON(o)
+			return string(data), live.Version(kind, id), err
+		}
+	}
+	return "", 0, &NotFoundError{string(kind), id}
+}
+
+// Publications lists publications, the newest first.
+func (s *Service) Publications(below int64, most int) ([]store.Publication, error) {
+	return s.store.Publications(below, most)
+}
+
+// AuditRecords lists the audit log, the newest first.
+func (s *Service) AuditRecords(below int64, most int) ([]store.AuditRecord, error) {
+	return s.store.AuditRecords(below, most)
+}

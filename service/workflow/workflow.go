@@ -1,0 +1,213 @@
+// Package workflow has the use cases of the service: load a snapshot, call the core, save, record the audit entry.
+// It is the only place where the core and the store meet.
+//
+// What is live is one compiled plan, swapped as a whole when a change is published. A change is a set of
+// edits laid over it; its impact is the comparison of the two.
+package workflow
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// Actor is who does something, and through which door.
+type Actor struct{ Name, Door string }
+
+// Config says how a Service is made. Now defaults to the clock; Day, when set, is the day that exceptions are judged on.
+type Config struct {
+	Store   *store.Store
+	Shipped files.Dictionary
+	Log     *slog.Logger
+	Now     func() time.Time
+	Day     estate.Date
+}
+
+// Service runs the use cases. It is safe for concurrent use.
+type Service struct {
+	store   *store.Store
+	shipped files.Dictionary
+	log     *slog.Logger
+	now     func() time.Time
+	fixed   estate.Date
+	bus     bus
+
+	writing sync.Mutex // held while a change is edited or published
+
+	mu     sync.Mutex
+	live   *Live
+	drafts map[string]*draft // by change: what it would be, until it or the live estate alters
+	board  *deviceBoard
+}
+
+// Live is the estate as it is published, resolved on a day.
+type Live struct {
+	Revision int64
+	impact.Side
+	versions map[objectKey]int64
+	retired  map[objectKey]int64
+
+	lintsOnce sync.Once
+	lints     []resolve.Lint
+}
+
+type objectKey struct {
+	kind estate.Kind
+	id   string
+}
+
+// Version is the live version of an object; 0 when there is none and never was.
+func (l *Live) Version(kind estate.Kind, id string) int64 {
+	return l.versions[objectKey{kind, id}] + l.retired[objectKey{kind, id}]
+}
+
+// New makes a service over a store and loads what is live.
+func New(c Config) (*Service, error) {
+	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, drafts: map[string]*draft{}}
+	if s.now == nil {
+		s.now = func() time.Time { return time.Now().UTC() }
+	}
+	if s.log == nil {
+		s.log = slog.New(slog.DiscardHandler)
+	}
+	live, err := s.load()
+	if err != nil {
+		return nil, fmt.Errorf("loading the live estate: %w", err)
+	}
+	s.live = live
+	return s, nil
+}
+
+// Today is the day that exceptions are judged on.
+func (s *Service) Today() estate.Date {
+	if s.fixed != "" {
+		return s.fixed
+	}
+	return estate.Date(s.now().Format(time.DateOnly))
+}
+
+// Live gives what is live today. When the day has changed since it was resolved, it is resolved anew.
+func (s *Service) Live() *Live {
+	today := s.Today()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.live.Plan.Snapshot().Day != today {
+		was := s.live
+		s.live = &Live{Revision: was.Revision, Side: impact.Resolve(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired}
+	}
+	return s.live
+}
+
+// load reads the live estate from the store.
+func (s *Service) load() (*Live, error) {
+	objects, err := s.store.Objects()
+	if err != nil {
+		return nil, err
+	}
+	live := &Live{versions: make(map[objectKey]int64, len(objects)), retired: map[objectKey]int64{}}
+	if live.Revision, err = s.store.Revision(); err != nil {
+		return nil, err
+	}
+	decoded := make([]any, 0, len(objects))
+	for _, o := range objects {
+		if o.Retired {
+			live.retired[objectKey{estate.Kind(o.Kind), o.ID}] = o.Version
+			continue
+		}
+		object, id, err := files.DecodeJSON(estate.Kind(o.Kind), []byte(o.Body))
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", o.Kind, o.ID, err)
+		}
+		decoded = append(decoded, object)
+		live.versions[objectKey{estate.Kind(o.Kind), id}] = o.Version
+	}
+	snapshot := files.Assemble(decoded, s.shipped).On(s.Today())
+	if len(objects) == 0 { // before the first import
+		snapshot.Units = []estate.Unit{{ID: "company", Title: "Company"}}
+	}
+	live.Side = impact.Resolve(snapshot)
+	return live, nil
+}
+
+func (s *Service) audit(tx *store.Store, by Actor, r store.AuditRecord) error {
+	r.At, r.By, r.Door = s.now(), by.Name, by.Door
+	return tx.Audit(r)
+}
+
+// Definition gives a definition of the live dictionary.
+func (l *Live) Definition(id setting.ID) *setting.Definition {
+	all := l.Plan.Snapshot().Settings
+	for i := range all {
+		if all[i].ID == id {
+			return &all[i]
+		}
+	}
+	return nil
+}
+
+// NotFoundError says that something is not there.
+type NotFoundError struct{ Kind, ID string }
+
+func (e *NotFoundError) Error() string { return fmt.Sprintf("no %s %q", e.Kind, e.ID) }
+
+func notFound(err error, kind, id string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &NotFoundError{kind, id}
+	}
+	return err
+}
+
+// StaleError says that what is being altered was altered by somebody else since it was read.
+type StaleError struct {
+	What    string
+	Version int64 // as it is now
+	By      string
+	At      time.Time
+}
+
+func (e *StaleError) Error() string {
+	return fmt.Sprintf("%s was altered by %s at %s; it is version %d now", e.What, e.By, e.At.Format(time.RFC3339), e.Version)
+}
+
+// NeedVersionError says that an alteration must name the version that it starts from.
+type NeedVersionError struct{ What string }
+
+func (e *NeedVersionError) Error() string {
+	return e.What + " is there already; say with If-Match which version is altered"
+}
+
+// StateError says that a change is not in a state in which this can be done.
+type StateError struct{ Change, State, Expected string }
+
+func (e *StateError) Error() string {
+	return fmt.Sprintf("change %s is %s, expected %s", e.Change, e.State, e.Expected)
+}
+
+// Overtaken is an object that was published otherwise since a change began to edit it.
+type Overtaken struct {
+	Kind     string    `json:"kind"`
+	ID       string    `json:"id"`
+	Base     int64     `json:"base_version"`
+	Live     int64     `json:"live_version"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Change   string    `json:"change"`
+	Revision int64     `json:"revision"`
+}
+
+// OvertakenError says that a change can't be published because of others that were.
+type OvertakenError struct{ Objects []Overtaken }
+
+func (e *OvertakenError) Error() string {
+	o := e.Objects[0]
+	return fmt.Sprintf("%s %s was published otherwise by %s in change %s (version %d, this change began with %d)", o.Kind, o.ID, o.By, o.Change, o.Live, o.Base)
+}
