@@ -1,0 +1,319 @@
+// Package endpoint is the laptop's side of device management: a client of the protocol, and simulated laptops that
+// use it over the network as real ones do.
+package endpoint
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/syncml"
+)
+
+// Identity is what a laptop keeps of its enrolment.
+type Identity struct {
+	Device string `json:"device"`
+	Secret string `json:"secret"`
+	Nonce  string `json:"nonce"` // of the next session, base64
+}
+
+// Platform is where managed values really live on a laptop.
+type Platform interface {
+	// Apply sets a value, or with nothing leaves the setting to the laptop. It gives a status code of the protocol.
+	Apply(id setting.ID, v setting.Value) (code string)
+	// Reported gives what is in force now for every setting that is managed.
+	Reported() map[setting.ID]setting.Value
+}
+
+// Laptop is a client of one service.
+type Laptop struct {
+	Identity
+	Platform Platform
+	Model    string
+	Revision string // the publication that was taken last
+
+	base     string // address of the service
+	http     *http.Client
+	sessions int
+}
+
+// New gives a laptop that will talk to the service at an address such as http://127.0.0.1:8470.
+func New(base string, client *http.Client, id Identity, p Platform) *Laptop {
+	return &Laptop{Identity: id, Platform: p, base: strings.TrimSuffix(base, "/"), http: client}
+}
+
+// Enrol makes first contact with a one-time code.
+func Enrol(ctx context.Context, client *http.Client, base, code, device, serial string) (Identity, error) {
+	body, err := json.Marshal(map[string]string{"code": code, "device": device, "serial": serial})
+	if err != nil {
+		return Identity{}, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(base, "/")+"/enrol", bytes.NewReader(body))
+	if err != nil {
+		return Identity{}, err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := client.Do(r)
+	if err != nil {
+		return Identity{}, err
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(answer.Body, 64<<10))
+	if err != nil {
+		return Identity{}, err
+	}
+	if answer.StatusCode != http.StatusCreated {
+		return Identity{}, fmt.Errorf("enrolling %s: the service answered %s", device, answer.Status)
+	}
+	var id Identity
+	return id, json.Unmarshal(data, &id)
+}
+
+// Outcome is what a session brought.
+type Outcome struct {
+	Messages int
+	Applied  int
+	Refused  int
+}
+
+// maxMessages bounds a session.
+const maxMessages = 64
+
+// CheckIn holds one session with the service. Where credentials are refused it tries again once, with the nonce
+// that the service asks for.
+func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
+	var out Outcome
+	l.sessions++
+	session := strconv.Itoa(l.sessions)
+	next := l.greeting()
+	challenged := false
+	for n := 1; n <= maxMessages; n++ {
+		m := &syncml.Message{Header: syncml.Header{
+			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: session, MsgID: strconv.Itoa(n),
+			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: 64 << 10,
+		}, Commands: next, Final: true}
+		if n == 1 || challenged && n == 2 {
+			m.Header.Cred = l.credentials()
+		}
+		answer, err := l.post(ctx, m)
+		if err != nil {
+			return out, err
+		}
+		out.Messages++
+		verdict := l.headerStatus(answer)
+		if (verdict == syncml.WrongCredentials || verdict == syncml.NeedCredentials) && !challenged {
+			challenged = true
+			next = l.greeting()
+			continue
+		}
+		if verdict != syncml.AuthAccepted && verdict != syncml.OK {
+			return out, fmt.Errorf("the service answered %s to a message of %s", verdict, l.Device)
+		}
+		if next = l.carryOut(answer, &out); next == nil {
+			return out, nil
+		}
+	}
+	return out, fmt.Errorf("the session of %s did not end within %d messages", l.Device, maxMessages)
+}
+
+func (l *Laptop) credentials() *syncml.Cred {
+	nonce, _ := base64.StdEncoding.DecodeString(l.Nonce)
+	return &syncml.Cred{Format: syncml.FormatB64, Type: syncml.AuthMD5, Data: syncml.Digest(syncml.UserDigest(l.Device, l.Secret), nonce)}
+}
+
+// greeting is package 1: the alert that starts a session, and who the laptop is.
+func (l *Laptop) greeting() []syncml.Command {
+	info := func(name, data string) syncml.Item {
+		return syncml.Item{Source: "./DevInfo/" + name, Data: data}
+	}
+	return []syncml.Command{
+		{Name: "Alert", CmdID: "1", Data: syncml.AlertClientInitiated},
+		{Name: "Replace", CmdID: "2", Items: []syncml.Item{info("DevId", l.Device), info("Man", "Larkfell"), info("Mod", l.Model), info("DmV", "1.2"), info("Lang", "en")}},
+	}
+}
+
+func (l *Laptop) post(ctx context.Context, m *syncml.Message) (*syncml.Message, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, l.base+"/dm", bytes.NewReader(syncml.Encode(m)))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Content-Type", syncml.ContentType+"; charset=utf-8")
+	answer, err := l.http.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(answer.Body, syncml.MaxMessage+1))
+	if err != nil {
+		return nil, err
+	}
+	if answer.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("the service answered %s", answer.Status)
+	}
+	return syncml.Decode(data)
+}
+
+// headerStatus gives the status for the header, and keeps the nonce that came with it.
+func (l *Laptop) headerStatus(m *syncml.Message) string {
+	for _, c := range m.Commands {
+		if c.Name == "Status" && c.CmdRef == "0" {
+			if c.Chal != nil && c.Chal.NextNonce != "" {
+				l.Nonce = c.Chal.NextNonce
+			}
+			return c.Data
+		}
+	}
+	return ""
+}
+
+// carryOut does what a message commands and gives the next message's commands; nil ends the session.
+func (l *Laptop) carryOut(m *syncml.Message, out *Outcome) []syncml.Command {
+	w := &worker{laptop: l, msgRef: m.Header.MsgID, out: out}
+	w.status("0", "SyncHdr", syncml.OK)
+	for i := range m.Commands {
+		w.do(&m.Commands[i])
+	}
+	if !w.commanded {
+		return nil
+	}
+	for i := range w.reply {
+		w.reply[i].CmdID = strconv.Itoa(i + 1)
+	}
+	return w.reply
+}
+
+// worker carries out the commands of one message.
+type worker struct {
+	laptop    *Laptop
+	msgRef    string
+	out       *Outcome
+	reply     []syncml.Command
+	commanded bool
+}
+
+func (w *worker) status(cmdRef, cmd, code string) {
+	w.reply = append(w.reply, syncml.Command{Name: "Status", MsgRef: w.msgRef, CmdRef: cmdRef, Cmd: cmd, Data: code})
+}
+
+func (w *worker) do(c *syncml.Command) {
+	switch c.Name {
+	case "Status":
+		return
+	case "Atomic":
+		w.atomic(c)
+	case "Get":
+		w.get(c)
+	case "Replace", "Delete":
+		code := w.set(c)
+		w.count(c, code)
+		w.status(c.CmdID, c.Name, code)
+	default:
+		w.status(c.CmdID, c.Name, syncml.NotSupported)
+	}
+	w.commanded = true
+}
+
+func (w *worker) count(c *syncml.Command, code string) {
+	if len(c.Items) == 1 && c.Items[0].Target == syncml.RevisionPath {
+		return
+	}
+	if code == syncml.OK {
+		w.out.Applied++
+	} else {
+		w.out.Refused++
+	}
+}
+
+func (w *worker) get(c *syncml.Command) {
+	for _, item := range c.Items {
+		data, meta, found := w.read(item.Target)
+		if !found {
+			w.status(c.CmdID, "Get", syncml.NotFound)
+			continue
+		}
+		w.status(c.CmdID, "Get", syncml.OK)
+		w.reply = append(w.reply, syncml.Command{Name: "Results", MsgRef: w.msgRef, CmdRef: c.CmdID, Items: []syncml.Item{{Source: item.Target, Meta: meta, Data: data}}})
+	}
+}
+
+func (w *worker) read(path string) (data string, meta syncml.Meta, found bool) {
+	text := syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}
+	switch path {
+	case syncml.DigestPath:
+		return syncml.ReportDigest(w.laptop.Platform.Reported()), text, true
+	case syncml.RevisionPath:
+		return w.laptop.Revision, text, true
+	}
+	if id, ok := syncml.SettingOf(path); ok {
+		if v, managed := w.laptop.Platform.Reported()[id]; managed {
+			data, meta = syncml.WriteValue(v)
+			return data, meta, true
+		}
+	}
+	return "", meta, false
+}
+
+// set carries out a Replace or Delete of one node.
+func (w *worker) set(c *syncml.Command) string {
+	if len(c.Items) != 1 {
+		return syncml.BadRequest
+	}
+	item := c.Items[0]
+	if item.Target == syncml.RevisionPath && c.Name == "Replace" {
+		w.laptop.Revision = item.Data
+		return syncml.OK
+	}
+	id, ok := syncml.SettingOf(item.Target)
+	if !ok {
+		return syncml.NotFound
+	}
+	if c.Name == "Delete" {
+		return w.laptop.Platform.Apply(id, setting.Value{})
+	}
+	v, err := syncml.ReadValue(item.Data, item.Meta)
+	if err != nil {
+		return syncml.WrongFormat
+	}
+	return w.laptop.Platform.Apply(id, v)
+}
+
+// atomic does all of its commands or none: when one fails, what was done is taken back and the rest not begun.
+func (w *worker) atomic(c *syncml.Command) {
+	before, revision := w.laptop.Platform.Reported(), w.laptop.Revision
+	codes := make([]string, len(c.Commands))
+	failed := -1
+	for i := range c.Commands {
+		if failed >= 0 {
+			codes[i] = syncml.NotExecuted
+			continue
+		}
+		if codes[i] = w.set(&c.Commands[i]); codes[i] != syncml.OK {
+			failed = i
+		}
+	}
+	verdict := syncml.OK
+	if failed >= 0 {
+		verdict = syncml.AtomicFailed
+		w.laptop.Revision = revision
+		for i := range failed {
+			codes[i] = syncml.RolledBack
+			if id, ok := syncml.SettingOf(c.Commands[i].Items[0].Target); ok {
+				w.laptop.Platform.Apply(id, before[id])
+			}
+		}
+	}
+	w.status(c.CmdID, "Atomic", verdict)
+	for i := range c.Commands {
+		if codes[i] == syncml.OK || i == failed {
+			w.count(&c.Commands[i], codes[i])
+		}
+		w.status(c.Commands[i].CmdID, c.Commands[i].Name, codes[i])
+	}
+}

@@ -1,0 +1,178 @@
+// This file simulates laptops: each keeps its values in memory, and some behave as laptops do.
+
+package endpoint
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"maps"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/syncml"
+)
+
+// Behaviour is how a simulated laptop differs from one that does as it is told.
+type Behaviour string
+
+const (
+	Ordinary Behaviour = "ordinary"
+	Slow     Behaviour = "slow"    // checks in at a fifth of the pace
+	Offline  Behaviour = "offline" // checked in once, and never again
+	Refusing Behaviour = "refuses" // refuses one of the settings that it is sent
+	Wrong    Behaviour = "wrong"   // takes one of the settings, and reports something else
+)
+
+// Shares says how many of 100 laptops behave otherwise than ordinary.
+type Shares struct{ Slow, Offline, Refusing, Wrong int }
+
+// BehaviourOf gives a laptop's behaviour: always the same for the same name and shares.
+func (s Shares) BehaviourOf(device string) Behaviour {
+	h := fnv.New32a()
+	h.Write([]byte(device + "/behaviour"))
+	n := int(h.Sum32() % 100)
+	for _, each := range []struct {
+		share int
+		is    Behaviour
+	}{{s.Slow, Slow}, {s.Offline, Offline}, {s.Refusing, Refusing}, {s.Wrong, Wrong}} {
+		if n < each.share {
+			return each.is
+		}
+		n -= each.share
+	}
+	return Ordinary
+}
+
+// Memory is a platform that keeps values in memory. The zero Memory is ready to use.
+type Memory struct {
+	Behaviour Behaviour
+
+	mu     sync.Mutex
+	values map[setting.ID]setting.Value
+}
+
+// odd tells whether a setting is the one in six that a refusing or wrong laptop stumbles over.
+func (m *Memory) odd(id setting.ID) bool {
+	h := fnv.New32a()
+	h.Write([]byte(id))
+	return h.Sum32()%6 == 0
+}
+
+// Apply implements Platform.
+func (m *Memory) Apply(id setting.ID, v setting.Value) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.values == nil {
+		m.values = map[setting.ID]setting.Value{}
+	}
+	if v.IsNothing() {
+		delete(m.values, id)
+		return syncml.OK
+	}
+	switch {
+	case m.Behaviour == Refusing && m.odd(id):
+		return syncml.Denied
+	case m.Behaviour == Wrong && m.odd(id):
+		v = otherThan(v)
+	}
+	m.values[id] = v
+	return syncml.OK
+}
+
+// otherThan gives another value of the same kind.
+func otherThan(v setting.Value) setting.Value {
+	switch v.Kind() {
+	case setting.Bool:
+		return setting.BoolValue(!v.Bool())
+	case setting.Integer:
+		return setting.IntegerValue(v.Integer() + 1)
+	case setting.List:
+		return setting.ListValue(nil)
+	}
+	return setting.TextValue(v.Text() + " (as found)")
+}
+
+// Alter puts a value into a laptop as somebody at its keyboard would.
+func (m *Memory) Alter(id setting.ID, v setting.Value) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.values[id] = v
+}
+
+// Reported implements Platform.
+func (m *Memory) Reported() map[setting.ID]setting.Value {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return maps.Clone(m.values)
+}
+
+// Fleet runs simulated laptops.
+type Fleet struct {
+	Base     string        // address of the service
+	Interval time.Duration // between two check-ins of a laptop
+	Shares   Shares
+	Report   func(device string, o Outcome, err error) // called after each session; may be nil
+	Keep     func(Identity)                            // called when a laptop's next nonce is known; may be nil
+}
+
+// Client gives an HTTP client for many laptops on one machine.
+func Client(connections int) *http.Client {
+	return &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{
+		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, MaxIdleConns: connections, MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections, IdleConnTimeout: time.Minute,
+	}}
+}
+
+// Run lets each laptop check in until the context ends. Their first sessions are spread over one interval.
+func (f *Fleet) Run(ctx context.Context, ids []Identity) {
+	client := Client(16)
+	var wait sync.WaitGroup
+	for i, id := range ids {
+		wait.Go(func() {
+			behaviour := f.Shares.BehaviourOf(id.Device)
+			l := New(f.Base, client, id, &Memory{Behaviour: behaviour})
+			l.Model = "simulated"
+			pause := f.Interval * time.Duration(i) / time.Duration(max(1, len(ids)))
+			for f.sleep(ctx, pause) {
+				out, err := l.CheckIn(ctx)
+				if ctx.Err() != nil {
+					return
+				}
+				if f.Report != nil {
+					f.Report(id.Device, out, err)
+				}
+				if f.Keep != nil {
+					f.Keep(l.Identity)
+				}
+				pause = f.Interval - f.Interval/20 + time.Duration(rand.Int64N(int64(f.Interval/10)+1))
+				switch {
+				case behaviour == Offline && err == nil:
+					return
+				case behaviour == Slow:
+					pause *= 5
+				}
+			}
+		})
+	}
+	wait.Wait()
+}
+
+func (f *Fleet) sleep(ctx context.Context, d time.Duration) bool {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+		return true
+	}
+}
+
+// String sums up a session for people.
+func (o Outcome) String() string {
+	return fmt.Sprintf("%d messages, %d applied, %d refused", o.Messages, o.Applied, o.Refused)
+}

@@ -1,0 +1,228 @@
+// Package checkin is the device side of the service: laptops enrol, and hold OMA Device Management sessions in which
+// they are told what is wanted of them and say what they have.
+//
+// A session goes: credentials; the laptop's digest and revision; where the digest is not the one last seen, its
+// reported values; the settings that are due, in Atomics; what they read as afterwards; end. What a laptop
+// refuses is recorded with its code, and the rest is sent again without it in the same session.
+package checkin
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/syncml"
+)
+
+const (
+	sessionIdle   = 2 * time.Minute
+	challengeLife = 2 * time.Minute
+	enrolPurpose  = "enrol"
+	enrolLife     = 7 * 24 * time.Hour
+	// maxMessage is the longest message that laptops are told to send, in bytes.
+	maxMessage = 256 << 10
+	// leastMessage is the shortest limit of a laptop that is honoured, in bytes.
+	leastMessage = 4 << 10
+)
+
+// Desk is where laptops check in. It is safe for concurrent use.
+type Desk struct {
+	store *store.Store
+	flow  *workflow.Service
+	log   *slog.Logger
+	now   func() time.Time
+	key   [32]byte // of challenges; a restart voids them, and laptops ask again
+
+	mu       sync.Mutex
+	nonces   map[string][]byte    // by device: of its next session
+	used     map[string]time.Time // challenges that have been answered, until they expire
+	sessions map[string]*session  // by device: its newest
+	seen     map[string]store.Laptop
+}
+
+// NewDesk gives a desk over a store and the use cases.
+func NewDesk(s *store.Store, flow *workflow.Service, log *slog.Logger, now func() time.Time) *Desk {
+	d := &Desk{store: s, flow: flow, log: log, now: now, nonces: map[string][]byte{}, used: map[string]time.Time{}, sessions: map[string]*session{}, seen: map[string]store.Laptop{}}
+	rand.Read(d.key[:])
+	return d
+}
+
+// Sweep forgets what is over and writes down who was seen. It is to be called every second or so.
+func (d *Desk) Sweep() {
+	now := d.now()
+	d.mu.Lock()
+	for device, s := range d.sessions {
+		if now.Sub(s.touched) > sessionIdle {
+			delete(d.sessions, device)
+		}
+	}
+	for c, expires := range d.used {
+		if now.After(expires) {
+			delete(d.used, c)
+		}
+	}
+	seen := d.seen
+	d.seen = map[string]store.Laptop{}
+	d.mu.Unlock()
+	if len(seen) == 0 {
+		return
+	}
+	if err := d.store.TouchLaptops(seen); err != nil {
+		d.log.Error("noting check-ins", "error", err)
+	}
+	d.flow.Notify(workflow.Event{Topic: "device"})
+}
+
+// see notes that a device was seen; Sweep writes it down.
+func (d *Desk) see(device string, at time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	l := d.seen[device]
+	l.LastSeen = &at
+	l.Sessions++
+	d.seen[device] = l
+}
+
+// challenge gives the nonce that is handed out when credentials are asked for. It is computed from the device, the session
+// and the time, so that nothing is kept for strangers and no number of their tries pushes out a laptop's.
+func (d *Desk) challenge(device, session string, window int64) []byte {
+	h := hmac.New(sha256.New, d.key[:])
+	fmt.Fprintf(h, "%s\x00%s\x00%d", device, session, window)
+	return h.Sum(nil)[:16]
+}
+
+func (d *Desk) window() int64 { return d.now().UnixMilli() / challengeLife.Milliseconds() }
+
+// authenticate tests credentials against the nonce of the device's next session and against the session's
+// challenges of this window of time and the last. A wrong try changes nothing: it does not void a laptop's nonce.
+func (d *Desk) authenticate(device, session, data string) bool {
+	laptop, err := d.store.Laptop(device)
+	if err != nil || laptop.Credential == "" {
+		return false
+	}
+	same := func(nonce []byte) bool {
+		return subtle.ConstantTimeCompare([]byte(syncml.Digest(laptop.Credential, nonce)), []byte(data)) == 1
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if nonce := d.nonces[device]; nonce != nil && same(nonce) {
+		delete(d.nonces, device) // a nonce is good for one session
+		return true
+	}
+	for _, window := range []int64{d.window(), d.window() - 1} {
+		nonce := d.challenge(device, session, window)
+		if _, twice := d.used[string(nonce)]; !twice && same(nonce) {
+			d.used[string(nonce)] = d.now().Add(2 * challengeLife)
+			return true
+		}
+	}
+	return false
+}
+
+// nextNonce makes the nonce of a device's next session.
+func (d *Desk) nextNonce(device string) string {
+	var nonce [16]byte
+	rand.Read(nonce[:])
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.nonces[device] = nonce[:]
+	return base64.StdEncoding.EncodeToString(nonce[:])
+}
+
+// ErrRefused says that an enrolment code is unknown, used or expired, or made for another device. It does not say which.
+var ErrRefused = errors.New("the enrolment code is refused")
+
+// EnrolmentCode lets one device enrol, once.
+type EnrolmentCode struct {
+	Device  string    `json:"device"`
+	Code    string    `json:"code" doc:"Shown once"`
+	Expires time.Time `json:"expires"`
+}
+
+// OfferCodes makes an enrolment code for each of the devices. A device that enrols again gets a new secret.
+func (d *Desk) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
+	known := map[string]bool{}
+	for _, dev := range d.flow.Live().Plan.Snapshot().Devices {
+		known[string(dev.ID)] = true
+	}
+	now := d.now()
+	out := make([]EnrolmentCode, 0, len(devices))
+	rows := make([]store.Code, 0, len(devices))
+	for _, device := range devices {
+		if !known[device] {
+			return nil, &workflow.NotFoundError{Kind: "device", ID: device}
+		}
+		c := EnrolmentCode{device, signin.OneTimeCode(), now.Add(enrolLife)}
+		out = append(out, c)
+		rows = append(rows, store.Code{Hash: signin.HashOf(c.Code), Purpose: enrolPurpose, Device: device, CreatedAt: now, ExpiresAt: c.Expires})
+	}
+	err := d.store.Transaction(func(tx *store.Store) error {
+		if err := tx.AddCodes(rows); err != nil {
+			return err
+		}
+		return tx.Audit(store.AuditRecord{At: now, By: by.Name, Door: by.Door, Action: "offer enrolment codes", Kind: string(estate.KindDevice), After: fmt.Sprint(len(rows))})
+	})
+	return out, err
+}
+
+// Enrolment is what a laptop gets when it enrols.
+type Enrolment struct {
+	Device string `json:"device"`
+	Secret string `json:"secret" doc:"Shown once"`
+	Nonce  string `json:"nonce" doc:"Of the first session, in base64"`
+}
+
+// Enrol takes a laptop in with its one-time code. A refusal is recorded.
+func (d *Desk) Enrol(code, device, serial string) (Enrolment, error) {
+	now := d.now()
+	var out Enrolment
+	err := d.store.Transaction(func(tx *store.Store) error {
+		c, err := tx.UseCode(signin.HashOf(code), enrolPurpose, now)
+		if err != nil || c.Device != device || !d.knows(device, serial) {
+			return ErrRefused
+		}
+		out = Enrolment{Device: device, Secret: signin.Secret()}
+		laptop, err := tx.Laptop(device)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		laptop.Device, laptop.Credential, laptop.EnrolledAt, laptop.Digest, laptop.Revision = device, syncml.UserDigest(device, out.Secret), &now, "", ""
+		if err := tx.SaveLaptop(laptop); err != nil {
+			return err
+		}
+		return tx.Audit(store.AuditRecord{At: now, By: device, Door: "device", Action: "enrol", Kind: string(estate.KindDevice), ObjectID: device})
+	})
+	if errors.Is(err, ErrRefused) {
+		recorded := device
+		if !estate.ValidID(recorded) {
+			recorded = "?"
+		}
+		d.store.Audit(store.AuditRecord{At: now, By: recorded, Door: "device", Action: "enrolment refused", Kind: string(estate.KindDevice), ObjectID: recorded})
+	}
+	if err == nil {
+		out.Nonce = d.nextNonce(device)
+		d.flow.Notify(workflow.Event{Topic: "device", ID: device})
+	}
+	return out, err
+}
+
+// knows tells whether the estate has a device with this serial number; a device without one takes any.
+func (d *Desk) knows(device, serial string) bool {
+	for _, dev := range d.flow.Live().Plan.Snapshot().Devices {
+		if string(dev.ID) == device {
+			return dev.Serial == "" || dev.Serial == serial
+		}
+	}
+	return false
+}

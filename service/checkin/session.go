@@ -1,0 +1,511 @@
+// This file runs one session, message by message.
+
+package checkin
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/syncml"
+)
+
+// phase says what the service waits for.
+type phase uint8
+
+const (
+	greeting  phase = iota // the laptop's first message
+	comparing              // its digest and revision
+	reading                // its reported values
+	sending                // statuses of what was sent
+	verifying              // reported values of what it took
+)
+
+// maxRounds bounds how often what is left is sent again without what was refused.
+const maxRounds = 100
+
+// answered is an answer, and the sum of the message that it answers.
+type answered struct {
+	of   [32]byte
+	text []byte
+}
+
+// session is one session of one laptop.
+type session struct {
+	desk    *Desk
+	device  string
+	id      string
+	from    string
+	touched time.Time // guarded by the desk
+
+	mu       sync.Mutex
+	answers  map[string]answered // by MsgID
+	over     bool
+	started  time.Time
+	laptop   store.Laptop
+	limit    int    // bytes of the laptop's longest message
+	revision string // of what is live
+
+	digestNow, revisionNow string // as the laptop has them
+
+	phase      phase
+	deliveries map[setting.ID]rollout.Delivery
+	before     map[setting.ID]rollout.Delivery // as they were read
+	asked      map[string]syncml.Command       // commands that wait for an answer, by MsgID and CmdID
+	results    map[string]*received            // values that were asked for, by path
+	statuses   map[string]string               // of what was asked, by MsgID and CmdID
+	queue      []setting.ID                    // due and not sent yet
+	inFlight   []setting.ID                    // in the Atomic that was sent
+	withRev    bool                            // that Atomic holds the revision
+	took       []setting.ID                    // accepted in this session
+	rounds     int
+	messages   int
+	sent       int
+	applied    int
+	failed     int
+}
+
+// received is a value that a laptop reports, perhaps in chunks.
+type received struct {
+	data string
+	meta syncml.Meta
+	want int // size of a large object, 0 when none was said
+	more bool
+}
+
+// begin starts a session for a laptop that is authenticated.
+func (d *Desk) begin(m *syncml.Message, from string) (*session, error) {
+	device := m.Header.Source
+	now := d.now()
+	s := &session{
+		desk: d, device: device, id: m.Header.SessionID, from: from, touched: now, started: now, answers: map[string]answered{},
+		asked: map[string]syncml.Command{}, results: map[string]*received{}, statuses: map[string]string{}, limit: m.Header.MaxMsgSize,
+	}
+	if s.limit == 0 {
+		s.limit = 64 << 10
+	}
+	s.limit = max(s.limit, leastMessage)
+	var err error
+	if s.laptop, err = d.store.Laptop(device); err != nil {
+		return nil, fmt.Errorf("laptop %s: %w", device, err)
+	}
+	if s.before, err = d.store.Deliveries(device); err != nil {
+		return nil, err
+	}
+	live := d.flow.Live()
+	s.revision = fmt.Sprint(live.Revision)
+	s.deliveries = map[setting.ID]rollout.Delivery{}
+	result, err := live.Plan.Effective(estate.DeviceID(device), "")
+	if err == nil {
+		s.deliveries, _ = workflow.Wanted(result, s.before, now)
+	} // a laptop that left the estate keeps what it has; its sessions are noted
+	d.mu.Lock()
+	d.sessions[device] = s
+	d.mu.Unlock()
+	return s, nil
+}
+
+// answer takes the next message of the session.
+func (s *session) answer(m *syncml.Message, sum [32]byte, withCredentials bool) ([]byte, error) {
+	s.desk.mu.Lock()
+	s.touched = s.desk.now()
+	s.desk.mu.Unlock()
+	s.messages++
+	out := answerTo(m)
+	code := syncml.OK
+	if withCredentials {
+		code = syncml.AuthAccepted
+	}
+	header := statusOf(m, "0", "SyncHdr", code)
+	header.TargetRefs, header.SourceRefs = nonEmpty(m.Header.Target), nonEmpty(m.Header.Source)
+	if withCredentials && s.phase == greeting {
+		header.Chal = &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: s.desk.nextNonce(s.device)}
+	}
+	out.Commands = append(out.Commands, header)
+	aborted := s.receive(m, out)
+	var err error
+	switch {
+	case aborted:
+		err = s.finish("aborted by the laptop")
+		out.Final = true
+	case !m.Final: // the laptop has more to say before it is our turn
+		out.Commands = append(out.Commands, syncml.Command{Name: "Alert", Data: syncml.AlertNextMessage})
+	default:
+		out.Final = true
+		err = s.proceed(out)
+	}
+	if err != nil {
+		return nil, err
+	}
+	number(out)
+	s.remember(m.Header.MsgID, out)
+	text := syncml.Encode(out)
+	s.answers[m.Header.MsgID] = answered{sum, text}
+	return text, nil
+}
+
+// remember notes which commands of an answer wait for the laptop.
+func (s *session) remember(msgID string, out *syncml.Message) {
+	var each func([]syncml.Command)
+	each = func(commands []syncml.Command) {
+		for _, c := range commands {
+			switch c.Name {
+			case "Get", "Replace", "Delete", "Atomic":
+				s.asked[msgID+"/"+c.CmdID] = c
+			}
+			each(c.Commands)
+		}
+	}
+	each(out.Commands)
+}
+
+// receive takes the commands of a message and adds a status for each that wants one. It tells whether the laptop ends the session.
+func (s *session) receive(m, out *syncml.Message) (aborted bool) {
+	for i := range m.Commands {
+		c := &m.Commands[i]
+		code := ""
+		switch c.Name {
+		case "Status":
+			if c.CmdRef != "0" {
+				s.statuses[c.MsgRef+"/"+c.CmdRef] = c.Data
+			}
+		case "Results":
+			code = s.receiveResults(c)
+		case "Alert":
+			code = syncml.OK
+			aborted = aborted || c.Data == syncml.AlertAbort
+		case "Replace":
+			code = syncml.NotAllowed
+			if isDevInfo(c) {
+				code = syncml.OK
+			}
+		case "Get", "Add", "Delete", "Exec", "Copy", "Atomic", "Sequence":
+			code = syncml.NotAllowed
+		default:
+			code = syncml.NotSupported
+		}
+		if code != "" {
+			out.Commands = append(out.Commands, statusOf(m, c.CmdID, c.Name, code))
+		}
+	}
+	return aborted
+}
+
+// isDevInfo tells whether a laptop's Replace is the one that tells about itself.
+func isDevInfo(c *syncml.Command) bool {
+	return len(c.Items) > 0 && !slices.ContainsFunc(c.Items, func(i syncml.Item) bool {
+		return len(i.Source) < 10 || i.Source[:10] != "./DevInfo/" && (len(i.Source) < 12 || i.Source[:12] != "./DevDetail/")
+	})
+}
+
+// receiveResults takes the values of one Results, which may be chunks of large objects.
+func (s *session) receiveResults(c *syncml.Command) string {
+	code := syncml.OK
+	for _, item := range c.Items {
+		meta := item.Meta
+		if meta.Format == "" {
+			meta.Format = c.Meta.Format
+		}
+		if meta.Type == "" {
+			meta.Type = c.Meta.Type
+		}
+		have := s.results[item.Source]
+		if have == nil || !have.more {
+			have = &received{meta: meta, want: max(meta.Size, c.Meta.Size)}
+			s.results[item.Source] = have
+		}
+		have.data += item.Data
+		have.more = item.More
+		switch {
+		case len(have.data) > maxMessage:
+			delete(s.results, item.Source)
+			code = "416"
+		case item.More:
+			code = syncml.ChunkAccepted
+		case have.want > 0 && have.want != len(have.data):
+			delete(s.results, item.Source)
+			code = syncml.SizeMismatch
+		}
+	}
+	return code
+}
+
+// proceed takes the next step of the session and adds its commands; without any the session is over.
+func (s *session) proceed(out *syncml.Message) error {
+	switch s.phase {
+	case greeting:
+		s.phase = comparing
+		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath))
+		return nil
+	case comparing:
+		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
+		if s.digestNow == s.laptop.Digest && s.digestNow != "" {
+			return s.send(out)
+		}
+		s.phase = reading
+		ids := make([]setting.ID, 0, len(s.deliveries))
+		for id := range s.deliveries {
+			ids = append(ids, id)
+		}
+		return s.ask(out, ids)
+	case reading:
+		now := s.desk.now()
+		for id, d := range s.deliveries {
+			v, answered := s.reported(id)
+			if answered && (!v.Equal(d.Reported) || d.ReportedAt.IsZero()) {
+				s.deliveries[id] = d.Report(v, now)
+			}
+		}
+		return s.send(out)
+	case sending:
+		s.settle()
+		return s.send(out)
+	default:
+		return s.verified()
+	}
+}
+
+func get(path string) syncml.Command {
+	return syncml.Command{Name: "Get", Items: []syncml.Item{{Target: path, Meta: syncml.Meta{Format: syncml.FormatNull}}}}
+}
+
+// ask asks for reported values and the digest over them.
+func (s *session) ask(out *syncml.Message, ids []setting.ID) error {
+	s.results = map[string]*received{}
+	slices.Sort(ids)
+	for _, id := range ids {
+		out.Commands = append(out.Commands, get(syncml.ReportedPath+string(id)))
+	}
+	out.Commands = append(out.Commands, get(syncml.DigestPath))
+	return nil
+}
+
+func (s *session) value(path string) string {
+	if r := s.results[path]; r != nil && !r.more {
+		return r.data
+	}
+	return ""
+}
+
+// reported gives what the laptop said of a setting; answered is false when it said nothing that can be understood.
+// A node that it does not have is a setting that it leaves as it is.
+func (s *session) reported(id setting.ID) (v setting.Value, answered bool) {
+	if r := s.results[syncml.ReportedPath+string(id)]; r != nil && !r.more {
+		v, err := syncml.ReadValue(r.data, r.meta)
+		return v, err == nil
+	}
+	for key, c := range s.asked {
+		if c.Name == "Get" && c.Items[0].Target == syncml.ReportedPath+string(id) && s.statuses[key] == syncml.NotFound {
+			return setting.Value{}, true
+		}
+	}
+	return setting.Value{}, false
+}
+
+// send sends the next Atomic of what is due; the revision goes last. When all is sent, what was taken is read back.
+func (s *session) send(out *syncml.Message) error {
+	now := s.desk.now()
+	if s.phase != sending {
+		s.phase = sending
+		for id, d := range s.deliveries {
+			if d.Due(now) {
+				s.queue = append(s.queue, id)
+			}
+		}
+		slices.Sort(s.queue)
+	}
+	s.inFlight, s.withRev = nil, false
+	s.rounds++
+	if len(s.queue) == 0 && s.revisionNow == s.revision || s.rounds > maxRounds {
+		s.laptop.Revision = s.revisionNow
+		if len(s.took) == 0 {
+			s.laptop.Digest = s.digestNow
+			return s.end()
+		}
+		s.phase = verifying
+		return s.ask(out, s.took)
+	}
+	atomic := syncml.Command{Name: "Atomic"}
+	size := 0
+	for len(s.queue) > 0 {
+		c := command(s.deliveries[s.queue[0]])
+		next := syncml.Size(&c)
+		if next > s.limit-2048 { // no message of this laptop can hold it
+			s.refused(s.queue[0], "416", "the value is larger than the laptop's messages")
+			s.queue = s.queue[1:]
+			continue
+		}
+		if size+next > s.limit-2048 {
+			break
+		}
+		size += next
+		atomic.Commands = append(atomic.Commands, c)
+		s.inFlight = append(s.inFlight, s.queue[0])
+		s.queue = s.queue[1:]
+	}
+	if len(s.queue) == 0 {
+		s.withRev = true
+		atomic.Commands = append(atomic.Commands, syncml.Command{Name: "Replace", Items: []syncml.Item{{Target: syncml.RevisionPath, Meta: syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}, Data: s.revision}}})
+	}
+	s.sent += len(s.inFlight)
+	out.Commands = append(out.Commands, atomic)
+	return nil
+}
+
+func command(d rollout.Delivery) syncml.Command {
+	path := syncml.SettingPath + string(d.Setting)
+	if d.Wanted.IsNothing() {
+		return syncml.Command{Name: "Delete", Items: []syncml.Item{{Target: path, Meta: syncml.Meta{Format: syncml.FormatNull}}}}
+	}
+	data, meta := syncml.WriteValue(d.Wanted)
+	return syncml.Command{Name: "Replace", Items: []syncml.Item{{Target: path, Meta: meta, Data: data}}}
+}
+
+func (s *session) refused(id setting.ID, code, reason string) {
+	s.deliveries[id] = s.deliveries[id].Refuse(code, reason, s.desk.now())
+	s.failed++
+}
+
+// settle takes the laptop's statuses for the Atomic that was sent. When it failed, what was refused is recorded and
+// the rest queued again; when nothing in it was refused by itself, all of it is.
+func (s *session) settle() {
+	verdict := syncml.Failed
+	single := map[setting.ID]string{}
+	revisionCode := syncml.OK
+	for key, c := range s.asked {
+		code, said := s.statuses[key]
+		switch {
+		case c.Name == "Atomic" && said:
+			verdict = code
+		case (c.Name == "Replace" || c.Name == "Delete") && said:
+			if c.Items[0].Target == syncml.RevisionPath {
+				revisionCode = code
+			} else if id, ok := syncml.SettingOf(c.Items[0].Target); ok {
+				single[id] = code
+			}
+		}
+	}
+	s.asked, s.statuses = map[string]syncml.Command{}, map[string]string{}
+	if verdict == syncml.OK {
+		s.took = append(s.took, s.inFlight...)
+		if s.withRev {
+			s.revisionNow = s.revision
+		}
+		return
+	}
+	anyRefused := false
+	var again []setting.ID
+	for _, id := range s.inFlight {
+		switch code := single[id]; code {
+		case syncml.OK, syncml.NotExecuted, syncml.RolledBack, syncml.Cancelled, "":
+			again = append(again, id)
+		default:
+			anyRefused = true
+			s.refused(id, code, reasonOf(code))
+		}
+	}
+	if !anyRefused {
+		for _, id := range again {
+			s.refused(id, verdict, reasonOf(verdict))
+		}
+		again = nil
+		if len(s.inFlight) == 0 || revisionCode != syncml.OK { // the revision itself is refused: do not ask for ever
+			s.rounds = maxRounds
+		}
+	}
+	s.queue = append(again, s.queue...)
+	slices.Sort(s.queue)
+}
+
+// reasonOf says in words what a laptop's status code means.
+func reasonOf(code string) string {
+	words := map[string]string{
+		syncml.Forbidden: "forbidden on the laptop", syncml.NotFound: "the laptop has no such setting", syncml.NotAllowed: "not allowed on this setting",
+		syncml.NotSupported: "not supported by the laptop", syncml.WrongFormat: "the laptop does not take this kind of value", "416": "the value is too large", "420": "the laptop's storage is full",
+		syncml.Denied: "permission denied on the laptop", syncml.Failed: "the laptop failed to apply it", syncml.AtomicFailed: "the laptop could not apply the settings together",
+		syncml.AtomicRollbackFailed: "the laptop could not apply the settings and could not go back",
+	}
+	if text := words[code]; text != "" {
+		return text
+	}
+	return "the laptop answered with status " + code
+}
+
+// verified takes what the laptop reports after it took what was sent.
+func (s *session) verified() error {
+	now := s.desk.now()
+	for _, id := range s.took {
+		v, answered := s.reported(id)
+		if !answered {
+			s.refused(id, rollout.CodeDiffers, "the laptop took it, but does not report it")
+			continue
+		}
+		d := s.deliveries[id].Accept(v, now)
+		if d.Status == rollout.Failed {
+			s.failed++
+		} else {
+			s.applied++
+		}
+		s.deliveries[id] = d
+	}
+	s.laptop.Digest = s.value(syncml.DigestPath)
+	return s.end()
+}
+
+// end writes down what the session brought.
+func (s *session) end() error {
+	outcome := "in order"
+	if s.failed > 0 {
+		outcome = fmt.Sprintf("%d settings failed", s.failed)
+	}
+	return s.finish(outcome)
+}
+
+// finish ends the session and saves what altered, judged by what is wanted now: a change may have been published meanwhile.
+func (s *session) finish(outcome string) error {
+	s.over = true
+	now := s.desk.now()
+	s.desk.see(s.device, now)
+	result, err := s.desk.flow.Live().Plan.Effective(estate.DeviceID(s.device), "")
+	if err != nil {
+		return nil // it left the estate
+	}
+	final, _ := workflow.Wanted(result, s.deliveries, now)
+	var altered []rollout.Delivery
+	for id, d := range final {
+		was, had := s.before[id]
+		if !had || was.Status != d.Status || was.Reason != d.Reason || !was.Wanted.Equal(d.Wanted) || !was.Reported.Equal(d.Reported) || !was.ReportedAt.Equal(d.ReportedAt) {
+			altered = append(altered, d)
+		}
+	}
+	for id, d := range s.before {
+		if _, still := final[id]; !still {
+			altered = append(altered, rollout.Delivery{Setting: d.Setting})
+		}
+	}
+	stored, err := s.desk.store.Laptop(s.device)
+	if err != nil {
+		return err
+	}
+	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest
+	if quiet && outcome == "in order" {
+		return nil // nothing worth a record: the time is noted with others
+	}
+	stored.Revision, stored.Digest, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, &now
+	err = s.desk.store.Transaction(func(tx *store.Store) error {
+		return errors.Join(
+			tx.SaveLaptop(stored),
+			tx.SaveDeliveries(s.device, altered),
+			tx.AddCheckIn(store.CheckIn{Device: s.device, At: now, Outcome: outcome, Sent: s.sent, Applied: s.applied, Failed: s.failed, Messages: s.messages, Revision: s.laptop.Revision}),
+		)
+	})
+	s.desk.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
+	return err
+}

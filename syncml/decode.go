@@ -1,0 +1,175 @@
+// This file reads messages.
+
+package syncml
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+)
+
+// SyntaxError says why a text is no message. Offset counts bytes.
+type SyntaxError struct {
+	Offset int64
+	Reason string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("no SyncML message: at byte %d: %s", e.Offset, e.Reason)
+}
+
+// element is one element of a message, with its text.
+type element struct {
+	name     string
+	text     string
+	children []*element
+}
+
+func (e *element) child(name string) *element {
+	if e != nil {
+		for _, c := range e.children {
+			if c.name == name {
+				return c
+			}
+		}
+	}
+	return nil
+}
+
+// at gives the text below a path of names, trimmed; empty when it is not there.
+func (e *element) at(path ...string) string {
+	for _, name := range path {
+		e = e.child(name)
+	}
+	if e == nil {
+		return ""
+	}
+	return strings.TrimSpace(e.text)
+}
+
+// Decode reads a message. A text with a document type, with entities beyond the five of XML, nested too deep or too
+// long is refused, as is one that is no SyncML 1.2. The error is a *SyntaxError.
+func Decode(data []byte) (*Message, error) {
+	if len(data) > MaxMessage {
+		return nil, &SyntaxError{MaxMessage, "longer than 1 MiB"}
+	}
+	root, err := readTree(data)
+	if err != nil {
+		return nil, err
+	}
+	header, body := root.child("SyncHdr"), root.child("SyncBody")
+	if header == nil || body == nil {
+		return nil, &SyntaxError{0, "found no SyncHdr and SyncBody"}
+	}
+	m := &Message{Header: readHeader(header)}
+	if m.Header.SessionID == "" || m.Header.MsgID == "" || m.Header.Source == "" {
+		return nil, &SyntaxError{0, "the header lacks SessionID, MsgID or Source"}
+	}
+	for _, e := range body.children {
+		if e.name == "Final" {
+			m.Final = true
+			continue
+		}
+		m.Commands = append(m.Commands, readCommand(e))
+	}
+	return m, nil
+}
+
+// readTree reads the elements. The namespaces are checked at the root and for what belongs to meta information.
+func readTree(data []byte) (*element, error) {
+	d := xml.NewDecoder(bytes.NewReader(data))
+	d.Strict = true
+	var open []*element
+	var root *element
+	fail := func(format string, args ...any) error {
+		return &SyntaxError{d.InputOffset(), fmt.Sprintf(format, args...)}
+	}
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, fail("%s", strings.TrimPrefix(err.Error(), "XML syntax error on "))
+		}
+		switch t := token.(type) {
+		case xml.Directive:
+			return nil, fail("a document type is not taken")
+		case xml.StartElement:
+			if len(open) >= maxDepth {
+				return nil, fail("more than %d levels of elements", maxDepth)
+			}
+			e := &element{name: t.Name.Local}
+			if len(open) == 0 {
+				if root != nil || t.Name.Local != "SyncML" || t.Name.Space != "SYNCML:SYNCML1.2" {
+					return nil, fail("found <%s> of %q, expected one <SyncML> of SYNCML:SYNCML1.2", t.Name.Local, t.Name.Space)
+				}
+				root = e
+			} else {
+				parent := open[len(open)-1]
+				parent.children = append(parent.children, e)
+			}
+			open = append(open, e)
+		case xml.EndElement:
+			open = open[:len(open)-1]
+		case xml.CharData:
+			if len(open) > 0 {
+				open[len(open)-1].text += string(t)
+			}
+		}
+	}
+	if root == nil {
+		return nil, fail("found no element")
+	}
+	return root, nil
+}
+
+func readHeader(e *element) Header {
+	h := Header{
+		VerDTD: e.at("VerDTD"), VerProto: e.at("VerProto"), SessionID: e.at("SessionID"), MsgID: e.at("MsgID"),
+		Target: e.at("Target", "LocURI"), Source: e.at("Source", "LocURI"), SourceName: e.at("Source", "LocName"),
+	}
+	h.MaxMsgSize, _ = strconv.Atoi(e.at("Meta", "MaxMsgSize"))
+	if c := e.child("Cred"); c != nil {
+		h.Cred = &Cred{Format: c.at("Meta", "Format"), Type: c.at("Meta", "Type"), Data: c.at("Data")}
+	}
+	return h
+}
+
+func readMeta(e *element) Meta {
+	m := Meta{Format: e.at("Meta", "Format"), Type: e.at("Meta", "Type")}
+	m.Size, _ = strconv.Atoi(e.at("Meta", "Size"))
+	return m
+}
+
+func readCommand(e *element) Command {
+	c := Command{
+		Name: e.name, CmdID: e.at("CmdID"), Data: e.at("Data"), Meta: readMeta(e),
+		MsgRef: e.at("MsgRef"), CmdRef: e.at("CmdRef"), Cmd: e.at("Cmd"),
+	}
+	for _, child := range e.children {
+		switch child.name {
+		case "Item":
+			item := Item{Target: child.at("Target", "LocURI"), Source: child.at("Source", "LocURI"), Meta: readMeta(child), More: child.child("MoreData") != nil}
+			if data := child.child("Data"); data != nil {
+				item.Data = data.text // as it stands: spaces may belong to a value
+			}
+			c.Items = append(c.Items, item)
+		case "TargetRef":
+			c.TargetRefs = append(c.TargetRefs, strings.TrimSpace(child.text))
+		case "SourceRef":
+			c.SourceRefs = append(c.SourceRefs, strings.TrimSpace(child.text))
+		case "Chal":
+			c.Chal = &Chal{Format: child.at("Meta", "Format"), Type: child.at("Meta", "Type"), NextNonce: child.at("Meta", "NextNonce")}
+		case "Atomic", "Sequence", "Get", "Add", "Replace", "Delete", "Exec", "Copy", "Alert":
+			if e.name == "Atomic" || e.name == "Sequence" {
+				c.Commands = append(c.Commands, readCommand(child))
+			}
+		}
+	}
+	return c
+}
