@@ -1,21 +1,302 @@
+// This file has the commands that list what the service knows, and asks it what folders answer too.
+
 package command
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/wire"
 )
 
 func askEffective(ctx context.Context, c *cli.Command, devices []string) ([]files.SubjectAnswer, error) {
-	return nil, usage("effective: --estate FOLDER is needed")
+	api, err := signedIn()
+	if err != nil {
+		return nil, err
+	}
+	if c.IsSet("date") {
+		return nil, usage("--date goes with --estate; the service judges exceptions by its own day")
+	}
+	query := url.Values{}
+	if len(devices) > 0 {
+		query.Set("device", strings.Join(devices, ","))
+	}
+	if p := c.String("person"); p != "" {
+		query.Set("person", p)
+	}
+	if c.Bool("reasons") || c.Name == "explain" {
+		query.Set("reasons", "true")
+	}
+	return client.All[files.SubjectAnswer](ctx, api, "/effective", query)
 }
 
 func askExplain(ctx context.Context, c *cli.Command, device string) (files.SubjectAnswer, error) {
-	return files.SubjectAnswer{}, usage("explain: --estate FOLDER is needed")
+	answers, err := askEffective(ctx, c, []string{device})
+	if err != nil {
+		return files.SubjectAnswer{}, err
+	}
+	return answers[0], nil
 }
 
 func askConflicts(ctx context.Context, c *cli.Command) ([]conflictAnswer, error) {
-	return nil, usage("conflicts: --estate FOLDER is needed")
+	api, err := signedIn()
+	if err != nil {
+		return nil, err
+	}
+	found, err := client.Get[[]wire.Conflict](ctx, api, "/conflicts", nil)
+	out := make([]conflictAnswer, len(found))
+	for i, f := range found {
+		out[i] = conflictAnswer{f.Setting, f.Policies, f.Values, f.Devices}
+	}
+	return out, err
+}
+
+// printed prints a value as JSON, or as text.
+func printed(s Streams, c *cli.Command, v any, text func()) error {
+	if c.String("format") == "json" {
+		return printJSON(s.Out, v)
+	}
+	text()
+	return nil
+}
+
+func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+// listing is a command that prints a list of the service as a table. A path whose answer has pages is followed to its end.
+func listing[T any](s Streams, name, what, path string, header []string, row func(T) []string, flags ...cli.Flag) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: "list " + what, ArgsUsage: " ", Flags: append(flags, formatFlag("text", "json")),
+		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			query := url.Values{}
+			for _, f := range flags {
+				if flag := f.Names()[0]; c.IsSet(flag) {
+					query.Set(strings.ReplaceAll(flag, "-", "_"), fmt.Sprint(c.Value(flag)))
+				}
+			}
+			return listed(ctx, s, c, api, path, query, header, row)
+		}),
+	}
+}
+
+func listed[T any](ctx context.Context, s Streams, c *cli.Command, api *client.Client, path string, query url.Values, header []string, row func(T) []string) error {
+	var items []T
+	first, err := client.Get[json.RawMessage](ctx, api, path, query)
+	if err == nil && len(first) > 0 && first[0] == '[' {
+		err = json.Unmarshal(first, &items)
+	} else if err == nil {
+		items, err = client.All[T](ctx, api, path, query)
+	}
+	if err != nil {
+		return err
+	}
+	return printed(s, c, items, func() {
+		rows := make([][]string, len(items))
+		for i, item := range items {
+			rows[i] = row(item)
+		}
+		printTable(s.Out, header, rows)
+		fmt.Fprintln(s.Out, len(items), "in all")
+	})
+}
+
+func policyCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "policy", Usage: "policies: list, show",
+		Commands: []*cli.Command{
+			listing(s, "list", "policies", "/policies", []string{"policy", "kind", "state", "priority", "devices", "clashes", "title"}, func(p wire.Policy) []string {
+				return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Clashes), p.Title}
+			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
+			showCommand(s, "policy", "policies", func(ctx context.Context, c *cli.Command, api *client.Client, o wire.Object) error {
+				use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", o.ID, "use"), nil)
+				if err != nil {
+					return err
+				}
+				r := use.Reach
+				fmt.Fprintf(s.Out, "reaches %s of %s; left out by name %d, by condition %d, by platform %d; %d support none of its settings\n",
+					counted(r.Gets, "device"), counted(r.People, "person"), r.Excluded, r.Condition, r.Platform, r.Unsupported)
+				for _, a := range use.AlsoSet {
+					fmt.Fprintf(s.Out, "also set: %s = %s in %s on %s (%s)\n", a.Setting, a.Value, a.Policy, counted(a.Devices, "device"), a.Relation)
+				}
+				return nil
+			}),
+		},
+	}
+}
+
+// showCommand prints an object in the estate format, as YAML, and what more there is to say.
+func showCommand(s Streams, noun, kind string, more func(context.Context, *cli.Command, *client.Client, wire.Object) error) *cli.Command {
+	return &cli.Command{
+		Name: "show", Usage: "a " + noun + " in the estate format", ArgsUsage: strings.ToUpper(noun), Flags: []cli.Flag{formatFlag("text", "json")},
+		Action: asked(s, 1, strings.ToUpper(noun), func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			o, err := client.Get[wire.Object](ctx, api, client.Path("estate", kind, c.Args().First()), nil)
+			if err != nil {
+				return err
+			}
+			if c.String("format") == "json" {
+				return printJSON(s.Out, o)
+			}
+			text, err := files.YAML(kind, o.Body)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.Out, "# version %d\n%s", o.Version, text)
+			return more(ctx, c, api, o)
+		}),
+	}
+}
+
+func groupCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "group", Usage: "groups: list, show",
+		Commands: []*cli.Command{
+			listing(s, "list", "groups", "/groups", []string{"group", "of", "members", "rule fails on", "title"}, func(g wire.Group) []string {
+				return []string{g.ID, g.Of, fmt.Sprint(g.Members), fmt.Sprint(g.Failures), g.Title}
+			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}),
+			showCommand(s, "group", "groups", func(context.Context, *cli.Command, *client.Client, wire.Object) error { return nil }),
+		},
+	}
+}
+
+func deviceCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "device", Usage: "devices: list, show, try again what failed, simulate",
+		Commands: []*cli.Command{
+			listing(s, "list", "devices", "/devices", []string{"device", "owner", "unit", "os", "last seen", "applied", "pending", "failed"}, func(d wire.Device) []string {
+				seen := "never"
+				if d.LastSeen != nil {
+					seen = moment(*d.LastSeen)
+				}
+				return []string{d.ID, d.OwnerName, d.Unit, d.OS + " " + d.OSVersion, seen, fmt.Sprint(d.Statuses.Applied), fmt.Sprint(d.Statuses.Pending), fmt.Sprint(d.Statuses.Failed)}
+			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "unit", Usage: "only in this `UNIT` or below"}, &cli.StringFlag{Name: "group", Usage: "only of this `GROUP`"},
+				&cli.StringFlag{Name: "state", Usage: "only in this `STATE`: silent, never-seen, failed, pending, conflict, problem"}, &cli.StringFlag{Name: "sort", Usage: "`ORDER`: id, owner, unit, os, last_seen, failed, pending; with - in front the other way"}),
+			{
+				Name: "show", Usage: "what a device gets, has, and said", ArgsUsage: "DEVICE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					p, err := client.Get[wire.DevicePage](ctx, api, client.Path("devices", c.Args().First()), nil)
+					if err != nil {
+						return err
+					}
+					return printed(s, c, p, func() { printDevice(s, p) })
+				}),
+			},
+			{
+				Name: "retry", Usage: "try again what failed, at the next check-in", ArgsUsage: "DEVICE",
+				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					n, err := client.Post[struct{ Settings int }](ctx, api, client.Path("devices", c.Args().First(), "retry"), nil)
+					if err == nil {
+						fmt.Fprintf(s.Out, "%s will be tried again\n", counted(n.Settings, "setting"))
+					}
+					return err
+				}),
+			},
+			simulateCommand(s),
+		},
+	}
+}
+
+func printDevice(s Streams, p wire.DevicePage) {
+	d := p.Device
+	fmt.Fprintf(s.Out, "%s  %s  %s %s  %s  owner %s\n", d.ID, d.Model, d.OS, d.OSVersion, strings.Join(p.Units, " / "), d.OwnerName)
+	rows := make([][]string, len(p.Deliveries))
+	for i, x := range p.Deliveries {
+		rows[i] = []string{x.Setting, x.Status, valueText(x.Wanted), valueText(x.Reported), x.Reason}
+	}
+	printTable(s.Out, []string{"setting", "status", "wanted", "reported", "reason"}, rows)
+	for _, f := range p.Effective.Problems {
+		fmt.Fprintf(s.Out, "problem %s: %s (from %s)\n", f.Check, f.Message, orNone(f.From))
+	}
+	for i, c := range p.CheckIns {
+		if i == 5 {
+			break
+		}
+		fmt.Fprintf(s.Out, "check-in %s: %s, %d sent, %d applied, %d failed\n", moment(c.At), c.Outcome, c.Sent, c.Applied, c.Failed)
+	}
+}
+
+func settingCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "setting", Usage: "the dictionary: search, show",
+		Commands: []*cli.Command{
+			{
+				Name: "search", Usage: "find settings by plain words", ArgsUsage: "WORDS…", Description: "Example:\n  zridge setting search copy to usb", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					api, err := signedIn()
+					if err != nil {
+						return err
+					}
+					return listed(ctx, s, c, api, "/settings", url.Values{"q": {strings.Join(c.Args().Slice(), " ")}}, []string{"setting", "title", "area", "set in"}, func(d wire.Setting) []string {
+						return []string{d.ID, d.Title, d.Area, counted(len(d.Policies), "policy")}
+					})
+				},
+			},
+			{
+				Name: "show", Usage: "a setting, and where it is set", ArgsUsage: "SETTING", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					d, err := client.Get[wire.Setting](ctx, api, client.Path("settings", c.Args().First()), nil)
+					if err != nil {
+						return err
+					}
+					return printed(s, c, d, func() {
+						fmt.Fprintf(s.Out, "%s  (%s)\n%s\n\ntype %s, combines by %s, unmanaged: %s\nset in: %s\n", d.Title, d.ID, d.Help, d.Type, orDefault(d.Combine, "closest"), valueText(d.Default), orNone(d.Policies))
+					})
+				}),
+			},
+		},
+	}
+}
+
+func orDefault(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+func statusCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "status", Usage: "what needs a person", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
+		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			o, err := client.Get[wire.Overview](ctx, api, "/overview", nil)
+			if err != nil {
+				return err
+			}
+			return printed(s, c, o, func() {
+				fmt.Fprintf(s.Out, "revision %d, %s, %s, %s\n", o.Revision, counted(o.Devices, "device"), counted(o.People, "person"), counted(o.Policies, "policy"))
+				fmt.Fprintf(s.Out, "settings: %d applied, %d pending, %d failed, %d in conflict, %d not supported\n", o.Statuses.Applied, o.Statuses.Pending, o.Statuses.Failed, o.Statuses.Conflict, o.Statuses.Unsupported)
+				fmt.Fprintf(s.Out, "devices: %d enrolled, %d silent, %d never seen\n", o.Enrolled, o.Silent, o.NeverSeen)
+				for _, f := range o.Conflicts {
+					fmt.Fprintf(s.Out, "conflict  %s: %s on %s\n", f.Setting, strings.Join(f.Policies, ", "), counted(f.DeviceCount, "device"))
+				}
+				for _, f := range o.Problems {
+					fmt.Fprintf(s.Out, "problem   %s on %s\n", f.Message, counted(f.DeviceCount, "device"))
+				}
+				for _, f := range o.Failed {
+					fmt.Fprintf(s.Out, "failed    %s on %s: %s\n", f.Setting, counted(len(f.Devices), "device"), f.Reason)
+				}
+				for _, x := range o.Lapsing {
+					fmt.Fprintf(s.Out, "lapsing   %s until %s: %s\n", x.ID, x.Until, x.Reason)
+				}
+				for _, ch := range o.Changes {
+					fmt.Fprintf(s.Out, "open      %s %s (%s)\n", ch.ID, ch.Title, ch.CreatedBy)
+				}
+			})
+		}),
+	}
+}
+
+// printProblem says what the service refused.
+func printProblem(p *wire.Problem) error {
+	if len(p.Faults) > 0 {
+		return problem.Faults(p.Faults)
+	}
+	return p
 }

@@ -75,4 +75,3 @@ func lintText(l resolve.Lint) string {
 		return fmt.Sprintf("%s: %s in %s repeats what stands anyway (%s) on %s", l.Kind, l.Setting, l.Policy, orNone(l.Beside), counted(l.Devices, "device"))
 	}
 }
-

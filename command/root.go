@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/wire"
 )
 
 // Streams are where a command reads and prints.
@@ -48,6 +49,10 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	}
 	var exit *exitError
 	var faults problem.Faults
+	var refused *wire.Problem
+	if errors.As(err, &refused) {
+		err = printProblem(refused)
+	}
 	switch {
 	case errors.As(err, &exit):
 		if exit.message != "" {
@@ -73,6 +78,8 @@ func root(s Streams) *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run decides the status
 		Commands: []*cli.Command{
 			checkCommand(s), effectiveCommand(s), explainCommand(s), conflictsCommand(s),
+			policyCommand(s), groupCommand(s), deviceCommand(s), settingCommand(s), changeCommand(s), statusCommand(s), importCommand(s), exportCommand(s),
+			signInCommand(s), setUpCommand(s), serveCommand(s), demoCommand(s),
 		},
 	}
 	prepare(c)

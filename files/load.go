@@ -437,3 +437,27 @@ func ReadJSON(data []byte, shipped Dictionary) (*estate.Snapshot, error) {
 	}
 	return &l.snapshot.Snapshot, nil
 }
+
+// Object is an object of an estate with its kind.
+type Object struct {
+	Kind  estate.Kind
+	Value any
+}
+
+// ReadObjects reads the objects of one file of the estate format, by themselves: what needs the rest of an estate
+// is not checked. The error is a problem.Faults.
+func ReadObjects(name string, data []byte) ([]Object, error) {
+	l := newLoader()
+	l.content(name, data)
+	if len(l.faults) > 0 {
+		l.faults.Sort()
+		return nil, l.faults
+	}
+	var out []Object
+	for _, kind := range estate.Kinds {
+		for _, o := range AllObjects(&l.snapshot.Snapshot, kind) {
+			out = append(out, Object{kind, o})
+		}
+	}
+	return out, nil
+}

@@ -138,3 +138,13 @@ func Write(folder string, s *estate.Snapshot) error {
 	}
 	return nil
 }
+
+// YAML gives an object of a kind, as JSON in the estate format, as a file of an estate folder.
+func YAML(kind string, object []byte) (string, error) {
+	parsed, faults := parseJSON("", object)
+	if len(faults) > 0 || len(parsed) != 1 {
+		return "", faults
+	}
+	data, err := writeYAML(&node{kind: mapNode, fields: []field{{name: kind, value: &node{kind: listNode, items: parsed}}}})
+	return string(data), err
+}

@@ -99,7 +99,9 @@ func Compare(before, after Side) *Report {
 	c.pairUp(before, after)
 	out := &Report{Estate: len(after.Whole.Results)}
 	out.ConflictsGained, out.ConflictsCleared = gainedAndCleared(before.Whole.Conflicts(), after.Whole.Conflicts(),
-		func(f resolve.ConflictFound) string { return string(f.Setting) + "\x00" + strings.Join(f.Policies, "\x00") },
+		func(f resolve.ConflictFound) string {
+			return string(f.Setting) + "\x00" + strings.Join(f.Policies, "\x00")
+		},
 		func(f *resolve.ConflictFound) *[]estate.DeviceID { return &f.Devices })
 	out.ProblemsGained, out.ProblemsCleared = gainedAndCleared(before.Whole.Problems(), after.Whole.Problems(),
 		func(f resolve.ProblemFound) string { return string(f.Check) },

@@ -17,7 +17,9 @@ type UnknownError struct {
 	ID   string
 }
 
-func (e *UnknownError) Error() string { return fmt.Sprintf("%q is not among the estate's %s", e.ID, e.Kind) }
+func (e *UnknownError) Error() string {
+	return fmt.Sprintf("%q is not among the estate's %s", e.ID, e.Kind)
+}
 
 // Effective resolves a device for its owner, or for the person named by who when that is not empty.
 // Device-side settings are always those of the owner. The error is an *UnknownError.

@@ -80,17 +80,31 @@ func (s *Store) migrate() error {
 		if err != nil {
 			return err
 		}
-		err = s.db.Transaction(func(tx *gorm.DB) error {
-			if err := tx.Exec(string(text)).Error; err != nil {
-				return err
-			}
-			return tx.Exec(`INSERT INTO schema_migrations (name, at) VALUES (?, ?)`, name, time.Now().UTC()).Error
-		})
-		if err != nil {
+		if err := s.apply(name, string(text)); err != nil {
 			return fmt.Errorf("migration %s: %w", name, err)
 		}
 	}
 	return nil
+}
+
+// apply runs a migration below GORM, whose prepared statements hold one statement each.
+func (s *Store) apply(name, text string) error {
+	inner, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	tx, err := inner.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // without effect after the commit
+	if _, err := tx.Exec(text); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`INSERT INTO schema_migrations (name, at) VALUES (?, ?)`, name, time.Now().UTC()); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // Transaction runs f on a store whose writes all happen, or none of them.

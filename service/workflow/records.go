@@ -115,3 +115,11 @@ func (s *Service) Publications(below int64, most int) ([]store.Publication, erro
 func (s *Service) AuditRecords(below int64, most int) ([]store.AuditRecord, error) {
 	return s.store.AuditRecords(below, most)
 }
+
+// Accounts lists those who may sign in.
+func (s *Service) Accounts() ([]store.Account, error) { return s.store.Accounts() }
+
+// Record appends to the audit log what was done elsewhere than in a use case of its own.
+func (s *Service) Record(by Actor, action, after string) error {
+	return s.audit(s.store, by, store.AuditRecord{Action: action, After: after})
+}

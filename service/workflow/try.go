@@ -30,6 +30,7 @@ type Trial struct {
 	AlsoSet  []AlsoSet
 	Mine     map[setting.ID]map[resolve.Fate]int // what becomes of the policy's own entries
 	Problems []resolve.ProblemFound              // that involve it
+	After    impact.Side                         // the estate with the change and the policy in it
 	Report   *impact.Report                      // of the whole change with the policy in it
 	Faults   problem.Faults                      // with any, the rest is empty
 }
@@ -53,7 +54,7 @@ func (s *Service) Try(change string, in EditInput) (*Trial, error) {
 	if len(d.faults) > 0 {
 		return &Trial{Faults: d.faults}, nil
 	}
-	out := &Trial{Report: d.report}
+	out := &Trial{Report: d.report, After: d.after}
 	if in.Kind == estate.KindPolicy {
 		out.look(d.after, estate.PolicyID(in.ID))
 	}
@@ -114,4 +115,19 @@ func (t *Trial) lookAt(s *resolve.Setting, id estate.PolicyID, also map[string]*
 		also[key].Devices++
 		also[key].Fates[c.Fate]++
 	}
+}
+
+// Reached counts, by policy, the laptops that each active policy applies to.
+func (v View) Reached() map[estate.PolicyID]int {
+	policies := v.Plan.Snapshot().Policies
+	reached := make(map[estate.PolicyID]int, len(policies))
+	for i := range policies {
+		reached[policies[i].ID] = len(v.Whole.Results)
+	}
+	for _, r := range v.Whole.Results {
+		for _, n := range r.NotApplying {
+			reached[n.Policy]--
+		}
+	}
+	return reached
 }

@@ -1,0 +1,154 @@
+// Package client is the typed Go client of the HTTP API. The command line and the end-to-end tests use it.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"zenithridge.example/zridge/wire"
+)
+
+// Client calls one service with one token.
+type Client struct {
+	Base  string // http://127.0.0.1:8470
+	Token string
+	HTTP  *http.Client // nil: the default
+}
+
+// maxAnswer bounds what is read of an answer.
+const maxAnswer = 256 << 20
+
+// Call sends a request and decodes its answer. in may be nil, or a []byte of JSON as it is; out may be nil. A refusal is
+// a *wire.Problem.
+func (c *Client) Call(ctx context.Context, method, path string, query url.Values, in, out any, headers ...string) (http.Header, error) {
+	var body io.Reader
+	switch v := in.(type) {
+	case nil:
+	case []byte:
+		body = bytes.NewReader(v)
+	default:
+		data, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(data)
+	}
+	target := strings.TrimSuffix(c.Base, "/") + "/api/v1" + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	r, err := http.NewRequestWithContext(ctx, method, target, body)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	r.Header.Set("Zridge-Door", "cli")
+	for i := 0; i+1 < len(headers); i += 2 {
+		r.Header.Set(headers[i], headers[i+1])
+	}
+	caller := c.HTTP
+	if caller == nil {
+		caller = http.DefaultClient
+	}
+	answer, err := caller.Do(r)
+	if err != nil {
+		var failed *url.Error
+		if errors.As(err, &failed) {
+			err = failed.Err
+		}
+		return nil, fmt.Errorf("calling the service at %s: %w", c.Base, err)
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(answer.Body, maxAnswer))
+	if err != nil {
+		return nil, fmt.Errorf("reading the service's answer: %w", err)
+	}
+	if answer.StatusCode >= 400 {
+		p := &wire.Problem{Status: answer.StatusCode, Title: answer.Status}
+		if strings.HasPrefix(answer.Header.Get("Content-Type"), "application/problem+json") {
+			if err := json.Unmarshal(data, p); err != nil {
+				return nil, fmt.Errorf("the service answered %s, and no problem that can be read", answer.Status)
+			}
+		}
+		return answer.Header, p
+	}
+	if out != nil && len(data) > 0 {
+		if err := json.Unmarshal(data, out); err != nil {
+			return answer.Header, fmt.Errorf("the service's answer can't be read: %w", err)
+		}
+	}
+	return answer.Header, nil
+}
+
+// Get asks for something.
+func Get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	var out T
+	_, err := c.Call(ctx, http.MethodGet, path, query, nil, &out)
+	return out, err
+}
+
+// Post does something.
+func Post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
+	var out T
+	_, err := c.Call(ctx, http.MethodPost, path, nil, in, &out)
+	return out, err
+}
+
+// All follows the cursors of a list to its end.
+func All[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
+	var all []T
+	q := url.Values{}
+	for k, v := range query {
+		q[k] = v
+	}
+	for {
+		page, err := Get[wire.Page[T]](ctx, c, path, q)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if page.Next == "" {
+			return all, nil
+		}
+		q.Set("cursor", page.Next)
+	}
+}
+
+// Path makes a path of segments, escaped.
+func Path(segments ...string) string {
+	var b strings.Builder
+	for _, s := range segments {
+		b.WriteString("/" + url.PathEscape(s))
+	}
+	return b.String()
+}
+
+// SignIn makes a token for a name and password: it opens a session, makes the token in it and ends the session. The
+// password is sent once and kept nowhere.
+func (c *Client) SignIn(ctx context.Context, name, password, purpose string, days int) (wire.Token, error) {
+	var who wire.Who
+	header, err := c.Call(ctx, http.MethodPost, "/session", nil, wire.Credentials{Name: name, Password: password}, &who)
+	if err != nil {
+		return wire.Token{}, err
+	}
+	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
+	var token wire.Token
+	_, err = c.Call(ctx, http.MethodPost, "/tokens", nil, wire.NewToken{Name: purpose, Role: who.Role, Days: days}, &token, "Cookie", cookie)
+	if err != nil {
+		return wire.Token{}, err
+	}
+	_, err = c.Call(ctx, http.MethodDelete, "/session", nil, nil, nil, "Cookie", cookie)
+	return token, err
+}

@@ -1,0 +1,158 @@
+// This file signs the command line in, and keeps how.
+
+package command
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/wire"
+)
+
+// signInFile is where the address and token of the service are kept: ZRIDGE_CONFIG, else a file in the user's configuration folder.
+func signInFile() (string, error) {
+	if path := os.Getenv("ZRIDGE_CONFIG"); path != "" {
+		return path, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "zridge", "sign-in.json"), nil
+}
+
+type kept struct {
+	Base  string `json:"service"`
+	Token string `json:"token"`
+	Name  string `json:"name"`
+}
+
+// signedIn gives a client of the service that was signed in to.
+func signedIn() (*client.Client, error) {
+	path, err := signInFile()
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, &exitError{exitUsage, "found no sign-in; run `zridge sign-in ADDRESS --name NAME` first, or name a folder with --estate"}
+	}
+	var k kept
+	if err == nil {
+		err = json.Unmarshal(data, &k)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", path, err)
+	}
+	return &client.Client{Base: k.Base, Token: k.Token}, nil
+}
+
+func keep(k kept) error {
+	path, err := signInFile()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	data, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, data, 0o600)
+}
+
+// readPassword asks on a terminal without showing what is typed, and reads a line otherwise.
+func readPassword(s Streams, prompt string) (string, error) {
+	if f, ok := s.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(s.Err, prompt)
+		text, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(s.Err)
+		return string(text), err
+	}
+	line, err := bufio.NewReader(s.In).ReadString('\n')
+	if err != nil && line == "" {
+		return "", usage("found no password on the input, expected one line")
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func address(c *cli.Command) (string, error) {
+	if c.NArg() != 1 {
+		return "", usage("%s: found %d arguments, expected the service's ADDRESS", c.Name, c.NArg())
+	}
+	u, err := url.Parse(c.Args().First())
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return "", usage("%s: found %q, expected an address such as http://127.0.0.1:8470", c.Name, c.Args().First())
+	}
+	return u.Scheme + "://" + u.Host, nil
+}
+
+func nameFlag() cli.Flag {
+	return &cli.StringFlag{Name: "name", Usage: "`NAME` of the account", Required: true}
+}
+
+func signInCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "sign-in", Usage: "sign in to a service, once", ArgsUsage: "ADDRESS",
+		Description: "Asks for the password (or reads one line from the input) and keeps a token, readable by you alone, in your\nconfiguration folder or the file that ZRIDGE_CONFIG names.\n\nExample:\n  zridge sign-in http://127.0.0.1:8470 --name ines.okafor",
+		Flags:       []cli.Flag{nameFlag(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many `DAYS` the token is good for"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			base, err := address(c)
+			if err != nil {
+				return err
+			}
+			password, err := readPassword(s, "Password: ")
+			if err != nil {
+				return err
+			}
+			api := &client.Client{Base: base}
+			host, _ := os.Hostname()
+			token, err := api.SignIn(ctx, c.String("name"), password, "command line on "+host, c.Int("days"))
+			if err != nil {
+				return err
+			}
+			if err := keep(kept{base, token.Secret, c.String("name")}); err != nil {
+				return err
+			}
+			fmt.Fprintf(s.Out, "Signed in to %s as %s (%s) until %s\n", base, c.String("name"), token.Role, token.ExpiresAt.Format("2006-01-02"))
+			return nil
+		},
+	}
+}
+
+func setUpCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "set-up", Usage: "make the first administrator with the one-time code of the first start", ArgsUsage: "ADDRESS",
+		Description: "Example:\n  zridge set-up http://127.0.0.1:8470 --code abcdefg-… --name ines.okafor",
+		Flags:       []cli.Flag{nameFlag(), &cli.StringFlag{Name: "code", Usage: "the one-time `CODE`", Required: true}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			base, err := address(c)
+			if err != nil {
+				return err
+			}
+			password, err := readPassword(s, "New password: ")
+			if err != nil {
+				return err
+			}
+			api := &client.Client{Base: base}
+			if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: c.String("code"), Name: c.String("name"), Password: password}, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(s.Out, "%s is administrator now; sign in with `zridge sign-in %s --name %s`\n", c.String("name"), base, c.String("name"))
+			return nil
+		},
+	}
+}

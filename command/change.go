@@ -1,0 +1,288 @@
+// This file implements `zridge change`.
+
+package command
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/wire"
+)
+
+func changeCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "change", Usage: "edits laid over what is live: open, edit, see the impact, publish",
+		Commands: []*cli.Command{
+			listing(s, "list", "changes", "/changes", []string{"change", "state", "title", "by", "updated"}, func(c wire.Change) []string {
+				return []string{c.ID, c.State, c.Title, c.CreatedBy, moment(c.UpdatedAt)}
+			}, &cli.StringFlag{Name: "state", Usage: "only those that are `STATE`: open, published or discarded"}),
+			{
+				Name: "new", Usage: "open a change", ArgsUsage: "TITLE",
+				Description: "Example:\n  zridge change new \"USB for the field crew\" --why \"Ticket 4410\"",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "why", Usage: "the `REASON`"}, formatFlag("text", "json")},
+				Action: asked(s, 1, "TITLE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					change, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: c.Args().First(), Why: c.String("why")})
+					if err != nil {
+						return err
+					}
+					return printed(s, c, change, func() { fmt.Fprintln(s.Out, change.ID) })
+				}),
+			},
+			{
+				Name: "show", Usage: "a change with its edits", ArgsUsage: "CHANGE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					change, err := client.Get[wire.Change](ctx, api, client.Path("changes", c.Args().First()), nil)
+					if err != nil {
+						return err
+					}
+					return printed(s, c, change, func() { printChange(s.Out, change) })
+				}),
+			},
+			{
+				Name: "edit", Usage: "put objects of an estate file into a change, or retire one", ArgsUsage: "CHANGE FILE | CHANGE --retire KIND/ID",
+				Description: "FILE holds lists of the estate format (policies, groups, rulings, exceptions …), `-` reads them from the input. An edit that is in the\nchange already is altered.\n\nExamples:\n  zridge change edit C-abc12345 usb.yaml\n  zridge change edit C-abc12345 --retire policies/usb-read-only",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "retire", Usage: "retire the object `KIND/ID`"}},
+				Action:      editAction(s),
+			},
+			{
+				Name: "drop", Usage: "take an edit out of a change", ArgsUsage: "CHANGE KIND/ID",
+				Action: asked(s, 2, "CHANGE KIND/ID", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					kind, id, err := kindAndID(c.Args().Get(1))
+					if err != nil {
+						return err
+					}
+					_, err = api.Call(ctx, http.MethodDelete, client.Path("changes", c.Args().First(), "edits", kind, id), nil, nil, nil)
+					return err
+				}),
+			},
+			{
+				Name: "impact", Usage: "what a change does to what is live", ArgsUsage: "CHANGE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					return showImpact(ctx, api, s.Out, c.Args().First(), c.String("format"))
+				}),
+			},
+			{
+				Name: "publish", Usage: "make a change live, after showing what it does", ArgsUsage: "CHANGE",
+				Description: "Shows the impact first and publishes with --yes, provided that nobody altered the change in between.",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "publish; without it the impact is shown and nothing is done"}, formatFlag("text", "json")},
+				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					id := c.Args().First()
+					change, err := client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
+					if err != nil {
+						return err
+					}
+					if c.String("format") == "text" {
+						if err := showImpact(ctx, api, s.Out, id, "text"); err != nil {
+							return err
+						}
+					}
+					if !c.Bool("yes") {
+						return &exitError{exitUsage, "nothing was published; say --yes to publish"}
+					}
+					return publish(ctx, api, s.Out, id, change.Version, c.String("format"))
+				}),
+			},
+			{
+				Name: "discard", Usage: "end a change without publishing it", ArgsUsage: "CHANGE",
+				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					_, err := api.Call(ctx, http.MethodDelete, client.Path("changes", c.Args().First()), nil, nil, nil)
+					return err
+				}),
+			},
+		},
+	}
+}
+
+// asked makes an action that takes a number of arguments and asks the service.
+func asked(_ Streams, arguments int, expected string, do func(context.Context, *cli.Command, *client.Client) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if c.NArg() != arguments {
+			return usage("%s: found %d arguments, expected %s", c.Name, c.NArg(), expected)
+		}
+		api, err := signedIn()
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, api)
+	}
+}
+
+func kindAndID(text string) (kind, id string, err error) {
+	kind, id, found := strings.Cut(text, "/")
+	if !found || kind == "" || id == "" {
+		return "", "", usage("found %s, expected KIND/ID such as policies/house-rules", problem.Quote(text))
+	}
+	return kind, id, nil
+}
+
+func editAction(s Streams) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		retire := c.String("retire")
+		if retire == "" && c.NArg() != 2 || retire != "" && c.NArg() != 1 {
+			return usage("edit: found %d arguments, expected CHANGE FILE, or CHANGE --retire KIND/ID", c.NArg())
+		}
+		api, err := signedIn()
+		if err != nil {
+			return err
+		}
+		change, err := client.Get[wire.Change](ctx, api, client.Path("changes", c.Args().First()), nil)
+		if err != nil {
+			return err
+		}
+		if retire != "" {
+			kind, id, err := kindAndID(retire)
+			if err != nil {
+				return err
+			}
+			return putEdit(ctx, api, s.Out, change, http.MethodPost, kind, id, "/retire", nil)
+		}
+		objects, err := readObjects(s, c.Args().Get(1))
+		if err != nil {
+			return err
+		}
+		for _, o := range objects {
+			body, err := files.EncodeJSON(o.Value)
+			if err != nil {
+				return err
+			}
+			if err := putEdit(ctx, api, s.Out, change, http.MethodPut, string(o.Kind), files.ObjectID(o.Value), "", body); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+func readObjects(s Streams, name string) ([]files.Object, error) {
+	var data []byte
+	var err error
+	if name == "-" {
+		name = "input.yaml"
+		data, err = io.ReadAll(io.LimitReader(s.In, 64<<20))
+	} else {
+		data, err = os.ReadFile(name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return files.ReadObjects(name, data)
+}
+
+// putEdit puts one edit in, over the version of it that the change has.
+func putEdit(ctx context.Context, api *client.Client, w io.Writer, change wire.Change, method, kind, id, suffix string, body []byte) error {
+	var headers []string
+	for _, e := range change.Edits {
+		if e.Kind == kind && e.ID == id {
+			headers = []string{"If-Match", fmt.Sprintf(`"%d"`, e.Version)}
+		}
+	}
+	var in any
+	if body != nil {
+		in = body
+	}
+	var edit wire.Edit
+	if _, err := api.Call(ctx, method, client.Path("changes", change.ID, "edits", kind, id)+suffix, nil, in, &edit, headers...); err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "%s %s/%s\n", edit.Action, kind, id)
+	return nil
+}
+
+func printChange(w io.Writer, change wire.Change) {
+	fmt.Fprintf(w, "%s  %s  %s\n", change.ID, change.State, change.Title)
+	if change.Why != "" {
+		fmt.Fprintln(w, change.Why)
+	}
+	rows := make([][]string, len(change.Edits))
+	for i, e := range change.Edits {
+		note := ""
+		if e.BaseVersion != e.LiveVersion && change.State == "open" {
+			note = "overtaken by another change"
+		}
+		rows[i] = []string{e.Action, e.Kind + "/" + e.ID, e.By, moment(e.At), note}
+	}
+	printTable(w, []string{"action", "object", "by", "at", ""}, rows)
+}
+
+func showImpact(ctx context.Context, api *client.Client, w io.Writer, id, format string) error {
+	impact, err := client.Get[wire.Impact](ctx, api, client.Path("changes", id, "impact"), nil)
+	if err != nil {
+		return err
+	}
+	if format == "json" {
+		return printJSON(w, impact)
+	}
+	if len(impact.Faults) > 0 {
+		return problem.Faults(impact.Faults)
+	}
+	fmt.Fprintf(w, "%d of %s get something else", impact.Devices, counted(impact.Estate, "device"))
+	for _, part := range []struct {
+		n    int
+		text string
+	}{{impact.Weaker, "get a weaker value"}, {impact.Restart, "restart"}, {impact.Prompt, "ask the person something"}, {impact.Irreversible, "can't be undone"}, {impact.Lockout, "may lock the person out"}} {
+		if part.n > 0 {
+			fmt.Fprintf(w, "; %d %s", part.n, part.text)
+		}
+	}
+	fmt.Fprintln(w)
+	rows := make([][]string, len(impact.Transitions))
+	for i, t := range impact.Transitions {
+		weaker := ""
+		if t.Weaker {
+			weaker = "weaker"
+		}
+		rows[i] = []string{t.Setting, stateText(t.From), "→", stateText(t.To), weaker, counted(t.DeviceCount, "device")}
+	}
+	if len(rows) > 0 {
+		printTable(w, []string{"setting", "from", "", "to", "", "on"}, rows)
+	}
+	for _, part := range []struct {
+		word string
+		list []wire.Conflict
+	}{{"conflict gained", impact.ConflictsGained}, {"conflict cleared", impact.ConflictsCleared}} {
+		for _, f := range part.list {
+			fmt.Fprintf(w, "%s: %s between %s on %s\n", part.word, f.Setting, strings.Join(f.Policies, ", "), counted(f.DeviceCount, "device"))
+		}
+	}
+	for _, part := range []struct {
+		word string
+		list []wire.FoundProblem
+	}{{"problem gained", impact.ProblemsGained}, {"problem cleared", impact.ProblemsCleared}} {
+		for _, f := range part.list {
+			fmt.Fprintf(w, "%s: %s on %s\n", part.word, f.Message, counted(f.DeviceCount, "device"))
+		}
+	}
+	return nil
+}
+
+// stateText shows what a setting is on a laptop.
+func stateText(s wire.State) string {
+	switch s.Status {
+	case "set":
+		return valueText(s.Value)
+	case "":
+		return "not set"
+	}
+	return s.Status
+}
+
+func publish(ctx context.Context, api *client.Client, w io.Writer, id string, version int64, format string) error {
+	var p wire.Publication
+	if _, err := api.Call(ctx, http.MethodPost, client.Path("changes", id, "publish"), nil, nil, &p, "If-Match", fmt.Sprintf(`"%d"`, version)); err != nil {
+		return err
+	}
+	if format == "json" {
+		return printJSON(w, p)
+	}
+	fmt.Fprintf(w, "Published %s as revision %d with %s\n", id, p.Revision, counted(p.Edits, "edit"))
+	return nil
+}

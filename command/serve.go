@@ -1,0 +1,151 @@
+// This file implements `zridge serve` and `zridge demo`.
+
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/demo"
+	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/service"
+	"zenithridge.example/zridge/wire"
+)
+
+func serveCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "serve", Usage: "run the service", ArgsUsage: " ",
+		Description: "Listens on loopback unless told otherwise. At the first start it prints a one-time code with which the\nfirst administrator is made, in the console or with `zridge set-up`.\n\n" +
+			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
+			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the records", TakesFile: true},
+			dateFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.NArg() > 0 {
+				return usage("serve: found %s, expected no arguments", problem.Quote(c.Args().First()))
+			}
+			config := service.Config{Address: c.String("listen"), Database: c.String("database"), Log: slog.New(slog.NewTextHandler(s.Err, nil))}
+			if c.IsSet("date") {
+				day, err := dayOf(c)
+				if err != nil {
+					return err
+				}
+				config.Day = day
+			}
+			running, err := service.Start(config)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.Out, "Zenith Ridge answers at %s\n", running.Address)
+			if running.SetupCode != "" {
+				fmt.Fprintf(s.Out, "No administrator yet. One-time code, good for a day: %s\n", running.SetupCode)
+			}
+			return running.Wait(ctx)
+		},
+	}
+}
+
+// The demo's accounts. They are for a service on loopback that holds made-up data.
+const (
+	demoName     = "ines.okafor"
+	demoPassword = "larkfell-demo"
+	demoReader   = "tomas.reyes"
+)
+
+func demoCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "run the service with the demo estate and simulated laptops", ArgsUsage: " ",
+		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
+			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's records"},
+			&cli.StringFlag{Name: "estate", Value: "demo/estate", Usage: "estate `FOLDER` to begin with"},
+			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
+			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error { return runDemo(ctx, c, s) },
+	}
+}
+
+func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
+	folder := c.String("folder")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	logFile, err := os.OpenFile(filepath.Join(folder, "service.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	running, err := service.Start(service.Config{Address: c.String("listen"), Database: filepath.Join(folder, "zridge.db"), Day: estate.Date(demo.Day), Log: slog.New(slog.NewTextHandler(logFile, nil))})
+	if err != nil {
+		return err
+	}
+	stopped := make(chan error, 1)
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() { stopped <- running.Wait(inner) }()
+	fail := func(err error) error { cancel(); return errors.Join(err, <-stopped) }
+
+	api := &client.Client{Base: running.Address}
+	if running.SetupCode != "" {
+		if err := prepareDemo(ctx, api, running.SetupCode, c.String("estate"), s.Out); err != nil {
+			return fail(err)
+		}
+	}
+	token, err := api.SignIn(ctx, demoName, demoPassword, "demo laptops", 1)
+	if err != nil {
+		return fail(err)
+	}
+	api.Token = token.Secret
+	ids, err := enrolled(ctx, api, filepath.Join(folder, "laptops.json"), c.Int("laptops"))
+	if err != nil {
+		return fail(err)
+	}
+	fmt.Fprintf(s.Out, "\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (reader)\n  Laptops   %d simulated, each checking in every %s\n  Day       %s: exceptions are judged as on that day\n  Stop      Ctrl-C\n\n",
+		running.Address, demoName, demoPassword, demoReader, demoPassword, len(ids), c.Duration("interval"), demo.Day)
+	fleet := &endpoint.Fleet{Base: running.Address, Interval: c.Duration("interval"), Shares: endpoint.Shares{Slow: 3, Offline: 2, Refusing: 3, Wrong: 2}}
+	go fleet.Run(inner, ids)
+	err = <-stopped
+	fmt.Fprintln(s.Out, "stopped")
+	return err
+}
+
+// prepareDemo makes the demo's accounts and publishes the demo estate.
+func prepareDemo(ctx context.Context, api *client.Client, code, folder string, w io.Writer) error {
+	if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: code, Name: demoName, Password: demoPassword}, nil); err != nil {
+		return err
+	}
+	token, err := api.SignIn(ctx, demoName, demoPassword, "demo set-up", 1)
+	if err != nil {
+		return err
+	}
+	with := *api
+	with.Token = token.Secret
+	if _, err := with.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Name: demoReader, Password: demoPassword, Role: "reader"}, nil); err != nil {
+		return err
+	}
+	result, err := importFolder(ctx, &with, folder, "The estate as it was found", false)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[wire.Publication](ctx, &with, client.Path("changes", result.Change, "publish"), nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "Published the demo estate: %d objects\n", result.Created)
+	return nil
+}

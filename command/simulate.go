@@ -1,0 +1,130 @@
+// This file implements `zridge device simulate`.
+
+package command
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/wire"
+)
+
+func simulateCommand(s Streams) *cli.Command {
+	share := func(name, what string) cli.Flag {
+		return &cli.IntFlag{Name: name, Usage: "`PERCENT` of the laptops that " + what, Validator: func(v int) error {
+			if v < 0 || v > 100 {
+				return fmt.Errorf("--%s: found %d, expected 0 to 100", name, v)
+			}
+			return nil
+		}}
+	}
+	return &cli.Command{
+		Name: "simulate", Usage: "let simulated laptops of the estate check in over the real protocol", ArgsUsage: " ",
+		Description: "Enrols the first laptops of the estate with one-time codes and lets them check in until Ctrl-C. Who they are is kept\nin --state, so that a second run enrols nobody again.\n\nExample:\n  zridge device simulate --count 50 --refuse 10 --offline 5",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "count", Value: 20, Usage: "`NUMBER` of laptops"},
+			&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
+			&cli.StringFlag{Name: "state", Value: "laptops.json", Usage: "`FILE` with the laptops' enrolments (secret)", TakesFile: true},
+			share("slow", "check in at a fifth of the pace"), share("offline", "check in once and never again"), share("refuse", "refuse a setting"), share("wrong", "report wrong values"),
+			&cli.BoolFlag{Name: "once", Usage: "one check-in each, then end"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.NArg() > 0 {
+				return usage("device simulate: found %d arguments, expected none", c.NArg())
+			}
+			shares := endpoint.Shares{Slow: c.Int("slow"), Offline: c.Int("offline"), Refusing: c.Int("refuse"), Wrong: c.Int("wrong")}
+			if shares.Slow+shares.Offline+shares.Refusing+shares.Wrong > 100 {
+				return usage("device simulate: the shares add up to more than 100 percent")
+			}
+			if c.Int("count") < 1 || c.Duration("interval") < 100*time.Millisecond {
+				return usage("device simulate: expected a count of at least 1 and an interval of at least 100ms")
+			}
+			api, err := signedIn()
+			if err != nil {
+				return err
+			}
+			ids, err := enrolled(ctx, api, c.String("state"), c.Int("count"))
+			if err != nil {
+				return err
+			}
+			var mu sync.Mutex
+			ctx, cancel := context.WithCancel(ctx)
+			defer cancel()
+			done := map[string]bool{}
+			fleet := &endpoint.Fleet{Base: api.Base, Interval: c.Duration("interval"), Shares: shares, Report: func(device string, o endpoint.Outcome, err error) {
+				mu.Lock()
+				defer mu.Unlock()
+				if err != nil {
+					fmt.Fprintf(s.Out, "%s: %v\n", device, err)
+				} else if o.Applied+o.Refused > 0 {
+					fmt.Fprintf(s.Out, "%s: %s\n", device, o)
+				}
+				if done[device] = true; c.Bool("once") && len(done) == len(ids) {
+					cancel()
+				}
+			}}
+			fmt.Fprintf(s.Out, "%s check in at %s\n", counted(len(ids), "laptop"), api.Base)
+			fleet.Run(ctx, ids)
+			return nil
+		},
+	}
+}
+
+// enrolled gives the identities of the first laptops of the estate: those of the state file, and for the others new ones.
+func enrolled(ctx context.Context, api *client.Client, state string, count int) ([]endpoint.Identity, error) {
+	known := map[string]endpoint.Identity{}
+	data, err := os.ReadFile(state)
+	if err == nil {
+		err = json.Unmarshal(data, &known)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("reading %s: %w", state, err)
+	}
+	devices, err := client.All[wire.Device](ctx, api, "/devices", nil)
+	if err != nil {
+		return nil, err
+	}
+	devices = devices[:min(len(devices), count)]
+	serials := map[string]string{}
+	var missing []string
+	for _, d := range devices {
+		serials[d.ID] = d.Serial
+		if _, there := known[d.ID]; !there || !d.Enrolled {
+			missing = append(missing, d.ID)
+		}
+	}
+	if len(missing) > 0 {
+		codes, err := client.Post[[]wire.EnrolmentCode](ctx, api, "/enrolment-codes", map[string]any{"devices": missing})
+		if err != nil {
+			return nil, err
+		}
+		http := endpoint.Client(8)
+		for _, code := range codes {
+			if known[code.Device], err = endpoint.Enrol(ctx, http, api.Base, code.Code, code.Device, serials[code.Device]); err != nil {
+				return nil, err
+			}
+		}
+		text, err := json.Marshal(known)
+		if err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(state, text, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	ids := make([]endpoint.Identity, len(devices))
+	for i, d := range devices {
+		ids[i] = known[d.ID]
+	}
+	return ids, nil
+}

@@ -1,0 +1,132 @@
+// Package httpapi is the HTTP face of the service: the API under /api/v1 with its OpenAPI 3.1 document, the door for
+// laptops under /dm and /enrol, and the console. Handlers decode, call one use case and encode; faults become
+// application/problem+json in one table (fault.go).
+package httpapi
+
+import (
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"reflect"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/workflow"
+)
+
+// Config says what the API is made of.
+type Config struct {
+	Flow    *workflow.Service
+	SignIn  *signin.Desk
+	CheckIn *checkin.Desk
+	Console fs.FS // the built console; nil: none
+	Log     *slog.Logger
+}
+
+// server holds what handlers need.
+type server struct {
+	Config
+	api huma.API
+}
+
+const (
+	maxBody       = 1 << 20
+	maxImportBody = 64 << 20
+)
+
+// New gives the handler of everything that the service answers.
+func New(c Config) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	engine := gin.New()
+	engine.HandleMethodNotAllowed = true
+	s := &server{Config: c}
+	engine.Use(s.recovered, secureHeaders)
+
+	huma.DefaultArrayNullable = false
+	huma.NewError = newProblem
+	config := huma.DefaultConfig("Zenith Ridge", "1.0.0")
+	config.Info.Description = "Write policies, see what all of them together do to every laptop, publish, and watch laptops take it."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
+	config.CreateHooks = nil
+	config.RejectUnknownQueryParameters = true
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
+		"token":   {Type: "http", Scheme: "bearer"},
+	}
+	config.Components.Schemas.RegisterTypeAlias(reflect.TypeFor[setting.Value](), reflect.TypeFor[anyValue]())
+	s.api = humagin.New(engine, config)
+	s.api.UseMiddleware(s.authenticate)
+
+	s.registerSession()
+	s.registerOverview()
+	s.registerDevices()
+	s.registerPolicies()
+	s.registerEstate()
+	s.registerChanges()
+	s.registerEvents()
+
+	engine.GET("/api/v1/openapi.json", s.signedIn, s.document())
+	engine.POST("/dm", s.deviceManagement)
+	engine.POST("/enrol", s.enrol)
+	engine.NoRoute(s.noRoute)
+	engine.NoMethod(func(c *gin.Context) {
+		writeProblem(c.Writer, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"))
+	})
+	return http.NewCrossOriginProtection().Handler(engine)
+}
+
+// operation gives the description of an operation; readers may call it.
+func operation(id, method, path, summary string, options ...func(*huma.Operation)) huma.Operation {
+	op := huma.Operation{
+		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: maxBody, BodyReadTimeout: 30 * time.Second,
+		Security: []map[string][]string{{"session": {}}, {"token": {}}}, Metadata: map[string]any{}, Errors: []int{401, 403, 422},
+	}
+	for _, o := range options {
+		o(&op)
+	}
+	return op
+}
+
+// public lets anybody call.
+func public(op *huma.Operation) {
+	op.Metadata["public"] = true
+	op.Security, op.Errors = nil, nil
+}
+
+// administrators limits to administrators.
+func administrators(op *huma.Operation) { op.Metadata["role"] = signin.Administrator }
+
+func status(code int) func(*huma.Operation) {
+	return func(op *huma.Operation) { op.DefaultStatus = code }
+}
+
+// anyValue describes setting.Value in the OpenAPI document.
+type anyValue struct{}
+
+// Schema implements huma.SchemaProvider.
+func (anyValue) Schema(huma.Registry) *huma.Schema {
+	return &huma.Schema{Description: "A bool, a whole number, text or a list of texts", OneOf: []*huma.Schema{
+		{Type: huma.TypeBoolean}, {Type: huma.TypeInteger}, {Type: huma.TypeString}, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}},
+	}}
+}
+
+// rawObject is an object in the estate format: it is kept as it came and read by package files, which says what is
+// wrong with it and where.
+type rawObject []byte
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (r *rawObject) UnmarshalJSON(data []byte) error {
+	*r = append((*r)[:0], data...)
+	return nil
+}
+
+// Schema implements huma.SchemaProvider.
+func (rawObject) Schema(huma.Registry) *huma.Schema {
+	return &huma.Schema{Description: "An object of the estate format, or its lists", Extensions: map[string]any{"x-estate-format": true}}
+}

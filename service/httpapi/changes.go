@@ -1,0 +1,163 @@
+// This file has the resources of changes.
+
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+type changePath struct {
+	ID string `path:"id"`
+}
+
+type changeOutput struct {
+	ETag string `header:"ETag"`
+	Body wire.Change
+}
+
+type editPath struct {
+	ID      string `path:"id" doc:"Of the change"`
+	Kind    string `path:"kind" enum:"units,groups,policies,exceptions,rulings,settings,checks"`
+	Object  string `path:"object"`
+	IfMatch string `header:"If-Match" doc:"The version of the edit that is altered, as ETag gave it; not for a new edit"`
+}
+
+type editOutput struct {
+	ETag string `header:"ETag"`
+	Body wire.Edit
+}
+
+type publishInput struct {
+	ID      string `path:"id"`
+	IfMatch string `header:"If-Match" doc:"The version of the change that was looked at"`
+}
+
+func (s *server) registerChanges() {
+	huma.Register(s.api, operation("listChanges", http.MethodGet, "/changes", "Changes, those altered last first"),
+		func(_ context.Context, in *struct {
+			State string `query:"state" enum:"open,published,discarded"`
+		}) (*output[[]wire.Change], error) {
+			rows, err := s.Flow.Changes(in.State)
+			list := make([]wire.Change, len(rows))
+			for i, c := range rows {
+				list[i] = changeOf(c)
+			}
+			return out(list, s.fault(err))
+		})
+	huma.Register(s.api, operation("openChange", http.MethodPost, "/changes", "Open a change", administrators, status(http.StatusCreated)),
+		func(ctx context.Context, in *struct{ Body wire.NewChange }) (*changeOutput, error) {
+			c, err := s.Flow.NewChange(actorOf(ctx), in.Body.Title, in.Body.Why)
+			if err != nil {
+				return nil, s.fault(err)
+			}
+			return &changeOutput{etag(c.Version), changeOf(c)}, nil
+		})
+	huma.Register(s.api, operation("getChange", http.MethodGet, "/changes/{id}", "A change with its edits"), func(_ context.Context, in *changePath) (*changeOutput, error) {
+		return s.change(in.ID)
+	})
+	huma.Register(s.api, operation("describeChange", http.MethodPut, "/changes/{id}", "Give a change another title or reason", administrators),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body wire.NewChange
+		}) (*changeOutput, error) {
+			if err := s.Flow.Describe(actorOf(ctx), in.ID, in.Body.Title, in.Body.Why); err != nil {
+				return nil, s.fault(err)
+			}
+			return s.change(in.ID)
+		})
+	huma.Register(s.api, operation("discardChange", http.MethodDelete, "/changes/{id}", "End a change without publishing it", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *changePath) (*struct{}, error) {
+		return nil, s.fault(s.Flow.Discard(actorOf(ctx), in.ID))
+	})
+	huma.Register(s.api, operation("changeImpact", http.MethodGet, "/changes/{id}/impact", "What a change does to what is live"), func(_ context.Context, in *changePath) (*output[wire.Impact], error) {
+		report, faults, err := s.Flow.Impact(in.ID)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		v := s.Flow.Live().Side
+		if draft, err := s.Flow.ViewOf(in.ID); err == nil {
+			v = draft.Side
+		}
+		return &output[wire.Impact]{impactOf(report, faults, titlesOf(v))}, nil
+	})
+	huma.Register(s.api, operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", administrators), func(ctx context.Context, in *publishInput) (*output[wire.Publication], error) {
+		expected, err := expectedOf(in.IfMatch)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		p, err := s.Flow.Publish(actorOf(ctx), in.ID, expected)
+		return out(publicationOf(p), s.fault(err))
+	})
+	s.registerEdits()
+}
+
+func (s *server) registerEdits() {
+	const path = "/changes/{id}/edits/{kind}/{object}"
+	huma.Register(s.api, operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", administrators), func(ctx context.Context, in *struct {
+		editPath
+		Body rawObject
+	}) (*editOutput, error) {
+		return s.putEdit(ctx, in.editPath, in.Body, false)
+	})
+	huma.Register(s.api, operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators), func(ctx context.Context, in *editPath) (*editOutput, error) {
+		return s.putEdit(ctx, *in, nil, true)
+	})
+	huma.Register(s.api, operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *editPath) (*struct{}, error) {
+		expected, err := expectedOf(in.IfMatch)
+		if err == nil {
+			err = s.Flow.DropEdit(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object, expected)
+		}
+		return nil, s.fault(err)
+	})
+	huma.Register(s.api, operation("rebaseEdit", http.MethodPost, path+"/rebase", "Let an edit replace what is live now, after another change overtook it", administrators, status(http.StatusNoContent)),
+		func(ctx context.Context, in *editPath) (*struct{}, error) {
+			return nil, s.fault(s.Flow.Rebase(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
+		})
+}
+
+func (s *server) putEdit(ctx context.Context, in editPath, body []byte, retire bool) (*editOutput, error) {
+	expected, err := expectedOf(in.IfMatch)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if !retire && len(body) == 0 {
+		return nil, s.fault(problem.Faults{{Code: problem.MissingField, Path: "/body", Expected: "the object in the estate format"}})
+	}
+	e, err := s.Flow.PutEdit(actorOf(ctx), in.ID, workflow.EditInput{Kind: estate.Kind(in.Kind), ID: in.Object, Body: body, Retire: retire, Expected: expected})
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &editOutput{etag(e.Version), s.editOf(e)}, nil
+}
+
+func (s *server) change(id string) (*changeOutput, error) {
+	c, edits, err := s.Flow.Change(id)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	w := changeOf(c)
+	for _, e := range edits {
+		w.Edits = append(w.Edits, s.editOf(e))
+	}
+	return &changeOutput{etag(c.Version), w}, nil
+}
+
+func (s *server) editOf(e store.Edit) wire.Edit {
+	live, version, err := s.Flow.Object(estate.Kind(e.Kind), e.ObjectID)
+	w := wire.Edit{Kind: e.Kind, ID: e.ObjectID, Action: "alter", Body: raw(e.Body), Live: raw(live), BaseVersion: e.BaseVersion, LiveVersion: version, Version: e.Version, By: e.By, At: e.At}
+	switch {
+	case e.Retire:
+		w.Action = "retire"
+	case err != nil || e.BaseVersion == 0:
+		w.Action = "create"
+	}
+	return w
+}

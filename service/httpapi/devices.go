@@ -1,0 +1,140 @@
+// This file has the resources of devices, and the door for laptops.
+
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"mime"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/wire"
+)
+
+type deviceQuery struct {
+	Text   string `query:"q" maxLength:"200" doc:"In the id, serial, owner, model or a tag"`
+	Unit   string `query:"unit" doc:"This unit or below"`
+	OS     string `query:"os" enum:"linux,windows,macos"`
+	Group  string `query:"group"`
+	State  string `query:"state" enum:"silent,never-seen,failed,pending,conflict,problem"`
+	Sort   string `query:"sort" enum:"id,owner,unit,os,last_seen,failed,pending,-id,-owner,-unit,-os,-last_seen,-failed,-pending" default:"id"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+type deviceID struct {
+	ID string `path:"id"`
+}
+
+type retried struct {
+	Settings int `json:"settings" doc:"That will be tried again"`
+}
+
+type enrolmentInput struct {
+	Body struct {
+		Devices []string `json:"devices" minItems:"1" maxItems:"10000"`
+	}
+}
+
+func (s *server) registerDevices() {
+	huma.Register(s.api, operation("listDevices", http.MethodGet, "/devices", "Devices with their state"), func(_ context.Context, in *deviceQuery) (*output[wire.Page[wire.Device]], error) {
+		rows, err := s.Flow.Devices(workflow.DeviceFilter{Text: in.Text, Unit: in.Unit, OS: in.OS, Group: in.Group, State: in.State, Sort: in.Sort})
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		now := time.Now()
+		page, err := paged(rows, in.Cursor, in.Limit, func(r workflow.DeviceRow) wire.Device { return deviceOf(&r, now) })
+		return out(page, s.fault(err))
+	})
+	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), func(_ context.Context, in *deviceID) (*output[wire.DevicePage], error) {
+		page, err := s.Flow.Device(in.ID)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[wire.DevicePage]{devicePage(&page, time.Now())}, nil
+	})
+	huma.Register(s.api, operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", administrators), func(ctx context.Context, in *deviceID) (*output[retried], error) {
+		n, err := s.Flow.Retry(actorOf(ctx), in.ID)
+		return out(retried{n}, s.fault(err))
+	})
+	huma.Register(s.api, operation("offerEnrolment", http.MethodPost, "/enrolment-codes", "One-time codes with which devices enrol", administrators, status(http.StatusCreated)),
+		func(ctx context.Context, in *enrolmentInput) (*output[[]wire.EnrolmentCode], error) {
+			codes, err := s.CheckIn.OfferCodes(actorOf(ctx), in.Body.Devices)
+			list := make([]wire.EnrolmentCode, len(codes))
+			for i, c := range codes {
+				list[i] = wire.EnrolmentCode(c)
+			}
+			return out(list, s.fault(err))
+		})
+}
+
+// body reads a request's body up to a limit, and answers when it is too long or can't be read.
+func body(c *gin.Context, limit int64) ([]byte, bool) {
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
+	if err == nil {
+		return data, true
+	}
+	var long *http.MaxBytesError
+	if errors.As(err, &long) {
+		writeProblem(c.Writer, problemOf(http.StatusRequestEntityTooLarge, "too-large", "found more than the limit of bytes that this address takes"))
+	} else {
+		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "the body could not be read to its end"))
+	}
+	return nil, false
+}
+
+// deviceManagement takes one message of a device management session.
+func (s *server) deviceManagement(c *gin.Context) {
+	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil || kind != syncml.ContentType {
+		writeProblem(c.Writer, problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found "+problem.Quote(c.GetHeader("Content-Type"))+", expected "+syncml.ContentType))
+		return
+	}
+	data, ok := body(c, syncml.MaxMessage)
+	if !ok {
+		return
+	}
+	answer, err := s.CheckIn.Answer(data, c.RemoteIP())
+	var bad *syncml.SyntaxError
+	if errors.As(err, &bad) {
+		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", bad.Error()))
+		return
+	}
+	if err != nil {
+		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		return
+	}
+	c.Data(http.StatusOK, syncml.ContentType+"; charset=utf-8", answer)
+}
+
+// enrol takes a laptop in.
+func (s *server) enrol(c *gin.Context) {
+	data, ok := body(c, 16<<10)
+	if !ok {
+		return
+	}
+	var in struct{ Code, Device, Serial string }
+	if err := json.Unmarshal(data, &in); err != nil {
+		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "found a body that is no such JSON, expected code, device and serial as texts"))
+		return
+	}
+	e, err := s.CheckIn.Enrol(in.Code, in.Device, in.Serial)
+	if errors.Is(err, checkin.ErrRefused) {
+		writeProblem(c.Writer, problemOf(http.StatusForbidden, "refused", "the enrolment code is unknown, used or expired, or made for another device or serial"))
+		return
+	}
+	if err != nil {
+		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		return
+	}
+	c.JSON(http.StatusCreated, e)
+}

@@ -1,0 +1,83 @@
+// This file has the resources of the estate's objects, whole estates in and out.
+
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/wire"
+)
+
+type objectPath struct {
+	Kind string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+	ID   string `path:"id"`
+}
+
+type objectOutput struct {
+	ETag string `header:"ETag"`
+	Body wire.Object
+}
+
+type importInput struct {
+	Title         string `query:"title" maxLength:"200" default:"Import"`
+	RetireMissing bool   `query:"retire_missing" doc:"Retire what the import does not have"`
+	Body          rawObject
+}
+
+func isFaults(err error, faults *problem.Faults) bool { return errors.As(err, faults) }
+
+func (s *server) registerEstate() {
+	huma.Register(s.api, operation("exportEstate", http.MethodGet, "/estate", "The live estate in the estate format"), func(context.Context, *struct{}) (*output[map[string][]any], error) {
+		snapshot := s.Flow.Live().Plan.Snapshot()
+		lists := map[string][]any{}
+		for _, kind := range estate.Kinds {
+			docs := []any{}
+			for _, o := range files.Objects(snapshot, kind) {
+				docs = append(docs, files.Doc(o))
+			}
+			lists[string(kind)] = docs
+		}
+		return &output[map[string][]any]{lists}, nil
+	})
+	huma.Register(s.api, operation("listObjects", http.MethodGet, "/estate/{kind}", "Live objects of a kind, in the estate format"),
+		func(_ context.Context, in *struct {
+			Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+			Cursor string `query:"cursor"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		}) (*output[wire.Page[any]], error) {
+			page, err := paged(files.Objects(s.Flow.Live().Plan.Snapshot(), estate.Kind(in.Kind)), in.Cursor, in.Limit, files.Doc)
+			return out(page, s.fault(err))
+		})
+	huma.Register(s.api, operation("getObject", http.MethodGet, "/estate/{kind}/{id}", "A live object in the estate format, with its version"), func(_ context.Context, in *objectPath) (*objectOutput, error) {
+		text, version, err := s.Flow.Object(estate.Kind(in.Kind), in.ID)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: raw(text)}}, nil
+	})
+	huma.Register(s.api, operation("objectVersions", http.MethodGet, "/estate/{kind}/{id}/versions", "Every published version of an object, the newest first"),
+		func(_ context.Context, in *objectPath) (*output[[]wire.Object], error) {
+			rows, err := s.Flow.Versions(estate.Kind(in.Kind), in.ID)
+			list := make([]wire.Object, len(rows))
+			for i, v := range rows {
+				list[i] = wire.Object{Kind: v.Kind, ID: v.ID, Version: v.Version, Retired: v.Retired, By: v.By, At: moment(v.At), Revision: v.Revision, Body: raw(v.Body)}
+			}
+			return out(list, s.fault(err))
+		})
+	huma.Register(s.api, operation("importEstate", http.MethodPost, "/imports", "Open a change that makes the live estate like this one", administrators, status(http.StatusCreated), func(op *huma.Operation) { op.MaxBodyBytes = maxImportBody }),
+		func(ctx context.Context, in *importInput) (*output[wire.ImportResult], error) {
+			snapshot, err := s.Flow.DecodeEstate(in.Body)
+			if err != nil {
+				return nil, s.fault(err)
+			}
+			change, n, err := s.Flow.Import(actorOf(ctx), in.Title, snapshot, in.RetireMissing)
+			return out(wire.ImportResult{Change: change.ID, Version: change.Version, Created: n.Created, Altered: n.Altered, Retired: n.Retired, Unchanged: n.Unchanged}, s.fault(err))
+		})
+}

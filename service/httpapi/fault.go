@@ -1,0 +1,148 @@
+// This file is the one table from faults to HTTP.
+
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"runtime/debug"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+var titles = map[string]string{
+	"not-signed-in": "Sign in first", "refused": "Refused", "forbidden": "Your role may not do this", "not-found": "Not found",
+	"faults": "The input has faults", "stale": "Somebody altered this since you read it", "overtaken": "Another change has published one of these objects",
+	"version-needed": "Say which version you alter", "wrong-state": "The change is in another state", "taken": "The name is taken", "too-many": "Too many tries",
+	"internal": "The service failed", "method-not-allowed": "Method not allowed", "too-large": "The body is too large",
+}
+
+func problemOf(status int, code, detail string) *wire.Problem {
+	title := titles[code]
+	if title == "" {
+		title = http.StatusText(status)
+	}
+	return &wire.Problem{Type: "urn:zridge:" + code, Title: title, Status: status, Detail: detail, Code: code}
+}
+
+// fault gives the problem for an error of a use case. What is not known is internal: it is logged, and not told.
+func (s *server) fault(err error) error {
+	var (
+		faults    problem.Faults
+		notFound  *workflow.NotFoundError
+		unknown   *resolve.UnknownError
+		stale     *workflow.StaleError
+		need      *workflow.NeedVersionError
+		state     *workflow.StateError
+		overtaken *workflow.OvertakenError
+		invalid   *signin.InvalidError
+		answered  *wire.Problem
+	)
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &answered):
+		return answered
+	case errors.As(err, &faults):
+		p := problemOf(http.StatusUnprocessableEntity, "faults", firstFault(faults))
+		p.Faults = faults
+		return p
+	case errors.As(err, &notFound):
+		return problemOf(http.StatusNotFound, "not-found", notFound.Error())
+	case errors.As(err, &unknown):
+		return problemOf(http.StatusNotFound, "not-found", unknown.Error())
+	case errors.Is(err, store.ErrNotFound):
+		return problemOf(http.StatusNotFound, "not-found", "no such record")
+	case errors.As(err, &stale):
+		return problemOf(http.StatusPreconditionFailed, "stale", stale.Error())
+	case errors.As(err, &need):
+		return problemOf(http.StatusPreconditionRequired, "version-needed", need.Error())
+	case errors.As(err, &state):
+		return problemOf(http.StatusConflict, "wrong-state", state.Error())
+	case errors.As(err, &overtaken):
+		p := problemOf(http.StatusConflict, "overtaken", overtaken.Error())
+		for _, o := range overtaken.Objects {
+			p.Overtaken = append(p.Overtaken, wire.Overtaken{Kind: o.Kind, ID: o.ID, BaseVersion: o.Base, LiveVersion: o.Live, By: o.By, At: o.At, Change: o.Change})
+		}
+		return p
+	case errors.As(err, &invalid):
+		return problemOf(http.StatusUnprocessableEntity, "faults", invalid.Error())
+	case errors.Is(err, signin.ErrTaken):
+		return problemOf(http.StatusConflict, "taken", "an account of that name is there already")
+	case errors.Is(err, signin.ErrTooMany):
+		return problemOf(http.StatusTooManyRequests, "too-many", "too many wrong passwords for this account; wait five minutes")
+	case errors.Is(err, signin.ErrRefused), errors.Is(err, checkin.ErrRefused):
+		return problemOf(http.StatusUnauthorized, "refused", "the name, password or code is not right")
+	}
+	s.Log.Error("request failed", "error", err)
+	return problemOf(http.StatusInternalServerError, "internal", "the service's log says more")
+}
+
+func firstFault(faults problem.Faults) string {
+	text := faults[0].Error()
+	if n := len(faults) - 1; n > 0 {
+		text += fmt.Sprintf(" (and %d more)", n)
+	}
+	return text
+}
+
+// newProblem makes the API library's own faults problems. Rejected values are not repeated: they may be secrets.
+func newProblem(status int, message string, errs ...error) huma.StatusError {
+	code := map[int]string{http.StatusUnprocessableEntity: "faults", http.StatusBadRequest: "faults", http.StatusRequestEntityTooLarge: "too-large", http.StatusNotFound: "not-found"}[status]
+	if code == "" {
+		code = strings.ToLower(strings.ReplaceAll(http.StatusText(status), " ", "-"))
+	}
+	p := problemOf(status, code, message)
+	for _, err := range errs {
+		var detail *huma.ErrorDetail
+		if errors.As(err, &detail) {
+			p.Faults = append(p.Faults, problem.Fault{Code: problem.WrongType, Path: pointer(detail.Location), Found: "another value", Expected: detail.Message})
+		} else if err != nil && status < 500 {
+			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Found: "a body that can't be read", Expected: "JSON of the documented form"})
+		}
+	}
+	if len(p.Faults) > 0 {
+		p.Detail = firstFault(p.Faults)
+	}
+	return p
+}
+
+// pointer makes a JSON Pointer of a location such as body.items[3].name.
+func pointer(location string) string {
+	return "/" + strings.NewReplacer(".", "/", "[", "/", "]", "").Replace(location)
+}
+
+func writeProblem(w http.ResponseWriter, p *wire.Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
+}
+
+// recovered keeps a panic from reaching the caller: it is logged with its stack, and answered as an internal fault.
+func (s *server) recovered(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			if r == http.ErrAbortHandler {
+				panic(r)
+			}
+			s.Log.Error("panic", "path", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
+			if !c.Writer.Written() {
+				writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", "the service's log says more"))
+			}
+			c.Abort()
+		}
+	}()
+	c.Next()
+}

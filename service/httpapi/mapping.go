@@ -1,0 +1,264 @@
+// This file maps what use cases give to wire types.
+
+package httpapi
+
+import (
+	"cmp"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+// sampleSize is how many devices of a long list are named; the count says how many there are.
+const sampleSize = 50
+
+func names[T ~string](from []T) []string {
+	out := make([]string, len(from))
+	for i, s := range from {
+		out[i] = string(s)
+	}
+	return out
+}
+
+func sample[T ~string](from []T, most int) []string { return names(from[:min(len(from), most)]) }
+
+// paged cuts a page out of a list. A cursor is the place of its first item, as an opaque text.
+func paged[T, W any](list []T, cursor string, limit int, item func(T) W) (wire.Page[W], error) {
+	start := 0
+	if cursor != "" {
+		text, err := base64.RawURLEncoding.DecodeString(cursor)
+		if err == nil {
+			start, err = strconv.Atoi(string(text))
+		}
+		if err != nil || start < 0 {
+			return wire.Page[W]{}, problem.Faults{{Code: problem.OutOfRange, Path: "/query/cursor", Found: problem.Quote(cursor), Expected: "a cursor as `next` gave it"}}
+		}
+	}
+	page := wire.Page[W]{Items: []W{}, Total: len(list)}
+	end := min(len(list), start+limit)
+	for i := start; i < end; i++ {
+		page.Items = append(page.Items, item(list[i]))
+	}
+	if end < len(list) {
+		page.Next = base64.RawURLEncoding.EncodeToString([]byte(strconv.Itoa(end)))
+	}
+	return page, nil
+}
+
+// titled looks titles up in a view.
+type titled struct {
+	settings map[setting.ID]*setting.Definition
+	policies map[string]string
+}
+
+func titlesOf(v impact.Side) titled {
+	s := v.Plan.Snapshot()
+	t := titled{make(map[setting.ID]*setting.Definition, len(s.Settings)), make(map[string]string, len(s.Policies))}
+	for i := range s.Settings {
+		t.settings[s.Settings[i].ID] = &s.Settings[i]
+	}
+	for i := range s.Policies {
+		t.policies[string(s.Policies[i].ID)] = s.Policies[i].Title
+	}
+	return t
+}
+
+func (t titled) setting(id setting.ID) string {
+	if d := t.settings[id]; d != nil {
+		return d.Title
+	}
+	return ""
+}
+
+func (t titled) conflicts(found []resolve.ConflictFound, most int) []wire.Conflict {
+	out := make([]wire.Conflict, len(found))
+	for i, f := range found {
+		out[i] = wire.Conflict{Setting: string(f.Setting), Title: t.setting(f.Setting), Policies: f.Policies, Devices: sample(f.Devices, most), DeviceCount: len(f.Devices), Values: []files.CandidateAnswer{}}
+		if d := t.settings[f.Setting]; d != nil {
+			out[i].Settleable = d.Combine == setting.Closest
+		}
+		for _, c := range f.Values {
+			out[i].Values = append(out[i].Values, files.CandidateOf(c))
+		}
+	}
+	return out
+}
+
+func problems(found []resolve.ProblemFound, most int) []wire.FoundProblem {
+	out := make([]wire.FoundProblem, len(found))
+	for i, f := range found {
+		out[i] = wire.FoundProblem{ProblemAnswer: files.ProblemOf(f.Problem), Devices: sample(f.Devices, most), DeviceCount: len(f.Devices)}
+	}
+	return out
+}
+
+func lints(found []resolve.Lint) []wire.Lint {
+	out := make([]wire.Lint, len(found))
+	for i, l := range found {
+		out[i] = wire.Lint{Lint: string(l.Kind), Policy: string(l.Policy), Setting: string(l.Setting), Beside: l.Beside, Devices: l.Devices}
+	}
+	return out
+}
+
+func statuses(counts map[rollout.Status]int) wire.Statuses {
+	return wire.Statuses{
+		Pending: counts[rollout.Pending], Applied: counts[rollout.Applied], Failed: counts[rollout.Failed],
+		Unsupported: counts[rollout.Unsupported], Conflict: counts[rollout.Conflict],
+	}
+}
+
+func deviceOf(r *workflow.DeviceRow, now time.Time) wire.Device {
+	d := r.Device
+	return wire.Device{
+		ID: string(d.ID), Serial: d.Serial, Owner: string(d.Owner), OwnerName: r.OwnerName, Unit: r.Unit, OS: string(d.OS), OSVersion: d.OSVersion, Edition: d.Edition, Model: d.Model,
+		Tags: append([]string{}, d.Tags...), Enrolled: r.Enrolled, Silent: r.Silent(now), LastSeen: r.LastSeen, Revision: r.Revision, Statuses: statuses(r.Counts), Problems: r.Problems,
+	}
+}
+
+func value(v setting.Value) *setting.Value {
+	if v.IsNothing() {
+		return nil
+	}
+	return &v
+}
+
+func moment(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
+	out := wire.DevicePage{
+		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Answer(p.Result, true),
+		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{},
+	}
+	if out.Facts == nil {
+		out.Facts = map[string]setting.Value{}
+	}
+	for _, d := range p.Deliveries {
+		out.Deliveries = append(out.Deliveries, wire.Delivery{
+			Setting: string(d.Setting), Wanted: value(d.Wanted), Reported: value(d.Reported), Status: string(d.Status), Code: d.Code, Reason: d.Reason, WantedAt: moment(d.WantedAt), ReportedAt: moment(d.ReportedAt),
+		})
+	}
+	slices.SortFunc(out.Deliveries, func(a, b wire.Delivery) int { return cmp.Compare(a.Setting, b.Setting) })
+	for _, c := range p.CheckIns {
+		out.CheckIns = append(out.CheckIns, wire.CheckIn{At: c.At, Outcome: c.Outcome, Sent: c.Sent, Applied: c.Applied, Failed: c.Failed, Messages: c.Messages, Revision: c.Revision})
+	}
+	return out
+}
+
+func changeOf(c store.Change) wire.Change {
+	return wire.Change{ID: c.ID, Title: c.Title, Why: c.Why, State: c.State, Version: c.Version, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Revision: c.Revision}
+}
+
+func publicationOf(p store.Publication) wire.Publication {
+	return wire.Publication{Revision: p.Revision, Change: p.ChangeID, Title: p.Title, By: p.By, At: p.At, Edits: p.Edits}
+}
+
+func stateOf(s impact.State) wire.State {
+	return wire.State{Status: string(s.Status), Value: value(s.Value)}
+}
+
+func impactOf(r *impact.Report, faults problem.Faults, t titled) wire.Impact {
+	out := wire.Impact{Faults: faults, Transitions: []wire.Transition{}, Audiences: []wire.Movement{}}
+	if r == nil {
+		r = &impact.Report{}
+	}
+	out.Devices, out.Estate, out.Weaker = len(r.Devices), r.Estate, r.Weaker()
+	out.Restart, out.Prompt, out.Irreversible, out.Lockout = r.WithEffect(setting.Restart), r.WithEffect(setting.Prompt), r.WithEffect(setting.Irreversible), r.WithEffect(setting.Lockout)
+	for i := range r.Transitions {
+		x := &r.Transitions[i]
+		out.Transitions = append(out.Transitions, wire.Transition{
+			Setting: string(x.Setting), Title: t.setting(x.Setting), From: stateOf(x.From), To: stateOf(x.To), Weaker: x.Weaker, Effects: names(x.Effects), Devices: sample(x.Devices, sampleSize), DeviceCount: len(x.Devices),
+		})
+	}
+	for _, m := range r.Audiences {
+		out.Audiences = append(out.Audiences, wire.Movement{Policy: string(m.Policy), Gained: len(m.Gained), Dropped: len(m.Dropped), Sample: sample(append(slices.Clone(m.Gained), m.Dropped...), 10)})
+	}
+	out.ConflictsGained, out.ConflictsCleared = t.conflicts(r.ConflictsGained, sampleSize), t.conflicts(r.ConflictsCleared, sampleSize)
+	out.ProblemsGained, out.ProblemsCleared = problems(r.ProblemsGained, sampleSize), problems(r.ProblemsCleared, sampleSize)
+	return out
+}
+
+// relation says in one word how another policy's entry stands to a policy's own, from what becomes of both.
+func relation(a workflow.AlsoSet, mine map[resolve.Fate]int, combine setting.Combine) string {
+	switch {
+	case a.Fates[resolve.Clashing] > 0:
+		return "clashes"
+	case a.Same:
+		return "repeats"
+	case combine == setting.Merge || combine == setting.Common:
+		return "adds"
+	case a.Fates[resolve.Won] > 0 && mine[resolve.Won] < a.Devices:
+		return "overrides"
+	default:
+		return "overridden"
+	}
+}
+
+func policyUse(u *workflow.Trial, t titled, devices int) *wire.PolicyUse {
+	r := &u.Reach
+	out := &wire.PolicyUse{
+		Reach: wire.Reach{
+			Gets: len(r.Gets), Excluded: len(r.Excluded), Condition: len(r.Condition), Platform: len(r.Platform), NotIncluded: len(r.NotIncluded), Unsupported: len(r.Unsupported), People: r.People,
+			Everyone: devices > 0 && len(r.Gets) == devices, Sample: sample(r.Gets, sampleSize), LeftOut: sample(r.Excluded, sampleSize),
+		},
+		AlsoSet: []wire.AlsoSet{}, Fates: map[string]map[string]int{}, Problems: problems(u.Problems, sampleSize),
+	}
+	for _, a := range u.AlsoSet {
+		combine := setting.Closest
+		if d := t.settings[a.Setting]; d != nil {
+			combine = d.Combine
+		}
+		out.AlsoSet = append(out.AlsoSet, wire.AlsoSet{
+			Setting: string(a.Setting), Policy: string(a.Policy), Title: t.policies[string(a.Policy)], Value: a.Value, Devices: a.Devices, Relation: relation(a, u.Mine[a.Setting], combine),
+		})
+	}
+	for id, fates := range u.Mine {
+		out.Fates[string(id)] = map[string]int{}
+		for fate, n := range fates {
+			out.Fates[string(id)][string(fate)] = n
+		}
+	}
+	return out
+}
+
+func auditOf(r store.AuditRecord) wire.AuditRecord {
+	return wire.AuditRecord{Seq: r.Seq, At: r.At, By: r.By, Door: r.Door, Action: r.Action, Kind: r.Kind, ID: r.ObjectID, Change: r.ChangeID, Before: r.Before, After: r.After}
+}
+
+func etag(version int64) string { return fmt.Sprintf(`"%d"`, version) }
+
+// expectedOf reads If-Match: -1 when it is absent.
+func expectedOf(header string) (int64, error) {
+	if header == "" {
+		return -1, nil
+	}
+	var version int64
+	if _, err := fmt.Sscanf(header, `"%d"`, &version); err != nil || version < 0 {
+		return 0, problem.Faults{{Code: problem.BadVersion, Path: "/header/If-Match", Found: problem.Quote(header), Expected: `a version in quotes as ETag gave it, such as "3"`}}
+	}
+	return version, nil
+}
+
+func raw(text string) json.RawMessage {
+	if text == "" {
+		return nil
+	}
+	return json.RawMessage(text)
+}

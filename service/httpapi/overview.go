@@ -1,0 +1,139 @@
+// This file has what is asked of the whole estate: overview, conflicts, problems, lints, effective settings.
+
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+// inChange lets a question be asked of an open change instead of what is live.
+type inChange struct {
+	Change string `query:"change" doc:"Ask of this change laid over what is live"`
+}
+
+func (s *server) registerOverview() {
+	huma.Register(s.api, operation("overview", http.MethodGet, "/overview", "What needs a person"), func(context.Context, *struct{}) (*output[wire.Overview], error) {
+		o, err := s.Flow.Overview()
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[wire.Overview]{s.overviewOf(o)}, nil
+	})
+	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *inChange) (*output[[]wire.Conflict], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[[]wire.Conflict]{titlesOf(v.Side).conflicts(v.Whole.Conflicts(), 1<<30)}, nil
+	})
+	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *inChange) (*output[[]wire.FoundProblem], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[[]wire.FoundProblem]{problems(v.Whole.Problems(), 1<<30)}, nil
+	})
+	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), func(context.Context, *struct{}) (*output[[]wire.Lint], error) {
+		return &output[[]wire.Lint]{lints(s.Flow.Lints())}, nil
+	})
+	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
+	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
+		func(_ context.Context, in *struct {
+			Below int64 `query:"below" minimum:"0" doc:"From below this revision on"`
+			Limit int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
+		}) (*output[[]wire.Publication], error) {
+			rows, err := s.Flow.Publications(in.Below, in.Limit)
+			list := make([]wire.Publication, len(rows))
+			for i, p := range rows {
+				list[i] = publicationOf(p)
+			}
+			return out(list, s.fault(err))
+		})
+	huma.Register(s.api, operation("audit", http.MethodGet, "/audit", "Who did what, the newest first", administrators),
+		func(_ context.Context, in *struct {
+			Below int64 `query:"below" minimum:"0" doc:"From below this sequence number on"`
+			Limit int   `query:"limit" minimum:"1" maximum:"500" default:"100"`
+		}) (*output[[]wire.AuditRecord], error) {
+			rows, err := s.Flow.AuditRecords(in.Below, in.Limit)
+			list := make([]wire.AuditRecord, len(rows))
+			for i, r := range rows {
+				list[i] = auditOf(r)
+			}
+			return out(list, s.fault(err))
+		})
+}
+
+func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
+	t := titlesOf(s.Flow.Live().Side)
+	w := wire.Overview{
+		Revision: o.Revision, Day: string(s.Flow.Today()), Units: o.Units, People: o.People, Devices: o.Devices, Policies: o.Policies, Enrolled: o.Enrolled, Silent: o.Silent, NeverSeen: o.NeverSeen,
+		Statuses: statuses(o.Statuses), Conflicts: t.conflicts(o.Conflicts, sampleSize), Problems: problems(o.Problems, sampleSize), Lints: lints(o.Lints),
+		Changes: []wire.Change{}, Failed: failedOf(o.Failed), Lapsing: []wire.Lapsing{}, Publications: []wire.Publication{},
+	}
+	for _, c := range o.OpenChanges {
+		w.Changes = append(w.Changes, changeOf(c))
+	}
+	for _, x := range o.Lapsing {
+		w.Lapsing = append(w.Lapsing, wire.Lapsing{ID: string(x.ID), Setting: string(x.Setting), Target: x.Target.String(), Until: string(x.Until), Reason: x.Reason})
+	}
+	for _, p := range o.Publications {
+		w.Publications = append(w.Publications, publicationOf(p))
+	}
+	return w
+}
+
+// failedOf gathers what failed by setting and reason.
+func failedOf(rows []store.FailedDelivery) []wire.Failed {
+	list := []wire.Failed{}
+	at := map[[3]string]int{}
+	for _, r := range rows {
+		key := [3]string{r.Setting, r.Code, r.Reason}
+		i, known := at[key]
+		if !known {
+			i = len(list)
+			at[key] = i
+			list = append(list, wire.Failed{Setting: r.Setting, Code: r.Code, Reason: r.Reason})
+		}
+		list[i].Devices = append(list[i].Devices, r.Device)
+	}
+	return list
+}
+
+func (s *server) effectiveOfAll(_ context.Context, in *struct {
+	inChange
+	Device  []string `query:"device" doc:"These devices only, by id, separated by commas"`
+	Person  string   `query:"person" doc:"Resolve for this person; with named devices only"`
+	Reasons bool     `query:"reasons"`
+	Cursor  string   `query:"cursor"`
+	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*output[wire.Page[files.SubjectAnswer]], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	results := v.Whole.Results
+	if len(in.Device) > 0 {
+		results = nil
+		for _, id := range in.Device {
+			r, err := v.Plan.Effective(estate.DeviceID(id), estate.PersonID(in.Person))
+			if err != nil {
+				return nil, s.fault(err)
+			}
+			results = append(results, r)
+		}
+	} else if in.Person != "" {
+		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found a person without devices, expected device= beside it")
+	}
+	page, err := paged(results, in.Cursor, in.Limit, func(r *resolve.Result) files.SubjectAnswer { return files.Answer(r, in.Reasons) })
+	return out(page, s.fault(err))
+}

@@ -1,0 +1,170 @@
+// This file has the resources of policies, groups and the dictionary, and the trial of what is being typed.
+
+package httpapi
+
+import (
+	"cmp"
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+type listQuery struct {
+	inChange
+	Text   string `query:"q" maxLength:"200"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}
+
+type policyPath struct {
+	inChange
+	ID string `path:"id"`
+}
+
+type trialInput struct {
+	inChange
+	Body struct {
+		Kind   string    `json:"kind" enum:"policies,groups,rulings,exceptions"`
+		ID     string    `json:"id" maxLength:"128"`
+		Body   rawObject `json:"body,omitempty"`
+		Retire bool      `json:"retire,omitempty"`
+	}
+}
+
+func (s *server) registerPolicies() {
+	huma.Register(s.api, operation("listPolicies", http.MethodGet, "/policies", "Policies, with how many devices each reaches"), s.listPolicies)
+	huma.Register(s.api, operation("policyUse", http.MethodGet, "/policies/{id}/use", "Whom a policy reaches, and what else is set there"), func(_ context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		use, err := v.PolicyUse(estate.PolicyID(in.ID))
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[wire.PolicyUse]{*policyUse(use, titlesOf(v.Side), len(v.Whole.Results))}, nil
+	})
+	huma.Register(s.api, operation("listGroups", http.MethodGet, "/groups", "Groups, with how many members each has"), s.listGroups)
+	huma.Register(s.api, operation("searchSettings", http.MethodGet, "/settings", "Find settings of the dictionary by plain words"), s.searchSettings)
+	huma.Register(s.api, operation("getSetting", http.MethodGet, "/settings/{id}", "A setting, and where it is set"), func(_ context.Context, in *policyPath) (*output[wire.Setting], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		d := v.Definition(setting.ID(in.ID))
+		if d == nil {
+			return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
+		}
+		return &output[wire.Setting]{settingOf(v, d)}, nil
+	})
+	huma.Register(s.api, operation("try", http.MethodPost, "/try", "What an edit would do, with nothing stored"), s.try)
+}
+
+func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Page[wire.Policy]], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	clashes := map[string]int{}
+	for _, c := range v.Whole.Conflicts() {
+		for _, p := range c.Policies {
+			clashes[p]++
+		}
+	}
+	reached := v.Reached()
+	text := strings.ToLower(in.Text)
+	var list []wire.Policy
+	for _, p := range v.Plan.Snapshot().Policies {
+		w := wire.Policy{
+			ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), State: string(p.State), Priority: p.Priority, Why: p.Why, Settings: []string{}, Include: []string{}, Exclude: []string{},
+			Devices: reached[p.ID], Clashes: clashes[string(p.ID)], Version: v.Live.Version(estate.KindPolicy, string(p.ID)),
+		}
+		for _, e := range p.Entries {
+			w.Settings = append(w.Settings, string(e.Setting))
+		}
+		for _, t := range p.Audience.Include {
+			w.Include = append(w.Include, t.String())
+		}
+		for _, t := range p.Audience.Exclude {
+			w.Exclude = append(w.Exclude, t.String())
+		}
+		if text == "" || strings.Contains(strings.ToLower(strings.Join(append(w.Settings, w.ID, w.Title, w.Why), " ")), text) {
+			list = append(list, w)
+		}
+	}
+	slices.SortFunc(list, func(a, b wire.Policy) int { return cmp.Compare(a.ID, b.ID) })
+	page, err := paged(list, in.Cursor, in.Limit, func(p wire.Policy) wire.Policy { return p })
+	return out(page, s.fault(err))
+}
+
+func (s *server) listGroups(_ context.Context, in *listQuery) (*output[wire.Page[wire.Group]], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	text := strings.ToLower(in.Text)
+	groups := slices.Clone(v.Plan.Snapshot().Groups)
+	groups = slices.DeleteFunc(groups, func(g estate.Group) bool {
+		return text != "" && !strings.Contains(strings.ToLower(string(g.ID)+" "+g.Title), text)
+	})
+	slices.SortFunc(groups, func(a, b estate.Group) int { return cmp.Compare(a.ID, b.ID) })
+	page, err := paged(groups, in.Cursor, in.Limit, func(g estate.Group) wire.Group {
+		return wire.Group{
+			ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: len(v.Plan.GroupMembers(g.ID)), Listed: len(g.Members),
+			Failures: v.Plan.GroupFailures(g.ID), Detach: names(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)),
+		}
+	})
+	return out(page, s.fault(err))
+}
+
+func (s *server) searchSettings(_ context.Context, in *listQuery) (*output[wire.Page[wire.Setting]], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	found := setting.Search(v.Plan.Snapshot().Settings, in.Text)
+	page, err := paged(found, in.Cursor, in.Limit, func(d *setting.Definition) wire.Setting { return settingOf(v, d) })
+	return out(page, s.fault(err))
+}
+
+func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
+	w := wire.Setting{SettingDoc: files.Doc(*d).(files.SettingDoc), Policies: []string{}, Own: !d.Shipped}
+	for i := range v.Plan.Snapshot().Policies {
+		if p := &v.Plan.Snapshot().Policies[i]; p.State == estate.Active && p.Entry(d.ID) != nil {
+			w.Policies = append(w.Policies, string(p.ID))
+		}
+	}
+	slices.Sort(w.Policies)
+	return w
+}
+
+func (s *server) try(_ context.Context, in *trialInput) (*output[wire.Trial], error) {
+	t, err := s.Flow.Try(in.Change, workflow.EditInput{Kind: estate.Kind(in.Body.Kind), ID: in.Body.ID, Body: in.Body.Body, Retire: in.Body.Retire})
+	var faults problem.Faults
+	if isFaults(err, &faults) {
+		return &output[wire.Trial]{wire.Trial{Faults: faults}}, nil
+	}
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if len(t.Faults) > 0 {
+		return &output[wire.Trial]{wire.Trial{Faults: t.Faults}}, nil
+	}
+	titles := titlesOf(t.After)
+	effect := impactOf(t.Report, nil, titles)
+	w := wire.Trial{Impact: &effect}
+	if t.Mine != nil {
+		w.Use = policyUse(t, titles, len(t.After.Whole.Results))
+	}
+	return &output[wire.Trial]{w}, nil
+}

@@ -1,0 +1,127 @@
+// This file has the resources of signing in: set-up, sessions, accounts, tokens, health.
+
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/wire"
+)
+
+// output is a response with a JSON body.
+type output[T any] struct{ Body T }
+
+func out[T any](v T, err error) (*output[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &output[T]{v}, nil
+}
+
+type sessionOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      wire.Who
+}
+
+type health struct {
+	Status   string `json:"status" enum:"ok"`
+	Revision int64  `json:"revision"`
+}
+
+func (s *server) registerSession() {
+	huma.Register(s.api, operation("health", http.MethodGet, "/health", "Whether the service answers", public), func(context.Context, *struct{}) (*output[health], error) {
+		return &output[health]{health{"ok", s.Flow.Live().Revision}}, nil
+	})
+	huma.Register(s.api, operation("setUp", http.MethodPost, "/setup", "Make the first administrator with the one-time code", public, status(http.StatusNoContent)),
+		func(_ context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
+			return nil, s.fault(s.SignIn.SetUp(in.Body.Code, in.Body.Name, in.Body.Password))
+		})
+	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
+	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*output[wire.Who], error) {
+		c := callerOf(ctx)
+		return &output[wire.Who]{wire.Who{Name: c.Name, Role: string(c.Role), Door: c.Door}}, nil
+	})
+	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", status(http.StatusNoContent)), s.signOut)
+	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", administrators), func(context.Context, *struct{}) (*output[[]wire.Account], error) {
+		rows, err := s.Flow.Accounts()
+		list := make([]wire.Account, len(rows))
+		for i, a := range rows {
+			list[i] = wire.Account{Name: a.Name, Role: a.Role, CreatedAt: a.CreatedAt}
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("addAccount", http.MethodPost, "/accounts", "Add an account", administrators, status(http.StatusNoContent)),
+		func(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
+			err := s.SignIn.AddAccount(in.Body.Name, in.Body.Password, signin.Role(in.Body.Role))
+			if err == nil {
+				err = s.Flow.Record(actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
+			}
+			return nil, s.fault(err)
+		})
+	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens"), func(ctx context.Context, _ *struct{}) (*output[[]wire.Token], error) {
+		rows, err := s.SignIn.Tokens(callerOf(ctx))
+		list := make([]wire.Token, len(rows))
+		for i, t := range rows {
+			list[i] = tokenOf(t)
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("addToken", http.MethodPost, "/tokens", "Make a token; its secret is shown once", status(http.StatusCreated)),
+		func(ctx context.Context, in *struct{ Body wire.NewToken }) (*output[wire.Token], error) {
+			secret, row, err := s.SignIn.NewToken(callerOf(ctx), in.Body.Name, signin.Role(in.Body.Role), in.Body.Days)
+			if err == nil {
+				err = s.Flow.Record(actorOf(ctx), "make token", row.ID+" "+row.Name)
+			}
+			t := tokenOf(row)
+			t.Secret = secret
+			return out(t, s.fault(err))
+		})
+	huma.Register(s.api, operation("dropToken", http.MethodDelete, "/tokens/{id}", "Revoke a token", status(http.StatusNoContent)),
+		func(ctx context.Context, in *struct {
+			ID string `path:"id"`
+		}) (*struct{}, error) {
+			err := s.SignIn.DropToken(callerOf(ctx), in.ID)
+			if err == nil {
+				err = s.Flow.Record(actorOf(ctx), "revoke token", in.ID)
+			}
+			return nil, s.fault(err)
+		})
+}
+
+func tokenOf(t store.Token) wire.Token {
+	return wire.Token{ID: t.ID, Name: t.Name, Role: t.Role, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt}
+}
+
+func cookieOf(secret string, expires time.Time, secure bool) http.Cookie {
+	return http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure}
+}
+
+func (s *server) signIn(_ context.Context, in *struct {
+	Proto string `header:"X-Forwarded-Proto"`
+	Body  wire.Credentials
+}) (*sessionOutput, error) {
+	secret, role, expires, err := s.SignIn.SignIn(in.Body.Name, in.Body.Password)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &sessionOutput{cookieOf(secret, expires, in.Proto == "https"), wire.Who{Name: in.Body.Name, Role: string(role), Door: "console"}}, nil
+}
+
+func (s *server) signOut(_ context.Context, in *struct {
+	Session string `cookie:"zridge_session"`
+}) (*struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}, error) {
+	if err := s.SignIn.SignOut(in.Session); err != nil {
+		return nil, s.fault(err)
+	}
+	return &struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}{cookieOf("", time.Unix(1, 0), false)}, nil
+}

@@ -1,0 +1,116 @@
+// Package service puts the parts of the long-running service together and runs it.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"zenithridge.example/zridge/console"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/dictionary"
+	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/httpapi"
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+)
+
+// Config says how the service runs. The zero Config listens on loopback, port 8470, and keeps its records in zridge.db.
+type Config struct {
+	Address  string // host:port
+	Database string // file
+	Day      estate.Date
+	Log      *slog.Logger
+}
+
+// Running is a service that answers.
+type Running struct {
+	Address   string // http://host:port
+	SetupCode string // of the first administrator; empty when there is one
+	server    *http.Server
+	store     *store.Store
+	stop      context.CancelFunc
+	done      chan error
+}
+
+const stopWithin = 5 * time.Second
+
+// Start opens the database and begins to answer.
+func Start(c Config) (*Running, error) {
+	if c.Address == "" {
+		c.Address = "127.0.0.1:8470"
+	}
+	if c.Database == "" {
+		c.Database = "zridge.db"
+	}
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	now := func() time.Time { return time.Now().UTC() }
+	records, err := store.Open(c.Database)
+	if err != nil {
+		return nil, err
+	}
+	flow, err := workflow.New(workflow.Config{Store: records, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day})
+	if err != nil {
+		records.Close()
+		return nil, err
+	}
+	desk := signin.NewDesk(records, now)
+	code, err := desk.OpenSetup()
+	if err != nil {
+		records.Close()
+		return nil, err
+	}
+	listener, err := net.Listen("tcp", c.Address)
+	if err != nil {
+		records.Close()
+		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
+	}
+	checkIn := checkin.NewDesk(records, flow, c.Log, now)
+	ctx, stop := context.WithCancel(context.Background())
+	r := &Running{Address: "http://" + listener.Addr().String(), SetupCode: code, store: records, stop: stop, done: make(chan error, 1)}
+	r.server = &http.Server{
+		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log}),
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx },
+	}
+	go func() {
+		tick := time.NewTicker(time.Second)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				checkIn.Sweep()
+				return
+			case <-tick.C:
+				checkIn.Sweep()
+			}
+		}
+	}()
+	go func() { r.done <- r.server.Serve(listener) }()
+	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
+	return r, nil
+}
+
+// Wait blocks until the context ends or the service fails, then stops it: requests that run are finished, the database is closed.
+func (r *Running) Wait(ctx context.Context) error {
+	var failed error
+	select {
+	case <-ctx.Done():
+	case failed = <-r.done:
+	}
+	r.stop() // ends the streams
+	limit, cancel := context.WithTimeout(context.Background(), stopWithin)
+	defer cancel()
+	err := r.server.Shutdown(limit)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = r.server.Close()
+	}
+	return errors.Join(failed, err, r.store.Close())
+}
