@@ -3,7 +3,9 @@
 package command
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +23,7 @@ import (
 	"zenithridge.example/zridge/demo"
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/service"
+	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/wire"
 )
 
@@ -148,4 +151,22 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, w
 	}
 	fmt.Fprintf(w, "Published the demo estate: %d objects\n", result.Created)
 	return nil
+}
+
+func apiDocumentCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "api-document", Usage: "print the OpenAPI 3.1 document of the HTTP API", ArgsUsage: " ",
+		Action: func(context.Context, *cli.Command) error {
+			document, err := httpapi.Document()
+			if err != nil {
+				return err
+			}
+			var indented bytes.Buffer
+			if err := json.Indent(&indented, document, "", "  "); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(s.Out, indented.String())
+			return err
+		},
+	}
 }

@@ -42,6 +42,17 @@ const (
 
 // New gives the handler of everything that the service answers.
 func New(c Config) http.Handler {
+	_, engine := build(c)
+	return http.NewCrossOriginProtection().Handler(engine)
+}
+
+// Document gives the OpenAPI document, from which clients are generated.
+func Document() ([]byte, error) {
+	s, _ := build(Config{})
+	return s.api.OpenAPI().MarshalJSON()
+}
+
+func build(c Config) (*server, *gin.Engine) {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
@@ -78,7 +89,7 @@ func New(c Config) http.Handler {
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c.Writer, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"))
 	})
-	return http.NewCrossOriginProtection().Handler(engine)
+	return s, engine
 }
 
 // operation gives the description of an operation; readers may call it.

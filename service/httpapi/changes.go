@@ -24,7 +24,7 @@ type changeOutput struct {
 	Body wire.Change
 }
 
-type editPath struct {
+type EditPath struct {
 	ID      string `path:"id" doc:"Of the change"`
 	Kind    string `path:"kind" enum:"units,groups,policies,exceptions,rulings,settings,checks"`
 	Object  string `path:"object"`
@@ -102,15 +102,15 @@ func (s *server) registerChanges() {
 func (s *server) registerEdits() {
 	const path = "/changes/{id}/edits/{kind}/{object}"
 	huma.Register(s.api, operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", administrators), func(ctx context.Context, in *struct {
-		editPath
+		EditPath
 		Body rawObject
 	}) (*editOutput, error) {
-		return s.putEdit(ctx, in.editPath, in.Body, false)
+		return s.putEdit(ctx, in.EditPath, in.Body, false)
 	})
-	huma.Register(s.api, operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators), func(ctx context.Context, in *editPath) (*editOutput, error) {
+	huma.Register(s.api, operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators), func(ctx context.Context, in *EditPath) (*editOutput, error) {
 		return s.putEdit(ctx, *in, nil, true)
 	})
-	huma.Register(s.api, operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *editPath) (*struct{}, error) {
+	huma.Register(s.api, operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *EditPath) (*struct{}, error) {
 		expected, err := expectedOf(in.IfMatch)
 		if err == nil {
 			err = s.Flow.DropEdit(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object, expected)
@@ -118,12 +118,12 @@ func (s *server) registerEdits() {
 		return nil, s.fault(err)
 	})
 	huma.Register(s.api, operation("rebaseEdit", http.MethodPost, path+"/rebase", "Let an edit replace what is live now, after another change overtook it", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *editPath) (*struct{}, error) {
+		func(ctx context.Context, in *EditPath) (*struct{}, error) {
 			return nil, s.fault(s.Flow.Rebase(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
 		})
 }
 
-func (s *server) putEdit(ctx context.Context, in editPath, body []byte, retire bool) (*editOutput, error) {
+func (s *server) putEdit(ctx context.Context, in EditPath, body []byte, retire bool) (*editOutput, error) {
 	expected, err := expectedOf(in.IfMatch)
 	if err != nil {
 		return nil, s.fault(err)

@@ -51,8 +51,13 @@ func (s *server) registerEstate() {
 			Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
 			Cursor string `query:"cursor"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-		}) (*output[wire.Page[any]], error) {
-			page, err := paged(files.Objects(s.Flow.Live().Plan.Snapshot(), estate.Kind(in.Kind)), in.Cursor, in.Limit, files.Doc)
+		}) (*output[wire.Page[wire.Object]], error) {
+			live := s.Flow.Live()
+			page, err := paged(files.Objects(live.Plan.Snapshot(), estate.Kind(in.Kind)), in.Cursor, in.Limit, func(o any) wire.Object {
+				id := files.ObjectID(o)
+				text, _ := files.EncodeJSON(o) // what is live was read from JSON
+				return wire.Object{Kind: in.Kind, ID: id, Version: live.Version(estate.Kind(in.Kind), id), Body: text}
+			})
 			return out(page, s.fault(err))
 		})
 	huma.Register(s.api, operation("getObject", http.MethodGet, "/estate/{kind}/{id}", "A live object in the estate format, with its version"), func(_ context.Context, in *objectPath) (*objectOutput, error) {

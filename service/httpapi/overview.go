@@ -16,8 +16,8 @@ import (
 	"zenithridge.example/zridge/wire"
 )
 
-// inChange lets a question be asked of an open change instead of what is live.
-type inChange struct {
+// InChange lets a question be asked of an open change instead of what is live.
+type InChange struct {
 	Change string `query:"change" doc:"Ask of this change laid over what is live"`
 }
 
@@ -29,14 +29,14 @@ func (s *server) registerOverview() {
 		}
 		return &output[wire.Overview]{s.overviewOf(o)}, nil
 	})
-	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *inChange) (*output[[]wire.Conflict], error) {
+	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
 		v, err := s.Flow.ViewOf(in.Change)
 		if err != nil {
 			return nil, s.fault(err)
 		}
 		return &output[[]wire.Conflict]{titlesOf(v.Side).conflicts(v.Whole.Conflicts(), 1<<30)}, nil
 	})
-	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *inChange) (*output[[]wire.FoundProblem], error) {
+	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
 		v, err := s.Flow.ViewOf(in.Change)
 		if err != nil {
 			return nil, s.fault(err)
@@ -110,7 +110,7 @@ func failedOf(rows []store.FailedDelivery) []wire.Failed {
 }
 
 func (s *server) effectiveOfAll(_ context.Context, in *struct {
-	inChange
+	InChange
 	Device  []string `query:"device" doc:"These devices only, by id, separated by commas"`
 	Person  string   `query:"person" doc:"Resolve for this person; with named devices only"`
 	Reasons bool     `query:"reasons"`

@@ -20,25 +20,29 @@ import (
 )
 
 type listQuery struct {
-	inChange
+	InChange
 	Text   string `query:"q" maxLength:"200"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }
 
 type policyPath struct {
-	inChange
+	InChange
 	ID string `path:"id"`
 }
 
 type trialInput struct {
-	inChange
+	InChange
 	Body struct {
-		Kind   string    `json:"kind" enum:"policies,groups,rulings,exceptions"`
-		ID     string    `json:"id" maxLength:"128"`
-		Body   rawObject `json:"body,omitempty"`
-		Retire bool      `json:"retire,omitempty"`
+		Edits []trialEdit `json:"edits" minItems:"1" maxItems:"50"`
 	}
+}
+
+type trialEdit struct {
+	Kind   string    `json:"kind" enum:"policies,groups,rulings,exceptions"`
+	ID     string    `json:"id" maxLength:"128"`
+	Body   rawObject `json:"body,omitempty"`
+	Retire bool      `json:"retire,omitempty"`
 }
 
 func (s *server) registerPolicies() {
@@ -67,7 +71,7 @@ func (s *server) registerPolicies() {
 		}
 		return &output[wire.Setting]{settingOf(v, d)}, nil
 	})
-	huma.Register(s.api, operation("try", http.MethodPost, "/try", "What an edit would do, with nothing stored"), s.try)
+	huma.Register(s.api, operation("try", http.MethodPost, "/try", "What edits would do, with nothing stored"), s.try)
 }
 
 func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Page[wire.Policy]], error) {
@@ -149,7 +153,11 @@ func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
 }
 
 func (s *server) try(_ context.Context, in *trialInput) (*output[wire.Trial], error) {
-	t, err := s.Flow.Try(in.Change, workflow.EditInput{Kind: estate.Kind(in.Body.Kind), ID: in.Body.ID, Body: in.Body.Body, Retire: in.Body.Retire})
+	edits := make([]workflow.EditInput, len(in.Body.Edits))
+	for i, e := range in.Body.Edits {
+		edits[i] = workflow.EditInput{Kind: estate.Kind(e.Kind), ID: e.ID, Body: e.Body, Retire: e.Retire}
+	}
+	t, err := s.Flow.Try(in.Change, edits)
 	var faults problem.Faults
 	if isFaults(err, &faults) {
 		return &output[wire.Trial]{wire.Trial{Faults: faults}}, nil

@@ -35,28 +35,36 @@ type Trial struct {
 	Faults   problem.Faults                      // with any, the rest is empty
 }
 
-// Try says what the policy would do if it were put into a change, or into a new one when no change is named. Nothing is stored.
-func (s *Service) Try(change string, in EditInput) (*Trial, error) {
-	body, err := canonical(in)
-	if err != nil {
-		return nil, err
-	}
+// Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
+// is stored. What is said of one policy is said of the first that is edited.
+func (s *Service) Try(change string, inputs []EditInput) (*Trial, error) {
 	live := s.Live()
 	var edits []store.Edit
 	if change != "" {
+		var err error
 		if _, edits, err = s.Change(change); err != nil {
 			return nil, err
 		}
 	}
-	edits = slices.DeleteFunc(edits, func(e store.Edit) bool { return e.Kind == string(in.Kind) && e.ObjectID == in.ID })
-	edits = append(edits, store.Edit{Kind: string(in.Kind), ObjectID: in.ID, Body: body, Retire: in.Retire})
+	policy := ""
+	for _, in := range inputs {
+		body, err := canonical(in)
+		if err != nil {
+			return nil, err
+		}
+		edits = slices.DeleteFunc(edits, func(e store.Edit) bool { return e.Kind == string(in.Kind) && e.ObjectID == in.ID })
+		edits = append(edits, store.Edit{Kind: string(in.Kind), ObjectID: in.ID, Body: body, Retire: in.Retire})
+		if in.Kind == estate.KindPolicy && policy == "" {
+			policy = in.ID
+		}
+	}
 	d := s.compare(live, edits)
 	if len(d.faults) > 0 {
 		return &Trial{Faults: d.faults}, nil
 	}
 	out := &Trial{Report: d.report, After: d.after}
-	if in.Kind == estate.KindPolicy {
-		out.look(d.after, estate.PolicyID(in.ID))
+	if policy != "" {
+		out.look(d.after, estate.PolicyID(policy))
 	}
 	return out, nil
 }

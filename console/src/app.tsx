@@ -1,0 +1,171 @@
+// The frame: rail, header, the screens, and the change tray.
+import { BookOpen, FileClock, GitFork, Laptop, LayoutDashboard, LogOut, Moon, PenLine, ScrollText, Search, Sun } from 'lucide-react';
+import { useEffect, useState } from 'react';
+import { Link, NavLink, Route, Routes } from 'react-router';
+import { api, Refusal } from './api/client';
+import { queries, useLiveUpdates, useOverview, useWho } from './api/queries';
+import { ChangeScreen } from './screens/change';
+import { ChangesScreen } from './screens/changes';
+import { ClashesScreen } from './screens/clashes';
+import { DeviceScreen } from './screens/device';
+import { DevicesScreen } from './screens/devices';
+import { DictionaryScreen } from './screens/dictionary';
+import { Finder } from './screens/finder';
+import { OverviewScreen } from './screens/overview';
+import { PoliciesScreen } from './screens/policies';
+import { NewPolicyScreen, PolicyScreen } from './screens/policy';
+import { RecordsScreen } from './screens/records';
+import { SignInScreen } from './screens/signin';
+import { OpenChangeProvider } from './ui/change';
+import { Empty, Failed, Page } from './ui/parts';
+import { Tray } from './ui/tray';
+
+const places = [
+  { to: '/', word: 'Overview', icon: LayoutDashboard },
+  { to: '/devices', word: 'Devices', icon: Laptop },
+  { to: '/policies', word: 'Policies', icon: ScrollText },
+  { to: '/dictionary', word: 'Dictionary', icon: BookOpen },
+  { to: '/clashes', word: 'Clashes', icon: GitFork },
+  { to: '/changes', word: 'Changes', icon: PenLine },
+  { to: '/records', word: 'Records', icon: FileClock },
+];
+
+export function App() {
+  const who = useWho();
+  useLiveUpdates(!!who.data);
+  if (who.isPending) return null;
+  if (who.error instanceof Refusal && who.error.problem.status === 401) return <SignInScreen />;
+  if (who.error)
+    return (
+      <Page title="Zenith Ridge">
+        <Failed error={who.error} />
+      </Page>
+    );
+  return (
+    <OpenChangeProvider>
+      <Frame name={who.data.name} role={who.data.role} />
+    </OpenChangeProvider>
+  );
+}
+
+function Frame({ name, role }: { name: string; role: string }) {
+  const [finding, setFinding] = useState(false);
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLElement && /INPUT|TEXTAREA|SELECT/.test(e.target.tagName);
+      if ((e.key === '/' && !typing) || (e.key === 'k' && (e.ctrlKey || e.metaKey))) {
+        e.preventDefault();
+        setFinding(true);
+      }
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  }, []);
+  return (
+    <div className="grid h-full grid-cols-[auto_1fr] grid-rows-[auto_1fr_auto]">
+      <a href="#main" className="btn btn-primary btn-sm sr-only focus:not-sr-only focus:absolute focus:z-50 focus:m-2">
+        Skip to the content
+      </a>
+      <Rail />
+      <header className="flex h-13 items-center gap-3 border-b border-base-300 bg-base-100 px-5">
+        <button type="button" className="btn btn-sm w-80 justify-start border-base-300 font-normal" onClick={() => setFinding(true)}>
+          <Search size={15} aria-hidden />
+          <span className="quiet flex-1 text-left">Find a setting, policy, device …</span>
+          <kbd className="kbd kbd-sm">/</kbd>
+        </button>
+        <div className="flex-1" />
+        <ThemeSwitch />
+        <span className="text-sm">
+          {name} <span className="quiet">· {role}</span>
+        </span>
+        <button
+          type="button"
+          className="btn btn-ghost btn-sm btn-square"
+          aria-label="Sign out"
+          title="Sign out"
+          onClick={() =>
+            void api.DELETE('/api/v1/session').then(() => {
+              queries.clear();
+              location.assign('/');
+            })
+          }
+        >
+          <LogOut size={16} aria-hidden />
+        </button>
+      </header>
+      <main id="main" className="min-h-0 min-w-0 overflow-auto" tabIndex={-1}>
+        <Routes>
+          <Route path="/" element={<OverviewScreen />} />
+          <Route path="/devices" element={<DevicesScreen />} />
+          <Route path="/devices/:id" element={<DeviceScreen />} />
+          <Route path="/policies" element={<PoliciesScreen />} />
+          <Route path="/policies/new" element={<NewPolicyScreen />} />
+          <Route path="/policies/:id" element={<PolicyScreen />} />
+          <Route path="/dictionary" element={<DictionaryScreen />} />
+          <Route path="/clashes" element={<ClashesScreen />} />
+          <Route path="/changes" element={<ChangesScreen />} />
+          <Route path="/changes/:id" element={<ChangeScreen />} />
+          <Route path="/records" element={<RecordsScreen />} />
+          <Route
+            path="*"
+            element={
+              <Page title="Nothing here">
+                <Empty action={<Link className="btn btn-sm" to="/">To the overview</Link>}>There is no such page. The link may be old, or a letter is missing.</Empty>
+              </Page>
+            }
+          />
+        </Routes>
+      </main>
+      <div className="col-start-2">
+        <Tray />
+      </div>
+      <Finder open={finding} onClose={() => setFinding(false)} />
+    </div>
+  );
+}
+
+/** The places, in the order of the work. A count stands only where a person must act. */
+function Rail() {
+  const o = useOverview().data;
+  const counts: Record<string, number> = { Clashes: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0 };
+  return (
+    <nav aria-label="Places" className="row-span-3 flex w-44 flex-col gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
+      <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">
+        <img src="/mark.svg" alt="" width={22} height={22} />
+        Zenith Ridge
+      </Link>
+      {places.map(({ to, word, icon: Icon }) => (
+        <NavLink
+          key={to}
+          to={to}
+          end={to === '/'}
+          className={({ isActive }) => `flex items-center gap-2.5 rounded px-2 py-1.5 text-sm ${isActive ? 'bg-primary/12 font-semibold text-primary' : 'hover:bg-base-200'}`}
+        >
+          <Icon size={16} aria-hidden />
+          <span className="flex-1">{word}</span>
+          {counts[word] ? <span className={`rounded px-1.5 text-[12px] font-semibold tabular-nums ${word === 'Clashes' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>{counts[word]}</span> : null}
+        </NavLink>
+      ))}
+    </nav>
+  );
+}
+
+function ThemeSwitch() {
+  const [dark, setDark] = useState(document.documentElement.dataset.theme === 'night-watch');
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-label={dark ? 'Use the light theme' : 'Use the dark theme'}
+      title={dark ? 'Light theme' : 'Dark theme'}
+      onClick={() => {
+        const theme = dark ? 'chart' : 'night-watch';
+        document.documentElement.dataset.theme = theme;
+        localStorage.setItem('theme', theme);
+        setDark(!dark);
+      }}
+    >
+      {dark ? <Sun size={16} aria-hidden /> : <Moon size={16} aria-hidden />}
+    </button>
+  );
+}

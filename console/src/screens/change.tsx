@@ -1,0 +1,198 @@
+// One change: its edits before and after, what it does to laptops, and publishing.
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, got, type Change, type Edit, type Impact, type PolicyDoc, type Value } from '../api/client';
+import { keys, queries, useChange, useImpact, useWho } from '../api/queries';
+import { useOpenChange } from '../ui/change';
+import { BeforeAfter, ImpactView } from '../ui/impact';
+import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
+import { count, Status, Time } from '../ui/words';
+
+export function ChangeScreen() {
+  const { id = '' } = useParams();
+  const { data: c, error } = useChange(id);
+  const open = useOpenChange();
+  const isOpen = c?.state === 'open';
+  const impact = useImpact(isOpen ? id : undefined);
+  const admin = useWho().data?.role === 'administrator';
+  if (!c)
+    return (
+      <Page title="Change">
+        <Failed error={error} />
+        {!error && <Loading />}
+      </Page>
+    );
+  return (
+    <Page
+      title={c.title}
+      lead={
+        <>
+          <Id copy>{c.id}</Id> · <Status of={c.state} /> · opened by {c.created_by} <Time at={c.created_at} />
+          {c.revision ? ` · live as revision ${c.revision}` : ''}
+          {c.why ? ` · ${c.why}` : ''}
+        </>
+      }
+      actions={
+        isOpen && (
+          <>
+            {open.id !== c.id && (
+              <button type="button" className="btn btn-sm" onClick={() => open.choose(c.id)}>
+                Work in it
+              </button>
+            )}
+            {admin && <Publish change={c} impact={impact.data} />}
+          </>
+        )
+      }
+    >
+      <Sheet title="Edits" aside={count(c.edits?.length ?? 0, 'object')}>
+        {c.edits?.length ? (
+          <ul>
+            {c.edits.slice(0, 100).map((e) => (
+              <EditRow key={e.kind + e.id} e={e} change={c} />
+            ))}
+            {c.edits.length > 100 && <li className="quiet px-4 py-2 text-sm">and {c.edits.length - 100} more</li>}
+          </ul>
+        ) : (
+          <Empty action={<Link className="btn btn-sm" to="/policies">To the policies</Link>}>Nothing is edited yet. Open a policy and alter it, or settle a clash: it goes in here.</Empty>
+        )}
+      </Sheet>
+      {isOpen && (
+        <Sheet title="What it does to what is live">
+          <div className="px-4 py-3">
+            <Failed error={impact.error} />
+            {impact.data ? <ImpactView of={impact.data} /> : impact.isPending && <Loading />}
+          </div>
+        </Sheet>
+      )}
+    </Page>
+  );
+}
+
+function EditRow({ e, change }: { e: Edit; change: Change }) {
+  const overtaken = change.state === 'open' && e.base_version !== e.live_version;
+  const [error, setError] = useState<unknown>();
+  const path = { id: change.id, kind: e.kind as 'policies', object: e.id };
+  const refresh = () => void queries.invalidateQueries({ queryKey: keys.changes });
+  return (
+    <li className="border-b border-base-300/60 px-4 py-2.5 text-sm last:border-0">
+      <div className="flex flex-wrap items-baseline justify-between gap-3">
+        <span>
+          <strong className="font-medium">{e.action}</strong>{' '}
+          {e.kind === 'policies' ? (
+            <Link className="id link" to={`/policies/${e.id}`}>
+              {e.kind}/{e.id}
+            </Link>
+          ) : (
+            <Id>{`${e.kind}/${e.id}`}</Id>
+          )}
+          <span className="quiet">
+            {' '}
+            by {e.by}, <Time at={e.at} />
+          </span>
+        </span>
+        {change.state === 'open' && (
+          <button type="button" className="btn btn-ghost btn-xs" onClick={() => void got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path } })).then(refresh).catch(setError)}>
+            Take out
+          </button>
+        )}
+      </div>
+      {overtaken && (
+        <div role="alert" className="mt-1 flex flex-wrap items-center gap-3 text-warning">
+          Another change published version {e.live_version} since this edit began with version {e.base_version}.
+          <button type="button" className="btn btn-xs" onClick={() => void got(api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/rebase', { params: { path } })).then(refresh).catch(setError)}>
+            Let this one replace it
+          </button>
+        </div>
+      )}
+      <Failed error={error} />
+      <Differences e={e} />
+    </li>
+  );
+}
+
+type Row = { label: string; from?: Value; to?: Value };
+
+/** What differs between the live object and the edit, field by field and setting by setting. */
+function differences(live: unknown, body: unknown): Row[] {
+  const flat = (o: unknown, prefix = ''): Record<string, Value> => {
+    const out: Record<string, Value> = {};
+    for (const [k, v] of Object.entries((o ?? {}) as Record<string, unknown>)) {
+      const key = prefix ? `${prefix} · ${k}` : k;
+      if (v !== null && typeof v === 'object' && !Array.isArray(v)) Object.assign(out, flat(v, key));
+      else out[key] = v as Value;
+    }
+    return out;
+  };
+  const a = flat(live);
+  const b = flat(body);
+  return [...new Set([...Object.keys(a), ...Object.keys(b)])].filter((k) => JSON.stringify(a[k]) !== JSON.stringify(b[k])).map((k) => ({ label: k, from: a[k], to: b[k] }));
+}
+
+function Differences({ e }: { e: Edit }) {
+  if (e.action === 'retire') return <p className="quiet mt-1">It stays in the history and reaches nobody any more.</p>;
+  const rows = differences(e.action === 'create' ? undefined : e.live, e.body as PolicyDoc).filter((r) => r.label !== 'id');
+  if (!rows.length) return <p className="quiet mt-1">The same as what is live.</p>;
+  return (
+    <dl className="mt-1 grid grid-cols-[minmax(8rem,auto)_1fr] gap-x-4 gap-y-0.5">
+      {rows.slice(0, 30).map((r) => (
+        <div key={r.label} className="contents">
+          <dt className="quiet id">{r.label}</dt>
+          <dd>
+            <BeforeAfter from={r.from === undefined ? {} : { status: 'set', value: r.from }} to={r.to === undefined ? {} : { status: 'set', value: r.to }} />
+          </dd>
+        </div>
+      ))}
+      {rows.length > 30 && <div className="quiet col-span-2">and {rows.length - 30} more</div>}
+    </dl>
+  );
+}
+
+function Publish({ change, impact }: { change: Change; impact?: Impact }) {
+  const { choose, id } = useOpenChange();
+  const [asking, setAsking] = useState(false);
+  const [typed, setTyped] = useState('');
+  const [error, setError] = useState<unknown>();
+  const [busy, setBusy] = useState(false);
+  const everyone = !!impact && impact.estate > 0 && impact.devices === impact.estate;
+  const ready = !!impact && !impact.faults?.length && (change.edits?.length ?? 0) > 0;
+  const publish = () => {
+    setBusy(true);
+    setError(undefined);
+    got(api.POST('/api/v1/changes/{id}/publish', { params: { path: { id: change.id }, header: { 'If-Match': `"${change.version}"` } } }))
+      .then(() => {
+        if (id === change.id) choose(undefined);
+        setAsking(false);
+        return queries.invalidateQueries();
+      })
+      .catch(setError)
+      .finally(() => setBusy(false));
+  };
+  return (
+    <>
+      <button type="button" className="btn btn-primary btn-sm" disabled={!ready} onClick={() => setAsking(true)}>
+        Publish …
+      </button>
+      <Dialog open={asking} onClose={() => setAsking(false)} title={`Publish ‘${change.title}’?`} wide>
+        {impact && <ImpactView of={{ ...impact, transitions: impact.transitions.slice(0, 8) }} />}
+        {impact && impact.transitions.length > 8 && <p className="quiet mt-1 text-sm">and {impact.transitions.length - 8} more kinds of alteration, listed on the change’s page</p>}
+        {everyone && (
+          <div className="mt-4 rounded border border-warning bg-warning/10 p-3">
+            <Field label={`This reaches every laptop of the company. Type the change’s title to go on: ${change.title}`}>
+              <input className="input input-sm w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
+            </Field>
+          </div>
+        )}
+        <Failed error={error} />
+        <div className="mt-4 flex justify-end gap-2">
+          <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
+            Not yet
+          </button>
+          <button type="button" className="btn btn-primary btn-sm" disabled={busy || (everyone && typed !== change.title)} onClick={publish}>
+            Publish to {count(impact?.devices ?? 0, 'laptop')}
+          </button>
+        </div>
+      </Dialog>
+    </>
+  );
+}

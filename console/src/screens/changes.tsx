@@ -1,0 +1,125 @@
+// All changes: open, published, discarded.
+import { Plus } from 'lucide-react';
+import { useState } from 'react';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import { api, got } from '../api/client';
+import { keys, queries, useChanges } from '../api/queries';
+import { useOpenChange } from '../ui/change';
+import { Dialog, Empty, Failed, Field, Id, Loading, Page } from '../ui/parts';
+import { Status, Time } from '../ui/words';
+
+const states = [undefined, 'open', 'published', 'discarded'] as const;
+
+export function ChangesScreen() {
+  const [params, setParams] = useSearchParams();
+  const state = states.find((s) => s === params.get('state'));
+  const list = useChanges(state);
+  const open = useOpenChange();
+  const [asking, setAsking] = useState(false);
+  return (
+    <Page
+      title="Changes"
+      lead="Edits laid over what is live. Nothing reaches a laptop until its change is published."
+      actions={
+        <button type="button" className="btn btn-primary btn-sm" onClick={() => setAsking(true)}>
+          <Plus size={15} aria-hidden /> New change
+        </button>
+      }
+    >
+      <div role="tablist" aria-label="State" className="flex gap-1">
+        {states.map((s) => (
+          <button key={s ?? 'all'} type="button" role="tab" aria-selected={state === s} className={`btn btn-sm ${state === s ? 'btn-primary' : 'btn-ghost'}`} onClick={() => setParams(s ? { state: s } : {})}>
+            {s ?? 'all'}
+          </button>
+        ))}
+      </div>
+      <Failed error={list.error} />
+      {list.isPending && <Loading />}
+      {list.data && (
+        <div className="sheet overflow-x-auto">
+          {list.data.length === 0 ? (
+            <Empty action={<Link className="btn btn-sm" to="/policies">To the policies</Link>}>No such changes. Editing a policy opens one by itself.</Empty>
+          ) : (
+            <table className="table table-sm">
+              <thead>
+                <tr>
+                  <th>Change</th>
+                  <th>State</th>
+                  <th>Opened by</th>
+                  <th>Altered</th>
+                  <th>Revision</th>
+                  <th>
+                    <span className="sr-only">Action</span>
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {list.data.map((c) => (
+                  <tr key={c.id}>
+                    <td>
+                      <Link to={`/changes/${c.id}`} className="font-medium hover:underline">
+                        {c.title}
+                      </Link>
+                      <div className="quiet">
+                        <Id>{c.id}</Id>
+                      </div>
+                    </td>
+                    <td>
+                      <Status of={c.state} />
+                    </td>
+                    <td>{c.created_by}</td>
+                    <td>
+                      <Time at={c.updated_at} />
+                    </td>
+                    <td className="tabular-nums">{c.revision || ''}</td>
+                    <td className="text-right">
+                      {c.state === 'open' && (open.id === c.id ? <span className="quiet text-[13px]">you are in it</span> : <button type="button" className="btn btn-xs" onClick={() => open.choose(c.id)}>Work in it</button>)}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+      )}
+      <NewChange open={asking} onClose={() => setAsking(false)} />
+    </Page>
+  );
+}
+
+function NewChange({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const { choose } = useOpenChange();
+  const [title, setTitle] = useState('');
+  const [why, setWhy] = useState('');
+  const [error, setError] = useState<unknown>();
+  const go = useNavigate();
+  return (
+    <Dialog open={open} onClose={onClose} title="New change">
+      <form
+        className="flex flex-col gap-4"
+        onSubmit={(e) => {
+          e.preventDefault();
+          got(api.POST('/api/v1/changes', { body: { title, why } }))
+            .then((c) => {
+              choose(c.id);
+              void queries.invalidateQueries({ queryKey: keys.changes });
+              onClose();
+              go(`/changes/${c.id}`);
+            })
+            .catch(setError);
+        }}
+      >
+        <Field label="What it is for">
+          <input className="input w-full" required maxLength={200} value={title} onChange={(e) => setTitle(e.target.value)} />
+        </Field>
+        <Field label="Why" hint="A ticket, who asked">
+          <input className="input w-full" value={why} onChange={(e) => setWhy(e.target.value)} />
+        </Field>
+        <Failed error={error} />
+        <button type="submit" className="btn btn-primary self-end">
+          Open
+        </button>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,186 @@
+// One device: what it gets by area, why, what it reported, and when it checked in.
+import { ChevronDown, ChevronRight, RotateCw } from 'lucide-react';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, got, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
+import { keys, queries, useDevice, useDictionary } from '../api/queries';
+import { Ladder, NotApplyingList } from '../ui/ladder';
+import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
+import { count, howWord, Status, Time, ValueText } from '../ui/words';
+
+export function DeviceScreen() {
+  const { id = '' } = useParams();
+  const { data: p, error } = useDevice(id);
+  return (
+    <Page
+      title={<Id copy>{id}</Id>}
+      lead={
+        p && (
+          <>
+            {p.device.owner_name || 'No owner'} · {p.units.join(' / ')} · {p.device.model} · {p.device.os} {p.device.os_version}
+            {p.device.edition ? ` ${p.device.edition}` : ''} · seen <Time at={p.device.last_seen} />
+          </>
+        )
+      }
+      actions={p && p.device.statuses.failed > 0 ? <Retry id={id} n={p.device.statuses.failed} /> : null}
+    >
+      <Failed error={error} />
+      {!p && !error ? <Loading rows={10} /> : null}
+      {p && <Body p={p} />}
+    </Page>
+  );
+}
+
+function Retry({ id, n }: { id: string; n: number }) {
+  const [error, setError] = useState<unknown>();
+  return (
+    <>
+      <button
+        type="button"
+        className="btn btn-sm"
+        onClick={() =>
+          void got(api.POST('/api/v1/devices/{id}/retry', { params: { path: { id } } }))
+            .then(() => queries.invalidateQueries({ queryKey: keys.devices }))
+            .catch(setError)
+        }
+      >
+        <RotateCw size={14} aria-hidden /> Try {count(n, 'failed setting')} again
+      </button>
+      <Failed error={error} />
+    </>
+  );
+}
+
+function Body({ p }: { p: DevicePage }) {
+  const dictionary = new Map((useDictionary().data ?? []).map((d) => [d.id, d]));
+  const deliveries = new Map(p.deliveries.map((d) => [d.setting, d]));
+  const areas = Map.groupBy(p.effective.settings, (s) => dictionary.get(s.setting)?.area ?? 'other');
+  return (
+    <div className="grid items-start gap-4 xl:grid-cols-[1fr_20rem]">
+      <div className="flex min-w-0 flex-col gap-4">
+        {p.effective.problems.map((f) => (
+          <div key={f.check} role="note" className="rounded border border-warning/50 bg-warning/8 px-4 py-2.5 text-sm">
+            <p className="font-medium text-warning">{f.message}</p>
+            <p className="quiet">
+              <span className="id">{f.settings.join(', ')}</span> from{' '}
+              {f.from.map((from, i) => (
+                <span key={from}>
+                  {i > 0 && ', '}
+                  <Link className="id link" to={`/policies/${from}`}>
+                    {from}
+                  </Link>
+                </span>
+              ))}
+            </p>
+          </div>
+        ))}
+        {p.effective.settings.length === 0 && (
+          <div className="sheet">
+            <Empty action={<Link to="/policies" className="btn btn-sm">To the policies</Link>}>No policy sets anything on this laptop.</Empty>
+          </div>
+        )}
+        {[...areas].sort(([a], [b]) => a.localeCompare(b)).map(([area, settings]) => (
+          <Sheet key={area} title={<span className="capitalize">{area}</span>} aside={count(settings.length, 'setting')}>
+            <ul>
+              {settings.map((s) => (
+                <Row key={s.setting} s={s} p={p} definition={dictionary.get(s.setting)} delivery={deliveries.get(s.setting)} />
+              ))}
+            </ul>
+          </Sheet>
+        ))}
+      </div>
+      <div className="flex min-w-0 flex-col gap-4">
+        <Facts p={p} />
+        <Sheet title="Check-ins" aside={p.device.enrolled ? `revision ${p.device.revision || 'none'}` : 'not enrolled'}>
+          {p.check_ins.length === 0 ? (
+            <p className="quiet px-4 py-3 text-sm">None in which something was said yet.</p>
+          ) : (
+            <ul className="py-1.5 text-sm">
+              {p.check_ins.slice(0, 12).map((c) => (
+                <li key={c.at} className="flex justify-between gap-3 px-4 py-1">
+                  <span>
+                    {c.outcome}
+                    <span className="quiet"> · {c.sent} sent, {c.applied} taken</span>
+                  </span>
+                  <span className="quiet text-[13px]">
+                    <Time at={c.at} />
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </Sheet>
+        <Sheet title="Does not apply">
+          <div className="px-4 py-3">
+            {p.effective.not_applying?.length ? <NotApplyingList list={p.effective.not_applying} /> : <p className="quiet text-sm">Every policy applies to this laptop.</p>}
+          </div>
+        </Sheet>
+      </div>
+    </div>
+  );
+}
+
+function Row({ s, p, definition, delivery }: { s: SettingAnswer; p: DevicePage; definition?: Setting; delivery?: Delivery }) {
+  const [open, setOpen] = useState(false);
+  const state = s.status === 'set' ? (delivery?.status ?? 'none') : s.status;
+  const differs = delivery?.status === 'failed' && delivery.reported !== undefined;
+  return (
+    <li className="border-b border-base-300/60 last:border-0">
+      <div className="grid grid-cols-[minmax(0,1.7fr)_minmax(0,1.2fr)_minmax(0,1.3fr)_auto] items-center gap-3 px-4 py-2 text-sm">
+        <div className="min-w-0">
+          <div>{definition?.title ?? s.setting}</div>
+          <div className="id quiet">{s.setting}</div>
+        </div>
+        <div className="min-w-0">
+          {s.status === 'set' ? <ValueText of={s.value} className="font-semibold" /> : <Status of={s.status} />}
+          {s.status === 'set' && <div className="quiet truncate text-[13px]">{howWord(s.how)}</div>}
+        </div>
+        <div className="min-w-0">
+          {s.status === 'set' && <Status of={state} title={delivery?.reason} />}
+          {delivery?.status === 'failed' && <div className="text-[13px] text-error">{delivery.reason}</div>}
+          {differs && (
+            <div className="quiet text-[13px]">
+              reports <ValueText of={delivery.reported} />
+            </div>
+          )}
+          {s.status !== 'set' && delivery?.reported !== undefined && (
+            <div className="quiet text-[13px]">
+              has <ValueText of={delivery.reported} />
+            </div>
+          )}
+        </div>
+        <button type="button" className="btn btn-ghost btn-sm" aria-expanded={open} aria-label={`Why ${definition?.title ?? s.setting}`} onClick={() => setOpen(!open)}>
+          {open ? <ChevronDown size={15} aria-hidden /> : <ChevronRight size={15} aria-hidden />} Why
+        </button>
+      </div>
+      {open && (
+        <div className="border-t border-base-300/60 bg-base-200/60 px-4 py-3">
+          <Ladder of={s} units={p.units} notApplying={p.effective.not_applying ?? []} />
+        </div>
+      )}
+    </li>
+  );
+}
+
+function Facts({ p }: { p: DevicePage }) {
+  const d = p.device;
+  const facts: [string, React.ReactNode][] = [
+    ['Serial', d.serial ? <Id copy>{d.serial}</Id> : '–'],
+    ['Owner', d.owner ? <Id>{d.owner}</Id> : 'none'],
+    ['Further users', p.users.length ? p.users.join(', ') : 'none'],
+    ['Tags', d.tags.length ? d.tags.join(', ') : 'none'],
+    ...Object.entries(p.facts).map(([k, v]): [string, React.ReactNode] => [k, <ValueText of={v} />]),
+  ];
+  return (
+    <Sheet title="Facts">
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 px-4 py-3 text-sm">
+        {facts.map(([k, v]) => (
+          <div key={k} className="contents">
+            <dt className="quiet">{k}</dt>
+            <dd className="min-w-0 break-words">{v}</dd>
+          </div>
+        ))}
+      </dl>
+    </Sheet>
+  );
+}

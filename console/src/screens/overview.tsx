@@ -1,0 +1,167 @@
+// What needs a person: each line leads to the list behind it.
+import type { ReactNode } from 'react';
+import { Link } from 'react-router';
+import type { Overview } from '../api/client';
+import { useOverview } from '../api/queries';
+import { Failed, Loading, Page, Sheet } from '../ui/parts';
+import { count, number, Time } from '../ui/words';
+
+export function OverviewScreen() {
+  const { data: o, error } = useOverview();
+  return (
+    <Page title="Overview" lead={o ? `${count(o.devices, 'laptop')}, ${count(o.people, 'person', 'people')}, ${count(o.policies, 'policy', 'policies')} in ${count(o.units, 'unit')} · revision ${o.revision}, judged as on ${o.day}` : ' '}>
+      <Failed error={error} />
+      {!o && !error ? <Loading /> : null}
+      {o && <Board o={o} />}
+    </Page>
+  );
+}
+
+function Board({ o }: { o: Overview }) {
+  return (
+    <>
+      <Delivery o={o} />
+      <div className="grid items-start gap-4 lg:grid-cols-2">
+        <Needs title="Clashes to decide" n={o.conflicts.length} to="/clashes" nothing="No two policies disagree.">
+          {o.conflicts.map((c) => (
+            <Line key={c.setting + c.policies.join()} to={`/clashes?setting=${c.setting}`} n={c.device_count}>
+              {c.title || c.setting}
+              <span className="quiet"> — {c.policies.join(' or ')}</span>
+            </Line>
+          ))}
+        </Needs>
+        <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
+          {o.problems.map((p) => (
+            <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
+              {p.message}
+              <span className="quiet"> — {p.from.join(', ')}</span>
+            </Line>
+          ))}
+        </Needs>
+        <Needs title="Settings that laptops refused or report otherwise" n={o.statuses.failed} to="/devices?state=failed" nothing="Every setting that was sent is in force.">
+          {o.failed.slice(0, 7).map((f) => (
+            <Line key={f.setting + f.code + f.reason} to={f.devices.length === 1 ? `/devices/${f.devices[0]}` : '/devices?state=failed&sort=-failed'} n={f.devices.length}>
+              <span className="id">{f.setting}</span>
+              <span className="quiet"> — {f.reason}</span>
+            </Line>
+          ))}
+        </Needs>
+        <div className="flex flex-col gap-4">
+          <Needs title="Open changes" n={o.changes.length} to="/changes" nothing="Nothing is being edited. Editing a policy opens a change.">
+            {o.changes.map((c) => (
+              <li key={c.id}>
+                <Link to={`/changes/${c.id}`} className="flex items-baseline justify-between gap-4 px-4 py-1.5 text-sm hover:bg-base-200">
+                  <span>
+                    {c.title} <span className="quiet">— {c.created_by}</span>
+                  </span>
+                  <span className="quiet text-[13px]">
+                    <Time at={c.updated_at} />
+                  </span>
+                </Link>
+              </li>
+            ))}
+          </Needs>
+          <Needs title="Exceptions about to lapse" n={o.lapsing.length} to={o.lapsing.length ? `/devices` : '/'} nothing="None ends within two weeks.">
+            {o.lapsing.map((x) => (
+              <li key={x.id} className="px-4 py-1.5 text-sm">
+                <span className="id">{x.setting}</span> for <span className="id">{x.target}</span> until {x.until}
+                <span className="quiet"> — {x.reason}</span>
+              </li>
+            ))}
+          </Needs>
+          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/policies" nothing="Every entry does something.">
+            {o.lints.map((l) => (
+              <Line key={l.lint + l.policy + l.setting} to={`/policies/${l.policy}`} n={l.devices || undefined}>
+                {lintText(l)}
+              </Line>
+            ))}
+          </Needs>
+        </div>
+      </div>
+    </>
+  );
+}
+
+function lintText(l: Overview['lints'][number]): ReactNode {
+  if (l.lint === 'reaches-nobody')
+    return (
+      <>
+        <span className="id">{l.policy}</span> reaches nobody
+      </>
+    );
+  return (
+    <>
+      <span className="id">{l.setting}</span> in <span className="id">{l.policy}</span> {l.lint === 'never-wins' ? 'wins nowhere' : `repeats what stands anyway (${l.beside?.join(', ') || 'nothing'})`}
+    </>
+  );
+}
+
+const shares = [
+  ['applied', 'in force', 'bg-success', '/devices'],
+  ['pending', 'pending', 'bg-info', '/devices?state=pending'],
+  ['failed', 'failed', 'bg-error', '/devices?state=failed'],
+  ['conflict', 'in a clash', 'bg-warning', '/devices?state=conflict'],
+  ['unsupported', 'not supported', 'bg-base-300', '/devices'],
+] as const;
+
+/** How far what is wanted has come, over all laptops and settings. */
+function Delivery({ o }: { o: Overview }) {
+  const total = shares.reduce((sum, [key]) => sum + o.statuses[key], 0);
+  return (
+    <Sheet title="On the laptops" aside={<>{count(total, 'setting')} wanted on {count(o.devices, 'laptop')}</>}>
+      <div className="flex flex-col gap-3 px-4 py-3">
+        <div className="flex h-3 gap-px overflow-hidden rounded" aria-hidden>
+          {shares.map(([key, , tone]) => (o.statuses[key] ? <div key={key} className={tone} style={{ width: `${(100 * o.statuses[key]) / Math.max(1, total)}%` }} /> : null))}
+        </div>
+        <div className="flex flex-wrap gap-x-6 gap-y-1 text-sm">
+          {shares.map(([key, word, tone, to]) => (
+            <Link key={key} to={to} className="flex items-center gap-1.5 hover:underline">
+              <span className={`h-2.5 w-2.5 rounded-sm ${tone}`} aria-hidden />
+              <strong className="tabular-nums">{number(o.statuses[key])}</strong> {word}
+            </Link>
+          ))}
+          <span className="flex-1" />
+          <Link to="/devices?state=silent" className={`hover:underline ${o.silent ? 'text-warning' : 'quiet'}`}>
+            <strong className="tabular-nums">{number(o.silent)}</strong> silent
+          </Link>
+          <Link to="/devices?state=never-seen" className={`hover:underline ${o.never_seen ? 'text-warning' : 'quiet'}`}>
+            <strong className="tabular-nums">{number(o.never_seen)}</strong> never seen
+          </Link>
+        </div>
+        {o.publications[0] && (
+          <p className="quiet text-[13px]">
+            Published last: ‘{o.publications[0].title}’ by {o.publications[0].by}, <Time at={o.publications[0].at} />
+          </p>
+        )}
+      </div>
+    </Sheet>
+  );
+}
+
+function Needs({ title, n, to, nothing, children }: { title: string; n: number; to: string; nothing: string; children: ReactNode[] }) {
+  return (
+    <Sheet
+      title={title}
+      aside={
+        n > 0 ? (
+          <Link to={to} className="font-semibold hover:underline" aria-label={`${title}: all ${n}`}>
+            {number(n)}
+          </Link>
+        ) : undefined
+      }
+    >
+      {n === 0 ? <p className="quiet px-4 py-3 text-sm">{nothing}</p> : <ul className="py-1.5">{children}</ul>}
+    </Sheet>
+  );
+}
+
+function Line({ to, n, children }: { to: string; n?: number; children: ReactNode }) {
+  return (
+    <li>
+      <Link to={to} className="flex items-baseline justify-between gap-4 px-4 py-1.5 text-sm hover:bg-base-200">
+        <span className="min-w-0">{children}</span>
+        {n !== undefined && <span className="quiet shrink-0 text-[13px] tabular-nums">{count(n, 'laptop')}</span>}
+      </Link>
+    </li>
+  );
+}

@@ -1,0 +1,83 @@
+// All policies, with whom each reaches.
+import { Plus } from 'lucide-react';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import { useOverview, usePolicies } from '../api/queries';
+import { useOpenChange } from '../ui/change';
+import { Empty, Failed, Loading, Page } from '../ui/parts';
+import { count, number, Status } from '../ui/words';
+
+export function PoliciesScreen() {
+  const { id, change } = useOpenChange();
+  const [params, setParams] = useSearchParams();
+  const q = params.get('q') ?? '';
+  const list = usePolicies(id);
+  const lints = Map.groupBy(useOverview().data?.lints ?? [], (l) => l.policy);
+  const go = useNavigate();
+  const shown = (list.data?.items ?? []).filter((p) => [p.id, p.title, p.why, ...p.settings].join(' ').toLowerCase().includes(q.toLowerCase()));
+  return (
+    <Page
+      title="Policies"
+      lead={list.data ? `${count(list.data.total, 'policy', 'policies')}${change ? `, as they would be with ‘${change.title}’` : ''}` : ' '}
+      actions={
+        <Link to="/policies/new" className="btn btn-primary btn-sm">
+          <Plus size={15} aria-hidden /> New policy
+        </Link>
+      }
+    >
+      <input type="search" aria-label="Search policies" placeholder="Name, reason or setting" className="input input-sm w-72" value={q} onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })} />
+      <Failed error={list.error} />
+      {list.isPending && <Loading rows={10} />}
+      {list.data && (
+        <div className="sheet overflow-x-auto">
+          {shown.length === 0 ? (
+            <Empty action={<Link to="/policies/new" className="btn btn-sm">Write one</Link>}>{q ? 'No policy mentions that.' : 'No policies yet. A policy holds settings for one purpose, and says who gets them.'}</Empty>
+          ) : (
+            <table className="table table-sm">
+              <thead>
+                <tr>
+                  <th>Policy</th>
+                  <th>Kind</th>
+                  <th>State</th>
+                  <th>Who gets it</th>
+                  <th className="text-right">Priority</th>
+                  <th className="text-right">Settings</th>
+                  <th className="text-right">Laptops</th>
+                  <th>Needs a look</th>
+                </tr>
+              </thead>
+              <tbody>
+                {shown.map((p) => (
+                  <tr key={p.id} className="cursor-pointer hover:bg-base-200" onClick={() => go(`/policies/${p.id}`)}>
+                    <td>
+                      <Link to={`/policies/${p.id}`} className="font-medium hover:underline">
+                        {p.title || p.id}
+                      </Link>
+                      <div className="id quiet">{p.id}</div>
+                    </td>
+                    <td>{p.kind}</td>
+                    <td>
+                      <Status of={p.state} />
+                      {p.version === 0 && <div className="text-[13px] text-info">in the open change</div>}
+                    </td>
+                    <td className="max-w-72">
+                      <span className="id">{p.include.join(', ') || 'nobody'}</span>
+                      {p.exclude.length > 0 && <div className="id quiet">not {p.exclude.join(', ')}</div>}
+                    </td>
+                    <td className="text-right tabular-nums">{p.priority}</td>
+                    <td className="text-right tabular-nums">{p.settings.length}</td>
+                    <td className="text-right font-medium tabular-nums">{number(p.devices)}</td>
+                    <td className="text-[13px] text-warning">
+                      {p.clashes > 0 && <div>{count(p.clashes, 'clash', 'clashes')}</div>}
+                      {p.state === 'active' && p.devices === 0 && <div>reaches nobody</div>}
+                      {(lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length > 0 && <div>{count((lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length, 'idle entry', 'idle entries')}</div>}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+      )}
+    </Page>
+  );
+}

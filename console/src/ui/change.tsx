@@ -1,0 +1,82 @@
+// The open change: which one it is, and how edits get into it.
+import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
+import { api, got, type Change } from '../api/client';
+import { keys, queries, useChange } from '../api/queries';
+
+interface OpenChange {
+  id?: string;
+  change?: Change;
+  choose: (id: string | undefined) => void;
+  /** Gives the open change, or opens one with this title. */
+  need: (title: string) => Promise<string>;
+  /** Puts an object in; version is that of the edit which is there already. It gives the edit's new version. */
+  put: (kind: string, object: { id: string }, version: number | undefined, title: string) => Promise<number>;
+  retire: (kind: string, id: string, title: string) => Promise<void>;
+  drop: (kind: string, id: string) => Promise<void>;
+}
+
+const Context = createContext<OpenChange | null>(null);
+
+export function OpenChangeProvider({ children }: { children: ReactNode }) {
+  const [id, setID] = useState<string | undefined>(() => localStorage.getItem('open-change') ?? undefined);
+  const query = useChange(id);
+  const change = query.data?.state === 'open' ? query.data : undefined;
+  const gone = !!id && (query.isError || (query.data && query.data.state !== 'open'));
+
+  const choose = useCallback((next: string | undefined) => {
+    if (next) localStorage.setItem('open-change', next);
+    else localStorage.removeItem('open-change');
+    setID(next);
+  }, []);
+
+  const value = useMemo<OpenChange>(() => {
+    const current = gone ? undefined : id;
+    const need = async (title: string) => {
+      if (current) return current;
+      const opened = await got(api.POST('/api/v1/changes', { body: { title } }));
+      choose(opened.id);
+      return opened.id;
+    };
+    const refresh = () => queries.invalidateQueries({ queryKey: keys.changes });
+    return {
+      id: current,
+      change,
+      choose,
+      need,
+      put: async (kind, object, version, title) => {
+        const into = await need(title);
+        const edit = await got(
+          api.PUT('/api/v1/changes/{id}/edits/{kind}/{object}', {
+            params: { path: { id: into, kind: kind as 'policies', object: object.id }, header: version ? { 'If-Match': `"${version}"` } : {} },
+            body: object as never,
+          }),
+        );
+        await refresh();
+        return edit.version;
+      },
+      retire: async (kind, object, title) => {
+        const into = await need(title);
+        const there = change?.edits?.find((e) => e.kind === kind && e.id === object);
+        await got(
+          api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/retire', {
+            params: { path: { id: into, kind: kind as 'policies', object }, header: there ? { 'If-Match': `"${there.version}"` } : {} },
+          }),
+        );
+        await refresh();
+      },
+      drop: async (kind, object) => {
+        if (!current) return;
+        await got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path: { id: current, kind: kind as 'policies', object } } }));
+        await refresh();
+      },
+    };
+  }, [id, gone, change, choose]);
+
+  return <Context.Provider value={value}>{children}</Context.Provider>;
+}
+
+export function useOpenChange(): OpenChange {
+  const c = useContext(Context);
+  if (!c) throw new Error('useOpenChange needs its provider');
+  return c;
+}

@@ -1,0 +1,136 @@
+// The few parts that every screen uses: page head, sheets, empty states, faults, dialogs.
+import { Copy } from 'lucide-react';
+import { useEffect, useRef, type ReactNode } from 'react';
+import type { Fault } from '../api/client';
+import { Refusal } from '../api/client';
+
+export function Page({ title, lead, actions, children }: { title: ReactNode; lead?: ReactNode; actions?: ReactNode; children: ReactNode }) {
+  return (
+    <div className="mx-auto flex w-full max-w-[1440px] flex-col gap-4 p-5">
+      <div className="flex flex-wrap items-start justify-between gap-3">
+        <div className="min-w-0">
+          <h1 className="text-xl font-semibold tracking-tight">{title}</h1>
+          {lead && <div className="quiet mt-0.5 text-sm">{lead}</div>}
+        </div>
+        {actions && <div className="flex flex-wrap items-center gap-2">{actions}</div>}
+      </div>
+      {children}
+    </div>
+  );
+}
+
+export function Sheet({ title, aside, children, className = '' }: { title?: ReactNode; aside?: ReactNode; children: ReactNode; className?: string }) {
+  return (
+    <section className={`sheet min-w-0 ${className}`}>
+      {title && (
+        <div className="flex items-center justify-between gap-3 border-b border-base-300 px-4 py-2.5">
+          <h2 className="text-sm font-semibold">{title}</h2>
+          {aside && <div className="quiet text-[13px]">{aside}</div>}
+        </div>
+      )}
+      {children}
+    </section>
+  );
+}
+
+/** Says what belongs here, and what to do next. */
+export function Empty({ children, action }: { children: ReactNode; action?: ReactNode }) {
+  return (
+    <div className="flex flex-col items-start gap-3 px-4 py-6 text-sm">
+      <p className="quiet max-w-prose">{children}</p>
+      {action}
+    </div>
+  );
+}
+
+export function Loading({ rows = 6 }: { rows?: number }) {
+  return (
+    <div className="flex flex-col gap-2 p-4" role="status" aria-label="Loading">
+      {Array.from({ length: rows }, (_, i) => (
+        <div key={i} className="skeleton h-5 rounded" />
+      ))}
+    </div>
+  );
+}
+
+/** A refusal of the service, in words. */
+export function Failed({ error }: { error: unknown }) {
+  if (!error) return null;
+  const p = error instanceof Refusal ? error.problem : undefined;
+  return (
+    <div role="alert" className="rounded border border-error/50 bg-error/5 px-4 py-3 text-sm">
+      <p className="font-medium text-error">{p?.title ?? 'The service could not be reached'}</p>
+      {p?.faults?.length ? <Faults list={p.faults} /> : <p>{(error as Error).message}</p>}
+      {p?.overtaken?.map((o) => (
+        <p key={o.id} className="mt-1">
+          <span className="id">
+            {o.kind}/{o.id}
+          </span>{' '}
+          was published by {o.by} in change {o.change}.
+        </p>
+      ))}
+    </div>
+  );
+}
+
+export function Faults({ list }: { list: Fault[] }) {
+  return (
+    <ul className="mt-1 flex flex-col gap-1 text-sm">
+      {list.map((f, i) => (
+        <li key={i}>
+          {f.path && <span className="id quiet mr-2">{f.path}</span>}
+          {f.found ? <>found {f.found}, </> : null}
+          {f.expected ? <>expected {f.expected}</> : f.code}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** An id that can be copied. */
+export function Id({ children, copy = false }: { children: string; copy?: boolean }) {
+  return (
+    <span className="id inline-flex items-center gap-1 break-all">
+      {children}
+      {copy && (
+        <button type="button" className="quiet cursor-pointer rounded p-0.5 hover:text-primary" aria-label={`Copy ${children}`} onClick={() => void navigator.clipboard?.writeText(children)}>
+          <Copy size={12} aria-hidden />
+        </button>
+      )}
+    </span>
+  );
+}
+
+/** A native dialog; closing it by Escape or its backdrop calls onClose. */
+export function Dialog({ open, onClose, title, children, wide = false }: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+  const ref = useRef<HTMLDialogElement>(null);
+  useEffect(() => {
+    const d = ref.current;
+    if (!d) return;
+    if (open && !d.open) d.showModal();
+    if (!open && d.open) d.close();
+  }, [open]);
+  return (
+    <dialog ref={ref} className="modal" aria-label={title} onClose={onClose}>
+      {open && (
+        <div className={`modal-box border border-base-300 p-0 ${wide ? 'max-w-3xl' : 'max-w-lg'}`}>
+          <h2 className="border-b border-base-300 px-5 py-3 font-semibold">{title}</h2>
+          <div className="px-5 py-4">{children}</div>
+        </div>
+      )}
+      <form method="dialog" className="modal-backdrop">
+        <button aria-label="Close">close</button>
+      </form>
+    </dialog>
+  );
+}
+
+export function Field({ label, hint, children }: { label: string; hint?: ReactNode; children: ReactNode }) {
+  return (
+    <label className="flex flex-col gap-1 text-sm">
+      <span className="font-medium">{label}</span>
+      {children}
+      {hint && <span className="quiet text-[13px]">{hint}</span>}
+    </label>
+  );
+}

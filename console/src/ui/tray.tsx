@@ -1,0 +1,77 @@
+// The change tray: docked below whenever a change is open, with what it does, live.
+import { useState } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { api, got } from '../api/client';
+import { keys, queries, useImpact } from '../api/queries';
+import { useOpenChange } from './change';
+import { Dialog } from './parts';
+import { count, number } from './words';
+
+export function Tray() {
+  const { id, change, choose } = useOpenChange();
+  const impact = useImpact(change ? id : undefined).data;
+  const [asking, setAsking] = useState(false);
+  const go = useNavigate();
+  if (!id || !change) return null;
+  const edits = change.edits?.length ?? 0;
+  const figures = impact && !impact.faults?.length
+    ? [
+        { n: impact.devices, word: 'laptops differ', tone: '' },
+        { n: impact.weaker, word: 'get weaker', tone: 'text-warning' },
+        { n: impact.conflicts_gained.length, word: 'clashes gained', tone: 'text-warning' },
+        { n: impact.conflicts_cleared.length, word: 'clashes cleared', tone: 'text-success' },
+        { n: impact.problems_gained.length, word: 'problems gained', tone: 'text-warning' },
+        { n: impact.problems_cleared.length, word: 'problems cleared', tone: 'text-success' },
+      ]
+    : [];
+  return (
+    <aside aria-label="Open change" className="flex flex-wrap items-center gap-x-5 gap-y-2 border-t-2 border-primary bg-base-100 px-5 py-2.5 text-sm">
+      <Link to={`/changes/${id}`} className="min-w-0 max-w-xs truncate font-semibold hover:underline" title={change.title}>
+        {change.title}
+      </Link>
+      <span className="quiet">{count(edits, 'edit')}</span>
+      <div className="flex flex-wrap gap-x-4" aria-live="polite">
+        {figures.map((f, i) => (i === 0 || f.n > 0) && (
+          <Link key={f.word} to={`/changes/${id}`} className={`hover:underline ${f.tone}`}>
+            <strong className="tabular-nums">{number(f.n)}</strong> {f.word}
+          </Link>
+        ))}
+        {impact?.faults?.length ? <span className="text-error">{count(impact.faults.length, 'fault')}</span> : null}
+      </div>
+      <div className="flex-1" />
+      <Link to={`/changes/${id}`} className="btn btn-primary btn-sm">
+        Look at the impact
+      </Link>
+      <button type="button" className="btn btn-sm" onClick={() => choose(undefined)} title="Leave the change open and put it out of sight">
+        Set aside
+      </button>
+      <button type="button" className="btn btn-ghost btn-sm" onClick={() => setAsking(true)}>
+        Discard
+      </button>
+      <Dialog open={asking} onClose={() => setAsking(false)} title="Discard this change?">
+        <p className="text-sm">
+          {count(edits, 'edit')} of ‘{change.title}’ will not go live. The change stays in the list as discarded. Nothing on laptops alters.
+        </p>
+        <div className="mt-4 flex justify-end gap-2">
+          <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
+            Keep it
+          </button>
+          <button
+            type="button"
+            className="btn btn-error btn-sm"
+            onClick={() => {
+              setAsking(false);
+              void got(api.DELETE('/api/v1/changes/{id}', { params: { path: { id } } })).then(() => {
+                choose(undefined);
+                void queries.invalidateQueries({ queryKey: keys.changes });
+                go('/changes');
+              });
+            }}
+          >
+            Discard
+          </button>
+        </div>
+      </Dialog>
+    </aside>
+  );
+}

@@ -1,0 +1,102 @@
+// The one map from states to words, icons and tones, and how values and times are written.
+import { AlertTriangle, ArrowDownToDot, Ban, Check, CircleDashed, Clock, GitFork, Minus } from 'lucide-react';
+import type { ReactNode } from 'react';
+import type { Value } from '../api/client';
+
+type Tone = 'good' | 'wait' | 'decide' | 'bad' | 'quiet';
+
+const tones: Record<Tone, string> = { good: 'text-success', wait: 'text-info', decide: 'text-warning', bad: 'text-error', quiet: 'quiet' };
+
+const statuses: Record<string, { word: string; tone: Tone; icon: ReactNode }> = {
+  applied: { word: 'in force', tone: 'good', icon: <Check size={14} /> },
+  pending: { word: 'pending', tone: 'wait', icon: <Clock size={14} /> },
+  failed: { word: 'failed', tone: 'bad', icon: <AlertTriangle size={14} /> },
+  conflict: { word: 'clash', tone: 'decide', icon: <GitFork size={14} /> },
+  unsupported: { word: 'not supported', tone: 'quiet', icon: <Ban size={14} /> },
+  unset: { word: 'left as is', tone: 'quiet', icon: <Minus size={14} /> },
+  set: { word: 'set', tone: 'good', icon: <Check size={14} /> },
+  none: { word: 'not sent', tone: 'quiet', icon: <CircleDashed size={14} /> },
+  draft: { word: 'draft', tone: 'quiet', icon: <CircleDashed size={14} /> },
+  active: { word: 'active', tone: 'good', icon: <Check size={14} /> },
+  retired: { word: 'retired', tone: 'quiet', icon: <ArrowDownToDot size={14} /> },
+  open: { word: 'open', tone: 'wait', icon: <CircleDashed size={14} /> },
+  published: { word: 'published', tone: 'good', icon: <Check size={14} /> },
+  discarded: { word: 'discarded', tone: 'quiet', icon: <Minus size={14} /> },
+};
+
+/** A state as word and icon; the tone only repeats what the word says. */
+export function Status({ of, title }: { of: string; title?: string }) {
+  const s = statuses[of] ?? { word: of, tone: 'quiet' as Tone, icon: null };
+  return (
+    <span className={`inline-flex items-center gap-1 whitespace-nowrap text-[13px] ${tones[s.tone]}`} title={title}>
+      <span aria-hidden>{s.icon}</span>
+      {s.word}
+    </span>
+  );
+}
+
+const fates: Record<string, string> = {
+  won: 'stands',
+  clashing: 'clashes',
+  outer: 'outer',
+  'lower-priority': 'lower priority',
+  weaker: 'weaker',
+  'locked-out': 'locked out',
+  'ruled-out': 'ruled out',
+  excepted: 'excepted',
+  detached: 'detached',
+};
+export const fateWord = (fate: string) => fates[fate] ?? fate;
+
+const hows: Record<string, string> = {
+  closest: 'closest to the laptop',
+  strictest: 'the strictest',
+  merge: 'all lists added up',
+  common: 'what all lists have',
+  ruling: 'by a ruling',
+  exception: 'by an exception',
+  forced: 'forced by another setting',
+};
+export const howWord = (how?: string) => (how ? (hows[how] ?? how) : '');
+
+const relations: Record<string, string> = { repeats: 'the same', clashes: 'clashes', overrides: 'wins over this', overridden: 'gives way to this', adds: 'adds up' };
+export const relationWord = (r: string) => relations[r] ?? r;
+
+export const isEmpty = (v: Value | undefined | null) => v === undefined || v === null;
+
+/** A value as people read it. */
+export function valueText(v: Value | undefined | null): string {
+  if (v === undefined || v === null) return '–';
+  if (typeof v === 'boolean') return v ? 'yes' : 'no';
+  if (Array.isArray(v)) return v.length ? v.join(', ') : 'empty list';
+  return String(v) === '' ? 'empty text' : String(v);
+}
+
+export function ValueText({ of, className = '' }: { of: Value | undefined | null; className?: string }) {
+  return <span className={`id break-words ${isEmpty(of) ? 'quiet' : ''} ${className}`}>{valueText(of)}</span>;
+}
+
+const numbers = new Intl.NumberFormat('en');
+export const count = (n: number, noun: string, many = noun + 's') => `${numbers.format(n)} ${n === 1 ? noun : many}`;
+export const number = (n: number) => numbers.format(n);
+
+const relative = new Intl.RelativeTimeFormat('en', { numeric: 'auto' });
+function ago(at: Date): string {
+  const seconds = (at.getTime() - Date.now()) / 1000;
+  const size = Math.abs(seconds);
+  if (size < 60) return 'just now';
+  if (size < 3600) return relative.format(Math.round(seconds / 60), 'minute');
+  if (size < 86400) return relative.format(Math.round(seconds / 3600), 'hour');
+  return relative.format(Math.round(seconds / 86400), 'day');
+}
+
+/** A time, relative, with the exact one on hover. */
+export function Time({ at }: { at?: string | null }) {
+  if (!at) return <span className="quiet">never</span>;
+  const when = new Date(at);
+  return (
+    <time dateTime={at} title={when.toLocaleString('en-GB')} className="whitespace-nowrap">
+      {ago(when)}
+    </time>
+  );
+}
