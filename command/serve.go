@@ -57,6 +57,7 @@ func serveCommand(s Streams) *cli.Command {
 			if running.SetupCode != "" {
 				fmt.Fprintf(s.Out, "No administrator yet. One-time code, good for a day: %s\n", running.SetupCode)
 			}
+			fmt.Fprintln(s.Out, "Ready")
 			return running.Wait(ctx)
 		},
 	}

@@ -53,16 +53,17 @@ export const usePolicies = (change?: string) =>
     placeholderData: keepPreviousData,
   });
 
-export const usePolicyUse = (id: string, change: string | undefined, enabled: boolean) =>
-  useQuery({ queryKey: [...keys.estate, 'use', id, change ?? ''], queryFn: () => got(api.GET('/api/v1/policies/{id}/use', { params: { path: { id }, query: change ? { change } : {} } })), enabled, retry: false });
+export const usePolicyUse = (id: string, change: { id: string; version: number } | undefined, enabled: boolean) =>
+  useQuery({ queryKey: [...keys.estate, 'use', id, change?.id ?? '', change?.version ?? 0], queryFn: () => got(api.GET('/api/v1/policies/{id}/use', { params: { path: { id }, query: change ? { change: change.id } : {} } })), enabled, retry: false });
 
-export const useLivePolicy = (id: string) =>
+export const useLivePolicy = (id: string, enabled: boolean) =>
   useQuery({
     queryKey: [...keys.estate, 'policy', id],
     queryFn: async () => {
       const o = await got(api.GET('/api/v1/estate/{kind}/{id}', { params: { path: { kind: 'policies', id } } }));
       return { version: o.version, body: o.body as PolicyDoc };
     },
+    enabled,
     retry: false,
   });
 

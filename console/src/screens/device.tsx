@@ -80,7 +80,7 @@ function Body({ p }: { p: DevicePage }) {
           </div>
         )}
         {[...areas].sort(([a], [b]) => a.localeCompare(b)).map(([area, settings]) => (
-          <Sheet key={area} title={<span className="capitalize">{area}</span>} aside={count(settings.length, 'setting')}>
+          <Sheet key={area} title={<span className="inline-block first-letter:uppercase">{area}</span>} aside={count(settings.length, 'setting')}>
             <ul>
               {settings.map((s) => (
                 <Row key={s.setting} s={s} p={p} definition={dictionary.get(s.setting)} delivery={deliveries.get(s.setting)} />

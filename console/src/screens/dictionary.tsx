@@ -23,7 +23,7 @@ export function DictionaryScreen() {
         </div>
       )}
       {[...areas].map(([area, list]) => (
-        <Sheet key={area} title={<span className="capitalize">{area}</span>} aside={count(list.length, 'setting')}>
+        <Sheet key={area} title={<span className="inline-block first-letter:uppercase">{area}</span>} aside={count(list.length, 'setting')}>
           <ul>
             {list.map((d) => (
               <Row key={d.id} d={d} />

@@ -26,7 +26,8 @@ function Search({ onClose }: { onClose: () => void }) {
   });
   const policies = usePolicies().data?.items ?? [];
   const changes = useChanges().data ?? [];
-  const settings = useSettingSearch(q).data ?? [];
+  const search = useSettingSearch(q);
+  const settings = search.isPlaceholderData ? [] : (search.data ?? []); // not what answered the words before
   const fits = (...texts: (string | undefined)[]) => texts.join(' ').toLowerCase().includes(q.toLowerCase());
   const found = q
     ? [

@@ -22,19 +22,12 @@ function Board({ o }: { o: Overview }) {
     <>
       <Delivery o={o} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
+        <div className="flex flex-col gap-4">
         <Needs title="Clashes to decide" n={o.conflicts.length} to="/clashes" nothing="No two policies disagree.">
           {o.conflicts.map((c) => (
             <Line key={c.setting + c.policies.join()} to={`/clashes?setting=${c.setting}`} n={c.device_count}>
               {c.title || c.setting}
               <span className="quiet"> — {c.policies.join(' or ')}</span>
-            </Line>
-          ))}
-        </Needs>
-        <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
-          {o.problems.map((p) => (
-            <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
-              {p.message}
-              <span className="quiet"> — {p.from.join(', ')}</span>
             </Line>
           ))}
         </Needs>
@@ -46,7 +39,16 @@ function Board({ o }: { o: Overview }) {
             </Line>
           ))}
         </Needs>
+        </div>
         <div className="flex flex-col gap-4">
+        <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
+          {o.problems.map((p) => (
+            <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
+              {p.message}
+              <span className="quiet"> — {p.from.join(', ')}</span>
+            </Line>
+          ))}
+        </Needs>
           <Needs title="Open changes" n={o.changes.length} to="/changes" nothing="Nothing is being edited. Editing a policy opens a change.">
             {o.changes.map((c) => (
               <li key={c.id}>

@@ -63,9 +63,9 @@ export function NewPolicyScreen() {
 
 export function PolicyScreen() {
   const { id = '' } = useParams();
-  const { change } = useOpenChange();
-  const live = useLivePolicy(id);
+  const { id: openID, change } = useOpenChange();
   const edit = change?.edits?.find((e) => e.kind === 'policies' && e.id === id);
+  const live = useLivePolicy(id, (!openID || !!change) && edit?.action !== 'create');
   const body = edit?.action === 'retire' ? live.data?.body : ((edit?.body as PolicyDoc | undefined) ?? live.data?.body);
   if (!body)
     return (
@@ -137,14 +137,16 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   const open = useOpenChange();
   const reader = useWho().data?.role !== 'administrator';
   const { doc, alter, take, trial, saving, isDirty } = useKept(start, editVersion);
-  const stored = usePolicyUse(id, open.id, !trial);
+  const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = trial?.use ?? (saving.state === 'faults' ? undefined : stored.data);
   const faults = trial?.faults ?? [];
   const dictionary = new Map((useDictionary().data ?? []).map((d) => [d.id, d]));
   const locked = reader || retiring;
+  const latest = useRef(doc);
+  latest.current = doc;
   // When a colleague saves this policy, and nothing is typed here that is not kept, theirs is shown.
   useEffect(() => {
-    if (!isDirty()) take(start, editVersion);
+    if (!isDirty() && JSON.stringify(start) !== JSON.stringify(latest.current)) take(start, editVersion);
   }, [editVersion, start, isDirty, take]);
   const stale = saving.state === 'refused' && saving.error instanceof Refusal && [412, 428].includes(saving.error.problem.status);
   return (
@@ -279,7 +281,7 @@ function Settings({ doc, alter, dictionary, also, use, faults, locked }: { doc: 
       {ids.length === 0 && <p className="quiet px-4 pt-3 text-sm">Nothing is set yet. Look for a setting by what it does.</p>}
       {[...areas].map(([area, list]) => (
         <div key={area}>
-          {areas.size > 1 && <h3 className="quiet px-4 pt-3 text-[13px] font-semibold capitalize">{area}</h3>}
+          {areas.size > 1 && <h3 className="quiet px-4 pt-3 text-[13px] font-semibold first-letter:uppercase">{area}</h3>}
           <ul>
             {list.map((id) => (
               <EntryRow
@@ -382,10 +384,11 @@ function EntryRow({ id, entry, definition: d, also, fates, faults, locked, onCha
 function Picker({ taken, onPick }: { taken: string[]; onPick: (d: Setting) => void }) {
   const [words, setWords] = useState('');
   const [at, setAt] = useState(0);
-  const found = useSettingSearch(words).data ?? [];
+  const search = useSettingSearch(words);
+  const found = search.data ?? [];
   const show = words.trim() !== '';
   const pick = (d: Setting | undefined) => {
-    if (!d || taken.includes(d.id)) return;
+    if (!d || taken.includes(d.id) || search.isPlaceholderData) return; // what stands there may still answer the words before
     onPick(d);
     setWords('');
     setAt(0);

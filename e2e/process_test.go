@@ -1,0 +1,199 @@
+// Package e2e is the real thing on loopback: the service as a process, the command line as a process, simulated laptops over
+// the network, and the console in headless Chromium.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/demo"
+	"zenithridge.example/zridge/wire"
+)
+
+var pictures = flag.String("pictures", "", "write pictures of the console into this `FOLDER`")
+
+// binary is the program under test, built once.
+var binary string
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "zridge-e2e")
+	if err == nil {
+		binary = filepath.Join(dir, "zridge")
+		var out []byte
+		if out, err = exec.Command("go", "build", "-o", binary, "../cmd/zridge").CombinedOutput(); err != nil {
+			err = fmt.Errorf("%w: %s", err, out)
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "e2e:", err)
+		os.Exit(1)
+	}
+	status := m.Run()
+	closeBrowser()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+const (
+	adminName     = "ines.okafor"
+	adminPassword = "a password of the tests"
+)
+
+// running is a service as a process.
+type running struct {
+	t        *testing.T
+	cmd      *exec.Cmd
+	address  string
+	code     string // of the first administrator; empty when there is one
+	database string
+	log      *bytes.Buffer
+	config   string // of the command line
+}
+
+// serve starts a service over a database file, which may be new.
+func serve(t *testing.T, database string) *running {
+	t.Helper()
+	r := &running{t: t, database: database, log: &bytes.Buffer{}, config: filepath.Join(t.TempDir(), "sign-in.json")}
+	r.cmd = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--database", database, "--date", demo.Day)
+	r.cmd.Stderr = r.log
+	out, err := r.cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.kill)
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if _, address, ok := strings.Cut(lines.Text(), "answers at "); ok {
+			r.address = address
+		}
+		if _, code, ok := strings.Cut(lines.Text(), "good for a day: "); ok {
+			r.code = code
+		}
+		if lines.Text() == "Ready" {
+			break
+		}
+	}
+	if r.address == "" {
+		t.Fatalf("the service did not start: %s", r.log)
+	}
+	go io.Copy(io.Discard, out)
+	return r
+}
+
+// kill ends the process at once, as a power cut of it would.
+func (r *running) kill() {
+	if r.cmd.ProcessState == nil {
+		r.cmd.Process.Signal(syscall.SIGKILL)
+		r.cmd.Wait()
+	}
+}
+
+// stop ends the process as Ctrl-C does.
+func (r *running) stop() {
+	r.t.Helper()
+	r.cmd.Process.Signal(os.Interrupt)
+	if err := r.cmd.Wait(); err != nil {
+		r.t.Errorf("the service did not stop cleanly: %v\n%s", err, r.log)
+	}
+}
+
+// admin makes the first administrator and gives a client signed in as such.
+func (r *running) admin() *client.Client {
+	r.t.Helper()
+	api := &client.Client{Base: r.address}
+	ctx := context.Background()
+	if r.code != "" {
+		if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: r.code, Name: adminName, Password: adminPassword}, nil); err != nil {
+			r.t.Fatal(err)
+		}
+		r.code = ""
+	}
+	token, err := api.SignIn(ctx, adminName, adminPassword, "tests", 1)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	api.Token = token.Secret
+	return api
+}
+
+// run runs the command line, signed in where that was done before, and gives its output and status.
+func (r *running) run(input string, args ...string) (out, errOut string, status int) {
+	r.t.Helper()
+	return runWith(r.t, []string{"ZRIDGE_CONFIG=" + r.config}, input, args...)
+}
+
+func runWith(t *testing.T, env []string, input string, args ...string) (out, errOut string, status int) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, args...)
+	cmd.Env = append(os.Environ(), env...)
+	cmd.Stdin = strings.NewReader(input)
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	if err != nil && cmd.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return o.String(), e.String(), cmd.ProcessState.ExitCode()
+}
+
+// must runs the command line and expects status 0.
+func (r *running) must(args ...string) string {
+	r.t.Helper()
+	out, errOut, status := r.run("", args...)
+	if status != 0 {
+		r.t.Fatalf("zridge %s: status %d\n%s%s", strings.Join(args, " "), status, out, errOut)
+	}
+	return out
+}
+
+// signIn signs the command line in.
+func (r *running) signIn() {
+	r.t.Helper()
+	if _, errOut, status := r.run(adminPassword+"\n", "sign-in", r.address, "--name", adminName); status != 0 {
+		r.t.Fatalf("sign-in: status %d: %s", status, errOut)
+	}
+}
+
+// withDemo gives a service with the demo estate published.
+func withDemo(t *testing.T) (*running, *client.Client) {
+	t.Helper()
+	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
+	api := r.admin()
+	r.signIn()
+	r.must("import", "--publish", "--title", "The estate as it was found", "../demo/estate")
+	return r, api
+}
+
+// await asks until what is asked holds, at most half a minute.
+func await(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	limit := time.After(30 * time.Second)
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for !holds() {
+		select {
+		case <-limit:
+			t.Fatalf("waited in vain until %s", what)
+		case <-tick.C:
+		}
+	}
+}
