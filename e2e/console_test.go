@@ -139,7 +139,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	// The change: what it does, then live.
 	p.link("Look at the impact")
 	p.shows("What it does to what is live")
-	p.shows("becomes")
+	p.shows("Before → after")
 	p.shot("change-impact")
 	p.theme("night-watch")
 	p.shot("change-impact-dark")

@@ -388,11 +388,18 @@ function Picker({ taken, onPick }: { taken: string[]; onPick: (d: Setting) => vo
   const found = search.data ?? [];
   const show = words.trim() !== '';
   const pick = (d: Setting | undefined) => {
-    if (!d || taken.includes(d.id) || search.isPlaceholderData) return; // what stands there may still answer the words before
+    if (!d || taken.includes(d.id)) return;
     onPick(d);
     setWords('');
     setAt(0);
   };
+  // What stands there may still answer the words before: Enter then waits for the answer to these.
+  const [waiting, setWaiting] = useState(false);
+  useEffect(() => {
+    if (!waiting || search.isPlaceholderData || search.isFetching) return;
+    setWaiting(false);
+    pick(found[0]);
+  });
   return (
     <div className="border-t border-base-300/60 px-4 py-3">
       <input
@@ -407,6 +414,7 @@ function Picker({ taken, onPick }: { taken: string[]; onPick: (d: Setting) => vo
         onChange={(e) => {
           setWords(e.target.value);
           setAt(0);
+          setWaiting(false);
         }}
         onKeyDown={(e) => {
           if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
@@ -414,7 +422,8 @@ function Picker({ taken, onPick }: { taken: string[]; onPick: (d: Setting) => vo
             setAt((i) => Math.max(0, Math.min(found.length - 1, i + (e.key === 'ArrowDown' ? 1 : -1))));
           } else if (e.key === 'Enter') {
             e.preventDefault();
-            pick(found[at]);
+            if (search.isPlaceholderData) setWaiting(true);
+            else pick(found[at]);
           } else if (e.key === 'Escape') setWords('');
         }}
       />

@@ -1,0 +1,72 @@
+# Zenith Ridge. Two commands to begin with: `make demo` and `make test`. Each does all its own set-up.
+
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+
+console_sources := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+PICTURES ?= docs/screenshots
+
+.PHONY: help demo test lint bench build console generate pictures tools chromium clean
+
+help: ## what can be made
+	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
+
+demo: build ## the service with the demo estate and 240 simulated laptops, on http://127.0.0.1:8470
+	@bin/zridge demo $(DEMO)
+
+test: tools chromium console/dist/index.html ## every test, the console in headless Chromium included
+	go vet ./...
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	$(MAKE) --no-print-directory drift
+	go test ./... -timeout 9m
+
+bench: console/dist/index.html ## the figures: resolution, check-ins, memory
+	go test ./core/... ./files -run '^$$' -bench . -benchtime 1s
+	go test ./e2e -run '^$$' -bench . -benchtime 1x -timeout 9m
+
+build: tools console/dist/index.html ## the program, with the console in it
+	@mkdir -p bin
+	go build -o bin/zridge ./cmd/zridge
+	@go run ./demo/generate demo/estate
+
+console: console/dist/index.html ## the web console
+
+console/dist/index.html: console/node_modules/.installed $(console_sources)
+	rm -rf console/dist/assets
+	cd console && npm run --silent build
+	@touch $@
+
+# Exact versions are pinned in package.json; `npm install` and not `npm ci`, since a lock file made on one
+# platform lacks the optional packages of others.
+console/node_modules/.installed: console/package.json
+	cd console && npm install --no-audit --no-fund --loglevel=error
+	@touch $@
+
+generate: console/node_modules/.installed ## the console's API types, and the demo's tables
+	go run ./cmd/zridge api-document > console/src/api/openapi.json
+	cd console && npm run --silent types
+	go run ./demo/generate demo/estate
+
+# Generated files must be what their generators give.
+.PHONY: drift
+drift:
+	@go run ./cmd/zridge api-document | cmp - console/src/api/openapi.json || { echo "console/src/api/openapi.json is out of date: run make generate"; exit 1; }
+
+pictures: chromium build ## docs/screenshots, anew
+	go test ./e2e -run 'TestTheWholeJobInTheConsole' -count=1 -pictures $(abspath $(PICTURES))
+
+tools:
+	@for tool in go node npm gcc git; do command -v $$tool >/dev/null || { echo "missing: $$tool (needed: Go 1.26, Node 20 with npm, gcc, git)"; exit 1; }; done
+	@go version | grep -qE 'go1\.(2[6-9]|[3-9][0-9])' || { echo "found $$(go version), expected Go 1.26 or later"; exit 1; }
+	@node -e 'process.exit(Number(process.versions.node.split(".")[0]) >= 20 ? 0 : 1)' || { echo "found Node $$(node --version), expected 20 or later"; exit 1; }
+
+# Chromium comes from Debian's packages where it is not there.
+chromium:
+	@command -v chromium >/dev/null || { \
+	  echo "installing Chromium from Debian's packages"; \
+	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends chromium >/dev/null; } \
+	  || { echo "missing: chromium, and it could not be installed; try apt-get install chromium"; exit 1; }
+
+clean: ## what was built, and the demo's records
+	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg
