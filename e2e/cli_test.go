@@ -112,7 +112,9 @@ func folderText(t *testing.T, folder string) string {
 }
 
 func TestFolderCommandsNeedNoService(t *testing.T) {
-	run := func(args ...string) (string, string, int) { return runWith(t, []string{"ZRIDGE_CONFIG=/nowhere"}, "", args...) }
+	run := func(args ...string) (string, string, int) {
+		return runWith(t, []string{"ZRIDGE_CONFIG=/nowhere"}, "", args...)
+	}
 	for _, c := range []struct {
 		args   string
 		status int

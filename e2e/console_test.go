@@ -111,10 +111,10 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 
 	// A fault is said at once and keeps nothing.
 	p.fill("Add a setting", "screen goes off")
-	p.shows("0 never locks")
+	p.shows("Presentations and running measurements")
 	p.key(kb.Enter)
 	p.fill("Lock the screen after minutes", "5000")
-	p.shows("expected a whole number from 0 to 1440 (minutes)")
+	p.shows("expected a whole number from 1 to 1440 (minutes)")
 	p.shows("Not kept")
 	p.fill("Lock the screen after minutes", "10")
 	p.shows("Kept in the open change")
@@ -134,7 +134,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.fill("Reason", "The night watch is always there")
 	p.shot("clash-settle")
 	p.button("Keep the ruling in the change")
-	p.shows("clashes cleared")
+	p.shows("clash cleared")
 
 	// The change: what it does, then live.
 	p.link("Look at the impact")

@@ -110,7 +110,15 @@ function Frame({ name, role }: { name: string; role: string }) {
             path="*"
             element={
               <Page title="Nothing here">
-                <Empty action={<Link className="btn btn-sm" to="/">To the overview</Link>}>There is no such page. The link may be old, or a letter is missing.</Empty>
+                <Empty
+                  action={
+                    <Link className="btn btn-sm" to="/">
+                      To the overview
+                    </Link>
+                  }
+                >
+                  There is no such page. The link may be old, or a letter is missing.
+                </Empty>
               </Page>
             }
           />
@@ -139,11 +147,17 @@ function Rail() {
           key={to}
           to={to}
           end={to === '/'}
-          className={({ isActive }) => `flex items-center gap-2.5 rounded px-2 py-1.5 text-sm ${isActive ? 'bg-primary/12 font-semibold text-primary' : 'hover:bg-base-200'}`}
+          className={({ isActive }) =>
+            `flex items-center gap-2.5 rounded px-2 py-1.5 text-sm ${isActive ? 'bg-primary/12 font-semibold text-primary' : 'hover:bg-base-200'}`
+          }
         >
           <Icon size={16} aria-hidden />
           <span className="flex-1">{word}</span>
-          {counts[word] ? <span className={`rounded px-1.5 text-[12px] font-semibold tabular-nums ${word === 'Clashes' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>{counts[word]}</span> : null}
+          {counts[word] ? (
+            <span className={`rounded px-1.5 text-[12px] font-semibold tabular-nums ${word === 'Clashes' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>
+              {counts[word]}
+            </span>
+          ) : null}
         </NavLink>
       ))}
     </nav>

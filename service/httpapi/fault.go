@@ -107,9 +107,12 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 	p := problemOf(status, code, message)
 	for _, err := range errs {
 		var detail *huma.ErrorDetail
-		if errors.As(err, &detail) {
+		switch {
+		case errors.As(err, &detail) && status == http.StatusBadRequest:
+			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Path: pointer(detail.Location), Found: detail.Message, Expected: "JSON of the documented form"})
+		case errors.As(err, &detail):
 			p.Faults = append(p.Faults, problem.Fault{Code: problem.WrongType, Path: pointer(detail.Location), Found: "another value", Expected: detail.Message})
-		} else if err != nil && status < 500 {
+		case err != nil && status < 500:
 			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Found: "a body that can't be read", Expected: "JSON of the documented form"})
 		}
 	}

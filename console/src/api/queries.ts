@@ -32,19 +32,29 @@ export interface DeviceFilter {
 export const useDevices = (filter: DeviceFilter) =>
   useInfiniteQuery({
     queryKey: [...keys.devices, 'list', filter],
-    queryFn: ({ pageParam }) => got(api.GET('/api/v1/devices', { params: { query: { ...(filter as object), limit: 200, ...(pageParam ? { cursor: pageParam } : {}) } } })),
+    queryFn: ({ pageParam }) =>
+      got(api.GET('/api/v1/devices', { params: { query: { ...(filter as object), limit: 200, ...(pageParam ? { cursor: pageParam } : {}) } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: keepPreviousData,
   });
 
-export const useDevice = (id: string) => useQuery({ queryKey: [...keys.devices, id], queryFn: () => got(api.GET('/api/v1/devices/{id}', { params: { path: { id } } })) });
+export const useDevice = (id: string) =>
+  useQuery({ queryKey: [...keys.devices, id], queryFn: () => got(api.GET('/api/v1/devices/{id}', { params: { path: { id } } })) });
 
 export const useConflicts = (change?: string) =>
-  useQuery({ queryKey: [...keys.estate, 'conflicts', change ?? ''], queryFn: () => got(api.GET('/api/v1/conflicts', { params: { query: change ? { change } : {} } })), placeholderData: keepPreviousData });
+  useQuery({
+    queryKey: [...keys.estate, 'conflicts', change ?? ''],
+    queryFn: () => got(api.GET('/api/v1/conflicts', { params: { query: change ? { change } : {} } })),
+    placeholderData: keepPreviousData,
+  });
 
 export const useProblems = (change?: string) =>
-  useQuery({ queryKey: [...keys.estate, 'problems', change ?? ''], queryFn: () => got(api.GET('/api/v1/problems', { params: { query: change ? { change } : {} } })), placeholderData: keepPreviousData });
+  useQuery({
+    queryKey: [...keys.estate, 'problems', change ?? ''],
+    queryFn: () => got(api.GET('/api/v1/problems', { params: { query: change ? { change } : {} } })),
+    placeholderData: keepPreviousData,
+  });
 
 export const usePolicies = (change?: string) =>
   useQuery({
@@ -54,7 +64,12 @@ export const usePolicies = (change?: string) =>
   });
 
 export const usePolicyUse = (id: string, change: { id: string; version: number } | undefined, enabled: boolean) =>
-  useQuery({ queryKey: [...keys.estate, 'use', id, change?.id ?? '', change?.version ?? 0], queryFn: () => got(api.GET('/api/v1/policies/{id}/use', { params: { path: { id }, query: change ? { change: change.id } : {} } })), enabled, retry: false });
+  useQuery({
+    queryKey: [...keys.estate, 'use', id, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/policies/{id}/use', { params: { path: { id }, query: change ? { change: change.id } : {} } })),
+    enabled,
+    retry: false,
+  });
 
 export const useLivePolicy = (id: string, enabled: boolean) =>
   useQuery({
@@ -81,24 +96,41 @@ export const useSettingSearch = (words: string) =>
     placeholderData: keepPreviousData,
   });
 
-export const useGroups = () => useQuery({ queryKey: [...keys.estate, 'groups'], queryFn: async () => (await got(api.GET('/api/v1/groups', { params: { query: { limit: 1000 } } }))).items });
+export const useGroups = () =>
+  useQuery({ queryKey: [...keys.estate, 'groups'], queryFn: async () => (await got(api.GET('/api/v1/groups', { params: { query: { limit: 1000 } } }))).items });
 
 export const useUnits = () =>
   useQuery({
     queryKey: [...keys.estate, 'units'],
-    queryFn: async () => (await got(api.GET('/api/v1/estate/{kind}', { params: { path: { kind: 'units' }, query: { limit: 1000 } } }))).items.map((o) => o.body as { id: string; title?: string; parent?: string }),
+    queryFn: async () =>
+      (await got(api.GET('/api/v1/estate/{kind}', { params: { path: { kind: 'units' }, query: { limit: 1000 } } }))).items.map(
+        (o) => o.body as { id: string; title?: string; parent?: string },
+      ),
   });
 
 export const useChanges = (state?: 'open' | 'published' | 'discarded') =>
   useQuery({ queryKey: [...keys.changes, 'list', state ?? ''], queryFn: () => got(api.GET('/api/v1/changes', { params: { query: state ? { state } : {} } })) });
 
-export const useChange = (id: string | undefined) => useQuery({ queryKey: [...keys.changes, id], queryFn: () => got(api.GET('/api/v1/changes/{id}', { params: { path: { id: id! } } })), enabled: !!id, retry: false });
+export const useChange = (id: string | undefined) =>
+  useQuery({
+    queryKey: [...keys.changes, id],
+    queryFn: () => got(api.GET('/api/v1/changes/{id}', { params: { path: { id: id! } } })),
+    enabled: !!id,
+    retry: false,
+  });
 
 export const useImpact = (id: string | undefined) =>
-  useQuery({ queryKey: [...keys.changes, id, 'impact'], queryFn: () => got(api.GET('/api/v1/changes/{id}/impact', { params: { path: { id: id! } } })), enabled: !!id, placeholderData: keepPreviousData, retry: false });
+  useQuery({
+    queryKey: [...keys.changes, id, 'impact'],
+    queryFn: () => got(api.GET('/api/v1/changes/{id}/impact', { params: { path: { id: id! } } })),
+    enabled: !!id,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
 
 /** What edits would do if they were put into a change; nothing is stored. */
-export const tryEdits = (change: string | undefined, edits: TrialEdit[]) => got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits } }));
+export const tryEdits = (change: string | undefined, edits: TrialEdit[]) =>
+  got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits } }));
 
 /** Asks again for what others have changed, as the service says so. Laptops check in all the time: their news is gathered. */
 export function useLiveUpdates(on: boolean) {

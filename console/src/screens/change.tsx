@@ -6,7 +6,7 @@ import { keys, queries, useChange, useImpact, useWho } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { BeforeAfter, ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
-import { count, Status, Time } from '../ui/words';
+import { count, Status, Time, ValueText } from '../ui/words';
 
 export function ChangeScreen() {
   const { id = '' } = useParams();
@@ -54,7 +54,15 @@ export function ChangeScreen() {
             {c.edits.length > 100 && <li className="quiet px-4 py-2 text-sm">and {c.edits.length - 100} more</li>}
           </ul>
         ) : (
-          <Empty action={<Link className="btn btn-sm" to="/policies">To the policies</Link>}>Nothing is edited yet. Open a policy and alter it, or settle a clash: it goes in here.</Empty>
+          <Empty
+            action={
+              <Link className="btn btn-sm" to="/policies">
+                To the policies
+              </Link>
+            }
+          >
+            Nothing is edited yet. Open a policy and alter it, or settle a clash: it goes in here.
+          </Empty>
         )}
       </Sheet>
       {isOpen && (
@@ -92,7 +100,15 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
           </span>
         </span>
         {change.state === 'open' && (
-          <button type="button" className="btn btn-ghost btn-xs" onClick={() => void got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path } })).then(refresh).catch(setError)}>
+          <button
+            type="button"
+            className="btn btn-ghost btn-xs"
+            onClick={() =>
+              void got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path } }))
+                .then(refresh)
+                .catch(setError)
+            }
+          >
             Take out
           </button>
         )}
@@ -100,7 +116,15 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
       {overtaken && (
         <div role="alert" className="mt-1 flex flex-wrap items-center gap-3 text-warning">
           Another change published version {e.live_version} since this edit began with version {e.base_version}.
-          <button type="button" className="btn btn-xs" onClick={() => void got(api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/rebase', { params: { path } })).then(refresh).catch(setError)}>
+          <button
+            type="button"
+            className="btn btn-xs"
+            onClick={() =>
+              void got(api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/rebase', { params: { path } }))
+                .then(refresh)
+                .catch(setError)
+            }
+          >
             Let this one replace it
           </button>
         </div>
@@ -126,7 +150,9 @@ function differences(live: unknown, body: unknown): Row[] {
   };
   const a = flat(live);
   const b = flat(body);
-  return [...new Set([...Object.keys(a), ...Object.keys(b)])].filter((k) => JSON.stringify(a[k]) !== JSON.stringify(b[k])).map((k) => ({ label: k, from: a[k], to: b[k] }));
+  return [...new Set([...Object.keys(a), ...Object.keys(b)])]
+    .filter((k) => JSON.stringify(a[k]) !== JSON.stringify(b[k]))
+    .map((k) => ({ label: k, from: a[k], to: b[k] }));
 }
 
 function Differences({ e }: { e: Edit }) {
@@ -139,7 +165,11 @@ function Differences({ e }: { e: Edit }) {
         <div key={r.label} className="contents">
           <dt className="quiet id">{r.label}</dt>
           <dd>
-            <BeforeAfter from={r.from === undefined ? {} : { status: 'set', value: r.from }} to={r.to === undefined ? {} : { status: 'set', value: r.to }} />
+            {e.action === 'create' ? (
+              <ValueText of={r.to} />
+            ) : (
+              <BeforeAfter from={r.from === undefined ? {} : { status: 'set', value: r.from }} to={r.to === undefined ? {} : { status: 'set', value: r.to }} />
+            )}
           </dd>
         </div>
       ))}
@@ -175,7 +205,9 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
       </button>
       <Dialog open={asking} onClose={() => setAsking(false)} title={`Publish ‘${change.title}’?`} wide>
         {impact && <ImpactView of={{ ...impact, transitions: impact.transitions.slice(0, 8) }} />}
-        {impact && impact.transitions.length > 8 && <p className="quiet mt-1 text-sm">and {impact.transitions.length - 8} more kinds of alteration, listed on the change’s page</p>}
+        {impact && impact.transitions.length > 8 && (
+          <p className="quiet mt-1 text-sm">and {impact.transitions.length - 8} more kinds of alteration, listed on the change’s page</p>
+        )}
         {everyone && (
           <div className="mt-4 rounded border border-warning bg-warning/10 p-3">
             <Field label={`This reaches every laptop of the company. Type the change’s title to go on: ${change.title}`}>

@@ -28,7 +28,14 @@ export function ChangesScreen() {
     >
       <div role="tablist" aria-label="State" className="flex gap-1">
         {states.map((s) => (
-          <button key={s ?? 'all'} type="button" role="tab" aria-selected={state === s} className={`btn btn-sm ${state === s ? 'btn-primary' : 'btn-ghost'}`} onClick={() => setParams(s ? { state: s } : {})}>
+          <button
+            key={s ?? 'all'}
+            type="button"
+            role="tab"
+            aria-selected={state === s}
+            className={`btn btn-sm ${state === s ? 'btn-primary' : 'btn-ghost'}`}
+            onClick={() => setParams(s ? { state: s } : {})}
+          >
             {s ?? 'all'}
           </button>
         ))}
@@ -38,7 +45,15 @@ export function ChangesScreen() {
       {list.data && (
         <div className="sheet overflow-x-auto">
           {list.data.length === 0 ? (
-            <Empty action={<Link className="btn btn-sm" to="/policies">To the policies</Link>}>No such changes. Editing a policy opens one by itself.</Empty>
+            <Empty
+              action={
+                <Link className="btn btn-sm" to="/policies">
+                  To the policies
+                </Link>
+              }
+            >
+              No such changes. Editing a policy opens one by itself.
+            </Empty>
           ) : (
             <table className="table table-sm">
               <thead>
@@ -73,7 +88,14 @@ export function ChangesScreen() {
                     </td>
                     <td className="tabular-nums">{c.revision || ''}</td>
                     <td className="text-right">
-                      {c.state === 'open' && (open.id === c.id ? <span className="quiet text-[13px]">you are in it</span> : <button type="button" className="btn btn-xs" onClick={() => open.choose(c.id)}>Work in it</button>)}
+                      {c.state === 'open' &&
+                        (open.id === c.id ? (
+                          <span className="quiet text-[13px]">you are in it</span>
+                        ) : (
+                          <button type="button" className="btn btn-xs" onClick={() => open.choose(c.id)}>
+                            Work in it
+                          </button>
+                        ))}
                     </td>
                   </tr>
                 ))}

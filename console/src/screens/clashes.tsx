@@ -19,7 +19,14 @@ export function ClashesScreen() {
   const check = params.get('check');
   const shown = (list.data ?? []).filter((c) => !only || c.setting === only);
   return (
-    <Page title="Clashes" lead={open.change ? `As they would be with ‘${open.change.title}’` : 'What policies disagree about. A clash has no value: laptops keep what they have until somebody decides.'}>
+    <Page
+      title="Clashes"
+      lead={
+        open.change
+          ? `As they would be with ‘${open.change.title}’`
+          : 'What policies disagree about. A clash has no value: laptops keep what they have until somebody decides.'
+      }
+    >
       <Failed error={list.error} />
       {list.isPending && <Loading />}
       {only && (
@@ -32,7 +39,17 @@ export function ClashesScreen() {
       )}
       {list.data && shown.length === 0 && (
         <div className="sheet">
-          <Empty action={open.id ? <Link to={`/changes/${open.id}`} className="btn btn-sm">Look at the open change</Link> : undefined}>{only ? 'No clash about this setting.' : 'No two policies disagree about anything.'}</Empty>
+          <Empty
+            action={
+              open.id ? (
+                <Link to={`/changes/${open.id}`} className="btn btn-sm">
+                  Look at the open change
+                </Link>
+              ) : undefined
+            }
+          >
+            {only ? 'No clash about this setting.' : 'No two policies disagree about anything.'}
+          </Empty>
         </div>
       )}
       {shown.map((c) => (
@@ -103,7 +120,9 @@ function Clash({ c }: { c: Conflict }) {
             </div>
           ))}
         </div>
-        {!c.settleable && <p className="text-sm text-warning">The lists have nothing in common, so nothing would be allowed. No ruling settles that: alter one of the lists.</p>}
+        {!c.settleable && (
+          <p className="text-sm text-warning">The lists have nothing in common, so nothing would be allowed. No ruling settles that: alter one of the lists.</p>
+        )}
         <details>
           <summary className="cursor-pointer text-sm">Touches {count(c.device_count, 'laptop')}</summary>
           <DeviceLinks ids={c.devices.slice(0, 60)} more={c.device_count - Math.min(60, c.devices.length)} />
@@ -134,7 +153,9 @@ function Settle({ c, prefer, onClose }: { c: Conflict; prefer: string; onClose: 
   const value = c.values.find((v) => v.policy === prefer)!.value;
   if (!asked) {
     setAsked(true);
-    tryEdits(open.id, rulingsFor(c, prefer, '')).then(setTrial).catch(setError);
+    tryEdits(open.id, rulingsFor(c, prefer, ''))
+      .then(setTrial)
+      .catch(setError);
   }
   const keep = async () => {
     try {
@@ -151,9 +172,18 @@ function Settle({ c, prefer, onClose }: { c: Conflict; prefer: string; onClose: 
     <Dialog open onClose={onClose} title={`Prefer ‘${prefer}’ for ${c.title || c.setting}`} wide>
       <div className="flex flex-col gap-4">
         <p className="text-sm">
-          <ValueText of={value} className="font-semibold" /> will stand wherever these policies meet and disagree.{open.change ? ` What is shown is the whole of ‘${open.change.title}’ with this ruling.` : ''}
+          <ValueText of={value} className="font-semibold" /> will stand wherever these policies meet and disagree.
+          {open.change ? ` What is shown is the whole of ‘${open.change.title}’ with this ruling.` : ''}
         </p>
-        <div className="rounded border border-base-300 p-3">{trial?.impact ? <ImpactView of={trial.impact} most={10} /> : trial?.faults ? <Failed error={new Error(trial.faults.map((f) => f.expected).join('; '))} /> : <Loading rows={3} />}</div>
+        <div className="rounded border border-base-300 p-3">
+          {trial?.impact ? (
+            <ImpactView of={trial.impact} most={10} />
+          ) : trial?.faults ? (
+            <Failed error={new Error(trial.faults.map((f) => f.expected).join('; '))} />
+          ) : (
+            <Loading rows={3} />
+          )}
+        </div>
         <Field label="Reason" hint="Kept with the ruling: the next person asks why">
           <input className="input w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
         </Field>

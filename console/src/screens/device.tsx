@@ -76,18 +76,28 @@ function Body({ p }: { p: DevicePage }) {
         ))}
         {p.effective.settings.length === 0 && (
           <div className="sheet">
-            <Empty action={<Link to="/policies" className="btn btn-sm">To the policies</Link>}>No policy sets anything on this laptop.</Empty>
+            <Empty
+              action={
+                <Link to="/policies" className="btn btn-sm">
+                  To the policies
+                </Link>
+              }
+            >
+              No policy sets anything on this laptop.
+            </Empty>
           </div>
         )}
-        {[...areas].sort(([a], [b]) => a.localeCompare(b)).map(([area, settings]) => (
-          <Sheet key={area} title={<span className="inline-block first-letter:uppercase">{area}</span>} aside={count(settings.length, 'setting')}>
-            <ul>
-              {settings.map((s) => (
-                <Row key={s.setting} s={s} p={p} definition={dictionary.get(s.setting)} delivery={deliveries.get(s.setting)} />
-              ))}
-            </ul>
-          </Sheet>
-        ))}
+        {[...areas]
+          .sort(([a], [b]) => a.localeCompare(b))
+          .map(([area, settings]) => (
+            <Sheet key={area} title={<span className="inline-block first-letter:uppercase">{area}</span>} aside={count(settings.length, 'setting')}>
+              <ul>
+                {settings.map((s) => (
+                  <Row key={s.setting} s={s} p={p} definition={dictionary.get(s.setting)} delivery={deliveries.get(s.setting)} />
+                ))}
+              </ul>
+            </Sheet>
+          ))}
       </div>
       <div className="flex min-w-0 flex-col gap-4">
         <Facts p={p} />
@@ -100,7 +110,10 @@ function Body({ p }: { p: DevicePage }) {
                 <li key={c.at} className="flex justify-between gap-3 px-4 py-1">
                   <span>
                     {c.outcome}
-                    <span className="quiet"> · {c.sent} sent, {c.applied} taken</span>
+                    <span className="quiet">
+                      {' '}
+                      · {c.sent} sent, {c.applied} taken
+                    </span>
                   </span>
                   <span className="quiet text-[13px]">
                     <Time at={c.at} />
@@ -112,7 +125,11 @@ function Body({ p }: { p: DevicePage }) {
         </Sheet>
         <Sheet title="Does not apply">
           <div className="px-4 py-3">
-            {p.effective.not_applying?.length ? <NotApplyingList list={p.effective.not_applying} /> : <p className="quiet text-sm">Every policy applies to this laptop.</p>}
+            {p.effective.not_applying?.length ? (
+              <NotApplyingList list={p.effective.not_applying} />
+            ) : (
+              <p className="quiet text-sm">Every policy applies to this laptop.</p>
+            )}
           </div>
         </Sheet>
       </div>
@@ -149,7 +166,13 @@ function Row({ s, p, definition, delivery }: { s: SettingAnswer; p: DevicePage; 
             </div>
           )}
         </div>
-        <button type="button" className="btn btn-ghost btn-sm" aria-expanded={open} aria-label={`Why ${definition?.title ?? s.setting}`} onClick={() => setOpen(!open)}>
+        <button
+          type="button"
+          className="btn btn-ghost btn-sm"
+          aria-expanded={open}
+          aria-label={`Why ${definition?.title ?? s.setting}`}
+          onClick={() => setOpen(!open)}
+        >
           {open ? <ChevronDown size={15} aria-hidden /> : <ChevronRight size={15} aria-hidden />} Why
         </button>
       </div>

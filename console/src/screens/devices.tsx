@@ -22,11 +22,31 @@ const template = columns.map((c) => c.width).join(' ');
 
 function Needs({ d }: { d: Device }) {
   const parts = [
-    d.statuses.failed > 0 && <span key="f" className="inline-flex gap-1">{d.statuses.failed} <Status of="failed" /></span>,
-    d.statuses.pending > 0 && <span key="p" className="inline-flex gap-1">{d.statuses.pending} <Status of="pending" /></span>,
-    d.statuses.conflict > 0 && <span key="c" className="inline-flex gap-1">{d.statuses.conflict} <Status of="conflict" /></span>,
-    d.problems > 0 && <span key="r" className="text-warning">{count(d.problems, 'problem')}</span>,
-    d.silent && <span key="s" className="text-warning">silent</span>,
+    d.statuses.failed > 0 && (
+      <span key="f" className="inline-flex gap-1">
+        {d.statuses.failed} <Status of="failed" />
+      </span>
+    ),
+    d.statuses.pending > 0 && (
+      <span key="p" className="inline-flex gap-1">
+        {d.statuses.pending} <Status of="pending" />
+      </span>
+    ),
+    d.statuses.conflict > 0 && (
+      <span key="c" className="inline-flex gap-1">
+        {d.statuses.conflict} <Status of="conflict" />
+      </span>
+    ),
+    d.problems > 0 && (
+      <span key="r" className="text-warning">
+        {count(d.problems, 'problem')}
+      </span>
+    ),
+    d.silent && (
+      <span key="s" className="text-warning">
+        silent
+      </span>
+    ),
   ].filter(Boolean);
   return <span className="flex flex-wrap gap-x-3 text-[13px]">{parts.length ? parts : <span className="quiet">nothing</span>}</span>;
 }
@@ -70,7 +90,13 @@ export function DevicesScreen() {
             </Empty>
           </div>
         ) : (
-          <Rows rows={rows} sort={filter.sort ?? 'id'} onSort={(s) => set('sort', s)} more={() => list.hasNextPage && !list.isFetchingNextPage && void list.fetchNextPage()} total={total} />
+          <Rows
+            rows={rows}
+            sort={filter.sort ?? 'id'}
+            onSort={(s) => set('sort', s)}
+            more={() => list.hasNextPage && !list.isFetchingNextPage && void list.fetchNextPage()}
+            total={total}
+          />
         )}
       </div>
     </div>
@@ -99,11 +125,37 @@ function Filters({ filter, set, clear }: { filter: DeviceFilter; set: (key: stri
   );
   return (
     <div className="flex flex-wrap items-center gap-2" role="search">
-      <input type="search" aria-label="Search devices" placeholder="Id, serial, owner, model, tag" className="input input-sm w-64" value={text} onChange={(e) => setText(e.target.value)} />
-      {choice('unit', 'Unit', units.map((u) => [u.id, u.title ?? u.id]))}
-      {choice('group', 'Group', groups.map((g) => [g.id, g.title ?? g.id]))}
-      {choice('os', 'System', [['linux', 'linux'], ['windows', 'windows'], ['macos', 'macos']])}
-      {choice('state', 'State', [['failed', 'settings failed'], ['pending', 'settings pending'], ['conflict', 'in a clash'], ['problem', 'with problems'], ['silent', 'silent'], ['never-seen', 'never seen']])}
+      <input
+        type="search"
+        aria-label="Search devices"
+        placeholder="Id, serial, owner, model, tag"
+        className="input input-sm w-64"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
+      {choice(
+        'unit',
+        'Unit',
+        units.map((u) => [u.id, u.title ?? u.id]),
+      )}
+      {choice(
+        'group',
+        'Group',
+        groups.map((g) => [g.id, g.title ?? g.id]),
+      )}
+      {choice('os', 'System', [
+        ['linux', 'linux'],
+        ['windows', 'windows'],
+        ['macos', 'macos'],
+      ])}
+      {choice('state', 'State', [
+        ['failed', 'settings failed'],
+        ['pending', 'settings pending'],
+        ['conflict', 'in a clash'],
+        ['problem', 'with problems'],
+        ['silent', 'silent'],
+        ['never-seen', 'never seen'],
+      ])}
       {Object.keys(filter).length > 0 && (
         <button type="button" className="btn btn-ghost btn-sm" onClick={clear}>
           Clear
@@ -124,11 +176,20 @@ function Rows({ rows, sort, onSort, more, total }: { rows: Device[]; sort: strin
   });
   return (
     <div ref={scroller} className="sheet h-full overflow-auto text-sm" role="table" aria-label="Devices" aria-rowcount={total + 1} tabIndex={0}>
-      <div role="row" aria-rowindex={1} className="sticky top-0 z-10 grid min-w-[64rem] items-center gap-3 border-b border-base-300 bg-base-100 px-4 py-2 font-medium" style={{ gridTemplateColumns: template }}>
+      <div
+        role="row"
+        aria-rowindex={1}
+        className="sticky top-0 z-10 grid min-w-[64rem] items-center gap-3 border-b border-base-300 bg-base-100 px-4 py-2 font-medium"
+        style={{ gridTemplateColumns: template }}
+      >
         {columns.map((c) => (
           <div key={c.key} role="columnheader" aria-sort={c.sort === sort ? 'ascending' : `-${c.sort}` === sort ? 'descending' : undefined}>
             {c.sort ? (
-              <button type="button" className="inline-flex cursor-pointer items-center gap-1 hover:text-primary" onClick={() => onSort(sort === c.sort ? (c.sort!.startsWith('-') ? c.sort!.slice(1) : `-${c.sort}`) : c.sort!)}>
+              <button
+                type="button"
+                className="inline-flex cursor-pointer items-center gap-1 hover:text-primary"
+                onClick={() => onSort(sort === c.sort ? (c.sort!.startsWith('-') ? c.sort!.slice(1) : `-${c.sort}`) : c.sort!)}
+              >
                 {c.word}
                 {sort === c.sort && <ArrowUp size={13} aria-hidden />}
                 {(sort === `-${c.sort}` || `-${sort}` === c.sort) && <ArrowDown size={13} aria-hidden />}

@@ -14,7 +14,14 @@ export function DictionaryScreen() {
   const areas = Map.groupBy(shown ?? [], (d) => (q ? 'Found' : d.area || 'other'));
   return (
     <Page title="Dictionary" lead={all.data ? `${count(all.data.length, 'setting')} that policies can hold` : ' '}>
-      <input type="search" aria-label="Search settings" placeholder="Say what it does: “screen goes off”, “copy to usb”" className="input input-sm w-96" value={q} onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })} />
+      <input
+        type="search"
+        aria-label="Search settings"
+        placeholder="Say what it does: “screen goes off”, “copy to usb”"
+        className="input input-sm w-96"
+        value={q}
+        onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+      />
       <Failed error={all.error ?? found.error} />
       {!shown && <Loading />}
       {shown?.length === 0 && (
@@ -35,7 +42,12 @@ export function DictionaryScreen() {
   );
 }
 
-const combines: Record<string, string> = { closest: 'the closest to the laptop wins', strictest: 'the strictest wins', merge: 'lists add up', common: 'what all lists have' };
+const combines: Record<string, string> = {
+  closest: 'the closest to the laptop wins',
+  strictest: 'the strictest wins',
+  merge: 'lists add up',
+  common: 'what all lists have',
+};
 
 function Row({ d }: { d: Setting }) {
   return (
@@ -65,7 +77,8 @@ function Row({ d }: { d: Setting }) {
       <p className="mt-0.5 max-w-[75ch]">{d.help}</p>
       <p className="quiet mt-0.5 text-[13px]">
         {d.type}
-        {d.options ? ` (${d.options.join(', ')})` : ''}; {combines[d.combine ?? 'closest']}; unmanaged: {d.default === undefined ? 'not known' : valueText(d.default)}
+        {d.options ? ` (${d.options.join(', ')})` : ''}; {combines[d.combine ?? 'closest']}; unmanaged:{' '}
+        {d.default === undefined ? 'not known' : valueText(d.default)}
         {d.effects?.length ? `; ${d.effects.join(', ')}` : ''}
       </p>
     </li>

@@ -32,9 +32,15 @@ function Search({ onClose }: { onClose: () => void }) {
   const found = q
     ? [
         ...settings.slice(0, 5).map((s) => ({ kind: 'setting', to: `/dictionary?q=${encodeURIComponent(s.title ?? s.id)}`, text: s.title ?? s.id, id: s.id })),
-        ...policies.filter((p) => fits(p.id, p.title, p.why)).slice(0, 6).map((p) => ({ kind: 'policy', to: `/policies/${p.id}`, text: p.title || p.id, id: p.id })),
+        ...policies
+          .filter((p) => fits(p.id, p.title, p.why))
+          .slice(0, 6)
+          .map((p) => ({ kind: 'policy', to: `/policies/${p.id}`, text: p.title || p.id, id: p.id })),
         ...(devices.data ?? []).map((d) => ({ kind: 'device', to: `/devices/${d.id}`, text: d.owner_name || 'no owner', id: d.id })),
-        ...changes.filter((c) => fits(c.id, c.title)).slice(0, 4).map((c) => ({ kind: 'change', to: `/changes/${c.id}`, text: c.title, id: c.id })),
+        ...changes
+          .filter((c) => fits(c.id, c.title))
+          .slice(0, 4)
+          .map((c) => ({ kind: 'change', to: `/changes/${c.id}`, text: c.title, id: c.id })),
       ]
     : [];
   const pick = (to: string | undefined) => {
@@ -68,7 +74,14 @@ function Search({ onClose }: { onClose: () => void }) {
       <ul id="found" role="listbox" aria-label="Found" className="min-h-24">
         {q && found.length === 0 && <li className="quiet px-2 py-1 text-sm">Nothing fits.</li>}
         {found.map((f, i) => (
-          <li key={f.kind + f.id} id={`hit-${i}`} role="option" aria-selected={i === at} className={`grid cursor-pointer grid-cols-[5rem_1fr_auto] gap-3 rounded px-2 py-1.5 text-sm ${i === at ? 'bg-primary/10' : 'hover:bg-base-200'}`} onClick={() => pick(f.to)}>
+          <li
+            key={f.kind + f.id}
+            id={`hit-${i}`}
+            role="option"
+            aria-selected={i === at}
+            className={`grid cursor-pointer grid-cols-[5rem_1fr_auto] gap-3 rounded px-2 py-1.5 text-sm ${i === at ? 'bg-primary/10' : 'hover:bg-base-200'}`}
+            onClick={() => pick(f.to)}
+          >
             <span className="quiet">{f.kind}</span>
             <span>{f.text}</span>
             <span className="id quiet">{f.id}</span>

@@ -9,7 +9,14 @@ import { count, number, Time } from '../ui/words';
 export function OverviewScreen() {
   const { data: o, error } = useOverview();
   return (
-    <Page title="Overview" lead={o ? `${count(o.devices, 'laptop')}, ${count(o.people, 'person', 'people')}, ${count(o.policies, 'policy', 'policies')} in ${count(o.units, 'unit')} · revision ${o.revision}, judged as on ${o.day}` : ' '}>
+    <Page
+      title="Overview"
+      lead={
+        o
+          ? `${count(o.devices, 'laptop')}, ${count(o.people, 'person', 'people')}, ${count(o.policies, 'policy', 'policies')} in ${count(o.units, 'unit')} · revision ${o.revision}, judged as on ${o.day}`
+          : ' '
+      }
+    >
       <Failed error={error} />
       {!o && !error ? <Loading /> : null}
       {o && <Board o={o} />}
@@ -23,32 +30,41 @@ function Board({ o }: { o: Overview }) {
       <Delivery o={o} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
         <div className="flex flex-col gap-4">
-        <Needs title="Clashes to decide" n={o.conflicts.length} to="/clashes" nothing="No two policies disagree.">
-          {o.conflicts.map((c) => (
-            <Line key={c.setting + c.policies.join()} to={`/clashes?setting=${c.setting}`} n={c.device_count}>
-              {c.title || c.setting}
-              <span className="quiet"> — {c.policies.join(' or ')}</span>
-            </Line>
-          ))}
-        </Needs>
-        <Needs title="Settings that laptops refused or report otherwise" n={o.statuses.failed} to="/devices?state=failed" nothing="Every setting that was sent is in force.">
-          {o.failed.slice(0, 7).map((f) => (
-            <Line key={f.setting + f.code + f.reason} to={f.devices.length === 1 ? `/devices/${f.devices[0]}` : '/devices?state=failed&sort=-failed'} n={f.devices.length}>
-              <span className="id">{f.setting}</span>
-              <span className="quiet"> — {f.reason}</span>
-            </Line>
-          ))}
-        </Needs>
+          <Needs title="Clashes to decide" n={o.conflicts.length} to="/clashes" nothing="No two policies disagree.">
+            {o.conflicts.map((c) => (
+              <Line key={c.setting + c.policies.join()} to={`/clashes?setting=${c.setting}`} n={c.device_count}>
+                {c.title || c.setting}
+                <span className="quiet"> — {c.policies.join(' or ')}</span>
+              </Line>
+            ))}
+          </Needs>
+          <Needs
+            title="Settings that laptops refused or report otherwise"
+            n={o.statuses.failed}
+            to="/devices?state=failed"
+            nothing="Every setting that was sent is in force."
+          >
+            {o.failed.slice(0, 7).map((f) => (
+              <Line
+                key={f.setting + f.code + f.reason}
+                to={f.devices.length === 1 ? `/devices/${f.devices[0]}` : '/devices?state=failed&sort=-failed'}
+                n={f.devices.length}
+              >
+                <span className="id">{f.setting}</span>
+                <span className="quiet"> — {f.reason}</span>
+              </Line>
+            ))}
+          </Needs>
         </div>
         <div className="flex flex-col gap-4">
-        <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
-          {o.problems.map((p) => (
-            <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
-              {p.message}
-              <span className="quiet"> — {p.from.join(', ')}</span>
-            </Line>
-          ))}
-        </Needs>
+          <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
+            {o.problems.map((p) => (
+              <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
+                {p.message}
+                <span className="quiet"> — {p.from.join(', ')}</span>
+              </Line>
+            ))}
+          </Needs>
           <Needs title="Open changes" n={o.changes.length} to="/changes" nothing="Nothing is being edited. Editing a policy opens a change.">
             {o.changes.map((c) => (
               <li key={c.id}>
@@ -93,7 +109,8 @@ function lintText(l: Overview['lints'][number]): ReactNode {
     );
   return (
     <>
-      <span className="id">{l.setting}</span> in <span className="id">{l.policy}</span> {l.lint === 'never-wins' ? 'wins nowhere' : `repeats what stands anyway (${l.beside?.join(', ') || 'nothing'})`}
+      <span className="id">{l.setting}</span> in <span className="id">{l.policy}</span>{' '}
+      {l.lint === 'never-wins' ? 'wins nowhere' : `repeats what stands anyway (${l.beside?.join(', ') || 'nothing'})`}
     </>
   );
 }
@@ -110,10 +127,19 @@ const shares = [
 function Delivery({ o }: { o: Overview }) {
   const total = shares.reduce((sum, [key]) => sum + o.statuses[key], 0);
   return (
-    <Sheet title="On the laptops" aside={<>{count(total, 'setting')} wanted on {count(o.devices, 'laptop')}</>}>
+    <Sheet
+      title="On the laptops"
+      aside={
+        <>
+          {count(total, 'setting')} wanted on {count(o.devices, 'laptop')}
+        </>
+      }
+    >
       <div className="flex flex-col gap-3 px-4 py-3">
         <div className="flex h-3 gap-px overflow-hidden rounded" aria-hidden>
-          {shares.map(([key, , tone]) => (o.statuses[key] ? <div key={key} className={tone} style={{ width: `${(100 * o.statuses[key]) / Math.max(1, total)}%` }} /> : null))}
+          {shares.map(([key, , tone]) =>
+            o.statuses[key] ? <div key={key} className={tone} style={{ width: `${(100 * o.statuses[key]) / Math.max(1, total)}%` }} /> : null,
+          )}
         </div>
         <div className="flex flex-wrap gap-x-6 gap-y-1 text-sm">
           {shares.map(([key, word, tone, to]) => (

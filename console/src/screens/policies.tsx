@@ -24,13 +24,28 @@ export function PoliciesScreen() {
         </Link>
       }
     >
-      <input type="search" aria-label="Search policies" placeholder="Name, reason or setting" className="input input-sm w-72" value={q} onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })} />
+      <input
+        type="search"
+        aria-label="Search policies"
+        placeholder="Name, reason or setting"
+        className="input input-sm w-72"
+        value={q}
+        onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+      />
       <Failed error={list.error} />
       {list.isPending && <Loading rows={10} />}
       {list.data && (
         <div className="sheet overflow-x-auto">
           {shown.length === 0 ? (
-            <Empty action={<Link to="/policies/new" className="btn btn-sm">Write one</Link>}>{q ? 'No policy mentions that.' : 'No policies yet. A policy holds settings for one purpose, and says who gets them.'}</Empty>
+            <Empty
+              action={
+                <Link to="/policies/new" className="btn btn-sm">
+                  Write one
+                </Link>
+              }
+            >
+              {q ? 'No policy mentions that.' : 'No policies yet. A policy holds settings for one purpose, and says who gets them.'}
+            </Empty>
           ) : (
             <table className="table table-sm">
               <thead>
@@ -69,7 +84,9 @@ export function PoliciesScreen() {
                     <td className="text-[13px] text-warning">
                       {p.clashes > 0 && <div>{count(p.clashes, 'clash', 'clashes')}</div>}
                       {p.state === 'active' && p.devices === 0 && <div>reaches nobody</div>}
-                      {(lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length > 0 && <div>{count((lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length, 'idle entry', 'idle entries')}</div>}
+                      {(lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length > 0 && (
+                        <div>{count((lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length, 'idle entry', 'idle entries')}</div>
+                      )}
                     </td>
                   </tr>
                 ))}

@@ -36,7 +36,18 @@ export function NewPolicyScreen() {
   return (
     <Page title="New policy" lead="One purpose, a name and a reason. It reaches nobody until you say who gets it, and nothing is live until you publish.">
       <form onSubmit={create} className="sheet flex max-w-xl flex-col gap-4 p-5">
-        <Field label="Name" hint={slug(title) ? <>Id: <Id>{slug(title)}</Id></> : 'What it is for, in a few words'}>
+        <Field
+          label="Name"
+          hint={
+            slug(title) ? (
+              <>
+                Id: <Id>{slug(title)}</Id>
+              </>
+            ) : (
+              'What it is for, in a few words'
+            )
+          }
+        >
           <input className="input w-full" required autoFocus value={title} onChange={(e) => setTitle(e.target.value)} />
         </Field>
         <Field label="Kind" hint="Units and groups that go their own way do so for one kind of policy">
@@ -71,7 +82,17 @@ export function PolicyScreen() {
     return (
       <Page title={<Id>{id}</Id>}>
         {live.isPending ? <Loading /> : <Failed error={live.error} />}
-        {live.isError && <Empty action={<Link className="btn btn-sm" to="/policies">To the policies</Link>}>It may be part of a change that is not open here.</Empty>}
+        {live.isError && (
+          <Empty
+            action={
+              <Link className="btn btn-sm" to="/policies">
+                To the policies
+              </Link>
+            }
+          >
+            It may be part of a change that is not open here.
+          </Empty>
+        )}
       </Page>
     );
   return <Editor key={id} id={id} start={body} editVersion={edit?.version} retiring={edit?.action === 'retire'} live={live.data?.version} />;
@@ -154,7 +175,8 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       title={doc.title || doc.id}
       lead={
         <>
-          <Id copy>{doc.id}</Id> · {doc.kind} · <Status of={retiring ? 'retired' : (doc.state ?? 'active')} /> · {live ? `version ${live} is live` : 'not live yet'}
+          <Id copy>{doc.id}</Id> · {doc.kind} · <Status of={retiring ? 'retired' : (doc.state ?? 'active')} /> ·{' '}
+          {live ? `version ${live} is live` : 'not live yet'}
         </>
       }
       actions={<Actions id={id} doc={doc} live={live} retiring={retiring} edited={editVersion !== undefined} saving={saving} reader={reader} />}
@@ -168,7 +190,11 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
         </div>
       )}
       {saving.state === 'refused' && !stale && <Failed error={saving.error} />}
-      {retiring && <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">The open change retires this policy. Take the retirement out of the change to edit it.</p>}
+      {retiring && (
+        <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
+          The open change retires this policy. Take the retirement out of the change to edit it.
+        </p>
+      )}
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem]">
         <div className="flex min-w-0 flex-col gap-4">
           <Settings doc={doc} alter={alter} dictionary={dictionary} also={use?.also_set ?? []} use={use} faults={faults} locked={locked} />
@@ -182,14 +208,25 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
               <Faults list={faults.map((f) => ({ ...f, path: f.path?.replace(`/policies/${id}`, '') }))} />
             </div>
           )}
-          <Sheet title="Who gets it">{use ? <div className="px-4 py-3"><ReachBar of={use.reach} /></div> : <Loading rows={2} />}</Sheet>
+          <Sheet title="Who gets it">
+            {use ? (
+              <div className="px-4 py-3">
+                <ReachBar of={use.reach} />
+              </div>
+            ) : (
+              <Loading rows={2} />
+            )}
+          </Sheet>
           {use && use.problems.length > 0 && (
             <Sheet title="Wrong together with others">
               <ul className="flex flex-col gap-2 px-4 py-3 text-sm">
                 {use.problems.map((p) => (
                   <li key={p.check + p.from.join()}>
                     <span className="text-warning">{p.message}</span>
-                    <span className="quiet"> — {p.from.join(', ')}, on {count(p.device_count, 'laptop')}</span>
+                    <span className="quiet">
+                      {' '}
+                      — {p.from.join(', ')}, on {count(p.device_count, 'laptop')}
+                    </span>
                   </li>
                 ))}
               </ul>
@@ -214,7 +251,23 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
 
 const savingWords = { 'as stored': '', checking: 'Checking …', saved: 'Kept in the open change', faults: 'Not kept: it has faults', refused: 'Not kept' };
 
-function Actions({ id, doc, live, retiring, edited, saving, reader }: { id: string; doc: PolicyDoc; live?: number; retiring: boolean; edited: boolean; saving: Saving; reader: boolean }) {
+function Actions({
+  id,
+  doc,
+  live,
+  retiring,
+  edited,
+  saving,
+  reader,
+}: {
+  id: string;
+  doc: PolicyDoc;
+  live?: number;
+  retiring: boolean;
+  edited: boolean;
+  saving: Saving;
+  reader: boolean;
+}) {
   const open = useOpenChange();
   const go = useNavigate();
   const [asking, setAsking] = useState(false);
@@ -227,7 +280,16 @@ function Actions({ id, doc, live, retiring, edited, saving, reader }: { id: stri
         {savingWords[saving.state]}
       </span>
       {edited && (
-        <button type="button" className="btn btn-sm" onClick={() => void open.drop('policies', id).then(() => (live ? location.reload() : go('/policies'))).catch(setError)}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() =>
+            void open
+              .drop('policies', id)
+              .then(() => (live ? location.reload() : go('/policies')))
+              .catch(setError)
+          }
+        >
           {retiring ? 'Take the retirement back' : 'Take out of the change'}
         </button>
       )}
@@ -238,7 +300,8 @@ function Actions({ id, doc, live, retiring, edited, saving, reader }: { id: stri
       )}
       <Dialog open={asking} onClose={() => setAsking(false)} title={`Retire ‘${doc.title || id}’?`}>
         <p className="text-sm">
-          It reaches {reach ? count(reach.gets, 'laptop') : '…'} now. The retirement goes into the open change; look at its impact before you publish. The policy stays in the list as retired.
+          It reaches {reach ? count(reach.gets, 'laptop') : '…'} now. The retirement goes into the open change; look at its impact before you publish. The
+          policy stays in the list as retired.
         </p>
         <Failed error={error} />
         <div className="mt-4 flex justify-end gap-2">
@@ -266,7 +329,23 @@ function Actions({ id, doc, live, retiring, edited, saving, reader }: { id: stri
 const long = (e: Entry): { value: Value; lock?: boolean; note?: string } => (typeof e === 'object' && !Array.isArray(e) ? e : { value: e });
 const short = (e: { value: Value; lock?: boolean; note?: string }): Entry => (e.lock || e.note ? e : e.value);
 
-function Settings({ doc, alter, dictionary, also, use, faults, locked }: { doc: PolicyDoc; alter: (how: (d: PolicyDoc) => PolicyDoc) => void; dictionary: Map<string, Setting>; also: AlsoSet[]; use?: PolicyUse; faults: Fault[]; locked: boolean }) {
+function Settings({
+  doc,
+  alter,
+  dictionary,
+  also,
+  use,
+  faults,
+  locked,
+}: {
+  doc: PolicyDoc;
+  alter: (how: (d: PolicyDoc) => PolicyDoc) => void;
+  dictionary: Map<string, Setting>;
+  also: AlsoSet[];
+  use?: PolicyUse;
+  faults: Fault[];
+  locked: boolean;
+}) {
   const ids = Object.keys(doc.settings);
   const areas = Map.groupBy(ids, (id) => dictionary.get(id)?.area ?? 'other');
   const set = (id: string, e: Entry | undefined) =>
@@ -304,7 +383,25 @@ function Settings({ doc, alter, dictionary, also, use, faults, locked }: { doc: 
   );
 }
 
-function EntryRow({ id, entry, definition: d, also, fates, faults, locked, onChange }: { id: string; entry: { value: Value; lock?: boolean; note?: string }; definition?: Setting; also: AlsoSet[]; fates?: Record<string, number>; faults: Fault[]; locked: boolean; onChange: (e: { value: Value; lock?: boolean; note?: string } | undefined) => void }) {
+function EntryRow({
+  id,
+  entry,
+  definition: d,
+  also,
+  fates,
+  faults,
+  locked,
+  onChange,
+}: {
+  id: string;
+  entry: { value: Value; lock?: boolean; note?: string };
+  definition?: Setting;
+  also: AlsoSet[];
+  fates?: Record<string, number>;
+  faults: Fault[];
+  locked: boolean;
+  onChange: (e: { value: Value; lock?: boolean; note?: string } | undefined) => void;
+}) {
   const [help, setHelp] = useState(false);
   const title = d?.title ?? id;
   const clashes = also.some((a) => a.relation === 'clashes');
@@ -320,12 +417,23 @@ function EntryRow({ id, entry, definition: d, also, fates, faults, locked, onCha
             className={`btn btn-ghost btn-xs ${entry.lock ? 'text-primary' : ''}`}
             disabled={locked}
             aria-pressed={!!entry.lock}
-            title={entry.lock ? 'Locked: units and groups closer to the laptop can’t override it or detach from it' : 'Not locked: what is set closer to the laptop overrides it'}
+            title={
+              entry.lock
+                ? 'Locked: units and groups closer to the laptop can’t override it or detach from it'
+                : 'Not locked: what is set closer to the laptop overrides it'
+            }
             onClick={() => onChange({ ...entry, lock: !entry.lock || undefined })}
           >
             {entry.lock ? <Lock size={13} aria-hidden /> : <LockOpen size={13} aria-hidden />} {entry.lock ? 'locked' : 'lock'}
           </button>
-          <button type="button" className="btn btn-ghost btn-xs btn-square" disabled={locked} aria-label={`Take ${title} out`} title="Take out of the policy" onClick={() => onChange(undefined)}>
+          <button
+            type="button"
+            className="btn btn-ghost btn-xs btn-square"
+            disabled={locked}
+            aria-label={`Take ${title} out`}
+            title="Take out of the policy"
+            onClick={() => onChange(undefined)}
+          >
             <Trash2 size={13} aria-hidden />
           </button>
         </div>
@@ -334,12 +442,19 @@ function EntryRow({ id, entry, definition: d, also, fates, faults, locked, onCha
         <div className="mt-1 max-w-prose text-sm">
           <p>{d.help}</p>
           <p className="quiet mt-1 text-[13px]">
-            An unmanaged laptop: {d.default === undefined ? 'not known' : valueText(d.default)}. Supported by {d.supports?.length ? d.supports.map((s) => s.platform + (s.from ? ` from ${s.from}` : '')).join(', ') : 'every platform'}.
+            An unmanaged laptop: {d.default === undefined ? 'not known' : valueText(d.default)}. Supported by{' '}
+            {d.supports?.length ? d.supports.map((s) => s.platform + (s.from ? ` from ${s.from}` : '')).join(', ') : 'every platform'}.
             {d.effects?.length ? ` What a person notices: ${d.effects.join(', ')}.` : ''}
           </p>
         </div>
       )}
-      <div className="mt-2">{d ? <Control of={d} value={entry.value} label={title} disabled={locked} onChange={(value) => onChange({ ...entry, value })} /> : <ValueText of={entry.value} />}</div>
+      <div className="mt-2">
+        {d ? (
+          <Control of={d} value={entry.value} label={title} disabled={locked} onChange={(value) => onChange({ ...entry, value })} />
+        ) : (
+          <ValueText of={entry.value} />
+        )}
+      </div>
       {faults.map((f, i) => (
         <p key={i} role="alert" className="mt-1 text-[13px] text-error">
           Found {f.found}, expected {f.expected}
@@ -355,7 +470,9 @@ function EntryRow({ id, entry, definition: d, also, fates, faults, locked, onCha
         )}
         {also.length > 0 && (
           <details>
-            <summary className={`cursor-pointer ${clashes ? 'font-medium text-warning' : 'text-info'}`}>also set in {also.length === 1 ? also[0]!.policy : `${also.length} others`}</summary>
+            <summary className={`cursor-pointer ${clashes ? 'font-medium text-warning' : 'text-info'}`}>
+              also set in {also.length === 1 ? also[0]!.policy : `${also.length} others`}
+            </summary>
             <ul className="mt-1 flex flex-col gap-0.5">
               {also.map((a) => (
                 <li key={a.policy} className="flex flex-wrap gap-x-2">
@@ -428,12 +545,29 @@ function Picker({ taken, onPick }: { taken: string[]; onPick: (d: Setting) => vo
         }}
       />
       {show && (
-        <ul id="found-settings" role="listbox" aria-label="Settings found" className="mt-1 max-w-3xl divide-y divide-base-300/60 rounded border border-base-300">
+        <ul
+          id="found-settings"
+          role="listbox"
+          aria-label="Settings found"
+          className="mt-1 max-w-3xl divide-y divide-base-300/60 rounded border border-base-300"
+        >
           {found.length === 0 && <li className="quiet px-3 py-2 text-sm">No setting fits. Try other words for what it does.</li>}
           {found.map((d, i) => (
-            <li key={d.id} id={`found-${i}`} role="option" aria-selected={i === at} className={`cursor-pointer px-3 py-2 text-sm ${i === at ? 'bg-primary/10' : 'hover:bg-base-200'}`} onMouseDown={(e) => e.preventDefault()} onClick={() => pick(d)}>
+            <li
+              key={d.id}
+              id={`found-${i}`}
+              role="option"
+              aria-selected={i === at}
+              className={`cursor-pointer px-3 py-2 text-sm ${i === at ? 'bg-primary/10' : 'hover:bg-base-200'}`}
+              onMouseDown={(e) => e.preventDefault()}
+              onClick={() => pick(d)}
+            >
               <span className="font-medium">{d.title}</span> <span className="id quiet ml-1">{d.id}</span>
-              {taken.includes(d.id) ? <span className="quiet ml-2">in this policy already</span> : d.policies.length > 0 ? <span className="ml-2 text-info">set in {d.policies.join(', ')}</span> : null}
+              {taken.includes(d.id) ? (
+                <span className="quiet ml-2">in this policy already</span>
+              ) : d.policies.length > 0 ? (
+                <span className="ml-2 text-info">set in {d.policies.join(', ')}</span>
+              ) : null}
               <div className="quiet line-clamp-1 text-[13px]">{d.help}</div>
             </li>
           ))}
@@ -443,7 +577,17 @@ function Picker({ taken, onPick }: { taken: string[]; onPick: (d: Setting) => vo
   );
 }
 
-function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; alter: (how: (d: PolicyDoc) => PolicyDoc) => void; faults: Fault[]; locked: boolean }) {
+function AudienceSheet({
+  doc,
+  alter,
+  faults,
+  locked,
+}: {
+  doc: PolicyDoc;
+  alter: (how: (d: PolicyDoc) => PolicyDoc) => void;
+  faults: Fault[];
+  locked: boolean;
+}) {
   const set = (part: Partial<PolicyDoc['audience']>) => alter((d) => ({ ...d, audience: { ...d.audience, ...part } }));
   const whenFaults = faults.filter((f) => f.path?.endsWith('/audience/when'));
   return (
@@ -452,7 +596,13 @@ function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; alter: 
         <Targets label="Gets it" list={doc.audience.include ?? []} locked={locked} onChange={(include) => set({ include })} />
         <Targets label="Left out" list={doc.audience.exclude ?? []} locked={locked} onChange={(exclude) => set({ exclude })} />
         <Field label="Only when" hint="A CEL condition over device and person; empty: always">
-          <input className="input input-sm w-full font-mono text-[13px]" disabled={locked} placeholder='device.os == "linux" && device.os_version.atLeast("12")' value={doc.audience.when ?? ''} onChange={(e) => set({ when: e.target.value || undefined })} />
+          <input
+            className="input input-sm w-full font-mono text-[13px]"
+            disabled={locked}
+            placeholder='device.os == "linux" && device.os_version.atLeast("12")'
+            value={doc.audience.when ?? ''}
+            onChange={(e) => set({ when: e.target.value || undefined })}
+          />
         </Field>
         {whenFaults.map((f, i) => (
           <p key={i} role="alert" className="text-[13px] text-error">
@@ -480,9 +630,18 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
       <span className="font-medium">{label}</span>
       <div className="flex flex-wrap items-center gap-1.5">
         {list.map((t) => (
-          <span key={t} className={`inline-flex items-center gap-1 rounded border px-2 py-0.5 ${t === 'everyone' ? 'border-warning text-warning' : 'border-base-300'}`}>
+          <span
+            key={t}
+            className={`inline-flex items-center gap-1 rounded border px-2 py-0.5 ${t === 'everyone' ? 'border-warning text-warning' : 'border-base-300'}`}
+          >
             <span className="id">{t}</span>
-            <button type="button" className="cursor-pointer" disabled={locked} aria-label={`Take ${t} out`} onClick={() => onChange(list.filter((o) => o !== t))}>
+            <button
+              type="button"
+              className="cursor-pointer"
+              disabled={locked}
+              aria-label={`Take ${t} out`}
+              onClick={() => onChange(list.filter((o) => o !== t))}
+            >
               <X size={12} aria-hidden />
             </button>
           </span>
@@ -530,12 +689,25 @@ function About({ doc, alter, locked }: { doc: PolicyDoc; alter: (how: (d: Policy
     <Sheet title="About">
       <div className="grid gap-4 px-4 py-3 md:grid-cols-2">
         <Field label="Name">
-          <input className="input input-sm w-full" disabled={locked} value={doc.title ?? ''} onChange={(e) => alter((d) => ({ ...d, title: e.target.value || undefined }))} />
+          <input
+            className="input input-sm w-full"
+            disabled={locked}
+            value={doc.title ?? ''}
+            onChange={(e) => alter((d) => ({ ...d, title: e.target.value || undefined }))}
+          />
         </Field>
         <Field label="Why">
-          <input className="input input-sm w-full" disabled={locked} value={doc.why ?? ''} onChange={(e) => alter((d) => ({ ...d, why: e.target.value || undefined }))} />
+          <input
+            className="input input-sm w-full"
+            disabled={locked}
+            value={doc.why ?? ''}
+            onChange={(e) => alter((d) => ({ ...d, why: e.target.value || undefined }))}
+          />
         </Field>
-        <Field label="Priority" hint={`Higher wins on the same level; ${count(others.filter((o) => o.priority === (doc.priority ?? 0) && o.id !== doc.id).length, 'other policy has', 'other policies have')} the same`}>
+        <Field
+          label="Priority"
+          hint={`Higher wins on the same level; ${count(others.filter((o) => o.priority === (doc.priority ?? 0) && o.id !== doc.id).length, 'other policy has', 'other policies have')} the same`}
+        >
           <input
             inputMode="numeric"
             className="input input-sm w-28"
@@ -548,7 +720,12 @@ function About({ doc, alter, locked }: { doc: PolicyDoc; alter: (how: (d: Policy
           />
         </Field>
         <Field label="State" hint="A draft reaches nobody">
-          <select className="select select-sm w-40" disabled={locked} value={doc.state ?? 'active'} onChange={(e) => alter((d) => ({ ...d, state: e.target.value === 'active' ? undefined : (e.target.value as PolicyDoc['state']) }))}>
+          <select
+            className="select select-sm w-40"
+            disabled={locked}
+            value={doc.state ?? 'active'}
+            onChange={(e) => alter((d) => ({ ...d, state: e.target.value === 'active' ? undefined : (e.target.value as PolicyDoc['state']) }))}
+          >
             <option value="active">active</option>
             <option value="draft">draft</option>
             <option value="retired">retired</option>

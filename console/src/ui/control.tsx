@@ -18,11 +18,29 @@ export function blank(d: Setting): Value {
   return '';
 }
 
-export function Control({ of: d, value, onChange, label, disabled }: { of: Setting; value: Value; onChange: (v: Value) => void; label: string; disabled?: boolean }) {
+export function Control({
+  of: d,
+  value,
+  onChange,
+  label,
+  disabled,
+}: {
+  of: Setting;
+  value: Value;
+  onChange: (v: Value) => void;
+  label: string;
+  disabled?: boolean;
+}) {
   switch (d.type) {
     case 'bool':
       return (
-        <select aria-label={label} className="select select-sm w-40" disabled={disabled} value={String(value)} onChange={(e) => onChange(e.target.value === 'true')}>
+        <select
+          aria-label={label}
+          className="select select-sm w-40"
+          disabled={disabled}
+          value={String(value)}
+          onChange={(e) => onChange(e.target.value === 'true')}
+        >
           <option value="true">yes</option>
           <option value="false">no</option>
         </select>
@@ -46,7 +64,14 @@ export function Control({ of: d, value, onChange, label, disabled }: { of: Setti
   }
   const text = String(value);
   return (d.max_length ?? 0) > 120 ? (
-    <textarea aria-label={label} className="textarea textarea-sm w-full max-w-xl" rows={2} disabled={disabled} value={text} onChange={(e) => onChange(e.target.value)} />
+    <textarea
+      aria-label={label}
+      className="textarea textarea-sm w-full max-w-xl"
+      rows={2}
+      disabled={disabled}
+      value={text}
+      onChange={(e) => onChange(e.target.value)}
+    />
   ) : (
     <input aria-label={label} className="input input-sm w-full max-w-md" disabled={disabled} value={text} onChange={(e) => onChange(e.target.value)} />
   );

@@ -107,9 +107,17 @@ export function ImpactView({ of, most = 200 }: { of: Impact; most?: number }) {
 
 export function Findings({ of }: { of: Impact }) {
   const list = [
-    ...of.conflicts_gained.map((c) => ({ tone: 'text-warning', text: `Clash gained: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count })),
+    ...of.conflicts_gained.map((c) => ({
+      tone: 'text-warning',
+      text: `Clash gained: ${c.title || c.setting} between ${c.policies.join(' and ')}`,
+      n: c.device_count,
+    })),
     ...of.problems_gained.map((p) => ({ tone: 'text-warning', text: `Problem gained: ${p.message}`, n: p.device_count })),
-    ...of.conflicts_cleared.map((c) => ({ tone: 'text-success', text: `Clash cleared: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count })),
+    ...of.conflicts_cleared.map((c) => ({
+      tone: 'text-success',
+      text: `Clash cleared: ${c.title || c.setting} between ${c.policies.join(' and ')}`,
+      n: c.device_count,
+    })),
     ...of.problems_cleared.map((p) => ({ tone: 'text-success', text: `Problem cleared: ${p.message}`, n: p.device_count })),
   ];
   if (!list.length) return null;

@@ -6,7 +6,8 @@ import type { Candidate, NotApplying, SettingAnswer } from '../api/client';
 import { fateWord, howWord, valueText, ValueText } from './words';
 
 const rank = (level: string) => (level === 'group' ? 1000 : level === 'individual' ? 1001 : Number(level.slice(5)));
-const levelWord = (level: string, units: string[]) => (level === 'group' ? 'group' : level === 'individual' ? 'this laptop or person' : (units[rank(level)] ?? level));
+const levelWord = (level: string, units: string[]) =>
+  level === 'group' ? 'group' : level === 'individual' ? 'this laptop or person' : (units[rank(level)] ?? level);
 
 /** What beat a candidate, from the fates of the others. */
 function because(c: Candidate, all: Candidate[]): string {
@@ -34,7 +35,10 @@ function because(c: Candidate, all: Candidate[]): string {
 }
 
 export function Ladder({ of, units, notApplying, owner }: { of: SettingAnswer; units: string[]; notApplying: NotApplying[]; owner?: string }) {
-  const rungs = Map.groupBy([...of.candidates].sort((a, b) => rank(a.level) - rank(b.level) || b.priority - a.priority || a.policy.localeCompare(b.policy)), (c) => c.level);
+  const rungs = Map.groupBy(
+    [...of.candidates].sort((a, b) => rank(a.level) - rank(b.level) || b.priority - a.priority || a.policy.localeCompare(b.policy)),
+    (c) => c.level,
+  );
   return (
     <div className="flex flex-col gap-3 text-sm">
       <p>
@@ -63,7 +67,10 @@ export function Ladder({ of, units, notApplying, owner }: { of: SettingAnswer; u
                 {list.map((c) => {
                   const stands = c.fate === 'won';
                   return (
-                    <li key={c.policy} className={`grid grid-cols-[minmax(8rem,1.3fr)_minmax(6rem,1fr)_2fr] items-baseline gap-3 rounded px-2 py-1 ${stands ? 'bg-primary/10 ring-1 ring-primary/40' : c.fate === 'clashing' ? 'bg-warning/10 ring-1 ring-warning/40' : ''}`}>
+                    <li
+                      key={c.policy}
+                      className={`grid grid-cols-[minmax(8rem,1.3fr)_minmax(6rem,1fr)_2fr] items-baseline gap-3 rounded px-2 py-1 ${stands ? 'bg-primary/10 ring-1 ring-primary/40' : c.fate === 'clashing' ? 'bg-warning/10 ring-1 ring-warning/40' : ''}`}
+                    >
                       <Link to={`/policies/${c.policy}`} className="id link-hover link">
                         {c.policy}
                       </Link>
@@ -93,7 +100,13 @@ export function Ladder({ of, units, notApplying, owner }: { of: SettingAnswer; u
   );
 }
 
-const reasons: Record<string, string> = { 'not-active': 'not active', platform: 'for other platforms', 'not-included': 'does not include this laptop or person', excluded: 'left out by name', condition: 'its condition is not true' };
+const reasons: Record<string, string> = {
+  'not-active': 'not active',
+  platform: 'for other platforms',
+  'not-included': 'does not include this laptop or person',
+  excluded: 'left out by name',
+  condition: 'its condition is not true',
+};
 
 export function NotApplyingList({ list }: { list: NotApplying[]; owner?: string }) {
   if (!list.length) return null;

@@ -93,7 +93,12 @@ export function Id({ children, copy = false }: { children: string; copy?: boolea
     <span className="id inline-flex items-center gap-1 break-all">
       {children}
       {copy && (
-        <button type="button" className="quiet cursor-pointer rounded p-0.5 hover:text-primary" aria-label={`Copy ${children}`} onClick={() => void navigator.clipboard?.writeText(children)}>
+        <button
+          type="button"
+          className="quiet cursor-pointer rounded p-0.5 hover:text-primary"
+          aria-label={`Copy ${children}`}
+          onClick={() => void navigator.clipboard?.writeText(children)}
+        >
           <Copy size={12} aria-hidden />
         </button>
       )}
@@ -102,7 +107,19 @@ export function Id({ children, copy = false }: { children: string; copy?: boolea
 }
 
 /** A native dialog; closing it by Escape or its backdrop calls onClose. */
-export function Dialog({ open, onClose, title, children, wide = false }: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+export function Dialog({
+  open,
+  onClose,
+  title,
+  children,
+  wide = false,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+  wide?: boolean;
+}) {
   const ref = useRef<HTMLDialogElement>(null);
   useEffect(() => {
     const d = ref.current;

@@ -14,16 +14,17 @@ export function Tray() {
   const go = useNavigate();
   if (!id || !change) return null;
   const edits = change.edits?.length ?? 0;
-  const figures = impact && !impact.faults?.length
-    ? [
-        { n: impact.devices, word: 'laptops differ', tone: '' },
-        { n: impact.weaker, word: 'get weaker', tone: 'text-warning' },
-        { n: impact.conflicts_gained.length, word: 'clashes gained', tone: 'text-warning' },
-        { n: impact.conflicts_cleared.length, word: 'clashes cleared', tone: 'text-success' },
-        { n: impact.problems_gained.length, word: 'problems gained', tone: 'text-warning' },
-        { n: impact.problems_cleared.length, word: 'problems cleared', tone: 'text-success' },
-      ]
-    : [];
+  const figures =
+    impact && !impact.faults?.length
+      ? [
+          { n: impact.devices, one: 'laptop differs', word: 'laptops differ', tone: '' },
+          { n: impact.weaker, one: 'gets weaker', word: 'get weaker', tone: 'text-warning' },
+          { n: impact.conflicts_gained.length, one: 'clash gained', word: 'clashes gained', tone: 'text-warning' },
+          { n: impact.conflicts_cleared.length, one: 'clash cleared', word: 'clashes cleared', tone: 'text-success' },
+          { n: impact.problems_gained.length, one: 'problem gained', word: 'problems gained', tone: 'text-warning' },
+          { n: impact.problems_cleared.length, one: 'problem cleared', word: 'problems cleared', tone: 'text-success' },
+        ]
+      : [];
   return (
     <aside aria-label="Open change" className="flex flex-wrap items-center gap-x-5 gap-y-2 border-t-2 border-primary bg-base-100 px-5 py-2.5 text-sm">
       <Link to={`/changes/${id}`} className="min-w-0 max-w-xs truncate font-semibold hover:underline" title={change.title}>
@@ -31,11 +32,14 @@ export function Tray() {
       </Link>
       <span className="quiet">{count(edits, 'edit')}</span>
       <div className="flex flex-wrap gap-x-4" aria-live="polite">
-        {figures.map((f, i) => (i === 0 || f.n > 0) && (
-          <Link key={f.word} to={`/changes/${id}`} className={`hover:underline ${f.tone}`}>
-            <strong className="tabular-nums">{number(f.n)}</strong> {f.word}
-          </Link>
-        ))}
+        {figures.map(
+          (f, i) =>
+            (i === 0 || f.n > 0) && (
+              <Link key={f.word} to={`/changes/${id}`} className={`hover:underline ${f.tone}`}>
+                <strong className="tabular-nums">{number(f.n)}</strong> {f.n === 1 ? f.one : f.word}
+              </Link>
+            ),
+        )}
         {impact?.faults?.length ? <span className="text-error">{count(impact.faults.length, 'fault')}</span> : null}
       </div>
       <div className="flex-1" />

@@ -59,7 +59,13 @@ const hows: Record<string, string> = {
 };
 export const howWord = (how?: string) => (how ? (hows[how] ?? how) : '');
 
-const relations: Record<string, string> = { repeats: 'the same', clashes: 'clashes', overrides: 'wins over this', overridden: 'gives way to this', adds: 'adds up' };
+const relations: Record<string, string> = {
+  repeats: 'the same',
+  clashes: 'clashes',
+  overrides: 'wins over this',
+  overridden: 'gives way to this',
+  adds: 'adds up',
+};
 export const relationWord = (r: string) => relations[r] ?? r;
 
 export const isEmpty = (v: Value | undefined | null) => v === undefined || v === null;

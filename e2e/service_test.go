@@ -1,0 +1,408 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/wire"
+)
+
+// TestKilledWhilePublishing kills the service at many moments of a publication of the whole demo estate. Each time the change
+// is then published whole or not at all, and the database is in order.
+func TestKilledWhilePublishing(t *testing.T) {
+	whole, not := 0, 0
+	for round := range 10 {
+		database := filepath.Join(t.TempDir(), "zridge.db")
+		r := serve(t, database)
+		api := r.admin()
+		r.signIn()
+		r.must("import", "../demo/estate")
+		changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var done sync.WaitGroup
+		done.Go(func() {
+			api.Call(context.Background(), http.MethodPost, client.Path("changes", changes[0].ID, "publish"), nil, nil, nil)
+		})
+		killer := time.NewTimer(time.Duration(round*round) * 8 * time.Millisecond)
+		<-killer.C
+		r.kill()
+		done.Wait()
+
+		s, err := store.Open(database)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.CheckIntegrity(); err != nil {
+			t.Error(err)
+		}
+		objects, err1 := s.Objects()
+		revision, err2 := s.Revision()
+		change, err3 := s.Change(changes[0].ID)
+		edits, err4 := s.Edits(changes[0].ID)
+		if err := errors.Join(err1, err2, err3, err4, s.Close()); err != nil {
+			t.Fatal(err)
+		}
+		switch {
+		case revision == 1 && len(objects) == len(edits) && change.State == "published":
+			whole++
+		case revision == 0 && len(objects) == 0 && change.State == "open" && len(edits) > 500:
+			not++
+		default:
+			t.Fatalf("round %d: half published: revision %d, %d objects, change %s with %d edits", round, revision, len(objects), change.State, len(edits))
+		}
+		again := serve(t, database)
+		api = again.admin()
+		if o, err := client.Get[wire.Overview](context.Background(), api, "/overview", nil); err != nil || o.Revision != revision || revision == 1 && o.Devices != 240 {
+			t.Errorf("after the restart: %+v %v", o.Revision, err)
+		}
+		again.stop()
+	}
+	t.Logf("published whole %d times, not at all %d times", whole, not)
+	if whole == 0 || not == 0 {
+		t.Errorf("the moments were not spread over the publication: whole %d, not %d", whole, not)
+	}
+}
+
+func call(t *testing.T, api *client.Client, method, path, body string, headers ...string) (*wire.Problem, http.Header) {
+	t.Helper()
+	var in any
+	if body != "" {
+		in = []byte(body)
+	}
+	header, err := api.Call(context.Background(), method, path, nil, in, nil, headers...)
+	var p *wire.Problem
+	if err != nil && !errors.As(err, &p) {
+		t.Fatalf("%s %s: %v", method, path, err)
+	}
+	return p, header
+}
+
+const quietPolicy = `{"id":"p1","kind":"security","settings":{"media.camera":false},"audience":{"include":["unit:slipway"]}}`
+
+func TestTwoChangesOfOneObject(t *testing.T) {
+	_, api := withDemo(t)
+	ctx := context.Background()
+	open := func(title string) wire.Change {
+		c, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: title})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	put := func(c wire.Change, minutes int, headers ...string) (*wire.Problem, http.Header) {
+		return call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "harbour-desks"),
+			fmt.Sprintf(`{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["unit:harbour-office"]}}`, minutes), headers...)
+	}
+	a, b := open("first"), open("second")
+	_, header := put(a, 3)
+	if header.Get("ETag") != `"1"` {
+		t.Errorf("the first edit has ETag %s", header.Get("ETag"))
+	}
+	if p, _ := put(a, 4); p == nil || p.Status != 428 {
+		t.Errorf("an edit altered without If-Match: %+v", p)
+	}
+	if p, _ := put(a, 4, "If-Match", `"1"`); p != nil {
+		t.Errorf("an edit altered with the right version: %+v", p)
+	}
+	if p, _ := put(a, 5, "If-Match", `"1"`); p == nil || p.Status != 412 || !strings.Contains(p.Detail, adminName) {
+		t.Errorf("an edit altered with an old version: %+v", p)
+	}
+	if p, _ := put(a, 5, "If-Match", `one`); p == nil || p.Status != 422 {
+		t.Errorf("a version that is none: %+v", p)
+	}
+	put(b, 7)
+	publish := func(c wire.Change, headers ...string) *wire.Problem {
+		p, _ := call(t, api, http.MethodPost, client.Path("changes", c.ID, "publish"), "", headers...)
+		return p
+	}
+	if p := publish(b, "If-Match", `"1"`); p == nil || p.Status != 412 {
+		t.Errorf("a change published that was altered since it was looked at: %+v", p)
+	}
+	if p := publish(b); p != nil {
+		t.Fatalf("publishing: %+v", p)
+	}
+	p := publish(a)
+	if p == nil || p.Status != 409 || len(p.Overtaken) != 1 || p.Overtaken[0].By != adminName || p.Overtaken[0].Change != b.ID {
+		t.Fatalf("the other change was overtaken unnoticed: %+v", p)
+	}
+	if p, _ := call(t, api, http.MethodPost, client.Path("changes", a.ID, "edits", "policies", "harbour-desks", "rebase"), ""); p != nil {
+		t.Fatal(p)
+	}
+	if p := publish(a); p != nil {
+		t.Errorf("after somebody looked and said so: %+v", p)
+	}
+	if p := publish(a); p == nil || p.Status != 409 || !strings.Contains(p.Detail, "published") {
+		t.Errorf("published twice: %+v", p)
+	}
+	versions, err := client.Get[[]wire.Object](ctx, api, "/estate/policies/harbour-desks/versions", nil)
+	if err != nil || len(versions) != 3 || !strings.Contains(string(versions[1].Body), `"screen.lock_after_minutes":7`) {
+		t.Errorf("versions: %v %v", versions, err)
+	}
+	// Retired, it stays in the estate and reaches nobody.
+	c := open("third")
+	if p, _ := call(t, api, http.MethodPost, client.Path("changes", c.ID, "edits", "policies", "harbour-desks", "retire"), ""); p != nil {
+		t.Fatal(p)
+	}
+	if p, _ := call(t, api, http.MethodPost, client.Path("changes", c.ID, "edits", "groups", "finance", "retire"), ""); p == nil || p.Status != 422 || !strings.Contains(p.Detail, "finance") {
+		t.Errorf("a group retired that policies name: %+v", p)
+	}
+	if p := publish(c); p != nil {
+		t.Fatal(p)
+	}
+	list, err := client.All[wire.Policy](ctx, api, "/policies", url.Values{"q": {"harbour-desks"}})
+	if err != nil || len(list) != 1 || list[0].State != "retired" || list[0].Devices != 0 {
+		t.Errorf("after retiring: %+v %v", list, err)
+	}
+	records, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", nil)
+	if err != nil || records[0].Action != "publish" || records[1].Action != "publish: retire" || records[1].By != adminName || records[1].Door != "cli" || records[1].Before == "" {
+		t.Errorf("the audit log says %+v %v", records[:2], err)
+	}
+}
+
+func TestWhoMayDoWhat(t *testing.T) {
+	r, admin := withDemo(t)
+	ctx := context.Background()
+	if p, _ := call(t, admin, http.MethodPost, "/accounts", `{"name":"reader","password":"looks but does not touch","role":"reader"}`); p != nil {
+		t.Fatal(p)
+	}
+	reader := &client.Client{Base: r.address}
+	token, err := reader.SignIn(ctx, "reader", "looks but does not touch", "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	reader.Token = token.Secret
+	stranger := &client.Client{Base: r.address}
+	wrong := &client.Client{Base: r.address, Token: "zrt_made-up"}
+
+	document, err := client.Get[json.RawMessage](ctx, admin, "/openapi.json", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := openapi3.NewLoader().LoadFromData(document)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := doc.Validate(ctx); err != nil {
+		t.Errorf("the API document is not valid: %v", err)
+	}
+	if !strings.HasPrefix(doc.OpenAPI, "3.1") {
+		t.Errorf("the API document is of version %s", doc.OpenAPI)
+	}
+	public := map[string]bool{"GET /api/v1/health": true, "POST /api/v1/session": true, "POST /api/v1/setup": true}
+	readersMay := map[string]bool{"POST /api/v1/try": true, "POST /api/v1/tokens": true, "DELETE /api/v1/tokens/{id}": true, "DELETE /api/v1/session": true}
+	asked := 0
+	for path, item := range doc.Paths.Map() {
+		for method := range item.Operations() {
+			name := method + " " + path
+			if public[name] {
+				continue
+			}
+			asked++
+			// Paths of things that are not there: 401 and 403 come before 404 and 422.
+			concrete := strings.TrimPrefix(strings.NewReplacer("{id}", "nothing", "{kind}", "policies", "{object}", "nothing").Replace(path), "/api/v1")
+			if strings.HasSuffix(path, "/events") {
+				continue
+			}
+			for who, api := range map[string]*client.Client{"a stranger": stranger, "a wrong token": wrong} {
+				if p, _ := call(t, api, method, concrete, "{}"); p == nil || p.Status != 401 {
+					t.Errorf("%s as %s: %+v", name, who, p)
+				}
+			}
+			p, _ := call(t, reader, method, concrete, "{}")
+			if method != http.MethodGet && !readersMay[name] && (p == nil || p.Status != 403) {
+				t.Errorf("%s as a reader: %+v", name, p)
+			}
+		}
+	}
+	if asked < 30 {
+		t.Errorf("only %d operations are in the document", asked)
+	}
+	for _, path := range []string{"/openapi.json", "/no/such/thing", ""} {
+		if p, _ := call(t, stranger, http.MethodGet, path, ""); p == nil || p.Status != 401 {
+			t.Errorf("%s as a stranger: %+v", path, p)
+		}
+	}
+	if p, _ := call(t, admin, http.MethodGet, "/no/such/thing", ""); p == nil || p.Status != 404 {
+		t.Errorf("no such address: %+v", p)
+	}
+	if p, _ := call(t, reader, http.MethodGet, "/audit", ""); p == nil || p.Status != 403 {
+		t.Errorf("the audit log as a reader: %+v", p)
+	}
+	if p, _ := call(t, reader, http.MethodPost, "/tokens", `{"name":"more","role":"administrator","days":1}`); p == nil || p.Status != 422 {
+		t.Errorf("a reader made an administrator's token: %+v", p)
+	}
+
+	// Sign-in says nothing about what is wrong, and stops after too many tries.
+	statuses := map[int]int{}
+	for range 10 {
+		p, _ := call(t, stranger, http.MethodPost, "/session", `{"name":"reader","password":"wrong wrong wrong"}`)
+		statuses[p.Status]++
+		if strings.Contains(p.Detail, "wrong wrong") {
+			t.Error("a password is repeated")
+		}
+	}
+	if statuses[401] != 8 || statuses[429] != 2 {
+		t.Errorf("ten wrong passwords: %v", statuses)
+	}
+	if p, _ := call(t, stranger, http.MethodPost, "/setup", `{"code":"aaaa","name":"eve","password":"0123456789ab"}`); p == nil || p.Status != 401 {
+		t.Errorf("a second first administrator: %+v", p)
+	}
+	// A revoked token no longer works.
+	if p, _ := call(t, reader, http.MethodDelete, "/tokens/"+token.ID, ""); p != nil {
+		t.Fatal(p)
+	}
+	if p, _ := call(t, reader, http.MethodGet, "/overview", ""); p == nil || p.Status != 401 {
+		t.Errorf("a revoked token: %+v", p)
+	}
+	if text := r.log.String(); strings.Contains(text, adminPassword) || strings.Contains(text, admin.Token) {
+		t.Error("the log holds a secret")
+	}
+}
+
+// TestBrowsersOfOthers tries what a page of another site would send with a signed-in browser's cookie.
+func TestBrowsersOfOthers(t *testing.T) {
+	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
+	r.admin()
+	answer, err := http.Post(r.address+"/api/v1/session", "application/json", strings.NewReader(`{"name":"`+adminName+`","password":"`+adminPassword+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer.Body.Close()
+	cookie := answer.Cookies()[0]
+	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode {
+		t.Errorf("the cookie is %+v", cookie)
+	}
+	for header, value := range map[string]string{"Origin": "https://elsewhere.example", "Sec-Fetch-Site": "cross-site"} {
+		q, _ := http.NewRequest(http.MethodPost, r.address+"/api/v1/changes", strings.NewReader(`{"title":"x"}`))
+		q.AddCookie(cookie)
+		q.Header.Set("Content-Type", "application/json")
+		q.Header.Set(header, value)
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		if answer.StatusCode != http.StatusForbidden {
+			t.Errorf("with %s %s: %s", header, value, answer.Status)
+		}
+	}
+	page, err := http.Get(r.address + "/devices/LT-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer page.Body.Close()
+	text, _ := io.ReadAll(page.Body)
+	policy := page.Header.Get("Content-Security-Policy")
+	if !strings.Contains(policy, "default-src 'self'") || strings.Contains(policy, "unsafe") || strings.Contains(string(text), "<style") || strings.Contains(string(text), "onclick") {
+		t.Errorf("the page's policy is %q", policy)
+	}
+}
+
+func TestBadInputAtTheAPI(t *testing.T) {
+	r, api := withDemo(t)
+	c, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "tries"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	edit := client.Path("changes", c.ID, "edits", "policies", "p1")
+	deep := strings.Repeat("[", 5000) + strings.Repeat("]", 5000)
+	for name, q := range map[string]struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		"no JSON":                    {http.MethodPut, edit, `{"id":`, 400, "unexpected end"},
+		"empty body":                 {http.MethodPut, edit, ``, 400, "required"},
+		"an unknown field":           {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{},"colour":1}`, 422, `1:58: unknown-field`},
+		"another id":                 {http.MethodPut, edit, `{"id":"p2","kind":"security","settings":{},"audience":{}}`, 422, `found "p2"`},
+		"an unknown setting":         {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{"no.such":1},"audience":{}}`, 422, `/policies/p1/settings/no.such`},
+		"a value out of range":       {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{"screen.lock_after_minutes":0},"audience":{}}`, 422, "from 1 to 1440"},
+		"an unknown group":           {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{"include":["group:nobody"]}}`, 422, "nobody"},
+		"a condition that is no CEL": {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{"when":"device."}}`, 422, "bad-expression"},
+		"nested deep":                {http.MethodPut, edit, deep, 422, "too-deep"},
+		"a body of 2 MiB":            {http.MethodPut, edit, `{"id":"` + strings.Repeat("x", 2<<20) + `"}`, 413, ""},
+		"an unknown kind":            {http.MethodPut, client.Path("changes", c.ID, "edits", "gadgets", "g"), `{}`, 422, ""},
+		"people are not edited":      {http.MethodPut, client.Path("changes", c.ID, "edits", "people", "g"), `{}`, 422, ""},
+		"no such change":             {http.MethodPut, client.Path("changes", "C-none", "edits", "policies", "p1"), quietPolicy, 404, "C-none"},
+		"retire what is not there":   {http.MethodPost, edit + "/retire", ``, 404, "p1"},
+		"a change with no title":     {http.MethodPost, "/changes", `{"title":"  "}`, 422, "1 to 200"},
+		"a title of another type":    {http.MethodPost, "/changes", `{"title":7}`, 422, ""},
+		"publish nothing":            {http.MethodPost, client.Path("changes", c.ID, "publish"), ``, 422, "without edits"},
+		"a cursor that is none":      {http.MethodGet, "/devices?cursor=%21", ``, 422, "cursor"},
+		"a limit beyond":             {http.MethodGet, "/devices?limit=5000", ``, 422, "1000"},
+		"an unknown query":           {http.MethodGet, "/devices?colour=blue", ``, 422, "colour"},
+		"a state that is none":       {http.MethodGet, "/devices?state=sad", ``, 422, ""},
+		"no such device":             {http.MethodGet, "/devices/LT-9999", ``, 404, "LT-9999"},
+		"no such device resolved":    {http.MethodGet, "/effective?device=LT-9999", ``, 404, "LT-9999"},
+		"an estate with a fault":     {http.MethodPost, "/imports", `{"units":[{"id":"a"},{"id":"b"}]}`, 422, "many-roots"},
+		"codes for nobody":           {http.MethodPost, "/enrolment-codes", `{"devices":["LT-9999"]}`, 404, "LT-9999"},
+		"another method":             {http.MethodPatch, "/overview", ``, 405, ""},
+	} {
+		p, header := call(t, api, q.method, q.path, q.body)
+		if p == nil || p.Status != q.status || !strings.Contains(p.Detail+fmt.Sprint(p.Faults), q.says) {
+			t.Errorf("%s: %+v, expected %d with %q", name, p, q.status, q.says)
+			continue
+		}
+		if header.Get("Content-Type") != "application/problem+json" || p.Title == "" || strings.Contains(p.Detail, "goroutine") || strings.Contains(p.Detail, ".go:") {
+			t.Errorf("%s: the problem is %+v (%s)", name, p, header.Get("Content-Type"))
+		}
+	}
+	after, err := client.Get[wire.Change](context.Background(), api, client.Path("changes", c.ID), nil)
+	if err != nil || len(after.Edits) != 0 || after.Version != c.Version {
+		t.Errorf("something was stored: %+v %v", after, err)
+	}
+	if strings.Contains(r.log.String(), "panic") {
+		t.Errorf("the service's log says\n%s", r.log)
+	}
+}
+
+// TestLiveUpdates reads the stream of events while a change is made.
+func TestLiveUpdates(t *testing.T) {
+	_, api := withDemo(t)
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	q, _ := http.NewRequestWithContext(ctx, http.MethodGet, api.Base+"/api/v1/events", nil)
+	q.Header.Set("Authorization", "Bearer "+api.Token)
+	answer, err := http.DefaultClient.Do(q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if kind := answer.Header.Get("Content-Type"); !strings.HasPrefix(kind, "text/event-stream") {
+		t.Fatalf("the stream is %s", kind)
+	}
+	seen := ""
+	buffer := make([]byte, 4096)
+	for !strings.Contains(seen, "event: alive") {
+		n, err := answer.Body.Read(buffer)
+		if seen += string(buffer[:n]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: "watched"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for !strings.Contains(seen, `"id":"`+c.ID+`"`) {
+		n, err := answer.Body.Read(buffer)
+		if seen += string(buffer[:n]); err != nil {
+			t.Fatalf("%v after %s", err, seen)
+		}
+	}
+}
