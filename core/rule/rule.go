@@ -96,7 +96,7 @@ func Compile(s Scope, source string) (*Rule, error) {
 	ast, issues := env.Compile(source)
 	if issues.Err() != nil {
 		first := issues.Errors()[0]
-		return nil, &CompileError{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: first.Message}
+		return nil, &CompileError{Line: max(1, first.Location.Line()), Column: max(1, first.Location.Column()+1), Message: first.Message}
 	}
 	if out := ast.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, &CompileError{Line: 1, Column: 1, Message: "the expression is of type " + out.String() + ", not bool"}

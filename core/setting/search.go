@@ -68,6 +68,9 @@ func (d *Definition) fit(wanted []string, phrase string) (score int, fits bool) 
 		}
 		score += best
 	}
+	if strings.ToLower(string(d.ID)) == phrase {
+		score += 80
+	}
 	for _, k := range d.Keywords { // a phrase that people are known to search for
 		if phrase != "" && strings.ToLower(k) == phrase {
 			score += 40

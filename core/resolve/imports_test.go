@@ -1,0 +1,82 @@
+package resolve_test
+
+import (
+	"go/parser"
+	"go/token"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const module = "zenithridge.example/zridge/"
+
+// mayImport says which rooms each room may know: the edges know the core, never the other way round.
+var mayImport = map[string][]string{
+	"core/problem":     {},
+	"core/rule":        {},
+	"core/setting":     {"core/problem", "core/rule"},
+	"core/estate":      {"core/problem", "core/rule", "core/setting"},
+	"core/resolve":     {"core/estate", "core/rule", "core/setting"},
+	"core/impact":      {"core/estate", "core/resolve", "core/setting"},
+	"core/rollout":     {"core/resolve", "core/setting"},
+	"files":            {"core/"},
+	"dictionary":       {"files"},
+	"syncml":           {"core/setting"},
+	"wire":             {"core/", "files"},
+	"client":           {"wire"},
+	"endpoint":         {"core/setting", "syncml"},
+	"demo":             {},
+	"console":          {},
+	"service/store":    {"core/"},
+	"service/signin":   {"service/store"},
+	"service/workflow": {"core/", "files", "service/store"},
+	"service/checkin":  {"core/", "service/signin", "service/store", "service/workflow", "syncml"},
+	"service/httpapi":  {"core/", "files", "service/", "syncml", "wire"},
+}
+
+// TestImportsRunOneWay holds every package to its room, and the core to pure code: no clock, file, network or database.
+func TestImportsRunOneWay(t *testing.T) {
+	const root = "../.."
+	impure := map[string]bool{"os": true, "net": true, "net/http": true, "database/sql": true, "time": true, "context": true, "log": true, "log/slog": true, "io/fs": true, "math/rand": true}
+	checked := 0
+	err := filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		room, _ := filepath.Rel(root, filepath.Dir(path))
+		allowed, held := mayImport[filepath.ToSlash(room)]
+		if !held || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		checked++
+		for _, spec := range file.Imports {
+			name := strings.Trim(spec.Path.Value, `"`)
+			if strings.HasPrefix(room, "core") && impure[name] && !(name == "time" && (room == "core/estate" || room == "core/rollout")) { // dates are parsed there, and times handed in
+				t.Errorf("%s imports %s: the core is pure", path, name)
+			}
+			if strings.HasPrefix(room, "core") && strings.Contains(name, ".") && !strings.HasPrefix(name, module) && !strings.HasPrefix(name, "cel.dev/cel-go/") {
+				t.Errorf("%s imports %s: the core knows the standard library and CEL alone", path, name)
+			}
+			inside, own := strings.CutPrefix(name, module)
+			ok := !own
+			for _, a := range allowed {
+				ok = ok || inside == a || strings.HasSuffix(a, "/") && strings.HasPrefix(inside, a)
+			}
+			if !ok {
+				t.Errorf("%s imports %s, which is not below it", path, inside)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if checked < 40 {
+		t.Errorf("only %d files were looked at", checked)
+	}
+}

@@ -1,0 +1,420 @@
+// This file speaks to the laptops' door as laptops and strangers do: message by message.
+
+package service_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/service"
+	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/wire"
+)
+
+const smallEstate = `{"units":[{"id":"r"}],"people":[{"id":"ines"}],
+ "devices":[{"id":"LT-1","serial":"S1","os":"linux","os_version":"12","owner":"ines"},{"id":"LT-2","os":"linux","os_version":"12"}],
+ "policies":[{"id":"p","kind":"security","settings":{"media.camera":false,"screen.lock_after_minutes":7,"signin.banner":"Larkfell <&>\n  here","signin.denied":["x","y"],"signin.hide_last_person":true},"audience":{"include":["everyone"]}}]}`
+
+// started is a service with the small estate published.
+func started(t *testing.T) *client.Client {
+	t.Helper()
+	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: filepath.Join(t.TempDir(), "z.db"), Day: "2026-11-23"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- running.Wait(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-done; err != nil && err != http.ErrServerClosed {
+			t.Errorf("the service ended with %v", err)
+		}
+	})
+	api := &client.Client{Base: running.Address}
+	if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	token, err := api.SignIn(ctx, "ines", "a password of tests", "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	api.Token = token.Secret
+	publishEstate(t, api, smallEstate)
+	return api
+}
+
+func publishEstate(t *testing.T, api *client.Client, text string) {
+	t.Helper()
+	result, err := client.Post[wire.ImportResult](context.Background(), api, "/imports", []byte(text))
+	if err == nil {
+		_, err = client.Post[wire.Publication](context.Background(), api, client.Path("changes", result.Change, "publish"), nil)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// enrolled gives a laptop whose values are kept in memory.
+func enrolled(t *testing.T, api *client.Client, device, serial string, b endpoint.Behaviour) (*endpoint.Laptop, *endpoint.Memory) {
+	t.Helper()
+	codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": []string{device}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	id, err := endpoint.Enrol(context.Background(), http.DefaultClient, api.Base, codes[0].Code, device, serial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := &endpoint.Memory{Behaviour: b}
+	return endpoint.New(api.Base, http.DefaultClient, id, m), m
+}
+
+func deliveries(t *testing.T, api *client.Client, device string) map[string]wire.Delivery {
+	t.Helper()
+	page, err := client.Get[wire.DevicePage](context.Background(), api, "/devices/"+device, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]wire.Delivery{}
+	for _, d := range page.Deliveries {
+		out[d.Setting] = d
+	}
+	return out
+}
+
+func checkIn(t *testing.T, l *endpoint.Laptop) endpoint.Outcome {
+	t.Helper()
+	out, err := l.CheckIn(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+func TestALaptopTakesWhatIsWanted(t *testing.T) {
+	api := started(t)
+	for _, d := range deliveries(t, api, "LT-1") {
+		if d.Status != "pending" {
+			t.Errorf("before the first check-in %s is %s", d.Setting, d.Status)
+		}
+	}
+	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	if out := checkIn(t, l); out.Applied != 5 || out.Refused != 0 || l.Revision != "1" {
+		t.Errorf("the first session: %s, revision %s", out, l.Revision)
+	}
+	if v := m.Reported()["signin.banner"]; v.Text() != "Larkfell <&>\n  here" {
+		t.Errorf("the banner arrived as %q", v.Text())
+	}
+	for id, d := range deliveries(t, api, "LT-1") {
+		if d.Status != "applied" || d.Reported == nil || !d.Reported.Equal(*d.Wanted) {
+			t.Errorf("%s: %+v", id, d)
+		}
+	}
+	if out := checkIn(t, l); out.Applied != 0 || out.Messages != 2 {
+		t.Errorf("a session with nothing to say: %s", out)
+	}
+	// Somebody alters a value at the keyboard, and another vanishes: both are put right in the session in which it shows.
+	m.Alter("screen.lock_after_minutes", setting.IntegerValue(999))
+	m.Apply("signin.banner", setting.Value{})
+	if out := checkIn(t, l); out.Applied != 2 {
+		t.Errorf("after drift: %s", out)
+	}
+	if v := m.Reported()["screen.lock_after_minutes"]; v.Integer() != 7 {
+		t.Errorf("the altered value is %v", v)
+	}
+	// What is no longer wanted is left to the laptop again.
+	publishEstate(t, api, strings.Replace(smallEstate, `"media.camera":false,`, "", 1))
+	if out := checkIn(t, l); out.Applied != 1 || l.Revision != "2" {
+		t.Errorf("after a setting went: %s", out)
+	}
+	if _, still := m.Reported()["media.camera"]; still {
+		t.Error("the camera is still managed")
+	}
+	if _, listed := deliveries(t, api, "LT-1")["media.camera"]; listed {
+		t.Error("the camera is still listed")
+	}
+	// A conflict sends nothing: the laptop keeps what it has.
+	publishEstate(t, api, strings.Replace(smallEstate, `"policies":[`, `"policies":[{"id":"q","kind":"security","settings":{"signin.banner":"other"},"audience":{"include":["everyone"]}},`, 1))
+	checkIn(t, l)
+	if d := deliveries(t, api, "LT-1")["signin.banner"]; d.Status != "conflict" || m.Reported()["signin.banner"].Text() != "Larkfell <&>\n  here" {
+		t.Errorf("in a conflict: %+v, the laptop has %v", d, m.Reported()["signin.banner"])
+	}
+}
+
+func TestLaptopsThatRefuseAndThatLie(t *testing.T) {
+	api := started(t)
+	refusing, m := enrolled(t, api, "LT-1", "S1", endpoint.Refusing)
+	out := checkIn(t, refusing)
+	failed := 0
+	for id, d := range deliveries(t, api, "LT-1") {
+		switch d.Status {
+		case "failed":
+			failed++
+			if d.Code != syncml.Denied || d.Reason == "" {
+				t.Errorf("%s failed with %q %q", id, d.Code, d.Reason)
+			}
+		case "applied":
+		default:
+			t.Errorf("%s is %s", id, d.Status)
+		}
+	}
+	if failed == 0 || failed == 5 || refusing.Revision != "1" || len(m.Reported()) != 5-failed {
+		t.Errorf("%d failed, the laptop has %d values and revision %s (%s)", failed, len(m.Reported()), refusing.Revision, out)
+	}
+	if out := checkIn(t, refusing); out.Refused != 0 {
+		t.Errorf("what was refused is tried again at once: %s", out)
+	}
+	n, err := client.Post[struct{ Settings int }](context.Background(), api, "/devices/LT-1/retry", nil)
+	if err != nil || n.Settings != failed {
+		t.Errorf("retry: %+v %v", n, err)
+	}
+	if out := checkIn(t, refusing); out.Refused != failed {
+		t.Errorf("what a person asks to be tried again: %s", out)
+	}
+	lying, _ := enrolled(t, api, "LT-2", "", endpoint.Wrong)
+	checkIn(t, lying)
+	differs := 0
+	for _, d := range deliveries(t, api, "LT-2") {
+		if d.Status == "failed" && d.Code == "differs" && d.Reported != nil {
+			differs++
+		}
+	}
+	if differs != failed {
+		t.Errorf("%d settings differ, expected %d", differs, failed)
+	}
+}
+
+// post sends a body to the laptops' door.
+func post(t *testing.T, base, kind, body string) (int, string) {
+	t.Helper()
+	answer, err := http.Post(base+"/dm", kind, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(answer.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return answer.StatusCode, string(data)
+}
+
+func message(device, session, msg, cred, body string) string {
+	if cred != "" {
+		cred = `<Cred><Meta><Format xmlns="syncml:metinf">b64</Format><Type xmlns="syncml:metinf">syncml:auth-md5</Type></Meta><Data>` + cred + `</Data></Cred>`
+	}
+	return `<SyncML xmlns="SYNCML:SYNCML1.2"><SyncHdr><VerDTD>1.2</VerDTD><VerProto>DM/1.2</VerProto><SessionID>` + session + `</SessionID><MsgID>` + msg + `</MsgID>` +
+		`<Target><LocURI>http://x/dm</LocURI></Target><Source><LocURI>` + device + `</LocURI></Source>` + cred + `</SyncHdr><SyncBody>` + body + `</SyncBody></SyncML>`
+}
+
+const hello = `<Alert><CmdID>1</CmdID><Data>1201</Data></Alert><Replace><CmdID>2</CmdID><Item><Source><LocURI>./DevInfo/DevId</LocURI></Source><Data>LT-1</Data></Item></Replace>`
+
+func TestWhatIsNoMessage(t *testing.T) {
+	api := started(t)
+	kind := syncml.ContentType + "; charset=utf-8"
+	deep := strings.Repeat("<a>", 40) + strings.Repeat("</a>", 40)
+	for name, c := range map[string]struct {
+		kind, body string
+		status     int
+	}{
+		"another content type":   {"application/json", message("LT-1", "1", "1", "", hello), 415},
+		"no content type":        {"", message("LT-1", "1", "1", "", hello), 415},
+		"empty":                  {kind, "", 400},
+		"no XML":                 {kind, "hello", 400},
+		"cut off":                {kind, message("LT-1", "1", "1", "", hello)[:300], 400},
+		"another root":           {kind, "<html/>", 400},
+		"another namespace":      {kind, strings.Replace(message("LT-1", "1", "1", "", hello), "SYNCML1.2", "SYNCML1.1", 1), 400},
+		"a document type":        {kind, `<!DOCTYPE SyncML [<!ENTITY a "b">]>` + message("LT-1", "1", "1", "", hello), 400},
+		"an unknown entity":      {kind, message("LT-1", "1", "1", "", "<Alert><CmdID>1</CmdID><Data>&a;</Data></Alert>"), 400},
+		"nested deep":            {kind, message("LT-1", "1", "1", "", deep), 400},
+		"over a mebibyte":        {kind, message("LT-1", "1", "1", "", strings.Repeat(" ", 1<<20)), 413},
+		"no header":              {kind, `<SyncML xmlns="SYNCML:SYNCML1.2"><SyncBody/></SyncML>`, 400},
+		"no session":             {kind, message("LT-1", "", "1", "", hello), 400},
+		"bytes that are no text": {kind, message("LT-1", "1", "1", "", "\xff\xfe"), 400},
+	} {
+		status, text := post(t, api.Base, c.kind, c.body)
+		if status != c.status || strings.Contains(text, "goroutine") {
+			t.Errorf("%s: %d %s, expected %d", name, status, text, c.status)
+		}
+	}
+	for name, c := range map[string]struct{ body, code string }{
+		"an unknown version of the document": {strings.Replace(message("LT-1", "1", "1", "", hello), "<VerDTD>1.2", "<VerDTD>9", 1), syncml.VersionNotSupported},
+		"an unknown protocol":                {strings.Replace(message("LT-1", "1", "1", "", hello), "DM/1.2", "XX/9", 1), syncml.ProtocolNotSupported},
+		"no credentials":                     {message("LT-1", "1", "1", "", hello), syncml.NeedCredentials},
+		"credentials of nobody":              {message("LT-404", "1", "1", "AAAA", hello), syncml.WrongCredentials},
+	} {
+		status, text := post(t, api.Base, kind, c.body)
+		m, err := syncml.Decode([]byte(text))
+		if status != 200 || err != nil || m.Commands[0].Cmd != "SyncHdr" || m.Commands[0].Data != c.code {
+			t.Errorf("%s: %d %s %v, expected a header status of %s", name, status, text, err, c.code)
+		}
+	}
+}
+
+// TestSessionsByHand goes through a session message by message: challenge, wrong tries, repeated messages, unknown commands, abort.
+func TestSessionsByHand(t *testing.T) {
+	api := started(t)
+	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	kind := syncml.ContentType
+	digest := func(nonce string) string {
+		raw, _ := base64.StdEncoding.DecodeString(nonce)
+		return syncml.Digest(syncml.UserDigest("LT-1", l.Secret), raw)
+	}
+	send := func(body string) *syncml.Message {
+		t.Helper()
+		status, text := post(t, api.Base, kind, body)
+		m, err := syncml.Decode([]byte(text))
+		if status != 200 || err != nil {
+			t.Fatalf("%d %s %v", status, text, err)
+		}
+		return m
+	}
+	header := func(m *syncml.Message) string { return m.Commands[0].Data }
+
+	// A stranger tries, and tries; the laptop's nonce is still good. So are the challenges of a session, once.
+	for range 5 {
+		if code := header(send(message("LT-1", "7", "1", digest("AAAA"), hello))); code != syncml.WrongCredentials {
+			t.Fatalf("a stranger is answered %s", code)
+		}
+	}
+	challenge := send(message("LT-1", "8", "1", "", hello)).Commands[0].Chal.NextNonce
+	if code := header(send(message("LT-1", "9", "1", digest(challenge), hello))); code != syncml.WrongCredentials {
+		t.Errorf("the challenge of another session is answered %s", code)
+	}
+	first := send(message("LT-1", "10", "1", digest(l.Nonce), hello+`<Dance><CmdID>3</CmdID></Dance><Exec><CmdID>4</CmdID></Exec><Final/>`))
+	if header(first) != syncml.AuthAccepted || first.Commands[0].Chal == nil || first.Commands[0].Chal.NextNonce == l.Nonce {
+		t.Fatalf("the laptop is answered %+v", first.Commands[0])
+	}
+	codes := map[string]string{}
+	gets := 0
+	for _, c := range first.Commands {
+		if c.Name == "Status" {
+			codes[c.Cmd] = c.Data
+		}
+		if c.Name == "Get" {
+			gets++
+		}
+	}
+	if codes["Alert"] != "200" || codes["Replace"] != "200" || codes["Dance"] != syncml.NotSupported || codes["Exec"] != syncml.NotAllowed || gets != 2 {
+		t.Errorf("statuses %v, %d questions", codes, gets)
+	}
+	// The same message again: the same answer again.
+	if again := send(message("LT-1", "10", "1", digest(l.Nonce), hello+`<Final/>`)); string(syncml.Encode(again)) != string(syncml.Encode(first)) {
+		t.Error("the same message is answered otherwise")
+	}
+	// An unfinished message is asked for its rest; nothing is commanded meanwhile.
+	more := send(message("LT-1", "10", "2", "", `<Status><CmdID>1</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Data>200</Data></Status><Alert><CmdID>2</CmdID><Data>1222</Data></Alert>`))
+	last := more.Commands[len(more.Commands)-1]
+	if last.Name != "Alert" || last.Data != syncml.AlertNextMessage || more.Final {
+		t.Errorf("an unfinished message is answered %+v", last)
+	}
+	// The digest comes in two chunks.
+	chunk := send(message("LT-1", "10", "3", "", `<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Meta><Size xmlns="syncml:metinf">4</Size></Meta><Data>ab</Data><MoreData/></Item></Results>`))
+	if chunk.Commands[1].Data != syncml.ChunkAccepted {
+		t.Errorf("a chunk is answered %+v", chunk.Commands[1])
+	}
+	next := send(message("LT-1", "10", "4", "", `<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Data>cd</Data></Item></Results><Final/>`))
+	if next.Commands[1].Data != "200" || next.Commands[len(next.Commands)-1].Name != "Get" {
+		t.Errorf("after the last chunk: %+v", next.Commands)
+	}
+	abort := send(message("LT-1", "10", "5", "", `<Alert><CmdID>1</CmdID><Data>1223</Data></Alert><Final/>`))
+	for _, c := range abort.Commands {
+		if c.Name != "Status" {
+			t.Errorf("after an abort the service still says %s", c.Name)
+		}
+	}
+	if len(m.Reported()) != 0 {
+		t.Error("the laptop took something")
+	}
+	for id, d := range deliveries(t, api, "LT-1") {
+		if d.Status != "pending" {
+			t.Errorf("after the abort %s is %s", id, d.Status)
+		}
+	}
+	// A laptop that kept an old nonce is challenged, and tries again in the same session.
+	if out := checkIn(t, l); out.Applied != 5 {
+		t.Errorf("with a stale nonce: %s", out)
+	}
+}
+
+func TestEnrolmentCodesWorkOnce(t *testing.T) {
+	api := started(t)
+	ctx := context.Background()
+	codes, err := client.Post[[]wire.EnrolmentCode](ctx, api, "/enrolment-codes", map[string]any{"devices": []string{"LT-1", "LT-2"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	try := func(code, device, serial string) error {
+		_, err := endpoint.Enrol(ctx, http.DefaultClient, api.Base, code, device, serial)
+		return err
+	}
+	for name, c := range map[string][3]string{
+		"an unknown code": {"aaaaaaa-aaaaaaa", "LT-1", "S1"}, "another device's": {codes[1].Code, "LT-1", "S1"}, "another serial": {codes[0].Code, "LT-1", "S2"}, "no device": {codes[0].Code, "LT-3", ""},
+	} {
+		if err := try(c[0], c[1], c[2]); err == nil || !strings.Contains(err.Error(), "403") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := try(codes[0].Code, "LT-1", "S1"); err != nil {
+		t.Errorf("a refused try used the code up: %v", err)
+	}
+	if err := try(codes[0].Code, "LT-1", "S1"); err == nil {
+		t.Error("a code worked twice")
+	}
+	records, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", nil)
+	refused := 0
+	for _, r := range records {
+		if r.Action == "enrolment refused" {
+			refused++
+		}
+		if strings.Contains(fmt.Sprint(r), codes[1].Code) {
+			t.Error("a code stands in the audit log")
+		}
+	}
+	if err != nil || refused != 5 {
+		t.Errorf("%d refusals are recorded, expected 5 (%v)", refused, err)
+	}
+	for _, body := range []string{"", "{", "[]", strings.Repeat("x", 20<<10)} {
+		answer, err := http.Post(api.Base+"/enrol", "application/json", bytes.NewReader([]byte(body)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		if answer.StatusCode < 400 || answer.StatusCode >= 500 {
+			t.Errorf("%.10q: %s", body, answer.Status)
+		}
+	}
+}
+
+// TestManySettingsGoInSeveralAtomics sends more than one message can hold.
+func TestManySettingsGoInSeveralAtomics(t *testing.T) {
+	api := started(t)
+	var settings, entries []string
+	for i := range 120 {
+		settings = append(settings, fmt.Sprintf(`{"id":"big.s%03d","kind":"security","type":"text"}`, i))
+		entries = append(entries, fmt.Sprintf(`"big.s%03d":%q`, i, strings.Repeat("ä", 600)))
+	}
+	estate := strings.TrimSuffix(strings.Replace(smallEstate, `"policies":[`, `"policies":[{"id":"big","kind":"security","settings":{`+strings.Join(entries, ",")+`},"audience":{"include":["everyone"]}},`, 1), "}") + `,"settings":[` + strings.Join(settings, ",") + `]}`
+	publishEstate(t, api, estate)
+	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	out := checkIn(t, l)
+	if out.Applied != 125 || len(m.Reported()) != 125 || out.Messages < 5 || l.Revision != "2" {
+		t.Errorf("%s, the laptop has %d values and revision %s", out, len(m.Reported()), l.Revision)
+	}
+	for id, d := range deliveries(t, api, "LT-1") {
+		if d.Status != "applied" {
+			t.Errorf("%s is %s (%s)", id, d.Status, d.Reason)
+		}
+	}
+}
