@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -26,6 +27,10 @@ import (
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/wire"
 )
+
+// collectAt makes the service collect garbage earlier than Go does by itself: what-if resolutions are big and short-lived,
+// and a small service should stay small beside others.
+const collectAt = 40
 
 func serveCommand(s Streams) *cli.Command {
 	return &cli.Command{
@@ -49,6 +54,7 @@ func serveCommand(s Streams) *cli.Command {
 				}
 				config.Day = day
 			}
+			debug.SetGCPercent(collectAt)
 			running, err := service.Start(config)
 			if err != nil {
 				return err
@@ -86,6 +92,7 @@ func demoCommand(s Streams) *cli.Command {
 }
 
 func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
+	debug.SetGCPercent(collectAt)
 	folder := c.String("folder")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err

@@ -55,7 +55,7 @@ const (
 
 // running is a service as a process.
 type running struct {
-	t        *testing.T
+	t        testing.TB
 	cmd      *exec.Cmd
 	address  string
 	code     string // of the first administrator; empty when there is one
@@ -65,7 +65,7 @@ type running struct {
 }
 
 // serve starts a service over a database file, which may be new.
-func serve(t *testing.T, database string) *running {
+func serve(t testing.TB, database string) *running {
 	t.Helper()
 	r := &running{t: t, database: database, log: &bytes.Buffer{}, config: filepath.Join(t.TempDir(), "sign-in.json")}
 	r.cmd = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--database", database, "--date", demo.Day)
@@ -139,7 +139,7 @@ func (r *running) run(input string, args ...string) (out, errOut string, status 
 	return runWith(r.t, []string{"ZRIDGE_CONFIG=" + r.config}, input, args...)
 }
 
-func runWith(t *testing.T, env []string, input string, args ...string) (out, errOut string, status int) {
+func runWith(t testing.TB, env []string, input string, args ...string) (out, errOut string, status int) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -174,7 +174,7 @@ func (r *running) signIn() {
 }
 
 // withDemo gives a service with the demo estate published.
-func withDemo(t *testing.T) (*running, *client.Client) {
+func withDemo(t testing.TB) (*running, *client.Client) {
 	t.Helper()
 	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
 	api := r.admin()
@@ -184,7 +184,7 @@ func withDemo(t *testing.T) (*running, *client.Client) {
 }
 
 // await asks until what is asked holds, at most half a minute.
-func await(t *testing.T, what string, holds func() bool) {
+func await(t testing.TB, what string, holds func() bool) {
 	t.Helper()
 	limit := time.After(30 * time.Second)
 	tick := time.NewTicker(50 * time.Millisecond)

@@ -62,20 +62,20 @@ function Frame({ name, role }: { name: string; role: string }) {
     return () => window.removeEventListener('keydown', onKey);
   }, []);
   return (
-    <div className="grid h-full grid-cols-[auto_1fr] grid-rows-[auto_1fr_auto]">
+    <div className="grid h-full grid-cols-[auto_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <a href="#main" className="btn btn-primary btn-sm sr-only focus:not-sr-only focus:absolute focus:z-50 focus:m-2">
         Skip to the content
       </a>
       <Rail />
       <header className="flex h-13 items-center gap-3 border-b border-base-300 bg-base-100 px-5">
-        <button type="button" className="btn btn-sm w-80 justify-start border-base-300 font-normal" onClick={() => setFinding(true)}>
+        <button type="button" className="btn btn-sm w-80 min-w-0 shrink justify-start border-base-300 font-normal" onClick={() => setFinding(true)}>
           <Search size={15} aria-hidden />
-          <span className="quiet flex-1 text-left">Find a setting, policy, device …</span>
+          <span className="quiet min-w-0 flex-1 truncate text-left">Find a setting, policy, device …</span>
           <kbd className="kbd kbd-sm">/</kbd>
         </button>
         <div className="flex-1" />
         <ThemeSwitch />
-        <span className="text-sm">
+        <span className="truncate text-sm">
           {name} <span className="quiet">· {role}</span>
         </span>
         <button
@@ -137,10 +137,10 @@ function Rail() {
   const o = useOverview().data;
   const counts: Record<string, number> = { Clashes: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0 };
   return (
-    <nav aria-label="Places" className="row-span-3 flex w-44 flex-col gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
+    <nav aria-label="Places" className="row-span-3 flex w-13 flex-col lg:w-44 gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
       <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">
         <img src="/mark.svg" alt="" width={22} height={22} />
-        Zenith Ridge
+        <span className="sr-only lg:not-sr-only">Zenith Ridge</span>
       </Link>
       {places.map(({ to, word, icon: Icon }) => (
         <NavLink
@@ -152,9 +152,9 @@ function Rail() {
           }
         >
           <Icon size={16} aria-hidden />
-          <span className="flex-1">{word}</span>
+          <span className="sr-only flex-1 lg:not-sr-only">{word}</span>
           {counts[word] ? (
-            <span className={`rounded px-1.5 text-[12px] font-semibold tabular-nums ${word === 'Clashes' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>
+            <span className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Clashes' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>
               {counts[word]}
             </span>
           ) : null}

@@ -328,7 +328,7 @@ func (s *Service) draft(id string) (*draft, error) {
 	d := s.compare(live, edits)
 	d.version = c.Version
 	s.mu.Lock()
-	if len(s.drafts) > 32 { // drafts are big; the oldest are not worth finding
+	if len(s.drafts) >= 4 { // each holds a resolution of the whole estate
 		clear(s.drafts)
 	}
 	s.drafts[id] = d

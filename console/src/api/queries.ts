@@ -2,6 +2,7 @@
 import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect } from 'react';
 import { api, got, Refusal, type PolicyDoc, type TrialEdit } from './client';
+import { watchEvents } from './events';
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -132,14 +133,12 @@ export const useImpact = (id: string | undefined) =>
 export const tryEdits = (change: string | undefined, edits: TrialEdit[]) =>
   got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits } }));
 
-/** Asks again for what others have changed, as the service says so. Laptops check in all the time: their news is gathered. */
+/** Asks again for what has changed. Laptops check in all the time: their news is gathered. */
 export function useLiveUpdates(on: boolean) {
   useEffect(() => {
     if (!on) return;
-    const source = new EventSource('/api/v1/events');
     let waiting: ReturnType<typeof setTimeout> | undefined;
-    source.addEventListener('changed', (e) => {
-      const { topic } = JSON.parse((e as MessageEvent<string>).data) as { topic: string };
+    const stop = watchEvents((topic) => {
       if (topic === 'device') {
         waiting ??= setTimeout(() => {
           waiting = undefined;
@@ -155,7 +154,7 @@ export function useLiveUpdates(on: boolean) {
     });
     return () => {
       clearTimeout(waiting);
-      source.close();
+      stop();
     };
   }, [on]);
 }

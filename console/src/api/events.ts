@@ -1,0 +1,35 @@
+// What the service says has changed. A browser allows few connections to one server, so of all tabs one holds the
+// stream and tells the others; a page that is left lets go of it at once.
+
+const name = 'zridge-events';
+
+/** Calls onTopic for each event, until the function that is given back is called. */
+export function watchEvents(onTopic: (topic: string) => void): () => void {
+  const channel = new BroadcastChannel(name);
+  channel.onmessage = (e: MessageEvent<string>) => onTopic(e.data);
+  const leaving = new AbortController();
+  const hold = () =>
+    new Promise<void>((release) => {
+      if (leaving.signal.aborted) return release();
+      const source = new EventSource('/api/v1/events');
+      source.addEventListener('changed', (e) => {
+        const { topic } = JSON.parse((e as MessageEvent<string>).data) as { topic: string };
+        onTopic(topic);
+        channel.postMessage(topic);
+      });
+      leaving.signal.addEventListener('abort', () => {
+        source.close();
+        release();
+      });
+    });
+  // Locks are there on secure pages only, loopback among them; without them each tab holds a stream of its own.
+  if (navigator.locks) navigator.locks.request(name, { signal: leaving.signal }, hold).catch(() => undefined);
+  else void hold();
+  const leave = () => leaving.abort();
+  window.addEventListener('pagehide', leave);
+  return () => {
+    window.removeEventListener('pagehide', leave);
+    leave();
+    channel.close();
+  };
+}

@@ -1,0 +1,98 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/wire"
+)
+
+// TestEveryPageIsAccessible runs axe-core over every page in both themes, and looks for sideways scrolling at 1280 pixels
+// and at twice the zoom.
+func TestEveryPageIsAccessible(t *testing.T) {
+	r, api := withDemo(t)
+	c, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "Cameras in the workshop"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, _ := call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "p1"), quietPolicy); p != nil {
+		t.Fatal(p)
+	}
+	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("axe-core is not installed (make console): %v", err)
+	}
+	p := newPage(t, r.address)
+	p.goTo("/")
+	p.shows("Know what every laptop gets")
+	p.checkAccess("sign-in", string(source))
+	p.signIn()
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`localStorage.setItem('open-change', `+quoted(c.ID)+`), true`)); err != nil {
+		t.Fatal(err)
+	}
+	for path, shows := range map[string]string{
+		"/": "Clashes to decide", "/devices": "LT-0001", "/devices?q=nothing-like-this": "No laptop fits", "/devices/LT-0110": "Check-ins", "/policies": "House rules", "/policies/new": "One purpose",
+		"/policies/field-encryption": "Startup PIN held", "/policies/p1": "not live yet", "/dictionary": "Encrypt the disks", "/dictionary?q=usb": "USB sticks", "/clashes": "Banner text before sign-in",
+		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/records": "publish", "/no/such/page": "no such page",
+	} {
+		p.goTo(path)
+		p.shows(shows)
+		p.shows("Look at the impact") // the tray, on every page
+		p.checkAccess(path, string(source))
+	}
+	p.goTo("/devices/LT-0110")
+	p.button("Why Camera")
+	p.checkAccess("an open ladder", string(source))
+	p.goTo("/changes/" + c.ID)
+	p.button("Publish …")
+	p.shows("Not yet")
+	p.checkAccess("the publish dialog", string(source))
+}
+
+// checkAccess fails on whatever axe-core calls serious or critical, and on a page that scrolls sideways.
+func (p *page) checkAccess(name, source string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	defer cancel()
+	for _, theme := range []string{"chart", "night-watch"} {
+		p.theme(theme)
+		found, err := chromedp.Run(ctx, chromedp.Evaluate[string](source+`;
+			axe.run(document, { resultTypes: ['violations'] }).then((r) => JSON.stringify(r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))
+				.map((v) => ({ id: v.id, help: v.help, nodes: v.nodes.slice(0, 4).map((n) => n.html.slice(0, 160) + ' :: ' + (n.any[0]?.message ?? '')) }))))`, chromedp.EvalAwaitPromise))
+		if err != nil {
+			p.t.Fatalf("axe-core on %s: %v", name, err)
+		}
+		var violations []struct {
+			ID, Help string
+			Nodes    []string
+		}
+		if err := json.Unmarshal([]byte(found), &violations); err != nil {
+			p.t.Fatal(err)
+		}
+		for _, v := range violations {
+			p.t.Errorf("%s in %s: %s: %s\n%s", name, theme, v.ID, v.Help, fmt.Sprintf("%.600q", v.Nodes))
+		}
+	}
+	p.theme("chart")
+	for _, width := range []int64{1280, 640} {
+		p.do("resizing", chromedp.EmulateViewport(width, 800))
+		wide, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`Math.max(document.documentElement.scrollWidth - innerWidth, (document.querySelector('main')?.scrollWidth ?? 0) - (document.querySelector('main')?.clientWidth ?? 0))`))
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if wide > 1 && width == 1280 {
+			p.t.Errorf("%s scrolls sideways by %v pixels at %d", name, wide, width)
+		} else if wide > 1 {
+			p.t.Errorf("%s scrolls sideways by %v pixels at 1280 with 200%% zoom", name, wide)
+		}
+	}
+	p.do("resizing", chromedp.EmulateViewport(1280, 800))
+}

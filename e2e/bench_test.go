@@ -1,0 +1,166 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/wire"
+)
+
+// identities enrols the first laptops of the estate.
+func identities(b *testing.B, api *client.Client, count int) []endpoint.Identity {
+	b.Helper()
+	devices, err := client.All[wire.Device](context.Background(), api, "/devices", nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var names []string
+	serials := map[string]string{}
+	for _, d := range devices[:count] {
+		names = append(names, d.ID)
+		serials[d.ID] = d.Serial
+	}
+	codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": names})
+	if err != nil {
+		b.Fatal(err)
+	}
+	ids := make([]endpoint.Identity, len(codes))
+	for i, c := range codes {
+		if ids[i], err = endpoint.Enrol(context.Background(), endpoint.Client(4), api.Base, c.Code, c.Device, serials[c.Device]); err != nil {
+			b.Fatal(err)
+		}
+	}
+	return ids
+}
+
+// memory reads a process's resident memory, now and at its highest, in MB.
+func (r *running) memory(b *testing.B) (now, highest float64) {
+	b.Helper()
+	text, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(r.cmd.Process.Pid), "status"))
+	if err != nil {
+		b.Skip("no /proc to read the memory from")
+	}
+	read := func(name string) float64 {
+		m := regexp.MustCompile(name + `:\s+(\d+) kB`).FindSubmatch(text)
+		if m == nil {
+			return 0
+		}
+		n, _ := strconv.ParseFloat(string(m[1]), 64)
+		return n / 1024
+	}
+	return read("VmRSS"), read("VmHWM")
+}
+
+// BenchmarkAPublishedChangeReaches240Laptops publishes a change for everyone while 240 laptops check in every six
+// seconds, and waits until the last has it. It reports the service's memory too.
+func BenchmarkAPublishedChangeReaches240Laptops(b *testing.B) {
+	r, api := withDemo(b)
+	ids := identities(b, api, 240)
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		(&endpoint.Fleet{Base: api.Base, Interval: 6 * time.Second}).Run(ctx, ids)
+	}()
+	defer func() { stop(); <-done }()
+	pending := func() (int, int) {
+		o, err := client.Get[wire.Overview](ctx, api, "/overview", nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		return o.Statuses.Pending, o.NeverSeen
+	}
+	settle := func() {
+		for {
+			if p, never := pending(); p == 0 && never == 0 {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
+	settle()
+	minutes := 14
+	var longest time.Duration
+	for b.Loop() {
+		minutes--
+		c, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: "Lock sooner"})
+		if err != nil {
+			b.Fatal(err)
+		}
+		body := fmt.Sprintf(`{"id":"sooner","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["everyone"]}}`, minutes)
+		if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "sooner"), nil, []byte(body), nil); err != nil {
+			b.Fatal(err)
+		}
+		began := time.Now()
+		if _, err := client.Post[wire.Publication](ctx, api, client.Path("changes", c.ID, "publish"), nil); err != nil {
+			b.Fatal(err)
+		}
+		settle()
+		longest = max(longest, time.Since(began))
+	}
+	now, highest := r.memory(b)
+	b.ReportMetric(longest.Seconds(), "s-until-all-240-have-it")
+	b.ReportMetric(now, "MB-resident")
+	b.ReportMetric(highest, "MB-highest")
+}
+
+// timed measures each exchange of a laptop.
+type timed struct {
+	mu    sync.Mutex
+	spent time.Duration
+}
+
+func (c *timed) RoundTrip(r *http.Request) (*http.Response, error) {
+	began := time.Now()
+	answer, err := http.DefaultTransport.RoundTrip(r)
+	c.mu.Lock()
+	c.spent += time.Since(began)
+	c.mu.Unlock()
+	return answer, err
+}
+
+// BenchmarkSessions measures what a laptop waits for the service over a whole session: one that has nothing to say, and one
+// that puts a drifted value right. The network is loopback, so this is the service's time and a little more.
+func BenchmarkSessions(b *testing.B) {
+	_, api := withDemo(b)
+	id := identities(b, api, 1)[0]
+	clock := &timed{}
+	m := &endpoint.Memory{}
+	l := endpoint.New(api.Base, &http.Client{Transport: clock}, id, m)
+	session := func() time.Duration {
+		clock.spent = 0
+		if _, err := l.CheckIn(context.Background()); err != nil {
+			b.Fatal(err)
+		}
+		return clock.spent
+	}
+	session()
+	for name, before := range map[string]func(int){
+		"quiet": func(int) {},
+		"drift": func(n int) { m.Alter("screen.lock_after_minutes", setting.IntegerValue(int64(500+n%100))) },
+	} {
+		b.Run(name, func(b *testing.B) {
+			var all []time.Duration
+			for n := range 200 {
+				before(n)
+				all = append(all, session())
+			}
+			slices.Sort(all)
+			b.ReportMetric(float64(all[100].Microseconds())/1000, "ms-median")
+			b.ReportMetric(float64(all[190].Microseconds())/1000, "ms-p95")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
