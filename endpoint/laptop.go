@@ -42,6 +42,7 @@ type Laptop struct {
 	base     string // address of the service
 	http     *http.Client
 	sessions int
+	large    *large
 }
 
 // New gives a laptop that will talk to the service at an address such as http://127.0.0.1:8470.
@@ -92,13 +93,13 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	var out Outcome
 	l.sessions++
 	session := strconv.Itoa(l.sessions)
-	next := l.greeting()
+	next, more := l.greeting(), false
 	challenged := false
 	for n := 1; n <= maxMessages; n++ {
 		m := &syncml.Message{Header: syncml.Header{
 			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: session, MsgID: strconv.Itoa(n),
 			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: 64 << 10,
-		}, Commands: next, Final: true}
+		}, Commands: next, Final: !more}
 		if n == 1 || challenged && n == 2 {
 			m.Header.Cred = l.credentials()
 		}
@@ -116,7 +117,7 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 		if verdict != syncml.AuthAccepted && verdict != syncml.OK {
 			return out, fmt.Errorf("the service answered %s to a message of %s", verdict, l.Device)
 		}
-		if next = l.carryOut(answer, &out); next == nil {
+		if next, more = l.carryOut(answer, &out); next == nil {
 			return out, nil
 		}
 	}
@@ -173,20 +174,24 @@ func (l *Laptop) headerStatus(m *syncml.Message) string {
 	return ""
 }
 
-// carryOut does what a message commands and gives the next message's commands; nil ends the session.
-func (l *Laptop) carryOut(m *syncml.Message, out *Outcome) []syncml.Command {
+// carryOut does what a message commands and gives the next message's commands; nil ends the session. more tells that
+// it asks for the rest of an unfinished package.
+func (l *Laptop) carryOut(m *syncml.Message, out *Outcome) (reply []syncml.Command, more bool) {
 	w := &worker{laptop: l, msgRef: m.Header.MsgID, out: out}
 	w.status("0", "SyncHdr", syncml.OK)
 	for i := range m.Commands {
 		w.do(&m.Commands[i])
 	}
 	if !w.commanded {
-		return nil
+		return nil, false
+	}
+	if !m.Final {
+		w.reply = append(w.reply, syncml.Command{Name: "Alert", Data: syncml.AlertNextMessage})
 	}
 	for i := range w.reply {
 		w.reply[i].CmdID = strconv.Itoa(i + 1)
 	}
-	return w.reply
+	return w.reply, !m.Final
 }
 
 // worker carries out the commands of one message.
@@ -212,7 +217,9 @@ func (w *worker) do(c *syncml.Command) {
 		w.get(c)
 	case "Replace", "Delete":
 		code := w.set(c)
-		w.count(c, code)
+		if code != syncml.ChunkAccepted {
+			w.count(c, code)
+		}
 		w.status(c.CmdID, c.Name, code)
 	default:
 		w.status(c.CmdID, c.Name, syncml.NotSupported)
@@ -277,11 +284,50 @@ func (w *worker) set(c *syncml.Command) string {
 	if c.Name == "Delete" {
 		return w.laptop.Platform.Apply(id, setting.Value{})
 	}
+	item, code := w.laptop.assemble(item)
+	if code != syncml.OK {
+		return code
+	}
 	v, err := syncml.ReadValue(item.Data, item.Meta)
 	if err != nil {
 		return syncml.WrongFormat
 	}
 	return w.laptop.Platform.Apply(id, v)
+}
+
+// maxLarge is the longest value that a laptop puts together from chunks, in bytes.
+const maxLarge = 1 << 20
+
+// large is a value of which chunks have come.
+type large struct {
+	path string
+	meta syncml.Meta
+	data strings.Builder
+}
+
+// assemble puts chunks of a large object together. It gives ChunkAccepted until the last has come.
+func (l *Laptop) assemble(item syncml.Item) (syncml.Item, string) {
+	if l.large == nil && !item.More {
+		return item, syncml.OK
+	}
+	if l.large == nil || l.large.path != item.Target {
+		l.large = &large{path: item.Target, meta: item.Meta}
+	}
+	l.large.data.WriteString(item.Data)
+	if l.large.data.Len() > maxLarge {
+		l.large = nil
+		return item, "416"
+	}
+	if item.More {
+		return item, syncml.ChunkAccepted
+	}
+	whole := l.large
+	l.large = nil
+	if whole.meta.Size != whole.data.Len() {
+		return item, syncml.SizeMismatch
+	}
+	item.Meta, item.Data = whole.meta, whole.data.String()
+	return item, syncml.OK
 }
 
 // atomic does all of its commands or none: when one fails, what was done is taken back and the rest not begun.

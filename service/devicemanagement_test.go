@@ -418,3 +418,34 @@ func TestManySettingsGoInSeveralAtomics(t *testing.T) {
 		}
 	}
 }
+
+// TestALargeValueGoesInChunks sends values that no one message of the laptop can hold, among small ones.
+func TestALargeValueGoesInChunks(t *testing.T) {
+	api := started(t)
+	var sites []string
+	for i := range 900 {
+		sites = append(sites, fmt.Sprintf(`"<%03d&%s>"`, i, strings.Repeat("é", 60)))
+	}
+	text := strings.Repeat("long & <wide> ", 9000)
+	publishEstate(t, api, strings.TrimSuffix(strings.Replace(smallEstate, `"media.camera":false`, `"media.camera":false,"big.list":[`+strings.Join(sites, ",")+`],"big.text":"`+text+`"`, 1), "}")+
+		`,"settings":[{"id":"big.list","kind":"security","type":"list"},{"id":"big.text","kind":"security","type":"text"}]}`)
+	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	out := checkIn(t, l)
+	if out.Applied != 7 || out.Refused != 0 || l.Revision != "2" {
+		t.Errorf("%s, revision %s", out, l.Revision)
+	}
+	if got := m.Reported()["big.text"]; got.Text() != text {
+		t.Errorf("the text arrived with %d of %d bytes", len(got.Text()), len(text))
+	}
+	if got := m.Reported()["big.list"]; len(got.Items()) != 900 || !strings.HasPrefix(got.Items()[7], "<007&é") {
+		t.Errorf("the list arrived with %d items", len(got.Items()))
+	}
+	for id, d := range deliveries(t, api, "LT-1") {
+		if d.Status != "applied" {
+			t.Errorf("%s is %s (%s)", id, d.Status, d.Reason)
+		}
+	}
+	if out := checkIn(t, l); out.Messages != 2 {
+		t.Errorf("a second session: %s", out)
+	}
+}

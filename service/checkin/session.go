@@ -24,12 +24,16 @@ const (
 	greeting  phase = iota // the laptop's first message
 	comparing              // its digest and revision
 	reading                // its reported values
-	sending                // statuses of what was sent
+	sending                // statuses of the Atomic that was sent
+	chunking               // the status of a chunk of a large value
 	verifying              // reported values of what it took
 )
 
 // maxRounds bounds how often what is left is sent again without what was refused.
 const maxRounds = 100
+
+// headroom is what a message needs besides the commands that are counted, in bytes.
+const headroom = 2048
 
 // answered is an answer, and the sum of the message that it answers.
 type answered struct {
@@ -61,9 +65,12 @@ type session struct {
 	asked      map[string]syncml.Command       // commands that wait for an answer, by MsgID and CmdID
 	results    map[string]*received            // values that were asked for, by path
 	statuses   map[string]string               // of what was asked, by MsgID and CmdID
+	queued     bool                            // what is due was queued
 	queue      []setting.ID                    // due and not sent yet
 	inFlight   []setting.ID                    // in the Atomic that was sent
 	withRev    bool                            // that Atomic holds the revision
+	chunks     []string                        // of the large value in flight, not sent yet
+	unasked    []setting.ID                    // reported values to be asked for in later messages
 	took       []setting.ID                    // accepted in this session
 	rounds     int
 	messages   int
@@ -135,11 +142,11 @@ func (s *session) answer(m *syncml.Message, sum [32]byte, withCredentials bool) 
 	case aborted:
 		err = s.finish("aborted by the laptop")
 		out.Final = true
-	case !m.Final: // the laptop has more to say before it is our turn
+	case !m.Final && s.phase != chunking: // the laptop has more to say before it is our turn
 		out.Commands = append(out.Commands, syncml.Command{Name: "Alert", Data: syncml.AlertNextMessage})
 	default:
-		out.Final = true
 		err = s.proceed(out)
+		out.Final = len(s.chunks) == 0 // a package ends with the last chunk
 	}
 	if err != nil {
 		return nil, err
@@ -250,12 +257,17 @@ func (s *session) proceed(out *syncml.Message) error {
 			return s.send(out)
 		}
 		s.phase = reading
-		ids := make([]setting.ID, 0, len(s.deliveries))
 		for id := range s.deliveries {
-			ids = append(ids, id)
+			s.unasked = append(s.unasked, id)
 		}
-		return s.ask(out, ids)
+		s.results = map[string]*received{}
+		s.ask(out)
+		return nil
 	case reading:
+		if len(s.unasked) > 0 {
+			s.ask(out)
+			return nil
+		}
 		now := s.desk.now()
 		for id, d := range s.deliveries {
 			v, answered := s.reported(id)
@@ -267,7 +279,13 @@ func (s *session) proceed(out *syncml.Message) error {
 	case sending:
 		s.settle()
 		return s.send(out)
+	case chunking:
+		return s.nextChunk(out)
 	default:
+		if len(s.unasked) > 0 {
+			s.ask(out)
+			return nil
+		}
 		return s.verified()
 	}
 }
@@ -276,15 +294,20 @@ func get(path string) syncml.Command {
 	return syncml.Command{Name: "Get", Items: []syncml.Item{{Target: path, Meta: syncml.Meta{Format: syncml.FormatNull}}}}
 }
 
-// ask asks for reported values and the digest over them.
-func (s *session) ask(out *syncml.Message, ids []setting.ID) error {
-	s.results = map[string]*received{}
-	slices.Sort(ids)
-	for _, id := range ids {
+// ask asks for as many of the reported values as an answer can hold, and with the last of them for the digest.
+func (s *session) ask(out *syncml.Message) {
+	slices.Sort(s.unasked)
+	expected := 0
+	for len(s.unasked) > 0 {
+		id := s.unasked[0]
+		data, _ := syncml.WriteValue(s.deliveries[id].Wanted)
+		if expected += 400 + 2*len(data); expected > maxMessage && len(out.Commands) > 1 {
+			return
+		}
 		out.Commands = append(out.Commands, get(syncml.ReportedPath+string(id)))
+		s.unasked = s.unasked[1:]
 	}
 	out.Commands = append(out.Commands, get(syncml.DigestPath))
-	return nil
 }
 
 func (s *session) value(path string) string {
@@ -312,8 +335,8 @@ func (s *session) reported(id setting.ID) (v setting.Value, answered bool) {
 // send sends the next Atomic of what is due; the revision goes last. When all is sent, what was taken is read back.
 func (s *session) send(out *syncml.Message) error {
 	now := s.desk.now()
-	if s.phase != sending {
-		s.phase = sending
+	if !s.queued {
+		s.queued = true
 		for id, d := range s.deliveries {
 			if d.Due(now) {
 				s.queue = append(s.queue, id)
@@ -321,6 +344,7 @@ func (s *session) send(out *syncml.Message) error {
 		}
 		slices.Sort(s.queue)
 	}
+	s.phase = sending
 	s.inFlight, s.withRev = nil, false
 	s.rounds++
 	if len(s.queue) == 0 && s.revisionNow == s.revision || s.rounds > maxRounds {
@@ -330,19 +354,21 @@ func (s *session) send(out *syncml.Message) error {
 			return s.end()
 		}
 		s.phase = verifying
-		return s.ask(out, s.took)
+		s.unasked = slices.Clone(s.took)
+		s.results = map[string]*received{}
+		s.ask(out)
+		return nil
+	}
+	if len(s.queue) > 0 && s.isLarge(s.queue[0]) {
+		s.inFlight, s.queue = s.queue[:1:1], s.queue[1:]
+		return s.beginChunks(out)
 	}
 	atomic := syncml.Command{Name: "Atomic"}
 	size := 0
 	for len(s.queue) > 0 {
 		c := command(s.deliveries[s.queue[0]])
 		next := syncml.Size(&c)
-		if next > s.limit-2048 { // no message of this laptop can hold it
-			s.refused(s.queue[0], "416", "the value is larger than the laptop's messages")
-			s.queue = s.queue[1:]
-			continue
-		}
-		if size+next > s.limit-2048 {
+		if size+next > s.limit-headroom { // a large value goes by itself, in chunks
 			break
 		}
 		size += next
