@@ -198,6 +198,8 @@ func (r *DeviceRow) mentions(text string) bool {
 
 func compareRows(key string, a, b *DeviceRow) int {
 	switch key {
+	case "id":
+		return cmp.Compare(a.Device.ID, b.Device.ID)
 	case "owner":
 		return cmp.Compare(a.OwnerName, b.OwnerName)
 	case "unit":

@@ -1,0 +1,163 @@
+package signin_test
+
+import (
+	"errors"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
+)
+
+// clock is a time that tests move.
+type clock struct{ at time.Time }
+
+func (c *clock) now() time.Time { return c.at }
+
+func desk(t *testing.T) (*signin.Desk, *store.Store, *clock) {
+	t.Helper()
+	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	c := &clock{time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
+	return signin.NewDesk(s, c.now), s, c
+}
+
+const password = "correct horse battery"
+
+func TestTheFirstAdministrator(t *testing.T) {
+	d, s, c := desk(t)
+	old, err := d.OpenSetup()
+	if err != nil || len(old) < 28 {
+		t.Fatalf("the code is %q %v", old, err)
+	}
+	code, err := d.OpenSetup() // the service was started again
+	if err != nil || code == old {
+		t.Fatalf("a second start gives %q %v", code, err)
+	}
+	if err := d.SetUp(old, "ines", password); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("the code of the first start: %v", err)
+	}
+	for field, c := range map[string][2]string{"name": {"Ines Okafor", password}, "password": {"ines", "short"}} {
+		var bad *signin.InvalidError
+		if err := d.SetUp(code, c[0], c[1]); !errors.As(err, &bad) || bad.Field != field {
+			t.Errorf("%s: %v", field, err)
+		}
+	}
+	c.at = c.at.Add(25 * time.Hour)
+	if err := d.SetUp(code, "ines", password); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("an expired code: %v", err)
+	}
+	code, _ = d.OpenSetup()
+	if err := d.SetUp(code, "ines", password); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := d.OpenSetup(); again != "" || err != nil {
+		t.Errorf("with an administrator there is another code %q %v", again, err)
+	}
+	if err := d.SetUp(code, "eve", password); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("a second first administrator: %v", err)
+	}
+	a, err := s.Account("ines")
+	if err != nil || a.Role != "administrator" || !strings.HasPrefix(a.PasswordHash, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(a.PasswordHash, password) {
+		t.Errorf("the account is %+v %v", a, err)
+	}
+}
+
+func TestSessionsAndTokens(t *testing.T) {
+	d, s, c := desk(t)
+	if err := d.AddAccount("ines", password, signin.Administrator); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.AddAccount("ines", password, signin.Reader); !errors.Is(err, signin.ErrTaken) {
+		t.Errorf("a name twice: %v", err)
+	}
+	var bad *signin.InvalidError
+	if err := d.AddAccount("tomas", password, "owner"); !errors.As(err, &bad) {
+		t.Errorf("an unknown role: %v", err)
+	}
+	secret, role, _, err := d.SignIn("ines", password)
+	if err != nil || role != signin.Administrator {
+		t.Fatal(role, err)
+	}
+	if who, err := d.BySession(secret); err != nil || who.Name != "ines" || who.Door != "console" {
+		t.Errorf("the session is of %+v %v", who, err)
+	}
+	if _, err := s.Session(secret); !errors.Is(err, store.ErrNotFound) {
+		t.Error("the session's secret is stored as it is")
+	}
+	caller, _ := d.BySession(secret)
+	token, row, err := d.NewToken(caller, "nightly export", signin.Reader, 1)
+	if err != nil || !strings.HasPrefix(token, "zrt_") || strings.Contains(row.Hash, token) {
+		t.Fatal(row, err)
+	}
+	if who, err := d.ByToken(token); err != nil || who.Role != signin.Reader {
+		t.Errorf("the token is of %+v %v", who, err)
+	}
+	reader, _ := d.ByToken(token)
+	if _, _, err := d.NewToken(reader, "more", signin.Administrator, 1); !errors.As(err, &bad) {
+		t.Errorf("a reader makes an administrator's token: %v", err)
+	}
+	for _, days := range []int{0, 367} {
+		if _, _, err := d.NewToken(caller, "x", signin.Reader, days); !errors.As(err, &bad) {
+			t.Errorf("%d days: %v", days, err)
+		}
+	}
+	if err := d.SignOut(secret); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.BySession(secret); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("after signing out: %v", err)
+	}
+	other, _, _, _ := d.SignIn("ines", password)
+	c.at = c.at.Add(25 * time.Hour)
+	if _, err := d.BySession(other); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("an expired session: %v", err)
+	}
+	if _, err := d.ByToken(token); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("an expired token: %v", err)
+	}
+	if err := d.DropToken(caller, row.ID); err != nil {
+		t.Error(err)
+	}
+	if err := d.DropToken(caller, row.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("revoked twice: %v", err)
+	}
+}
+
+func TestWrongPasswordsAreCounted(t *testing.T) {
+	d, _, c := desk(t)
+	if err := d.AddAccount("ines", password, signin.Reader); err != nil {
+		t.Fatal(err)
+	}
+	for range 8 {
+		if _, _, _, err := d.SignIn("ines", "wrong"); !errors.Is(err, signin.ErrRefused) {
+			t.Fatal(err)
+		}
+	}
+	if _, _, _, err := d.SignIn("ines", password); !errors.Is(err, signin.ErrTooMany) {
+		t.Errorf("after eight wrong ones: %v", err)
+	}
+	if _, _, _, err := d.SignIn("nobody", password); !errors.Is(err, signin.ErrRefused) {
+		t.Errorf("an unknown account: %v", err)
+	}
+	c.at = c.at.Add(6 * time.Minute)
+	if _, _, _, err := d.SignIn("ines", password); err != nil {
+		t.Errorf("after a while: %v", err)
+	}
+}
+
+func TestCodesAreNotGuessed(t *testing.T) {
+	seen := map[string]bool{}
+	for range 1000 {
+		c := signin.OneTimeCode()
+		if seen[c] || len(c) != 31 || strings.ContainsAny(c, "01ilo") {
+			t.Fatalf("the code %q", c)
+		}
+		seen[c] = true
+	}
+}
