@@ -26,7 +26,6 @@ func printJSON(w io.Writer, v any) error {
 // printTable prints rows under a header, in columns.
 func printTable(w io.Writer, header []string, rows [][]string) {
 	t := table.NewWriter()
-	t.SetOutputMirror(w)
 	style := table.StyleLight
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Format.Header = text.FormatDefault
@@ -36,7 +35,7 @@ func printTable(w io.Writer, header []string, rows [][]string) {
 	for _, r := range rows {
 		t.AppendRow(rowOf(r))
 	}
-	t.Render()
+	fmt.Fprintln(w, t.Render())
 }
 
 func rowOf(cells []string) table.Row {

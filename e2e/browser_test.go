@@ -79,8 +79,8 @@ func newPage(t *testing.T, base string) *page {
 				p.errors = append(p.errors, fmt.Sprintf("console %s: %s", e.Type, text))
 			}
 		case *log.EventEntryAdded:
-			// The first question of a page that nobody signed in to is answered 401; that is how the page finds out.
-			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") {
+			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale.
+			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") && !strings.Contains(e.Entry.Text, "412") {
 				p.errors = append(p.errors, "log: "+e.Entry.Text+" "+e.Entry.URL)
 			}
 		}
@@ -114,7 +114,7 @@ func (p *page) goTo(path string) {
 }
 
 func (p *page) text() string {
-	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.body.innerText`))
+	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`(document.querySelector('dialog[open]') ?? document.querySelector('main') ?? document.body).innerText`))
 	if err != nil {
 		return err.Error()
 	}
@@ -126,7 +126,12 @@ func (p *page) until(what, expression string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 25*time.Second)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))); err != nil {
+	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))
+	_, err := chromedp.Run(ctx, poll)
+	if err != nil && strings.Contains(err.Error(), "navigated") { // the page went elsewhere while it was asked
+		_, err = chromedp.Run(ctx, poll)
+	}
+	if err != nil {
 		p.shot("failure")
 		p.t.Fatalf("waited in vain until %s: %v\nthe page shows: %.1500s", what, err, p.text())
 	}

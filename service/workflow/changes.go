@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zenithridge.example/zridge/core/estate"
@@ -284,11 +285,37 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 			}
 		}
 	}
-	faults := next.Validate()
-	for i := range faults {
-		faults[i].Path = named(next, faults[i].Path)
+	return next, live.newFaults(next, laid)
+}
+
+// newFaults says what is wrong with a snapshot that was not wrong before the edits were laid over what is live. An update of the
+// shipped dictionary may leave objects that are live with faults; that must not keep anybody from mending others.
+func (l *Live) newFaults(next *estate.Snapshot, laid []estate.Edit) problem.Faults {
+	faults := faultsOf(next)
+	if len(faults) == 0 {
+		return nil
 	}
-	return next, faults
+	old := map[problem.Fault]bool{}
+	for _, f := range faultsOf(l.Plan.Snapshot()) {
+		old[f] = true
+	}
+	edited := map[string]bool{}
+	for _, e := range laid {
+		edited[problem.Join("", string(e.Kind), e.ID)] = e.Object != nil
+	}
+	return slices.DeleteFunc(faults, func(f problem.Fault) bool {
+		keys := problem.Split(f.Path)
+		return old[f] && !(len(keys) >= 2 && edited[problem.Join("", keys[0], keys[1])])
+	})
+}
+
+// faultsOf validates a snapshot; paths of faults within an object start at its kind and id.
+func faultsOf(s *estate.Snapshot) problem.Faults {
+	faults := s.Validate()
+	for i := range faults {
+		faults[i].Path = named(s, faults[i].Path)
+	}
+	return faults
 }
 
 // named puts the ids of objects in the place of their positions in a path.

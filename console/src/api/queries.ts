@@ -120,12 +120,13 @@ export const useChange = (id: string | undefined) =>
     retry: false,
   });
 
-export const useImpact = (id: string | undefined) =>
+/** The impact of a change as it is at a version: another version is another question, so that no late answer to an old one is shown. */
+export const useImpact = (change: { id: string; version: number } | undefined) =>
   useQuery({
-    queryKey: [...keys.changes, id, 'impact'],
-    queryFn: () => got(api.GET('/api/v1/changes/{id}/impact', { params: { path: { id: id! } } })),
-    enabled: !!id,
-    placeholderData: keepPreviousData,
+    queryKey: [...keys.changes, change?.id, 'impact', change?.version],
+    queryFn: () => got(api.GET('/api/v1/changes/{id}/impact', { params: { path: { id: change!.id } } })),
+    enabled: !!change,
+    placeholderData: (before, query) => (query?.queryKey[1] === change?.id ? before : undefined),
     retry: false,
   });
 

@@ -13,7 +13,7 @@ export function ChangeScreen() {
   const { data: c, error } = useChange(id);
   const open = useOpenChange();
   const isOpen = c?.state === 'open';
-  const impact = useImpact(isOpen ? id : undefined);
+  const impact = useImpact(isOpen ? c : undefined);
   const admin = useWho().data?.role === 'administrator';
   if (!c)
     return (

@@ -61,7 +61,7 @@ function Search({ onClose }: { onClose: () => void }) {
         placeholder="A setting by what it does, a policy, a device, a change"
         value={words}
         onChange={(e) => {
-          setWords(e.target.value);
+          setWords(e.target.value.replace(/^\//, '')); // the key that opened this may still be on its way
           setAt(0);
         }}
         onKeyDown={(e) => {

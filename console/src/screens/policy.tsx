@@ -12,6 +12,23 @@ import { Dialog, Empty, Failed, Faults, Field, Id, Loading, Page, Sheet } from '
 import { ReachBar } from '../ui/reach';
 import { count, fateWord, number, relationWord, Status, ValueText, valueText } from '../ui/words';
 
+/** Tells whether two policies say the same: the service orders fields and leaves empty ones out. */
+function same(a: PolicyDoc, b: PolicyDoc): boolean {
+  const plain = (o: object): [string, unknown][] =>
+    Object.entries(o)
+      .filter(([, v]) => v !== undefined && v !== '' && v !== 0 && v !== false && !(Array.isArray(v) && v.length === 0))
+      .sort(([x], [y]) => (x < y ? -1 : 1));
+  const text = (p: PolicyDoc) =>
+    JSON.stringify([
+      plain({ ...p, settings: undefined, audience: undefined, state: p.state === 'active' ? undefined : p.state }),
+      Object.entries(p.settings)
+        .map(([id, e]) => [id, long(e).value, plain({ ...long(e), value: undefined })] as const)
+        .sort(([x], [y]) => (x < y ? -1 : 1)),
+      plain(p.audience),
+    ]);
+  return text(a) === text(b);
+}
+
 const slug = (title: string) =>
   title
     .toLowerCase()
@@ -167,7 +184,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   latest.current = doc;
   // When a colleague saves this policy, and nothing is typed here that is not kept, theirs is shown.
   useEffect(() => {
-    if (!isDirty() && JSON.stringify(start) !== JSON.stringify(latest.current)) take(start, editVersion);
+    if (!isDirty() && !same(start, latest.current)) take(start, editVersion);
   }, [editVersion, start, isDirty, take]);
   const stale = saving.state === 'refused' && saving.error instanceof Refusal && [412, 428].includes(saving.error.problem.status);
   return (

@@ -34,6 +34,7 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
     const need = async (title: string) => {
       if (current) return current;
       const opened = await got(api.POST('/api/v1/changes', { body: { title } }));
+      queries.setQueryData([...keys.changes, opened.id], opened);
       choose(opened.id);
       return opened.id;
     };

@@ -9,7 +9,7 @@ import { count, number } from './words';
 
 export function Tray() {
   const { id, change, choose } = useOpenChange();
-  const impact = useImpact(change ? id : undefined).data;
+  const impact = useImpact(change).data;
   const [asking, setAsking] = useState(false);
   const go = useNavigate();
   if (!id || !change) return null;

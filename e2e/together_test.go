@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/wire"
+)
+
+// openChange makes a change with the quiet policy in it, and tells a page to work in it.
+func openChange(t *testing.T, api *client.Client, p *page) wire.Change {
+	t.Helper()
+	c, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "Cameras in the workshop"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, _ := call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "p1"), quietPolicy); p != nil {
+		t.Fatal(p)
+	}
+	p.workIn(c.ID)
+	return c
+}
+
+func (p *page) workIn(change string) {
+	p.t.Helper()
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`localStorage.setItem('open-change', `+quoted(change)+`), true`)); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// TestTwoPeopleInOnePolicy has two browsers in the same policy of the same change: each sees the other's saves.
+func TestTwoPeopleInOnePolicy(t *testing.T) {
+	r, api := withDemo(t)
+	a, b := newPage(t, r.address), newPage(t, r.address)
+	a.signIn()
+	b.signIn()
+	c := openChange(t, api, a)
+	b.workIn(c.ID)
+	for _, p := range []*page{a, b} {
+		p.goTo("/policies/p1")
+		p.shows("media.camera")
+		p.shows("1 edit")
+	}
+	a.fill("Add a setting", "microphone")
+	a.key(kb.Enter)
+	a.shows("Kept in the open change")
+	b.shows("media.microphone")
+	b.choose("Microphone", "false")
+	b.shows("Kept in the open change")
+	a.until("the other's value shows", `document.querySelector('select[aria-label="Microphone"]')?.value === 'false'`)
+	a.fill("Why", "asked by both")
+	a.shows("Kept in the open change")
+	after, err := client.Get[wire.Change](context.Background(), api, client.Path("changes", c.ID), nil)
+	if err != nil || !strings.Contains(string(after.Edits[0].Body), `"media.microphone":false`) || !strings.Contains(string(after.Edits[0].Body), "asked by both") {
+		t.Errorf("the edit is %s %v", after.Edits[0].Body, err)
+	}
+}
+
+// TestAnOvertakenChangeSaysSo publishes another change of the same object, and sees that the page notices.
+func TestAnOvertakenChangeSaysSo(t *testing.T) {
+	r, api := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	ctx := context.Background()
+	put := func(title, minutes string) wire.Change {
+		c, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: title})
+		if err != nil {
+			t.Fatal(err)
+		}
+		body := `{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":` + minutes + `},"audience":{"include":["unit:harbour-office"]}}`
+		if p, _ := call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "harbour-desks"), body); p != nil {
+			t.Fatal(p)
+		}
+		return c
+	}
+	mine, theirs := put("Mine", "4"), put("Theirs", "6")
+	p.goTo("/changes/" + mine.ID)
+	p.shows("What it does to what is live")
+	if _, err := client.Post[wire.Publication](ctx, api, client.Path("changes", theirs.ID, "publish"), nil); err != nil {
+		t.Fatal(err)
+	}
+	p.shows("Another change published version 2") // by itself, with no reload
+	p.button("Publish …")
+	p.button("Publish to")
+	p.shows("was published by " + adminName + " in change " + theirs.ID)
+	p.button("Not yet")
+	p.button("Let this one replace it")
+	p.until("the warning is gone", `!document.body.innerText.includes('Another change published')`)
+	p.button("Publish …")
+	p.button("Publish to")
+	p.shows("live as revision 3")
+}
+
+// TestAReaderLooksAndDoesNotTouch signs a reader in.
+func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
+	r, api := withDemo(t)
+	if p, _ := call(t, api, http.MethodPost, "/accounts", `{"name":"reader","password":"looks but does not touch","role":"reader"}`); p != nil {
+		t.Fatal(p)
+	}
+	p := newPage(t, r.address)
+	p.goTo("/")
+	p.fill("Name", "reader")
+	p.fill("Password", "not the password")
+	p.button("Sign in")
+	p.shows("the name, password or code is not right")
+	p.fill("Password", "looks but does not touch")
+	p.button("Sign in")
+	p.shows("On the laptops")
+	p.goTo("/policies/house-rules")
+	p.shows("You may look, not edit")
+	p.until("fields are locked", `[...document.querySelectorAll('main input, main select, main textarea')].every((e) => e.disabled)`)
+	p.goTo("/clashes")
+	p.shows("Banner text before sign-in")
+	p.until("nothing can be settled", `![...document.querySelectorAll('button')].some((b) => b.innerText.includes('Prefer this'))`)
+	p.button("Sign out")
+	p.shows("Know what every laptop gets")
+}
+
+// TestTheKeyboardReachesEverything finds things and moves with keys alone.
+func TestTheKeyboardReachesEverything(t *testing.T) {
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.key("/")
+	p.until("the finder waits for words", `document.activeElement?.getAttribute('aria-label') === 'Find a setting, policy, device or change'`)
+	p.key("house")
+	p.shows("House rules")
+	p.until("the hit is chosen", `document.querySelector('[role=option][aria-selected=true]')?.innerText.includes('House rules')`)
+	p.key(kb.Enter)
+	p.shows("Agreed with the works council")
+	p.until("the address is the policy's", `location.pathname === '/policies/house-rules'`)
+	p.key(kb.Escape)
+	p.do("going back", chromedp.NavigateBack())
+	p.shows("Clashes to decide")
+	p.goTo("/devices?unit=labs&sort=-owner")
+	p.shows("laptops that fit")
+	p.until("the view is in the address", `document.querySelector('select[aria-label="Unit"]').value === 'labs'`)
+	p.until("a row can be opened by key", `(() => { const row = document.querySelector('[role=row][tabindex="0"]'); row?.focus(); return document.activeElement === row; })()`)
+	p.key(kb.Enter)
+	p.until("the device is open", `location.pathname.startsWith('/devices/LT-')`)
+}
+
+// TestRetiringAndDiscarding takes a policy out of use and thinks better of it.
+func TestRetiringAndDiscarding(t *testing.T) {
+	r, api := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/policies/site-block")
+	p.shows("Sites that the browser does not open")
+	p.button("Retire …")
+	p.shows("It reaches 240 laptops now")
+	p.button("Put the retirement into the change")
+	p.shows("The open change retires this policy")
+	p.shows("laptops differ")
+	p.link("Look at the impact")
+	p.shows("It stays in the history")
+	p.button("Publish …")
+	p.shows("Publish to 240 laptops")
+	p.shows("This reaches every laptop of the company")
+	p.until("it asks for the title first", `[...document.querySelectorAll('dialog[open] button')].find((b) => b.innerText.startsWith('Publish to')).disabled`)
+	p.button("Not yet")
+	p.button("Discard")
+	p.shows("Nothing on laptops alters")
+	p.click("dialog[open] button.btn-error", "Discard")
+	p.shows("Edits laid over what is live")
+	p.until("the tray is gone", `!document.querySelector('aside[aria-label="Open change"]')`)
+	live, err := client.Get[wire.Overview](context.Background(), api, "/overview", nil)
+	if err != nil || live.Revision != 1 || len(live.Changes) != 0 {
+		t.Errorf("revision %d, %d open changes %v", live.Revision, len(live.Changes), err)
+	}
+}
+
+// TestTheFirstAdministratorInTheConsole uses the one-time code of the first start, and sees an estate with nothing in it.
+func TestTheFirstAdministratorInTheConsole(t *testing.T) {
+	r := serve(t, t.TempDir()+"/zridge.db")
+	p := newPage(t, r.address)
+	p.goTo("/")
+	p.button("First start?")
+	p.fill("One-time code", "not-the-code")
+	p.fill("Name", adminName)
+	p.fill("Password", adminPassword)
+	p.button("Make the first administrator")
+	p.shows("the name, password or code is not right")
+	p.fill("One-time code", r.code)
+	p.button("Make the first administrator")
+	p.shows("On the laptops")
+	p.shows("No two policies disagree")
+	p.goTo("/devices")
+	p.shows("zridge import FOLDER")
+	p.goTo("/policies")
+	p.shows("A policy holds settings for one purpose")
+}
