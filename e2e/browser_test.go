@@ -128,7 +128,7 @@ func (p *page) until(what, expression string) {
 	defer cancel()
 	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))
 	_, err := chromedp.Run(ctx, poll)
-	if err != nil && strings.Contains(err.Error(), "navigated") { // the page went elsewhere while it was asked
+	if err != nil && (strings.Contains(err.Error(), "navigated") || strings.Contains(err.Error(), "context with specified id")) { // the page went elsewhere while it was asked
 		_, err = chromedp.Run(ctx, poll)
 	}
 	if err != nil {

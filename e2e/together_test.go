@@ -133,7 +133,7 @@ func TestTheKeyboardReachesEverything(t *testing.T) {
 	p.shows("House rules")
 	p.until("the hit is chosen", `document.querySelector('[role=option][aria-selected=true]')?.innerText.includes('House rules')`)
 	p.key(kb.Enter)
-	p.shows("Agreed with the works council")
+	p.shows("Lock the screen after minutes without use")
 	p.until("the address is the policy's", `location.pathname === '/policies/house-rules'`)
 	p.key(kb.Escape)
 	p.do("going back", chromedp.NavigateBack())

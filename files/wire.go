@@ -258,4 +258,3 @@ func plainJSON(v any) ([]byte, error) {
 	}
 	return bytes.TrimSpace(b.Bytes()), nil
 }
-
