@@ -47,17 +47,12 @@ func askExplain(ctx context.Context, c *cli.Command, device string) (files.Subje
 	return answers[0], nil
 }
 
-func askConflicts(ctx context.Context, c *cli.Command) ([]conflictAnswer, error) {
+func askConflicts(ctx context.Context, _ *cli.Command) ([]wire.Conflict, error) {
 	api, err := signedIn()
 	if err != nil {
 		return nil, err
 	}
-	found, err := client.Get[[]wire.Conflict](ctx, api, "/conflicts", nil)
-	out := make([]conflictAnswer, len(found))
-	for i, f := range found {
-		out[i] = conflictAnswer{f.Setting, f.Policies, f.Values, f.Devices}
-	}
-	return out, err
+	return client.Get[[]wire.Conflict](ctx, api, "/conflicts", nil)
 }
 
 // printed prints a value as JSON, or as text.

@@ -11,6 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/wire"
 )
 
 func checkCommand(s Streams) *cli.Command {
@@ -41,7 +42,7 @@ func checkCommand(s Streams) *cli.Command {
 			conflicts, problems, lints := whole.Conflicts(), whole.Problems(), plan.Lints()
 			if c.String("format") == "json" {
 				err = printJSON(s.Out, map[string]any{
-					"faults": []any{}, "conflicts": conflictAnswers(conflicts), "problems": problemAnswers(problems), "lints": lintAnswers(lints),
+					"faults": []any{}, "conflicts": conflictsOf(plan, conflicts), "problems": wire.Problems(problems, len(snapshot.Devices)), "lints": wire.Lints(lints),
 				})
 			} else {
 				for _, f := range conflicts {

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/wire"
 )
 
 func conflictsCommand(s Streams) *cli.Command {
@@ -48,7 +49,7 @@ func conflictsCommand(s Streams) *cli.Command {
 	}
 }
 
-func conflictsFound(ctx context.Context, c *cli.Command) ([]conflictAnswer, error) {
+func conflictsFound(ctx context.Context, c *cli.Command) ([]wire.Conflict, error) {
 	if !c.IsSet("estate") {
 		return askConflicts(ctx, c)
 	}
@@ -56,7 +57,13 @@ func conflictsFound(ctx context.Context, c *cli.Command) ([]conflictAnswer, erro
 	if err != nil {
 		return nil, err
 	}
-	return conflictAnswers(resolve.Compile(snapshot).Estate().Conflicts()), nil
+	plan := resolve.Compile(snapshot)
+	return conflictsOf(plan, plan.Estate().Conflicts()), nil
+}
+
+// conflictsOf gives conflicts with all of their devices.
+func conflictsOf(plan *resolve.Plan, found []resolve.ConflictFound) []wire.Conflict {
+	return wire.Conflicts(found, plan.Definition, len(plan.Snapshot().Devices))
 }
 
 // shortened lists the first ids and how many more there are.

@@ -11,9 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
 )
 
 // printJSON prints a value on one line.
@@ -65,61 +63,6 @@ func orNone(ids []string) string {
 		return "none"
 	}
 	return strings.Join(ids, ", ")
-}
-
-type (
-	conflictAnswer struct {
-		Setting  string                  `json:"setting"`
-		Policies []string                `json:"policies"`
-		Values   []files.CandidateAnswer `json:"values"`
-		Devices  []string                `json:"devices"`
-	}
-	problemAnswer struct {
-		files.ProblemAnswer
-		Devices []string `json:"devices"`
-	}
-	lintAnswer struct {
-		Lint    string   `json:"lint"`
-		Policy  string   `json:"policy"`
-		Setting string   `json:"setting,omitempty"`
-		Beside  []string `json:"beside,omitempty"`
-		Devices int      `json:"devices"`
-	}
-)
-
-func conflictAnswers(found []resolve.ConflictFound) []conflictAnswer {
-	out := make([]conflictAnswer, len(found))
-	for i, f := range found {
-		out[i] = conflictAnswer{Setting: string(f.Setting), Policies: f.Policies, Devices: ids(f.Devices)}
-		for _, c := range f.Values {
-			out[i].Values = append(out[i].Values, files.CandidateOf(c))
-		}
-	}
-	return out
-}
-
-func problemAnswers(found []resolve.ProblemFound) []problemAnswer {
-	out := make([]problemAnswer, len(found))
-	for i, f := range found {
-		out[i] = problemAnswer{files.ProblemOf(f.Problem), ids(f.Devices)}
-	}
-	return out
-}
-
-func lintAnswers(found []resolve.Lint) []lintAnswer {
-	out := make([]lintAnswer, len(found))
-	for i, l := range found {
-		out[i] = lintAnswer{string(l.Kind), string(l.Policy), string(l.Setting), l.Beside, l.Devices}
-	}
-	return out
-}
-
-func ids[T ~string](from []T) []string {
-	out := make([]string, len(from))
-	for i, id := range from {
-		out[i] = string(id)
-	}
-	return out
 }
 
 // valueText shows a value in a table, "–" where there is none.

@@ -104,6 +104,14 @@ func Compile(s *estate.Snapshot) *Plan {
 // Snapshot is what was compiled.
 func (p *Plan) Snapshot() *estate.Snapshot { return p.snapshot }
 
+// Definition gives a definition of the snapshot's dictionary, nil when there is none of that id.
+func (p *Plan) Definition(id setting.ID) *setting.Definition {
+	if at, known := p.settingAt[id]; known {
+		return p.definitions[at]
+	}
+	return nil
+}
+
 func (p *Plan) compileDictionary() {
 	for i := range p.snapshot.Settings {
 		d := &p.snapshot.Settings[i]

@@ -25,16 +25,6 @@ import (
 // sampleSize is how many devices of a long list are named; the count says how many there are.
 const sampleSize = 50
 
-func names[T ~string](from []T) []string {
-	out := make([]string, len(from))
-	for i, s := range from {
-		out[i] = string(s)
-	}
-	return out
-}
-
-func sample[T ~string](from []T, most int) []string { return names(from[:min(len(from), most)]) }
-
 // paged cuts a page out of a list. A cursor is the place of its first item, as an opaque text.
 func paged[T, W any](list []T, cursor string, limit int, item func(T) W) (wire.Page[W], error) {
 	start := 0
@@ -84,33 +74,7 @@ func (t titled) setting(id setting.ID) string {
 }
 
 func (t titled) conflicts(found []resolve.ConflictFound, most int) []wire.Conflict {
-	out := make([]wire.Conflict, len(found))
-	for i, f := range found {
-		out[i] = wire.Conflict{Setting: string(f.Setting), Title: t.setting(f.Setting), Policies: f.Policies, Devices: sample(f.Devices, most), DeviceCount: len(f.Devices), Values: []files.CandidateAnswer{}}
-		if d := t.settings[f.Setting]; d != nil {
-			out[i].Settleable = d.Combine == setting.Closest
-		}
-		for _, c := range f.Values {
-			out[i].Values = append(out[i].Values, files.CandidateOf(c))
-		}
-	}
-	return out
-}
-
-func problems(found []resolve.ProblemFound, most int) []wire.FoundProblem {
-	out := make([]wire.FoundProblem, len(found))
-	for i, f := range found {
-		out[i] = wire.FoundProblem{ProblemAnswer: files.ProblemOf(f.Problem), Devices: sample(f.Devices, most), DeviceCount: len(f.Devices)}
-	}
-	return out
-}
-
-func lints(found []resolve.Lint) []wire.Lint {
-	out := make([]wire.Lint, len(found))
-	for i, l := range found {
-		out[i] = wire.Lint{Lint: string(l.Kind), Policy: string(l.Policy), Setting: string(l.Setting), Beside: l.Beside, Devices: l.Devices}
-	}
-	return out
+	return wire.Conflicts(found, func(id setting.ID) *setting.Definition { return t.settings[id] }, most)
 }
 
 func statuses(counts map[rollout.Status]int) wire.Statuses {
@@ -144,7 +108,7 @@ func moment(t time.Time) *time.Time {
 
 func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	out := wire.DevicePage{
-		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Answer(p.Result, true),
+		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: wire.Names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Answer(p.Result, true),
 		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{},
 	}
 	if out.Facts == nil {
@@ -184,14 +148,14 @@ func impactOf(r *impact.Report, faults problem.Faults, t titled) wire.Impact {
 	for i := range r.Transitions {
 		x := &r.Transitions[i]
 		out.Transitions = append(out.Transitions, wire.Transition{
-			Setting: string(x.Setting), Title: t.setting(x.Setting), From: stateOf(x.From), To: stateOf(x.To), Weaker: x.Weaker, Effects: names(x.Effects), Devices: sample(x.Devices, sampleSize), DeviceCount: len(x.Devices),
+			Setting: string(x.Setting), Title: t.setting(x.Setting), From: stateOf(x.From), To: stateOf(x.To), Weaker: x.Weaker, Effects: wire.Names(x.Effects), Devices: wire.Sample(x.Devices, sampleSize), DeviceCount: len(x.Devices),
 		})
 	}
 	for _, m := range r.Audiences {
-		out.Audiences = append(out.Audiences, wire.Movement{Policy: string(m.Policy), Gained: len(m.Gained), Dropped: len(m.Dropped), Sample: sample(append(slices.Clone(m.Gained), m.Dropped...), 10)})
+		out.Audiences = append(out.Audiences, wire.Movement{Policy: string(m.Policy), Gained: len(m.Gained), Dropped: len(m.Dropped), Sample: wire.Sample(append(slices.Clone(m.Gained), m.Dropped...), 10)})
 	}
 	out.ConflictsGained, out.ConflictsCleared = t.conflicts(r.ConflictsGained, sampleSize), t.conflicts(r.ConflictsCleared, sampleSize)
-	out.ProblemsGained, out.ProblemsCleared = problems(r.ProblemsGained, sampleSize), problems(r.ProblemsCleared, sampleSize)
+	out.ProblemsGained, out.ProblemsCleared = wire.Problems(r.ProblemsGained, sampleSize), wire.Problems(r.ProblemsCleared, sampleSize)
 	return out
 }
 
@@ -216,9 +180,9 @@ func policyUse(u *workflow.Trial, t titled, devices int) *wire.PolicyUse {
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{
 			Gets: len(r.Gets), Excluded: len(r.Excluded), Condition: len(r.Condition), Platform: len(r.Platform), NotIncluded: len(r.NotIncluded), Unsupported: len(r.Unsupported), People: r.People,
-			Everyone: devices > 0 && len(r.Gets) == devices, Sample: sample(r.Gets, sampleSize), LeftOut: sample(r.Excluded, sampleSize),
+			Everyone: devices > 0 && len(r.Gets) == devices, Sample: wire.Sample(r.Gets, sampleSize), LeftOut: wire.Sample(r.Excluded, sampleSize),
 		},
-		AlsoSet: []wire.AlsoSet{}, Fates: map[string]map[string]int{}, Problems: problems(u.Problems, sampleSize),
+		AlsoSet: []wire.AlsoSet{}, Fates: map[string]map[string]int{}, Problems: wire.Problems(u.Problems, sampleSize),
 	}
 	for _, a := range u.AlsoSet {
 		combine := setting.Closest

@@ -41,10 +41,10 @@ func (s *server) registerOverview() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		return &output[[]wire.FoundProblem]{problems(v.Whole.Problems(), 1<<30)}, nil
+		return &output[[]wire.FoundProblem]{wire.Problems(v.Whole.Problems(), 1<<30)}, nil
 	})
 	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), func(context.Context, *struct{}) (*output[[]wire.Lint], error) {
-		return &output[[]wire.Lint]{lints(s.Flow.Lints())}, nil
+		return &output[[]wire.Lint]{wire.Lints(s.Flow.Lints())}, nil
 	})
 	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
 	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
@@ -77,7 +77,7 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 	t := titlesOf(s.Flow.Live().Side)
 	w := wire.Overview{
 		Revision: o.Revision, Day: string(s.Flow.Today()), Units: o.Units, People: o.People, Devices: o.Devices, Policies: o.Policies, Enrolled: o.Enrolled, Silent: o.Silent, NeverSeen: o.NeverSeen,
-		Statuses: statuses(o.Statuses), Conflicts: t.conflicts(o.Conflicts, sampleSize), Problems: problems(o.Problems, sampleSize), Lints: lints(o.Lints),
+		Statuses: statuses(o.Statuses), Conflicts: t.conflicts(o.Conflicts, sampleSize), Problems: wire.Problems(o.Problems, sampleSize), Lints: wire.Lints(o.Lints),
 		Changes: []wire.Change{}, Failed: failedOf(o.Failed), Lapsing: []wire.Lapsing{}, Publications: []wire.Publication{},
 	}
 	for _, c := range o.OpenChanges {

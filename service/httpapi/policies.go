@@ -65,7 +65,7 @@ func (s *server) registerPolicies() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		d := v.Definition(setting.ID(in.ID))
+		d := v.Plan.Definition(setting.ID(in.ID))
 		if d == nil {
 			return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
 		}
@@ -125,7 +125,7 @@ func (s *server) listGroups(_ context.Context, in *listQuery) (*output[wire.Page
 	page, err := paged(groups, in.Cursor, in.Limit, func(g estate.Group) wire.Group {
 		return wire.Group{
 			ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: len(v.Plan.GroupMembers(g.ID)), Listed: len(g.Members),
-			Failures: v.Plan.GroupFailures(g.ID), Detach: names(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)),
+			Failures: v.Plan.GroupFailures(g.ID), Detach: wire.Names(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)),
 		}
 	})
 	return out(page, s.fault(err))

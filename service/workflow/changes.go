@@ -12,7 +12,6 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -402,15 +401,4 @@ func (s *Service) ViewOf(change string) (View, error) {
 		return View{}, d.faults
 	}
 	return View{d.after, d.live}, nil
-}
-
-// Definition gives a definition of the view's dictionary.
-func (v View) Definition(id setting.ID) *setting.Definition {
-	all := v.Plan.Snapshot().Settings
-	for i := range all {
-		if all[i].ID == id {
-			return &all[i]
-		}
-	}
-	return nil
 }

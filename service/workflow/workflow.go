@@ -15,7 +15,6 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -141,17 +140,6 @@ func (s *Service) load() (*Live, error) {
 func (s *Service) audit(tx *store.Store, by Actor, r store.AuditRecord) error {
 	r.At, r.By, r.Door = s.now(), by.Name, by.Door
 	return tx.Audit(r)
-}
-
-// Definition gives a definition of the live dictionary.
-func (l *Live) Definition(id setting.ID) *setting.Definition {
-	all := l.Plan.Snapshot().Settings
-	for i := range all {
-		if all[i].ID == id {
-			return &all[i]
-		}
-	}
-	return nil
 }
 
 // NotFoundError says that something is not there.

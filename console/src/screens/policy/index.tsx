@@ -1,0 +1,213 @@
+// A policy: its settings, who gets it, and what it will do, while it is typed.
+import { useEffect, useRef, useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import { Refusal, type PolicyDoc } from '../../api/client';
+import { useDictionary, useLivePolicy, usePolicyUse, useWho } from '../../api/queries';
+import { useOpenChange } from '../../ui/change';
+import { Findings } from '../../ui/impact';
+import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { ReachBar } from '../../ui/reach';
+import { count, number, Status } from '../../ui/words';
+import { About, AudienceSheet } from './audience';
+import { same } from './entry';
+import { useKept, type Saving } from './kept';
+import { Settings } from './settings';
+
+export function PolicyScreen() {
+  const { id = '' } = useParams();
+  const { id: openID, change } = useOpenChange();
+  const edit = change?.edits?.find((e) => e.kind === 'policies' && e.id === id);
+  const live = useLivePolicy(id, (!openID || !!change) && edit?.action !== 'create');
+  const body = edit?.action === 'retire' ? live.data?.body : ((edit?.body as PolicyDoc | undefined) ?? live.data?.body);
+  if (!body)
+    return (
+      <Page title={<Id>{id}</Id>}>
+        {live.isPending ? <Loading /> : <Failed error={live.error} />}
+        {live.isError && (
+          <Empty
+            action={
+              <Link className="btn btn-sm" to="/policies">
+                To the policies
+              </Link>
+            }
+          >
+            It may be part of a change that is not open here.
+          </Empty>
+        )}
+      </Page>
+    );
+  return <Editor key={id} id={id} start={body} editVersion={edit?.version} retiring={edit?.action === 'retire'} live={live.data?.version} />;
+}
+
+function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
+  const open = useOpenChange();
+  const reader = useWho().data?.role !== 'administrator';
+  const { doc, alter, take, trial, saving, isDirty } = useKept(start, editVersion);
+  const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
+  const use = trial?.use ?? (saving.state === 'faults' ? undefined : stored.data);
+  const faults = trial?.faults ?? [];
+  const dictionary = new Map((useDictionary().data ?? []).map((d) => [d.id, d]));
+  const locked = reader || retiring;
+  const latest = useRef(doc);
+  latest.current = doc;
+  // When a colleague saves this policy, and nothing is typed here that is not kept, theirs is shown.
+  useEffect(() => {
+    if (!isDirty() && !same(start, latest.current)) take(start, editVersion);
+  }, [editVersion, start, isDirty, take]);
+  const stale = saving.state === 'refused' && saving.error instanceof Refusal && [412, 428].includes(saving.error.problem.status);
+  return (
+    <Page
+      title={doc.title || doc.id}
+      lead={
+        <>
+          <Id copy>{doc.id}</Id> · {doc.kind} · <Status of={retiring ? 'retired' : (doc.state ?? 'active')} /> ·{' '}
+          {live ? `version ${live} is live` : 'not live yet'}
+        </>
+      }
+      actions={<Actions id={id} doc={doc} live={live} retiring={retiring} edited={editVersion !== undefined} saving={saving} reader={reader} />}
+    >
+      {stale && (
+        <div role="alert" className="rounded border border-warning/60 bg-warning/8 px-4 py-3 text-sm">
+          <p className="font-medium text-warning">{(saving as { error: Refusal }).error.message}</p>
+          <button type="button" className="btn btn-sm mt-2" onClick={() => take(start, editVersion)}>
+            Show theirs (what you typed since is dropped)
+          </button>
+        </div>
+      )}
+      {saving.state === 'refused' && !stale && <Failed error={saving.error} />}
+      {retiring && (
+        <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
+          The open change retires this policy. Take the retirement out of the change to edit it.
+        </p>
+      )}
+      <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem]">
+        <div className="flex min-w-0 flex-col gap-4">
+          <Settings doc={doc} alter={alter} dictionary={dictionary} also={use?.also_set ?? []} use={use} faults={faults} locked={locked} />
+          <AudienceSheet doc={doc} alter={alter} faults={faults} locked={locked} />
+          <About doc={doc} alter={alter} locked={locked} />
+        </div>
+        <div className="flex min-w-0 flex-col gap-4 xl:sticky xl:top-4">
+          {faults.length > 0 && (
+            <div role="alert" className="rounded border border-error/50 bg-error/5 px-4 py-3 text-sm">
+              <p className="font-medium text-error">Not kept yet: {count(faults.length, 'fault')}</p>
+              <Faults list={faults.map((f) => ({ ...f, path: f.path?.replace(`/policies/${id}`, '') }))} />
+            </div>
+          )}
+          <Sheet title="Who gets it">
+            {use ? (
+              <div className="px-4 py-3">
+                <ReachBar of={use.reach} />
+              </div>
+            ) : (
+              <Loading rows={2} />
+            )}
+          </Sheet>
+          {use && use.problems.length > 0 && (
+            <Sheet title="Wrong together with others">
+              <ul className="flex flex-col gap-2 px-4 py-3 text-sm">
+                {use.problems.map((p) => (
+                  <li key={p.check + p.from.join()}>
+                    <span className="text-warning">{p.message}</span>
+                    <span className="quiet">
+                      {' '}
+                      — {p.from.join(', ')}, on {count(p.device_count, 'laptop')}
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            </Sheet>
+          )}
+          {trial?.impact && (
+            <Sheet title="What the open change does, with this">
+              <div className="flex flex-col gap-2 px-4 py-3 text-sm">
+                <p>
+                  <strong className="tabular-nums">{number(trial.impact.devices)}</strong> of {count(trial.impact.estate, 'laptop')} get something else
+                  {trial.impact.weaker > 0 && <span className="text-warning">; {number(trial.impact.weaker)} get a weaker value</span>}
+                </p>
+                <Findings of={trial.impact} />
+              </div>
+            </Sheet>
+          )}
+        </div>
+      </div>
+    </Page>
+  );
+}
+
+const savingWords = { 'as stored': '', checking: 'Checking …', saved: 'Kept in the open change', faults: 'Not kept: it has faults', refused: 'Not kept' };
+
+function Actions({
+  id,
+  doc,
+  live,
+  retiring,
+  edited,
+  saving,
+  reader,
+}: {
+  id: string;
+  doc: PolicyDoc;
+  live?: number;
+  retiring: boolean;
+  edited: boolean;
+  saving: Saving;
+  reader: boolean;
+}) {
+  const open = useOpenChange();
+  const go = useNavigate();
+  const [asking, setAsking] = useState(false);
+  const [error, setError] = useState<unknown>();
+  const reach = usePolicyUse(id, undefined, asking).data?.reach;
+  if (reader) return <span className="quiet text-sm">You may look, not edit</span>;
+  return (
+    <>
+      <span className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' ? 'text-error' : 'quiet'}`} role="status">
+        {savingWords[saving.state]}
+      </span>
+      {edited && (
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() =>
+            void open
+              .drop('policies', id)
+              .then(() => (live ? location.reload() : go('/policies')))
+              .catch(setError)
+          }
+        >
+          {retiring ? 'Take the retirement back' : 'Take out of the change'}
+        </button>
+      )}
+      {live && !retiring && doc.state !== 'retired' && (
+        <button type="button" className="btn btn-ghost btn-sm" onClick={() => setAsking(true)}>
+          Retire …
+        </button>
+      )}
+      <Dialog open={asking} onClose={() => setAsking(false)} title={`Retire ‘${doc.title || id}’?`}>
+        <p className="text-sm">
+          It reaches {reach ? count(reach.gets, 'laptop') : '…'} now. The retirement goes into the open change; look at its impact before you publish. The
+          policy stays in the list as retired.
+        </p>
+        <Failed error={error} />
+        <div className="mt-4 flex justify-end gap-2">
+          <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
+            Keep it
+          </button>
+          <button
+            type="button"
+            className="btn btn-warning btn-sm"
+            onClick={() =>
+              void open
+                .retire('policies', id, `Retire ${doc.title || id}`)
+                .then(() => setAsking(false))
+                .catch(setError)
+            }
+          >
+            Put the retirement into the change
+          </button>
+        </div>
+      </Dialog>
+    </>
+  );
+}
+
