@@ -128,13 +128,18 @@ func (p *page) until(what, expression string) {
 	defer cancel()
 	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))
 	_, err := chromedp.Run(ctx, poll)
-	if err != nil && (strings.Contains(err.Error(), "navigated") || strings.Contains(err.Error(), "context with specified id")) { // the page went elsewhere while it was asked
+	for moved(err) && ctx.Err() == nil {
 		_, err = chromedp.Run(ctx, poll)
 	}
 	if err != nil {
 		p.shot("failure")
 		p.t.Fatalf("waited in vain until %s: %v\nthe page shows: %.1500s", what, err, p.text())
 	}
+}
+
+// moved tells whether the page went elsewhere while it was asked.
+func moved(err error) bool {
+	return err != nil && (strings.Contains(err.Error(), "navigated") || strings.Contains(err.Error(), "context with specified id"))
 }
 
 func quoted(text string) string {

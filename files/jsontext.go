@@ -80,7 +80,11 @@ func (r *jsonReader) value(depth int) (*node, error) {
 	case bool:
 		return &node{kind: boolNode, place: place, flag: v, text: map[bool]string{true: "true", false: "false"}[v]}, nil
 	case json.Number:
-		return plainScalar(v.String(), place), nil
+		n := plainScalar(v.String(), place)
+		if n.kind == textNode { // an exponent without a point: a number in JSON
+			n.kind = numberNode
+		}
+		return n, nil
 	case string:
 		return &node{kind: textNode, place: place, text: v}, nil
 	}

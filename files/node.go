@@ -72,11 +72,12 @@ func (n *node) describe() string {
 var (
 	yamlNothing = regexp.MustCompile(`^(|~|null|Null|NULL)$`)
 	yamlBool    = regexp.MustCompile(`^(true|True|TRUE|false|False|FALSE)$`)
-	yamlInteger = regexp.MustCompile(`^([-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+)$`)
-	yamlFloat   = regexp.MustCompile(`^[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?$|^[-+]?\.(inf|Inf|INF)$|^\.(nan|NaN|NAN)$`)
+	yamlInteger = regexp.MustCompile(`^([-+]?(0|[1-9][0-9]*)|0o[0-7]+|0x[0-9a-fA-F]+)$`)
+	yamlFloat   = regexp.MustCompile(`^[-+]?(\.[0-9]+|[0-9]+\.[0-9]*)([eE][-+]?[0-9]+)?$|^[-+]?\.(inf|Inf|INF)$|^\.(nan|NaN|NAN)$`)
 )
 
-// plainScalar gives an unquoted scalar its kind by the core schema of YAML 1.2 (section 10.3.2).
+// plainScalar gives an unquoted scalar its kind by the core schema of YAML 1.2 (section 10.3.2), but for two forms that
+// readers of YAML disagree about and that are text here: digits with a leading zero, and an exponent without a point (serial numbers look like both).
 func plainScalar(text string, place problem.Place) *node {
 	n := &node{kind: textNode, place: place, text: text}
 	switch {
