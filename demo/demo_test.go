@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/demo"
 	"zenithridge.example/zridge/dictionary"
@@ -88,4 +89,45 @@ func TestTheTablesAreWhatTheGeneratorMakes(t *testing.T) {
 	if again != people {
 		t.Error("two runs differ")
 	}
+}
+
+func benchEstate(b *testing.B) *estate.Snapshot {
+	s, err := files.Read("estate", dictionary.Shipped())
+	if err != nil {
+		b.Fatal(err)
+	}
+	return s.On(demo.Day)
+}
+
+// BenchmarkDemoEstate resolves the demo estate: all of it compiled and resolved, one laptop, and what an edit does.
+func BenchmarkDemoEstate(b *testing.B) {
+	s := benchEstate(b)
+	before := impact.Resolve(s)
+	b.Run("compile and resolve 240 laptops", func(b *testing.B) {
+		for b.Loop() {
+			resolve.Compile(s).Estate()
+		}
+	})
+	b.Run("one laptop with all fates", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := before.Plan.Effective("LT-0110", ""); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("impact of one edited policy", func(b *testing.B) {
+		p := s.Policies[0]
+		p.Priority += 100
+		edit := estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p}
+		for b.Loop() {
+			impact.Compare(before, impact.Resolve(s.With(edit)))
+		}
+	})
+	b.Run("validate", func(b *testing.B) {
+		for b.Loop() {
+			if faults := s.Validate(); len(faults) > 0 {
+				b.Fatal(faults)
+			}
+		}
+	})
 }

@@ -80,6 +80,12 @@ func (fs Faults) Sort() {
 	})
 }
 
+// escaper and unescaper are the escapes of RFC 6901.
+var (
+	escaper   = strings.NewReplacer("~", "~0", "/", "~1")
+	unescaper = strings.NewReplacer("~1", "/", "~0", "~")
+)
+
 // Join appends keys to a JSON Pointer. A key is text, or a whole number for a place in a list.
 func Join(path string, keys ...any) string {
 	var b strings.Builder
@@ -90,7 +96,10 @@ func Join(path string, keys ...any) string {
 		case int:
 			b.WriteString(strconv.Itoa(k))
 		case string:
-			b.WriteString(strings.NewReplacer("~", "~0", "/", "~1").Replace(k))
+			if strings.ContainsAny(k, "~/") {
+				k = escaper.Replace(k)
+			}
+			b.WriteString(k)
 		default:
 			panic(fmt.Sprintf("problem: a path key must be an int or a string, not %T", key))
 		}
@@ -105,7 +114,7 @@ func Split(path string) []string {
 	}
 	keys := strings.Split(path[1:], "/")
 	for i, k := range keys {
-		keys[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(k)
+		keys[i] = unescaper.Replace(k)
 	}
 	return keys
 }
