@@ -171,6 +171,8 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.button("Why Camera")
 	p.shows("stands")
 	p.shows("quiet-cameras-on-the-bridge")
+	p.button("Why USB sticks and disks")
+	p.shows("outer: set closer by ‘quiet-cameras-on-the-bridge’")
 	p.shot("device-why")
 	p.goTo("/records")
 	p.shows("publish: create")

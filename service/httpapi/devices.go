@@ -78,8 +78,14 @@ func (s *server) registerDevices() {
 		})
 }
 
-// body reads a request's body up to a limit, and answers when it is too long or can't be read.
+// bodyWithin is how long a laptop may take to send a message.
+const bodyWithin = 30 * time.Second
+
+// body reads a request's body up to a limit, and answers when it is too long or can't be read in time.
 func body(c *gin.Context, limit int64) ([]byte, bool) {
+	if err := http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(bodyWithin)); err == nil {
+		defer http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
+	}
 	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
 	if err == nil {
 		return data, true
