@@ -34,32 +34,36 @@ type Edit struct {
 	Object any // a Unit, Person, Device … by Kind; nil: retire
 }
 
-// With gives the snapshot with the edits laid over it, each in the place of what it replaces. The receiver stays as it is.
+// With gives the snapshot with the edits laid over it, in their order, each in the place of what it replaces. The receiver stays as it is.
 // An edit whose Object is not of its Kind is a mistake of the caller and panics.
 func (s *Snapshot) With(edits ...Edit) *Snapshot {
-	out := *s
+	byKind := map[Kind][]Edit{}
 	for _, e := range edits {
-		switch e.Kind {
+		byKind[e.Kind] = append(byKind[e.Kind], e)
+	}
+	out := *s
+	for kind, list := range byKind {
+		switch kind {
 		case KindUnit:
-			out.Units = laid(out.Units, e, func(u *Unit) string { return string(u.ID) })
+			out.Units = laid(out.Units, list, func(u *Unit) string { return string(u.ID) })
 		case KindPerson:
-			out.People = laid(out.People, e, func(p *Person) string { return string(p.ID) })
+			out.People = laid(out.People, list, func(p *Person) string { return string(p.ID) })
 		case KindDevice:
-			out.Devices = laid(out.Devices, e, func(d *Device) string { return string(d.ID) })
+			out.Devices = laid(out.Devices, list, func(d *Device) string { return string(d.ID) })
 		case KindGroup:
-			out.Groups = laid(out.Groups, e, func(g *Group) string { return string(g.ID) })
+			out.Groups = laid(out.Groups, list, func(g *Group) string { return string(g.ID) })
 		case KindPolicy:
-			out.Policies = laid(out.Policies, e, func(p *Policy) string { return string(p.ID) })
+			out.Policies = laid(out.Policies, list, func(p *Policy) string { return string(p.ID) })
 		case KindException:
-			out.Exceptions = laid(out.Exceptions, e, func(x *Exception) string { return string(x.ID) })
+			out.Exceptions = laid(out.Exceptions, list, func(x *Exception) string { return string(x.ID) })
 		case KindRuling:
-			out.Rulings = laid(out.Rulings, e, func(r *Ruling) string { return string(r.ID) })
+			out.Rulings = laid(out.Rulings, list, func(r *Ruling) string { return string(r.ID) })
 		case KindSetting:
-			out.Settings = laid(out.Settings, e, func(d *setting.Definition) string { return string(d.ID) })
+			out.Settings = laid(out.Settings, list, func(d *setting.Definition) string { return string(d.ID) })
 		case KindCheck:
-			out.Checks = laid(out.Checks, e, func(c *Check) string { return string(c.ID) })
+			out.Checks = laid(out.Checks, list, func(c *Check) string { return string(c.ID) })
 		default:
-			panic("estate: an edit of no known kind: " + string(e.Kind))
+			panic("estate: an edit of no known kind: " + string(kind))
 		}
 	}
 	return &out
@@ -72,25 +76,38 @@ func (s *Snapshot) On(day Date) *Snapshot {
 	return &out
 }
 
-func laid[T any](list []T, e Edit, id func(*T) string) []T {
-	at := -1
+// laid lays the edits of one kind over its list, with one look through the list for all of them.
+func laid[T any](list []T, edits []Edit, id func(*T) string) []T {
+	list = slices.Clone(list)
+	at := make(map[string]int, len(list)+len(edits))
 	for i := range list {
-		if id(&list[i]) == e.ID {
-			at = i
-			break
+		at[id(&list[i])] = i
+	}
+	gone := map[int]bool{}
+	for _, e := range edits {
+		i, there := at[e.ID]
+		switch {
+		case e.Object == nil && there:
+			gone[i] = true
+			delete(at, e.ID)
+		case e.Object == nil:
+		case there:
+			list[i] = e.Object.(T)
+		default:
+			at[e.ID] = len(list)
+			list = append(list, e.Object.(T))
 		}
 	}
-	switch {
-	case e.Object == nil && at < 0:
+	if len(gone) == 0 {
 		return list
-	case e.Object == nil:
-		return slices.Delete(slices.Clone(list), at, at+1)
-	case at < 0:
-		return append(slices.Clip(list), e.Object.(T))
 	}
-	list = slices.Clone(list)
-	list[at] = e.Object.(T)
-	return list
+	kept := list[:0]
+	for i := range list {
+		if !gone[i] {
+			kept = append(kept, list[i])
+		}
+	}
+	return kept
 }
 
 // Sort orders every list by id, and within objects what has no order of its own: the form in which estates are exported.
