@@ -18,8 +18,12 @@ import (
 // SilentAfter is how long a laptop may go without a check-in before it is called silent.
 const SilentAfter = 15 * time.Minute
 
-// boardAge is how old the board may be while laptops keep checking in.
-const boardAge = 500 * time.Millisecond
+// While laptops keep checking in, the board may be half a second old, or twenty times as old as it took to make: with
+// 100,000 laptops that is some seconds, and pages in between cost a look through memory.
+const (
+	boardAge    = 500 * time.Millisecond
+	boardFactor = 20
+)
 
 // DeviceRow is a device on the board.
 type DeviceRow struct {
@@ -44,15 +48,16 @@ type deviceBoard struct {
 	at   time.Time
 	live *Live
 	rows []DeviceRow
+	good time.Duration // how long it may be shown
 }
 
-// Board gives every device with its state, by id. It may be half a second old.
+// Board gives every device with its state, by id, as it was a moment ago.
 func (s *Service) Board() ([]DeviceRow, error) {
 	live, now := s.Live(), s.now()
 	s.mu.Lock()
 	b := s.board
 	s.mu.Unlock()
-	if b != nil && b.live == live && now.Sub(b.at) < boardAge {
+	if b != nil && b.live == live && now.Sub(b.at) < b.good {
 		return b.rows, nil
 	}
 	laptops, err := s.store.Laptops()
@@ -64,6 +69,7 @@ func (s *Service) Board() ([]DeviceRow, error) {
 		return nil, err
 	}
 	b = &deviceBoard{at: now, live: live, rows: boardRows(live, laptops, counts)}
+	b.good = max(boardAge, boardFactor*s.now().Sub(now))
 	s.mu.Lock()
 	s.board = b
 	s.mu.Unlock()

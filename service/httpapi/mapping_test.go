@@ -1,0 +1,98 @@
+package httpapi
+
+import (
+	"errors"
+	"net/http"
+	"strings"
+	"testing"
+
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/workflow"
+)
+
+// TestPagesCoverAListOnce follows cursors through lists of many lengths.
+func TestPagesCoverAListOnce(t *testing.T) {
+	for _, length := range []int{0, 1, 9, 10, 11, 100} {
+		list := make([]int, length)
+		for i := range list {
+			list[i] = i
+		}
+		seen, cursor, pages := 0, "", 0
+		for {
+			page, err := paged(list, cursor, 10, func(i int) int { return i })
+			if err != nil || page.Total != length || page.Items == nil {
+				t.Fatalf("%d: %+v %v", length, page, err)
+			}
+			for _, i := range page.Items {
+				if i != seen {
+					t.Fatalf("%d: found %d, expected %d", length, i, seen)
+				}
+				seen++
+			}
+			pages++
+			if cursor = page.Next; cursor == "" {
+				break
+			}
+		}
+		if seen != length || pages != max(1, (length+9)/10) {
+			t.Errorf("%d: %d items on %d pages", length, seen, pages)
+		}
+	}
+	for _, bad := range []string{"!", "LTU", "eA", "5"} {
+		var faults problem.Faults
+		if _, err := paged([]int{1, 2}, bad, 1, func(i int) int { return i }); !errors.As(err, &faults) {
+			t.Errorf("the cursor %q: %v", bad, err)
+		}
+	}
+	if page, err := paged([]int{1}, "OTk", 1, func(i int) int { return i }); err != nil || len(page.Items) != 0 || page.Next != "" {
+		t.Errorf("a cursor beyond the end: %+v %v", page, err)
+	}
+}
+
+func TestRelationsInOneWord(t *testing.T) {
+	fates := func(f resolve.Fate, n int) map[resolve.Fate]int { return map[resolve.Fate]int{f: n} }
+	for want, c := range map[string]struct {
+		other   workflow.AlsoSet
+		mine    map[resolve.Fate]int
+		combine setting.Combine
+	}{
+		"clashes":    {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Clashing, 4)}, fates(resolve.Clashing, 4), setting.Closest},
+		"repeats":    {workflow.AlsoSet{Devices: 4, Same: true, Fates: fates(resolve.Won, 4)}, fates(resolve.Won, 4), setting.Strictest},
+		"adds":       {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Won, 4)}, fates(resolve.Won, 4), setting.Merge},
+		"overrides":  {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Won, 4)}, fates(resolve.Weaker, 4), setting.Strictest},
+		"overridden": {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Outer, 4)}, fates(resolve.Won, 4), setting.Closest},
+	} {
+		if got := relation(c.other, c.mine, c.combine); got != want {
+			t.Errorf("found %s, expected %s", got, want)
+		}
+	}
+}
+
+func TestVersionsInHeaders(t *testing.T) {
+	for header, want := range map[string]int64{"": -1, `"0"`: 0, `"17"`: 17} {
+		if got, err := expectedOf(header); err != nil || got != want {
+			t.Errorf("%q: %d %v", header, got, err)
+		}
+	}
+	for _, bad := range []string{"17", `"x"`, `"-1"`, "*", `W/"3"`} {
+		if got, err := expectedOf(bad); err == nil {
+			t.Errorf("%q was taken for version %d", bad, got)
+		}
+	}
+	if etag(3) != `"3"` {
+		t.Error(etag(3))
+	}
+}
+
+// TestFaultsOfTheAPIRepeatNoValues makes the API library's own fault of a rejected password.
+func TestFaultsOfTheAPIRepeatNoValues(t *testing.T) {
+	p := newProblem(http.StatusUnprocessableEntity, "validation failed", errors.New("found hunter2"))
+	if text := p.Error(); len(text) == 0 || strings.Contains(text, "hunter2") {
+		t.Errorf("the problem says %s", text)
+	}
+	if pointer("body.items[3].name") != "/body/items/3/name" {
+		t.Error(pointer("body.items[3].name"))
+	}
+}
