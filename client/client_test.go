@@ -57,7 +57,7 @@ func TestRefusalsAreProblems(t *testing.T) {
 			w.WriteHeader(409)
 			fmt.Fprint(w, `{"title":"Overtaken","status":409,"detail":"by ines","code":"overtaken","overtaken":[{"kind":"policies","id":"p","by":"ines"}]}`)
 		case strings.HasSuffix(r.URL.Path, "/proxy"):
-			http.Error(w, "<html>bad gateway</html>", 502)
+			http.Error(w, "<html>bad gateway</html>", http.StatusBadGateway)
 		default:
 			fmt.Fprint(w, "not JSON")
 		}
@@ -66,7 +66,7 @@ func TestRefusalsAreProblems(t *testing.T) {
 	if _, err := client.Get[wire.Change](context.Background(), api, "/problem", nil); !errors.As(err, &p) || p.Status != 409 || p.Overtaken[0].By != "ines" || p.Error() != "Overtaken: by ines" {
 		t.Errorf("a problem: %v", err)
 	}
-	if _, err := client.Get[wire.Change](context.Background(), api, "/proxy", nil); !errors.As(err, &p) || p.Status != 502 {
+	if _, err := client.Get[wire.Change](context.Background(), api, "/proxy", nil); !errors.As(err, &p) || p.Status != http.StatusBadGateway {
 		t.Errorf("a refusal that is no problem: %v", err)
 	}
 	if _, err := client.Get[wire.Change](context.Background(), api, "/other", nil); err == nil || errors.As(err, &p) {

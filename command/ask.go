@@ -33,8 +33,11 @@ func askEffective(ctx context.Context, c *cli.Command, devices []string) ([]file
 	if p := c.String("person"); p != "" {
 		query.Set("person", p)
 	}
-	if c.Bool("reasons") || c.Name == "explain" {
+	if c.Bool("reasons") {
 		query.Set("reasons", "true")
+	}
+	if c.Name == "explain" {
+		query.Set("explain", "true")
 	}
 	return client.All[files.SubjectAnswer](ctx, api, "/effective", query)
 }

@@ -54,13 +54,13 @@ disk.encryption.scope = "whole-disk", strictest from leads-night
 
 screen.lock_after_minutes = 15, strictest from house-rules
   unit:0       house-rules = 15 (priority 10): stands
-  unit:1       slipway-desk = 30 (priority 10): lost: another is stricter
+  unit:1       slipway-desk = 30 (priority 10): lost: weaker than house-rules
 
 signin.banner: conflict between leads, leads-night; nothing is sent and the laptop keeps what it has
-  unit:0       house-rules = "Larkfell property" (priority 10): lost: set closer to the laptop
-  group        leads = "Call the duty lead" (priority 10): clashes
-  group        leads-night = "Night watch" (priority 10): clashes
-  unit:1       slipway-desk = "Slipway desk" (priority 10): lost: set closer to the laptop
+  unit:0       house-rules = "Larkfell property" (priority 10): lost: set closer to the laptop by leads, leads-night, slipway-desk
+  group        leads = "Call the duty lead" (priority 10): clashes with leads-night
+  group        leads-night = "Night watch" (priority 10): clashes with leads
+  unit:1       slipway-desk = "Slipway desk" (priority 10): lost: set closer to the laptop by leads, leads-night
 
 policies that do not apply:
   macs: none of its targets includes this laptop or person

@@ -61,7 +61,7 @@ func explainAnswer(ctx context.Context, c *cli.Command, device string) (files.Su
 	if err != nil {
 		return files.SubjectAnswer{}, err
 	}
-	return files.Answer(results[0], true), nil
+	return files.Explained(results[0]), nil
 }
 
 func printExplained(w io.Writer, a files.SubjectAnswer) {
@@ -90,7 +90,7 @@ func printExplained(w io.Writer, a files.SubjectAnswer) {
 			if c.Locked {
 				lock = ", locked"
 			}
-			fmt.Fprintf(w, "  %-12s %s = %s (priority %d%s): %s\n", c.Level, c.Policy, c.Value, c.Priority, lock, fateText(c.Fate))
+			fmt.Fprintf(w, "  %-12s %s = %s (priority %d%s): %s\n", c.Level, c.Policy, c.Value, c.Priority, lock, fateText(c))
 		}
 	}
 	for _, p := range a.Problems {
@@ -104,13 +104,28 @@ func printExplained(w io.Writer, a files.SubjectAnswer) {
 	}
 }
 
-// fateText says what became of a candidate.
-func fateText(fate string) string {
-	words := map[resolve.Fate]string{
-		resolve.Won: "stands", resolve.Clashing: "clashes", resolve.Outer: "lost: set closer to the laptop",
-		resolve.LowerPriority: "lost: another of its level has a higher priority", resolve.Weaker: "lost: another is stricter",
-		resolve.LockedOut: "lost: locked further out", resolve.RuledOut: "lost: a ruling prefers another",
-		resolve.Excepted: "passed over by an exception", resolve.Detached: "not taken: this kind is detached closer to the laptop",
+// fateText says what became of a candidate, and what it lost to.
+func fateText(c files.CandidateAnswer) string {
+	by := orNone(c.BeatenBy)
+	switch resolve.Fate(c.Fate) {
+	case resolve.Won:
+		return "stands"
+	case resolve.Clashing:
+		return "clashes with " + by
+	case resolve.Outer:
+		return "lost: set closer to the laptop by " + by
+	case resolve.LowerPriority:
+		return "lost: lower priority than " + by
+	case resolve.Weaker:
+		return "lost: weaker than " + by
+	case resolve.LockedOut:
+		return "lost: locked further out by " + by
+	case resolve.RuledOut:
+		return "lost: a ruling prefers " + by
+	case resolve.Excepted:
+		return "passed over by an exception"
+	case resolve.Detached:
+		return "not taken: this kind is detached closer to the laptop"
 	}
-	return words[resolve.Fate(fate)]
+	return c.Fate
 }

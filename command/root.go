@@ -79,7 +79,7 @@ func root(s Streams) *cli.Command {
 		Commands: []*cli.Command{
 			checkCommand(s), effectiveCommand(s), explainCommand(s), conflictsCommand(s),
 			policyCommand(s), groupCommand(s), deviceCommand(s), settingCommand(s), changeCommand(s), statusCommand(s), importCommand(s), exportCommand(s),
-			signInCommand(s), setUpCommand(s), serveCommand(s), demoCommand(s), apiDocumentCommand(s),
+			signInCommand(s), setUpCommand(s), serveCommand(s), demoCommand(s), apiDocumentCommand(s), checkDatabaseCommand(s),
 		},
 	}
 	prepare(c)

@@ -25,6 +25,7 @@ import (
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/httpapi"
+	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/wire"
 )
 
@@ -174,6 +175,30 @@ func apiDocumentCommand(s Streams) *cli.Command {
 				return err
 			}
 			_, err = fmt.Fprintln(s.Out, indented.String())
+			return err
+		},
+	}
+}
+
+func checkDatabaseCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "check-database", Usage: "let SQLite check a file of records from end to end", ArgsUsage: "FILE",
+		Description: "Reads the whole file; the service may go on running.\n\nExample:\n  zridge check-database /var/lib/zridge/zridge.db",
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.NArg() != 1 {
+				return usage("check-database: found %d arguments, expected one FILE", c.NArg())
+			}
+			if _, err := os.Stat(c.Args().First()); err != nil { // opening would make a new one
+				return err
+			}
+			records, err := store.Open(c.Args().First())
+			if err != nil {
+				return err
+			}
+			if err := errors.Join(records.CheckIntegrity(), records.Close()); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(s.Out, "in order")
 			return err
 		},
 	}

@@ -42,6 +42,7 @@ type (
 		Value    setting.Value `json:"value"`
 		Locked   bool          `json:"locked"`
 		Fate     string        `json:"fate" enum:"won,clashing,outer,lower-priority,weaker,locked-out,ruled-out,excepted,detached"`
+		BeatenBy []string      `json:"beaten_by,omitempty" doc:"In explanations only: the policies that it lost to, or clashes with"`
 	}
 	// ProblemAnswer is a check that finds the decided set wrong.
 	ProblemAnswer struct {
@@ -83,6 +84,18 @@ func Answer(r *resolve.Result, reasons bool) SubjectAnswer {
 	return out
 }
 
+// Explained gives a result with all that an explanation needs: the policies that do not apply, and for each
+// candidate that lost, the policies that it lost to.
+func Explained(r *resolve.Result) SubjectAnswer {
+	out := Answer(r, true)
+	for i := range r.Settings {
+		for j, c := range r.Settings[i].Candidates {
+			out.Settings[i].Candidates[j].BeatenBy = texts(r.Settings[i].BeatenBy(c))
+		}
+	}
+	return out
+}
+
 // ProblemOf gives a problem as its wire type.
 func ProblemOf(found resolve.Problem) ProblemAnswer {
 	return ProblemAnswer{string(found.Check), filled(texts(found.Settings)), filled(found.From), found.Message}
@@ -107,7 +120,7 @@ func settingAnswer(s *resolve.Setting) SettingAnswer {
 
 // CandidateOf gives a candidate as its wire type.
 func CandidateOf(c resolve.Candidate) CandidateAnswer {
-	return CandidateAnswer{string(c.Policy), c.Level.String(), c.Priority, c.Value, c.Locked, string(c.Fate)}
+	return CandidateAnswer{string(c.Policy), c.Level.String(), c.Priority, c.Value, c.Locked, string(c.Fate), nil}
 }
 
 // filled makes an absent list an empty one.

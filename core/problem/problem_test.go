@@ -27,7 +27,9 @@ func TestPathsAreJSONPointers(t *testing.T) {
 }
 
 func TestFaultsComeByPlace(t *testing.T) {
-	at := func(file string, line, column int) Fault { return Fault{Code: Syntax, Place: Place{file, line, column}} }
+	at := func(file string, line, column int) Fault {
+		return Fault{Code: Syntax, Place: Place{file, line, column}}
+	}
 	fs := Faults{at("b", 1, 1), at("a", 10, 1), at("a", 9, 5), at("a", 9, 2), {Code: NoRoot, Path: "/units"}}
 	fs.Sort()
 	var places []string

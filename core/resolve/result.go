@@ -104,7 +104,7 @@ func (s *Setting) BeatenBy(loser Candidate) []estate.PolicyID {
 		var beats bool
 		switch loser.Fate {
 		case Outer:
-			beats = c.Fate != Outer && c.Fate != Detached
+			beats = c.Level > loser.Level && c.Fate != Detached
 		case LowerPriority:
 			beats = c.Fate == Won || c.Fate == Clashing || c.Fate == RuledOut
 		case Weaker, RuledOut:

@@ -108,7 +108,7 @@ func moment(t time.Time) *time.Time {
 
 func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	out := wire.DevicePage{
-		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: wire.Names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Answer(p.Result, true),
+		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: wire.Names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Explained(p.Result),
 		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{},
 	}
 	if out.Facts == nil {

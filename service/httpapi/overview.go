@@ -113,7 +113,8 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 	InChange
 	Device  []string `query:"device" doc:"These devices only, by id, separated by commas"`
 	Person  string   `query:"person" doc:"Resolve for this person; with named devices only"`
-	Reasons bool     `query:"reasons"`
+	Reasons bool     `query:"reasons" doc:"Add the policies that do not apply"`
+	Explain bool     `query:"explain" doc:"Add these, and what each losing candidate lost to"`
 	Cursor  string   `query:"cursor"`
 	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*output[wire.Page[files.SubjectAnswer]], error) {
@@ -134,6 +135,11 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 	} else if in.Person != "" {
 		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found a person without devices, expected device= beside it")
 	}
-	page, err := paged(results, in.Cursor, in.Limit, func(r *resolve.Result) files.SubjectAnswer { return files.Answer(r, in.Reasons) })
+	page, err := paged(results, in.Cursor, in.Limit, func(r *resolve.Result) files.SubjectAnswer {
+		if in.Explain {
+			return files.Explained(r)
+		}
+		return files.Answer(r, in.Reasons)
+	})
 	return out(page, s.fault(err))
 }

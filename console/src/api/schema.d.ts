@@ -660,6 +660,8 @@ export interface components {
             seq: number;
         };
         CandidateAnswer: {
+            /** @description In explanations only: the policies that it lost to, or clashes with */
+            beaten_by?: string[];
             /** @enum {string} */
             fate: "won" | "clashing" | "outer" | "lower-priority" | "weaker" | "locked-out" | "ruled-out" | "excepted" | "detached";
             level: string;
@@ -2397,7 +2399,10 @@ export interface operations {
                 device?: string[];
                 /** @description Resolve for this person; with named devices only */
                 person?: string;
+                /** @description Add the policies that do not apply */
                 reasons?: boolean;
+                /** @description Add these, and what each losing candidate lost to */
+                explain?: boolean;
                 cursor?: string;
                 limit?: number;
             };

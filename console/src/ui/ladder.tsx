@@ -3,33 +3,32 @@
 import { Lock } from 'lucide-react';
 import { Link } from 'react-router';
 import type { Candidate, NotApplying, SettingAnswer } from '../api/client';
-import { fateWord, howWord, valueText, ValueText } from './words';
+import { fateWord, howWord, ValueText } from './words';
 
 const rank = (level: string) => (level === 'group' ? 1000 : level === 'individual' ? 1001 : Number(level.slice(5)));
 const levelWord = (level: string, units: string[]) =>
   level === 'group' ? 'group' : level === 'individual' ? 'this laptop or person' : (units[rank(level)] ?? level);
 
-/** What beat a candidate, from the fates of the others. */
-function because(c: Candidate, all: Candidate[]): string {
-  const names = (list: Candidate[]) => list.map((o) => `‘${o.policy}’`).join(', ');
-  const standing = all.filter((o) => o.fate === 'won' || o.fate === 'clashing');
+/** What became of a candidate, and what beat it. */
+function because(c: Candidate): string {
+  const by = (c.beaten_by ?? []).map((policy) => `‘${policy}’`).join(', ');
   switch (c.fate) {
     case 'outer':
-      return `outer: set closer by ${names(all.filter((o) => rank(o.level) > rank(c.level) && o.fate !== 'detached' && o.fate !== 'outer'))}`;
+      return `outer: set closer by ${by}`;
     case 'lower-priority':
-      return `lower priority than ${names(standing)}`;
+      return `lower priority than ${by}`;
     case 'weaker':
-      return `weaker than ${names(standing)}`;
+      return `weaker than ${by}`;
     case 'locked-out':
-      return `locked further out by ${names(all.filter((o) => o.locked && o.fate !== 'locked-out'))}`;
+      return `locked further out by ${by}`;
     case 'ruled-out':
-      return `a ruling prefers ${names(standing)}`;
+      return `a ruling prefers ${by}`;
     case 'excepted':
       return 'passed over by the exception';
     case 'detached':
       return 'not taken: this kind goes its own way closer to the laptop';
     case 'clashing':
-      return `disagrees with ${names(standing.filter((o) => valueText(o.value) !== valueText(c.value)))}`;
+      return `disagrees with ${by}`;
   }
   return fateWord(c.fate);
 }
@@ -83,7 +82,7 @@ export function Ladder({ of, units, notApplying, owner }: { of: SettingAnswer; u
                         )}
                       </span>
                       <span className={stands ? 'font-medium text-primary' : c.fate === 'clashing' ? 'text-warning' : 'quiet'}>
-                        {because(c, of.candidates)}
+                        {because(c)}
                         <span className="quiet"> · priority {c.priority}</span>
                       </span>
                     </li>
