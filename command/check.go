@@ -28,8 +28,10 @@ func checkCommand(s Streams) *cli.Command {
 				return usage("check: found %d arguments, expected one FOLDER", c.NArg())
 			}
 			snapshot, err := readFolder(c, c.Args().First())
-			if faults, bad := err.(problem.Faults); bad && c.String("format") == "json" {
-				if err := printJSON(s.Out, map[string]any{"faults": faults}); err != nil {
+			if faults, bad := err.(problem.Faults); bad { // they are what was asked for, and go where findings go
+				if c.String("format") != "json" {
+					printFaults(s.Out, faults)
+				} else if err := printJSON(s.Out, map[string]any{"faults": faults}); err != nil {
 					return err
 				}
 				return &exitError{exitFault, ""}

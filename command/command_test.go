@@ -105,7 +105,7 @@ func TestCheckPrintsFindings(t *testing.T) {
 	}
 	bad := folder(t, example+"rulings: [{id: R, setting: signin.banner, prefer: leads, over: leads}]\n")
 	out, errOut, status := run(t, "check", bad)
-	if status != 1 || out != "" || !strings.Contains(errOut, "estate.yaml:12:") || !strings.Contains(errOut, "prefers-itself") || !strings.Contains(errOut, "1 fault; nothing was loaded") {
+	if status != 1 || errOut != "" || !strings.Contains(out, "estate.yaml:12:") || !strings.Contains(out, "prefers-itself") || !strings.Contains(out, "1 fault; nothing was loaded") {
 		t.Errorf("a fault: status %d %q %q", status, out, errOut)
 	}
 	out, _, status = run(t, "check", "--format", "json", bad)

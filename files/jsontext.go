@@ -29,6 +29,8 @@ func parseJSON(file string, data []byte) ([]*node, problem.Faults) {
 		switch {
 		case errors.Is(err, io.EOF):
 			return documents, r.faults
+		case errors.Is(err, errTooDeep): // nothing deeper is looked at: a file of brackets would fill the stack
+			return documents, r.faults
 		case err != nil:
 			return documents, append(r.faults, r.syntax(err))
 		}
@@ -42,8 +44,9 @@ type jsonReader struct {
 	lines   []int // offsets of the starts of lines
 	decoder *json.Decoder
 	faults  problem.Faults
-	tooDeep bool
 }
+
+var errTooDeep = errors.New("nested too deep")
 
 func (r *jsonReader) place(offset int) problem.Place {
 	line := sort.SearchInts(r.lines, offset+1) // the first line that starts after offset
@@ -92,9 +95,9 @@ func (r *jsonReader) value(depth int) (*node, error) {
 }
 
 func (r *jsonReader) collection(open json.Delim, place problem.Place, depth int) (*node, error) {
-	if depth > maxDepth && !r.tooDeep {
-		r.tooDeep = true
+	if depth > maxDepth {
 		r.faults = append(r.faults, problem.Fault{Code: problem.TooDeep, Place: place, Found: "more than 64 levels of nesting", Expected: "at most 64"})
+		return nil, errTooDeep
 	}
 	n := &node{kind: listNode, place: place}
 	if open == '{' {
