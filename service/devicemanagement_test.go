@@ -449,3 +449,123 @@ func TestALargeValueGoesInChunks(t *testing.T) {
 		t.Errorf("a second session: %s", out)
 	}
 }
+
+// TestARestartLosesNothing stops the service and starts it over the same records: the laptop's nonce is gone, and it is
+// challenged and goes on.
+func TestARestartLosesNothing(t *testing.T) {
+	database := filepath.Join(t.TempDir(), "z.db")
+	start := func() (*service.Running, func()) {
+		running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, stop := context.WithCancel(context.Background())
+		done := make(chan error, 1)
+		go func() { done <- running.Wait(ctx) }()
+		return running, func() {
+			stop()
+			if err := <-done; err != nil {
+				t.Errorf("the service ended with %v", err)
+			}
+		}
+	}
+	running, stop := start()
+	api := &client.Client{Base: running.Address}
+	if _, err := api.Call(context.Background(), http.MethodPost, "/setup", nil, wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	token, err := api.SignIn(context.Background(), "ines", "a password of tests", "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	api.Token = token.Secret
+	publishEstate(t, api, smallEstate)
+	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	checkIn(t, l)
+	stop()
+
+	running, stop = start()
+	defer stop()
+	if running.SetupCode != "" {
+		t.Error("a second first administrator is asked for")
+	}
+	api.Base = running.Address
+	for id, d := range deliveries(t, api, "LT-1") {
+		if d.Status != "applied" {
+			t.Errorf("after the restart %s is %s", id, d.Status)
+		}
+	}
+	again := endpoint.New(running.Address, http.DefaultClient, l.Identity, m)
+	again.Revision = l.Revision
+	if out := checkIn(t, again); out.Applied != 0 || out.Messages != 3 {
+		t.Errorf("the first session after the restart: %s", out)
+	}
+	if out := checkIn(t, again); out.Messages != 2 {
+		t.Errorf("the second session after the restart: %s", out)
+	}
+}
+
+// TestPublishingWhileLaptopsCheckIn publishes again and again while two laptops check in without a pause. In the end both have what
+// was published last, and the service knows it.
+func TestPublishingWhileLaptopsCheckIn(t *testing.T) {
+	api := started(t)
+	ctx, stop := context.WithCancel(context.Background())
+	var laptops []*endpoint.Laptop
+	var memories []*endpoint.Memory
+	done := make(chan error, 2)
+	for _, id := range []string{"LT-1", "LT-2"} {
+		serial := map[string]string{"LT-1": "S1"}[id]
+		l, m := enrolled(t, api, id, serial, endpoint.Ordinary)
+		laptops, memories = append(laptops, l), append(memories, m)
+		go func() {
+			for ctx.Err() == nil {
+				if _, err := l.CheckIn(ctx); err != nil && ctx.Err() == nil {
+					done <- err
+					return
+				}
+			}
+			done <- nil
+		}()
+	}
+	for minutes := 20; minutes < 32; minutes++ {
+		publishEstate(t, api, strings.Replace(smallEstate, `"screen.lock_after_minutes":7`, fmt.Sprintf(`"screen.lock_after_minutes":%d`, minutes), 1))
+	}
+	stop()
+	for range laptops {
+		if err := <-done; err != nil {
+			t.Error(err)
+		}
+	}
+	for i, id := range []string{"LT-1", "LT-2"} {
+		checkIn(t, laptops[i])
+		if v := memories[i].Reported()["screen.lock_after_minutes"]; v.Integer() != 31 || laptops[i].Revision != "13" {
+			t.Errorf("%s has %v of revision %s", id, v, laptops[i].Revision)
+		}
+		for setting, d := range deliveries(t, api, id) {
+			if d.Status != "applied" || d.Reported == nil || !d.Reported.Equal(*d.Wanted) {
+				t.Errorf("%s of %s: %+v", setting, id, d)
+			}
+		}
+	}
+}
+
+// TestALaptopThatLeftTheEstate keeps its sessions harmless.
+func TestALaptopThatLeftTheEstate(t *testing.T) {
+	api := started(t)
+	l, m := enrolled(t, api, "LT-2", "", endpoint.Ordinary)
+	checkIn(t, l)
+	c, err := client.Post[wire.ImportResult](context.Background(), api, "/imports?retire_missing=true", []byte(strings.Replace(smallEstate, `,{"id":"LT-2","os":"linux","os_version":"12"}`, "", 1)))
+	if err == nil {
+		_, err = client.Post[wire.Publication](context.Background(), api, client.Path("changes", c.Change, "publish"), nil)
+	}
+	if err != nil || c.Retired != 1 {
+		t.Fatal(c, err)
+	}
+	before := len(m.Reported())
+	if out := checkIn(t, l); out.Refused != 0 || len(m.Reported()) != before {
+		t.Errorf("it was told %s and has %d values", out, len(m.Reported()))
+	}
+	if _, err := client.Get[wire.DevicePage](context.Background(), api, "/devices/LT-2", nil); err == nil {
+		t.Error("it is still listed")
+	}
+}
