@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -46,6 +47,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		p.goTo(path)
 		p.shows(shows)
 		p.shows("Look at the impact") // the tray, on every page
+		p.shot("page" + strings.NewReplacer("/", "-", "?", "-").Replace(path))
 		p.checkAccess(path, string(source))
 	}
 	p.goTo("/devices/LT-0110")

@@ -143,7 +143,7 @@ function Row({ s, p, definition, delivery }: { s: SettingAnswer; p: DevicePage; 
   const differs = delivery?.status === 'failed' && delivery.reported !== undefined;
   return (
     <li className="border-b border-base-300/60 last:border-0">
-      <div className="grid grid-cols-[minmax(0,1.7fr)_minmax(0,1.2fr)_minmax(0,1.3fr)_auto] items-center gap-3 px-4 py-2 text-sm">
+      <div className="grid grid-cols-[minmax(0,1.6fr)_minmax(0,1.5fr)_minmax(0,1.1fr)_auto] items-center gap-3 px-4 py-2 text-sm">
         <div className="min-w-0">
           <div>{definition?.title ?? s.setting}</div>
           <div className="id quiet">{s.setting}</div>

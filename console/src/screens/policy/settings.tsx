@@ -118,6 +118,7 @@ function EntryRow({
           </button>
         </div>
       </div>
+      {d && !help && <p className="quiet line-clamp-1 max-w-3xl text-[13px]">{d.help}</p>}
       {help && d && (
         <div className="mt-1 max-w-prose text-sm">
           <p>{d.help}</p>
