@@ -1,5 +1,5 @@
 // Package wire has the types of the HTTP API that are not of the estate format: what the service encodes and its
-// clients decode. They hold data alone; the words that people read are made at the edges.
+// clients decode, and how those of findings are made. They hold data alone; the words that people read are made at the edges.
 package wire
 
 import (

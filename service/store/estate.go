@@ -93,13 +93,22 @@ func (s *Store) Versions(kind, id string) ([]ObjectVersion, error) {
 	return many[ObjectVersion](s.db.Where("kind = ? AND id = ?", kind, id).Order("version DESC"))
 }
 
-// PutVersion makes a version live and keeps it.
-func (s *Store) PutVersion(v ObjectVersion) error {
-	if err := s.db.Create(&v).Error; err != nil {
+// batch is how many rows are written with one statement.
+const batch = 500
+
+// PutVersions makes versions live and keeps them.
+func (s *Store) PutVersions(versions []ObjectVersion) error {
+	if len(versions) == 0 {
+		return nil
+	}
+	if err := s.db.CreateInBatches(versions, batch).Error; err != nil {
 		return err
 	}
-	live := Object{v.Kind, v.ID, v.Version, v.Retired, v.Body, v.Revision}
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&live).Error
+	live := make([]Object, len(versions))
+	for i, v := range versions {
+		live[i] = Object{v.Kind, v.ID, v.Version, v.Retired, v.Body, v.Revision}
+	}
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(live, batch).Error
 }
 
 // AddPublication records a publication and gives its revision.
@@ -150,9 +159,9 @@ func (s *Store) Edit(change, kind, object string) (Edit, error) {
 	return one[Edit](s.db.Where("change_id = ? AND kind = ? AND object_id = ?", change, kind, object))
 }
 
-// SaveEdit adds an edit or alters it.
-func (s *Store) SaveEdit(e Edit) error {
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&e).Error
+// SaveEdits adds edits or alters them.
+func (s *Store) SaveEdits(edits ...Edit) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(edits, batch).Error
 }
 
 // DropEdit takes an edit out of a change.
@@ -160,8 +169,10 @@ func (s *Store) DropEdit(change, kind, object string) error {
 	return s.db.Where("change_id = ? AND kind = ? AND object_id = ?", change, kind, object).Delete(&Edit{}).Error
 }
 
-// Audit appends a record.
-func (s *Store) Audit(r AuditRecord) error { return s.db.Create(&r).Error }
+// Audit appends records, in their order.
+func (s *Store) Audit(records ...AuditRecord) error {
+	return s.db.CreateInBatches(records, batch).Error
+}
 
 // AuditRecords lists records, the newest first, from below a sequence number on; 0 from the newest.
 func (s *Store) AuditRecords(below int64, most int) ([]AuditRecord, error) {

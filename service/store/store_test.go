@@ -48,7 +48,7 @@ func TestWhatIsRecordedIsNeverAltered(t *testing.T) {
 	if err := s.Audit(store.AuditRecord{At: now, By: "ines", Door: "console", Action: "edit", Before: "a", After: "b"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.PutVersion(store.ObjectVersion{Kind: "policies", ID: "p", Version: 1, Body: "{}", Revision: 1, By: "ines", At: now}); err != nil {
+	if err := s.PutVersions([]store.ObjectVersion{{Kind: "policies", ID: "p", Version: 1, Body: "{}", Revision: 1, By: "ines", At: now}}); err != nil {
 		t.Fatal(err)
 	}
 	db := raw(t, path)
@@ -57,7 +57,7 @@ func TestWhatIsRecordedIsNeverAltered(t *testing.T) {
 			t.Errorf("%s was carried out", statement)
 		}
 	}
-	if err := s.PutVersion(store.ObjectVersion{Kind: "policies", ID: "p", Version: 1, Body: "[]", At: now}); err == nil {
+	if err := s.PutVersions([]store.ObjectVersion{{Kind: "policies", ID: "p", Version: 1, Body: "[]", At: now}}); err == nil {
 		t.Error("a version was written twice")
 	}
 	if o, err := s.Object("policies", "p"); err != nil || o.Body != "{}" {
@@ -101,7 +101,7 @@ func TestATransactionIsWholeOrNot(t *testing.T) {
 		if err := tx.SaveChange(store.Change{ID: "C", State: "open", CreatedAt: now, UpdatedAt: now}); err != nil {
 			return err
 		}
-		if err := tx.SaveEdit(store.Edit{ChangeID: "C", Kind: "policies", ObjectID: "p", At: now}); err != nil {
+		if err := tx.SaveEdits(store.Edit{ChangeID: "C", Kind: "policies", ObjectID: "p", At: now}); err != nil {
 			return err
 		}
 		return boom
@@ -112,7 +112,7 @@ func TestATransactionIsWholeOrNot(t *testing.T) {
 	if _, err := s.Change("C"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("the change is there: %v", err)
 	}
-	if err := s.SaveEdit(store.Edit{ChangeID: "C", Kind: "policies", ObjectID: "p", At: now}); err == nil {
+	if err := s.SaveEdits(store.Edit{ChangeID: "C", Kind: "policies", ObjectID: "p", At: now}); err == nil {
 		t.Error("an edit of no change was stored")
 	}
 	if err := s.CheckIntegrity(); err != nil {

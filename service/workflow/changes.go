@@ -190,7 +190,7 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 		if in.Retire {
 			action = "edit: retire"
 		}
-		return store.AuditRecord{Action: action, Kind: next.Kind, ObjectID: next.ObjectID, Before: before, After: body}, tx.SaveEdit(next)
+		return store.AuditRecord{Action: action, Kind: next.Kind, ObjectID: next.ObjectID, Before: before, After: body}, tx.SaveEdits(next)
 	})
 	return saved, err
 }
@@ -247,7 +247,7 @@ func (s *Service) Rebase(by Actor, change string, kind estate.Kind, id string) e
 		e.BaseVersion = s.Live().Version(kind, id)
 		e.Version++
 		e.By, e.At = by.Name, s.now()
-		return store.AuditRecord{Action: "rebase edit", Kind: e.Kind, ObjectID: id, After: fmt.Sprintf("version %d", e.BaseVersion)}, tx.SaveEdit(e)
+		return store.AuditRecord{Action: "rebase edit", Kind: e.Kind, ObjectID: id, After: fmt.Sprintf("version %d", e.BaseVersion)}, tx.SaveEdits(e)
 	})
 }
 

@@ -33,13 +33,10 @@ func (s *Service) Import(by Actor, title string, in *estate.Snapshot, retireMiss
 		return c, counts, err
 	}
 	err = s.alter(by, c.ID, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
-		for _, e := range edits {
-			e.ChangeID = c.ID
-			if err := tx.SaveEdit(e); err != nil {
-				return store.AuditRecord{}, err
-			}
+		for i := range edits {
+			edits[i].ChangeID = c.ID
 		}
-		return store.AuditRecord{Action: "import"}, nil
+		return store.AuditRecord{Action: "import"}, tx.SaveEdits(edits...)
 	})
 	c.Version++
 	return c, counts, err

@@ -53,10 +53,8 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 			return err
 		}
 		next = live.after(published.Revision, d)
-		for _, e := range edits {
-			if err := s.publishEdit(tx, by, live, next, published, e); err != nil {
-				return err
-			}
+		if err := s.publishEdits(tx, by, live, next, published, edits); err != nil {
+			return err
 		}
 		c.State, c.Revision, c.UpdatedAt = Published, published.Revision, published.At
 		if err := tx.SaveChange(c); err != nil {
@@ -119,48 +117,68 @@ func (l *Live) after(revision int64, d *draft) *Live {
 	return next
 }
 
-func (s *Service) publishEdit(tx *store.Store, by Actor, live, next *Live, p store.Publication, e store.Edit) error {
-	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
-	version := live.Version(key.kind, key.id) + 1
-	v := store.ObjectVersion{Kind: e.Kind, ID: e.ObjectID, Version: version, Retired: e.Retire, Body: e.Body, Revision: p.Revision, By: by.Name, At: p.At}
-	before := ""
-	if was, err := tx.Object(e.Kind, e.ObjectID); err == nil && !was.Retired {
-		before = was.Body
+// publishEdits writes the new version of each object, and the audit record of each.
+func (s *Service) publishEdits(tx *store.Store, by Actor, live, next *Live, p store.Publication, edits []store.Edit) error {
+	versions := make([]store.ObjectVersion, len(edits))
+	records := make([]store.AuditRecord, len(edits))
+	for i, e := range edits {
+		var err error
+		if versions[i], records[i], err = publishEdit(tx, live, next, p, e); err != nil {
+			return err
+		}
 	}
-	action := "publish: create"
+	if err := tx.PutVersions(versions); err != nil {
+		return err
+	}
+	return s.audit(tx, by, records...)
+}
+
+// publishEdit gives the version that an edit makes, and notes its number in what will be live.
+func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store.Edit) (store.ObjectVersion, store.AuditRecord, error) {
+	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
+	v := store.ObjectVersion{Kind: e.Kind, ID: e.ObjectID, Version: live.Version(key.kind, key.id) + 1, Retired: e.Retire, Body: e.Body, Revision: p.Revision, By: p.By, At: p.At}
+	r := store.AuditRecord{Action: "publish: create", Kind: e.Kind, ObjectID: e.ObjectID, ChangeID: p.ChangeID}
+	if live.versions[key] > 0 {
+		was, err := tx.Object(e.Kind, e.ObjectID)
+		if err != nil {
+			return v, r, err
+		}
+		r.Before = was.Body
+	}
 	switch {
 	case e.Retire:
-		action = "publish: retire"
-		if v.Body = before; key.kind == estate.KindPolicy { // a retired policy stays in the estate, and reaches nobody
+		r.Action = "publish: retire"
+		if v.Body = r.Before; key.kind == estate.KindPolicy { // a retired policy stays in the estate, and reaches nobody
 			v.Retired = false
-			for _, pol := range next.Plan.Snapshot().Policies {
-				if string(pol.ID) == e.ObjectID {
-					body, err := files.EncodeJSON(pol)
-					if err != nil {
-						return err
-					}
-					v.Body = string(body)
-				}
+			body, err := bodyOf(next, key)
+			if err != nil {
+				return v, r, err
 			}
+			v.Body = body
 		}
-	case before != "":
-		action = "publish: alter"
+	case r.Before != "":
+		r.Action = "publish: alter"
 	}
 	delete(next.versions, key)
 	delete(next.retired, key)
 	if v.Retired {
-		next.retired[key] = version
+		next.retired[key] = v.Version
 	} else {
-		next.versions[key] = version
+		next.versions[key] = v.Version
+		r.After = v.Body
 	}
-	if err := tx.PutVersion(v); err != nil {
-		return err
+	return v, r, nil
+}
+
+// bodyOf gives a policy of an estate as JSON.
+func bodyOf(l *Live, key objectKey) (string, error) {
+	for _, pol := range l.Plan.Snapshot().Policies {
+		if string(pol.ID) == key.id {
+			body, err := files.EncodeJSON(pol)
+			return string(body), err
+		}
 	}
-	after := v.Body
-	if v.Retired {
-		after = ""
-	}
-	return s.audit(tx, by, store.AuditRecord{Action: action, Kind: e.Kind, ObjectID: e.ObjectID, ChangeID: p.ChangeID, Before: before, After: after})
+	return "", &NotFoundError{string(key.kind), key.id}
 }
 
 // expect notes what is wanted from now on of every laptop that the publication touches.

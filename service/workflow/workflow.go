@@ -137,9 +137,13 @@ func (s *Service) load() (*Live, error) {
 	return live, nil
 }
 
-func (s *Service) audit(tx *store.Store, by Actor, r store.AuditRecord) error {
-	r.At, r.By, r.Door = s.now(), by.Name, by.Door
-	return tx.Audit(r)
+// audit appends records of what an actor does.
+func (s *Service) audit(tx *store.Store, by Actor, records ...store.AuditRecord) error {
+	now := s.now()
+	for i := range records {
+		records[i].At, records[i].By, records[i].Door = now, by.Name, by.Door
+	}
+	return tx.Audit(records...)
 }
 
 // NotFoundError says that something is not there.
