@@ -219,4 +219,3 @@ func TestEnrolmentCodesWorkOnce(t *testing.T) {
 		}
 	}
 }
-
