@@ -19,32 +19,6 @@ import (
 	"zenithridge.example/zridge/wire"
 )
 
-// identities enrols the first laptops of the estate.
-func identities(b *testing.B, api *client.Client, count int) []endpoint.Identity {
-	b.Helper()
-	devices, err := client.All[wire.Device](context.Background(), api, "/devices", nil)
-	if err != nil {
-		b.Fatal(err)
-	}
-	var names []string
-	serials := map[string]string{}
-	for _, d := range devices[:count] {
-		names = append(names, d.ID)
-		serials[d.ID] = d.Serial
-	}
-	codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": names})
-	if err != nil {
-		b.Fatal(err)
-	}
-	ids := make([]endpoint.Identity, len(codes))
-	for i, c := range codes {
-		if ids[i], err = endpoint.Enrol(context.Background(), endpoint.Client(4), api.Base, c.Code, c.Device, serials[c.Device]); err != nil {
-			b.Fatal(err)
-		}
-	}
-	return ids
-}
-
 // memory reads a process's resident memory, now and at its highest, in MB.
 func (r *running) memory(b *testing.B) (now, highest float64) {
 	b.Helper()

@@ -14,11 +14,10 @@ import (
 	"zenithridge.example/zridge/wire"
 )
 
-// fleetOf enrols the first laptops of the estate and lets them check in until the test ends.
-func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration, shares endpoint.Shares) {
+// identities enrols the first laptops of the estate.
+func identities(t testing.TB, api *client.Client, count int) []endpoint.Identity {
 	t.Helper()
-	ctx, stop := context.WithCancel(context.Background())
-	devices, err := client.All[wire.Device](ctx, api, "/devices", nil)
+	devices, err := client.All[wire.Device](context.Background(), api, "/devices", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -28,16 +27,24 @@ func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration
 		names = append(names, d.ID)
 		serials[d.ID] = d.Serial
 	}
-	codes, err := client.Post[[]wire.EnrolmentCode](ctx, api, "/enrolment-codes", map[string]any{"devices": names})
+	codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": names})
 	if err != nil {
 		t.Fatal(err)
 	}
 	ids := make([]endpoint.Identity, len(codes))
 	for i, c := range codes {
-		if ids[i], err = endpoint.Enrol(ctx, endpoint.Client(4), api.Base, c.Code, c.Device, serials[c.Device]); err != nil {
+		if ids[i], err = endpoint.Enrol(context.Background(), endpoint.Client(4), api.Base, c.Code, c.Device, serials[c.Device]); err != nil {
 			t.Fatal(err)
 		}
 	}
+	return ids
+}
+
+// fleetOf enrols the first laptops of the estate and lets them check in until the test ends.
+func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration, shares endpoint.Shares) {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	ids := identities(t, api, count)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)

@@ -222,39 +222,32 @@ func standing(d *setting.Definition, s State) (setting.Value, bool) {
 	return d.Default, !d.Default.IsNothing()
 }
 
-// applying lists the policies that apply to a result's subject.
-func applying(p *resolve.Plan, r *resolve.Result) map[estate.PolicyID]bool {
+// applying lists the policies that apply on one side, by id; none where the laptop is not on that side.
+func applying(p *resolve.Plan, r *resolve.Result) []estate.PolicyID {
 	if p == nil {
 		return nil
 	}
-	not := make(map[estate.PolicyID]bool, len(r.NotApplying))
-	for _, n := range r.NotApplying {
-		not[n.Policy] = true
-	}
-	out := map[estate.PolicyID]bool{}
-	for i := range p.Snapshot().Policies {
-		if id := p.Snapshot().Policies[i].ID; !not[id] {
-			out[id] = true
-		}
-	}
-	return out
+	return p.Applying(r)
 }
 
-func (c *comparison) move(id estate.DeviceID, before, after map[estate.PolicyID]bool) {
+// move notes the policies that are in one of two lists, both by id.
+func (c *comparison) move(id estate.DeviceID, before, after []estate.PolicyID) {
 	at := func(policy estate.PolicyID) *Movement {
 		if c.movements[policy] == nil {
 			c.movements[policy] = &Movement{Policy: policy}
 		}
 		return c.movements[policy]
 	}
-	for policy := range before {
-		if !after[policy] {
-			at(policy).Dropped = append(at(policy).Dropped, id)
-		}
-	}
-	for policy := range after {
-		if !before[policy] {
-			at(policy).Gained = append(at(policy).Gained, id)
+	for len(before) > 0 || len(after) > 0 {
+		switch {
+		case len(after) == 0 || len(before) > 0 && before[0] < after[0]:
+			at(before[0]).Dropped = append(at(before[0]).Dropped, id)
+			before = before[1:]
+		case len(before) == 0 || after[0] < before[0]:
+			at(after[0]).Gained = append(at(after[0]).Gained, id)
+			after = after[1:]
+		default:
+			before, after = before[1:], after[1:]
 		}
 	}
 }

@@ -86,14 +86,8 @@ func (p *Plan) Lints() []Lint {
 // watch notes what each entry does for one subject.
 func (p *Plan) watch(dev, signedIn int, reached map[estate.PolicyID]bool, uses map[estate.PolicyID]map[setting.ID]*entryUse) {
 	r := p.effective(dev, signedIn)
-	not := make(map[estate.PolicyID]bool, len(r.NotApplying))
-	for _, n := range r.NotApplying {
-		not[n.Policy] = true
-	}
-	for i := range p.policies {
-		if id := p.policies[i].ID; !not[id] {
-			reached[id] = true
-		}
+	for _, id := range p.Applying(r) {
+		reached[id] = true
 	}
 	for i := range r.Settings {
 		s := &r.Settings[i]

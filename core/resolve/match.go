@@ -79,6 +79,20 @@ func (s *subject) isDetached(pol *policy, level Level, locked bool, combine sett
 	return ok && level < from && !locked && combine != setting.Merge
 }
 
+// Applying lists the policies that apply to a result's subject, by id.
+func (p *Plan) Applying(r *Result) []estate.PolicyID {
+	out := make([]estate.PolicyID, 0, len(p.policies)-len(r.NotApplying))
+	not := r.NotApplying // both come by id
+	for i := range p.policies {
+		if len(not) > 0 && not[0].Policy == p.policies[i].ID {
+			not = not[1:]
+			continue
+		}
+		out = append(out, p.policies[i].ID)
+	}
+	return out
+}
+
 // apply tests one policy: its level when it applies, else the first reason why not.
 func (p *Plan) apply(s *subject, pol *policy) (Level, *NotApplying) {
 	not := func(r Reason) (Level, *NotApplying) { return noLevel, &NotApplying{Policy: pol.ID, Reason: r} }

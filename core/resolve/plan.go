@@ -112,6 +112,14 @@ func (p *Plan) Definition(id setting.ID) *setting.Definition {
 	return nil
 }
 
+// Device gives a device of the snapshot, nil when there is none of that id.
+func (p *Plan) Device(id estate.DeviceID) *estate.Device {
+	if at, known := p.deviceAt[id]; known {
+		return p.devices[at].Device
+	}
+	return nil
+}
+
 func (p *Plan) compileDictionary() {
 	for i := range p.snapshot.Settings {
 		d := &p.snapshot.Settings[i]

@@ -145,22 +145,19 @@ var ErrRefused = errors.New("the enrolment code is refused")
 
 // EnrolmentCode lets one device enrol, once.
 type EnrolmentCode struct {
-	Device  string    `json:"device"`
-	Code    string    `json:"code" doc:"Shown once"`
-	Expires time.Time `json:"expires"`
+	Device  string
+	Code    string // shown once
+	Expires time.Time
 }
 
 // OfferCodes makes an enrolment code for each of the devices. A device that enrols again gets a new secret.
 func (d *Desk) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
-	known := map[string]bool{}
-	for _, dev := range d.flow.Live().Plan.Snapshot().Devices {
-		known[string(dev.ID)] = true
-	}
+	plan := d.flow.Live().Plan
 	now := d.now()
 	out := make([]EnrolmentCode, 0, len(devices))
 	rows := make([]store.Code, 0, len(devices))
 	for _, device := range devices {
-		if !known[device] {
+		if plan.Device(estate.DeviceID(device)) == nil {
 			return nil, &workflow.NotFoundError{Kind: "device", ID: device}
 		}
 		c := EnrolmentCode{device, signin.OneTimeCode(), now.Add(enrolLife)}
@@ -219,10 +216,6 @@ func (d *Desk) Enrol(code, device, serial string) (Enrolment, error) {
 
 // knows tells whether the estate has a device with this serial number; a device without one takes any.
 func (d *Desk) knows(device, serial string) bool {
-	for _, dev := range d.flow.Live().Plan.Snapshot().Devices {
-		if string(dev.ID) == device {
-			return dev.Serial == "" || dev.Serial == serial
-		}
-	}
-	return false
+	dev := d.flow.Live().Plan.Device(estate.DeviceID(device))
+	return dev != nil && (dev.Serial == "" || dev.Serial == serial)
 }

@@ -263,8 +263,8 @@ func (s *Service) Device(id string) (DevicePage, error) {
 
 // Retry asks that what failed on a device is tried again at its next check-in.
 func (s *Service) Retry(by Actor, id string) (int, error) {
-	if _, err := s.Device(id); err != nil {
-		return 0, err
+	if s.Live().Plan.Device(estate.DeviceID(id)) == nil {
+		return 0, &NotFoundError{"device", id}
 	}
 	again := 0
 	err := s.store.Transaction(func(tx *store.Store) error {

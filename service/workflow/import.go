@@ -10,10 +10,10 @@ import (
 
 // ImportCounts says what an import would do.
 type ImportCounts struct {
-	Created   int `json:"created"`
-	Altered   int `json:"altered"`
-	Retired   int `json:"retired"`
-	Unchanged int `json:"unchanged"`
+	Created   int
+	Altered   int
+	Retired   int
+	Unchanged int
 }
 
 // Import opens a change that makes the live estate like s. Objects that s does not have stay, or are retired where

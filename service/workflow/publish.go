@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -224,14 +225,6 @@ func Wanted(r *resolve.Result, known map[setting.ID]rollout.Delivery, at time.Ti
 			take(id, nil)
 		}
 	}
-	slices.SortFunc(altered, func(a, b rollout.Delivery) int {
-		switch {
-		case a.Setting < b.Setting:
-			return -1
-		case a.Setting > b.Setting:
-			return 1
-		}
-		return 0
-	})
+	slices.SortFunc(altered, func(a, b rollout.Delivery) int { return cmp.Compare(a.Setting, b.Setting) })
 	return all, altered
 }

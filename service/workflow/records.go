@@ -94,13 +94,20 @@ func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, 
 	return versions, err
 }
 
-// Object gives a live object's JSON in the estate format, with its version.
+// Object gives a live object's JSON in the estate format, with its version. What was published is read by its key; what is
+// live without having been published, shipped definitions and checks, is looked for.
 func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
-	for _, o := range files.AllObjects(live.Plan.Snapshot(), kind) {
-		if files.ObjectID(o) == id {
-			data, err := files.EncodeJSON(o)
-			return string(data), live.Version(kind, id), err
+	if live.versions[objectKey{kind, id}] > 0 {
+		o, err := s.store.Object(string(kind), id)
+		return o.Body, o.Version, err
+	}
+	if kind == estate.KindSetting || kind == estate.KindCheck || live.Revision == 0 {
+		for _, o := range files.AllObjects(live.Plan.Snapshot(), kind) {
+			if files.ObjectID(o) == id {
+				data, err := files.EncodeJSON(o)
+				return string(data), 0, err
+			}
 		}
 	}
 	return "", 0, &NotFoundError{string(kind), id}

@@ -186,14 +186,14 @@ func (e *StateError) Error() string {
 
 // Overtaken is an object that was published otherwise since a change began to edit it.
 type Overtaken struct {
-	Kind     string    `json:"kind"`
-	ID       string    `json:"id"`
-	Base     int64     `json:"base_version"`
-	Live     int64     `json:"live_version"`
-	By       string    `json:"by"`
-	At       time.Time `json:"at"`
-	Change   string    `json:"change"`
-	Revision int64     `json:"revision"`
+	Kind     string
+	ID       string
+	Base     int64
+	Live     int64
+	By       string
+	At       time.Time
+	Change   string
+	Revision int64
 }
 
 // OvertakenError says that a change can't be published because of others that were.

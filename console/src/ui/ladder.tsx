@@ -33,7 +33,7 @@ function because(c: Candidate): string {
   return fateWord(c.fate);
 }
 
-export function Ladder({ of, units, notApplying, owner }: { of: SettingAnswer; units: string[]; notApplying: NotApplying[]; owner?: string }) {
+export function Ladder({ of, units, notApplying }: { of: SettingAnswer; units: string[]; notApplying: NotApplying[] }) {
   const rungs = Map.groupBy(
     [...of.candidates].sort((a, b) => rank(a.level) - rank(b.level) || b.priority - a.priority || a.policy.localeCompare(b.policy)),
     (c) => c.level,
@@ -94,7 +94,7 @@ export function Ladder({ of, units, notApplying, owner }: { of: SettingAnswer; u
         </ol>
       )}
       {of.how === 'exception' && <p className="quiet">Exception {of.from?.join(', ')} decides, whatever the policies say.</p>}
-      <NotApplyingList list={notApplying} owner={owner} />
+      <NotApplyingList list={notApplying} />
     </div>
   );
 }
@@ -107,7 +107,7 @@ const reasons: Record<string, string> = {
   condition: 'its condition is not true',
 };
 
-export function NotApplyingList({ list }: { list: NotApplying[]; owner?: string }) {
+export function NotApplyingList({ list }: { list: NotApplying[] }) {
   if (!list.length) return null;
   return (
     <details className="group">
