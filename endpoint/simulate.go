@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -91,8 +92,10 @@ func otherThan(v setting.Value) setting.Value {
 		return setting.BoolValue(!v.Bool())
 	case setting.Integer:
 		return setting.IntegerValue(v.Integer() + 1)
-	case setting.List:
+	case setting.List, setting.Table:
 		return setting.ListValue(nil)
+	case setting.FileKind:
+		return setting.FileValue(setting.File{SHA256: strings.Repeat("0", 64), Name: "another file"})
 	}
 	return setting.TextValue(v.Text() + " (as found)")
 }

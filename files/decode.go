@@ -19,6 +19,8 @@ import (
 type decoder struct {
 	faults problem.Faults
 	muted  []string // paths of what was refused while parsing
+	// file finds a file by its path in the folder that is read; nil where a file is named by its SHA-256.
+	file func(path string, place problem.Place) (file setting.File, found, expected string)
 }
 
 func (d *decoder) refuse(code problem.Code, path string, place problem.Place, found, expected string) {
@@ -150,7 +152,16 @@ func listOf[T ~string](o object, name string) []T {
 	return out
 }
 
-// value decodes a bool, a whole number, a text or a list of texts.
+// plain decodes a bool, a whole number, a text or a list of texts: what a fact or attribute may be.
+func (d *decoder) plain(n *node, path string) setting.Value {
+	if n.kind == mapNode || n.kind == listNode && slices.ContainsFunc(n.items, func(item *node) bool { return item.kind == mapNode }) {
+		d.wrong(path, n, "a bool, a whole number, text or a list of texts")
+		return setting.Value{}
+	}
+	return d.value(n, path)
+}
+
+// value decodes a value of a setting.
 func (d *decoder) value(n *node, path string) setting.Value {
 	switch n.kind {
 	case boolNode:
@@ -160,6 +171,9 @@ func (d *decoder) value(n *node, path string) setting.Value {
 	case textNode:
 		return setting.TextValue(n.text)
 	case listNode:
+		if len(n.items) > 0 && n.items[0].kind == mapNode {
+			return d.table(n, path)
+		}
 		items := make([]string, 0, len(n.items))
 		for i, item := range n.items {
 			if item.kind != textNode {
@@ -169,9 +183,73 @@ func (d *decoder) value(n *node, path string) setting.Value {
 			items = append(items, item.text)
 		}
 		return setting.ListValue(items)
+	case mapNode:
+		if n.get("file") != nil {
+			return d.fileValue(n, path)
+		}
 	}
-	d.wrong(path, n, "a bool, a whole number, text or a list of texts")
+	d.wrong(path, n, "a bool, a whole number, text, a list of texts, a table or a file")
 	return setting.Value{}
+}
+
+// table decodes a list of rows, each a map from columns to cells.
+func (d *decoder) table(n *node, path string) setting.Value {
+	rows := make([]setting.Row, 0, len(n.items))
+	for i, item := range n.items {
+		at := problem.Join(path, i)
+		if item.kind != mapNode {
+			d.wrong(at, item, "a row: a map from columns to values")
+			continue
+		}
+		d.keys(item, at, func(string) bool { return true }, "")
+		row := make(setting.Row, len(item.fields))
+		for _, f := range item.fields {
+			cell := problem.Join(at, f.name)
+			switch {
+			case f.value.kind == nothingNode && !f.value.bad:
+			case f.value.kind == mapNode && f.value.get("file") != nil:
+				row[f.name] = d.fileValue(f.value, cell)
+			default:
+				row[f.name] = d.plain(f.value, cell)
+			}
+		}
+		rows = append(rows, row)
+	}
+	return setting.TableValue(rows)
+}
+
+// fileValue decodes a file: a path in a folder, else a SHA-256 with the name and size.
+func (d *decoder) fileValue(n *node, path string) setting.Value {
+	names := []string{"file", "name"}
+	if d.file == nil {
+		names = append(names, "size")
+	}
+	o := d.object(n, path, names...)
+	f := setting.File{Name: o.text("name")}
+	where := o.field("file", textNode, "the path of a file in this folder")
+	if where == nil {
+		return setting.Value{}
+	}
+	if d.file != nil {
+		found, wrong, expected := d.file(where.text, where.place)
+		if wrong != "" {
+			d.refuse(problem.UnknownFile, o.at("file"), where.place, wrong, expected)
+			return setting.Value{}
+		}
+		if f.Name == "" {
+			f.Name = found.Name
+		}
+		f.SHA256, f.Size = found.SHA256, found.Size
+		return setting.FileValue(f)
+	}
+	f.SHA256 = where.text
+	if size := o.integer("size"); size != nil {
+		f.Size = *size
+	}
+	if !setting.IsSHA256(f.SHA256) {
+		d.refuse(problem.BadHash, o.at("file"), where.place, problem.Quote(f.SHA256), "the SHA-256 of a file: 64 hexadecimal digits, lower case")
+	}
+	return setting.FileValue(f)
 }
 
 func (o object) value(name string) setting.Value {
@@ -189,7 +267,7 @@ func (o object) values(name string) map[string]setting.Value {
 	o.keys(n, o.at(name), func(string) bool { return true }, "")
 	out := make(map[string]setting.Value, len(n.fields))
 	for _, f := range n.fields {
-		out[f.name] = o.decoder.value(f.value, problem.Join(o.at(name), f.name))
+		out[f.name] = o.decoder.plain(f.value, problem.Join(o.at(name), f.name))
 	}
 	return out
 }
@@ -318,7 +396,7 @@ func (d *decoder) entries(n *node, path string) []estate.Entry {
 		seen[f.name] = true
 		at := problem.Join(path, f.name)
 		e := estate.Entry{Setting: setting.ID(f.name)}
-		if f.value.kind == mapNode {
+		if f.value.kind == mapNode && f.value.get("file") == nil {
 			o := d.object(f.value, at, "value", "lock", "note")
 			o.require("value", "the entry's value")
 			e.Value, e.Lock, e.Note = o.value("value"), o.boolean("lock"), o.text("note")
@@ -349,13 +427,17 @@ func (d *decoder) ruling(n *node, path string) estate.Ruling {
 
 func (d *decoder) definition(n *node, path string) setting.Definition {
 	o := d.object(n, path, "id", "title", "help", "kind", "area", "keywords", "side", "type", "combine", "default", "supports", "effects", "stricter",
-		"min", "max", "measure", "pattern", "max_length", "options", "item_pattern", "max_items", "forced")
+		"min", "max", "measure", "pattern", "max_length", "format", "options", "item_pattern", "max_items", "columns", "key", "content", "forced")
 	def := setting.Definition{
 		ID: setting.ID(o.text("id")), Title: o.text("title"), Help: o.text("help"), Kind: setting.PolicyKind(o.text("kind")), Area: o.text("area"),
-		Keywords: listOf[string](o, "keywords"), Side: setting.DeviceSide, Type: setting.Type(o.text("type")), Combine: setting.Closest,
-		Default: o.value("default"), Effects: listOf[setting.Effect](o, "effects"), Stricter: setting.Stricter(o.text("stricter")),
-		Min: o.integer("min"), Max: o.integer("max"), Measure: o.text("measure"), Pattern: o.pattern("pattern"), MaxLength: o.integer("max_length"),
-		Options: listOf[string](o, "options"), ItemPattern: o.pattern("item_pattern"), MaxItems: o.integer("max_items"),
+		Keywords: listOf[string](o, "keywords"), Side: setting.DeviceSide, Combine: setting.Closest,
+		Default: o.value("default"), Effects: listOf[setting.Effect](o, "effects"), Stricter: setting.Stricter(o.text("stricter")), Shape: o.shape(),
+	}
+	if key := listOf[string](o, "key"); key != nil {
+		def.Key = key
+	}
+	if o.list("columns", "columns", func(n *node, path string) { def.Columns = append(def.Columns, d.column(n, path)) }) && def.Columns == nil {
+		def.Columns = []setting.Column{}
 	}
 	if o.node.get("side") != nil {
 		def.Side = setting.Side(o.text("side"))
@@ -380,6 +462,19 @@ func (d *decoder) definition(n *node, path string) setting.Definition {
 	return def
 }
 
+// shape decodes the type and bounds of a setting or column.
+func (o object) shape() setting.Shape {
+	return setting.Shape{
+		Type: setting.Type(o.text("type")), Min: o.integer("min"), Max: o.integer("max"), Measure: o.text("measure"), Pattern: o.pattern("pattern"), MaxLength: o.integer("max_length"),
+		Format: setting.Format(o.text("format")), Options: listOf[string](o, "options"), ItemPattern: o.pattern("item_pattern"), MaxItems: o.integer("max_items"), Content: setting.Content(o.text("content")),
+	}
+}
+
+func (d *decoder) column(n *node, path string) setting.Column {
+	o := d.object(n, path, "name", "title", "help", "required", "reads", "type", "min", "max", "measure", "pattern", "max_length", "format", "options", "item_pattern", "max_items", "content")
+	return setting.Column{Name: o.text("name"), Title: o.text("title"), Help: o.text("help"), Required: o.boolean("required"), Reads: setting.Reads(o.text("reads")), Shape: o.shape()}
+}
+
 // version is a dotted number that must not be empty where it is given.
 func (o object) version(name string) string {
 	n := o.field(name, textNode, "a dotted number such as \"10.4\"")
@@ -393,7 +488,7 @@ func (o object) version(name string) string {
 }
 
 func (d *decoder) check(n *node, path string) estate.Check {
-	o := d.object(n, path, "id", "message", "settings", "when")
+	o := d.object(n, path, "id", "message", "settings", "when", "warning")
 	o.require("settings", "the settings that the check names")
-	return estate.Check{ID: estate.CheckID(o.text("id")), Message: o.text("message"), Settings: listOf[setting.ID](o, "settings"), When: o.expression("when", rule.OfCheck)}
+	return estate.Check{ID: estate.CheckID(o.text("id")), Message: o.text("message"), Settings: listOf[setting.ID](o, "settings"), When: o.expression("when", rule.OfCheck), Warning: o.boolean("warning")}
 }

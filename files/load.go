@@ -32,17 +32,26 @@ type Dictionary struct {
 // Read loads an estate folder over a dictionary. The error is a problem.Faults with all that is wrong, sorted by place;
 // then nothing is loaded. The snapshot's day is left open.
 func Read(folder string, shipped Dictionary) (*estate.Snapshot, error) {
+	s, _, err := ReadWithFiles(folder, shipped)
+	return s, err
+}
+
+// ReadWithFiles is Read that also says where the files that values name lie, by their SHA-256.
+func ReadWithFiles(folder string, shipped Dictionary) (s *estate.Snapshot, held map[string]string, err error) {
 	l := newLoader()
+	l.held, l.named = map[string]string{}, map[string]bool{}
+	l.decoder.file = l.hold
 	if !l.folder(folder) {
-		return nil, l.faults
+		return nil, nil, l.faults
 	}
 	l.snapshot.add(shipped)
 	l.validate()
+	l.checkContents()
 	if len(l.faults) > 0 {
 		l.faults.Sort()
-		return nil, l.faults
+		return nil, nil, l.faults
 	}
-	return &l.snapshot.Snapshot, nil
+	return &l.snapshot.Snapshot, l.held, nil
 }
 
 // ReadDictionary loads definitions and checks from files of the estate format, the form in which the shipped ones are kept.
@@ -209,13 +218,16 @@ type loader struct {
 	snapshot growing
 	origins  map[estate.Kind][]*node // by place in the snapshot's list
 	first    problem.Place           // the folder
-	partial  bool                    // some file or document could not be read: what is missed may stand there
+	partial  map[string]bool         // files that could not be read, or not wholly: what is missed may stand there
+	root     string                  // of a folder that is read, links resolved
+	held     map[string]string       // where the files that values name lie, by SHA-256
+	named    map[string]bool         // the paths by which values name files
 }
 
-func newLoader() *loader { return &loader{origins: map[estate.Kind][]*node{}} }
+func newLoader() *loader { return &loader{origins: map[estate.Kind][]*node{}, partial: map[string]bool{}} }
 
 func (l *loader) file(code problem.Code, name, found, expected string) {
-	l.partial = true
+	l.partial[name] = true
 	l.refuse(code, "", problem.Place{File: name}, found, expected)
 }
 
@@ -233,7 +245,7 @@ func (l *loader) folder(folder string) bool {
 		l.file(problem.Unreadable, folder, reason(err), "a folder with an estate")
 		return false
 	}
-	l.first = problem.Place{File: folder}
+	l.first, l.root = problem.Place{File: folder}, root
 	var names []string
 	walked := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
 		name, _ := filepath.Rel(root, path)
@@ -262,6 +274,7 @@ func (l *loader) folder(folder string) bool {
 	for _, name := range names {
 		l.read(filepath.Join(root, name), filepath.ToSlash(name))
 	}
+	l.leaveOutHeld()
 	return true
 }
 
@@ -333,7 +346,7 @@ func (l *loader) content(name string, data []byte) {
 			at += size
 		}
 		before := data[:at]
-		l.partial = true
+		l.partial[name] = true
 		l.refuse(problem.Encoding, "", problem.Place{File: name, Line: 1 + bytes.Count(before, []byte("\n")), Column: at - bytes.LastIndexByte(before, '\n')},
 			fmt.Sprintf("the byte %#02x", data[at]), "UTF-8")
 		return
@@ -349,7 +362,9 @@ func (l *loader) content(name string, data []byte) {
 	}
 	l.faults = append(l.faults, faults...)
 	for _, f := range faults {
-		l.partial = l.partial || f.Code != problem.Anchor
+		if f.Code != problem.Anchor {
+			l.partial[name] = true
+		}
 	}
 	for _, doc := range documents {
 		l.document(doc)
@@ -363,7 +378,9 @@ func (l *loader) document(doc *node) {
 		names[i] = string(k)
 	}
 	o := l.object(doc, "", names...)
-	l.partial = l.partial || doc.kind != mapNode
+	if doc.kind != mapNode {
+		l.partial[doc.place.File] = true
+	}
 	for _, kind := range estate.Kinds {
 		if n := o.node.get(string(kind)); n == nil || n.kind == nothingNode {
 			continue
@@ -387,7 +404,7 @@ func (l *loader) validate() {
 		reported[path] = true
 	}
 	for _, f := range l.snapshot.Validate() {
-		if isReported(reported, f.Path) || l.partial && (f.Code == problem.NoRoot || f.Code == problem.UnknownReference) {
+		if isReported(reported, f.Path) || len(l.partial) > 0 && (f.Code == problem.NoRoot || f.Code == problem.UnknownReference) {
 			continue
 		}
 		f.Place = l.placeOf(f)

@@ -109,30 +109,47 @@ type (
 		When  string        `json:"when"`
 		Value setting.Value `json:"value"`
 	}
+	// ColumnDoc is a column of a table.
+	ColumnDoc struct {
+		Name     string `json:"name"`
+		Title    string `json:"title,omitempty"`
+		Help     string `json:"help,omitempty"`
+		Required bool   `json:"required,omitempty"`
+		Reads    string `json:"reads,omitempty" enum:"name,identifier,version,signer" doc:"Filled from an application's file"`
+		ShapeDoc
+	}
+	// ShapeDoc is a type with its bounds.
+	ShapeDoc struct {
+		Type        string   `json:"type" enum:"bool,integer,text,choice,list,table,file"`
+		Min         *int64   `json:"min,omitempty"`
+		Max         *int64   `json:"max,omitempty"`
+		Measure     string   `json:"measure,omitempty"`
+		Pattern     string   `json:"pattern,omitempty"`
+		MaxLength   *int64   `json:"max_length,omitempty"`
+		Format      string   `json:"format,omitempty" enum:"node-path"`
+		Options     []string `json:"options,omitempty"`
+		ItemPattern string   `json:"item_pattern,omitempty"`
+		MaxItems    *int64   `json:"max_items,omitempty"`
+		Content     string   `json:"content,omitempty" enum:"any,certificate,application-rules,application"`
+	}
 	// SettingDoc is a definition of the dictionary.
 	SettingDoc struct {
-		ID          string         `json:"id"`
-		Title       string         `json:"title,omitempty"`
-		Help        string         `json:"help,omitempty"`
-		Kind        string         `json:"kind" enum:"configuration,security,encryption"`
-		Area        string         `json:"area,omitempty"`
-		Keywords    []string       `json:"keywords,omitempty"`
-		Side        string         `json:"side,omitempty" enum:"device,user"`
-		Type        string         `json:"type" enum:"bool,integer,text,choice,list"`
-		Combine     string         `json:"combine,omitempty" enum:"closest,strictest,merge,common"`
-		Stricter    string         `json:"stricter,omitempty" enum:"lower,higher,true,false,later"`
-		Default     *setting.Value `json:"default,omitempty"`
-		Supports    []SupportDoc   `json:"supports,omitempty"`
-		Effects     []string       `json:"effects,omitempty" enum:"restart,prompt,irreversible,lockout"`
-		Min         *int64         `json:"min,omitempty"`
-		Max         *int64         `json:"max,omitempty"`
-		Measure     string         `json:"measure,omitempty"`
-		Pattern     string         `json:"pattern,omitempty"`
-		MaxLength   *int64         `json:"max_length,omitempty"`
-		Options     []string       `json:"options,omitempty"`
-		ItemPattern string         `json:"item_pattern,omitempty"`
-		MaxItems    *int64         `json:"max_items,omitempty"`
-		Forced      []ForcedDoc    `json:"forced,omitempty"`
+		ID       string         `json:"id"`
+		Title    string         `json:"title,omitempty"`
+		Help     string         `json:"help,omitempty"`
+		Kind     string         `json:"kind" enum:"configuration,security,encryption"`
+		Area     string         `json:"area,omitempty"`
+		Keywords []string       `json:"keywords,omitempty"`
+		Side     string         `json:"side,omitempty" enum:"device,user"`
+		Combine  string         `json:"combine,omitempty" enum:"closest,strictest,merge,common"`
+		Stricter string         `json:"stricter,omitempty" enum:"lower,higher,true,false,later"`
+		Default  *setting.Value `json:"default,omitempty"`
+		Supports []SupportDoc   `json:"supports,omitempty"`
+		Effects  []string       `json:"effects,omitempty" enum:"restart,prompt,irreversible,lockout"`
+		ShapeDoc
+		Columns []ColumnDoc `json:"columns,omitempty"`
+		Key     []string    `json:"key,omitempty"`
+		Forced  []ForcedDoc `json:"forced,omitempty"`
 	}
 	// CheckDoc is a check.
 	CheckDoc struct {
@@ -140,6 +157,7 @@ type (
 		Message  string   `json:"message"`
 		Settings []string `json:"settings"`
 		When     string   `json:"when"`
+		Warning  bool     `json:"warning,omitempty" doc:"Worth a look rather than wrong"`
 	}
 )
 
@@ -172,7 +190,7 @@ func Doc(object any) any {
 	case setting.Definition:
 		return settingDoc(&o)
 	case estate.Check:
-		return CheckDoc{string(o.ID), o.Message, append([]string{}, texts(o.Settings)...), o.When.Source()}
+		return CheckDoc{string(o.ID), o.Message, append([]string{}, texts(o.Settings)...), o.When.Source(), o.Warning}
 	}
 	panic(fmt.Sprintf("files: %T is no object of an estate", object))
 }
@@ -195,8 +213,11 @@ func policyDoc(p *estate.Policy) PolicyDoc {
 func settingDoc(d *setting.Definition) SettingDoc {
 	doc := SettingDoc{
 		ID: string(d.ID), Title: d.Title, Help: d.Help, Kind: string(d.Kind), Area: d.Area, Keywords: d.Keywords,
-		Type: string(d.Type), Stricter: string(d.Stricter), Default: valueOrNot(d.Default), Effects: texts(d.Effects),
-		Min: d.Min, Max: d.Max, Measure: d.Measure, MaxLength: d.MaxLength, Options: d.Options, MaxItems: d.MaxItems,
+		Stricter: string(d.Stricter), Default: valueOrNot(d.Default), Effects: texts(d.Effects), ShapeDoc: shapeDoc(&d.Shape), Key: d.Key,
+	}
+	for i := range d.Columns {
+		c := &d.Columns[i]
+		doc.Columns = append(doc.Columns, ColumnDoc{c.Name, c.Title, c.Help, c.Required, string(c.Reads), shapeDoc(&c.Shape)})
 	}
 	if d.Side != setting.DeviceSide {
 		doc.Side = string(d.Side)
@@ -204,17 +225,24 @@ func settingDoc(d *setting.Definition) SettingDoc {
 	if d.Combine != setting.Closest {
 		doc.Combine = string(d.Combine)
 	}
-	if d.Pattern != nil {
-		doc.Pattern = d.Pattern.String()
-	}
-	if d.ItemPattern != nil {
-		doc.ItemPattern = d.ItemPattern.String()
-	}
 	for _, row := range d.Supports {
 		doc.Supports = append(doc.Supports, SupportDoc{string(row.Platform), row.From, row.Editions})
 	}
 	for _, f := range d.Forced {
 		doc.Forced = append(doc.Forced, ForcedDoc{f.When.Source(), f.Value})
+	}
+	return doc
+}
+
+func shapeDoc(s *setting.Shape) ShapeDoc {
+	doc := ShapeDoc{
+		Type: string(s.Type), Min: s.Min, Max: s.Max, Measure: s.Measure, MaxLength: s.MaxLength, Format: string(s.Format), Options: s.Options, MaxItems: s.MaxItems, Content: string(s.Content),
+	}
+	if s.Pattern != nil {
+		doc.Pattern = s.Pattern.String()
+	}
+	if s.ItemPattern != nil {
+		doc.ItemPattern = s.ItemPattern.String()
 	}
 	return doc
 }

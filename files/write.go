@@ -58,7 +58,7 @@ func boxed[T any](list []T) []any {
 }
 
 // Encode gives an estate as files of an estate folder, by name: a file for each list, and one for each
-// policy. The same estate gives the same bytes.
+// policy. The same estate gives the same bytes. Files that values name are named by where Write puts them.
 func Encode(s *estate.Snapshot) (map[string][]byte, error) {
 	sorted := s.With() // a shallow copy whose lists are sorted below
 	copyLists(sorted)
@@ -66,6 +66,9 @@ func Encode(s *estate.Snapshot) (map[string][]byte, error) {
 	out := map[string][]byte{}
 	for _, kind := range estate.Kinds {
 		objects := Objects(sorted, kind)
+		for i := range objects {
+			objects[i] = withFiles(objects[i], func(f setting.File) setting.File { return setting.File{SHA256: placeOfFile(f)} })
+		}
 		if kind == estate.KindPolicy {
 			for _, o := range objects {
 				if err := encodeList(out, "policies/"+ObjectID(o)+".yaml", kind, []any{o}); err != nil {
@@ -118,7 +121,8 @@ func encodeList(out map[string][]byte, name string, kind estate.Kind, objects []
 }
 
 // Write puts the files of Encode into a folder, which must be new or empty: what stands there is never mixed with what is written.
-func Write(folder string, s *estate.Snapshot) error {
+// content gives the bytes of a file that a value names, by its SHA-256.
+func Write(folder string, s *estate.Snapshot, content func(sha256 string) ([]byte, error)) error {
 	entries, err := os.ReadDir(folder)
 	if err == nil && len(entries) > 0 {
 		return fmt.Errorf("%s is not empty: found %d files or folders, expected a new or empty folder", folder, len(entries))
@@ -126,6 +130,13 @@ func Write(folder string, s *estate.Snapshot) error {
 	encoded, err := Encode(s)
 	if err != nil {
 		return err
+	}
+	for _, f := range FilesOf(s) {
+		data, err := content(f.SHA256)
+		if err != nil {
+			return fmt.Errorf("the file %s: %w", f, err)
+		}
+		encoded[placeOfFile(f)] = data
 	}
 	for name, data := range encoded {
 		path := filepath.Join(folder, filepath.FromSlash(name))

@@ -40,8 +40,8 @@ func WriteValue(v setting.Value) (data string, m Meta) {
 		return strconv.FormatBool(v.Bool()), Meta{Format: FormatBool, Type: "text/plain"}
 	case setting.Integer:
 		return strconv.FormatInt(v.Integer(), 10), Meta{Format: FormatInt, Type: "text/plain"}
-	case setting.List:
-		text, _ := json.Marshal(v) // a list of texts always can be written
+	case setting.List, setting.Table, setting.FileKind:
+		text, _ := json.Marshal(v) // texts, rows and files always can be written
 		return string(text), Meta{Format: FormatText, Type: "application/json"}
 	}
 	return v.Text(), Meta{Format: FormatText, Type: "text/plain"}
@@ -60,8 +60,8 @@ func ReadValue(data string, m Meta) (setting.Value, error) {
 		return setting.IntegerValue(n), nil
 	case m.Format == FormatText && m.Type == "application/json":
 		var v setting.Value
-		if err := json.Unmarshal([]byte(data), &v); err != nil || v.Kind() != setting.List {
-			return setting.Value{}, fmt.Errorf("found %.40q, expected a JSON list of texts", data)
+		if err := json.Unmarshal([]byte(data), &v); err != nil || v.Kind() < setting.List {
+			return setting.Value{}, fmt.Errorf("found %.40q, expected a JSON list of texts, table or file", data)
 		}
 		return v, nil
 	case m.Format == FormatText:

@@ -157,6 +157,7 @@ type Check struct {
 	Message  string
 	Settings []setting.ID // the settings that it names
 	When     *rule.Rule
+	Warning  bool // worth a look rather than wrong
 	Shipped  bool
 }
 

@@ -212,4 +212,31 @@ const (
 
 	// InUse: something is retired that other objects still name.
 	InUse Code = "in-use"
+
+	// BadHash: a file that is not named by its SHA-256.
+	//
+	// Example:
+	//	units: [{id: larkfell}]
+	//	settings: [{id: a.b, kind: security, type: file}]
+	//	policies: [{id: p, kind: security, settings: {a.b: {file: ""}}, audience: {}}]
+	BadHash Code = "bad-hash"
+
+	// BadPath: a path of a management node that no laptop has: no start, doubled slashes, braces left in an id.
+	//
+	// Example:
+	//	units: [{id: larkfell}]
+	//	settings: [{id: a.b, kind: security, type: text, format: node-path}]
+	//	policies: [{id: p, kind: security, settings: {a.b: ./Device//Plotter}, audience: {}}]
+	BadPath Code = "bad-path"
+
+	// WrongContent: a file that holds something else than its setting needs, or that must not be kept.
+	//
+	// Example:
+	//	units: [{id: larkfell}]
+	//	settings: [{id: a.b, kind: security, type: file, content: certificate}]
+	//	policies: [{id: p, kind: security, settings: {a.b: {file: a.yaml}}, audience: {}}]
+	WrongContent Code = "wrong-content"
+
+	// UnknownFile: a file that is named but not kept here.
+	UnknownFile Code = "unknown-file"
 )

@@ -34,8 +34,11 @@ func decide(d *setting.Definition, candidates []Candidate, x *estate.Exception, 
 	}
 	switch d.Combine {
 	case setting.Merge:
+		if rowsClash(d, left) {
+			return clash(out, left), true
+		}
 		mark(left, Won)
-		out.How, out.Value = ByMerge, mergeItems(left)
+		out.How, out.Value = ByMerge, merged(left)
 	case setting.Common:
 		common, none := commonItems(left)
 		if none {
@@ -145,14 +148,28 @@ func policiesOf(left []*Candidate) []string {
 	return ids
 }
 
-// mergeItems gives all items of all candidates, without repeats, sorted by bytes.
-func mergeItems(left []*Candidate) setting.Value {
-	var all []string
-	for _, c := range left {
-		all = append(all, c.Value.Items()...)
+// merged gives all items or rows of all candidates, without repeats, sorted by bytes.
+func merged(left []*Candidate) setting.Value {
+	values := make([]setting.Value, len(left))
+	for i, c := range left {
+		values[i] = c.Value
 	}
-	slices.Sort(all)
-	return setting.ListValue(slices.Compact(all))
+	return setting.Union(values)
+}
+
+// rowsClash tells whether two candidates' tables say different things under the same key.
+func rowsClash(d *setting.Definition, left []*Candidate) bool {
+	if d.Type != setting.TypeTable || len(d.Key) == 0 {
+		return false
+	}
+	for i, a := range left {
+		for _, b := range left[:i] {
+			if d.Clashes(a.Value, b.Value) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // commonItems gives the items that every candidate has, sorted by bytes; none tells that there are

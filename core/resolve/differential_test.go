@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"reflect"
 	"slices"
+	"strings"
 	"testing"
 
 	"zenithridge.example/zridge/core/estate"
@@ -181,15 +182,22 @@ func madeUp(seed uint64) *estate.Snapshot {
 
 func madeUpSettings(r *rand.Rand) []setting.Definition {
 	text := func(id setting.ID, t setting.Type, c setting.Combine) setting.Definition {
-		return setting.Definition{ID: id, Type: t, Combine: c, Kind: setting.Security, Side: pick(r, setting.Sides)}
+		return setting.Definition{ID: id, Shape: setting.Shape{Type: t}, Combine: c, Kind: setting.Security, Side: pick(r, setting.Sides)}
 	}
 	defs := []setting.Definition{
 		text("s0", setting.TypeBool, setting.Strictest), text("s1", setting.TypeInteger, setting.Strictest), text("s2", setting.TypeList, setting.Merge),
 		text("s3", setting.TypeList, setting.Common), text("s4", setting.TypeText, setting.Closest), text("s5", setting.TypeChoice, setting.Closest), text("s6", setting.TypeList, setting.Closest),
+		text("s7", setting.TypeTable, setting.Merge), text("s8", setting.TypeTable, setting.Closest), text("s9", setting.TypeFile, setting.Closest),
 	}
 	defs[0].Stricter = pick(r, []setting.Stricter{setting.StricterTrue, setting.StricterFalse})
 	defs[1].Stricter = pick(r, []setting.Stricter{setting.StricterLower, setting.StricterHigher})
 	defs[5].Options = []string{"a", "b", "c"}
+	for _, table := range []int{7, 8} {
+		defs[table].Columns = []setting.Column{{Name: "name", Shape: setting.Shape{Type: setting.TypeText}}, {Name: "on", Shape: setting.Shape{Type: setting.TypeBool}}}
+		if chance(r, 60) {
+			defs[table].Key = []string{"name"}
+		}
+	}
 	if chance(r, 40) {
 		defs[5].Combine, defs[5].Stricter = setting.Strictest, setting.StricterLater
 	}
@@ -214,6 +222,20 @@ func madeUpValue(r *rand.Rand, d *setting.Definition) setting.Value {
 		return setting.TextValue(pick(r, d.Options))
 	case setting.TypeList:
 		return setting.ListValue(some(r, []string{"x", "y", "z"}, 3))
+	}
+	if d.Type == setting.TypeTable {
+		var rows []setting.Row
+		for _, name := range some(r, []string{"x", "y", "z"}, 3) {
+			row := setting.Row{"name": setting.TextValue(name)}
+			if chance(r, 50) {
+				row["on"] = setting.BoolValue(chance(r, 80))
+			}
+			rows = append(rows, row)
+		}
+		return setting.TableValue(rows)
+	}
+	if d.Type == setting.TypeFile {
+		return setting.FileValue(setting.File{SHA256: strings.Repeat(pick(r, []string{"a", "b"}), 64), Name: pick(r, []string{"one.pem", "two.pem"})})
 	}
 	return setting.TextValue(pick(r, []string{"one", "two"}))
 }

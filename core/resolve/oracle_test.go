@@ -4,6 +4,7 @@
 package resolve_test
 
 import (
+	"encoding/json"
 	"slices"
 	"sort"
 	"strings"
@@ -307,6 +308,15 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 	}
 	switch def.Combine {
 	case setting.Merge:
+		if def.Type == setting.TypeTable {
+			rows, clash := oracleRows(def, left)
+			if clash {
+				conflict()
+				return out, true
+			}
+			win(ByMerge, rows, left)
+			return out, true
+		}
 		set := map[string]bool{}
 		for _, c := range left {
 			for _, item := range c.entry.Value.Items() {
@@ -462,4 +472,28 @@ func (o oracle) subject(d *estate.Device, signedIn *estate.Person) (map[setting.
 		problems[string(c.ID)] = strings.Join(listOf(from).Items(), ",")
 	}
 	return out, problems
+}
+
+// oracleRows adds tables up by their JSON, and says whether two rows of one name differ where the name is the key.
+func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, clash bool) {
+	byText := map[string]setting.Row{}
+	for _, c := range left {
+		for _, row := range c.entry.Value.Rows() {
+			text, _ := json.Marshal(row)
+			byText[string(text)] = row
+		}
+	}
+	var texts []string
+	names := map[string]bool{}
+	for text, row := range byText {
+		texts = append(texts, text)
+		clash = clash || len(def.Key) > 0 && names[row["name"].Text()]
+		names[row["name"].Text()] = true
+	}
+	sort.Strings(texts)
+	rows := make([]setting.Row, len(texts))
+	for i, text := range texts {
+		rows[i] = byText[text]
+	}
+	return setting.TableValue(rows), clash
 }

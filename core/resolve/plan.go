@@ -5,6 +5,7 @@ package resolve
 import (
 	"cmp"
 	"slices"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rule"
@@ -35,6 +36,8 @@ type Plan struct {
 	rulings    []map[preference]bool
 	checks     []*estate.Check // by id
 	forcing    bool            // some definition has forced values
+
+	index func() *setting.Index // of the dictionary, built when it is first asked
 }
 
 const none = -1
@@ -91,7 +94,7 @@ func (b bits) add(i int)      { b[i>>6] |= 1 << (i & 63) }
 
 // Compile indexes a snapshot that Validate found nothing wrong with. The snapshot must not be altered afterwards.
 func Compile(s *estate.Snapshot) *Plan {
-	p := &Plan{snapshot: s}
+	p := &Plan{snapshot: s, index: sync.OnceValue(func() *setting.Index { return setting.NewIndex(s.Settings) })}
 	p.compileDictionary()
 	p.compileUnits()
 	p.compilePeople()
@@ -111,6 +114,9 @@ func (p *Plan) Definition(id setting.ID) *setting.Definition {
 	}
 	return nil
 }
+
+// Search finds definitions of the snapshot's dictionary by plain words, the best first; all of them without words.
+func (p *Plan) Search(words string) []*setting.Definition { return p.index().Search(words) }
 
 // Device gives a device of the snapshot, nil when there is none of that id.
 func (p *Plan) Device(id estate.DeviceID) *estate.Device {

@@ -3,11 +3,7 @@
 // asks a definition; it never looks at a setting's name.
 package setting
 
-import (
-	"regexp"
-
-	"zenithridge.example/zridge/core/rule"
-)
+import "zenithridge.example/zridge/core/rule"
 
 // ID names a definition, area.thing.property. The zero ID names none.
 type ID string
@@ -33,10 +29,12 @@ const (
 	TypeText    Type = "text"
 	TypeChoice  Type = "choice" // one of the definition's options
 	TypeList    Type = "list"   // texts without repeats
+	TypeTable   Type = "table"  // rows with the definition's columns
+	TypeFile    Type = "file"   // a file, kept by its SHA-256
 )
 
 // Types lists every Type.
-var Types = []Type{TypeBool, TypeInteger, TypeText, TypeChoice, TypeList}
+var Types = []Type{TypeBool, TypeInteger, TypeText, TypeChoice, TypeList, TypeTable, TypeFile}
 
 // Side tells whose setting it is: the device's, or that of the person who signs in.
 type Side string
@@ -55,7 +53,7 @@ type Combine string
 const (
 	Closest   Combine = "closest"   // the innermost level, then the highest priority
 	Strictest Combine = "strictest" // the strictest value, whatever the level
-	Merge     Combine = "merge"     // every item of every list
+	Merge     Combine = "merge"     // every item of every list, every row of every table
 	Common    Combine = "common"    // the items that every list has
 )
 
@@ -120,20 +118,13 @@ type Definition struct {
 	Area     string
 	Keywords []string // further words that people search for
 	Side     Side
-	Type     Type
 	Combine  Combine
 	Default  Value // what an unmanaged laptop does; nothing when not known
 	Supports []Support
 	Effects  []Effect
 	Stricter Stricter
 
-	Min, Max    *int64 // integer
-	Measure     string // integer: minutes, GB …
-	Pattern     *regexp.Regexp
-	MaxLength   *int64   // text, in characters
-	Options     []string // choice, in order
-	ItemPattern *regexp.Regexp
-	MaxItems    *int64
+	Shape
 
 	Forced []Forced
 

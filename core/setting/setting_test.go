@@ -18,7 +18,7 @@ func TestRankOrdersByStrictness(t *testing.T) {
 		{setting.StricterLower, integer(10), integer(9)}, {setting.StricterLower, integer(0), integer(math.MinInt64)}, {setting.StricterLower, integer(math.MaxInt64), integer(math.MinInt64)},
 		{setting.StricterHigher, integer(9), integer(10)}, {setting.StricterTrue, boolean(false), boolean(true)}, {setting.StricterFalse, boolean(true), boolean(false)}, {setting.StricterLater, text("a"), text("b")},
 	} {
-		d := setting.Definition{Stricter: c.stricter, Options: []string{"a", "b"}}
+		d := setting.Definition{Stricter: c.stricter, Shape: setting.Shape{Options: []string{"a", "b"}}}
 		if d.Rank(c.weaker) >= d.Rank(c.tighter) {
 			t.Errorf("%s: %v is not weaker than %v", c.stricter, c.weaker, c.tighter)
 		}
@@ -63,11 +63,16 @@ func TestValuesSurviveJSON(t *testing.T) {
 // TestPlainWordsFindTheirSetting asks as people do.
 func TestPlainWordsFindTheirSetting(t *testing.T) {
 	all := dictionary.Shipped().Settings
+	index := setting.NewIndex(all)
 	for words, want := range map[string]setting.ID{
 		"copy to usb": "media.usb_storage", "who can log in": "signin.allowed", "lost laptop message": "screen.lost_message", "personal account in browser": "browser.account_domains",
+		"trust our own certificate": "trust.machine_roots", "nobody may copy to USB sticks except the field crew": "media.usb_storage",
+		"recovry kept": "disk.recovery.escrow", "bluetoth": "media.bluetooth", "wallpapr": "screen.wallpaper", "wifi netwroks": "network.wireless", "remote suport tool": "applications.permissions",
+		"encrypt": "disk.encryption.required", "firewall rules": "network.firewall.rules", "application control": "applications.control", "update deadline": "updates.deadline_days", "print": "media.printing",
+		"startup pin": "disk.startup.pin", "webcam off": "media.camera", "proxy": "network.proxy.mode", "free form node": "system.nodes", "guest": "accounts.guest",
 		"screen goes off": "screen.lock_after_minutes", "webcam": "media.camera", "recovery key": "disk.recovery.key_per_device", "USB stick": "media.usb_storage", "disk.startup.pin": "disk.startup.pin",
 	} {
-		found := setting.Search(all, words)
+		found := index.Search(words)
 		if len(found) == 0 || found[0].ID != want {
 			var ids []setting.ID
 			for _, d := range found {
@@ -76,10 +81,10 @@ func TestPlainWordsFindTheirSetting(t *testing.T) {
 			t.Errorf("%q finds %v, expected %s first", words, ids, want)
 		}
 	}
-	if found := setting.Search(all, "quantum flux"); len(found) != 0 {
+	if found := index.Search("quantum flux"); len(found) != 0 {
 		t.Errorf("nonsense finds %d settings", len(found))
 	}
-	if found := setting.Search(all, ""); len(found) != len(all) {
+	if found := index.Search(""); len(found) != len(all) {
 		t.Errorf("no words find %d of %d settings", len(found), len(all))
 	}
 }

@@ -10,29 +10,32 @@ import (
 	"strings"
 )
 
-// ValueKind says which of the four forms a value has.
+// ValueKind says which of the forms a value has.
 type ValueKind uint8
 
 const (
 	Nothing ValueKind = iota // no value: the zero Value
 	Bool
 	Integer
-	Text // also what a choice holds
-	List // of texts
+	Text     // also what a choice holds
+	List     // of texts; an empty table is an empty list
+	Table    // rows of cells
+	FileKind // a file
 )
 
 // String names the kind as fault messages do.
 func (k ValueKind) String() string {
-	return [...]string{"nothing", "a bool", "a whole number", "text", "a list of texts"}[k]
+	return [...]string{"nothing", "a bool", "a whole number", "text", "a list of texts", "a table", "a file"}[k]
 }
 
-// Value is a bool, a whole number, a text or a list of texts. The zero Value holds nothing.
-// Values are immutable: the list of one must not be altered.
+// Value is a bool, a whole number, a text, a list of texts, a table or a file. The zero Value holds nothing.
+// Values are immutable: the list or rows of one must not be altered.
 type Value struct {
 	kind   ValueKind
-	number int64 // of a bool: 0 or 1
-	text   string
-	list   []string
+	number int64    // of a bool: 0 or 1; of a file: its size
+	text   string   // of a file: its SHA-256
+	list   []string // of a table: what tells its rows apart; of a file: its name
+	rows   []Row
 }
 
 // BoolValue holds b.
@@ -75,17 +78,31 @@ func (v Value) Integer() int64 {
 }
 
 // Text is the text that v holds, empty for other kinds.
-func (v Value) Text() string { return v.text }
+func (v Value) Text() string {
+	if v.kind != Text {
+		return ""
+	}
+	return v.text
+}
 
 // Items is the list that v holds, nil for other kinds. It must not be altered.
-func (v Value) Items() []string { return v.list }
+func (v Value) Items() []string {
+	if v.kind != List {
+		return nil
+	}
+	return v.list
+}
 
-// Equal tells whether both hold the same. Lists are equal when they have the same items in the same order.
+// Equal tells whether both hold the same. Lists and tables are equal when they have the same items in the same order, files
+// when their contents are the same, whatever they are called.
 func (v Value) Equal(w Value) bool {
+	if v.kind == FileKind {
+		return w.kind == FileKind && v.text == w.text
+	}
 	return v.kind == w.kind && v.number == w.number && v.text == w.text && slices.Equal(v.list, w.list)
 }
 
-// Any gives v as a plain Go value (bool, int64, string, []string or nil), as expressions see it.
+// Any gives v as a plain Go value (bool, int64, string, []string, []any of maps, a map or nil), as expressions see it.
 func (v Value) Any() any {
 	switch v.kind {
 	case Bool:
@@ -96,6 +113,14 @@ func (v Value) Any() any {
 		return v.text
 	case List:
 		return v.list
+	case Table:
+		rows := make([]any, len(v.rows))
+		for i, r := range v.rows {
+			rows[i] = r.any()
+		}
+		return rows
+	case FileKind:
+		return map[string]any{"sha256": v.text, "name": v.list[0], "size": v.number}
 	}
 	return nil
 }
@@ -116,11 +141,29 @@ func (v Value) String() string {
 		}
 		return "[" + strings.Join(quoted, ", ") + "]"
 	}
+	if v.kind == Table {
+		rows := make([]string, len(v.rows))
+		for i, r := range v.rows {
+			rows[i] = r.String()
+		}
+		return "[" + strings.Join(rows, ", ") + "]"
+	}
+	if v.kind == FileKind {
+		return v.File().String()
+	}
 	return "nothing"
 }
 
-// MarshalJSON writes a JSON bool, number, string, array of strings, or null.
-func (v Value) MarshalJSON() ([]byte, error) { return json.Marshal(v.Any()) }
+// MarshalJSON writes a JSON bool, number, string, array of strings, array of objects, object of a file, or null.
+func (v Value) MarshalJSON() ([]byte, error) {
+	switch v.kind {
+	case Table:
+		return json.Marshal(v.rows)
+	case FileKind:
+		return json.Marshal(fileDoc{v.text, v.list[0], v.number})
+	}
+	return json.Marshal(v.Any())
+}
 
 // UnmarshalJSON reads what MarshalJSON writes.
 func (v *Value) UnmarshalJSON(data []byte) error {
@@ -128,6 +171,8 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 	var n int64
 	var s string
 	var l []string
+	var rows []Row
+	var f fileDoc
 	switch {
 	case string(data) == "null":
 		*v = Value{}
@@ -139,8 +184,12 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 		*v = TextValue(s)
 	case json.Unmarshal(data, &l) == nil:
 		*v = ListValue(l)
+	case json.Unmarshal(data, &rows) == nil:
+		*v = TableValue(rows)
+	case json.Unmarshal(data, &f) == nil && f.File != "":
+		*v = FileValue(File{f.File, f.Name, f.Size})
 	default:
-		return fmt.Errorf("a value must be a bool, a whole number, text or a list of texts")
+		return fmt.Errorf("a value must be a bool, a whole number, text, a list of texts, a table or a file")
 	}
 	return nil
 }

@@ -136,7 +136,7 @@ func (s *server) searchSettings(_ context.Context, in *listQuery) (*output[wire.
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	found := setting.Search(v.Plan.Snapshot().Settings, in.Text)
+	found := v.Plan.Search(in.Text)
 	page, err := paged(found, in.Cursor, in.Limit, func(d *setting.Definition) wire.Setting { return settingOf(v, d) })
 	return out(page, s.fault(err))
 }

@@ -1,0 +1,179 @@
+// This file implements tables and files: values that hold more than one plain thing.
+
+package setting
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// File names a file that is kept elsewhere, once, by its SHA-256. Its bytes are no part of a value.
+type File struct {
+	SHA256 string // lower-case hexadecimal
+	Name   string // what people call it; says nothing of the contents
+	Size   int64  // bytes
+}
+
+// String shows the file's name and the beginning of its hash.
+func (f File) String() string {
+	return f.Name + " (sha256 " + f.SHA256[:min(12, len(f.SHA256))] + ")"
+}
+
+// fileDoc is a file in JSON. In an estate folder `file` is a path, and the rest may be left out.
+type fileDoc struct {
+	File string `json:"file"`
+	Name string `json:"name,omitempty"`
+	Size int64  `json:"size,omitempty"`
+}
+
+// FileValue holds f.
+func FileValue(f File) Value {
+	return Value{kind: FileKind, text: f.SHA256, number: f.Size, list: []string{f.Name}}
+}
+
+// File is the file that v holds, the zero File for other kinds.
+func (v Value) File() File {
+	if v.kind != FileKind {
+		return File{}
+	}
+	return File{v.text, v.list[0], v.number}
+}
+
+// Row is a row of a table: cells by the name of their column. A cell is a bool, a whole number, a text, a list of texts or a
+// file; what is left out is absent. Rows are immutable.
+type Row map[string]Value
+
+// any gives the row as expressions see it.
+func (r Row) any() map[string]any {
+	out := make(map[string]any, len(r))
+	for column, cell := range r {
+		out[column] = cell.Any()
+	}
+	return out
+}
+
+// String shows the row as people read it, in the order of the columns' names.
+func (r Row) String() string {
+	var b strings.Builder
+	b.WriteByte('{')
+	for i, column := range slices.Sorted(maps.Keys(r)) {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		b.WriteString(column + ": " + r[column].String())
+	}
+	b.WriteByte('}')
+	return b.String()
+}
+
+// identity is what tells a row from others: its JSON, with a file standing for its contents alone.
+func (r Row) identity() string {
+	plain := make(map[string]any, len(r))
+	for column, cell := range r {
+		plain[column] = cell.Any()
+		if cell.kind == FileKind {
+			plain[column] = map[string]string{"file": cell.text}
+		}
+	}
+	text, _ := json.Marshal(plain) // bools, numbers, texts and lists of texts always have a JSON form
+	return string(text)
+}
+
+// TableValue holds rows, in their order. The caller must not alter them afterwards.
+func TableValue(rows []Row) Value {
+	if len(rows) == 0 {
+		return ListValue(nil)
+	}
+	v := Value{kind: Table, rows: rows, list: make([]string, len(rows))}
+	for i, r := range rows {
+		v.list[i] = r.identity()
+	}
+	return v
+}
+
+// Rows is the table that v holds, nil for other kinds. It must not be altered.
+func (v Value) Rows() []Row { return v.rows }
+
+// EachFile calls f for every file in v, with the place of each below the value: empty, or row and column.
+func (v Value) EachFile(f func(at []any, file File)) {
+	if v.kind == FileKind {
+		f(nil, v.File())
+	}
+	for i, r := range v.rows {
+		for _, column := range slices.Sorted(maps.Keys(r)) {
+			if cell := r[column]; cell.kind == FileKind {
+				f([]any{i, column}, cell.File())
+			}
+		}
+	}
+}
+
+// WithFiles gives v with each of its files replaced by what f gives for it.
+func (v Value) WithFiles(f func(File) File) Value {
+	switch v.kind {
+	case FileKind:
+		return FileValue(f(v.File()))
+	case Table:
+		rows := make([]Row, len(v.rows))
+		for i, r := range v.rows {
+			rows[i] = maps.Clone(r)
+			for column, cell := range r {
+				rows[i][column] = cell.WithFiles(f)
+			}
+		}
+		return TableValue(rows)
+	}
+	return v
+}
+
+// Union gives every item or row of all values, without repeats, sorted by bytes.
+func Union(values []Value) Value {
+	var all []string
+	rows := map[string]Row{}
+	for _, v := range values {
+		all = append(all, v.list...)
+		for i, r := range v.rows {
+			if _, there := rows[v.list[i]]; !there {
+				rows[v.list[i]] = r
+			}
+		}
+	}
+	slices.Sort(all)
+	all = slices.Compact(all)
+	if len(rows) == 0 {
+		return ListValue(all)
+	}
+	out := Value{kind: Table, list: all, rows: make([]Row, len(all))}
+	for i, id := range all {
+		out.rows[i] = rows[id]
+	}
+	return out
+}
+
+// SameKey tells whether two different rows of tables claim the same thing: they agree in every column of the key. Rows agree
+// in a column that neither has.
+func (s *Shape) SameKey(a, b Row) bool {
+	for _, column := range s.Key {
+		if !a[column].Equal(b[column]) {
+			return false
+		}
+	}
+	return len(s.Key) > 0
+}
+
+// Clashes tells whether rows of two tables claim the same thing and say different things about it.
+func (s *Shape) Clashes(v, w Value) bool {
+	if len(s.Key) == 0 {
+		return false
+	}
+	for i, a := range v.rows {
+		for j, b := range w.rows {
+			if v.list[i] != w.list[j] && s.SameKey(a, b) {
+				return true
+			}
+		}
+	}
+	return false
+}
