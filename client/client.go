@@ -51,13 +51,13 @@ func (c *Client) Call(ctx context.Context, method, path string, query url.Values
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		r.Header.Set(headers[i], headers[i+1])
+	}
 	if c.Token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.Token)
 	}
 	r.Header.Set("Zridge-Door", "cli")
-	for i := 0; i+1 < len(headers); i += 2 {
-		r.Header.Set(headers[i], headers[i+1])
-	}
 	caller := c.HTTP
 	if caller == nil {
 		caller = http.DefaultClient
@@ -83,6 +83,10 @@ func (c *Client) Call(ctx context.Context, method, path string, query url.Values
 			}
 		}
 		return answer.Header, p
+	}
+	if raw, is := out.(*[]byte); is {
+		*raw = data
+		return answer.Header, nil
 	}
 	if out != nil && len(data) > 0 {
 		if err := json.Unmarshal(data, out); err != nil {
@@ -151,4 +155,28 @@ func (c *Client) SignIn(ctx context.Context, name, password, purpose string, day
 	}
 	_, err = c.Call(ctx, http.MethodDelete, "/session", nil, nil, nil, "Cookie", cookie)
 	return token, err
+}
+
+// AddFile sends a file to be read and kept. content says what it must be, empty: whatever it is.
+func (c *Client) AddFile(ctx context.Context, name, content string, data []byte, acceptExpired, readOnly bool) (wire.File, error) {
+	query := url.Values{"name": {name}}
+	if content != "" {
+		query.Set("content", content)
+	}
+	if acceptExpired {
+		query.Set("accept_expired", "true")
+	}
+	if readOnly {
+		query.Set("read_only", "true")
+	}
+	var out wire.File
+	_, err := c.Call(ctx, http.MethodPost, "/files", query, data, &out, "Content-Type", "application/octet-stream")
+	return out, err
+}
+
+// FileData gives a kept file's bytes.
+func (c *Client) FileData(ctx context.Context, sha256 string) ([]byte, error) {
+	var data []byte
+	_, err := c.Call(ctx, http.MethodGet, Path("files", sha256, "content"), nil, nil, &data)
+	return data, err
 }

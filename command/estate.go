@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -58,9 +59,22 @@ func importCommand(s Streams) *cli.Command {
 // importFolder reads a folder here, where its faults have places, and sends it.
 func importFolder(ctx context.Context, api *client.Client, folder, title string, retireMissing bool) (wire.ImportResult, error) {
 	var result wire.ImportResult
-	snapshot, err := files.Read(folder, dictionary.Shipped())
+	snapshot, held, err := files.ReadWithFiles(folder, dictionary.Shipped())
 	if err != nil {
 		return result, err
+	}
+	for _, f := range files.FilesOf(snapshot) {
+		if _, err := client.Get[wire.File](ctx, api, client.Path("files", f.SHA256), nil); err == nil {
+			continue
+		}
+		data, err := os.ReadFile(held[f.SHA256])
+		if err != nil {
+			return result, err
+		}
+		// A folder is kept for years: what has expired in it was judged when it was put there.
+		if _, err := api.AddFile(ctx, f.Name, "", data, true, false); err != nil {
+			return result, err
+		}
 	}
 	lists := map[string][]any{}
 	for _, kind := range estate.Kinds {
@@ -96,7 +110,7 @@ func exportCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := files.Write(c.Args().First(), snapshot); err != nil {
+			if err := files.Write(c.Args().First(), snapshot, func(sha256 string) ([]byte, error) { return api.FileData(ctx, sha256) }); err != nil {
 				return err
 			}
 			fmt.Fprintf(s.Out, "Wrote %s, %s and %s to %s\n", counted(len(snapshot.Devices), "device"), counted(len(snapshot.People), "person"), counted(len(snapshot.Policies), "policy"), c.Args().First())

@@ -12,6 +12,22 @@ import (
 //go:embed areas/*.yaml
 var areas embed.FS
 
+//go:embed kits/*.yaml
+var kits embed.FS
+
+// Kits gives the kits that ship, read once.
+var Kits = sync.OnceValue(func() []files.Kit {
+	sub, err := fs.Sub(kits, "kits")
+	if err != nil {
+		panic(err)
+	}
+	list, err := files.ReadKits(sub, Shipped())
+	if err != nil {
+		panic("kits: " + err.Error())
+	}
+	return list
+})
+
 // Areas lists the areas of the shipped dictionary, in the order in which they are shown.
 var Areas = []string{
 	"disk", "disk startup", "disk recovery", "firmware", "remote hardware management", "sign-in", "accounts", "screen and presence", "browser", "applications", "devices and media",

@@ -116,3 +116,25 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 		}
 	}
 }
+
+// TestKitsAreInOrder lays each kit over an estate by itself: its values fit, have reasons, and no check finds them wrong together.
+func TestKitsAreInOrder(t *testing.T) {
+	kits := dictionary.Kits()
+	if len(kits) < 13 {
+		t.Errorf("%d kits, expected 13", len(kits))
+	}
+	for _, k := range kits {
+		if k.Title == "" || k.Why == "" || k.When == "" || len(k.Entries) == 0 {
+			t.Errorf("%s lacks a title, a reason, for whom it is, or settings", k.ID)
+		}
+		values := map[string]any{}
+		for _, e := range k.Entries {
+			values[string(e.Setting)] = e.Value.Any()
+		}
+		for _, c := range dictionary.Shipped().Checks {
+			if found, err := c.When.Holds(map[string]any{"settings": values, "device": map[string]any{}, "person": map[string]any{}}); err == nil && found && !(k.ID == "application-control-audit" && c.ID == "applications.audited-without-rules") {
+				t.Errorf("the kit %s is wrong by itself: %s", k.ID, c.Message)
+			}
+		}
+	}
+}

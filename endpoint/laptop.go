@@ -43,6 +43,7 @@ type Laptop struct {
 	http     *http.Client
 	sessions int
 	large    *large
+	files    map[string]bool // by SHA-256: those that were fetched and found right
 }
 
 // New gives a laptop that will talk to the service at an address such as http://127.0.0.1:8470.
@@ -291,6 +292,9 @@ func (w *worker) set(c *syncml.Command) string {
 	v, err := syncml.ReadValue(item.Data, item.Meta)
 	if err != nil {
 		return syncml.WrongFormat
+	}
+	if code := w.laptop.fetch(v); code != syncml.OK {
+		return code
 	}
 	return w.laptop.Platform.Apply(id, v)
 }

@@ -152,6 +152,15 @@ func FilesOf(s *estate.Snapshot) []setting.File {
 	return out
 }
 
+// placedFile names a file by its place in an exported folder, and by its own name where that could not be used there.
+func placedFile(f setting.File) setting.File {
+	out := setting.File{SHA256: placeOfFile(f)}
+	if path.Base(out.SHA256) != f.Name {
+		out.Name = f.Name
+	}
+	return out
+}
+
 var oddInNames = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
 // placeOfFile is where a file stands in an exported folder: below a folder named for its contents, so that two files of one name

@@ -224,7 +224,9 @@ type loader struct {
 	named    map[string]bool         // the paths by which values name files
 }
 
-func newLoader() *loader { return &loader{origins: map[estate.Kind][]*node{}, partial: map[string]bool{}} }
+func newLoader() *loader {
+	return &loader{origins: map[estate.Kind][]*node{}, partial: map[string]bool{}}
+}
 
 func (l *loader) file(code problem.Code, name, found, expected string) {
 	l.partial[name] = true

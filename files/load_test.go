@@ -200,7 +200,7 @@ func TestExportAndImportChangeNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	first := t.TempDir()
-	if err := files.Write(first, s); err != nil {
+	if err := files.Write(first, s, nil); err != nil {
 		t.Fatal(err)
 	}
 	again, err := files.Read(first, dictionary.Shipped())
@@ -217,7 +217,7 @@ func TestExportAndImportChangeNothing(t *testing.T) {
 			t.Errorf("%s differs after export and import", name)
 		}
 	}
-	if err := files.Write(first, s); err == nil {
+	if err := files.Write(first, s, nil); err == nil {
 		t.Error("wrote into a folder that is not empty")
 	}
 }
@@ -227,7 +227,7 @@ func TestOddTextsSurvive(t *testing.T) {
 	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x", "line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb"} {
 		s := &estate.Snapshot{Units: []estate.Unit{{ID: "r", Title: text}}}
 		dir := t.TempDir()
-		if err := files.Write(dir, s); err != nil {
+		if err := files.Write(dir, s, nil); err != nil {
 			t.Fatal(err)
 		}
 		again, err := files.Read(dir, files.Dictionary{})

@@ -67,7 +67,7 @@ func Encode(s *estate.Snapshot) (map[string][]byte, error) {
 	for _, kind := range estate.Kinds {
 		objects := Objects(sorted, kind)
 		for i := range objects {
-			objects[i] = withFiles(objects[i], func(f setting.File) setting.File { return setting.File{SHA256: placeOfFile(f)} })
+			objects[i] = withFiles(objects[i], func(f setting.File) setting.File { return placedFile(f) })
 		}
 		if kind == estate.KindPolicy {
 			for _, o := range objects {

@@ -25,6 +25,7 @@ type Config struct {
 	Address  string // host:port
 	Database string // file
 	Day      estate.Date
+	MaxFile  int64 // bytes of the largest file that is kept; 0: 32 MiB
 	Log      *slog.Logger
 }
 
@@ -56,7 +57,7 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	flow, err := workflow.New(workflow.Config{Store: records, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day})
+	flow, err := workflow.New(workflow.Config{Store: records, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile})
 	if err != nil {
 		records.Close()
 		return nil, err

@@ -3,9 +3,12 @@
 package wire
 
 import (
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/report"
 )
 
 // Names gives ids as texts.
@@ -49,6 +52,60 @@ func Lints(found []resolve.Lint) []Lint {
 	out := make([]Lint, len(found))
 	for i, l := range found {
 		out[i] = Lint{Lint: string(l.Kind), Policy: string(l.Policy), Setting: string(l.Setting), Beside: l.Beside, Devices: l.Devices}
+	}
+	return out
+}
+
+// AlsoSets gives policies that set a setting too, with their titles.
+func AlsoSets(found []review.AlsoSet, plan *resolve.Plan) []AlsoSet {
+	policies := map[estate.PolicyID]*estate.Policy{}
+	for i := range plan.Snapshot().Policies {
+		policies[plan.Snapshot().Policies[i].ID] = &plan.Snapshot().Policies[i]
+	}
+	out := make([]AlsoSet, len(found))
+	for i, a := range found {
+		out[i] = AlsoSet{Setting: string(a.Setting), Policy: string(a.Policy), Value: a.Value, Locked: a.Locked, Devices: a.Devices, Shared: a.Shared, Relation: string(a.Relation)}
+		if p := policies[a.Policy]; p != nil {
+			out[i].Title, out[i].Owner = p.Title, p.Owner
+		}
+	}
+	return out
+}
+
+// Findings gives what is odd about a policy, in words as well.
+func Findings(found []review.Finding, plan *resolve.Plan) []Finding {
+	out := make([]Finding, len(found))
+	for i, f := range found {
+		out[i] = Finding{
+			Kind: string(f.Kind), Text: report.FindingWords(f, plan), Settings: Names(f.Settings), Check: string(f.Check), Warning: f.Warning, Found: f.Found, Known: f.Known, Beside: Names(f.Beside), Devices: f.Devices,
+		}
+		if !f.Value.IsNothing() {
+			out[i].Value = &f.Value
+		}
+		for _, g := range f.Groups {
+			out[i].Purposes = append(out[i].Purposes, Purpose{g.Areas, Names(g.Settings)})
+		}
+	}
+	return out
+}
+
+// Lacking gives counts of laptops that do not support a setting, by reason.
+func Lacking(l review.Lacking) map[string]int {
+	out := make(map[string]int, len(l))
+	for reason, n := range l {
+		out[string(reason)] = n
+	}
+	return out
+}
+
+// Differences gives differences between versions, with the titles of settings.
+func Differences(found []review.Difference, plan *resolve.Plan) []Difference {
+	out := make([]Difference, len(found))
+	for i, d := range found {
+		out[i] = Difference{Part: string(d.Part), Setting: string(d.Part.Setting()), From: d.From, To: d.To}
+		if def := plan.Definition(d.Part.Setting()); def != nil {
+			out[i].Title = def.Title
+		}
 	}
 	return out
 }

@@ -213,12 +213,7 @@ const (
 	// InUse: something is retired that other objects still name.
 	InUse Code = "in-use"
 
-	// BadHash: a file that is not named by its SHA-256.
-	//
-	// Example:
-	//	units: [{id: larkfell}]
-	//	settings: [{id: a.b, kind: security, type: file}]
-	//	policies: [{id: p, kind: security, settings: {a.b: {file: ""}}, audience: {}}]
+	// BadHash: a file that is not named by its SHA-256, where it has to be.
 	BadHash Code = "bad-hash"
 
 	// BadPath: a path of a management node that no laptop has: no start, doubled slashes, braces left in an id.
@@ -237,6 +232,11 @@ const (
 	//	policies: [{id: p, kind: security, settings: {a.b: {file: a.yaml}}, audience: {}}]
 	WrongContent Code = "wrong-content"
 
-	// UnknownFile: a file that is named but not kept here.
+	// UnknownFile: a file that is named but not kept here, or not in the folder.
+	//
+	// Example:
+	//	units: [{id: larkfell}]
+	//	settings: [{id: a.b, kind: security, type: file}]
+	//	policies: [{id: p, kind: security, settings: {a.b: {file: not/there}}, audience: {}}]
 	UnknownFile Code = "unknown-file"
 )

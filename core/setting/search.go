@@ -166,7 +166,9 @@ func (x *Index) Search(text string) []*Definition {
 		}
 		hits = append(hits, hit{d, score})
 	}
-	slices.SortFunc(hits, func(a, b hit) int { return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(hits, func(a, b hit) int {
+		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID))
+	})
 	out := make([]*Definition, 0, len(hits))
 	for _, h := range hits {
 		if h.score < hits[0].score*0.12 { // far behind the first: it would only hide what fits

@@ -80,11 +80,13 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerPolicies()
 	s.registerEstate()
 	s.registerChanges()
+	s.registerFiles()
 	s.registerEvents()
 
 	engine.GET("/api/v1/openapi.json", s.signedIn, s.document())
 	engine.POST("/dm", s.deviceManagement)
 	engine.POST("/enrol", s.enrol)
+	engine.GET("/dm/files/:sha256", s.laptopFile)
 	engine.NoRoute(s.noRoute)
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c.Writer, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"))
@@ -122,8 +124,12 @@ type anyValue struct{}
 
 // Schema implements huma.SchemaProvider.
 func (anyValue) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Description: "A bool, a whole number, text or a list of texts", OneOf: []*huma.Schema{
+	return &huma.Schema{Description: "A bool, a whole number, text, a list of texts, a table or a file", OneOf: []*huma.Schema{
 		{Type: huma.TypeBoolean}, {Type: huma.TypeInteger}, {Type: huma.TypeString}, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}},
+		{Type: huma.TypeArray, Description: "A table: rows from columns to values", Items: &huma.Schema{Type: huma.TypeObject, AdditionalProperties: true}},
+		{Type: huma.TypeObject, Description: "A file that is kept", Required: []string{"file"}, AdditionalProperties: false, Properties: map[string]*huma.Schema{
+			"file": {Type: huma.TypeString, Description: "Its SHA-256"}, "name": {Type: huma.TypeString}, "size": {Type: huma.TypeInteger},
+		}},
 	}}
 }
 

@@ -159,45 +159,29 @@ func impactOf(r *impact.Report, faults problem.Faults, t titled) wire.Impact {
 	return out
 }
 
-// relation says in one word how another policy's entry stands to a policy's own, from what becomes of both.
-func relation(a workflow.AlsoSet, mine map[resolve.Fate]int, combine setting.Combine) string {
-	switch {
-	case a.Fates[resolve.Clashing] > 0:
-		return "clashes"
-	case a.Same:
-		return "repeats"
-	case combine == setting.Merge || combine == setting.Common:
-		return "adds"
-	case a.Fates[resolve.Won] > 0 && mine[resolve.Won] < a.Devices:
-		return "overrides"
-	default:
-		return "overridden"
-	}
-}
-
-func policyUse(u *workflow.Trial, t titled, devices int) *wire.PolicyUse {
-	r := &u.Reach
+func policyUse(u *workflow.Trial) *wire.PolicyUse {
+	use, plan := u.Use, u.After.Plan
+	r := &use.Reach
+	devices := len(u.After.Whole.Results)
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{
 			Gets: len(r.Gets), Excluded: len(r.Excluded), Condition: len(r.Condition), Platform: len(r.Platform), NotIncluded: len(r.NotIncluded), Unsupported: len(r.Unsupported), People: r.People,
 			Everyone: devices > 0 && len(r.Gets) == devices, Sample: wire.Sample(r.Gets, sampleSize), LeftOut: wire.Sample(r.Excluded, sampleSize),
 		},
-		AlsoSet: []wire.AlsoSet{}, Fates: map[string]map[string]int{}, Problems: wire.Problems(u.Problems, sampleSize),
+		AlsoSet: wire.AlsoSets(use.AlsoSet, plan), Findings: wire.Findings(u.Findings, plan), Fates: map[string]map[string]int{}, Lacking: map[string]map[string]int{}, Forced: map[string]int{},
+		Problems: wire.Problems(use.Problems, sampleSize),
 	}
-	for _, a := range u.AlsoSet {
-		combine := setting.Closest
-		if d := t.settings[a.Setting]; d != nil {
-			combine = d.Combine
-		}
-		out.AlsoSet = append(out.AlsoSet, wire.AlsoSet{
-			Setting: string(a.Setting), Policy: string(a.Policy), Title: t.policies[string(a.Policy)], Value: a.Value, Devices: a.Devices, Relation: relation(a, u.Mine[a.Setting], combine),
-		})
-	}
-	for id, fates := range u.Mine {
+	for id, fates := range use.Mine {
 		out.Fates[string(id)] = map[string]int{}
 		for fate, n := range fates {
 			out.Fates[string(id)][string(fate)] = n
 		}
+	}
+	for id, lacking := range use.Lacking {
+		out.Lacking[string(id)] = wire.Lacking(lacking)
+	}
+	for id, n := range use.Forced {
+		out.Forced[string(id)] = n
 	}
 	return out
 }

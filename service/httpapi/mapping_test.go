@@ -7,9 +7,6 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/service/workflow"
 )
 
 // TestPagesCoverAListOnce follows cursors through lists of many lengths.
@@ -48,25 +45,6 @@ func TestPagesCoverAListOnce(t *testing.T) {
 	}
 	if page, err := paged([]int{1}, "OTk", 1, func(i int) int { return i }); err != nil || len(page.Items) != 0 || page.Next != "" {
 		t.Errorf("a cursor beyond the end: %+v %v", page, err)
-	}
-}
-
-func TestRelationsInOneWord(t *testing.T) {
-	fates := func(f resolve.Fate, n int) map[resolve.Fate]int { return map[resolve.Fate]int{f: n} }
-	for want, c := range map[string]struct {
-		other   workflow.AlsoSet
-		mine    map[resolve.Fate]int
-		combine setting.Combine
-	}{
-		"clashes":    {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Clashing, 4)}, fates(resolve.Clashing, 4), setting.Closest},
-		"repeats":    {workflow.AlsoSet{Devices: 4, Same: true, Fates: fates(resolve.Won, 4)}, fates(resolve.Won, 4), setting.Strictest},
-		"adds":       {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Won, 4)}, fates(resolve.Won, 4), setting.Merge},
-		"overrides":  {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Won, 4)}, fates(resolve.Weaker, 4), setting.Strictest},
-		"overridden": {workflow.AlsoSet{Devices: 4, Fates: fates(resolve.Outer, 4)}, fates(resolve.Won, 4), setting.Closest},
-	} {
-		if got := relation(c.other, c.mine, c.combine); got != want {
-			t.Errorf("found %s, expected %s", got, want)
-		}
 	}
 }
 

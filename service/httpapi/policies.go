@@ -15,6 +15,7 @@ import (
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/report"
 	"zenithridge.example/zridge/service/workflow"
 	"zenithridge.example/zridge/wire"
 )
@@ -31,6 +32,21 @@ type policyPath struct {
 	ID string `path:"id"`
 }
 
+type settingQuery struct {
+	InChange
+	ID     string `path:"id"`
+	Policy string `query:"policy" doc:"That is being written: others are seen beside it"`
+}
+
+type searchQuery struct {
+	InChange
+	Text     string `query:"q" maxLength:"200"`
+	Area     string `query:"area" maxLength:"100"`
+	Platform string `query:"platform" doc:"Settings of these platforms first, separated by commas"`
+	Cursor   string `query:"cursor"`
+	Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}
+
 type trialInput struct {
 	InChange
 	Body struct {
@@ -39,7 +55,7 @@ type trialInput struct {
 }
 
 type trialEdit struct {
-	Kind   string    `json:"kind" enum:"policies,groups,rulings,exceptions"`
+	Kind   string    `json:"kind" enum:"policies,groups,rulings,exceptions,settings,checks"`
 	ID     string    `json:"id" maxLength:"128"`
 	Body   rawObject `json:"body,omitempty"`
 	Retire bool      `json:"retire,omitempty"`
@@ -52,25 +68,16 @@ func (s *server) registerPolicies() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		use, err := v.PolicyUse(estate.PolicyID(in.ID))
+		use, err := s.Flow.PolicyUse(v, estate.PolicyID(in.ID))
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		return &output[wire.PolicyUse]{*policyUse(use, titlesOf(v.Side), len(v.Whole.Results))}, nil
+		return &output[wire.PolicyUse]{*policyUse(use)}, nil
 	})
+	s.registerWriting()
 	huma.Register(s.api, operation("listGroups", http.MethodGet, "/groups", "Groups, with how many members each has"), s.listGroups)
 	huma.Register(s.api, operation("searchSettings", http.MethodGet, "/settings", "Find settings of the dictionary by plain words"), s.searchSettings)
-	huma.Register(s.api, operation("getSetting", http.MethodGet, "/settings/{id}", "A setting, and where it is set"), func(_ context.Context, in *policyPath) (*output[wire.Setting], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		d := v.Plan.Definition(setting.ID(in.ID))
-		if d == nil {
-			return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
-		}
-		return &output[wire.Setting]{settingOf(v, d)}, nil
-	})
+	huma.Register(s.api, operation("getSetting", http.MethodGet, "/settings/{id}", "A setting, where it is set, and who lacks it, beside a policy where one is named"), s.getSetting)
 	huma.Register(s.api, operation("try", http.MethodPost, "/try", "What edits would do, with nothing stored"), s.try)
 }
 
@@ -131,14 +138,44 @@ func (s *server) listGroups(_ context.Context, in *listQuery) (*output[wire.Page
 	return out(page, s.fault(err))
 }
 
-func (s *server) searchSettings(_ context.Context, in *listQuery) (*output[wire.Page[wire.Setting]], error) {
+func (s *server) searchSettings(_ context.Context, in *searchQuery) (*output[wire.Page[wire.Setting]], error) {
 	v, err := s.Flow.ViewOf(in.Change)
 	if err != nil {
 		return nil, s.fault(err)
 	}
 	found := v.Plan.Search(in.Text)
+	if in.Area != "" {
+		found = slices.DeleteFunc(found, func(d *setting.Definition) bool { return d.Area != in.Area })
+	}
+	if in.Platform != "" {
+		wanted := strings.Split(in.Platform, ",")
+		slices.SortStableFunc(found, func(a, b *setting.Definition) int { return cmp.Compare(lacksAll(a, wanted), lacksAll(b, wanted)) })
+	}
 	page, err := paged(found, in.Cursor, in.Limit, func(d *setting.Definition) wire.Setting { return settingOf(v, d) })
 	return out(page, s.fault(err))
+}
+
+// lacksAll is 1 where none of the platforms has a setting, else 0.
+func lacksAll(d *setting.Definition, platforms []string) int {
+	if len(d.Supports) == 0 || slices.ContainsFunc(d.Supports, func(row setting.Support) bool { return slices.Contains(platforms, string(row.Platform)) }) {
+		return 0
+	}
+	return 1
+}
+
+func (s *server) getSetting(_ context.Context, in *settingQuery) (*output[wire.SettingUse], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	use, err := v.SettingUse(setting.ID(in.ID), estate.PolicyID(in.Policy))
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.SettingUse]{wire.SettingUse{
+		Setting: settingOf(v, use.Definition), Elsewhere: wire.AlsoSets(use.Elsewhere, v.Plan), Devices: use.Reached, Lacking: wire.Lacking(use.Lacking), Exceptions: use.Exceptions,
+		Combines: report.Combines(use.Definition), Support: report.Support(use.Definition),
+	}}, nil
 }
 
 func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
@@ -171,8 +208,8 @@ func (s *server) try(_ context.Context, in *trialInput) (*output[wire.Trial], er
 	titles := titlesOf(t.After)
 	effect := impactOf(t.Report, nil, titles)
 	w := wire.Trial{Impact: &effect}
-	if t.Mine != nil {
-		w.Use = policyUse(t, titles, len(t.After.Whole.Results))
+	if t.Use != nil {
+		w.Use = policyUse(t)
 	}
 	return &output[wire.Trial]{w}, nil
 }

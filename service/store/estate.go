@@ -182,3 +182,8 @@ func (s *Store) AuditRecords(below int64, most int) ([]AuditRecord, error) {
 	}
 	return many[AuditRecord](q)
 }
+
+// Publication gives one publication.
+func (s *Store) Publication(revision int64) (Publication, error) {
+	return one[Publication](s.db.Where("revision = ?", revision))
+}

@@ -12,6 +12,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -147,17 +148,20 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 	if !editable[in.Kind] {
 		return store.Edit{}, &NotFoundError{"editable kind of object", string(in.Kind)}
 	}
-	body, err := canonical(in)
-	if err != nil {
+	if _, err := decoded(in); err != nil { // before the change is looked at: a body that is no object is the caller's fault in any case
 		return store.Edit{}, err
 	}
 	var saved store.Edit
-	err = s.alter(by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+	err := s.alter(by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
 		if err != nil {
 			return store.AuditRecord{}, err
 		}
 		live := s.Live()
+		body, err := s.canonical(in, s.definitionsWith(live, edits))
+		if err != nil {
+			return store.AuditRecord{}, err
+		}
 		now := s.now()
 		next := store.Edit{ChangeID: change, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1, By: by.Name, At: now}
 		before := ""
@@ -182,7 +186,11 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 		if in.Retire && live.versions[objectKey{in.Kind, in.ID}] == 0 {
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
 		}
-		if _, faults := s.lay(live, edits); len(faults) > 0 {
+		_, faults := s.lay(live, edits)
+		if in.Retire && in.Kind == estate.KindSetting {
+			faults = inUse(live, in.ID, faults)
+		}
+		if len(faults) > 0 {
 			return store.AuditRecord{}, faults
 		}
 		saved = next
@@ -205,20 +213,65 @@ func staleEdit(e store.Edit, expected int64) error {
 	return &StaleError{"the edit of " + e.ObjectID, e.Version, e.By, e.At}
 }
 
-// canonical checks an edit by itself and gives its body as it is stored. A retired policy is kept as such.
-func canonical(in EditInput) (string, error) {
+// decoded reads the body of an edit by itself; nil where it retires.
+func decoded(in EditInput) (any, error) {
 	if in.Retire {
-		return "", nil
+		return nil, nil
 	}
 	object, id, err := files.DecodeJSON(in.Kind, in.Body)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	if id != in.ID {
-		return "", problem.Faults{{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "the id in the address, " + problem.Quote(in.ID)}}
+		return nil, problem.Faults{{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "the id in the address, " + problem.Quote(in.ID)}}
+	}
+	return object, nil
+}
+
+// canonical checks an edit by itself and gives its body as it is stored, with the files that it names as they are kept. A retired
+// policy is kept as such.
+func (s *Service) canonical(in EditInput, definition func(setting.ID) *setting.Definition) (string, error) {
+	object, err := decoded(in)
+	if err != nil || object == nil {
+		return "", err
+	}
+	object, faults := s.holdFiles(object, definition)
+	if len(faults) > 0 {
+		return "", faults
 	}
 	body, err := files.EncodeJSON(object)
 	return string(body), err
+}
+
+// definitionsWith looks settings up as they will be with the edits of a change.
+func (s *Service) definitionsWith(live *Live, edits []store.Edit) func(setting.ID) *setting.Definition {
+	return func(id setting.ID) *setting.Definition {
+		for _, e := range edits {
+			if e.Kind == string(estate.KindSetting) && e.ObjectID == string(id) && !e.Retire {
+				if object, _, err := files.DecodeJSON(estate.KindSetting, []byte(e.Body)); err == nil {
+					d := object.(setting.Definition)
+					return &d
+				}
+			}
+		}
+		return live.Plan.Definition(id)
+	}
+}
+
+// inUse says, in the place of unknown references, who still uses a definition that is retired.
+func inUse(live *Live, id string, faults problem.Faults) problem.Faults {
+	var users []string
+	for _, f := range faults {
+		if keys := problem.Split(f.Path); f.Code == problem.UnknownReference && len(keys) >= 2 && f.Found == problem.Quote(id) {
+			users = append(users, keys[0]+"/"+keys[1])
+		}
+	}
+	if len(users) == 0 {
+		return faults
+	}
+	slices.Sort(users)
+	users = slices.Compact(users)
+	return problem.Faults{{Code: problem.InUse, Path: problem.Join("", string(estate.KindSetting), id), Found: "used by " + strings.Join(users, ", "), Expected: "nobody who uses it: take the entries out first, in this change or before"}}
 }
 
 // DropEdit takes an edit out of a change.

@@ -4,6 +4,8 @@ package workflow
 
 import (
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -47,6 +49,11 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 	add := func(kind estate.Kind, id, body string) {
 		edits = append(edits, store.Edit{Kind: string(kind), ObjectID: id, Body: body, Retire: body == "", BaseVersion: live.Version(kind, id), Version: 1, By: by.Name, At: s.now()})
 	}
+	var missing problem.Faults
+	definitions := make(map[setting.ID]*setting.Definition, len(in.Settings))
+	for i := range in.Settings {
+		definitions[in.Settings[i].ID] = &in.Settings[i]
+	}
 	for _, kind := range estate.Kinds {
 		have := map[string]string{}
 		for _, o := range files.Objects(live.Plan.Snapshot(), kind) {
@@ -59,6 +66,11 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 			}
 		}
 		for _, o := range files.Objects(in, kind) {
+			o, faults := s.holdFiles(o, func(id setting.ID) *setting.Definition { return definitions[id] })
+			for _, f := range faults {
+				f.Path = problem.Join("", string(kind), files.ObjectID(o)) + f.Path
+				missing = append(missing, f)
+			}
 			body, err := files.EncodeJSON(o)
 			if err != nil {
 				return nil, err
@@ -83,6 +95,9 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 				add(kind, id, "")
 			}
 		}
+	}
+	if len(missing) > 0 {
+		return nil, missing
 	}
 	return edits, nil
 }

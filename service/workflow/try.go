@@ -3,36 +3,22 @@
 package workflow
 
 import (
-	"cmp"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/service/store"
 )
 
-// AlsoSet is another policy that sets a setting on laptops that a policy reaches.
-type AlsoSet struct {
-	Setting setting.ID
-	Policy  estate.PolicyID
-	Value   setting.Value
-	Devices int // laptops that both reach
-	Same    bool
-	Fates   map[resolve.Fate]int // what becomes of the other policy's entry on them
-}
-
 // Trial is what a policy would do, together with the rest of a change.
 type Trial struct {
-	Reach    resolve.Reach
-	AlsoSet  []AlsoSet
-	Mine     map[setting.ID]map[resolve.Fate]int // what becomes of the policy's own entries
-	Problems []resolve.ProblemFound              // that involve it
-	After    impact.Side                         // the estate with the change and the policy in it
-	Report   *impact.Report                      // of the whole change with the policy in it
-	Faults   problem.Faults                      // with any, the rest is empty
+	Use      *review.Use      // of the first policy that is edited; nil without one
+	Findings []review.Finding // about it
+	After    impact.Side      // the estate with the change and the policy in it
+	Report   *impact.Report   // of the whole change with the policy in it
+	Faults   problem.Faults   // with any, the rest is empty
 }
 
 // Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
@@ -48,7 +34,7 @@ func (s *Service) Try(change string, inputs []EditInput) (*Trial, error) {
 	}
 	policy := ""
 	for _, in := range inputs {
-		body, err := canonical(in)
+		body, err := s.canonical(in, s.definitionsWith(live, edits))
 		if err != nil {
 			return nil, err
 		}
@@ -64,65 +50,19 @@ func (s *Service) Try(change string, inputs []EditInput) (*Trial, error) {
 	}
 	out := &Trial{Report: d.report, After: d.after}
 	if policy != "" {
-		out.look(d.after, estate.PolicyID(policy))
+		out.Use, _ = review.Look(d.after, estate.PolicyID(policy))
+		out.Findings = review.Findings(d.after, estate.PolicyID(policy), out.Use, s.identifiers())
 	}
 	return out, nil
 }
 
-// PolicyUse says what a policy does in a view: whom it reaches, what else is set there.
-func (v View) PolicyUse(id estate.PolicyID) (*Trial, error) {
-	if !slices.ContainsFunc(v.Plan.Snapshot().Policies, func(p estate.Policy) bool { return p.ID == id }) {
+// PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd about it.
+func (s *Service) PolicyUse(v View, id estate.PolicyID) (*Trial, error) {
+	use, ok := review.Look(v.Side, id)
+	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}
-	out := &Trial{}
-	out.look(v.Side, id)
-	return out, nil
-}
-
-func (t *Trial) look(side impact.Side, id estate.PolicyID) {
-	t.Reach, _ = side.Plan.Reach(id)
-	t.Mine = map[setting.ID]map[resolve.Fate]int{}
-	also := map[string]*AlsoSet{}
-	for _, r := range side.Whole.Results {
-		for i := range r.Settings {
-			t.lookAt(&r.Settings[i], id, also)
-		}
-	}
-	for _, a := range also {
-		t.AlsoSet = append(t.AlsoSet, *a)
-	}
-	slices.SortFunc(t.AlsoSet, func(a, b AlsoSet) int {
-		return cmp.Or(cmp.Compare(a.Setting, b.Setting), cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Policy, b.Policy))
-	})
-	for _, p := range side.Whole.Problems() {
-		if slices.Contains(p.From, string(id)) {
-			t.Problems = append(t.Problems, p)
-		}
-	}
-}
-
-// lookAt notes, for a setting to which the policy has a candidate, its own fate and the other policies' entries.
-func (t *Trial) lookAt(s *resolve.Setting, id estate.PolicyID, also map[string]*AlsoSet) {
-	at := slices.IndexFunc(s.Candidates, func(c resolve.Candidate) bool { return c.Policy == id })
-	if at < 0 {
-		return
-	}
-	mine := s.Candidates[at]
-	if t.Mine[s.ID] == nil {
-		t.Mine[s.ID] = map[resolve.Fate]int{}
-	}
-	t.Mine[s.ID][mine.Fate]++
-	for _, c := range s.Candidates {
-		if c.Policy == id {
-			continue
-		}
-		key := string(s.ID) + "\x00" + string(c.Policy)
-		if also[key] == nil {
-			also[key] = &AlsoSet{Setting: s.ID, Policy: c.Policy, Value: c.Value, Same: c.Value.Equal(mine.Value), Fates: map[resolve.Fate]int{}}
-		}
-		also[key].Devices++
-		also[key].Fates[c.Fate]++
-	}
+	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.identifiers()), After: v.Side}, nil
 }
 
 // Reached counts, by policy, the laptops that each active policy applies to.

@@ -29,6 +29,7 @@ type Config struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Day     estate.Date
+	MaxFile int64 // bytes of the largest file that is kept; 0: DefaultMaxFile
 }
 
 // Service runs the use cases. It is safe for concurrent use.
@@ -40,7 +41,9 @@ type Service struct {
 	fixed   estate.Date
 	bus     bus
 
-	writing sync.Mutex // held while a change is edited or published
+	maxFile int64
+	reading chan struct{} // as many as files are read at once
+	writing sync.Mutex    // held while a change is edited or published
 
 	mu     sync.Mutex
 	live   *Live
@@ -71,7 +74,10 @@ func (l *Live) Version(kind estate.Kind, id string) int64 {
 
 // New makes a service over a store and loads what is live.
 func New(c Config) (*Service, error) {
-	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, drafts: map[string]*draft{}}
+	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, maxFile: c.MaxFile, reading: make(chan struct{}, 2), drafts: map[string]*draft{}}
+	if s.maxFile == 0 {
+		s.maxFile = DefaultMaxFile
+	}
 	if s.now == nil {
 		s.now = func() time.Time { return time.Now().UTC() }
 	}

@@ -10,7 +10,6 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/files"
@@ -208,16 +207,16 @@ func TestTryingStoresNothing(t *testing.T) {
 		t.Fatal(trial, err)
 	}
 	relations := map[string]bool{}
-	for _, a := range trial.AlsoSet {
-		relations[fmt.Sprintf("%s %s same=%v clashing=%v", a.Setting, a.Policy, a.Same, a.Fates[resolve.Clashing] > 0)] = true
+	for _, a := range trial.Use.AlsoSet {
+		relations[fmt.Sprintf("%s %s %s", a.Setting, a.Policy, a.Relation)] = true
 	}
-	for _, want := range []string{"media.usb_storage contractors-no-usb same=false clashing=true", "media.usb_storage usb-read-only same=true clashing=false", "browser.blocked_sites site-block same=false clashing=false"} {
+	for _, want := range []string{"media.usb_storage contractors-no-usb clashes", "media.usb_storage usb-read-only repeats", "browser.blocked_sites site-block adds"} {
 		if !relations[want] {
 			t.Errorf("%q is missing in %v", want, relations)
 		}
 	}
-	if len(trial.Reach.Gets) == 0 || trial.Reach.People == 0 || len(trial.Report.ConflictsGained) == 0 {
-		t.Errorf("reach %d, report %+v", len(trial.Reach.Gets), trial.Report.ConflictsGained)
+	if len(trial.Use.Reach.Gets) == 0 || trial.Use.Reach.People == 0 || len(trial.Report.ConflictsGained) == 0 {
+		t.Errorf("reach %d, report %+v", len(trial.Use.Reach.Gets), trial.Report.ConflictsGained)
 	}
 	var faults problem.Faults
 	if _, err := f.Try("", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {

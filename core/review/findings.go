@@ -1,0 +1,279 @@
+// This file finds what is odd about a policy by itself, with nothing said yet about who gets it.
+
+package review
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// FindingKind says what kind of oddness it is.
+type FindingKind string
+
+const (
+	WrongAlone   FindingKind = "wrong-alone"   // a check finds the policy's own values wrong together
+	ForcedValue  FindingKind = "forced-value"  // another value of the policy forces this one
+	ManyPurposes FindingKind = "many-purposes" // its settings are of areas that have nothing to do with each other
+	NearlyKnown  FindingKind = "nearly-known"  // a typed identifier is nearly one that was read from a file
+	TypedByHand  FindingKind = "typed-by-hand" // an identifier that should be read from a file
+	SamePath     FindingKind = "same-path"     // another policy sets the same management node
+	OtherSystems FindingKind = "other-systems" // none of the policy's platforms supports the setting
+	ReachesAll   FindingKind = "reaches-all"   // the policy is for everyone
+)
+
+// Finding is one thing to say about a policy.
+type Finding struct {
+	Kind     FindingKind
+	Settings []setting.ID   // that it is about
+	Check    estate.CheckID // with WrongAlone
+	Message  string         // with WrongAlone: the check's
+	Warning  bool           // worth a look rather than wrong
+	Value    setting.Value  // with ForcedValue: the value that will stand
+	Found    string         // with NearlyKnown, TypedByHand and SamePath: the text
+	Known    string         // with NearlyKnown: what it nearly is
+	Beside   []estate.PolicyID
+	Groups   []Purpose // with ManyPurposes
+	// Devices is, with WrongAlone, how many of the policy's laptops it is found on together with all else that reaches
+	// them; with ReachesAll, how many it reaches.
+	Devices int
+	Reached int // laptops that the policy reaches
+}
+
+// Purpose is a part of a policy that serves one end.
+type Purpose struct {
+	Areas    []string
+	Settings []setting.ID
+}
+
+// Identifiers are texts that were read from files of applications: what people should not retype.
+type Identifiers []string
+
+// Findings lists what is odd about a policy of a side; use is what Look says of it.
+func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers) []Finding {
+	policy := policyOf(side, id)
+	if policy == nil {
+		return nil
+	}
+	f := &finder{side: side, policy: policy, use: use}
+	f.forced()
+	f.checks()
+	f.kinds()
+	f.identifiers(known)
+	f.paths()
+	if groups := Purposes(side.Plan, policy); len(groups) > 1 {
+		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
+	}
+	if n := len(use.Reach.Gets); n > 0 && (n == len(side.Whole.Results) || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
+		f.add(Finding{Kind: ReachesAll, Devices: n, Warning: true})
+	}
+	return f.found
+}
+
+type finder struct {
+	side   impact.Side
+	policy *estate.Policy
+	use    *Use
+	values map[string]any // the policy's own, as expressions see them, after forcing
+	found  []Finding
+}
+
+func (f *finder) add(one Finding) {
+	one.Reached = len(f.use.Reach.Gets)
+	f.found = append(f.found, one)
+}
+
+// forced evaluates the forced values of the policy's settings over its own values, as a laptop with nothing else would.
+func (f *finder) forced() {
+	own := make(map[string]any, len(f.policy.Entries))
+	for _, e := range f.policy.Entries {
+		own[string(e.Setting)] = e.Value.Any()
+	}
+	f.values = maps.Clone(own)
+	variables := map[string]any{"settings": own, "device": map[string]any{}}
+	for _, e := range f.policy.Entries {
+		d := f.side.Plan.Definition(e.Setting)
+		if d == nil {
+			continue
+		}
+		for _, force := range d.Forced {
+			holds, err := force.When.Holds(variables)
+			if err != nil || !holds {
+				continue
+			}
+			if !force.Value.Equal(e.Value) {
+				f.values[string(e.Setting)] = force.Value.Any()
+				f.add(Finding{Kind: ForcedValue, Settings: []setting.ID{e.Setting}, Value: force.Value, Found: e.Value.String(), Warning: true})
+			}
+			break
+		}
+	}
+}
+
+// checks evaluates every check over the policy's own values. What is found is said with how many of the policy's laptops have
+// it together with all else that reaches them: another policy may have what is missing here.
+func (f *finder) checks() {
+	variables := map[string]any{"settings": f.values, "device": map[string]any{}, "person": map[string]any{}}
+	checks := f.side.Plan.Snapshot().Checks
+	for i := range checks {
+		c := &checks[i]
+		if !slices.ContainsFunc(c.Settings, func(id setting.ID) bool { return f.policy.Entry(id) != nil }) || c.When == nil {
+			continue
+		}
+		if holds, err := c.When.Holds(variables); err != nil || !holds {
+			continue
+		}
+		one := Finding{Kind: WrongAlone, Check: c.ID, Message: c.Message, Warning: c.Warning}
+		for _, id := range c.Settings {
+			if f.policy.Entry(id) != nil {
+				one.Settings = append(one.Settings, id)
+			}
+		}
+		others := map[estate.PolicyID]bool{}
+		for _, p := range f.use.Problems {
+			if p.Check == c.ID {
+				one.Devices += len(p.Devices)
+			}
+		}
+		for _, id := range c.Settings { // who has what is missing here
+			if f.policy.Entry(id) == nil {
+				for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, setOf(f.use.Reach.Gets)) {
+					if a.Shared > 0 {
+						others[a.Policy] = true
+					}
+				}
+			}
+		}
+		one.Beside = slices.Sorted(maps.Keys(others))
+		f.add(one)
+	}
+	slices.SortStableFunc(f.found, func(a, b Finding) int { return cmp.Compare(a.Check, b.Check) })
+}
+
+// kinds finds settings of another kind than the policy, and settings that none of its platforms supports.
+func (f *finder) kinds() {
+	for _, e := range f.policy.Entries {
+		d := f.side.Plan.Definition(e.Setting)
+		if d == nil {
+			continue
+		}
+		if len(f.policy.Platforms) > 0 && len(d.Supports) > 0 && !slices.ContainsFunc(d.Supports, func(s setting.Support) bool { return slices.Contains(f.policy.Platforms, s.Platform) }) {
+			f.add(Finding{Kind: OtherSystems, Settings: []setting.ID{e.Setting}})
+		}
+	}
+}
+
+// identifiers finds texts in columns that are read from files: typed by hand, or nearly one that is known.
+func (f *finder) identifiers(known Identifiers) {
+	for _, e := range f.policy.Entries {
+		d := f.side.Plan.Definition(e.Setting)
+		if d == nil {
+			continue
+		}
+		for _, row := range e.Value.Rows() {
+			for i := range d.Columns {
+				c := &d.Columns[i]
+				text := row[c.Name].Text()
+				if c.Reads != setting.ReadsIdentifier || text == "" || slices.Contains(known, text) {
+					continue
+				}
+				one := Finding{Kind: TypedByHand, Settings: []setting.ID{e.Setting}, Found: text, Warning: true}
+				for _, k := range known {
+					if setting.Near(text, k) {
+						one.Kind, one.Known, one.Warning = NearlyKnown, k, false
+						break
+					}
+				}
+				f.add(one)
+			}
+		}
+	}
+}
+
+// paths finds management nodes that other active policies set as well.
+func (f *finder) paths() {
+	for _, e := range f.policy.Entries {
+		d := f.side.Plan.Definition(e.Setting)
+		if d == nil {
+			continue
+		}
+		for i := range d.Columns {
+			c := &d.Columns[i]
+			if c.Format != setting.NodePath {
+				continue
+			}
+			for _, row := range e.Value.Rows() {
+				if beside := f.alsoSetting(e.Setting, c.Name, row[c.Name].Text()); len(beside) > 0 {
+					f.add(Finding{Kind: SamePath, Settings: []setting.ID{e.Setting}, Found: row[c.Name].Text(), Beside: beside, Warning: true})
+				}
+			}
+		}
+	}
+}
+
+func (f *finder) alsoSetting(id setting.ID, column, path string) (out []estate.PolicyID) {
+	policies := f.side.Plan.Snapshot().Policies
+	for i := range policies {
+		p := &policies[i]
+		e := p.Entry(id)
+		if e == nil || p.ID == f.policy.ID || p.State != estate.Active {
+			continue
+		}
+		if slices.ContainsFunc(e.Value.Rows(), func(row setting.Row) bool { return strings.EqualFold(row[column].Text(), path) }) {
+			out = append(out, p.ID)
+		}
+	}
+	return out
+}
+
+// together are areas that serve one end often enough that nobody should be told of it.
+var together = [][]string{
+	{"disk", "disk startup", "disk recovery"},
+	{"sign-in", "accounts", "screen and presence"},
+	{"firmware", "remote hardware management"},
+	{"applications", "browser"},
+	{"network", "trust"},
+	{"updates", "power and backup", "system"},
+}
+
+// Purposes splits a policy's settings by what they are for. A policy of one purpose gives one.
+func Purposes(plan *resolve.Plan, policy *estate.Policy) []Purpose {
+	at := map[int]*Purpose{}
+	others := map[string]int{}
+	for _, e := range policy.Entries {
+		d := plan.Definition(e.Setting)
+		if d == nil || d.Area == "" {
+			continue
+		}
+		group := slices.IndexFunc(together, func(areas []string) bool { return slices.Contains(areas, d.Area) })
+		if group < 0 { // an area of its own
+			if _, there := others[d.Area]; !there {
+				others[d.Area] = len(together) + len(others)
+			}
+			group = others[d.Area]
+		}
+		if at[group] == nil {
+			at[group] = &Purpose{}
+		}
+		if !slices.Contains(at[group].Areas, d.Area) {
+			at[group].Areas = append(at[group].Areas, d.Area)
+		}
+		at[group].Settings = append(at[group].Settings, e.Setting)
+	}
+	out := make([]Purpose, 0, len(at))
+	for _, p := range at {
+		slices.Sort(p.Areas)
+		slices.Sort(p.Settings)
+		out = append(out, *p)
+	}
+	slices.SortFunc(out, func(a, b Purpose) int {
+		return cmp.Or(cmp.Compare(len(b.Settings), len(a.Settings)), slices.Compare(a.Areas, b.Areas))
+	})
+	return out
+}

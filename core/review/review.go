@@ -1,0 +1,200 @@
+// Package review tells somebody who writes a policy what they should know before it is kept: where else each setting is set and
+// what becomes of it there, who does not support it, which values are wrong together, in this policy alone and with what
+// else reaches its laptops, what something else forces, and whether the policy has more than one purpose.
+//
+// It reads a resolution and decides nothing by itself.
+package review
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Relation says what another policy's entry is to the one that is looked at.
+type Relation string
+
+const (
+	Repeats    Relation = "repeats"    // the same value for some of the same laptops
+	Clashes    Relation = "clashes"    // a conflict on some of them
+	Overrides  Relation = "overrides"  // the other one wins on some of them
+	Overridden Relation = "overridden" // the other one gives way
+	Adds       Relation = "adds"       // both count
+	Apart      Relation = "apart"      // no laptop in common
+)
+
+// AlsoSet is another active policy that sets a setting.
+type AlsoSet struct {
+	Setting  setting.ID
+	Policy   estate.PolicyID
+	Value    setting.Value
+	Locked   bool
+	Devices  int // laptops to which it brings the setting
+	Shared   int // of those, laptops that the policy that is looked at reaches too
+	Relation Relation
+	Fates    map[resolve.Fate]int // what becomes of the other policy's entry on the shared ones
+}
+
+// Lacking counts laptops that a policy reaches and that do not support a setting, by the first reason.
+type Lacking map[setting.Unsupported]int
+
+// Use is what a policy does in an estate.
+type Use struct {
+	Reach    resolve.Reach
+	AlsoSet  []AlsoSet                           // of its settings: by setting, then those that share most laptops first
+	Mine     map[setting.ID]map[resolve.Fate]int // what becomes of its own entries
+	Lacking  map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
+	Forced   map[setting.ID]int                  // its settings, on how many laptops something else forces another value than is decided
+	Problems []resolve.ProblemFound              // that its entries are part of
+}
+
+// Look says what a policy does. ok is false when there is no such policy.
+func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
+	policy := policyOf(side, id)
+	if policy == nil {
+		return nil, false
+	}
+	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Lacking: map[setting.ID]Lacking{}, Forced: map[setting.ID]int{}}
+	use.Reach, _ = side.Plan.Reach(id)
+	reached := setOf(use.Reach.Gets)
+	for _, e := range policy.Entries {
+		use.AlsoSet = append(use.AlsoSet, ElsewhereOf(side, e.Setting, id, &e.Value, reached)...)
+		if lacking := LackingOn(side, side.Plan.Definition(e.Setting), use.Reach.Gets); len(lacking) > 0 {
+			use.Lacking[e.Setting] = lacking
+		}
+	}
+	slices.SortStableFunc(use.AlsoSet, func(a, b AlsoSet) int { return cmp.Compare(a.Setting, b.Setting) })
+	for _, r := range side.Whole.Results {
+		if !reached[r.Device] {
+			continue
+		}
+		for i := range r.Settings {
+			s := &r.Settings[i]
+			mine := candidateOf(s, id)
+			if mine == nil {
+				continue
+			}
+			if use.Mine[s.ID] == nil {
+				use.Mine[s.ID] = map[resolve.Fate]int{}
+			}
+			use.Mine[s.ID][mine.Fate]++
+			if s.How == resolve.ByForce {
+				use.Forced[s.ID]++
+			}
+		}
+	}
+	for _, p := range side.Whole.Problems() {
+		if slices.Contains(p.From, string(id)) {
+			use.Problems = append(use.Problems, p)
+		}
+	}
+	return use, true
+}
+
+// ElsewhereOf lists the active policies other than one that set a setting, those that share most laptops with reached first. mine
+// is the value beside which theirs are seen, nil when there is none.
+func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached map[estate.DeviceID]bool) []AlsoSet {
+	at := map[estate.PolicyID]*AlsoSet{}
+	policies := side.Plan.Snapshot().Policies
+	for i := range policies {
+		if p := &policies[i]; p.ID != except && p.State == estate.Active {
+			if e := p.Entry(id); e != nil {
+				at[p.ID] = &AlsoSet{Setting: id, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[resolve.Fate]int{}}
+			}
+		}
+	}
+	if len(at) == 0 {
+		return nil
+	}
+	for _, r := range side.Whole.Results {
+		s := r.Setting(id)
+		if s == nil {
+			continue
+		}
+		for _, c := range s.Candidates {
+			other := at[c.Policy]
+			if other == nil {
+				continue
+			}
+			other.Devices++
+			if reached[r.Device] {
+				other.Shared++
+				other.Fates[c.Fate]++
+			}
+		}
+	}
+	out := make([]AlsoSet, 0, len(at))
+	for _, a := range at {
+		a.Relation = relation(side.Plan.Definition(id), a, mine)
+		out = append(out, *a)
+	}
+	slices.SortFunc(out, func(a, b AlsoSet) int {
+		return cmp.Or(cmp.Compare(b.Shared, a.Shared), cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Policy, b.Policy))
+	})
+	return out
+}
+
+func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
+	switch {
+	case a.Shared == 0:
+		return Apart
+	case a.Fates[resolve.Clashing] > 0:
+		return Clashes
+	case mine != nil && a.Value.Equal(*mine):
+		return Repeats
+	case d != nil && (d.Combine == setting.Merge || d.Combine == setting.Common):
+		return Adds
+	case a.Fates[resolve.Won] > 0:
+		return Overrides
+	}
+	return Overridden
+}
+
+// LackingOn counts, of some laptops, those that do not support a setting.
+func LackingOn(side impact.Side, d *setting.Definition, devices []estate.DeviceID) Lacking {
+	if d == nil || len(d.Supports) == 0 {
+		return nil
+	}
+	var out Lacking
+	for _, id := range devices {
+		device := side.Plan.Device(id)
+		if why := d.SupportOn(device.OS, device.OSVersion, device.Edition); why != setting.Supported {
+			if out == nil {
+				out = Lacking{}
+			}
+			out[why]++
+		}
+	}
+	return out
+}
+
+func policyOf(side impact.Side, id estate.PolicyID) *estate.Policy {
+	policies := side.Plan.Snapshot().Policies
+	for i := range policies {
+		if policies[i].ID == id {
+			return &policies[i]
+		}
+	}
+	return nil
+}
+
+func candidateOf(s *resolve.Setting, id estate.PolicyID) *resolve.Candidate {
+	for i := range s.Candidates {
+		if s.Candidates[i].Policy == id {
+			return &s.Candidates[i]
+		}
+	}
+	return nil
+}
+
+func setOf(ids []estate.DeviceID) map[estate.DeviceID]bool {
+	out := make(map[estate.DeviceID]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out
+}

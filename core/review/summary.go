@@ -1,0 +1,87 @@
+// This file gathers what a change board wants to know of a policy, as data. Words are put to it elsewhere.
+
+package review
+
+import (
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Summary is all there is to say about a policy. The same state gives the same summary.
+type Summary struct {
+	Policy   estate.Policy
+	Entries  []EntrySummary // by setting
+	Use      *Use
+	Findings []Finding
+	Estate   int // laptops in all
+	// Without compares the estate with one in which the policy is retired: what going back would do.
+	Without *impact.Report
+	Clashes []resolve.ConflictFound // that its entries are part of
+	Titles  Titles
+}
+
+// EntrySummary is one entry with its definition and what becomes of it.
+type EntrySummary struct {
+	estate.Entry
+	Definition *setting.Definition
+	Also       []AlsoSet
+	Lacking    Lacking
+	Fates      map[resolve.Fate]int
+}
+
+// Titles gives what people call things, by id; an id stands for itself where it has no title.
+type Titles struct {
+	Policies map[estate.PolicyID]string
+	Units    map[estate.UnitID]string
+	Groups   map[estate.GroupID]string
+	People   map[estate.PersonID]string
+}
+
+// Summarise says all there is to say about a policy of a side. ok is false when there is no such policy.
+func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summary, bool) {
+	use, ok := Look(side, id)
+	if !ok {
+		return nil, false
+	}
+	policy := *policyOf(side, id)
+	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: len(side.Whole.Results), Titles: titlesOf(side.Plan.Snapshot())}
+	for _, entryID := range settingsOf(&policy) {
+		e := EntrySummary{Entry: *policy.Entry(entryID), Definition: side.Plan.Definition(entryID), Lacking: use.Lacking[entryID], Fates: use.Mine[entryID]}
+		for _, a := range use.AlsoSet {
+			if a.Setting == entryID && a.Shared > 0 {
+				e.Also = append(e.Also, a)
+			}
+		}
+		s.Entries = append(s.Entries, e)
+	}
+	for _, c := range side.Whole.Conflicts() {
+		for _, p := range c.Policies {
+			if p == string(id) {
+				s.Clashes = append(s.Clashes, c)
+			}
+		}
+	}
+	retired := policy
+	retired.State = estate.Retired
+	s.Without = impact.Compare(side, impact.Resolve(side.Plan.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: string(id), Object: retired})))
+	return s, true
+}
+
+func titlesOf(s *estate.Snapshot) Titles {
+	t := Titles{map[estate.PolicyID]string{}, map[estate.UnitID]string{}, map[estate.GroupID]string{}, map[estate.PersonID]string{}}
+	for i := range s.Policies {
+		t.Policies[s.Policies[i].ID] = s.Policies[i].Title
+	}
+	for i := range s.Units {
+		t.Units[s.Units[i].ID] = s.Units[i].Title
+	}
+	for i := range s.Groups {
+		t.Groups[s.Groups[i].ID] = s.Groups[i].Title
+	}
+	for i := range s.People {
+		t.People[s.People[i].ID] = s.People[i].Name
+	}
+	return t
+}

@@ -1,0 +1,229 @@
+// This file has the words that pages and the command line share.
+
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/review"
+	"zenithridge.example/zridge/core/setting"
+)
+
+var plurals = map[string]string{"policy": "policies", "person": "people", "entry": "entries"}
+
+// Counted gives a number with its noun: 1 device, 2 devices.
+func Counted(n int, noun string) string {
+	if n != 1 {
+		if many, irregular := plurals[noun]; irregular {
+			noun = many
+		} else {
+			noun += "s"
+		}
+	}
+	return fmt.Sprintf("%d %s", n, noun)
+}
+
+// Value says a value in words, with its measure.
+func Value(d *setting.Definition, v setting.Value) string {
+	switch v.Kind() {
+	case setting.Nothing:
+		return "nothing"
+	case setting.Bool:
+		if v.Bool() {
+			return "on"
+		}
+		return "off"
+	case setting.Text:
+		if d != nil && d.Type == setting.TypeChoice {
+			return strings.ReplaceAll(v.Text(), "-", " ")
+		}
+		return "“" + v.Text() + "”"
+	case setting.List:
+		if len(v.Items()) == 0 {
+			return "none"
+		}
+		return strings.Join(v.Items(), ", ")
+	case setting.Table:
+		rows := make([]string, len(v.Rows()))
+		for i, r := range v.Rows() {
+			rows[i] = rowWords(d, r)
+		}
+		return strings.Join(rows, "; ")
+	case setting.FileKind:
+		return "the file " + v.File().String()
+	}
+	if d != nil && d.Measure != "" {
+		return v.String() + " " + d.Measure
+	}
+	return v.String()
+}
+
+// rowWords says a row of a table in the order of its columns.
+func rowWords(d *setting.Definition, r setting.Row) string {
+	if d == nil {
+		return r.String()
+	}
+	var cells []string
+	for i := range d.Columns {
+		c := &d.Columns[i]
+		cell, there := r[c.Name]
+		if !there {
+			continue
+		}
+		title := c.Title
+		if title == "" {
+			title = c.Name
+		}
+		shape := setting.Definition{Shape: c.Shape}
+		cells = append(cells, strings.ToLower(title)+" "+Value(&shape, cell))
+	}
+	return strings.Join(cells, ", ")
+}
+
+// effectWords says what an effect means for the person.
+var effectWords = map[setting.Effect]string{
+	setting.Restart: "takes effect after a restart", setting.Prompt: "asks the person something", setting.Irreversible: "can't be undone from here", setting.Lockout: "can keep people from working or signing in",
+}
+
+// Effects says what a person notices when a setting's value arrives.
+func Effects(d *setting.Definition) []string {
+	if d == nil {
+		return nil
+	}
+	out := make([]string, len(d.Effects))
+	for i, e := range d.Effects {
+		out[i] = effectWords[e]
+	}
+	return out
+}
+
+// Combines says how the values of several policies become one.
+func Combines(d *setting.Definition) string {
+	switch d.Combine {
+	case setting.Strictest:
+		return "the strictest value of all policies stands: " + strictness(d)
+	case setting.Merge:
+		return "what several policies list adds up"
+	case setting.Common:
+		return "only what every policy lists stands"
+	}
+	return "the policy set closest to the laptop stands, then the one of higher priority"
+}
+
+func strictness(d *setting.Definition) string {
+	switch d.Stricter {
+	case setting.StricterLower:
+		return "the lower number"
+	case setting.StricterHigher:
+		return "the higher number"
+	case setting.StricterTrue:
+		return "on"
+	case setting.StricterFalse:
+		return "off"
+	}
+	return "the later of " + strings.Join(d.Options, ", ")
+}
+
+// Support says which laptops have a setting.
+func Support(d *setting.Definition) string {
+	if len(d.Supports) == 0 {
+		return "every platform"
+	}
+	rows := make([]string, len(d.Supports))
+	for i, s := range d.Supports {
+		rows[i] = string(s.Platform)
+		if s.From != "" {
+			rows[i] += " from " + s.From
+		}
+		if len(s.Editions) > 0 {
+			rows[i] += " (" + strings.Join(s.Editions, ", ") + ")"
+		}
+	}
+	return strings.Join(rows, ", ")
+}
+
+// LackingWords says how many laptops do not support a setting, and why.
+func LackingWords(l review.Lacking) string {
+	total := 0
+	var why []string
+	for _, reason := range []setting.Unsupported{setting.NoPlatform, setting.LowVersion, setting.OtherEdition} {
+		if n := l[reason]; n > 0 {
+			total += n
+			why = append(why, fmt.Sprintf("%d by %s", n, reason))
+		}
+	}
+	return fmt.Sprintf("%s not supported (%s)", isOrAre(total, "laptop"), strings.Join(why, ", "))
+}
+
+func isOrAre(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " is"
+	}
+	return Counted(n, noun) + " are"
+}
+
+// Relation says in words what another policy's entry is to the one that is looked at.
+func Relation(r review.Relation) string {
+	return map[review.Relation]string{
+		review.Repeats: "repeats it", review.Clashes: "clashes with it", review.Overrides: "overrides it", review.Overridden: "gives way to it", review.Adds: "adds to it", review.Apart: "for other laptops",
+	}[r]
+}
+
+// FindingWords says a finding in a sentence.
+func FindingWords(f review.Finding, plan interface {
+	Definition(setting.ID) *setting.Definition
+}) string {
+	var about *setting.Definition
+	title := ""
+	if len(f.Settings) > 0 {
+		if about = plan.Definition(f.Settings[0]); about != nil {
+			title = "‘" + about.Title + "’"
+		}
+	}
+	switch f.Kind {
+	case review.WrongAlone:
+		text := f.Message
+		switch {
+		case f.Reached == 0:
+		case f.Devices == 0:
+			text += fmt.Sprintf(" (in this policy alone; together with %s it is in order on all %s)", orOthers(f.Beside), Counted(f.Reached, "laptop"))
+		default:
+			text += fmt.Sprintf(" (on %s)", Counted(f.Devices, "laptop"))
+		}
+		return text
+	case review.ForcedValue:
+		return fmt.Sprintf("%s will be %s, whatever is set here: another value of this policy forces it", title, Value(about, f.Value))
+	case review.ManyPurposes:
+		parts := make([]string, len(f.Groups))
+		for i, g := range f.Groups {
+			parts[i] = strings.Join(g.Areas, " and ")
+		}
+		return "This policy serves more than one purpose (" + strings.Join(parts, "; ") + "): whoever is left out of it loses all of them. Split it"
+	case review.NearlyKnown:
+		return fmt.Sprintf("%s is nearly %s, which was read from an application's file. Is that one meant?", quoted(f.Found), quoted(f.Known))
+	case review.TypedByHand:
+		return fmt.Sprintf("%s in %s was typed by hand; read it from the application's file", quoted(f.Found), title)
+	case review.SamePath:
+		return fmt.Sprintf("the management node %s is set by %s as well", quoted(f.Found), orOthers(f.Beside))
+	case review.OtherSystems:
+		return fmt.Sprintf("%s is supported by none of the platforms of this policy, but by %s", title, Support(about))
+	case review.ReachesAll:
+		return fmt.Sprintf("This policy is for everyone: %s", Counted(f.Devices, "laptop"))
+	}
+	return string(f.Kind)
+}
+
+func quoted(text string) string { return "“" + text + "”" }
+
+func orOthers(policies []estate.PolicyID) string {
+	if len(policies) == 0 {
+		return "other policies"
+	}
+	texts := make([]string, len(policies))
+	for i, p := range policies {
+		texts[i] = string(p)
+	}
+	return strings.Join(texts, ", ")
+}

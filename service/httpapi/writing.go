@@ -1,0 +1,113 @@
+// This file has the resources around writing a policy: kits, capture, history, merging, splitting, the summary.
+
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/dictionary"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/report"
+	"zenithridge.example/zridge/wire"
+)
+
+type mergeInput struct {
+	ID     string `path:"id" doc:"Of the change"`
+	Object string `path:"object"`
+	Body   struct {
+		Base rawObject `json:"base" doc:"The policy as it was when the edit began"`
+		Mine rawObject `json:"mine"`
+	}
+}
+
+func (s *server) registerWriting() {
+	huma.Register(s.api, operation("listKits", http.MethodGet, "/kits", "Starting points for policies of one purpose"), func(context.Context, *struct{}) (*output[[]files.KitDoc], error) {
+		docs := make([]files.KitDoc, len(dictionary.Kits()))
+		for i := range dictionary.Kits() {
+			docs[i] = dictionary.Kits()[i].Doc()
+		}
+		return &output[[]files.KitDoc]{docs}, nil
+	})
+	huma.Register(s.api, operation("listAreas", http.MethodGet, "/areas", "The areas of the dictionary, in their order"), func(context.Context, *struct{}) (*output[[]string], error) {
+		return &output[[]string]{s.Flow.Areas(dictionary.Areas)}, nil
+	})
+	huma.Register(s.api, operation("captureDevice", http.MethodGet, "/devices/{id}/capture", "What a device reports, of which a policy can be made"), func(_ context.Context, in *struct {
+		ID string `path:"id"`
+	}) (*output[[]wire.Captured], error) {
+		found, err := s.Flow.Capture(estate.DeviceID(in.ID))
+		list := make([]wire.Captured, len(found))
+		for i, c := range found {
+			list[i] = wire.Captured{
+				Setting: string(c.Definition.ID), Title: c.Definition.Title, Area: c.Definition.Area, Kind: string(c.Definition.Kind), Reported: c.Reported, Wanted: value(c.Wanted), From: append([]string{}, c.From...), Default: c.Default,
+			}
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("policyHistory", http.MethodGet, "/policies/{id}/history", "Every published version of a policy with what it altered, the newest first"), func(_ context.Context, in *struct {
+		ID string `path:"id"`
+	}) (*output[[]wire.PolicyVersion], error) {
+		found, err := s.Flow.History(estate.PolicyID(in.ID))
+		list := make([]wire.PolicyVersion, len(found))
+		plan := s.Flow.Live().Plan
+		for i, v := range found {
+			list[i] = wire.PolicyVersion{
+				Version: v.Version, Retired: v.Retired, By: v.By, At: v.At, Revision: v.Revision, Change: v.Change, Title: v.Title, Why: v.Why, Body: raw(v.Body), Before: wire.Differences(v.Before, plan),
+			}
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("policyDifferences", http.MethodGet, "/policies/{id}/differences", "Two published versions of a policy, side by side"), func(_ context.Context, in *struct {
+		ID   string `path:"id"`
+		From int64  `query:"from" minimum:"1" required:"true"`
+		To   int64  `query:"to" minimum:"1" required:"true"`
+	}) (*output[[]wire.Difference], error) {
+		found, err := s.Flow.Differences(estate.PolicyID(in.ID), in.From, in.To)
+		return out(wire.Differences(found, s.Flow.Live().Plan), s.fault(err))
+	})
+	huma.Register(s.api, operation("policySummary", http.MethodGet, "/policies/{id}/summary", "A policy in plain words, for the change board"), s.policySummary)
+	huma.Register(s.api, operation("mergeEdit", http.MethodPost, "/changes/{id}/edits/policies/{object}/merge", "Bring an edit together with the one that the change has by now; nothing is stored", administrators), s.mergeEdit)
+	huma.Register(s.api, operation("splitPolicy", http.MethodPost, "/changes/{id}/split", "Move settings of a policy into a new policy of the same audience", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *struct {
+		ID   string `path:"id" doc:"Of the change"`
+		Body wire.Split
+	}) (*struct{}, error) {
+		ids := make([]setting.ID, len(in.Body.Settings))
+		for i, id := range in.Body.Settings {
+			ids[i] = setting.ID(id)
+		}
+		return nil, s.fault(s.Flow.Split(actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids))
+	})
+}
+
+func (s *server) policySummary(_ context.Context, in *policyPath) (*output[wire.SummaryPage], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	found, err := s.Flow.Summary(v, estate.PolicyID(in.ID))
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	page := report.Summary(found, v.Plan)
+	return &output[wire.SummaryPage]{wire.SummaryPage{Title: page.Title, Markdown: page.Markdown(), HTML: page.HTML()}}, nil
+}
+
+func (s *server) mergeEdit(_ context.Context, in *mergeInput) (*output[wire.Merged], error) {
+	m, err := s.Flow.MergeEdit(in.ID, estate.PolicyID(in.Object), in.Body.Base, in.Body.Mine)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	w := wire.Merged{Body: m.Body, Clashes: []wire.Clash{}, Version: m.Version, By: m.By}
+	for _, c := range m.Clashes {
+		one := wire.Clash{Part: string(c.Part), Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
+		if d := s.Flow.Live().Plan.Definition(c.Part.Setting()); d != nil {
+			one.Title = d.Title
+		}
+		w.Clashes = append(w.Clashes, one)
+	}
+	return &output[wire.Merged]{w}, nil
+}

@@ -1,0 +1,206 @@
+// This file has the use cases of files that values name: add one, read it, see that values name files that are there.
+
+package workflow
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"zenithridge.example/zridge/contents"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/review"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/store"
+)
+
+// DefaultMaxFile is the size of the largest file that is kept, in bytes, where the configuration names none.
+const DefaultMaxFile = 32 << 20
+
+// Kept is a file that is kept, with what was read out of it.
+type Kept struct {
+	store.File
+	Reading contents.Reading
+	New     bool // it was not kept before
+}
+
+// MaxFile is the size of the largest file that is kept, in bytes.
+func (s *Service) MaxFile() int64 { return s.maxFile }
+
+// AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults when it is refused.
+func (s *Service) AddFile(by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
+	if err := checkFileName(name); err != nil {
+		return Kept{}, err
+	}
+	if int64(len(data)) > s.maxFile {
+		return Kept{}, problem.Faults{{Code: problem.TooLarge, Path: "/file", Found: fmt.Sprintf("%d bytes", len(data)), Expected: fmt.Sprintf("at most %d", s.maxFile)}}
+	}
+	s.reading <- struct{}{} // what is unpacked while reading is bounded; so is how many are read at once
+	defer func() { <-s.reading }()
+	if o.Day.IsZero() {
+		o.Day = s.now()
+		if day, err := time.Parse(time.DateOnly, string(s.fixed)); err == nil {
+			o.Day = day
+		}
+	}
+	reading, err := contents.Read(name, data, o)
+	if err != nil {
+		return Kept{}, err
+	}
+	sum := sha256.Sum256(data)
+	text, err := json.Marshal(reading)
+	if err != nil {
+		return Kept{}, err
+	}
+	file := store.File{SHA256: hex.EncodeToString(sum[:]), Name: name, MediaType: reading.MediaType, Content: string(reading.Content), Size: int64(len(data)), Reading: string(text), By: by.Name, At: s.now()}
+	if known, err := s.store.File(file.SHA256); err == nil {
+		file.By, file.At = known.By, known.At
+		return Kept{File: file, Reading: *reading}, nil
+	}
+	if keep {
+		s.writing.Lock()
+		defer s.writing.Unlock()
+		err = s.store.Transaction(func(tx *store.Store) error {
+			if err := tx.AddFile(file, data); err != nil {
+				return err
+			}
+			return s.audit(tx, by, store.AuditRecord{Action: "add file", Kind: "files", ObjectID: file.SHA256, After: name})
+		})
+	}
+	return Kept{File: file, Reading: *reading, New: true}, err
+}
+
+func checkFileName(name string) error {
+	if n := utf8.RuneCountInString(name); !utf8.ValidString(name) || n < 1 || n > 200 || strings.ContainsAny(name, `/\`) || strings.ContainsFunc(name, unicode.IsControl) {
+		return problem.Faults{{Code: problem.OutOfRange, Path: "/name", Found: problem.Quote(name), Expected: "a file's name of 1 to 200 characters, with no folder in it"}}
+	}
+	return nil
+}
+
+// File gives a file that is kept.
+func (s *Service) File(sha256 string) (Kept, error) {
+	f, err := s.store.File(sha256)
+	if err != nil {
+		return Kept{}, notFound(err, "file", sha256)
+	}
+	return keptOf(f)
+}
+
+func keptOf(f store.File) (Kept, error) {
+	k := Kept{File: f}
+	return k, json.Unmarshal([]byte(f.Reading), &k.Reading)
+}
+
+// FileData gives a kept file's bytes.
+func (s *Service) FileData(sha256 string) ([]byte, error) {
+	data, err := s.store.FileData(sha256)
+	return data, notFound(err, "file", sha256)
+}
+
+// Files lists the files that are kept, the newest first; of one content, where one is named.
+func (s *Service) Files(content setting.Content) ([]Kept, error) {
+	rows, err := s.store.Files(string(content))
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Kept, len(rows))
+	for i, f := range rows {
+		if out[i], err = keptOf(f); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// identifiers lists what was read out of the files of applications.
+func (s *Service) identifiers() review.Identifiers {
+	kept, err := s.Files(setting.ApplicationFile)
+	if err != nil {
+		s.log.Error("reading the files of applications", "error", err)
+	}
+	var out review.Identifiers
+	for _, k := range kept {
+		if k.Reading.Application != nil {
+			out = append(out, k.Reading.Application.Identifier)
+		}
+	}
+	return out
+}
+
+// holdFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
+// object with the names and sizes that are kept. definition looks settings up, as they will be.
+func (s *Service) holdFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
+	var faults problem.Faults
+	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
+		wanted := map[string]setting.Content{}
+		v.EachFile(func(at []any, f setting.File) {
+			content := setting.AnyContent
+			if d := definition(id); d != nil {
+				content = d.ContentAt(at)
+			}
+			wanted[f.SHA256] = content
+			kept, err := s.store.File(f.SHA256)
+			switch {
+			case errors.Is(err, store.ErrNotFound):
+				faults = append(faults, problem.Fault{Code: problem.UnknownFile, Path: problem.Join(path, at...), Found: problem.Quote(f.SHA256), Expected: "a file that was added here; add it first"})
+			case err == nil && content != "" && content != setting.AnyContent && kept.Content != string(content):
+				faults = append(faults, problem.Fault{Code: problem.WrongContent, Path: problem.Join(path, at...), Found: problem.Quote(kept.Name) + ", " + contentWord(kept.Content), Expected: contentWord(string(content))})
+			}
+		})
+		return v.WithFiles(func(f setting.File) setting.File {
+			if kept, err := s.store.File(f.SHA256); err == nil {
+				f.Size = kept.Size
+				if f.Name == "" {
+					f.Name = kept.Name
+				}
+			}
+			return f
+		})
+	}
+	switch o := object.(type) {
+	case estate.Policy:
+		entries := make([]estate.Entry, len(o.Entries))
+		for i, e := range o.Entries {
+			e.Value = hold(problem.Join("", "settings", string(e.Setting)), e.Setting, e.Value)
+			entries[i] = e
+		}
+		o.Entries = entries
+		return o, faults
+	case estate.Exception:
+		o.Value = hold("/value", o.Setting, o.Value)
+		return o, faults
+	}
+	return object, nil
+}
+
+func contentWord(content string) string {
+	switch setting.Content(content) {
+	case setting.CertificateFile:
+		return "a certificate"
+	case setting.RulesFile:
+		return "a rule set of application control"
+	case setting.ApplicationFile:
+		return "the file of an application"
+	}
+	return "a file of another kind"
+}
+
+// NeedsFile tells whether a laptop's wanted settings name a file.
+func (s *Service) NeedsFile(device estate.DeviceID, sha256 string) bool {
+	r, err := s.Live().Plan.Effective(device, "")
+	if err != nil {
+		return false
+	}
+	needs := false
+	for i := range r.Settings {
+		r.Settings[i].Value.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
+	}
+	return needs
+}
