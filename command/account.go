@@ -37,10 +37,20 @@ type kept struct {
 	Base  string `json:"service"`
 	Token string `json:"token"`
 	Name  string `json:"name"`
+	// Change is the one that commands which write put their edits into, unless told otherwise.
+	Change string `json:"change,omitempty"`
 }
 
 // signedIn gives a client of the service that was signed in to.
 func signedIn() (*client.Client, error) {
+	k, err := readKept()
+	if err != nil {
+		return nil, err
+	}
+	return &client.Client{Base: k.Base, Token: k.Token}, nil
+}
+
+func readKept() (*kept, error) {
 	path, err := signInFile()
 	if err != nil {
 		return nil, err
@@ -56,7 +66,7 @@ func signedIn() (*client.Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", path, err)
 	}
-	return &client.Client{Base: k.Base, Token: k.Token}, nil
+	return &k, nil
 }
 
 func keep(k kept) error {
@@ -124,7 +134,7 @@ func signInCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := keep(kept{base, token.Secret, c.String("name")}); err != nil {
+			if err := keep(kept{Base: base, Token: token.Secret, Name: c.String("name")}); err != nil {
 				return err
 			}
 			fmt.Fprintf(s.Out, "Signed in to %s as %s (%s) until %s\n", base, c.String("name"), token.Role, token.ExpiresAt.Format("2006-01-02"))

@@ -106,30 +106,6 @@ func listed[T any](ctx context.Context, s Streams, c *cli.Command, api *client.C
 	})
 }
 
-func policyCommand(s Streams) *cli.Command {
-	return &cli.Command{
-		Name: "policy", Usage: "policies: list, show",
-		Commands: []*cli.Command{
-			listing(s, "list", "policies", "/policies", []string{"policy", "kind", "state", "priority", "devices", "clashes", "title"}, func(p wire.Policy) []string {
-				return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Clashes), p.Title}
-			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
-			showCommand(s, "policy", "policies", func(ctx context.Context, c *cli.Command, api *client.Client, o wire.Object) error {
-				use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", o.ID, "use"), nil)
-				if err != nil {
-					return err
-				}
-				r := use.Reach
-				fmt.Fprintf(s.Out, "reaches %s of %s; left out by name %d, by condition %d, by platform %d; %d support none of its settings\n",
-					counted(r.Gets, "device"), counted(r.People, "person"), r.Excluded, r.Condition, r.Platform, r.Unsupported)
-				for _, a := range use.AlsoSet {
-					fmt.Fprintf(s.Out, "also set: %s = %s in %s on %s (%s)\n", a.Setting, a.Value, a.Policy, counted(a.Devices, "device"), a.Relation)
-				}
-				return nil
-			}),
-		},
-	}
-}
-
 // showCommand prints an object in the estate format, as YAML, and what more there is to say.
 func showCommand(s Streams, noun, kind string, more func(context.Context, *cli.Command, *client.Client, wire.Object) error) *cli.Command {
 	return &cli.Command{
@@ -217,38 +193,6 @@ func printDevice(s Streams, p wire.DevicePage) {
 			break
 		}
 		fmt.Fprintf(s.Out, "check-in %s: %s, %d sent, %d applied, %d failed\n", moment(c.At), c.Outcome, c.Sent, c.Applied, c.Failed)
-	}
-}
-
-func settingCommand(s Streams) *cli.Command {
-	return &cli.Command{
-		Name: "setting", Usage: "the dictionary: search, show",
-		Commands: []*cli.Command{
-			{
-				Name: "search", Usage: "find settings by plain words", ArgsUsage: "WORDS…", Description: "Example:\n  zridge setting search copy to usb", Flags: []cli.Flag{formatFlag("text", "json")},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					api, err := signedIn()
-					if err != nil {
-						return err
-					}
-					return listed(ctx, s, c, api, "/settings", url.Values{"q": {strings.Join(c.Args().Slice(), " ")}}, []string{"setting", "title", "area", "set in"}, func(d wire.Setting) []string {
-						return []string{d.ID, d.Title, d.Area, counted(len(d.Policies), "policy")}
-					})
-				},
-			},
-			{
-				Name: "show", Usage: "a setting, and where it is set", ArgsUsage: "SETTING", Flags: []cli.Flag{formatFlag("text", "json")},
-				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					d, err := client.Get[wire.Setting](ctx, api, client.Path("settings", c.Args().First()), nil)
-					if err != nil {
-						return err
-					}
-					return printed(s, c, d, func() {
-						fmt.Fprintf(s.Out, "%s  (%s)\n%s\n\ntype %s, combines by %s, unmanaged: %s\nset in: %s\n", d.Title, d.ID, d.Help, d.Type, orDefault(d.Combine, "closest"), valueText(d.Default), orNone(d.Policies))
-					})
-				}),
-			},
-		},
 	}
 }
 

@@ -34,6 +34,9 @@ func changeCommand(s Streams) *cli.Command {
 					if err != nil {
 						return err
 					}
+					if err := rememberChange(change.ID); err != nil {
+						return err
+					}
 					return printed(s, c, change, func() { fmt.Fprintln(s.Out, change.ID) })
 				}),
 			},

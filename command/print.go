@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/report"
 )
 
 // printJSON prints a value on one line.
@@ -44,19 +45,8 @@ func rowOf(cells []string) table.Row {
 	return row
 }
 
-var plurals = map[string]string{"policy": "policies", "person": "people"}
-
 // counted gives a number with its noun: 1 device, 2 devices.
-func counted(n int, noun string) string {
-	if n != 1 {
-		if many, irregular := plurals[noun]; irregular {
-			noun = many
-		} else {
-			noun += "s"
-		}
-	}
-	return fmt.Sprintf("%d %s", n, noun)
-}
+func counted(n int, noun string) string { return report.Counted(n, noun) }
 
 func orNone(ids []string) string {
 	if len(ids) == 0 {

@@ -170,6 +170,17 @@ func (e EntryDoc) MarshalJSON() ([]byte, error) {
 	return plainJSON(long(e))
 }
 
+// UnmarshalJSON reads both forms: a map with `value` in it is the long one.
+func (e *EntryDoc) UnmarshalJSON(data []byte) error {
+	var fields map[string]json.RawMessage
+	if json.Unmarshal(data, &fields) == nil && fields["value"] != nil {
+		type long EntryDoc
+		return json.Unmarshal(data, (*long)(e))
+	}
+	*e = EntryDoc{}
+	return json.Unmarshal(data, &e.Value)
+}
+
 // Doc gives an object of the estate as its wire type.
 func Doc(object any) any {
 	switch o := object.(type) {

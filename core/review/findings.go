@@ -121,6 +121,7 @@ func (f *finder) forced() {
 func (f *finder) checks() {
 	variables := map[string]any{"settings": f.values, "device": map[string]any{}, "person": map[string]any{}}
 	checks := f.side.Plan.Snapshot().Checks
+	reached := setOf(f.use.Reach.Gets)
 	for i := range checks {
 		c := &checks[i]
 		if !slices.ContainsFunc(c.Settings, func(id setting.ID) bool { return f.policy.Entry(id) != nil }) || c.When == nil {
@@ -141,12 +142,10 @@ func (f *finder) checks() {
 				one.Devices += len(p.Devices)
 			}
 		}
-		for _, id := range c.Settings { // who has what is missing here
-			if f.policy.Entry(id) == nil {
-				for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, setOf(f.use.Reach.Gets)) {
-					if a.Shared > 0 {
-						others[a.Policy] = true
-					}
+		for _, id := range c.Settings { // who has what is missing here, or something that stands in the place of what is here
+			for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, reached) {
+				if a.Shared > 0 {
+					others[a.Policy] = true
 				}
 			}
 		}

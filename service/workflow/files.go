@@ -47,7 +47,7 @@ func (s *Service) AddFile(by Actor, name string, data []byte, o contents.Options
 	if o.Day.IsZero() {
 		o.Day = s.now()
 		if day, err := time.Parse(time.DateOnly, string(s.fixed)); err == nil {
-			o.Day = day
+			o.Day = day.Add(24*time.Hour - time.Second) // what begins on the day is valid on it
 		}
 	}
 	reading, err := contents.Read(name, data, o)
