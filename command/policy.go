@@ -74,8 +74,7 @@ func summaryCommand(s Streams) *cli.Command {
 				if !ok {
 					return &exitError{exitFault, fmt.Sprintf("no policy %q in %s", c.Args().First(), c.String("estate"))}
 				}
-				document := report.Summary(found, side.Plan)
-				page = wire.SummaryPage{Markdown: document.Markdown(), HTML: document.HTML()}
+				page = wire.PageOf(report.Summary(found, side.Plan))
 			} else {
 				api, err := signedIn()
 				if err != nil {

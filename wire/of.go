@@ -109,3 +109,23 @@ func Differences(found []review.Difference, plan *resolve.Plan) []Difference {
 	}
 	return out
 }
+
+// PageOf gives a report's page in its three forms.
+func PageOf(d *report.Document) SummaryPage {
+	page := SummaryPage{Title: d.Title, Blocks: []SummaryBlock{}, Markdown: d.Markdown(), HTML: d.HTML()}
+	for _, block := range d.Blocks {
+		var one SummaryBlock
+		switch x := block.(type) {
+		case report.Heading:
+			one = SummaryBlock{Kind: "heading", Text: string(x)}
+		case report.Paragraph:
+			one = SummaryBlock{Kind: "paragraph", Text: string(x)}
+		case report.List:
+			one = SummaryBlock{Kind: "list", Points: x}
+		case report.Table:
+			one = SummaryBlock{Kind: "table", Header: x.Header, Rows: x.Rows}
+		}
+		page.Blocks = append(page.Blocks, one)
+	}
+	return page
+}

@@ -406,9 +406,18 @@ type (
 	}
 	// SummaryPage is a policy in plain words.
 	SummaryPage struct {
-		Title    string `json:"title"`
-		Markdown string `json:"markdown"`
-		HTML     string `json:"html"`
+		Title    string         `json:"title"`
+		Blocks   []SummaryBlock `json:"blocks"`
+		Markdown string         `json:"markdown"`
+		HTML     string         `json:"html" doc:"A page that stands by itself"`
+	}
+	// SummaryBlock is a heading, a paragraph, a list or a table of a page.
+	SummaryBlock struct {
+		Kind   string     `json:"kind" enum:"heading,paragraph,list,table"`
+		Text   string     `json:"text,omitempty"`
+		Points []string   `json:"points,omitempty"`
+		Header []string   `json:"header,omitempty"`
+		Rows   [][]string `json:"rows,omitempty"`
 	}
 	// Captured is a setting that a device reports.
 	Captured struct {

@@ -10,11 +10,15 @@ import { ClashesScreen } from './screens/clashes';
 import { DeviceScreen } from './screens/device';
 import { DevicesScreen } from './screens/devices';
 import { DictionaryScreen } from './screens/dictionary';
+import { DefineScreen } from './screens/dictionary/define';
+import { SettingScreen } from './screens/dictionary/setting';
 import { Finder } from './screens/finder';
 import { OverviewScreen } from './screens/overview';
 import { PoliciesScreen } from './screens/policies';
 import { PolicyScreen } from './screens/policy';
+import { HistoryScreen } from './screens/policy/history';
 import { NewPolicyScreen } from './screens/policy/new';
+import { SummaryScreen } from './screens/policy/summary';
 import { RecordsScreen } from './screens/records';
 import { SignInScreen } from './screens/signin';
 import { OpenChangeProvider } from './ui/change';
@@ -102,7 +106,11 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/policies" element={<PoliciesScreen />} />
           <Route path="/policies/new" element={<NewPolicyScreen />} />
           <Route path="/policies/:id" element={<PolicyScreen />} />
+          <Route path="/policies/:id/history" element={<HistoryScreen />} />
+          <Route path="/policies/:id/summary" element={<SummaryScreen />} />
           <Route path="/dictionary" element={<DictionaryScreen />} />
+          <Route path="/dictionary/define" element={<DefineScreen />} />
+          <Route path="/dictionary/:id" element={<SettingScreen />} />
           <Route path="/clashes" element={<ClashesScreen />} />
           <Route path="/changes" element={<ChangesScreen />} />
           <Route path="/changes/:id" element={<ChangeScreen />} />

@@ -92,8 +92,7 @@ func (s *server) policySummary(_ context.Context, in *policyPath) (*output[wire.
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	page := report.Summary(found, v.Plan)
-	return &output[wire.SummaryPage]{wire.SummaryPage{Title: page.Title, Markdown: page.Markdown(), HTML: page.HTML()}}, nil
+	return &output[wire.SummaryPage]{wire.PageOf(report.Summary(found, v.Plan))}, nil
 }
 
 func (s *server) mergeEdit(_ context.Context, in *mergeInput) (*output[wire.Merged], error) {

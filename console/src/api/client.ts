@@ -28,9 +28,31 @@ export type Fault = Schemas['Fault'];
 export type Problem = Schemas['Problem'];
 export type Publication = Schemas['Publication'];
 
-/** A value of a setting: a bool, a whole number, text or a list of texts. */
-export type Value = boolean | number | string | string[];
+export type SettingUse = Schemas['SettingUse'];
+export type Column = Schemas['ColumnDoc'];
+export type Finding = Schemas['Finding'];
+export type Kept = Schemas['File'];
+export type Kit = Schemas['KitDoc'];
+export type Captured = Schemas['Captured'];
+export type PolicyVersion = Schemas['PolicyVersion'];
+export type Difference = Schemas['Difference'];
+export type Merged = Schemas['Merged'];
+export type Summary = Schemas['SummaryPage'];
+
+/** A file that is kept, named by its SHA-256. */
+export interface FileValue {
+  file: string;
+  name?: string;
+  size?: number;
+}
+export type Cell = boolean | number | string | string[] | FileValue;
+/** A row of a table: cells by the name of their column. */
+export type Row = Record<string, Cell>;
+/** A value of a setting: a bool, a whole number, text, a list of texts, a table or a file. */
+export type Value = boolean | number | string | string[] | Row[] | FileValue;
 export type Entry = Value | { value: Value; lock?: boolean; note?: string };
+
+export const isFile = (v: unknown): v is FileValue => typeof v === 'object' && v !== null && 'file' in v;
 /** A policy in the estate format. */
 export interface PolicyDoc {
   id: string;

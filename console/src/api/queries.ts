@@ -1,7 +1,7 @@
 // All server state: one key for each question, and what makes it stale.
 import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect } from 'react';
-import { api, got, Refusal, type PolicyDoc, type TrialEdit } from './client';
+import { api, got, Refusal, type PolicyDoc, type Setting, type TrialEdit } from './client';
 import { watchEvents } from './events';
 
 export const queries = new QueryClient({
@@ -64,7 +64,7 @@ export const usePolicies = (change?: string) =>
     placeholderData: keepPreviousData,
   });
 
-export const usePolicyUse = (id: string, change: { id: string; version: number } | undefined, enabled: boolean) =>
+export const usePolicyUse = (id: string, change: Draft, enabled: boolean) =>
   useQuery({
     queryKey: [...keys.estate, 'use', id, change?.id ?? '', change?.version ?? 0],
     queryFn: () => got(api.GET('/api/v1/policies/{id}/use', { params: { path: { id }, query: change ? { change: change.id } : {} } })),
@@ -83,19 +83,101 @@ export const useLivePolicy = (id: string, enabled: boolean) =>
     retry: false,
   });
 
-export const useDictionary = () =>
+type Draft = { id: string; version: number } | undefined;
+
+/** Every definition, as it is or as a change would have it. */
+export const useDictionary = (change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'dictionary'],
-    queryFn: async () => (await got(api.GET('/api/v1/settings', { params: { query: { limit: 1000 } } }))).items,
+    queryKey: [...keys.estate, 'dictionary', change?.id ?? '', change?.version ?? 0],
+    queryFn: async () => {
+      const all = [];
+      for (let cursor: string | undefined = ''; cursor !== undefined; ) {
+        const page: { items: Setting[]; next?: string } = await got(
+          api.GET('/api/v1/settings', { params: { query: { limit: 1000, ...(cursor ? { cursor } : {}), ...(change ? { change: change.id } : {}) } } }),
+        );
+        all.push(...page.items);
+        cursor = page.next || undefined;
+      }
+      return all;
+    },
+    placeholderData: keepPreviousData,
     staleTime: 60_000,
   });
 
-export const useSettingSearch = (words: string) =>
+export const useSettingSearch = (words: string, platforms: string[] = [], change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'search', words],
-    queryFn: async () => (await got(api.GET('/api/v1/settings', { params: { query: { q: words, limit: 12 } } }))).items,
+    queryKey: [...keys.estate, 'search', words, platforms.join(), change?.id ?? '', change?.version ?? 0],
+    queryFn: async () =>
+      (
+        await got(
+          api.GET('/api/v1/settings', {
+            params: { query: { q: words, limit: 12, ...(platforms.length ? { platform: platforms.join() } : {}), ...(change ? { change: change.id } : {}) } },
+          }),
+        )
+      ).items,
     placeholderData: keepPreviousData,
   });
+
+/** What is known of a setting, beside a policy of the open change where one is named. */
+export const useSettingUse = (id: string, policy: string | undefined, change: Draft, enabled = true) =>
+  useQuery({
+    queryKey: [...keys.estate, 'setting', id, policy ?? '', change?.id ?? '', change?.version ?? 0],
+    queryFn: () =>
+      got(api.GET('/api/v1/settings/{id}', { params: { path: { id }, query: { ...(policy ? { policy } : {}), ...(change ? { change: change.id } : {}) } } })),
+    enabled,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+export const useAreas = () => useQuery({ queryKey: [...keys.estate, 'areas'], queryFn: () => got(api.GET('/api/v1/areas')), staleTime: 60_000 });
+
+export const useKits = () => useQuery({ queryKey: ['kits'], queryFn: () => got(api.GET('/api/v1/kits')), staleTime: Infinity });
+
+export const useCapture = (id: string) =>
+  useQuery({
+    queryKey: [...keys.devices, id, 'capture'],
+    queryFn: () => got(api.GET('/api/v1/devices/{id}/capture', { params: { path: { id } } })),
+    enabled: id !== '',
+    retry: false,
+  });
+
+export const useHistory = (id: string) =>
+  useQuery({ queryKey: [...keys.estate, 'history', id], queryFn: () => got(api.GET('/api/v1/policies/{id}/history', { params: { path: { id } } })), retry: false });
+
+export const useDifferences = (id: string, from: number, to: number) =>
+  useQuery({
+    queryKey: [...keys.estate, 'differences', id, from, to],
+    queryFn: () => got(api.GET('/api/v1/policies/{id}/differences', { params: { path: { id }, query: { from, to } } })),
+    enabled: from > 0 && to > 0 && from !== to,
+  });
+
+export const useSummary = (id: string, change: Draft, enabled: boolean) =>
+  useQuery({
+    queryKey: [...keys.estate, 'summary', id, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/policies/{id}/summary', { params: { path: { id }, query: change ? { change: change.id } : {} } })),
+    enabled,
+    retry: false,
+  });
+
+export const useFile = (sha256: string | undefined) =>
+  useQuery({
+    queryKey: ['file', sha256],
+    queryFn: () => got(api.GET('/api/v1/files/{sha256}', { params: { path: { sha256: sha256! } } })),
+    enabled: !!sha256,
+    staleTime: Infinity,
+    retry: false,
+  });
+
+/** Sends a file to be read and kept. */
+export const addFile = (file: File, content: string, acceptExpired: boolean) =>
+  got(
+    api.POST('/api/v1/files', {
+      params: { query: { name: file.name, content: content as 'any', ...(acceptExpired ? { accept_expired: true } : {}) } },
+      body: file as never,
+      bodySerializer: (b: unknown) => b as BodyInit,
+      headers: { 'Content-Type': 'application/octet-stream' },
+    }),
+  );
 
 export const useGroups = () =>
   useQuery({ queryKey: [...keys.estate, 'groups'], queryFn: async () => (await got(api.GET('/api/v1/groups', { params: { query: { limit: 1000 } } }))).items });

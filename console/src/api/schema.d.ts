@@ -22,6 +22,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The areas of the dictionary, in their order */
+        get: operations["listAreas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -71,6 +88,23 @@ export interface paths {
         post?: never;
         /** End a change without publishing it */
         delete: operations["discardChange"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/edits/policies/{object}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring an edit together with the one that the change has by now; nothing is stored */
+        post: operations["mergeEdit"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -162,6 +196,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move settings of a policy into a new policy of the same audience */
+        post: operations["splitPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/conflicts": {
         parameters: {
             query?: never;
@@ -205,6 +256,23 @@ export interface paths {
         };
         /** All that is known of a device */
         get: operations["getDevice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device reports, of which a policy can be made */
+        get: operations["captureDevice"];
         put?: never;
         post?: never;
         delete?: never;
@@ -349,6 +417,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files that are kept, the newest first */
+        get: operations["listFiles"];
+        put?: never;
+        /** Read a file and keep it, once by its SHA-256 */
+        post: operations["addFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/files/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file that is kept, and what is in it */
+        get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/files/{sha256}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file's bytes */
+        get: operations["fileContent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -400,6 +520,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Starting points for policies of one purpose */
+        get: operations["listKits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lints": {
         parameters: {
             query?: never;
@@ -443,6 +580,57 @@ export interface paths {
         };
         /** Policies, with how many devices each reaches */
         get: operations["listPolicies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/{id}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two published versions of a policy, side by side */
+        get: operations["policyDifferences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every published version of a policy with what it altered, the newest first */
+        get: operations["policyHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/{id}/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A policy in plain words, for the change board */
+        get: operations["policySummary"];
         put?: never;
         post?: never;
         delete?: never;
@@ -545,7 +733,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A setting, and where it is set */
+        /** A setting, where it is set, and who lacks it, beside a policy where one is named */
         get: operations["getSetting"];
         put?: never;
         post?: never;
@@ -635,15 +823,54 @@ export interface components {
             role: string;
         };
         AlsoSet: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description To which it brings the setting
+             */
             devices: number;
+            locked?: boolean;
+            owner?: string;
             policy: string;
             /** @enum {string} */
-            relation: "repeats" | "clashes" | "overrides" | "overridden" | "adds";
+            relation: "repeats" | "clashes" | "overrides" | "overridden" | "adds" | "apart";
             setting: string;
+            /**
+             * Format: int64
+             * @description Of those, devices that the policy that is looked at reaches too
+             */
+            shared: number;
             title?: string;
-            /** @description A bool, a whole number, text or a list of texts */
-            value: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        Application: {
+            /** @description As the platform knows the application */
+            identifier: string;
+            name: string;
+            /** @enum {string} */
+            platform: "linux" | "windows" | "macos";
+            /**
+             * @description verified: the signature fits the file; unknown: this kind of file does not say
+             * @enum {string}
+             */
+            signed: "verified" | "unverified" | "none" | "unknown";
+            /** @description Who signed it, as the signature says */
+            signer?: string;
+            /** @description What kind of file it was read from */
+            source: string;
+            version?: string;
         };
         AuditRecord: {
             action: string;
@@ -669,8 +896,82 @@ export interface components {
             policy: string;
             /** Format: int64 */
             priority: number;
-            /** @description A bool, a whole number, text or a list of texts */
-            value: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        Captured: {
+            area: string;
+            /** @description It is what an unmanaged device does */
+            default: boolean;
+            from: string[];
+            kind: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            reported: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            setting: string;
+            title: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            wanted?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        Certificate: {
+            alternative_names?: string[];
+            /** @description May sign other certificates */
+            authority: boolean;
+            /** Format: int64 */
+            days_left: number;
+            /** @description It had expired when it was added, and somebody confirmed it */
+            expired?: boolean;
+            issuer: string;
+            /** @description Kind and size of the public key */
+            key: string;
+            /** Format: date-time */
+            not_after: string;
+            /** Format: date-time */
+            not_before: string;
+            not_yet_valid?: boolean;
+            self_signed: boolean;
+            /** @description Hexadecimal */
+            serial: string;
+            /** @description Fingerprint of the DER form */
+            sha256: string;
+            /** @description Algorithm of the issuer's signature */
+            signature: string;
+            subject: string;
         };
         Change: {
             /** Format: date-time */
@@ -706,6 +1007,42 @@ export interface components {
             /** Format: int64 */
             sent: number;
         };
+        Clash: {
+            base: string;
+            mine: string;
+            part: string;
+            theirs: string;
+            title?: string;
+        };
+        ColumnDoc: {
+            /** @enum {string} */
+            content?: "any" | "certificate" | "application-rules" | "application";
+            /** @enum {string} */
+            format?: "node-path";
+            help?: string;
+            item_pattern?: string;
+            /** Format: int64 */
+            max?: number;
+            /** Format: int64 */
+            max_items?: number;
+            /** Format: int64 */
+            max_length?: number;
+            measure?: string;
+            /** Format: int64 */
+            min?: number;
+            name: string;
+            options?: string[];
+            pattern?: string;
+            /**
+             * @description Filled from an application's file
+             * @enum {string}
+             */
+            reads?: "name" | "identifier" | "version" | "signer";
+            required?: boolean;
+            title?: string;
+            /** @enum {string} */
+            type: "bool" | "integer" | "text" | "choice" | "list" | "table" | "file";
+        };
         Conflict: {
             /** Format: int64 */
             device_count: number;
@@ -725,15 +1062,39 @@ export interface components {
         Delivery: {
             code?: string;
             reason?: string;
-            /** @description A bool, a whole number, text or a list of texts */
-            reported?: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            reported?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
             /** Format: date-time */
             reported_at?: string;
             setting: string;
             /** @enum {string} */
             status: "pending" | "applied" | "failed" | "unsupported" | "conflict";
             /** @description Absent: left to the laptop */
-            wanted?: boolean | number | string | string[];
+            wanted?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
             /** Format: date-time */
             wanted_at?: string;
         };
@@ -763,11 +1124,31 @@ export interface components {
             device: components["schemas"]["Device"];
             effective: components["schemas"]["SubjectAnswer"];
             facts: {
-                [key: string]: boolean | number | string | string[];
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                } | {
+                    [key: string]: boolean | number | string | string[] | {
+                        /** @description Its SHA-256 */
+                        file: string;
+                        name?: string;
+                        size?: number;
+                    };
+                }[];
             };
             /** @description From the root to the home unit */
             units: string[];
             users: string[];
+        };
+        Difference: {
+            from: string;
+            /** @description title, include, when … or settings/ID */
+            part: string;
+            setting?: string;
+            title?: string;
+            to: string;
         };
         Edit: {
             /** @enum {string} */
@@ -798,6 +1179,24 @@ export interface components {
         EnrolmentInputBody: {
             devices: string[];
         };
+        EntryDoc: {
+            lock?: boolean;
+            note?: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
         Event: {
             id?: string;
             /**
@@ -819,9 +1218,63 @@ export interface components {
             path?: string;
             place?: components["schemas"]["Place"];
         };
+        File: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            name: string;
+            /** @description It was not kept before */
+            new: boolean;
+            reading: components["schemas"]["Reading"];
+            sha256: string;
+            /** Format: int64 */
+            size: number;
+        };
+        Finding: {
+            beside?: string[];
+            check?: string;
+            /** Format: int64 */
+            devices: number;
+            found?: string;
+            /** @enum {string} */
+            kind: "wrong-alone" | "forced-value" | "many-purposes" | "nearly-known" | "typed-by-hand" | "same-path" | "other-systems" | "reaches-all";
+            known?: string;
+            purposes?: components["schemas"]["Purpose"][];
+            settings: string[];
+            /** @description In a sentence */
+            text: string;
+            /** @description That is forced */
+            value?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            /** @description Worth a look rather than wrong */
+            warning: boolean;
+        };
         ForcedDoc: {
-            /** @description A bool, a whole number, text or a list of texts */
-            value: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
             when: string;
         };
         FoundProblem: {
@@ -902,6 +1355,19 @@ export interface components {
             /** Format: int64 */
             version?: number;
         };
+        KitDoc: {
+            id: string;
+            /** @enum {string} */
+            kind: "configuration" | "security" | "encryption";
+            platforms?: string[];
+            settings: {
+                [key: string]: components["schemas"]["EntryDoc"];
+            };
+            title: string;
+            /** @description For which laptops it is meant */
+            when: string;
+            why: string;
+        };
         Lapsing: {
             id: string;
             reason: string;
@@ -917,6 +1383,23 @@ export interface components {
             lint: "redundant" | "never-wins" | "reaches-nobody";
             policy: string;
             setting?: string;
+        };
+        MergeInputBody: {
+            /** @description The policy as it was when the edit began */
+            base: unknown;
+            /** @description An object of the estate format, or its lists */
+            mine: unknown;
+        };
+        Merged: {
+            body: unknown;
+            by: string;
+            /** @description Where mine was kept, and a person is to choose */
+            clashes: components["schemas"]["Clash"][];
+            /**
+             * Format: int64
+             * @description Of the edit that was merged with: what If-Match is to name
+             */
+            version: number;
         };
         Movement: {
             /** Format: int64 */
@@ -1012,6 +1495,13 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        PageFile: {
+            items: components["schemas"]["File"][];
+            /** @description The cursor of the next page; absent at the end */
+            next?: string;
+            /** Format: int64 */
+            total: number;
+        };
         PageGroup: {
             items: components["schemas"]["Group"][];
             /** @description The cursor of the next page; absent at the end */
@@ -1086,8 +1576,36 @@ export interface components {
                     [key: string]: number;
                 };
             };
+            findings: components["schemas"]["Finding"][];
+            /** @description By setting, the laptops on which something else forces another value */
+            forced: {
+                [key: string]: number;
+            };
+            /** @description By setting and reason, the laptops that do not support it */
+            lacking: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
             problems: components["schemas"]["FoundProblem"][];
             reach: components["schemas"]["Reach"];
+        };
+        PolicyVersion: {
+            /** Format: date-time */
+            at: string;
+            /** @description What it altered in the version before */
+            before: components["schemas"]["Difference"][];
+            body?: unknown;
+            by: string;
+            change: string;
+            retired?: boolean;
+            /** Format: int64 */
+            revision: number;
+            /** @description Of the change that brought it */
+            title: string;
+            /** Format: int64 */
+            version: number;
+            why?: string;
         };
         Problem: {
             code: string;
@@ -1118,6 +1636,10 @@ export interface components {
             revision: number;
             title: string;
         };
+        Purpose: {
+            areas: string[];
+            settings: string[];
+        };
         Reach: {
             /** Format: int64 */
             condition: number;
@@ -1142,11 +1664,36 @@ export interface components {
              */
             unsupported: number;
         };
+        Reading: {
+            application?: components["schemas"]["Application"];
+            certificates?: components["schemas"]["Certificate"][];
+            /**
+             * @description any: nothing could be read out of it
+             * @enum {string}
+             */
+            content: "any" | "certificate" | "application-rules" | "application";
+            media_type: string;
+            rules?: components["schemas"]["RuleSet"];
+            /** @description What is odd about it, though it is taken */
+            warnings?: string[];
+        };
         ReplacedAnswer: {
             from: string[];
             how: string;
-            /** @description A bool, a whole number, text or a list of texts */
-            value: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
         };
         Retried: {
             /**
@@ -1154,6 +1701,25 @@ export interface components {
              * @description That will be tried again
              */
             settings: number;
+        };
+        Rule: {
+            /** @enum {string} */
+            action: "allow" | "deny";
+            id: string;
+            path?: string;
+            platforms?: string[];
+            sha256?: string;
+            signer?: components["schemas"]["Signer"];
+            title?: string;
+        };
+        RuleSet: {
+            /** @description A UUID in lower case with no braces, however the file writes it */
+            id: string;
+            /** @enum {string} */
+            otherwise: "allow" | "deny";
+            rules: components["schemas"]["Rule"][];
+            title?: string;
+            version?: string;
         };
         SetUp: {
             code: string;
@@ -1163,15 +1729,33 @@ export interface components {
         };
         Setting: {
             area?: string;
+            columns?: components["schemas"]["ColumnDoc"][];
             /** @enum {string} */
             combine?: "closest" | "strictest" | "merge" | "common";
-            /** @description A bool, a whole number, text or a list of texts */
-            default?: boolean | number | string | string[];
+            /** @enum {string} */
+            content?: "any" | "certificate" | "application-rules" | "application";
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            default?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
             effects?: ("restart" | "prompt" | "irreversible" | "lockout")[];
             forced?: components["schemas"]["ForcedDoc"][];
+            /** @enum {string} */
+            format?: "node-path";
             help?: string;
             id: string;
             item_pattern?: string;
+            key?: string[];
             keywords?: string[];
             /** @enum {string} */
             kind: "configuration" | "security" | "encryption";
@@ -1197,7 +1781,7 @@ export interface components {
             supports?: components["schemas"]["SupportDoc"][];
             title?: string;
             /** @enum {string} */
-            type: "bool" | "integer" | "text" | "choice" | "list";
+            type: "bool" | "integer" | "text" | "choice" | "list" | "table" | "file";
         };
         SettingAnswer: {
             candidates: components["schemas"]["CandidateAnswer"][];
@@ -1210,14 +1794,124 @@ export interface components {
             setting: string;
             /** @enum {string} */
             status: "set" | "unset" | "conflict" | "unsupported";
-            /** @description A bool, a whole number, text or a list of texts */
-            value?: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        SettingUse: {
+            area?: string;
+            columns?: components["schemas"]["ColumnDoc"][];
+            /** @enum {string} */
+            combine?: "closest" | "strictest" | "merge" | "common";
+            /** @description In words */
+            combines: string;
+            /** @enum {string} */
+            content?: "any" | "certificate" | "application-rules" | "application";
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            default?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            /**
+             * Format: int64
+             * @description That the policy reaches; all of them without one
+             */
+            devices: number;
+            effects?: ("restart" | "prompt" | "irreversible" | "lockout")[];
+            /** @description Other active policies that set it */
+            elsewhere: components["schemas"]["AlsoSet"][];
+            /**
+             * Format: int64
+             * @description That count today
+             */
+            exceptions: number;
+            forced?: components["schemas"]["ForcedDoc"][];
+            /** @enum {string} */
+            format?: "node-path";
+            help?: string;
+            id: string;
+            item_pattern?: string;
+            key?: string[];
+            keywords?: string[];
+            /** @enum {string} */
+            kind: "configuration" | "security" | "encryption";
+            /** @description Of those, by reason, devices that do not support it */
+            lacking: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            max?: number;
+            /** Format: int64 */
+            max_items?: number;
+            /** Format: int64 */
+            max_length?: number;
+            measure?: string;
+            /** Format: int64 */
+            min?: number;
+            options?: string[];
+            /** @description Of this estate, not shipped */
+            own: boolean;
+            pattern?: string;
+            /** @description Active policies that set it */
+            policies: string[];
+            /** @enum {string} */
+            side?: "device" | "user";
+            /** @enum {string} */
+            stricter?: "lower" | "higher" | "true" | "false" | "later";
+            /** @description In words */
+            support: string;
+            supports?: components["schemas"]["SupportDoc"][];
+            title?: string;
+            /** @enum {string} */
+            type: "bool" | "integer" | "text" | "choice" | "list" | "table" | "file";
+        };
+        Signer: {
+            certificate_sha256?: string;
+            name?: string;
+        };
+        Split: {
+            new_id: string;
+            policy: string;
+            settings: string[];
+            title?: string;
         };
         State: {
             /** @enum {string} */
             status?: "set" | "unset" | "conflict" | "unsupported" | "";
-            /** @description A bool, a whole number, text or a list of texts */
-            value?: boolean | number | string | string[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
         };
         Statuses: {
             /** Format: int64 */
@@ -1238,6 +1932,21 @@ export interface components {
             problems: components["schemas"]["ProblemAnswer"][];
             settings: components["schemas"]["SettingAnswer"][];
             unit: string;
+        };
+        SummaryBlock: {
+            header?: string[];
+            /** @enum {string} */
+            kind: "heading" | "paragraph" | "list" | "table";
+            points?: string[];
+            rows?: string[][];
+            text?: string;
+        };
+        SummaryPage: {
+            blocks: components["schemas"]["SummaryBlock"][];
+            /** @description A page that stands by itself */
+            html: string;
+            markdown: string;
+            title: string;
         };
         SupportDoc: {
             editions?: string[];
@@ -1278,7 +1987,7 @@ export interface components {
             body?: unknown;
             id: string;
             /** @enum {string} */
-            kind: "policies" | "groups" | "rulings" | "exceptions";
+            kind: "policies" | "groups" | "rulings" | "exceptions" | "settings" | "checks";
             retire?: boolean;
         };
         TrialInputBody: {
@@ -1375,6 +2084,62 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAreas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -1732,6 +2497,70 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mergeEdit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Of the change */
+                id: string;
+                object: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Merged"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -2148,6 +2977,67 @@ export interface operations {
             };
         };
     };
+    splitPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Of the change */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Split"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     conflicts: {
         parameters: {
             query?: {
@@ -2292,6 +3182,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DevicePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    captureDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Captured"][];
                 };
             };
             /** @description Unauthorized */
@@ -2835,6 +3783,255 @@ export interface operations {
             };
         };
     };
+    listFiles: {
+        parameters: {
+            query?: {
+                content?: "any" | "certificate" | "application-rules" | "application";
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addFile: {
+        parameters: {
+            query: {
+                /** @description What people call it */
+                name: string;
+                /** @description What it must be */
+                content?: "any" | "certificate" | "application-rules" | "application";
+                /** @description Take a certificate that has expired */
+                accept_expired?: boolean;
+                /** @description Say what is in it and do not keep it */
+                read_only?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fileContent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listGroups: {
         parameters: {
             query?: {
@@ -2950,6 +4147,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listKits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDoc"][];
                 };
             };
             /** @description Unauthorized */
@@ -3124,6 +4377,186 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PagePolicy"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    policyDifferences: {
+        parameters: {
+            query: {
+                from: number;
+                to: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    policyHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyVersion"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    policySummary: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SummaryPage"];
                 };
             };
             /** @description Unauthorized */
@@ -3499,6 +4932,9 @@ export interface operations {
                 /** @description Ask of this change laid over what is live */
                 change?: string;
                 q?: string;
+                area?: string;
+                /** @description Settings of these platforms first, separated by commas */
+                platform?: string;
                 cursor?: string;
                 limit?: number;
             };
@@ -3560,6 +4996,8 @@ export interface operations {
             query?: {
                 /** @description Ask of this change laid over what is live */
                 change?: string;
+                /** @description That is being written: others are seen beside it */
+                policy?: string;
             };
             header?: never;
             path: {
@@ -3575,7 +5013,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Setting"];
+                    "application/json": components["schemas"]["SettingUse"];
                 };
             };
             /** @description Unauthorized */

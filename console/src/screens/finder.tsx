@@ -31,7 +31,7 @@ function Search({ onClose }: { onClose: () => void }) {
   const fits = (...texts: (string | undefined)[]) => texts.join(' ').toLowerCase().includes(q.toLowerCase());
   const found = q
     ? [
-        ...settings.slice(0, 5).map((s) => ({ kind: 'setting', to: `/dictionary?q=${encodeURIComponent(s.title ?? s.id)}`, text: s.title ?? s.id, id: s.id })),
+        ...settings.slice(0, 5).map((s) => ({ kind: 'setting', to: `/dictionary/${s.id}`, text: s.title ?? s.id, id: s.id })),
         ...policies
           .filter((p) => fits(p.id, p.title, p.why))
           .slice(0, 6)

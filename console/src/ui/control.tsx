@@ -1,10 +1,27 @@
-// The right control for each type of setting. Text that does not fit the type is kept while it is typed and
+// The right control for each type of value. Text that does not fit the type is kept while it is typed and
 // handed on as it is: the service says what is wrong with it.
 import { useEffect, useState } from 'react';
-import type { Setting, Value } from '../api/client';
+import { isFile, type Cell, type Column, type Row, type Setting, type Value } from '../api/client';
+import { FileControl } from './file';
+import { TableControl } from './table';
+
+/** What a control needs to know of a setting or of a column. */
+export type Shape = Pick<Setting, 'type' | 'min' | 'max' | 'measure' | 'max_length' | 'options' | 'content' | 'format'> & {
+  stricter?: string;
+  columns?: Column[];
+  key?: string[];
+};
+
+export interface ControlProps<V> {
+  of: Shape;
+  value: V;
+  onChange: (v: V) => void;
+  label: string;
+  disabled?: boolean;
+}
 
 export function blank(d: Setting): Value {
-  if (d.default !== undefined) return d.default;
+  if (d.default !== undefined) return d.default as Value;
   switch (d.type) {
     case 'bool':
       return true;
@@ -13,57 +30,85 @@ export function blank(d: Setting): Value {
     case 'choice':
       return d.options?.[0] ?? '';
     case 'list':
+    case 'table':
       return [];
+    case 'file':
+      return { file: '' };
   }
   return '';
 }
 
-export function Control({
-  of: d,
-  value,
-  onChange,
-  label,
-  disabled,
-}: {
-  of: Setting;
-  value: Value;
-  onChange: (v: Value) => void;
-  label: string;
-  disabled?: boolean;
-}) {
+/** Tells whether a value is so far only a place for one: a file that is still to be chosen. */
+export const isPlaceholder = (v: Value) => isFile(v) && v.file === '';
+
+export function Control({ of: d, value, onChange, label, disabled }: ControlProps<Value>) {
+  switch (d.type) {
+    case 'table':
+      return <TableControl of={d} value={(Array.isArray(value) ? value : []) as Row[]} onChange={onChange} label={label} disabled={disabled} />;
+    case 'choice':
+      return (
+        <div className="flex flex-col gap-1">
+          <CellControl of={d} value={value as Cell} onChange={(v) => onChange(v as Value)} label={label} disabled={disabled} />
+          {d.stricter === 'later' && <Strength options={d.options ?? []} at={String(value)} />}
+        </div>
+      );
+  }
+  return <CellControl of={d} value={value as Cell} onChange={(v) => onChange(v as Value)} label={label} disabled={disabled} />;
+}
+
+/** The options of a choice in order of strength, with the one that is chosen. */
+function Strength({ options, at }: { options: string[]; at: string }) {
+  return (
+    <span className="quiet flex flex-wrap items-center gap-x-1.5 text-[13px]">
+      weakest
+      {options.map((o) => (
+        <span key={o} className={o === at ? 'rounded bg-primary/12 px-1 font-medium text-primary' : ''}>
+          {o}
+        </span>
+      ))}
+      strictest
+    </span>
+  );
+}
+
+/** A control for what a cell of a table can hold, and for every setting but tables. */
+export function CellControl({ of: d, value, onChange, label, disabled }: ControlProps<Cell>) {
   switch (d.type) {
     case 'bool':
       return (
         <select
           aria-label={label}
-          className="select select-sm w-40"
+          className="select select-sm w-full max-w-40"
           disabled={disabled}
-          value={String(value)}
+          value={value === undefined ? '' : String(value)}
           onChange={(e) => onChange(e.target.value === 'true')}
         >
+          {value === undefined && <option value="">–</option>}
           <option value="true">yes</option>
           <option value="false">no</option>
         </select>
       );
-    case 'choice':
+    case 'choice': {
+      const text = value === undefined ? '' : String(value);
       return (
-        <div className="flex flex-col gap-1">
-          <select aria-label={label} className="select select-sm w-56" disabled={disabled} value={String(value)} onChange={(e) => onChange(e.target.value)}>
-            {!d.options?.includes(String(value)) && <option value={String(value)}>{String(value)} (not an option)</option>}
-            {d.options?.map((o) => (
-              <option key={o}>{o}</option>
-            ))}
-          </select>
-          {d.stricter === 'later' && <span className="quiet text-[13px]">from weakest to strictest: {d.options?.join(' → ')}</span>}
-        </div>
+        <select aria-label={label} className="select select-sm w-full max-w-56" disabled={disabled} value={text} onChange={(e) => onChange(e.target.value)}>
+          {!d.options?.includes(text) && <option value={text}>{text ? `${text} (not an option)` : '–'}</option>}
+          {d.options?.map((o) => (
+            <option key={o}>{o}</option>
+          ))}
+        </select>
       );
+    }
     case 'integer':
-      return <NumberControl d={d} value={value} onChange={onChange} label={label} disabled={disabled} />;
+      return <NumberControl of={d} value={value} onChange={onChange} label={label} disabled={disabled} />;
     case 'list':
-      return <ListControl value={value} onChange={onChange} label={label} disabled={disabled} />;
+      return <ListControl of={d} value={value} onChange={onChange} label={label} disabled={disabled} />;
+    case 'file':
+      return <FileControl of={d} value={isFile(value) ? value : undefined} onChange={onChange} label={label} disabled={disabled} />;
   }
-  const text = String(value);
-  return (d.max_length ?? 0) > 120 ? (
+  const text = value === undefined ? '' : String(value);
+  const invalid = d.format === 'node-path' && text !== '' && !/^\.\/[^{}]*$/.test(text);
+  return (d.max_length ?? 0) > 120 && !d.format ? (
     <textarea
       aria-label={label}
       className="textarea textarea-sm w-full max-w-xl"
@@ -73,36 +118,69 @@ export function Control({
       onChange={(e) => onChange(e.target.value)}
     />
   ) : (
-    <input aria-label={label} className="input input-sm w-full max-w-md" disabled={disabled} value={text} onChange={(e) => onChange(e.target.value)} />
+    <input
+      aria-label={label}
+      aria-invalid={invalid || undefined}
+      className={`input input-sm w-full max-w-md ${d.format ? 'font-mono text-[13px]' : ''}`}
+      disabled={disabled}
+      value={text}
+      onChange={(e) => onChange(e.target.value)}
+    />
   );
 }
 
-function NumberControl({ d, value, onChange, label, disabled }: { d: Setting; value: Value; onChange: (v: Value) => void; label: string; disabled?: boolean }) {
-  const [text, setText] = useState(String(value));
-  useEffect(() => setText(String(value)), [value]);
+/** How many of a measure a unit is. What is typed with a unit is turned into the measure. */
+const units: Record<string, Record<string, number>> = {
+  seconds: { s: 1, m: 60, min: 60, h: 3600 },
+  minutes: { m: 1, min: 1, h: 60, d: 1440 },
+  hours: { h: 1, d: 24, w: 168 },
+  days: { d: 1, w: 7, y: 365 },
+  MB: { mb: 1, gb: 1000 },
+  GB: { gb: 1, tb: 1000 },
+};
+
+function numberOf(text: string, measure?: string): number | string {
+  const parts = /^(-?\d+)\s*([a-z]*)$/i.exec(text.trim());
+  const factor = parts?.[2] ? units[measure ?? '']?.[parts[2].toLowerCase()] : 1;
+  return parts && factor ? Number(parts[1]) * factor : text;
+}
+
+/** Says a number in the largest units that it is whole in: 1440 minutes are 1 d. */
+function larger(n: number, measure?: string): string {
+  const all = Object.entries(units[measure ?? ''] ?? {})
+    .filter(([, f]) => f > 1 && n >= f && n % f === 0)
+    .sort((a, b) => b[1] - a[1]);
+  return all[0] ? `${n / all[0][1]} ${all[0][0]}` : '';
+}
+
+function NumberControl({ of: d, value, onChange, label, disabled }: ControlProps<Cell>) {
+  const [text, setText] = useState(String(value ?? ''));
+  useEffect(() => setText((t) => (numberOf(t, d.measure) === value ? t : String(value ?? ''))), [value, d.measure]);
+  const also = typeof value === 'number' ? larger(value, d.measure) : '';
   return (
     <span className="flex items-center gap-2">
       <input
         aria-label={label}
-        inputMode="numeric"
         className="input input-sm w-28 text-right tabular-nums"
         disabled={disabled}
         value={text}
         onChange={(e) => {
           setText(e.target.value);
-          onChange(/^-?\d+$/.test(e.target.value.trim()) ? Number(e.target.value) : e.target.value);
+          onChange(numberOf(e.target.value, d.measure));
         }}
+        onBlur={() => setText(String(value ?? ''))}
       />
       <span className="quiet text-[13px]">
         {d.measure}
+        {also ? ` (${also})` : ''}
         {d.min !== undefined && d.max !== undefined ? `, ${d.min} to ${d.max}` : ''}
       </span>
     </span>
   );
 }
 
-/** One item a line; many lines can be pasted. */
-function ListControl({ value, onChange, label, disabled }: { value: Value; onChange: (v: Value) => void; label: string; disabled?: boolean }) {
+/** One item a line; many lines can be pasted, repeats and empty ones are left out. */
+function ListControl({ value, onChange, label, disabled }: ControlProps<Cell>) {
   const items = Array.isArray(value) ? value : [];
   const [text, setText] = useState(items.join('\n'));
   const joined = items.join('\n');
@@ -125,8 +203,12 @@ function ListControl({ value, onChange, label, disabled }: { value: Value; onCha
   );
 }
 
-const lines = (text: string) =>
-  text
-    .split('\n')
-    .map((l) => l.trim())
-    .filter(Boolean);
+/** The lines of a text without blanks around them, empty ones and repeats. */
+export const lines = (text: string) => [
+  ...new Set(
+    text
+      .split('\n')
+      .map((l) => l.trim())
+      .filter(Boolean),
+  ),
+];

@@ -1,7 +1,7 @@
 // The one map from states to words, icons and tones, and how values and times are written.
 import { AlertTriangle, ArrowDownToDot, Ban, Check, CircleDashed, Clock, GitFork, Minus } from 'lucide-react';
 import type { ReactNode } from 'react';
-import type { Value } from '../api/client';
+import { isFile, type Row, type Value } from '../api/client';
 
 type Tone = 'good' | 'wait' | 'decide' | 'bad' | 'quiet';
 
@@ -65,6 +65,7 @@ const relations: Record<string, string> = {
   overrides: 'wins over this',
   overridden: 'gives way to this',
   adds: 'adds up',
+  apart: 'for other laptops',
 };
 export const relationWord = (r: string) => relations[r] ?? r;
 
@@ -74,9 +75,18 @@ export const isEmpty = (v: Value | undefined | null) => v === undefined || v ===
 export function valueText(v: Value | undefined | null): string {
   if (v === undefined || v === null) return '–';
   if (typeof v === 'boolean') return v ? 'yes' : 'no';
-  if (Array.isArray(v)) return v.length ? v.join(', ') : 'empty list';
+  if (Array.isArray(v))
+    return v.length === 0
+      ? 'empty list'
+      : v.map((item) => (typeof item === 'string' ? item : rowText(item))).join(typeof v[0] === 'string' ? ', ' : '; ');
+  if (isFile(v)) return v.name || `file ${v.file.slice(0, 12)}`;
   return String(v) === '' ? 'empty text' : String(v);
 }
+
+const rowText = (row: Row) =>
+  Object.entries(row)
+    .map(([column, cell]) => `${column.replaceAll('_', ' ')} ${valueText(cell)}`)
+    .join(', ');
 
 export function ValueText({ of, className = '' }: { of: Value | undefined | null; className?: string }) {
   return <span className={`id break-words ${isEmpty(of) ? 'quiet' : ''} ${className}`}>{valueText(of)}</span>;
@@ -106,3 +116,11 @@ export function Time({ at }: { at?: string | null }) {
     </time>
   );
 }
+
+/** An id made of a title. */
+export const slug = (title: string) =>
+  title
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-|-$/g, '')
+    .slice(0, 60);

@@ -1,8 +1,9 @@
 // Who gets a policy, and what else is to be said about it.
 import { Plus, X } from 'lucide-react';
 import { useEffect, useState } from 'react';
-import type { Fault, PolicyDoc } from '../../api/client';
+import { api, got, type Fault, type PolicyDoc } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
+import { lines } from '../../ui/control';
 import { Field, Sheet } from '../../ui/parts';
 import { count } from '../../ui/words';
 import type { Alter } from './entry';
@@ -49,9 +50,25 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
   const units = useUnits().data ?? [];
   const groups = useGroups().data ?? [];
   const listID = `targets-${label.replaceAll(' ', '-')}`;
+  const [unknown, setUnknown] = useState<string[]>([]);
   const add = (target: string) => {
     const t = target.trim();
+    if (t.startsWith('serial:')) return void addSerials([t.slice('serial:'.length)]);
     if (t && !list.includes(t)) onChange([...list, t]);
+    setText('');
+  };
+  /** Turns serial numbers into the laptops that have them; those that no laptop has are listed. */
+  const addSerials = async (serials: string[]) => {
+    const targets: string[] = [];
+    const missing: string[] = [];
+    for (const serial of serials) {
+      const found = await got(api.GET('/api/v1/devices', { params: { query: { q: serial, limit: 20 } } }));
+      const device = found.items.find((d) => d.serial?.toLowerCase() === serial.toLowerCase() || d.id.toLowerCase() === serial.toLowerCase());
+      if (device) targets.push(`device:${device.id}`);
+      else missing.push(serial);
+    }
+    onChange([...new Set([...list, ...targets])]);
+    setUnknown(missing);
     setText('');
   };
   const known = ['everyone', ...units.map((u) => `unit:${u.id}`), ...groups.map((g) => `group:${g.id}`)];
@@ -88,9 +105,15 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
             <input
               list={listID}
               aria-label={`${label}: add a unit, group, device or person`}
-              placeholder="unit:, group:, device:, person:"
+              placeholder="unit:, group:, device:, person:, serial:"
               className="input input-sm join-item w-60 font-mono text-[13px]"
               value={text}
+              onPaste={(e) => {
+                const pasted = lines(e.clipboardData.getData('text').replaceAll(/[,;\t]/g, '\n'));
+                if (pasted.length < 2) return;
+                e.preventDefault();
+                void addSerials(pasted);
+              }}
               onChange={(e) => {
                 setText(e.target.value);
                 if (known.includes(e.target.value) && !(e.nativeEvent as InputEvent).inputType?.startsWith('insertText')) add(e.target.value);
@@ -107,6 +130,14 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
           </form>
         )}
       </div>
+      {unknown.length > 0 && (
+        <p role="alert" className="text-[13px] text-error">
+          No laptop has the serial number {unknown.join(', ')}.
+        </p>
+      )}
+      {list.includes('everyone') && label === 'Gets it' && (
+        <p className="text-[13px] font-medium text-warning">This is for everyone: every laptop of the company, those that come later too.</p>
+      )}
     </div>
   );
 }

@@ -11,7 +11,7 @@ export interface LongEntry {
 /** How a policy is altered: a function from what it is to what it becomes. */
 export type Alter = (how: (d: PolicyDoc) => PolicyDoc) => void;
 
-export const long = (e: Entry): LongEntry => (typeof e === 'object' && !Array.isArray(e) ? e : { value: e });
+export const long = (e: Entry): LongEntry => (typeof e === 'object' && !Array.isArray(e) && 'value' in e ? (e as LongEntry) : { value: e as Value });
 export const short = (e: LongEntry): Entry => (e.lock || e.note ? e : e.value);
 
 /** Tells whether two policies say the same: the service orders fields and leaves empty ones out. */

@@ -1,16 +1,18 @@
 // A policy: its settings, who gets it, and what it will do, while it is typed.
 import { useEffect, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
-import { Refusal, type PolicyDoc } from '../../api/client';
-import { useDictionary, useLivePolicy, usePolicyUse, useWho } from '../../api/queries';
+import type { PolicyDoc } from '../../api/client';
+import { useAreas, useDictionary, useLivePolicy, usePolicyUse, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
-import { Findings } from '../../ui/impact';
+import { Findings as Gained } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { ReachBar } from '../../ui/reach';
 import { count, number, Status } from '../../ui/words';
 import { About, AudienceSheet } from './audience';
+import { MergeClashes } from './clashes';
 import { same } from './entry';
 import { useKept, type Saving } from './kept';
+import { FindingsSheet } from './findings';
 import { Settings } from './settings';
 
 export function PolicyScreen() {
@@ -42,19 +44,21 @@ export function PolicyScreen() {
 function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
   const open = useOpenChange();
   const reader = useWho().data?.role !== 'administrator';
-  const { doc, alter, take, trial, saving, isDirty } = useKept(start, editVersion);
+  const { doc, alter, take, choose, trial, saving, isDirty, complete } = useKept(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = trial?.use ?? (saving.state === 'faults' ? undefined : stored.data);
   const faults = trial?.faults ?? [];
-  const dictionary = new Map((useDictionary().data ?? []).map((d) => [d.id, d]));
+  const said = new Set(use?.findings.map((f) => f.check));
+  const problems = use?.problems.filter((p) => !said.has(p.check)) ?? []; // what is wrong in this policy alone stands at its settings
+  const dictionary = new Map((useDictionary(open.change).data ?? []).map((d) => [d.id, d]));
+  const areas = useAreas().data ?? [];
   const locked = reader || retiring;
   const latest = useRef(doc);
   latest.current = doc;
   // When a colleague saves this policy, and nothing is typed here that is not kept, theirs is shown.
   useEffect(() => {
-    if (!isDirty() && !same(start, latest.current)) take(start, editVersion);
-  }, [editVersion, start, isDirty, take]);
-  const stale = saving.state === 'refused' && saving.error instanceof Refusal && [412, 428].includes(saving.error.problem.status);
+    if (!isDirty() && !same(start, complete(latest.current))) take(start, editVersion);
+  }, [editVersion, start, isDirty, take, complete]);
   return (
     <Page
       title={doc.title || doc.id}
@@ -66,15 +70,8 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       }
       actions={<Actions id={id} doc={doc} live={live} retiring={retiring} edited={editVersion !== undefined} saving={saving} reader={reader} />}
     >
-      {stale && (
-        <div role="alert" className="rounded border border-warning/60 bg-warning/8 px-4 py-3 text-sm">
-          <p className="font-medium text-warning">{(saving as { error: Refusal }).error.message}</p>
-          <button type="button" className="btn btn-sm mt-2" onClick={() => take(start, editVersion)}>
-            Show theirs (what you typed since is dropped)
-          </button>
-        </div>
-      )}
-      {saving.state === 'refused' && !stale && <Failed error={saving.error} />}
+      {saving.state === 'clashes' && <MergeClashes merged={saving.merged} theirs={start} onChosen={(chosen) => choose(chosen, start)} />}
+      {saving.state === 'refused' && <Failed error={saving.error} />}
       {retiring && (
         <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
           The open change retires this policy. Take the retirement out of the change to edit it.
@@ -82,7 +79,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       )}
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem]">
         <div className="flex min-w-0 flex-col gap-4">
-          <Settings doc={doc} alter={alter} dictionary={dictionary} also={use?.also_set ?? []} use={use} faults={faults} locked={locked} />
+          <Settings doc={doc} alter={alter} dictionary={dictionary} areas={areas} use={use} faults={faults} locked={locked} />
           <AudienceSheet doc={doc} alter={alter} faults={faults} locked={locked} />
           <About doc={doc} alter={alter} locked={locked} />
         </div>
@@ -93,6 +90,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
               <Faults list={faults.map((f) => ({ ...f, path: f.path?.replace(`/policies/${id}`, '') }))} />
             </div>
           )}
+          {use && <FindingsSheet doc={doc} findings={use.findings} locked={locked} isDirty={isDirty} />}
           <Sheet title="Who gets it">
             {use ? (
               <div className="px-4 py-3">
@@ -102,10 +100,10 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
               <Loading rows={2} />
             )}
           </Sheet>
-          {use && use.problems.length > 0 && (
+          {use && problems.length > 0 && (
             <Sheet title="Wrong together with others">
               <ul className="flex flex-col gap-2 px-4 py-3 text-sm">
-                {use.problems.map((p) => (
+                {problems.map((p) => (
                   <li key={p.check + p.from.join()}>
                     <span className="text-warning">{p.message}</span>
                     <span className="quiet">
@@ -124,7 +122,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
                   <strong className="tabular-nums">{number(trial.impact.devices)}</strong> of {count(trial.impact.estate, 'laptop')} get something else
                   {trial.impact.weaker > 0 && <span className="text-warning">; {number(trial.impact.weaker)} get a weaker value</span>}
                 </p>
-                <Findings of={trial.impact} />
+                <Gained of={trial.impact} />
               </div>
             </Sheet>
           )}
@@ -134,7 +132,15 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   );
 }
 
-const savingWords = { 'as stored': '', checking: 'Checking …', saved: 'Kept in the open change', faults: 'Not kept: it has faults', refused: 'Not kept' };
+const savingWords = {
+  'as stored': '',
+  checking: 'Checking …',
+  saved: 'Kept in the open change',
+  merged: 'Brought together with what a colleague saved, and kept',
+  clashes: 'Not kept: choose below',
+  faults: 'Not kept: it has faults',
+  refused: 'Not kept',
+};
 
 function Actions({
   id,
@@ -158,12 +164,34 @@ function Actions({
   const [asking, setAsking] = useState(false);
   const [error, setError] = useState<unknown>();
   const reach = usePolicyUse(id, undefined, asking).data?.reach;
-  if (reader) return <span className="quiet text-sm">You may look, not edit</span>;
+  const pages = (
+    <>
+      <Link className="btn btn-ghost btn-sm" to={`/policies/${id}/summary`}>
+        Summary
+      </Link>
+      {live && (
+        <Link className="btn btn-ghost btn-sm" to={`/policies/${id}/history`}>
+          History
+        </Link>
+      )}
+    </>
+  );
+  if (reader)
+    return (
+      <>
+        {pages}
+        <span className="quiet text-sm">You may look, not edit</span>
+      </>
+    );
   return (
     <>
-      <span className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' ? 'text-error' : 'quiet'}`} role="status">
+      <span className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' || saving.state === 'clashes' ? 'text-error' : 'quiet'}`} role="status">
         {savingWords[saving.state]}
       </span>
+      {pages}
+      <Link className="btn btn-ghost btn-sm" to={`/policies/new?like=${encodeURIComponent(id)}`}>
+        Copy
+      </Link>
       {edited && (
         <button
           type="button"

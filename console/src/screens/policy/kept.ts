@@ -1,10 +1,16 @@
-// What is typed is tried against the whole estate, and kept in the open change when it has no faults.
+// What is typed is tried against the whole estate, and kept in the open change when it has no faults. When somebody else saved the
+// same policy in between, both are brought together setting by setting; where both altered the same, a person chooses.
 import { useCallback, useEffect, useRef, useState } from 'react';
-import type { PolicyDoc, Trial } from '../../api/client';
+import { api, got, Refusal, type Merged, type PolicyDoc, type Trial } from '../../api/client';
 import { tryEdits } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
+import { isPlaceholder } from '../../ui/control';
+import { long, same } from './entry';
 
-export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'faults' } | { state: 'refused'; error: unknown };
+export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'clashes'; merged: Merged } | { state: 'refused'; error: unknown };
+
+/** The policy without places for files that are still to be chosen. */
+const complete = (doc: PolicyDoc): PolicyDoc => ({ ...doc, settings: Object.fromEntries(Object.entries(doc.settings).filter(([, e]) => !isPlaceholder(long(e).value))) });
 
 /** Tries what is typed, and keeps it in the open change when it has no faults. */
 export function useKept(start: PolicyDoc, editVersion: number | undefined) {
@@ -13,6 +19,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const [trial, setTrial] = useState<Trial>();
   const [saving, setSaving] = useState<Saving>({ state: 'as stored' });
   const version = useRef(editVersion);
+  const base = useRef(start); // what is typed began from
   const dirty = useRef(false);
   const latest = useRef(0);
   const openRef = useRef(open);
@@ -21,29 +28,57 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     if (!dirty.current) version.current = editVersion;
   }, [editVersion]);
 
+  const mergeWithTheirs = useCallback(async (mine: PolicyDoc) => {
+    const merged = await got(
+      api.POST('/api/v1/changes/{id}/edits/policies/{object}/merge', {
+        params: { path: { id: openRef.current.id!, object: mine.id } },
+        body: { base: base.current as never, mine: mine as never },
+      }),
+    );
+    version.current = merged.version;
+    return merged;
+  }, []);
+
   useEffect(() => {
     if (!dirty.current) return;
     const turn = ++latest.current;
     setSaving({ state: 'checking' });
     const wait = setTimeout(() => {
       void (async () => {
+        const mine = complete(doc);
         try {
-          const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: doc.id, body: doc as never }]);
+          const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: doc.id, body: mine as never }]);
           if (turn !== latest.current) return;
           setTrial(said);
           if (said.faults?.length) return setSaving({ state: 'faults' });
-          version.current = await openRef.current.put('policies', doc, version.current, `Edit ${doc.title || doc.id}`);
+          version.current = await openRef.current.put('policies', mine, version.current, `Edit ${doc.title || doc.id}`);
+          base.current = mine;
           if (turn === latest.current) {
             dirty.current = false;
             setSaving({ state: 'saved' });
           }
         } catch (error) {
-          if (turn === latest.current) setSaving({ state: 'refused', error });
+          if (turn !== latest.current) return;
+          if (!(error instanceof Refusal && [412, 428].includes(error.problem.status) && openRef.current.id)) return setSaving({ state: 'refused', error });
+          try {
+            const merged = await mergeWithTheirs(mine);
+            if (turn !== latest.current) return;
+            if (merged.clashes.length) return setSaving({ state: 'clashes', merged });
+            const body = merged.body as PolicyDoc;
+            version.current = await openRef.current.put('policies', body, merged.version, `Edit ${doc.title || doc.id}`);
+            latest.current++;
+            base.current = body;
+            dirty.current = false;
+            setDoc(body);
+            setSaving({ state: 'merged' });
+          } catch (failed) {
+            if (turn === latest.current) setSaving({ state: 'refused', error: failed });
+          }
         }
       })();
     }, 350);
     return () => clearTimeout(wait);
-  }, [doc]);
+  }, [doc, mergeWithTheirs]);
 
   const alter = useCallback((how: (d: PolicyDoc) => PolicyDoc) => {
     dirty.current = true;
@@ -53,10 +88,16 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     latest.current++;
     dirty.current = false;
     version.current = at;
-    setDoc(stored);
+    base.current = stored;
+    setDoc((was) => (same(stored, complete(was)) ? was : stored));
     setTrial(undefined);
     setSaving({ state: 'as stored' });
   }, []);
-  return { doc, alter, take, trial, saving, isDirty: () => dirty.current };
+  /** Goes on with what a person chose where both had altered the same; theirs is what it began from now. */
+  const choose = useCallback((chosen: PolicyDoc, theirs: PolicyDoc) => {
+    base.current = theirs;
+    dirty.current = true;
+    setDoc(chosen);
+  }, []);
+  return { doc, alter, take, choose, trial, saving, isDirty: () => dirty.current, complete };
 }
-

@@ -1,0 +1,69 @@
+// Two people altered the same in one policy: both values side by side, and a choice for each.
+import { useState } from 'react';
+import type { Merged, PolicyDoc } from '../../api/client';
+
+/** Puts a part of one policy in the place of another's. */
+function withPart(into: PolicyDoc, from: PolicyDoc, part: string): PolicyDoc {
+  if (part.startsWith('settings/')) {
+    const id = part.slice('settings/'.length);
+    const settings = { ...into.settings };
+    if (from.settings[id] === undefined) delete settings[id];
+    else settings[id] = from.settings[id];
+    return { ...into, settings };
+  }
+  if (part === 'include' || part === 'exclude' || part === 'when') return { ...into, audience: { ...into.audience, [part]: from.audience[part] } };
+  return { ...into, [part]: from[part as keyof PolicyDoc] };
+}
+
+export function MergeClashes({ merged, theirs, onChosen }: { merged: Merged; theirs: PolicyDoc; onChosen: (doc: PolicyDoc) => void }) {
+  const [mine, setMine] = useState<Record<string, boolean>>({});
+  return (
+    <div role="alert" className="rounded border border-warning/60 bg-warning/8 px-4 py-3 text-sm">
+      <p className="font-medium text-warning">
+        {merged.by} saved this policy while you typed. What only one of you altered is brought together; choose where you both altered the same.
+      </p>
+      <div className="mt-2 overflow-x-auto">
+        <table className="table table-sm">
+          <thead>
+            <tr>
+              <th scope="col">What</th>
+              <th scope="col">Before</th>
+              <th scope="col">Yours</th>
+              <th scope="col">Theirs</th>
+            </tr>
+          </thead>
+          <tbody>
+            {merged.clashes.map((c) => (
+              <tr key={c.part}>
+                <td>{c.title ?? c.part}</td>
+                <td className="id quiet">{c.base || 'nothing'}</td>
+                {[true, false].map((own) => (
+                  <td key={String(own)}>
+                    <label className="flex items-start gap-2">
+                      <input
+                        type="radio"
+                        className="radio radio-sm"
+                        name={`clash-${c.part}`}
+                        checked={mine[c.part] === own}
+                        onChange={() => setMine({ ...mine, [c.part]: own })}
+                      />
+                      <span className="id">{(own ? c.mine : c.theirs) || 'taken out'}</span>
+                    </label>
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <button
+        type="button"
+        className="btn btn-sm mt-2"
+        disabled={merged.clashes.some((c) => mine[c.part] === undefined)}
+        onClick={() => onChosen(merged.clashes.reduce((doc, c) => (mine[c.part] ? doc : withPart(doc, theirs, c.part)), merged.body as PolicyDoc))}
+      >
+        Keep what is chosen
+      </button>
+    </div>
+  );
+}

@@ -1,0 +1,184 @@
+// One setting of a policy: its control, what it does, who lacks it, where else it is set and what to do about that.
+import { AlertTriangle, Lock, LockOpen, MessageSquareText, Trash2 } from 'lucide-react';
+import { useState } from 'react';
+import { Link } from 'react-router';
+import type { AlsoSet, Fault, Finding, Setting } from '../../api/client';
+import { Control } from '../../ui/control';
+import { count, fateWord, number, relationWord, ValueText, valueText } from '../../ui/words';
+import type { LongEntry } from './entry';
+
+interface Props {
+  id: string;
+  policy: string;
+  entry: LongEntry;
+  definition?: Setting;
+  also: AlsoSet[];
+  findings: Finding[];
+  fates?: Record<string, number>;
+  lacking?: Record<string, number>;
+  forced?: number;
+  reached?: number;
+  faults: Fault[];
+  locked: boolean;
+  onChange: (e: LongEntry | undefined) => void;
+}
+
+export function EntryRow({ id, entry, definition: d, also, findings, fates, lacking, forced, reached, faults, locked, onChange }: Props) {
+  const [help, setHelp] = useState(false);
+  const [noting, setNoting] = useState(false);
+  const title = d?.title ?? id;
+  const lack = Object.values(lacking ?? {}).reduce((a, b) => a + b, 0);
+  return (
+    <li className="border-b border-base-300/60 px-4 py-3 last:border-0" id={`setting-${id}`}>
+      <div className="flex items-start justify-between gap-3">
+        <button type="button" className="min-w-0 cursor-pointer text-left" aria-expanded={help} onClick={() => setHelp(!help)}>
+          <span className="text-sm font-medium hover:underline">{title}</span> <span className="id quiet ml-1">{id}</span>
+        </button>
+        <div className="flex shrink-0 items-center gap-1">
+          <button
+            type="button"
+            className={`btn btn-ghost btn-xs ${entry.note ? 'text-primary' : ''}`}
+            aria-expanded={noting}
+            aria-label={`Note on ${title}`}
+            onClick={() => setNoting(!noting)}
+          >
+            <MessageSquareText size={13} aria-hidden /> note
+          </button>
+          <button
+            type="button"
+            className={`btn btn-ghost btn-xs ${entry.lock ? 'text-primary' : ''}`}
+            disabled={locked}
+            aria-pressed={!!entry.lock}
+            title={
+              entry.lock
+                ? 'Locked: units and groups closer to the laptop can’t override it or detach from it'
+                : 'Not locked: what is set closer to the laptop overrides it'
+            }
+            onClick={() => onChange({ ...entry, lock: !entry.lock || undefined })}
+          >
+            {entry.lock ? <Lock size={13} aria-hidden /> : <LockOpen size={13} aria-hidden />} {entry.lock ? 'locked' : 'lock'}
+          </button>
+          <button
+            type="button"
+            className="btn btn-ghost btn-xs btn-square"
+            disabled={locked}
+            aria-label={`Take ${title} out`}
+            title="Take out of the policy"
+            onClick={() => onChange(undefined)}
+          >
+            <Trash2 size={13} aria-hidden />
+          </button>
+        </div>
+      </div>
+      {d && <p className={`max-w-prose text-[13px] ${help ? '' : 'quiet line-clamp-1 max-w-3xl'}`}>{d.help}</p>}
+      {help && d && <Facts of={d} />}
+      {(noting || entry.note) && (
+        <input
+          aria-label={`Note on ${title}`}
+          className="input input-sm input-ghost mt-1 w-full max-w-xl text-[13px]"
+          placeholder="Why this value"
+          disabled={locked}
+          value={entry.note ?? ''}
+          onChange={(e) => onChange({ ...entry, note: e.target.value || undefined })}
+        />
+      )}
+      <div className="mt-2">
+        {d ? (
+          <Control of={d} value={entry.value} label={title} disabled={locked} onChange={(value) => onChange({ ...entry, value })} />
+        ) : (
+          <ValueText of={entry.value} />
+        )}
+      </div>
+      {entry.lock && (
+        <p className="mt-1 text-[13px] text-primary">
+          Locked: nothing set closer to the laptop overrides it{d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
+        </p>
+      )}
+      {faults.map((f, i) => (
+        <p key={i} role="alert" className="mt-1 text-[13px] text-error">
+          Found {f.found || 'nothing'}, expected {f.expected}
+        </p>
+      ))}
+      {findings.map((f) => (
+        <FindingLine key={f.kind + f.check + f.found} of={f} />
+      ))}
+      <div className="mt-1.5 flex flex-wrap items-center gap-x-4 gap-y-1 text-[13px]">
+        {fates && (
+          <span className="quiet">
+            {Object.entries(fates)
+              .map(([fate, n]) => `${fateWord(fate)} on ${number(n)}`)
+              .join(', ')}
+          </span>
+        )}
+        {!!forced && <span className="text-warning">another value is forced on {count(forced, 'laptop')}</span>}
+        {lack > 0 && (
+          <span className="text-warning" title={Object.entries(lacking!).map(([why, n]) => `${n} by ${why}`).join(', ')}>
+            {number(lack)} of {count(reached ?? lack, 'laptop')} do not support it
+          </span>
+        )}
+        <Elsewhere also={also} locked={locked} onDrop={() => onChange(undefined)} />
+      </div>
+    </li>
+  );
+}
+
+export function Facts({ of: d }: { of: Setting }) {
+  return (
+    <p className="quiet mt-1 max-w-prose text-[13px]">
+      An unmanaged laptop: {d.default === undefined ? 'not known' : valueText(d.default)}. Supported by{' '}
+      {d.supports?.length
+        ? d.supports.map((s) => s.platform + (s.from ? ` from ${s.from}` : '') + (s.editions?.length ? ` (${s.editions.join(', ')})` : '')).join(', ')
+        : 'every platform'}
+      .{d.effects?.length ? ` What a person notices: ${d.effects.join(', ')}.` : ''}
+    </p>
+  );
+}
+
+export function FindingLine({ of: f, children }: { of: Finding; children?: React.ReactNode }) {
+  return (
+    <p role={f.warning ? undefined : 'alert'} className={`mt-1 flex items-start gap-1.5 text-[13px] ${f.warning ? 'text-warning' : 'text-error'}`}>
+      <AlertTriangle size={14} aria-hidden className="mt-0.5 shrink-0" />
+      <span>
+        <span className="sr-only">{f.warning ? 'Worth a look: ' : 'Wrong: '}</span>
+        {f.text} {children}
+      </span>
+    </p>
+  );
+}
+
+/** Where else a setting is set, and what can be done about it. */
+function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean; onDrop: () => void }) {
+  const near = also.filter((a) => a.relation !== 'apart');
+  const clashes = near.some((a) => a.relation === 'clashes');
+  if (also.length === 0) return null;
+  const word = near.length ? `also set in ${near.length === 1 ? near[0]!.policy : `${near.length} others`} for these laptops` : `set in ${also.length === 1 ? also[0]!.policy : `${also.length} others`} for other laptops`;
+  return (
+    <details>
+      <summary className={`cursor-pointer ${clashes ? 'font-medium text-warning' : near.length ? 'text-info' : 'quiet'}`}>{word}</summary>
+      <ul className="mt-1 flex flex-col gap-0.5">
+        {also.map((a) => (
+          <li key={a.policy} className="flex flex-wrap gap-x-2">
+            <Link to={`/policies/${a.policy}`} className="link">
+              {a.title || a.policy}
+            </Link>
+            <ValueText of={a.value} />
+            <span className={a.relation === 'clashes' ? 'text-warning' : 'quiet'}>
+              {a.locked ? 'locked; ' : ''}
+              {a.relation === 'apart' ? `on ${count(a.devices, 'laptop')}, none of these` : `${relationWord(a.relation)}, on ${number(a.shared)} of these`}
+            </span>
+            {a.relation === 'clashes' && (
+              <Link className="link text-warning" to={`/clashes?setting=${a.setting}`}>
+                settle
+              </Link>
+            )}
+            {!locked && (a.relation === 'repeats' || a.relation === 'overrides') && (
+              <button type="button" className="link cursor-pointer" onClick={onDrop}>
+                drop it here
+              </button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}

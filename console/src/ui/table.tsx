@@ -1,0 +1,171 @@
+// A table as a value: a row for each thing, a control for each cell. Rows can be pasted from a spreadsheet, and started from a file
+// whose contents fill the columns that nobody should retype.
+import { ClipboardPaste, FilePlus, Plus, Trash2 } from 'lucide-react';
+import { useRef, useState } from 'react';
+import type { Cell, Column, Kept, Row, Value } from '../api/client';
+import { CellControl, lines, type ControlProps } from './control';
+import { Contents, useAddFile } from './file';
+import { Failed } from './parts';
+import { count } from './words';
+
+export function TableControl({ of: d, value, onChange, label, disabled }: ControlProps<Row[]> & { onChange: (v: Value) => void }) {
+  const columns = d.columns ?? [];
+  const fileColumn = columns.find((c) => c.type === 'file' && c.required);
+  const reads = columns.some((c) => c.reads);
+  const [pasting, setPasting] = useState(false);
+  const set = (at: number, row: Row) => onChange(value.map((r, i) => (i === at ? row : r)));
+  const start = (): Row => Object.fromEntries(columns.filter((c) => c.required && c.type === 'choice').map((c) => [c.name, c.options?.[0] ?? '']));
+  const add = (row: Row) => onChange([...value, { ...start(), ...row }]);
+  return (
+    <div className="flex flex-col gap-2">
+      {value.length > 0 && (
+        <div className="overflow-x-auto rounded border border-base-300">
+          <table className="table table-sm" aria-label={label}>
+            <thead>
+              <tr>
+                {columns.map((c) => (
+                  <th key={c.name} scope="col" title={c.help} className="font-medium">
+                    {c.title || c.name}
+                    {c.required && (
+                      <span className="quiet" title="needed">
+                        {' '}
+                        *
+                      </span>
+                    )}
+                  </th>
+                ))}
+                <th className="w-8">
+                  <span className="sr-only">Take out</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {value.map((row, i) => (
+                <tr key={i} className="align-top">
+                  {columns.map((c) => (
+                    <td key={c.name} className="min-w-28 px-2 py-1.5">
+                      <CellControl of={c} value={row[c.name] as Cell} label={`${c.title || c.name}, row ${i + 1}`} disabled={disabled} onChange={(v) => set(i, withCell(row, c, v))} />
+                    </td>
+                  ))}
+                  <td className="px-1 py-1.5">
+                    <button
+                      type="button"
+                      className="btn btn-ghost btn-xs btn-square"
+                      disabled={disabled}
+                      aria-label={`Take row ${i + 1} out`}
+                      onClick={() => onChange(value.filter((_, j) => j !== i))}
+                    >
+                      <Trash2 size={13} aria-hidden />
+                    </button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {!disabled && (
+        <div className="flex flex-wrap items-center gap-2">
+          {fileColumn ? (
+            <FromFile content={fileColumn.content ?? 'any'} word="Add a file" onKept={(k) => add({ [fileColumn.name]: { file: k.sha256, name: k.name, size: k.size } })} />
+          ) : (
+            <button type="button" className="btn btn-sm" onClick={() => add({})}>
+              <Plus size={14} aria-hidden /> Add a row
+            </button>
+          )}
+          {reads && <FromFile content="application" word="Read from an application’s file" onKept={(k) => add(factsOf(k, columns))} />}
+          {!fileColumn && (
+            <button type="button" className="btn btn-ghost btn-sm" aria-expanded={pasting} onClick={() => setPasting(!pasting)}>
+              <ClipboardPaste size={14} aria-hidden /> Paste rows
+            </button>
+          )}
+          <span className="quiet text-[13px]">
+            {count(value.length, 'row')}
+            {d.key?.length ? `, each ${d.key.join(' and ')} once` : ''}
+          </span>
+        </div>
+      )}
+      {pasting && (
+        <PasteRows
+          columns={columns}
+          onRows={(rows) => {
+            onChange([...value, ...rows]);
+            setPasting(false);
+          }}
+        />
+      )}
+    </div>
+  );
+}
+
+/** The row with a cell; an empty one is left out. */
+function withCell(row: Row, c: Column, v: Cell): Row {
+  const next = { ...row };
+  if (v === '' || (Array.isArray(v) && v.length === 0)) delete next[c.name];
+  else next[c.name] = v;
+  return next;
+}
+
+/** The columns that an application's file fills. */
+function factsOf(kept: Kept, columns: Column[]): Row {
+  const a = kept.reading.application;
+  if (!a) return {};
+  const facts: Record<string, string | undefined> = { name: a.name, identifier: a.identifier, version: a.version, signer: a.signer };
+  return Object.fromEntries(columns.flatMap((c) => (c.reads && facts[c.reads] ? [[c.name, facts[c.reads]!]] : [])));
+}
+
+function FromFile({ content, word, onKept }: { content: string; word: string; onKept: (k: Kept) => void }) {
+  const input = useRef<HTMLInputElement>(null);
+  const adding = useAddFile(content, onKept);
+  return (
+    <span className="flex flex-col gap-1">
+      <button type="button" className="btn btn-sm" disabled={adding.busy} onClick={() => input.current?.click()}>
+        <FilePlus size={14} aria-hidden /> {adding.busy ? 'Reading …' : word}
+      </button>
+      <input ref={input} type="file" className="sr-only" tabIndex={-1} aria-label={word} onChange={(e) => adding.add(e.target)} />
+      {adding.kept && <Contents of={adding.kept} />}
+      <Failed error={adding.error} />
+      {adding.expired && (
+        <button type="button" className="btn btn-warning btn-sm self-start" onClick={adding.acceptExpired}>
+          Take it although it has expired
+        </button>
+      )}
+    </span>
+  );
+}
+
+/** Rows as text: cells between tabs, semicolons or commas, in the order of the columns. */
+function PasteRows({ columns, onRows }: { columns: Column[]; onRows: (rows: Row[]) => void }) {
+  const [text, setText] = useState('');
+  const plain = columns.filter((c) => c.type !== 'file');
+  const rows = lines(text).map((line) => {
+    const cells = line.split(line.includes('\t') ? '\t' : line.includes(';') ? ';' : ',');
+    return Object.fromEntries(
+      plain.flatMap((c, i): [string, Cell][] => {
+        const cell = cells[i]?.trim();
+        if (!cell) return [];
+        if (c.type === 'bool') return [[c.name, /^(yes|true|on|1)$/i.test(cell)]];
+        if (c.type === 'integer') return [[c.name, /^-?\d+$/.test(cell) ? Number(cell) : cell]];
+        return [[c.name, c.type === 'list' ? cell.split(/[ |]+/) : cell]];
+      }),
+    );
+  });
+  return (
+    <div className="flex max-w-2xl flex-col gap-1.5">
+      <textarea
+        aria-label="Rows to paste"
+        className="textarea textarea-sm w-full font-mono text-[13px]"
+        rows={4}
+        placeholder={plain.map((c) => c.title || c.name).join('; ')}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
+      <span className="flex items-center gap-2">
+        <button type="button" className="btn btn-sm" disabled={rows.length === 0} onClick={() => onRows(rows)}>
+          Add {count(rows.length, 'row')}
+        </button>
+        <span className="quiet text-[13px]">one row a line: {plain.map((c) => c.title || c.name).join('; ')}</span>
+      </span>
+    </div>
+  );
+}
