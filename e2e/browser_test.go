@@ -79,8 +79,8 @@ func newPage(t *testing.T, base string) *page {
 				p.errors = append(p.errors, fmt.Sprintf("console %s: %s", e.Type, text))
 			}
 		case *log.EventEntryAdded:
-			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale.
-			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") && !strings.Contains(e.Entry.Text, "412") {
+			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file that is refused.
+			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") && !strings.Contains(e.Entry.Text, "412") && !(strings.Contains(e.Entry.Text, "422") && strings.Contains(e.Entry.URL, "/api/v1/files")) {
 				p.errors = append(p.errors, "log: "+e.Entry.Text+" "+e.Entry.URL)
 			}
 		}
@@ -160,7 +160,8 @@ func (p *page) mark(selector, name string) chromedp.CSS {
 		const name = (e) => [e.getAttribute('aria-label'), e.labels && [...e.labels].map((l) => l.innerText).join(' '), e.placeholder, e.innerText].filter(Boolean).join(' | ');
 		document.querySelectorAll('[data-marked]').forEach((e) => e.removeAttribute('data-marked'));
 		const open = document.querySelector('dialog[open]');
-		const found = [...(open ?? document).querySelectorAll(`+quoted(selector)+`)].find((e) => name(e).includes(`+quoted(name)+`) && !e.disabled && e.getClientRects().length);
+		const fits = [...(open ?? document).querySelectorAll(`+quoted(selector)+`)].filter((e) => name(e).includes(`+quoted(name)+`) && !e.disabled && e.getClientRects().length);
+		const found = fits.find((e) => e.getAttribute('aria-label') === `+quoted(name)+`) ?? fits.find((e) => (e.getAttribute('aria-label') ?? '').startsWith(`+quoted(name)+`)) ?? fits[0];
 		if (!found) return false;
 		found.setAttribute('data-marked', '');
 		found.scrollIntoView({ block: 'center' });

@@ -85,7 +85,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.shows("Lock the screen after minutes without use")
 	p.button("Why Lock the screen")
 	p.shows("passed over by the exception")
-	p.button("Why Encryption method of system")
+	p.button("Why Encryption method of the system")
 	p.shows("weaker than ‘field-encryption’")
 	p.shot("device-why")
 

@@ -59,14 +59,14 @@ export function Control({ of: d, value, onChange, label, disabled }: ControlProp
 /** The options of a choice in order of strength, with the one that is chosen. */
 function Strength({ options, at }: { options: string[]; at: string }) {
   return (
-    <span className="quiet flex flex-wrap items-center gap-x-1.5 text-[13px]">
-      weakest
-      {options.map((o) => (
-        <span key={o} className={o === at ? 'rounded bg-primary/12 px-1 font-medium text-primary' : ''}>
-          {o}
+    <span className="quiet text-[13px]">
+      from weakest to strictest:{' '}
+      {options.map((o, i) => (
+        <span key={o}>
+          {i > 0 && <span aria-hidden> → </span>}
+          <span className={o === at ? 'rounded bg-primary/12 px-1 font-medium text-primary' : ''}>{o}</span>
         </span>
       ))}
-      strictest
     </span>
   );
 }

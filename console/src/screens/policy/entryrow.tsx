@@ -75,7 +75,7 @@ export function EntryRow({ id, entry, definition: d, also, findings, fates, lack
       {(noting || entry.note) && (
         <input
           aria-label={`Note on ${title}`}
-          className="input input-sm input-ghost mt-1 w-full max-w-xl text-[13px]"
+          className="input input-sm input-ghost mt-1 w-full max-w-xl px-0 text-[13px] italic"
           placeholder="Why this value"
           disabled={locked}
           value={entry.note ?? ''}

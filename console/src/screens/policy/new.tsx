@@ -33,7 +33,7 @@ export function NewPolicyScreen() {
                 type="button"
                 role="radio"
                 aria-checked={s.id === start}
-                className={`sheet cursor-pointer px-3 py-2 text-left text-sm ${s.id === start ? 'border-primary! bg-primary/6!' : 'hover:bg-base-200'}`}
+                className={`sheet flex cursor-pointer flex-col px-3 py-2 text-left text-sm ${s.id === start ? 'border-primary! bg-primary/6!' : 'hover:bg-base-200'}`}
                 onClick={() => {
                   setBegin({ settings: {} });
                   setParams(s.id === 'nothing' ? {} : { from: s.id }, { replace: true });
@@ -99,7 +99,7 @@ function Form({ begin, ready }: { begin: Begin; ready: boolean }) {
         </select>
       </Field>
       <Field label="Why" hint="Who asked for it, a ticket, a rule that it follows">
-        <input className="input w-full" value={why} onChange={(e) => setTyped({ ...typed, why: e.target.value })} />
+        <textarea className="textarea w-full" rows={2} value={why} onChange={(e) => setTyped({ ...typed, why: e.target.value })} />
       </Field>
       <Failed error={error} />
       <div className="flex flex-wrap items-center gap-3">
