@@ -134,6 +134,9 @@ func printUse(w io.Writer, use wire.PolicyUse) {
 			word = "look"
 		}
 		fmt.Fprintf(w, "%-5s  %s\n", word, f.Text)
+		if f.Kind == "many-purposes" {
+			fmt.Fprintln(w, "       split it: zridge policy split POLICY NEW-POLICY", strings.Join(f.Purposes[1].Settings, " "))
+		}
 	}
 	said := map[string]bool{}
 	for _, f := range use.Findings {

@@ -42,6 +42,8 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	for path, shows := range map[string]string{
 		"/": "Clashes to decide", "/devices": "LT-0001", "/devices?q=nothing-like-this": "No laptop fits", "/devices/LT-0110": "Check-ins", "/policies": "House rules", "/policies/new": "One purpose",
 		"/policies/field-encryption": "Startup PIN held", "/policies/p1": "not live yet", "/dictionary": "Encrypt the disks", "/dictionary?q=usb": "USB sticks", "/clashes": "Banner text before sign-in",
+		"/policies/new?kit=travel": "Trains and cafés", "/policies/new?like=house-rules": "will be copied", "/policies/new?device=LT-0110": "Show what it has", "/policies/house-rules/history": "Version 1",
+		"/policies/field-encryption/summary": "How to go back", "/dictionary/applications.permissions": "Several policies", "/dictionary/define?from=media.camera": "Further words", "/dictionary?area=trust": "Certificates never to trust",
 		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/records": "publish", "/no/such/page": "no such page",
 	} {
 		p.goTo(path)

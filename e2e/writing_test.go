@@ -152,12 +152,18 @@ func TestSixTasksInTheConsole(t *testing.T) {
 		p.upload("Read from an application’s file", path)
 		p.shows(name)
 	}
+	for _, row := range []string{"1", "2", "3"} {
+		p.choose("Permission, row "+row, "screen-recording")
+		p.choose("Decision, row "+row, "allow")
+	}
+	p.shows("Kept in the open change")
 	p.until("three rows are filled", `[...document.querySelectorAll('input')].filter((e) => (e.getAttribute('aria-label') ?? '').startsWith('Identifier, row') && e.value).length === 3`)
 	p.button("Add a row")
 	p.fill("Identifier, row 4", "{example.saltmarsh.helplin}")
 	p.shows("expected text that matches")
 	p.fill("Identifier, row 4", "example.saltmarsh.helplin")
 	p.choose("Permission, row 4", "camera")
+	p.choose("Decision, row 4", "allow")
 	p.shows("is nearly “example.saltmarsh.helpline”, which was read from an application's file")
 	p.shot("policy-permissions")
 	p.button("Take row 4 out")

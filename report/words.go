@@ -200,7 +200,7 @@ func FindingWords(f review.Finding, plan interface {
 		for i, g := range f.Groups {
 			parts[i] = strings.Join(g.Areas, " and ")
 		}
-		return "This policy serves more than one purpose (" + strings.Join(parts, "; ") + "): whoever is left out of it loses all of them. Split it"
+		return "This policy serves more than one purpose (" + strings.Join(parts, "; ") + "): whoever is left out of it loses all of them"
 	case review.NearlyKnown:
 		return fmt.Sprintf("%s is nearly %s, which was read from an application's file. Is that one meant?", quoted(f.Found), quoted(f.Known))
 	case review.TypedByHand:

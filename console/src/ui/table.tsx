@@ -13,9 +13,13 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
   const fileColumn = columns.find((c) => c.type === 'file' && c.required);
   const reads = columns.some((c) => c.reads);
   const [pasting, setPasting] = useState(false);
+  const input = useRef<HTMLInputElement>(null);
   const set = (at: number, row: Row) => onChange(value.map((r, i) => (i === at ? row : r)));
-  const start = (): Row => Object.fromEntries(columns.filter((c) => c.required && c.type === 'choice').map((c) => [c.name, c.options?.[0] ?? '']));
-  const add = (row: Row) => onChange([...value, { ...start(), ...row }]);
+  const add = (row: Row) => onChange([...value, row]);
+  const adding = useAddFile(fileColumn ? (fileColumn.content ?? 'any') : 'application', (k) =>
+    add(fileColumn ? { [fileColumn.name]: { file: k.sha256, name: k.name, size: k.size } } : factsOf(k, columns)),
+  );
+  const word = fileColumn ? 'Add a file' : 'Read from an application’s file';
   return (
     <div className="flex flex-col gap-2">
       {value.length > 0 && (
@@ -41,10 +45,16 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
             </thead>
             <tbody>
               {value.map((row, i) => (
-                <tr key={i} className="align-top">
+                <tr key={i} className="[&_td]:align-top">
                   {columns.map((c) => (
-                    <td key={c.name} className="min-w-28 px-2 py-1.5">
-                      <CellControl of={c} value={row[c.name] as Cell} label={`${c.title || c.name}, row ${i + 1}`} disabled={disabled} onChange={(v) => set(i, withCell(row, c, v))} />
+                    <td key={c.name} className={`${widths[c.type]} ${c.reads === 'identifier' || c.format ? 'min-w-72' : ''} px-2 py-1.5`}>
+                      <CellControl
+                        of={{ ...c, max_length: 1 }}
+                        value={row[c.name] as Cell}
+                        label={`${c.title || c.name}, row ${i + 1}`}
+                        disabled={disabled}
+                        onChange={(v) => set(i, withCell(row, c, v))}
+                      />
                     </td>
                   ))}
                   <td className="px-1 py-1.5">
@@ -66,24 +76,34 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
       )}
       {!disabled && (
         <div className="flex flex-wrap items-center gap-2">
-          {fileColumn ? (
-            <FromFile content={fileColumn.content ?? 'any'} word="Add a file" onKept={(k) => add({ [fileColumn.name]: { file: k.sha256, name: k.name, size: k.size } })} />
-          ) : (
-            <button type="button" className="btn btn-sm" onClick={() => add({})}>
-              <Plus size={14} aria-hidden /> Add a row
+          {(fileColumn || reads) && (
+            <button type="button" className="btn btn-sm" disabled={adding.busy} onClick={() => input.current?.click()}>
+              <FilePlus size={14} aria-hidden /> {adding.busy ? 'Reading …' : word}
             </button>
           )}
-          {reads && <FromFile content="application" word="Read from an application’s file" onKept={(k) => add(factsOf(k, columns))} />}
+          <input ref={input} type="file" className="sr-only" tabIndex={-1} aria-label={word} onChange={(e) => adding.add(e.target)} />
           {!fileColumn && (
-            <button type="button" className="btn btn-ghost btn-sm" aria-expanded={pasting} onClick={() => setPasting(!pasting)}>
-              <ClipboardPaste size={14} aria-hidden /> Paste rows
-            </button>
+            <>
+              <button type="button" className="btn btn-sm" onClick={() => add({})}>
+                <Plus size={14} aria-hidden /> Add a row
+              </button>
+              <button type="button" className="btn btn-ghost btn-sm" aria-expanded={pasting} onClick={() => setPasting(!pasting)}>
+                <ClipboardPaste size={14} aria-hidden /> Paste rows
+              </button>
+            </>
           )}
           <span className="quiet text-[13px]">
             {count(value.length, 'row')}
             {d.key?.length ? `, each ${d.key.join(' and ')} once` : ''}
           </span>
         </div>
+      )}
+      {adding.kept && !fileColumn && <Contents of={adding.kept} />}
+      <Failed error={adding.error} />
+      {adding.expired && (
+        <button type="button" className="btn btn-warning btn-sm self-start" onClick={adding.acceptExpired}>
+          Take it although it has expired
+        </button>
       )}
       {pasting && (
         <PasteRows
@@ -97,6 +117,17 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
     </div>
   );
 }
+
+/** How much room a column needs. */
+const widths: Record<Column['type'], string> = {
+  bool: 'min-w-24',
+  integer: 'min-w-40',
+  text: 'min-w-40',
+  choice: 'min-w-44',
+  list: 'min-w-52',
+  table: '',
+  file: 'min-w-96',
+};
 
 /** The row with a cell; an empty one is left out. */
 function withCell(row: Row, c: Column, v: Cell): Row {
@@ -112,26 +143,6 @@ function factsOf(kept: Kept, columns: Column[]): Row {
   if (!a) return {};
   const facts: Record<string, string | undefined> = { name: a.name, identifier: a.identifier, version: a.version, signer: a.signer };
   return Object.fromEntries(columns.flatMap((c) => (c.reads && facts[c.reads] ? [[c.name, facts[c.reads]!]] : [])));
-}
-
-function FromFile({ content, word, onKept }: { content: string; word: string; onKept: (k: Kept) => void }) {
-  const input = useRef<HTMLInputElement>(null);
-  const adding = useAddFile(content, onKept);
-  return (
-    <span className="flex flex-col gap-1">
-      <button type="button" className="btn btn-sm" disabled={adding.busy} onClick={() => input.current?.click()}>
-        <FilePlus size={14} aria-hidden /> {adding.busy ? 'Reading …' : word}
-      </button>
-      <input ref={input} type="file" className="sr-only" tabIndex={-1} aria-label={word} onChange={(e) => adding.add(e.target)} />
-      {adding.kept && <Contents of={adding.kept} />}
-      <Failed error={adding.error} />
-      {adding.expired && (
-        <button type="button" className="btn btn-warning btn-sm self-start" onClick={adding.acceptExpired}>
-          Take it although it has expired
-        </button>
-      )}
-    </span>
-  );
 }
 
 /** Rows as text: cells between tabs, semicolons or commas, in the order of the columns. */

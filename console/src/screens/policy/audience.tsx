@@ -106,7 +106,7 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
               list={listID}
               aria-label={`${label}: add a unit, group, device or person`}
               placeholder="unit:, group:, device:, person:, serial:"
-              className="input input-sm join-item w-60 font-mono text-[13px]"
+              className="input input-sm join-item w-80 font-mono text-[13px]"
               value={text}
               onPaste={(e) => {
                 const pasted = lines(e.clipboardData.getData('text').replaceAll(/[,;\t]/g, '\n'));

@@ -18,7 +18,7 @@ function withPart(into: PolicyDoc, from: PolicyDoc, part: string): PolicyDoc {
 export function MergeClashes({ merged, theirs, onChosen }: { merged: Merged; theirs: PolicyDoc; onChosen: (doc: PolicyDoc) => void }) {
   const [mine, setMine] = useState<Record<string, boolean>>({});
   return (
-    <div role="alert" className="rounded border border-warning/60 bg-warning/8 px-4 py-3 text-sm">
+    <div role="alert" className="sticky top-2 z-10 rounded border border-warning bg-base-100 px-4 py-3 text-sm shadow-md">
       <p className="font-medium text-warning">
         {merged.by} saved this policy while you typed. What only one of you altered is brought together; choose where you both altered the same.
       </p>

@@ -76,7 +76,7 @@ function SideBySide({ id, from, to }: { id: string; from: number; to: number }) 
   if (found.data.length === 0) return <Empty>These versions say the same.</Empty>;
   return (
     <div className="overflow-x-auto">
-      <table className="table table-sm">
+      <table className="table table-sm [&_td]:align-top">
         <thead>
           <tr>
             <th scope="col">What</th>
@@ -86,7 +86,7 @@ function SideBySide({ id, from, to }: { id: string; from: number; to: number }) 
         </thead>
         <tbody>
           {found.data.map((d) => (
-            <tr key={d.part} className="align-top">
+            <tr key={d.part}>
               <td>
                 {d.title ?? partWord(d.part)} {d.setting && <span className="id quiet block">{d.setting}</span>}
               </td>

@@ -46,7 +46,7 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
             setAt((i) => Math.max(0, Math.min(found.length - 1, i + (e.key === 'ArrowDown' ? 1 : -1))));
           } else if (e.key === 'Enter') {
             e.preventDefault();
-            if (search.isPlaceholderData) setWaiting(true);
+            if (search.isPlaceholderData || !search.data) setWaiting(true);
             else pick(found[at]);
           } else if (e.key === 'Escape') setWords('');
         }}

@@ -66,7 +66,7 @@ export function SummaryScreen() {
               case 'table':
                 return (
                   <div key={i} className="overflow-x-auto">
-                    <table className="table table-sm">
+                    <table className="table table-sm [&_td]:align-top">
                       <thead>
                         <tr>
                           {b.header?.map((h) => (
@@ -78,7 +78,7 @@ export function SummaryScreen() {
                       </thead>
                       <tbody>
                         {b.rows?.map((row) => (
-                          <tr key={row[0]} className="align-top">
+                          <tr key={row[0]}>
                             {row.map((cell, j) => (
                               <td key={j} className="break-words">
                                 {cell}
