@@ -14,7 +14,7 @@ help: ## what can be made
 demo: build ## the service with the demo estate and 240 simulated laptops, on http://127.0.0.1:8470
 	@bin/zridge demo $(DEMO)
 
-test: tools chromium console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(MAKE) --no-print-directory drift
@@ -67,6 +67,11 @@ chromium:
 	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends chromium >/dev/null; } \
 	  || { echo "missing: chromium, and it could not be installed; try apt-get install chromium"; exit 1; }
+
+# The tests make certificates with the real tool.
+.PHONY: openssl
+openssl:
+	@command -v openssl >/dev/null || { sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends openssl >/dev/null; }
 
 clean: ## what was built, and the demo's records
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg
