@@ -21,7 +21,7 @@ test: tools chromium openssl console/dist/index.html ## every test, the console 
 	go test ./... -timeout 9m
 
 bench: console/dist/index.html ## the figures: resolution, check-ins, memory
-	go test ./core/... ./demo -run '^$$' -bench . -benchtime 1s
+	go test ./core/... ./demo ./service/workflow -run '^$$' -bench . -benchtime 1s
 	go test ./e2e -run '^$$' -bench . -benchtime 1x -timeout 9m
 
 build: tools console/dist/index.html ## the program, with the console in it

@@ -87,7 +87,7 @@ func Resolve(s *estate.Snapshot) Side {
 func Compare(before, after Side) *Report {
 	c := &comparison{
 		definitions: map[setting.ID]*setting.Definition{},
-		transitions: map[string]*Transition{}, movements: map[estate.PolicyID]*Movement{},
+		transitions: map[setting.ID][]*Transition{}, movements: map[estate.PolicyID]*Movement{},
 		touched: map[estate.DeviceID]bool{},
 	}
 	for _, side := range []Side{before, after} { // what is after wins
@@ -115,8 +115,10 @@ func Compare(before, after Side) *Report {
 		out.Devices = append(out.Devices, d)
 	}
 	slices.Sort(out.Devices)
-	for _, t := range c.transitions {
-		out.Transitions = append(out.Transitions, *t)
+	for _, list := range c.transitions {
+		for _, t := range list {
+			out.Transitions = append(out.Transitions, *t)
+		}
 	}
 	slices.SortFunc(out.Transitions, func(a, b Transition) int {
 		return cmp.Or(cmp.Compare(a.Setting, b.Setting), cmp.Compare(a.key(), b.key()))
@@ -130,7 +132,7 @@ func Compare(before, after Side) *Report {
 
 type comparison struct {
 	definitions map[setting.ID]*setting.Definition
-	transitions map[string]*Transition
+	transitions map[setting.ID][]*Transition // few a setting
 	movements   map[estate.PolicyID]*Movement
 	touched     map[estate.DeviceID]bool
 }
@@ -180,23 +182,24 @@ func (c *comparison) device(id estate.DeviceID, before, after *resolve.Result, o
 }
 
 func (c *comparison) note(id estate.DeviceID, t Transition) {
-	key := t.key()
-	known := c.transitions[key]
-	if known == nil {
+	list := c.transitions[t.Setting]
+	at := slices.IndexFunc(list, func(k *Transition) bool { return k.From.equal(t.From) && k.To.equal(t.To) })
+	if at < 0 {
+		made := t // so that t itself stays off the heap: most are known already
 		if d := c.definitions[t.Setting]; d != nil {
-			t.Weaker = isWeaker(d, t.From, t.To)
+			made.Weaker = isWeaker(d, t.From, t.To)
 			if t.To.Status == resolve.Set {
-				t.Effects = d.Effects
+				made.Effects = d.Effects
 			}
 		}
-		c.transitions[key] = &t
-		known = &t
+		at, list = len(list), append(list, &made)
+		c.transitions[t.Setting] = list
 	}
-	known.Devices = append(known.Devices, id)
+	list[at].Devices = append(list[at].Devices, id)
 	c.touched[id] = true
 }
 
-// key identifies a transition and orders those of one setting.
+// key orders the transitions of one setting.
 func (t *Transition) key() string {
 	return strings.Join([]string{string(t.Setting), string(t.From.Status), t.From.Value.String(), string(t.To.Status), t.To.Value.String()}, "\x00")
 }

@@ -13,6 +13,12 @@ import (
 // already, and writes each other's fate. ok is false when the setting does not appear.
 func decide(d *setting.Definition, candidates []Candidate, x *estate.Exception, rulings map[preference]bool) (out Setting, ok bool) {
 	out = Setting{ID: d.ID, Status: Set, Candidates: candidates}
+	if len(candidates) == 1 && x == nil && candidates[0].Fate != Detached && (d.Combine == setting.Strictest || d.Combine == setting.Closest) {
+		only := &candidates[0] // as most are: nothing to narrow down
+		only.Fate = Won
+		out.How, out.Value, out.From = How(d.Combine), only.Value, []string{string(only.Policy)}
+		return out, true
+	}
 	left := make([]*Candidate, 0, len(candidates))
 	for i := range candidates {
 		if c := &candidates[i]; c.Fate != Detached {

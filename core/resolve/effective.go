@@ -3,8 +3,8 @@
 package resolve
 
 import (
-	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -37,10 +37,21 @@ func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*Result, erro
 	return p.effective(dev, signedIn), nil
 }
 
-// gathered is a candidate with the place of its setting.
+// gathered is an entry that applies, with the place of its setting. It is small: these are sorted.
 type gathered struct {
-	setting int
-	Candidate
+	setting  int
+	policy   *policy
+	entry    *estate.Entry
+	level    Level
+	detached bool
+}
+
+func (g *gathered) candidate() Candidate {
+	c := Candidate{Policy: g.policy.ID, Level: g.level, Priority: g.policy.Priority, Value: g.entry.Value, Locked: g.entry.Lock}
+	if g.detached {
+		c.Fate = Detached
+	}
+	return c
 }
 
 func (p *Plan) effective(dev, signedIn int) *Result {
@@ -55,7 +66,7 @@ func (p *Plan) effective(dev, signedIn int) *Result {
 		owner = p.subject(dev, d.owner)
 	}
 
-	var found []gathered
+	found := make([]gathered, 0, p.entries)
 	for i := range p.policies {
 		pol := &p.policies[i]
 		level, not := p.apply(user, pol)
@@ -70,13 +81,12 @@ func (p *Plan) effective(dev, signedIn int) *Result {
 		level, _ = p.apply(owner, pol)
 		found = p.gather(found, owner, pol, level, setting.DeviceSide)
 	}
-	// Policies come by id, so a stable sort leaves each setting's candidates by policy id.
-	slices.SortStableFunc(found, func(a, b gathered) int { return cmp.Compare(a.setting, b.setting) })
-
+	found, settings := p.bySetting(found)
 	candidates := make([]Candidate, len(found))
 	for i := range found {
-		candidates[i] = found[i].Candidate
+		candidates[i] = found[i].candidate()
 	}
+	out.Settings = make([]Setting, 0, settings)
 	next := 0
 	for at, def := range p.definitions {
 		first := next
@@ -98,21 +108,40 @@ func (p *Plan) effective(dev, signedIn int) *Result {
 	return out
 }
 
+// bySetting orders entries by the place of their setting, and counts the settings. Those of one setting stay in their order, by
+// policy id: places are few, so each entry's own is counted out.
+func (p *Plan) bySetting(found []gathered) (ordered []gathered, settings int) {
+	starts := make([]int32, len(p.definitions)+1)
+	for i := range found {
+		starts[found[i].setting+1]++
+	}
+	for at := range p.definitions {
+		if starts[at+1] > 0 {
+			settings++
+		}
+		starts[at+1] += starts[at]
+	}
+	ordered = make([]gathered, len(found))
+	for i := range found {
+		at := &starts[found[i].setting]
+		ordered[*at] = found[i]
+		*at++
+	}
+	return ordered, settings
+}
+
 // gather adds a policy's entries as candidates; side limits them to settings of that side.
 func (p *Plan) gather(found []gathered, s *subject, pol *policy, level Level, side setting.Side) []gathered {
 	if level == noLevel {
 		return found
 	}
-	for _, e := range pol.entries {
+	for i := range pol.entries {
+		e := &pol.entries[i]
 		def := p.definitions[e.setting]
 		if side != "" && def.Side != side {
 			continue
 		}
-		c := Candidate{Policy: pol.ID, Level: level, Priority: pol.Priority, Value: e.Value, Locked: e.Lock}
-		if s.isDetached(pol, level, e.Lock, def.Combine) {
-			c.Fate = Detached
-		}
-		found = append(found, gathered{e.setting, c})
+		found = append(found, gathered{e.setting, pol, e.Entry, level, s.isDetached(pol, level, e.Lock, def.Combine)})
 	}
 	return found
 }
@@ -145,38 +174,46 @@ func (p *Plan) finish(out *Result, dev, signedIn int) {
 		}
 	}
 	variables := map[string]any{"settings": decided, "device": p.deviceVariables(dev)}
-	if p.forcing {
-		after := make(map[string]any, len(decided))
+	if p.forcing { // every rule sees the values before any forcing
+		var after map[string]any
 		for i := range out.Settings {
-			s := &out.Settings[i]
-			if s.Status != Set {
-				continue
+			if s := &out.Settings[i]; s.Status == Set && p.force(s, variables) {
+				if after == nil {
+					after = maps.Clone(decided)
+				}
+				after[string(s.ID)] = s.Value.Any()
 			}
-			p.force(s, variables)
-			after[string(s.ID)] = s.Value.Any()
 		}
-		variables["settings"] = after
+		if after != nil {
+			variables["settings"] = after
+		}
 	}
 	variables["person"] = p.personVariables(signedIn)
-	for _, check := range p.checks {
+	for i := range p.checks {
+		check := &p.checks[i]
+		if check.alone != nil && !slices.ContainsFunc(check.alone, func(id string) bool { _, is := decided[id]; return is }) {
+			continue
+		}
 		if wrong, err := check.When.Holds(variables); err == nil && wrong {
-			out.Problems = append(out.Problems, foundBy(check, out))
+			out.Problems = append(out.Problems, foundBy(check.Check, out))
 		}
 	}
 }
 
-// force gives a setting the value of the first forced rule that is true.
-func (p *Plan) force(s *Setting, variables map[string]any) {
+// force gives a setting the value of the first forced rule that is true, and tells whether that is another one.
+func (p *Plan) force(s *Setting, variables map[string]any) bool {
 	for _, f := range p.definitions[p.settingAt[s.ID]].Forced {
 		if is, err := f.When.Holds(variables); err != nil || !is {
 			continue
 		}
-		if !f.Value.Equal(s.Value) {
-			s.Replaced = &Replaced{Value: s.Value, How: s.How, From: s.From}
-			s.Value, s.How, s.From = f.Value, ByForce, nil
+		if f.Value.Equal(s.Value) {
+			return false
 		}
-		return
+		s.Replaced = &Replaced{Value: s.Value, How: s.How, From: s.From}
+		s.Value, s.How, s.From = f.Value, ByForce, nil
+		return true
 	}
+	return false
 }
 
 func foundBy(check *estate.Check, r *Result) Problem {

@@ -32,10 +32,11 @@ type Plan struct {
 	failures []int // by group: how many its rule failed on
 
 	policies   []policy      // by id
+	entries    int           // of all active policies: at most so many apply to one subject
 	exceptions [][]exception // by setting: those that count on the day, the winning one first
 	rulings    []map[preference]bool
-	checks     []*estate.Check // by id
-	forcing    bool            // some definition has forced values
+	checks     []check // by id
+	forcing    bool    // some definition has forced values
 
 	index func() *setting.Index // of the dictionary, built when it is first asked
 }
@@ -77,6 +78,12 @@ type policy struct {
 type entry struct {
 	setting int
 	*estate.Entry
+}
+
+// check is a check with the settings without any of which it finds nothing; alone is nil where that can't be told.
+type check struct {
+	*estate.Check
+	alone []string
 }
 
 type exception struct {
@@ -138,9 +145,9 @@ func (p *Plan) compileDictionary() {
 		p.settingAt[d.ID] = i
 	}
 	for i := range p.snapshot.Checks {
-		p.checks = append(p.checks, &p.snapshot.Checks[i])
+		p.checks = append(p.checks, compileCheck(&p.snapshot.Checks[i]))
 	}
-	slices.SortFunc(p.checks, func(a, b *estate.Check) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(p.checks, func(a, b check) int { return cmp.Compare(a.ID, b.ID) })
 }
 
 func (p *Plan) compileUnits() {
@@ -286,6 +293,9 @@ func (p *Plan) compilePolicies() {
 		}
 		slices.SortFunc(pol.entries, func(a, b entry) int { return cmp.Compare(a.setting, b.setting) })
 		p.policies[i] = pol
+		if pol.State == estate.Active {
+			p.entries += len(pol.entries)
+		}
 	}
 	slices.SortFunc(p.policies, func(a, b policy) int { return cmp.Compare(a.ID, b.ID) })
 }
@@ -304,6 +314,19 @@ func (p *Plan) target(t estate.Target) target {
 	default:
 		return target{Target: t, at: p.personAt[estate.PersonID(t.ID)], level: IndividualLevel}
 	}
+}
+
+// compileCheck finds out whether the check can be passed over where none of the settings that it looks at is decided: what it
+// then finds is what it finds with no setting at all.
+func compileCheck(c *estate.Check) check {
+	ids, known := c.When.Mentions()
+	if !known {
+		return check{Check: c}
+	}
+	if wrong, err := c.When.Holds(map[string]any{"settings": map[string]any{}, "device": map[string]any{}, "person": map[string]any{}}); err == nil && wrong {
+		return check{Check: c}
+	}
+	return check{c, append([]string{}, ids...)}
 }
 
 // compileDecisions sorts the exceptions of the day so that the first that matches wins: the innermost

@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"fmt"
+	"sort"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
@@ -160,10 +161,9 @@ type Result struct {
 
 // Setting gives one setting of the result, nil when it does not appear.
 func (r *Result) Setting(id setting.ID) *Setting {
-	for i := range r.Settings {
-		if r.Settings[i].ID == id {
-			return &r.Settings[i]
-		}
+	at := sort.Search(len(r.Settings), func(i int) bool { return r.Settings[i].ID >= id })
+	if at < len(r.Settings) && r.Settings[at].ID == id {
+		return &r.Settings[at]
 	}
 	return nil
 }

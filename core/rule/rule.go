@@ -35,6 +35,9 @@ func (s Scope) Variables() []string {
 type Rule struct {
 	source  string
 	program cel.Program
+
+	mentions      []string
+	mentionsKnown bool
 }
 
 // Source is the expression as it was written.
@@ -108,7 +111,11 @@ func Compile(s Scope, source string) (*Rule, error) {
 	if err != nil {
 		return nil, &CompileError{Line: 1, Column: 1, Message: strings.TrimSpace(err.Error())}
 	}
-	return &Rule{source: source, program: program}, nil
+	r := &Rule{source: source, program: program}
+	if s == OfCheck || s == OfForced {
+		r.mentions, r.mentionsKnown = mentionsOf(ast)
+	}
+	return r, nil
 }
 
 // Holds evaluates the expression. A value that is no bool is an error, as is a missing fact.

@@ -2,6 +2,7 @@ package rule_test
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -73,6 +74,30 @@ func TestHolds(t *testing.T) {
 		}
 		if r.Source() != source {
 			t.Errorf("%s is written %s", source, r.Source())
+		}
+	}
+}
+
+// TestMentions reads which settings an expression looks at, and admits where that can't be told.
+func TestMentions(t *testing.T) {
+	for source, want := range map[string]string{
+		`settings["a.b"] == true && !("c" in settings)`:             "a.b c true",
+		`settings["a"].exists(x, x in settings["b"])`:               "a b true",
+		`settings["a"] == true && device.os == "linux"`:             "a false",
+		`["a", "b"].exists(s, s in settings && settings[s] == "x")`: " false",
+		`settings.size() > 3`:                                       " false",
+		`settings.a == true`:                                        " false",
+		`settings["a"] == 1 || settings.exists(k, k == "b")`:        "a false",
+		`"a" in settings && person.title == "x"`:                    "a false",
+		`1 == 1`:                                                    " true",
+	} {
+		r, err := rule.Compile(rule.OfCheck, source)
+		if err != nil {
+			t.Fatal(source, err)
+		}
+		ids, known := r.Mentions()
+		if got := fmt.Sprint(strings.Join(ids, " "), " ", known); got != want {
+			t.Errorf("%s mentions %q, expected %q", source, got, want)
 		}
 	}
 }

@@ -5,6 +5,7 @@ package setting
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"slices"
 	"strings"
 )
@@ -13,6 +14,8 @@ import (
 type Index struct {
 	definitions []*Definition
 	words       []string // every word that stands in a definition, sorted
+	forms       []string // of the words
+	letters     []uint32 // of the words: which letters they have
 	postings    [][]posting
 	phrases     [][][]string // by definition: its keywords, in words
 	titles      [][]string   // by definition: the words of its title
@@ -109,7 +112,9 @@ func NewIndex(definitions []Definition) *Index {
 	}
 	slices.Sort(x.words)
 	x.postings = make([][]posting, len(x.words))
+	x.forms, x.letters = make([]string, len(x.words)), make([]uint32, len(x.words))
 	for i, w := range x.words {
+		x.forms[i], x.letters[i] = form(w), lettersOf(w)
 		for definition, weight := range places[w] {
 			x.postings[i] = append(x.postings[i], posting{definition, weight})
 		}
@@ -217,7 +222,7 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 // like gives the words that stand in definitions and are like w, with how well they fit.
 func (x *Index) like(w string) map[int]float64 {
 	found := map[int]float64{}
-	stem := form(w)
+	stem, letters := form(w), lettersOf(w)
 	wrong := typosAllowed(w)
 	start, _ := slices.BinarySearch(x.words, w)
 	for i := start; i < len(x.words) && strings.HasPrefix(x.words[i], w); i++ {
@@ -228,14 +233,12 @@ func (x *Index) like(w string) map[int]float64 {
 		}
 	}
 	for i, have := range x.words {
-		if found[i] >= asForm {
+		if len(stem) >= 3 && x.forms[i] == stem {
+			found[i] = max(found[i], asForm)
 			continue
 		}
-		if len(stem) >= 3 && form(have) == stem {
-			found[i] = asForm
-			continue
-		}
-		if wrong == 0 || found[i] > 0 || have[0] != w[0] && len(w) < 5 {
+		// Each wrong letter alters at most two of the letters that a word has: most words are out without a closer look.
+		if wrong == 0 || bits.OnesCount32(letters^x.letters[i]) > 2*wrong || have[0] != w[0] && len(w) < 5 || found[i] > 0 {
 			continue
 		}
 		if n := distance(w, have, wrong); n <= wrong {
@@ -243,6 +246,18 @@ func (x *Index) like(w string) map[int]float64 {
 		}
 	}
 	return found
+}
+
+// lettersOf says which letters a word has, one bit each; what is no letter from a to z shares a bit.
+func lettersOf(w string) (set uint32) {
+	for i := range len(w) {
+		if c := w[i]; c >= 'a' && c <= 'z' {
+			set |= 1 << (c - 'a')
+		} else {
+			set |= 1 << 26
+		}
+	}
+	return set
 }
 
 // typosAllowed is how many letters of a word may be wrong.

@@ -199,13 +199,13 @@ func (s *Shape) checkItems(path string, items []string) []problem.Fault {
 
 func (s *Shape) checkRows(path string, v Value) []problem.Fault {
 	var faults []problem.Fault
-	if s.MaxItems != nil && int64(len(v.rows)) > *s.MaxItems {
-		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d rows", len(v.rows)), Expected: s.Expectation()})
+	if s.MaxItems != nil && int64(len(v.Rows())) > *s.MaxItems {
+		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d rows", len(v.Rows())), Expected: s.Expectation()})
 	}
-	for i, row := range v.rows {
+	for i, row := range v.Rows() {
 		faults = append(faults, s.checkRow(problem.Join(path, i), row)...)
 		for j := range i {
-			if v.list[i] == v.list[j] || s.SameKey(row, v.rows[j]) {
+			if v.list[i] == v.list[j] || s.SameKey(row, v.Rows()[j]) {
 				expected := fmt.Sprintf("each row once; it is row %d already", j+1)
 				if len(s.Key) > 0 {
 					expected = fmt.Sprintf("one row for the same %s; row %d has it already", strings.Join(s.Key, " and "), j+1)

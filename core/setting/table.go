@@ -86,7 +86,7 @@ func TableValue(rows []Row) Value {
 	if len(rows) == 0 {
 		return ListValue(nil)
 	}
-	v := Value{kind: Table, rows: rows, list: make([]string, len(rows))}
+	v := Value{kind: Table, rows: &rows, list: make([]string, len(rows))}
 	for i, r := range rows {
 		v.list[i] = r.identity()
 	}
@@ -94,14 +94,19 @@ func TableValue(rows []Row) Value {
 }
 
 // Rows is the table that v holds, nil for other kinds. It must not be altered.
-func (v Value) Rows() []Row { return v.rows }
+func (v Value) Rows() []Row {
+	if v.rows == nil {
+		return nil
+	}
+	return *v.rows
+}
 
 // EachFile calls f for every file in v, with the place of each below the value: empty, or row and column.
 func (v Value) EachFile(f func(at []any, file File)) {
 	if v.kind == FileKind {
 		f(nil, v.File())
 	}
-	for i, r := range v.rows {
+	for i, r := range v.Rows() {
 		for _, column := range slices.Sorted(maps.Keys(r)) {
 			if cell := r[column]; cell.kind == FileKind {
 				f([]any{i, column}, cell.File())
@@ -116,8 +121,8 @@ func (v Value) WithFiles(f func(File) File) Value {
 	case FileKind:
 		return FileValue(f(v.File()))
 	case Table:
-		rows := make([]Row, len(v.rows))
-		for i, r := range v.rows {
+		rows := make([]Row, len(v.Rows()))
+		for i, r := range v.Rows() {
 			rows[i] = maps.Clone(r)
 			for column, cell := range r {
 				rows[i][column] = cell.WithFiles(f)
@@ -134,7 +139,7 @@ func Union(values []Value) Value {
 	rows := map[string]Row{}
 	for _, v := range values {
 		all = append(all, v.list...)
-		for i, r := range v.rows {
+		for i, r := range v.Rows() {
 			if _, there := rows[v.list[i]]; !there {
 				rows[v.list[i]] = r
 			}
@@ -145,11 +150,11 @@ func Union(values []Value) Value {
 	if len(rows) == 0 {
 		return ListValue(all)
 	}
-	out := Value{kind: Table, list: all, rows: make([]Row, len(all))}
+	ordered := make([]Row, len(all))
 	for i, id := range all {
-		out.rows[i] = rows[id]
+		ordered[i] = rows[id]
 	}
-	return out
+	return Value{kind: Table, list: all, rows: &ordered}
 }
 
 // SameKey tells whether two different rows of tables claim the same thing: they agree in every column of the key. Rows agree
@@ -168,8 +173,8 @@ func (s *Shape) Clashes(v, w Value) bool {
 	if len(s.Key) == 0 {
 		return false
 	}
-	for i, a := range v.rows {
-		for j, b := range w.rows {
+	for i, a := range v.Rows() {
+		for j, b := range w.Rows() {
 			if v.list[i] != w.list[j] && s.SameKey(a, b) {
 				return true
 			}

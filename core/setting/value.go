@@ -35,7 +35,7 @@ type Value struct {
 	number int64    // of a bool: 0 or 1; of a file: its size
 	text   string   // of a file: its SHA-256
 	list   []string // of a table: what tells its rows apart; of a file: its name
-	rows   []Row
+	rows   *[]Row
 }
 
 // BoolValue holds b.
@@ -114,8 +114,8 @@ func (v Value) Any() any {
 	case List:
 		return v.list
 	case Table:
-		rows := make([]any, len(v.rows))
-		for i, r := range v.rows {
+		rows := make([]any, len(v.Rows()))
+		for i, r := range v.Rows() {
 			rows[i] = r.any()
 		}
 		return rows
@@ -142,8 +142,8 @@ func (v Value) String() string {
 		return "[" + strings.Join(quoted, ", ") + "]"
 	}
 	if v.kind == Table {
-		rows := make([]string, len(v.rows))
-		for i, r := range v.rows {
+		rows := make([]string, len(v.Rows()))
+		for i, r := range v.Rows() {
 			rows[i] = r.String()
 		}
 		return "[" + strings.Join(rows, ", ") + "]"
@@ -158,7 +158,7 @@ func (v Value) String() string {
 func (v Value) MarshalJSON() ([]byte, error) {
 	switch v.kind {
 	case Table:
-		return json.Marshal(v.rows)
+		return json.Marshal(v.Rows())
 	case FileKind:
 		return json.Marshal(fileDoc{v.text, v.list[0], v.number})
 	}

@@ -20,7 +20,7 @@ import (
 var ines = Actor{Name: "ines", Door: "console"}
 
 // flow is a service over a new database; day is the day that its clock shows.
-func flow(t *testing.T, day *string) (*Service, *store.Store) {
+func flow(t testing.TB, day *string) (*Service, *store.Store) {
 	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
 	if err != nil {
@@ -30,7 +30,7 @@ func flow(t *testing.T, day *string) (*Service, *store.Store) {
 	return again(t, s, day), s
 }
 
-func again(t *testing.T, s *store.Store, day *string) *Service {
+func again(t testing.TB, s *store.Store, day *string) *Service {
 	t.Helper()
 	f, err := New(Config{Store: s, Shipped: dictionary.Shipped(), Now: func() time.Time {
 		at, err := time.Parse(time.DateOnly, *day)
@@ -45,7 +45,7 @@ func again(t *testing.T, s *store.Store, day *string) *Service {
 	return f
 }
 
-func withDemo(t *testing.T, f *Service) {
+func withDemo(t testing.TB, f *Service) {
 	t.Helper()
 	s, err := files.Read("../../demo/estate", dictionary.Shipped())
 	if err != nil {
