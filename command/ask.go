@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strings"
 	"time"
@@ -142,7 +143,7 @@ func groupCommand(s Streams) *cli.Command {
 
 func deviceCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "device", Usage: "devices: list, show, try again what failed, simulate",
+		Name: "device", Usage: "devices: list, show, try again what failed, ask, simulate",
 		Commands: []*cli.Command{
 			listing(s, "list", "devices", "/devices", []string{"device", "owner", "unit", "os", "last seen", "applied", "pending", "failed"}, func(d wire.Device) []string {
 				seen := "never"
@@ -168,6 +169,16 @@ func deviceCommand(s Streams) *cli.Command {
 					n, err := client.Post[struct{ Settings int }](ctx, api, client.Path("devices", c.Args().First(), "retry"), nil)
 					if err == nil {
 						fmt.Fprintf(s.Out, "%s will be tried again\n", counted(n.Settings, "setting"))
+					}
+					return err
+				}),
+			},
+			{
+				Name: "ask", Usage: "ask a device at its next check-in for all that it has, so that a policy can be captured from it", ArgsUsage: "DEVICE",
+				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					_, err := api.Call(ctx, http.MethodPost, client.Path("devices", c.Args().First(), "ask"), nil, nil, nil)
+					if err == nil {
+						fmt.Fprintln(s.Out, "It is asked at its next check-in; then: zridge policy new POLICY --capture", c.Args().First())
 					}
 					return err
 				}),

@@ -142,7 +142,7 @@ func startOf(ctx context.Context, c *cli.Command, api *client.Client, change wir
 			}
 		}
 		if len(doc.Settings) == 0 {
-			return doc, usage("new: %s has reported nothing yet", c.String("capture"))
+			return doc, usage("new: %s has reported nothing yet; `zridge device ask %s` asks it for all that it has", c.String("capture"), c.String("capture"))
 		}
 		doc.Why = "Captured from " + c.String("capture")
 	}

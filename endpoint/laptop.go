@@ -32,6 +32,11 @@ type Platform interface {
 	Reported() map[setting.ID]setting.Value
 }
 
+// Observer is a Platform that can also tell what is in force for settings that nothing manages.
+type Observer interface {
+	Observe(id setting.ID) (v setting.Value, known bool)
+}
+
 // Laptop is a client of one service.
 type Laptop struct {
 	Identity
@@ -260,7 +265,11 @@ func (w *worker) read(path string) (data string, meta syncml.Meta, found bool) {
 		return w.laptop.Revision, text, true
 	}
 	if id, ok := syncml.SettingOf(path); ok {
-		if v, managed := w.laptop.Platform.Reported()[id]; managed {
+		v, has := w.laptop.Platform.Reported()[id]
+		if observer, can := w.laptop.Platform.(Observer); !has && can {
+			v, has = observer.Observe(id)
+		}
+		if has {
 			data, meta = syncml.WriteValue(v)
 			return data, meta, true
 		}

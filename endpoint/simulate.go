@@ -52,6 +52,7 @@ func (s Shares) BehaviourOf(device string) Behaviour {
 // Memory is a platform that keeps values in memory. The zero Memory is ready to use.
 type Memory struct {
 	Behaviour Behaviour
+	Own       map[setting.ID]setting.Value // what somebody set at the laptop, in force where nothing manages it
 
 	mu     sync.Mutex
 	values map[setting.ID]setting.Value
@@ -107,6 +108,29 @@ func (m *Memory) Alter(id setting.ID, v setting.Value) {
 	m.values[id] = v
 }
 
+// Observe implements Observer.
+func (m *Memory) Observe(id setting.ID) (setting.Value, bool) {
+	v, known := m.Own[id]
+	return v, known
+}
+
+// SetUpByHand gives what somebody set at a laptop before anything managed it: always the same for the same name.
+func SetUpByHand(device string) map[setting.ID]setting.Value {
+	h := fnv.New32a()
+	h.Write([]byte(device + "/by hand"))
+	n := h.Sum32()
+	own := map[setting.ID]setting.Value{
+		"system.keyboard": setting.TextValue([]string{"gb", "is", "no"}[n%3]), "power.display_plugged_minutes": setting.IntegerValue(int64(5 + n%4*5)), "media.printing": setting.BoolValue(true),
+		"signin.fingerprint": setting.BoolValue(n%2 == 0),
+	}
+	if n%4 == 0 { // a display that somebody set up to stay on
+		own["power.lid_plugged"] = setting.TextValue("nothing")
+		own["power.sleep_plugged_minutes"] = setting.IntegerValue(0)
+		own["media.printers"] = setting.TableValue([]setting.Row{{"name": setting.TextValue("Chart room"), "address": setting.TextValue("ipps://print.larkfell.example/chart-room")}})
+	}
+	return own
+}
+
 // Reported implements Platform.
 func (m *Memory) Reported() map[setting.ID]setting.Value {
 	m.mu.Lock()
@@ -137,7 +161,7 @@ func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 	for i, id := range ids {
 		wait.Go(func() {
 			behaviour := f.Shares.BehaviourOf(id.Device)
-			l := New(f.Base, client, id, &Memory{Behaviour: behaviour})
+			l := New(f.Base, client, id, &Memory{Behaviour: behaviour, Own: SetUpByHand(id.Device)})
 			l.Model = "simulated"
 			pause := f.Interval * time.Duration(i) / time.Duration(max(1, len(ids)))
 			for f.sleep(ctx, pause) {

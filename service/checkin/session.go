@@ -71,6 +71,7 @@ type session struct {
 	withRev    bool                            // that Atomic holds the revision
 	chunks     []string                        // of the large value in flight, not sent yet
 	unasked    []setting.ID                    // reported values to be asked for in later messages
+	extra      []setting.ID                    // asked for though nothing manages them
 	took       []setting.ID                    // accepted in this session
 	rounds     int
 	messages   int
@@ -182,10 +183,12 @@ func (s *session) proceed(out *syncml.Message) error {
 		return nil
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
-		if s.digestNow == s.laptop.Digest && s.digestNow != "" {
+		s.extra = s.everything()
+		if s.digestNow == s.laptop.Digest && s.digestNow != "" && s.extra == nil {
 			return s.send(out)
 		}
 		s.phase = reading
+		s.unasked = append(s.unasked, s.extra...)
 		for id := range s.deliveries {
 			s.unasked = append(s.unasked, id)
 		}
@@ -196,6 +199,9 @@ func (s *session) proceed(out *syncml.Message) error {
 		if len(s.unasked) > 0 {
 			s.ask(out)
 			return nil
+		}
+		if err := s.observed(); err != nil {
+			return err
 		}
 		now := s.desk.now()
 		for id, d := range s.deliveries {

@@ -48,6 +48,11 @@ func (s *server) registerWriting() {
 		}
 		return out(list, s.fault(err))
 	})
+	huma.Register(s.api, operation("askDevice", http.MethodPost, "/devices/{id}/ask", "Ask a device at its next check-in for everything that it has, settings that nothing manages included", administrators, status(http.StatusNoContent)), func(_ context.Context, in *struct {
+		ID string `path:"id"`
+	}) (*struct{}, error) {
+		return nil, s.fault(s.CheckIn.AskEverything(in.ID))
+	})
 	huma.Register(s.api, operation("policyHistory", http.MethodGet, "/policies/{id}/history", "Every published version of a policy with what it altered, the newest first"), func(_ context.Context, in *struct {
 		ID string `path:"id"`
 	}) (*output[[]wire.PolicyVersion], error) {

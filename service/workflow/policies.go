@@ -228,7 +228,7 @@ type Captured struct {
 	Default    bool          // it is what an unmanaged laptop does
 }
 
-// Capture lists what a laptop last reported, by area and setting. What the dictionary does not know, or what no longer fits it, is left out.
+// Capture lists what a laptop last reported, and what it said when it was asked for everything, by area and setting. What the dictionary does not know, or what no longer fits it, is left out.
 func (s *Service) Capture(id estate.DeviceID) ([]Captured, error) {
 	live := s.Live()
 	effective, err := live.Plan.Effective(id, "")
@@ -239,14 +239,21 @@ func (s *Service) Capture(id estate.DeviceID) ([]Captured, error) {
 	if err != nil {
 		return nil, err
 	}
+	reported, err := s.store.Observations(string(id))
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range deliveries { // what is managed was reported last
+		reported[d.Setting] = d.Reported
+	}
 	out := []Captured{}
-	for _, d := range deliveries {
-		def := live.Plan.Definition(d.Setting)
-		if def == nil || d.Reported.IsNothing() || len(def.Check("", d.Reported)) > 0 {
+	for id, v := range reported {
+		def := live.Plan.Definition(id)
+		if def == nil || v.IsNothing() || len(def.Check("", v)) > 0 {
 			continue
 		}
-		c := Captured{Definition: def, Reported: d.Reported, Default: d.Reported.Equal(def.Default)}
-		if is := effective.Setting(d.Setting); is != nil && is.Status == resolve.Set {
+		c := Captured{Definition: def, Reported: v, Default: v.Equal(def.Default)}
+		if is := effective.Setting(id); is != nil && is.Status == resolve.Set {
 			c.Wanted, c.From = is.Value, is.From
 		}
 		out = append(out, c)

@@ -1,8 +1,8 @@
 // A new policy: from nothing, from a kit, as a copy, or from what a laptop has. It reaches nobody at first.
 import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
-import type { Entry, Kit, PolicyDoc, Value } from '../../api/client';
-import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies } from '../../api/queries';
+import { api, got, type Entry, type Kit, type PolicyDoc, type Value } from '../../api/client';
+import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Failed, Field, Id, Loading, Page } from '../../ui/parts';
 import { count, slug, ValueText } from '../../ui/words';
@@ -191,6 +191,36 @@ function Copy({ of, onChoose, onBegin }: { of: string; onChoose: (id: string) =>
   );
 }
 
+/** Asks the laptop for all that it has; what it says appears once it has checked in. */
+function AskAll({ device }: { device: string }) {
+  const [asked, setAsked] = useState('');
+  const [error, setError] = useState<unknown>();
+  if (useWho().data?.role !== 'administrator') return null;
+  return (
+    <p className="quiet">
+      {asked === device ? (
+        <span role="status">Asked: what it has besides appears here after its next check-in.</span>
+      ) : (
+        <>
+          Listed is what it reports of managed settings.{' '}
+          <button
+            type="button"
+            className="link cursor-pointer"
+            onClick={() =>
+              void got(api.POST('/api/v1/devices/{id}/ask', { params: { path: { id: device } } }))
+                .then(() => setAsked(device))
+                .catch(setError)
+            }
+          >
+            Ask it for all that it has
+          </button>
+        </>
+      )}
+      <Failed error={error} />
+    </p>
+  );
+}
+
 function Capture({ device, onChoose, onBegin }: { device: string; onChoose: (id: string) => void; onBegin: (b: Begin) => void }) {
   const [typed, setTyped] = useState(device);
   const [chosen, setChosen] = useState<string[]>([]);
@@ -220,7 +250,7 @@ function Capture({ device, onChoose, onBegin }: { device: string; onChoose: (id:
         </button>
       </form>
       <Failed error={captured.error} />
-      {captured.data?.length === 0 && <p className="quiet">This laptop has reported nothing yet. It does so at its next check-in.</p>}
+      {captured.data && <AskAll device={device} />}
       {list.length > 0 && (
         <>
           <p>
