@@ -42,9 +42,11 @@ console/node_modules/.installed: console/package.json
 	cd console && npm install --no-audit --no-fund --loglevel=error
 	@touch $@
 
-generate: console/node_modules/.installed ## the console's API types, and the demo's tables
+generate: console/node_modules/.installed ## the console's API types, the dictionary's pages, and the demo's tables
 	go run ./cmd/zridge api-document > console/src/api/openapi.json
 	cd console && npm run --silent types
+	mkdir -p docs/dictionary && go run ./dictionary/generate docs/dictionary
+	cp contents/application-rules.schema.json docs/
 	go run ./demo/generate demo/estate
 
 # Generated files must be what their generators give.

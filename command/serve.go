@@ -40,6 +40,12 @@ func serveCommand(s Streams) *cli.Command {
 			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
+			&cli.IntFlag{Name: "max-file-mb", Value: 32, Usage: "the largest file that is kept, in `MIB`: 1 to 512", Validator: func(n int) error {
+				if n < 1 || n > 512 {
+					return fmt.Errorf("found %d, expected 1 to 512", n)
+				}
+				return nil
+			}},
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the records", TakesFile: true},
 			dateFlag(),
 		},
@@ -47,7 +53,7 @@ func serveCommand(s Streams) *cli.Command {
 			if c.NArg() > 0 {
 				return usage("serve: found %s, expected no arguments", problem.Quote(c.Args().First()))
 			}
-			config := service.Config{Address: c.String("listen"), Database: c.String("database"), Log: slog.New(slog.NewTextHandler(s.Err, nil))}
+			config := service.Config{Address: c.String("listen"), Database: c.String("database"), MaxFile: int64(c.Int("max-file-mb")) << 20, Log: slog.New(slog.NewTextHandler(s.Err, nil))}
 			if c.IsSet("date") {
 				day, err := dayOf(c)
 				if err != nil {

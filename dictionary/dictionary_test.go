@@ -1,12 +1,14 @@
 package dictionary_test
 
 import (
+	"os"
 	"slices"
 	"strings"
 	"testing"
 
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
+	"zenithridge.example/zridge/dictionary/pages"
 )
 
 func TestTheDictionaryIsComplete(t *testing.T) {
@@ -135,6 +137,15 @@ func TestKitsAreInOrder(t *testing.T) {
 			if found, err := c.When.Holds(map[string]any{"settings": values, "device": map[string]any{}, "person": map[string]any{}}); err == nil && found && !(k.ID == "application-control-audit" && c.ID == "applications.audited-without-rules") {
 				t.Errorf("the kit %s is wrong by itself: %s", k.ID, c.Message)
 			}
+		}
+	}
+}
+
+// TestThePagesAreUpToDate compares docs/dictionary with what its generator gives.
+func TestThePagesAreUpToDate(t *testing.T) {
+	for name, want := range pages.All(dictionary.Shipped(), dictionary.Areas) {
+		if have, err := os.ReadFile("../docs/dictionary/" + name); err != nil || string(have) != want {
+			t.Errorf("docs/dictionary/%s is out of date (%v): run make generate", name, err)
 		}
 	}
 }

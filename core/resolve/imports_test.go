@@ -24,6 +24,7 @@ var mayImport = map[string][]string{
 	"contents":         {"core/problem", "core/setting"},
 	"files":            {"contents", "core/"},
 	"dictionary":       {"files"},
+	"dictionary/pages": {"files", "report"},
 	"syncml":           {"core/setting"},
 	"report":           {"core/"},
 	"wire":             {"contents", "core/", "files", "report"},
