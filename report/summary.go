@@ -225,7 +225,7 @@ func (w *summaryWriter) others() {
 			if a.Relation == review.Clashes {
 				continue
 			}
-			points = append(points, fmt.Sprintf("‘%s’ is set to %s by %s too, for %s of these; that %s.", w.settingTitle(a.Setting), Value(e.Definition, a.Value), named(w.Titles.Policies[a.Policy], string(a.Policy)), Counted(a.Shared, "laptop"), Relation(a.Relation)))
+			points = append(points, fmt.Sprintf("‘%s’ is set to %s by %s too, for %d of these laptops; that %s.", w.settingTitle(a.Setting), Value(e.Definition, a.Value), named(w.Titles.Policies[a.Policy], string(a.Policy)), a.Shared, Relation(a.Relation)))
 		}
 	}
 	if len(clashes)+len(points) == 0 {

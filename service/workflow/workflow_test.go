@@ -3,11 +3,13 @@ package workflow_test
 import (
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"zenithridge.example/zridge/contents"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/rollout"
@@ -47,9 +49,18 @@ func again(t testing.TB, s *store.Store, day *string) *Service {
 
 func withDemo(t testing.TB, f *Service) {
 	t.Helper()
-	s, err := files.Read("../../demo/estate", dictionary.Shipped())
+	s, held, err := files.ReadWithFiles("../../demo/estate", dictionary.Shipped())
 	if err != nil {
 		t.Fatal(err)
+	}
+	for _, path := range held {
+		data, err := os.ReadFile(path)
+		if err == nil {
+			_, err = f.AddFile(ines, filepath.Base(path), data, contents.Options{}, true)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 	c, n, err := f.Import(ines, "as found", s, false)
 	if err != nil || n.Created < 500 || n.Altered+n.Retired+n.Unchanged != 0 {
