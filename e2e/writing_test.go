@@ -21,6 +21,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/wire"
 )
 
@@ -216,6 +217,71 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.goTo("/policies/encrypt-field-laptops/summary")
 	p.shows("Restarts, questions, and what can't be undone")
 	p.shot("policy-summary")
+}
+
+// TestDefiningAndRestoring defines a setting, uses it, goes back to an earlier version of a policy, and captures a laptop.
+func TestDefiningAndRestoring(t *testing.T) {
+	r, api := withDemo(t)
+	fleetOf(t, api, 3, time.Second, endpoint.Shares{})
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/dictionary")
+	p.shows("settings in 16 areas")
+	p.shot("dictionary")
+	p.link("Define a setting")
+	p.fill("Id", "plotter.keep_awake")
+	p.fill("Title", "Keep the plotter awake")
+	p.fill("What it does", "The plotter does not sleep while a survey runs. It uses more power.")
+	p.fill("Area", "plotters")
+	p.choose("Type", "integer")
+	p.fill("Most", "24")
+	p.fill("Measure", "hours")
+	p.choose("When several policies set it", "strictest")
+	p.button("Put it into the change")
+	p.shows("No active policy sets it")
+	p.goTo("/policies/new")
+	p.begin("Plotters", "Survey office")
+	p.pick("plotter awake", "Keep the plotter awake")
+	p.fill("Keep the plotter awake", "1d")
+	p.shows("hours (1 d)")
+	p.shows("Kept in the open change")
+	p.fill("Keep the plotter awake", "2d")
+	p.shows("expected a whole number of at most 24 (hours)")
+
+	// A laptop is asked for all that it has; what somebody set by hand becomes a policy.
+	p.goTo("/policies/new?device=LT-0001")
+	p.button("Ask it for all that it has")
+	p.shows("Keyboard layout")
+	p.click("label", "Keyboard layout")
+	p.begin("Keyboards", "As on the first laptop")
+	p.shows("Keyboard layout")
+
+	// An earlier version comes back as a draft.
+	r.must("policy", "set", "labs-quiet", "media.camera=on")
+	r.must("change", "publish", changeTitled(t, r, "Edits by"), "--yes")
+	p.goTo("/policies/labs-quiet/history")
+	p.shows("Side by side")
+	p.shows("Version 2")
+	p.shot("policy-history")
+	p.button("Restore as a draft")
+	p.shows("Camera")
+	p.shows("laptops differ")
+	p.button("Retire")
+	p.shows("something else")
+	p.button("Put the retirement into the change")
+	p.shows("The open change retires this policy")
+}
+
+// changeTitled gives the open change whose title begins with a text.
+func changeTitled(t *testing.T, r *running, title string) string {
+	t.Helper()
+	for line := range strings.SplitSeq(r.must("change", "list", "--state", "open"), "\n") {
+		if fields := strings.Fields(line); len(fields) > 2 && strings.Contains(line, title) {
+			return fields[0]
+		}
+	}
+	t.Fatalf("no open change is titled %s", title)
+	return ""
 }
 
 // TestLeavingAndComingBack types, leaves at once, comes back, and finds what was typed; a colleague's save is brought together with one's own.

@@ -216,6 +216,15 @@ export const useImpact = (change: { id: string; version: number } | undefined) =
 export const tryEdits = (change: string | undefined, edits: TrialEdit[]) =>
   got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits } }));
 
+/** What retiring a policy would do, together with the rest of the open change. */
+export const useRetirement = (id: string, change: Draft, enabled: boolean) =>
+  useQuery({
+    queryKey: [...keys.estate, 'retirement', id, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => tryEdits(change?.id, [{ kind: 'policies', id, retire: true }]),
+    enabled,
+    retry: false,
+  });
+
 /** Asks again for what has changed. Laptops check in all the time: their news is gathered. */
 export function useLiveUpdates(on: boolean) {
   useEffect(() => {

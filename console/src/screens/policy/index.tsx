@@ -2,7 +2,7 @@
 import { useEffect, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
-import { useAreas, useDictionary, useLivePolicy, usePolicyUse, useWho } from '../../api/queries';
+import { useAreas, useDictionary, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
@@ -164,6 +164,7 @@ function Actions({
   const [asking, setAsking] = useState(false);
   const [error, setError] = useState<unknown>();
   const reach = usePolicyUse(id, undefined, asking).data?.reach;
+  const effect = useRetirement(id, open.change, asking).data?.impact;
   const pages = (
     <>
       <Link className="btn btn-ghost btn-sm" to={`/policies/${id}/summary`}>
@@ -216,6 +217,17 @@ function Actions({
           It reaches {reach ? count(reach.gets, 'laptop') : '…'} now. The retirement goes into the open change; look at its impact before you publish. The
           policy stays in the list as retired.
         </p>
+        {effect ? (
+          <div className="mt-3 flex flex-col gap-2 text-sm">
+            <p>
+              With it, the open change gives <strong className="tabular-nums">{number(effect.devices)}</strong> of {count(effect.estate, 'laptop')} something else
+              {effect.weaker > 0 && <span className="text-warning">; {number(effect.weaker)} get a weaker value</span>}.
+            </p>
+            <Gained of={effect} />
+          </div>
+        ) : (
+          asking && <Loading rows={2} />
+        )}
         <Failed error={error} />
         <div className="mt-4 flex justify-end gap-2">
           <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
