@@ -152,4 +152,3 @@ func sorted[V any](m map[string]V) iter.Seq2[string, V] {
 		}
 	}
 }
-

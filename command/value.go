@@ -29,7 +29,9 @@ type valueReader struct {
 
 // read makes a value of text for a shape.
 func (r *valueReader) read(ctx context.Context, what string, shape files.ShapeDoc, columns []files.ColumnDoc, text string) (setting.Value, error) {
-	wrong := func(expected string) error { return usage("%s: found %s, expected %s", what, problem.Quote(text), expected) }
+	wrong := func(expected string) error {
+		return usage("%s: found %s, expected %s", what, problem.Quote(text), expected)
+	}
 	switch setting.Type(shape.Type) {
 	case setting.TypeBool:
 		switch strings.ToLower(text) {

@@ -60,6 +60,21 @@ func Value(d *setting.Definition, v setting.Value) string {
 	return v.String()
 }
 
+// Entry says an entry in words, empty where there is none.
+func Entry(d *setting.Definition, e *estate.Entry) string {
+	if e == nil {
+		return ""
+	}
+	text := Value(d, e.Value)
+	if e.Lock {
+		text += ", locked"
+	}
+	if e.Note != "" {
+		text += " (" + e.Note + ")"
+	}
+	return text
+}
+
 // rowWords says a row of a table in the order of its columns.
 func rowWords(d *setting.Definition, r setting.Row) string {
 	if d == nil {

@@ -104,7 +104,19 @@ func Differences(found []review.Difference, plan *resolve.Plan) []Difference {
 	for i, d := range found {
 		out[i] = Difference{Part: string(d.Part), Setting: string(d.Part.Setting()), From: d.From, To: d.To}
 		if def := plan.Definition(d.Part.Setting()); def != nil {
-			out[i].Title = def.Title
+			out[i].Title, out[i].From, out[i].To = def.Title, report.Entry(def, d.FromEntry), report.Entry(def, d.ToEntry)
+		}
+	}
+	return out
+}
+
+// Clashes gives clashes of two edits, with the titles of settings.
+func Clashes(found []review.Clash, plan *resolve.Plan) []Clash {
+	out := make([]Clash, len(found))
+	for i, c := range found {
+		out[i] = Clash{Part: string(c.Part), Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
+		if def := plan.Definition(c.Part.Setting()); def != nil {
+			out[i].Title, out[i].Base, out[i].Mine, out[i].Theirs = def.Title, report.Entry(def, c.Entries[0]), report.Entry(def, c.Entries[1]), report.Entry(def, c.Entries[2])
 		}
 	}
 	return out

@@ -105,9 +105,10 @@ func Diff(from, to *estate.Policy) []Difference {
 
 // Clash is a part that two edits altered differently.
 type Clash struct {
-	Part         Part
-	Base         string
-	Mine, Theirs string
+	Part               Part
+	Base, Mine, Theirs string
+	// Entries are, with a setting's entry, those of base, mine and theirs; nil where there is none.
+	Entries [3]*estate.Entry
 }
 
 // Merge brings together two edits of one policy that began from base: a part that only one of them altered is taken from that
@@ -120,7 +121,7 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, clashes []C
 		case my == was:
 			f.take(&merged, theirs)
 		case their != was && their != my:
-			clashes = append(clashes, Clash{f.part, was, my, their})
+			clashes = append(clashes, Clash{Part: f.part, Base: was, Mine: my, Theirs: their})
 		}
 	}
 	merged.Entries = nil
@@ -131,7 +132,7 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, clashes []C
 		case sameEntry(my, was):
 			taken = their
 		case !sameEntry(their, was) && !sameEntry(their, my):
-			clashes = append(clashes, Clash{PartOf(id), entryText(was), entryText(my), entryText(their)})
+			clashes = append(clashes, Clash{PartOf(id), entryText(was), entryText(my), entryText(their), [3]*estate.Entry{was, my, their}})
 		}
 		if taken != nil {
 			merged.Entries = append(merged.Entries, *taken)

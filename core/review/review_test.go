@@ -162,7 +162,7 @@ func TestMergingTwoEdits(t *testing.T) {
 	if want := `{"id":"p","title":"B","kind":"security","priority":5,"settings":{"a":9,"b":7,"d":4},"audience":{"include":["unit:y"],"when":"true"}}`; string(text) != want {
 		t.Errorf("merged to %s\n expected %s", text, want)
 	}
-	if len(clashes) != 1 || clashes[0] != (review.Clash{Part: "settings/c", Base: "3", Mine: "", Theirs: "3, locked"}) {
+	if len(clashes) != 1 || clashes[0].Part != "settings/c" || clashes[0].Base != "3" || clashes[0].Mine != "" || clashes[0].Theirs != "3, locked" || clashes[0].Entries[1] != nil {
 		t.Errorf("clashes %+v", clashes)
 	}
 }

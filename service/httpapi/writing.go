@@ -105,13 +105,5 @@ func (s *server) mergeEdit(_ context.Context, in *mergeInput) (*output[wire.Merg
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	w := wire.Merged{Body: m.Body, Clashes: []wire.Clash{}, Version: m.Version, By: m.By}
-	for _, c := range m.Clashes {
-		one := wire.Clash{Part: string(c.Part), Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
-		if d := s.Flow.Live().Plan.Definition(c.Part.Setting()); d != nil {
-			one.Title = d.Title
-		}
-		w.Clashes = append(w.Clashes, one)
-	}
-	return &output[wire.Merged]{w}, nil
+	return &output[wire.Merged]{wire.Merged{Body: m.Body, Clashes: wire.Clashes(m.Clashes, s.Flow.Live().Plan), Version: m.Version, By: m.By}}, nil
 }

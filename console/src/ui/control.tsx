@@ -84,8 +84,8 @@ export function CellControl({ of: d, value, onChange, label, disabled }: Control
           onChange={(e) => onChange(e.target.value === 'true')}
         >
           {value === undefined && <option value="">–</option>}
-          <option value="true">yes</option>
-          <option value="false">no</option>
+          <option value="true">on</option>
+          <option value="false">off</option>
         </select>
       );
     case 'choice': {

@@ -74,7 +74,7 @@ export const isEmpty = (v: Value | undefined | null) => v === undefined || v ===
 /** A value as people read it. */
 export function valueText(v: Value | undefined | null): string {
   if (v === undefined || v === null) return '–';
-  if (typeof v === 'boolean') return v ? 'yes' : 'no';
+  if (typeof v === 'boolean') return v ? 'on' : 'off';
   if (Array.isArray(v))
     return v.length === 0
       ? 'empty list'

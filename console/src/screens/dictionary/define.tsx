@@ -135,7 +135,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             label="Which is the stricter"
             value={d.stricter ?? ''}
             options={stricter[type]!}
-            words={{ true: 'yes', false: 'no', lower: 'the lower number', higher: 'the higher number' }}
+            words={{ true: 'on', false: 'off', lower: 'the lower number', higher: 'the higher number' }}
             onChange={(s) => set({ stricter: s as Setting['stricter'] })}
           />
         )}

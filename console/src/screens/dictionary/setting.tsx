@@ -125,7 +125,7 @@ export function SettingScreen() {
 function valuesOf(d: SettingUse): string {
   switch (d.type) {
     case 'bool':
-      return 'yes or no';
+      return 'on or off';
     case 'choice':
       return (d.options ?? []).join(d.stricter === 'later' ? ' → ' : ', ') + (d.stricter === 'later' ? ' (the strictest last)' : '');
     case 'integer':
