@@ -64,7 +64,7 @@ func readExecutable(data []byte) (*Reading, error) {
 	case "unverified":
 		warnings = append(warnings, "its signature does not fit the file: it was altered after signing, or the signature is damaged")
 	}
-	return application(a, "application/vnd.microsoft.portable-executable", warnings...)
+	return application(a, "application/x-dosexec", warnings...)
 }
 
 func firstOf(texts ...string) string {

@@ -3,7 +3,7 @@ import { AlertTriangle, Download, FileCheck2, FilePlus } from 'lucide-react';
 import { useRef, useState } from 'react';
 import { Refusal, type Cell, type FileValue, type Kept } from '../api/client';
 import { addFile, queries, useFile } from '../api/queries';
-import type { Shape } from './control';
+import type { Shape } from './shape';
 import { Failed, Id } from './parts';
 import { count, number } from './words';
 

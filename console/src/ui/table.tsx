@@ -3,7 +3,8 @@
 import { ClipboardPaste, FilePlus, Plus, Trash2 } from 'lucide-react';
 import { useRef, useState } from 'react';
 import type { Cell, Column, Kept, Row, Value } from '../api/client';
-import { CellControl, lines, type ControlProps } from './control';
+import { CellControl } from './cell';
+import { lines, type ControlProps } from './shape';
 import { Contents, useAddFile } from './file';
 import { Failed } from './parts';
 import { count } from './words';

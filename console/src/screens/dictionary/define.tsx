@@ -4,7 +4,7 @@ import { useNavigate, useSearchParams } from 'react-router';
 import type { Setting } from '../../api/client';
 import { useAreas, useSettingUse } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
-import { lines } from '../../ui/control';
+import { lines } from '../../ui/shape';
 import { Failed, Field, Loading, Page } from '../../ui/parts';
 import { count } from '../../ui/words';
 

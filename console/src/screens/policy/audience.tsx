@@ -3,7 +3,7 @@ import { Plus, X } from 'lucide-react';
 import { useEffect, useState } from 'react';
 import { api, got, type Fault, type PolicyDoc } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
-import { lines } from '../../ui/control';
+import { lines } from '../../ui/shape';
 import { Field, Sheet } from '../../ui/parts';
 import { count } from '../../ui/words';
 import type { Alter } from './entry';
