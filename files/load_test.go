@@ -195,12 +195,12 @@ func TestFilesAddUp(t *testing.T) {
 }
 
 func TestExportAndImportChangeNothing(t *testing.T) {
-	s, err := files.Read("../demo/estate", dictionary.Shipped())
+	s, held, err := files.ReadWithFiles("../demo/estate", dictionary.Shipped())
 	if err != nil {
 		t.Fatal(err)
 	}
 	first := t.TempDir()
-	if err := files.Write(first, s, nil); err != nil {
+	if err := files.Write(first, s, func(sha256 string) ([]byte, error) { return os.ReadFile(held[sha256]) }); err != nil {
 		t.Fatal(err)
 	}
 	again, err := files.Read(first, dictionary.Shipped())
