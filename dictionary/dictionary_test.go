@@ -149,3 +149,38 @@ func TestThePagesAreUpToDate(t *testing.T) {
 		}
 	}
 }
+
+// TestPlainWords reads titles and helps as people do: short titles, whole sentences, none too long, nothing left unfinished.
+func TestPlainWords(t *testing.T) {
+	for _, d := range dictionary.Shipped().Settings {
+		if n := len(strings.Fields(d.Title)); n > 14 || strings.HasSuffix(d.Title, ".") || d.Title[:1] != strings.ToUpper(d.Title[:1]) {
+			t.Errorf("%s: the title %q is long, ends like a sentence or begins small", d.ID, d.Title)
+		}
+		if !strings.HasSuffix(d.Help, ".") && !strings.HasSuffix(d.Help, "?") {
+			t.Errorf("%s: the help does not end: %q", d.ID, d.Help)
+		}
+		for sentence := range strings.SplitSeq(d.Help, ". ") {
+			if n := len(strings.Fields(sentence)); n > 40 {
+				t.Errorf("%s: a sentence of %d words: %q", d.ID, n, sentence)
+			}
+		}
+		for _, word := range []string{"TODO", "lorem", "  ", "utilize", "leverage"} {
+			if strings.Contains(d.Help+d.Title, word) {
+				t.Errorf("%s says %q", d.ID, word)
+			}
+		}
+		if d.Area != "" && !slices.Contains(dictionary.Areas, d.Area) {
+			t.Errorf("%s is of the area %s, which is not listed", d.ID, d.Area)
+		}
+		for _, c := range d.Columns {
+			if c.Title == "" {
+				t.Errorf("%s: the column %s has no title", d.ID, c.Name)
+			}
+		}
+	}
+	for _, c := range dictionary.Shipped().Checks {
+		if len(strings.Fields(c.Message)) < 6 || strings.HasSuffix(c.Message, ".") {
+			t.Errorf("%s says too little, or ends like a sentence in a list: %q", c.ID, c.Message)
+		}
+	}
+}
