@@ -168,6 +168,15 @@ export const useFile = (sha256: string | undefined) =>
     retry: false,
   });
 
+/** The files of one content that are kept, the newest first. */
+export const useFiles = (content: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['files', content],
+    queryFn: async () =>
+      (await got(api.GET('/api/v1/files', { params: { query: { limit: 200, ...(content !== 'any' ? { content: content as 'certificate' } : {}) } } }))).items,
+    enabled,
+  });
+
 /** Sends a file to be read and kept. */
 export const addFile = (file: File, content: string, acceptExpired: boolean) =>
   got(

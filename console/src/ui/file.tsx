@@ -2,7 +2,7 @@
 import { AlertTriangle, Download, FileCheck2, FilePlus } from 'lucide-react';
 import { useRef, useState } from 'react';
 import { Refusal, type Cell, type FileValue, type Kept } from '../api/client';
-import { addFile, queries, useFile } from '../api/queries';
+import { addFile, queries, useFile, useFiles } from '../api/queries';
 import type { Shape } from './shape';
 import { Failed, Id } from './parts';
 import { count, number } from './words';
@@ -27,6 +27,7 @@ export function useAddFile(content: string, onKept: (k: Kept) => void) {
     try {
       const k = await addFile(file, content, acceptExpired);
       queries.setQueryData(['file', k.sha256], k);
+      void queries.invalidateQueries({ queryKey: ['files'] });
       setKept(k);
       onKept(k);
     } catch (e) {
@@ -85,6 +86,7 @@ export function FileControl({
           <button type="button" className="btn btn-sm" disabled={adding.busy} onClick={() => input.current?.click()}>
             <FilePlus size={14} aria-hidden /> {adding.busy ? 'Reading …' : chosen ? 'Another file' : 'Choose a file'}
           </button>
+          <KeptFiles content={content} label={label} onPick={(k) => onChange({ file: k.sha256, name: k.name, size: k.size })} />
           <span className="quiet text-[13px]">{wanted[content]}</span>
         </span>
       )}
@@ -96,6 +98,30 @@ export function FileControl({
         </button>
       )}
     </div>
+  );
+}
+
+/** Files that somebody added already, to be used again. */
+export function KeptFiles({ content, label, onPick }: { content: string; label: string; onPick: (k: Kept) => void }) {
+  const files = useFiles(content, true).data ?? [];
+  if (files.length === 0) return null;
+  return (
+    <select
+      aria-label={`${label}: use a file that is kept`}
+      className="select select-sm w-52"
+      value=""
+      onChange={(e) => {
+        const chosen = files.find((f) => f.sha256 === e.target.value);
+        if (chosen) onPick(chosen);
+      }}
+    >
+      <option value="">or one that is kept …</option>
+      {files.map((f) => (
+        <option key={f.sha256} value={f.sha256}>
+          {f.reading.certificates?.[0]?.subject ?? f.reading.rules?.title ?? f.reading.application?.name ?? f.name}
+        </option>
+      ))}
+    </select>
   );
 }
 

@@ -5,7 +5,7 @@ import { useRef, useState } from 'react';
 import type { Cell, Column, Kept, Row, Value } from '../api/client';
 import { CellControl } from './cell';
 import { lines, type ControlProps } from './shape';
-import { Contents, useAddFile } from './file';
+import { Contents, KeptFiles, useAddFile } from './file';
 import { Failed } from './parts';
 import { count } from './words';
 
@@ -83,6 +83,13 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
             </button>
           )}
           <input ref={input} type="file" className="sr-only" tabIndex={-1} aria-label={word} onChange={(e) => adding.add(e.target)} />
+          {(fileColumn || reads) && (
+            <KeptFiles
+              content={fileColumn ? (fileColumn.content ?? 'any') : 'application'}
+              label={label}
+              onPick={(k) => add(fileColumn ? { [fileColumn.name]: { file: k.sha256, name: k.name, size: k.size } } : factsOf(k, columns))}
+            />
+          )}
           {!fileColumn && (
             <>
               <button type="button" className="btn btn-sm" onClick={() => add({})}>

@@ -236,6 +236,7 @@ function Actions({
           <button
             type="button"
             className="btn btn-warning btn-sm"
+            disabled={!effect}
             onClick={() =>
               void open
                 .retire('policies', id, `Retire ${doc.title || id}`)

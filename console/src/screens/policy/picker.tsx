@@ -3,6 +3,7 @@ import { useEffect, useState } from 'react';
 import type { Setting } from '../../api/client';
 import { useSettingSearch } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
+import { Facts } from './entryrow';
 
 export function Picker({ taken, platforms, onPick }: { taken: string[]; platforms: string[]; onPick: (d: Setting) => void }) {
   const [words, setWords] = useState('');
@@ -67,6 +68,7 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
               aria-selected={i === at}
               className={`cursor-pointer px-3 py-2 text-sm ${i === at ? 'bg-primary/10' : 'hover:bg-base-200'}`}
               onMouseDown={(e) => e.preventDefault()}
+              onMouseEnter={() => setAt(i)}
               onClick={() => pick(d)}
             >
               <span className="font-medium">{d.title}</span> <span className="id quiet ml-1">{d.id}</span>
@@ -77,7 +79,8 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
               ) : d.policies.length > 0 ? (
                 <span className="ml-2 text-info">set in {d.policies.join(', ')}</span>
               ) : null}
-              <div className="quiet line-clamp-1 text-[13px]">{d.help}</div>
+              <div className={`quiet max-w-prose text-[13px] ${i === at ? '' : 'line-clamp-1'}`}>{d.help}</div>
+              {i === at && <Facts of={d} />}
             </li>
           ))}
         </ul>
