@@ -151,6 +151,9 @@ func readBundle(data []byte, o Options) (*Reading, error) {
 	if len(archive.File) > maxZipEntries {
 		return nil, refuse(fmt.Sprintf("a zip archive with %d entries", len(archive.File)), "at most 50,000")
 	}
+	if err := checkExpansion(archive, len(data)); err != nil {
+		return nil, err
+	}
 	lists := bundleLists(archive)
 	if len(lists) == 0 {
 		if o.Expect == setting.ApplicationFile {
@@ -182,6 +185,19 @@ func readBundle(data []byte, o Options) (*Reading, error) {
 	return application(a, "application/zip", warnings...)
 }
 
+// checkExpansion refuses an archive that says of itself that it unpacks to far more than programs do. One that lies is stopped
+// while it is unpacked.
+func checkExpansion(archive *zip.Reader, size int) error {
+	const most, large = 100, 256 << 20
+	var unpacked uint64
+	for _, f := range archive.File {
+		if unpacked += f.UncompressedSize64; unpacked > large && unpacked/most > uint64(size) {
+			return refuse(fmt.Sprintf("a zip archive of %d KiB that unpacks to more than %d MiB", size>>10, unpacked>>20), "an application bundle as its maker packed it")
+		}
+	}
+	return nil
+}
+
 // bundleLists finds the property lists of the outermost bundles.
 func bundleLists(archive *zip.Reader) (found []*zip.File) {
 	least := 1 << 30
@@ -202,6 +218,10 @@ func bundleLists(archive *zip.Reader) (found []*zip.File) {
 
 // unpack gives an entry's bytes, and refuses one that is larger, whatever the archive says of its size.
 func unpack(f *zip.File, most int64) ([]byte, error) {
+	tooLarge := refuse(fmt.Sprintf("an entry that unpacks to more than %d KiB", most>>10), "an application bundle as its maker packed it")
+	if f.UncompressedSize64 > uint64(most) {
+		return nil, tooLarge
+	}
 	r, err := f.Open()
 	if err != nil {
 		return nil, refuse("a zip archive with an entry that can't be read", "a zip archive as it was made")
@@ -210,7 +230,7 @@ func unpack(f *zip.File, most int64) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(r, most+1))
 	switch {
 	case int64(len(data)) > most:
-		return nil, refuse(fmt.Sprintf("an entry that unpacks to more than %d KiB", most>>10), "an application bundle as its maker packed it")
+		return nil, tooLarge
 	case err != nil:
 		return nil, refuse("a zip archive with an entry that can't be read", "a zip archive as it was made")
 	}

@@ -296,6 +296,7 @@ func TestRuleSets(t *testing.T) {
 func TestHostileFiles(t *testing.T) {
 	o := contents.Options{Expect: setting.ApplicationFile}
 	refusedWith(t, "bomb.zip", zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": bytes.Repeat([]byte("<"), 64<<20)}), o, "unpacks to more than 1024 KiB")
+	refusedWith(t, "zeros.zip", zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": file(t, "testdata", "helpline.xml.plist"), "A.app/Contents/MacOS/helpline": make([]byte, 300<<20)}), o, "unpacks to more than 300 MiB")
 	many := map[string][]byte{}
 	for i := range 50_001 {
 		many[fmt.Sprintf("f%d", i)] = nil

@@ -38,7 +38,7 @@ func (s *server) registerFiles() {
 	if s.Flow != nil { // nil while the document is written
 		limit = s.Flow.MaxFile()
 	}
-	huma.Register(s.api, operation("addFile", http.MethodPost, "/files", "Read a file and keep it, once by its SHA-256", administrators, status(http.StatusCreated), func(op *huma.Operation) { op.MaxBodyBytes = limit }),
+	huma.Register(s.api, operation("addFile", http.MethodPost, "/files", "Read a file and keep it, once by its SHA-256", administrators, status(http.StatusCreated), func(op *huma.Operation) { op.MaxBodyBytes = limit + 1 }),
 		func(ctx context.Context, in *addFileInput) (*output[wire.File], error) {
 			kept, err := s.Flow.AddFile(actorOf(ctx), in.Name, in.RawBody, contents.Options{Expect: setting.Content(in.Content), AcceptExpired: in.AcceptExpired}, !in.ReadOnly)
 			return out(fileOf(kept), s.fault(err))
