@@ -88,7 +88,7 @@ func Compare(before, after Side) *Report {
 	c := &comparison{
 		definitions: map[setting.ID]*setting.Definition{},
 		transitions: map[setting.ID][]*Transition{}, movements: map[estate.PolicyID]*Movement{},
-		touched: map[estate.DeviceID]bool{},
+		touched: map[estate.DeviceID]bool{}, pairs: map[pair][]*Transition{},
 	}
 	for _, side := range []Side{before, after} { // what is after wins
 		s := side.Plan.Snapshot()
@@ -135,6 +135,7 @@ type comparison struct {
 	transitions map[setting.ID][]*Transition // few a setting
 	movements   map[estate.PolicyID]*Movement
 	touched     map[estate.DeviceID]bool
+	pairs       map[pair][]*Transition
 }
 
 // pairUp walks both resolutions, which are sorted by device, side by side.
@@ -156,8 +157,28 @@ func (c *comparison) pairUp(before, after Side) {
 	}
 }
 
+// pair names what was decided before and after: laptops that share both differ in the same.
+type pair struct{ before, after *resolve.Setting }
+
 func (c *comparison) device(id estate.DeviceID, before, after *resolve.Result, old, new *resolve.Plan) {
-	a, b := before.Settings, after.Settings
+	var of pair
+	if len(before.Settings) > 0 && len(after.Settings) > 0 {
+		of = pair{&before.Settings[0], &after.Settings[0]}
+	}
+	altered, known := c.pairs[of]
+	if !known || of == (pair{}) {
+		altered = c.differences(before.Settings, after.Settings)
+		c.pairs[of] = altered
+	}
+	for _, t := range altered {
+		t.Devices = append(t.Devices, id)
+		c.touched[id] = true
+	}
+	c.move(id, applying(old, before), applying(new, after))
+}
+
+// differences gives the transitions from one decision to another.
+func (c *comparison) differences(a, b []resolve.Setting) (altered []*Transition) {
 	for len(a) > 0 || len(b) > 0 {
 		var from, to State
 		var at setting.ID
@@ -175,13 +196,14 @@ func (c *comparison) device(id estate.DeviceID, before, after *resolve.Result, o
 			b = b[1:]
 		}
 		if !from.equal(to) {
-			c.note(id, Transition{Setting: at, From: from, To: to})
+			altered = append(altered, c.transition(Transition{Setting: at, From: from, To: to}))
 		}
 	}
-	c.move(id, applying(old, before), applying(new, after))
+	return altered
 }
 
-func (c *comparison) note(id estate.DeviceID, t Transition) {
+// transition gives the one that is known of this setting, from and to, or makes it known.
+func (c *comparison) transition(t Transition) *Transition {
 	list := c.transitions[t.Setting]
 	at := slices.IndexFunc(list, func(k *Transition) bool { return k.From.equal(t.From) && k.To.equal(t.To) })
 	if at < 0 {
@@ -195,8 +217,7 @@ func (c *comparison) note(id estate.DeviceID, t Transition) {
 		at, list = len(list), append(list, &made)
 		c.transitions[t.Setting] = list
 	}
-	list[at].Devices = append(list[at].Devices, id)
-	c.touched[id] = true
+	return list[at]
 }
 
 // key orders the transitions of one setting.

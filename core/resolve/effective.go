@@ -3,6 +3,7 @@
 package resolve
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -34,7 +35,7 @@ func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*Result, erro
 			return nil, &UnknownError{estate.KindPerson, string(who)}
 		}
 	}
-	return p.effective(dev, signedIn), nil
+	return p.effective(dev, signedIn, nil), nil
 }
 
 // gathered is an entry that applies, with the place of its setting. It is small: these are sorted.
@@ -54,39 +55,65 @@ func (g *gathered) candidate() Candidate {
 	return c
 }
 
-func (p *Plan) effective(dev, signedIn int) *Result {
+// applied is a policy that applies to a subject, by its place, at a level.
+type applied struct {
+	policy int
+	level  Level
+}
+
+// effective resolves a device for who signs in. alike remembers what was decided for laptops that differ in nothing that is
+// decided by; nil remembers nothing.
+func (p *Plan) effective(dev, signedIn int, alike *likeness) *Result {
 	d := &p.devices[dev]
 	out := &Result{Device: d.ID, Unit: p.units[d.home].ID}
 	if signedIn != none {
 		out.Person = p.people[signedIn].ID
 	}
 	user := p.subject(dev, signedIn)
-	owner := user
-	if signedIn != d.owner {
-		owner = p.subject(dev, d.owner)
-	}
-
-	found := make([]gathered, 0, p.entries)
+	applying := make([]applied, 0, len(p.policies))
 	for i := range p.policies {
-		pol := &p.policies[i]
-		level, not := p.apply(user, pol)
+		level, not := p.apply(user, &p.policies[i])
 		if not != nil {
 			out.NotApplying = append(out.NotApplying, *not)
+		} else {
+			applying = append(applying, applied{i, level})
 		}
-		if owner == user {
-			found = p.gather(found, user, pol, level, "")
-			continue
-		}
-		found = p.gather(found, user, pol, level, setting.UserSide)
-		level, _ = p.apply(owner, pol)
-		found = p.gather(found, owner, pol, level, setting.DeviceSide)
 	}
+	var made *decision
+	if signedIn == d.owner {
+		made = alike.decided(p, user, applying)
+	} else {
+		found := p.gather(nil, user, applying, setting.UserSide)
+		owner := p.subject(dev, d.owner)
+		applying = applying[:0]
+		for i := range p.policies {
+			if level, not := p.apply(owner, &p.policies[i]); not == nil {
+				applying = append(applying, applied{i, level})
+			}
+		}
+		made = p.decideAll(user, owner, p.gather(found, owner, applying, setting.DeviceSide))
+	}
+	out.Settings = made.settings
+	p.check(out, made, user)
+	return out
+}
+
+// decision is what is decided from the entries that apply, with forced values in force.
+type decision struct {
+	settings []Setting
+	values   map[string]any // of the settings that are set, as expressions see them
+	problems []Problem      // of the checks that look at settings alone; nil: not looked for yet
+	checked  bool
+}
+
+// decideAll decides every setting that appears. Device-side settings are the owner's, user-side ones the user's.
+func (p *Plan) decideAll(user, owner *subject, found []gathered) *decision {
 	found, settings := p.bySetting(found)
 	candidates := make([]Candidate, len(found))
 	for i := range found {
 		candidates[i] = found[i].candidate()
 	}
-	out.Settings = make([]Setting, 0, settings)
+	out := &decision{settings: make([]Setting, 0, settings)}
 	next := 0
 	for at, def := range p.definitions {
 		first := next
@@ -101,10 +128,10 @@ func (p *Plan) effective(dev, signedIn int) *Result {
 			s = user
 		}
 		if decided, appears := p.decideFor(s, at, candidates[first:next:next]); appears {
-			out.Settings = append(out.Settings, decided)
+			out.settings = append(out.settings, decided)
 		}
 	}
-	p.finish(out, dev, signedIn)
+	p.forceAll(out, owner.device)
 	return out
 }
 
@@ -130,18 +157,20 @@ func (p *Plan) bySetting(found []gathered) (ordered []gathered, settings int) {
 	return ordered, settings
 }
 
-// gather adds a policy's entries as candidates; side limits them to settings of that side.
-func (p *Plan) gather(found []gathered, s *subject, pol *policy, level Level, side setting.Side) []gathered {
-	if level == noLevel {
-		return found
+// gather adds the entries of policies that apply; side limits them to settings of that side.
+func (p *Plan) gather(found []gathered, s *subject, applying []applied, side setting.Side) []gathered {
+	if found == nil {
+		found = make([]gathered, 0, p.entries)
 	}
-	for i := range pol.entries {
-		e := &pol.entries[i]
-		def := p.definitions[e.setting]
-		if side != "" && def.Side != side {
-			continue
+	for _, a := range applying {
+		pol := &p.policies[a.policy]
+		for i := range pol.entries {
+			e := &pol.entries[i]
+			def := p.definitions[e.setting]
+			if side == "" || def.Side == side {
+				found = append(found, gathered{e.setting, pol, e.Entry, a.level, s.isDetached(pol, a.level, e.Lock, def.Combine)})
+			}
 		}
-		found = append(found, gathered{e.setting, pol, e.Entry, level, s.isDetached(pol, level, e.Lock, def.Combine)})
 	}
 	return found
 }
@@ -162,42 +191,71 @@ func (p *Plan) decideFor(s *subject, at int, candidates []Candidate) (Setting, b
 	return decide(def, candidates, counts, p.rulings[at])
 }
 
-// finish forces values and runs the checks.
-func (p *Plan) finish(out *Result, dev, signedIn int) {
+// forceAll gives settings their forced values. Every rule sees the values before any forcing.
+func (p *Plan) forceAll(made *decision, dev int) {
 	if !p.forcing && len(p.checks) == 0 {
 		return
 	}
-	decided := make(map[string]any, len(out.Settings))
-	for i := range out.Settings {
-		if s := &out.Settings[i]; s.Status == Set {
-			decided[string(s.ID)] = s.Value.Any()
+	made.values = make(map[string]any, len(made.settings))
+	for i := range made.settings {
+		if s := &made.settings[i]; s.Status == Set {
+			made.values[string(s.ID)] = s.Value.Any()
 		}
 	}
-	variables := map[string]any{"settings": decided, "device": p.deviceVariables(dev)}
-	if p.forcing { // every rule sees the values before any forcing
-		var after map[string]any
-		for i := range out.Settings {
-			if s := &out.Settings[i]; s.Status == Set && p.force(s, variables) {
-				if after == nil {
-					after = maps.Clone(decided)
-				}
-				after[string(s.ID)] = s.Value.Any()
-			}
-		}
-		if after != nil {
-			variables["settings"] = after
-		}
+	if !p.forcing {
+		return
 	}
-	variables["person"] = p.personVariables(signedIn)
-	for i := range p.checks {
-		check := &p.checks[i]
-		if check.alone != nil && !slices.ContainsFunc(check.alone, func(id string) bool { _, is := decided[id]; return is }) {
+	var after, variables map[string]any
+	for i := range made.settings {
+		s := &made.settings[i]
+		if s.Status != Set || len(p.definitions[p.settingAt[s.ID]].Forced) == 0 {
 			continue
 		}
-		if wrong, err := check.When.Holds(variables); err == nil && wrong {
-			out.Problems = append(out.Problems, foundBy(check.Check, out))
+		if variables == nil {
+			variables = map[string]any{"settings": made.values, "device": p.deviceVariables(dev)}
+		}
+		if p.force(s, variables) {
+			if after == nil {
+				after = maps.Clone(made.values)
+			}
+			after[string(s.ID)] = s.Value.Any()
 		}
 	}
+	if after != nil {
+		made.values = after
+	}
+}
+
+// check runs the checks over what was decided: those that look at settings alone once, the others for this subject.
+func (p *Plan) check(out *Result, made *decision, s *subject) {
+	if !made.checked {
+		made.checked = true
+		variables := map[string]any{"settings": made.values, "device": map[string]any{}, "person": map[string]any{}}
+		for i := range p.checks {
+			c := &p.checks[i]
+			if c.alone != nil && slices.ContainsFunc(c.alone, func(id string) bool { _, is := made.values[id]; return is }) && c.finds(variables) {
+				made.problems = append(made.problems, foundBy(c.Check, out))
+			}
+		}
+	}
+	out.Problems = made.problems
+	if !p.checksLookFurther {
+		return
+	}
+	variables := map[string]any{"settings": made.values, "device": p.deviceVariables(s.device), "person": p.personVariables(s.person)}
+	for i := range p.checks {
+		if c := &p.checks[i]; c.alone == nil && c.finds(variables) {
+			out.Problems = append(out.Problems[:len(out.Problems):len(out.Problems)], foundBy(c.Check, out))
+		}
+	}
+	if len(out.Problems) > len(made.problems) {
+		slices.SortFunc(out.Problems, func(a, b Problem) int { return cmp.Compare(a.Check, b.Check) })
+	}
+}
+
+func (c *check) finds(variables map[string]any) bool {
+	wrong, err := c.When.Holds(variables)
+	return err == nil && wrong
 }
 
 // force gives a setting the value of the first forced rule that is true, and tells whether that is another one.

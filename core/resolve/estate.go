@@ -21,16 +21,20 @@ type Whole struct {
 // Estate resolves every laptop. The order of the snapshot's lists does not matter to the outcome.
 func (p *Plan) Estate() *Whole {
 	w := &Whole{Results: make([]*Result, len(p.devices))}
-	p.each(func(dev int) { w.Results[dev] = p.effective(dev, p.devices[dev].owner) })
+	p.each(func() func(dev int) {
+		alike := &likeness{}
+		return func(dev int) { w.Results[dev] = p.effective(dev, p.devices[dev].owner, alike) }
+	})
 	return w
 }
 
-// each calls f for every device place, on as many threads as there are.
-func (p *Plan) each(f func(dev int)) {
+// each calls what start gives for every device place, on as many threads as there are; start is called once a thread.
+func (p *Plan) each(start func() func(dev int)) {
 	threads := runtime.GOMAXPROCS(0)
 	var wait sync.WaitGroup
 	for t := range threads {
 		wait.Go(func() {
+			f := start()
 			for dev := t; dev < len(p.devices); dev += threads {
 				f(dev)
 			}

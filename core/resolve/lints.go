@@ -85,7 +85,7 @@ func (p *Plan) Lints() []Lint {
 
 // watch notes what each entry does for one subject.
 func (p *Plan) watch(dev, signedIn int, reached map[estate.PolicyID]bool, uses map[estate.PolicyID]map[setting.ID]*entryUse) {
-	r := p.effective(dev, signedIn)
+	r := p.effective(dev, signedIn, nil)
 	for _, id := range p.Applying(r) {
 		reached[id] = true
 	}

@@ -31,12 +31,15 @@ type Plan struct {
 	groupAt  map[estate.GroupID]int
 	failures []int // by group: how many its rule failed on
 
-	policies   []policy      // by id
-	entries    int           // of all active policies: at most so many apply to one subject
-	exceptions [][]exception // by setting: those that count on the day, the winning one first
-	rulings    []map[preference]bool
-	checks     []check // by id
-	forcing    bool    // some definition has forced values
+	policies          []policy      // by id
+	entries           int           // of all active policies: at most so many apply to one subject
+	exceptions        [][]exception // by setting: those that count on the day, the winning one first
+	excepted          []int         // the settings that have some
+	rulings           []map[preference]bool
+	checks            []check // by id
+	forcing           bool    // some definition has forced values
+	shareable         bool    // no forced value looks at the device: laptops that are alike share what is decided
+	checksLookFurther bool    // some check looks at more than settings
 
 	index func() *setting.Index // of the dictionary, built when it is first asked
 }
@@ -134,10 +137,15 @@ func (p *Plan) Device(id estate.DeviceID) *estate.Device {
 }
 
 func (p *Plan) compileDictionary() {
+	p.shareable = true
 	for i := range p.snapshot.Settings {
 		d := &p.snapshot.Settings[i]
 		p.definitions = append(p.definitions, d)
 		p.forcing = p.forcing || len(d.Forced) > 0
+		for _, f := range d.Forced {
+			_, known := f.When.Mentions()
+			p.shareable = p.shareable && known
+		}
 	}
 	slices.SortFunc(p.definitions, func(a, b *setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
 	p.settingAt = make(map[setting.ID]int, len(p.definitions))
@@ -146,6 +154,7 @@ func (p *Plan) compileDictionary() {
 	}
 	for i := range p.snapshot.Checks {
 		p.checks = append(p.checks, compileCheck(&p.snapshot.Checks[i]))
+		p.checksLookFurther = p.checksLookFurther || p.checks[len(p.checks)-1].alone == nil
 	}
 	slices.SortFunc(p.checks, func(a, b check) int { return cmp.Compare(a.ID, b.ID) })
 }
@@ -343,6 +352,11 @@ func (p *Plan) compileDecisions() {
 		slices.SortFunc(list, func(a, b exception) int {
 			return cmp.Or(cmp.Compare(b.target.level, a.target.level), cmp.Compare(b.ApprovedOn, a.ApprovedOn), cmp.Compare(a.ID, b.ID))
 		})
+	}
+	for at := range p.exceptions {
+		if len(p.exceptions[at]) > 0 {
+			p.excepted = append(p.excepted, at)
+		}
 	}
 	p.rulings = make([]map[preference]bool, len(p.definitions))
 	for _, r := range p.snapshot.Rulings {
