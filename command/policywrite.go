@@ -113,7 +113,7 @@ func startOf(ctx context.Context, c *cli.Command, api *client.Client, change wir
 		if err != nil {
 			return doc, err
 		}
-		return files.PolicyDoc{Title: k.Title, Why: k.Why, Kind: k.Kind, Platforms: k.Platforms, Settings: k.Settings}, nil
+		return files.PolicyDoc{Title: k.Title, Why: k.Why, Kind: k.Kind, Platforms: k.Platforms, Labels: k.Labels, Settings: k.Settings}, nil
 	case c.IsSet("like"):
 		like, err := policyIn(ctx, api, change, c.String("like"))
 		like.Audience, like.State = files.AudienceDoc{}, ""

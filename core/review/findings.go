@@ -46,6 +46,9 @@ type Finding struct {
 	Reached int // laptops that the policy reaches
 }
 
+// Baseline is the label of a policy that is meant to cover several areas: nobody is told to split it.
+const Baseline = "baseline"
+
 // Purpose is a part of a policy that serves one end.
 type Purpose struct {
 	Areas    []string
@@ -67,7 +70,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers)
 	f.kinds()
 	f.identifiers(known)
 	f.paths()
-	if groups := Purposes(side.Plan, policy); len(groups) > 1 {
+	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
 	if n := len(use.Reach.Gets); n > 0 && (n == len(side.Whole.Results) || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {

@@ -116,6 +116,9 @@ func TestMistakesAreFound(t *testing.T) {
 			policies: `[{id: p, kind: security, settings: {media.camera: false, network.proxy.mode: manual, network.proxy.address: "proxy.example:80"}, audience: {}}]`,
 			want:     []string{"many-purposes  0/0 []"},
 		},
+		"a second purpose that is meant": {
+			policies: `[{id: p, kind: security, labels: [baseline], settings: {media.camera: false, network.proxy.mode: "off"}, audience: {}}]`,
+		},
 		"one purpose in two areas": {
 			policies: `[{id: p, kind: encryption, settings: {disk.encryption.required: true, disk.recovery.escrow: service}, audience: {}}]`,
 		},

@@ -176,7 +176,7 @@ func (x *Index) Search(text string) []*Definition {
 	})
 	out := make([]*Definition, 0, len(hits))
 	for _, h := range hits {
-		if h.score < hits[0].score*0.12 { // far behind the first: it would only hide what fits
+		if h.score < hits[0].score*0.06 { // far behind the first: it would only hide what fits
 			break
 		}
 		out = append(out, h.Definition)

@@ -1376,6 +1376,7 @@ export interface components {
             id: string;
             /** @enum {string} */
             kind: "configuration" | "security" | "encryption";
+            labels?: string[];
             platforms?: string[];
             settings: {
                 [key: string]: components["schemas"]["EntryDoc"];

@@ -7,8 +7,21 @@ import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field, Id, Sheet } from '../../ui/parts';
 import { slug } from '../../ui/words';
 import { FindingLine } from './entryrow';
+import type { Alter } from './entry';
 
-export function FindingsSheet({ doc, findings, locked, isDirty }: { doc: PolicyDoc; findings: Finding[]; locked: boolean; isDirty: () => boolean }) {
+export function FindingsSheet({
+  doc,
+  alter,
+  findings,
+  locked,
+  isDirty,
+}: {
+  doc: PolicyDoc;
+  alter: Alter;
+  findings: Finding[];
+  locked: boolean;
+  isDirty: () => boolean;
+}) {
   const [splitting, setSplitting] = useState(false);
   const wrong = findings.filter((f) => !f.warning).length;
   if (findings.length === 0) return null;
@@ -25,9 +38,20 @@ export function FindingsSheet({ doc, findings, locked, isDirty }: { doc: PolicyD
                 </a>
               )}
               {f === purposes && !locked && (
-                <button type="button" className="link cursor-pointer font-medium" onClick={() => setSplitting(true)}>
-                  Split it …
-                </button>
+                <>
+                  <button type="button" className="link cursor-pointer font-medium" onClick={() => setSplitting(true)}>
+                    Split it …
+                  </button>{' '}
+                  or{' '}
+                  <button
+                    type="button"
+                    className="link cursor-pointer"
+                    title="The label ‘baseline’ says that it is meant to cover several areas"
+                    onClick={() => alter((d) => ({ ...d, labels: [...(d.labels ?? []), 'baseline'] }))}
+                  >
+                    it is meant to
+                  </button>
+                </>
               )}
             </FindingLine>
           </li>

@@ -90,7 +90,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
               <Faults list={faults.map((f) => ({ ...f, path: f.path?.replace(`/policies/${id}`, '') }))} />
             </div>
           )}
-          {use && <FindingsSheet doc={doc} findings={use.findings} locked={locked} isDirty={isDirty} />}
+          {use && <FindingsSheet doc={doc} alter={alter} findings={use.findings} locked={locked} isDirty={isDirty} />}
           <Sheet title="Who gets it">
             {use ? (
               <div className="px-4 py-3">

@@ -118,7 +118,7 @@ function Kits({ chosen, onChoose, onBegin }: { chosen: string; onChoose: (id: st
   if (!kits.data) return <Loading />;
   const choose = (k: Kit) => {
     onChoose(k.id);
-    onBegin({ title: k.title, kind: k.kind, why: k.why, platforms: k.platforms, settings: k.settings as Record<string, Entry> });
+    onBegin({ title: k.title, kind: k.kind, why: k.why, platforms: k.platforms, labels: k.labels, settings: k.settings as Record<string, Entry> });
   };
   return (
     <ul className="sheet divide-y divide-base-300/60" aria-label="Kits">
