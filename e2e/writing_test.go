@@ -298,6 +298,15 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.goTo("/policies/house-rules")
 	p.until("the value is still there", `[...document.querySelectorAll('input')].some((e) => (e.getAttribute('aria-label') ?? '').startsWith('Lock the screen after') && e.value === '60')`)
 
+	// What has faults is not kept in the change, and not lost either.
+	p.fill("Lock the screen after minutes", "5000")
+	p.goTo("/devices")
+	p.shows("LT-0001")
+	p.goTo("/policies/house-rules")
+	p.shows("expected a whole number from 1 to 1440 (minutes)")
+	p.fill("Lock the screen after minutes", "60")
+	p.shows("Kept in the open change")
+
 	// A colleague alters another setting of the same policy in the same change, and then the same one.
 	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
 	if err != nil || len(changes) != 1 {

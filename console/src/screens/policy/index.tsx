@@ -11,7 +11,7 @@ import { count, number, Status } from '../../ui/words';
 import { About, AudienceSheet } from './audience';
 import { MergeClashes } from './clashes';
 import { same } from './entry';
-import { useKept, type Saving } from './kept';
+import { forgetTyped, useKept, type Saving } from './kept';
 import { FindingsSheet } from './findings';
 import { Settings } from './settings';
 
@@ -200,7 +200,11 @@ function Actions({
           onClick={() =>
             void open
               .drop('policies', id)
-              .then(() => (live ? location.reload() : go('/policies')))
+              .then(() => {
+                forgetTyped(id);
+                if (live) location.reload();
+                else void go('/policies');
+              })
               .catch(setError)
           }
         >

@@ -12,15 +12,38 @@ export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'f
 /** The policy without places for files that are still to be chosen. */
 const complete = (doc: PolicyDoc): PolicyDoc => ({ ...doc, settings: Object.fromEntries(Object.entries(doc.settings).filter(([, e]) => !isPlaceholder(long(e).value))) });
 
+/** What is typed and not kept yet, in this browser: leaving the page, with faults or in mid-word, loses nothing. */
+interface Typed {
+  change: string;
+  version?: number;
+  base: PolicyDoc;
+  doc: PolicyDoc;
+}
+
+const typedKey = (id: string) => `typed:${id}`;
+
+function readTyped(id: string, change: string | undefined): Typed | undefined {
+  try {
+    const typed = JSON.parse(localStorage.getItem(typedKey(id)) ?? 'null') as Typed | null;
+    return typed && typed.change === (change ?? '') ? typed : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
+/** Forgets what was typed of a policy and not kept. */
+export const forgetTyped = (id: string) => localStorage.removeItem(typedKey(id));
+
 /** Tries what is typed, and keeps it in the open change when it has no faults. */
 export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const open = useOpenChange();
-  const [doc, setDoc] = useState(start);
+  const [typed] = useState(() => readTyped(start.id, open.id));
+  const [doc, setDoc] = useState(typed?.doc ?? start);
   const [trial, setTrial] = useState<Trial>();
   const [saving, setSaving] = useState<Saving>({ state: 'as stored' });
-  const version = useRef(editVersion);
-  const base = useRef(start); // what is typed began from
-  const dirty = useRef(false);
+  const version = useRef(typed ? typed.version : editVersion);
+  const base = useRef(typed?.base ?? start); // what is typed began from
+  const dirty = useRef(!!typed);
   const latest = useRef(0);
   const openRef = useRef(open);
   openRef.current = open;
@@ -41,6 +64,8 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
 
   useEffect(() => {
     if (!dirty.current) return;
+    const unsaved: Typed = { change: openRef.current.id ?? '', version: version.current, base: base.current, doc };
+    localStorage.setItem(typedKey(doc.id), JSON.stringify(unsaved));
     const turn = ++latest.current;
     setSaving({ state: 'checking' });
     const wait = setTimeout(() => {
@@ -55,6 +80,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
           base.current = mine;
           if (turn === latest.current) {
             dirty.current = false;
+            forgetTyped(doc.id);
             setSaving({ state: 'saved' });
           }
         } catch (error) {
@@ -69,6 +95,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
             latest.current++;
             base.current = body;
             dirty.current = false;
+            forgetTyped(doc.id);
             setDoc(body);
             setSaving({ state: 'merged' });
           } catch (failed) {
@@ -87,6 +114,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const take = useCallback((stored: PolicyDoc, at: number | undefined) => {
     latest.current++;
     dirty.current = false;
+    forgetTyped(stored.id);
     version.current = at;
     base.current = stored;
     setDoc((was) => (same(stored, complete(was)) ? was : stored));
