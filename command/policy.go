@@ -36,11 +36,7 @@ func policyCommand(s Streams) *cli.Command {
 				Name: "review", Usage: "whom a policy reaches, what is odd about it, and where else its settings are set", ArgsUsage: "POLICY",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
 				Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					query := url.Values{}
-					if c.IsSet("change") {
-						query.Set("change", c.String("change"))
-					}
-					use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", c.Args().First(), "use"), query)
+					use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", c.Args().First(), "use"), given(c, "change"))
 					if err != nil {
 						return err
 					}
@@ -80,11 +76,7 @@ func summaryCommand(s Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
-				query := url.Values{}
-				if c.IsSet("change") {
-					query.Set("change", c.String("change"))
-				}
-				if page, err = client.Get[wire.SummaryPage](ctx, api, client.Path("policies", c.Args().First(), "summary"), query); err != nil {
+				if page, err = client.Get[wire.SummaryPage](ctx, api, client.Path("policies", c.Args().First(), "summary"), given(c, "change")); err != nil {
 					return err
 				}
 			}

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -30,12 +29,8 @@ func settingCommand(s Streams) *cli.Command {
 					if err != nil {
 						return err
 					}
-					query := url.Values{"q": {strings.Join(c.Args().Slice(), " ")}}
-					for _, name := range []string{"platform", "area"} {
-						if c.IsSet(name) {
-							query.Set(name, c.String(name))
-						}
-					}
+					query := given(c, "platform", "area")
+					query.Set("q", strings.Join(c.Args().Slice(), " "))
 					return listed(ctx, s, c, api, "/settings", query, []string{"setting", "title", "area", "set in"}, func(d wire.Setting) []string {
 						return []string{d.ID, d.Title, d.Area, counted(len(d.Policies), "policy")}
 					})
@@ -46,13 +41,7 @@ func settingCommand(s Streams) *cli.Command {
 				Description: "With --policy, others are seen beside that policy: for how many of the same laptops they set it, and what becomes of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
 				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					query := url.Values{}
-					for _, name := range []string{"policy", "change"} {
-						if c.IsSet(name) {
-							query.Set(name, c.String(name))
-						}
-					}
-					d, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", c.Args().First()), query)
+					d, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", c.Args().First()), given(c, "policy", "change"))
 					if err != nil {
 						return err
 					}

@@ -109,21 +109,29 @@ func readNumber(text, measure string) (int64, error) {
 	return n * factor, nil
 }
 
-// file adds a file to the service; @ before its path may be left out.
+// upload adds a file to the service, and says what was read out of it.
+func (r *valueReader) upload(ctx context.Context, what, content, path string) (wire.File, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return wire.File{}, fmt.Errorf("%s: %w", what, err)
+	}
+	f, err := r.api.AddFile(ctx, filepath.Base(path), content, data, r.acceptExpired, false)
+	if err == nil {
+		r.said("%s", describeFile(f))
+	}
+	return f, err
+}
+
+// file gives a file as a value; @ before its path may be left out, and one that is kept already may be named by its SHA-256.
 func (r *valueReader) file(ctx context.Context, what, content, path string) (setting.Value, error) {
 	path = strings.TrimPrefix(path, "@")
 	if setting.IsSHA256(path) {
 		return setting.FileValue(setting.File{SHA256: path}), nil
 	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return setting.Value{}, fmt.Errorf("%s: %w", what, err)
-	}
-	f, err := r.api.AddFile(ctx, filepath.Base(path), content, data, r.acceptExpired, false)
+	f, err := r.upload(ctx, what, content, path)
 	if err != nil {
 		return setting.Value{}, err
 	}
-	r.said("%s", describeFile(f))
 	return setting.FileValue(setting.File{SHA256: f.SHA256, Name: f.Name, Size: f.Size}), nil
 }
 
@@ -145,7 +153,7 @@ func (r *valueReader) table(ctx context.Context, what string, columns []files.Co
 	for i, part := range strings.Split(text, ",") {
 		name, cell, named := strings.Cut(part, "=")
 		if i == 0 && isFile {
-			if err := r.fromFile(ctx, what, columns, path, part, row); err != nil {
+			if err := r.fromFile(ctx, what, columns, part, row); err != nil {
 				return setting.Value{}, err
 			}
 			continue
@@ -164,7 +172,7 @@ func (r *valueReader) table(ctx context.Context, what string, columns []files.Co
 }
 
 // fromFile fills the columns of a row that a file's contents say: the file itself, or the facts of an application.
-func (r *valueReader) fromFile(ctx context.Context, what string, columns []files.ColumnDoc, _, part string, row setting.Row) error {
+func (r *valueReader) fromFile(ctx context.Context, what string, columns []files.ColumnDoc, part string, row setting.Row) error {
 	for i := range columns {
 		c := &columns[i]
 		if c.Type == string(setting.TypeFile) && c.Required {
@@ -173,16 +181,10 @@ func (r *valueReader) fromFile(ctx context.Context, what string, columns []files
 			return err
 		}
 	}
-	path := strings.TrimPrefix(part, "@")
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return fmt.Errorf("%s: %w", what, err)
-	}
-	f, err := r.api.AddFile(ctx, filepath.Base(path), string(setting.ApplicationFile), data, false, false)
+	f, err := r.upload(ctx, what, string(setting.ApplicationFile), strings.TrimPrefix(part, "@"))
 	if err != nil {
 		return err
 	}
-	r.said("%s", describeFile(f))
 	a := f.Reading.Application
 	facts := map[string]string{"name": a.Name, "identifier": a.Identifier, "version": a.Version, "signer": a.Signer}
 	filled := false

@@ -20,6 +20,17 @@ import (
 	"zenithridge.example/zridge/wire"
 )
 
+// given makes a query of the flags that were set.
+func given(c *cli.Command, flags ...string) url.Values {
+	query := url.Values{}
+	for _, name := range flags {
+		if c.IsSet(name) {
+			query.Set(name, c.String(name))
+		}
+	}
+	return query
+}
+
 func changeFlag() cli.Flag {
 	return &cli.StringFlag{Name: "change", Sources: cli.EnvVars("ZRIDGE_CHANGE"), Usage: "the `CHANGE` that edits go into; without it the one that you opened last, or a new one"}
 }

@@ -139,13 +139,11 @@ func (s *Service) identifiers() review.Identifiers {
 func (s *Service) holdFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
 	var faults problem.Faults
 	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
-		wanted := map[string]setting.Content{}
 		v.EachFile(func(at []any, f setting.File) {
 			content := setting.AnyContent
 			if d := definition(id); d != nil {
 				content = d.ContentAt(at)
 			}
-			wanted[f.SHA256] = content
 			kept, err := s.store.File(f.SHA256)
 			switch {
 			case errors.Is(err, store.ErrNotFound):

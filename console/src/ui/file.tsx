@@ -4,7 +4,7 @@ import { useRef, useState } from 'react';
 import { Refusal, type Cell, type FileValue, type Kept } from '../api/client';
 import { addFile, queries, useFile, useFiles } from '../api/queries';
 import type { Shape } from './shape';
-import { Failed, Id } from './parts';
+import { Fact, Failed, Id } from './parts';
 import { count, number } from './words';
 
 const wanted: Record<string, string> = {
@@ -200,14 +200,5 @@ export function Contents({ of: k }: { of: Kept }) {
         </p>
       ))}
     </div>
-  );
-}
-
-function Fact({ name, children }: { name: string; children: React.ReactNode }) {
-  return (
-    <>
-      <dt className="quiet">{name}</dt>
-      <dd className="min-w-0 break-words">{children}</dd>
-    </>
   );
 }

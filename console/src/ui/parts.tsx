@@ -87,6 +87,16 @@ export function Faults({ list }: { list: Fault[] }) {
   );
 }
 
+/** A name and what is said of it, in a list of such pairs. */
+export function Fact({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <>
+      <dt className="quiet">{name}</dt>
+      <dd className="min-w-0 break-words">{children}</dd>
+    </>
+  );
+}
+
 /** An id that can be copied. */
 export function Id({ children, copy = false }: { children: string; copy?: boolean }) {
   return (

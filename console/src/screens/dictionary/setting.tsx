@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 import type { SettingUse } from '../../api/client';
 import { useSettingUse, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
-import { Empty, Failed, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { Empty, Fact, Failed, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, valueText, ValueText } from '../../ui/words';
 
 export function SettingScreen() {
@@ -138,15 +138,6 @@ function valuesOf(d: SettingUse): string {
       return `a file (${d.content ?? 'any'})`;
   }
   return 'text';
-}
-
-function Fact({ name, children }: { name: string; children: React.ReactNode }) {
-  return (
-    <>
-      <dt className="quiet">{name}</dt>
-      <dd className="min-w-0 break-words">{children}</dd>
-    </>
-  );
 }
 
 /** Own definitions can be altered and retired; a used one is refused with who uses it. */
