@@ -15,12 +15,16 @@ interface OpenChange {
   drop: (kind: string, id: string) => Promise<void>;
 }
 
-const Context = createContext<OpenChange | null>(null);
+type Means = Omit<OpenChange, 'change'>;
+
+const Context = createContext<Means | null>(null);
+
+const whileOpen = (change: Change | undefined) => (change?.state === 'open' ? change : undefined);
 
 export function OpenChangeProvider({ children }: { children: ReactNode }) {
   const [id, setID] = useState<string | undefined>(() => localStorage.getItem('open-change') ?? undefined);
   const query = useChange(id);
-  const change = query.data?.state === 'open' ? query.data : undefined;
+  const change = whileOpen(query.data);
   const gone = !!id && (query.isError || (query.data && query.data.state !== 'open'));
 
   const choose = useCallback((next: string | undefined) => {
@@ -29,7 +33,7 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
     setID(next);
   }, []);
 
-  const value = useMemo<OpenChange>(() => {
+  const value = useMemo<Means>(() => {
     const current = gone ? undefined : id;
     const need = async (title: string) => {
       if (current) return current;
@@ -41,7 +45,6 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
     const refresh = () => queries.invalidateQueries({ queryKey: keys.changes });
     return {
       id: current,
-      change,
       choose,
       need,
       put: async (kind, object, version, title) => {
@@ -79,5 +82,6 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
 export function useOpenChange(): OpenChange {
   const c = useContext(Context);
   if (!c) throw new Error('useOpenChange needs its provider');
-  return c;
+  // The change is asked for here and does not come with the context: a page that is shown right after an edit was kept has that edit.
+  return { ...c, change: whileOpen(useChange(c.id).data) };
 }

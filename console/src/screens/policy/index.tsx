@@ -2,7 +2,7 @@
 import { useEffect, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
-import { useAreas, useChange, useDictionary, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
+import { useAreas, useDictionary, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
@@ -17,10 +17,7 @@ import { Settings } from './settings';
 
 export function PolicyScreen() {
   const { id = '' } = useParams();
-  const { id: openID } = useOpenChange();
-  // Asked for here and not taken from the context: what was just begun and kept is in the answer before the context is rendered again.
-  const asked = useChange(openID).data;
-  const change = asked?.state === 'open' ? asked : undefined;
+  const { id: openID, change } = useOpenChange();
   const edit = change?.edits?.find((e) => e.kind === 'policies' && e.id === id);
   const live = useLivePolicy(id, (!openID || !!change) && edit?.action !== 'create');
   const body = edit?.action === 'retire' ? live.data?.body : ((edit?.body as PolicyDoc | undefined) ?? live.data?.body);
