@@ -40,11 +40,10 @@ func (s *Service) History(id estate.PolicyID) ([]PolicyVersion, error) {
 		if row.Body == "" { // retired away altogether
 			continue
 		}
-		object, _, err := files.DecodeJSON(estate.KindPolicy, []byte(row.Body))
-		if err != nil {
+		var err error
+		if out[i].Policy, err = policyOf(row); err != nil {
 			return nil, err
 		}
-		out[i].Policy = object.(estate.Policy)
 		publication, err := s.store.Publication(row.Revision)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
@@ -62,6 +61,15 @@ func (s *Service) History(id estate.PolicyID) ([]PolicyVersion, error) {
 	return out, nil
 }
 
+// policyOf reads a published version that has a body.
+func policyOf(row store.ObjectVersion) (estate.Policy, error) {
+	object, _, err := files.DecodeJSON(estate.KindPolicy, []byte(row.Body))
+	if err != nil {
+		return estate.Policy{}, err
+	}
+	return object.(estate.Policy), nil
+}
+
 // Differences compares two published versions of a policy.
 func (s *Service) Differences(id estate.PolicyID, from, to int64) ([]review.Difference, error) {
 	rows, err := s.Versions(estate.KindPolicy, string(id))
@@ -73,12 +81,8 @@ func (s *Service) Differences(id estate.PolicyID, from, to int64) ([]review.Diff
 		if at < 0 {
 			return nil, &NotFoundError{"version of policy " + string(id), strconv.FormatInt(n, 10)}
 		}
-		object, _, err := files.DecodeJSON(estate.KindPolicy, []byte(rows[at].Body))
-		if err != nil {
-			return nil, err
-		}
-		p := object.(estate.Policy)
-		return &p, nil
+		p, err := policyOf(rows[at])
+		return &p, err
 	}
 	a, err := version(from)
 	if err != nil {
