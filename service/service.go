@@ -25,7 +25,8 @@ type Config struct {
 	Address  string // host:port
 	Database string // file
 	Day      estate.Date
-	MaxFile  int64 // bytes of the largest file that is kept; 0: 32 MiB
+	Secrets  string // folder with the passwords that sources need, a file each; empty: none
+	MaxFile  int64  // bytes of the largest file that is kept; 0: 32 MiB
 	Log      *slog.Logger
 }
 
@@ -57,7 +58,7 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	flow, err := workflow.New(workflow.Config{Store: records, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile})
+	flow, err := workflow.New(workflow.Config{Store: records, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile, Secrets: c.Secrets})
 	if err != nil {
 		records.Close()
 		return nil, err
@@ -94,6 +95,7 @@ func Start(c Config) (*Running, error) {
 			}
 		}
 	}()
+	go flow.Run(ctx)
 	go func() { r.done <- r.server.Serve(listener) }()
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil

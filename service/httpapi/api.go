@@ -81,12 +81,15 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerEstate()
 	s.registerChanges()
 	s.registerFiles()
+	s.registerSources()
 	s.registerEvents()
 
 	engine.GET("/api/v1/openapi.json", s.signedIn, s.document())
 	engine.POST("/dm", s.deviceManagement)
 	engine.POST("/enrol", s.enrol)
 	engine.GET("/dm/files/:sha256", s.laptopFile)
+	engine.POST("/api/v1/sources/:id/tables", s.uploadTable)
+	s.registerSCIM(engine)
 	engine.NoRoute(s.noRoute)
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c.Writer, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"))

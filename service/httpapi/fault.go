@@ -49,6 +49,7 @@ func (s *server) fault(err error) error {
 		overtaken *workflow.OvertakenError
 		invalid   *signin.InvalidError
 		answered  *wire.Problem
+		busy      *workflow.BusyError
 	)
 	switch {
 	case err == nil:
@@ -69,6 +70,8 @@ func (s *server) fault(err error) error {
 		return problemOf(http.StatusPreconditionFailed, "stale", stale.Error())
 	case errors.As(err, &need):
 		return problemOf(http.StatusPreconditionRequired, "version-needed", need.Error())
+	case errors.As(err, &busy):
+		return problemOf(http.StatusConflict, "wrong-state", busy.Error())
 	case errors.As(err, &state):
 		return problemOf(http.StatusConflict, "wrong-state", state.Error())
 	case errors.As(err, &overtaken):

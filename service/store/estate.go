@@ -15,7 +15,8 @@ type Object struct {
 	Version  int64
 	Retired  bool // taken away: kept so that versions go on
 	Body     string
-	Revision int64 // of the publication that brought this version
+	Revision int64  // of the publication that brought this version
+	Local    string // JSON: the fields of an object from a source that are edited here
 }
 
 // ObjectVersion is one published version of an object.
@@ -28,6 +29,7 @@ type ObjectVersion struct {
 	Revision int64
 	By       string
 	At       time.Time
+	Local    string
 }
 
 // Publication is a change that went live.
@@ -64,6 +66,7 @@ type Edit struct {
 	Version     int64
 	By          string
 	At          time.Time
+	Local       string // JSON: the fields of an object from a source that the edit keeps from it
 }
 
 // AuditRecord says who did what, when, through which door.
@@ -106,7 +109,7 @@ func (s *Store) PutVersions(versions []ObjectVersion) error {
 	}
 	live := make([]Object, len(versions))
 	for i, v := range versions {
-		live[i] = Object{v.Kind, v.ID, v.Version, v.Retired, v.Body, v.Revision}
+		live[i] = Object{v.Kind, v.ID, v.Version, v.Retired, v.Body, v.Revision, v.Local}
 	}
 	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(live, batch).Error
 }

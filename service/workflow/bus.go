@@ -4,9 +4,9 @@ package workflow
 
 import "sync"
 
-// Event says that something of a topic has changed: "estate", "change" or "device", with an id where one is meant.
+// Event says that something of a topic has changed: "estate", "change", "device" or "source", with an id where one is meant.
 type Event struct {
-	Topic string `json:"topic" enum:"estate,change,device" doc:"What has changed"`
+	Topic string `json:"topic" enum:"estate,change,device,source" doc:"What has changed"`
 	ID    string `json:"id,omitempty"`
 }
 

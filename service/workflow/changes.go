@@ -136,7 +136,7 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 	for _, e := range edits {
 		one := estate.Edit{Kind: estate.Kind(e.Kind), ID: e.ObjectID}
 		if !e.Retire {
-			object, _, err := files.DecodeJSON(one.Kind, []byte(e.Body))
+			object, err := s.laidObject(live, e)
 			if err != nil {
 				var faults problem.Faults
 				errors.As(err, &faults)
@@ -154,14 +154,8 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 		laid = append(laid, one)
 	}
 	next := live.Plan.Snapshot().With(laid...)
-	if live.Revision == 0 { // the stand-in for the company goes with the first objects
-		for _, e := range laid {
-			if e.Kind == estate.KindUnit {
-				next = next.With(estate.Edit{Kind: estate.KindUnit, ID: "company"})
-				break
-			}
-		}
-	}
+	next = live.withoutStandIn(next, laid)
+	next, _ = next.Sever()
 	return next, live.newFaults(next, laid)
 }
 

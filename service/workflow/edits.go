@@ -24,8 +24,8 @@ type EditInput struct {
 	Expected int64
 }
 
-// editable are the kinds that people edit in changes; the others come from imports and sources.
-var editable = map[estate.Kind]bool{estate.KindPolicy: true, estate.KindGroup: true, estate.KindRuling: true, estate.KindException: true, estate.KindSetting: true, estate.KindCheck: true, estate.KindUnit: true}
+// editable are the kinds that people edit in changes. What a source brought can be edited too: the fields that differ are kept from it.
+var editable = map[estate.Kind]bool{estate.KindPolicy: true, estate.KindGroup: true, estate.KindRuling: true, estate.KindException: true, estate.KindSetting: true, estate.KindCheck: true, estate.KindUnit: true, estate.KindDevice: true, estate.KindPerson: true}
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.
 func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, error) {
@@ -66,6 +66,14 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 			edits = append(edits, next)
 		default:
 			edits[at] = next
+		}
+		if err := s.keepLocal(live, &next); err != nil {
+			return store.AuditRecord{}, err
+		}
+		if at >= 0 {
+			edits[at] = next
+		} else {
+			edits[len(edits)-1] = next
 		}
 		if in.Retire && live.versions[objectKey{in.Kind, in.ID}] == 0 {
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}

@@ -3,6 +3,8 @@
 package workflow
 
 import (
+	"errors"
+
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
@@ -46,8 +48,10 @@ func (s *Service) Import(by Actor, title string, in *estate.Snapshot, retireMiss
 
 func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMissing bool, counts *ImportCounts) ([]store.Edit, error) {
 	var edits []store.Edit
+	var failed error
 	add := func(kind estate.Kind, id, body string) {
 		edits = append(edits, store.Edit{Kind: string(kind), ObjectID: id, Body: body, Retire: body == "", BaseVersion: live.Version(kind, id), Version: 1, By: by.Name, At: s.now()})
+		failed = errors.Join(failed, s.keepLocal(live, &edits[len(edits)-1]))
 	}
 	var missing problem.Faults
 	definitions := make(map[setting.ID]*setting.Definition, len(in.Settings))
@@ -61,7 +65,8 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 			if err != nil {
 				return nil, err
 			}
-			if live.versions[objectKey{kind, files.ObjectID(o)}] > 0 {
+			key := objectKey{kind, files.ObjectID(o)}
+			if _, brought := live.brought[key]; brought || live.versions[key] > 0 {
 				have[files.ObjectID(o)] = string(body)
 			}
 		}
@@ -91,6 +96,9 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 		}
 		if retireMissing {
 			for id := range have {
+				if _, brought := live.brought[objectKey{kind, id}]; brought { // it goes when its source no longer has it
+					continue
+				}
 				counts.Retired++
 				add(kind, id, "")
 			}
@@ -99,7 +107,7 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 	if len(missing) > 0 {
 		return nil, missing
 	}
-	return edits, nil
+	return edits, failed
 }
 
 // DecodeEstate reads the lists of an estate from JSON in the estate format, over the shipped dictionary.

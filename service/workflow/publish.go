@@ -108,7 +108,7 @@ func (s *Service) overtaken(tx *store.Store, live *Live, edits []store.Edit) err
 
 // after is what is live once a draft is published.
 func (l *Live) after(revision int64, d *draft) *Live {
-	next := &Live{Revision: revision, Side: d.after, versions: make(map[objectKey]int64, len(l.versions)+8), retired: make(map[objectKey]int64, len(l.retired))}
+	next := &Live{Revision: revision, Side: d.after, versions: make(map[objectKey]int64, len(l.versions)+8), retired: make(map[objectKey]int64, len(l.retired)), brought: l.brought}
 	for k, v := range l.versions {
 		next.versions[k] = v
 	}
@@ -160,6 +160,17 @@ func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store
 	case r.Before != "":
 		r.Action = "publish: alter"
 	}
+	if _, brought := live.brought[key]; brought && !e.Retire {
+		record, err := tx.RecordOf(e.Kind, e.ObjectID)
+		if err != nil {
+			return v, r, err
+		}
+		part, err := files.LocalPart([]byte(record.Brought), []byte(e.Body), localFields(e.Local))
+		if err != nil {
+			return v, r, err
+		}
+		v.Body, v.Local = string(part), e.Local
+	}
 	delete(next.versions, key)
 	delete(next.retired, key)
 	if v.Retired {
@@ -182,10 +193,19 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 	return "", &NotFoundError{string(key.kind), key.id}
 }
 
-// expect notes what is wanted from now on of every laptop that the publication touches.
+// expect notes what is wanted from now on of every laptop that the publication touches. Of one that never enrolled nothing is noted:
+// all is worked out when it does.
 func (s *Service) expect(tx *store.Store, report *impact.Report, whole *resolve.Whole, at time.Time) error {
+	laptops, err := tx.Laptops()
+	if err != nil {
+		return err
+	}
+	enrolled := make(map[estate.DeviceID]bool, len(laptops))
+	for _, l := range laptops {
+		enrolled[estate.DeviceID(l.Device)] = l.EnrolledAt != nil
+	}
 	for _, r := range whole.Results {
-		if _, touched := slices.BinarySearch(report.Devices, r.Device); !touched {
+		if _, touched := slices.BinarySearch(report.Devices, r.Device); !touched || !enrolled[r.Device] {
 			continue
 		}
 		known, err := tx.Deliveries(string(r.Device))

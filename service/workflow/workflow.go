@@ -29,7 +29,8 @@ type Config struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Day     estate.Date
-	MaxFile int64 // bytes of the largest file that is kept; 0: DefaultMaxFile
+	MaxFile int64  // bytes of the largest file that is kept; 0: DefaultMaxFile
+	Secrets string // folder with the passwords that sources need, a file each; empty: none
 }
 
 // Service runs the use cases. It is safe for concurrent use.
@@ -43,7 +44,8 @@ type Service struct {
 
 	maxFile int64
 	reading chan struct{} // as many as files are read at once
-	writing sync.Mutex    // held while a change is edited or published
+	writing sync.Mutex    // held while a change is edited or published, or a source taken in
+	sources sources
 
 	mu     sync.Mutex
 	live   *Live
@@ -57,6 +59,7 @@ type Live struct {
 	impact.Side
 	versions map[objectKey]int64
 	retired  map[objectKey]int64
+	brought  map[objectKey]Origin // objects that a source has, or had
 
 	lintsOnce sync.Once
 	lints     []resolve.Lint
@@ -75,6 +78,7 @@ func (l *Live) Version(kind estate.Kind, id string) int64 {
 // New makes a service over a store and loads what is live.
 func New(c Config) (*Service, error) {
 	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, maxFile: c.MaxFile, reading: make(chan struct{}, 2), drafts: map[string]*draft{}}
+	s.sources.secrets, s.sources.running, s.sources.wake = c.Secrets, map[string]*Run{}, make(chan struct{}, 1)
 	if s.maxFile == 0 {
 		s.maxFile = DefaultMaxFile
 	}
@@ -107,7 +111,7 @@ func (s *Service) Live() *Live {
 	defer s.mu.Unlock()
 	if s.live.Plan.Snapshot().Day != today {
 		was := s.live
-		s.live = &Live{Revision: was.Revision, Side: impact.Resolve(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired}
+		s.live = &Live{Revision: was.Revision, Side: impact.Resolve(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, brought: was.brought}
 	}
 	return s.live
 }
@@ -122,23 +126,52 @@ func (s *Service) load() (*Live, error) {
 	if live.Revision, err = s.store.Revision(); err != nil {
 		return nil, err
 	}
-	decoded := make([]any, 0, len(objects))
-	for _, o := range objects {
-		if o.Retired {
-			live.retired[objectKey{estate.Kind(o.Kind), o.ID}] = o.Version
-			continue
-		}
-		object, id, err := files.DecodeJSON(estate.Kind(o.Kind), []byte(o.Body))
+	brought, err := s.store.AllBrought()
+	if err != nil {
+		return nil, err
+	}
+	records := make(map[objectKey]store.SourceRecord, len(brought))
+	live.brought = make(map[objectKey]Origin, len(brought))
+	for _, r := range brought {
+		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
+		records[key], live.brought[key] = r, originOf(r)
+	}
+	decoded := make([]any, 0, len(objects)+len(brought))
+	add := func(key objectKey, body string) error {
+		object, _, err := files.DecodeJSON(key.kind, []byte(body))
 		if err != nil {
-			return nil, fmt.Errorf("%s %s: %w", o.Kind, o.ID, err)
+			return fmt.Errorf("%s %s: %w", key.kind, key.id, err)
 		}
 		decoded = append(decoded, object)
-		live.versions[objectKey{estate.Kind(o.Kind), id}] = o.Version
+		return nil
+	}
+	for _, o := range objects {
+		key := objectKey{estate.Kind(o.Kind), o.ID}
+		if o.Retired {
+			live.retired[key] = o.Version
+			continue
+		}
+		body, err := compose(records[key].Brought, o.Body, o.Local)
+		if err == nil {
+			err = add(key, body)
+		}
+		if err != nil {
+			return nil, err
+		}
+		live.versions[key] = o.Version
+		delete(records, key)
+	}
+	for key, r := range records {
+		if err := add(key, r.Brought); err != nil {
+			return nil, err
+		}
 	}
 	snapshot := files.Assemble(decoded, s.shipped).On(s.Today())
-	if len(objects) == 0 { // before the first import
-		snapshot.Units = []estate.Unit{{ID: "company", Title: "Company"}}
+	snapshot.Sort()
+	if len(snapshot.Units) == 0 { // before the first import
+		snapshot.Units = []estate.Unit{{ID: standIn, Title: "Company"}}
 	}
+	snapshot, _ = snapshot.Sever()
 	live.Side = impact.Resolve(snapshot)
 	return live, nil
 }

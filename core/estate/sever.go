@@ -1,0 +1,95 @@
+// This file takes out references to what is not there.
+
+package estate
+
+import "slices"
+
+// Loose is a reference to something that the estate does not have.
+type Loose struct {
+	Kind  Kind
+	ID    string
+	Field string // owner, users, unit, members
+	Names string // what is not there
+}
+
+// Sever takes out the references of people, devices and groups that lead nowhere: an owner, a user, a unit or a listed member that
+// a source has not brought, or that was removed. It gives the snapshot without them and what was taken out, by the order of the
+// lists. The receiver stays as it is. Targets and nested groups are left: what a policy names is not taken away under it.
+func (s *Snapshot) Sever() (*Snapshot, []Loose) {
+	units, people, devices := make(map[UnitID]bool, len(s.Units)), make(map[PersonID]bool, len(s.People)), make(map[string]bool, len(s.Devices))
+	for i := range s.Units {
+		units[s.Units[i].ID] = true
+	}
+	for i := range s.People {
+		people[s.People[i].ID] = true
+	}
+	for i := range s.Devices {
+		devices[string(s.Devices[i].ID)] = true
+	}
+	out := *s
+	var loose []Loose
+	owned := struct{ people, devices, groups bool }{} // lists that are copies already
+	for i := range s.People {
+		if p := &s.People[i]; p.Unit != "" && !units[p.Unit] {
+			loose = append(loose, Loose{KindPerson, string(p.ID), "unit", string(p.Unit)})
+			own(&out.People, &owned.people)
+			out.People[i].Unit = ""
+		}
+	}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		noUnit, noOwner := d.Unit != "" && !units[d.Unit], d.Owner != "" && !people[d.Owner]
+		noUser := slices.ContainsFunc(d.Users, func(u PersonID) bool { return !people[u] })
+		if !noUnit && !noOwner && !noUser {
+			continue
+		}
+		own(&out.Devices, &owned.devices)
+		if noUnit {
+			loose = append(loose, Loose{KindDevice, string(d.ID), "unit", string(d.Unit)})
+			out.Devices[i].Unit = ""
+		}
+		if noOwner {
+			loose = append(loose, Loose{KindDevice, string(d.ID), "owner", string(d.Owner)})
+			out.Devices[i].Owner = ""
+		}
+		if noUser {
+			var kept []PersonID
+			for _, u := range d.Users {
+				if people[u] {
+					kept = append(kept, u)
+				} else {
+					loose = append(loose, Loose{KindDevice, string(d.ID), "users", string(u)})
+				}
+			}
+			out.Devices[i].Users = kept
+		}
+	}
+	for i := range s.Groups {
+		g := &s.Groups[i]
+		there := func(id string) bool { return people[PersonID(id)] }
+		if g.Of == OfDevices {
+			there = func(id string) bool { return devices[id] }
+		}
+		if !slices.ContainsFunc(g.Members, func(id string) bool { return !there(id) }) {
+			continue
+		}
+		own(&out.Groups, &owned.groups)
+		var kept []string
+		for _, id := range g.Members {
+			if there(id) {
+				kept = append(kept, id)
+			} else {
+				loose = append(loose, Loose{KindGroup, string(g.ID), "members", id})
+			}
+		}
+		out.Groups[i].Members = kept
+	}
+	return &out, loose
+}
+
+// own makes a list a copy before it is altered for the first time.
+func own[T any](list *[]T, owned *bool) {
+	if !*owned {
+		*list, *owned = slices.Clone(*list), true
+	}
+}

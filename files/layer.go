@@ -1,0 +1,168 @@
+// This file lays what a source brought over what was edited here, field by field.
+
+package files
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// fields is an object of the estate format, field by field.
+type fields map[string]json.RawMessage
+
+// nested are the fields that are maps: each of their names counts as a field of its own, facts/ram_gb say.
+var nested = []string{"facts", "attributes"}
+
+func readFields(data []byte) (fields, error) {
+	out := fields{}
+	if len(data) == 0 {
+		return out, nil
+	}
+	var top fields
+	if err := json.Unmarshal(data, &top); err != nil {
+		return nil, err
+	}
+	for name, value := range top {
+		if !slices.Contains(nested, name) {
+			out[name] = value
+			continue
+		}
+		var inner fields
+		if err := json.Unmarshal(value, &inner); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		for n, v := range inner {
+			out[name+"/"+n] = v
+		}
+	}
+	return out, nil
+}
+
+func (f fields) write() ([]byte, error) {
+	top := map[string]any{}
+	for path, value := range f {
+		name, inner, deep := strings.Cut(path, "/")
+		if !deep {
+			top[name] = value
+			continue
+		}
+		within, _ := top[name].(map[string]json.RawMessage)
+		if within == nil {
+			within = map[string]json.RawMessage{}
+			top[name] = within
+		}
+		within[inner] = value
+	}
+	return plainJSON(top)
+}
+
+// Compose gives an object of the estate from what a source brought and from what was edited here: a field that the source brought
+// stands, unless local lists it. Either may be empty. Fields within facts and attributes count by themselves, as facts/ram_gb.
+func Compose(brought, body []byte, local []string) ([]byte, error) {
+	switch {
+	case len(body) == 0:
+		return brought, nil
+	case len(brought) == 0:
+		return body, nil
+	}
+	theirs, err := readFields(brought)
+	if err != nil {
+		return nil, err
+	}
+	ours, err := readFields(body)
+	if err != nil {
+		return nil, err
+	}
+	for name, value := range theirs {
+		if !slices.Contains(local, name) {
+			ours[name] = value
+		}
+	}
+	return ours.write()
+}
+
+// LocalFields lists the fields of an edited object that are not as the source brought them, sorted: those keep what was edited here.
+// Fields that the source brought and that the edit leaves out are among them.
+func LocalFields(brought, edited []byte) ([]string, error) {
+	theirs, err := readFields(brought)
+	if err != nil {
+		return nil, err
+	}
+	ours, err := readFields(edited)
+	if err != nil {
+		return nil, err
+	}
+	local := []string{}
+	for name, value := range theirs {
+		if !sameJSON(value, ours[name]) {
+			local = append(local, name)
+		}
+	}
+	slices.Sort(local)
+	return local, nil
+}
+
+// LocalPart gives the fields of an edited object that the source does not bring, and those that are local: what is kept here, so
+// that no copy of what the source brought grows old beside it.
+func LocalPart(brought, edited []byte, local []string) ([]byte, error) {
+	theirs, err := readFields(brought)
+	if err != nil {
+		return nil, err
+	}
+	ours, err := readFields(edited)
+	if err != nil {
+		return nil, err
+	}
+	maps.DeleteFunc(ours, func(name string, _ json.RawMessage) bool {
+		_, isTheirs := theirs[name]
+		return isTheirs && name != "id" && !slices.Contains(local, name)
+	})
+	return ours.write()
+}
+
+// AlteredFields lists the fields in which two objects of one kind differ, sorted, each with both values as JSON; empty where there is none.
+func AlteredFields(before, after []byte) ([]AlteredField, error) {
+	a, err := readFields(before)
+	if err != nil {
+		return nil, err
+	}
+	b, err := readFields(after)
+	if err != nil {
+		return nil, err
+	}
+	var out []AlteredField
+	for name := range a {
+		if !sameJSON(a[name], b[name]) {
+			out = append(out, AlteredField{name, string(a[name]), string(b[name])})
+		}
+	}
+	for name := range b {
+		if _, known := a[name]; !known {
+			out = append(out, AlteredField{name, "", string(b[name])})
+		}
+	}
+	slices.SortFunc(out, func(x, y AlteredField) int { return strings.Compare(x.Field, y.Field) })
+	return out, nil
+}
+
+// AlteredField is one field that differs.
+type AlteredField struct {
+	Field string `json:"field" doc:"Of the estate format; facts/ram_gb within maps"`
+	From  string `json:"from,omitempty" doc:"As JSON; absent where it was not there"`
+	To    string `json:"to,omitempty" doc:"As JSON; absent where it is no longer there"`
+}
+
+func sameJSON(a, b json.RawMessage) bool {
+	if bytes.Equal(a, b) {
+		return true
+	}
+	if len(a) == 0 || len(b) == 0 {
+		return false
+	}
+	var x, y any
+	return json.Unmarshal(a, &x) == nil && json.Unmarshal(b, &y) == nil && fmt.Sprint(x) == fmt.Sprint(y)
+}

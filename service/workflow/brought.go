@@ -1,0 +1,275 @@
+// This file keeps what sources brought and what was edited here together as one estate.
+
+package workflow
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// Origin says which source has an object.
+type Origin struct {
+	Source string
+	Left   *time.Time // since when the source no longer has it
+}
+
+func originOf(r store.SourceRecord) Origin { return Origin{r.Source, r.LeftAt} }
+
+// standIn is the unit that is there while no other is.
+const standIn = "company"
+
+// withoutStandIn takes the stand-in away once another unit without a parent is laid.
+func (l *Live) withoutStandIn(next *estate.Snapshot, laid []estate.Edit) *estate.Snapshot {
+	if l.versions[objectKey{estate.KindUnit, standIn}] > 0 {
+		return next
+	}
+	if _, brought := l.brought[objectKey{estate.KindUnit, standIn}]; brought {
+		return next
+	}
+	for _, e := range laid {
+		if u, ok := e.Object.(estate.Unit); ok && u.Parent == "" && u.ID != standIn {
+			return next.With(estate.Edit{Kind: estate.KindUnit, ID: standIn})
+		}
+	}
+	return next
+}
+
+// localFields reads the list of fields that are edited here.
+func localFields(text string) (list []string) {
+	if text != "" {
+		json.Unmarshal([]byte(text), &list) // it was written by keepLocal
+	}
+	return list
+}
+
+// compose lays what a source brought over what was edited here.
+func compose(brought, body, local string) (string, error) {
+	if brought == "" {
+		return body, nil
+	}
+	if body == "" {
+		return brought, nil
+	}
+	out, err := files.Compose([]byte(brought), []byte(body), localFields(local))
+	return string(out), err
+}
+
+// laidObject gives what an edit makes of an object; what a source brought of it stands but for the fields that the edit keeps from it.
+func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
+	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
+	body := e.Body
+	if _, brought := live.brought[key]; brought {
+		record, err := s.store.RecordOf(e.Kind, e.ObjectID)
+		if err != nil {
+			return nil, err
+		}
+		if body, err = compose(record.Brought, body, e.Local); err != nil {
+			return nil, err
+		}
+	}
+	object, _, err := files.DecodeJSON(key.kind, []byte(body))
+	return object, err
+}
+
+// keepLocal notes in an edit of a brought object which fields are not as its source has them. Retiring one is refused: it goes when its
+// source no longer has it.
+func (s *Service) keepLocal(live *Live, e *store.Edit) error {
+	origin, brought := live.brought[objectKey{estate.Kind(e.Kind), e.ObjectID}]
+	if !brought {
+		return nil
+	}
+	if e.Retire {
+		return problem.Faults{{Code: problem.InUse, Path: problem.Join("", e.Kind, e.ObjectID), Found: "what the source " + problem.Quote(origin.Source) + " has", Expected: "that it goes there first; here it is then marked as left, and can be removed on the source's page"}}
+	}
+	record, err := s.store.RecordOf(e.Kind, e.ObjectID)
+	if err != nil {
+		return err
+	}
+	local, err := files.LocalFields([]byte(record.Brought), []byte(e.Body))
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(local)
+	e.Local = string(text)
+	return err
+}
+
+// Outlook is what becomes of the live estate when records of sources alter.
+type Outlook struct {
+	live    *Live
+	after   impact.Side
+	brought map[objectKey]Origin
+
+	Report  *impact.Report
+	Loose   []estate.Loose               // references that lead nowhere, among what altered
+	Refused map[objectKey]problem.Faults // objects that can't be taken as they are; they stay as they were
+	Named   problem.Faults               // what keeps things from being removed: who names them
+}
+
+// outlook lays records, as they will be, over what is live, and takes objects away. Objects that would not fit are left as they are.
+func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objectKey) (*Outlook, error) {
+	bodies := map[objectKey]store.Object{}
+	if len(records) > 500 {
+		all, err := s.store.Objects()
+		if err != nil {
+			return nil, err
+		}
+		for _, o := range all {
+			bodies[objectKey{estate.Kind(o.Kind), o.ID}] = o
+		}
+	}
+	out := &Outlook{live: live, brought: maps.Clone(live.brought), Refused: map[objectKey]problem.Faults{}}
+	edits := make([]estate.Edit, 0, len(records)+len(gone))
+	for _, key := range gone {
+		delete(out.brought, key)
+		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id})
+	}
+	for i := range records {
+		r := &records[i]
+		if r.ObjectID == "" || r.Brought == "" {
+			continue
+		}
+		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
+		body := r.Brought
+		if live.versions[key] > 0 {
+			o, known := bodies[key]
+			if !known {
+				var err error
+				if o, err = s.store.Object(r.Kind, r.ObjectID); err != nil {
+					return nil, err
+				}
+			}
+			var err error
+			if body, err = compose(r.Brought, o.Body, o.Local); err != nil {
+				return nil, err
+			}
+		}
+		object, _, err := files.DecodeJSON(key.kind, []byte(body))
+		if err != nil {
+			out.refuse(key, err)
+			continue
+		}
+		out.brought[key] = originOf(*r)
+		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id, Object: object})
+	}
+	next, err := out.lay(live, edits)
+	if err != nil || len(out.Named) > 0 {
+		return out, err
+	}
+	if len(edits) == 0 {
+		out.after = live.Side
+	} else {
+		out.after = impact.Resolve(next)
+	}
+	out.Report = impact.Compare(live.Side, out.after)
+	return out, nil
+}
+
+func (o *Outlook) refuse(key objectKey, err error) {
+	faults, ok := err.(problem.Faults)
+	if !ok {
+		faults = problem.Faults{{Code: problem.Syntax, Path: problem.Join("", string(key.kind), key.id), Found: err.Error(), Expected: "an object of the estate"}}
+	}
+	o.Refused[key] = append(o.Refused[key], faults...)
+	delete(o.brought, key)
+	if was, known := o.live.brought[key]; known {
+		o.brought[key] = was
+	}
+}
+
+// lay lays the edits, without those that do not fit: a few rounds, since one that is left out may be what another needs.
+func (o *Outlook) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
+	const rounds = 5
+	for range rounds {
+		next := live.withoutStandIn(live.Plan.Snapshot().With(edits...), edits)
+		severed, loose := next.Sever()
+		faults := live.newFaults(severed, edits)
+		if len(faults) == 0 {
+			o.Loose = o.among(loose, edits)
+			return severed, nil
+		}
+		laid := map[objectKey]bool{}
+		for _, e := range edits {
+			laid[objectKey{e.Kind, e.ID}] = e.Object != nil
+		}
+		before := len(o.Refused)
+		for _, f := range faults {
+			keys := problem.Split(f.Path)
+			if len(keys) >= 2 && laid[objectKey{estate.Kind(keys[0]), keys[1]}] {
+				o.refuse(objectKey{estate.Kind(keys[0]), keys[1]}, problem.Faults{f})
+			} else {
+				o.Named = append(o.Named, f)
+			}
+		}
+		if len(o.Refused) == before {
+			return nil, nil // what is removed is named, or the estate would not hold together
+		}
+		o.Named = nil
+		edits = slices.DeleteFunc(edits, func(e estate.Edit) bool { return o.Refused[objectKey{e.Kind, e.ID}] != nil })
+	}
+	return nil, fmt.Errorf("what the source has does not become an estate: %v", o.Refused)
+}
+
+// among gives the loose references of what was laid; others were loose before.
+func (o *Outlook) among(loose []estate.Loose, edits []estate.Edit) []estate.Loose {
+	laid := make(map[objectKey]bool, len(edits))
+	for _, e := range edits {
+		laid[objectKey{e.Kind, e.ID}] = true
+	}
+	return slices.DeleteFunc(loose, func(l estate.Loose) bool { return !laid[objectKey{l.Kind, l.ID}] })
+}
+
+// adopt makes an outlook live in one transaction, with what else is to be written with it.
+func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
+	var next *Live
+	err := s.store.Transaction(func(tx *store.Store) error {
+		now := s.now()
+		revision, err := tx.AddPublication(store.Publication{Title: title, By: by.Name, At: now, Edits: edits})
+		if err != nil {
+			return err
+		}
+		next = o.live.after(revision, &draft{after: o.after})
+		next.brought = o.brought
+		var versions []store.ObjectVersion
+		for _, key := range gone {
+			if v := o.live.versions[key]; v > 0 {
+				was, err := tx.Object(string(key.kind), key.id)
+				if err != nil {
+					return err
+				}
+				versions = append(versions, store.ObjectVersion{Kind: was.Kind, ID: was.ID, Version: v + 1, Retired: true, Body: was.Body, Revision: revision, By: by.Name, At: now})
+				delete(next.versions, key)
+				next.retired[key] = v + 1
+			}
+		}
+		if err := tx.PutVersions(versions); err != nil {
+			return err
+		}
+		if err := write(tx, next); err != nil {
+			return err
+		}
+		if o.Report != nil {
+			return s.expect(tx, o.Report, o.after.Whole, now)
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, err
+	}
+	s.mu.Lock()
+	s.live = next
+	clear(s.drafts)
+	s.board = nil
+	s.mu.Unlock()
+	s.Notify(Event{"estate", fmt.Sprint(next.Revision)})
+	return next.Revision, nil
+}

@@ -1,0 +1,972 @@
+// This file takes readings of sources in: what differs, what it would do, and then, whole or not at all, doing it.
+
+package workflow
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/directory"
+	"zenithridge.example/zridge/service/store"
+)
+
+// Ways of a run.
+const (
+	FullRun         = "full"         // everything is compared
+	RecentRun       = "recent"       // what altered since the last reading
+	UploadRun       = "upload"       // a table that was sent
+	HeldRun         = "held"         // what a provisioning client has written so far
+	provisioningRun = "provisioning" // what it writes, as it writes it
+)
+
+// States of a run.
+const (
+	RunReading = "reading"
+	RunWaiting = "waiting" // for somebody to look at what it would do and take it
+	RunTaken   = "taken"
+	RunFailed  = "failed"
+	RunDropped = "dropped"
+)
+
+// Run is a reading of a source while it runs or waits.
+type Run struct {
+	Source  string
+	Way     string
+	By      string
+	Started time.Time
+	state   atomic.Pointer[RunState]
+	cancel  context.CancelFunc
+
+	setUp   SetUp
+	taking  *taking
+	waiting bool
+}
+
+// RunState is how far a run is.
+type RunState struct {
+	State  string
+	Step   string // reading, comparing, foreseeing, writing
+	Done   int64
+	Of     int64 // 0: not known
+	Report *RunReport
+}
+
+// State gives how far the run is.
+func (r *Run) State() RunState { return *r.state.Load() }
+
+type (
+	// RunReport says what a run found and did, or would do.
+	RunReport = directory.Report
+	// RunItem is one thing that differs.
+	RunItem = directory.Item
+)
+
+const (
+	itemsShown = 100 // of each sort
+	faultsKept = 1000
+	looseShown = 50
+)
+
+// taking is a reading compared with what is known: all that is to be written when it is taken.
+type taking struct {
+	records []store.SourceRecord
+	touched []store.SourceRecord // those whose objects alter
+	release []store.SourceRecord // records of other keys that give up their object
+	events  []store.SourceEvent
+	mark    string
+	full    bool
+	outlook *Outlook
+	report  *RunReport
+}
+
+func (s *Service) runOf(id string) *Run {
+	s.sources.mu.Lock()
+	defer s.sources.mu.Unlock()
+	return s.sources.running[id]
+}
+
+func (s *Service) forget(id string) {
+	s.sources.mu.Lock()
+	defer s.sources.mu.Unlock()
+	if r := s.sources.running[id]; r != nil && r.waiting {
+		delete(s.sources.running, id)
+	}
+}
+
+// BusyError says that a source is being read already.
+type BusyError struct{ Source string }
+
+func (e *BusyError) Error() string {
+	return "the source " + e.Source + " is being read already; wait for that, or stop it"
+}
+
+// begin notes a run as running; a waiting one gives way.
+func (s *Service) begin(by Actor, row store.Source, way string, u SetUp) (*Run, context.Context, error) {
+	s.sources.mu.Lock()
+	defer s.sources.mu.Unlock()
+	if r := s.sources.running[row.ID]; r != nil && !r.waiting {
+		return nil, nil, &BusyError{row.ID}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	r := &Run{Source: row.ID, Way: way, By: by.Name, Started: s.now(), cancel: cancel, setUp: u}
+	r.state.Store(&RunState{State: RunReading, Step: "reading"})
+	s.sources.running[row.ID] = r
+	return r, ctx, nil
+}
+
+func (s *Service) step(r *Run, step string, done, of int64) {
+	r.state.Store(&RunState{State: RunReading, Step: step, Done: done, Of: of})
+	s.Notify(Event{"source", r.Source})
+}
+
+// pick gives the set-up by which a run reads: a proposed one is tried first, and waits to be looked at.
+func pick(row store.Source) (u SetUp, reason string, err error) {
+	text := row.Setup
+	switch {
+	case row.Proposed != "" && row.Setup == "":
+		text, reason = row.Proposed, "first"
+	case row.Proposed != "":
+		text, reason = row.Proposed, "set-up"
+	}
+	return u, reason, json.Unmarshal([]byte(text), &u)
+}
+
+// Upload reads a table that is sent to a source of the kind csv. It blocks until the run is taken, waits or failed. size is what is
+// to come in bytes, 0 where that is not known; look makes it wait in any case.
+func (s *Service) Upload(ctx context.Context, by Actor, id, name string, in io.Reader, size int64, look bool) (RunState, error) {
+	row, err := s.store.Source(id)
+	if err != nil {
+		return RunState{}, notFound(err, "source", id)
+	}
+	if row.Kind != string(CSV) {
+		return RunState{}, &StateError{id, "of the kind " + row.Kind, "a source of the kind csv"}
+	}
+	u, reason, err := pick(row)
+	if err != nil {
+		return RunState{}, err
+	}
+	if row.State == SourcePaused {
+		return RunState{}, &StateError{id, row.State, SourceOn}
+	}
+	r, running, err := s.begin(by, row, UploadRun, u)
+	if err != nil {
+		return RunState{}, err
+	}
+	stop := context.AfterFunc(ctx, r.cancel)
+	defer stop()
+	if look && reason == "" {
+		reason = "asked"
+	}
+	counted := &countingReader{in: in, ctx: running, told: func(n int64) { s.step(r, "reading", n, size) }}
+	reading, err := u.Table.Read(name, counted)
+	if err == nil && running.Err() != nil {
+		err = running.Err()
+	}
+	return s.conclude(by, row, r, reading, err, reason, false)
+}
+
+// countingReader tells how far a reading is, now and then, and stops when it is told to.
+type countingReader struct {
+	in   io.Reader
+	ctx  context.Context
+	n    int64
+	last time.Time
+	told func(int64)
+}
+
+func (c *countingReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := c.in.Read(p)
+	c.n += int64(n)
+	if now := time.Now(); now.Sub(c.last) > 200*time.Millisecond {
+		c.last = now
+		c.told(c.n)
+	}
+	return n, err
+}
+
+// StartReading reads a source of the kind ldap, or what a provisioning client has written, in the background.
+func (s *Service) StartReading(by Actor, id, way string, look bool) (*Run, error) {
+	row, err := s.store.Source(id)
+	if err != nil {
+		return nil, notFound(err, "source", id)
+	}
+	if row.State == SourcePaused {
+		return nil, &StateError{id, row.State, SourceOn}
+	}
+	u, reason, err := pick(row)
+	if err != nil {
+		return nil, err
+	}
+	if reason != "" || row.Mark == "" {
+		way = FullRun
+	}
+	switch SourceKind(row.Kind) {
+	case SCIM:
+		way = HeldRun
+	case CSV:
+		return nil, &StateError{id, "of the kind csv", "a source that can be asked; send it a table"}
+	}
+	if look && reason == "" {
+		reason = "asked"
+	}
+	r, ctx, err := s.begin(by, row, way, u)
+	if err != nil {
+		return nil, err
+	}
+	go func() {
+		reading, err := s.read(ctx, row, r)
+		s.conclude(by, row, r, reading, err, reason, false)
+	}()
+	return r, nil
+}
+
+func (s *Service) read(ctx context.Context, row store.Source, r *Run) (*directory.Reading, error) {
+	if r.setUp.SCIM != nil {
+		return s.readHeld(row.ID, r.setUp.SCIM)
+	}
+	password, err := s.password(r.setUp.LDAP.Password)
+	if err != nil {
+		return nil, err
+	}
+	since, known := "", directory.Known{}
+	if r.Way == RecentRun {
+		since = row.Mark
+		records, err := s.store.SourceRecords(row.ID, "")
+		if err != nil {
+			return nil, err
+		}
+		known = directory.Known{Keys: make(map[string]string, len(records)), Units: map[string]bool{}}
+		for _, rec := range records {
+			known.Keys[rec.Place] = rec.Key
+			if rec.Kind == string(estate.KindUnit) {
+				known.Units[rec.Place] = true
+			}
+		}
+	}
+	return r.setUp.LDAP.Read(ctx, password, since, known, func(done, of int64) { s.step(r, "reading", done, of) })
+}
+
+// conclude compares a reading, foresees what it does, and takes it unless somebody has to look first.
+func (s *Service) conclude(by Actor, row store.Source, r *Run, reading *directory.Reading, err error, reason string, skipFaulty bool) (RunState, error) {
+	if err == nil {
+		s.step(r, "comparing", 0, 0)
+		s.writing.Lock()
+		r.taking, err = s.compareReading(row, r, reading)
+		s.writing.Unlock()
+	}
+	if err != nil {
+		return s.failed(by, row, r, err), nil
+	}
+	report := r.taking.report
+	report.Milliseconds = s.now().Sub(r.Started).Milliseconds()
+	switch most := cmp.Or(r.setUp.MostLeft, defaultMostLeft); {
+	case reason != "":
+	case report.Faulty > 0 || len(report.Faults) > 0:
+		reason = "faults"
+	case report.Left > 1 && report.Left*100 > most*(report.Left+report.Same+report.Altered):
+		reason = "many-left"
+	}
+	if reason != "" {
+		report.Reason = reason
+		s.sources.mu.Lock()
+		r.waiting = true
+		s.sources.mu.Unlock()
+		state := &RunState{State: RunWaiting, Report: report}
+		r.state.Store(state)
+		s.Notify(Event{"source", row.ID})
+		return *state, nil
+	}
+	return s.take(by, row, r)
+}
+
+// failed records a run that brought nothing. What is live is as it was.
+func (s *Service) failed(by Actor, row store.Source, r *Run, err error) RunState {
+	report := &RunReport{Items: []RunItem{}, Reason: "failed", Message: err.Error(), Milliseconds: s.now().Sub(r.Started).Milliseconds()}
+	var faults problem.Faults
+	var trouble *directory.ErrTrouble
+	switch {
+	case errors.As(err, &faults):
+		report.Faults, report.Message = faults, ""
+	case errors.As(err, &trouble):
+	case errors.Is(err, context.Canceled):
+		report.Message = "it was stopped"
+	default:
+		s.log.Error("reading a source", "source", row.ID, "error", err)
+		report.Message = "the service failed; its log says more"
+	}
+	state := RunState{State: RunFailed, Report: report}
+	s.close(by, r, state)
+	return state
+}
+
+// close writes a run down and lets the next one begin.
+func (s *Service) close(by Actor, r *Run, state RunState) {
+	text, _ := json.Marshal(state.Report)
+	now := s.now()
+	if _, err := s.store.AddRun(store.SourceRun{Source: r.Source, Way: r.Way, State: state.State, By: by.Name, StartedAt: r.Started, EndedAt: &now, Report: string(text)}); err != nil {
+		s.log.Error("writing a run of a source down", "source", r.Source, "error", err)
+	}
+	r.state.Store(&state)
+	s.sources.mu.Lock()
+	if s.sources.running[r.Source] == r {
+		delete(s.sources.running, r.Source)
+	}
+	s.sources.mu.Unlock()
+	s.Notify(Event{"source", r.Source})
+}
+
+// Take takes what waits, as it was looked at. With faulty things among it, they are left as they are.
+func (s *Service) Take(by Actor, id string) (RunState, error) {
+	row, err := s.store.Source(id)
+	if err != nil {
+		return RunState{}, notFound(err, "source", id)
+	}
+	s.sources.mu.Lock()
+	r := s.sources.running[id]
+	if r == nil || !r.waiting {
+		s.sources.mu.Unlock()
+		return RunState{}, &StateError{id, "without a run that waits", "a run to take; read the source anew"}
+	}
+	r.waiting = false
+	s.sources.mu.Unlock()
+	return s.take(by, row, r)
+}
+
+// Drop lets what waits go, or stops what runs. Nothing is taken.
+func (s *Service) Drop(by Actor, id string) error {
+	s.sources.mu.Lock()
+	r := s.sources.running[id]
+	s.sources.mu.Unlock()
+	if r == nil {
+		return &StateError{id, "without a run", "one that runs or waits"}
+	}
+	r.cancel()
+	if r.waiting {
+		state := r.State()
+		state.State = RunDropped
+		s.close(by, r, state)
+	}
+	return nil
+}
+
+// take writes a reading: records, history, what is live, all in one transaction.
+func (s *Service) take(by Actor, row store.Source, r *Run) (RunState, error) {
+	if r.Way != provisioningRun {
+		s.step(r, "writing", 0, 0)
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	t := r.taking
+	if t.outlook.live != s.Live() { // something was published since: what it does is worked out anew
+		o, err := s.outlook(s.Live(), t.touched, nil)
+		if err != nil {
+			return s.failed(by, row, r, err), nil
+		}
+		t.outlook = o
+		foresee(t.report, o)
+	}
+	now := s.now()
+	run := store.SourceRun{Source: row.ID, Way: r.Way, State: RunTaken, By: by.Name, StartedAt: r.Started, EndedAt: &now}
+	write := func(tx *store.Store) error {
+		t.report.Reason = ""
+		t.report.Milliseconds = s.now().Sub(r.Started).Milliseconds()
+		text, err := json.Marshal(t.report)
+		if err != nil {
+			return err
+		}
+		run.Report = string(text)
+		if run.Seq, err = tx.AddRun(run); err != nil {
+			return err
+		}
+		if err := tx.SaveTaken(t.release); err != nil {
+			return err
+		}
+		save := tx.SaveRecords
+		if row.Kind == string(SCIM) { // what clients wrote since stays
+			save = tx.SaveTaken
+		}
+		if err := save(t.withRefused()); err != nil {
+			return err
+		}
+		for i := range t.events {
+			t.events[i].Run = run.Seq
+		}
+		if err := tx.AddEvents(t.events); err != nil {
+			return err
+		}
+		is, err := tx.Source(row.ID)
+		if err != nil {
+			return err
+		}
+		setup, err := json.Marshal(r.setUp)
+		if err != nil {
+			return err
+		}
+		if is.Setup != string(setup) {
+			is.Version++
+		}
+		is.Setup, is.State, is.Mark, is.ReadAt = string(setup), SourceOn, cmp.Or(t.mark, is.Mark), &now
+		if is.Proposed == is.Setup {
+			is.Proposed = ""
+		}
+		if t.full {
+			is.ComparedAt = &now
+		}
+		if err := tx.SaveSource(is); err != nil {
+			return err
+		}
+		return s.audit(tx, by, store.AuditRecord{Action: "take from source", Kind: "sources", ObjectID: row.ID, After: line(t.report)})
+	}
+	var err error
+	if len(t.touched) == 0 {
+		err = s.store.Transaction(write)
+	} else {
+		_, err = s.adopt(by, "Source "+row.Title+": "+line(t.report), t.outlook, nil, len(t.touched), func(tx *store.Store, _ *Live) error { return write(tx) })
+	}
+	if err != nil {
+		return s.failed(by, row, r, err), nil
+	}
+	state := RunState{State: RunTaken, Report: t.report}
+	r.state.Store(&state)
+	s.sources.mu.Lock()
+	if s.sources.running[row.ID] == r {
+		delete(s.sources.running, row.ID)
+	}
+	s.sources.mu.Unlock()
+	s.log.Info("taken from source", "source", row.ID, "report", line(t.report))
+	s.Notify(Event{"source", row.ID})
+	return state, nil
+}
+
+// withRefused gives the records to write: those that the estate could not take keep what they had and say why.
+func (t *taking) withRefused() []store.SourceRecord {
+	if len(t.outlook.Refused) == 0 {
+		return t.records
+	}
+	out := slices.Clone(t.records)
+	for i := range out {
+		key := objectKey{estate.Kind(out[i].Kind), out[i].ObjectID}
+		if faults := t.outlook.Refused[key]; faults != nil {
+			out[i].Fault = faults[0].Error()
+			if _, there := t.outlook.brought[key]; !there {
+				out[i].Brought, out[i].ObjectID = "", ""
+			}
+		}
+	}
+	return out
+}
+
+func line(r *RunReport) string {
+	parts := []string{}
+	for _, p := range []struct {
+		n    int
+		word string
+	}{{r.New, "new"}, {r.Altered, "altered"}, {r.Back, "back"}, {r.Left, "left"}, {r.Faulty, "faulty"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing altered"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// foresee notes what a reading would do to laptops.
+func foresee(r *RunReport, o *Outlook) {
+	if o.Report == nil {
+		return
+	}
+	r.Devices, r.Weaker, r.Conflicts, r.Problems = len(o.Report.Devices), o.Report.Weaker(), distinct(o.Report), len(o.Report.ProblemsGained)
+	r.Audiences = nil
+	titles := map[estate.PolicyID]string{}
+	for _, p := range o.after.Plan.Snapshot().Policies {
+		titles[p.ID] = p.Title
+	}
+	for _, m := range o.Report.Audiences {
+		r.Audiences = append(r.Audiences, directory.Shift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: len(m.Gained), Dropped: len(m.Dropped)})
+	}
+	r.LooseCount, r.Loose = len(o.Loose), nil
+	for _, l := range o.Loose[:min(len(o.Loose), looseShown)] {
+		r.Loose = append(r.Loose, fmt.Sprintf("%s %s: %s %s", l.Kind, l.ID, l.Field, l.Names))
+	}
+}
+
+func distinct(r *impact.Report) int { return len(r.ConflictsGained) }
+
+// comparing is the work of compareReading.
+type comparing struct {
+	*Service
+	row      store.Source
+	reading  *directory.Reading
+	known    map[recordKey]*store.SourceRecord
+	live     *Live
+	objects  map[recordKey]string // the object of every key, known or new
+	taken    map[objectKey]string // who has an object already: a source and key, or "here"
+	byMatch  map[estate.Kind]map[string]string
+	byTitle  map[string]string // units by title, in lower case; empty where it is doubled
+	out      *taking
+	shown    map[string]int
+	now      time.Time
+	adopting map[recordKey]bool
+}
+
+type recordKey struct {
+	kind estate.Kind
+	key  string
+}
+
+// compareReading finds what differs between a reading and what is known, and what taking it would do.
+func (s *Service) compareReading(row store.Source, r *Run, reading *directory.Reading) (*taking, error) {
+	existing, err := s.store.SourceRecords(row.ID, "")
+	if err != nil {
+		return nil, err
+	}
+	c := &comparing{Service: s, row: row, reading: reading, known: make(map[recordKey]*store.SourceRecord, len(existing)), live: s.Live(), objects: make(map[recordKey]string, len(reading.Records)), now: s.now(),
+		out: &taking{mark: reading.Mark, full: reading.Full, report: &RunReport{Read: len(reading.Records), Items: []RunItem{}}}, shown: map[string]int{}, adopting: map[recordKey]bool{}}
+	for i := range existing {
+		rec := &existing[i]
+		key := recordKey{estate.Kind(rec.Kind), rec.Key}
+		c.known[key] = rec
+		if rec.ObjectID != "" {
+			c.objects[key] = rec.ObjectID
+		}
+	}
+	c.indexLive()
+	c.out.report.Faults = append(c.out.report.Faults, reading.Faults...)
+	for i := range reading.Records {
+		c.assign(&reading.Records[i])
+	}
+	seen := make(map[recordKey]bool, len(reading.Records))
+	for i := range reading.Records {
+		rec := &reading.Records[i]
+		seen[recordKey{rec.Kind, rec.Key}] = true
+		if err := c.one(rec); err != nil {
+			return nil, err
+		}
+	}
+	if len(reading.MemberOf) > 0 {
+		if err := c.memberships(); err != nil {
+			return nil, err
+		}
+	}
+	if reading.Full {
+		for i := range existing {
+			rec := &existing[i]
+			if key := (recordKey{estate.Kind(rec.Kind), rec.Key}); !seen[key] && slices.Contains(reading.Kinds, key.kind) && rec.LeftAt == nil {
+				c.left(*rec)
+			}
+		}
+	}
+	for _, gone := range reading.Left {
+		if rec := c.known[recordKey{gone.Kind, gone.Key}]; rec != nil && rec.LeftAt == nil && rec.Brought != "" {
+			c.left(*rec)
+		}
+	}
+	if r.state.Load() != nil {
+		s.step(r, "foreseeing", 0, 0)
+	}
+	if c.out.outlook, err = s.outlook(c.live, c.out.touched, nil); err != nil {
+		return nil, err
+	}
+	report := c.out.report
+	refused := make([]objectKey, 0, len(c.out.outlook.Refused))
+	for key := range c.out.outlook.Refused {
+		refused = append(refused, key)
+	}
+	slices.SortFunc(refused, func(a, b objectKey) int { return cmp.Or(cmp.Compare(a.kind, b.kind), cmp.Compare(a.id, b.id)) })
+	for _, key := range refused {
+		report.Faulty++
+		report.Faults = append(report.Faults, c.out.outlook.Refused[key]...)
+	}
+	if n := len(report.Faults); n > faultsKept {
+		report.Faults, report.MoreFaults = report.Faults[:faultsKept], n-faultsKept
+	}
+	foresee(report, c.out.outlook)
+	return c.out, nil
+}
+
+// indexLive finds how things of the live estate may be known to a source.
+func (c *comparing) indexLive() {
+	snapshot := c.live.Plan.Snapshot()
+	c.taken = make(map[objectKey]string, len(c.live.brought))
+	for key, origin := range c.live.brought {
+		c.taken[key] = origin.Source
+	}
+	c.byMatch = map[estate.Kind]map[string]string{estate.KindPerson: {}, estate.KindDevice: {}}
+	c.byTitle = map[string]string{}
+	for i := range snapshot.People {
+		if p := &snapshot.People[i]; p.Mail != "" {
+			c.byMatch[estate.KindPerson][strings.ToLower(p.Mail)] = string(p.ID)
+		}
+	}
+	for i := range snapshot.Devices {
+		if d := &snapshot.Devices[i]; d.Serial != "" {
+			c.byMatch[estate.KindDevice][strings.ToLower(d.Serial)] = string(d.ID)
+		}
+	}
+	for i := range snapshot.Units {
+		u := &snapshot.Units[i]
+		for _, name := range []string{strings.ToLower(u.Title), strings.ToLower(string(u.ID))} {
+			if _, twice := c.byTitle[name]; name != "" && !twice {
+				c.byTitle[name] = string(u.ID)
+			}
+		}
+	}
+}
+
+// there tells whether the live estate has an object.
+func (c *comparing) there(kind estate.Kind, id string) bool {
+	key := objectKey{kind, id}
+	_, brought := c.live.brought[key]
+	return brought || c.live.versions[key] > 0
+}
+
+// assign finds the object of a record: the one that it has, one that is known by its id, mail or serial number, or a new one.
+func (c *comparing) assign(rec *directory.Record) {
+	key := recordKey{rec.Kind, rec.Key}
+	if c.objects[key] != "" || rec.Faulty {
+		return
+	}
+	candidates := []string{}
+	if id := c.byMatch[rec.Kind][rec.Match]; rec.Match != "" && id != "" {
+		candidates = append(candidates, id)
+	}
+	if c.there(rec.Kind, rec.Wants) {
+		candidates = append(candidates, rec.Wants)
+	}
+	for _, id := range candidates {
+		object := objectKey{rec.Kind, id}
+		switch owner := c.taken[object]; {
+		case owner == "":
+			c.adopting[key] = true
+			c.own(key, object)
+			return
+		case owner == c.row.ID && c.isGone(object): // another entry for what had left
+			c.own(key, object)
+			return
+		case owner != c.row.ID:
+			rec.Faulty = true
+			c.out.report.Faults = append(c.out.report.Faults, problem.Fault{Code: problem.DoubledID, Path: problem.Join("", string(rec.Kind), id), Place: problem.Place{Line: rec.Line}, Found: problem.Quote(rec.Key), Expected: "something that no other source has; the source " + problem.Quote(owner) + " brings " + id + " already"})
+			return
+		}
+	}
+	id := rec.Wants
+	for n := 2; c.taken[objectKey{rec.Kind, id}] != "" || c.there(rec.Kind, id); n++ {
+		id = fmt.Sprintf("%s-%d", rec.Wants, n)
+	}
+	c.own(key, objectKey{rec.Kind, id})
+}
+
+func (c *comparing) own(key recordKey, object objectKey) {
+	c.objects[key] = object.id
+	c.taken[object] = c.row.ID
+}
+
+// isGone tells whether an object of this source belongs to a record that has left, and lets that record go.
+func (c *comparing) isGone(object objectKey) bool {
+	for key, rec := range c.known {
+		if key.kind == object.kind && rec.ObjectID == object.id && rec.LeftAt != nil {
+			released := *rec
+			released.ObjectID, released.Brought = "", ""
+			c.out.release = append(c.out.release, released)
+			*rec = released
+			delete(c.objects, key)
+			return true
+		}
+	}
+	return false
+}
+
+// resolve gives the id of what a reference names; what nobody knows stays as it is written, to be left out when it is laid.
+func (c *comparing) resolve(kind estate.Kind, ref directory.Ref) string {
+	if ref.Key != "" {
+		return c.objects[recordKey{kind, ref.Key}]
+	}
+	if ref.Name == "" {
+		return ""
+	}
+	name := strings.ToLower(ref.Name)
+	if kind == estate.KindUnit {
+		if id := c.byTitle[name]; id != "" {
+			return id
+		}
+	}
+	if c.there(kind, ref.Name) {
+		return ref.Name
+	}
+	if id := c.byMatch[kind][name]; id != "" {
+		return id
+	}
+	return directory.ValidSlug(ref.Name)
+}
+
+// brought gives the fields of a record in the estate format.
+func (c *comparing) brought(rec *directory.Record) (string, error) {
+	out := make(map[string]any, len(rec.Fields)+3)
+	for name, v := range rec.Fields {
+		out[name] = v
+	}
+	out["id"] = c.objects[recordKey{rec.Kind, rec.Key}]
+	if id := c.resolve(estate.KindUnit, rec.Unit); id != "" {
+		out["unit"] = id
+	}
+	if rec.Kind == estate.KindUnit {
+		delete(out, "unit")
+		parent := c.resolve(estate.KindUnit, rec.Unit)
+		if parent == "" {
+			parent = c.root()
+		}
+		if parent != out["id"] && parent != "" {
+			out["parent"] = parent
+		}
+	}
+	if id := c.resolve(estate.KindPerson, rec.Owner); id != "" {
+		out["owner"] = id
+	}
+	if users := c.all(estate.KindPerson, rec.Users); len(users) > 0 {
+		out["users"] = users
+	}
+	if rec.Member != nil {
+		var people, groups []directory.Ref
+		for _, ref := range rec.Member {
+			if _, isGroup := c.objects[recordKey{estate.KindGroup, ref.Key}]; isGroup && ref.Key != "" {
+				groups = append(groups, ref)
+			} else {
+				people = append(people, ref)
+			}
+		}
+		out["members"] = append([]string{}, c.all(estate.KindPerson, people)...)
+		if len(groups) > 0 {
+			out["groups"] = c.all(estate.KindGroup, groups)
+		}
+	}
+	text, err := json.Marshal(out)
+	return string(text), err
+}
+
+func (c *comparing) root() string {
+	for _, u := range c.live.Plan.Snapshot().Units {
+		if u.Parent == "" && u.ID != standIn {
+			return string(u.ID)
+		}
+	}
+	return ""
+}
+
+func (c *comparing) all(kind estate.Kind, refs []directory.Ref) (ids []string) {
+	for _, ref := range refs {
+		if id := c.resolve(kind, ref); id != "" {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+// one compares a record with what is known of it.
+func (c *comparing) one(rec *directory.Record) error {
+	if rec.Faulty {
+		c.out.report.Faulty++
+		return nil
+	}
+	key := recordKey{rec.Kind, rec.Key}
+	is := store.SourceRecord{Source: c.row.ID, Kind: string(rec.Kind), Key: rec.Key, ObjectID: c.objects[key], Place: rec.Place, Name: rec.Match, Version: 1, CreatedAt: c.now, AlteredAt: c.now}
+	var err error
+	if is.Brought, err = c.brought(rec); err != nil {
+		return err
+	}
+	if rec.Rest != nil {
+		text, err := json.Marshal(rec.Rest)
+		if err != nil {
+			return err
+		}
+		is.Resource = string(text)
+	}
+	was := c.known[key]
+	if was != nil {
+		is.CreatedAt, is.Version, is.External = was.CreatedAt, was.Version+1, was.External
+		if rec.Rest == nil {
+			is.Resource = was.Resource
+		}
+		if c.row.Kind == string(SCIM) { // what the client reads again stays as it wrote it
+			is.Name, is.Version, is.AlteredAt = was.Name, was.Version, was.AlteredAt
+		}
+	}
+	what := ""
+	var altered []files.AlteredField
+	switch {
+	case was == nil || was.Brought == "":
+		what = "new"
+		c.out.report.New++
+		if c.adopting[key] {
+			c.out.report.Adopted++
+		}
+	case was.LeftAt != nil:
+		what = "back"
+		c.out.report.Back++
+	case was.Brought != is.Brought:
+		what = "altered"
+		c.out.report.Altered++
+	default:
+		c.out.report.Same++
+		if was.Place != is.Place || was.Fault != "" {
+			c.out.records = append(c.out.records, is)
+		}
+		return nil
+	}
+	if was != nil {
+		if altered, err = files.AlteredFields([]byte(was.Brought), []byte(is.Brought)); err != nil {
+			return err
+		}
+	}
+	c.out.records = append(c.out.records, is)
+	c.out.touched = append(c.out.touched, is)
+	c.note(what, &is, rec.Line, altered, c.adopting[key])
+	return nil
+}
+
+// note adds to the history of an object, and to what is shown.
+func (c *comparing) note(what string, is *store.SourceRecord, line int, altered []files.AlteredField, adopts bool) {
+	fields := ""
+	if len(altered) > 0 {
+		if text, err := json.Marshal(altered); err == nil {
+			fields = string(text)
+		}
+	}
+	if what == "new" {
+		fields = ""
+	}
+	c.out.events = append(c.out.events, store.SourceEvent{Kind: is.Kind, ObjectID: is.ObjectID, Source: c.row.ID, At: c.now, What: what, Fields: fields})
+	if c.shown[what]++; c.shown[what] <= itemsShown {
+		if what == "new" {
+			altered = nil
+		}
+		c.out.report.Items = append(c.out.report.Items, RunItem{What: what, Kind: is.Kind, ID: is.ObjectID, Key: is.Key, Line: line, Fields: altered, Adopts: adopts})
+	}
+}
+
+// left marks a record as left. What it brought stays.
+func (c *comparing) left(rec store.SourceRecord) {
+	rec.LeftAt, rec.AlteredAt, rec.Version = &c.now, c.now, rec.Version+1
+	c.out.records = append(c.out.records, rec)
+	if rec.ObjectID == "" || rec.Brought == "" {
+		return
+	}
+	c.out.report.Left++
+	c.out.touched = append(c.out.touched, rec)
+	c.note("left", &rec, 0, nil, false)
+}
+
+// memberships alters groups by what the people that altered say.
+func (c *comparing) memberships() error {
+	groups := map[string]*store.SourceRecord{}
+	for _, rec := range c.known {
+		if rec.Kind == string(estate.KindGroup) && rec.Brought != "" {
+			groups[rec.Key] = rec
+		}
+	}
+	for i := range c.out.records { // a group that is read in the same reading
+		if rec := &c.out.records[i]; rec.Kind == string(estate.KindGroup) {
+			groups[rec.Key] = rec
+		}
+	}
+	keys := make([]string, 0, len(groups))
+	for key := range groups {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	for _, key := range keys {
+		rec := groups[key]
+		var doc files.GroupDoc
+		if err := json.Unmarshal([]byte(rec.Brought), &doc); err != nil {
+			return err
+		}
+		members := map[string]bool{}
+		if was := c.known[recordKey{estate.KindGroup, key}]; was != nil && was.Brought != "" { // an entry that is read anew does not list members
+			var old files.GroupDoc
+			if err := json.Unmarshal([]byte(was.Brought), &old); err != nil {
+				return err
+			}
+			for _, m := range old.Members {
+				members[m] = true
+			}
+		}
+		before := len(members)
+		altered := false
+		for person, in := range c.reading.MemberOf {
+			id := c.objects[recordKey{estate.KindPerson, person}]
+			if id == "" {
+				continue
+			}
+			if is := slices.Contains(in, key); is != members[id] {
+				altered = true
+				if is {
+					members[id] = true
+				} else {
+					delete(members, id)
+				}
+			}
+		}
+		if !altered && len(doc.Members) == before {
+			continue
+		}
+		doc.Members = make([]string, 0, len(members))
+		for m := range members {
+			doc.Members = append(doc.Members, m)
+		}
+		slices.Sort(doc.Members)
+		if err := c.setMembers(rec, doc.Members); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *comparing) setMembers(rec *store.SourceRecord, members []string) error {
+	var fields map[string]any
+	if err := json.Unmarshal([]byte(rec.Brought), &fields); err != nil {
+		return err
+	}
+	fields["members"] = members
+	text, err := json.Marshal(fields)
+	if err != nil || string(text) == rec.Brought {
+		return err
+	}
+	altered, err := files.AlteredFields([]byte(rec.Brought), text)
+	if err != nil {
+		return err
+	}
+	next := *rec
+	next.Brought, next.AlteredAt, next.Version = string(text), c.now, rec.Version+1
+	replaced := false
+	for _, list := range []*[]store.SourceRecord{&c.out.records, &c.out.touched} {
+		at := slices.IndexFunc(*list, func(r store.SourceRecord) bool { return r.Kind == next.Kind && r.Key == next.Key })
+		if at >= 0 {
+			(*list)[at] = next
+			replaced = true
+		} else {
+			*list = append(*list, next)
+		}
+	}
+	if !replaced {
+		c.out.report.Altered++
+		c.note("altered", &next, 0, altered, false)
+	}
+	return nil
+}
