@@ -23,9 +23,9 @@ const smallEstate = `{"units":[{"id":"r"}],"people":[{"id":"ines"}],
  "policies":[{"id":"p","kind":"security","settings":{"media.camera":false,"screen.lock_after_minutes":7,"signin.banner":"Larkfell <&>\n  here","signin.denied":["x","y"],"signin.hide_last_person":true},"audience":{"include":["everyone"]}}]}`
 
 // started is a service with the small estate published.
-func started(t *testing.T) *client.Client {
+func started(t testing.TB) *client.Client {
 	t.Helper()
-	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: filepath.Join(t.TempDir(), "z.db"), Day: "2026-11-23"})
+	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: filepath.Join(t.TempDir(), "z.db"), Day: "2026-11-23", Secrets: secretsOf(t)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -51,7 +51,7 @@ func started(t *testing.T) *client.Client {
 	return api
 }
 
-func publishEstate(t *testing.T, api *client.Client, text string) {
+func publishEstate(t testing.TB, api *client.Client, text string) {
 	t.Helper()
 	result, err := client.Post[wire.ImportResult](context.Background(), api, "/imports", []byte(text))
 	if err == nil {

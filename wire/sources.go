@@ -15,12 +15,12 @@ type (
 		ID    string          `json:"id" maxLength:"128"`
 		Kind  string          `json:"kind" enum:"scim,ldap,csv"`
 		Title string          `json:"title" maxLength:"200"`
-		SetUp directory.SetUp `json:"set_up"`
+		SetUp directory.SourceSetUp `json:"set_up"`
 	}
 	// ProposedSource proposes another set-up.
 	ProposedSource struct {
 		Title string          `json:"title,omitempty" maxLength:"200"`
-		SetUp directory.SetUp `json:"set_up"`
+		SetUp directory.SourceSetUp `json:"set_up"`
 	}
 	// Source is where people, units, groups or laptops come from.
 	Source struct {
@@ -29,8 +29,8 @@ type (
 		Title      string           `json:"title"`
 		State      string           `json:"state" enum:"new,on,paused"`
 		Version    int64            `json:"version"`
-		SetUp      *directory.SetUp `json:"set_up,omitempty" doc:"By which it is read; absent before a dry run was taken"`
-		Proposed   *directory.SetUp `json:"proposed,omitempty" doc:"A set-up whose dry run nobody has taken yet"`
+		SetUp      *directory.SourceSetUp `json:"set_up,omitempty" doc:"By which it is read; absent before a dry run was taken"`
+		Proposed   *directory.SourceSetUp `json:"proposed,omitempty" doc:"A set-up whose dry run nobody has taken yet"`
 		CreatedBy  string           `json:"created_by"`
 		CreatedAt  time.Time        `json:"created_at"`
 		ReadAt     *time.Time       `json:"read_at,omitempty"`
@@ -57,7 +57,7 @@ type (
 		By        string            `json:"by"`
 		StartedAt time.Time         `json:"started_at"`
 		EndedAt   *time.Time        `json:"ended_at,omitempty"`
-		Report    *directory.Report `json:"report,omitempty"`
+		Report    *directory.SourceReport `json:"report,omitempty"`
 	}
 	// ReadSource asks that a source is read.
 	ReadSource struct {

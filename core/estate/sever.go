@@ -15,7 +15,14 @@ type Loose struct {
 // Sever takes out the references of people, devices and groups that lead nowhere: an owner, a user, a unit or a listed member that
 // a source has not brought, or that was removed. It gives the snapshot without them and what was taken out, by the order of the
 // lists. The receiver stays as it is. Targets and nested groups are left: what a policy names is not taken away under it.
-func (s *Snapshot) Sever() (*Snapshot, []Loose) {
+// Only objects for which of is true are looked at, and their units only where units is true of them; nil stands for all.
+func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loose) {
+	if of == nil {
+		of = func(Kind, string) bool { return true }
+	}
+	if unitsOf == nil {
+		unitsOf = of
+	}
 	units, people, devices := make(map[UnitID]bool, len(s.Units)), make(map[PersonID]bool, len(s.People)), make(map[string]bool, len(s.Devices))
 	for i := range s.Units {
 		units[s.Units[i].ID] = true
@@ -30,7 +37,7 @@ func (s *Snapshot) Sever() (*Snapshot, []Loose) {
 	var loose []Loose
 	owned := struct{ people, devices, groups bool }{} // lists that are copies already
 	for i := range s.People {
-		if p := &s.People[i]; p.Unit != "" && !units[p.Unit] {
+		if p := &s.People[i]; p.Unit != "" && !units[p.Unit] && unitsOf(KindPerson, string(p.ID)) {
 			loose = append(loose, Loose{KindPerson, string(p.ID), "unit", string(p.Unit)})
 			own(&out.People, &owned.people)
 			out.People[i].Unit = ""
@@ -42,6 +49,10 @@ func (s *Snapshot) Sever() (*Snapshot, []Loose) {
 		noUser := slices.ContainsFunc(d.Users, func(u PersonID) bool { return !people[u] })
 		if !noUnit && !noOwner && !noUser {
 			continue
+		}
+		noUnit = noUnit && unitsOf(KindDevice, string(d.ID))
+		if may := of(KindDevice, string(d.ID)); !may {
+			noOwner, noUser = false, false
 		}
 		own(&out.Devices, &owned.devices)
 		if noUnit {
@@ -70,7 +81,7 @@ func (s *Snapshot) Sever() (*Snapshot, []Loose) {
 		if g.Of == OfDevices {
 			there = func(id string) bool { return devices[id] }
 		}
-		if !slices.ContainsFunc(g.Members, func(id string) bool { return !there(id) }) {
+		if !slices.ContainsFunc(g.Members, func(id string) bool { return !there(id) }) || !of(KindGroup, string(g.ID)) {
 			continue
 		}
 		own(&out.Groups, &owned.groups)

@@ -21,8 +21,8 @@ const (
 	KindCSV  SourceKind = "csv"  // tables are sent
 )
 
-// SetUp says how a source is read, and what becomes of what has left. One of Table, LDAP and SCIM is there, by the kind.
-type SetUp struct {
+// SourceSetUp says how a source is read, and what becomes of what has left. One of Table, LDAP and SCIM is there, by the kind.
+type SourceSetUp struct {
 	Table *Table `json:"table,omitempty"`
 	LDAP  *LDAP  `json:"ldap,omitempty"`
 	SCIM  *SCIM  `json:"scim,omitempty"`
@@ -41,7 +41,7 @@ type SCIM struct {
 }
 
 // Check says what is wrong with a set-up for a kind of source.
-func (u *SetUp) Check(kind SourceKind) problem.Faults {
+func (u *SourceSetUp) Check(kind SourceKind) problem.Faults {
 	var faults problem.Faults
 	there := map[SourceKind]bool{KindSCIM: u.SCIM != nil, KindLDAP: u.LDAP != nil, KindCSV: u.Table != nil}
 	part := map[SourceKind]string{KindSCIM: "/scim", KindLDAP: "/ldap", KindCSV: "/table"}
@@ -76,7 +76,7 @@ func (u *SetUp) Check(kind SourceKind) problem.Faults {
 }
 
 // Kinds are what a source of this set-up brings.
-func (u *SetUp) Kinds() []estate.Kind {
+func (u *SourceSetUp) Kinds() []estate.Kind {
 	switch {
 	case u.Table != nil:
 		return []estate.Kind{u.Table.Of}
@@ -95,41 +95,41 @@ func (u *SetUp) Kinds() []estate.Kind {
 	return nil
 }
 
-// Report says what a run found and did, or would do.
-type Report struct {
-	Read         int            `json:"read"`
-	New          int            `json:"new"`
-	Adopted      int            `json:"adopted" doc:"Of the new: objects that were here already and now come from the source"`
-	Altered      int            `json:"altered"`
-	Same         int            `json:"same"`
-	Left         int            `json:"left"`
-	Back         int            `json:"back"`
-	Faulty       int            `json:"faulty" doc:"Things that can't be taken as they are; they stay as they were"`
-	Items        []Item         `json:"items" doc:"The first of each sort"`
-	Faults       problem.Faults `json:"faults,omitempty"`
-	MoreFaults   int            `json:"more_faults,omitempty"`
-	Loose        []string       `json:"loose,omitempty" doc:"References that lead nowhere, and are left out"`
-	LooseCount   int            `json:"loose_count,omitempty"`
-	Devices      int            `json:"devices" doc:"Laptops on which some setting alters"`
-	Weaker       int            `json:"weaker"`
-	Conflicts    int            `json:"conflicts_gained"`
-	Problems     int            `json:"problems_gained"`
-	Audiences    []Shift        `json:"audiences,omitempty"`
-	Reason       string         `json:"reason,omitempty" enum:"first,set-up,many-left,faults,asked,failed" doc:"Why it waits, or that it failed"`
-	Message      string         `json:"message,omitempty" doc:"What went wrong"`
-	Milliseconds int64          `json:"milliseconds"`
+// SourceReport says what a run found and did, or would do.
+type SourceReport struct {
+	Read         int             `json:"read"`
+	New          int             `json:"new"`
+	Adopted      int             `json:"adopted" doc:"Of the new: objects that were here already and now come from the source"`
+	Altered      int             `json:"altered"`
+	Same         int             `json:"same"`
+	Left         int             `json:"left"`
+	Back         int             `json:"back"`
+	Faulty       int             `json:"faulty" doc:"Things that can't be taken as they are; they stay as they were"`
+	Items        []SourceItem    `json:"items" doc:"The first of each sort"`
+	Faults       problem.Faults  `json:"faults,omitempty"`
+	MoreFaults   int             `json:"more_faults,omitempty"`
+	Loose        []string        `json:"loose,omitempty" doc:"References that lead nowhere, and are left out"`
+	LooseCount   int             `json:"loose_count,omitempty"`
+	Devices      int             `json:"devices" doc:"Laptops on which some setting alters"`
+	Weaker       int             `json:"weaker"`
+	Conflicts    int             `json:"conflicts_gained"`
+	Problems     int             `json:"problems_gained"`
+	Audiences    []AudienceShift `json:"audiences,omitempty"`
+	Reason       string          `json:"reason,omitempty" enum:"first,set-up,many-left,faults,asked,failed" doc:"Why it waits, or that it failed"`
+	Message      string          `json:"message,omitempty" doc:"What went wrong"`
+	Milliseconds int64           `json:"milliseconds"`
 }
 
-// Shift is how many laptops a policy begins or ceases to reach.
-type Shift struct {
+// AudienceShift is how many laptops a policy begins or ceases to reach.
+type AudienceShift struct {
 	Policy  string `json:"policy"`
 	Title   string `json:"title,omitempty"`
 	Gained  int    `json:"gained"`
 	Dropped int    `json:"dropped"`
 }
 
-// Item is one thing that differs.
-type Item struct {
+// SourceItem is one thing that differs.
+type SourceItem struct {
 	What   string               `json:"what" enum:"new,altered,left,back"`
 	Kind   string               `json:"kind"`
 	ID     string               `json:"id"`

@@ -232,8 +232,8 @@ func (r *tableRows) Read() ([]string, error) {
 	return r.Reader.Read()
 }
 
-// Preview is the beginning of a table, with a mapping that may fit.
-type Preview struct {
+// TablePreview is the beginning of a table, with a mapping that may fit.
+type TablePreview struct {
 	Encoding  string     `json:"encoding"`
 	Separator string     `json:"separator"`
 	Header    []string   `json:"header"`
@@ -253,13 +253,13 @@ var words = map[string][]string{
 }
 
 // Look reads the beginning of a table and suggests a mapping. The error is a problem.Faults.
-func Look(of estate.Kind, name string, in io.Reader, encoding string) (*Preview, error) {
+func Look(of estate.Kind, name string, in io.Reader, encoding string) (*TablePreview, error) {
 	stream, encoding, err := text(in, encoding)
 	if err != nil {
 		return nil, problem.Faults{{Code: problem.NotOneOf, Path: "/query/encoding", Found: problem.Quote(encoding), Expected: "a character set as IANA names it, such as utf-8 or iso-8859-1"}}
 	}
 	rows, separator := rowsOf(stream, "")
-	p := &Preview{Encoding: encoding, Separator: string(separator), Header: []string{}, Rows: [][]string{}, Table: Table{Of: of, Columns: map[string]string{}, Whole: true}}
+	p := &TablePreview{Encoding: encoding, Separator: string(separator), Header: []string{}, Rows: [][]string{}, Table: Table{Of: of, Columns: map[string]string{}, Whole: true}}
 	if separator == '\t' {
 		p.Separator = "tab"
 	}
@@ -287,7 +287,7 @@ func Look(of estate.Kind, name string, in io.Reader, encoding string) (*Preview,
 	return p, nil
 }
 
-func (p *Preview) suggest() {
+func (p *TablePreview) suggest() {
 	taken := map[string]bool{}
 	for _, column := range p.Header {
 		plain := strings.Map(func(r rune) rune {

@@ -29,7 +29,8 @@ const (
 	maxPreview  = 1 << 20
 )
 
-type sourcePath struct {
+// SourcePath names a source; it is exported so that it can stand within inputs.
+type SourcePath struct {
 	ID string `path:"id"`
 }
 
@@ -47,7 +48,7 @@ func (s *server) registerSources() {
 		}
 		return out(list, s.fault(err))
 	})
-	huma.Register(s.api, operation("getSource", http.MethodGet, "/sources/{id}", "A source with its runs"), func(_ context.Context, in *sourcePath) (*sourceOutput, error) {
+	huma.Register(s.api, operation("getSource", http.MethodGet, "/sources/{id}", "A source with its runs"), func(_ context.Context, in *SourcePath) (*sourceOutput, error) {
 		return s.source(s.Flow.Source(in.ID))
 	})
 	huma.Register(s.api, operation("addSource", http.MethodPost, "/sources", "Add a source; nothing is taken from it before a dry run was looked at", administrators, status(http.StatusCreated)),
@@ -56,7 +57,7 @@ func (s *server) registerSources() {
 		})
 	huma.Register(s.api, operation("proposeSource", http.MethodPut, "/sources/{id}", "Propose another set-up; the one in force stays until a dry run with the new one is taken", administrators),
 		func(ctx context.Context, in *struct {
-			sourcePath
+			SourcePath
 			IfMatch string `header:"If-Match"`
 			Body    wire.ProposedSource
 		}) (*sourceOutput, error) {
@@ -68,18 +69,18 @@ func (s *server) registerSources() {
 		})
 	huma.Register(s.api, operation("pauseSource", http.MethodPost, "/sources/{id}/pause", "Pause a source, or let it go on", administrators),
 		func(ctx context.Context, in *struct {
-			sourcePath
+			SourcePath
 			Body wire.PauseSource
 		}) (*sourceOutput, error) {
 			return s.source(s.Flow.Pause(actorOf(ctx), in.ID, !in.Body.Paused))
 		})
 	huma.Register(s.api, operation("dropSource", http.MethodDelete, "/sources/{id}", "Take a source away; what it brought stays, and is edited here from then on", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *sourcePath) (*struct{}, error) {
+		func(ctx context.Context, in *SourcePath) (*struct{}, error) {
 			return nil, s.fault(s.Flow.DropSource(actorOf(ctx), in.ID))
 		})
 	huma.Register(s.api, operation("readSource", http.MethodPost, "/sources/{id}/runs", "Read a source, in the background", administrators, status(http.StatusAccepted)),
 		func(ctx context.Context, in *struct {
-			sourcePath
+			SourcePath
 			Body wire.ReadSource
 		}) (*output[wire.SourceRun], error) {
 			r, err := s.Flow.StartReading(actorOf(ctx), in.ID, in.Body.Way, in.Body.Look)
@@ -89,12 +90,12 @@ func (s *server) registerSources() {
 			return &output[wire.SourceRun]{*runningWire(r)}, nil
 		})
 	huma.Register(s.api, operation("takeSource", http.MethodPost, "/sources/{id}/take", "Take what waits, as it was looked at; what is faulty is left as it is", administrators),
-		func(ctx context.Context, in *sourcePath) (*output[wire.SourceRun], error) {
+		func(ctx context.Context, in *SourcePath) (*output[wire.SourceRun], error) {
 			state, err := s.Flow.Take(actorOf(ctx), in.ID)
 			return out(stateWire(state), s.fault(err))
 		})
 	huma.Register(s.api, operation("stopSource", http.MethodDelete, "/sources/{id}/runs", "Stop what runs, or let go of what waits", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *sourcePath) (*struct{}, error) {
+		func(ctx context.Context, in *SourcePath) (*struct{}, error) {
 			return nil, s.fault(s.Flow.Drop(actorOf(ctx), in.ID))
 		})
 	huma.Register(s.api, operation("previewTable", http.MethodPost, "/tables/preview", "The beginning of a table as CSV, with a mapping of its columns that may fit", func(op *huma.Operation) { op.MaxBodyBytes = maxPreview }),
@@ -103,12 +104,12 @@ func (s *server) registerSources() {
 			Name     string `query:"name" maxLength:"800"`
 			Encoding string `query:"encoding" maxLength:"40"`
 			RawBody  []byte `contentType:"text/csv"`
-		}) (*output[directory.Preview], error) {
+		}) (*output[directory.TablePreview], error) {
 			p, err := directory.Look(estate.Kind(in.Of), in.Name, bytes.NewReader(in.RawBody), in.Encoding)
 			if err != nil {
 				return nil, s.fault(err)
 			}
-			return &output[directory.Preview]{*p}, nil
+			return &output[directory.TablePreview]{*p}, nil
 		})
 	s.registerSourceTokens()
 	huma.Register(s.api, operation("listLeft", http.MethodGet, "/left", "What its source no longer has, and is still here"), func(_ context.Context, in *struct {
@@ -127,7 +128,7 @@ func (s *server) registerSources() {
 	})
 	huma.Register(s.api, operation("removeLeft", http.MethodPost, "/sources/{id}/removals", "Remove what has left, or say what that would do", administrators),
 		func(ctx context.Context, in *struct {
-			sourcePath
+			SourcePath
 			Body wire.RemoveLeft
 		}) (*output[wire.Removal], error) {
 			objects := make([]store.SourceRecord, len(in.Body.Objects))
@@ -148,7 +149,7 @@ func (s *server) registerSources() {
 }
 
 func (s *server) registerSourceTokens() {
-	huma.Register(s.api, operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", administrators), func(_ context.Context, in *sourcePath) (*output[[]wire.SourceToken], error) {
+	huma.Register(s.api, operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", administrators), func(_ context.Context, in *SourcePath) (*output[[]wire.SourceToken], error) {
 		rows, err := s.Flow.SourceTokens(in.ID)
 		list := make([]wire.SourceToken, len(rows))
 		for i, t := range rows {
@@ -158,7 +159,7 @@ func (s *server) registerSourceTokens() {
 	})
 	huma.Register(s.api, operation("addSourceToken", http.MethodPost, "/sources/{id}/tokens", "Make a token for a provisioning client; its secret is shown once", administrators, status(http.StatusCreated)),
 		func(ctx context.Context, in *struct {
-			sourcePath
+			SourcePath
 			Body wire.NewSourceToken
 		}) (*output[wire.SourceToken], error) {
 			secret, row, err := s.Flow.AddSourceToken(actorOf(ctx), in.ID, in.Body.Name)
@@ -168,7 +169,7 @@ func (s *server) registerSourceTokens() {
 		})
 	huma.Register(s.api, operation("revokeSourceToken", http.MethodDelete, "/sources/{id}/tokens/{token}", "Revoke a token of a source", administrators, status(http.StatusNoContent)),
 		func(ctx context.Context, in *struct {
-			sourcePath
+			SourcePath
 			Token string `path:"token"`
 		}) (*struct{}, error) {
 			return nil, s.fault(s.Flow.RevokeSourceToken(actorOf(ctx), in.ID, in.Token))
@@ -197,7 +198,7 @@ func sourceWire(x *workflow.Source) wire.Source {
 	}
 	for _, r := range x.Latest {
 		run := wire.SourceRun{Seq: r.Seq, Way: r.Way, State: r.State, By: r.By, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
-		var report directory.Report
+		var report directory.SourceReport
 		if json.Unmarshal([]byte(r.Report), &report) == nil {
 			run.Report = &report
 		}

@@ -128,12 +128,12 @@ func (s *Store) SourceRecord(source, kind, key string) (SourceRecord, error) {
 
 // RecordsNamed gives records by the name that they are looked up by.
 func (s *Store) RecordsNamed(source, kind, name string) ([]SourceRecord, error) {
-	return many[SourceRecord](s.db.Where("source = ? AND kind = ? AND name = ?", source, kind, name).Order("key"))
+	return many[SourceRecord](s.db.Table("source_records INDEXED BY source_name").Where("name = ? AND source = ? AND kind = ?", name, source, kind))
 }
 
 // RecordsExternal gives records by the client's own id.
 func (s *Store) RecordsExternal(source, kind, external string) ([]SourceRecord, error) {
-	return many[SourceRecord](s.db.Where("source = ? AND kind = ? AND external = ?", source, kind, external).Order("key"))
+	return many[SourceRecord](s.db.Table("source_records INDEXED BY source_external").Where("external = ? AND external <> '' AND source = ? AND kind = ?", external, source, kind))
 }
 
 // LeftRecords gives the records that a source no longer has and that are still in the estate; of all sources with an empty source.

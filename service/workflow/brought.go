@@ -191,15 +191,15 @@ func (o *Outlook) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error)
 	const rounds = 5
 	for range rounds {
 		next := live.withoutStandIn(live.Plan.Snapshot().With(edits...), edits)
-		severed, loose := next.Sever()
+		laid := map[objectKey]bool{}
+		for _, e := range edits {
+			laid[objectKey{e.Kind, e.ID}] = e.Object != nil
+		}
+		severed, loose := next.Sever(nil, func(kind estate.Kind, id string) bool { return laid[objectKey{kind, id}] })
 		faults := live.newFaults(severed, edits)
 		if len(faults) == 0 {
 			o.Loose = o.among(loose, edits)
 			return severed, nil
-		}
-		laid := map[objectKey]bool{}
-		for _, e := range edits {
-			laid[objectKey{e.Kind, e.ID}] = e.Object != nil
 		}
 		before := len(o.Refused)
 		for _, f := range faults {

@@ -155,7 +155,11 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 	}
 	next := live.Plan.Snapshot().With(laid...)
 	next = live.withoutStandIn(next, laid)
-	next, _ = next.Sever()
+	ofSource := func(kind estate.Kind, id string) bool {
+		_, brought := live.brought[objectKey{kind, id}]
+		return brought
+	}
+	next, _ = next.Sever(ofSource, nil)
 	return next, live.newFaults(next, laid)
 }
 

@@ -104,6 +104,20 @@ func boardRows(live *Live, laptops []store.Laptop, counts []store.StatusCount) [
 			rows[i].Counts[rollout.Status(c.Status)] = c.Count
 		}
 	}
+	for i := range rows { // nothing is noted of what never enrolled but what is live
+		if rows[i].Enrolled {
+			continue
+		}
+		clashes := 0
+		for j := range live.Whole.Results[i].Settings {
+			if live.Whole.Results[i].Settings[j].Status == resolve.Conflict {
+				clashes++
+			}
+		}
+		if clashes > 0 {
+			rows[i].Counts[rollout.Conflict] = clashes
+		}
+	}
 	return rows
 }
 

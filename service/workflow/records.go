@@ -98,7 +98,22 @@ func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, 
 // live without having been published, shipped definitions and checks, is looked for.
 func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
-	if live.versions[objectKey{kind, id}] > 0 {
+	key := objectKey{kind, id}
+	if _, brought := live.brought[key]; brought {
+		r, err := s.store.RecordOf(string(kind), id)
+		if err != nil {
+			return "", 0, err
+		}
+		var o store.Object
+		if live.versions[key] > 0 {
+			if o, err = s.store.Object(string(kind), id); err != nil {
+				return "", 0, err
+			}
+		}
+		body, err := compose(r.Brought, o.Body, o.Local)
+		return body, live.Version(kind, id), err
+	}
+	if live.versions[key] > 0 {
 		o, err := s.store.Object(string(kind), id)
 		return o.Body, o.Version, err
 	}

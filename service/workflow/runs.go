@@ -68,9 +68,9 @@ func (r *Run) State() RunState { return *r.state.Load() }
 
 type (
 	// RunReport says what a run found and did, or would do.
-	RunReport = directory.Report
+	RunReport = directory.SourceReport
 	// RunItem is one thing that differs.
-	RunItem = directory.Item
+	RunItem = directory.SourceItem
 )
 
 const (
@@ -499,7 +499,7 @@ func foresee(r *RunReport, o *Outlook) {
 		titles[p.ID] = p.Title
 	}
 	for _, m := range o.Report.Audiences {
-		r.Audiences = append(r.Audiences, directory.Shift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: len(m.Gained), Dropped: len(m.Dropped)})
+		r.Audiences = append(r.Audiences, directory.AudienceShift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: len(m.Gained), Dropped: len(m.Dropped)})
 	}
 	r.LooseCount, r.Loose = len(o.Loose), nil
 	for _, l := range o.Loose[:min(len(o.Loose), looseShown)] {
@@ -516,8 +516,9 @@ type comparing struct {
 	reading  *directory.Reading
 	known    map[recordKey]*store.SourceRecord
 	live     *Live
-	objects  map[recordKey]string // the object of every key, known or new
-	taken    map[objectKey]string // who has an object already: a source and key, or "here"
+	objects  map[recordKey]string    // the object of every key, known or new
+	owners   map[objectKey]recordKey // of this source
+	taken    map[objectKey]string    // who has an object already: a source and key, or "here"
 	byMatch  map[estate.Kind]map[string]string
 	byTitle  map[string]string // units by title, in lower case; empty where it is doubled
 	out      *taking
@@ -537,7 +538,7 @@ func (s *Service) compareReading(row store.Source, r *Run, reading *directory.Re
 	if err != nil {
 		return nil, err
 	}
-	c := &comparing{Service: s, row: row, reading: reading, known: make(map[recordKey]*store.SourceRecord, len(existing)), live: s.Live(), objects: make(map[recordKey]string, len(reading.Records)), now: s.now(),
+	c := &comparing{Service: s, row: row, reading: reading, known: make(map[recordKey]*store.SourceRecord, len(existing)), live: s.Live(), owners: map[objectKey]recordKey{}, objects: make(map[recordKey]string, len(reading.Records)), now: s.now(),
 		out: &taking{mark: reading.Mark, full: reading.Full, report: &RunReport{Read: len(reading.Records), Items: []RunItem{}}}, shown: map[string]int{}, adopting: map[recordKey]bool{}}
 	for i := range existing {
 		rec := &existing[i]
@@ -545,6 +546,7 @@ func (s *Service) compareReading(row store.Source, r *Run, reading *directory.Re
 		c.known[key] = rec
 		if rec.ObjectID != "" {
 			c.objects[key] = rec.ObjectID
+			c.owners[objectKey{key.kind, rec.ObjectID}] = key
 		}
 	}
 	c.indexLive()
@@ -680,17 +682,18 @@ func (c *comparing) own(key recordKey, object objectKey) {
 
 // isGone tells whether an object of this source belongs to a record that has left, and lets that record go.
 func (c *comparing) isGone(object objectKey) bool {
-	for key, rec := range c.known {
-		if key.kind == object.kind && rec.ObjectID == object.id && rec.LeftAt != nil {
-			released := *rec
-			released.ObjectID, released.Brought = "", ""
-			c.out.release = append(c.out.release, released)
-			*rec = released
-			delete(c.objects, key)
-			return true
-		}
+	key, known := c.owners[object]
+	rec := c.known[key]
+	if !known || rec.LeftAt == nil {
+		return false
 	}
-	return false
+	released := *rec
+	released.ObjectID, released.Brought = "", ""
+	c.out.release = append(c.out.release, released)
+	*rec = released
+	delete(c.objects, key)
+	delete(c.owners, object)
+	return true
 }
 
 // resolve gives the id of what a reference names; what nobody knows stays as it is written, to be left out when it is laid.

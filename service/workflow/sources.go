@@ -29,7 +29,7 @@ const (
 
 type (
 	// SetUp says how a source is read, and what becomes of what has left.
-	SetUp = directory.SetUp
+	SetUp = directory.SourceSetUp
 	// SCIMSetUp says what is taken of what a provisioning client writes.
 	SCIMSetUp = directory.SCIM
 	// SourceKind says how a source is read.

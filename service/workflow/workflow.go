@@ -171,7 +171,7 @@ func (s *Service) load() (*Live, error) {
 	if len(snapshot.Units) == 0 { // before the first import
 		snapshot.Units = []estate.Unit{{ID: standIn, Title: "Company"}}
 	}
-	snapshot, _ = snapshot.Sever()
+	snapshot, _ = snapshot.Sever(nil, nil)
 	live.Side = impact.Resolve(snapshot)
 	return live, nil
 }

@@ -111,6 +111,10 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 	if err != nil || before["media.camera"].Status != "" {
 		t.Errorf("something is on its way: %v", before["media.camera"])
 	}
+	enrolled := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	if err := s.SaveLaptop(store.Laptop{Device: string(changed), EnrolledAt: &enrolled}); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := f.Publish(ines, c.ID, -1); err != nil {
 		t.Fatal(err)
 	}

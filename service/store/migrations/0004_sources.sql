@@ -12,8 +12,8 @@ CREATE TABLE source_records (
   PRIMARY KEY (source, kind, key)
 ) WITHOUT ROWID;
 CREATE UNIQUE INDEX source_object ON source_records (kind, object_id) WHERE object_id <> '';
-CREATE INDEX source_name ON source_records (source, kind, name);
-CREATE INDEX source_external ON source_records (source, kind, external) WHERE external <> '';
+CREATE INDEX source_name ON source_records (name, source, kind);
+CREATE INDEX source_external ON source_records (external, source, kind) WHERE external <> '';
 CREATE INDEX source_left ON source_records (source, left_at) WHERE left_at IS NOT NULL;
 CREATE TABLE source_runs (
   seq INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL REFERENCES sources(id), way TEXT NOT NULL, state TEXT NOT NULL, "by" TEXT NOT NULL,
