@@ -55,7 +55,7 @@ type trialInput struct {
 }
 
 type trialEdit struct {
-	Kind   string    `json:"kind" enum:"policies,groups,rulings,exceptions,settings,checks"`
+	Kind   string    `json:"kind" enum:"units,people,devices,policies,groups,rulings,exceptions,settings,checks"`
 	ID     string    `json:"id" maxLength:"128"`
 	Body   rawObject `json:"body,omitempty"`
 	Retire bool      `json:"retire,omitempty"`

@@ -759,6 +759,13 @@ func (c *comparing) brought(rec *directory.Record) (string, error) {
 			out["groups"] = c.all(estate.KindGroup, groups)
 		}
 	}
+	if was := c.known[recordKey{rec.Kind, rec.Key}]; rec.Kind == estate.KindGroup && rec.Member == nil && was != nil && was.Brought != "" { // people say who is in it
+		var old files.GroupDoc
+		if err := json.Unmarshal([]byte(was.Brought), &old); err != nil {
+			return "", err
+		}
+		out["members"] = append([]string{}, old.Members...)
+	}
 	text, err := json.Marshal(out)
 	return string(text), err
 }
