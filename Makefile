@@ -14,14 +14,15 @@ help: ## what can be made
 demo: build ## the service with the demo estate and 240 simulated laptops, on http://127.0.0.1:8470
 	@bin/zridge demo $(DEMO)
 
-test: tools chromium openssl console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl slapd console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(MAKE) --no-print-directory drift
 	go test ./... -timeout 9m
 
-bench: console/dist/index.html ## the figures: resolution, check-ins, memory
+bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memory
 	go test ./core/... ./demo ./service/workflow -run '^$$' -bench . -benchtime 1s
+	go test ./service -run '^$$' -bench . -benchtime 1x
 	go test ./e2e -run '^$$' -bench . -benchtime 1x -timeout 9m
 
 build: tools console/dist/index.html ## the program, with the console in it
@@ -74,6 +75,15 @@ chromium:
 .PHONY: openssl
 openssl:
 	@command -v openssl >/dev/null || { sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends openssl >/dev/null; }
+
+# The tests read a real directory server, which they start themselves on a loopback port.
+.PHONY: slapd
+slapd:
+	@{ [ -x /usr/sbin/slapd ] && command -v ldapmodify >/dev/null; } || { \
+	  echo "installing slapd and ldap-utils from Debian's packages"; \
+	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends slapd ldap-utils >/dev/null; } \
+	  || { echo "missing: slapd, and it could not be installed; try apt-get install slapd ldap-utils"; exit 1; }
 
 clean: ## what was built, and the demo's records
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg

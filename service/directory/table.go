@@ -324,6 +324,9 @@ func factName(column string) string {
 		}
 		return '_'
 	}, strings.ToLower(strings.TrimSpace(column))), "_")
+	for strings.Contains(out, "__") {
+		out = strings.ReplaceAll(out, "__", "_")
+	}
 	if out == "" || out[0] >= '0' && out[0] <= '9' {
 		return ""
 	}
