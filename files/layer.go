@@ -57,7 +57,7 @@ func (f fields) write() ([]byte, error) {
 		}
 		within[inner] = value
 	}
-	return plainJSON(top)
+	return PlainJSON(top)
 }
 
 // Compose gives an object of the estate from what a source brought and from what was edited here: a field that the source brought

@@ -167,7 +167,7 @@ func (e EntryDoc) MarshalJSON() ([]byte, error) {
 		return json.Marshal(e.Value)
 	}
 	type long EntryDoc
-	return plainJSON(long(e))
+	return PlainJSON(long(e))
 }
 
 // UnmarshalJSON reads both forms: a map with `value` in it is the long one.
@@ -285,10 +285,10 @@ func valueOrNot(v setting.Value) *setting.Value {
 }
 
 // EncodeJSON gives an object of the estate as JSON in the estate format, on one line.
-func EncodeJSON(object any) ([]byte, error) { return plainJSON(Doc(object)) }
+func EncodeJSON(object any) ([]byte, error) { return PlainJSON(Doc(object)) }
 
-// plainJSON leaves <, > and & as they are.
-func plainJSON(v any) ([]byte, error) {
+// PlainJSON writes JSON on one line and leaves <, > and & as they are.
+func PlainJSON(v any) ([]byte, error) {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)

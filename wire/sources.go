@@ -12,32 +12,32 @@ import (
 type (
 	// NewSource adds a source.
 	NewSource struct {
-		ID    string          `json:"id" maxLength:"128"`
-		Kind  string          `json:"kind" enum:"scim,ldap,csv"`
-		Title string          `json:"title" maxLength:"200"`
+		ID    string                `json:"id" maxLength:"128"`
+		Kind  string                `json:"kind" enum:"scim,ldap,csv"`
+		Title string                `json:"title" maxLength:"200"`
 		SetUp directory.SourceSetUp `json:"set_up"`
 	}
 	// ProposedSource proposes another set-up.
 	ProposedSource struct {
-		Title string          `json:"title,omitempty" maxLength:"200"`
+		Title string                `json:"title,omitempty" maxLength:"200"`
 		SetUp directory.SourceSetUp `json:"set_up"`
 	}
 	// Source is where people, units, groups or laptops come from.
 	Source struct {
-		ID         string           `json:"id"`
-		Kind       string           `json:"kind" enum:"scim,ldap,csv"`
-		Title      string           `json:"title"`
-		State      string           `json:"state" enum:"new,on,paused"`
-		Version    int64            `json:"version"`
+		ID         string                 `json:"id"`
+		Kind       string                 `json:"kind" enum:"scim,ldap,csv"`
+		Title      string                 `json:"title"`
+		State      string                 `json:"state" enum:"new,on,paused"`
+		Version    int64                  `json:"version"`
 		SetUp      *directory.SourceSetUp `json:"set_up,omitempty" doc:"By which it is read; absent before a dry run was taken"`
 		Proposed   *directory.SourceSetUp `json:"proposed,omitempty" doc:"A set-up whose dry run nobody has taken yet"`
-		CreatedBy  string           `json:"created_by"`
-		CreatedAt  time.Time        `json:"created_at"`
-		ReadAt     *time.Time       `json:"read_at,omitempty"`
-		ComparedAt *time.Time       `json:"compared_at,omitempty" doc:"When all of it was last compared"`
-		Counts     []SourceCount    `json:"counts"`
-		Running    *SourceRun       `json:"running,omitempty" doc:"What runs, or waits for somebody to take it"`
-		Runs       []SourceRun      `json:"runs" doc:"The newest first"`
+		CreatedBy  string                 `json:"created_by"`
+		CreatedAt  time.Time              `json:"created_at"`
+		ReadAt     *time.Time             `json:"read_at,omitempty"`
+		ComparedAt *time.Time             `json:"compared_at,omitempty" doc:"When all of it was last compared"`
+		Counts     []SourceCount          `json:"counts"`
+		Running    *SourceRun             `json:"running,omitempty" doc:"What runs, or waits for somebody to take it"`
+		Runs       []SourceRun            `json:"runs" doc:"The newest first"`
 	}
 	// SourceCount counts what a source has.
 	SourceCount struct {
@@ -48,15 +48,15 @@ type (
 	}
 	// SourceRun is one reading of a source.
 	SourceRun struct {
-		Seq       int64             `json:"seq,omitempty"`
-		Way       string            `json:"way" enum:"full,recent,upload,held,provisioning"`
-		State     string            `json:"state" enum:"reading,waiting,taken,failed,dropped"`
-		Step      string            `json:"step,omitempty" enum:"reading,comparing,foreseeing,writing"`
-		Done      int64             `json:"done,omitempty" doc:"Bytes of a table, entries of a directory"`
-		Of        int64             `json:"of,omitempty" doc:"0 where that is not known"`
-		By        string            `json:"by"`
-		StartedAt time.Time         `json:"started_at"`
-		EndedAt   *time.Time        `json:"ended_at,omitempty"`
+		Seq       int64                   `json:"seq,omitempty"`
+		Way       string                  `json:"way" enum:"full,recent,upload,held,provisioning"`
+		State     string                  `json:"state" enum:"reading,waiting,taken,failed,dropped"`
+		Step      string                  `json:"step,omitempty" enum:"reading,comparing,foreseeing,writing"`
+		Done      int64                   `json:"done,omitempty" doc:"Bytes of a table, entries of a directory"`
+		Of        int64                   `json:"of,omitempty" doc:"0 where that is not known"`
+		By        string                  `json:"by"`
+		StartedAt time.Time               `json:"started_at"`
+		EndedAt   *time.Time              `json:"ended_at,omitempty"`
 		Report    *directory.SourceReport `json:"report,omitempty"`
 	}
 	// ReadSource asks that a source is read.

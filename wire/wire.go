@@ -152,6 +152,11 @@ type (
 		Changes      []Change       `json:"changes"`
 		Failed       []Failed       `json:"failed"`
 		Lapsing      []Lapsing      `json:"lapsing"`
+		Asked        int            `json:"asked" doc:"Exceptions that somebody asks for, and nobody decided"`
+		Left         int            `json:"left" doc:"What its source no longer has, and is still here"`
+		Waiting      []string       `json:"waiting" doc:"Sources of which a reading waits to be looked at"`
+		FailedRuns   []string       `json:"failed_runs" doc:"Sources whose last reading failed"`
+		Missed       int            `json:"missed" doc:"Entries that places which go their own way missed since"`
 		Publications []Publication  `json:"publications"`
 	}
 	// Failed is a setting that failed on devices, for one reason.
@@ -168,26 +173,30 @@ type (
 		Target  string `json:"target"`
 		Until   string `json:"until"`
 		Reason  string `json:"reason"`
+		Days    int    `json:"days" doc:"Until it lapses"`
+		Notice  string `json:"notice" enum:"soon,now" doc:"soon: within 14 days; now: within 3"`
 	}
 
 	// Device is a device on the board.
 	Device struct {
-		ID        string     `json:"id"`
-		Serial    string     `json:"serial,omitempty"`
-		Owner     string     `json:"owner,omitempty"`
-		OwnerName string     `json:"owner_name,omitempty"`
-		Unit      string     `json:"unit"`
-		OS        string     `json:"os"`
-		OSVersion string     `json:"os_version"`
-		Edition   string     `json:"edition,omitempty"`
-		Model     string     `json:"model,omitempty"`
-		Tags      []string   `json:"tags"`
-		Enrolled  bool       `json:"enrolled"`
-		Silent    bool       `json:"silent"`
-		LastSeen  *time.Time `json:"last_seen,omitempty"`
-		Revision  string     `json:"revision,omitempty"`
-		Statuses  Statuses   `json:"statuses"`
-		Problems  int        `json:"problems"`
+		ID        string                   `json:"id"`
+		Serial    string                   `json:"serial,omitempty"`
+		Owner     string                   `json:"owner,omitempty"`
+		OwnerName string                   `json:"owner_name,omitempty"`
+		Unit      string                   `json:"unit"`
+		OS        string                   `json:"os"`
+		OSVersion string                   `json:"os_version"`
+		Edition   string                   `json:"edition,omitempty"`
+		Model     string                   `json:"model,omitempty"`
+		Tags      []string                 `json:"tags"`
+		Enrolled  bool                     `json:"enrolled"`
+		Silent    bool                     `json:"silent"`
+		LastSeen  *time.Time               `json:"last_seen,omitempty"`
+		Revision  string                   `json:"revision,omitempty"`
+		Statuses  Statuses                 `json:"statuses"`
+		Problems  int                      `json:"problems"`
+		Origin    *Origin                  `json:"origin,omitempty" doc:"Absent: it is edited here"`
+		Fields    map[string]setting.Value `json:"fields,omitempty" doc:"The columns that were asked for"`
 	}
 	// DevicePage is all that is known of one device.
 	DevicePage struct {
@@ -198,6 +207,9 @@ type (
 		Effective  files.SubjectAnswer      `json:"effective"`
 		Deliveries []Delivery               `json:"deliveries"`
 		CheckIns   []CheckIn                `json:"check_ins"`
+		Groups     []Membership             `json:"groups" doc:"That it is in, and why"`
+		Exceptions []Exception              `json:"exceptions" doc:"That touch it, those that are over left out"`
+		History    []SourceEvent            `json:"history" doc:"What sources did to it, the newest first"`
 	}
 	// Delivery is a setting on its way to a laptop.
 	Delivery struct {
@@ -367,6 +379,8 @@ type (
 		Rule     string   `json:"rule,omitempty"`
 		Members  int      `json:"members"`
 		Listed   int      `json:"listed"`
+		Nested   int      `json:"nested" doc:"Member groups"`
+		Source   string   `json:"source,omitempty"`
 		Failures int      `json:"failures" doc:"Devices or people that the rule failed on"`
 		Detach   []string `json:"detach"`
 		Version  int64    `json:"version"`

@@ -102,7 +102,7 @@ func (w *Whole) Problems() []ProblemFound {
 	})
 }
 
-func sortedBy[T any](at map[string]*T, compare func(a, b *T) int) []T {
+func sortedBy[K comparable, T any](at map[K]*T, compare func(a, b *T) int) []T {
 	out := make([]T, 0, len(at))
 	for _, v := range at {
 		out = append(out, *v)
@@ -128,35 +128,7 @@ func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
 	if !ok {
 		return r, false
 	}
-	tried := p.policies[at]
-	active := *tried.Policy
-	active.State = estate.Active
-	tried.Policy = &active
-	owners := map[int]bool{}
-	for dev := range p.devices {
-		name := p.devices[dev].ID
-		_, not := p.apply(p.subject(dev, p.devices[dev].owner), &tried)
-		switch {
-		case not == nil:
-			r.Gets = append(r.Gets, name)
-			if o := p.devices[dev].owner; o != none {
-				owners[o] = true
-			}
-			if p.supportsNone(dev, &tried) {
-				r.Unsupported = append(r.Unsupported, name)
-			}
-		case not.Reason == OnPlatform:
-			r.Platform = append(r.Platform, name)
-		case not.Reason == Excluded:
-			r.Excluded = append(r.Excluded, name)
-		case not.Reason == OnCondition:
-			r.Condition = append(r.Condition, name)
-		default:
-			r.NotIncluded = append(r.NotIncluded, name)
-		}
-	}
-	r.People = len(owners)
-	return r, true
+	return p.Audience(p.policies[at].Policy).Reach, true
 }
 
 func (p *Plan) supportsNone(dev int, pol *policy) bool {
@@ -209,4 +181,42 @@ func (p *Plan) HomeUnits(id estate.DeviceID) []string {
 	}
 	_, names := p.unitNames(p.devices[dev].home)
 	return names
+}
+
+// GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
+func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
+	dev, known := p.deviceAt[id]
+	if !known {
+		return nil
+	}
+	s := subject{device: dev, person: p.devices[dev].owner}
+	for g := range p.groups {
+		if p.inGroup(&s, g) {
+			in = append(in, p.groups[g].ID)
+		}
+	}
+	return in
+}
+
+// GroupsOfPerson lists the groups that a person is in, in the order of the snapshot.
+func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
+	at, known := p.personAt[id]
+	if !known {
+		return nil
+	}
+	for g := range p.groups {
+		if p.people[at].groups.has(g) {
+			in = append(in, p.groups[g].ID)
+		}
+	}
+	return in
+}
+
+// UnitPaths gives by unit the ids of the units from the root down to it.
+func (p *Plan) UnitPaths() map[estate.UnitID][]string {
+	out := make(map[estate.UnitID][]string, len(p.units))
+	for i := range p.units {
+		_, out[p.units[i].ID] = p.unitNames(i)
+	}
+	return out
 }

@@ -136,6 +136,14 @@ func (p *Plan) Device(id estate.DeviceID) *estate.Device {
 	return nil
 }
 
+// Person gives a person of the snapshot, nil when there is none of that id.
+func (p *Plan) Person(id estate.PersonID) *estate.Person {
+	if at, known := p.personAt[id]; known {
+		return p.people[at].Person
+	}
+	return nil
+}
+
 func (p *Plan) compileDictionary() {
 	p.shareable = true
 	for i := range p.snapshot.Settings {

@@ -34,6 +34,7 @@ func (s Scope) Variables() []string {
 // Rule is a compiled expression. A Rule is safe for concurrent use.
 type Rule struct {
 	source  string
+	scope   Scope
 	program cel.Program
 
 	mentions      []string
@@ -111,7 +112,7 @@ func Compile(s Scope, source string) (*Rule, error) {
 	if err != nil {
 		return nil, &CompileError{Line: 1, Column: 1, Message: strings.TrimSpace(err.Error())}
 	}
-	r := &Rule{source: source, program: program}
+	r := &Rule{source: source, scope: s, program: program}
 	if s == OfCheck || s == OfForced {
 		r.mentions, r.mentionsKnown = mentionsOf(ast)
 	}

@@ -22,14 +22,16 @@ import (
 )
 
 type deviceQuery struct {
-	Text   string `query:"q" maxLength:"200" doc:"In the id, serial, owner, model or a tag"`
-	Unit   string `query:"unit" doc:"This unit or below"`
-	OS     string `query:"os" enum:"linux,windows,macos"`
-	Group  string `query:"group"`
-	State  string `query:"state" enum:"silent,never-seen,failed,pending,conflict,problem"`
-	Sort   string `query:"sort" enum:"id,owner,unit,os,last_seen,failed,pending,-id,-owner,-unit,-os,-last_seen,-failed,-pending" default:"id"`
-	Cursor string `query:"cursor"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Text    string   `query:"q" maxLength:"200" doc:"Words that are all in it: id, serial, owner, model, release, units, tags, facts"`
+	Unit    string   `query:"unit" doc:"This unit or below"`
+	OS      string   `query:"os" enum:"linux,windows,macos"`
+	Group   string   `query:"group"`
+	State   string   `query:"state" enum:"silent,never-seen,failed,pending,conflict,problem"`
+	Where   []string `query:"where,explode" maxItems:"20" doc:"Conditions, all of which must hold: os=linux|macos, facts/ram_gb>=16, os_version<12, tags~field, edition?, edition!?"`
+	Columns []string `query:"columns" maxItems:"60" doc:"Fields that are given besides"`
+	Sort    string   `query:"sort" maxLength:"200" doc:"A field; with - in front the other way round" default:"id"`
+	Cursor  string   `query:"cursor"`
+	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
 type deviceID struct {
@@ -48,12 +50,20 @@ type enrolmentInput struct {
 
 func (s *server) registerDevices() {
 	huma.Register(s.api, operation("listDevices", http.MethodGet, "/devices", "Devices with their state"), func(_ context.Context, in *deviceQuery) (*output[wire.Page[wire.Device]], error) {
-		rows, err := s.Flow.Devices(workflow.DeviceFilter{Text: in.Text, Unit: in.Unit, OS: in.OS, Group: in.Group, State: in.State, Sort: in.Sort})
+		list, err := s.Flow.Devices(workflow.DeviceFilter{Text: in.Text, Where: in.Where, Unit: in.Unit, OS: in.OS, Group: in.Group, State: in.State, Sort: in.Sort})
 		if err != nil {
 			return nil, s.fault(err)
 		}
+		if err := known(list, in.Columns); err != nil {
+			return nil, s.fault(err)
+		}
 		now := time.Now()
-		page, err := paged(rows, in.Cursor, in.Limit, func(r workflow.DeviceRow) wire.Device { return deviceOf(&r, now) })
+		page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Device {
+			row := list.Row(i)
+			d := deviceOf(&row, now)
+			d.Fields = columnsOf(list, i, in.Columns)
+			return d
+		})
 		return out(page, s.fault(err))
 	})
 	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), func(_ context.Context, in *deviceID) (*output[wire.DevicePage], error) {
@@ -61,7 +71,11 @@ func (s *server) registerDevices() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		return &output[wire.DevicePage]{devicePage(&page, time.Now())}, nil
+		w := devicePage(&page, time.Now())
+		live := s.Flow.Live()
+		w.Groups = membershipsWire(live.Plan.Snapshot().Groups, page.Groups)
+		w.Exceptions = exceptionsWire(workflow.View{Side: live.Side, Live: live}, page.Exceptions)
+		return &output[wire.DevicePage]{w}, nil
 	})
 	huma.Register(s.api, operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", administrators), func(ctx context.Context, in *deviceID) (*output[retried], error) {
 		n, err := s.Flow.Retry(actorOf(ctx), in.ID)

@@ -27,25 +27,26 @@ const sampleSize = 50
 
 // paged cuts a page out of a list. A cursor is the place of its first item, as an opaque text.
 func paged[T, W any](list []T, cursor string, limit int, item func(T) W) (wire.Page[W], error) {
-	start := 0
+	return pagedRows(len(list), cursor, limit, func(i int) W { return item(list[i]) })
+}
+
+// pageOf finds where a page begins and ends, and the cursor of the next.
+func pageOf(n int, cursor string, limit int) (start, end int, next string, err error) {
 	if cursor != "" {
 		text, err := base64.RawURLEncoding.DecodeString(cursor)
 		if err == nil {
 			start, err = strconv.Atoi(string(text))
 		}
 		if err != nil || start < 0 {
-			return wire.Page[W]{}, problem.Faults{{Code: problem.OutOfRange, Path: "/query/cursor", Found: problem.Quote(cursor), Expected: "a cursor as `next` gave it"}}
+			return 0, 0, "", problem.Faults{{Code: problem.OutOfRange, Path: "/query/cursor", Found: problem.Quote(cursor), Expected: "a cursor as `next` gave it"}}
 		}
 	}
-	page := wire.Page[W]{Items: []W{}, Total: len(list)}
-	end := min(len(list), start+limit)
-	for i := start; i < end; i++ {
-		page.Items = append(page.Items, item(list[i]))
+	start = min(start, n)
+	end = min(n, start+limit)
+	if end < n {
+		next = base64.RawURLEncoding.EncodeToString([]byte(strconv.Itoa(end)))
 	}
-	if end < len(list) {
-		page.Next = base64.RawURLEncoding.EncodeToString([]byte(strconv.Itoa(end)))
-	}
-	return page, nil
+	return start, end, next, nil
 }
 
 // titled looks titles up in a view.
@@ -88,7 +89,7 @@ func deviceOf(r *workflow.DeviceRow, now time.Time) wire.Device {
 	d := r.Device
 	return wire.Device{
 		ID: string(d.ID), Serial: d.Serial, Owner: string(d.Owner), OwnerName: r.OwnerName, Unit: r.Unit, OS: string(d.OS), OSVersion: d.OSVersion, Edition: d.Edition, Model: d.Model,
-		Tags: append([]string{}, d.Tags...), Enrolled: r.Enrolled, Silent: r.Silent(now), LastSeen: r.LastSeen, Revision: r.Revision, Statuses: statuses(r.Counts), Problems: r.Problems,
+		Tags: append([]string{}, d.Tags...), Enrolled: r.Enrolled, Silent: r.Silent(now), LastSeen: r.LastSeen, Revision: r.Revision, Statuses: statuses(r.Counts), Problems: r.Problems, Origin: originWire(r.Origin, nil, nil),
 	}
 }
 
@@ -109,8 +110,9 @@ func moment(t time.Time) *time.Time {
 func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	out := wire.DevicePage{
 		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: wire.Names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Explained(p.Result),
-		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{},
+		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{}, History: eventsWire(p.History), Groups: []wire.Membership{}, Exceptions: []wire.Exception{},
 	}
+	out.Device.Origin = originWire(p.Row.Origin, p.Brings, p.Local)
 	if out.Facts == nil {
 		out.Facts = map[string]setting.Value{}
 	}

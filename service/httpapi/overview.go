@@ -79,12 +79,13 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Revision: o.Revision, Day: string(s.Flow.Today()), Units: o.Units, People: o.People, Devices: o.Devices, Policies: o.Policies, Enrolled: o.Enrolled, Silent: o.Silent, NeverSeen: o.NeverSeen,
 		Statuses: statuses(o.Statuses), Conflicts: t.conflicts(o.Conflicts, sampleSize), Problems: wire.Problems(o.Problems, sampleSize), Lints: wire.Lints(o.Lints),
 		Changes: []wire.Change{}, Failed: failedOf(o.Failed), Lapsing: []wire.Lapsing{}, Publications: []wire.Publication{},
+		Asked: o.Asked, Left: o.Left, Missed: o.Missed, Waiting: append([]string{}, o.Waiting...), FailedRuns: append([]string{}, o.FailedRuns...),
 	}
 	for _, c := range o.OpenChanges {
 		w.Changes = append(w.Changes, changeOf(c))
 	}
 	for _, x := range o.Lapsing {
-		w.Lapsing = append(w.Lapsing, wire.Lapsing{ID: string(x.ID), Setting: string(x.Setting), Target: x.Target.String(), Until: string(x.Until), Reason: x.Reason})
+		w.Lapsing = append(w.Lapsing, wire.Lapsing{ID: string(x.ID), Setting: string(x.Setting), Target: x.Target.String(), Until: string(x.Until), Reason: x.Reason, Days: workflow.DaysUntil(s.Flow.Today(), x.Until), Notice: noticeOf(workflow.DaysUntil(s.Flow.Today(), x.Until))})
 	}
 	for _, p := range o.Publications {
 		w.Publications = append(w.Publications, publicationOf(p))

@@ -129,12 +129,7 @@ func (s *server) listGroups(_ context.Context, in *listQuery) (*output[wire.Page
 		return text != "" && !strings.Contains(strings.ToLower(string(g.ID)+" "+g.Title), text)
 	})
 	slices.SortFunc(groups, func(a, b estate.Group) int { return cmp.Compare(a.ID, b.ID) })
-	page, err := paged(groups, in.Cursor, in.Limit, func(g estate.Group) wire.Group {
-		return wire.Group{
-			ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: len(v.Plan.GroupMembers(g.ID)), Listed: len(g.Members),
-			Failures: v.Plan.GroupFailures(g.ID), Detach: wire.Names(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)),
-		}
-	})
+	page, err := paged(groups, in.Cursor, in.Limit, func(g estate.Group) wire.Group { return groupWire(v, &g) })
 	return out(page, s.fault(err))
 }
 

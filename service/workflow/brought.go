@@ -267,8 +267,10 @@ func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, ed
 	}
 	s.mu.Lock()
 	s.live = next
+	if s.board != nil {
+		s.board.at = time.Time{} // what is on its way has altered
+	}
 	clear(s.drafts)
-	s.board = nil
 	s.mu.Unlock()
 	s.Notify(Event{"estate", fmt.Sprint(next.Revision)})
 	return next.Revision, nil

@@ -5,13 +5,15 @@ package workflow
 import (
 	"cmp"
 	"slices"
-	"strings"
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/listing"
+	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
 
@@ -23,6 +25,8 @@ const SilentAfter = 15 * time.Minute
 const (
 	boardAge    = 500 * time.Millisecond
 	boardFactor = 20
+	// slowBoard is how long what laptops reported may be shown where finding out takes too long to wait for.
+	slowBoard = 2 * time.Second
 )
 
 // DeviceRow is a device on the board.
@@ -36,6 +40,7 @@ type DeviceRow struct {
 	Revision  string
 	Counts    map[rollout.Status]int
 	Problems  int
+	Origin    *Origin // nil: no source has it
 }
 
 // Silent tells whether an enrolled laptop has not been seen for long.
@@ -43,23 +48,43 @@ func (r *DeviceRow) Silent(now time.Time) bool {
 	return r.Enrolled && (r.LastSeen == nil || now.Sub(*r.LastSeen) > SilentAfter)
 }
 
-// deviceBoard is every device with its state, by id, as it was at a time.
-type deviceBoard struct {
-	at   time.Time
-	live *Live
-	rows []DeviceRow
-	good time.Duration // how long it may be shown
+// laptopStates is what laptops reported, as it was at a time.
+type laptopStates struct {
+	at      time.Time
+	good    time.Duration // how long it may be shown
+	laptops map[string]store.Laptop
+	counts  map[string]map[rollout.Status]int
+	filling bool // a newer one is being made
 }
 
-// Board gives every device with its state, by id, as it was a moment ago.
-func (s *Service) Board() ([]DeviceRow, error) {
-	live, now := s.Live(), s.now()
+// states gives what laptops reported, as it was a moment ago. Where finding out takes long it is done in the background, and
+// watchers are told when it is there.
+func (s *Service) states() (*laptopStates, error) {
+	now := s.now()
 	s.mu.Lock()
 	b := s.board
-	s.mu.Unlock()
-	if b != nil && b.live == live && now.Sub(b.at) < b.good {
-		return b.rows, nil
+	stale := b == nil || now.Sub(b.at) >= b.good
+	if b != nil && stale && b.good > slowBoard {
+		if !b.filling {
+			b.filling = true
+			go func() {
+				if _, err := s.readStates(); err != nil {
+					s.log.Error("reading what laptops reported", "error", err)
+				}
+				s.Notify(Event{Topic: "device"})
+			}()
+		}
+		stale = false
 	}
+	s.mu.Unlock()
+	if !stale {
+		return b, nil
+	}
+	return s.readStates()
+}
+
+func (s *Service) readStates() (*laptopStates, error) {
+	now := s.now()
 	laptops, err := s.store.Laptops()
 	if err != nil {
 		return nil, err
@@ -68,129 +93,339 @@ func (s *Service) Board() ([]DeviceRow, error) {
 	if err != nil {
 		return nil, err
 	}
-	b = &deviceBoard{at: now, live: live, rows: boardRows(live, laptops, counts)}
+	b := &laptopStates{at: now, laptops: make(map[string]store.Laptop, len(laptops)), counts: map[string]map[rollout.Status]int{}}
+	for _, l := range laptops {
+		b.laptops[l.Device] = l
+	}
+	for _, c := range counts {
+		if b.counts[c.Device] == nil {
+			b.counts[c.Device] = map[rollout.Status]int{}
+		}
+		b.counts[c.Device][rollout.Status(c.Status)] = c.Count
+	}
 	b.good = max(boardAge, boardFactor*s.now().Sub(now))
 	s.mu.Lock()
 	s.board = b
 	s.mu.Unlock()
-	return b.rows, nil
+	return b, nil
 }
 
-func boardRows(live *Live, laptops []store.Laptop, counts []store.StatusCount) []DeviceRow {
-	snapshot := live.Plan.Snapshot()
-	names := make(map[estate.PersonID]string, len(snapshot.People))
-	for i := range snapshot.People {
-		names[snapshot.People[i].ID] = cmp.Or(snapshot.People[i].Name, string(snapshot.People[i].ID))
+// Board gives every device with its state, by id, as it was a moment ago.
+func (s *Service) Board() ([]DeviceRow, error) {
+	list, err := s.Devices(DeviceFilter{})
+	if err != nil {
+		return nil, err
 	}
-	at := make(map[string]int, len(snapshot.Devices))
-	rows := make([]DeviceRow, len(snapshot.Devices))
-	for i := range snapshot.Devices {
-		d := &snapshot.Devices[i]
-		rows[i] = DeviceRow{Device: d, OwnerName: names[d.Owner], Units: live.Plan.HomeUnits(d.ID), Counts: map[rollout.Status]int{}}
-		rows[i].Unit = rows[i].Units[len(rows[i].Units)-1]
-	}
-	slices.SortFunc(rows, func(a, b DeviceRow) int { return cmp.Compare(a.Device.ID, b.Device.ID) })
+	rows := make([]DeviceRow, list.Len())
 	for i := range rows {
-		at[string(rows[i].Device.ID)] = i
-		rows[i].Problems = len(live.Whole.Results[i].Problems)
+		rows[i] = list.Row(i)
 	}
-	for _, l := range laptops {
-		if i, known := at[l.Device]; known {
-			rows[i].Enrolled, rows[i].LastSeen, rows[i].Revision = l.EnrolledAt != nil, l.LastSeen, l.Revision
-		}
-	}
-	for _, c := range counts {
-		if i, known := at[c.Device]; known {
-			rows[i].Counts[rollout.Status(c.Status)] = c.Count
-		}
-	}
-	for i := range rows { // nothing is noted of what never enrolled but what is live
-		if rows[i].Enrolled {
-			continue
-		}
-		clashes := 0
-		for j := range live.Whole.Results[i].Settings {
-			if live.Whole.Results[i].Settings[j].Status == resolve.Conflict {
-				clashes++
-			}
-		}
-		if clashes > 0 {
-			rows[i].Counts[rollout.Conflict] = clashes
-		}
-	}
-	return rows
+	return rows, nil
 }
 
-// DeviceFilter narrows the board. Zero fields narrow nothing.
+// DeviceFilter narrows the list of devices. Zero fields narrow nothing.
 type DeviceFilter struct {
-	Text  string // in the id, serial, owner, model or a tag
-	Unit  string // this unit or below
+	Text  string   // words that are all in it: id, serial, owner, model, facts, units, tags
+	Where []string // conditions as package listing reads them
+	Unit  string   // this unit or below
 	OS    string
 	Group string
 	State string // one of DeviceStates
-	Sort  string // one of DeviceSorts; a leading '-' turns the order round
+	Sort  string // a field; a leading '-' turns the order round
 }
 
 // DeviceStates are the states by which devices are filtered.
 var DeviceStates = []string{"silent", "never-seen", "failed", "pending", "conflict", "problem"}
 
-// DeviceSorts are the orders in which devices are listed.
-var DeviceSorts = []string{"id", "owner", "unit", "os", "last_seen", "failed", "pending"}
+// DeviceList is the devices that pass a filter, in its order.
+type DeviceList struct {
+	*listed
+	live   *Live
+	states *laptopStates
+}
 
-// Devices filters and sorts the board.
-func (s *Service) Devices(f DeviceFilter) ([]DeviceRow, error) {
-	rows, err := s.Board()
-	if err != nil {
-		return nil, err
+// listed is rows of a table that were found, with the columns that the table does not have.
+type listed struct {
+	table   *listing.Table
+	rows    []int32
+	besides map[string]listing.Column
+}
+
+// Len counts the rows.
+func (l *listed) Len() int { return len(l.rows) }
+
+// Value gives a row's value in a field; nothing where it has none.
+func (l *listed) Value(i int, field string) setting.Value {
+	of := l.besides[field]
+	if of == nil {
+		of = l.table.Of(field)
 	}
-	now := s.now()
-	var inGroup map[string]bool
-	if f.Group != "" {
-		if inGroup, err = s.devicesOfGroup(f.Group, rows); err != nil {
-			return nil, err
+	if of == nil {
+		return setting.Value{}
+	}
+	return of(int(l.rows[i]))
+}
+
+// ID gives a row's id.
+func (l *listed) ID(i int) string { return l.table.ID(int(l.rows[i])) }
+
+// Has tells whether there is such a field.
+func (l *listed) Has(field string) bool { return l.besides[field] != nil || l.table.Of(field) != nil }
+
+// Row gives a device with its state.
+func (l *DeviceList) Row(i int) DeviceRow { return l.live.row(l.ID(i), l.states) }
+
+func (l *Live) row(id string, states *laptopStates) DeviceRow {
+	d := l.Plan.Device(estate.DeviceID(id))
+	r := DeviceRow{Device: d, Units: l.Plan.HomeUnits(d.ID), Counts: states.counts[id], OwnerName: l.ownerName(d.Owner)}
+	r.Unit = r.Units[len(r.Units)-1]
+	laptop := states.laptops[id]
+	r.Enrolled, r.LastSeen, r.Revision = laptop.EnrolledAt != nil, laptop.LastSeen, laptop.Revision
+	if at, found := l.result(id); found {
+		r.Problems = len(at.Problems)
+		if !r.Enrolled { // nothing is noted of what never enrolled but what is live
+			if n := clashesOf(at); n > 0 {
+				r.Counts = map[rollout.Status]int{rollout.Conflict: n}
+			}
 		}
 	}
-	text := strings.ToLower(f.Text)
-	var out []DeviceRow
-	for i := range rows {
-		r := &rows[i]
-		if f.OS != "" && string(r.Device.OS) != f.OS || f.Unit != "" && !slices.Contains(r.Units, f.Unit) || inGroup != nil && !inGroup[string(r.Device.ID)] ||
-			!r.hasState(f.State, now) || text != "" && !r.mentions(text) {
-			continue
-		}
-		out = append(out, *r)
+	if origin, brought := l.brought[objectKey{estate.KindDevice, id}]; brought {
+		r.Origin = &origin
 	}
-	key, down := strings.CutPrefix(f.Sort, "-")
-	slices.SortStableFunc(out, func(a, b DeviceRow) int {
-		order := compareRows(key, &a, &b)
-		if down {
-			order = -order
+	return r
+}
+
+// result gives what is live on a device.
+func (l *Live) result(id string) (*resolve.Result, bool) {
+	at, found := slices.BinarySearchFunc(l.Whole.Results, estate.DeviceID(id), func(r *resolve.Result, id estate.DeviceID) int { return cmp.Compare(r.Device, id) })
+	if !found {
+		return nil, false
+	}
+	return l.Whole.Results[at], true
+}
+
+func clashesOf(r *resolve.Result) (n int) {
+	for i := range r.Settings {
+		if r.Settings[i].Status == resolve.Conflict {
+			n++
 		}
-		return cmp.Or(order, cmp.Compare(a.Device.ID, b.Device.ID))
-	})
+	}
+	return n
+}
+
+func (l *Live) ownerName(id estate.PersonID) string {
+	if id == "" {
+		return ""
+	}
+	people := l.people()
+	if row, found := people.Row(string(id)); found {
+		return cmp.Or(listing.Plain(people.Of("name")(row)), string(id))
+	}
+	return string(id)
+}
+
+// devices is the table of all devices, made when it is first asked for.
+func (l *Live) devices() *listing.Table {
+	l.devicesOnce.Do(func() { l.deviceTable = listing.Devices(l.Plan) })
+	return l.deviceTable
+}
+
+// people is the table of all people.
+func (l *Live) people() *listing.Table {
+	l.peopleOnce.Do(func() { l.personTable = listing.People(l.Plan) })
+	return l.personTable
+}
+
+// reported are the columns of what laptops reported and of where devices come from.
+func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Time) map[string]listing.Column {
+	count := func(status rollout.Status) listing.Column {
+		return func(row int) setting.Value {
+			id := table.ID(row)
+			if status == rollout.Conflict && states.laptops[id].EnrolledAt == nil {
+				if r, found := l.result(id); found {
+					return setting.IntegerValue(int64(clashesOf(r)))
+				}
+			}
+			return setting.IntegerValue(int64(states.counts[id][status]))
+		}
+	}
+	out := map[string]listing.Column{
+		"failed": count(rollout.Failed), "pending": count(rollout.Pending), "applied": count(rollout.Applied), "conflict": count(rollout.Conflict), "not_supported": count(rollout.Unsupported),
+		"enrolled": func(row int) setting.Value { return setting.BoolValue(states.laptops[table.ID(row)].EnrolledAt != nil) },
+		"last_seen": func(row int) setting.Value {
+			if at := states.laptops[table.ID(row)].LastSeen; at != nil {
+				return setting.TextValue(at.UTC().Format(time.RFC3339))
+			}
+			return setting.Value{}
+		},
+		"problems": func(row int) setting.Value {
+			if r, found := l.result(table.ID(row)); found {
+				return setting.IntegerValue(int64(len(r.Problems)))
+			}
+			return setting.Value{}
+		},
+		"state": func(row int) setting.Value {
+			r := l.row(table.ID(row), states)
+			var in []string
+			for _, state := range DeviceStates {
+				if r.hasState(state, now) {
+					in = append(in, state)
+				}
+			}
+			if in == nil {
+				return setting.Value{}
+			}
+			return setting.ListValue(in)
+		},
+	}
+	l.addOrigin(out, table, estate.KindDevice)
+	return out
+}
+
+// addOrigin adds the columns of where things come from.
+func (l *Live) addOrigin(to map[string]listing.Column, table *listing.Table, kind estate.Kind) {
+	to["source"] = func(row int) setting.Value {
+		if o, brought := l.brought[objectKey{kind, table.ID(row)}]; brought {
+			return setting.TextValue(o.Source)
+		}
+		return setting.Value{}
+	}
+	to["left"] = func(row int) setting.Value {
+		if o := l.brought[objectKey{kind, table.ID(row)}]; o.Left != nil {
+			return setting.TextValue(o.Left.UTC().Format(time.DateOnly))
+		}
+		return setting.Value{}
+	}
+}
+
+// ReportedFields are the fields of devices that are not facts: what laptops reported, and where they come from.
+var ReportedFields = []string{"state", "enrolled", "last_seen", "applied", "pending", "failed", "conflict", "not_supported", "problems", "source", "left"}
+
+// conditions reads conditions as people write them.
+func conditions(written []string) ([]listing.Condition, error) {
+	var faults problem.Faults
+	out := make([]listing.Condition, len(written))
+	for i, text := range written {
+		c, ok := listing.ParseCondition(text)
+		if !ok {
+			faults = append(faults, problem.Fault{Code: problem.Syntax, Path: problem.Join("/query/where", i), Found: problem.Quote(text), Expected: "a field, one of = != >= <= > < ~ and a value, or a field and ? or !?; such as os=linux|macos or facts/ram_gb>=16"})
+		}
+		out[i] = c
+	}
+	if faults != nil {
+		return nil, faults
+	}
 	return out, nil
 }
 
-func (s *Service) devicesOfGroup(id string, rows []DeviceRow) (map[string]bool, error) {
-	plan := s.Live().Plan
-	for _, g := range plan.Snapshot().Groups {
-		if string(g.ID) != id {
-			continue
-		}
-		members := map[string]bool{}
-		for _, m := range plan.GroupMembers(g.ID) {
-			members[m] = true
-		}
-		if g.Of == estate.OfDevices {
-			return members, nil
-		}
-		devices := map[string]bool{}
-		for i := range rows {
-			devices[string(rows[i].Device.ID)] = members[string(rows[i].Device.Owner)]
-		}
-		return devices, nil
+// Devices filters and sorts the devices.
+func (s *Service) Devices(f DeviceFilter) (*DeviceList, error) {
+	live := s.Live()
+	states, err := s.states()
+	if err != nil {
+		return nil, err
 	}
-	return nil, &NotFoundError{"group", id}
+	table := live.devices()
+	besides := live.reported(table, states, s.now())
+	q := listing.Query{Words: f.Text, Sort: f.Sort, Besides: besides}
+	if q.Conditions, err = conditions(f.Where); err != nil {
+		return nil, err
+	}
+	is := func(field, word string) {
+		if word != "" {
+			q.Conditions = append(q.Conditions, listing.Condition{Field: field, Op: listing.Is, Words: []string{word}})
+		}
+	}
+	is("unit", f.Unit)
+	is("os", f.OS)
+	is("state", f.State)
+	if f.Group != "" {
+		if !slices.ContainsFunc(live.Plan.Snapshot().Groups, func(g estate.Group) bool { return string(g.ID) == f.Group }) {
+			return nil, &NotFoundError{"group", f.Group}
+		}
+		is("groups", f.Group)
+	}
+	rows, err := table.Find(q)
+	if err != nil {
+		return nil, err
+	}
+	return &DeviceList{&listed{table, rows, besides}, live, states}, nil
+}
+
+// PersonFilter narrows the list of people.
+type PersonFilter struct {
+	Text  string
+	Where []string
+	Sort  string
+}
+
+// PersonList is the people that pass a filter, in its order.
+type PersonList struct {
+	*listed
+	live *Live
+}
+
+// Person gives a row's person.
+func (l *PersonList) Person(i int) *estate.Person {
+	return l.live.person(l.ID(i))
+}
+
+// Origin says which source has a row's person; nil where none has.
+func (l *PersonList) Origin(i int) *Origin {
+	if o, brought := l.live.brought[objectKey{estate.KindPerson, l.ID(i)}]; brought {
+		return &o
+	}
+	return nil
+}
+
+func (l *Live) person(id string) *estate.Person { return l.Plan.Person(estate.PersonID(id)) }
+
+// SourceOf gives the source that has an object; empty where none has.
+func (l *Live) SourceOf(kind estate.Kind, id string) string {
+	return l.brought[objectKey{kind, id}].Source
+}
+
+// Clock is the time as the service tells it.
+func (s *Service) Clock() time.Time { return s.now() }
+
+// People filters and sorts the people.
+func (s *Service) People(f PersonFilter) (*PersonList, error) {
+	live := s.Live()
+	table := live.people()
+	besides := map[string]listing.Column{}
+	live.addOrigin(besides, table, estate.KindPerson)
+	q := listing.Query{Words: f.Text, Sort: f.Sort, Besides: besides}
+	var err error
+	if q.Conditions, err = conditions(f.Where); err != nil {
+		return nil, err
+	}
+	rows, err := table.Find(q)
+	if err != nil {
+		return nil, err
+	}
+	return &PersonList{&listed{table, rows, besides}, live}, nil
+}
+
+// Fields says which fields devices or people have, and their most frequent values among those that pass a filter. Fields of
+// which nearly every row has another value give few of them.
+func (s *Service) Fields(of estate.Kind, only []string, most int) ([]listing.Field, error) {
+	table := s.Live().devices()
+	if of == estate.KindPerson {
+		table = s.Live().people()
+	}
+	names := table.Fields()
+	if len(only) > 0 {
+		names = only
+	}
+	out := make([]listing.Field, 0, len(names))
+	for _, name := range names {
+		f, err := table.Values(name, nil, most)
+		if err != nil {
+			return nil, &NotFoundError{"field", name}
+		}
+		out = append(out, f)
+	}
+	return out, nil
 }
 
 func (r *DeviceRow) hasState(state string, now time.Time) bool {
@@ -207,72 +442,129 @@ func (r *DeviceRow) hasState(state string, now time.Time) bool {
 	return true
 }
 
-func (r *DeviceRow) mentions(text string) bool {
-	for _, field := range append([]string{string(r.Device.ID), r.Device.Serial, r.OwnerName, string(r.Device.Owner), r.Device.Model}, r.Device.Tags...) {
-		if strings.Contains(strings.ToLower(field), text) {
-			return true
-		}
-	}
-	return false
-}
-
-func compareRows(key string, a, b *DeviceRow) int {
-	switch key {
-	case "id":
-		return cmp.Compare(a.Device.ID, b.Device.ID)
-	case "owner":
-		return cmp.Compare(a.OwnerName, b.OwnerName)
-	case "unit":
-		return cmp.Compare(a.Unit, b.Unit)
-	case "os":
-		return cmp.Or(cmp.Compare(a.Device.OS, b.Device.OS), cmp.Compare(a.Device.OSVersion, b.Device.OSVersion))
-	case "last_seen":
-		return compareTimes(a.LastSeen, b.LastSeen)
-	case "failed", "pending":
-		return cmp.Compare(a.Counts[rollout.Status(key)], b.Counts[rollout.Status(key)])
-	}
-	return 0
-}
-
-func compareTimes(a, b *time.Time) int {
-	switch {
-	case a == nil && b == nil:
-		return 0
-	case a == nil:
-		return -1
-	case b == nil:
-		return 1
-	}
-	return a.Compare(*b)
-}
-
 // DevicePage is all that is known of one device.
 type DevicePage struct {
 	Row        DeviceRow
 	Result     *resolve.Result
 	Deliveries map[setting.ID]rollout.Delivery
 	CheckIns   []store.CheckIn
+	Groups     []resolve.Membership
+	Exceptions []Exceptional
+	History    []store.SourceEvent
+	Brings     []string // fields that its source brings
+	Local      []string // of those, the ones that are edited here
 }
 
 // Device gives a device with what it gets, what it reported and when it checked in.
 func (s *Service) Device(id string) (DevicePage, error) {
-	rows, err := s.Board()
+	states, err := s.states()
 	if err != nil {
 		return DevicePage{}, err
 	}
-	at, found := slices.BinarySearchFunc(rows, id, func(r DeviceRow, id string) int { return cmp.Compare(string(r.Device.ID), id) })
-	if !found {
+	live := s.Live()
+	if live.Plan.Device(estate.DeviceID(id)) == nil {
 		return DevicePage{}, &NotFoundError{"device", id}
 	}
-	page := DevicePage{Row: rows[at]}
+	page := DevicePage{Row: live.row(id, states)}
 	if page.Result, err = s.Live().Plan.Effective(estate.DeviceID(id), ""); err != nil {
 		return page, err
 	}
 	if page.Deliveries, err = s.store.Deliveries(id); err != nil {
 		return page, err
 	}
-	page.CheckIns, err = s.store.CheckIns(id, 50)
+	if page.CheckIns, err = s.store.CheckIns(id, 50); err != nil {
+		return page, err
+	}
+	page.Groups = live.Plan.Memberships(estate.DeviceID(id))
+	for _, x := range (View{live.Side, live}).Exceptions() {
+		if x.Days >= 0 && slices.Contains(live.Plan.Matching(x.Target), estate.DeviceID(id)) {
+			page.Exceptions = append(page.Exceptions, x)
+		}
+	}
+	if page.History, err = s.store.Events(string(estate.KindDevice), id, historyShown); err != nil {
+		return page, err
+	}
+	page.Brings, page.Local, err = s.fieldsBrought(live, objectKey{estate.KindDevice, id})
 	return page, err
+}
+
+// historyShown is how much of what sources did to an object is shown.
+const historyShown = 50
+
+// fieldsBrought lists the fields of an object that its source brings, and those of them that are edited here.
+func (s *Service) fieldsBrought(live *Live, key objectKey) (brings, local []string, err error) {
+	if _, brought := live.brought[key]; !brought {
+		return nil, nil, nil
+	}
+	record, err := s.store.RecordOf(string(key.kind), key.id)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := files.AlteredFields(nil, []byte(record.Brought))
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range all {
+		if f.Field != "id" {
+			brings = append(brings, f.Field)
+		}
+	}
+	if live.versions[key] > 0 {
+		o, err := s.store.Object(string(key.kind), key.id)
+		if err != nil {
+			return nil, nil, err
+		}
+		local = localFields(o.Local)
+	}
+	return brings, local, nil
+}
+
+// PersonPage is all that is known of one person.
+type PersonPage struct {
+	Person        *estate.Person
+	Units         []string
+	Groups        []resolve.Membership
+	Devices       []DeviceRow
+	History       []store.SourceEvent
+	Origin        *Origin
+	Brings, Local []string
+}
+
+// Person gives a person with groups and laptops.
+func (s *Service) Person(id string) (PersonPage, error) {
+	live := s.Live()
+	snapshot := live.Plan.Snapshot()
+	p := live.person(id)
+	if p == nil {
+		return PersonPage{}, &NotFoundError{"person", id}
+	}
+	states, err := s.states()
+	if err != nil {
+		return PersonPage{}, err
+	}
+	out := PersonPage{Person: p, Units: live.Plan.UnitPaths()[p.Unit], Groups: live.Plan.PersonMemberships(p.ID)}
+	for i := range snapshot.Devices {
+		if d := &snapshot.Devices[i]; d.Owner == p.ID || slices.Contains(d.Users, p.ID) {
+			out.Devices = append(out.Devices, live.row(string(d.ID), states))
+		}
+	}
+	key := objectKey{estate.KindPerson, id}
+	if o, brought := live.brought[key]; brought {
+		out.Origin = &o
+	}
+	if out.History, err = s.store.Events(string(estate.KindPerson), id, historyShown); err != nil {
+		return out, err
+	}
+	out.Brings, out.Local, err = s.fieldsBrought(live, key)
+	return out, err
+}
+
+// OriginOf says which source has an object; nil where none has.
+func (s *Service) OriginOf(kind estate.Kind, id string) *Origin {
+	if o, brought := s.Live().brought[objectKey{kind, id}]; brought {
+		return &o
+	}
+	return nil
 }
 
 // Retry asks that what failed on a device is tried again at its next check-in.

@@ -35,6 +35,9 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 	if _, err := decoded(in); err != nil { // before the change is looked at: a body that is no object is the caller's fault in any case
 		return store.Edit{}, err
 	}
+	if err := approvedByAnother(by, in); err != nil {
+		return store.Edit{}, err
+	}
 	var saved store.Edit
 	err := s.alter(by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
@@ -79,8 +82,8 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
 		}
 		_, faults := s.lay(live, edits)
-		if in.Retire && in.Kind == estate.KindSetting {
-			faults = inUse(live, in.ID, faults)
+		if in.Retire {
+			faults = inUse(in, faults)
 		}
 		if len(faults) > 0 {
 			return store.AuditRecord{}, faults
@@ -150,11 +153,11 @@ func (s *Service) definitionsWith(live *Live, edits []store.Edit) func(setting.I
 	}
 }
 
-// inUse says, in the place of unknown references, who still uses a definition that is retired.
-func inUse(live *Live, id string, faults problem.Faults) problem.Faults {
+// inUse says, in the place of unknown references, who still uses an object that is retired.
+func inUse(in EditInput, faults problem.Faults) problem.Faults {
 	var users []string
 	for _, f := range faults {
-		if keys := problem.Split(f.Path); f.Code == problem.UnknownReference && len(keys) >= 2 && f.Found == problem.Quote(id) {
+		if keys := problem.Split(f.Path); f.Code == problem.UnknownReference && len(keys) >= 2 && f.Found == problem.Quote(in.ID) {
 			users = append(users, keys[0]+"/"+keys[1])
 		}
 	}
@@ -163,7 +166,7 @@ func inUse(live *Live, id string, faults problem.Faults) problem.Faults {
 	}
 	slices.Sort(users)
 	users = slices.Compact(users)
-	return problem.Faults{{Code: problem.InUse, Path: problem.Join("", string(estate.KindSetting), id), Found: "used by " + strings.Join(users, ", "), Expected: "nobody who uses it: take the entries out first, in this change or before"}}
+	return problem.Faults{{Code: problem.InUse, Path: problem.Join("", string(in.Kind), in.ID), Found: "used by " + strings.Join(users, ", "), Expected: "nobody who uses it: take it out there first, in this change or before"}}
 }
 
 // DropEdit takes an edit out of a change.

@@ -71,8 +71,10 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 	}
 	s.mu.Lock()
 	s.live = next
+	if s.board != nil {
+		s.board.at = time.Time{} // what is on its way has altered
+	}
 	delete(s.drafts, id)
-	s.board = nil
 	s.mu.Unlock()
 	s.log.Info("published", "change", id, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
 	s.Notify(Event{"estate", fmt.Sprint(published.Revision)})

@@ -26,10 +26,12 @@ type Overview struct {
 	Statuses                         map[rollout.Status]int // of deliveries
 	Lapsing                          []estate.Exception     // exceptions that end within two weeks
 	Publications                     []store.Publication
+	Asked, Left, Missed              int
+	Waiting, FailedRuns              []string
 }
 
 // lapseSoon is how many days before its end an exception is called about to lapse.
-const lapseSoon = 14
+const lapseSoon = LapseSoon
 
 // Overview looks at everything once.
 func (s *Service) Overview() (*Overview, error) {
@@ -63,11 +65,51 @@ func (s *Service) Overview() (*Overview, error) {
 			o.Lapsing = append(o.Lapsing, x)
 		}
 	}
+	if err := s.overlookNothing(o); err != nil {
+		return nil, err
+	}
 	var errs [3]error
 	o.OpenChanges, errs[0] = s.store.Changes(Open)
 	o.Failed, errs[1] = s.store.Failed(200)
 	o.Publications, errs[2] = s.store.Publications(0, 8)
 	return o, errors.Join(errs[:]...)
+}
+
+// overlookNothing counts what waits for a person besides changes and laptops.
+func (s *Service) overlookNothing(o *Overview) error {
+	asked, err := s.store.ExceptionRequests(Asked)
+	if err != nil {
+		return err
+	}
+	left, err := s.store.LeftRecords("")
+	if err != nil {
+		return err
+	}
+	places, err := s.Detached()
+	if err != nil {
+		return err
+	}
+	rows, err := s.store.Sources()
+	if err != nil {
+		return err
+	}
+	o.Asked, o.Left = len(asked), len(left)
+	for _, p := range places {
+		o.Missed += len(p.Missed)
+	}
+	for _, row := range rows {
+		if r := s.runOf(row.ID); r != nil && r.State().State == RunWaiting {
+			o.Waiting = append(o.Waiting, row.ID)
+		}
+		runs, err := s.store.Runs(row.ID, 1)
+		if err != nil {
+			return err
+		}
+		if len(runs) > 0 && runs[0].State == RunFailed {
+			o.FailedRuns = append(o.FailedRuns, row.ID)
+		}
+	}
+	return nil
 }
 
 func daysAfter(day estate.Date, days int) estate.Date {

@@ -14,6 +14,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
@@ -50,7 +51,7 @@ type Service struct {
 	mu     sync.Mutex
 	live   *Live
 	drafts map[string]*draft // by change: what it would be, until it or the live estate alters
-	board  *deviceBoard
+	board  *laptopStates
 }
 
 // Live is the estate as it is published, resolved on a day.
@@ -61,8 +62,12 @@ type Live struct {
 	retired  map[objectKey]int64
 	brought  map[objectKey]Origin // objects that a source has, or had
 
-	lintsOnce sync.Once
-	lints     []resolve.Lint
+	lintsOnce   sync.Once
+	lints       []resolve.Lint
+	devicesOnce sync.Once
+	deviceTable *listing.Table
+	peopleOnce  sync.Once
+	personTable *listing.Table
 }
 
 type objectKey struct {

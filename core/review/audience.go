@@ -1,0 +1,178 @@
+// This file says who gets a policy, in the ways in which people ask.
+
+package review
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/listing"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Slice is a part of the laptops that an audience reaches.
+type Slice struct {
+	Name    string
+	Within  string // the platform of a release
+	Devices int
+	Of      int // laptops of this part in the whole estate
+}
+
+// Audience is who gets a policy, and who does not for which reason.
+type Audience struct {
+	*resolve.AudienceReach
+	Estate     int
+	ByPlatform []Slice // most laptops first
+	ByRelease  []Slice
+	ByUnit     []Slice                // home units, in the order of their paths
+	Lacking    map[setting.ID]Lacking // of the policy's settings, who does not support one
+	Alarm      Alarm
+}
+
+// Alarm says whether an audience is so wide that nobody should overlook it.
+type Alarm string
+
+const (
+	NoAlarm  Alarm = ""
+	Everyone Alarm = "everyone" // all laptops, or a target that stands for all
+	Many     Alarm = "many"     // more than the share that is set
+	Nobody   Alarm = "nobody"
+)
+
+// LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
+func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
+	plan := side.Plan
+	a := &Audience{AudienceReach: plan.Audience(policy), Estate: len(side.Whole.Results), Lacking: map[setting.ID]Lacking{}}
+	for _, e := range policy.Entries {
+		if l := LackingOn(side, plan.Definition(e.Setting), a.Gets); len(l) > 0 {
+			a.Lacking[e.Setting] = l
+		}
+	}
+	a.ByPlatform, a.ByRelease, a.ByUnit = Sliced(plan, a.Gets)
+	everyone := slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool {
+		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))
+	})
+	switch n := len(a.Gets); {
+	case n == 0 && !everyone:
+		a.Alarm = Nobody
+	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0:
+		a.Alarm = Everyone
+	case share > 0 && n*100 > share*a.Estate:
+		a.Alarm = Many
+	case n == 0:
+		a.Alarm = Nobody
+	}
+	return a
+}
+
+// Sliced counts devices by platform, release and home unit.
+func Sliced(plan *resolve.Plan, devices []estate.DeviceID) (platforms, releases, units []Slice) {
+	type release struct{ os, version string }
+	has := setOf(devices)
+	byOS, byRelease, byUnit := map[string]*Slice{}, map[release]*Slice{}, map[string]*Slice{}
+	all := plan.Snapshot().Devices
+	for i := range all {
+		d := &all[i]
+		path := plan.HomeUnits(d.ID)
+		os, unit := string(d.OS), path[len(path)-1]
+		r := release{os, d.OSVersion}
+		if byOS[os] == nil {
+			byOS[os] = &Slice{Name: os}
+		}
+		if byRelease[r] == nil {
+			byRelease[r] = &Slice{Name: d.OSVersion, Within: os}
+		}
+		if byUnit[unit] == nil {
+			byUnit[unit] = &Slice{Name: unit}
+		}
+		for _, s := range []*Slice{byOS[os], byRelease[r], byUnit[unit]} {
+			s.Of++
+			if has[d.ID] {
+				s.Devices++
+			}
+		}
+	}
+	most := func(a, b Slice) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Within, b.Within), listing.Compare(setting.TextValue(a.Name), setting.TextValue(b.Name)))
+	}
+	return reached(byOS, most), reached(byRelease, most), reached(byUnit, most)
+}
+
+func reached[K comparable](from map[K]*Slice, order func(a, b Slice) int) []Slice {
+	out := []Slice{}
+	for _, s := range from {
+		if s.Devices > 0 {
+			out = append(out, *s)
+		}
+	}
+	slices.SortFunc(out, order)
+	return out
+}
+
+// Shares says which laptops two lists have in common, each by id.
+type Shares struct {
+	OnlyA, Both, OnlyB []estate.DeviceID
+}
+
+// Share compares two lists of laptops.
+func Share(a, b []estate.DeviceID) Shares {
+	var out Shares
+	inA, inB := setOf(a), setOf(b)
+	for _, d := range a {
+		if inB[d] {
+			out.Both = append(out.Both, d)
+		} else {
+			out.OnlyA = append(out.OnlyA, d)
+		}
+	}
+	for _, d := range b {
+		if !inA[d] {
+			out.OnlyB = append(out.OnlyB, d)
+		}
+	}
+	return out
+}
+
+// Spread picks a few of some laptops to try something on: of every platform and unit in turn, and releases that were not picked
+// yet before those that were. The same laptops always give the same few.
+func Spread(plan *resolve.Plan, devices []estate.DeviceID, n int) []estate.DeviceID {
+	type kind struct{ os, unit string }
+	byKind := map[kind][]estate.DeviceID{}
+	var kinds []kind
+	for _, id := range devices {
+		d := plan.Device(id)
+		path := plan.HomeUnits(id)
+		k := kind{string(d.OS), path[len(path)-1]}
+		if byKind[k] == nil {
+			kinds = append(kinds, k)
+		}
+		byKind[k] = append(byKind[k], id)
+	}
+	slices.SortFunc(kinds, func(a, b kind) int { // the most frequent kinds first
+		return cmp.Or(cmp.Compare(len(byKind[b]), len(byKind[a])), cmp.Compare(a.os, b.os), cmp.Compare(a.unit, b.unit))
+	})
+	released := map[string]int{}
+	var out []estate.DeviceID
+	for len(out) < min(n, len(devices)) {
+		for _, k := range kinds {
+			left := byKind[k]
+			if len(left) == 0 || len(out) == n {
+				continue
+			}
+			best := 0
+			for i := range left {
+				if released[plan.Device(left[i]).OSVersion] < released[plan.Device(left[best]).OSVersion] {
+					best = i
+				}
+			}
+			released[plan.Device(left[best]).OSVersion]++
+			out = append(out, left[best])
+			byKind[k] = slices.Delete(slices.Clone(left), best, best+1)
+		}
+	}
+	slices.Sort(out)
+	return out
+}

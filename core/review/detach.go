@@ -1,0 +1,122 @@
+// This file says what going one's own way costs: what no longer arrives, today's values to start from, and what was missed since.
+
+package review
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Detaching is what a place would no longer get.
+type Detaching struct {
+	Devices  int               // laptops of the place
+	Touched  int               // of those, laptops that lose something
+	Dropped  []resolve.Dropped // entries that would no longer arrive, that do today
+	Policies int
+	Today    []TodayValue // the values that stand there today because of them
+}
+
+// TodayValue is a setting's value at a place today, as far as it comes from outside.
+type TodayValue struct {
+	Setting setting.ID
+	Value   setting.Value // the one that most laptops have
+	Devices int           // that have it
+	Others  int           // that have another one
+}
+
+// Detach says what a place would lose by going its own way: before is what is live, after the same with the place detached.
+func Detach(before, after impact.Side, place estate.Target) Detaching {
+	var out Detaching
+	devices := before.Plan.Matching(place)
+	out.Devices = len(devices)
+	already := map[[2]string]bool{}
+	for _, d := range before.Plan.Dropped(place) {
+		already[[2]string{string(d.Policy), string(d.Setting)}] = true
+	}
+	policies := map[estate.PolicyID]bool{}
+	lost := map[setting.ID]map[estate.PolicyID]bool{}
+	for _, d := range after.Plan.Dropped(place) {
+		if already[[2]string{string(d.Policy), string(d.Setting)}] {
+			continue
+		}
+		out.Dropped = append(out.Dropped, d)
+		policies[d.Policy] = true
+		if lost[d.Setting] == nil {
+			lost[d.Setting] = map[estate.PolicyID]bool{}
+		}
+		lost[d.Setting][d.Policy] = true
+	}
+	out.Policies = len(policies)
+	in := setOf(devices)
+	type tally struct {
+		value   setting.Value
+		devices int
+	}
+	values := map[setting.ID][]tally{}
+	for _, r := range before.Whole.Results {
+		if !in[r.Device] {
+			continue
+		}
+		touched := false
+		for i := range r.Settings {
+			s := &r.Settings[i]
+			if lost[s.ID] == nil || s.Status != resolve.Set || !slices.ContainsFunc(s.Candidates, func(c resolve.Candidate) bool { return lost[s.ID][c.Policy] }) {
+				continue
+			}
+			touched = true
+			if !slices.ContainsFunc(s.Candidates, func(c resolve.Candidate) bool { return c.Fate == resolve.Won && lost[s.ID][c.Policy] }) {
+				continue
+			}
+			at := slices.IndexFunc(values[s.ID], func(t tally) bool { return t.value.Equal(s.Value) })
+			if at < 0 {
+				values[s.ID] = append(values[s.ID], tally{value: s.Value})
+				at = len(values[s.ID]) - 1
+			}
+			values[s.ID][at].devices++
+		}
+		if touched {
+			out.Touched++
+		}
+	}
+	for id, list := range values {
+		best, all := 0, 0
+		for i := range list {
+			all += list[i].devices
+			if list[i].devices > list[best].devices {
+				best = i
+			}
+		}
+		out.Today = append(out.Today, TodayValue{id, list[best].value, list[best].devices, all - list[best].devices})
+	}
+	slices.SortFunc(out.Today, func(a, b TodayValue) int { return cmp.Compare(a.Setting, b.Setting) })
+	return out
+}
+
+// Missed is an entry that does not arrive at a place that goes its own way, and that came or altered since it does.
+type Missed struct {
+	resolve.Dropped
+	Was *setting.Value // as it was then; nil: it was not there
+}
+
+// MissedSince lists what a place missed: then looks a policy up as it was when the place was detached, nil where there was none.
+func MissedSince(plan *resolve.Plan, place estate.Target, then func(estate.PolicyID) *estate.Policy) []Missed {
+	var out []Missed
+	for _, d := range plan.Dropped(place) {
+		m := Missed{Dropped: d}
+		if was := then(d.Policy); was != nil && was.State == estate.Active {
+			if e := was.Entry(d.Setting); e != nil {
+				if e.Value.Equal(d.Value) {
+					continue
+				}
+				m.Was = &e.Value
+			}
+		}
+		out = append(out, m)
+	}
+	return out
+}

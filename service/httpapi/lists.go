@@ -1,0 +1,218 @@
+// This file has the lists of devices and people: filtered by any fact, sorted, in columns that people choose, and exported.
+
+package httpapi
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/listing"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+type personQuery struct {
+	Text    string   `query:"q" maxLength:"200" doc:"Words that are all in it"`
+	Where   []string `query:"where,explode" maxItems:"20" doc:"Conditions, all of which must hold: attributes/department=Charts|Survey, devices>=2, unit=slipway"`
+	Columns []string `query:"columns" maxItems:"60" doc:"Fields that are given besides"`
+	Sort    string   `query:"sort" maxLength:"200" doc:"A field; with - in front the other way round" default:"id"`
+	Cursor  string   `query:"cursor"`
+	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (s *server) registerLists() {
+	huma.Register(s.api, operation("listPeople", http.MethodGet, "/people", "People, with how many devices each owns"), func(_ context.Context, in *personQuery) (*output[wire.Page[wire.Person]], error) {
+		list, err := s.Flow.People(workflow.PersonFilter{Text: in.Text, Where: in.Where, Sort: in.Sort})
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		if err := known(list, in.Columns); err != nil {
+			return nil, s.fault(err)
+		}
+		page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Person { return personWire(list, i, in.Columns) })
+		return out(page, s.fault(err))
+	})
+	huma.Register(s.api, operation("getPerson", http.MethodGet, "/people/{id}", "All that is known of a person"), func(_ context.Context, in *groupPath) (*output[wire.PersonPage], error) {
+		page, err := s.Flow.Person(in.ID)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[wire.PersonPage]{s.personPage(&page)}, nil
+	})
+	huma.Register(s.api, operation("listFields", http.MethodGet, "/fields/{of}", "Fields by which devices or people are filtered, with their most frequent values"), func(_ context.Context, in *struct {
+		Of   string   `path:"of" enum:"devices,people"`
+		Only []string `query:"only" maxItems:"50"`
+		Most int      `query:"most" minimum:"1" maximum:"500" default:"20"`
+	}) (*output[[]wire.Field], error) {
+		fields, err := s.Flow.Fields(estate.Kind(in.Of), in.Only, in.Most)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		list := make([]wire.Field, len(fields))
+		for i, f := range fields {
+			list[i] = fieldWire(f)
+		}
+		return &output[[]wire.Field]{list}, nil
+	})
+	huma.Register(s.api, operation("listViews", http.MethodGet, "/views", "Lists as you keep them, and those that others share"), func(ctx context.Context, in *struct {
+		Page string `query:"page" enum:"devices,people" required:"true"`
+	}) (*output[[]wire.SavedView], error) {
+		rows, err := s.Flow.Views(actorOf(ctx), in.Page)
+		list := make([]wire.SavedView, len(rows))
+		for i, v := range rows {
+			list[i] = wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("saveView", http.MethodPost, "/views", "Keep a list as you look at it", status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.NewView }) (*output[wire.SavedView], error) {
+		v, err := s.Flow.SaveView(actorOf(ctx), in.Body.Page, in.Body.Title, in.Body.Query, in.Body.Shared)
+		return out(wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}, s.fault(err))
+	})
+	huma.Register(s.api, operation("dropView", http.MethodDelete, "/views/{id}", "Take a view of yours away", status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
+		return nil, s.fault(s.Flow.DropView(actorOf(ctx), in.ID))
+	})
+}
+
+// table is a list with columns by name.
+type table interface {
+	Len() int
+	ID(i int) string
+	Value(i int, field string) setting.Value
+	Has(field string) bool
+}
+
+// known refuses columns that a list does not have.
+func known(list table, columns []string) error {
+	var faults problem.Faults
+	for i, c := range columns {
+		if !list.Has(c) {
+			faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: problem.Join("/query/columns", i), Found: problem.Quote(c), Expected: "a field as /fields gives them"})
+		}
+	}
+	if faults != nil {
+		return faults
+	}
+	return nil
+}
+
+// pagedRows cuts a page out of rows that are made when they are shown.
+func pagedRows[W any](n int, cursor string, limit int, item func(i int) W) (wire.Page[W], error) {
+	start, end, next, err := pageOf(n, cursor, limit)
+	page := wire.Page[W]{Items: make([]W, 0, end-start), Total: n, Next: next}
+	for i := start; i < end; i++ {
+		page.Items = append(page.Items, item(i))
+	}
+	return page, err
+}
+
+func fieldWire(f listing.Field) wire.Field {
+	w := wire.Field{Name: f.Name, Kind: map[setting.ValueKind]string{setting.Integer: "integer", setting.Bool: "bool", setting.List: "list"}[f.Kind], Known: f.Known, Distinct: f.Distinct, Most: make([]wire.Tally, len(f.Most))}
+	if w.Kind == "" {
+		w.Kind = "text"
+	}
+	for i, m := range f.Most {
+		w.Most[i] = wire.Tally{Value: m.Value, Count: m.Rows}
+	}
+	return w
+}
+
+func columnsOf(list table, i int, columns []string) map[string]setting.Value {
+	if len(columns) == 0 {
+		return nil
+	}
+	out := make(map[string]setting.Value, len(columns))
+	for _, c := range columns {
+		if v := list.Value(i, c); !v.IsNothing() {
+			out[c] = v
+		}
+	}
+	return out
+}
+
+func personWire(list *workflow.PersonList, i int, columns []string) wire.Person {
+	p := list.Person(i)
+	w := wire.Person{ID: string(p.ID), Name: p.Name, Mail: p.Mail, Unit: string(p.Unit), Devices: int(list.Value(i, "devices").Integer()), Attributes: p.Attributes, Fields: columnsOf(list, i, columns), Origin: originWire(list.Origin(i), nil, nil)}
+	if w.Attributes == nil {
+		w.Attributes = map[string]setting.Value{}
+	}
+	return w
+}
+
+func (s *server) personPage(p *workflow.PersonPage) wire.PersonPage {
+	w := wire.PersonPage{
+		Person: wire.Person{ID: string(p.Person.ID), Name: p.Person.Name, Mail: p.Person.Mail, Unit: string(p.Person.Unit), Devices: len(p.Devices), Attributes: p.Person.Attributes, Origin: originWire(p.Origin, p.Brings, p.Local)},
+		Units:  append([]string{}, p.Units...), Groups: membershipsWire(s.Flow.Live().Plan.Snapshot().Groups, p.Groups), Devices: []wire.Device{}, History: eventsWire(p.History),
+	}
+	if w.Person.Attributes == nil {
+		w.Person.Attributes = map[string]setting.Value{}
+	}
+	for i := range p.Devices {
+		w.Devices = append(w.Devices, deviceOf(&p.Devices[i], s.Flow.Clock()))
+	}
+	return w
+}
+
+func readFields[T any](text string, into *T) {
+	if text != "" {
+		json.Unmarshal([]byte(text), into) // it was written from the same type
+	}
+}
+
+// export writes a list as CSV (RFC 4180): exactly the rows, order and columns that are shown.
+func (s *server) export(c *gin.Context) {
+	if s.signedIn(c); c.IsAborted() {
+		return
+	}
+	q := c.Request.URL.Query()
+	columns := splitColumns(q.Get("columns"))
+	if len(columns) == 0 {
+		columns = []string{"id"}
+	}
+	var list table
+	var err error
+	if c.Param("of") == "people" {
+		list, err = s.Flow.People(workflow.PersonFilter{Text: q.Get("q"), Where: q["where"], Sort: q.Get("sort")})
+	} else {
+		list, err = s.Flow.Devices(workflow.DeviceFilter{Text: q.Get("q"), Where: q["where"], Unit: q.Get("unit"), OS: q.Get("os"), Group: q.Get("group"), State: q.Get("state"), Sort: q.Get("sort")})
+	}
+	if err == nil {
+		err = known(list, columns)
+	}
+	if err != nil {
+		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		return
+	}
+	c.Header("Content-Type", "text/csv; charset=utf-8; header=present")
+	c.Header("Content-Disposition", `attachment; filename="`+c.Param("of")+`.csv"`)
+	w := csv.NewWriter(c.Writer)
+	w.Write(columns)
+	row := make([]string, len(columns))
+	for i := range list.Len() {
+		for j, column := range columns {
+			row[j] = listing.Plain(list.Value(i, column))
+		}
+		if w.Write(row) != nil {
+			return // whoever asked has gone
+		}
+	}
+	w.Flush()
+}
+
+func splitColumns(text string) (out []string) {
+	for _, c := range strings.Split(text, ",") {
+		if c = strings.TrimSpace(c); c != "" && !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
+}

@@ -1,0 +1,232 @@
+// This file has the use cases of exceptions: asked for by one, approved by another, dated, and ended.
+
+package workflow
+
+import (
+	"cmp"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// States of a request for an exception.
+const (
+	Asked     = "asked"
+	Approved  = "approved"
+	Refused   = "refused"
+	Withdrawn = "withdrawn"
+)
+
+// Lapse is announced so many days before an exception ends.
+const (
+	LapseSoon = 14
+	LapseNow  = 3
+)
+
+// Exceptional is an exception with how it stands on the day.
+type Exceptional struct {
+	estate.Exception
+	Days    int // until it ends, the last day counts as 0; negative: it is over
+	Devices int // laptops that it touches
+}
+
+// Exceptions lists the exceptions of a view by the day on which they lapse; those that are over last, the newest of them first.
+func (v View) Exceptions() []Exceptional {
+	snapshot := v.Plan.Snapshot()
+	out := make([]Exceptional, 0, len(snapshot.Exceptions))
+	for _, x := range snapshot.Exceptions {
+		out = append(out, Exceptional{x, DaysUntil(snapshot.Day, x.Until), len(v.Plan.Matching(x.Target))})
+	}
+	slices.SortFunc(out, func(a, b Exceptional) int {
+		if over := a.Days < 0; over != (b.Days < 0) {
+			return cmp.Compare(b.Days, a.Days)
+		} else if over {
+			return cmp.Or(cmp.Compare(b.Days, a.Days), cmp.Compare(a.ID, b.ID))
+		}
+		return cmp.Or(cmp.Compare(a.Days, b.Days), cmp.Compare(a.ID, b.ID))
+	})
+	return out
+}
+
+// DaysUntil counts the days from one to another.
+func DaysUntil(from, to estate.Date) int {
+	a, err1 := time.Parse(time.DateOnly, string(from))
+	b, err2 := time.Parse(time.DateOnly, string(to))
+	if err1 != nil || err2 != nil {
+		return 0
+	}
+	return int(b.Sub(a).Hours() / 24)
+}
+
+// Request is a request with the exception that it asks for.
+type Request struct {
+	store.ExceptionRequest
+	Exception files.ExceptionDoc
+}
+
+func requestOf(r store.ExceptionRequest) (Request, error) {
+	out := Request{ExceptionRequest: r}
+	return out, json.Unmarshal([]byte(r.Body), &out.Exception)
+}
+
+// pendingApproval stands in the place of who approves while nobody did.
+const pendingApproval = "?"
+
+// AskException asks for an exception. It is checked as if it were approved today.
+func (s *Service) AskException(by Actor, doc files.ExceptionDoc) (Request, error) {
+	doc.ApprovedBy, doc.ApprovedOn = pendingApproval, string(s.Today())
+	if doc.ID == "" {
+		doc.ID = "X-" + strings.ToLower(rand.Text()[:8])
+	}
+	if s.Live().Version(estate.KindException, doc.ID) > 0 {
+		return Request{}, problem.Faults{{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id that no exception has or had"}}
+	}
+	if until, ok := estate.ParseDate(doc.Until); ok && until < s.Today() {
+		return Request{}, problem.Faults{{Code: problem.OutOfRange, Path: "/until", Found: doc.Until, Expected: "a day from today on, " + string(s.Today())}}
+	}
+	body, err := json.Marshal(doc)
+	if err != nil {
+		return Request{}, err
+	}
+	t, err := s.Try("", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
+	if err != nil {
+		return Request{}, err
+	}
+	if len(t.Faults) > 0 {
+		return Request{}, t.Faults
+	}
+	row := store.ExceptionRequest{ID: doc.ID, Body: string(body), State: Asked, AskedBy: by.Name, AskedAt: s.now()}
+	err = s.store.Transaction(func(tx *store.Store) error {
+		if _, err := tx.ExceptionRequest(doc.ID); err == nil {
+			return problem.Faults{{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id of its own; there is a request of that id"}}
+		}
+		if err := tx.SaveExceptionRequest(row); err != nil {
+			return err
+		}
+		return s.audit(tx, by, store.AuditRecord{Action: "ask for exception", Kind: string(estate.KindException), ObjectID: doc.ID, After: string(body)})
+	})
+	if err != nil {
+		return Request{}, err
+	}
+	s.Notify(Event{"estate", ""})
+	return requestOf(row)
+}
+
+// Requests lists requests, the newest first.
+func (s *Service) Requests(state string) ([]Request, error) {
+	rows, err := s.store.ExceptionRequests(state)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Request, len(rows))
+	for i, r := range rows {
+		if out[i], err = requestOf(r); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// RequestTrial says what an exception that is asked for would do.
+func (s *Service) RequestTrial(id string) (*Trial, error) {
+	r, err := s.store.ExceptionRequest(id)
+	if err != nil {
+		return nil, notFound(err, "request", id)
+	}
+	return s.Try("", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
+}
+
+// DecideException approves a request, which publishes the exception, or refuses it. Who asked can't approve.
+func (s *Service) DecideException(by Actor, id string, approve bool, note string) (Request, error) {
+	r, err := s.store.ExceptionRequest(id)
+	if err != nil {
+		return Request{}, notFound(err, "request", id)
+	}
+	if r.State != Asked {
+		return Request{}, &StateError{id, r.State, Asked}
+	}
+	if approve && r.AskedBy == by.Name {
+		return Request{}, problem.Faults{{Code: problem.PrefersItself, Path: "/approve", Found: "the approval of " + problem.Quote(by.Name) + ", who asked", Expected: "somebody else's"}}
+	}
+	now := s.now()
+	r.State, r.DecidedBy, r.DecidedAt, r.Note = Refused, by.Name, &now, note
+	if approve {
+		var doc files.ExceptionDoc
+		if err := json.Unmarshal([]byte(r.Body), &doc); err != nil {
+			return Request{}, err
+		}
+		doc.ApprovedBy, doc.ApprovedOn = by.Name, string(s.Today())
+		body, err := json.Marshal(doc)
+		if err != nil {
+			return Request{}, err
+		}
+		c, err := s.NewChange(by, "Exception "+id+", asked for by "+r.AskedBy, doc.Reason)
+		if err != nil {
+			return Request{}, err
+		}
+		publish := func() error {
+			if _, err := s.putAll(by, c.ID, "approve exception", func(*estate.Snapshot) ([]EditInput, error) {
+				return []EditInput{{Kind: estate.KindException, ID: id, Body: body}}, nil
+			}); err != nil {
+				return err
+			}
+			p, err := s.Publish(by, c.ID, -1)
+			r.Revision = p.Revision
+			return err
+		}
+		if err := publish(); err != nil {
+			return Request{}, errors.Join(err, s.Discard(by, c.ID))
+		}
+		r.State, r.Body = Approved, string(body)
+	}
+	err = s.store.Transaction(func(tx *store.Store) error {
+		if err := tx.SaveExceptionRequest(r); err != nil {
+			return err
+		}
+		return s.audit(tx, by, store.AuditRecord{Action: "decide exception: " + r.State, Kind: string(estate.KindException), ObjectID: id, After: note})
+	})
+	if err != nil {
+		return Request{}, err
+	}
+	s.Notify(Event{"estate", ""})
+	return requestOf(r)
+}
+
+// WithdrawException takes a request back; only who asked can.
+func (s *Service) WithdrawException(by Actor, id string) error {
+	r, err := s.store.ExceptionRequest(id)
+	if err != nil || r.AskedBy != by.Name {
+		return &NotFoundError{"request of yours", id}
+	}
+	if r.State != Asked {
+		return &StateError{id, r.State, Asked}
+	}
+	now := s.now()
+	r.State, r.DecidedBy, r.DecidedAt = Withdrawn, by.Name, &now
+	return s.store.Transaction(func(tx *store.Store) error {
+		if err := tx.SaveExceptionRequest(r); err != nil {
+			return err
+		}
+		return s.audit(tx, by, store.AuditRecord{Action: "withdraw request for exception", Kind: string(estate.KindException), ObjectID: id})
+	})
+}
+
+// approvedByAnother refuses an exception that its writer approves: an exception has two people.
+func approvedByAnother(by Actor, in EditInput) error {
+	if in.Kind != estate.KindException || in.Retire {
+		return nil
+	}
+	var doc files.ExceptionDoc
+	if json.Unmarshal(in.Body, &doc) == nil && doc.ApprovedBy == by.Name {
+		return problem.Faults{{Code: problem.PrefersItself, Path: "/approved_by", Found: problem.Quote(by.Name) + ", who writes it", Expected: "somebody else; ask for it, and let somebody else approve"}}
+	}
+	return nil
+}

@@ -1,0 +1,517 @@
+// This file has the use cases of who gets a policy: audiences, groups, units, going one's own way, comparing laptops.
+
+package workflow
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/review"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// WideShare is the share of the estate, in percent, above which an audience is called wide.
+const WideShare = 25
+
+// Audience says who would get a policy, as it is written, in a view.
+func (v View) Audience(policy *estate.Policy) *review.Audience {
+	return review.LookAt(v.Side, policy, WideShare)
+}
+
+// Policy gives a policy of a view.
+func (v View) Policy(id estate.PolicyID) (*estate.Policy, error) {
+	policies := v.Plan.Snapshot().Policies
+	for i := range policies {
+		if policies[i].ID == id {
+			return &policies[i], nil
+		}
+	}
+	return nil, &NotFoundError{"policy", string(id)}
+}
+
+// group gives a group of a view.
+func (v View) group(id string) (*estate.Group, error) {
+	groups := v.Plan.Snapshot().Groups
+	for i := range groups {
+		if string(groups[i].ID) == id {
+			return &groups[i], nil
+		}
+	}
+	return nil, &NotFoundError{"group", id}
+}
+
+// Pasted is what a list of serial numbers or ids names.
+type Pasted struct {
+	Devices []estate.DeviceID // in the order of the list
+	Unknown []string
+	Doubled []string
+}
+
+// Paste finds devices by serial number or id, without regard to case.
+func (v View) Paste(words []string) Pasted {
+	at := map[string]estate.DeviceID{}
+	devices := v.Plan.Snapshot().Devices
+	for i := range devices {
+		at[strings.ToLower(string(devices[i].ID))] = devices[i].ID
+	}
+	for i := range devices { // a serial number says more than an id
+		if devices[i].Serial != "" {
+			at[strings.ToLower(devices[i].Serial)] = devices[i].ID
+		}
+	}
+	var out Pasted
+	seen := map[estate.DeviceID]bool{}
+	for _, word := range words {
+		word = strings.Trim(strings.TrimSpace(word), `"',;`)
+		id, known := at[strings.ToLower(word)]
+		switch {
+		case word == "":
+		case !known:
+			out.Unknown = append(out.Unknown, word)
+		case seen[id]:
+			out.Doubled = append(out.Doubled, word)
+		default:
+			seen[id] = true
+			out.Devices = append(out.Devices, id)
+		}
+	}
+	return out
+}
+
+// GroupTrial is who a group would have, compared with now.
+type GroupTrial struct {
+	*resolve.GroupTrial
+	Joins, Leaves []string
+	Titles        func(id string) string // of members
+}
+
+// TryGroup says who a group would have, as it is written.
+func (v View) TryGroup(g *estate.Group) (*GroupTrial, error) {
+	for i, id := range g.Groups {
+		other, err := v.group(string(id))
+		if err != nil {
+			return nil, problem.Faults{{Code: problem.UnknownReference, Path: problem.Join("/groups", i), Found: problem.Quote(string(id)), Expected: "the id of a group of this estate"}}
+		}
+		if other.Of != g.Of {
+			return nil, problem.Faults{{Code: problem.OtherKind, Path: problem.Join("/groups", i), Found: "a group of " + string(other.Of), Expected: "a group of " + string(g.Of)}}
+		}
+	}
+	t := &GroupTrial{GroupTrial: v.Plan.TryGroup(g)}
+	now := v.Live.Plan.GroupMembers(g.ID)
+	is := make(map[string]bool, len(t.Members))
+	for _, m := range t.Members {
+		is[m] = true
+	}
+	was := make(map[string]bool, len(now))
+	for _, m := range now {
+		if was[m] = true; !is[m] {
+			t.Leaves = append(t.Leaves, m)
+		}
+	}
+	for _, m := range t.Members {
+		if !was[m] {
+			t.Joins = append(t.Joins, m)
+		}
+	}
+	return t, nil
+}
+
+// GroupUse says where a group is used.
+type GroupUse struct {
+	Includes   []estate.PolicyID
+	Excludes   []estate.PolicyID
+	Exceptions []estate.ExceptionID
+	Groups     []estate.GroupID // that have it as a member
+}
+
+// Used tells whether it is used anywhere.
+func (u GroupUse) Used() bool {
+	return len(u.Includes)+len(u.Excludes)+len(u.Exceptions)+len(u.Groups) > 0
+}
+
+// UseOf says where a target is used; of a group, also the groups that have it as a member.
+func (v View) UseOf(t estate.Target) GroupUse {
+	var u GroupUse
+	s := v.Plan.Snapshot()
+	for i := range s.Policies {
+		p := &s.Policies[i]
+		if p.State == estate.Retired {
+			continue
+		}
+		if slices.Contains(p.Audience.Include, t) {
+			u.Includes = append(u.Includes, p.ID)
+		}
+		if slices.Contains(p.Audience.Exclude, t) {
+			u.Excludes = append(u.Excludes, p.ID)
+		}
+	}
+	for i := range s.Exceptions {
+		if s.Exceptions[i].Target == t {
+			u.Exceptions = append(u.Exceptions, s.Exceptions[i].ID)
+		}
+	}
+	for i := range s.Groups {
+		if t.Kind == estate.ToGroup && slices.Contains(s.Groups[i].Groups, estate.GroupID(t.ID)) {
+			u.Groups = append(u.Groups, s.Groups[i].ID)
+		}
+	}
+	slices.Sort(u.Includes)
+	slices.Sort(u.Excludes)
+	slices.Sort(u.Exceptions)
+	slices.Sort(u.Groups)
+	return u
+}
+
+// putAll puts many edits into a change at once, if the estate is still well-formed with all of them. An edit that is there already
+// for one of the objects is replaced. made gets the estate with the change in it.
+func (s *Service) putAll(by Actor, change, action string, made func(s *estate.Snapshot) ([]EditInput, error)) (int, error) {
+	n := 0
+	err := s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+		record := store.AuditRecord{Action: action}
+		edits, err := tx.Edits(change)
+		if err != nil {
+			return record, err
+		}
+		live := s.Live()
+		before, faults := s.lay(live, edits)
+		if len(faults) > 0 {
+			return record, faults
+		}
+		inputs, err := made(before)
+		if err != nil {
+			return record, err
+		}
+		at := make(map[objectKey]int, len(edits))
+		for i, e := range edits {
+			at[objectKey{estate.Kind(e.Kind), e.ObjectID}] = i
+		}
+		next := make([]store.Edit, 0, len(inputs))
+		for _, in := range inputs {
+			body, err := s.canonical(in, s.definitionsWith(live, edits))
+			if err != nil {
+				return record, err
+			}
+			e := store.Edit{ChangeID: change, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1, By: by.Name, At: s.now()}
+			i, there := at[objectKey{in.Kind, in.ID}]
+			if there {
+				e.BaseVersion, e.Version = edits[i].BaseVersion, edits[i].Version+1
+			}
+			if err := s.keepLocal(live, &e); err != nil {
+				return record, err
+			}
+			if there {
+				edits[i] = e
+			} else {
+				edits = append(edits, e)
+			}
+			next = append(next, e)
+		}
+		if _, faults := s.lay(live, edits); len(faults) > 0 {
+			return record, faults
+		}
+		n = len(next)
+		record.After = fmt.Sprintf("%d edits", n)
+		return record, tx.SaveEdits(next...)
+	})
+	return n, err
+}
+
+func inputOf(kind estate.Kind, object any) (EditInput, error) {
+	body, err := files.EncodeJSON(object)
+	return EditInput{Kind: kind, ID: files.ObjectID(object), Body: body}, err
+}
+
+// MaxMoved bounds how many laptops are moved with one call.
+const MaxMoved = 20_000
+
+// Move puts edits into a change that give laptops another unit of their own; with an empty unit they follow their owners again.
+func (s *Service) Move(by Actor, change string, devices []string, unit string) (int, error) {
+	if len(devices) == 0 || len(devices) > MaxMoved {
+		return 0, problem.Faults{{Code: problem.OutOfRange, Path: "/devices", Found: fmt.Sprint(len(devices)), Expected: fmt.Sprintf("1 to %d laptops", MaxMoved)}}
+	}
+	return s.putAll(by, change, "move devices", func(snapshot *estate.Snapshot) ([]EditInput, error) {
+		at := make(map[string]*estate.Device, len(snapshot.Devices))
+		for i := range snapshot.Devices {
+			at[string(snapshot.Devices[i].ID)] = &snapshot.Devices[i]
+		}
+		var inputs []EditInput
+		var faults problem.Faults
+		for i, id := range devices {
+			d := at[id]
+			if d == nil {
+				faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: problem.Join("/devices", i), Found: problem.Quote(id), Expected: "the id of a device of this estate"})
+				continue
+			}
+			if string(d.Unit) == unit {
+				continue
+			}
+			moved := *d
+			moved.Unit = estate.UnitID(unit)
+			in, err := inputOf(estate.KindDevice, moved)
+			if err != nil {
+				return nil, err
+			}
+			inputs = append(inputs, in)
+		}
+		if faults != nil {
+			return nil, faults
+		}
+		return inputs, nil
+	})
+}
+
+// MoveUnit puts an edit into a change that puts a unit, with all below it, below another.
+func (s *Service) MoveUnit(by Actor, change, unit, parent string) error {
+	_, err := s.putAll(by, change, "move unit", func(snapshot *estate.Snapshot) ([]EditInput, error) {
+		at := slices.IndexFunc(snapshot.Units, func(u estate.Unit) bool { return string(u.ID) == unit })
+		if at < 0 {
+			return nil, &NotFoundError{"unit", unit}
+		}
+		moved := snapshot.Units[at]
+		if moved.Parent == "" {
+			return nil, problem.Faults{{Code: problem.ManyRoots, Path: "/unit", Found: "the organisation itself", Expected: "a unit below it"}}
+		}
+		moved.Parent = estate.UnitID(parent)
+		in, err := inputOf(estate.KindUnit, moved)
+		return []EditInput{in}, err
+	})
+	return err
+}
+
+// RetireGroup puts edits into a change that take a group away together with all that names it: it goes from audiences and groups,
+// and exceptions for it end.
+func (s *Service) RetireGroup(by Actor, change, id string) (int, error) {
+	target := estate.Target{Kind: estate.ToGroup, ID: id}
+	return s.putAll(by, change, "retire group", func(snapshot *estate.Snapshot) ([]EditInput, error) {
+		if !slices.ContainsFunc(snapshot.Groups, func(g estate.Group) bool { return string(g.ID) == id }) {
+			return nil, &NotFoundError{"group", id}
+		}
+		var inputs []EditInput
+		var failed error
+		add := func(kind estate.Kind, object any) {
+			in, err := inputOf(kind, object)
+			failed = errors.Join(failed, err)
+			inputs = append(inputs, in)
+		}
+		not := func(t estate.Target) bool { return t == target }
+		for _, p := range snapshot.Policies {
+			if slices.Contains(p.Audience.Include, target) || slices.Contains(p.Audience.Exclude, target) {
+				p.Audience.Include = slices.DeleteFunc(slices.Clone(p.Audience.Include), not)
+				p.Audience.Exclude = slices.DeleteFunc(slices.Clone(p.Audience.Exclude), not)
+				add(estate.KindPolicy, p)
+			}
+		}
+		for _, g := range snapshot.Groups {
+			if slices.Contains(g.Groups, estate.GroupID(id)) {
+				g.Groups = slices.DeleteFunc(slices.Clone(g.Groups), func(m estate.GroupID) bool { return string(m) == id })
+				add(estate.KindGroup, g)
+			}
+		}
+		for _, x := range snapshot.Exceptions {
+			if x.Target == target {
+				inputs = append(inputs, EditInput{Kind: estate.KindException, ID: string(x.ID), Retire: true})
+			}
+		}
+		return append(inputs, EditInput{Kind: estate.KindGroup, ID: id, Retire: true}), failed
+	})
+}
+
+// DetachLook is what going one's own way would cost, and the edits that would do it.
+type DetachLook struct {
+	review.Detaching
+	Policy *estate.Policy // with today's values, where it is asked for
+	Side   impact.Side
+	edits  []EditInput
+}
+
+// Detach says what it costs when a unit or group goes its own way for kinds of policy, or takes part again with none. With keep today's
+// values become a policy of the change. With look nothing is stored.
+func (s *Service) Detach(by Actor, change string, place estate.Target, kinds []setting.PolicyKind, keep, look bool) (*DetachLook, error) {
+	v, err := s.ViewOf(change)
+	if err != nil {
+		return nil, err
+	}
+	in, err := detached(v.Plan.Snapshot(), place, kinds)
+	if err != nil {
+		return nil, err
+	}
+	object, _, err := files.DecodeJSON(in.Kind, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	after := v.Plan.Snapshot().With(estate.Edit{Kind: in.Kind, ID: in.ID, Object: object})
+	if faults := after.Validate(); len(faults) > 0 {
+		return nil, v.Live.newFaults(after, nil)
+	}
+	side := impact.Resolve(after)
+	out := &DetachLook{Detaching: review.Detach(v.Side, side, place), Side: v.Side, edits: []EditInput{in}}
+	if keep && len(out.Today) > 0 {
+		p := estate.Policy{ID: freshPolicy(v, place.ID+"-own-values"), Title: "Own values of " + place.ID, State: estate.Active, Why: "Today's values, kept when " + place.String() + " went its own way", Audience: estate.Audience{Include: []estate.Target{place}}}
+		for _, t := range out.Today {
+			p.Entries = append(p.Entries, estate.Entry{Setting: t.Setting, Value: t.Value})
+		}
+		p.Kind = kindOf(v, p.Entries)
+		out.Policy = &p
+		in, err := inputOf(estate.KindPolicy, p)
+		if err != nil {
+			return nil, err
+		}
+		out.edits = append(out.edits, in)
+	}
+	if look {
+		return out, nil
+	}
+	_, err = s.putAll(by, change, "detach", func(*estate.Snapshot) ([]EditInput, error) { return out.edits, nil })
+	return out, err
+}
+
+func freshPolicy(v View, wanted string) estate.PolicyID {
+	id := wanted
+	for n := 2; ; n++ {
+		if _, err := v.Policy(estate.PolicyID(id)); err != nil {
+			return estate.PolicyID(id)
+		}
+		id = fmt.Sprintf("%s-%d", wanted, n)
+	}
+}
+
+func detached(s *estate.Snapshot, place estate.Target, kinds []setting.PolicyKind) (EditInput, error) {
+	switch place.Kind {
+	case estate.ToUnit:
+		for _, u := range s.Units {
+			if string(u.ID) == place.ID {
+				u.Detach = kinds
+				return inputOf(estate.KindUnit, u)
+			}
+		}
+	case estate.ToGroup:
+		for _, g := range s.Groups {
+			if string(g.ID) == place.ID {
+				g.Detach = kinds
+				return inputOf(estate.KindGroup, g)
+			}
+		}
+	default:
+		return EditInput{}, problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(place.String()), Expected: "unit:ID or group:ID"}}
+	}
+	return EditInput{}, &NotFoundError{"unit or group", place.String()}
+}
+
+// DetachedPlace is a unit or group that goes its own way.
+type DetachedPlace struct {
+	Place   estate.Target
+	Title   string
+	Kinds   []setting.PolicyKind
+	Since   *store.ObjectVersion // the version that detached it; nil where that is not known
+	Missed  []review.Missed
+	Devices int
+}
+
+// Detached lists the places that go their own way, and what each of them missed since.
+func (s *Service) Detached() ([]DetachedPlace, error) {
+	live := s.Live()
+	var out []DetachedPlace
+	snapshot := live.Plan.Snapshot()
+	for _, u := range snapshot.Units {
+		if len(u.Detach) > 0 {
+			out = append(out, DetachedPlace{Place: estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}, Title: u.Title, Kinds: u.Detach})
+		}
+	}
+	for _, g := range snapshot.Groups {
+		if len(g.Detach) > 0 {
+			out = append(out, DetachedPlace{Place: estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}, Title: g.Title, Kinds: g.Detach})
+		}
+	}
+	for i := range out {
+		if err := s.missed(live, &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) missed(live *Live, p *DetachedPlace) error {
+	kind := estate.KindUnit
+	if p.Place.Kind == estate.ToGroup {
+		kind = estate.KindGroup
+	}
+	versions, err := s.store.Versions(string(kind), p.Place.ID)
+	if err != nil {
+		return err
+	}
+	for i := range versions { // the newest first: the last one in an unbroken row that is detached
+		var doc struct{ Detach []string }
+		if json.Unmarshal([]byte(versions[i].Body), &doc) != nil || len(doc.Detach) == 0 || versions[i].Retired {
+			break
+		}
+		p.Since = &versions[i]
+	}
+	p.Devices = len(live.Plan.Matching(p.Place))
+	since := int64(0)
+	if p.Since != nil {
+		since = p.Since.Revision
+	}
+	var failed error
+	p.Missed = review.MissedSince(live.Plan, p.Place, func(id estate.PolicyID) *estate.Policy {
+		list, err := s.store.Versions(string(estate.KindPolicy), string(id))
+		failed = errors.Join(failed, err)
+		for _, v := range list {
+			if v.Revision <= since {
+				object, _, err := files.DecodeJSON(estate.KindPolicy, []byte(v.Body))
+				if err != nil {
+					return nil
+				}
+				policy := object.(estate.Policy)
+				return &policy
+			}
+		}
+		return nil
+	})
+	return failed
+}
+
+// Beside compares two laptops of a view.
+func (v View) Beside(a, b string) (review.Pair, error) {
+	x, err := v.Plan.Effective(estate.DeviceID(a), "")
+	if err != nil {
+		return review.Pair{}, err
+	}
+	y, err := v.Plan.Effective(estate.DeviceID(b), "")
+	if err != nil {
+		return review.Pair{}, err
+	}
+	return review.Beside(x, y, v.Plan, v.Plan), nil
+}
+
+// SaveView keeps a list as somebody looks at it.
+func (s *Service) SaveView(by Actor, page, title, query string, shared bool) (store.SavedView, error) {
+	if n := len(strings.TrimSpace(title)); n < 1 || n > 100 {
+		return store.SavedView{}, problem.Faults{{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 100 characters"}}
+	}
+	v := store.SavedView{ID: "V-" + strings.ToLower(rand.Text()[:8]), Page: page, Title: strings.TrimSpace(title), Query: query, Owner: by.Name, Shared: shared, CreatedAt: s.now()}
+	return v, s.store.SaveView(v)
+}
+
+// Views lists the views of a page that somebody may see.
+func (s *Service) Views(by Actor, page string) ([]store.SavedView, error) {
+	return s.store.Views(page, by.Name)
+}
+
+// DropView takes somebody's own view away.
+func (s *Service) DropView(by Actor, id string) error {
+	there, err := s.store.DropView(id, by.Name)
+	if err == nil && !there {
+		err = &NotFoundError{"view of yours", id}
+	}
+	return err
+}
