@@ -1,5 +1,5 @@
 // The frame: rail, header, the screens, and the change tray.
-import { BookOpen, FileClock, GitFork, Laptop, LayoutDashboard, LogOut, Moon, PenLine, ScrollText, Search, Sun } from 'lucide-react';
+import { BookOpen, Boxes, CalendarClock, Database, FileClock, GitFork, Laptop, LayoutDashboard, LogOut, Moon, Network, PenLine, ScrollText, Search, Sun, UserRound } from 'lucide-react';
 import { useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal } from './api/client';
@@ -12,14 +12,23 @@ import { DevicesScreen } from './screens/devices';
 import { DictionaryScreen } from './screens/dictionary';
 import { DefineScreen } from './screens/dictionary/define';
 import { SettingScreen } from './screens/dictionary/setting';
+import { CompareScreen } from './screens/compare';
+import { ExceptionsScreen } from './screens/exceptions';
 import { Finder } from './screens/finder';
+import { GroupsScreen } from './screens/groups';
+import { GroupScreen, NewGroupScreen } from './screens/groups/group';
 import { OverviewScreen } from './screens/overview';
+import { PeopleScreen, PersonScreen } from './screens/people';
 import { PoliciesScreen } from './screens/policies';
 import { PolicyScreen } from './screens/policy';
 import { HistoryScreen } from './screens/policy/history';
 import { NewPolicyScreen } from './screens/policy/new';
 import { SummaryScreen } from './screens/policy/summary';
 import { RecordsScreen } from './screens/records';
+import { SourcesScreen } from './screens/sources';
+import { NewSourceScreen } from './screens/sources/new';
+import { SourceScreen } from './screens/sources/source';
+import { UnitsScreen } from './screens/units';
 import { SignInScreen } from './screens/signin';
 import { OpenChangeProvider } from './ui/change';
 import { Empty, Failed, Page } from './ui/parts';
@@ -28,9 +37,14 @@ import { Tray } from './ui/tray';
 const places = [
   { to: '/', word: 'Overview', icon: LayoutDashboard },
   { to: '/devices', word: 'Devices', icon: Laptop },
+  { to: '/people', word: 'People', icon: UserRound },
+  { to: '/groups', word: 'Groups', icon: Boxes },
+  { to: '/units', word: 'Units', icon: Network },
+  { to: '/sources', word: 'Sources', icon: Database },
   { to: '/policies', word: 'Policies', icon: ScrollText },
   { to: '/dictionary', word: 'Dictionary', icon: BookOpen },
   { to: '/clashes', word: 'Clashes', icon: GitFork },
+  { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
   { to: '/changes', word: 'Changes', icon: PenLine },
   { to: '/records', word: 'Records', icon: FileClock },
 ];
@@ -103,6 +117,17 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/" element={<OverviewScreen />} />
           <Route path="/devices" element={<DevicesScreen />} />
           <Route path="/devices/:id" element={<DeviceScreen />} />
+          <Route path="/people" element={<PeopleScreen />} />
+          <Route path="/people/:id" element={<PersonScreen />} />
+          <Route path="/groups" element={<GroupsScreen />} />
+          <Route path="/groups/new" element={<NewGroupScreen />} />
+          <Route path="/groups/:id" element={<GroupScreen />} />
+          <Route path="/units" element={<UnitsScreen />} />
+          <Route path="/sources" element={<SourcesScreen />} />
+          <Route path="/sources/new" element={<NewSourceScreen />} />
+          <Route path="/sources/:id" element={<SourceScreen />} />
+          <Route path="/exceptions" element={<ExceptionsScreen />} />
+          <Route path="/compare" element={<CompareScreen />} />
           <Route path="/policies" element={<PoliciesScreen />} />
           <Route path="/policies/new" element={<NewPolicyScreen />} />
           <Route path="/policies/:id" element={<PolicyScreen />} />
@@ -144,7 +169,7 @@ function Frame({ name, role }: { name: string; role: string }) {
 /** The places, in the order of the work. A count stands only where a person must act. */
 function Rail() {
   const o = useOverview().data;
-  const counts: Record<string, number> = { Clashes: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0 };
+  const counts: Record<string, number> = { Clashes: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0, Exceptions: o?.asked ?? 0, Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0) };
   return (
     <nav aria-label="Places" className="row-span-3 flex w-13 flex-col lg:w-44 gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
       <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">

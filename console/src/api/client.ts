@@ -38,6 +38,28 @@ export type PolicyVersion = Schemas['PolicyVersion'];
 export type Difference = Schemas['Difference'];
 export type Merged = Schemas['Merged'];
 export type Summary = Schemas['SummaryPage'];
+export type Person = Schemas['Person'];
+export type PersonPage = Schemas['PersonPage'];
+export type FieldValues = Schemas['Field'];
+export type Membership = Schemas['Membership'];
+export type SourceEvent = Schemas['SourceEvent'];
+export type Origin = Schemas['Origin'];
+export type SavedView = Schemas['SavedView'];
+export type Unit = Schemas['Unit'];
+export type GroupPage = Schemas['GroupPage'];
+export type GroupDoc = Schemas['GroupDoc'];
+export type GroupTrial = Schemas['GroupTrial'];
+export type AudienceReach = Schemas['AudienceReach'];
+export type Detached = Schemas['Detached'];
+export type Exception = Schemas['Exception'];
+export type ExceptionRequest = Schemas['ExceptionRequest'];
+export type Comparison = Schemas['Comparison'];
+export type Source = Schemas['Source'];
+export type SourceRun = Schemas['SourceRun'];
+export type SourceReport = Schemas['SourceReport'];
+export type SourceSetUp = Schemas['SourceSetUp'];
+export type TablePreview = Schemas['TablePreview'];
+export type LeftObject = Schemas['LeftObject'];
 
 /** A file that is kept, named by its SHA-256. */
 export interface FileValue {

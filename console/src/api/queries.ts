@@ -15,29 +15,99 @@ export const queries = new QueryClient({
 });
 
 /** The keys' first words: everything asked of the estate, of changes, of devices. */
-export const keys = { who: ['who'], estate: ['estate'], changes: ['changes'], devices: ['devices'] } as const;
+export const keys = { who: ['who'], estate: ['estate'], changes: ['changes'], devices: ['devices'], sources: ['sources'] } as const;
 
 export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(api.GET('/api/v1/session')), staleTime: Infinity });
 
 export const useOverview = () => useQuery({ queryKey: [...keys.devices, 'overview'], queryFn: () => got(api.GET('/api/v1/overview')) });
 
-export interface DeviceFilter {
+/** How a list is looked at: what stands in the address of its page. */
+export interface ListQuery {
   q?: string;
-  unit?: string;
-  os?: 'linux' | 'windows' | 'macos';
-  group?: string;
-  state?: 'silent' | 'never-seen' | 'failed' | 'pending' | 'conflict' | 'problem';
+  where?: string[];
+  columns?: string[];
   sort?: string;
+  unit?: string;
+  os?: string;
+  group?: string;
+  state?: string;
 }
 
-export const useDevices = (filter: DeviceFilter) =>
+const listQuery = ({ columns, ...rest }: ListQuery, cursor: string) => ({
+  ...Object.fromEntries(Object.entries(rest).filter(([, v]) => v && v.length)),
+  ...(columns?.length ? { columns: columns.join() } : {}),
+  limit: 200,
+  ...(cursor ? { cursor } : {}),
+});
+
+export const useDevices = (query: ListQuery) =>
   useInfiniteQuery({
-    queryKey: [...keys.devices, 'list', filter],
-    queryFn: ({ pageParam }) =>
-      got(api.GET('/api/v1/devices', { params: { query: { ...(filter as object), limit: 200, ...(pageParam ? { cursor: pageParam } : {}) } } })),
+    queryKey: [...keys.devices, 'list', query],
+    queryFn: ({ pageParam }) => got(api.GET('/api/v1/devices', { params: { query: listQuery(query, pageParam) as never } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: keepPreviousData,
+  });
+
+export const usePeople = (query: ListQuery) =>
+  useInfiniteQuery({
+    queryKey: [...keys.estate, 'people', query],
+    queryFn: ({ pageParam }) => got(api.GET('/api/v1/people', { params: { query: listQuery(query, pageParam) as never } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next || undefined,
+    placeholderData: keepPreviousData,
+  });
+
+export const usePerson = (id: string) =>
+  useQuery({ queryKey: [...keys.devices, 'person', id], queryFn: () => got(api.GET('/api/v1/people/{id}', { params: { path: { id } } })), retry: false });
+
+/** The fields of devices or people with their most frequent values. */
+export const useFields = (of: 'devices' | 'people') =>
+  useQuery({
+    queryKey: [...keys.estate, 'fields', of],
+    queryFn: () => got(api.GET('/api/v1/fields/{of}', { params: { path: { of }, query: { most: 40 } } })),
+    staleTime: 60_000,
+  });
+
+export const useViews = (page: 'devices' | 'people') => useQuery({ queryKey: ['views', page], queryFn: () => got(api.GET('/api/v1/views', { params: { query: { page } } })) });
+
+/** The tree of units, each above those below it, as a change would have it. */
+export const useUnitTree = (change?: Draft) =>
+  useQuery({
+    queryKey: [...keys.estate, 'tree', change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/units', { params: { query: change ? { change: change.id } : {} } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const useGroup = (id: string, change: Draft, enabled = true) =>
+  useQuery({
+    queryKey: [...keys.estate, 'group', id, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/groups/{id}', { params: { path: { id }, query: change ? { change: change.id } : {} } })),
+    enabled,
+    retry: false,
+  });
+
+export const useDetached = () => useQuery({ queryKey: [...keys.estate, 'detached'], queryFn: () => got(api.GET('/api/v1/detached')) });
+
+export const useExceptions = (change?: Draft) =>
+  useQuery({
+    queryKey: [...keys.estate, 'exceptions', change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/exceptions', { params: { query: change ? { change: change.id } : {} } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const useExceptionRequests = () =>
+  useQuery({ queryKey: [...keys.estate, 'requests'], queryFn: () => got(api.GET('/api/v1/exception-requests', { params: { query: {} } })) });
+
+export const useSources = () => useQuery({ queryKey: [...keys.sources], queryFn: () => got(api.GET('/api/v1/sources')) });
+
+export const useSource = (id: string) =>
+  useQuery({ queryKey: [...keys.sources, id], queryFn: () => got(api.GET('/api/v1/sources/{id}', { params: { path: { id } } })), retry: false });
+
+export const useLeft = (source: string) =>
+  useQuery({
+    queryKey: [...keys.sources, 'left', source],
+    queryFn: () => got(api.GET('/api/v1/left', { params: { query: { ...(source ? { source } : {}), limit: 500 } } })),
   });
 
 export const useDevice = (id: string) =>
@@ -188,17 +258,14 @@ export const addFile = (file: File, content: string, acceptExpired: boolean) =>
     }),
   );
 
-export const useGroups = () =>
-  useQuery({ queryKey: [...keys.estate, 'groups'], queryFn: async () => (await got(api.GET('/api/v1/groups', { params: { query: { limit: 1000 } } }))).items });
-
-export const useUnits = () =>
+export const useGroups = (change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'units'],
-    queryFn: async () =>
-      (await got(api.GET('/api/v1/estate/{kind}', { params: { path: { kind: 'units' }, query: { limit: 1000 } } }))).items.map(
-        (o) => o.body as { id: string; title?: string; parent?: string },
-      ),
+    queryKey: [...keys.estate, 'groups', change?.id ?? '', change?.version ?? 0],
+    queryFn: async () => (await got(api.GET('/api/v1/groups', { params: { query: { limit: 1000, ...(change ? { change: change.id } : {}) } } }))).items,
+    placeholderData: keepPreviousData,
   });
+
+export const useUnits = () => useUnitTree();
 
 export const useChanges = (state?: 'open' | 'published' | 'discarded') =>
   useQuery({ queryKey: [...keys.changes, 'list', state ?? ''], queryFn: () => got(api.GET('/api/v1/changes', { params: { query: state ? { state } : {} } })) });
@@ -247,10 +314,15 @@ export function useLiveUpdates(on: boolean) {
         }, 2000);
         return;
       }
+      if (topic === 'source') {
+        void queries.invalidateQueries({ queryKey: keys.sources });
+        return;
+      }
       void queries.invalidateQueries({ queryKey: keys.changes });
       if (topic === 'estate') {
         void queries.invalidateQueries({ queryKey: keys.estate });
         void queries.invalidateQueries({ queryKey: keys.devices });
+        void queries.invalidateQueries({ queryKey: keys.sources });
       }
     });
     return () => {

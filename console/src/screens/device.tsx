@@ -1,16 +1,20 @@
 // One device: what it gets by area, why, what it reported, and when it checked in.
-import { ChevronDown, ChevronRight, RotateCw } from 'lucide-react';
+import { ChevronDown, ChevronRight, FolderInput, GitCompare, RotateCw } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
 import { keys, queries, useDevice, useDictionary } from '../api/queries';
 import { Ladder, NotApplyingList } from '../ui/ladder';
+import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
+import { MoveDialog } from './devices';
+import { noticeWord } from './exceptions';
 import { count, howWord, Status, Time, ValueText } from '../ui/words';
 
 export function DeviceScreen() {
   const { id = '' } = useParams();
   const { data: p, error } = useDevice(id);
+  const [moving, setMoving] = useState(false);
   return (
     <Page
       title={<Id copy>{id}</Id>}
@@ -22,7 +26,20 @@ export function DeviceScreen() {
           </>
         )
       }
-      actions={p && p.device.statuses.failed > 0 ? <Retry id={id} n={p.device.statuses.failed} /> : null}
+      actions={
+        p && (
+          <>
+            {p.device.statuses.failed > 0 && <Retry id={id} n={p.device.statuses.failed} />}
+            <Link to={`/compare?a=${id}`} className="btn btn-sm">
+              <GitCompare size={14} aria-hidden /> What if, compare
+            </Link>
+            <button type="button" className="btn btn-sm" onClick={() => setMoving(true)}>
+              <FolderInput size={14} aria-hidden /> Move
+            </button>
+            <MoveDialog ids={[id]} open={moving} onClose={() => setMoving(false)} />
+          </>
+        )
+      }
     >
       <Failed error={error} />
       {!p && !error ? <Loading rows={10} /> : null}
@@ -58,6 +75,16 @@ function Body({ p }: { p: DevicePage }) {
   return (
     <div className="grid items-start gap-4 xl:grid-cols-[1fr_20rem]">
       <div className="flex min-w-0 flex-col gap-4">
+        <OriginNote of={p.device.origin} what="laptop" />
+        {p.exceptions.map((x) => (
+          <p key={x.id} role="note" className={`rounded border px-4 py-2 text-sm ${x.notice ? 'border-warning/50 text-warning' : 'border-base-300'}`}>
+            The exception{' '}
+            <Link className="id link" to="/exceptions">
+              {x.id}
+            </Link>{' '}
+            decides {x.title || x.setting}: {x.unset ? 'left to the laptop' : <ValueText of={x.value as never} />}, {noticeWord(x.days)}.
+          </p>
+        ))}
         {p.effective.problems.map((f) => (
           <div key={f.check} role="note" className="rounded border border-warning/50 bg-warning/8 px-4 py-2.5 text-sm">
             <p className="font-medium text-warning">{f.message}</p>
@@ -101,6 +128,8 @@ function Body({ p }: { p: DevicePage }) {
       </div>
       <div className="flex min-w-0 flex-col gap-4">
         <Facts p={p} />
+        <Memberships list={p.groups} of="laptop" />
+        <History list={p.history} />
         <Sheet title="Check-ins" aside={p.device.enrolled ? `revision ${p.device.revision || 'none'}` : 'not enrolled'}>
           {p.check_ins.length === 0 ? (
             <p className="quiet px-4 py-3 text-sm">None in which something was said yet.</p>
@@ -187,20 +216,37 @@ function Row({ s, p, definition, delivery }: { s: SettingAnswer; p: DevicePage; 
 
 function Facts({ p }: { p: DevicePage }) {
   const d = p.device;
-  const facts: [string, React.ReactNode][] = [
-    ['Serial', d.serial ? <Id copy>{d.serial}</Id> : '–'],
-    ['Owner', d.owner ? <Id>{d.owner}</Id> : 'none'],
-    ['Further users', p.users.length ? p.users.join(', ') : 'none'],
-    ['Tags', d.tags.length ? d.tags.join(', ') : 'none'],
-    ...Object.entries(p.facts).map(([k, v]): [string, React.ReactNode] => [k, <ValueText of={v} />]),
+  const o = d.origin;
+  /** Where a fact comes from. */
+  const from = (field: string) => (!o?.brings?.includes(field) ? 'edited here' : o.local?.includes(field) ? `edited here, differs from ${o.source}` : o.source);
+  const facts: [string, string, React.ReactNode][] = [
+    ['serial', 'Serial', d.serial ? <Id copy>{d.serial}</Id> : '–'],
+    [
+      'owner',
+      'Owner',
+      d.owner ? (
+        <Link className="id link-hover link" to={`/people/${d.owner}`}>
+          {d.owner}
+        </Link>
+      ) : (
+        'none'
+      ),
+    ],
+    ['users', 'Further users', p.users.length ? p.users.join(', ') : 'none'],
+    ['unit', 'Unit', <span className="id">{p.units.join(' / ')}</span>],
+    ['tags', 'Tags', d.tags.length ? d.tags.join(', ') : 'none'],
+    ...Object.entries(p.facts).map(([k, v]): [string, string, React.ReactNode] => [`facts/${k}`, k, <ValueText of={v} />]),
   ];
   return (
-    <Sheet title="Facts">
+    <Sheet title="Facts" aside={o ? <Link to={`/sources/${o.source}`}>from {o.source}</Link> : 'edited here'}>
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 px-4 py-3 text-sm">
-        {facts.map(([k, v]) => (
-          <div key={k} className="contents">
+        {facts.map(([field, k, v]) => (
+          <div key={k} className="contents" title={from(field)}>
             <dt className="quiet">{k}</dt>
-            <dd className="min-w-0 break-words">{v}</dd>
+            <dd className="min-w-0 break-words">
+              {v}
+              {o && o.brings?.includes(field) !== !o.local?.includes(field) && <span className="quiet block text-[12px]">{from(field)}</span>}
+            </dd>
           </div>
         ))}
       </dl>

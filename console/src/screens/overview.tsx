@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import type { Overview } from '../api/client';
 import { useOverview } from '../api/queries';
 import { Failed, Loading, Page, Sheet } from '../ui/parts';
+import { LapsingLine } from './exceptions';
 import { count, number, Time } from '../ui/words';
 
 export function OverviewScreen() {
@@ -79,13 +80,40 @@ function Board({ o }: { o: Overview }) {
               </li>
             ))}
           </Needs>
-          <Needs title="Exceptions about to lapse" n={o.lapsing.length} to={o.lapsing.length ? `/devices` : '/'} nothing="None ends within two weeks.">
+          <Needs title="Exceptions about to lapse" n={o.lapsing.length} to="/exceptions" nothing="None ends within two weeks.">
             {o.lapsing.map((x) => (
               <li key={x.id} className="px-4 py-1.5 text-sm">
-                <span className="id">{x.setting}</span> for <span className="id">{x.target}</span> until {x.until}
+                <LapsingLine of={x} />
                 <span className="quiet"> — {x.reason}</span>
               </li>
             ))}
+          </Needs>
+          <Needs title="People and laptops" n={o.asked + o.left + o.waiting.length + o.failed_runs.length + o.missed} to="/sources" nothing="No source, request or place waits for anybody.">
+            {o.asked > 0 && (
+              <Line key="asked" to="/exceptions">
+                {count(o.asked, 'exception is', 'exceptions are')} asked for
+              </Line>
+            )}
+            {o.waiting.map((id) => (
+              <Line key={id} to={`/sources/${id}`}>
+                A reading of {id} waits to be looked at
+              </Line>
+            ))}
+            {o.failed_runs.map((id) => (
+              <Line key={`failed ${id}`} to={`/sources/${id}`}>
+                The last reading of {id} failed
+              </Line>
+            ))}
+            {o.left > 0 && (
+              <Line key="left" to="/sources">
+                {number(o.left)} left their source and are still here
+              </Line>
+            )}
+            {o.missed > 0 && (
+              <Line key="missed" to="/units">
+                {count(o.missed, 'entry was', 'entries were')} missed where somebody goes their own way
+              </Line>
+            )}
           </Needs>
           <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/policies" nothing="Every entry does something.">
             {o.lints.map((l) => (

@@ -1,12 +1,13 @@
 // Who gets a policy, and what else is to be said about it.
 import { Plus, X } from 'lucide-react';
 import { useEffect, useState } from 'react';
-import { api, got, type Fault, type PolicyDoc } from '../../api/client';
+import { api, got, type Fault, type Group, type PolicyDoc, type Unit } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
 import { lines } from '../../ui/shape';
 import { Field, Sheet } from '../../ui/parts';
-import { count } from '../../ui/words';
+import { count, number } from '../../ui/words';
 import type { Alter } from './entry';
+import { ReachDetails } from './reach';
 
 export function AudienceSheet({
   doc,
@@ -24,8 +25,10 @@ export function AudienceSheet({
   return (
     <Sheet title="Audience" aside="nobody, unless you say who">
       <div className="flex flex-col gap-4 px-4 py-3">
-        <Targets label="Gets it" list={doc.audience.include ?? []} locked={locked} onChange={(include) => set({ include })} />
-        <Targets label="Left out" list={doc.audience.exclude ?? []} locked={locked} onChange={(exclude) => set({ exclude })} />
+        <div className="grid gap-4 lg:grid-cols-2">
+          <Targets label="Gets it" list={doc.audience.include ?? []} locked={locked} onChange={(include) => set({ include })} />
+          <Targets label="Left out" list={doc.audience.exclude ?? []} locked={locked} onChange={(exclude) => set({ exclude })} />
+        </div>
         <Field label="Only when" hint="A CEL condition over device and person; empty: always">
           <input
             className="input input-sm w-full font-mono text-[13px]"
@@ -40,6 +43,7 @@ export function AudienceSheet({
             {f.found}
           </p>
         ))}
+        <ReachDetails doc={doc} locked={locked} setInclude={(include) => set({ include })} />
       </div>
     </Sheet>
   );
@@ -51,6 +55,7 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
   const groups = useGroups().data ?? [];
   const listID = `targets-${label.replaceAll(' ', '-')}`;
   const [unknown, setUnknown] = useState<string[]>([]);
+  const titles = new Map<string, string | undefined>([...units.map((u) => [`unit:${u.id}`, u.title] as const), ...groups.map((g) => [`group:${g.id}`, g.title] as const)]);
   const add = (target: string) => {
     const t = target.trim();
     if (t.startsWith('serial:')) return void addSerials([t.slice('serial:'.length)]);
@@ -58,27 +63,21 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
     setText('');
   };
   /** Turns serial numbers into the laptops that have them; those that no laptop has are listed. */
-  const addSerials = async (serials: string[]) => {
-    const targets: string[] = [];
-    const missing: string[] = [];
-    for (const serial of serials) {
-      const found = await got(api.GET('/api/v1/devices', { params: { query: { q: serial, limit: 20 } } }));
-      const device = found.items.find((d) => d.serial?.toLowerCase() === serial.toLowerCase() || d.id.toLowerCase() === serial.toLowerCase());
-      if (device) targets.push(`device:${device.id}`);
-      else missing.push(serial);
-    }
-    onChange([...new Set([...list, ...targets])]);
-    setUnknown(missing);
+  const addSerials = async (words: string[]) => {
+    const found = await got(api.POST('/api/v1/audience/paste', { params: { query: {} }, body: { words } }));
+    onChange([...new Set([...list, ...found.devices.map((id) => `device:${id}`)])]);
+    setUnknown(found.unknown);
     setText('');
   };
   const known = ['everyone', ...units.map((u) => `unit:${u.id}`), ...groups.map((g) => `group:${g.id}`)];
   return (
-    <div className="flex flex-col gap-1.5 text-sm">
+    <div className="flex min-w-0 flex-col gap-1.5 text-sm">
       <span className="font-medium">{label}</span>
       <div className="flex flex-wrap items-center gap-1.5">
         {list.map((t) => (
           <span
             key={t}
+            title={titles.get(t)}
             className={`inline-flex items-center gap-1 rounded border px-2 py-0.5 ${t === 'everyone' ? 'border-warning text-warning' : 'border-base-300'}`}
           >
             <span className="id">{t}</span>
@@ -94,7 +93,9 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
           </span>
         ))}
         {list.length === 0 && <span className="quiet">nobody</span>}
-        {!locked && (
+      </div>
+      {!locked && (
+        <div className="flex flex-wrap items-center gap-1.5">
           <form
             className="join"
             onSubmit={(e) => {
@@ -106,7 +107,7 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
               list={listID}
               aria-label={`${label}: add a unit, group, device or person`}
               placeholder="unit:, group:, device:, person:, serial:"
-              className="input input-sm join-item w-80 font-mono text-[13px]"
+              className="input input-sm join-item w-72 font-mono text-[13px]"
               value={text}
               onPaste={(e) => {
                 const pasted = lines(e.clipboardData.getData('text').replaceAll(/[,;\t]/g, '\n'));
@@ -121,15 +122,18 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
             />
             <datalist id={listID}>
               {known.map((k) => (
-                <option key={k} value={k} />
+                <option key={k} value={k}>
+                  {titles.get(k)}
+                </option>
               ))}
             </datalist>
             <button type="submit" className="btn btn-sm join-item" aria-label={`Add to ${label}`}>
               <Plus size={14} aria-hidden />
             </button>
           </form>
-        )}
-      </div>
+          <Tree label={label} list={list} units={units} groups={groups} onChange={onChange} />
+        </div>
+      )}
       {unknown.length > 0 && (
         <p role="alert" className="text-[13px] text-error">
           No laptop has the serial number {unknown.join(', ')}.
@@ -139,6 +143,35 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
         <p className="text-[13px] font-medium text-warning">This is for everyone: every laptop of the company, those that come later too.</p>
       )}
     </div>
+  );
+}
+
+/** Units as a tree and groups, each with a box and how many laptops or people it has. */
+function Tree({ label, list, units, groups, onChange }: { label: string; list: string[]; units: Unit[]; groups: Group[]; onChange: (list: string[]) => void }) {
+  const row = (target: string, word: string, n: number, depth = 0) => (
+    <label key={target} className="flex items-center gap-2 py-0.5" style={{ paddingLeft: `${depth}rem` }}>
+      <input
+        type="checkbox"
+        className="checkbox checkbox-sm"
+        checked={list.includes(target)}
+        onChange={(e) => onChange(e.target.checked ? [...list, target] : list.filter((t) => t !== target))}
+      />
+      <span className="min-w-0 flex-1 truncate">{word}</span>
+      <span className="quiet tabular-nums">{number(n)}</span>
+    </label>
+  );
+  return (
+    <details className="dropdown">
+      <summary className="btn btn-sm">Choose</summary>
+      <div className="dropdown-content z-30 max-h-96 w-80 overflow-auto rounded border border-base-300 bg-base-100 p-3 text-sm shadow-lg" role="group" aria-label={`${label}: units and groups`}>
+        <p className="quiet text-[13px]">Units, with their laptops</p>
+        {units.map((u) => row(`unit:${u.id}`, u.title || u.id, u.devices, u.depth))}
+        <p className="quiet mt-2 text-[13px]">Groups of laptops</p>
+        {groups.filter((g) => g.of === 'devices').map((g) => row(`group:${g.id}`, g.title || g.id, g.members))}
+        <p className="quiet mt-2 text-[13px]">Groups of people</p>
+        {groups.filter((g) => g.of === 'people').map((g) => row(`group:${g.id}`, g.title || g.id, g.members))}
+      </div>
+    </details>
   );
 }
 

@@ -1,0 +1,318 @@
+// Exceptions: asked for by one, approved by another, dated; the list is by the day on which they lapse.
+import { useQuery } from '@tanstack/react-query';
+import { Plus } from 'lucide-react';
+import { useState } from 'react';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import { api, got, type Exception, type ExceptionRequest, type Setting, type TrialEdit, type Value } from '../api/client';
+import { keys, queries, tryEdits, useDictionary, useExceptionRequests, useExceptions, useGroups, useUnitTree, useWho } from '../api/queries';
+import { useOpenChange } from '../ui/change';
+import { blank, Control } from '../ui/control';
+import { ImpactView } from '../ui/impact';
+import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../ui/parts';
+import { count, number, Time, ValueText } from '../ui/words';
+
+export const noticeWord = (days: number) => (days < 0 ? `over since ${count(-days, 'day')}` : days === 0 ? 'lapses today' : `lapses in ${count(days, 'day')}`);
+
+export function ExceptionsScreen() {
+  const { change } = useOpenChange();
+  const list = useExceptions(change);
+  const requests = useExceptionRequests();
+  const [params, setParams] = useSearchParams();
+  const asking = params.has('ask');
+  const waiting = (requests.data ?? []).filter((r) => r.state === 'asked');
+  const decided = (requests.data ?? []).filter((r) => r.state !== 'asked');
+  return (
+    <Page
+      title="Exceptions"
+      lead="Dated, approved departures: for one setting and one target this value, or none"
+      actions={
+        <button type="button" className="btn btn-primary btn-sm" onClick={() => setParams({ ask: '' })}>
+          <Plus size={15} aria-hidden /> Ask for one
+        </button>
+      }
+    >
+      <Failed error={list.error ?? requests.error} />
+      {waiting.length > 0 && (
+        <Sheet title="Asked for" aside="somebody else than who asks approves">
+          <ul className="divide-y divide-base-300/60">
+            {waiting.map((r) => (
+              <Asked key={r.exception.id} r={r} />
+            ))}
+          </ul>
+        </Sheet>
+      )}
+      <Sheet title="By the day on which they lapse" aside={list.data && count(list.data.length, 'exception')}>
+        {list.isPending && <Loading />}
+        {list.data?.length === 0 && <Empty>No exceptions. When a laptop or a group has to differ for a while, ask for one: it ends by itself.</Empty>}
+        {!!list.data?.length && (
+          <table className="table table-sm">
+            <thead>
+              <tr>
+                <th>Lapses</th>
+                <th>Setting</th>
+                <th>For</th>
+                <th>Value</th>
+                <th>Reason</th>
+                <th>Approved</th>
+                <th className="text-right">Laptops</th>
+                <th>
+                  <span className="sr-only">What can be done</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {list.data.map((x) => (
+                <Row key={x.id} x={x} />
+              ))}
+            </tbody>
+          </table>
+        )}
+      </Sheet>
+      {decided.length > 0 && (
+        <Sheet title="Decided requests">
+          <ul className="divide-y divide-base-300/60 text-sm">
+            {decided.slice(0, 20).map((r) => (
+              <li key={r.exception.id} className="flex flex-wrap gap-x-3 px-4 py-1.5">
+                <span className="id">{r.exception.id}</span>
+                <span>{r.title || r.exception.setting}</span>
+                <span className="quiet">
+                  asked by {r.asked_by}, {r.state}
+                  {r.decided_by ? ` by ${r.decided_by}` : ''} <Time at={r.decided_at} />
+                  {r.note ? `: ${r.note}` : ''}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </Sheet>
+      )}
+      <Dialog open={asking} onClose={() => setParams({})} title="Ask for an exception" wide>
+        <Ask setting={params.get('setting') ?? ''} target={params.get('target') ?? ''} onAsked={() => setParams({})} />
+      </Dialog>
+    </Page>
+  );
+}
+
+function Row({ x }: { x: Exception }) {
+  const [ending, setEnding] = useState(false);
+  const tone = x.notice === 'now' ? 'font-semibold text-error' : x.notice === 'soon' ? 'font-medium text-warning' : x.notice === 'over' ? 'quiet' : '';
+  return (
+    <tr>
+      <td className={tone}>
+        <div>{noticeWord(x.days)}</div>
+        <div className="quiet text-[13px] font-normal">{x.until}</div>
+      </td>
+      <td>
+        <div>{x.title || x.setting}</div>
+        <div className="id quiet">{x.id}</div>
+      </td>
+      <td className="id">{x.target}</td>
+      <td>{x.unset ? <span className="quiet">left to the laptop</span> : <ValueText of={x.value as Value} />}</td>
+      <td className="max-w-72">{x.reason}</td>
+      <td>
+        {x.approved_by}
+        <div className="quiet text-[13px]">{x.approved_on}</div>
+      </td>
+      <td className="text-right tabular-nums">{number(x.devices)}</td>
+      <td className="text-right">
+        <button type="button" className="btn btn-ghost btn-xs" onClick={() => setEnding(true)}>
+          End
+        </button>
+        <Dialog open={ending} onClose={() => setEnding(false)} title={`End ${x.id}`} wide>
+          <End x={x} />
+        </Dialog>
+      </td>
+    </tr>
+  );
+}
+
+/** What ending an exception does, before it goes into a change. */
+function End({ x }: { x: Exception }) {
+  const { id, change, retire } = useOpenChange();
+  const go = useNavigate();
+  const [error, setError] = useState<unknown>();
+  const trial = useQuery({
+    queryKey: [...keys.estate, 'ending', x.id, id ?? '', change?.version ?? 0],
+    queryFn: () => tryEdits(id, [{ kind: 'exceptions', id: x.id, retire: true } as TrialEdit]),
+    retry: false,
+  });
+  return (
+    <div className="flex flex-col gap-3 text-sm">
+      <Failed error={trial.error} />
+      {trial.isPending && <Loading rows={4} />}
+      {trial.data?.impact && (x.days < 0 ? <p>It is over already; ending it alters nothing on laptops.</p> : <ImpactView of={trial.data.impact} />)}
+      <Failed error={error} />
+      <button
+        type="button"
+        className="btn btn-primary btn-sm self-end"
+        disabled={!trial.data}
+        onClick={() =>
+          void retire('exceptions', x.id, `End the exception ${x.id}`)
+            .then(() => queries.invalidateQueries({ queryKey: keys.estate }))
+            .then(() => go('/changes'))
+            .catch(setError)
+        }
+      >
+        Put into {id ? 'the change' : 'a change'}
+      </button>
+    </div>
+  );
+}
+
+function Asked({ r }: { r: ExceptionRequest }) {
+  const who = useWho().data;
+  const [open, setOpen] = useState(false);
+  const [note, setNote] = useState('');
+  const [error, setError] = useState<unknown>();
+  const x = r.exception;
+  const mine = who?.name === r.asked_by;
+  const impact = useQuery({
+    queryKey: [...keys.estate, 'request-impact', x.id],
+    queryFn: () => got(api.GET('/api/v1/exception-requests/{id}/impact', { params: { path: { id: x.id } } })),
+    enabled: open,
+    retry: false,
+  });
+  const done = () => queries.invalidateQueries({ queryKey: keys.estate }).then(() => queries.invalidateQueries({ queryKey: keys.devices }));
+  const decide = (approve: boolean) =>
+    void got(api.POST('/api/v1/exception-requests/{id}/decision', { params: { path: { id: x.id } }, body: { approve, note } }))
+      .then(done)
+      .catch(setError);
+  return (
+    <li className="flex flex-col gap-2 px-4 py-3 text-sm">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <strong>{r.title || x.setting}</strong>
+        <span>
+          {x.unset ? 'left to the laptop' : <ValueText of={x.value as Value} />} for <span className="id">{x.target}</span>, until {x.until}
+        </span>
+        <span className="quiet">
+          asked by {r.asked_by} <Time at={r.asked_at} />
+        </span>
+      </div>
+      <p>{x.reason}</p>
+      <div className="flex flex-wrap items-center gap-2">
+        <button type="button" className="btn btn-sm" aria-expanded={open} onClick={() => setOpen(!open)}>
+          What it does
+        </button>
+        {mine ? (
+          <>
+            <span className="quiet">You asked; somebody else approves.</span>
+            <button
+              type="button"
+              className="btn btn-ghost btn-sm"
+              onClick={() =>
+                void got(api.DELETE('/api/v1/exception-requests/{id}', { params: { path: { id: x.id } } }))
+                  .then(done)
+                  .catch(setError)
+              }
+            >
+              Take back
+            </button>
+          </>
+        ) : (
+          who?.role === 'administrator' && (
+            <>
+              <input aria-label="Note" placeholder="A note, for the record" className="input input-sm w-64" value={note} onChange={(e) => setNote(e.target.value)} />
+              <button type="button" className="btn btn-primary btn-sm" disabled={!impact.data} title={impact.data ? undefined : 'Look first at what it does'} onClick={() => decide(true)}>
+                Approve and publish
+              </button>
+              <button type="button" className="btn btn-sm" onClick={() => decide(false)}>
+                Refuse
+              </button>
+            </>
+          )
+        )}
+      </div>
+      {open && (impact.data ? <ImpactView of={impact.data} /> : impact.error ? <Failed error={impact.error} /> : <Loading rows={3} />)}
+      <Failed error={error} />
+    </li>
+  );
+}
+
+const inDays = (n: number) => new Date(Date.now() + n * 86_400_000).toISOString().slice(0, 10);
+
+function Ask({ setting, target, onAsked }: { setting: string; target: string; onAsked: () => void }) {
+  const dictionary = useDictionary().data ?? [];
+  const units = useUnitTree().data ?? [];
+  const groups = useGroups().data ?? [];
+  const [id, setID] = useState(setting);
+  const [to, setTo] = useState(target);
+  const [unset, setUnset] = useState(false);
+  const [value, setValue] = useState<Value>();
+  const [until, setUntil] = useState(inDays(30));
+  const [reason, setReason] = useState('');
+  const [error, setError] = useState<unknown>();
+  const d: Setting | undefined = dictionary.find((o) => o.id === id);
+  const ask = () =>
+    got(
+      api.POST('/api/v1/exception-requests', {
+        body: { setting: id, target: to, until, reason, ...(unset ? { unset: true } : { value: (value ?? (d && blank(d))) as never }) },
+      }),
+    )
+      .then(() => queries.invalidateQueries({ queryKey: keys.estate }))
+      .then(onAsked);
+  return (
+    <form
+      className="flex flex-col gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void ask().catch(setError);
+      }}
+    >
+      <Field label="Setting" hint={d ? d.help : 'By its id or name'}>
+        <input list="exception-settings" required className="input input-sm w-full font-mono text-[13px]" value={id} onChange={(e) => (setID(e.target.value), setValue(undefined))} />
+        <datalist id="exception-settings">
+          {dictionary.map((o) => (
+            <option key={o.id} value={o.id}>
+              {o.title}
+            </option>
+          ))}
+        </datalist>
+      </Field>
+      <Field label="For" hint="One laptop, person, group or unit">
+        <input list="exception-targets" required placeholder="device:LT-0110" className="input input-sm w-full font-mono text-[13px]" value={to} onChange={(e) => setTo(e.target.value)} />
+        <datalist id="exception-targets">
+          {groups.map((g) => (
+            <option key={g.id} value={`group:${g.id}`}>
+              {g.title}
+            </option>
+          ))}
+          {units.map((u) => (
+            <option key={u.id} value={`unit:${u.id}`}>
+              {u.title}
+            </option>
+          ))}
+        </datalist>
+      </Field>
+      <label className="flex items-center gap-2 text-sm">
+        <input type="checkbox" className="checkbox checkbox-sm" checked={unset} onChange={(e) => setUnset(e.target.checked)} /> Leave it to the laptop: no value at all
+      </label>
+      {d && !unset && (
+        <div className="flex flex-col gap-1 text-sm">
+          <span className="font-medium">Value</span>
+          <Control of={d} value={value ?? blank(d)} label="Value" onChange={setValue} />
+        </div>
+      )}
+      <div className="grid grid-cols-2 gap-3">
+        <Field label="Until, that day included">
+          <input type="date" required className="input input-sm w-full" value={until} onChange={(e) => setUntil(e.target.value)} />
+        </Field>
+        <Field label="Reason">
+          <input required className="input input-sm w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
+        </Field>
+      </div>
+      <p className="quiet text-[13px]">Nothing alters before somebody else approves. Fourteen and three days before it lapses, the overview says so.</p>
+      <Failed error={error} />
+      <button type="submit" className="btn btn-primary btn-sm self-end">
+        Ask
+      </button>
+    </form>
+  );
+}
+
+/** For the overview and a policy's page: those that lapse soon. */
+export function LapsingLine({ of }: { of: { id: string; setting: string; target: string; days: number; notice: string } }) {
+  return (
+    <Link to="/exceptions" className={`hover:underline ${of.notice === 'now' ? 'font-semibold text-error' : 'text-warning'}`}>
+      {of.id}: {of.setting} for {of.target} {noticeWord(of.days)}
+    </Link>
+  );
+}

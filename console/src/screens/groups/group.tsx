@@ -1,0 +1,415 @@
+// One group, as it is or as it is being written: a list, a rule with completion, member groups; who joins and who leaves stand beside it.
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Trash2, X } from 'lucide-react';
+import { useEffect, useMemo, useState } from 'react';
+import { Link, useLocation, useNavigate, useParams } from 'react-router';
+import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial } from '../../api/client';
+import { keys, queries, useGroup, useGroups } from '../../api/queries';
+import { useOpenChange } from '../../ui/change';
+import { OriginNote } from '../../ui/membership';
+import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { lines } from '../../ui/shape';
+import { count, number, slug } from '../../ui/words';
+import { DetachButton } from '../units/detach';
+import { RuleEditor } from './rule';
+
+export function GroupScreen() {
+  const { id = '' } = useParams();
+  const { change } = useOpenChange();
+  const group = useGroup(id, change);
+  const retired = group.error instanceof Refusal && change?.edits?.some((e) => e.kind === 'groups' && e.id === id && e.action === 'retire');
+  if (retired)
+    return (
+      <Page title={<Id>{id}</Id>}>
+        <Empty
+          action={
+            <Link className="btn btn-sm" to={`/changes/${change!.id}`}>
+              To the change
+            </Link>
+          }
+        >
+          ‘{change!.title}’ takes this group away.
+        </Empty>
+      </Page>
+    );
+  return (
+    <>
+      {group.error ? (
+        <Page title={<Id>{id}</Id>}>
+          <Failed error={group.error} />
+        </Page>
+      ) : null}
+      {group.isPending && <Loading />}
+      {group.data && <Editor key={id} page={group.data} />}
+    </>
+  );
+}
+
+export function NewGroupScreen() {
+  const state = useLocation().state as { of?: 'devices' | 'people'; members?: string[] } | null;
+  return <Editor start={{ id: '', of: state?.of ?? 'devices', ...(state?.members ? { members: state.members } : {}) }} />;
+}
+
+const clean = (d: GroupDoc): GroupDoc => ({
+  id: d.id,
+  of: d.of,
+  ...(d.title ? { title: d.title } : {}),
+  ...(d.members?.length ? { members: d.members } : {}),
+  ...(d.groups?.length ? { groups: d.groups } : {}),
+  ...(d.rule?.trim() ? { rule: d.rule } : {}),
+  ...(d.detach?.length ? { detach: d.detach } : {}),
+});
+
+function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
+  const { change, put } = useOpenChange();
+  const go = useNavigate();
+  const from = page?.doc ?? start!;
+  const [doc, setDoc] = useState<GroupDoc>(from);
+  const [title, setTitle] = useState('');
+  const [error, setError] = useState<unknown>();
+  const fresh = JSON.stringify(clean(page?.doc ?? from));
+  useEffect(() => {
+    if (page) setDoc(page.doc);
+  }, [fresh]); // eslint-disable-line react-hooks/exhaustive-deps
+  const alter = (part: Partial<GroupDoc>) => setDoc((d) => ({ ...d, ...part }));
+  const dirty = JSON.stringify(clean(doc)) !== fresh || !page;
+  const trial = useTrial(doc, change);
+  const edit = change?.edits?.find((e) => e.kind === 'groups' && e.id === doc.id);
+  const save = async () => {
+    const id = doc.id || slug(title);
+    await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) } as never, edit?.version, page ? `Group ${id}` : `New group ${title}`);
+    await queries.invalidateQueries({ queryKey: keys.estate });
+    go(`/groups/${id}`);
+  };
+  const devices = doc.of === 'devices';
+  const shown = trial.data ?? page?.trial;
+  return (
+    <Page
+      title={page ? doc.title || doc.id : 'New group'}
+      lead={page && <Id copy>{doc.id}</Id>}
+      actions={
+        <>
+          {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} kinds={page.group.detach} />}
+          {page && <Retire page={page} />}
+          <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError} onClick={() => void save().catch(setError)}>
+            {page ? 'Put into the change' : 'Make the group'}
+          </button>
+        </>
+      }
+    >
+      <Failed error={error} />
+      <div className="grid items-start gap-4 xl:grid-cols-[1fr_24rem]">
+        <div className="flex min-w-0 flex-col gap-4">
+          {page && <OriginNote of={page.origin} what="group" />}
+          {page?.group.source && !page.origin?.left && (
+            <p role="note" className="quiet rounded border border-base-300 px-4 py-2 text-sm">
+              This group comes from <Link className="link" to={`/sources/${page.group.source}`}>{page.group.source}</Link>. What you edit here is kept, and no longer follows the source.
+            </p>
+          )}
+          <Sheet title="About">
+            <div className="grid gap-4 px-4 py-3 md:grid-cols-2">
+              <Field label="Name">
+                <input
+                  className="input input-sm w-full"
+                  value={page ? (doc.title ?? '') : title}
+                  onChange={(e) => (page ? alter({ title: e.target.value }) : setTitle(e.target.value))}
+                />
+              </Field>
+              {page ? (
+                <Field label="A group of">
+                  <span>{devices ? 'laptops' : 'people'}</span>
+                </Field>
+              ) : (
+                <Field label="A group of" hint={title ? `Its id will be ${slug(title)}` : undefined}>
+                  <select className="select select-sm w-full" value={doc.of} onChange={(e) => setDoc({ id: '', of: e.target.value as 'devices' })}>
+                    <option value="devices">laptops</option>
+                    <option value="people">people</option>
+                  </select>
+                </Field>
+              )}
+            </div>
+          </Sheet>
+          <Sheet title="Rule" aside="who it is true for is in the group">
+            <div className="px-4 py-3">
+              <RuleEditor of={doc.of as 'devices'} value={doc.rule ?? ''} onChange={(rule) => alter({ rule })} error={trial.error} />
+            </div>
+          </Sheet>
+          <Listed doc={doc} onChange={(members) => alter({ members })} />
+          <Nested doc={doc} page={page} onChange={(groups) => alter({ groups })} />
+        </div>
+        <div className="flex min-w-0 flex-col gap-4">
+          <Outcome trial={shown} of={devices ? 'laptop' : 'person'} busy={trial.isFetching} />
+          {page && <Uses page={page} />}
+        </div>
+      </div>
+    </Page>
+  );
+}
+
+/** Who the group would have, a moment after the last key. */
+function useTrial(doc: GroupDoc, change: { id: string; version: number } | undefined) {
+  const body = useMemo(() => clean({ ...doc, id: doc.id || 'new' }), [doc]);
+  const [settled, setSettled] = useState(body);
+  useEffect(() => {
+    const wait = setTimeout(() => setSettled(body), 250);
+    return () => clearTimeout(wait);
+  }, [body]);
+  return useQuery({
+    queryKey: [...keys.estate, 'group-trial', settled, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.POST('/api/v1/groups/try', { params: { query: change ? { change: change.id } : {} }, body: settled as never })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+function Outcome({ trial, of, busy }: { trial?: GroupTrial; of: 'laptop' | 'person'; busy: boolean }) {
+  if (!trial) return null;
+  const many = of === 'laptop' ? 'laptops' : 'people';
+  const to = (id: string) => (of === 'laptop' ? `/devices/${id}` : `/people/${id}`);
+  const names = (list: { id: string; title?: string }[], all: number) => (
+    <ul className="mt-1 flex flex-col gap-0.5 text-[13px]">
+      {list.slice(0, 30).map((m) => (
+        <li key={m.id} className="flex gap-2">
+          <Link to={to(m.id)} className="id link-hover link">
+            {m.id}
+          </Link>
+          <span className="quiet truncate">{m.title}</span>
+        </li>
+      ))}
+      {all > 30 && <li className="quiet">and {number(all - 30)} more</li>}
+    </ul>
+  );
+  return (
+    <Sheet title="Who is in it" aside={busy ? 'working it out' : undefined}>
+      <div className="flex flex-col gap-3 px-4 py-3 text-sm" aria-live="polite">
+        <p>
+          <strong className="text-2xl tabular-nums">{number(trial.count)}</strong> of {count(trial.of, of, many)}
+          {trial.count === trial.of && trial.of > 0 && <strong className="ml-2 rounded bg-warning px-1.5 py-0.5 text-[13px] text-warning-content">everyone</strong>}
+        </p>
+        <p className="quiet text-[13px]">
+          {number(trial.listed)} listed, {number(trial.nested)} through member groups, {number(trial.by_rule)} by the rule alone
+        </p>
+        {trial.join_count > 0 && (
+          <details open={trial.join_count <= 8}>
+            <summary className="cursor-pointer font-medium text-success">{number(trial.join_count)} would join</summary>
+            {names(trial.joins, trial.join_count)}
+          </details>
+        )}
+        {trial.leave_count > 0 && (
+          <details open={trial.leave_count <= 8}>
+            <summary className="cursor-pointer font-medium text-warning">{number(trial.leave_count)} would leave</summary>
+            {names(trial.leaves, trial.leave_count)}
+          </details>
+        )}
+        {trial.failed_count > 0 && (
+          <details>
+            <summary className="cursor-pointer text-warning">The rule fails on {count(trial.failed_count, of, many)}, which it does not add</summary>
+            <ul className="mt-1 flex flex-col gap-0.5 text-[13px]">
+              {trial.failures.slice(0, 30).map((f) => (
+                <li key={f.id}>
+                  <Link to={to(f.id)} className="id link-hover link">
+                    {f.id}
+                  </Link>{' '}
+                  <span className="quiet">{f.error}</span>
+                </li>
+              ))}
+            </ul>
+          </details>
+        )}
+        {trial.count > 0 && (
+          <details>
+            <summary className="quiet cursor-pointer">Everybody in it</summary>
+            {names(trial.members, trial.count)}
+          </details>
+        )}
+      </div>
+    </Sheet>
+  );
+}
+
+function Listed({ doc, onChange }: { doc: GroupDoc; onChange: (members: string[]) => void }) {
+  const members = doc.members ?? [];
+  const devices = doc.of === 'devices';
+  const [text, setText] = useState('');
+  const [unknown, setUnknown] = useState<string[]>([]);
+  const add = async () => {
+    const words = lines(text.replaceAll(/[,;\t]/g, '\n'));
+    let found = words;
+    setUnknown([]);
+    if (devices) {
+      const pasted = await got(api.POST('/api/v1/audience/paste', { params: { query: {} }, body: { words } }));
+      found = pasted.devices;
+      setUnknown(pasted.unknown);
+    }
+    onChange([...new Set([...members, ...found])]);
+    setText('');
+  };
+  return (
+    <Sheet title="Listed" aside={count(members.length, devices ? 'laptop' : 'person', devices ? 'laptops' : 'people')}>
+      <div className="flex flex-col gap-2 px-4 py-3 text-sm">
+        <div className="flex max-h-40 flex-wrap gap-1.5 overflow-auto">
+          {members.map((m) => (
+            <span key={m} className="inline-flex items-center gap-1 rounded border border-base-300 px-2 py-0.5">
+              <span className="id">{m}</span>
+              <button type="button" className="cursor-pointer" aria-label={`Take ${m} out`} onClick={() => onChange(members.filter((o) => o !== m))}>
+                <X size={12} aria-hidden />
+              </button>
+            </span>
+          ))}
+          {members.length === 0 && <span className="quiet">nobody</span>}
+        </div>
+        <form
+          className="flex items-start gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            void add();
+          }}
+        >
+          <textarea
+            aria-label={devices ? 'Serial numbers or ids to add' : 'Ids of people to add'}
+            placeholder={devices ? 'Serial numbers or ids, pasted or typed, one a line' : 'Ids of people, one a line'}
+            className="textarea textarea-sm w-96 font-mono text-[13px]"
+            rows={2}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+          <button type="submit" className="btn btn-sm" disabled={!text.trim()}>
+            Add
+          </button>
+        </form>
+        {unknown.length > 0 && (
+          <p role="alert" className="text-[13px] text-error">
+            No laptop has {count(unknown.length, 'of these serial numbers', 'of these serial numbers')}: {unknown.slice(0, 20).join(', ')}
+            {unknown.length > 20 ? ' …' : ''}
+          </p>
+        )}
+      </div>
+    </Sheet>
+  );
+}
+
+function Nested({ doc, page, onChange }: { doc: GroupDoc; page?: GroupPage; onChange: (groups: string[]) => void }) {
+  const all = (useGroups().data ?? []).filter((g) => g.of === doc.of && g.id !== doc.id);
+  const groups = doc.groups ?? [];
+  return (
+    <Sheet title="Member groups" aside="their members are members here">
+      <div className="flex flex-col gap-2 px-4 py-3 text-sm">
+        {groups.map((id) => (
+          <div key={id} className="flex flex-col gap-0.5">
+            <div className="flex items-center gap-2">
+              <Link to={`/groups/${id}`} className="hover:underline">
+                {all.find((g) => g.id === id)?.title || id}
+              </Link>
+              <span className="quiet tabular-nums">{number(all.find((g) => g.id === id)?.members ?? 0)}</span>
+              <button type="button" className="btn btn-ghost btn-xs btn-square" aria-label={`Take ${id} out`} onClick={() => onChange(groups.filter((g) => g !== id))}>
+                <X size={12} aria-hidden />
+              </button>
+            </div>
+            {below(page, id).map((n, i) => (
+              <div key={i} className="quiet flex gap-2" style={{ paddingLeft: `${n.depth}rem` }}>
+                └ <Link to={`/groups/${n.id}`}>{n.title || n.id}</Link> <span className="tabular-nums">{number(n.members)}</span>
+              </div>
+            ))}
+          </div>
+        ))}
+        <select
+          aria-label="Add a member group"
+          className="select select-sm w-72"
+          value=""
+          onChange={(e) => e.target.value && onChange([...groups, e.target.value])}
+        >
+          <option value="">Add a member group …</option>
+          {all
+            .filter((g) => !groups.includes(g.id))
+            .map((g) => (
+              <option key={g.id} value={g.id}>
+                {g.title || g.id}
+              </option>
+            ))}
+        </select>
+      </div>
+    </Sheet>
+  );
+}
+
+/** The groups below a member group, as the tree has them. */
+function below(page: GroupPage | undefined, id: string) {
+  const tree = page?.nesting ?? [];
+  const at = tree.findIndex((n) => n.depth === 0 && n.id === id);
+  if (at < 0) return [];
+  const end = tree.findIndex((n, i) => i > at && n.depth === 0);
+  return tree.slice(at + 1, end < 0 ? undefined : end);
+}
+
+function Uses({ page }: { page: GroupPage }) {
+  const u = page.use;
+  const rows: [string, string[], (id: string) => string][] = [
+    ['Gets', u.includes, (id) => `/policies/${id}`],
+    ['Is left out of', u.excludes, (id) => `/policies/${id}`],
+    ['Exceptions for it', u.exceptions, () => '/exceptions'],
+    ['Is a member of', u.groups, (id) => `/groups/${id}`],
+  ];
+  const used = rows.filter(([, list]) => list.length > 0);
+  return (
+    <Sheet title="Where it is used">
+      {used.length === 0 ? (
+        <p className="quiet px-4 py-3 text-sm">Nowhere.</p>
+      ) : (
+        <dl className="flex flex-col gap-2 px-4 py-3 text-sm">
+          {used.map(([word, list, to]) => (
+            <div key={word}>
+              <dt className="quiet">{word}</dt>
+              {list.map((id) => (
+                <dd key={id}>
+                  <Link to={to(id)} className="id link-hover link">
+                    {id}
+                  </Link>
+                </dd>
+              ))}
+            </div>
+          ))}
+        </dl>
+      )}
+    </Sheet>
+  );
+}
+
+function Retire({ page }: { page: GroupPage }) {
+  const { need } = useOpenChange();
+  const [open, setOpen] = useState(false);
+  const [error, setError] = useState<unknown>();
+  const go = useNavigate();
+  const u = page.use;
+  const uses = u.includes.length + u.excludes.length + u.groups.length + u.exceptions.length;
+  const retire = async () => {
+    const into = await need(`Retire the group ${page.group.title || page.group.id}`);
+    await got(api.POST('/api/v1/changes/{id}/retired-groups/{group}', { params: { path: { id: into, group: page.group.id } } }));
+    await queries.invalidateQueries({ queryKey: keys.changes });
+    await queries.invalidateQueries({ queryKey: keys.estate });
+    go(`/changes/${into}`);
+  };
+  return (
+    <>
+      <button type="button" className="btn btn-sm" onClick={() => setOpen(true)}>
+        <Trash2 size={14} aria-hidden /> Retire
+      </button>
+      <Dialog open={open} onClose={() => setOpen(false)} title={`Retire ${page.group.title || page.group.id}`}>
+        <div className="flex flex-col gap-3 text-sm">
+          {uses === 0 ? (
+            <p>No policy, exception or group names it. Its {count(page.group.members, 'member')} keep what they have.</p>
+          ) : (
+            <p>
+              It is in use: {[u.includes.length && `${count(u.includes.length, 'policy includes', 'policies include')} it`, u.excludes.length && `${count(u.excludes.length, 'policy leaves', 'policies leave')} it out`, u.groups.length && `${count(u.groups.length, 'group has', 'groups have')} it as a member`, u.exceptions.length && `${count(u.exceptions.length, 'exception is', 'exceptions are')} for it`].filter(Boolean).join(', ')}
+              . Retiring takes it out of all of these, as edits of one change. Its page shows what the laptops get instead, before anything is published.
+            </p>
+          )}
+          <Failed error={error} />
+          <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void retire().catch(setError)}>
+            See what that does
+          </button>
+        </div>
+      </Dialog>
+    </>
+  );
+}
+

@@ -1,0 +1,92 @@
+// All groups: what each is made of, who is in it, where it is used.
+import { Plus } from 'lucide-react';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import { useGroups } from '../../api/queries';
+import { useOpenChange } from '../../ui/change';
+import { Empty, Failed, Loading, Page } from '../../ui/parts';
+import { count, number } from '../../ui/words';
+
+export function GroupsScreen() {
+  const { change } = useOpenChange();
+  const list = useGroups(change);
+  const [params, setParams] = useSearchParams();
+  const q = params.get('q') ?? '';
+  const go = useNavigate();
+  const shown = (list.data ?? []).filter((g) => `${g.id} ${g.title} ${g.rule}`.toLowerCase().includes(q.toLowerCase()));
+  return (
+    <Page
+      title="Groups"
+      lead={list.data ? `${count(list.data.length, 'group')}${change ? `, as they would be with ‘${change.title}’` : ''}` : ' '}
+      actions={
+        <Link to="/groups/new" className="btn btn-primary btn-sm">
+          <Plus size={15} aria-hidden /> New group
+        </Link>
+      }
+    >
+      <input
+        type="search"
+        aria-label="Search groups"
+        placeholder="Name, id or rule"
+        className="input input-sm w-72"
+        value={q}
+        onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+      />
+      <Failed error={list.error} />
+      {list.isPending && <Loading />}
+      {list.data && (
+        <div className="sheet overflow-x-auto">
+          {shown.length === 0 ? (
+            <Empty
+              action={
+                <Link to="/groups/new" className="btn btn-sm">
+                  Make one
+                </Link>
+              }
+            >
+              {q ? 'No group mentions that.' : 'No groups yet. A group is a list, a rule, or both: every field laptop on release 12 or later, say.'}
+            </Empty>
+          ) : (
+            <table className="table table-sm">
+              <thead>
+                <tr>
+                  <th>Group</th>
+                  <th>Of</th>
+                  <th>Made of</th>
+                  <th className="text-right">Members</th>
+                  <th>Needs a look</th>
+                  <th>From</th>
+                </tr>
+              </thead>
+              <tbody>
+                {shown.map((g) => (
+                  <tr key={g.id} className="cursor-pointer hover:bg-base-200" onClick={() => go(`/groups/${g.id}`)}>
+                    <td>
+                      <Link to={`/groups/${g.id}`} className="font-medium hover:underline">
+                        {g.title || g.id}
+                      </Link>
+                      <div className="id quiet">{g.id}</div>
+                    </td>
+                    <td>{g.of === 'devices' ? 'laptops' : 'people'}</td>
+                    <td className="max-w-96">
+                      {g.rule && <code className="id block truncate">{g.rule}</code>}
+                      <span className="quiet text-[13px]">
+                        {[g.listed > 0 && `${number(g.listed)} listed`, g.nested > 0 && count(g.nested, 'member group')].filter(Boolean).join(', ') || (g.rule ? 'a rule' : 'nothing')}
+                      </span>
+                    </td>
+                    <td className="text-right tabular-nums">{number(g.members)}</td>
+                    <td>
+                      {g.failures > 0 && <span className="text-warning">rule fails on {number(g.failures)}</span>}
+                      {g.members === 0 && <span className="text-warning">nobody is in it</span>}
+                      {g.detach.length > 0 && <div className="text-info">goes its own way: {g.detach.join(', ')}</div>}
+                    </td>
+                    <td>{g.source ?? <span className="quiet">edited here</span>}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+      )}
+    </Page>
+  );
+}

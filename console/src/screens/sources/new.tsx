@@ -1,0 +1,65 @@
+// A new source: which kind, what it is called, how it is read. Nothing is taken from it before a dry run was looked at.
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+import { api, got, type SourceSetUp } from '../../api/client';
+import { keys, queries } from '../../api/queries';
+import { Failed, Field, Page, Sheet } from '../../ui/parts';
+import { slug } from '../../ui/words';
+import { begin, SetUpForm, type Kind } from './setup';
+
+const kinds: { kind: Kind; word: string; about: string }[] = [
+  { kind: 'csv', word: 'A table', about: 'Laptops from an inventory, or people, as CSV. You send it whenever there is a newer one, here or with zridge source send.' },
+  { kind: 'ldap', word: 'A directory', about: 'People, units and groups from a directory server over LDAP. It is asked every few minutes, and compared as a whole each night.' },
+  { kind: 'scim', word: 'A provisioning client', about: 'People and groups that another system writes here over SCIM 2.0, as they alter.' },
+];
+
+export function NewSourceScreen() {
+  const [kind, setKind] = useState<Kind>();
+  const [title, setTitle] = useState('');
+  const [setUp, setSetUp] = useState<SourceSetUp>({});
+  const [error, setError] = useState<unknown>();
+  const go = useNavigate();
+  const add = async () => {
+    const s = await got(api.POST('/api/v1/sources', { body: { id: slug(title), kind: kind!, title, set_up: setUp } }));
+    await queries.invalidateQueries({ queryKey: keys.sources });
+    go(`/sources/${s.id}`);
+  };
+  return (
+    <Page title="New source" lead="Nothing is taken from it before you have looked at a dry run">
+      <div className="grid gap-3 md:grid-cols-3" role="radiogroup" aria-label="Kind of source">
+        {kinds.map((k) => (
+          <button
+            key={k.kind}
+            type="button"
+            role="radio"
+            aria-checked={kind === k.kind}
+            className={`sheet cursor-pointer px-4 py-3 text-left text-sm ${kind === k.kind ? 'border-primary bg-primary/6' : 'hover:bg-base-200'}`}
+            onClick={() => {
+              setKind(k.kind);
+              setSetUp(begin[k.kind]);
+            }}
+          >
+            <span className="font-semibold">{k.word}</span> <span className="quiet uppercase">{k.kind}</span>
+            <p className="quiet mt-1">{k.about}</p>
+          </button>
+        ))}
+      </div>
+      {kind && (
+        <>
+          <Sheet title="About">
+            <div className="px-4 py-3">
+              <Field label="Name" hint={title ? `Its id will be ${slug(title)}` : 'What people call it: Inventory, Company directory …'}>
+                <input className="input input-sm w-80" value={title} onChange={(e) => setTitle(e.target.value)} />
+              </Field>
+            </div>
+          </Sheet>
+          <SetUpForm kind={kind} value={setUp} onChange={setSetUp} />
+          <Failed error={error} />
+          <button type="button" className="btn btn-primary self-end" disabled={!slug(title)} onClick={() => void add().catch(setError)}>
+            Add the source
+          </button>
+        </>
+      )}
+    </Page>
+  );
+}

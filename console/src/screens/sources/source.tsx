@@ -1,0 +1,543 @@
+// One source: what it has, what a reading found and would do, its set-up, its tokens, and what has left.
+import { useQuery } from '@tanstack/react-query';
+import { Pause, Play, RefreshCw, Upload } from 'lucide-react';
+import { useRef, useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import { api, got, Refusal, type LeftObject, type Source, type SourceReport, type SourceRun, type SourceSetUp } from '../../api/client';
+import { keys, queries, useLeft, useSource } from '../../api/queries';
+import { ImpactView } from '../../ui/impact';
+import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { count, number, Time } from '../../ui/words';
+import { kindWord, stateWord, thingWord } from './index';
+import { SetUpForm, type Kind } from './setup';
+
+export function SourceScreen() {
+  const { id = '' } = useParams();
+  const { data: s, error } = useSource(id);
+  return (
+    <Page
+      title={s?.title ?? id}
+      lead={s && `${kindWord[s.kind]} · ${stateWord[s.state]} · ${s.counts.map((c) => count(c.here, ...thingWord[c.kind]!)).join(', ') || 'nothing taken yet'}`}
+      actions={s && <Actions s={s} />}
+    >
+      <Failed error={error} />
+      {!s && !error && <Loading />}
+      {s && (
+        <>
+          {s.running && <Running s={s} run={s.running} />}
+          {!s.running && s.state === 'new' && <FirstStep s={s} />}
+          <Left s={s} />
+          {s.kind === 'scim' && <Tokens s={s} />}
+          <SetUp s={s} />
+          <Runs list={s.runs} />
+        </>
+      )}
+    </Page>
+  );
+}
+
+const refresh = () => queries.invalidateQueries({ queryKey: keys.sources });
+
+const objectTo: Record<string, (id: string) => string> = {
+  people: (id) => `/people/${id}`,
+  devices: (id) => `/devices/${id}`,
+  groups: (id) => `/groups/${id}`,
+  units: () => '/units',
+};
+
+function Actions({ s }: { s: Source }) {
+  const [error, setError] = useState<unknown>();
+  const [dropping, setDropping] = useState(false);
+  const go = useNavigate();
+  const does = (work: Promise<unknown>) => void work.then(refresh).catch(setError);
+  return (
+    <>
+      {s.kind === 'csv' ? (
+        <Send s={s} onError={setError} />
+      ) : (
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          disabled={s.running?.state === 'reading' || s.state === 'paused'}
+          onClick={() => does(got(api.POST('/api/v1/sources/{id}/runs', { params: { path: { id: s.id } }, body: { way: 'full', look: s.state === 'new' } })))}
+        >
+          <RefreshCw size={14} aria-hidden /> {s.state === 'new' || s.proposed ? 'Dry run' : 'Compare everything now'}
+        </button>
+      )}
+      {s.state !== 'new' && (
+        <button type="button" className="btn btn-sm" onClick={() => does(got(api.POST('/api/v1/sources/{id}/pause', { params: { path: { id: s.id } }, body: { paused: s.state === 'on' } })))}>
+          {s.state === 'on' ? <Pause size={14} aria-hidden /> : <Play size={14} aria-hidden />} {s.state === 'on' ? 'Pause' : 'Go on'}
+        </button>
+      )}
+      <button type="button" className="btn btn-ghost btn-sm" onClick={() => setDropping(true)}>
+        Take away
+      </button>
+      <Dialog open={dropping} onClose={() => setDropping(false)} title={`Take ${s.title} away`}>
+        <div className="flex flex-col gap-3 text-sm">
+          <p>
+            What it brought stays in the estate: {s.counts.map((c) => count(c.here + c.left, ...thingWord[c.kind]!)).join(', ') || 'nothing'}. From then on it is edited here, and no longer follows the source. No laptop
+            gets anything else.
+          </p>
+          <button
+            type="button"
+            className="btn btn-primary btn-sm self-end"
+            onClick={() => does(got(api.DELETE('/api/v1/sources/{id}', { params: { path: { id: s.id } } })).then(() => go('/sources')))}
+          >
+            Take away
+          </button>
+        </div>
+      </Dialog>
+      <Failed error={error} />
+    </>
+  );
+}
+
+/** Sends a table; how far it is comes over the live stream. */
+function Send({ s, onError }: { s: Source; onError: (e: unknown) => void }) {
+  const input = useRef<HTMLInputElement>(null);
+  const send = async (file: File) => {
+    onError(undefined);
+    const r = await fetch(`/api/v1/sources/${encodeURIComponent(s.id)}/tables?name=${encodeURIComponent(file.name)}`, { method: 'POST', body: file, headers: { 'Content-Type': 'text/csv' } });
+    if (!r.ok) throw new Refusal((await r.json()) as never);
+    await refresh();
+  };
+  return (
+    <>
+      <button type="button" className="btn btn-primary btn-sm" disabled={s.running?.state === 'reading' || s.state === 'paused'} onClick={() => input.current?.click()}>
+        <Upload size={14} aria-hidden /> Send a table
+      </button>
+      <input
+        ref={input}
+        type="file"
+        accept=".csv,text/csv,.txt,.tsv"
+        className="sr-only"
+        tabIndex={-1}
+        aria-label="Table to send"
+        onChange={(e) => {
+          const f = e.target.files?.[0];
+          e.target.value = '';
+          if (f) void send(f).catch(onError);
+        }}
+      />
+    </>
+  );
+}
+
+function FirstStep({ s }: { s: Source }) {
+  const words: Record<string, string> = {
+    csv: 'Send a table. It is compared with what is here, and waits for you to look.',
+    ldap: 'Start the dry run. The directory is read, and what that would bring waits for you to look.',
+    scim: 'Make a token, give it to the client, and let it write. What it wrote is kept, and nothing is taken before you look at a dry run.',
+  };
+  return (
+    <div className="sheet">
+      <Empty>{words[s.kind]}</Empty>
+    </div>
+  );
+}
+
+const steps: Record<string, string> = { reading: 'Reading', comparing: 'Comparing with what is here', foreseeing: 'Working out what that does to laptops', writing: 'Taking it' };
+
+function Running({ s, run }: { s: Source; run: SourceRun }) {
+  const [error, setError] = useState<unknown>();
+  const [busy, setBusy] = useState(false);
+  const does = (work: Promise<unknown>) => {
+    setBusy(true);
+    void work
+      .then(refresh)
+      .catch(setError)
+      .finally(() => setBusy(false));
+  };
+  const take = () => does(got(api.POST('/api/v1/sources/{id}/take', { params: { path: { id: s.id } } })));
+  const stop = () => does(got(api.DELETE('/api/v1/sources/{id}/runs', { params: { path: { id: s.id } } })));
+  if (run.state === 'reading')
+    return (
+      <Sheet title="A reading is under way" aside={<Time at={run.started_at} />}>
+        <div className="flex flex-col gap-2 px-4 py-3 text-sm" role="status">
+          <p>
+            {steps[run.step ?? 'reading']}
+            {run.done ? `, ${s.kind === 'csv' ? `${number(Math.round(run.done / 1024))} KiB` : count(run.done, 'entry', 'entries')}${run.of ? ` of ${number(Math.round(run.of / 1024))}` : ''}` : ''} …
+          </p>
+          {run.of && run.done && run.step === 'reading' ? <progress className="progress progress-primary w-full" value={run.done} max={run.of} /> : <progress className="progress progress-primary w-full" />}
+          <button type="button" className="btn btn-sm self-end" onClick={stop}>
+            Stop
+          </button>
+        </div>
+      </Sheet>
+    );
+  const reasons: Record<string, string> = {
+    first: 'Nothing was taken from this source yet. This is what it would bring.',
+    'set-up': 'The set-up was altered. This is what reading by the new one would do.',
+    'many-left': 'More has left than the set-up lets pass without asking.',
+    faults: 'Some things can’t be taken as they are. They would stay as they were.',
+    asked: 'This is what it would do.',
+  };
+  return (
+    <Sheet title="A reading waits for you" aside={<Time at={run.started_at} />} className="border-primary/50">
+      <div className="flex flex-col gap-3 px-4 py-3">
+        <p className="text-sm font-medium">{reasons[run.report?.reason ?? 'asked']}</p>
+        {run.report && <ReportView of={run.report} />}
+        <Failed error={error} />
+        <div className="flex justify-end gap-2">
+          <button type="button" className="btn btn-sm" disabled={busy} onClick={stop}>
+            Let it go
+          </button>
+          <button type="button" className="btn btn-primary btn-sm" disabled={busy} onClick={take}>
+            {run.report?.faulty ? 'Take it without what is faulty' : 'Take it'}
+          </button>
+        </div>
+      </div>
+    </Sheet>
+  );
+}
+
+const sorts: { key: 'new' | 'altered' | 'left' | 'back'; word: string; tone: string }[] = [
+  { key: 'new', word: 'new', tone: 'text-success' },
+  { key: 'altered', word: 'altered', tone: '' },
+  { key: 'left', word: 'left', tone: 'text-warning' },
+  { key: 'back', word: 'back again', tone: 'text-success' },
+];
+
+/** What a reading found, and what it does to laptops. */
+export function ReportView({ of: r }: { of: SourceReport }) {
+  return (
+    <div className="flex flex-col gap-3 text-sm">
+      <dl className="grid grid-cols-3 gap-x-4 gap-y-1 md:grid-cols-7">
+        {(
+          [
+            ['read', r.read],
+            ['new', r.new],
+            ['of them here already', r.adopted],
+            ['altered', r.altered],
+            ['the same', r.same],
+            ['left', r.left],
+            ['faulty', r.faulty],
+          ] as const
+        ).map(([word, n]) => (
+          <div key={word} className="flex flex-col-reverse">
+            <dt className="quiet text-[13px]">{word}</dt>
+            <dd className={`text-xl font-semibold tabular-nums ${n > 0 && (word === 'left' || word === 'faulty') ? 'text-warning' : ''}`}>{number(n)}</dd>
+          </div>
+        ))}
+      </dl>
+      <p>
+        <strong>{count(r.devices, 'laptop')}</strong> would get something else
+        {r.weaker > 0 && <span className="text-warning">, {number(r.weaker)} a weaker value</span>}
+        {r.conflicts_gained > 0 && <span className="text-warning">, {count(r.conflicts_gained, 'clash', 'clashes')} gained</span>}
+        {r.problems_gained > 0 && <span className="text-warning">, {count(r.problems_gained, 'problem')} gained</span>}.
+        {r.left > 0 && ' What left stays in the estate, marked, until somebody removes it.'}
+      </p>
+      {!!r.audiences?.length && (
+        <details>
+          <summary className="cursor-pointer">{count(r.audiences.length, 'policy reaches', 'policies reach')} other laptops than before</summary>
+          <ul className="mt-1 text-[13px]">
+            {r.audiences.map((a) => (
+              <li key={a.policy}>
+                <Link className="link-hover link" to={`/policies/${a.policy}`}>
+                  {a.title || a.policy}
+                </Link>
+                : {a.gained > 0 && `${number(a.gained)} more`} {a.dropped > 0 && `${number(a.dropped)} fewer`}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+      {!!r.faults?.length && (
+        <div role="alert" className="rounded border border-error/50 bg-error/5 px-3 py-2">
+          <p className="font-medium text-error">{count(r.faults.length + (r.more_faults ?? 0), 'fault')}</p>
+          <ul className="mt-1 max-h-48 overflow-auto text-[13px]">
+            {r.faults.map((f, i) => (
+              <li key={i}>
+                <span className="id quiet mr-2">{f.place?.line ? `line ${f.place.line}${f.place.column ? `, column ${f.place.column}` : ''}` : f.path}</span>
+                {f.found && `found ${f.found}, `}
+                {f.expected ? `expected ${f.expected}` : f.code}
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
+      {r.message && (
+        <p role="alert" className="text-error">
+          {r.message}
+        </p>
+      )}
+      {!!r.loose_count && (
+        <details>
+          <summary className="cursor-pointer text-warning">{count(r.loose_count, 'reference leads', 'references lead')} nowhere, and would be left out</summary>
+          <ul className="id mt-1 text-[13px]">
+            {r.loose?.map((l) => (
+              <li key={l}>{l}</li>
+            ))}
+          </ul>
+        </details>
+      )}
+      {sorts.map(({ key, word, tone }) => {
+        const items = r.items.filter((i) => i.what === key);
+        return items.length === 0 ? null : (
+          <details key={key} open={items.length <= 6}>
+            <summary className={`cursor-pointer font-medium ${tone}`}>
+              {number(r[key])} {word}
+              {r[key] > items.length ? `, the first ${items.length}` : ''}
+            </summary>
+            <ul className="mt-1 max-h-56 overflow-auto text-[13px]">
+              {items.map((i) => (
+                <li key={i.kind + i.key} className="flex flex-wrap gap-x-2">
+                  <Link className="id link-hover link" to={objectTo[i.kind]!(i.id)}>
+                    {i.id}
+                  </Link>
+                  <span className="quiet">
+                    {thingWord[i.kind]?.[0]}
+                    {i.adopts ? ', here already' : ''}
+                    {i.line ? `, line ${i.line}` : ''}
+                  </span>
+                  {i.fields?.slice(0, 6).map((f) => (
+                    <span key={f.field}>
+                      {f.field}: <s className="quiet">{f.from?.slice(0, 60) ?? 'nothing'}</s> → {f.to?.slice(0, 60) ?? 'nothing'}
+                    </span>
+                  ))}
+                </li>
+              ))}
+            </ul>
+          </details>
+        );
+      })}
+    </div>
+  );
+}
+
+function Left({ s }: { s: Source }) {
+  const left = useLeft(s.id);
+  const [chosen, setChosen] = useState(new Set<string>());
+  const [removing, setRemoving] = useState(false);
+  const items = left.data?.items ?? [];
+  if (items.length === 0) return null;
+  const key = (l: LeftObject) => `${l.kind}/${l.id}`;
+  return (
+    <Sheet title="Left" aside="no longer at the source, and still here">
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            <th className="w-8">
+              <input type="checkbox" className="checkbox checkbox-sm" aria-label="Choose all" checked={chosen.size === items.length} onChange={(e) => setChosen(new Set(e.target.checked ? items.map(key) : []))} />
+            </th>
+            <th>What</th>
+            <th>Since</th>
+            <th>Removed by itself</th>
+          </tr>
+        </thead>
+        <tbody>
+          {items.map((l) => (
+            <tr key={key(l)}>
+              <td>
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-sm"
+                  aria-label={`Choose ${l.id}`}
+                  checked={chosen.has(key(l))}
+                  onChange={(e) => {
+                    const next = new Set(chosen);
+                    if (e.target.checked) next.add(key(l));
+                    else next.delete(key(l));
+                    setChosen(next);
+                  }}
+                />
+              </td>
+              <td>
+                <Link className="link-hover link" to={objectTo[l.kind]!(l.id)}>
+                  {l.title || l.id}
+                </Link>{' '}
+                <span className="quiet">
+                  {thingWord[l.kind]?.[0]} <span className="id">{l.id}</span>
+                </span>
+              </td>
+              <td>
+                <Time at={l.since} />
+              </td>
+              <td>{l.due ? <Time at={l.due} /> : <span className="quiet">only by a person</span>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <div className="flex justify-end px-4 py-2">
+        <button type="button" className="btn btn-sm" disabled={chosen.size === 0} onClick={() => setRemoving(true)}>
+          Remove {number(chosen.size)} …
+        </button>
+      </div>
+      <Dialog open={removing} onClose={() => setRemoving(false)} title={`Remove ${number(chosen.size)}`} wide>
+        <Removal
+          s={s}
+          objects={items.filter((l) => chosen.has(key(l))).map((l) => ({ kind: l.kind, id: l.id }))}
+          onDone={() => {
+            setChosen(new Set());
+            setRemoving(false);
+          }}
+        />
+      </Dialog>
+    </Sheet>
+  );
+}
+
+function Removal({ s, objects, onDone }: { s: Source; objects: { kind: 'units' | 'people' | 'devices' | 'groups'; id: string }[]; onDone: () => void }) {
+  const [error, setError] = useState<unknown>();
+  const look = useQuery({
+    queryKey: [...keys.sources, s.id, 'removal', objects],
+    queryFn: () => got(api.POST('/api/v1/sources/{id}/removals', { params: { path: { id: s.id } }, body: { objects, look: true } })),
+    retry: false,
+  });
+  return (
+    <div className="flex flex-col gap-3 text-sm">
+      <Failed error={look.error ?? error} />
+      {look.isPending && <Loading rows={3} />}
+      {look.data?.named && (
+        <div role="alert">
+          <p className="font-medium text-warning">Something still names it. Take it out there first, in a change:</p>
+          <Faults list={look.data.named} />
+        </div>
+      )}
+      {look.data?.impact && <ImpactView of={look.data.impact} />}
+      <button
+        type="button"
+        className="btn btn-primary btn-sm self-end"
+        disabled={!look.data?.impact}
+        onClick={() =>
+          void got(api.POST('/api/v1/sources/{id}/removals', { params: { path: { id: s.id } }, body: { objects } }))
+            .then(refresh)
+            .then(onDone)
+            .catch(setError)
+        }
+      >
+        Remove from the estate
+      </button>
+    </div>
+  );
+}
+
+function Tokens({ s }: { s: Source }) {
+  const tokens = useQuery({ queryKey: [...keys.sources, s.id, 'tokens'], queryFn: () => got(api.GET('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } } })), retry: false });
+  const [name, setName] = useState('');
+  const [secret, setSecret] = useState('');
+  const [error, setError] = useState<unknown>();
+  return (
+    <Sheet title="Tokens" aside={<span className="id">{location.origin}/scim/v2</span>}>
+      <div className="flex flex-col gap-3 px-4 py-3 text-sm">
+        {tokens.data?.length === 0 && <p className="quiet">No token yet. The client signs in with one, sent as a bearer token.</p>}
+        <ul>
+          {tokens.data?.map((t) => (
+            <li key={t.id} className="flex items-center gap-3 py-0.5">
+              <span className={t.revoked_at ? 'quiet line-through' : 'font-medium'}>{t.name}</span>
+              <span className="quiet">
+                made by {t.created_by} <Time at={t.created_at} />, last used <Time at={t.used_at} />
+              </span>
+              {t.revoked_at ? (
+                <span className="quiet">
+                  revoked <Time at={t.revoked_at} />
+                </span>
+              ) : (
+                <button
+                  type="button"
+                  className="btn btn-ghost btn-xs"
+                  onClick={() =>
+                    void got(api.DELETE('/api/v1/sources/{id}/tokens/{token}', { params: { path: { id: s.id, token: t.id } } }))
+                      .then(refresh)
+                      .catch(setError)
+                  }
+                >
+                  Revoke
+                </button>
+              )}
+            </li>
+          ))}
+        </ul>
+        {secret && (
+          <p role="alert" className="rounded border border-primary/50 bg-primary/6 px-3 py-2">
+            Shown once, now: <Id copy>{secret}</Id>
+          </p>
+        )}
+        <form
+          className="flex gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            void got(api.POST('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } }, body: { name } }))
+              .then((t) => {
+                setSecret(t.secret ?? '');
+                setName('');
+                return refresh();
+              })
+              .catch(setError);
+          }}
+        >
+          <input aria-label="Which client the token is for" placeholder="Which client it is for" className="input input-sm w-64" value={name} onChange={(e) => setName(e.target.value)} />
+          <button type="submit" className="btn btn-sm" disabled={!name.trim()}>
+            Make a token
+          </button>
+        </form>
+        <Failed error={error} />
+      </div>
+    </Sheet>
+  );
+}
+
+function SetUp({ s }: { s: Source }) {
+  const [open, setOpen] = useState(false);
+  const [draft, setDraft] = useState<SourceSetUp>(s.proposed ?? s.set_up ?? {});
+  const [error, setError] = useState<unknown>();
+  const propose = () =>
+    got(api.PUT('/api/v1/sources/{id}', { params: { path: { id: s.id }, header: { 'If-Match': `"${s.version}"` } }, body: { set_up: draft } }))
+      .then(refresh)
+      .then(() => setOpen(false));
+  return (
+    <>
+      <div className="flex items-center gap-3 text-sm">
+        <button type="button" className="btn btn-sm" aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? 'Close the set-up' : 'Look at the set-up'}
+        </button>
+        {s.proposed && s.set_up && <span className="text-warning">Another set-up is proposed. The old one stays in force until a dry run with the new one is taken.</span>}
+      </div>
+      {open && (
+        <>
+          <SetUpForm kind={s.kind as Kind} value={draft} onChange={setDraft} />
+          <Failed error={error} />
+          <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void propose().catch(setError)}>
+            Propose this set-up
+          </button>
+        </>
+      )}
+    </>
+  );
+}
+
+const ways: Record<string, string> = { full: 'everything compared', recent: 'what altered', upload: 'a table', held: 'what the client had written', provisioning: 'the client wrote' };
+
+function Runs({ list }: { list: SourceRun[] }) {
+  return (
+    <Sheet title="Readings" aside="the newest first">
+      {list.length === 0 && <Empty>None yet.</Empty>}
+      <ul className="divide-y divide-base-300/60 text-sm">
+        {list.map((r) => (
+          <li key={r.seq} className="px-4 py-1.5">
+            <details>
+              <summary className="flex cursor-pointer flex-wrap gap-x-3">
+                <Time at={r.started_at} />
+                <span>{ways[r.way]}</span>
+                <span className={r.state === 'failed' ? 'text-error' : r.state === 'dropped' ? 'quiet' : ''}>{r.state === 'dropped' ? 'let go' : r.state}</span>
+                {r.report && (
+                  <span className="quiet">
+                    {[r.report.new && `${number(r.report.new)} new`, r.report.altered && `${number(r.report.altered)} altered`, r.report.left && `${number(r.report.left)} left`, r.report.back && `${number(r.report.back)} back`]
+                      .filter(Boolean)
+                      .join(', ') || (r.state === 'failed' ? r.report.message : 'nothing altered')}
+                  </span>
+                )}
+                <span className="quiet">by {r.by}</span>
+              </summary>
+              {r.report && (
+                <div className="py-2">
+                  <ReportView of={r.report} />
+                </div>
+              )}
+            </details>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
+  );
+}
