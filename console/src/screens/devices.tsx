@@ -21,14 +21,14 @@ const columns: ListColumn<Device>[] = [
       </span>
     ),
   },
-  { key: 'owner_name', word: 'Owner', width: 'minmax(9rem,1.4fr)', cell: (d) => d.owner_name || <span className="quiet">no owner</span> },
-  { key: 'unit', word: 'Unit', width: 'minmax(7rem,1fr)', cell: (d) => <span className="id">{d.unit}</span> },
-  { key: 'os', word: 'System', width: 'minmax(5rem,0.6fr)', cell: (d) => d.os },
-  { key: 'os_version', word: 'Release', width: 'minmax(5rem,0.6fr)', cell: (d) => d.os_version },
-  { key: 'model', word: 'Model', width: 'minmax(8rem,1fr)', cell: (d) => d.model },
-  { key: 'last_seen', word: 'Last seen', width: 'minmax(7rem,0.8fr)', cell: (d) => <Time at={d.last_seen} /> },
-  { key: 'applied', word: 'In force', width: '5.5rem', cell: (d) => <span className="tabular-nums">{number(d.statuses.applied)}</span> },
-  { key: 'failed', word: 'Needs a look', width: 'minmax(11rem,1.4fr)', cell: (d) => <Needs d={d} /> },
+  { key: 'owner_name', word: 'Owner', width: 'minmax(8rem,1.4fr)', cell: (d) => d.owner_name || <span className="quiet">no owner</span> },
+  { key: 'unit', word: 'Unit', width: 'minmax(6.5rem,1fr)', cell: (d) => <span className="id">{d.unit}</span> },
+  { key: 'os', word: 'System', width: 'minmax(4.5rem,0.6fr)', cell: (d) => d.os },
+  { key: 'os_version', word: 'Release', width: 'minmax(4.5rem,0.5fr)', cell: (d) => d.os_version },
+  { key: 'model', word: 'Model', width: 'minmax(6.5rem,1fr)', cell: (d) => d.model },
+  { key: 'last_seen', word: 'Last seen', width: 'minmax(5.5rem,0.7fr)', cell: (d) => <Time at={d.last_seen} /> },
+  { key: 'applied', word: 'In force', width: '4.5rem', cell: (d) => <span className="tabular-nums">{number(d.statuses.applied)}</span> },
+  { key: 'failed', word: 'Needs a look', width: 'minmax(8rem,1.4fr)', cell: (d) => <Needs d={d} /> },
 ];
 
 function Needs({ d }: { d: Device }) {
@@ -65,7 +65,7 @@ export function DevicesScreen() {
   const tree = useUnitTree().data ?? [];
   const groups = useGroups().data ?? [];
   const choice = (key: 'unit' | 'group' | 'os' | 'state', label: string, options: [string, string][]) => (
-    <select aria-label={label} className="select select-sm w-auto max-w-44" value={query[key] ?? ''} onChange={(e) => set({ [key]: e.target.value })}>
+    <select aria-label={label} className="select select-sm w-auto max-w-30" value={query[key] ?? ''} onChange={(e) => set({ [key]: e.target.value })}>
       <option value="">{label}: any</option>
       {options.map(([value, word]) => (
         <option key={value} value={value}>

@@ -104,7 +104,7 @@ export function ListBar({
           type="search"
           aria-label={`Search ${of}`}
           placeholder={placeholder}
-          className="input input-sm w-64"
+          className="input input-sm w-52"
           value={text}
           onChange={(e) => setText(e.target.value)}
         />
@@ -356,7 +356,7 @@ export function ListRows<T extends { id: string; fields?: Record<string, unknown
     ...extra.map((name) => ({ key: name, word: fieldWord(name), width: 'minmax(7rem,1fr)', cell: (row: T) => valueText(row.fields?.[name] as Value | undefined) })),
   ];
   const template = [...(onSelect ? ['1.5rem'] : []), ...all.map((c) => c.width)].join(' ');
-  const wide = { gridTemplateColumns: template, minWidth: `${20 + all.length * 6}rem` };
+  const wide = { gridTemplateColumns: template, minWidth: `${2 + all.length * 7}rem` };
   const choose = (index: number, range: boolean) => {
     if (!onSelect) return;
     const next = new Set(selected);

@@ -106,8 +106,8 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
             <input
               list={listID}
               aria-label={`${label}: add a unit, group, device or person`}
-              placeholder="unit:, group:, device:, person:, serial:"
-              className="input input-sm join-item w-72 font-mono text-[13px]"
+              placeholder="unit:, group:, serial: …"
+              className="input input-sm join-item w-44 font-mono text-[13px]"
               value={text}
               onPaste={(e) => {
                 const pasted = lines(e.clipboardData.getData('text').replaceAll(/[,;\t]/g, '\n'));

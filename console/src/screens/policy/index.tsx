@@ -2,13 +2,14 @@
 import { useEffect, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
-import { useAreas, useDictionary, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
+import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { ReachBar } from '../../ui/reach';
 import { count, number, Status } from '../../ui/words';
 import { About, AudienceSheet } from './audience';
+import { noticeWord } from '../exceptions';
 import { MergeClashes } from './clashes';
 import { same } from './entry';
 import { forgetTyped, useKept, type Saving } from './kept';
@@ -82,6 +83,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
           <Settings doc={doc} alter={alter} dictionary={dictionary} areas={areas} use={use} faults={faults} locked={locked} />
           <AudienceSheet doc={doc} alter={alter} faults={faults} locked={locked} />
           <About doc={doc} alter={alter} locked={locked} />
+          <Departures doc={doc} />
         </div>
         <div className="flex min-w-0 flex-col gap-4 xl:sticky xl:top-4">
           {faults.length > 0 && (
@@ -256,3 +258,21 @@ function Actions({
   );
 }
 
+/** The exceptions from the settings of a policy. */
+function Departures({ doc }: { doc: PolicyDoc }) {
+  const { change } = useOpenChange();
+  const list = (useExceptions(change).data ?? []).filter((x) => x.days >= 0 && x.setting in doc.settings);
+  if (list.length === 0) return null;
+  return (
+    <Sheet title="Exceptions from its settings" aside={<Link to="/exceptions">all of them</Link>}>
+      <ul className="divide-y divide-base-300/60 text-sm">
+        {list.map((x) => (
+          <li key={x.id} className="px-4 py-2">
+            <span className="id">{x.id}</span>: {x.title || x.setting} for <span className="id">{x.target}</span> {x.unset ? 'is left to the laptop' : 'is another value'}, on {count(x.devices, 'laptop')};{' '}
+            <span className={x.notice ? 'text-warning' : 'quiet'}>{noticeWord(x.days)}</span>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
+  );
+}

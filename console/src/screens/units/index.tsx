@@ -1,5 +1,5 @@
 // The tree of units with counts; a unit can be moved with all below it, its laptops too, and go its own way.
-import { FolderInput, Laptop } from 'lucide-react';
+import { FolderInput } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { api, got, type Unit } from '../../api/client';
@@ -25,12 +25,12 @@ export function UnitsScreen() {
               <tr>
                 <th>Unit</th>
                 <th className="text-right">Laptops</th>
-                <th className="text-right">Of these, in it alone</th>
+                <th className="text-right">In it alone</th>
                 <th className="text-right">People</th>
                 <th className="text-right">Policies for it</th>
                 <th>Own way</th>
                 <th>From</th>
-                <th className="w-64">
+                <th>
                   <span className="sr-only">What can be done</span>
                 </th>
               </tr>
@@ -39,7 +39,7 @@ export function UnitsScreen() {
               {tree.data.map((u) => (
                 <tr key={u.id}>
                   <td>
-                    <div style={{ paddingLeft: `${u.depth * 1.25}rem` }}>
+                    <div className="whitespace-nowrap" style={{ paddingLeft: `${u.depth * 1.25}rem` }}>
                       <span className="font-medium">{u.title || u.id}</span>
                       <span className="id quiet ml-2">{u.id}</span>
                     </div>
@@ -57,12 +57,9 @@ export function UnitsScreen() {
                   </td>
                   <td className="text-right tabular-nums">{number(u.policies)}</td>
                   <td className="text-info">{u.detach.join(', ')}</td>
-                  <td>{u.source ?? <span className="quiet">edited here</span>}</td>
+                  <td className="whitespace-nowrap">{u.source ?? <span className="quiet">edited here</span>}</td>
                   <td>
                     <div className="flex justify-end gap-1">
-                      <Link className="btn btn-ghost btn-xs" to={`/devices?unit=${u.id}`}>
-                        <Laptop size={13} aria-hidden /> Laptops
-                      </Link>
                       {u.parent && (
                         <button type="button" className="btn btn-ghost btn-xs" onClick={() => setMoving(u)}>
                           <FolderInput size={13} aria-hidden /> Move
