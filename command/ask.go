@@ -77,8 +77,13 @@ func listing[T any](s Streams, name, what, path string, header []string, row fun
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			query := url.Values{}
 			for _, f := range flags {
-				if flag := f.Names()[0]; c.IsSet(flag) {
-					query.Set(strings.ReplaceAll(flag, "-", "_"), fmt.Sprint(c.Value(flag)))
+				switch flag := f.Names()[0]; v := c.Value(flag).(type) {
+				case []string:
+					query[strings.ReplaceAll(flag, "-", "_")] = v
+				default:
+					if c.IsSet(flag) {
+						query.Set(strings.ReplaceAll(flag, "-", "_"), fmt.Sprint(v))
+					}
 				}
 			}
 			return listed(ctx, s, c, api, path, query, header, row)
@@ -129,21 +134,9 @@ func showCommand(s Streams, noun, kind string, more func(context.Context, *cli.C
 	}
 }
 
-func groupCommand(s Streams) *cli.Command {
-	return &cli.Command{
-		Name: "group", Usage: "groups: list, show",
-		Commands: []*cli.Command{
-			listing(s, "list", "groups", "/groups", []string{"group", "of", "members", "rule fails on", "title"}, func(g wire.Group) []string {
-				return []string{g.ID, g.Of, fmt.Sprint(g.Members), fmt.Sprint(g.Failures), g.Title}
-			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}),
-			showCommand(s, "group", "groups", func(context.Context, *cli.Command, *client.Client, wire.Object) error { return nil }),
-		},
-	}
-}
-
 func deviceCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "device", Usage: "devices: list, show, try again what failed, ask, simulate",
+		Name: "device", Usage: "devices: list, show, compare, suppose, move, try again what failed, ask, simulate",
 		Commands: []*cli.Command{
 			listing(s, "list", "devices", "/devices", []string{"device", "owner", "unit", "os", "last seen", "applied", "pending", "failed"}, func(d wire.Device) []string {
 				seen := "never"
@@ -152,7 +145,8 @@ func deviceCommand(s Streams) *cli.Command {
 				}
 				return []string{d.ID, d.OwnerName, d.Unit, d.OS + " " + d.OSVersion, seen, fmt.Sprint(d.Statuses.Applied), fmt.Sprint(d.Statuses.Pending), fmt.Sprint(d.Statuses.Failed)}
 			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "unit", Usage: "only in this `UNIT` or below"}, &cli.StringFlag{Name: "group", Usage: "only of this `GROUP`"},
-				&cli.StringFlag{Name: "state", Usage: "only in this `STATE`: silent, never-seen, failed, pending, conflict, problem"}, &cli.StringFlag{Name: "sort", Usage: "`ORDER`: id, owner, unit, os, last_seen, failed, pending; with - in front the other way"}),
+				&cli.StringFlag{Name: "state", Usage: "only in this `STATE`: silent, never-seen, failed, pending, conflict, problem"}, whereFlag(), &cli.StringFlag{Name: "sort", Usage: "`FIELD` to sort by: id, unit, os_version, facts/ram_gb, last_seen, failed …; with - in front the other way"}),
+			compareCommand(s), supposeCommand(s), moveCommand(s),
 			{
 				Name: "show", Usage: "what a device gets, has, and said", ArgsUsage: "DEVICE", Flags: []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -191,6 +185,20 @@ func deviceCommand(s Streams) *cli.Command {
 func printDevice(s Streams, p wire.DevicePage) {
 	d := p.Device
 	fmt.Fprintf(s.Out, "%s  %s  %s %s  %s  owner %s\n", d.ID, d.Model, d.OS, d.OSVersion, strings.Join(p.Units, " / "), d.OwnerName)
+	if d.Origin != nil {
+		fmt.Fprintf(s.Out, "from the source %s: %s", d.Origin.Source, strings.Join(d.Origin.Brings, ", "))
+		if len(d.Origin.Local) > 0 {
+			fmt.Fprintf(s.Out, "; edited here: %s", strings.Join(d.Origin.Local, ", "))
+		}
+		if d.Origin.Left != nil {
+			fmt.Fprintf(s.Out, "; LEFT its source on %s", moment(*d.Origin.Left))
+		}
+		fmt.Fprintln(s.Out)
+	}
+	printMemberships(s, p.Groups)
+	for _, x := range p.Exceptions {
+		fmt.Fprintf(s.Out, "exception %s for %s, lapses in %s\n", x.ID, x.Setting, counted(x.Days, "day"))
+	}
 	rows := make([][]string, len(p.Deliveries))
 	for i, x := range p.Deliveries {
 		rows[i] = []string{x.Setting, x.Status, valueText(x.Wanted), valueText(x.Reported), x.Reason}

@@ -108,7 +108,7 @@ func changeCommand(s Streams) *cli.Command {
 // asked makes an action that takes a number of arguments and asks the service.
 func asked(_ Streams, arguments int, expected string, do func(context.Context, *cli.Command, *client.Client) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		if c.NArg() != arguments {
+		if arguments >= 0 && c.NArg() != arguments || arguments < 0 && c.NArg() < -arguments {
 			return usage("%s: found %d arguments, expected %s", c.Name, c.NArg(), expected)
 		}
 		api, err := signedIn()
@@ -227,6 +227,12 @@ func showImpact(ctx context.Context, api *client.Client, w io.Writer, id, format
 	if len(impact.Faults) > 0 {
 		return problem.Faults(impact.Faults)
 	}
+	printImpact(w, impact)
+	return nil
+}
+
+// printImpact prints what a change does.
+func printImpact(w io.Writer, impact wire.Impact) {
 	fmt.Fprintf(w, "%d of %s get something else", impact.Devices, counted(impact.Estate, "device"))
 	for _, part := range []struct {
 		n    int
@@ -264,7 +270,6 @@ func showImpact(ctx context.Context, api *client.Client, w io.Writer, id, format
 			fmt.Fprintf(w, "%s: %s on %s\n", part.word, f.Message, counted(f.DeviceCount, "device"))
 		}
 	}
-	return nil
 }
 
 // stateText shows what a setting is on a laptop.

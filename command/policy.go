@@ -43,7 +43,7 @@ func policyCommand(s Streams) *cli.Command {
 					return printed(s, c, use, func() { printUse(s.Out, use) })
 				}),
 			},
-			summaryCommand(s), historyCommand(s), newPolicyCommand(s), setCommand(s), unsetCommand(s), audienceCommand(s), splitCommand(s), restoreCommand(s), retireCommand(s),
+			summaryCommand(s), historyCommand(s), newPolicyCommand(s), setCommand(s), unsetCommand(s), audienceCommand(s), reachCommand(s), splitCommand(s), restoreCommand(s), retireCommand(s),
 		},
 	}
 }

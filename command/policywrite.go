@@ -283,23 +283,14 @@ func targetsOf(ctx context.Context, s Streams, c *cli.Command, api *client.Clien
 	if len(serials) == 0 {
 		return targets, nil
 	}
-	devices, err := client.All[wire.Device](ctx, api, "/devices", nil)
+	found, err := client.Post[wire.Pasted](ctx, api, "/audience/paste", wire.PasteList{Words: serials})
 	if err != nil {
 		return nil, err
 	}
-	bySerial := make(map[string]string, len(devices))
-	for _, d := range devices {
-		bySerial[strings.ToLower(d.Serial)] = d.ID
+	for _, id := range found.Devices {
+		targets = append(targets, "device:"+id)
 	}
-	var unknown []string
-	for _, serial := range serials {
-		if id := bySerial[strings.ToLower(serial)]; id != "" {
-			targets = append(targets, "device:"+id)
-			fmt.Fprintf(s.Out, "%s is %s\n", serial, id)
-		} else {
-			unknown = append(unknown, serial)
-		}
-	}
+	unknown := found.Unknown
 	if len(unknown) > 0 {
 		return nil, usage("audience: no laptop has the serial number %s", strings.Join(unknown, ", "))
 	}

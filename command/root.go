@@ -78,7 +78,7 @@ func root(s Streams) *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run decides the status
 		Commands: []*cli.Command{
 			checkCommand(s), effectiveCommand(s), explainCommand(s), conflictsCommand(s),
-			policyCommand(s), groupCommand(s), deviceCommand(s), settingCommand(s), kitCommand(s), fileCommand(s), changeCommand(s), statusCommand(s), importCommand(s), exportCommand(s),
+			policyCommand(s), deviceCommand(s), personCommand(s), groupCommand(s), unitCommand(s), sourceCommand(s), exceptionCommand(s), settingCommand(s), kitCommand(s), fileCommand(s), changeCommand(s), statusCommand(s), importCommand(s), exportCommand(s),
 			signInCommand(s), setUpCommand(s), serveCommand(s), demoCommand(s), apiDocumentCommand(s), checkDatabaseCommand(s),
 		},
 	}

@@ -47,13 +47,14 @@ func serveCommand(s Streams) *cli.Command {
 				return nil
 			}},
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the records", TakesFile: true},
+			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each", TakesFile: true},
 			dateFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
 				return usage("serve: found %s, expected no arguments", problem.Quote(c.Args().First()))
 			}
-			config := service.Config{Address: c.String("listen"), Database: c.String("database"), MaxFile: int64(c.Int("max-file-mb")) << 20, Log: slog.New(slog.NewTextHandler(s.Err, nil))}
+			config := service.Config{Address: c.String("listen"), Database: c.String("database"), Secrets: c.String("secrets"), MaxFile: int64(c.Int("max-file-mb")) << 20, Log: slog.New(slog.NewTextHandler(s.Err, nil))}
 			if c.IsSet("date") {
 				day, err := dayOf(c)
 				if err != nil {
@@ -90,6 +91,7 @@ func demoCommand(s Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
 			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's records"},
+			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each"},
 			&cli.StringFlag{Name: "estate", Value: "demo/estate", Usage: "estate `FOLDER` to begin with"},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
@@ -109,7 +111,7 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 		return err
 	}
 	defer logFile.Close()
-	running, err := service.Start(service.Config{Address: c.String("listen"), Database: filepath.Join(folder, "zridge.db"), Day: estate.Date(demo.Day), Log: slog.New(slog.NewTextHandler(logFile, nil))})
+	running, err := service.Start(service.Config{Address: c.String("listen"), Database: filepath.Join(folder, "zridge.db"), Secrets: c.String("secrets"), Day: estate.Date(demo.Day), Log: slog.New(slog.NewTextHandler(logFile, nil))})
 	if err != nil {
 		return err
 	}

@@ -78,7 +78,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.shows("laptops that fit")
 	p.fill("Search devices", "LT-0107")
 	p.shows("No laptop fits")
-	p.button("Show all devices")
+	p.link("Show all devices")
 	p.shows("240 laptops")
 
 	p.goTo("/devices/LT-0110")

@@ -114,7 +114,7 @@ func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
 	p.shows("On the laptops")
 	p.goTo("/policies/house-rules")
 	p.shows("You may look, not edit")
-	p.until("fields are locked", `[...document.querySelectorAll('main input, main select, main textarea')].every((e) => e.disabled)`)
+	p.until("fields are locked", `[...document.querySelectorAll('main input, main select, main textarea')].every((e) => e.disabled || e.getAttribute('aria-label')?.startsWith('Compare'))`)
 	p.goTo("/clashes")
 	p.shows("Banner text before sign-in")
 	p.until("nothing can be settled", `![...document.querySelectorAll('button')].some((b) => b.innerText.includes('Prefer this'))`)

@@ -126,7 +126,7 @@ function Bars({ title, list }: { title: string; list: { word: string; n: number;
   return (
     <div>
       <h3 className="quiet mb-1 text-[13px]">{title}</h3>
-      <ul className="flex max-h-44 flex-col gap-1 overflow-auto">
+      <ul className="flex max-h-44 flex-col gap-1 overflow-auto" tabIndex={0} aria-label={title}>
         {list.map((l) => (
           <li key={l.word} className="grid grid-cols-[9rem_1fr_5.5rem] items-center gap-2 text-[13px]">
             {l.to ? (
