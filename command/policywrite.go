@@ -290,6 +290,13 @@ func targetsOf(ctx context.Context, s Streams, c *cli.Command, api *client.Clien
 	for _, id := range found.Devices {
 		targets = append(targets, "device:"+id)
 	}
+	left := found.Devices
+	for _, serial := range serials { // in their order, without those that nobody has
+		if len(left) > 0 && !slices.Contains(found.Unknown, serial) && !slices.Contains(found.Doubled, serial) {
+			fmt.Fprintf(s.Out, "%s is %s\n", serial, left[0])
+			left = left[1:]
+		}
+	}
 	unknown := found.Unknown
 	if len(unknown) > 0 {
 		return nil, usage("audience: no laptop has the serial number %s", strings.Join(unknown, ", "))

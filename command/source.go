@@ -300,6 +300,9 @@ func lineText(n int) string {
 
 // finishRun prints a run and gives the exit status that it comes to.
 func finishRun(s Streams, c *cli.Command, id string, run wire.SourceRun) error {
+	if run.State == "failed" && len(run.Report.Faults) > 0 && c.String("format") != "json" {
+		return run.Report.Faults
+	}
 	if err := printed(s, c, run, func() { printReport(s.Out, run.Report) }); err != nil {
 		return err
 	}

@@ -190,11 +190,15 @@ func groupCommand(s Streams) *cli.Command {
 					if err != nil {
 						return err
 					}
-					t, err := client.Post[wire.GroupTrial](ctx, api, "/groups/try", doc)
-					if err == nil {
-						printGroupTrial(s, t, doc.Of)
+					t, err := client.Post[wire.GroupAnswer](ctx, api, "/groups/try", doc)
+					switch {
+					case err != nil:
+						return err
+					case len(t.Faults) > 0:
+						return t.Faults
 					}
-					return err
+					printGroupTrial(s, *t.Trial, doc.Of)
+					return nil
 				}),
 			},
 			{
@@ -327,11 +331,14 @@ func reachCommand(s Streams) *cli.Command {
 				}
 				return printed(s, c, few, func() { fmt.Fprintln(s.Out, strings.Join(few.Devices, "\n")) })
 			}
-			var r wire.AudienceReach
+			var r wire.AudienceAnswer
 			if _, err := api.Call(ctx, http.MethodPost, "/audience", query, in, &r); err != nil {
 				return err
 			}
-			return printed(s, c, r, func() { printReach(s, r) })
+			if len(r.Faults) > 0 {
+				return r.Faults
+			}
+			return printed(s, c, r.Reach, func() { printReach(s, *r.Reach) })
 		}),
 	}
 }
@@ -447,7 +454,7 @@ func exceptionCommand(s Streams) *cli.Command {
 			{
 				Name: "end", Usage: "end an exception, in a change, and say what that does", ArgsUsage: "EXCEPTION", Flags: []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "EXCEPTION", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-					if err := putEdit(ctx, api, s.Out, change, http.MethodPost, string(estate.KindException), c.Args().First(), "retire", nil); err != nil {
+					if err := putEdit(ctx, api, s.Out, change, http.MethodPost, string(estate.KindException), c.Args().First(), "/retire", nil); err != nil {
 						return err
 					}
 					return showImpact(ctx, api, s.Out, change.ID, "text")

@@ -27,6 +27,10 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	if p, _ := call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "p1"), quietPolicy); p != nil {
 		t.Fatal(p)
 	}
+	inventory := `{"id":"inventory","kind":"csv","title":"Inventory","set_up":{"table":{"of":"devices","key":"serial","whole":true,"columns":{"serial":"serial","os":"os","release":"os_version"}}}}`
+	if p, _ := call(t, api, http.MethodPost, "/sources", inventory); p != nil {
+		t.Fatal(p)
+	}
 	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatalf("axe-core is not installed (make console): %v", err)
@@ -44,7 +48,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		"/policies/field-encryption": "Startup PIN held", "/policies/p1": "not live yet", "/dictionary": "Encrypt the disks", "/dictionary?q=usb": "USB sticks", "/clashes": "Banner text before sign-in",
 		"/policies/new?kit=travel": "Trains and cafés", "/policies/new?like=house-rules": "will be copied", "/policies/new?device=LT-0110": "Show what it has", "/policies/house-rules/history": "Version 1",
 		"/policies/field-encryption/summary": "How to go back", "/dictionary/applications.permissions": "Several policies", "/dictionary/define?from=media.camera": "Further words", "/dictionary?area=trust": "Certificates never to trust",
-		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/records": "publish", "/people": "Piet Duarte", "/people/ruth.mbeki": "Crew leads", "/groups": "Release pilots", "/groups/old-chip": "The rule fails on", "/groups/new": "Who is in it", "/units": "Going their own way", "/sources": "Inventory", "/sources/new": "A provisioning client",
+		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/records": "publish", "/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads", "/groups": "Release pilots", "/groups/old-chip": "The rule fails on", "/groups/new": "Who is in it", "/units": "Going their own way", "/sources": "Inventory", "/sources/new": "A provisioning client",
 		"/sources/inventory": "Send a table", "/exceptions": "Sonar plotter", "/exceptions?ask=": "Nothing alters before", "/compare?a=LT-0110&unit=slipway": "settings differ", "/compare?a=LT-0001&b=LT-0110": "Facts that differ", "/devices?where=facts/ram_gb>=16&columns=facts/ram_gb": "laptops that fit", "/no/such/page": "no such page",
 	} {
 		p.goTo(path)

@@ -178,6 +178,16 @@ type (
 		Beside    string            `json:"beside,omitempty" maxLength:"128" doc:"A policy whose audience is compared"`
 		Whole     bool              `json:"whole,omitempty" doc:"Name all laptops and people, and not just the first"`
 	}
+	// AudienceAnswer is who would get a policy, or what is wrong with how it is written: it is asked while somebody types.
+	AudienceAnswer struct {
+		Faults problem.Faults `json:"faults,omitempty" doc:"With any, the rest is absent"`
+		Reach  *AudienceReach `json:"reach,omitempty"`
+	}
+	// GroupAnswer is who a group would have, or what is wrong with how it is written.
+	GroupAnswer struct {
+		Faults problem.Faults `json:"faults,omitempty" doc:"With any, the rest is absent"`
+		Trial  *GroupTrial    `json:"trial,omitempty"`
+	}
 	// AudienceReach is who would get a policy, and who not.
 	AudienceReach struct {
 		Estate      int                       `json:"estate"`
@@ -358,9 +368,5 @@ type (
 		Name string         `json:"name"`
 		A    *setting.Value `json:"a,omitempty"`
 		B    *setting.Value `json:"b,omitempty"`
-	}
-	// FaultList is what is wrong with something that is only tried.
-	FaultList struct {
-		Faults problem.Faults `json:"faults"`
 	}
 )

@@ -28,6 +28,7 @@ type Table struct {
 	make   func(field string) Column
 	fields []string // in the order in which they are offered; facts and attributes after the fixed ones
 	words  func(row int) []string
+	paths  map[estate.UnitID][]string // by unit, from the root down
 
 	mu      sync.Mutex
 	columns map[string]Column
@@ -98,6 +99,7 @@ func Devices(plan *resolve.Plan) *Table {
 		names[snapshot.People[i].ID] = cmp.Or(snapshot.People[i].Name, string(snapshot.People[i].ID))
 	}
 	t := table(len(devices), DeviceFields, facts, "facts/")
+	t.paths = plan.UnitPaths()
 	for i, d := range devices {
 		t.ids[i] = string(d.ID)
 	}
@@ -125,12 +127,15 @@ func Devices(plan *resolve.Plan) *Table {
 		case "owner_name":
 			return func(row int) setting.Value { return text(names[devices[row].Owner]) }
 		case "unit":
-			return func(row int) setting.Value {
-				path := plan.HomeUnits(devices[row].ID)
-				return text(path[len(path)-1])
-			}
+			homes := homesOf(plan, devices)
+			return func(row int) setting.Value { return text(homes[row]) }
 		case "units":
-			return func(row int) setting.Value { return setting.ListValue(plan.HomeUnits(devices[row].ID)) }
+			paths := map[string]setting.Value{}
+			for unit, path := range plan.UnitPaths() {
+				paths[string(unit)] = setting.ListValue(path)
+			}
+			homes := homesOf(plan, devices)
+			return func(row int) setting.Value { return paths[homes[row]] }
 		case "os":
 			return func(row int) setting.Value { return text(string(devices[row].OS)) }
 		case "os_version":
@@ -148,6 +153,14 @@ func Devices(plan *resolve.Plan) *Table {
 		}
 	}
 	return t
+}
+
+func homesOf(plan *resolve.Plan, devices []*estate.Device) []string {
+	out := make([]string, len(devices))
+	for i, d := range devices {
+		out[i] = string(plan.HomeUnit(d.ID))
+	}
+	return out
 }
 
 // People makes the table of a plan's people.
@@ -168,6 +181,7 @@ func People(plan *resolve.Plan) *Table {
 	}
 	paths := plan.UnitPaths()
 	t := table(len(people), PersonFields, attributes, "attributes/")
+	t.paths = paths
 	for i, p := range people {
 		t.ids[i] = string(p.ID)
 	}
@@ -299,12 +313,14 @@ func (t *Table) Find(q Query) ([]int32, error) {
 	}
 	tests := make([]func(row int) bool, 0, len(q.Conditions)+1)
 	for i, c := range q.Conditions {
-		field := c.Field
-		if field == "unit" && (c.Op == Is || c.Op == IsNot) { // a unit stands for all below it
-			field = "units"
+		of := column(problem.Join("/query/where", i), c.Field)
+		passes := c.remembered()
+		if c.Field == "unit" && (c.Op == Is || c.Op == IsNot) { // a unit stands for all below it
+			below := t.below(c.Words)
+			is := c.Op == Is
+			passes = func(v setting.Value) bool { return below[v.Text()] == is }
 		}
-		of := column(problem.Join("/query/where", i), field)
-		tests = append(tests, func(row int) bool { return c.passes(of(row)) })
+		tests = append(tests, func(row int) bool { return passes(of(row)) })
 	}
 	field, down := strings.CutPrefix(q.Sort, "-")
 	if field != "" {
@@ -347,6 +363,17 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		}
 	}
 	return out, nil
+}
+
+// below gives the units that are one of these, or below one.
+func (t *Table) below(words []string) map[string]bool {
+	out := map[string]bool{}
+	for unit, path := range t.paths {
+		out[string(unit)] = slices.ContainsFunc(path, func(above string) bool {
+			return slices.ContainsFunc(words, func(word string) bool { return strings.EqualFold(above, word) })
+		})
+	}
+	return out
 }
 
 func (t *Table) offered(besides map[string]Column) []string {
@@ -469,6 +496,34 @@ func Plain(v setting.Value) string {
 		return ""
 	}
 	return plain(v)
+}
+
+// remembered gives a test that works out each text and number once: columns have few of them, and many rows.
+func (c Condition) remembered() func(setting.Value) bool {
+	texts, numbers := map[string]bool{}, map[int64]bool{}
+	return func(v setting.Value) bool {
+		switch v.Kind() {
+		case setting.Text:
+			known, seen := texts[v.Text()]
+			if !seen {
+				known = c.passes(v)
+				if len(texts) < 10_000 {
+					texts[v.Text()] = known
+				}
+			}
+			return known
+		case setting.Integer:
+			known, seen := numbers[v.Integer()]
+			if !seen {
+				known = c.passes(v)
+				if len(numbers) < 10_000 {
+					numbers[v.Integer()] = known
+				}
+			}
+			return known
+		}
+		return c.passes(v)
+	}
 }
 
 // passes tests a value. What a row does not have passes != and !? alone.

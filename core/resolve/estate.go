@@ -183,6 +183,15 @@ func (p *Plan) HomeUnits(id estate.DeviceID) []string {
 	return names
 }
 
+// HomeUnit gives a device's home unit; empty where there is no such device.
+func (p *Plan) HomeUnit(id estate.DeviceID) estate.UnitID {
+	dev, known := p.deviceAt[id]
+	if !known {
+		return ""
+	}
+	return p.units[p.devices[dev].home].ID
+}
+
 // GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
 func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
 	dev, known := p.deviceAt[id]

@@ -86,12 +86,16 @@ func policyOf(in *wire.AudienceTrial) (*estate.Policy, error) {
 func (s *server) audience(_ context.Context, in *struct {
 	InChange
 	Body wire.AudienceTrial
-}) (*output[wire.AudienceReach], error) {
+}) (*output[wire.AudienceAnswer], error) {
 	v, err := s.Flow.ViewOf(in.Change)
 	if err != nil {
 		return nil, s.fault(err)
 	}
 	policy, err := policyOf(&in.Body)
+	var faults problem.Faults
+	if isFaults(err, &faults) {
+		return &output[wire.AudienceAnswer]{wire.AudienceAnswer{Faults: faults}}, nil
+	}
 	if err != nil {
 		return nil, s.fault(err)
 	}
@@ -109,7 +113,7 @@ func (s *server) audience(_ context.Context, in *struct {
 		shares := review.Share(a.Gets, v.Plan.Audience(other).Gets)
 		w.Beside = &wire.Shared{Policy: in.Body.Beside, Here: named(shares.OnlyA, most), Both: named(shares.Both, most), There: named(shares.OnlyB, most)}
 	}
-	return &output[wire.AudienceReach]{w}, nil
+	return &output[wire.AudienceAnswer]{wire.AudienceAnswer{Reach: &w}}, nil
 }
 
 func named[T ~string](list []T, most int) wire.NameList {
@@ -170,24 +174,17 @@ func (s *server) registerGroups() {
 	huma.Register(s.api, operation("tryGroup", http.MethodPost, "/groups/try", "Who a group would have as it is written, compared with what is live", readsOnly), func(_ context.Context, in *struct {
 		InChange
 		Body rawObject
-	}) (*output[wire.GroupTrial], error) {
+	}) (*output[wire.GroupAnswer], error) {
 		v, err := s.Flow.ViewOf(in.Change)
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		object, _, err := files.DecodeJSON(estate.KindGroup, in.Body)
-		if err != nil {
-			return nil, s.fault(err)
+		w, err := tryGroup(v, in.Body)
+		var faults problem.Faults
+		if isFaults(err, &faults) {
+			return &output[wire.GroupAnswer]{wire.GroupAnswer{Faults: faults}}, nil
 		}
-		g := object.(estate.Group)
-		if !slices.Contains(estate.GroupKinds, g.Of) {
-			return nil, s.fault(problem.Faults{{Code: problem.NotOneOf, Path: "/of", Found: problem.Quote(string(g.Of)), Expected: "people or devices"}})
-		}
-		t, err := v.TryGroup(&g)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.GroupTrial]{trialWire(v, &g, t)}, nil
+		return out(wire.GroupAnswer{Trial: w}, s.fault(err))
 	})
 	huma.Register(s.api, operation("retireGroup", http.MethodPost, "/changes/{id}/retired-groups/{group}", "Take a group away together with all that names it, as edits of a change", administrators),
 		func(ctx context.Context, in *struct {
@@ -197,6 +194,24 @@ func (s *server) registerGroups() {
 			n, err := s.Flow.RetireGroup(actorOf(ctx), in.ID, in.Group)
 			return out(wire.Edited{Edits: n}, s.fault(err))
 		})
+}
+
+// tryGroup says who a group would have, as it is written.
+func tryGroup(v workflow.View, body []byte) (*wire.GroupTrial, error) {
+	object, _, err := files.DecodeJSON(estate.KindGroup, body)
+	if err != nil {
+		return nil, err
+	}
+	g := object.(estate.Group)
+	if !slices.Contains(estate.GroupKinds, g.Of) {
+		return nil, problem.Faults{{Code: problem.NotOneOf, Path: "/of", Found: problem.Quote(string(g.Of)), Expected: "people or devices"}}
+	}
+	t, err := v.TryGroup(&g)
+	if err != nil {
+		return nil, err
+	}
+	w := trialWire(v, &g, t)
+	return &w, nil
 }
 
 const trialShown = 100

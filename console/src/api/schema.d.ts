@@ -1488,6 +1488,11 @@ export interface components {
                 };
             }[];
         };
+        AudienceAnswer: {
+            /** @description With any, the rest is absent */
+            faults?: components["schemas"]["Fault"][];
+            reach?: components["schemas"]["AudienceReach"];
+        };
         AudienceDoc: {
             exclude?: string[];
             /** @description everyone, unit:ID, group:ID, device:ID or person:ID */
@@ -2258,6 +2263,11 @@ export interface components {
             title?: string;
             /** Format: int64 */
             version: number;
+        };
+        GroupAnswer: {
+            /** @description With any, the rest is absent */
+            faults?: components["schemas"]["Fault"][];
+            trial?: components["schemas"]["GroupTrial"];
         };
         GroupDoc: {
             detach?: ("configuration" | "security" | "encryption")[];
@@ -3853,7 +3863,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AudienceReach"];
+                    "application/json": components["schemas"]["AudienceAnswer"];
                 };
             };
             /** @description Unauthorized */
@@ -6861,7 +6871,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GroupTrial"];
+                    "application/json": components["schemas"]["GroupAnswer"];
                 };
             };
             /** @description Unauthorized */

@@ -163,6 +163,7 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
       </div>
       {!!of.facts?.length && (
         <Sheet title="Facts that differ">
+          <div className="overflow-x-auto" tabIndex={0}>
           <table className="table table-sm">
             <tbody>
               {of.facts.map((f) => (
@@ -174,6 +175,7 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
               ))}
             </tbody>
           </table>
+          </div>
         </Sheet>
       )}
       <Sheet
@@ -187,6 +189,7 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
         {rows.length === 0 ? (
           <Empty>Every setting is the same.</Empty>
         ) : (
+          <div className="overflow-x-auto" tabIndex={0}>
           <table className="table table-sm">
             <thead>
               <tr>
@@ -214,6 +217,7 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
               ))}
             </tbody>
           </table>
+          </div>
         )}
       </Sheet>
     </>

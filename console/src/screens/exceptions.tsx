@@ -45,6 +45,7 @@ export function ExceptionsScreen() {
         {list.isPending && <Loading />}
         {list.data?.length === 0 && <Empty>No exceptions. When a laptop or a group has to differ for a while, ask for one: it ends by itself.</Empty>}
         {!!list.data?.length && (
+          <div className="overflow-x-auto" tabIndex={0}>
           <table className="table table-sm">
             <thead>
               <tr>
@@ -66,6 +67,7 @@ export function ExceptionsScreen() {
               ))}
             </tbody>
           </table>
+          </div>
         )}
       </Sheet>
       {decided.length > 0 && (

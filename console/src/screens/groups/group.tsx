@@ -82,7 +82,8 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
     go(`/groups/${id}`);
   };
   const devices = doc.of === 'devices';
-  const shown = trial.data ?? page?.trial;
+  const shown = trial.data?.trial ?? page?.trial;
+  const faults = trial.data?.faults ?? [];
   return (
     <Page
       title={page ? doc.title || doc.id : 'New group'}
@@ -91,13 +92,13 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
         <>
           {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} kinds={page.group.detach} />}
           {page && <Retire page={page} />}
-          <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError} onClick={() => void save().catch(setError)}>
+          <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0} onClick={() => void save().catch(setError)}>
             {page ? 'Put into the change' : 'Make the group'}
           </button>
         </>
       }
     >
-      <Failed error={error} />
+      <Failed error={error ?? trial.error} />
       <div className="grid items-start gap-4 xl:grid-cols-[1fr_24rem]">
         <div className="flex min-w-0 flex-col gap-4">
           {page && <OriginNote of={page.origin} what="group" />}
@@ -131,7 +132,7 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
           </Sheet>
           <Sheet title="Rule" aside="who it is true for is in the group">
             <div className="px-4 py-3">
-              <RuleEditor of={doc.of as 'devices'} value={doc.rule ?? ''} onChange={(rule) => alter({ rule })} error={trial.error} />
+              <RuleEditor of={doc.of as 'devices'} value={doc.rule ?? ''} onChange={(rule) => alter({ rule })} faults={faults} />
             </div>
           </Sheet>
           <Listed doc={doc} onChange={(members) => alter({ members })} />

@@ -1,6 +1,6 @@
 // The editor of a rule: facts and their values are completed while it is typed, with how many have them.
 import { useId, useRef, useState } from 'react';
-import { Refusal, type FieldValues, type Value } from '../../api/client';
+import type { Fault, FieldValues, Value } from '../../api/client';
 import { useFields } from '../../api/queries';
 import { count, valueText } from '../../ui/words';
 
@@ -41,7 +41,7 @@ function offers(text: string, of: 'devices' | 'people', fields: FieldValues[]): 
   return [];
 }
 
-export function RuleEditor({ of, value, onChange, error }: { of: 'devices' | 'people'; value: string; onChange: (rule: string) => void; error: unknown }) {
+export function RuleEditor({ of, value, onChange, faults: all }: { of: 'devices' | 'people'; value: string; onChange: (rule: string) => void; faults: Fault[] }) {
   const fields = useFields(of).data ?? [];
   const area = useRef<HTMLTextAreaElement>(null);
   const [at, setAt] = useState<number | null>(null);
@@ -59,7 +59,7 @@ export function RuleEditor({ of, value, onChange, error }: { of: 'devices' | 'pe
       area.current?.setSelectionRange(cursor, cursor);
     });
   };
-  const faults = error instanceof Refusal ? (error.problem.faults ?? []).filter((f) => f.path?.endsWith('/rule')) : [];
+  const faults = all.filter((f) => f.path?.endsWith('/rule'));
   return (
     <div className="flex flex-col gap-2 text-sm">
       <textarea

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useState } from 'react';
 import { Link } from 'react-router';
-import { api, got, Refusal, type AudienceReach, type PolicyDoc } from '../../api/client';
+import { api, got, type AudienceReach, type PolicyDoc } from '../../api/client';
 import { keys, queries, useGroups, usePolicies } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field } from '../../ui/parts';
@@ -32,11 +32,10 @@ export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; lock
     placeholderData: keepPreviousData,
     retry: false,
   });
-  const r = reach.data;
-  const refused = reach.error instanceof Refusal && reach.error.problem.faults?.some((f) => f.path?.includes('/audience/'));
+  const r = reach.data?.reach;
   return (
     <div className="flex flex-col gap-3 border-t border-base-300/60 pt-3" aria-live="polite">
-      {!refused && <Failed error={reach.error} />}
+      <Failed error={reach.error} />
       {r && <Outcome r={r} />}
       <div className="flex flex-wrap items-center gap-2">
         {!locked && <TestGroup doc={doc} setInclude={setInclude} />}
