@@ -62,7 +62,7 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.upload("Table to send", file)
 	p.shows("A reading waits for you")
 	p.shows("expected linux, windows or macos")
-	p.shows("240 \nof them here already")
+	p.shows("7 policies reach other laptops")
 	p.shot("source-dry-run")
 	p.button("Take it without what is faulty")
 	p.shows("CSV: tables are sent · on · 241 laptops")
@@ -89,7 +89,7 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.button("Compare")
 	p.shows("Facts that differ")
 	p.goTo("/compare?a=LT-0120&unit=slipway")
-	p.shows("6 of 30 settings differ")
+	p.shows("settings differ")
 	p.shot("compare")
 
 	// A group by a rule that is completed while it is typed.
@@ -98,7 +98,7 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.do("going to the rule", chromedp.Evaluate[chromedp.Void](`document.querySelector('[role=combobox]').focus()`))
 	p.do("typing a rule", chromedp.KeyEvent(`device.os_v`))
 	p.shows("known of")
-	p.key("\r")
+	p.click("li", "os_version")
 	p.do("typing on", chromedp.KeyEvent(`.below("12") && "field" in device.tags`))
 	p.shows("would join")
 	p.shot("group-rule")

@@ -1,5 +1,6 @@
 // The editor of a rule: facts and their values are completed while it is typed, with how many have them.
 import { useId, useRef, useState } from 'react';
+import { flushSync } from 'react-dom';
 import type { Fault, FieldValues, Value } from '../../api/client';
 import { useFields } from '../../api/queries';
 import { count, valueText } from '../../ui/words';
@@ -50,14 +51,15 @@ export function RuleEditor({ of, value, onChange, faults: all }: { of: 'devices'
   const open = at === null ? [] : offers(value.slice(0, at), of, fields).slice(0, 12);
   const take = (o: Offer) => {
     const next = value.slice(0, o.from) + o.insert + value.slice(at!);
-    onChange(next);
     const cursor = o.from + o.insert.length;
-    setChosen(0);
-    setAt(o.insert.endsWith('.') ? cursor : null);
-    requestAnimationFrame(() => {
-      area.current?.focus();
-      area.current?.setSelectionRange(cursor, cursor);
+    flushSync(() => {
+      // at once: who types fast has the next letter on its way
+      onChange(next);
+      setChosen(0);
+      setAt(o.insert.endsWith('.') ? cursor : null);
     });
+    area.current?.focus();
+    area.current?.setSelectionRange(cursor, cursor);
   };
   const faults = all.filter((f) => f.path?.endsWith('/rule'));
   return (
