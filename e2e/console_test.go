@@ -64,7 +64,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p := newPage(t, r.address)
 	p.goTo("/")
 	p.shows("Know what every laptop gets")
-	p.shot("sign-in")
 	p.signIn()
 	p.shows("Clashes to decide")
 	p.shows("A startup PIN is required")
@@ -92,7 +91,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	// A new policy: nobody gets it at first.
 	p.goTo("/policies")
 	p.shows("33 policies")
-	p.shot("policies")
 	p.link("New policy")
 	p.shows("One purpose, a name and a reason")
 	p.fill("Name", "Quiet cameras on the bridge")
@@ -147,7 +145,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.link("Look at the impact")
 	p.shows("What it does to what is live")
 	p.shows("Before → after")
-	p.shot("change-impact")
 	p.theme("night-watch")
 	p.shot("change-impact-dark")
 	p.theme("chart")

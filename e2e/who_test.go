@@ -56,7 +56,6 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.shows("Warranty until")
 	p.choose("What Note becomes", "")
 	p.shows("6 columns mapped")
-	p.shot("source-mapping")
 	p.button("Add the source")
 	p.shows("Send a table. It is compared")
 	p.upload("Table to send", file)

@@ -104,6 +104,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shows("but a PIN or startup key is required that somebody must set up (on 70 laptops)")
 	p.choose("Where recovery keys are kept", "off")
 	p.shows("Encryption waits for the recovery key to be escrowed, but escrow is off, so it never starts (in this policy alone; together with encryption-base it is in order on all 70 laptops)")
+	p.shot("policy-mistakes")
 	p.choose("Where recovery keys are kept", "service")
 	p.choose("Startup PIN held by the security chip", "forbid")
 	p.shows("Kept in the open change")
@@ -164,6 +165,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.choose("Permission, row 4", "camera")
 	p.choose("Decision, row 4", "allow")
 	p.shows("is nearly “example.saltmarsh.helpline”, which was read from an application's file")
+	p.shot("policy-permissions")
 	p.button("Take row 4 out")
 	p.shows("Kept in the open change")
 
@@ -213,6 +215,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shows("1 laptop of 240")
 	p.goTo("/policies/encrypt-field-laptops/summary")
 	p.shows("Restarts, questions, and what can't be undone")
+	p.shot("policy-summary")
 }
 
 // TestDefiningAndRestoring defines a setting, uses it, goes back to an earlier version of a policy, and captures a laptop.
@@ -258,7 +261,6 @@ func TestDefiningAndRestoring(t *testing.T) {
 	p.goTo("/policies/labs-quiet/history")
 	p.shows("Side by side")
 	p.shows("Version 2")
-	p.shot("policy-history")
 	p.button("Restore as a draft")
 	p.shows("Camera")
 	p.shows("laptops differ")
@@ -337,6 +339,7 @@ func TestLeavingAndComingBack(t *testing.T) {
 	theirs(func(doc map[string]any) { doc["settings"].(map[string]any)["screen.lock_after_minutes"] = 30 })
 	p.fill(minutes, "50")
 	p.shows("saved this policy while you typed")
+	p.shot("policy-merge")
 	p.do("choosing theirs", chromedp.Click(chromedp.CSS("[role=alert] tbody tr td:nth-child(4) input")))
 	p.button("Keep what is chosen")
 	p.shows("Kept in the open change")

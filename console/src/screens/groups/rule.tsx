@@ -48,7 +48,8 @@ export function RuleEditor({ of, value, onChange, faults: all }: { of: 'devices'
   const [at, setAt] = useState<number | null>(null);
   const [chosen, setChosen] = useState(0);
   const list = useId();
-  const open = at === null ? [] : offers(value.slice(0, at), of, fields).slice(0, 12);
+  // What is typed already need not be offered.
+  const open = at === null ? [] : offers(value.slice(0, at), of, fields).filter((o) => value.slice(o.from, at) !== o.insert).slice(0, 12);
   const take = (o: Offer) => {
     const next = value.slice(0, o.from) + o.insert + value.slice(at!);
     const cursor = o.from + o.insert.length;
