@@ -33,7 +33,9 @@ type Table struct {
 	mu      sync.Mutex
 	columns map[string]Column
 	orders  map[string][]int32
-	text    []string // by row: all words in lower case
+	values  map[string]Field  // of all rows, by field
+	grouped map[string][]bool // by condition: whether each row is in one of its groups
+	text    []string          // by row: all words in lower case
 }
 
 // ID gives the id of a row.
@@ -53,13 +55,26 @@ func (t *Table) Of(field string) Column {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.columns[field] == nil {
-		t.columns[field] = t.make(field)
+		t.columns[field] = t.dense(field)
 	}
 	return t.columns[field]
 }
 
+// dense gives a column whose values lie side by side: sorted lists ask for rows in any order.
+func (t *Table) dense(field string) Column {
+	of := t.make(field)
+	if field == "groups" { // long lists, asked for rarely
+		return of
+	}
+	values := make([]setting.Value, t.Rows)
+	for row := range values {
+		values[row] = of(row)
+	}
+	return func(row int) setting.Value { return values[row] }
+}
+
 func table(n int, fixed []string, facts map[string]bool, prefix string) *Table {
-	t := &Table{Rows: n, ids: make([]string, n), columns: map[string]Column{}, orders: map[string][]int32{}, fields: slices.Clone(fixed)}
+	t := &Table{Rows: n, ids: make([]string, n), columns: map[string]Column{}, orders: map[string][]int32{}, grouped: map[string][]bool{}, values: map[string]Field{}, fields: slices.Clone(fixed)}
 	names := make([]string, 0, len(facts))
 	for name := range facts {
 		names = append(names, prefix+name)
@@ -320,6 +335,10 @@ func (t *Table) Find(q Query) ([]int32, error) {
 			is := c.Op == Is
 			passes = func(v setting.Value) bool { return below[v.Text()] == is }
 		}
+		if c.Field == "groups" && c.Op == Is && of != nil { // asked again and again, and dear to work out
+			tests = append(tests, func(rows []bool) func(int) bool { return func(row int) bool { return rows[row] } }(t.inGroups(c, of)))
+			continue
+		}
 		tests = append(tests, func(row int) bool { return passes(of(row)) })
 	}
 	field, down := strings.CutPrefix(q.Sort, "-")
@@ -363,6 +382,24 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		}
 	}
 	return out, nil
+}
+
+// inGroups tells of every row whether it is in one of the groups of a condition.
+func (t *Table) inGroups(c Condition, of Column) []bool {
+	key := c.String()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.grouped[key] == nil {
+		rows := make([]bool, t.Rows)
+		for row := range rows {
+			rows[row] = c.passes(of(row))
+		}
+		if len(t.grouped) >= 200 { // conditions can be made up without end
+			clear(t.grouped)
+		}
+		t.grouped[key] = rows
+	}
+	return t.grouped[key]
 }
 
 // below gives the units that are one of these, or below one.
@@ -592,6 +629,28 @@ func (t *Table) Values(field string, among []int32, most int) (Field, error) {
 	if of == nil {
 		return Field{}, fmt.Errorf("no field %q", field)
 	}
+	if among == nil {
+		t.mu.Lock()
+		known, seen := t.values[field]
+		t.mu.Unlock()
+		if !seen {
+			known = t.tally(field, of, nil)
+			t.mu.Lock()
+			t.values[field] = known
+			t.mu.Unlock()
+		}
+		known.Most = known.Most[:min(len(known.Most), most)]
+		return known, nil
+	}
+	out := t.tally(field, of, among)
+	out.Most = out.Most[:min(len(out.Most), most)]
+	return out, nil
+}
+
+// mostKept is how many values of a field are kept when they were counted.
+const mostKept = 500
+
+func (t *Table) tally(field string, of Column, among []int32) Field {
 	out := Field{Name: field}
 	counts := map[string]*Tally{}
 	kinds := map[setting.ValueKind]int{}
@@ -635,6 +694,6 @@ func (t *Table) Values(field string, among []int32, most int) (Field, error) {
 		out.Most = append(out.Most, *c)
 	}
 	slices.SortFunc(out.Most, func(a, b Tally) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), Compare(a.Value, b.Value)) })
-	out.Most = out.Most[:min(len(out.Most), most)]
-	return out, nil
+	out.Most = out.Most[:min(len(out.Most), mostKept)]
+	return out
 }

@@ -380,16 +380,16 @@ func unitTree(v workflow.View) []wire.Unit {
 	}
 	own, all, people := map[string]int{}, map[string]int{}, map[string]int{}
 	for i := range snapshot.Devices {
-		path := v.Plan.HomeUnits(snapshot.Devices[i].ID)
-		own[path[len(path)-1]]++
-		for _, u := range path {
-			all[u]++
-		}
+		own[string(v.Plan.HomeUnit(snapshot.Devices[i].ID))]++
 	}
-	paths := v.Plan.UnitPaths()
+	persons := map[estate.UnitID]int{}
 	for i := range snapshot.People {
-		for _, u := range paths[snapshot.People[i].Unit] {
-			people[u]++
+		persons[snapshot.People[i].Unit]++
+	}
+	for unit, path := range v.Plan.UnitPaths() {
+		for _, u := range path {
+			all[u] += own[string(unit)]
+			people[u] += persons[unit]
 		}
 	}
 	policies := map[string]int{}

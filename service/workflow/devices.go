@@ -184,9 +184,7 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 	if at, found := l.result(id); found {
 		r.Problems = len(at.Problems)
 		if !r.Enrolled { // nothing is noted of what never enrolled but what is live
-			if n := clashesOf(at); n > 0 {
-				r.Counts = map[rollout.Status]int{rollout.Conflict: n}
-			}
+			r.Counts = clashCounts(at)
 		}
 	}
 	if origin, brought := l.brought[objectKey{estate.KindDevice, id}]; brought {
@@ -202,6 +200,14 @@ func (l *Live) result(id string) (*resolve.Result, bool) {
 		return nil, false
 	}
 	return l.Whole.Results[at], true
+}
+
+// clashCounts is what counts of a laptop that never enrolled: nothing is noted of it but what is live.
+func clashCounts(r *resolve.Result) map[rollout.Status]int {
+	if n := clashesOf(r); n > 0 {
+		return map[rollout.Status]int{rollout.Conflict: n}
+	}
+	return nil
 }
 
 func clashesOf(r *resolve.Result) (n int) {
@@ -242,9 +248,7 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 		return func(row int) setting.Value {
 			id := table.ID(row)
 			if status == rollout.Conflict && states.laptops[id].EnrolledAt == nil {
-				if r, found := l.result(id); found {
-					return setting.IntegerValue(int64(clashesOf(r)))
-				}
+				return setting.IntegerValue(int64(clashesOf(l.Whole.Results[row])))
 			}
 			return setting.IntegerValue(int64(states.counts[id][status]))
 		}
@@ -259,13 +263,15 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 			return setting.Value{}
 		},
 		"problems": func(row int) setting.Value {
-			if r, found := l.result(table.ID(row)); found {
-				return setting.IntegerValue(int64(len(r.Problems)))
-			}
-			return setting.Value{}
+			return setting.IntegerValue(int64(len(l.Whole.Results[row].Problems)))
 		},
 		"state": func(row int) setting.Value {
-			r := l.row(table.ID(row), states)
+			id := table.ID(row)
+			laptop := states.laptops[id]
+			r := DeviceRow{Enrolled: laptop.EnrolledAt != nil, LastSeen: laptop.LastSeen, Counts: states.counts[id], Problems: len(l.Whole.Results[row].Problems)} // results and table are both by id
+			if !r.Enrolled {
+				r.Counts = clashCounts(l.Whole.Results[row])
+			}
 			var in []string
 			for _, state := range DeviceStates {
 				if r.hasState(state, now) {

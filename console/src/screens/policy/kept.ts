@@ -115,9 +115,11 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     latest.current++;
     dirty.current = false;
     forgetTyped(stored.id);
+    const ours = same(stored, base.current); // what was just kept here, coming back
     version.current = at;
     base.current = stored;
     setDoc((was) => (same(stored, complete(was)) ? was : stored));
+    if (ours) return;
     setTrial(undefined);
     setSaving({ state: 'as stored' });
   }, []);
