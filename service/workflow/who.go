@@ -477,6 +477,11 @@ func (s *Service) missed(live *Live, p *DetachedPlace) error {
 		}
 		return nil
 	})
+	kinds := map[estate.PolicyID]setting.PolicyKind{}
+	for _, policy := range live.Plan.Snapshot().Policies {
+		kinds[policy.ID] = policy.Kind
+	}
+	p.Missed = slices.DeleteFunc(p.Missed, func(m review.Missed) bool { return !slices.Contains(p.Kinds, kinds[m.Policy]) }) // what a place around it misses is said there
 	return failed
 }
 
