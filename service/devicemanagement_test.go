@@ -25,6 +25,14 @@ const smallEstate = `{"units":[{"id":"r"}],"people":[{"id":"ines"}],
 // started is a service with the small estate published.
 func started(t testing.TB) *client.Client {
 	t.Helper()
+	api := bare(t)
+	publishEstate(t, api, smallEstate)
+	return api
+}
+
+// bare is a service with nothing in it yet.
+func bare(t testing.TB) *client.Client {
+	t.Helper()
 	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: filepath.Join(t.TempDir(), "z.db"), Day: "2026-11-23", Secrets: secretsOf(t)})
 	if err != nil {
 		t.Fatal(err)
@@ -47,7 +55,6 @@ func started(t testing.TB) *client.Client {
 		t.Fatal(err)
 	}
 	api.Token = token.Secret
-	publishEstate(t, api, smallEstate)
 	return api
 }
 
