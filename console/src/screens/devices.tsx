@@ -1,12 +1,12 @@
 // All devices, looked at as people need it; chosen ones can be moved, compared, or become a group.
 import { FolderInput, GitCompare, Users } from 'lucide-react';
 import { useState } from 'react';
-import { Link, useNavigate } from 'react-router';
+import { useNavigate } from 'react-router';
 import { api, got, type Device } from '../api/client';
 import { keys, queries, useDevices, useGroups, useUnitTree } from '../api/queries';
 import { useOpenChange } from '../ui/change';
-import { ListBar, ListRows, useListQuery, type ListColumn } from '../ui/listing';
-import { Dialog, Empty, Failed, Field, Loading, Page } from '../ui/parts';
+import { ListScreen, useListQuery, type ListColumn } from '../ui/listing';
+import { Dialog, Failed, Field } from '../ui/parts';
 import { count, number, Status, Time } from '../ui/words';
 
 const columns: ListColumn<Device>[] = [
@@ -57,10 +57,9 @@ function Needs({ d }: { d: Device }) {
 }
 
 export function DevicesScreen() {
-  const [query, set, params] = useListQuery();
+  const view = useListQuery();
+  const [query, set] = view;
   const list = useDevices(query);
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const total = list.data?.pages[0]?.total ?? 0;
   const [selected, setSelected] = useState(new Set<string>());
   const tree = useUnitTree().data ?? [];
   const groups = useGroups().data ?? [];
@@ -75,17 +74,22 @@ export function DevicesScreen() {
     </select>
   );
   return (
-    <div className="mx-auto flex h-full max-w-[1440px] flex-col">
-      <Page title="Devices" lead={list.data ? `${count(total, 'laptop')}${params.size ? ' that fit' : ''}` : ' '}>
-        <ListBar
-          of="devices"
-          placeholder="Id, serial, owner, model, tag"
-          query={query}
-          set={set}
-          params={params}
-          fixed={columns.map((c) => c.key)}
-          shown={[...columns.map((c) => c.key), ...(query.columns ?? [])]}
-        >
+    <ListScreen
+      of="devices"
+      title="Devices"
+      nouns={['laptop', 'laptops']}
+      placeholder="Id, serial, owner, model, tag"
+      view={view}
+      list={list}
+      columns={columns}
+      to={(d) => `/devices/${d.id}`}
+      nothing="The estate has no laptops yet. They come from a source, or with an import: zridge import FOLDER."
+      bring="Bring laptops in"
+      selected={selected}
+      onSelect={setSelected}
+      between={selected.size > 0 && <Chosen ids={[...selected]} clear={() => setSelected(new Set())} />}
+      filters={
+        <>
           {choice(
             'unit',
             'Unit',
@@ -96,11 +100,11 @@ export function DevicesScreen() {
             'Group',
             groups.map((g) => [g.id, g.title ?? g.id]),
           )}
-          {choice('os', 'System', [
-            ['linux', 'linux'],
-            ['windows', 'windows'],
-            ['macos', 'macos'],
-          ])}
+          {choice(
+            'os',
+            'System',
+            ['linux', 'windows', 'macos'].map((os) => [os, os]),
+          )}
           {choice('state', 'State', [
             ['failed', 'settings failed'],
             ['pending', 'settings pending'],
@@ -109,48 +113,9 @@ export function DevicesScreen() {
             ['silent', 'silent'],
             ['never-seen', 'never seen'],
           ])}
-        </ListBar>
-        <Failed error={list.error} />
-        {selected.size > 0 && <Chosen ids={[...selected]} clear={() => setSelected(new Set())} />}
-      </Page>
-      <div className="min-h-0 flex-1 px-5 pb-5">
-        {list.isPending ? (
-          <Loading />
-        ) : rows.length === 0 && !list.error ? (
-          <div className="sheet">
-            <Empty
-              action={
-                params.size ? (
-                  <Link to="/devices" className="btn btn-sm">
-                    Show all devices
-                  </Link>
-                ) : (
-                  <Link to="/sources/new" className="btn btn-sm">
-                    Bring laptops in
-                  </Link>
-                )
-              }
-            >
-              {params.size ? 'No laptop fits these filters.' : 'The estate has no laptops yet. They come from a source, or with an import: zridge import FOLDER.'}
-            </Empty>
-          </div>
-        ) : (
-          <ListRows
-            label="Devices"
-            rows={rows}
-            total={total}
-            columns={columns}
-            extra={query.columns ?? []}
-            sort={query.sort ?? 'id'}
-            onSort={(sort) => set({ sort })}
-            more={() => list.hasNextPage && !list.isFetchingNextPage && void list.fetchNextPage()}
-            to={(d) => `/devices/${d.id}`}
-            selected={selected}
-            onSelect={setSelected}
-          />
-        )}
-      </div>
-    </div>
+        </>
+      }
+    />
   );
 }
 

@@ -2,7 +2,7 @@
 import { Link, useParams } from 'react-router';
 import type { Person } from '../api/client';
 import { usePeople, usePerson } from '../api/queries';
-import { ListBar, ListRows, useListQuery, type ListColumn } from '../ui/listing';
+import { ListScreen, useListQuery, type ListColumn } from '../ui/listing';
 import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Fact, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { count, number, Status, ValueText } from '../ui/words';
@@ -27,54 +27,20 @@ const columns: ListColumn<Person>[] = [
 ];
 
 export function PeopleScreen() {
-  const [query, set, params] = useListQuery();
-  const list = usePeople(query);
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const total = list.data?.pages[0]?.total ?? 0;
+  const view = useListQuery();
   return (
-    <div className="mx-auto flex h-full max-w-[1440px] flex-col">
-      <Page title="People" lead={list.data ? `${count(total, 'person', 'people')}${params.size ? ' that fit' : ''}` : ' '}>
-        <ListBar
-          of="people"
-          placeholder="Name, id, mail, unit, title"
-          query={query}
-          set={set}
-          params={params}
-          fixed={columns.map((c) => c.key)}
-          shown={[...columns.map((c) => c.key), ...(query.columns ?? [])]}
-        />
-        <Failed error={list.error} />
-      </Page>
-      <div className="min-h-0 flex-1 px-5 pb-5">
-        {list.isPending ? (
-          <Loading />
-        ) : rows.length === 0 && !list.error ? (
-          <div className="sheet">
-            <Empty
-              action={
-                <Link to={params.size ? '/people' : '/sources/new'} className="btn btn-sm">
-                  {params.size ? 'Show everybody' : 'Bring people in'}
-                </Link>
-              }
-            >
-              {params.size ? 'Nobody fits these filters.' : 'Nobody is known yet. People come from the company’s directory, or from a table.'}
-            </Empty>
-          </div>
-        ) : (
-          <ListRows
-            label="People"
-            rows={rows}
-            total={total}
-            columns={columns}
-            extra={query.columns ?? []}
-            sort={query.sort ?? 'id'}
-            onSort={(sort) => set({ sort })}
-            more={() => list.hasNextPage && !list.isFetchingNextPage && void list.fetchNextPage()}
-            to={(p) => `/people/${encodeURIComponent(p.id)}`}
-          />
-        )}
-      </div>
-    </div>
+    <ListScreen
+      of="people"
+      title="People"
+      nouns={['person', 'people']}
+      placeholder="Name, id, mail, unit, title"
+      view={view}
+      list={usePeople(view[0])}
+      columns={columns}
+      to={(p) => `/people/${encodeURIComponent(p.id)}`}
+      nothing="Nobody is known yet. People come from the company’s directory, or from a table."
+      bring="Bring people in"
+    />
   );
 }
 

@@ -3,10 +3,10 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { ArrowDown, ArrowUp, Bookmark, Columns3, Download, ListFilter, X } from 'lucide-react';
 import { useEffect, useId, useRef, useState, type ReactNode } from 'react';
-import { useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Value } from '../api/client';
 import { queries, useFields, useViews, type ListQuery } from '../api/queries';
-import { Dialog, Failed, Field } from './parts';
+import { Dialog, Empty, Failed, Field, Loading, Page } from './parts';
 import { count, valueText } from './words';
 
 export interface ListColumn<T> {
@@ -67,7 +67,7 @@ const said = (condition: string) => {
 };
 
 /** Search, conditions as chips, columns, views and export in one line. */
-export function ListBar({
+function ListBar({
   of,
   placeholder,
   query,
@@ -317,7 +317,7 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
 }
 
 /** The rows. Where onSelect is given each has a box, and Shift chooses a range. */
-export function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
+function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
   label,
   rows,
   total,
@@ -435,3 +435,89 @@ export function ListRows<T extends { id: string; fields?: Record<string, unknown
   );
 }
 
+/** A page that is one long list: head, bar, what is between, and the rows or what to do where there are none. */
+export function ListScreen<T extends { id: string; fields?: Record<string, unknown> }>({
+  of,
+  title,
+  nouns,
+  placeholder,
+  view: [query, set, params],
+  list,
+  columns,
+  to,
+  filters,
+  between,
+  nothing,
+  bring,
+  selected,
+  onSelect,
+}: {
+  of: 'devices' | 'people';
+  title: string;
+  nouns: [string, string];
+  placeholder: string;
+  view: ReturnType<typeof useListQuery>;
+  list: {
+    data?: { pages: { items: T[]; total: number }[] };
+    error: unknown;
+    isPending: boolean;
+    hasNextPage: boolean;
+    isFetchingNextPage: boolean;
+    fetchNextPage: () => Promise<unknown>;
+  };
+  columns: ListColumn<T>[];
+  to: (row: T) => string;
+  filters?: ReactNode;
+  between?: ReactNode;
+  nothing: string; // where there is nobody at all
+  bring: string; // the word for bringing some in
+  selected?: Set<string>;
+  onSelect?: (ids: Set<string>) => void;
+}) {
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const total = list.data?.pages[0]?.total ?? 0;
+  const narrowed = params.size > 0;
+  const keys = columns.map((c) => c.key);
+  return (
+    <div className="mx-auto flex h-full max-w-[1440px] flex-col">
+      <Page title={title} lead={list.data ? `${count(total, ...nouns)}${narrowed ? ' that fit' : ''}` : ' '}>
+        <ListBar of={of} placeholder={placeholder} query={query} set={set} params={params} fixed={keys} shown={[...keys, ...(query.columns ?? [])]}>
+          {filters}
+        </ListBar>
+        <Failed error={list.error} />
+        {between}
+      </Page>
+      <div className="min-h-0 flex-1 px-5 pb-5">
+        {list.isPending ? (
+          <Loading />
+        ) : rows.length === 0 && !list.error ? (
+          <div className="sheet">
+            <Empty
+              action={
+                <Link to={narrowed ? `/${of}` : '/sources/new'} className="btn btn-sm">
+                  {narrowed ? `Show all ${of}` : bring}
+                </Link>
+              }
+            >
+              {narrowed ? `No ${nouns[0]} fits these filters.` : nothing}
+            </Empty>
+          </div>
+        ) : (
+          <ListRows
+            label={title}
+            rows={rows}
+            total={total}
+            columns={columns}
+            extra={query.columns ?? []}
+            sort={query.sort ?? 'id'}
+            onSort={(sort) => set({ sort })}
+            more={() => list.hasNextPage && !list.isFetchingNextPage && void list.fetchNextPage()}
+            to={to}
+            selected={selected}
+            onSelect={onSelect}
+          />
+        )}
+      </div>
+    </div>
+  );
+}
