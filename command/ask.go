@@ -244,7 +244,21 @@ func statusCommand(s Streams) *cli.Command {
 					fmt.Fprintf(s.Out, "failed    %s on %s: %s\n", f.Setting, counted(len(f.Devices), "device"), f.Reason)
 				}
 				for _, x := range o.Lapsing {
-					fmt.Fprintf(s.Out, "lapsing   %s until %s: %s\n", x.ID, x.Until, x.Reason)
+					fmt.Fprintf(s.Out, "lapsing   %s in %s, on %s: %s\n", x.ID, counted(x.Days, "day"), x.Until, x.Reason)
+				}
+				for _, id := range o.Waiting {
+					fmt.Fprintf(s.Out, "waiting   a reading of %s waits to be looked at: zridge source show %s\n", id, id)
+				}
+				for _, id := range o.FailedRuns {
+					fmt.Fprintf(s.Out, "failed    the last reading of %s: zridge source show %s\n", id, id)
+				}
+				for _, n := range []struct {
+					count int
+					text  string
+				}{{o.Asked, "exceptions are asked for: zridge exception requests --state asked"}, {o.Left, "left their source and are still here: zridge source left"}, {o.Missed, "entries were missed by places that go their own way: zridge unit missed"}} {
+					if n.count > 0 {
+						fmt.Fprintf(s.Out, "look      %d %s\n", n.count, n.text)
+					}
 				}
 				for _, ch := range o.Changes {
 					fmt.Fprintf(s.Out, "open      %s %s (%s)\n", ch.ID, ch.Title, ch.CreatedBy)

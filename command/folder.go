@@ -71,10 +71,16 @@ func readFolder(c *cli.Command, folder string) (*estate.Snapshot, error) {
 	return s.On(day), nil
 }
 
-func printFaults(w io.Writer, faults problem.Faults) {
+// printLines prints faults, one a line.
+func printLines(w io.Writer, faults problem.Faults) {
 	for _, f := range faults {
 		fmt.Fprintln(w, f.Error())
 	}
+}
+
+// printFaults prints the faults of a folder or file that was not loaded because of them.
+func printFaults(w io.Writer, faults problem.Faults) {
+	printLines(w, faults)
 	if n := len(faults); n == 1 {
 		fmt.Fprintln(w, "1 fault; nothing was loaded")
 	} else {

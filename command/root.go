@@ -50,10 +50,14 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	var exit *exitError
 	var faults problem.Faults
 	var refused *wire.Problem
-	if errors.As(err, &refused) {
+	answered := errors.As(err, &refused)
+	if answered {
 		err = printProblem(refused)
 	}
 	switch {
+	case answered && errors.As(err, &faults): // the service refused; nothing was to be loaded
+		printLines(s.Err, faults)
+		return exitFault
 	case errors.As(err, &exit):
 		if exit.message != "" {
 			fmt.Fprintln(s.Err, "zridge: "+exit.message)

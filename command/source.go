@@ -143,10 +143,10 @@ func sourceCommand(s Streams) *cli.Command {
 						return err
 					}
 					if len(r.Named) > 0 {
-						printFaults(s.Out, r.Named)
+						printLines(s.Out, r.Named)
 						return &exitError{exitFault, "something still names it; take it out there first"}
 					}
-					fmt.Fprintf(s.Out, "%s get something else.\n", counted(r.Impact.Devices, "laptop"))
+					fmt.Fprintf(s.Out, "Laptops that get something else: %d\n", r.Impact.Devices)
 					if in.Look {
 						fmt.Fprintln(s.Out, "Nothing was removed; say --yes to remove.")
 					}
@@ -263,11 +263,11 @@ func runText(r *directory.SourceReport) string {
 // printReport prints what a reading found and what it does.
 func printReport(w io.Writer, r *directory.SourceReport) {
 	fmt.Fprintf(w, "%d read: %d new (%d of them here already), %d altered, %d the same, %d left, %d back, %d faulty\n", r.Read, r.New, r.Adopted, r.Altered, r.Same, r.Left, r.Back, r.Faulty)
-	fmt.Fprintf(w, "%s get something else; %d a weaker value, %d clashes and %d problems gained\n", counted(r.Devices, "laptop"), r.Weaker, r.Conflicts, r.Problems)
+	fmt.Fprintf(w, "Laptops that get something else: %d; a weaker value: %d; clashes gained: %d; problems gained: %d\n", r.Devices, r.Weaker, r.Conflicts, r.Problems)
 	if r.Message != "" {
 		fmt.Fprintln(w, r.Message)
 	}
-	printFaults(w, r.Faults)
+	printLines(w, r.Faults)
 	if r.MoreFaults > 0 {
 		fmt.Fprintf(w, "and %d more faults\n", r.MoreFaults)
 	}

@@ -51,7 +51,7 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("device", "list", "--q", "NEW-1"), "0 in all")
 	says(t, r.must("source", "take", "inventory"), "2 read")
 	says(t, r.must("device", "list", "--where", "facts/bought>=2025", "--sort", "-facts/bought"), "NEW-1", "LT-0001", "2 in all")
-	says(t, r.must("source", "send", "inventory", table), "2 the same", "0 laptops get something else")
+	says(t, r.must("source", "send", "inventory", table), "2 the same", "Laptops that get something else: 0")
 	faulty := written(t, "faulty.csv", "Serial,System,Release,Bought\nZX3-1009,toaster,13.0,2025\n")
 	says(t, r.must("source", "send", "inventory", faulty), ":2:10", "expected linux, windows or macos", "It waits (faults)")
 	says(t, r.must("source", "stop", "inventory"), "nothing was taken")
@@ -90,6 +90,7 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("unit", "missed"), "unit:labs", "security")
 	r.must("policy", "set", "house-rules", "screen.lock_after_minutes=10")
 	r.must("change", "publish", changeInHand(t, r), "--yes")
+	says(t, r.must("status"), "entries were missed by places")
 	says(t, r.must("unit", "missed"), "missed screen.lock_after_minutes = 10 from house-rules", "was 15")
 
 	// A group in use is retired with all that names it.
