@@ -22,7 +22,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/service/directory"
+	"zenithridge.example/zridge/directory"
 	"zenithridge.example/zridge/wire"
 )
 

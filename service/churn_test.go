@@ -13,8 +13,8 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/directory"
 	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/service/directory"
 	"zenithridge.example/zridge/wire"
 )
 

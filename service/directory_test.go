@@ -17,8 +17,8 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/directory"
 	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/service/directory"
 	"zenithridge.example/zridge/wire"
 )
 

@@ -14,8 +14,8 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/directory"
 	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/service/directory"
 	"zenithridge.example/zridge/wire"
 )
 

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/service/directory"
+	"zenithridge.example/zridge/directory"
 )
 
 type (

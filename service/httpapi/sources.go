@@ -15,7 +15,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/service/directory"
+	"zenithridge.example/zridge/directory"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"

@@ -11,7 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	. "zenithridge.example/zridge/service/directory"
+	. "zenithridge.example/zridge/directory"
 )
 
 // inventory is a mapping as somebody sets it up for a table with columns of their own.
