@@ -207,9 +207,17 @@ type (
 		Effective  files.SubjectAnswer      `json:"effective"`
 		Deliveries []Delivery               `json:"deliveries"`
 		CheckIns   []CheckIn                `json:"check_ins"`
+		Applies    []AppliedPolicy          `json:"applies" doc:"Policies that apply, by id; those that do not stand with their reasons in effective"`
 		Groups     []Membership             `json:"groups" doc:"That it is in, and why"`
 		Exceptions []Exception              `json:"exceptions" doc:"That touch it, those that are over left out"`
 		History    []SourceEvent            `json:"history" doc:"What sources did to it, the newest first"`
+	}
+	// AppliedPolicy is a policy that applies to a device.
+	AppliedPolicy struct {
+		ID      string `json:"id"`
+		Title   string `json:"title,omitempty"`
+		Stands  int    `json:"stands" doc:"Settings on which its entry carries the value"`
+		Entries int    `json:"entries"`
 	}
 	// Delivery is a setting on its way to a laptop.
 	Delivery struct {

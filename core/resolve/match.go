@@ -79,16 +79,26 @@ func (s *subject) isDetached(pol *policy, level Level, locked bool, combine sett
 	return ok && level < from && !locked && combine != setting.Merge
 }
 
-// Applying lists the policies that apply to a result's subject, by id.
-func (p *Plan) Applying(r *Result) []estate.PolicyID {
-	out := make([]estate.PolicyID, 0, len(p.policies)-len(r.NotApplying))
+// Applied gives the policies that apply to a result's subject, by id.
+func (p *Plan) Applied(r *Result) []*estate.Policy {
+	out := make([]*estate.Policy, 0, len(p.policies)-len(r.NotApplying))
 	not := r.NotApplying // both come by id
 	for i := range p.policies {
 		if len(not) > 0 && not[0].Policy == p.policies[i].ID {
 			not = not[1:]
 			continue
 		}
-		out = append(out, p.policies[i].ID)
+		out = append(out, p.policies[i].Policy)
+	}
+	return out
+}
+
+// Applying lists the policies that apply to a result's subject, by id.
+func (p *Plan) Applying(r *Result) []estate.PolicyID {
+	applied := p.Applied(r)
+	out := make([]estate.PolicyID, len(applied))
+	for i := range applied {
+		out[i] = applied[i].ID
 	}
 	return out
 }

@@ -14,7 +14,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/workflow"
 	"zenithridge.example/zridge/syncml"
@@ -73,6 +75,7 @@ func (s *server) registerDevices() {
 		}
 		w := devicePage(&page, time.Now())
 		live := s.Flow.Live()
+		w.Applies = appliedOn(live, page.Result)
 		w.Groups = membershipsWire(live.Plan.Snapshot().Groups, page.Groups)
 		w.Exceptions = exceptionsWire(workflow.View{Side: live.Side, Live: live}, page.Exceptions)
 		return &output[wire.DevicePage]{w}, nil
@@ -90,6 +93,23 @@ func (s *server) registerDevices() {
 			}
 			return out(list, s.fault(err))
 		})
+}
+
+// appliedOn lists the policies that apply to a device, with how many of their entries stand there.
+func appliedOn(live *workflow.Live, r *resolve.Result) []wire.AppliedPolicy {
+	stands := map[estate.PolicyID]int{}
+	for i := range r.Settings {
+		for _, c := range r.Settings[i].Candidates {
+			if c.Fate == resolve.Won {
+				stands[c.Policy]++
+			}
+		}
+	}
+	out := []wire.AppliedPolicy{}
+	for _, p := range live.Plan.Applied(r) {
+		out = append(out, wire.AppliedPolicy{ID: string(p.ID), Title: p.Title, Stands: stands[p.ID], Entries: len(p.Entries)})
+	}
+	return out
 }
 
 // bodyWithin is how long a laptop may take to send a message.

@@ -110,7 +110,7 @@ func moment(t time.Time) *time.Time {
 func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	out := wire.DevicePage{
 		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: wire.Names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Explained(p.Result),
-		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{}, History: eventsWire(p.History), Groups: []wire.Membership{}, Exceptions: []wire.Exception{},
+		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{}, History: eventsWire(p.History), Applies: []wire.AppliedPolicy{}, Groups: []wire.Membership{}, Exceptions: []wire.Exception{},
 	}
 	out.Device.Origin = originWire(p.Row.Origin, p.Brings, p.Local)
 	if out.Facts == nil {

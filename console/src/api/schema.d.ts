@@ -1465,6 +1465,17 @@ export interface components {
             source: string;
             version?: string;
         };
+        AppliedPolicy: {
+            /** Format: int64 */
+            entries: number;
+            id: string;
+            /**
+             * Format: int64
+             * @description Settings on which its entry carries the value
+             */
+            stands: number;
+            title?: string;
+        };
         AskException: {
             from?: string;
             id?: string;
@@ -1924,6 +1935,8 @@ export interface components {
             unit: string;
         };
         DevicePage: {
+            /** @description Policies that apply, by id; those that do not stand with their reasons in effective */
+            applies: components["schemas"]["AppliedPolicy"][];
             check_ins: components["schemas"]["CheckIn"][];
             deliveries: components["schemas"]["Delivery"][];
             device: components["schemas"]["Device"];

@@ -152,6 +152,24 @@ function Body({ p }: { p: DevicePage }) {
             </ul>
           )}
         </Sheet>
+        <Sheet title="Applies" aside={count(p.applies.length, 'policy', 'policies')}>
+          {p.applies.length === 0 ? (
+            <p className="quiet px-4 py-3 text-sm">No policy applies to this laptop.</p>
+          ) : (
+            <ul className="max-h-72 overflow-auto py-1.5 text-sm" tabIndex={0} aria-label="Policies that apply">
+              {p.applies.map((a) => (
+                <li key={a.id} className="flex justify-between gap-3 px-4 py-1">
+                  <Link to={`/policies/${a.id}`} className="link-hover link min-w-0 truncate">
+                    {a.title || a.id}
+                  </Link>
+                  <span className="quiet shrink-0 text-[13px]">
+                    {a.stands} of {a.entries} stand
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </Sheet>
         <Sheet title="Does not apply">
           <div className="px-4 py-3">
             {p.effective.not_applying?.length ? (
