@@ -45,7 +45,7 @@ export function PolicyScreen() {
 function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
   const open = useOpenChange();
   const reader = useWho().data?.role !== 'administrator';
-  const { doc, alter, take, choose, trial, saving, isDirty, complete } = useKept(start, editVersion);
+  const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useKept(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = trial?.use ?? (saving.state === 'faults' ? undefined : stored.data);
   const faults = trial?.faults ?? [];
@@ -58,8 +58,8 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   latest.current = doc;
   // When a colleague saves this policy, and nothing is typed here that is not kept, theirs is shown.
   useEffect(() => {
-    if (!isDirty() && !same(start, complete(latest.current))) take(start, editVersion);
-  }, [editVersion, start, isDirty, take, complete]);
+    if (!isDirty() && !late(editVersion) && !same(start, complete(latest.current))) take(start, editVersion);
+  }, [editVersion, start, isDirty, late, take, complete]);
   return (
     <Page
       title={doc.title || doc.id}

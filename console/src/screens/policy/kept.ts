@@ -47,9 +47,11 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const latest = useRef(0);
   const openRef = useRef(open);
   openRef.current = open;
+  /** Tells whether what was read is older than what was kept here: the answer to an earlier question, come late. */
+  const late = useCallback((at: number | undefined) => at !== undefined && version.current !== undefined && at < version.current, []);
   useEffect(() => {
-    if (!dirty.current) version.current = editVersion;
-  }, [editVersion]);
+    if (!dirty.current && !late(editVersion)) version.current = editVersion;
+  }, [editVersion, late]);
 
   const mergeWithTheirs = useCallback(async (mine: PolicyDoc) => {
     const merged = await got(
@@ -129,5 +131,5 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     dirty.current = true;
     setDoc(chosen);
   }, []);
-  return { doc, alter, take, choose, trial, saving, isDirty: () => dirty.current, complete };
+  return { doc, alter, take, choose, trial, saving, isDirty: () => dirty.current, late, complete };
 }
