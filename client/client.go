@@ -25,7 +25,13 @@ type Client struct {
 // maxAnswer bounds what is read of an answer.
 const maxAnswer = 256 << 20
 
-// Call sends a request and decodes its answer. in may be nil, or a []byte of JSON as it is; out may be nil. A refusal is
+// Stream is a body that is sent while it is read, for what is too large to hold. Its type goes along as the header Content-Type.
+type Stream struct {
+	io.Reader
+	Size int64 // in bytes
+}
+
+// Call sends a request and decodes its answer. in may be nil, a []byte of JSON as it is, or a Stream; out may be nil. A refusal is
 // a *wire.Problem.
 func (c *Client) Call(ctx context.Context, method, path string, query url.Values, in, out any, headers ...string) (http.Header, error) {
 	var body io.Reader
@@ -33,6 +39,8 @@ func (c *Client) Call(ctx context.Context, method, path string, query url.Values
 	case nil:
 	case []byte:
 		body = bytes.NewReader(v)
+	case Stream:
+		body = v.Reader
 	default:
 		data, err := json.Marshal(in)
 		if err != nil {
@@ -47,6 +55,9 @@ func (c *Client) Call(ctx context.Context, method, path string, query url.Values
 	r, err := http.NewRequestWithContext(ctx, method, target, body)
 	if err != nil {
 		return nil, err
+	}
+	if stream, is := in.(Stream); is {
+		r.ContentLength = stream.Size
 	}
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")

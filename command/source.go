@@ -4,8 +4,6 @@ package command
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -382,37 +380,8 @@ func send(ctx context.Context, api *client.Client, s Streams, id string, file *o
 		body = io.TeeReader(file, bar)
 	}
 	query := url.Values{"name": {filepath.Base(file.Name())}, "look": {fmt.Sprint(look)}}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(api.Base, "/")+"/api/v1"+client.Path("sources", id, "tables")+"?"+query.Encode(), body)
-	if err != nil {
-		return run, err
-	}
-	r.ContentLength = size
-	r.Header.Set("Authorization", "Bearer "+api.Token)
-	r.Header.Set("Content-Type", "text/csv")
-	r.Header.Set("Zridge-Door", "cli")
-	caller := api.HTTP
-	if caller == nil {
-		caller = http.DefaultClient
-	}
-	a, err := caller.Do(r)
-	if err != nil {
-		var failed *url.Error
-		if errors.As(err, &failed) {
-			err = failed.Err
-		}
-		return run, fmt.Errorf("sending to the service at %s: %w", api.Base, err)
-	}
-	defer a.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(a.Body, 16<<20))
-	if err != nil {
-		return run, err
-	}
-	if a.StatusCode >= 400 {
-		p := &wire.Problem{Status: a.StatusCode, Title: a.Status}
-		json.Unmarshal(data, p)
-		return run, p
-	}
-	return run, json.Unmarshal(data, &run)
+	_, err = api.Call(ctx, http.MethodPost, client.Path("sources", id, "tables"), query, client.Stream{Reader: body, Size: size}, &run, "Content-Type", "text/csv")
+	return run, err
 }
 
 func sourceTokenCommand(s Streams) *cli.Command {

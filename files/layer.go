@@ -60,6 +60,15 @@ func (f fields) write() ([]byte, error) {
 	return PlainJSON(top)
 }
 
+// readBoth reads the fields of two objects of one kind.
+func readBoth(first, second []byte) (a, b fields, err error) {
+	if a, err = readFields(first); err != nil {
+		return nil, nil, err
+	}
+	b, err = readFields(second)
+	return a, b, err
+}
+
 // Compose gives an object of the estate from what a source brought and from what was edited here: a field that the source brought
 // stands, unless local lists it. Either may be empty. Fields within facts and attributes count by themselves, as facts/ram_gb.
 func Compose(brought, body []byte, local []string) ([]byte, error) {
@@ -69,11 +78,7 @@ func Compose(brought, body []byte, local []string) ([]byte, error) {
 	case len(brought) == 0:
 		return body, nil
 	}
-	theirs, err := readFields(brought)
-	if err != nil {
-		return nil, err
-	}
-	ours, err := readFields(body)
+	theirs, ours, err := readBoth(brought, body)
 	if err != nil {
 		return nil, err
 	}
@@ -88,11 +93,7 @@ func Compose(brought, body []byte, local []string) ([]byte, error) {
 // LocalFields lists the fields of an edited object that are not as the source brought them, sorted: those keep what was edited here.
 // Fields that the source brought and that the edit leaves out are among them.
 func LocalFields(brought, edited []byte) ([]string, error) {
-	theirs, err := readFields(brought)
-	if err != nil {
-		return nil, err
-	}
-	ours, err := readFields(edited)
+	theirs, ours, err := readBoth(brought, edited)
 	if err != nil {
 		return nil, err
 	}
@@ -109,11 +110,7 @@ func LocalFields(brought, edited []byte) ([]string, error) {
 // LocalPart gives the fields of an edited object that the source does not bring, and those that are local: what is kept here, so
 // that no copy of what the source brought grows old beside it.
 func LocalPart(brought, edited []byte, local []string) ([]byte, error) {
-	theirs, err := readFields(brought)
-	if err != nil {
-		return nil, err
-	}
-	ours, err := readFields(edited)
+	theirs, ours, err := readBoth(brought, edited)
 	if err != nil {
 		return nil, err
 	}
@@ -126,11 +123,7 @@ func LocalPart(brought, edited []byte, local []string) ([]byte, error) {
 
 // AlteredFields lists the fields in which two objects of one kind differ, sorted, each with both values as JSON; empty where there is none.
 func AlteredFields(before, after []byte) ([]AlteredField, error) {
-	a, err := readFields(before)
-	if err != nil {
-		return nil, err
-	}
-	b, err := readFields(after)
+	a, b, err := readBoth(before, after)
 	if err != nil {
 		return nil, err
 	}
