@@ -1,0 +1,213 @@
+// This file keeps sets in little room: few rows as a list, many as bits.
+
+package rowset
+
+import (
+	"math/bits"
+	"slices"
+)
+
+// listed is the number of rows below which a list takes less room than bits.
+const listed = Rows / 16
+
+// Packed is a set that is kept: the number of its rows, and then the rows four to a word, or bits. nil is empty.
+// A Packed is immutable.
+type Packed []uint64
+
+// payload is how many words n rows take.
+func payload(n int) int {
+	if n < listed {
+		return (n + 3) / 4
+	}
+	return words
+}
+
+// Pack gives what s holds.
+func (s *Set) Pack() Packed {
+	n := s.Len()
+	if n == 0 {
+		return nil
+	}
+	p := make(Packed, 1+payload(n))
+	p[0] = uint64(n)
+	s.write(p[1:], n)
+	return p
+}
+
+// write puts the n rows of s where there is room for them, zeros before.
+func (s *Set) write(to []uint64, n int) {
+	if n >= listed {
+		for m := s.sum; m != 0; m &= m - 1 {
+			i := bits.TrailingZeros64(m) & 63
+			to[i] = s.words[i]
+		}
+		return
+	}
+	at := 0
+	for m := s.sum; m != 0; m &= m - 1 {
+		i := bits.TrailingZeros64(m) & 63
+		for w := s.words[i]; w != 0; w &= w - 1 {
+			to[at>>2] |= uint64(i<<6+bits.TrailingZeros64(w)) << (at & 3 * 16)
+			at++
+		}
+	}
+}
+
+// orInto adds n rows that were written.
+func orInto(s *Set, from []uint64, n int) {
+	if n < listed {
+		for at := range n {
+			s.Add(int(from[at>>2] >> (at & 3 * 16) & 0xffff))
+		}
+		return
+	}
+	for i, w := range from[:words] {
+		if w == 0 {
+			continue
+		}
+		if s.sum>>i&1 != 0 {
+			w |= s.words[i]
+		}
+		s.words[i] = w
+		s.sum |= 1 << i
+	}
+}
+
+func has(from []uint64, n, row int) bool {
+	if n >= listed {
+		return from[row>>6]>>(row&63)&1 != 0
+	}
+	low, high := 0, n
+	for low < high {
+		mid := (low + high) / 2
+		switch is := int(from[mid>>2] >> (mid & 3 * 16) & 0xffff); {
+		case is == row:
+			return true
+		case is < row:
+			low = mid + 1
+		default:
+			high = mid
+		}
+	}
+	return false
+}
+
+// Len counts the rows.
+func (p Packed) Len() int {
+	if p == nil {
+		return 0
+	}
+	return int(p[0])
+}
+
+// Has tells whether a row is in p.
+func (p Packed) Has(row int) bool { return p != nil && has(p[1:], int(p[0]), row) }
+
+// Into makes s the same as p.
+func (p Packed) Into(s *Set) {
+	s.sum = 0
+	p.OrInto(s)
+}
+
+// OrInto adds the rows of p to s.
+func (p Packed) OrInto(s *Set) {
+	if p != nil {
+		orInto(s, p[1:], int(p[0]))
+	}
+}
+
+// Equal tells whether both hold the same rows.
+func (p Packed) Equal(q Packed) bool { return slices.Equal(p, q) }
+
+// Parts is several sets of one block, each with a number: how many there are, then number and rows of each, then the rows.
+// The numbers rise. nil has no parts. A Parts is immutable.
+type Parts []uint64
+
+// PackParts gives sets by number. The numbers must rise; empty sets are left out.
+func PackParts(numbers []int32, sets []*Set) Parts {
+	var lens [64]int
+	counts := lens[:0]
+	size, n := 1, 0
+	for _, s := range sets {
+		rows := s.Len()
+		counts = append(counts, rows)
+		if rows > 0 {
+			n++
+			size += 1 + payload(rows)
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	p := make(Parts, size)
+	p[0] = uint64(n)
+	head, at := 1, 1+n
+	for i, s := range sets {
+		if counts[i] == 0 {
+			continue
+		}
+		p[head] = uint64(numbers[i])<<32 | uint64(counts[i])
+		head++
+		s.write(p[at:], counts[i])
+		at += payload(counts[i])
+	}
+	return p
+}
+
+// Count is how many parts there are.
+func (p Parts) Count() int {
+	if p == nil {
+		return 0
+	}
+	return int(p[0])
+}
+
+// Numbers gives the number of each part and how many rows it has.
+func (p Parts) Numbers(yield func(number int32, rows int) bool) {
+	for i := range p.Count() {
+		if !yield(int32(p[1+i]>>32), int(p[1+i]&0xffffffff)) {
+			return
+		}
+	}
+}
+
+// Each gives each part as a set, which holds until the next.
+func (p Parts) Each(into *Set, f func(number int32)) {
+	at := 1 + p.Count()
+	for i := range p.Count() {
+		rows := int(p[1+i] & 0xffffffff)
+		into.Clear()
+		orInto(into, p[at:], rows)
+		f(int32(p[1+i] >> 32))
+		at += payload(rows)
+	}
+}
+
+// OrInto adds the rows of one part to s, where there is one of that number.
+func (p Parts) OrInto(s *Set, number int32) {
+	at := 1 + p.Count()
+	for i := range p.Count() {
+		rows := int(p[1+i] & 0xffffffff)
+		if int32(p[1+i]>>32) == number {
+			orInto(s, p[at:], rows)
+			return
+		}
+		at += payload(rows)
+	}
+}
+
+// At gives the numbers of the parts that a row is in, appended to those given.
+func (p Parts) At(row int, numbers []int32) []int32 {
+	at := 1 + p.Count()
+	for i := range p.Count() {
+		rows := int(p[1+i] & 0xffffffff)
+		if has(p[at:], rows, row) {
+			numbers = append(numbers, int32(p[1+i]>>32))
+		}
+		at += payload(rows)
+	}
+	return numbers
+}
+
+// Equal tells whether both have the same parts.
+func (p Parts) Equal(q Parts) bool { return slices.Equal(p, q) }

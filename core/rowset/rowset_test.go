@@ -1,0 +1,180 @@
+package rowset_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	. "zenithridge.example/zridge/core/rowset"
+)
+
+// plain is a set as a map: the obvious way.
+type plain map[int]bool
+
+func (p plain) rows() []int {
+	out := []int{}
+	for row := range p {
+		out = append(out, row)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func made(r *rand.Rand) (*Set, plain) {
+	s, p := &Set{}, plain{}
+	n := []int{0, 1, 5, 200, 255, 256, 257, 2000, Rows}[r.IntN(9)]
+	if n == Rows {
+		s.Fill(Rows - r.IntN(70))
+		for row := range s.All() {
+			p[row] = true
+		}
+		return s, p
+	}
+	from := r.IntN(Rows)
+	for range n {
+		row := r.IntN(Rows)
+		if r.IntN(2) == 0 { // close together
+			row = (from + r.IntN(300)) % Rows
+		}
+		s.Add(row)
+		p[row] = true
+	}
+	return s, p
+}
+
+func same(t *testing.T, what string, s *Set, p plain) {
+	t.Helper()
+	rows := slices.Collect(s.All())
+	if rows == nil {
+		rows = []int{}
+	}
+	if want := p.rows(); !slices.Equal(rows, want) || s.Len() != len(want) || s.Empty() != (len(want) == 0) {
+		t.Fatalf("%s: %d rows, expected %d", what, len(rows), len(want))
+	}
+	if first := s.First(); len(rows) > 0 && first != rows[0] || len(rows) == 0 && first != -1 {
+		t.Fatalf("%s: the first is %d", what, first)
+	}
+}
+
+// TestSetsAreAsMapsSay compares every operation with the obvious one, over sets of all sizes.
+func TestSetsAreAsMapsSay(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 400 {
+		a, pa := made(r)
+		b, pb := made(r)
+		both, either, only := plain{}, plain{}, plain{}
+		for row := range pa {
+			either[row] = true
+			if pb[row] {
+				both[row] = true
+			} else {
+				only[row] = true
+			}
+		}
+		for row := range pb {
+			either[row] = true
+		}
+		var out, again Set
+		if a.Meets(b) != (len(both) > 0) || out.SetAnd(a, b) != (len(both) > 0) {
+			t.Fatal("whether they meet")
+		}
+		same(t, "and", &out, both)
+		if out.SetAndNot(a, b) != (len(only) > 0) {
+			t.Fatal("whether any is left")
+		}
+		same(t, "without", &out, only)
+		out.Copy(a)
+		out.Or(b)
+		same(t, "or", &out, either)
+		out.Copy(a)
+		out.And(b)
+		same(t, "and in place", &out, both)
+		again.Copy(a)
+		again.AndNot(b)
+		same(t, "without in place", &again, only)
+		if a.Equal(b) != slices.Equal(pa.rows(), pb.rows()) || !a.Equal(a) {
+			t.Fatal("equal")
+		}
+		for range 20 {
+			row := r.IntN(Rows)
+			if a.Has(row) != pa[row] {
+				t.Fatalf("whether %d is in it", row)
+			}
+			a.Remove(row)
+			delete(pa, row)
+		}
+		same(t, "removed", a, pa)
+
+		packed := a.Pack()
+		packed.Into(&out)
+		same(t, "packed", &out, pa)
+		if packed.Len() != len(pa) || !packed.Equal(a.Pack()) {
+			t.Fatal("what is packed")
+		}
+		for range 20 {
+			if row := r.IntN(Rows); packed.Has(row) != pa[row] {
+				t.Fatalf("whether %d is packed", row)
+			}
+		}
+		b.Pack().OrInto(&out)
+		for row := range pb {
+			pa[row] = true
+		}
+		same(t, "packed together", &out, pa)
+	}
+}
+
+// TestPartsKeepTheirNumbers packs several sets together and reads them one by one, and row by row.
+func TestPartsKeepTheirNumbers(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 200 {
+		var numbers []int32
+		var sets []*Set
+		plains := map[int32]plain{}
+		number := int32(-1)
+		for range r.IntN(12) {
+			number += 1 + int32(r.IntN(1000))
+			s, p := made(r)
+			numbers, sets = append(numbers, number), append(sets, s)
+			if len(p) > 0 {
+				plains[number] = p
+			}
+		}
+		parts := PackParts(numbers, sets)
+		if parts.Count() != len(plains) || (parts == nil) != (len(plains) == 0) || !parts.Equal(PackParts(numbers, sets)) {
+			t.Fatalf("%d parts, expected %d", parts.Count(), len(plains))
+		}
+		var one Set
+		seen := 0
+		parts.Each(&one, func(n int32) {
+			seen++
+			same(t, "a part", &one, plains[n])
+		})
+		for n, rows := range parts.Numbers {
+			if rows != len(plains[n]) {
+				t.Fatalf("part %d says it has %d rows", n, rows)
+			}
+			one.Clear()
+			parts.OrInto(&one, n)
+			same(t, "a part by its number", &one, plains[n])
+		}
+		if seen != len(plains) {
+			t.Fatalf("%d parts were read", seen)
+		}
+		for range 20 {
+			row := r.IntN(Rows)
+			var want []int32
+			for _, n := range numbers {
+				if plains[n][row] {
+					want = append(want, n)
+				}
+			}
+			if got := parts.At(row, nil); !slices.Equal(got, want) {
+				t.Fatalf("row %d is in %v, expected %v", row, got, want)
+			}
+		}
+	}
+	if PackParts([]int32{1}, []*Set{{}}) != nil {
+		t.Error("an empty set was kept")
+	}
+}
