@@ -4,9 +4,11 @@ package command
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 
@@ -68,8 +70,13 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "impact", Usage: "what a change does to what is live", ArgsUsage: "CHANGE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name: "impact", Usage: "what a change does to what is live", ArgsUsage: "CHANGE",
+				Description: "Every number has a name under --format json (devices, weaker, restart, prompt, irreversible, lockout, or `part`): --laptops NAME lists the laptops behind it.\nmarkdown, html and csv give the report for the change board; csv has a row for every setting that alters on a laptop.",
+				Flags:       []cli.Flag{formatFlag("text", "json", "markdown", "html", "csv"), &cli.StringFlag{Name: "laptops", Usage: "list the laptops behind a `NUMBER` instead"}},
 				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					if c.IsSet("laptops") {
+						return showLaptops(ctx, api, s.Out, c.Args().First(), c.String("laptops"), c.String("format"))
+					}
 					return showImpact(ctx, api, s.Out, c.Args().First(), c.String("format"))
 				}),
 			},
@@ -216,7 +223,46 @@ func printChange(w io.Writer, change wire.Change) {
 	printTable(w, []string{"action", "object", "by", "at", ""}, rows)
 }
 
+// showLaptops lists the laptops behind one number of an impact.
+func showLaptops(ctx context.Context, api *client.Client, w io.Writer, id, part, format string) error {
+	query := url.Values{"change": {id}, "part": {part}, "limit": {"100000"}}
+	var page wire.Page[wire.ImpactDevice]
+	if _, err := api.Call(ctx, http.MethodPost, "/impact/devices", query, map[string]any{"edits": []any{}}, &page); err != nil {
+		return err
+	}
+	switch format {
+	case "json":
+		return printJSON(w, page.Items)
+	case "csv":
+		table := csv.NewWriter(w)
+		table.Write([]string{"id", "serial", "owner", "unit", "os", "os_version", "model"})
+		for _, d := range page.Items {
+			table.Write([]string{d.ID, d.Serial, d.Owner, d.Unit, d.OS, d.OSVersion, d.Model})
+		}
+		table.Flush()
+		return table.Error()
+	case "text":
+	default:
+		return usage("impact: found --format %s with --laptops, expected text, json or csv", format)
+	}
+	rows := make([][]string, len(page.Items))
+	for i, d := range page.Items {
+		rows[i] = []string{d.ID, d.OwnerName, d.Unit, d.OS + " " + d.OSVersion}
+	}
+	printTable(w, []string{"device", "owner", "unit", "system"}, rows)
+	fmt.Fprintln(w, counted(len(rows), "device"))
+	return nil
+}
+
 func showImpact(ctx context.Context, api *client.Client, w io.Writer, id, format string) error {
+	if format == "markdown" || format == "html" || format == "csv" {
+		var text []byte
+		if _, err := api.Call(ctx, http.MethodGet, client.Path("changes", id, "impact", "report"), url.Values{"format": {format}}, nil, &text); err != nil {
+			return err
+		}
+		_, err := w.Write(text)
+		return err
+	}
 	impact, err := client.Get[wire.Impact](ctx, api, client.Path("changes", id, "impact"), nil)
 	if err != nil {
 		return err
@@ -249,10 +295,27 @@ func printImpact(w io.Writer, impact wire.Impact) {
 		if t.Weaker {
 			weaker = "weaker"
 		}
-		rows[i] = []string{t.Setting, stateText(t.From), "→", stateText(t.To), weaker, counted(t.DeviceCount, "device")}
+		units := make([]string, len(t.Units))
+		for j, u := range t.Units {
+			units[j] = fmt.Sprintf("%s %d", u.Unit, u.Devices)
+		}
+		rows[i] = []string{t.Setting, stateText(t.From), "→", stateText(t.To), weaker, counted(t.DeviceCount, "device"), strings.Join(units, ", ")}
 	}
 	if len(rows) > 0 {
-		printTable(w, []string{"setting", "from", "", "to", "", "on"}, rows)
+		printTable(w, []string{"setting", "from", "", "to", "", "on", "where most are"}, rows)
+	}
+	if more := impact.Ways - len(rows); more > 0 {
+		fmt.Fprintf(w, "and %d more ways in which settings alter; --format csv has them all\n", more)
+	}
+	for _, m := range impact.Audiences {
+		var words []string
+		if m.Gained > 0 {
+			words = append(words, "begins to reach "+counted(m.Gained, "device"))
+		}
+		if m.Dropped > 0 {
+			words = append(words, "no longer reaches "+counted(m.Dropped, "device"))
+		}
+		fmt.Fprintf(w, "policy %s %s\n", m.Policy, strings.Join(words, " and "))
 	}
 	for _, part := range []struct {
 		word string

@@ -48,10 +48,10 @@ func checkCommand(s Streams) *cli.Command {
 				})
 			} else {
 				for _, f := range conflicts {
-					fmt.Fprintf(s.Out, "conflict  %s: %s disagree on %s\n", f.Setting, strings.Join(f.Policies, ", "), counted(len(f.Devices), "device"))
+					fmt.Fprintf(s.Out, "conflict  %s: %s disagree on %s\n", f.Setting, strings.Join(f.Policies, ", "), counted(f.Devices.Len(), "device"))
 				}
 				for _, f := range problems {
-					fmt.Fprintf(s.Out, "problem   %s: %s (from %s) on %s\n", f.Check, f.Message, orNone(f.From), counted(len(f.Devices), "device"))
+					fmt.Fprintf(s.Out, "problem   %s: %s (from %s) on %s\n", f.Check, f.Message, orNone(f.From), counted(f.Devices.Len(), "device"))
 				}
 				for _, l := range lints {
 					fmt.Fprintln(s.Out, "lint      "+lintText(l))
@@ -74,6 +74,15 @@ func lintText(l resolve.Lint) string {
 		return fmt.Sprintf("%s: the policy %s applies to no device", l.Kind, l.Policy)
 	case resolve.NeverWins:
 		return fmt.Sprintf("%s: %s in %s wins on none of %s", l.Kind, l.Setting, l.Policy, counted(l.Devices, "device"))
+	case resolve.FailingRule:
+		if l.Group != "" {
+			return fmt.Sprintf("%s: the rule of the group %s fails on %d, and adds none of them", l.Kind, l.Group, l.Devices)
+		}
+		return fmt.Sprintf("%s: the condition of the policy %s fails on %s", l.Kind, l.Policy, counted(l.Devices, "device"))
+	case resolve.UnusedGroup:
+		return fmt.Sprintf("%s: nothing names the group %s", l.Kind, l.Group)
+	case resolve.Expired:
+		return fmt.Sprintf("%s: the exception %s from %s is over", l.Kind, l.Exception, l.Setting)
 	default:
 		return fmt.Sprintf("%s: %s in %s repeats what stands anyway (%s) on %s", l.Kind, l.Setting, l.Policy, orNone(l.Beside), counted(l.Devices, "device"))
 	}

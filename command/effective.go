@@ -74,7 +74,7 @@ func effectiveAnswers(ctx context.Context, c *cli.Command, devices []string) ([]
 	plan := resolve.Compile(snapshot)
 	var results []*resolve.Result
 	if c.Bool("all") {
-		results = plan.Estate().Results
+		results = slices.Collect(plan.Estate().All)
 	} else if results, err = effectiveOf(plan, devices, c.String("person")); err != nil {
 		return nil, err
 	}

@@ -37,7 +37,7 @@ exceptions: [{id: E, setting: left, target: everyone, unset: true, until: 2026-1
 	}
 	whole := resolve.Compile(s.On("2026-11-23")).Estate()
 	line := func(i int, reasons bool) string {
-		data, err := json.Marshal(files.Answer(whole.Results[i], reasons))
+		data, err := json.Marshal(files.Answer(whole.Result(i), reasons))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -79,25 +79,25 @@ func (w *summaryWriter) audience() {
 	}
 	share := ""
 	if w.Estate > 0 {
-		share = fmt.Sprintf(" (%d%%)", (len(r.Gets)*100+w.Estate/2)/w.Estate)
+		share = fmt.Sprintf(" (%d%%)", (r.Gets.Len()*100+w.Estate/2)/w.Estate)
 	}
-	w.say("%s of %d%s, of %s: %s.", Counted(len(r.Gets), "laptop"), w.Estate, share, Counted(r.People, "person"), w.targets(w.Policy.Audience.Include))
+	w.say("%s of %d%s, of %s: %s.", Counted(r.Gets.Len(), "laptop"), w.Estate, share, Counted(r.People, "person"), w.targets(w.Policy.Audience.Include))
 	var points []string
 	if len(w.Policy.Audience.Exclude) > 0 {
-		points = append(points, fmt.Sprintf("Left out: %s. That is %s.", w.targets(w.Policy.Audience.Exclude), Counted(len(r.Excluded), "laptop")))
+		points = append(points, fmt.Sprintf("Left out: %s. That is %s.", w.targets(w.Policy.Audience.Exclude), Counted(r.Excluded.Len(), "laptop")))
 	}
 	if when := w.Policy.Audience.When.Source(); when != "" {
-		points = append(points, fmt.Sprintf("Only when %s. That leaves out %s.", when, Counted(len(r.Condition), "laptop")))
+		points = append(points, fmt.Sprintf("Only when %s. That leaves out %s.", when, Counted(r.Condition.Len(), "laptop")))
 	}
 	if len(w.Policy.Platforms) > 0 {
 		names := make([]string, len(w.Policy.Platforms))
 		for i, p := range w.Policy.Platforms {
 			names[i] = string(p)
 		}
-		points = append(points, fmt.Sprintf("Only on %s. That leaves out %s.", strings.Join(names, ", "), Counted(len(r.Platform), "laptop")))
+		points = append(points, fmt.Sprintf("Only on %s. That leaves out %s.", strings.Join(names, ", "), Counted(r.Platform.Len(), "laptop")))
 	}
-	if len(r.Unsupported) > 0 {
-		points = append(points, fmt.Sprintf("%s of them support none of its settings.", Counted(len(r.Unsupported), "laptop")))
+	if r.Unsupported.Len() > 0 {
+		points = append(points, fmt.Sprintf("%s of them support none of its settings.", Counted(r.Unsupported.Len(), "laptop")))
 	}
 	w.list(points)
 }
@@ -215,10 +215,10 @@ func (w *summaryWriter) others() {
 		for i, o := range others {
 			others[i] = named(w.Titles.Policies[estate.PolicyID(o)], o)
 		}
-		clashes = append(clashes, fmt.Sprintf("‘%s’ clashes with %s on %s, which keep what they have until somebody settles it.", w.settingTitle(c.Setting), strings.Join(others, ", "), Counted(len(c.Devices), "laptop")))
+		clashes = append(clashes, fmt.Sprintf("‘%s’ clashes with %s on %s, which keep what they have until somebody settles it.", w.settingTitle(c.Setting), strings.Join(others, ", "), Counted(c.Devices.Len(), "laptop")))
 	}
 	for _, p := range w.Use.Problems {
-		points = append(points, fmt.Sprintf("%s: on %s, from %s.", p.Message, Counted(len(p.Devices), "laptop"), strings.Join(p.From, ", ")))
+		points = append(points, fmt.Sprintf("%s: on %s, from %s.", p.Message, Counted(p.Devices.Len(), "laptop"), strings.Join(p.From, ", ")))
 	}
 	for _, e := range w.Entries {
 		for _, a := range e.Also {
@@ -244,11 +244,11 @@ func (w *summaryWriter) settingTitle(id setting.ID) string {
 
 func (w *summaryWriter) back() {
 	w.heading("How to go back")
-	if w.Policy.State != estate.Active || len(w.Use.Reach.Gets) == 0 {
+	if w.Policy.State != estate.Active || w.Use.Reach.Gets.Len() == 0 {
 		w.say("It reaches no laptop, so there is nothing to go back from.")
 		return
 	}
-	w.say("Restore an earlier version of the policy, or retire it. Retiring it would give %s something else:", Counted(len(w.Without.Devices), "laptop"))
+	w.say("Restore an earlier version of the policy, or retire it. Retiring it would give %s something else:", Counted(w.Without.Devices.Len(), "laptop"))
 	var points []string
 	for _, t := range w.Without.Transitions {
 		d := w.plan.Definition(t.Setting)
@@ -259,7 +259,7 @@ func (w *summaryWriter) back() {
 		case t.To.Status != "":
 			back = string(t.To.Status)
 		}
-		points = append(points, fmt.Sprintf("‘%s’: from %s to %s on %s.", w.settingTitle(t.Setting), stateWords(d, t.From), back, Counted(len(t.Devices), "laptop")))
+		points = append(points, fmt.Sprintf("‘%s’: from %s to %s on %s.", w.settingTitle(t.Setting), stateWords(d, t.From), back, Counted(t.Devices.Len(), "laptop")))
 	}
 	w.list(points)
 	var stays []string

@@ -33,7 +33,13 @@ func started(t testing.TB) *client.Client {
 // bare is a service with nothing in it yet.
 func bare(t testing.TB) *client.Client {
 	t.Helper()
-	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: filepath.Join(t.TempDir(), "z.db"), Day: "2026-11-23", Secrets: secretsOf(t)})
+	return over(t, filepath.Join(t.TempDir(), "z.db"))
+}
+
+// over is a service over a database.
+func over(t testing.TB, database string) *client.Client {
+	t.Helper()
+	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23", Secrets: secretsOf(t)})
 	if err != nil {
 		t.Fatal(err)
 	}

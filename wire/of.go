@@ -23,11 +23,14 @@ func Sample[T ~string](from []T, most int) []string {
 	return out
 }
 
+// Devices gives the first ids of a set of laptops as texts.
+func Devices(of resolve.Devices, most int) []string { return Names(of.First(most)) }
+
 // Conflicts gives conflicts with at most so many of the devices of each; definition looks a setting up, nil where there is none.
 func Conflicts(found []resolve.ConflictFound, definition func(setting.ID) *setting.Definition, most int) []Conflict {
 	out := make([]Conflict, len(found))
 	for i, f := range found {
-		out[i] = Conflict{Setting: string(f.Setting), Policies: f.Policies, Devices: Sample(f.Devices, most), DeviceCount: len(f.Devices), Values: []files.CandidateAnswer{}}
+		out[i] = Conflict{Setting: string(f.Setting), Policies: f.Policies, Devices: Devices(f.Devices, most), DeviceCount: f.Devices.Len(), Values: []files.CandidateAnswer{}}
 		if d := definition(f.Setting); d != nil {
 			out[i].Title, out[i].Settleable = d.Title, d.Combine == setting.Closest
 		}
@@ -42,7 +45,7 @@ func Conflicts(found []resolve.ConflictFound, definition func(setting.ID) *setti
 func Problems(found []resolve.ProblemFound, most int) []FoundProblem {
 	out := make([]FoundProblem, len(found))
 	for i, f := range found {
-		out[i] = FoundProblem{ProblemAnswer: files.ProblemOf(f.Problem), Devices: Sample(f.Devices, most), DeviceCount: len(f.Devices)}
+		out[i] = FoundProblem{ProblemAnswer: files.ProblemOf(f.Problem), Devices: Devices(f.Devices, most), DeviceCount: f.Devices.Len()}
 	}
 	return out
 }
@@ -51,7 +54,7 @@ func Problems(found []resolve.ProblemFound, most int) []FoundProblem {
 func Lints(found []resolve.Lint) []Lint {
 	out := make([]Lint, len(found))
 	for i, l := range found {
-		out[i] = Lint{Lint: string(l.Kind), Policy: string(l.Policy), Setting: string(l.Setting), Beside: l.Beside, Devices: l.Devices}
+		out[i] = Lint{Lint: string(l.Kind), Policy: string(l.Policy), Setting: string(l.Setting), Group: string(l.Group), Exception: string(l.Exception), Beside: l.Beside, Devices: l.Devices}
 	}
 	return out
 }

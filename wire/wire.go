@@ -110,20 +110,73 @@ type (
 		Devices     []string                `json:"devices"`
 		DeviceCount int                     `json:"device_count"`
 		Settleable  bool                    `json:"settleable" doc:"A ruling can settle it"`
+		Since       *ClashSince             `json:"since,omitempty" doc:"With what is live: where that is recorded, by what it began"`
+		Part        string                  `json:"part,omitempty" doc:"In an impact: names it, to ask for its laptops"`
+	}
+	// ClashSince says when a clash began, and by what.
+	ClashSince struct {
+		At       time.Time `json:"at"`
+		Revision int64     `json:"revision"`
+		Change   string    `json:"change,omitempty" doc:"Empty: no edit did it"`
+		Title    string    `json:"title"`
+		By       string    `json:"by"`
+	}
+	// ClashWay is a way to settle a clash, with what it would do.
+	ClashWay struct {
+		Kind    string     `json:"kind" enum:"prefer,raise,lock,leave-out,drop"`
+		Policy  string     `json:"policy" doc:"In whose favour; with drop: whose entry is taken out"`
+		Edits   []ClashFix `json:"edits"`
+		Devices int        `json:"devices" doc:"That get something else, in any setting"`
+		Weaker  int        `json:"weaker" doc:"Of those, devices that get a weaker value"`
+		Touched int        `json:"touched" doc:"Devices that the clash touches"`
+		Left    int        `json:"left" doc:"Of those, devices on which policies would still clash on the setting"`
+		Gained  int        `json:"gained" doc:"Other clashes that it would bring"`
+	}
+	// ClashFix is an edit that settles a clash.
+	ClashFix struct {
+		Kind string          `json:"kind"`
+		ID   string          `json:"id"`
+		Body json.RawMessage `json:"body"`
+	}
+	// ClashEvent is the beginning or end of a clash on some laptops.
+	ClashEvent struct {
+		ClashSince
+		Setting  string        `json:"setting"`
+		Name     string        `json:"name,omitempty" doc:"The setting's title"`
+		Policies []string      `json:"policies"`
+		Gained   bool          `json:"gained" doc:"Else it ended"`
+		Fresh    bool          `json:"fresh" doc:"No laptop had the clash before, or has it after"`
+		Standing bool          `json:"standing" doc:"It stands today"`
+		Devices  int           `json:"devices"`
+		Sample   []ClashDevice `json:"sample" doc:"The first of them"`
+	}
+	// ClashDevice is a laptop on which a clash began or ended, with what altered about it.
+	ClashDevice struct {
+		ID     string       `json:"id"`
+		Causes []ClashCause `json:"causes" doc:"Empty: the laptop stayed as it was"`
+	}
+	// ClashCause is one thing that altered about a laptop.
+	ClashCause struct {
+		Kind string `json:"kind" enum:"arrived,moved,handed,joined,parted,updated"`
+		From string `json:"from,omitempty"`
+		To   string `json:"to,omitempty"`
 	}
 	// FoundProblem is a check that finds laptops wrong.
 	FoundProblem struct {
 		files.ProblemAnswer
 		Devices     []string `json:"devices"`
 		DeviceCount int      `json:"device_count"`
+		Part        string   `json:"part,omitempty" doc:"In an impact: names it, to ask for its laptops"`
 	}
-	// Lint is a policy or entry that does nothing.
+	// Lint is something that does nothing: an entry of a policy, a policy, a group or an exception; or a rule that fails.
 	Lint struct {
-		Lint    string   `json:"lint" enum:"redundant,never-wins,reaches-nobody"`
-		Policy  string   `json:"policy"`
-		Setting string   `json:"setting,omitempty"`
-		Beside  []string `json:"beside,omitempty"`
-		Devices int      `json:"devices"`
+		Lint      string   `json:"lint" enum:"redundant,never-wins,reaches-nobody,failing-rule,unused-group,expired"`
+		Policy    string   `json:"policy,omitempty"`
+		Setting   string   `json:"setting,omitempty"`
+		Group     string   `json:"group,omitempty"`
+		Exception string   `json:"exception,omitempty"`
+		Beside    []string `json:"beside,omitempty"`
+		Devices   int      `json:"devices"`
 	}
 
 	// Statuses counts settings by how far they are.
@@ -147,6 +200,7 @@ type (
 		NeverSeen    int            `json:"never_seen"`
 		Statuses     Statuses       `json:"statuses"`
 		Conflicts    []Conflict     `json:"conflicts"`
+		Arisen       []ClashEvent   `json:"arisen" doc:"Clashes of the last two weeks that no edit brought about, and that stand"`
 		Problems     []FoundProblem `json:"problems"`
 		Lints        []Lint         `json:"lints"`
 		Changes      []Change       `json:"changes"`
@@ -280,21 +334,43 @@ type (
 	}
 	// Transition is one way in which a setting alters.
 	Transition struct {
-		Setting     string   `json:"setting"`
-		Title       string   `json:"title,omitempty"`
-		From        State    `json:"from"`
-		To          State    `json:"to"`
-		Weaker      bool     `json:"weaker"`
-		Effects     []string `json:"effects"`
-		Devices     []string `json:"devices" doc:"The first of them"`
-		DeviceCount int      `json:"device_count"`
+		Part        string      `json:"part" doc:"Names it, to ask for its laptops"`
+		Setting     string      `json:"setting"`
+		Title       string      `json:"title,omitempty"`
+		From        State       `json:"from"`
+		To          State       `json:"to"`
+		Weaker      bool        `json:"weaker"`
+		Effects     []string    `json:"effects"`
+		Devices     []string    `json:"devices" doc:"The first of them"`
+		DeviceCount int         `json:"device_count"`
+		Units       []UnitCount `json:"units" doc:"Home units with most of them"`
+	}
+	// UnitCount is how many laptops have a unit as their home.
+	UnitCount struct {
+		Unit    string `json:"unit"`
+		Title   string `json:"title,omitempty"`
+		Devices int    `json:"devices"`
+	}
+	// ImpactDevice is a laptop that a change does something to.
+	ImpactDevice struct {
+		ID        string `json:"id"`
+		Serial    string `json:"serial,omitempty"`
+		Owner     string `json:"owner,omitempty"`
+		OwnerName string `json:"owner_name,omitempty"`
+		Unit      string `json:"unit"`
+		OS        string `json:"os"`
+		OSVersion string `json:"os_version"`
+		Model     string `json:"model,omitempty"`
 	}
 	// Movement is a policy that begins or ceases to reach devices.
 	Movement struct {
-		Policy  string   `json:"policy"`
-		Gained  int      `json:"gained"`
-		Dropped int      `json:"dropped"`
-		Sample  []string `json:"sample"`
+		Policy      string   `json:"policy"`
+		Title       string   `json:"title,omitempty"`
+		Gained      int      `json:"gained"`
+		Dropped     int      `json:"dropped"`
+		Sample      []string `json:"sample"`
+		GainedPart  string   `json:"gained_part"`
+		DroppedPart string   `json:"dropped_part"`
 	}
 	// Impact is what a change does.
 	Impact struct {
@@ -306,7 +382,9 @@ type (
 		Prompt           int             `json:"prompt"`
 		Irreversible     int             `json:"irreversible"`
 		Lockout          int             `json:"lockout"`
-		Transitions      []Transition    `json:"transitions"`
+		Units            []UnitCount     `json:"units" doc:"Home units with most of the devices"`
+		Ways             int             `json:"ways" doc:"In how many ways settings alter"`
+		Transitions      []Transition    `json:"transitions" doc:"The first of these ways: weaker values first, then those of most devices"`
 		ConflictsGained  []Conflict      `json:"conflicts_gained"`
 		ConflictsCleared []Conflict      `json:"conflicts_cleared"`
 		ProblemsGained   []FoundProblem  `json:"problems_gained"`

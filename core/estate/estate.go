@@ -173,4 +173,6 @@ type Snapshot struct {
 	Rulings    []Ruling
 	Settings   []setting.Definition
 	Checks     []Check
+
+	trails map[Kind]trail
 }

@@ -95,7 +95,44 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 		}
 		out.Groups[i].Members = kept
 	}
+	for _, altered := range []struct {
+		kind   Kind
+		owned  bool
+		of     any
+		places []int
+	}{{KindPerson, owned.people, first(s.People), placesOf(loose, KindPerson, s.People, func(p *Person) string { return string(p.ID) })}, {KindDevice, owned.devices, first(s.Devices), placesOf(loose, KindDevice, s.Devices, func(d *Device) string { return string(d.ID) })}} {
+		if altered.owned {
+			out.left(altered.kind, altered.of, altered.places)
+		}
+	}
 	return &out, loose
+}
+
+func first[T any](list []T) any {
+	if len(list) == 0 {
+		return nil
+	}
+	return &list[0]
+}
+
+// placesOf gives the places of the objects whose references were taken out.
+func placesOf[T any](loose []Loose, kind Kind, list []T, id func(*T) string) []int {
+	named := map[string]bool{}
+	for _, l := range loose {
+		if l.Kind == kind {
+			named[l.ID] = true
+		}
+	}
+	places := []int{}
+	if len(named) == 0 {
+		return places
+	}
+	for i := range list {
+		if named[id(&list[i])] {
+			places = append(places, i)
+		}
+	}
+	return places
 }
 
 // own makes a list a copy before it is altered for the first time.
@@ -103,4 +140,34 @@ func own[T any](list *[]T, owned *bool) {
 	if !*owned {
 		*list, *owned = slices.Clone(*list), true
 	}
+}
+
+// SeverEdit takes the references of an edited person, device or group out that lead nowhere, as Sever does of a whole snapshot.
+func SeverEdit(e Edit, there func(Kind, string) bool) Edit {
+	switch o := e.Object.(type) {
+	case Person:
+		if o.Unit != "" && !there(KindUnit, string(o.Unit)) {
+			o.Unit = ""
+		}
+		e.Object = o
+	case Device:
+		if o.Unit != "" && !there(KindUnit, string(o.Unit)) {
+			o.Unit = ""
+		}
+		if o.Owner != "" && !there(KindPerson, string(o.Owner)) {
+			o.Owner = ""
+		}
+		o.Users = slices.DeleteFunc(slices.Clone(o.Users), func(u PersonID) bool { return !there(KindPerson, string(u)) })
+		e.Object = o
+	case Group:
+		of := KindPerson
+		if o.Of == OfDevices {
+			of = KindDevice
+		}
+		if slices.ContainsFunc(o.Members, func(id string) bool { return !there(of, id) }) {
+			o.Members = slices.DeleteFunc(slices.Clone(o.Members), func(id string) bool { return !there(of, id) })
+		}
+		e.Object = o
+	}
+	return e
 }

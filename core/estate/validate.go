@@ -26,11 +26,17 @@ var (
 type validator struct {
 	faults   problem.Faults
 	units    map[string]int
-	people   map[string]int
-	devices  map[string]int
+	people   func(id string) bool
+	devices  func(id string) bool
 	groups   map[string]int
 	policies map[string]int
 	settings map[setting.ID]*setting.Definition
+	groupOf  func(*Group) bool // groups whose members are looked up; nil: all
+}
+
+// in asks a map of places.
+func in(places map[string]int) func(string) bool {
+	return func(id string) bool { _, there := places[id]; return there }
 }
 
 // Validate reports all that is wrong with the snapshot. Paths are JSON Pointers into the estate format, with
@@ -38,8 +44,8 @@ type validator struct {
 func (s *Snapshot) Validate() problem.Faults {
 	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
-	v.people = index(v, KindPerson, s.People, func(p *Person) string { return string(p.ID) })
-	v.devices = index(v, KindDevice, s.Devices, func(d *Device) string { return string(d.ID) })
+	v.people = in(index(v, KindPerson, s.People, func(p *Person) string { return string(p.ID) }))
+	v.devices = in(index(v, KindDevice, s.Devices, func(d *Device) string { return string(d.ID) }))
 	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
 	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
 	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
@@ -61,6 +67,12 @@ func (s *Snapshot) Validate() problem.Faults {
 	for i := range s.Policies {
 		v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])
 	}
+	v.decisions(s)
+	return v.faults
+}
+
+// decisions checks what is short in every estate: exceptions, rulings, definitions and checks.
+func (v *validator) decisions(s *Snapshot) {
 	for i := range s.Exceptions {
 		v.exception(problem.Join("", string(KindException), i), &s.Exceptions[i])
 	}
@@ -77,7 +89,60 @@ func (s *Snapshot) Validate() problem.Faults {
 			v.check(problem.Join("", string(KindCheck), i), c)
 		}
 	}
-	return v.faults
+}
+
+// ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong with; s is the outcome. It looks at
+// what was edited and at what is short, and leaves people, devices and lists of members alone that were not edited. there tells
+// whether a person or device is in the outcome. ok is false where that does not do: something that others may name was taken away.
+func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (faults problem.Faults, ok bool) {
+	edited := map[Kind]map[string]bool{}
+	for _, e := range edits {
+		if e.Object == nil && e.Kind != KindException && e.Kind != KindRuling && e.Kind != KindCheck {
+			return nil, false
+		}
+		if edited[e.Kind] == nil {
+			edited[e.Kind] = map[string]bool{}
+		}
+		edited[e.Kind][e.ID] = true
+	}
+	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
+	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
+	v.people, v.devices = func(id string) bool { return there(KindPerson, id) }, func(id string) bool { return there(KindDevice, id) }
+	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
+	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
+	v.groupOf = func(g *Group) bool { return edited[KindGroup][string(g.ID)] }
+	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
+	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
+	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
+	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
+	for i := range s.Settings {
+		v.settings[s.Settings[i].ID] = &s.Settings[i]
+	}
+	v.unitTree(s.Units)
+	if is := edited[KindPerson]; is != nil {
+		for i := range s.People {
+			if p := &s.People[i]; is[string(p.ID)] {
+				index(v, KindPerson, s.People[i:i+1], func(p *Person) string { return string(p.ID) })
+				v.person(problem.Join("", string(KindPerson), i), p)
+			}
+		}
+	}
+	if is := edited[KindDevice]; is != nil {
+		for i := range s.Devices {
+			if d := &s.Devices[i]; is[string(d.ID)] {
+				index(v, KindDevice, s.Devices[i:i+1], func(d *Device) string { return string(d.ID) })
+				v.device(problem.Join("", string(KindDevice), i), d)
+			}
+		}
+	}
+	v.groupGraph(s.Groups)
+	for i := range s.Policies {
+		if edited[KindSetting] != nil || edited[KindPolicy][string(s.Policies[i].ID)] {
+			v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])
+		}
+	}
+	v.decisions(s)
+	return v.faults, true
 }
 
 func (v *validator) add(faults ...problem.Fault) { v.faults = append(v.faults, faults...) }
@@ -106,8 +171,8 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 }
 
 // known reports a reference to something that is not there. An empty reference is left to its field's own check.
-func (v *validator) known(path, word string, places map[string]int, id string) {
-	if _, there := places[id]; !there && id != "" {
+func (v *validator) known(path, word string, there func(string) bool, id string) {
+	if id != "" && !there(id) {
 		v.add(problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(id), Expected: "the id of a " + word + " of this estate"})
 	}
 }
@@ -131,7 +196,7 @@ func (v *validator) unitTree(units []Unit) {
 		u := &units[i]
 		at := problem.Join("", string(KindUnit), i)
 		v.kinds(at+"/detach", u.Detach)
-		v.known(at+"/parent", "unit", v.units, string(u.Parent))
+		v.known(at+"/parent", "unit", in(v.units), string(u.Parent))
 		if u.Parent == "" {
 			if roots++; roots > 1 {
 				v.add(problem.Fault{Code: problem.ManyRoots, Path: at, Found: "unit " + problem.Quote(string(u.ID)) + " without a parent", Expected: "exactly one unit without a parent; there is one already"})
@@ -172,7 +237,7 @@ func (v *validator) values(path string, values map[string]setting.Value, reserve
 }
 
 func (v *validator) person(at string, p *Person) {
-	v.known(at+"/unit", "unit", v.units, string(p.Unit))
+	v.known(at+"/unit", "unit", in(v.units), string(p.Unit))
 	v.values(at+"/attributes", p.Attributes, PersonNames)
 }
 
@@ -182,7 +247,7 @@ func (v *validator) device(at string, d *Device) {
 		v.known(problem.Join(at, "users", i), "person", v.people, string(u))
 	}
 	v.add(setting.NoRepeats(at+"/users", d.Users)...)
-	v.known(at+"/unit", "unit", v.units, string(d.Unit))
+	v.known(at+"/unit", "unit", in(v.units), string(d.Unit))
 	v.add(setting.OneOf(at+"/os", d.OS, setting.Platforms)...)
 	v.required(at+"/os_version", d.OSVersion != "", "the version of the operating system, as text")
 	v.add(setting.NoRepeats(at+"/tags", d.Tags)...)
@@ -198,7 +263,8 @@ func (v *validator) groupGraph(groups []Group) {
 		if g.Of == OfDevices {
 			members, word = v.devices, "device"
 		}
-		if g.Of == OfPeople || g.Of == OfDevices {
+		listed := v.groupOf == nil || v.groupOf(g)
+		if (g.Of == OfPeople || g.Of == OfDevices) && listed {
 			for m, id := range g.Members {
 				if id == "" {
 					id = `""`
@@ -206,10 +272,12 @@ func (v *validator) groupGraph(groups []Group) {
 				v.known(problem.Join(at, "members", m), word, members, id)
 			}
 		}
-		v.add(setting.NoRepeats(at+"/members", g.Members)...)
+		if listed {
+			v.add(setting.NoRepeats(at+"/members", g.Members)...)
+		}
 		for m, id := range g.Groups {
 			other, there := v.groups[string(id)]
-			v.known(problem.Join(at, "groups", m), "group", v.groups, string(id))
+			v.known(problem.Join(at, "groups", m), "group", in(v.groups), string(id))
 			if there && groups[other].Of != g.Of && groups[other].Of != "" && g.Of != "" {
 				v.add(problem.Fault{Code: problem.OtherKind, Path: problem.Join(at, "groups", m), Found: "group " + problem.Quote(string(id)) + " of " + string(groups[other].Of), Expected: "a group of " + string(g.Of)})
 			}
@@ -236,9 +304,9 @@ func (v *validator) groupGraph(groups []Group) {
 func (v *validator) target(path string, t Target) {
 	switch t.Kind {
 	case ToUnit:
-		v.known(path, "unit", v.units, t.ID)
+		v.known(path, "unit", in(v.units), t.ID)
 	case ToGroup:
-		v.known(path, "group", v.groups, t.ID)
+		v.known(path, "group", in(v.groups), t.ID)
 	case ToDevice:
 		v.known(path, "device", v.devices, t.ID)
 	case ToPerson:
@@ -320,8 +388,8 @@ func (v *validator) ruling(at string, r *Ruling) {
 	}
 	v.required(at+"/prefer", r.Prefer != "", "the id of the policy that is preferred")
 	v.required(at+"/over", r.Over != "", "the id of the policy that gives way")
-	v.known(at+"/prefer", "policy", v.policies, string(r.Prefer))
-	v.known(at+"/over", "policy", v.policies, string(r.Over))
+	v.known(at+"/prefer", "policy", in(v.policies), string(r.Prefer))
+	v.known(at+"/over", "policy", in(v.policies), string(r.Over))
 	if r.Prefer == r.Over && r.Prefer != "" {
 		v.add(problem.Fault{Code: problem.PrefersItself, Path: at + "/over", Found: problem.Quote(string(r.Over)), Expected: "another policy than the preferred one"})
 	}

@@ -14,12 +14,7 @@ import (
 )
 
 // State is what one setting is on one laptop. The zero State is a setting that does not appear.
-type State struct {
-	Status resolve.Status
-	Value  setting.Value
-}
-
-func (s State) equal(t State) bool { return s.Status == t.Status && s.Value.Equal(t.Value) }
+type State = resolve.State
 
 // Transition is one way in which a setting alters, with the laptops on which it does.
 type Transition struct {
@@ -27,20 +22,16 @@ type Transition struct {
 	From, To State
 	Weaker   bool             // by the definition's order of strictness
 	Effects  []setting.Effect // of the setting, where the laptop gets another value
-	Devices  []estate.DeviceID
+	Devices  resolve.Devices
 }
 
-// Movement is a device that a policy begins or ceases to reach.
-type Movement struct {
-	Policy  estate.PolicyID
-	Gained  []estate.DeviceID
-	Dropped []estate.DeviceID
-}
+// Movement is the laptops that a policy begins or ceases to reach.
+type Movement = resolve.Movement
 
 // Report is the impact of a change.
 type Report struct {
-	Devices          []estate.DeviceID // on which some setting or problem alters
-	Transitions      []Transition      // by setting, then by what they alter from and to
+	Devices          resolve.Devices // on which some setting or problem alters
+	Transitions      []Transition    // by setting, then by what they alter from and to
 	ConflictsGained  []resolve.ConflictFound
 	ConflictsCleared []resolve.ConflictFound
 	ProblemsGained   []resolve.ProblemFound
@@ -49,26 +40,23 @@ type Report struct {
 	Estate           int        // laptops in the estate after the change
 }
 
-// Weaker counts the laptops that get a weaker value of some setting.
-func (r *Report) Weaker() int {
-	return r.countWhere(func(t *Transition) bool { return t.Weaker })
+// Weaker gives the laptops that get a weaker value of some setting.
+func (r *Report) Weaker() resolve.Devices {
+	return r.where(func(t *Transition) bool { return t.Weaker })
 }
 
-// WithEffect counts the laptops on which an altered setting has the effect.
-func (r *Report) WithEffect(e setting.Effect) int {
-	return r.countWhere(func(t *Transition) bool { return slices.Contains(t.Effects, e) })
+// WithEffect gives the laptops on which an altered setting has the effect.
+func (r *Report) WithEffect(e setting.Effect) resolve.Devices {
+	return r.where(func(t *Transition) bool { return slices.Contains(t.Effects, e) })
 }
 
-func (r *Report) countWhere(is func(*Transition) bool) int {
-	devices := map[estate.DeviceID]bool{}
+func (r *Report) where(is func(*Transition) bool) (out resolve.Devices) {
 	for i := range r.Transitions {
 		if is(&r.Transitions[i]) {
-			for _, d := range r.Transitions[i].Devices {
-				devices[d] = true
-			}
+			out = out.Or(r.Transitions[i].Devices)
 		}
 	}
-	return len(devices)
+	return out
 }
 
 // Side is one of the two resolutions that are compared.
@@ -83,146 +71,58 @@ func Resolve(s *estate.Snapshot) Side {
 	return Side{plan, plan.Estate()}
 }
 
+// With makes the side of a snapshot that differs a little from this side's.
+func (s Side) With(next *estate.Snapshot) Side {
+	plan := s.Plan.With(next)
+	return Side{plan, plan.Estate()}
+}
+
 // Compare says what differs from before to after. Laptops that are on one side only count as having no settings on the other.
 func Compare(before, after Side) *Report {
-	c := &comparison{
-		definitions: map[setting.ID]*setting.Definition{},
-		transitions: map[setting.ID][]*Transition{}, movements: map[estate.PolicyID]*Movement{},
-		touched: map[estate.DeviceID]bool{}, pairs: map[pair][]*Transition{},
+	d := resolve.Differ(before.Whole, after.Whole)
+	out := &Report{
+		ConflictsGained: d.ConflictsGained, ConflictsCleared: d.ConflictsCleared, ProblemsGained: d.ProblemsGained, ProblemsCleared: d.ProblemsCleared,
+		Audiences: d.Movements, Estate: after.Whole.Len(),
 	}
-	for _, side := range []Side{before, after} { // what is after wins
-		s := side.Plan.Snapshot()
-		for i := range s.Settings {
-			c.definitions[s.Settings[i].ID] = &s.Settings[i]
+	for _, a := range d.Alterations {
+		t := Transition{Setting: a.Setting, From: a.From, To: a.To, Devices: a.Devices}
+		def := after.Plan.Definition(a.Setting)
+		if def == nil {
+			def = before.Plan.Definition(a.Setting)
+		}
+		t.Weaker = isWeaker(def, a.From, a.To)
+		if a.To.Status == resolve.Set {
+			t.Effects = def.Effects
+		}
+		out.Transitions = append(out.Transitions, t)
+		out.Devices = out.Devices.Or(a.Devices)
+	}
+	for _, found := range [][]resolve.ProblemFound{out.ProblemsGained, out.ProblemsCleared} {
+		for _, f := range found {
+			out.Devices = out.Devices.Or(f.Devices)
 		}
 	}
-	c.pairUp(before, after)
-	out := &Report{Estate: len(after.Whole.Results)}
-	out.ConflictsGained, out.ConflictsCleared = gainedAndCleared(before.Whole.Conflicts(), after.Whole.Conflicts(),
-		func(f resolve.ConflictFound) string {
-			return string(f.Setting) + "\x00" + strings.Join(f.Policies, "\x00")
-		},
-		func(f *resolve.ConflictFound) *[]estate.DeviceID { return &f.Devices })
-	out.ProblemsGained, out.ProblemsCleared = gainedAndCleared(before.Whole.Problems(), after.Whole.Problems(),
-		func(f resolve.ProblemFound) string { return string(f.Check) },
-		func(f *resolve.ProblemFound) *[]estate.DeviceID { return &f.Devices })
-	for _, found := range slices.Concat(out.ProblemsGained, out.ProblemsCleared) {
-		for _, d := range found.Devices {
-			c.touched[d] = true
-		}
-	}
-	for d := range c.touched {
-		out.Devices = append(out.Devices, d)
-	}
-	slices.Sort(out.Devices)
-	for _, list := range c.transitions {
-		for _, t := range list {
-			out.Transitions = append(out.Transitions, *t)
-		}
-	}
-	slices.SortFunc(out.Transitions, func(a, b Transition) int {
-		return cmp.Or(cmp.Compare(a.Setting, b.Setting), cmp.Compare(a.key(), b.key()))
-	})
-	for _, m := range c.movements {
-		out.Audiences = append(out.Audiences, *m)
-	}
-	slices.SortFunc(out.Audiences, func(a, b Movement) int { return cmp.Compare(a.Policy, b.Policy) })
+	sortTransitions(out.Transitions)
 	return out
 }
 
-type comparison struct {
-	definitions map[setting.ID]*setting.Definition
-	transitions map[setting.ID][]*Transition // few a setting
-	movements   map[estate.PolicyID]*Movement
-	touched     map[estate.DeviceID]bool
-	pairs       map[pair][]*Transition
-}
-
-// pairUp walks both resolutions, which are sorted by device, side by side.
-func (c *comparison) pairUp(before, after Side) {
-	a, b := before.Whole.Results, after.Whole.Results
-	var nothing resolve.Result
-	for len(a) > 0 || len(b) > 0 {
-		switch {
-		case len(b) == 0 || len(a) > 0 && a[0].Device < b[0].Device:
-			c.device(a[0].Device, a[0], &nothing, before.Plan, nil)
-			a = a[1:]
-		case len(a) == 0 || b[0].Device < a[0].Device:
-			c.device(b[0].Device, &nothing, b[0], nil, after.Plan)
-			b = b[1:]
-		default:
-			c.device(a[0].Device, a[0], b[0], before.Plan, after.Plan)
-			a, b = a[1:], b[1:]
-		}
+// sortTransitions orders by setting, then by what they alter from and to, as texts.
+func sortTransitions(list []Transition) {
+	type keyed struct {
+		key string
+		at  int
 	}
-}
-
-// pair names what was decided before and after: laptops that share both differ in the same.
-type pair struct{ before, after *resolve.Setting }
-
-func (c *comparison) device(id estate.DeviceID, before, after *resolve.Result, old, new *resolve.Plan) {
-	var of pair
-	if len(before.Settings) > 0 && len(after.Settings) > 0 {
-		of = pair{&before.Settings[0], &after.Settings[0]}
+	keys := make([]keyed, len(list))
+	for i := range list {
+		t := &list[i]
+		keys[i] = keyed{strings.Join([]string{string(t.Setting), string(t.From.Status), t.From.Value.String(), string(t.To.Status), t.To.Value.String()}, "\x00"), i}
 	}
-	altered, known := c.pairs[of]
-	if !known || of == (pair{}) {
-		altered = c.differences(before.Settings, after.Settings)
-		c.pairs[of] = altered
+	slices.SortFunc(keys, func(a, b keyed) int { return cmp.Compare(a.key, b.key) })
+	sorted := make([]Transition, len(list))
+	for i, k := range keys {
+		sorted[i] = list[k.at]
 	}
-	for _, t := range altered {
-		t.Devices = append(t.Devices, id)
-		c.touched[id] = true
-	}
-	c.move(id, applying(old, before), applying(new, after))
-}
-
-// differences gives the transitions from one decision to another.
-func (c *comparison) differences(a, b []resolve.Setting) (altered []*Transition) {
-	for len(a) > 0 || len(b) > 0 {
-		var from, to State
-		var at setting.ID
-		if len(b) == 0 || len(a) > 0 && a[0].ID <= b[0].ID {
-			at = a[0].ID
-		} else {
-			at = b[0].ID
-		}
-		if len(a) > 0 && a[0].ID == at {
-			from = State{a[0].Status, a[0].Value}
-			a = a[1:]
-		}
-		if len(b) > 0 && b[0].ID == at {
-			to = State{b[0].Status, b[0].Value}
-			b = b[1:]
-		}
-		if !from.equal(to) {
-			altered = append(altered, c.transition(Transition{Setting: at, From: from, To: to}))
-		}
-	}
-	return altered
-}
-
-// transition gives the one that is known of this setting, from and to, or makes it known.
-func (c *comparison) transition(t Transition) *Transition {
-	list := c.transitions[t.Setting]
-	at := slices.IndexFunc(list, func(k *Transition) bool { return k.From.equal(t.From) && k.To.equal(t.To) })
-	if at < 0 {
-		made := t // so that t itself stays off the heap: most are known already
-		if d := c.definitions[t.Setting]; d != nil {
-			made.Weaker = isWeaker(d, t.From, t.To)
-			if t.To.Status == resolve.Set {
-				made.Effects = d.Effects
-			}
-		}
-		at, list = len(list), append(list, &made)
-		c.transitions[t.Setting] = list
-	}
-	return list[at]
-}
-
-// key orders the transitions of one setting.
-func (t *Transition) key() string {
-	return strings.Join([]string{string(t.Setting), string(t.From.Status), t.From.Value.String(), string(t.To.Status), t.To.Value.String()}, "\x00")
+	copy(list, sorted)
 }
 
 // isWeaker compares by the definition's order of strictness. A value that is no longer sent counts as the
@@ -244,66 +144,4 @@ func standing(d *setting.Definition, s State) (setting.Value, bool) {
 		return setting.Value{}, false
 	}
 	return d.Default, !d.Default.IsNothing()
-}
-
-// applying lists the policies that apply on one side, by id; none where the laptop is not on that side.
-func applying(p *resolve.Plan, r *resolve.Result) []estate.PolicyID {
-	if p == nil {
-		return nil
-	}
-	return p.Applying(r)
-}
-
-// move notes the policies that are in one of two lists, both by id.
-func (c *comparison) move(id estate.DeviceID, before, after []estate.PolicyID) {
-	at := func(policy estate.PolicyID) *Movement {
-		if c.movements[policy] == nil {
-			c.movements[policy] = &Movement{Policy: policy}
-		}
-		return c.movements[policy]
-	}
-	for len(before) > 0 || len(after) > 0 {
-		switch {
-		case len(after) == 0 || len(before) > 0 && before[0] < after[0]:
-			at(before[0]).Dropped = append(at(before[0]).Dropped, id)
-			before = before[1:]
-		case len(before) == 0 || after[0] < before[0]:
-			at(after[0]).Gained = append(at(after[0]).Gained, id)
-			after = after[1:]
-		default:
-			before, after = before[1:], after[1:]
-		}
-	}
-}
-
-// gainedAndCleared compares two lists of findings laptop by laptop: a finding is gained on the laptops that
-// have it after and did not before.
-func gainedAndCleared[F any](before, after []F, key func(F) string, devices func(*F) *[]estate.DeviceID) (gained, cleared []F) {
-	only := func(these, those []F) (out []F) {
-		have := map[string]map[estate.DeviceID]bool{}
-		for i := range those {
-			k := key(those[i])
-			if have[k] == nil {
-				have[k] = map[estate.DeviceID]bool{}
-			}
-			for _, d := range *devices(&those[i]) {
-				have[k][d] = true
-			}
-		}
-		for _, f := range these {
-			k := key(f)
-			var left []estate.DeviceID
-			for _, d := range *devices(&f) {
-				if !have[k][d] {
-					left = append(left, d)
-				}
-			}
-			if len(left) > 0 {
-				*devices(&f) = left
-				out = append(out, f)
-			}
-		}
-		return out
-	}
-	return only(after, before), only(before, after)
 }

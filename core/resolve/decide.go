@@ -1,4 +1,5 @@
-// This file implements deciding one setting for one subject from its candidates.
+// This file decides one setting, for one laptop and for thousands alike: what decides are sets of laptops, and one laptop is a set of
+// one.
 
 package resolve
 
@@ -6,195 +7,436 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
-// decide settles one setting. It takes the candidates by policy id, those with fate Detached set apart
-// already, and writes each other's fate. ok is false when the setting does not appear.
-func decide(d *setting.Definition, candidates []Candidate, x *estate.Exception, rulings map[preference]bool) (out Setting, ok bool) {
-	out = Setting{ID: d.ID, Status: Set, Candidates: candidates}
-	if len(candidates) == 1 && x == nil && candidates[0].Fate != Detached && (d.Combine == setting.Strictest || d.Combine == setting.Closest) {
-		only := &candidates[0] // as most are: nothing to narrow down
-		only.Fate = Won
-		out.How, out.Value, out.From = How(d.Combine), only.Value, []string{string(only.Policy)}
-		return out, true
-	}
-	left := make([]*Candidate, 0, len(candidates))
-	for i := range candidates {
-		if c := &candidates[i]; c.Fate != Detached {
-			left = append(left, c)
-		}
-	}
-	if x != nil {
-		mark(left, Excepted)
-		out.How, out.From = ByException, []string{string(x.ID)}
-		if x.Unset {
-			out.Status = Unset
-		} else {
-			out.Value = x.Value
-		}
-		return out, true
-	}
-	if len(left) == 0 {
-		return out, false
-	}
-	switch d.Combine {
-	case setting.Merge:
-		if rowsClash(d, left) {
-			return clash(out, left), true
-		}
-		mark(left, Won)
-		out.How, out.Value = ByMerge, merged(left)
-	case setting.Common:
-		common, none := commonItems(left)
-		if none {
-			return clash(out, left), true
-		}
-		mark(left, Won)
-		out.How, out.Value = ByCommon, common
-	case setting.Strictest:
-		left = keepLocked(left)
-		best := slices.MaxFunc(left, func(a, b *Candidate) int { return compareRanks(d, a, b) })
-		left = keep(left, Weaker, func(c *Candidate) bool { return compareRanks(d, c, best) == 0 })
-		mark(left, Won)
-		out.How, out.Value = ByStrictest, best.Value
-	default: // closest
-		left = keepLocked(left)
-		inner := slices.MaxFunc(left, func(a, b *Candidate) int { return int(a.Level - b.Level) }).Level
-		left = keep(left, Outer, func(c *Candidate) bool { return c.Level == inner })
-		top := slices.MaxFunc(left, func(a, b *Candidate) int { return int(a.Priority - b.Priority) }).Priority
-		left = keep(left, LowerPriority, func(c *Candidate) bool { return c.Priority == top })
-		winner, how := left[0], ByClosest
-		if slices.ContainsFunc(left, func(c *Candidate) bool { return !c.Value.Equal(winner.Value) }) {
-			if winner, how = settle(left, rulings), ByRuling; winner == nil {
-				return clash(out, left), true
+// contestant is a slot with the laptops that have it.
+type contestant struct {
+	*slot
+	live     *rowset.Set // it takes part
+	detached *rowset.Set // dropped since their place goes its own way; nil: none
+
+	exception string // with a slot of no policy: the exception that stands in for one
+}
+
+// witness is told why. Sets hold until the call returns.
+type witness interface {
+	// fate tells what became of a contestant on some laptops.
+	fate(of *slot, is Fate, rows *rowset.Set)
+	// by tells by what a value was decided on some laptops; x is the exception that decided.
+	by(how How, x *estate.Exception, rows *rowset.Set)
+}
+
+// decide settles a setting for the laptops of dom. What the setting comes out as is emitted, laptop by laptop once but for
+// items and rows of what is put together.
+func (w *worker) decide(c *contest, in []contestant, dom *rowset.Set) {
+	mark := w.mark()
+	rest := w.temp()
+	rest.Copy(dom)
+	w.unsupported(c, in, rest)
+	if w.witness != nil {
+		here := w.temp()
+		for _, s := range in {
+			if s.detached != nil && here.SetAnd(s.detached, rest) {
+				w.witness.fate(s.slot, Detached, here)
 			}
 		}
-		left = keep(left, RuledOut, func(c *Candidate) bool { return c.Value.Equal(winner.Value) })
-		mark(left, Won)
-		out.How, out.Value = how, winner.Value
 	}
-	out.From = policiesOf(left)
-	return out, true
-}
-
-// keepLocked leaves only the locked candidates of the outermost level that has one, if any is locked.
-func keepLocked(left []*Candidate) []*Candidate {
-	outermost := Level(-1)
-	for _, c := range left {
-		if c.Locked && (outermost == noLevel || c.Level < outermost) {
-			outermost = c.Level
+	w.except(c, in, rest)
+	if len(in) > 0 && !rest.Empty() {
+		switch c.combine {
+		case setting.Merge:
+			w.merge(c, in, rest)
+		case setting.Common:
+			w.common(c, in, rest)
+		default:
+			w.peel(c, in, rest)
 		}
 	}
-	if outermost == noLevel {
-		return left
-	}
-	return keep(left, LockedOut, func(c *Candidate) bool { return c.Locked && c.Level == outermost })
+	w.release(mark)
 }
 
-// settle gives a candidate of the one value that rulings prefer over every other, nil when there is not exactly one.
-func settle(clashing []*Candidate, rulings map[preference]bool) *Candidate {
-	var winner *Candidate
+// unsupported takes the laptops that do not support the setting out of rest; it appears on those that have an entry for it.
+func (w *worker) unsupported(c *contest, in []contestant, rest *rowset.Set) {
+	if !c.limited {
+		return
+	}
+	lacking := w.lacking(c)
+	mark := w.mark()
+	defer w.release(mark)
+	var appears *rowset.Set
+	for number, who := range lacking {
+		if who == nil || !who.Meets(rest) {
+			continue
+		}
+		if appears == nil {
+			appears = w.temp()
+			appears.Clear()
+			for _, s := range in {
+				appears.Or(s.live)
+				if s.detached != nil {
+					appears.Or(s.detached)
+				}
+			}
+			appears.And(rest)
+		}
+		if here := w.temp(); here.SetAnd(appears, who) {
+			w.emit(noPlatform+int32(number), here)
+		}
+		rest.AndNot(who)
+	}
+}
+
+// except takes the laptops with an exception that counts out of rest.
+func (w *worker) except(c *contest, in []contestant, rest *rowset.Set) {
+	mark := w.mark()
+	defer w.release(mark)
+	for i := range c.exceptions {
+		x := &c.exceptions[i]
+		here := w.temp()
+		if t := w.target(&x.target); t == nil || !here.SetAnd(t, rest) {
+			continue
+		}
+		w.emit(x.outcome, here)
+		if w.witness != nil {
+			w.witness.by(ByException, x.Exception, here)
+			w.tell(in, Excepted, here)
+		}
+		rest.AndNot(here)
+	}
+}
+
+// tell tells the same fate of every contestant on some laptops.
+func (w *worker) tell(in []contestant, is Fate, rows *rowset.Set) {
+	mark := w.mark()
+	on := w.temp()
+	for _, s := range in {
+		if on.SetAnd(s.live, rows) {
+			w.witness.fate(s.slot, is, on)
+		}
+	}
+	w.release(mark)
+}
+
+// peel decides closest and strictest: the first slot in order that a laptop has stands. Slots of a run stand together, or clash.
+func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
+	how := How(c.combine)
+	all, inZone, locked := undecided, (*rowset.Set)(nil), (*rowset.Set)(nil)
+	if w.witness != nil { // who decided what is asked for the fates alone
+		all, inZone, locked = w.temp(), w.temp(), w.temp()
+		all.Copy(undecided)
+		inZone.Clear()
+		locked.Clear()
+	}
+	won := w.temp()
+	taken := w.temp()
+	for i := 0; i < len(in); {
+		if w.witness == nil && undecided.Empty() {
+			return
+		}
+		j, mixed := i+1, false
+		for j < len(in) && in[j].run == in[i].run {
+			mixed = mixed || in[j].class != in[i].class
+			j++
+		}
+		if w.witness != nil {
+			if i > 0 && in[i].zone != in[i-1].zone {
+				inZone.Clear()
+			}
+			w.beaten(c, in[i:j], all, undecided, inZone, locked)
+		}
+		taken.Clear()
+		if mixed && c.combine == setting.Closest {
+			w.clash(c, in[i:j], undecided, taken)
+		} else {
+			for _, s := range in[i:j] {
+				if !won.SetAnd(s.live, undecided) {
+					continue
+				}
+				if w.witness != nil {
+					w.witness.fate(s.slot, Won, won)
+					w.witness.by(how, nil, won)
+				}
+				won.AndNot(taken) // of equal values under different names the first is shown
+				w.emit(s.outcome, won)
+				taken.Or(won)
+			}
+		}
+		undecided.AndNot(taken)
+		if w.witness != nil {
+			inZone.Or(taken)
+			if in[i].Lock {
+				locked.Or(taken)
+			}
+		}
+		i = j
+	}
+}
+
+// beaten tells the fates of a run's slots on laptops that were decided before their turn.
+func (w *worker) beaten(c *contest, run []contestant, all, undecided, inZone, locked *rowset.Set) {
+	mark := w.mark()
+	defer w.release(mark)
+	lost, here := w.temp(), w.temp()
+	by := Weaker
+	if c.combine == setting.Closest {
+		by = LowerPriority
+	}
+	for _, s := range run {
+		if !lost.SetAnd(s.live, all) {
+			continue
+		}
+		lost.AndNot(undecided)
+		if here.SetAnd(lost, inZone) {
+			w.witness.fate(s.slot, by, here)
+			lost.AndNot(inZone)
+		}
+		if here.SetAnd(lost, locked) {
+			w.witness.fate(s.slot, LockedOut, here)
+			lost.AndNot(locked)
+		}
+		if !lost.Empty() {
+			if c.combine == setting.Closest {
+				w.witness.fate(s.slot, Outer, lost)
+			} else {
+				w.witness.fate(s.slot, Weaker, lost)
+			}
+		}
+	}
+}
+
+// clash decides a run whose slots have different values: where a laptop has one value it stands, else rulings are asked.
+func (w *worker) clash(c *contest, run []contestant, undecided, taken *rowset.Set) {
+	mark := w.mark()
+	defer w.release(mark)
+	twice, value, here := w.temp(), w.temp(), w.temp()
+	twice.Clear()
+	for i, s := range run {
+		if slices.ContainsFunc(run[:i], func(before contestant) bool { return before.class == s.class }) {
+			continue
+		}
+		value.Clear()
+		for _, other := range run[i:] {
+			if other.class == s.class {
+				value.Or(other.live)
+			}
+		}
+		value.And(undecided)
+		if here.SetAnd(taken, value) {
+			twice.Or(here)
+		}
+		taken.Or(value)
+	}
+	single := w.temp()
+	single.SetAndNot(taken, twice)
+	shown := w.temp()
+	shown.Clear()
+	for _, s := range run {
+		if here.SetAnd(s.live, single) {
+			if w.witness != nil {
+				w.witness.fate(s.slot, Won, here)
+				w.witness.by(ByClosest, nil, here)
+			}
+			here.AndNot(shown)
+			w.emit(s.outcome, here)
+			shown.Or(here)
+		}
+	}
+	w.alike(run, twice, func(clashing []contestant, rows *rowset.Set) {
+		winner := w.settle(c, clashing)
+		if winner == nil {
+			w.conflict(c, clashing, rows)
+			return
+		}
+		w.emit(winner.outcome, rows)
+		if w.witness == nil {
+			return
+		}
+		w.witness.by(ByRuling, nil, rows)
+		for _, s := range clashing {
+			if s.class == winner.class {
+				w.witness.fate(s.slot, Won, rows)
+			} else {
+				w.witness.fate(s.slot, RuledOut, rows)
+			}
+		}
+	})
+}
+
+// alike parts laptops by which of some contestants they have.
+func (w *worker) alike(of []contestant, rows *rowset.Set, each func(have []contestant, rows *rowset.Set)) {
+	mark := w.mark()
+	defer w.release(mark)
+	left, same := w.temp(), w.temp()
+	left.Copy(rows)
+	have := make([]contestant, 0, len(of))
+	for !left.Empty() {
+		first := left.First()
+		have = have[:0]
+		same.Copy(left)
+		for _, s := range of {
+			if s.live.Has(first) {
+				have = append(have, s)
+				same.And(s.live)
+			} else {
+				same.AndNot(s.live)
+			}
+		}
+		each(have, same)
+		left.AndNot(same)
+	}
+}
+
+// settle gives a contestant of the one value that rulings prefer over every other, nil when there is not exactly one.
+func (w *worker) settle(c *contest, clashing []contestant) *slot {
+	var winner *slot
+	if len(c.rulings) == 0 {
+		return nil
+	}
 	for _, a := range clashing {
-		if slices.ContainsFunc(clashing, func(b *Candidate) bool {
-			return !b.Value.Equal(a.Value) && !rulings[preference{a.Policy, b.Policy}]
+		if slices.ContainsFunc(clashing, func(b contestant) bool {
+			return b.class != a.class && !c.rulings[preference{a.id, b.id}]
 		}) {
 			continue
 		}
-		if winner != nil && !winner.Value.Equal(a.Value) {
+		if winner != nil && winner.class != a.class {
 			return nil
 		}
-		winner = a
+		if winner == nil {
+			winner = a.slot
+		}
 	}
 	return winner
 }
 
-func clash(out Setting, left []*Candidate) Setting {
-	mark(left, Clashing)
-	out.Status, out.From = Conflict, policiesOf(left)
-	return out
-}
-
-// keep gives the candidates that pass, and the others their fate.
-func keep(left []*Candidate, fate Fate, passes func(*Candidate) bool) []*Candidate {
-	kept := left[:0:0]
-	for _, c := range left {
-		if passes(c) {
-			kept = append(kept, c)
-		} else {
-			c.Fate = fate
+// conflict lets contestants clash on some laptops.
+func (w *worker) conflict(c *contest, clashing []contestant, rows *rowset.Set) {
+	policies := make([]string, len(clashing))
+	for i, s := range clashing {
+		policies[i] = string(s.id)
+	}
+	slices.Sort(policies)
+	w.emit(c.outcomes.conflict(policies).number, rows)
+	if w.witness != nil {
+		for _, s := range clashing {
+			w.witness.fate(s.slot, Clashing, rows)
 		}
 	}
-	return kept
 }
 
-func mark(left []*Candidate, fate Fate) {
-	for _, c := range left {
-		c.Fate = fate
+// put emits that laptops have a value that is put together, and tells the fates.
+func (w *worker) put(in []contestant, how How, rows *rowset.Set) {
+	if rows.Empty() {
+		return
+	}
+	w.emit(madeOfItems, rows)
+	if w.witness != nil {
+		w.witness.by(how, nil, rows)
+		w.tell(in, Won, rows)
 	}
 }
 
-func compareRanks(d *setting.Definition, a, b *Candidate) int {
-	ra, rb := d.Rank(a.Value), d.Rank(b.Value)
-	switch {
-	case ra < rb:
-		return -1
-	case ra > rb:
-		return 1
+// having gives the laptops among rest that have some contestant.
+func (w *worker) having(in []contestant, rest *rowset.Set) *rowset.Set {
+	have := w.temp()
+	have.Clear()
+	for _, s := range in {
+		have.Or(s.live)
 	}
-	return 0
+	have.And(rest)
+	return have
 }
 
-func policiesOf(left []*Candidate) []string {
-	ids := make([]string, len(left))
-	for i, c := range left {
-		ids[i] = string(c.Policy)
+// byItem gives for every item the laptops of have that some contestant brings it to.
+func (w *worker) byItem(in []contestant, have *rowset.Set) (numbers []int32, sets []*rowset.Set) {
+	here := w.temp()
+	for _, s := range in {
+		if len(s.items) == 0 || !here.SetAnd(s.live, have) {
+			continue
+		}
+		for _, item := range s.items {
+			at := slices.Index(numbers, item)
+			if at < 0 {
+				at = len(numbers)
+				fresh := w.temp()
+				fresh.Clear()
+				numbers, sets = append(numbers, item), append(sets, fresh)
+			}
+			sets[at].Or(here)
+		}
 	}
-	slices.Sort(ids)
-	return ids
+	return numbers, sets
 }
 
-// merged gives all items or rows of all candidates, without repeats, sorted by bytes.
-func merged(left []*Candidate) setting.Value {
-	values := make([]setting.Value, len(left))
-	for i, c := range left {
-		values[i] = c.Value
+// merge adds up lists and tables. Rows that claim the same thing and say different things clash.
+func (w *worker) merge(c *contest, in []contestant, rest *rowset.Set) {
+	have := w.having(in, rest)
+	numbers, sets := w.byItem(in, have)
+	if c.def.Type == setting.TypeTable && len(c.def.Key) > 0 {
+		w.rowsClash(c, in, numbers, sets, have)
 	}
-	return setting.Union(values)
+	w.put(in, ByMerge, have)
+	for i, item := range numbers {
+		if sets[i].And(have); !sets[i].Empty() {
+			w.emit(item, sets[i])
+		}
+	}
 }
 
-// rowsClash tells whether two candidates' tables say different things under the same key.
-func rowsClash(d *setting.Definition, left []*Candidate) bool {
-	if d.Type != setting.TypeTable || len(d.Key) == 0 {
-		return false
-	}
-	for i, a := range left {
-		for _, b := range left[:i] {
-			if d.Clashes(a.Value, b.Value) {
-				return true
+// rowsClash takes the laptops out of have on which two tables say different things under one key.
+func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []*rowset.Set, have *rowset.Set) {
+	mark := w.mark()
+	defer w.release(mark)
+	clashing, here := w.temp(), w.temp()
+	clashing.Clear()
+	for i := range numbers {
+		a := c.outcomes.get(numbers[i]).value
+		for j := range i {
+			if sets[i].Meets(sets[j]) && c.def.Clashes(a, c.outcomes.get(numbers[j]).value) {
+				here.SetAnd(sets[i], sets[j])
+				clashing.Or(here)
 			}
 		}
 	}
-	return false
+	if clashing.Empty() {
+		return
+	}
+	w.alike(in, clashing, func(all []contestant, rows *rowset.Set) { w.conflict(c, all, rows) })
+	have.AndNot(clashing)
 }
 
-// commonItems gives the items that every candidate has, sorted by bytes; none tells that there are
-// none although no candidate's list is empty.
-func commonItems(left []*Candidate) (items setting.Value, none bool) {
-	count := map[string]int{}
-	anyEmpty := false
-	for _, c := range left {
-		anyEmpty = anyEmpty || len(c.Value.Items()) == 0
-		for _, item := range c.Value.Items() {
-			count[item]++ // no item stands twice in one list
+// common keeps the items that every list has. Nothing in common although no list is empty is a conflict of all.
+func (w *worker) common(c *contest, in []contestant, rest *rowset.Set) {
+	have := w.having(in, rest)
+	numbers, sets := w.byItem(in, have)
+	some, lacking, empty := w.temp(), w.temp(), w.temp()
+	some.Clear()
+	empty.Clear()
+	for i, item := range numbers {
+		for _, s := range in {
+			if !slices.Contains(s.items, item) {
+				sets[i].AndNot(s.live)
+			}
+		}
+		some.Or(sets[i])
+	}
+	for _, s := range in {
+		if len(s.items) == 0 {
+			empty.Or(s.live)
 		}
 	}
-	var shared []string
-	for item, n := range count {
-		if n == len(left) {
-			shared = append(shared, item)
+	if lacking.SetAndNot(have, some); !lacking.Empty() {
+		lacking.AndNot(empty)
+	}
+	if !lacking.Empty() {
+		w.alike(in, lacking, func(all []contestant, rows *rowset.Set) { w.conflict(c, all, rows) })
+		have.AndNot(lacking)
+	}
+	w.put(in, ByCommon, have)
+	for i, item := range numbers {
+		if !sets[i].Empty() {
+			w.emit(item, sets[i])
 		}
 	}
-	slices.Sort(shared)
-	return setting.ListValue(shared), len(shared) == 0 && !anyEmpty
 }

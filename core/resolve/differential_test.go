@@ -29,20 +29,21 @@ func must(scope rule.Scope, source string) *rule.Rule {
 var (
 	deviceRules = []*rule.Rule{
 		must(rule.OfDevice, `device.os == "linux"`), must(rule.OfDevice, `device.os_version.atLeast("12")`),
-		must(rule.OfDevice, `device.ram_gb >= 8 || "field" in device.tags`), must(rule.OfDevice, `"u1" in device.units`), must(rule.OfDevice, `device.os`),
+		must(rule.OfDevice, `device.ram_gb >= 8 || "field" in device.tags`), must(rule.OfDevice, `"u1" in device.units`), must(rule.OfDevice, `device.os`), must(rule.OfDevice, `device.size() > 7`), must(rule.OfDevice, `device.os == "linux" || !(device.ram_gb < 9 && device.tags[0] == "field")`),
 	}
 	personRules = []*rule.Rule{
 		must(rule.OfPerson, `person.title == "lead"`), must(rule.OfPerson, `!has(person.unit)`), must(rule.OfPerson, `person.unit != "u2"`),
 	}
 	whenRules = []*rule.Rule{
 		must(rule.OfWhen, `device.os != "macos"`), must(rule.OfWhen, `person.id != "p1"`), must(rule.OfWhen, `has(person.id) && device.ram_gb > 4`),
-		must(rule.OfWhen, `device.os_version.below("11.5") || device.secure == true`),
+		must(rule.OfWhen, `device.os_version.below("11.5") || device.secure == true`), must(rule.OfWhen, `person.unit == device.unit`), must(rule.OfWhen, `person.size() == 0`),
 	}
 	forcedRules = []*rule.Rule{
-		must(rule.OfForced, `settings["s0"] == true`), must(rule.OfForced, `device.os == "windows"`), must(rule.OfForced, `settings["s2"].size() > 1`),
+		must(rule.OfForced, `settings["s0"] == true`), must(rule.OfForced, `device.os == "windows"`), must(rule.OfForced, `settings["s2"].size() > 1`), must(rule.OfForced, `settings.exists(k, k == "s1")`), must(rule.OfForced, `settings["s1"] < 2 && settings["s2"].exists(x, x in settings["s3"])`),
 	}
 	checkRules = []*rule.Rule{
-		must(rule.OfCheck, `settings["s0"] == true && settings["s1"] < 3`), must(rule.OfCheck, `!("s3" in settings)`), must(rule.OfCheck, `person.title == "lead" && settings["s5"] == "b"`),
+		must(rule.OfCheck, `settings["s0"] == true && settings["s1"] < 3`), must(rule.OfCheck, `!("s3" in settings)`), must(rule.OfCheck, `person.title == "lead" && settings["s5"] == "b"`), must(rule.OfCheck, `settings.size() > 5`),
+		must(rule.OfCheck, `settings["s4"] == "one" && device.os == "linux" || settings["s7"].size() > settings["s1"]`),
 	}
 )
 
@@ -352,14 +353,15 @@ func TestLaws(t *testing.T) {
 		before := impact.Resolve(s)
 		t.Run(fmt.Sprintf("order of input never matters/%d", seed), func(t *testing.T) {
 			other := Compile(shuffled(s, seed)).Estate()
-			for i, r := range other.Results {
-				if want := before.Whole.Results[i]; !reflect.DeepEqual(r.Settings, want.Settings) || !reflect.DeepEqual(r.Problems, want.Problems) {
+			for r := range other.All {
+				want, _ := before.Plan.Effective(r.Device, "")
+				if !reflect.DeepEqual(r.Settings, want.Settings) || !reflect.DeepEqual(r.Problems, want.Problems) {
 					t.Fatalf("%s differs after a shuffle", r.Device)
 				}
 			}
 		})
 		t.Run(fmt.Sprintf("nothing changed has no impact/%d", seed), func(t *testing.T) {
-			if r := impact.Compare(before, impact.Resolve(s.With())); len(r.Devices)+len(r.Transitions)+len(r.ConflictsGained)+len(r.ProblemsCleared)+len(r.Audiences) != 0 {
+			if r := impact.Compare(before, impact.Resolve(s.With())); r.Devices.Len()+len(r.Transitions)+len(r.ConflictsGained)+len(r.ProblemsCleared)+len(r.Audiences) != 0 {
 				t.Fatalf("impact of nothing: %+v", r)
 			}
 		})
@@ -376,8 +378,8 @@ func TestLaws(t *testing.T) {
 			p.Audience.Exclude = append(slices.Clip(p.Audience.Exclude), estate.Target{Kind: estate.ToUnit, ID: "u1"})
 			was, _ := before.Plan.Reach(p.ID)
 			is, _ := Compile(s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p})).Reach(p.ID)
-			for _, d := range is.Gets {
-				if !slices.Contains(was.Gets, d) {
+			for _, d := range is.Gets.IDs() {
+				if !was.Gets.Has(d) {
 					t.Fatalf("%s was added", d)
 				}
 			}

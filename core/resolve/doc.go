@@ -2,16 +2,17 @@
 // what a laptop gets (Effective), what the whole estate gets (Estate), which policies clash and on
 // which laptops (Conflicts), and which entries do nothing (Lints).
 //
-// The phases are
+// The estate is worked on as sets of laptops, in blocks of 4,096. The phases are
 //
-//	compile   a snapshot is indexed once: the units' tree, the members of groups, targets by place
-//	match     which policies apply to a subject, at which level, and why the others do not
-//	order     the candidates of each setting, with what is detached set apart
-//	decide    exceptions, locks, the definition's combine rule and rulings make one value, or a conflict
+//	build     what differs from the plan before is found; facts are coded, entries of each setting put in the order of decision
+//	rules     CEL is taken apart into tests of few facts; a test has one answer for all laptops that agree in them
+//	audience  who gets which policy at which level, each laptop at one level only
+//	decide    support, exceptions, locks, the definition's combine rule and rulings make one value, or a conflict
 //	finish    forced values, then checks over the decided set
 //
-// A subject is the pair (device, person). Deciding is one function for one laptop and for all of
-// them; it records each candidate's fate while it decides. The package reads no clock, file or
+// A subject is the pair (device, person). Deciding is one function for one laptop and for all of them: one laptop is a set of
+// one, and is given a witness that is told each candidate's fate. A plan made With another snapshot shares whatever the
+// differences do not touch, and Differ passes over what two resolutions share. The package reads no clock, file or
 // database and does not judge whether a snapshot is well-formed: estate.Snapshot.Validate does.
 //
 // An example: unit larkfell above unit slipway; house-rules for larkfell sets a banner, slipway-desk

@@ -1,14 +1,13 @@
-// This file resolves one subject: gather, decide, force, check.
+// This file resolves one subject with every reason: match, decide, force, check.
 
 package resolve
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -25,253 +24,258 @@ func (e *UnknownError) Error() string {
 // Effective resolves a device for its owner, or for the person named by who when that is not empty.
 // Device-side settings are always those of the owner. The error is an *UnknownError.
 func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*Result, error) {
-	dev, known := p.deviceAt[id]
+	dev, known := p.deviceAt.at(id)
 	if !known {
 		return nil, &UnknownError{estate.KindDevice, string(id)}
 	}
 	signedIn := p.devices[dev].owner
 	if who != "" {
-		if signedIn, known = p.personAt[who]; !known {
+		if signedIn, known = p.personAt.at(who); !known {
 			return nil, &UnknownError{estate.KindPerson, string(who)}
 		}
 	}
-	return p.effective(dev, signedIn, nil), nil
+	return p.effective(dev, signedIn), nil
 }
 
-// gathered is an entry that applies, with the place of its setting. It is small: these are sorted.
-type gathered struct {
-	setting  int
-	policy   *policy
-	entry    *estate.Entry
-	level    Level
-	detached bool
-}
-
-func (g *gathered) candidate() Candidate {
-	c := Candidate{Policy: g.policy.ID, Level: g.level, Priority: g.policy.Priority, Value: g.entry.Value, Locked: g.entry.Lock}
-	if g.detached {
-		c.Fate = Detached
+// All resolves every device for its owner with every reason, by id. It is far slower than Estate.
+func (w *Whole) All(yield func(*Result) bool) {
+	for i := range w.Len() {
+		if !yield(w.Result(i)) {
+			return
+		}
 	}
-	return c
 }
 
-// applied is a policy that applies to a subject, by its place, at a level.
-type applied struct {
-	policy int
-	level  Level
+// Result resolves the device at a place in the order of ids, for its owner, with every reason.
+func (w *Whole) Result(i int) *Result {
+	at := w.plan.byDevice[i]
+	return w.plan.effective(int(at), w.plan.devices[at].owner)
 }
 
-// effective resolves a device for who signs in. alike remembers what was decided for laptops that differ in nothing that is
-// decided by; nil remembers nothing.
-func (p *Plan) effective(dev, signedIn int, alike *likeness) *Result {
+// alone is the settings of one subject while they are decided. It is the stage that expressions see, and the witness of fates.
+type alone struct {
+	p        *Plan
+	settings []Setting
+	at       []int32 // by setting: its place in settings from 1; 0 where it does not appear
+	forced   map[int]Setting
+	before   bool // expressions see the values before any forcing
+
+	in    []contestant
+	fates []Fate
+	how   How
+	x     *estate.Exception
+}
+
+func (p *Plan) effective(dev, signedIn int) *Result {
 	d := &p.devices[dev]
 	out := &Result{Device: d.ID, Unit: p.units[d.home].ID}
 	if signedIn != none {
 		out.Person = p.people[signedIn].ID
 	}
 	user := p.subject(dev, signedIn)
-	applying := make([]applied, 0, len(p.policies))
-	for i := range p.policies {
-		level, not := p.apply(user, &p.policies[i])
-		if not != nil {
-			out.NotApplying = append(out.NotApplying, *not)
-		} else {
-			applying = append(applying, applied{i, level})
-		}
+	defer user.done()
+	out.NotApplying = user.applied(true)
+	owner := user
+	if signedIn != d.owner {
+		owner = p.subject(dev, d.owner)
+		defer owner.done()
+		owner.applied(false)
 	}
-	var made *decision
-	if signedIn == d.owner {
-		made = alike.decided(p, user, applying)
-	} else {
-		found := p.gather(nil, user, applying, setting.UserSide)
-		owner := p.subject(dev, d.owner)
-		applying = applying[:0]
-		for i := range p.policies {
-			if level, not := p.apply(owner, &p.policies[i]); not == nil {
-				applying = append(applying, applied{i, level})
-			}
+	a := p.decideAlone(user, owner)
+	a.force(owner)
+	out.Settings = a.settings
+	user.stage = onStage{a}
+	for _, at := range p.byCheck {
+		c := &p.checks[at]
+		mark := user.mark()
+		if is, _ := user.truth(c.formula); is.Has(0) {
+			out.Problems = append(out.Problems, foundBy(c.Check, out))
 		}
-		made = p.decideAll(user, owner, p.gather(found, owner, applying, setting.DeviceSide))
+		user.release(mark)
 	}
-	out.Settings = made.settings
-	p.check(out, made, user)
 	return out
 }
 
-// decision is what is decided from the entries that apply, with forced values in force.
-type decision struct {
-	settings []Setting
-	values   map[string]any // of the settings that are set, as expressions see them
-	problems []Problem      // of the checks that look at settings alone; nil: not looked for yet
-	checked  bool
+// one resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
+func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
+	dev, known := p.deviceAt.at(id)
+	at, there := p.settingAt.at(of)
+	if !known || !there {
+		return nil
+	}
+	s := p.subject(dev, p.devices[dev].owner)
+	defer s.done()
+	s.applied(false)
+	a := &alone{p: p, at: make([]int32, len(p.contests))}
+	candidates := make([]Candidate, 0, 16)
+	a.decide(s, at, &candidates)
+	if len(a.settings) == 0 {
+		return nil
+	}
+	return &a.settings[0]
 }
 
-// decideAll decides every setting that appears. Device-side settings are the owner's, user-side ones the user's.
-func (p *Plan) decideAll(user, owner *subject, found []gathered) *decision {
-	found, settings := p.bySetting(found)
-	candidates := make([]Candidate, len(found))
-	for i := range found {
-		candidates[i] = found[i].candidate()
+// decideAlone decides every setting that appears. Device-side settings are the owner's, user-side ones the user's.
+func (p *Plan) decideAlone(user, owner *subject) *alone {
+	a := &alone{p: p, at: make([]int32, len(p.contests)), forced: map[int]Setting{}}
+	count := 0
+	for at := range user.arms {
+		if user.arms[at].at != none || owner.arms[at].at != none {
+			count += len(p.policies[at].entries)
+		}
 	}
-	out := &decision{settings: make([]Setting, 0, settings)}
-	next := 0
-	for at, def := range p.definitions {
-		first := next
-		for next < len(found) && found[next].setting == at {
-			next++
-		}
-		if first == next && len(p.exceptions[at]) == 0 {
-			continue
-		}
+	candidates := make([]Candidate, 0, count)
+	a.settings = make([]Setting, 0, min(count+len(p.excepted), len(p.contests)))
+	for _, at := range p.bySetting {
 		s := owner
-		if def.Side == setting.UserSide {
+		if p.contests[at].user {
 			s = user
 		}
-		if decided, appears := p.decideFor(s, at, candidates[first:next:next]); appears {
-			out.settings = append(out.settings, decided)
+		a.decide(s, at, &candidates)
+	}
+	return a
+}
+
+// decide decides one setting, and adds it where it appears.
+func (a *alone) decide(s *subject, at int, candidates *[]Candidate) {
+	c := &a.p.contests[at]
+	a.in = s.contestants(c)
+	if len(a.in) == 0 && len(c.exceptions) == 0 {
+		return
+	}
+	a.fates = append(a.fates[:0], make([]Fate, len(a.in))...)
+	a.how, a.x = "", nil
+	s.emitted, s.witness = 0, a
+	s.worker.decide(c, a.in, &s.dom)
+	s.witness = nil
+	if s.emitted == 0 {
+		return
+	}
+	is := c.outcomes.get(s.numbers[0])
+	for i := 1; is.item; i++ {
+		is = c.outcomes.get(s.numbers[i])
+	}
+	if is.status == Unsupported {
+		a.settings = append(a.settings, Setting{ID: c.def.ID, Status: Unsupported, Reason: is.reason})
+		a.at[at] = int32(len(a.settings))
+		return
+	}
+	first := len(*candidates)
+	for i := range a.in {
+		slot := a.in[i].slot
+		at := len(*candidates)
+		*candidates = append(*candidates, Candidate{Policy: slot.id, Level: slot.level, Priority: slot.priority, Value: slot.Value, Locked: slot.Lock, Fate: a.fates[i]})
+		for ; at > first && (*candidates)[at].Policy < (*candidates)[at-1].Policy; at-- { // few, and often in order
+			(*candidates)[at], (*candidates)[at-1] = (*candidates)[at-1], (*candidates)[at]
 		}
 	}
-	p.forceAll(out, owner.device)
+	mine := (*candidates)[first:len(*candidates):len(*candidates)]
+	out := Setting{ID: c.def.ID, Status: is.status, Value: is.value, How: a.how, Candidates: mine}
+	if a.x != nil {
+		out.From = []string{string(a.x.ID)}
+	} else {
+		var values []setting.Value
+		for i := range mine {
+			if mine[i].Fate == Won || mine[i].Fate == Clashing {
+				out.From = append(out.From, string(mine[i].Policy))
+				if is.number == madeOfItems && c.combine == setting.Merge {
+					values = append(values, mine[i].Value)
+				}
+			}
+		}
+		if is.number == madeOfItems && c.combine == setting.Common {
+			for _, number := range s.numbers[:s.emitted] {
+				if o := c.outcomes.get(number); o.item {
+					values = append(values, o.value)
+				}
+			}
+		}
+		if is.number == madeOfItems {
+			out.Value = setting.Union(values)
+		}
+	}
+	if is.status == Set && out.Value.IsNothing() {
+		out.Value = is.value
+	}
+	a.settings = append(a.settings, out)
+	a.at[at] = int32(len(a.settings))
+}
+
+func (a *alone) fate(of *slot, is Fate, _ *rowset.Set) {
+	for i := range a.in {
+		if a.in[i].slot == of {
+			a.fates[i] = is
+			return
+		}
+	}
+}
+
+func (a *alone) by(how How, x *estate.Exception, _ *rowset.Set) { a.how, a.x = how, x }
+
+// onStage is the settings of one subject as expressions see them.
+type onStage struct{ *alone }
+
+func (a onStage) settings(of *rowset.Set, yield func(int, map[string]any)) {
+	yield(0, a.settingsSeen())
+}
+
+func (a onStage) part(at int, within *rowset.Set, yield func(code uint32, rows *rowset.Set)) {
+	var code uint32
+	if s := a.seen(at); s != nil {
+		code, _ = a.p.contests[at].outcomes.column.code(s.Value, nil)
+	}
+	yield(code, within)
+}
+
+// seen gives a setting as expressions see it; nil where it is not set.
+func (a *alone) seen(at int) *Setting {
+	if a.at[at] == 0 {
+		return nil
+	}
+	s := &a.settings[a.at[at]-1]
+	if was, forced := a.forced[at]; forced && a.before {
+		s = &was
+	}
+	if s.Status != Set {
+		return nil
+	}
+	return s
+}
+
+func (a *alone) settingsSeen() map[string]any {
+	out := make(map[string]any, len(a.settings))
+	for _, at := range a.p.bySetting {
+		if s := a.seen(at); s != nil {
+			out[string(s.ID)] = s.Value.Any()
+		}
+	}
 	return out
 }
 
-// bySetting orders entries by the place of their setting, and counts the settings. Those of one setting stay in their order, by
-// policy id: places are few, so each entry's own is counted out.
-func (p *Plan) bySetting(found []gathered) (ordered []gathered, settings int) {
-	starts := make([]int32, len(p.definitions)+1)
-	for i := range found {
-		starts[found[i].setting+1]++
-	}
-	for at := range p.definitions {
-		if starts[at+1] > 0 {
-			settings++
+// force gives settings their forced values. Every rule sees the values before any forcing.
+func (a *alone) force(owner *subject) {
+	owner.stage = onStage{a}
+	a.before = true
+	for _, at := range a.p.forced {
+		s := a.seen(at)
+		if s == nil {
+			continue
 		}
-		starts[at+1] += starts[at]
-	}
-	ordered = make([]gathered, len(found))
-	for i := range found {
-		at := &starts[found[i].setting]
-		ordered[*at] = found[i]
-		*at++
-	}
-	return ordered, settings
-}
-
-// gather adds the entries of policies that apply; side limits them to settings of that side.
-func (p *Plan) gather(found []gathered, s *subject, applying []applied, side setting.Side) []gathered {
-	if found == nil {
-		found = make([]gathered, 0, p.entries)
-	}
-	for _, a := range applying {
-		pol := &p.policies[a.policy]
-		for i := range pol.entries {
-			e := &pol.entries[i]
-			def := p.definitions[e.setting]
-			if side == "" || def.Side == side {
-				found = append(found, gathered{e.setting, pol, e.Entry, a.level, s.isDetached(pol, a.level, e.Lock, def.Combine)})
+		mark := owner.mark()
+		for _, f := range a.p.contests[at].forced {
+			if is, _ := owner.truth(f.formula); !is.Has(0) {
+				continue
 			}
-		}
-	}
-	return found
-}
-
-// decideFor decides the setting at a place: support first, then the exception that counts, then the candidates.
-func (p *Plan) decideFor(s *subject, at int, candidates []Candidate) (Setting, bool) {
-	def, d := p.definitions[at], &p.devices[s.device]
-	if why := def.SupportOn(d.OS, d.OSVersion, d.Edition); why != setting.Supported {
-		return Setting{ID: def.ID, Status: Unsupported, Reason: why}, len(candidates) > 0
-	}
-	var counts *estate.Exception
-	for i := range p.exceptions[at] {
-		if x := &p.exceptions[at][i]; p.matches(s, &x.target) {
-			counts = x.Exception
+			if !f.Value.Equal(s.Value) {
+				a.forced[at] = *s
+				s.Replaced = &Replaced{Value: s.Value, How: s.How, From: s.From}
+				s.Value, s.How, s.From = f.Value, ByForce, nil
+			}
 			break
 		}
+		owner.release(mark)
 	}
-	return decide(def, candidates, counts, p.rulings[at])
-}
-
-// forceAll gives settings their forced values. Every rule sees the values before any forcing.
-func (p *Plan) forceAll(made *decision, dev int) {
-	if !p.forcing && len(p.checks) == 0 {
-		return
-	}
-	made.values = make(map[string]any, len(made.settings))
-	for i := range made.settings {
-		if s := &made.settings[i]; s.Status == Set {
-			made.values[string(s.ID)] = s.Value.Any()
-		}
-	}
-	if !p.forcing {
-		return
-	}
-	var after, variables map[string]any
-	for i := range made.settings {
-		s := &made.settings[i]
-		if s.Status != Set || len(p.definitions[p.settingAt[s.ID]].Forced) == 0 {
-			continue
-		}
-		if variables == nil {
-			variables = map[string]any{"settings": made.values, "device": p.deviceVariables(dev)}
-		}
-		if p.force(s, variables) {
-			if after == nil {
-				after = maps.Clone(made.values)
-			}
-			after[string(s.ID)] = s.Value.Any()
-		}
-	}
-	if after != nil {
-		made.values = after
-	}
-}
-
-// check runs the checks over what was decided: those that look at settings alone once, the others for this subject.
-func (p *Plan) check(out *Result, made *decision, s *subject) {
-	if !made.checked {
-		made.checked = true
-		variables := map[string]any{"settings": made.values, "device": map[string]any{}, "person": map[string]any{}}
-		for i := range p.checks {
-			c := &p.checks[i]
-			if c.alone != nil && slices.ContainsFunc(c.alone, func(id string) bool { _, is := made.values[id]; return is }) && c.finds(variables) {
-				made.problems = append(made.problems, foundBy(c.Check, out))
-			}
-		}
-	}
-	out.Problems = made.problems
-	if !p.checksLookFurther {
-		return
-	}
-	variables := map[string]any{"settings": made.values, "device": p.deviceVariables(s.device), "person": p.personVariables(s.person)}
-	for i := range p.checks {
-		if c := &p.checks[i]; c.alone == nil && c.finds(variables) {
-			out.Problems = append(out.Problems[:len(out.Problems):len(out.Problems)], foundBy(c.Check, out))
-		}
-	}
-	if len(out.Problems) > len(made.problems) {
-		slices.SortFunc(out.Problems, func(a, b Problem) int { return cmp.Compare(a.Check, b.Check) })
-	}
-}
-
-func (c *check) finds(variables map[string]any) bool {
-	wrong, err := c.When.Holds(variables)
-	return err == nil && wrong
-}
-
-// force gives a setting the value of the first forced rule that is true, and tells whether that is another one.
-func (p *Plan) force(s *Setting, variables map[string]any) bool {
-	for _, f := range p.definitions[p.settingAt[s.ID]].Forced {
-		if is, err := f.When.Holds(variables); err != nil || !is {
-			continue
-		}
-		if f.Value.Equal(s.Value) {
-			return false
-		}
-		s.Replaced = &Replaced{Value: s.Value, How: s.How, From: s.From}
-		s.Value, s.How, s.From = f.Value, ByForce, nil
-		return true
-	}
-	return false
+	a.before = false
 }
 
 func foundBy(check *estate.Check, r *Result) Problem {

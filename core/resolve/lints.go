@@ -1,11 +1,13 @@
-// This file finds policies and entries that do nothing.
+// This file finds what does nothing: entries, policies, groups, exceptions, and rules that fail.
 
 package resolve
 
 import (
+	"cmp"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -16,120 +18,303 @@ const (
 	Redundant     LintKind = "redundant"      // the entry repeats what would stand anyway, everywhere
 	NeverWins     LintKind = "never-wins"     // the entry wins nowhere
 	ReachesNobody LintKind = "reaches-nobody" // the policy applies to no laptop
+	FailingRule   LintKind = "failing-rule"   // the rule of the group, or the condition of the policy, fails on somebody
+	UnusedGroup   LintKind = "unused-group"   // nothing names the group
+	Expired       LintKind = "expired"        // the exception is over
 )
 
-// Lint is one finding. Setting is empty for ReachesNobody.
+// LintKinds lists every LintKind.
+var LintKinds = []LintKind{Redundant, NeverWins, ReachesNobody, FailingRule, UnusedGroup, Expired}
+
+// Lint is one finding, about an entry of a policy, a policy, a group or an exception.
 type Lint struct {
-	Kind    LintKind
-	Policy  estate.PolicyID
-	Setting setting.ID
-	Beside  []string // with Redundant: the policies that give the same value where it wins, sorted
-	Devices int      // with Redundant and NeverWins: laptops on which the entry is a candidate
+	Kind      LintKind
+	Policy    estate.PolicyID
+	Setting   setting.ID
+	Group     estate.GroupID
+	Exception estate.ExceptionID
+	Beside    []string // with Redundant: the policies that give the same value where it wins, sorted
+	Devices   int      // with Redundant and NeverWins: laptops on which the entry is a candidate; with FailingRule: laptops, or people of a group of people, that it fails on
 }
 
 // entryUse is what is seen of one entry over all subjects.
 type entryUse struct {
 	devices      int
 	wins, alters bool
-	beside       map[string]bool
+	beside       map[int]bool // policies
+}
+
+// linter watches every entry.
+type linter struct {
+	p       *Plan
+	reached []bool
+	uses    [][]entryUse // by policy, by entry
 }
 
 // Lints looks at every active policy over every laptop with its owner and its further users. Of a further
-// user only user-side settings count. Findings come by policy, then setting.
+// user only user-side settings count. Findings come by policy, then setting; after them groups and exceptions, by id.
 func (p *Plan) Lints() []Lint {
-	reached := make(map[estate.PolicyID]bool, len(p.policies))
-	uses := map[estate.PolicyID]map[setting.ID]*entryUse{}
-	for i := range p.policies {
-		if p.policies[i].State == estate.Active {
-			uses[p.policies[i].ID] = map[setting.ID]*entryUse{}
-			for j := range p.policies[i].entries {
-				uses[p.policies[i].ID][p.policies[i].entries[j].Setting] = &entryUse{beside: map[string]bool{}}
-			}
-		}
+	l := &linter{p: p, reached: make([]bool, len(p.policies)), uses: make([][]entryUse, len(p.policies))}
+	for at := range p.policies {
+		l.uses[at] = make([]entryUse, len(p.policies[at].entries))
 	}
-	for dev := range p.devices {
-		p.watch(dev, p.devices[dev].owner, reached, uses)
-		for _, u := range p.devices[dev].Users {
-			if at := p.personAt[u]; at != p.devices[dev].owner {
-				p.watch(dev, at, reached, uses)
+	p.over(p.laptops(), func(w *worker) { l.watch(w, "") })
+	p.over(p.furtherUsers(), func(w *worker) {
+		for at := range p.policies {
+			pol := &p.policies[at]
+			for arm := range pol.levels {
+				*w.armRoom(at, arm) = armSets{epoch: w.epoch}
 			}
+			w.audience(pol, func(arm int, rows *rowset.Set) {
+				all := w.keep()
+				all.Copy(rows)
+				w.arm(at, arm).all = all
+			})
 		}
-	}
+		l.watch(w, setting.UserSide)
+	})
 	var lints []Lint
-	for i := range p.policies {
-		pol := &p.policies[i]
+	for _, at := range p.byPolicy {
+		pol := &p.policies[at]
 		if pol.State != estate.Active {
 			continue
 		}
-		if !reached[pol.ID] {
+		if pol.when != nil {
+			failing := 0
+			for _, n := range p.Audience(pol.Policy).Errors {
+				failing += n
+			}
+			if failing > 0 {
+				lints = append(lints, Lint{Kind: FailingRule, Policy: pol.ID, Devices: failing})
+			}
+		}
+		if !l.reached[at] {
 			lints = append(lints, Lint{Kind: ReachesNobody, Policy: pol.ID})
 			continue
 		}
-		for _, e := range pol.entries {
-			use := uses[pol.ID][e.Setting]
+		for _, s := range p.bySetting { // entries are by number, findings by id
+			i, has := pol.entryAt(s)
+			if !has {
+				continue
+			}
+			use := &l.uses[at][i]
 			switch {
 			case !use.wins:
-				lints = append(lints, Lint{Kind: NeverWins, Policy: pol.ID, Setting: e.Setting, Devices: use.devices})
+				lints = append(lints, Lint{Kind: NeverWins, Policy: pol.ID, Setting: pol.entries[i].Setting, Devices: use.devices})
 			case !use.alters:
 				beside := make([]string, 0, len(use.beside))
 				for other := range use.beside {
-					beside = append(beside, other)
+					beside = append(beside, string(p.policies[other].ID))
 				}
 				slices.Sort(beside)
-				lints = append(lints, Lint{Kind: Redundant, Policy: pol.ID, Setting: e.Setting, Beside: beside, Devices: use.devices})
+				lints = append(lints, Lint{Kind: Redundant, Policy: pol.ID, Setting: pol.entries[i].Setting, Beside: beside, Devices: use.devices})
 			}
 		}
 	}
-	return lints
+	return append(lints, p.idle()...)
 }
 
-// watch notes what each entry does for one subject.
-func (p *Plan) watch(dev, signedIn int, reached map[estate.PolicyID]bool, uses map[estate.PolicyID]map[setting.ID]*entryUse) {
-	r := p.effective(dev, signedIn, nil)
-	for _, id := range p.Applying(r) {
-		reached[id] = true
+// idle finds groups whose rule fails or that nothing names, and exceptions that are over.
+func (p *Plan) idle() (lints []Lint) {
+	named := map[int]bool{}
+	name := func(list []estate.Target) {
+		for _, t := range list {
+			if at, known := p.groupAt.at(estate.GroupID(t.ID)); known && t.Kind == estate.ToGroup {
+				named[at] = true
+			}
+		}
 	}
-	for i := range r.Settings {
-		s := &r.Settings[i]
-		at := p.settingAt[s.ID]
-		if signedIn != p.devices[dev].owner && p.definitions[at].Side != setting.UserSide {
+	for i := range p.snapshot.Policies {
+		name(p.snapshot.Policies[i].Audience.Include)
+		name(p.snapshot.Policies[i].Audience.Exclude)
+	}
+	for i := range p.snapshot.Exceptions {
+		name([]estate.Target{p.snapshot.Exceptions[i].Target})
+	}
+	for at := range p.groups {
+		for _, member := range p.groups[at].nested {
+			named[member] = true
+		}
+		if p.groups[at].Group != nil && len(p.groups[at].Detach) > 0 {
+			named[at] = true
+		}
+	}
+	byGroup := sortedNumbers(len(p.groups), func(i int) bool { return p.groups[i].Group != nil }, func(x, y int) int { return cmp.Compare(p.groups[x].ID, p.groups[y].ID) })
+	for _, at := range byGroup {
+		g := &p.groups[at]
+		if n := p.failures()[at]; n > 0 {
+			lints = append(lints, Lint{Kind: FailingRule, Group: g.ID, Devices: n})
+		}
+		if !named[at] {
+			lints = append(lints, Lint{Kind: UnusedGroup, Group: g.ID})
+		}
+	}
+	var expired []Lint
+	for i := range p.snapshot.Exceptions {
+		if x := &p.snapshot.Exceptions[i]; x.Until < p.snapshot.Day {
+			expired = append(expired, Lint{Kind: Expired, Exception: x.ID, Setting: x.Setting})
+		}
+	}
+	slices.SortFunc(expired, func(a, b Lint) int { return cmp.Compare(a.Exception, b.Exception) })
+	return append(lints, expired...)
+}
+
+func (pol *policy) entryAt(setting int) (int, bool) {
+	return slices.BinarySearchFunc(pol.entries, setting, func(e entry, s int) int { return e.setting - s })
+}
+
+// furtherUsers is the roll of laptops with people who sign in besides the owner.
+func (p *Plan) furtherUsers() *roll {
+	r := &roll{}
+	for at := range p.devices {
+		if p.devices[at].Device == nil {
 			continue
 		}
-		for c := range s.Candidates {
-			use := uses[s.Candidates[c].Policy][s.ID]
-			use.devices++
-			if fate := s.Candidates[c].Fate; fate == Won || fate == Clashing {
-				use.wins = true
-				for _, other := range s.From {
-					if other != string(s.Candidates[c].Policy) && fate == Won {
-						use.beside[other] = true
-					}
-				}
+		for _, u := range p.devices[at].Users {
+			if who, known := p.personAt.at(u); known && who != p.devices[at].owner {
+				r.device, r.person = append(r.device, int32(at)), append(r.person, int32(who))
 			}
-			use.alters = use.alters || p.altersWithout(s, c, at)
+		}
+	}
+	for n := len(r.device); n > 0; n -= rowset.Rows {
+		var rows rowset.Set
+		rows.Fill(min(n, rowset.Rows))
+		r.alive = append(r.alive, rows.Pack())
+	}
+	return r
+}
+
+// watch notes what each entry does for the rows of a block.
+func (l *linter) watch(w *worker, side setting.Side) {
+	p := l.p
+	for at := range p.policies {
+		for arm := range p.policies[at].levels {
+			if a := w.arm(at, arm); a.all != nil {
+				l.reached[at] = true
+			}
+		}
+	}
+	for _, at := range p.bySetting {
+		c := &p.contests[at]
+		if side != "" && c.def.Side != side {
+			continue
+		}
+		in := slices.Clone(w.contestants(c, &w.dom))
+		if len(in) > 0 {
+			l.entries(w, at, in)
 		}
 	}
 }
 
-// altersWithout tells whether the setting would be decided otherwise without one of its candidates.
-// Candidates that lost to a level, a priority, a lock or a stricter value can be left out without a look:
-// what beat them beats as well without them.
-func (p *Plan) altersWithout(s *Setting, without, at int) bool {
-	switch s.Candidates[without].Fate {
-	case Won, Clashing, RuledOut:
+// fates are the rows on which contestants met one fate.
+type fates struct {
+	w                       *worker
+	won, clashing, ruledOut map[*slot]*rowset.Set
+}
+
+func (f *fates) fate(of *slot, is Fate, rows *rowset.Set) {
+	by := f.won
+	switch is {
+	case Won:
+	case Clashing:
+		by = f.clashing
+	case RuledOut:
+		by = f.ruledOut
 	default:
-		return false
+		return
 	}
-	rest := slices.Delete(slices.Clone(s.Candidates), without, without+1)
-	for i := range rest {
-		if rest[i].Fate != Detached {
-			rest[i].Fate = ""
+	if by[of] == nil {
+		by[of] = f.w.aside()
+	}
+	by[of].Or(rows)
+}
+
+func (*fates) by(How, *estate.Exception, *rowset.Set) {}
+
+// emissions are what was emitted, kept while other things are.
+type emissions struct {
+	numbers []int32
+	sets    []*rowset.Set
+}
+
+func (w *worker) takeEmissions() (out emissions) {
+	for i := range w.emitted {
+		s := w.aside()
+		s.Copy(w.sets[i])
+		out.numbers, out.sets = append(out.numbers, w.numbers[i]), append(out.sets, s)
+	}
+	w.emitted = 0
+	return out
+}
+
+// same tells whether a setting comes out the same twice on some rows.
+func (w *worker) same(a, b emissions, on *rowset.Set) bool {
+	mark := w.mark()
+	defer w.release(mark)
+	x, y := w.temp(), w.temp()
+	of := func(e emissions, number int32, into *rowset.Set) {
+		into.Clear()
+		if at := slices.Index(e.numbers, number); at >= 0 {
+			into.SetAnd(e.sets[at], on)
 		}
 	}
-	after, appears := decide(p.definitions[at], rest, nil, p.rulings[at])
-	before := s.Value
-	if s.Replaced != nil {
-		before = s.Replaced.Value
+	for _, e := range []emissions{a, b} {
+		for _, number := range e.numbers {
+			of(a, number, x)
+			of(b, number, y)
+			if !x.Equal(y) {
+				return false
+			}
+		}
 	}
-	return !appears || after.Status != s.Status || !after.Value.Equal(before)
+	return true
+}
+
+// entries notes what the entries for one setting do. An entry that lost to a level, a priority, a lock or a stricter value can be left
+// out without a look: what beat it beats as well without it.
+func (l *linter) entries(w *worker, at int, in []contestant) {
+	c := &l.p.contests[at]
+	w.setAside = 0
+	f := &fates{w: w, won: map[*slot]*rowset.Set{}, clashing: map[*slot]*rowset.Set{}, ruledOut: map[*slot]*rowset.Set{}}
+	w.emitted, w.witness = 0, f
+	w.decide(c, in, &w.dom)
+	w.witness = nil
+	before := w.takeEmissions()
+	mark := w.mark()
+	rows := w.temp()
+	for _, s := range in {
+		i, _ := l.p.policies[s.policy].entryAt(at)
+		use := &l.uses[s.policy][i]
+		rows.Copy(s.live)
+		if s.detached != nil {
+			rows.Or(s.detached)
+		}
+		w.supported(c, rows)
+		use.devices += rows.Len()
+		rows.Clear()
+		for _, set := range []*rowset.Set{f.won[s.slot], f.clashing[s.slot], f.ruledOut[s.slot]} {
+			if set != nil {
+				rows.Or(set)
+			}
+		}
+		if won := f.won[s.slot]; won != nil {
+			for _, other := range in {
+				if set := f.won[other.slot]; set != nil && other.policy != s.policy && set.Meets(won) {
+					if use.beside == nil {
+						use.beside = map[int]bool{}
+					}
+					use.beside[other.policy] = true
+				}
+			}
+		}
+		use.wins = use.wins || f.won[s.slot] != nil || f.clashing[s.slot] != nil
+		if rows.Empty() || use.alters {
+			continue
+		}
+		rest := slices.DeleteFunc(slices.Clone(in), func(o contestant) bool { return o.policy == s.policy })
+		w.emitted = 0
+		w.decide(c, rest, rows)
+		use.alters = !w.same(before, w.takeEmissions(), rows)
+	}
+	w.release(mark)
 }

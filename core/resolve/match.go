@@ -1,4 +1,4 @@
-// This file implements matching: which policies apply to a subject, at which level, and why not.
+// This file implements matching for one subject: which policies apply, at which level, and why not.
 
 package resolve
 
@@ -6,54 +6,70 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
-// subject is the pair for which settings are resolved, by places.
+// subject is the pair for which settings are resolved, by numbers, with a worker for which the pair is the only row.
 type subject struct {
-	device, person int // person: none where there is none
-	// detach is, by kind of policy, the innermost level that goes its own way; noLevel where none does.
-	detach map[setting.PolicyKind]Level
-	// variables are what a condition sees; made when the first condition asks.
-	variables map[string]any
+	*worker
+	dev, who int   // who: none where there is nobody
+	arms     []arm // by policy, once applied was called
 }
 
-func (p *Plan) subject(device, person int) *subject {
-	s := &subject{device: device, person: person}
-	s.detach = p.detachLevels(s)
+// arm is how a policy applies to a subject.
+type arm struct {
+	at       int16 // its level's place among the policy's; none: it does not apply
+	detached bool  // its kind goes its own way closer by
+}
+
+// subject begins with a pair; done must be called in the end.
+func (p *Plan) subject(dev, who int) *subject {
+	r := &roll{device: []int32{int32(dev)}, person: []int32{int32(who)}}
+	s := &subject{worker: p.worker(r), dev: dev, who: who}
+	var one rowset.Set
+	one.Add(0)
+	s.load(0, &one)
 	return s
 }
 
-func (p *Plan) whenVariables(s *subject) map[string]any {
-	if s.variables == nil {
-		s.variables = map[string]any{"device": p.deviceVariables(s.device), "person": p.personVariables(s.person)}
+// inGroup tells whether a device or a person is in a group; either may be none.
+func (p *Plan) inGroup(dev, who, group int) bool {
+	g := &p.groups[group]
+	if g.Of == estate.OfDevices || dev != none && who == p.devices[dev].owner {
+		if g.Of == estate.OfPeople && who == none {
+			return false
+		}
+		return dev != none && g.rows[dev>>rowset.Shift].Has(dev&(rowset.Rows-1))
 	}
-	return s.variables
+	return who != none && p.personIn(who, group)
+}
+
+// personIn tells whether a person is in a group of people.
+func (p *Plan) personIn(who, group int) bool {
+	list := p.persons().groups[group]
+	return list != nil && list[who>>rowset.Shift].Has(who&(rowset.Rows-1))
 }
 
 // matches tests a target against the pair.
-func (p *Plan) matches(s *subject, t *target) bool {
+func (s *subject) matches(t *target) bool {
 	switch t.Kind {
 	case estate.ToEveryone:
 		return true
 	case estate.ToUnit:
-		path := p.units[p.devices[s.device].home].path
+		path := s.plan.units[s.plan.devices[s.dev].home].path
 		return int(t.level) < len(path) && path[t.level] == t.at
 	case estate.ToGroup:
-		return p.inGroup(s, t.at)
+		return s.plan.inGroup(s.dev, s.who, t.at)
 	case estate.ToDevice:
-		return t.at == s.device
+		return t.at == s.dev
 	default:
-		return t.at == s.person
+		return t.at == s.who
 	}
 }
 
-func (p *Plan) inGroup(s *subject, group int) bool {
-	return p.devices[s.device].groups.has(group) || s.person != none && p.people[s.person].groups.has(group)
-}
-
-func (p *Plan) detachLevels(s *subject) map[setting.PolicyKind]Level {
-	var levels map[setting.PolicyKind]Level
+// detachLevels gives, by kind of policy, the innermost level that goes its own way.
+func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 	detach := func(kinds []setting.PolicyKind, at Level) {
 		for _, k := range kinds {
 			if levels == nil {
@@ -62,28 +78,124 @@ func (p *Plan) detachLevels(s *subject) map[setting.PolicyKind]Level {
 			levels[k] = at // later calls are closer
 		}
 	}
-	for depth, u := range p.units[p.devices[s.device].home].path {
+	p := s.plan
+	for depth, u := range p.units[p.devices[s.dev].home].path {
 		detach(p.units[u].Detach, Level(depth))
 	}
-	for g := range p.groups {
-		if len(p.groups[g].Detach) > 0 && p.inGroup(s, g) {
+	for _, g := range p.detaching {
+		if p.inGroup(s.dev, s.who, g) {
 			detach(p.groups[g].Detach, GroupLevel)
 		}
 	}
 	return levels
 }
 
-// isDetached tells whether an entry of a policy is dropped because its kind goes its own way closer by.
-func (s *subject) isDetached(pol *policy, level Level, locked bool, combine setting.Combine) bool {
-	from, ok := s.detach[pol.Kind]
-	return ok && level < from && !locked && combine != setting.Merge
+// applied finds the policies that apply, and says why the others do not where why is asked for.
+func (s *subject) applied(why bool) (not []NotApplying) {
+	p := s.plan
+	s.arms = make([]arm, len(p.policies))
+	for at := range s.arms {
+		s.arms[at].at = none
+	}
+	detach := s.detachLevels()
+	if why {
+		not = make([]NotApplying, 0, len(p.byPolicy))
+	}
+	for _, at := range p.byPolicy {
+		pol := &p.policies[at]
+		level, reason := s.apply(pol, why)
+		s.arms[at].at = int16(level)
+		if level == none {
+			if why {
+				reason.Policy = pol.ID
+				not = append(not, reason)
+			}
+			continue
+		}
+		from, is := detach[pol.Kind]
+		s.arms[at].detached = is && pol.levels[level] < from
+	}
+	return not
 }
+
+// apply tests one policy: the place of its level when it applies, else none and the first reason why not, where it is asked for.
+func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
+	not := func(r Reason) (int, NotApplying) { return none, NotApplying{Reason: r} }
+	if pol.State != estate.Active {
+		return not(NotActive)
+	}
+	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices[s.dev].OS) {
+		return not(OnPlatform)
+	}
+	level := none
+	for i := 0; i < len(pol.include) && level == none; i++ {
+		for j := range pol.include[i] {
+			if s.matches(&pol.include[i][j]) {
+				level = i
+				break
+			}
+		}
+	}
+	if level == none {
+		return not(NotIncluded)
+	}
+	var excluded []estate.Target
+	for i := range pol.exclude {
+		if s.matches(&pol.exclude[i]) {
+			if !why {
+				return not(Excluded)
+			}
+			excluded = append(excluded, pol.exclude[i].Target)
+		}
+	}
+	if excluded != nil {
+		return none, NotApplying{Reason: Excluded, Targets: excluded}
+	}
+	if pol.when == nil {
+		return level, NotApplying{}
+	}
+	mark := s.mark()
+	is, failed := s.truth(pol.when)
+	s.release(mark)
+	switch {
+	case is.Has(0):
+		return level, NotApplying{}
+	case failed.Has(0) && why:
+		_, err := pol.Audience.When.Holds(s.variables(0, nil))
+		if err == nil {
+			panic("resolve: the condition of " + string(pol.ID) + " fails in parts and not as a whole")
+		}
+		return none, NotApplying{Reason: OnCondition, Error: err.Error()}
+	}
+	return not(OnCondition)
+}
+
+// contestants gives the slots of a setting that the subject has, in the order of decision.
+func (s *subject) contestants(c *contest) []contestant {
+	s.in = s.in[:0]
+	inherited := c.combine == setting.Merge
+	for i, key := range c.keys {
+		a := s.arms[key>>10]
+		if uint32(a.at) != key&(1<<10-1) {
+			continue
+		}
+		slot := &c.slots[i]
+		if a.detached && !slot.Lock && !inherited {
+			s.in = append(s.in, contestant{slot: slot, live: &nobody, detached: &s.dom})
+		} else {
+			s.in = append(s.in, contestant{slot: slot, live: &s.dom})
+		}
+	}
+	return s.in
+}
+
+var nobody rowset.Set
 
 // Applied gives the policies that apply to a result's subject, by id.
 func (p *Plan) Applied(r *Result) []*estate.Policy {
-	out := make([]*estate.Policy, 0, len(p.policies)-len(r.NotApplying))
+	out := make([]*estate.Policy, 0, len(p.byPolicy)-len(r.NotApplying))
 	not := r.NotApplying // both come by id
-	for i := range p.policies {
+	for _, i := range p.byPolicy {
 		if len(not) > 0 && not[0].Policy == p.policies[i].ID {
 			not = not[1:]
 			continue
@@ -101,41 +213,4 @@ func (p *Plan) Applying(r *Result) []estate.PolicyID {
 		out[i] = applied[i].ID
 	}
 	return out
-}
-
-// apply tests one policy: its level when it applies, else the first reason why not.
-func (p *Plan) apply(s *subject, pol *policy) (Level, *NotApplying) {
-	not := func(r Reason) (Level, *NotApplying) { return noLevel, &NotApplying{Policy: pol.ID, Reason: r} }
-	if pol.State != estate.Active {
-		return not(NotActive)
-	}
-	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, p.devices[s.device].OS) {
-		return not(OnPlatform)
-	}
-	level := noLevel
-	for i := range pol.include {
-		if t := &pol.include[i]; t.level > level && p.matches(s, t) {
-			level = t.level
-		}
-	}
-	if level == noLevel {
-		return not(NotIncluded)
-	}
-	var excluded []estate.Target
-	for i := range pol.exclude {
-		if p.matches(s, &pol.exclude[i]) {
-			excluded = append(excluded, pol.exclude[i].Target)
-		}
-	}
-	if excluded != nil {
-		return noLevel, &NotApplying{Policy: pol.ID, Reason: Excluded, Targets: excluded}
-	}
-	ok, err := holds(pol.Audience.When, func() map[string]any { return p.whenVariables(s) })
-	if err != nil {
-		return noLevel, &NotApplying{Policy: pol.ID, Reason: OnCondition, Error: err.Error()}
-	}
-	if !ok {
-		return not(OnCondition)
-	}
-	return level, nil
 }

@@ -1,71 +1,93 @@
-// This file implements compiling: the indexes that every later phase reads.
+// This file has the plan: what is kept of an estate between questions.
 
 package resolve
 
 import (
-	"cmp"
 	"slices"
 	"sync"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Plan is a compiled snapshot. It is immutable and safe for concurrent use.
+// Plan is a compiled snapshot: who is in which group and which policy reaches whom, as sets of laptops, and the entries of every
+// setting in the order in which they are decided. It is immutable and safe for concurrent use; With gives another that shares
+// what an edit does not touch.
 type Plan struct {
 	snapshot *estate.Snapshot
+	words    *vocabulary
 
-	definitions []*setting.Definition // by id: places are in the order of results
-	settingAt   map[setting.ID]int
-
-	units  []unit
-	unitAt map[estate.UnitID]int
+	units  []unit // by number, as all that follow
+	unitAt *places[estate.UnitID]
 	root   int
+	apart  []int // units that go their own way for something
 
 	people   []person
-	personAt map[estate.PersonID]int
-	devices  []device // by id
-	deviceAt map[estate.DeviceID]int
-	groups   []estate.Group
-	groupAt  map[estate.GroupID]int
-	failures []int // by group: how many its rule failed on
+	personAt *places[estate.PersonID]
+	devices  []device
+	deviceAt *places[estate.DeviceID]
+	byDevice []int32 // numbers of devices by id
+	rank     []int32 // by number: the device's place in byDevice
+	owner    []int32 // by number: the device's owner
+	alive    []rowset.Packed
+	ofPerson []int32 // numbers of the snapshot's people, in its order
+	ofDevice []int32 // numbers of the snapshot's devices, in its order
 
-	policies          []policy      // by id
-	entries           int           // of all active policies: at most so many apply to one subject
-	exceptions        [][]exception // by setting: those that count on the day, the winning one first
-	excepted          []int         // the settings that have some
-	rulings           []map[preference]bool
-	checks            []check // by id
-	forcing           bool    // some definition has forced values
-	shareable         bool    // no forced value looks at the device: laptops that are alike share what is decided
-	checksLookFurther bool    // some check looks at more than settings
+	groups     []group
+	groupAt    *places[estate.GroupID]
+	groupOrder []int // every group after those that it has as members
+	detaching  []int // groups that go their own way for something
 
-	index func() *setting.Index // of the dictionary, built when it is first asked
+	policies []policy
+	policyAt *places[estate.PolicyID]
+	byPolicy []int // by id
+
+	contests  []contest
+	settingAt *places[setting.ID]
+	bySetting []int
+	excepted  []int // settings with exceptions that count
+	forced    []int // settings with forced values
+	checks    []check
+	checkAt   *places[estate.CheckID]
+	byCheck   []int
+
+	codes [][][]uint32 // by column, by block of devices or people
+
+	index     func() *setting.Index // of the dictionary, built when it is first asked
+	failures  func() []int          // by group: on how many its rule fails
+	persons   func() *roll          // everybody with their groups, made when it is first asked
+	wholeOnce sync.Mutex
+	whole     *Whole
 }
-
-const none = -1
 
 type unit struct {
 	*estate.Unit
 	depth int
-	path  []int // places of the units from the root down to this one
+	path  []int // from the root down to this one
 }
 
 type person struct {
 	*estate.Person
-	unit   int // none: without
-	groups bits
+	unit int // none: without
 }
 
 type device struct {
 	*estate.Device
-	home   int
-	owner  int // none: without
-	groups bits
+	home  int
+	owner int // none: without
 }
 
-// target is an estate.Target with the place of what it names.
+type group struct {
+	*estate.Group
+	nested  []int
+	formula *formula
+	listed  []rowset.Packed // laptops by listing, of the device or of its owner
+	people  []rowset.Packed // people by listing, of a group of people
+	rows    []rowset.Packed // laptops that are in it, or whose owners are
+}
+
+// target is an estate.Target with the number of what it names.
 type target struct {
 	estate.Target
 	at    int
@@ -74,8 +96,12 @@ type target struct {
 
 type policy struct {
 	*estate.Policy
-	include, exclude []target
-	entries          []entry // by setting
+	levels  []Level    // of its includes, the innermost first
+	include [][]target // by level
+	exclude []target   // by text
+	when    *formula
+	entries []entry
+	arms    [][]rowset.Packed // by level: the laptops to which it applies at that level
 }
 
 type entry struct {
@@ -83,44 +109,54 @@ type entry struct {
 	*estate.Entry
 }
 
-// check is a check with the settings without any of which it finds nothing; alone is nil where that can't be told.
 type check struct {
 	*estate.Check
-	alone []string
+	formula  *formula
+	looks    []int // settings that it looks at
+	whole    bool  // it looks at all of them, or at more than a few facts
+	subjects bool  // it looks at the device or the person
 }
 
 type exception struct {
 	*estate.Exception
-	target target
+	target  target
+	outcome int32
 }
 
 type preference struct{ prefer, over estate.PolicyID }
 
-// bits is a set of small numbers.
-type bits []uint64
-
-func (b bits) has(i int) bool { return b[i>>6]&(1<<(i&63)) != 0 }
-func (b bits) add(i int)      { b[i>>6] |= 1 << (i & 63) }
+// forcing is a forced value of a setting.
+type forcing struct {
+	setting.Forced
+	formula  *formula
+	outcome  *outcome
+	looks    []int
+	subjects bool
+	whole    bool
+}
 
 // Compile indexes a snapshot that Validate found nothing wrong with. The snapshot must not be altered afterwards.
-func Compile(s *estate.Snapshot) *Plan {
-	p := &Plan{snapshot: s, index: sync.OnceValue(func() *setting.Index { return setting.NewIndex(s.Settings) })}
-	p.compileDictionary()
-	p.compileUnits()
-	p.compilePeople()
-	p.compileGroups()
-	p.compilePolicies()
-	p.compileDecisions()
-	return p
+func Compile(s *estate.Snapshot) *Plan { return build(nil, s) }
+
+// With gives the plan of a snapshot that differs a little from this plan's. What the differences do not touch is shared; where this
+// plan's estate was resolved, the other's is too. The outcome is the same as Compile's.
+func (p *Plan) With(next *estate.Snapshot) *Plan {
+	if next == p.snapshot {
+		return p
+	}
+	return build(p, next)
 }
 
 // Snapshot is what was compiled.
 func (p *Plan) Snapshot() *estate.Snapshot { return p.snapshot }
 
+// Devices counts the laptops.
+func (p *Plan) Devices() int { return len(p.byDevice) }
+
 // Definition gives a definition of the snapshot's dictionary, nil when there is none of that id.
 func (p *Plan) Definition(id setting.ID) *setting.Definition {
-	if at, known := p.settingAt[id]; known {
-		return p.definitions[at]
+	if at, known := p.settingAt.at(id); known {
+		return p.contests[at].def
 	}
 	return nil
 }
@@ -130,7 +166,7 @@ func (p *Plan) Search(words string) []*setting.Definition { return p.index().Sea
 
 // Device gives a device of the snapshot, nil when there is none of that id.
 func (p *Plan) Device(id estate.DeviceID) *estate.Device {
-	if at, known := p.deviceAt[id]; known {
+	if at, known := p.deviceAt.at(id); known {
 		return p.devices[at].Device
 	}
 	return nil
@@ -138,300 +174,159 @@ func (p *Plan) Device(id estate.DeviceID) *estate.Device {
 
 // Person gives a person of the snapshot, nil when there is none of that id.
 func (p *Plan) Person(id estate.PersonID) *estate.Person {
-	if at, known := p.personAt[id]; known {
+	if at, known := p.personAt.at(id); known {
 		return p.people[at].Person
 	}
 	return nil
 }
 
-func (p *Plan) compileDictionary() {
-	p.shareable = true
-	for i := range p.snapshot.Settings {
-		d := &p.snapshot.Settings[i]
-		p.definitions = append(p.definitions, d)
-		p.forcing = p.forcing || len(d.Forced) > 0
-		for _, f := range d.Forced {
-			_, known := f.When.Mentions()
-			p.shareable = p.shareable && known
-		}
+// Unit gives a unit of the snapshot, nil when there is none of that id.
+func (p *Plan) Unit(id estate.UnitID) *estate.Unit {
+	if at, known := p.unitAt.at(id); known {
+		return p.units[at].Unit
 	}
-	slices.SortFunc(p.definitions, func(a, b *setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
-	p.settingAt = make(map[setting.ID]int, len(p.definitions))
-	for i, d := range p.definitions {
-		p.settingAt[d.ID] = i
-	}
-	for i := range p.snapshot.Checks {
-		p.checks = append(p.checks, compileCheck(&p.snapshot.Checks[i]))
-		p.checksLookFurther = p.checksLookFurther || p.checks[len(p.checks)-1].alone == nil
-	}
-	slices.SortFunc(p.checks, func(a, b check) int { return cmp.Compare(a.ID, b.ID) })
+	return nil
 }
 
-func (p *Plan) compileUnits() {
-	p.unitAt = make(map[estate.UnitID]int, len(p.snapshot.Units))
-	p.units = make([]unit, len(p.snapshot.Units))
-	for i := range p.snapshot.Units {
-		u := &p.snapshot.Units[i]
-		p.unitAt[u.ID] = i
-		p.units[i].Unit = u
-		if u.Parent == "" {
-			p.root = i
-		}
+// Policy gives a policy of the snapshot, nil when there is none of that id.
+func (p *Plan) Policy(id estate.PolicyID) *estate.Policy {
+	if at, known := p.policyAt.at(id); known {
+		return p.policies[at].Policy
 	}
-	for i := range p.units {
-		var path []int
-		for at := i; ; at = p.unitAt[p.units[at].Parent] {
-			path = append(path, at)
-			if at == p.root {
-				break
-			}
-		}
-		slices.Reverse(path)
-		p.units[i].path, p.units[i].depth = path, len(path)-1
-	}
+	return nil
 }
 
-func (p *Plan) compilePeople() {
-	words := (len(p.snapshot.Groups) + 63) / 64
-	p.personAt = make(map[estate.PersonID]int, len(p.snapshot.People))
-	p.people = make([]person, len(p.snapshot.People))
-	for i := range p.snapshot.People {
-		who := &p.snapshot.People[i]
-		p.personAt[who.ID] = i
-		p.people[i] = person{Person: who, unit: p.placeOf(who.Unit), groups: make(bits, words)}
-	}
-	p.devices = make([]device, len(p.snapshot.Devices))
-	for i := range p.snapshot.Devices {
-		d := &p.snapshot.Devices[i]
-		dev := device{Device: d, owner: none, home: p.placeOf(d.Unit), groups: make(bits, words)}
-		if d.Owner != "" {
-			dev.owner = p.personAt[d.Owner]
-		}
-		if dev.home == none && dev.owner != none {
-			dev.home = p.people[dev.owner].unit
-		}
-		if dev.home == none {
-			dev.home = p.root
-		}
-		p.devices[i] = dev
-	}
-	slices.SortFunc(p.devices, func(a, b device) int { return cmp.Compare(a.ID, b.ID) })
-	p.deviceAt = make(map[estate.DeviceID]int, len(p.devices))
-	for i := range p.devices {
-		p.deviceAt[p.devices[i].ID] = i
-	}
-}
+// blocks is how many blocks the laptops fill.
+func (p *Plan) blocks() int { return len(p.alive) }
 
-func (p *Plan) placeOf(id estate.UnitID) int {
-	if id == "" {
-		return none
-	}
-	return p.unitAt[id]
-}
+func blocksOf(rows int) int { return (rows + rowset.Rows - 1) >> rowset.Shift }
 
-// compileGroups adds up listed members, the members of member groups and whoever the rule is true for.
-func (p *Plan) compileGroups() {
-	p.groups = p.snapshot.Groups
-	p.groupAt = make(map[estate.GroupID]int, len(p.groups))
-	p.failures = make([]int, len(p.groups))
-	// inside[g] are the groups that every member of g is in: g, and the groups that have it as a member.
-	parents := make([][]int, len(p.groups))
-	for i := range p.groups {
-		p.groupAt[p.groups[i].ID] = i
-	}
-	for i := range p.groups {
-		for _, member := range p.groups[i].Groups {
-			at := p.groupAt[member]
-			parents[at] = append(parents[at], i)
-		}
-	}
-	var join func(set bits, g int)
-	join = func(set bits, g int) {
-		if set.has(g) {
-			return
-		}
-		set.add(g)
-		for _, parent := range parents[g] {
-			join(set, parent)
-		}
-	}
-	for g := range p.groups {
-		for _, member := range p.groups[g].Members {
-			if p.groups[g].Of == estate.OfPeople {
-				join(p.people[p.personAt[estate.PersonID(member)]].groups, g)
-			} else {
-				join(p.devices[p.deviceAt[estate.DeviceID(member)]].groups, g)
-			}
-		}
-	}
-	for i := range p.people {
-		p.joinByRule(estate.OfPeople, join, p.people[i].groups, func() map[string]any {
-			return map[string]any{"person": p.personVariables(i)}
-		})
-	}
-	for i := range p.devices {
-		p.joinByRule(estate.OfDevices, join, p.devices[i].groups, func() map[string]any {
-			return map[string]any{"device": p.deviceVariables(i)}
-		})
-	}
-}
-
-func (p *Plan) joinByRule(of estate.GroupOf, join func(bits, int), set bits, variables func() map[string]any) {
-	var seen map[string]any
-	for g := range p.groups {
-		if p.groups[g].Rule == nil || p.groups[g].Of != of {
-			continue
-		}
-		if seen == nil {
-			seen = variables()
-		}
-		holds, err := p.groups[g].Rule.Holds(seen)
-		if err != nil {
-			p.failures[g]++
-		} else if holds {
-			join(set, g)
-		}
-	}
-}
-
-func (p *Plan) compilePolicies() {
-	p.policies = make([]policy, len(p.snapshot.Policies))
-	for i := range p.snapshot.Policies {
-		pol := policy{Policy: &p.snapshot.Policies[i]}
-		for _, t := range pol.Audience.Include {
-			pol.include = append(pol.include, p.target(t))
-		}
-		for _, t := range pol.Audience.Exclude {
-			pol.exclude = append(pol.exclude, p.target(t))
-		}
-		slices.SortFunc(pol.exclude, func(a, b target) int { return cmp.Compare(a.String(), b.String()) })
-		for j := range pol.Entries {
-			pol.entries = append(pol.entries, entry{setting: p.settingAt[pol.Entries[j].Setting], Entry: &pol.Entries[j]})
-		}
-		slices.SortFunc(pol.entries, func(a, b entry) int { return cmp.Compare(a.setting, b.setting) })
-		p.policies[i] = pol
-		if pol.State == estate.Active {
-			p.entries += len(pol.entries)
-		}
-	}
-	slices.SortFunc(p.policies, func(a, b policy) int { return cmp.Compare(a.ID, b.ID) })
-}
-
+// target finds what a target names.
 func (p *Plan) target(t estate.Target) target {
 	switch t.Kind {
 	case estate.ToEveryone:
 		return target{Target: t, at: p.root, level: 0}
 	case estate.ToUnit:
-		at := p.unitAt[estate.UnitID(t.ID)]
+		at := p.unitAt.place(estate.UnitID(t.ID))
+		if at == none {
+			return target{Target: t, at: none}
+		}
 		return target{Target: t, at: at, level: Level(p.units[at].depth)}
 	case estate.ToGroup:
-		return target{Target: t, at: p.groupAt[estate.GroupID(t.ID)], level: GroupLevel}
+		return target{Target: t, at: p.groupAt.place(estate.GroupID(t.ID)), level: GroupLevel}
 	case estate.ToDevice:
-		return target{Target: t, at: p.deviceAt[estate.DeviceID(t.ID)], level: IndividualLevel}
+		return target{Target: t, at: p.deviceAt.place(estate.DeviceID(t.ID)), level: IndividualLevel}
 	default:
-		return target{Target: t, at: p.personAt[estate.PersonID(t.ID)], level: IndividualLevel}
+		return target{Target: t, at: p.personAt.place(estate.PersonID(t.ID)), level: IndividualLevel}
 	}
 }
 
-// compileCheck finds out whether the check can be passed over where none of the settings that it looks at is decided: what it
-// then finds is what it finds with no setting at all.
-func compileCheck(c *estate.Check) check {
-	ids, known := c.When.Mentions()
-	if !known {
-		return check{Check: c}
+// deviceValue gives what expressions see as a field of a device; nothing where that is not known.
+func (p *Plan) deviceValue(d *device, field string) setting.Value {
+	switch field {
+	case "id":
+		return setting.TextValue(string(d.ID))
+	case "os":
+		return setting.TextValue(string(d.OS))
+	case "os_version":
+		return setting.TextValue(d.OSVersion)
+	case "serial":
+		return known(d.Serial)
+	case "edition":
+		return known(d.Edition)
+	case "model":
+		return known(d.Model)
+	case "tags":
+		return setting.ListValue(d.Tags)
+	case "unit":
+		return setting.TextValue(string(p.units[d.home].ID))
+	case "units":
+		return setting.ListValue(p.path(d.home))
 	}
-	if wrong, err := c.When.Holds(map[string]any{"settings": map[string]any{}, "device": map[string]any{}, "person": map[string]any{}}); err == nil && wrong {
-		return check{Check: c}
-	}
-	return check{c, append([]string{}, ids...)}
+	return d.Facts[field]
 }
 
-// compileDecisions sorts the exceptions of the day so that the first that matches wins: the innermost
-// target, then the latest approval, then the lowest id.
-func (p *Plan) compileDecisions() {
-	p.exceptions = make([][]exception, len(p.definitions))
-	for i := range p.snapshot.Exceptions {
-		if x := &p.snapshot.Exceptions[i]; x.CountsOn(p.snapshot.Day) {
-			at := p.settingAt[x.Setting]
-			p.exceptions[at] = append(p.exceptions[at], exception{Exception: x, target: p.target(x.Target)})
+// personValue gives what expressions see as a field of a person; nothing where that is not known.
+func (p *Plan) personValue(who *person, field string) setting.Value {
+	switch field {
+	case "id":
+		return setting.TextValue(string(who.ID))
+	case "name":
+		return known(who.Name)
+	case "mail":
+		return known(who.Mail)
+	case "unit", "units":
+		if who.unit == none {
+			return setting.Value{}
 		}
-	}
-	for _, list := range p.exceptions {
-		slices.SortFunc(list, func(a, b exception) int {
-			return cmp.Or(cmp.Compare(b.target.level, a.target.level), cmp.Compare(b.ApprovedOn, a.ApprovedOn), cmp.Compare(a.ID, b.ID))
-		})
-	}
-	for at := range p.exceptions {
-		if len(p.exceptions[at]) > 0 {
-			p.excepted = append(p.excepted, at)
+		if field == "unit" {
+			return setting.TextValue(string(p.units[who.unit].ID))
 		}
+		return setting.ListValue(p.path(who.unit))
 	}
-	p.rulings = make([]map[preference]bool, len(p.definitions))
-	for _, r := range p.snapshot.Rulings {
-		at := p.settingAt[r.Setting]
-		if p.rulings[at] == nil {
-			p.rulings[at] = map[preference]bool{}
-		}
-		p.rulings[at][preference{r.Prefer, r.Over}] = true
+	return who.Attributes[field]
+}
+
+func known(text string) setting.Value {
+	if text == "" {
+		return setting.Value{}
 	}
+	return setting.TextValue(text)
+}
+
+// path gives the ids of the units from the root down to one.
+func (p *Plan) path(unit int) []string {
+	names := make([]string, len(p.units[unit].path))
+	for i, u := range p.units[unit].path {
+		names[i] = string(p.units[u].ID)
+	}
+	return names
 }
 
 // deviceVariables is what expressions see as `device`. What is not known is absent.
-func (p *Plan) deviceVariables(i int) map[string]any {
-	d := &p.devices[i]
-	out := make(map[string]any, len(d.Facts)+9)
+func (p *Plan) deviceVariables(at int) map[string]any {
+	if at == none {
+		return map[string]any{}
+	}
+	d := &p.devices[at]
+	out := make(map[string]any, len(d.Facts)+len(estate.DeviceNames))
 	for name, v := range d.Facts {
 		out[name] = v.Any()
 	}
-	tags := d.Tags
-	if tags == nil {
-		tags = []string{}
+	for _, name := range estate.DeviceNames {
+		if v := p.deviceValue(d, name); !v.IsNothing() {
+			out[name] = v.Any()
+		}
 	}
-	out["id"], out["os"], out["os_version"], out["tags"] = string(d.ID), string(d.OS), d.OSVersion, tags
-	out["unit"], out["units"] = p.unitNames(d.home)
-	addKnown(out, "serial", d.Serial)
-	addKnown(out, "edition", d.Edition)
-	addKnown(out, "model", d.Model)
 	return out
 }
 
-// personVariables is what expressions see as `person`; place none gives an empty map.
-func (p *Plan) personVariables(i int) map[string]any {
-	if i == none {
+// personVariables is what expressions see as `person`; none gives an empty map.
+func (p *Plan) personVariables(at int) map[string]any {
+	if at == none {
 		return map[string]any{}
 	}
-	who := &p.people[i]
-	out := make(map[string]any, len(who.Attributes)+5)
+	who := &p.people[at]
+	out := make(map[string]any, len(who.Attributes)+len(estate.PersonNames))
 	for name, v := range who.Attributes {
 		out[name] = v.Any()
 	}
-	out["id"] = string(who.ID)
-	addKnown(out, "name", who.Name)
-	addKnown(out, "mail", who.Mail)
-	if who.unit != none {
-		out["unit"], out["units"] = p.unitNames(who.unit)
+	for _, name := range estate.PersonNames {
+		if v := p.personValue(who, name); !v.IsNothing() {
+			out[name] = v.Any()
+		}
 	}
 	return out
 }
 
-func addKnown(to map[string]any, name, text string) {
-	if text != "" {
-		to[name] = text
+// sortedNumbers gives the numbers of those of n things that are there, by id.
+func sortedNumbers(n int, there func(int) bool, less func(a, b int) int) []int {
+	out := make([]int, 0, n)
+	for i := range n {
+		if there(i) {
+			out = append(out, i)
+		}
 	}
-}
-
-func (p *Plan) unitNames(at int) (string, []string) {
-	names := make([]string, len(p.units[at].path))
-	for i, u := range p.units[at].path {
-		names[i] = string(p.units[u].ID)
-	}
-	return string(p.units[at].ID), names
-}
-
-// holds evaluates a rule over variables that are made only when there is one; without a rule it holds.
-func holds(r *rule.Rule, variables func() map[string]any) (bool, error) {
-	if r == nil {
-		return true, nil
-	}
-	return r.Holds(variables())
+	slices.SortFunc(out, less)
+	return out
 }

@@ -45,9 +45,9 @@ const (
 // LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
-	a := &Audience{AudienceReach: plan.Audience(policy), Estate: len(side.Whole.Results), Lacking: map[setting.ID]Lacking{}}
+	a := &Audience{AudienceReach: plan.Audience(policy), Estate: side.Whole.Len(), Lacking: map[setting.ID]Lacking{}}
 	for _, e := range policy.Entries {
-		if l := LackingOn(side, plan.Definition(e.Setting), a.Gets); len(l) > 0 {
+		if l := LackingOn(side, e.Setting, a.Gets); len(l) > 0 {
 			a.Lacking[e.Setting] = l
 		}
 	}
@@ -55,7 +55,7 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	everyone := slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))
 	})
-	switch n := len(a.Gets); {
+	switch n := a.Gets.Len(); {
 	case n == 0 && !everyone:
 		a.Alarm = Nobody
 	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0:
@@ -69,36 +69,37 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 }
 
 // Sliced counts devices by platform, release and home unit.
-func Sliced(plan *resolve.Plan, devices []estate.DeviceID) (platforms, releases, units []Slice) {
+func Sliced(plan *resolve.Plan, devices resolve.Devices) (platforms, releases, units []Slice) {
 	type release struct{ os, version string }
-	has := setOf(devices)
-	byOS, byRelease, byUnit := map[string]*Slice{}, map[release]*Slice{}, map[string]*Slice{}
-	all := plan.Snapshot().Devices
-	for i := range all {
-		d := &all[i]
-		path := plan.HomeUnits(d.ID)
-		os, unit := string(d.OS), path[len(path)-1]
-		r := release{os, d.OSVersion}
-		if byOS[os] == nil {
-			byOS[os] = &Slice{Name: os}
-		}
-		if byRelease[r] == nil {
-			byRelease[r] = &Slice{Name: d.OSVersion, Within: os}
-		}
-		if byUnit[unit] == nil {
-			byUnit[unit] = &Slice{Name: unit}
-		}
-		for _, s := range []*Slice{byOS[os], byRelease[r], byUnit[unit]} {
-			s.Of++
-			if has[d.ID] {
-				s.Devices++
-			}
-		}
-	}
+	byOS, byRelease, byUnit := map[string]*Slice{}, map[release]*Slice{}, map[estate.UnitID]*Slice{}
+	counted(byOS, plan, devices, func(d *estate.Device, _ estate.UnitID) (string, Slice) {
+		return string(d.OS), Slice{Name: string(d.OS)}
+	})
+	counted(byRelease, plan, devices, func(d *estate.Device, _ estate.UnitID) (release, Slice) {
+		return release{string(d.OS), d.OSVersion}, Slice{Name: d.OSVersion, Within: string(d.OS)}
+	})
+	counted(byUnit, plan, devices, func(_ *estate.Device, home estate.UnitID) (estate.UnitID, Slice) {
+		return home, Slice{Name: string(home)}
+	})
 	most := func(a, b Slice) int {
 		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Within, b.Within), listing.Compare(setting.TextValue(a.Name), setting.TextValue(b.Name)))
 	}
 	return reached(byOS, most), reached(byRelease, most), reached(byUnit, most)
+}
+
+// counted counts by a key the devices that are in a set, and all of them.
+func counted[K comparable](into map[K]*Slice, plan *resolve.Plan, devices resolve.Devices, of func(*estate.Device, estate.UnitID) (K, Slice)) {
+	count := func(set resolve.Devices, add func(*Slice)) {
+		for d, home := range set.All {
+			key, fresh := of(d, home)
+			if into[key] == nil {
+				into[key] = &fresh
+			}
+			add(into[key])
+		}
+	}
+	count(plan.All(), func(s *Slice) { s.Of++ })
+	count(devices, func(s *Slice) { s.Devices++ })
 }
 
 func reached[K comparable](from map[K]*Slice, order func(a, b Slice) int) []Slice {
@@ -112,28 +113,14 @@ func reached[K comparable](from map[K]*Slice, order func(a, b Slice) int) []Slic
 	return out
 }
 
-// Shares says which laptops two lists have in common, each by id.
+// Shares says which laptops two sets have in common.
 type Shares struct {
-	OnlyA, Both, OnlyB []estate.DeviceID
+	OnlyA, Both, OnlyB resolve.Devices
 }
 
-// Share compares two lists of laptops.
-func Share(a, b []estate.DeviceID) Shares {
-	var out Shares
-	inA, inB := setOf(a), setOf(b)
-	for _, d := range a {
-		if inB[d] {
-			out.Both = append(out.Both, d)
-		} else {
-			out.OnlyA = append(out.OnlyA, d)
-		}
-	}
-	for _, d := range b {
-		if !inA[d] {
-			out.OnlyB = append(out.OnlyB, d)
-		}
-	}
-	return out
+// Share compares two sets of laptops.
+func Share(a, b resolve.Devices) Shares {
+	return Shares{OnlyA: a.Without(b), Both: a.And(b), OnlyB: b.Without(a)}
 }
 
 // Spread picks a few of some laptops to try something on: of every platform and unit in turn, and releases that were not picked

@@ -139,7 +139,8 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 			}
 		}
 	}
-	planA, planB := resolve.Compile(before), resolve.Compile(after)
+	planA := resolve.Compile(before)
+	planB := planA.With(after)
 	a, err := planA.Effective(id, "")
 	if err != nil {
 		return Pair{}, err

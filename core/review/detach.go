@@ -33,7 +33,7 @@ type TodayValue struct {
 func Detach(before, after impact.Side, place estate.Target) Detaching {
 	var out Detaching
 	devices := before.Plan.Matching(place)
-	out.Devices = len(devices)
+	out.Devices = devices.Len()
 	already := map[[2]string]bool{}
 	for _, d := range before.Plan.Dropped(place) {
 		already[[2]string{string(d.Policy), string(d.Setting)}] = true
@@ -52,47 +52,41 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 		lost[d.Setting][d.Policy] = true
 	}
 	out.Policies = len(policies)
-	in := setOf(devices)
-	type tally struct {
-		value   setting.Value
-		devices int
-	}
-	values := map[setting.ID][]tally{}
-	for _, r := range before.Whole.Results {
-		if !in[r.Device] {
-			continue
+	var touched resolve.Devices
+	for id, policies := range lost {
+		var gets resolve.Devices
+		for policy := range policies {
+			gets = gets.Or(before.Plan.Applies(policy))
 		}
-		touched := false
-		for i := range r.Settings {
-			s := &r.Settings[i]
-			if lost[s.ID] == nil || s.Status != resolve.Set || !slices.ContainsFunc(s.Candidates, func(c resolve.Candidate) bool { return lost[s.ID][c.Policy] }) {
+		for _, h := range before.Whole.States(id, gets.And(devices)) {
+			if h.Status == resolve.Set {
+				touched = touched.Or(h.Devices)
+			}
+		}
+		var won resolve.Devices
+		for policy, where := range before.Plan.Winners(id, devices) {
+			if policies[policy] {
+				won = won.Or(where)
+			}
+		}
+		var best *resolve.Held
+		all := 0
+		states := before.Whole.States(id, won)
+		for i := range states { // the most frequent first
+			if states[i].Status != resolve.Set {
 				continue
 			}
-			touched = true
-			if !slices.ContainsFunc(s.Candidates, func(c resolve.Candidate) bool { return c.Fate == resolve.Won && lost[s.ID][c.Policy] }) {
-				continue
+			if best == nil {
+				best = &states[i]
 			}
-			at := slices.IndexFunc(values[s.ID], func(t tally) bool { return t.value.Equal(s.Value) })
-			if at < 0 {
-				values[s.ID] = append(values[s.ID], tally{value: s.Value})
-				at = len(values[s.ID]) - 1
-			}
-			values[s.ID][at].devices++
+			all += states[i].Devices.Len()
 		}
-		if touched {
-			out.Touched++
+		if best != nil {
+			n := best.Devices.Len()
+			out.Today = append(out.Today, TodayValue{id, best.Value, n, all - n})
 		}
 	}
-	for id, list := range values {
-		best, all := 0, 0
-		for i := range list {
-			all += list[i].devices
-			if list[i].devices > list[best].devices {
-				best = i
-			}
-		}
-		out.Today = append(out.Today, TodayValue{id, list[best].value, list[best].devices, all - list[best].devices})
-	}
+	out.Touched = touched.Len()
 	slices.SortFunc(out.Today, func(a, b TodayValue) int { return cmp.Compare(a.Setting, b.Setting) })
 	return out
 }

@@ -60,7 +60,7 @@ type Identifiers []string
 
 // Findings lists what is odd about a policy of a side; use is what Look says of it.
 func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers) []Finding {
-	policy := policyOf(side, id)
+	policy := side.Plan.Policy(id)
 	if policy == nil {
 		return nil
 	}
@@ -73,7 +73,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers)
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
-	if n := len(use.Reach.Gets); n > 0 && (n == len(side.Whole.Results) || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
+	if n := use.Reach.Gets.Len(); n > 0 && (n == side.Whole.Len() || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
 		f.add(Finding{Kind: ReachesAll, Devices: n, Warning: true})
 	}
 	return f.found
@@ -88,7 +88,7 @@ type finder struct {
 }
 
 func (f *finder) add(one Finding) {
-	one.Reached = len(f.use.Reach.Gets)
+	one.Reached = f.use.Reach.Gets.Len()
 	f.found = append(f.found, one)
 }
 
@@ -124,7 +124,6 @@ func (f *finder) forced() {
 func (f *finder) checks() {
 	variables := map[string]any{"settings": f.values, "device": map[string]any{}, "person": map[string]any{}}
 	checks := f.side.Plan.Snapshot().Checks
-	reached := setOf(f.use.Reach.Gets)
 	for i := range checks {
 		c := &checks[i]
 		if !slices.ContainsFunc(c.Settings, func(id setting.ID) bool { return f.policy.Entry(id) != nil }) || c.When == nil {
@@ -142,11 +141,11 @@ func (f *finder) checks() {
 		others := map[estate.PolicyID]bool{}
 		for _, p := range f.use.Problems {
 			if p.Check == c.ID {
-				one.Devices += len(p.Devices)
+				one.Devices += p.Devices.Len()
 			}
 		}
 		for _, id := range c.Settings { // who has what is missing here, or something that stands in the place of what is here
-			for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, reached) {
+			for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, f.use.Reach.Gets) {
 				if a.Shared > 0 {
 					others[a.Policy] = true
 				}

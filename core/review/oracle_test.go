@@ -126,15 +126,15 @@ func TestReachIsWhatResolutionSays(t *testing.T) {
 			p := &s.Policies[i]
 			a := LookAt(side, p, 0)
 			parts := map[estate.DeviceID]string{}
-			for word, list := range map[string][]estate.DeviceID{"": a.Gets, "excluded": a.Excluded, "condition": a.Condition, "platform": a.Platform, "not-included": a.NotIncluded} {
-				for _, d := range list {
+			for word, list := range map[string]resolve.Devices{"": a.Gets, "excluded": a.Excluded, "condition": a.Condition, "platform": a.Platform, "not-included": a.NotIncluded} {
+				for _, d := range list.IDs() {
 					if _, twice := parts[d]; twice {
 						t.Fatalf("seed %d, %s: %s is in two parts", seed, p.ID, d)
 					}
 					parts[d] = word
 				}
 			}
-			for _, r := range side.Whole.Results {
+			for r := range side.Whole.All {
 				why := ""
 				for _, n := range r.NotApplying {
 					if n.Policy == p.ID {
@@ -152,8 +152,8 @@ func TestReachIsWhatResolutionSays(t *testing.T) {
 			for _, o := range a.ByPlatform {
 				all += o.Devices
 			}
-			if units != len(a.Gets) || all != len(a.Gets) {
-				t.Fatalf("seed %d: %s reaches %d, by unit %d, by platform %d", seed, p.ID, len(a.Gets), units, all)
+			if units != a.Gets.Len() || all != a.Gets.Len() {
+				t.Fatalf("seed %d: %s reaches %d, by unit %d, by platform %d", seed, p.ID, a.Gets.Len(), units, all)
 			}
 		}
 	}
@@ -234,8 +234,8 @@ func TestWhatIsDroppedWouldArrive(t *testing.T) {
 		in := plan.Matching(place)
 		for _, d := range plan.Dropped(place) {
 			arrives := 0
-			for _, r := range all.Results {
-				if st := r.Setting(d.Setting); st != nil && slices.Contains(in, r.Device) && slices.ContainsFunc(st.Candidates, func(c resolve.Candidate) bool { return c.Policy == d.Policy }) {
+			for r := range all.All {
+				if st := r.Setting(d.Setting); st != nil && in.Has(r.Device) && slices.ContainsFunc(st.Candidates, func(c resolve.Candidate) bool { return c.Policy == d.Policy }) {
 					arrives++
 				}
 			}

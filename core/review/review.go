@@ -54,39 +54,28 @@ type Use struct {
 
 // Look says what a policy does. ok is false when there is no such policy.
 func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
-	policy := policyOf(side, id)
+	policy := side.Plan.Policy(id)
 	if policy == nil {
 		return nil, false
 	}
 	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Lacking: map[setting.ID]Lacking{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
-	reached := setOf(use.Reach.Gets)
 	for _, e := range policy.Entries {
-		use.AlsoSet = append(use.AlsoSet, ElsewhereOf(side, e.Setting, id, &e.Value, reached)...)
-		if lacking := LackingOn(side, side.Plan.Definition(e.Setting), use.Reach.Gets); len(lacking) > 0 {
+		standings := side.Plan.Standings(e.Setting, use.Reach.Gets)
+		use.AlsoSet = append(use.AlsoSet, elsewhere(side, standings, e.Setting, id, &e.Value)...)
+		if lacking := LackingOn(side, e.Setting, use.Reach.Gets); len(lacking) > 0 {
 			use.Lacking[e.Setting] = lacking
+		}
+		for _, s := range standings {
+			if s.Policy == id && len(s.Fates) > 0 {
+				use.Mine[e.Setting] = s.Fates
+			}
+		}
+		if n := side.Whole.Forced(e.Setting).And(use.Reach.Gets).And(side.Plan.Applies(id)).Len(); n > 0 {
+			use.Forced[e.Setting] = n
 		}
 	}
 	slices.SortStableFunc(use.AlsoSet, func(a, b AlsoSet) int { return cmp.Compare(a.Setting, b.Setting) })
-	for _, r := range side.Whole.Results {
-		if !reached[r.Device] {
-			continue
-		}
-		for i := range r.Settings {
-			s := &r.Settings[i]
-			mine := candidateOf(s, id)
-			if mine == nil {
-				continue
-			}
-			if use.Mine[s.ID] == nil {
-				use.Mine[s.ID] = map[resolve.Fate]int{}
-			}
-			use.Mine[s.ID][mine.Fate]++
-			if s.How == resolve.ByForce {
-				use.Forced[s.ID]++
-			}
-		}
-	}
 	for _, p := range side.Whole.Problems() {
 		if slices.Contains(p.From, string(id)) {
 			use.Problems = append(use.Problems, p)
@@ -97,7 +86,11 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 
 // ElsewhereOf lists the active policies other than one that set a setting, those that share most laptops with reached first. mine
 // is the value beside which theirs are seen, nil when there is none.
-func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached map[estate.DeviceID]bool) []AlsoSet {
+func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached resolve.Devices) []AlsoSet {
+	return elsewhere(side, side.Plan.Standings(id, reached), id, except, mine)
+}
+
+func elsewhere(side impact.Side, standings []resolve.Standing, id setting.ID, except estate.PolicyID, mine *setting.Value) []AlsoSet {
 	at := map[estate.PolicyID]*AlsoSet{}
 	policies := side.Plan.Snapshot().Policies
 	for i := range policies {
@@ -110,21 +103,9 @@ func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *
 	if len(at) == 0 {
 		return nil
 	}
-	for _, r := range side.Whole.Results {
-		s := r.Setting(id)
-		if s == nil {
-			continue
-		}
-		for _, c := range s.Candidates {
-			other := at[c.Policy]
-			if other == nil {
-				continue
-			}
-			other.Devices++
-			if reached[r.Device] {
-				other.Shared++
-				other.Fates[c.Fate]++
-			}
+	for _, s := range standings {
+		if other := at[s.Policy]; other != nil {
+			other.Devices, other.Shared, other.Fates = s.Devices, s.Among, s.Fates
 		}
 	}
 	out := make([]AlsoSet, 0, len(at))
@@ -155,46 +136,15 @@ func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
 }
 
 // LackingOn counts, of some laptops, those that do not support a setting.
-func LackingOn(side impact.Side, d *setting.Definition, devices []estate.DeviceID) Lacking {
-	if d == nil || len(d.Supports) == 0 {
-		return nil
-	}
+func LackingOn(side impact.Side, id setting.ID, devices resolve.Devices) Lacking {
 	var out Lacking
-	for _, id := range devices {
-		device := side.Plan.Device(id)
-		if why := d.SupportOn(device.OS, device.OSVersion, device.Edition); why != setting.Supported {
+	for why, who := range side.Plan.Lacking(id) {
+		if n := who.And(devices).Len(); n > 0 {
 			if out == nil {
 				out = Lacking{}
 			}
-			out[why]++
+			out[why] = n
 		}
-	}
-	return out
-}
-
-func policyOf(side impact.Side, id estate.PolicyID) *estate.Policy {
-	policies := side.Plan.Snapshot().Policies
-	for i := range policies {
-		if policies[i].ID == id {
-			return &policies[i]
-		}
-	}
-	return nil
-}
-
-func candidateOf(s *resolve.Setting, id estate.PolicyID) *resolve.Candidate {
-	for i := range s.Candidates {
-		if s.Candidates[i].Policy == id {
-			return &s.Candidates[i]
-		}
-	}
-	return nil
-}
-
-func setOf(ids []estate.DeviceID) map[estate.DeviceID]bool {
-	out := make(map[estate.DeviceID]bool, len(ids))
-	for _, id := range ids {
-		out[id] = true
 	}
 	return out
 }

@@ -45,8 +45,8 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 	if !ok {
 		return nil, false
 	}
-	policy := *policyOf(side, id)
-	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: len(side.Whole.Results), Titles: titlesOf(side.Plan.Snapshot())}
+	policy := *side.Plan.Policy(id)
+	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: side.Whole.Len(), Titles: titlesOf(side.Plan.Snapshot())}
 	for _, entryID := range settingsOf(&policy) {
 		e := EntrySummary{Entry: *policy.Entry(entryID), Definition: side.Plan.Definition(entryID), Lacking: use.Lacking[entryID], Fates: use.Mine[entryID]}
 		for _, a := range use.AlsoSet {
@@ -65,7 +65,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 	}
 	retired := policy
 	retired.State = estate.Retired
-	s.Without = impact.Compare(side, impact.Resolve(side.Plan.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: string(id), Object: retired})))
+	s.Without = impact.Compare(side, side.With(side.Plan.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: string(id), Object: retired})))
 	return s, true
 }
 

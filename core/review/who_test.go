@@ -63,7 +63,7 @@ func TestAnAudienceIsSaidInNumbersAndNames(t *testing.T) {
 	p.Audience.Include = append(slices.Clone(p.Audience.Include), estate.Target{Kind: estate.ToUnit, ID: "lab"}, estate.Target{Kind: estate.ToGroup, ID: "nowhere"})
 	p.Audience.Exclude = []estate.Target{{Kind: estate.ToGroup, ID: "leads"}, {Kind: estate.ToDevice, ID: "E"}}
 	a := LookAt(side, &p, 50)
-	if got := fmt.Sprint(a.Gets, a.Excluded, a.Condition, a.NotIncluded, a.Owners, a.Missing); got != "[B C] [A E] [D] [] [tomas] [group:nowhere]" {
+	if got := fmt.Sprint(a.Gets, a.Excluded, a.Condition, a.NotIncluded, a.Gets.Owners(), a.Missing); got != "[B C] [A E] [D] [] [tomas] [group:nowhere]" {
 		t.Errorf("it reaches %s", got)
 	}
 	if got := fmt.Sprint(a.ByPlatform, a.ByUnit, a.ByInclude, a.ByExclude); got != "[{linux  1 4} {macos  1 1}] [{dunlin  1 1} {petrel  1 2}] [{unit:fleet 3} {unit:lab 2}] [{group:leads 1} {device:E 1}]" {
@@ -89,8 +89,9 @@ func TestAnAudienceIsSaidInNumbersAndNames(t *testing.T) {
 			t.Errorf("%s: %q, expected %q", name, got, c.want)
 		}
 	}
-	shares := Share([]estate.DeviceID{"A", "B"}, []estate.DeviceID{"B", "C"})
-	if fmt.Sprint(shares) != "{[A] [B] [C]}" {
+	fleet, field := side.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: "fleet"}), side.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: "field"})
+	shares := Share(fleet, field)
+	if fmt.Sprint(shares) != fmt.Sprintf("{%s %s %s}", fleet.Without(field), fleet.And(field), field.Without(fleet)) || shares.OnlyA.Len()+shares.Both.Len() != fleet.Len() || shares.Both.Len()+shares.OnlyB.Len() != field.Len() {
 		t.Errorf("shared: %v", shares)
 	}
 }
@@ -106,7 +107,7 @@ func TestAnExcludeNeverAddsALaptop(t *testing.T) {
 		for _, exclude := range targets {
 			p.Audience.Exclude = []estate.Target{exclude}
 			a := LookAt(side, &p, 0)
-			if len(a.Gets)+len(a.Excluded) != len(all.Gets) || slices.ContainsFunc(a.Gets, func(d estate.DeviceID) bool { return !slices.Contains(all.Gets, d) }) {
+			if a.Gets.Len()+a.Excluded.Len() != all.Gets.Len() || a.Gets.Without(all.Gets).Len() > 0 {
 				t.Errorf("%s without %s: %v, of %v", include, exclude, a.Gets, all.Gets)
 			}
 		}

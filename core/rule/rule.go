@@ -36,9 +36,10 @@ type Rule struct {
 	source  string
 	scope   Scope
 	program cel.Program
+	ast     *cel.Ast
 
-	mentions      []string
-	mentionsKnown bool
+	apart sync.Once
+	parts *Formula
 }
 
 // Source is the expression as it was written.
@@ -68,7 +69,7 @@ var environments = func() (built [OfCheck + 1]func() *cel.Env) {
 }()
 
 func environment(s Scope) *cel.Env {
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), cel.EnableMacroCallTracking()} // macros are written out again when a part is taken by itself
 	for _, name := range s.Variables() {
 		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 	}
@@ -112,11 +113,7 @@ func Compile(s Scope, source string) (*Rule, error) {
 	if err != nil {
 		return nil, &CompileError{Line: 1, Column: 1, Message: strings.TrimSpace(err.Error())}
 	}
-	r := &Rule{source: source, scope: s, program: program}
-	if s == OfCheck || s == OfForced {
-		r.mentions, r.mentionsKnown = mentionsOf(ast)
-	}
-	return r, nil
+	return &Rule{source: source, scope: s, program: program, ast: ast}, nil
 }
 
 // Holds evaluates the expression. A value that is no bool is an error, as is a missing fact.

@@ -78,26 +78,94 @@ func TestHolds(t *testing.T) {
 	}
 }
 
-// TestMentions reads which settings an expression looks at, and admits where that can't be told.
-func TestMentions(t *testing.T) {
+// TestFormula takes expressions apart, says what each test looks at, and puts the answers together as CEL does for the whole.
+func TestFormula(t *testing.T) {
 	for source, want := range map[string]string{
-		`settings["a.b"] == true && !("c" in settings)`:             "a.b c true",
-		`settings["a"].exists(x, x in settings["b"])`:               "a b true",
-		`settings["a"] == true && device.os == "linux"`:             "a false",
-		`["a", "b"].exists(s, s in settings && settings[s] == "x")`: " false",
-		`settings.size() > 3`:                                       " false",
-		`settings.a == true`:                                        " false",
-		`settings["a"] == 1 || settings.exists(k, k == "b")`:        "a false",
-		`"a" in settings && person.title == "x"`:                    "a false",
-		`1 == 1`:                                                    " true",
+		`settings["a.b"] == true && !("c" in settings)`:                                               "(settings/a.b && !(settings/c))",
+		`settings["a"].exists(x, x in settings["b"]) || device.os == "l"`:                             "(settings/a,settings/b || device/os)",
+		`has(device.ram) && (device.ram > 4 || "field" in device.tags) && person.unit != device.unit`: "(device/ram && (device/ram || device/tags) && device/unit,person/unit)",
+		`["a", "b"].exists(s, s in settings && settings[s] == "x")`:                                   "settings/a,settings/b",
+		`["a"].exists(s, device.tags.exists(s, s in settings))`:                                       "device/tags,settings/a*",
+		`["a", person.x].exists(s, s in settings)`:                                                    "person/x*",
+		`settings.size() > 3 || device["model"].startsWith("m")`:                                      "(* || device/model)",
+		`device.tags.exists(device, device == "x")`:                                                   "device/tags*",
+		`true ? device.os == "l" : person.x`:                                                          "device/os,person/x",
+		`1 == 1`:                                                                                      "",
+		`{"a": device.a}["a"] == person.b`:                                                            "device/a,person/b",
 	} {
 		r, err := rule.Compile(rule.OfCheck, source)
 		if err != nil {
 			t.Fatal(source, err)
 		}
-		ids, known := r.Mentions()
-		if got := fmt.Sprint(strings.Join(ids, " "), " ", known); got != want {
-			t.Errorf("%s mentions %q, expected %q", source, got, want)
+		if got := written(r.Formula()); got != want {
+			t.Errorf("%s is taken apart as %q, expected %q", source, got, want)
 		}
 	}
+	table := map[string]any{"t": true, "f": false, "n": int64(1)} // t and f are what they say, n is no bool, e is missing
+	names := []string{"t", "f", "n", "e"}
+	var sources []string
+	for _, a := range names {
+		for _, b := range names {
+			for _, c := range names {
+				sources = append(sources, fmt.Sprintf("device.%s && (device.%s || !device.%s)", a, b, c), fmt.Sprintf("!(device.%s && device.%s) || device.%s && true", a, b, c))
+			}
+		}
+	}
+	for _, source := range sources {
+		r, err := rule.Compile(rule.OfDevice, source)
+		if err != nil {
+			t.Fatal(source, err)
+		}
+		want := rule.Failed
+		if holds, err := r.Holds(map[string]any{"device": table}); err == nil && holds {
+			want = rule.True
+		} else if err == nil {
+			want = rule.False
+		}
+		if got := joined(r.Formula(), map[string]any{"device": table}); got != want {
+			t.Errorf("%s comes to %d from its parts, to %d as a whole", source, got, want)
+		}
+	}
+}
+
+func written(f *rule.Formula) string {
+	if f.Test != nil {
+		var looks []string
+		for _, l := range f.Test.Looks {
+			looks = append(looks, l.Variable+"/"+l.Field)
+		}
+		return strings.Join(looks, ",") + map[bool]string{true: "*"}[f.Test.Whole]
+	}
+	var parts []string
+	for _, p := range f.Parts {
+		parts = append(parts, written(p))
+	}
+	if f.Joined == "!" {
+		return "!(" + parts[0] + ")"
+	}
+	return "(" + strings.Join(parts, " "+f.Joined+" ") + ")"
+}
+
+// joined puts the answers of tests together by what the standard says of errors.
+func joined(f *rule.Formula, variables map[string]any) rule.Truth {
+	if f.Test != nil {
+		return f.Test.Evaluate(variables)
+	}
+	seen := map[rule.Truth]bool{}
+	for _, p := range f.Parts {
+		seen[joined(p, variables)] = true
+	}
+	switch {
+	case f.Joined == "!" && seen[rule.Failed]:
+		return rule.Failed
+	case f.Joined == "!":
+		return map[bool]rule.Truth{true: rule.False, false: rule.True}[seen[rule.True]]
+	case f.Joined == "&&" && seen[rule.False]:
+		return rule.False
+	case f.Joined == "||" && seen[rule.True]:
+		return rule.True
+	case seen[rule.Failed]:
+		return rule.Failed
+	}
+	return map[bool]rule.Truth{true: rule.True, false: rule.False}[f.Joined == "&&"]
 }

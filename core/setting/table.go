@@ -135,11 +135,18 @@ func (v Value) WithFiles(f func(File) File) Value {
 
 // Union gives every item or row of all values, without repeats, sorted by bytes.
 func Union(values []Value) Value {
-	var all []string
-	rows := map[string]Row{}
+	n := 0
+	for _, v := range values {
+		n += len(v.list)
+	}
+	all := make([]string, 0, n)
+	var rows map[string]Row
 	for _, v := range values {
 		all = append(all, v.list...)
 		for i, r := range v.Rows() {
+			if rows == nil {
+				rows = map[string]Row{}
+			}
 			if _, there := rows[v.list[i]]; !there {
 				rows[v.list[i]] = r
 			}

@@ -3,6 +3,7 @@
 package setting
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -190,6 +191,43 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 		*v = FileValue(File{f.File, f.Name, f.Size})
 	default:
 		return fmt.Errorf("a value must be a bool, a whole number, text, a list of texts, a table or a file")
+	}
+	return nil
+}
+
+// AppendIdentity appends bytes that are the same for two values exactly when they are Equal.
+func (v Value) AppendIdentity(to []byte) []byte {
+	to = append(to, byte(v.kind))
+	switch v.kind {
+	case Bool, Integer:
+		to = binary.AppendVarint(to, v.number)
+	case Text, FileKind:
+		to = append(to, v.text...)
+	case List, Table:
+		for _, item := range v.list {
+			to = binary.AppendUvarint(to, uint64(len(item)))
+			to = append(to, item...)
+		}
+	}
+	return to
+}
+
+// Members gives the items of a list and the rows of a table as values of their own, each a list of one item or a table of one row.
+func (v Value) Members() []Value {
+	switch v.kind {
+	case List:
+		out := make([]Value, len(v.list))
+		for i := range v.list {
+			out[i] = Value{kind: List, list: v.list[i : i+1 : i+1]}
+		}
+		return out
+	case Table:
+		out := make([]Value, len(v.list))
+		for i := range v.list {
+			rows := v.Rows()[i : i+1 : i+1]
+			out[i] = Value{kind: Table, list: v.list[i : i+1 : i+1], rows: &rows}
+		}
+		return out
 	}
 	return nil
 }

@@ -49,12 +49,13 @@ type Desk struct {
 	used     map[string]time.Time // challenges that have been answered, until they expire
 	sessions map[string]*session  // by device: its newest
 	seen     map[string]store.Laptop
-	asking   map[string]bool // devices that are asked for everything at their next check-in
+	asking   map[string]bool  // devices that are asked for everything at their next check-in
+	settled  map[string]int64 // devices for which nothing was due, by the turn of what was live then
 }
 
 // NewDesk gives a desk over a store and the use cases.
 func NewDesk(s *store.Store, flow *workflow.Service, log *slog.Logger, now func() time.Time) *Desk {
-	d := &Desk{store: s, flow: flow, log: log, now: now, nonces: map[string][]byte{}, used: map[string]time.Time{}, sessions: map[string]*session{}, seen: map[string]store.Laptop{}, asking: map[string]bool{}}
+	d := &Desk{store: s, flow: flow, log: log, now: now, nonces: map[string][]byte{}, used: map[string]time.Time{}, sessions: map[string]*session{}, seen: map[string]store.Laptop{}, asking: map[string]bool{}, settled: map[string]int64{}}
 	rand.Read(d.key[:])
 	return d
 }

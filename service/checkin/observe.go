@@ -19,6 +19,13 @@ func (d *Desk) AskEverything(device string) error {
 	return nil
 }
 
+// asks tells whether a device is asked for everything.
+func (d *Desk) asks(device string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.asking[device]
+}
+
 // everything gives the settings that a laptop is to be asked for besides those that are managed; none when nobody wants to know.
 func (s *session) everything() []setting.ID {
 	d := s.desk

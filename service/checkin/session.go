@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/service/store"
@@ -49,13 +50,16 @@ type session struct {
 	from    string
 	touched time.Time // guarded by the desk
 
-	mu       sync.Mutex
-	answers  map[string]answered // by MsgID
-	over     bool
-	started  time.Time
-	laptop   store.Laptop
-	limit    int    // bytes of the laptop's longest message
-	revision string // of what is live
+	mu        sync.Mutex
+	answers   map[string]answered // by MsgID
+	over      bool
+	started   time.Time
+	laptop    store.Laptop
+	live      *workflow.Live  // when the session began
+	result    *resolve.Result // of that, once it was looked up
+	settledAs int64           // the turn of what is live, when nothing is due in the end
+	limit     int             // bytes of the laptop's longest message
+	revision  string          // of what is live
 
 	digestNow, revisionNow string // as the laptop has them
 
@@ -104,20 +108,38 @@ func (d *Desk) begin(m *syncml.Message, from string) (*session, error) {
 	if s.laptop, err = d.store.Laptop(device); err != nil {
 		return nil, fmt.Errorf("laptop %s: %w", device, err)
 	}
-	if s.before, err = d.store.Deliveries(device); err != nil {
-		return nil, err
-	}
-	live := d.flow.Live()
-	s.revision = fmt.Sprint(live.Revision)
-	s.deliveries = map[setting.ID]rollout.Delivery{}
-	result, err := live.Plan.Effective(estate.DeviceID(device), "")
-	if err == nil {
-		s.deliveries, _ = workflow.Wanted(result, s.before, now)
-	} // a laptop that left the estate keeps what it has; its sessions are noted
+	s.live = d.flow.Live()
+	s.revision = fmt.Sprint(s.live.Revision)
+	d.mu.Lock()
+	settled := d.settled[device]
+	d.mu.Unlock()
+	if settled == 0 || !d.flow.SameSince(settled, estate.DeviceID(device)) {
+		if err := s.load(); err != nil {
+			return nil, err
+		}
+	} // else nothing is due, and what was delivered is looked up when the laptop says that it has something else
 	d.mu.Lock()
 	d.sessions[device] = s
 	d.mu.Unlock()
 	return s, nil
+}
+
+// load looks up what was delivered, and brings it up to date with what is wanted.
+func (s *session) load() error {
+	if s.deliveries != nil {
+		return nil
+	}
+	var err error
+	if s.before, err = s.desk.store.Deliveries(s.device); err != nil {
+		return err
+	}
+	s.deliveries = map[setting.ID]rollout.Delivery{}
+	result, err := s.live.Plan.Effective(estate.DeviceID(s.device), "")
+	if err == nil {
+		s.deliveries, _ = workflow.Wanted(result, s.before, s.started)
+	} // a laptop that left the estate keeps what it has; its sessions are noted
+	s.result = result
+	return nil
 }
 
 // answer takes the next message of the session.
@@ -183,8 +205,14 @@ func (s *session) proceed(out *syncml.Message) error {
 		return nil
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
+		same := s.digestNow == s.laptop.Digest && s.digestNow != ""
+		if !same || s.desk.asks(s.device) {
+			if err := s.load(); err != nil {
+				return err
+			}
+		}
 		s.extra = s.everything()
-		if s.digestNow == s.laptop.Digest && s.digestNow != "" && s.extra == nil {
+		if same && s.extra == nil {
 			return s.send(out)
 		}
 		s.phase = reading
@@ -254,18 +282,27 @@ func (s *session) end() error {
 	return s.finish(outcome)
 }
 
-// finish ends the session and saves what altered, judged by what is wanted now: a change may have been published meanwhile.
-func (s *session) finish(outcome string) error {
-	s.over = true
-	now := s.desk.now()
-	s.desk.see(s.device, now)
-	result, err := s.desk.flow.Live().Plan.Effective(estate.DeviceID(s.device), "")
-	if err != nil {
-		return nil // it left the estate
+// altered gives the deliveries that are otherwise than before the session, judged by what is wanted now.
+func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error) {
+	live := s.desk.flow.Live()
+	if s.deliveries == nil {
+		if s.desk.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
+			return nil, nil
+		}
+		if err := s.load(); err != nil {
+			return nil, err
+		}
+	}
+	result := s.result
+	if live != s.live || result == nil {
+		if result, err = live.Plan.Effective(estate.DeviceID(s.device), ""); err != nil {
+			return nil, err
+		}
 	}
 	final, _ := workflow.Wanted(result, s.deliveries, now)
-	var altered []rollout.Delivery
+	settled := true
 	for id, d := range final {
+		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed
 		was, had := s.before[id]
 		if !had || was.Status != d.Status || was.Reason != d.Reason || !was.Wanted.Equal(d.Wanted) || !was.Reported.Equal(d.Reported) || !was.ReportedAt.Equal(d.ReportedAt) {
 			altered = append(altered, d)
@@ -276,12 +313,39 @@ func (s *session) finish(outcome string) error {
 			altered = append(altered, rollout.Delivery{Setting: d.Setting})
 		}
 	}
+	if settled {
+		s.settledAs = live.Turn
+	}
+	return altered, nil
+}
+
+// settle notes what nothing is due of, once all is written down.
+func (d *Desk) settle(s *session) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if s.settledAs != 0 {
+		d.settled[s.device] = s.settledAs
+	} else if s.deliveries != nil {
+		delete(d.settled, s.device)
+	}
+}
+
+// finish ends the session and saves what altered, judged by what is wanted now: a change may have been published meanwhile.
+func (s *session) finish(outcome string) error {
+	s.over = true
+	now := s.desk.now()
+	s.desk.see(s.device, now)
+	altered, err := s.altered(now)
+	if err != nil {
+		return nil // it left the estate
+	}
 	stored, err := s.desk.store.Laptop(s.device)
 	if err != nil {
 		return err
 	}
 	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest
 	if quiet && outcome == "in order" {
+		s.desk.settle(s)
 		return nil // nothing worth a record: the time is noted with others
 	}
 	stored.Revision, stored.Digest, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, &now
@@ -292,6 +356,9 @@ func (s *session) finish(outcome string) error {
 			tx.AddCheckIn(store.CheckIn{Device: s.device, At: now, Outcome: outcome, Sent: s.sent, Applied: s.applied, Failed: s.failed, Messages: s.messages, Revision: s.laptop.Revision}),
 		)
 	})
+	if err == nil {
+		s.desk.settle(s)
+	}
 	s.desk.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
 	return err
 }

@@ -77,17 +77,7 @@ func (s *server) registerChanges() {
 	huma.Register(s.api, operation("discardChange", http.MethodDelete, "/changes/{id}", "End a change without publishing it", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *changePath) (*struct{}, error) {
 		return nil, s.fault(s.Flow.Discard(actorOf(ctx), in.ID))
 	})
-	huma.Register(s.api, operation("changeImpact", http.MethodGet, "/changes/{id}/impact", "What a change does to what is live"), func(_ context.Context, in *changePath) (*output[wire.Impact], error) {
-		report, faults, err := s.Flow.Impact(in.ID)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		v := s.Flow.Live().Side
-		if draft, err := s.Flow.ViewOf(in.ID); err == nil {
-			v = draft.Side
-		}
-		return &output[wire.Impact]{impactOf(report, faults, titlesOf(v))}, nil
-	})
+	s.registerImpact()
 	huma.Register(s.api, operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", administrators), func(ctx context.Context, in *publishInput) (*output[wire.Publication], error) {
 		expected, err := expectedOf(in.IfMatch)
 		if err != nil {

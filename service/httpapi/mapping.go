@@ -140,35 +140,14 @@ func stateOf(s impact.State) wire.State {
 	return wire.State{Status: string(s.Status), Value: value(s.Value)}
 }
 
-func impactOf(r *impact.Report, faults problem.Faults, t titled) wire.Impact {
-	out := wire.Impact{Faults: faults, Transitions: []wire.Transition{}, Audiences: []wire.Movement{}}
-	if r == nil {
-		r = &impact.Report{}
-	}
-	out.Devices, out.Estate, out.Weaker = len(r.Devices), r.Estate, r.Weaker()
-	out.Restart, out.Prompt, out.Irreversible, out.Lockout = r.WithEffect(setting.Restart), r.WithEffect(setting.Prompt), r.WithEffect(setting.Irreversible), r.WithEffect(setting.Lockout)
-	for i := range r.Transitions {
-		x := &r.Transitions[i]
-		out.Transitions = append(out.Transitions, wire.Transition{
-			Setting: string(x.Setting), Title: t.setting(x.Setting), From: stateOf(x.From), To: stateOf(x.To), Weaker: x.Weaker, Effects: wire.Names(x.Effects), Devices: wire.Sample(x.Devices, sampleSize), DeviceCount: len(x.Devices),
-		})
-	}
-	for _, m := range r.Audiences {
-		out.Audiences = append(out.Audiences, wire.Movement{Policy: string(m.Policy), Gained: len(m.Gained), Dropped: len(m.Dropped), Sample: wire.Sample(append(slices.Clone(m.Gained), m.Dropped...), 10)})
-	}
-	out.ConflictsGained, out.ConflictsCleared = t.conflicts(r.ConflictsGained, sampleSize), t.conflicts(r.ConflictsCleared, sampleSize)
-	out.ProblemsGained, out.ProblemsCleared = wire.Problems(r.ProblemsGained, sampleSize), wire.Problems(r.ProblemsCleared, sampleSize)
-	return out
-}
-
 func policyUse(u *workflow.Trial) *wire.PolicyUse {
 	use, plan := u.Use, u.After.Plan
 	r := &use.Reach
-	devices := len(u.After.Whole.Results)
+	devices := u.After.Whole.Len()
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{
-			Gets: len(r.Gets), Excluded: len(r.Excluded), Condition: len(r.Condition), Platform: len(r.Platform), NotIncluded: len(r.NotIncluded), Unsupported: len(r.Unsupported), People: r.People,
-			Everyone: devices > 0 && len(r.Gets) == devices, Sample: wire.Sample(r.Gets, sampleSize), LeftOut: wire.Sample(r.Excluded, sampleSize),
+			Gets: r.Gets.Len(), Excluded: r.Excluded.Len(), Condition: r.Condition.Len(), Platform: r.Platform.Len(), NotIncluded: r.NotIncluded.Len(), Unsupported: r.Unsupported.Len(), People: r.People,
+			Everyone: devices > 0 && r.Gets.Len() == devices, Sample: wire.Devices(r.Gets, sampleSize), LeftOut: wire.Devices(r.Excluded, sampleSize),
 		},
 		AlsoSet: wire.AlsoSets(use.AlsoSet, plan), Findings: wire.Findings(u.Findings, plan), Fates: map[string]map[string]int{}, Lacking: map[string]map[string]int{}, Forced: map[string]int{},
 		Problems: wire.Problems(use.Problems, sampleSize),

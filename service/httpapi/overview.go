@@ -10,6 +10,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
@@ -34,7 +35,49 @@ func (s *server) registerOverview() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		return &output[[]wire.Conflict]{titlesOf(v.Side).conflicts(v.Whole.Conflicts(), 1<<30)}, nil
+		found := v.Whole.Conflicts()
+		list := titlesOf(v.Side).conflicts(found, 1<<30)
+		if in.Change == "" {
+			for i := range found {
+				began, err := s.Flow.ClashBegan(&found[i])
+				if err != nil {
+					return nil, s.fault(err)
+				}
+				if began != nil {
+					since := sinceOf(began)
+					list[i].Since = &since
+				}
+			}
+		}
+		return &output[[]wire.Conflict]{list}, nil
+	})
+	huma.Register(s.api, operation("clashEvents", http.MethodGet, "/clash-events", "When clashes began and ended, and by what; the newest first"), func(_ context.Context, in *struct {
+		Setting string `query:"setting" maxLength:"128"`
+		Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+	}) (*output[[]wire.ClashEvent], error) {
+		events, err := s.Flow.ClashEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
+		list := make([]wire.ClashEvent, len(events))
+		t := titlesOf(s.Flow.Live().Side)
+		for i := range events {
+			list[i] = clashEventOf(&events[i], t)
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("clashWays", http.MethodGet, "/clashes/ways", "Ways to settle a clash, each with what it would do"), func(_ context.Context, in *struct {
+		InChange
+		Setting  string   `query:"setting" required:"true" maxLength:"128"`
+		Policies []string `query:"policies,explode" required:"true" doc:"That clash, each named once"`
+	}) (*output[[]wire.ClashWay], error) {
+		ways, err := s.Flow.WaysOut(in.Change, setting.ID(in.Setting), in.Policies)
+		list := make([]wire.ClashWay, len(ways))
+		for i, w := range ways {
+			list[i] = wire.ClashWay{Kind: string(w.Kind), Policy: string(w.Policy), Edits: []wire.ClashFix{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
+			for _, e := range w.Inputs {
+				list[i].Edits = append(list[i].Edits, wire.ClashFix{Kind: string(e.Kind), ID: e.ID, Body: e.Body})
+			}
+		}
+		return out(list, s.fault(err))
 	})
 	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
 		v, err := s.Flow.ViewOf(in.Change)
@@ -73,6 +116,22 @@ func (s *server) registerOverview() {
 		})
 }
 
+func sinceOf(e *store.ClashEvent) wire.ClashSince {
+	return wire.ClashSince{At: e.At, Revision: e.Revision, Change: e.ChangeID, Title: e.Title, By: e.By}
+}
+
+func clashEventOf(e *workflow.ClashEvent, t titled) wire.ClashEvent {
+	w := wire.ClashEvent{ClashSince: sinceOf(&e.ClashEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Standing: e.Standing, Devices: e.Devices, Sample: []wire.ClashDevice{}}
+	for _, d := range e.Sample {
+		one := wire.ClashDevice{ID: d.ID, Causes: []wire.ClashCause{}}
+		for _, c := range d.Causes {
+			one.Causes = append(one.Causes, wire.ClashCause{Kind: string(c.Kind), From: c.From, To: c.To})
+		}
+		w.Sample = append(w.Sample, one)
+	}
+	return w
+}
+
 func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 	t := titlesOf(s.Flow.Live().Side)
 	w := wire.Overview{
@@ -80,6 +139,10 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Statuses: statuses(o.Statuses), Conflicts: t.conflicts(o.Conflicts, sampleSize), Problems: wire.Problems(o.Problems, sampleSize), Lints: wire.Lints(o.Lints),
 		Changes: []wire.Change{}, Failed: failedOf(o.Failed), Lapsing: []wire.Lapsing{}, Publications: []wire.Publication{},
 		Asked: o.Asked, Left: o.Left, Missed: o.Missed, Waiting: append([]string{}, o.Waiting...), FailedRuns: append([]string{}, o.FailedRuns...),
+	}
+	w.Arisen = make([]wire.ClashEvent, len(o.Arisen))
+	for i := range o.Arisen {
+		w.Arisen[i] = clashEventOf(&o.Arisen[i], t)
 	}
 	for _, c := range o.OpenChanges {
 		w.Changes = append(w.Changes, changeOf(c))
@@ -123,9 +186,14 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	results := v.Whole.Results
+	answer := func(r *resolve.Result) files.SubjectAnswer {
+		if in.Explain {
+			return files.Explained(r)
+		}
+		return files.Answer(r, in.Reasons)
+	}
 	if len(in.Device) > 0 {
-		results = nil
+		var results []*resolve.Result
 		for _, id := range in.Device {
 			r, err := v.Plan.Effective(estate.DeviceID(id), estate.PersonID(in.Person))
 			if err != nil {
@@ -133,14 +201,12 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 			}
 			results = append(results, r)
 		}
-	} else if in.Person != "" {
+		page, err := paged(results, in.Cursor, in.Limit, answer)
+		return out(page, s.fault(err))
+	}
+	if in.Person != "" {
 		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found a person without devices, expected device= beside it")
 	}
-	page, err := paged(results, in.Cursor, in.Limit, func(r *resolve.Result) files.SubjectAnswer {
-		if in.Explain {
-			return files.Explained(r)
-		}
-		return files.Answer(r, in.Reasons)
-	})
+	page, err := pagedRows(v.Whole.Len(), in.Cursor, in.Limit, func(i int) files.SubjectAnswer { return answer(v.Whole.Result(i)) })
 	return out(page, s.fault(err))
 }

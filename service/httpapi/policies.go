@@ -185,11 +185,7 @@ func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
 }
 
 func (s *server) try(_ context.Context, in *trialInput) (*output[wire.Trial], error) {
-	edits := make([]workflow.EditInput, len(in.Body.Edits))
-	for i, e := range in.Body.Edits {
-		edits[i] = workflow.EditInput{Kind: estate.Kind(e.Kind), ID: e.ID, Body: e.Body, Retire: e.Retire}
-	}
-	t, err := s.Flow.Try(in.Change, edits)
+	t, err := s.Flow.Try(in.Change, inputsOf(in.Body.Edits))
 	var faults problem.Faults
 	if isFaults(err, &faults) {
 		return &output[wire.Trial]{wire.Trial{Faults: faults}}, nil
@@ -200,8 +196,7 @@ func (s *server) try(_ context.Context, in *trialInput) (*output[wire.Trial], er
 	if len(t.Faults) > 0 {
 		return &output[wire.Trial]{wire.Trial{Faults: t.Faults}}, nil
 	}
-	titles := titlesOf(t.After)
-	effect := impactOf(t.Report, nil, titles)
+	effect := impactOf(t.Report, nil, t.After.Plan)
 	w := wire.Trial{Impact: &effect}
 	if t.Use != nil {
 		w.Use = policyUse(t)

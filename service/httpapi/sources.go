@@ -143,7 +143,7 @@ func (s *server) registerSources() {
 			if err != nil {
 				return nil, s.fault(err)
 			}
-			effect := impactOf(o.Report, nil, titlesOf(s.Flow.Live().Side))
+			effect := impactOf(o.Report, nil, s.Flow.Live().Plan)
 			return &output[wire.Removal]{wire.Removal{Impact: &effect}}, nil
 		})
 }

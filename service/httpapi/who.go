@@ -53,7 +53,7 @@ func (s *server) registerWho() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		return &output[wire.SpreadList]{wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.Audience(policy).Gets, in.Count))}}, nil
+		return &output[wire.SpreadList]{wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.Audience(policy).Gets.IDs(), in.Count))}}, nil
 	})
 	s.registerGroups()
 	s.registerUnits()
@@ -111,13 +111,17 @@ func (s *server) audience(_ context.Context, in *struct {
 			return nil, s.fault(err)
 		}
 		shares := review.Share(a.Gets, v.Plan.Audience(other).Gets)
-		w.Beside = &wire.Shared{Policy: in.Body.Beside, Here: named(shares.OnlyA, most), Both: named(shares.Both, most), There: named(shares.OnlyB, most)}
+		w.Beside = &wire.Shared{Policy: in.Body.Beside, Here: devicesNamed(shares.OnlyA, most), Both: devicesNamed(shares.Both, most), There: devicesNamed(shares.OnlyB, most)}
 	}
 	return &output[wire.AudienceAnswer]{wire.AudienceAnswer{Reach: &w}}, nil
 }
 
 func named[T ~string](list []T, most int) wire.NameList {
 	return wire.NameList{Count: len(list), First: wire.Sample(list, most)}
+}
+
+func devicesNamed(of resolve.Devices, most int) wire.NameList {
+	return wire.NameList{Count: of.Len(), First: wire.Devices(of, most)}
 }
 
 func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach {
@@ -144,8 +148,8 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 		return out
 	}
 	w := wire.AudienceReach{
-		Estate: a.Estate, Gets: named(a.Gets, most), Excluded: named(a.Excluded, most), Condition: named(a.Condition, most), Platform: named(a.Platform, most), NotIncluded: named(a.NotIncluded, most),
-		Unsupported: named(a.Unsupported, most), People: named(a.Owners, most), Units: len(a.ByUnit), ByPlatform: slices1(a.ByPlatform, ""), ByRelease: slices1(a.ByRelease, ""), ByUnit: slices1(a.ByUnit, "unit:"),
+		Estate: a.Estate, Gets: devicesNamed(a.Gets, most), Excluded: devicesNamed(a.Excluded, most), Condition: devicesNamed(a.Condition, most), Platform: devicesNamed(a.Platform, most), NotIncluded: devicesNamed(a.NotIncluded, most),
+		Unsupported: devicesNamed(a.Unsupported, most), People: named(a.Gets.Owners(), most), Units: len(a.ByUnit), ByPlatform: slices1(a.ByPlatform, ""), ByRelease: slices1(a.ByRelease, ""), ByUnit: slices1(a.ByUnit, "unit:"),
 		ByInclude: counts(a.ByInclude), ByExclude: counts(a.ByExclude), Lacking: map[string]map[string]int{}, Alarm: string(a.Alarm), Share: workflow.WideShare,
 	}
 	for _, t := range a.Missing {
@@ -219,22 +223,25 @@ const trialShown = 100
 func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.GroupTrial {
 	snapshot := v.Plan.Snapshot()
 	of := len(snapshot.Devices)
-	titles := map[string]string{}
+	title := func(id string) string {
+		if d := v.Plan.Device(estate.DeviceID(id)); d != nil {
+			return string(d.OS) + " " + d.OSVersion
+		}
+		return ""
+	}
 	if g.Of == estate.OfPeople {
 		of = len(snapshot.People)
-		for i := range snapshot.People {
-			titles[string(snapshot.People[i].ID)] = snapshot.People[i].Name
-		}
-	} else {
-		for i := range snapshot.Devices {
-			d := &snapshot.Devices[i]
-			titles[string(d.ID)] = string(d.OS) + " " + d.OSVersion
+		title = func(id string) string {
+			if p := v.Plan.Person(estate.PersonID(id)); p != nil {
+				return p.Name
+			}
+			return ""
 		}
 	}
 	members := func(ids []string) []wire.Member {
 		out := make([]wire.Member, min(len(ids), trialShown))
 		for i := range out {
-			out[i] = wire.Member{ID: ids[i], Title: titles[ids[i]]}
+			out[i] = wire.Member{ID: ids[i], Title: title(ids[i])}
 		}
 		return out
 	}
@@ -250,7 +257,7 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 
 func groupWire(v workflow.View, g *estate.Group) wire.Group {
 	return wire.Group{
-		ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: len(v.Plan.GroupMembers(g.ID)), Listed: len(g.Members), Nested: len(g.Groups),
+		ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: v.Plan.GroupSize(g.ID), Listed: len(g.Members), Nested: len(g.Groups),
 		Failures: v.Plan.GroupFailures(g.ID), Detach: wire.Names(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)), Source: v.Live.SourceOf(estate.KindGroup, string(g.ID)),
 	}
 }
@@ -275,7 +282,7 @@ func (s *server) groupPage(v workflow.View, id string) (*output[wire.GroupPage],
 	nest = func(g *estate.Group, depth int) {
 		for _, inner := range g.Groups {
 			if i := slices.IndexFunc(groups, func(k estate.Group) bool { return k.ID == inner }); i >= 0 {
-				page.Nesting = append(page.Nesting, wire.NestedGroup{ID: string(inner), Title: groups[i].Title, Depth: depth, Members: len(v.Plan.GroupMembers(inner))})
+				page.Nesting = append(page.Nesting, wire.NestedGroup{ID: string(inner), Title: groups[i].Title, Depth: depth, Members: v.Plan.GroupSize(inner)})
 				nest(&groups[i], depth+1)
 			}
 		}
@@ -548,7 +555,7 @@ func (s *server) registerExceptions() {
 		if len(t.Faults) > 0 {
 			return nil, s.fault(t.Faults)
 		}
-		return &output[wire.Impact]{impactOf(t.Report, nil, titlesOf(t.After))}, nil
+		return &output[wire.Impact]{impactOf(t.Report, nil, t.After.Plan)}, nil
 	})
 	huma.Register(s.api, operation("decideException", http.MethodPost, "/exception-requests/{id}/decision", "Approve a request, which publishes the exception, or refuse it; not for who asked", administrators),
 		func(ctx context.Context, in *struct {

@@ -168,7 +168,7 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 	if len(edits) == 0 {
 		out.after = live.Side
 	} else {
-		out.after = impact.Resolve(next)
+		out.after = live.Side.With(next)
 	}
 	out.Report = impact.Compare(live.Side, out.after)
 	return out, nil
@@ -233,8 +233,13 @@ func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, ed
 	var next *Live
 	err := s.store.Transaction(func(tx *store.Store) error {
 		now := s.now()
-		revision, err := tx.AddPublication(store.Publication{Title: title, By: by.Name, At: now, Edits: edits})
+		published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}
+		revision, err := tx.AddPublication(published)
 		if err != nil {
+			return err
+		}
+		published.Revision = revision
+		if err := tx.AddClashEvents(clashEvents(o.live.Side, o.after, o.Report, published)); err != nil {
 			return err
 		}
 		next = o.live.after(revision, &draft{after: o.after})
@@ -258,7 +263,7 @@ func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, ed
 			return err
 		}
 		if o.Report != nil {
-			return s.expect(tx, o.Report, o.after.Whole, now)
+			return s.expect(tx, o.Report, o.after.Plan, now)
 		}
 		return nil
 	})
@@ -266,7 +271,7 @@ func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, ed
 		return 0, err
 	}
 	s.mu.Lock()
-	s.live = next
+	s.goLive(next, o.Report)
 	if s.board != nil {
 		s.board.at = time.Time{} // what is on its way has altered
 	}

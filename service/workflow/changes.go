@@ -153,19 +153,52 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 		}
 		laid = append(laid, one)
 	}
-	next := live.Plan.Snapshot().With(laid...)
-	next = live.withoutStandIn(next, laid)
 	ofSource := func(kind estate.Kind, id string) bool {
 		_, brought := live.brought[objectKey{kind, id}]
 		return brought
 	}
-	next, _ = next.Sever(ofSource, nil)
+	takenAway := slices.ContainsFunc(laid, func(e estate.Edit) bool { return e.Object == nil })
+	if !takenAway {
+		there := live.there(laid)
+		for i, e := range laid {
+			if ofSource(e.Kind, e.ID) {
+				laid[i] = estate.SeverEdit(e, there)
+			}
+		}
+	}
+	next := live.Plan.Snapshot().With(laid...)
+	next = live.withoutStandIn(next, laid)
+	if takenAway {
+		next, _ = next.Sever(ofSource, nil)
+	}
 	return next, live.newFaults(next, laid)
+}
+
+// there tells whether units, people and devices are in the live estate with edits laid over it.
+func (l *Live) there(laid []estate.Edit) func(estate.Kind, string) bool {
+	added := map[objectKey]bool{}
+	for _, e := range laid {
+		if e.Object != nil {
+			added[objectKey{e.Kind, e.ID}] = true
+		}
+	}
+	return func(kind estate.Kind, id string) bool {
+		switch kind {
+		case estate.KindUnit:
+			return added[objectKey{kind, id}] || l.Plan.Unit(estate.UnitID(id)) != nil
+		case estate.KindPerson:
+			return added[objectKey{kind, id}] || l.Plan.Person(estate.PersonID(id)) != nil
+		}
+		return added[objectKey{kind, id}] || l.Plan.Device(estate.DeviceID(id)) != nil
+	}
 }
 
 // newFaults says what is wrong with a snapshot that was not wrong before the edits were laid over what is live. An update of the
 // shipped dictionary may leave objects that are live with faults; that must not keep anybody from mending others.
 func (l *Live) newFaults(next *estate.Snapshot, laid []estate.Edit) problem.Faults {
+	if faults, ok := next.ValidateEdits(laid, l.there(laid)); ok && len(faults) == 0 {
+		return nil
+	}
 	faults := faultsOf(next)
 	if len(faults) == 0 {
 		return nil
@@ -242,7 +275,7 @@ func (s *Service) compare(live *Live, edits []store.Edit) *draft {
 	d := &draft{live: live}
 	d.snapshot, d.faults = s.lay(live, edits)
 	if len(d.faults) == 0 {
-		d.after = impact.Resolve(d.snapshot)
+		d.after = live.Side.With(d.snapshot)
 		d.report = impact.Compare(live.Side, d.after)
 	}
 	return d

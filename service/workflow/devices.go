@@ -181,10 +181,11 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 	r.Unit = r.Units[len(r.Units)-1]
 	laptop := states.laptops[id]
 	r.Enrolled, r.LastSeen, r.Revision = laptop.EnrolledAt != nil, laptop.LastSeen, laptop.Revision
-	if at, found := l.result(id); found {
-		r.Problems = len(at.Problems)
+	if row, found := l.devices().Row(id); found {
+		var clashes int
+		clashes, r.Problems = l.counts(row)
 		if !r.Enrolled { // nothing is noted of what never enrolled but what is live
-			r.Counts = clashCounts(at)
+			r.Counts = clashCounts(clashes)
 		}
 	}
 	if origin, brought := l.brought[objectKey{estate.KindDevice, id}]; brought {
@@ -193,30 +194,18 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 	return r
 }
 
-// result gives what is live on a device.
-func (l *Live) result(id string) (*resolve.Result, bool) {
-	at, found := slices.BinarySearchFunc(l.Whole.Results, estate.DeviceID(id), func(r *resolve.Result, id estate.DeviceID) int { return cmp.Compare(r.Device, id) })
-	if !found {
-		return nil, false
-	}
-	return l.Whole.Results[at], true
+// counts gives how many settings clash on a device, and how many checks find something; row is its place in the order of ids.
+func (l *Live) counts(row int) (clashes, problems int) {
+	l.countsOnce.Do(func() { l.clashing, l.wrong = l.Whole.Clashing(), l.Whole.Wrong() })
+	return int(l.clashing[row]), int(l.wrong[row])
 }
 
 // clashCounts is what counts of a laptop that never enrolled: nothing is noted of it but what is live.
-func clashCounts(r *resolve.Result) map[rollout.Status]int {
-	if n := clashesOf(r); n > 0 {
+func clashCounts(n int) map[rollout.Status]int {
+	if n > 0 {
 		return map[rollout.Status]int{rollout.Conflict: n}
 	}
 	return nil
-}
-
-func clashesOf(r *resolve.Result) (n int) {
-	for i := range r.Settings {
-		if r.Settings[i].Status == resolve.Conflict {
-			n++
-		}
-	}
-	return n
 }
 
 func (l *Live) ownerName(id estate.PersonID) string {
@@ -248,7 +237,8 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 		return func(row int) setting.Value {
 			id := table.ID(row)
 			if status == rollout.Conflict && states.laptops[id].EnrolledAt == nil {
-				return setting.IntegerValue(int64(clashesOf(l.Whole.Results[row])))
+				clashes, _ := l.counts(row)
+				return setting.IntegerValue(int64(clashes))
 			}
 			return setting.IntegerValue(int64(states.counts[id][status]))
 		}
@@ -263,14 +253,16 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 			return setting.Value{}
 		},
 		"problems": func(row int) setting.Value {
-			return setting.IntegerValue(int64(len(l.Whole.Results[row].Problems)))
+			_, problems := l.counts(row)
+			return setting.IntegerValue(int64(problems))
 		},
 		"state": func(row int) setting.Value {
 			id := table.ID(row)
 			laptop := states.laptops[id]
-			r := DeviceRow{Enrolled: laptop.EnrolledAt != nil, LastSeen: laptop.LastSeen, Counts: states.counts[id], Problems: len(l.Whole.Results[row].Problems)} // results and table are both by id
+			clashes, problems := l.counts(row)
+			r := DeviceRow{Enrolled: laptop.EnrolledAt != nil, LastSeen: laptop.LastSeen, Counts: states.counts[id], Problems: problems}
 			if !r.Enrolled {
-				r.Counts = clashCounts(l.Whole.Results[row])
+				r.Counts = clashCounts(clashes)
 			}
 			var in []string
 			for _, state := range DeviceStates {
@@ -483,7 +475,7 @@ func (s *Service) Device(id string) (DevicePage, error) {
 	}
 	page.Groups = live.Plan.Memberships(estate.DeviceID(id))
 	for _, x := range (View{live.Side, live}).Exceptions() {
-		if x.Days >= 0 && slices.Contains(live.Plan.Matching(x.Target), estate.DeviceID(id)) {
+		if x.Days >= 0 && live.Plan.Matches(x.Target, estate.DeviceID(id)) {
 			page.Exceptions = append(page.Exceptions, x)
 		}
 	}

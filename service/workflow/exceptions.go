@@ -43,7 +43,7 @@ func (v View) Exceptions() []Exceptional {
 	snapshot := v.Plan.Snapshot()
 	out := make([]Exceptional, 0, len(snapshot.Exceptions))
 	for _, x := range snapshot.Exceptions {
-		out = append(out, Exceptional{x, DaysUntil(snapshot.Day, x.Until), len(v.Plan.Matching(x.Target))})
+		out = append(out, Exceptional{x, DaysUntil(snapshot.Day, x.Until), v.Plan.Matching(x.Target).Len()})
 	}
 	slices.SortFunc(out, func(a, b Exceptional) int {
 		if over := a.Days < 0; over != (b.Days < 0) {

@@ -283,7 +283,7 @@ func (v View) SettingUse(id setting.ID, policy estate.PolicyID) (*SettingUse, er
 	if d == nil {
 		return nil, &NotFoundError{"setting", string(id)}
 	}
-	var devices []estate.DeviceID
+	devices := v.Plan.All()
 	var mine *setting.Value
 	if policy != "" {
 		reach, ok := v.Plan.Reach(policy)
@@ -291,21 +291,11 @@ func (v View) SettingUse(id setting.ID, policy estate.PolicyID) (*SettingUse, er
 			return nil, &NotFoundError{"policy", string(policy)}
 		}
 		devices = reach.Gets
-		for _, p := range v.Plan.Snapshot().Policies {
-			if e := p.Entry(id); p.ID == policy && e != nil {
-				mine = &e.Value
-			}
-		}
-	} else {
-		for _, r := range v.Whole.Results {
-			devices = append(devices, r.Device)
+		if e := v.Plan.Policy(policy).Entry(id); e != nil {
+			mine = &e.Value
 		}
 	}
-	reached := make(map[estate.DeviceID]bool, len(devices))
-	for _, device := range devices {
-		reached[device] = true
-	}
-	use := &SettingUse{Definition: d, Elsewhere: review.ElsewhereOf(v.Side, id, policy, mine, reached), Reached: len(devices), Lacking: review.LackingOn(v.Side, d, devices)}
+	use := &SettingUse{Definition: d, Elsewhere: review.ElsewhereOf(v.Side, id, policy, mine, devices), Reached: devices.Len(), Lacking: review.LackingOn(v.Side, id, devices)}
 	snapshot := v.Plan.Snapshot()
 	for i := range snapshot.Exceptions {
 		if x := &snapshot.Exceptions[i]; x.Setting == id && x.CountsOn(snapshot.Day) {

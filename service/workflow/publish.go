@@ -27,6 +27,7 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 	live := s.Live()
 	var published store.Publication
 	var next *Live
+	var report *impact.Report
 	err := s.store.Transaction(func(tx *store.Store) error {
 		c, err := open(tx, id)
 		if err != nil {
@@ -53,7 +54,7 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 		if published.Revision, err = tx.AddPublication(published); err != nil {
 			return err
 		}
-		next = live.after(published.Revision, d)
+		next, report = live.after(published.Revision, d), d.report
 		if err := s.publishEdits(tx, by, live, next, published, edits); err != nil {
 			return err
 		}
@@ -61,7 +62,10 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 		if err := tx.SaveChange(c); err != nil {
 			return err
 		}
-		if err := s.expect(tx, d.report, d.after.Whole, published.At); err != nil {
+		if err := s.expect(tx, d.report, d.after.Plan, published.At); err != nil {
+			return err
+		}
+		if err := tx.AddClashEvents(clashEvents(live.Side, d.after, d.report, published)); err != nil {
 			return err
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: "publish", ChangeID: id, After: fmt.Sprintf("revision %d, %d edits", published.Revision, len(edits))})
@@ -70,7 +74,7 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 		return published, err
 	}
 	s.mu.Lock()
-	s.live = next
+	s.goLive(next, report)
 	if s.board != nil {
 		s.board.at = time.Time{} // what is on its way has altered
 	}
@@ -197,25 +201,26 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 
 // expect notes what is wanted from now on of every laptop that the publication touches. Of one that never enrolled nothing is noted:
 // all is worked out when it does.
-func (s *Service) expect(tx *store.Store, report *impact.Report, whole *resolve.Whole, at time.Time) error {
+func (s *Service) expect(tx *store.Store, report *impact.Report, plan *resolve.Plan, at time.Time) error {
 	laptops, err := tx.Laptops()
 	if err != nil {
 		return err
 	}
-	enrolled := make(map[estate.DeviceID]bool, len(laptops))
 	for _, l := range laptops {
-		enrolled[estate.DeviceID(l.Device)] = l.EnrolledAt != nil
-	}
-	for _, r := range whole.Results {
-		if _, touched := slices.BinarySearch(report.Devices, r.Device); !touched || !enrolled[r.Device] {
+		id := estate.DeviceID(l.Device)
+		if l.EnrolledAt == nil || !report.Devices.Has(id) || plan.Device(id) == nil {
 			continue
 		}
-		known, err := tx.Deliveries(string(r.Device))
+		r, err := plan.Effective(id, "")
+		if err != nil {
+			return err
+		}
+		known, err := tx.Deliveries(l.Device)
 		if err != nil {
 			return err
 		}
 		if _, altered := Wanted(r, known, at); len(altered) > 0 {
-			if err := tx.SaveDeliveries(string(r.Device), altered); err != nil {
+			if err := tx.SaveDeliveries(l.Device, altered); err != nil {
 				return err
 			}
 		}

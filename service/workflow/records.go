@@ -20,6 +20,7 @@ type Overview struct {
 	Conflicts                        []resolve.ConflictFound
 	Problems                         []resolve.ProblemFound
 	Lints                            []resolve.Lint
+	Arisen                           []ClashEvent
 	OpenChanges                      []store.Change
 	Enrolled, Silent, NeverSeen      int
 	Failed                           []store.FailedDelivery
@@ -68,10 +69,11 @@ func (s *Service) Overview() (*Overview, error) {
 	if err := s.overlookNothing(o); err != nil {
 		return nil, err
 	}
-	var errs [3]error
+	var errs [4]error
 	o.OpenChanges, errs[0] = s.store.Changes(Open)
 	o.Failed, errs[1] = s.store.Failed(200)
 	o.Publications, errs[2] = s.store.Publications(0, 8)
+	o.Arisen, errs[3] = s.Arisen()
 	return o, errors.Join(errs[:]...)
 }
 

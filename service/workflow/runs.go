@@ -491,14 +491,14 @@ func foresee(r *RunReport, o *Outlook) {
 	if o.Report == nil {
 		return
 	}
-	r.Devices, r.Weaker, r.Conflicts, r.Problems = len(o.Report.Devices), o.Report.Weaker(), distinct(o.Report), len(o.Report.ProblemsGained)
+	r.Devices, r.Weaker, r.Conflicts, r.Problems = o.Report.Devices.Len(), o.Report.Weaker().Len(), distinct(o.Report), len(o.Report.ProblemsGained)
 	r.Audiences = nil
 	titles := map[estate.PolicyID]string{}
 	for _, p := range o.after.Plan.Snapshot().Policies {
 		titles[p.ID] = p.Title
 	}
 	for _, m := range o.Report.Audiences {
-		r.Audiences = append(r.Audiences, directory.AudienceShift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: len(m.Gained), Dropped: len(m.Dropped)})
+		r.Audiences = append(r.Audiences, directory.AudienceShift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: m.Gained.Len(), Dropped: m.Dropped.Len()})
 	}
 	r.LooseCount, r.Loose = len(o.Loose), nil
 	for _, l := range o.Loose[:min(len(o.Loose), looseShown)] {

@@ -21,28 +21,58 @@ type Trial struct {
 	Faults   problem.Faults   // with any, the rest is empty
 }
 
-// Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
-// is stored. What is said of one policy is said of the first that is edited.
-func (s *Service) Try(change string, inputs []EditInput) (*Trial, error) {
-	live := s.Live()
-	var edits []store.Edit
-	if change != "" {
-		var err error
-		if _, edits, err = s.Change(change); err != nil {
+// Outcome is what edits do to what is live.
+type Outcome struct {
+	Report *impact.Report
+	After  impact.Side
+	Faults problem.Faults // with any, the rest is empty
+}
+
+// Outcome says what a change does, with edits on top of it that are not stored; of what is live with edits alone where no change is named.
+func (s *Service) Outcome(change string, inputs []EditInput) (*Outcome, error) {
+	if len(inputs) == 0 && change != "" {
+		d, err := s.draft(change)
+		if err != nil {
 			return nil, err
 		}
+		return &Outcome{d.report, d.after, d.faults}, nil
 	}
-	policy := ""
+	live, edits, _, err := s.tried(change, inputs)
+	if err != nil {
+		return nil, err
+	}
+	d := s.compare(live, edits)
+	return &Outcome{d.report, d.after, d.faults}, nil
+}
+
+// tried puts inputs on top of the edits of a change, and gives the first policy among them.
+func (s *Service) tried(change string, inputs []EditInput) (live *Live, edits []store.Edit, policy string, err error) {
+	live = s.Live()
+	if change != "" {
+		if _, edits, err = s.Change(change); err != nil {
+			return nil, nil, "", err
+		}
+	}
 	for _, in := range inputs {
 		body, err := s.canonical(in, s.definitionsWith(live, edits))
 		if err != nil {
-			return nil, err
+			return nil, nil, "", err
 		}
 		edits = slices.DeleteFunc(edits, func(e store.Edit) bool { return e.Kind == string(in.Kind) && e.ObjectID == in.ID })
 		edits = append(edits, store.Edit{Kind: string(in.Kind), ObjectID: in.ID, Body: body, Retire: in.Retire})
 		if in.Kind == estate.KindPolicy && policy == "" {
 			policy = in.ID
 		}
+	}
+	return live, edits, policy, nil
+}
+
+// Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
+// is stored. What is said of one policy is said of the first that is edited.
+func (s *Service) Try(change string, inputs []EditInput) (*Trial, error) {
+	live, edits, policy, err := s.tried(change, inputs)
+	if err != nil {
+		return nil, err
 	}
 	d := s.compare(live, edits)
 	if len(d.faults) > 0 {
@@ -70,12 +100,7 @@ func (v View) Reached() map[estate.PolicyID]int {
 	policies := v.Plan.Snapshot().Policies
 	reached := make(map[estate.PolicyID]int, len(policies))
 	for i := range policies {
-		reached[policies[i].ID] = len(v.Whole.Results)
-	}
-	for _, r := range v.Whole.Results {
-		for _, n := range r.NotApplying {
-			reached[n.Policy]--
-		}
+		reached[policies[i].ID] = v.Plan.Applies(policies[i].ID).Len()
 	}
 	return reached
 }

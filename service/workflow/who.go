@@ -350,10 +350,10 @@ func (s *Service) Detach(by Actor, change string, place estate.Target, kinds []s
 		return nil, err
 	}
 	after := v.Plan.Snapshot().With(estate.Edit{Kind: in.Kind, ID: in.ID, Object: object})
-	if faults := after.Validate(); len(faults) > 0 {
-		return nil, v.Live.newFaults(after, nil)
+	if faults := v.Live.newFaults(after, []estate.Edit{{Kind: in.Kind, ID: in.ID, Object: object}}); len(faults) > 0 {
+		return nil, faults
 	}
-	side := impact.Resolve(after)
+	side := v.Side.With(after)
 	out := &DetachLook{Detaching: review.Detach(v.Side, side, place), Side: v.Side, edits: []EditInput{in}}
 	if keep && len(out.Today) > 0 {
 		p := estate.Policy{ID: freshPolicy(v, place.ID+"-own-values"), Title: "Own values of " + place.ID, State: estate.Active, Why: "Today's values, kept when " + place.String() + " went its own way", Audience: estate.Audience{Include: []estate.Target{place}}}
@@ -456,7 +456,7 @@ func (s *Service) missed(live *Live, p *DetachedPlace) error {
 		}
 		p.Since = &versions[i]
 	}
-	p.Devices = len(live.Plan.Matching(p.Place))
+	p.Devices = live.Plan.Matching(p.Place).Len()
 	since := int64(0)
 	if p.Since != nil {
 		since = p.Since.Revision

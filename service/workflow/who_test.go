@@ -42,7 +42,7 @@ func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
 		t.Error("it moved before it was published")
 	}
 	report, faults, err := f.Impact(c)
-	if err != nil || len(faults) > 0 || !slices.Equal(report.Devices, []estate.DeviceID{"LT-0002"}) {
+	if err != nil || len(faults) > 0 || report.Devices.String() != "[LT-0002]" {
 		t.Errorf("the impact is on %v %v %v", report.Devices, faults, err)
 	}
 	var bad problem.Faults
@@ -105,7 +105,7 @@ func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
 		t.Errorf("it is still there or named: %+v %v", after.UseOf(target), err)
 	}
 	report, _, err := f.Impact(c)
-	if err != nil || len(report.Devices) == 0 {
+	if err != nil || report.Devices.Len() == 0 {
 		t.Errorf("it does nothing: %v", err)
 	}
 	var missing *NotFoundError
@@ -217,7 +217,7 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 	if _, err := f.AskException(tomas, doc); !errors.As(err, &bad) || bad[0].Code != problem.DoubledID {
 		t.Errorf("the same id twice: %v", err)
 	}
-	if trial, err := f.RequestTrial("EX-9"); err != nil || len(trial.Report.Devices) != 1 {
+	if trial, err := f.RequestTrial("EX-9"); err != nil || trial.Report.Devices.Len() != 1 {
 		t.Errorf("what it would do: %v", err)
 	}
 	if r, err := f.Live().Plan.Effective("LT-0112", ""); err != nil || r.Setting("screen.lock_after_minutes").How == "exception" {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -50,6 +51,7 @@ type Service struct {
 
 	mu     sync.Mutex
 	live   *Live
+	turns  []turn            // how what is live altered lately, the oldest first
 	drafts map[string]*draft // by change: what it would be, until it or the live estate alters
 	board  *laptopStates
 }
@@ -57,11 +59,15 @@ type Service struct {
 // Live is the estate as it is published, resolved on a day.
 type Live struct {
 	Revision int64
+	Turn     int64 // rises by one whenever what is live alters
 	impact.Side
 	versions map[objectKey]int64
 	retired  map[objectKey]int64
 	brought  map[objectKey]Origin // objects that a source has, or had
 
+	countsOnce  sync.Once
+	clashing    []int32 // by device in the order of ids: settings that policies clash on
+	wrong       []int32 // checks that find something
 	lintsOnce   sync.Once
 	lints       []resolve.Lint
 	devicesOnce sync.Once
@@ -116,9 +122,53 @@ func (s *Service) Live() *Live {
 	defer s.mu.Unlock()
 	if s.live.Plan.Snapshot().Day != today {
 		was := s.live
-		s.live = &Live{Revision: was.Revision, Side: impact.Resolve(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, brought: was.brought}
+		next := &Live{Revision: was.Revision, Side: was.Side.With(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, brought: was.brought}
+		report := impact.Compare(was.Side, next.Side)
+		s.goLive(next, report)
+		go s.dayTurned(was.Side, next.Side, report, next.Revision, today)
 	}
 	return s.live
+}
+
+// turn is one altering of what is live, with the laptops that get something else by it.
+type turn struct {
+	number  int64 // of what was live before
+	devices resolve.Devices
+}
+
+// turnsKept is how far back it is known which laptops what is live altered for.
+const turnsKept = 256
+
+// goLive puts what is live in the place of what was. s.mu must be held.
+func (s *Service) goLive(next *Live, report *impact.Report) {
+	t := turn{number: s.live.Turn}
+	if report != nil {
+		t.devices = report.Devices.Bare()
+	}
+	next.Turn = s.live.Turn + 1
+	if s.turns = append(s.turns, t); len(s.turns) > turnsKept {
+		s.turns = slices.Delete(s.turns, 0, len(s.turns)-turnsKept)
+	}
+	s.live = next
+}
+
+// SameSince tells whether a laptop gets what it got at some turn of what is live. It does not always know, and says no then.
+func (s *Service) SameSince(number int64, device estate.DeviceID) bool {
+	live := s.Live()
+	if number == live.Turn {
+		return true
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := len(s.turns) - 1; i >= 0; i-- {
+		if s.turns[i].devices.On(live.Plan).Has(device) {
+			return false
+		}
+		if s.turns[i].number == number {
+			return true
+		}
+	}
+	return false
 }
 
 // load reads the live estate from the store.
@@ -127,7 +177,7 @@ func (s *Service) load() (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	live := &Live{versions: make(map[objectKey]int64, len(objects)), retired: map[objectKey]int64{}}
+	live := &Live{Turn: 1, versions: make(map[objectKey]int64, len(objects)), retired: map[objectKey]int64{}}
 	if live.Revision, err = s.store.Revision(); err != nil {
 		return nil, err
 	}

@@ -89,10 +89,10 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 		t.Fatal(err)
 	}
 	report, faults, err := f.Impact(c.ID)
-	if err != nil || faults != nil || len(report.Devices) == 0 {
+	if err != nil || faults != nil || report.Devices.Len() == 0 {
 		t.Fatalf("%v %v", faults, err)
 	}
-	changed := report.Devices[0]
+	changed := report.Devices.IDs()[0]
 	value := func(change string) string {
 		v, err := f.ViewOf(change)
 		if err != nil {
@@ -126,7 +126,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 		t.Errorf("on its way is %+v %v", d, err)
 	}
 	// A restart gives the same.
-	if got := again(t, s, &day).Live(); got.Revision != 2 || got.Version(estate.KindPolicy, "cameras") != 1 || len(got.Whole.Results) != 240 {
+	if got := again(t, s, &day).Live(); got.Revision != 2 || got.Version(estate.KindPolicy, "cameras") != 1 || got.Whole.Len() != 240 {
 		t.Errorf("after a restart: revision %d", got.Revision)
 	}
 	var state *StateError
@@ -230,8 +230,8 @@ func TestTryingStoresNothing(t *testing.T) {
 			t.Errorf("%q is missing in %v", want, relations)
 		}
 	}
-	if len(trial.Use.Reach.Gets) == 0 || trial.Use.Reach.People == 0 || len(trial.Report.ConflictsGained) == 0 {
-		t.Errorf("reach %d, report %+v", len(trial.Use.Reach.Gets), trial.Report.ConflictsGained)
+	if trial.Use.Reach.Gets.Len() == 0 || trial.Use.Reach.People == 0 || len(trial.Report.ConflictsGained) == 0 {
+		t.Errorf("reach %d, report %+v", trial.Use.Reach.Gets.Len(), trial.Report.ConflictsGained)
 	}
 	var faults problem.Faults
 	if _, err := f.Try("", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {

@@ -136,7 +136,7 @@ func TestOwnDefinitions(t *testing.T) {
 
 	altered := changed(t, f, define(`"type":"bool","supports":[{"platform":"linux"}]`))
 	r, faults, err := f.Impact(altered)
-	if err != nil || len(faults) > 0 || len(r.Devices) == 0 {
+	if err != nil || len(faults) > 0 || r.Devices.Len() == 0 {
 		t.Errorf("altering a used definition: %+v %v %v", r, faults, err)
 	}
 	c2, _ := f.NewChange(ines, "types", "")
@@ -206,8 +206,8 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 		t.Errorf("splitting alters %d values: %v", len(r.Transitions), err)
 	}
 	trial, err := f.PolicyUse(v, "house-network")
-	if err != nil || len(trial.Use.Reach.Gets) != 240 {
-		t.Errorf("the new one reaches %d: %v", len(trial.Use.Reach.Gets), err)
+	if err != nil || trial.Use.Reach.Gets.Len() != 240 {
+		t.Errorf("the new one reaches %d: %v", trial.Use.Reach.Gets.Len(), err)
 	}
 	for _, bad := range []struct {
 		id, newID estate.PolicyID

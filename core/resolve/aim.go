@@ -1,0 +1,340 @@
+// This file says over sets whom a target matches, who gets a policy at which level, and who has a setting.
+
+package resolve
+
+import (
+	"slices"
+	"sync"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// unit gives the rows whose home is a unit or below it; nil where there are none.
+func (w *worker) unit(at int) *rowset.Set {
+	if w.unitsAt != w.epoch {
+		w.unitsAt = w.epoch
+		for len(w.units) < len(w.plan.units) {
+			w.units = append(w.units, madeSet{})
+		}
+		last, set := none, (*rowset.Set)(nil)
+		homes := map[int]*rowset.Set{}
+		for row := range w.dom.All() {
+			dev := w.deviceAt(row)
+			if dev == none {
+				continue
+			}
+			home := w.plan.devices[dev].home
+			if home != last {
+				if last, set = home, homes[home]; set == nil {
+					set = w.keep()
+					homes[home] = set
+				}
+			}
+			set.Add(row)
+		}
+		for home, rows := range homes {
+			for _, u := range w.plan.units[home].path {
+				if m := &w.units[u]; m.epoch != w.epoch {
+					*m = madeSet{w.epoch, w.keep()}
+				}
+				w.units[u].set.Or(rows)
+			}
+		}
+	}
+	if m := &w.units[at]; m.epoch == w.epoch {
+		return m.set
+	}
+	return nil
+}
+
+// group gives the rows that are in a group; nil where there are none.
+func (w *worker) group(at int) *rowset.Set {
+	for len(w.groups) < len(w.plan.groups) {
+		w.groups = append(w.groups, madeSet{})
+	}
+	m := &w.groups[at]
+	if m.epoch != w.epoch {
+		var packed rowset.Packed
+		if w.roll.laptops {
+			packed = w.plan.groups[at].rows[w.block]
+		} else if at < len(w.roll.groups) && w.roll.groups[at] != nil {
+			packed = w.roll.groups[at][w.block]
+		}
+		*m = madeSet{epoch: w.epoch}
+		if !w.roll.laptops && w.roll.device != nil { // pairs that stand nowhere
+			m.set = w.keep()
+			for row := range w.dom.All() {
+				if w.plan.inGroup(w.deviceAt(row), w.personAt(row), at) {
+					m.set.Add(row)
+				}
+			}
+		} else if packed != nil {
+			m.set = w.keep()
+			packed.Into(m.set)
+		}
+	}
+	return m.set
+}
+
+// target gives the rows that a target matches; nil where there are none.
+func (w *worker) target(t *target) *rowset.Set {
+	switch t.Kind {
+	case estate.ToEveryone:
+		return &w.dom
+	case estate.ToUnit:
+		return w.unit(t.at)
+	case estate.ToGroup:
+		return w.group(t.at)
+	}
+	out := w.keep()
+	if t.Kind == estate.ToDevice && w.roll.laptops {
+		if t.at>>rowset.Shift != w.block {
+			return nil
+		}
+		out.Add(t.at & (rowset.Rows - 1))
+	} else {
+		by := w.person
+		if t.Kind == estate.ToDevice {
+			by = w.device
+		}
+		for row, at := range by {
+			if int(at) == t.at {
+				out.Add(row)
+			}
+		}
+	}
+	out.And(&w.dom)
+	return out
+}
+
+// lacking gives the rows that do not support a setting, by reason in the order of the numbers of outcomes.
+func (w *worker) lacking(c *contest) *[3]*rowset.Set {
+	if known := w.lacks[c.def]; known != nil {
+		return known
+	}
+	out := &[3]*rowset.Set{}
+	words := w.plan.words
+	os, version, edition := words.column(look("os")), words.column(look("os_version")), words.column(look("edition"))
+	add := func(codes supportCodes, rows *rowset.Set) {
+		why := c.support.of(c.def, codes, os, version, edition)
+		if why == setting.Supported {
+			return
+		}
+		at := unsupportedAs[why] - noPlatform
+		if out[at] == nil {
+			out[at] = w.keep()
+		}
+		out[at].Or(rows)
+	}
+	versions, editions := c.support.depends(c.def)
+	w.part(os, &w.dom, func(osCode uint32, rows *rowset.Set) {
+		if !versions {
+			add(supportCodes{osCode, 0, 0}, rows)
+			return
+		}
+		mark := w.mark()
+		defer w.release(mark)
+		w.part(version, rows, func(versionCode uint32, rows *rowset.Set) {
+			if !editions {
+				add(supportCodes{osCode, versionCode, 0}, rows)
+				return
+			}
+			w.part(edition, rows, func(editionCode uint32, rows *rowset.Set) {
+				add(supportCodes{osCode, versionCode, editionCode}, rows)
+			})
+		})
+	})
+	w.lacks[c.def] = out
+	return out
+}
+
+// supportCodes is what decides support: system, version and edition by their codes; 0 where that does not matter.
+type supportCodes struct{ os, version, edition uint32 }
+
+// supportMemo remembers who supports a setting. It is safe for concurrent use.
+type supportMemo struct{ known sync.Map }
+
+// depends tells whether versions and editions matter to who supports a setting.
+func (*supportMemo) depends(def *setting.Definition) (versions, editions bool) {
+	for i := range def.Supports {
+		editions = editions || len(def.Supports[i].Editions) > 0
+		versions = versions || def.Supports[i].From != ""
+	}
+	return versions || editions, editions
+}
+
+func (m *supportMemo) of(def *setting.Definition, codes supportCodes, os, version, edition *column) setting.Unsupported {
+	if why, known := m.known.Load(codes); known {
+		return why.(setting.Unsupported)
+	}
+	text := func(c *column, code uint32) string {
+		s, _ := c.known()[code].(string)
+		return s
+	}
+	why := def.SupportOn(setting.Platform(text(os, codes.os)), text(version, codes.version), text(edition, codes.edition))
+	m.known.Store(codes, why)
+	return why
+}
+
+func look(field string) rule.Look { return rule.Look{Variable: "device", Field: field} }
+
+// supported takes the rows out that do not support a setting.
+func (w *worker) supported(c *contest, rows *rowset.Set) {
+	if !c.limited {
+		return
+	}
+	for _, who := range w.lacking(c) {
+		if who != nil {
+			rows.AndNot(who)
+		}
+	}
+}
+
+// platforms gives the rows on some platforms; all with none named.
+func (w *worker) platforms(named []setting.Platform, into *rowset.Set) {
+	into.Copy(&w.dom)
+	if len(named) == 0 {
+		return
+	}
+	into.Clear()
+	os := w.plan.words.column(look("os"))
+	values := os.known()
+	w.part(os, &w.dom, func(code uint32, rows *rowset.Set) {
+		if s, _ := values[code].(string); slices.Contains(named, setting.Platform(s)) {
+			into.Or(rows)
+		}
+	})
+}
+
+// audience gives the rows that get a policy, by level; nil where there are none. It is what section 3 says, over sets.
+func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
+	if pol.Policy == nil || pol.State != estate.Active || len(pol.levels) == 0 {
+		return
+	}
+	mark := w.mark()
+	defer w.release(mark)
+	allowed := w.temp()
+	w.platforms(pol.Platforms, allowed)
+	for i := range pol.exclude {
+		if t := w.target(&pol.exclude[i]); t != nil {
+			allowed.AndNot(t)
+		}
+	}
+	if allowed.Empty() {
+		return
+	}
+	if pol.when != nil {
+		is, _ := w.truth(pol.when)
+		allowed.And(is)
+	}
+	rows := w.temp()
+	for arm := range pol.levels {
+		if allowed.Empty() {
+			return
+		}
+		rows.Clear()
+		for i := range pol.include[arm] {
+			if t := w.target(&pol.include[arm][i]); t != nil {
+				rows.Or(t)
+			}
+		}
+		rows.And(allowed)
+		if !rows.Empty() {
+			allowed.AndNot(rows)
+			yield(arm, rows)
+		}
+	}
+}
+
+// arm gives the laptops that get a policy at one level.
+func (w *worker) arm(pol, arm int) *armSets {
+	if pol < len(w.arms) && arm < len(w.arms[pol]) && w.arms[pol][arm].epoch == w.epoch {
+		return &w.arms[pol][arm]
+	}
+	return w.loadArm(pol, arm)
+}
+
+func (w *worker) loadArm(pol, arm int) *armSets {
+	a := w.armRoom(pol, arm)
+	*a = armSets{epoch: w.epoch}
+	if packed := w.plan.policies[pol].arms[arm][w.block]; packed != nil {
+		a.all = w.keep()
+		packed.Into(a.all)
+	}
+	return a
+}
+
+// armRoom gives where the sets of an arm are kept.
+func (w *worker) armRoom(pol, arm int) *armSets {
+	for len(w.arms) <= pol {
+		w.arms = append(w.arms, nil)
+	}
+	for len(w.arms[pol]) <= arm {
+		w.arms[pol] = append(w.arms[pol], armSets{})
+	}
+	return &w.arms[pol][arm]
+}
+
+// split tells apart who of an arm goes their own way for the policy's kind.
+func (w *worker) split(a *armSets, kind setting.PolicyKind, level Level) {
+	if a.split == w.epoch {
+		return
+	}
+	a.split, a.live, a.detached = w.epoch, a.all, nil
+	away := w.detached(kind, level)
+	if away == nil || !away.Meets(a.all) {
+		return
+	}
+	a.live, a.detached = w.keep(), w.keep()
+	a.detached.SetAnd(a.all, away)
+	a.live.SetAndNot(a.all, away)
+}
+
+// detached gives the rows that take nothing of a kind from a level, since a closer unit or group goes its own way.
+func (w *worker) detached(kind setting.PolicyKind, level Level) (away *rowset.Set) {
+	add := func(rows *rowset.Set) {
+		if rows == nil {
+			return
+		}
+		if away == nil {
+			away = w.keep()
+		}
+		away.Or(rows)
+	}
+	if level < GroupLevel {
+		for _, g := range w.plan.detaching {
+			if slices.Contains(w.plan.groups[g].Detach, kind) {
+				add(w.group(g))
+			}
+		}
+	}
+	for _, u := range w.plan.apart {
+		if is := &w.plan.units[u]; Level(is.depth) > level && slices.Contains(is.Detach, kind) {
+			add(w.unit(u))
+		}
+	}
+	return away
+}
+
+// contestants gives the slots of a setting that rows of dom have, in the order of decision. It is good until the next call.
+func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
+	w.in = w.in[:0]
+	inherited := c.combine == setting.Merge
+	for i := range c.slots {
+		s := &c.slots[i]
+		a := w.arm(s.policy, s.arm)
+		if a.all == nil || !a.all.Meets(dom) {
+			continue
+		}
+		if s.Lock || inherited {
+			w.in = append(w.in, contestant{slot: s, live: a.all})
+			continue
+		}
+		w.split(a, w.plan.policies[s.policy].Kind, s.level)
+		w.in = append(w.in, contestant{slot: s, live: a.live, detached: a.detached})
+	}
+	return w.in
+}

@@ -1,0 +1,455 @@
+// This file makes a plan of a snapshot, or of another plan and a snapshot that differs from its own: it finds what differs, and says
+// what has to be worked out anew because of it.
+
+package resolve
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"sync"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// changes says what has to be worked out anew.
+type changes struct {
+	rows     []rowset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
+	systems  []rowset.Packed // of those, laptops with another system, version or edition
+	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
+	policies map[int]bool    // policies whose audience altered: for all laptops
+	edited   map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
+	settings map[int]bool    // settings to decide again for all laptops
+	checks   map[int]bool    // checks to run again for all laptops
+	detached []target        // units and groups that go their own way for other kinds than they did
+}
+
+// builder makes a plan next of a plan was.
+type builder struct {
+	was, next *Plan
+	given     *estate.Snapshot
+	changes
+	movedUnits    map[int]bool // with another path
+	touchedPeople []bool
+	peopleRows    []rowset.Packed // touchedPeople, by block
+	gonePeople    []estate.PersonID
+
+	dictionaryAltered bool // definitions came, went or altered
+}
+
+var nothing = &Plan{
+	snapshot: &estate.Snapshot{}, root: none, unitAt: &places[estate.UnitID]{}, personAt: &places[estate.PersonID]{}, deviceAt: &places[estate.DeviceID]{},
+	groupAt: &places[estate.GroupID]{}, policyAt: &places[estate.PolicyID]{}, settingAt: &places[setting.ID]{}, checkAt: &places[estate.CheckID]{},
+}
+
+func build(was *Plan, s *estate.Snapshot) *Plan {
+	words := (*vocabulary)(nil)
+	if was == nil {
+		was, words = nothing, newVocabulary()
+	} else {
+		words = was.words
+	}
+	p := &Plan{snapshot: s.Settled(), words: words}
+	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
+	b := &builder{was: was, next: p, given: s, changes: changes{groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
+	b.units()
+	b.peopleAndDevices()
+	b.groupsOf()
+	b.dictionary()
+	b.policiesOf()
+	b.decisions()
+	b.columns()
+	p.work(was, &b.changes)
+	return p
+}
+
+func (b *builder) units() {
+	was, p := b.was, b.next
+	d := compare(was.snapshot.Units, p.snapshot.Units, func(u *estate.Unit) estate.UnitID { return u.ID }, sameUnit)
+	if d.same && was.root != none {
+		p.units, p.unitAt, p.root, p.apart = was.units, was.unitAt, was.root, was.apart
+		return
+	}
+	p.unitAt = was.unitAt.with(d.gone, idsAt(p.snapshot.Units, d.fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
+	p.units = make([]unit, p.unitAt.n)
+	for i := range p.snapshot.Units {
+		u := &p.snapshot.Units[i]
+		at := p.unitAt.place(u.ID)
+		p.units[at].Unit = u
+		if u.Parent == "" {
+			p.root = at
+		}
+	}
+	for i := range p.units {
+		if p.units[i].Unit == nil {
+			continue
+		}
+		var path []int
+		for at := i; at != none && len(path) <= len(p.units); at = p.unitAt.place(p.units[at].Parent) {
+			path = append(path, at)
+		}
+		slices.Reverse(path)
+		p.units[i].path, p.units[i].depth = path, len(path)-1
+		if i >= len(was.units) || was.units[i].Unit == nil || !slices.Equal(was.path(i), p.path(i)) {
+			b.movedUnits[i] = true
+		}
+	}
+	for i := range p.units {
+		if p.units[i].Unit != nil && len(p.units[i].Detach) > 0 {
+			p.apart = append(p.apart, i)
+		}
+	}
+	for _, i := range append(d.altered, d.fresh...) {
+		u := &p.snapshot.Units[i]
+		if before, known := was.unitAt.at(u.ID); !known || !slices.Equal(was.units[before].Detach, u.Detach) {
+			b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
+		}
+	}
+}
+
+func (b *builder) dictionary() {
+	was, p := b.was, b.next
+	settingID := func(d *setting.Definition) setting.ID { return d.ID }
+	d := compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
+	p.settingAt, p.bySetting, p.forced, p.index = was.settingAt, was.bySetting, was.forced, was.index
+	p.contests = slices.Clone(was.contests)
+	if !d.same || was == nothing {
+		b.dictionaryAltered = len(d.gone)+len(d.fresh)+len(d.altered) > 0
+		p.settingAt = was.settingAt.with(d.gone, idsAt(p.snapshot.Settings, d.fresh, settingID))
+		p.index = sync.OnceValue(func() *setting.Index { return setting.NewIndex(p.snapshot.Settings) })
+		for len(p.contests) < int(p.settingAt.n) {
+			p.contests = append(p.contests, contest{})
+		}
+		for _, id := range d.gone {
+			at := was.settingAt.place(id)
+			p.contests[at] = contest{}
+			b.settings[at] = true
+		}
+		for _, i := range append(slices.Clone(d.altered), d.fresh...) {
+			at := p.settingAt.place(p.snapshot.Settings[i].ID)
+			b.settings[at] = true
+			p.contests[at] = contest{}
+		}
+		for i := range p.snapshot.Settings {
+			def := &p.snapshot.Settings[i]
+			c := &p.contests[p.settingAt.place(def.ID)]
+			c.combine, c.user, c.limited = def.Combine, def.Side == setting.UserSide, len(def.Supports) > 0
+			if c.def != nil { // as it was, in the new list
+				c.def = def
+				continue
+			}
+			c.def, c.support, c.outcomes = def, &supportMemo{}, p.words.outcomesOf(def.ID)
+			for _, f := range def.Forced {
+				c.forced = append(c.forced, forcing{Forced: f, formula: p.words.formula(f.When), outcome: c.outcomes.value(f.Value)})
+			}
+		}
+		p.bySetting = sortedNumbers(len(p.contests), func(i int) bool { return p.contests[i].def != nil }, func(x, y int) int { return cmp.Compare(p.contests[x].def.ID, p.contests[y].def.ID) })
+		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.contests[at].forced) == 0 })
+		for _, at := range p.forced {
+			c := &p.contests[at]
+			c.forced = slices.Clone(c.forced)
+			for i := range c.forced {
+				f := &c.forced[i]
+				f.looks, f.subjects, f.whole = p.looksOf(f.formula)
+			}
+			if len(d.gone)+len(d.fresh) > 0 { // it may look at another setting under the same id
+				b.settings[at] = true
+			}
+		}
+	}
+	checkID := func(c *estate.Check) estate.CheckID { return c.ID }
+	checks := compare(was.snapshot.Checks, p.snapshot.Checks, checkID, sameCheck)
+	if checks.same && d.same && was != nothing {
+		p.checks, p.checkAt, p.byCheck = was.checks, was.checkAt, was.byCheck
+		return
+	}
+	p.checkAt = was.checkAt.with(checks.gone, idsAt(p.snapshot.Checks, checks.fresh, checkID))
+	p.checks = make([]check, p.checkAt.n)
+	for i := range p.snapshot.Checks {
+		c := &p.snapshot.Checks[i]
+		p.checks[p.checkAt.place(c.ID)] = p.checkOf(c)
+	}
+	for _, i := range append(checks.altered, checks.fresh...) {
+		b.checks[p.checkAt.place(p.snapshot.Checks[i].ID)] = true
+	}
+	for _, id := range checks.gone {
+		b.checks[was.checkAt.place(id)] = true
+	}
+	if len(d.gone)+len(d.fresh) > 0 {
+		for at := range p.checks {
+			b.checks[at] = true
+		}
+	}
+	p.byCheck = sortedNumbers(len(p.checks), func(i int) bool { return p.checks[i].Check != nil }, func(x, y int) int { return cmp.Compare(p.checks[x].ID, p.checks[y].ID) })
+}
+
+// looksOf says which settings a formula looks at, and at what else.
+func (p *Plan) looksOf(f *formula) (settings []int, subjects, whole bool) {
+	f.each(func(t *test) {
+		whole = whole || t.Whole
+		for _, l := range t.Looks {
+			if l.Variable != "settings" {
+				subjects = true
+			} else if at, known := p.settingAt.at(setting.ID(l.Field)); known {
+				settings = append(settings, at)
+			}
+		}
+	})
+	return settings, subjects || whole, whole
+}
+
+func (p *Plan) checkOf(c *estate.Check) check {
+	out := check{Check: c, formula: p.words.formula(c.When)}
+	out.looks, out.subjects, out.whole = p.looksOf(out.formula)
+	return out
+}
+
+func (b *builder) policiesOf() {
+	was, p := b.was, b.next
+	policyID := func(x *estate.Policy) estate.PolicyID { return x.ID }
+	d := compare(was.snapshot.Policies, p.snapshot.Policies, policyID, samePolicy)
+	p.policyAt, p.byPolicy = was.policyAt, was.byPolicy
+	p.policies = slices.Clone(was.policies)
+	if !d.same {
+		p.policyAt = was.policyAt.with(d.gone, idsAt(p.snapshot.Policies, d.fresh, policyID))
+		for len(p.policies) < int(p.policyAt.n) {
+			p.policies = append(p.policies, policy{})
+		}
+		for _, id := range d.gone {
+			at := was.policyAt.place(id)
+			b.alteredEntries(at, was.policies[at].entries, nil)
+			p.policies[at] = policy{}
+			b.changes.policies[at] = true
+		}
+		for i := range p.snapshot.Policies {
+			pol := &p.snapshot.Policies[i]
+			p.policies[p.policyAt.place(pol.ID)].Policy = pol
+		}
+		for _, i := range append(slices.Clone(d.altered), d.fresh...) {
+			b.policy(&p.snapshot.Policies[i])
+		}
+		p.byPolicy = sortedNumbers(len(p.policies), func(i int) bool { return p.policies[i].Policy != nil }, func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) })
+	}
+	b.retarget()
+	if b.dictionaryAltered { // entries of settings that came or went
+		for at := range p.policies {
+			if pol := &p.policies[at]; pol.Policy != nil {
+				pol.entries = p.entriesOf(pol.Policy)
+			}
+		}
+	}
+	if p.blocks() > was.blocks() && was != nothing {
+		for i := range p.policies {
+			pol := &p.policies[i]
+			pol.arms = slices.Clone(pol.arms)
+			for a := range pol.arms {
+				pol.arms[a] = padded(pol.arms[a], p.blocks())
+			}
+		}
+	}
+}
+
+// policy takes in a policy that is new or altered.
+func (b *builder) policy(pol *estate.Policy) {
+	was, p := b.was, b.next
+	at := p.policyAt.place(pol.ID)
+	is := &p.policies[at]
+	before, known := was.policyAt.at(pol.ID)
+	entries := p.entriesOf(pol)
+	if !known {
+		*is = policy{Policy: pol, entries: entries}
+		b.alteredEntries(at, nil, entries)
+	} else {
+		old := &was.policies[before]
+		if old.Priority != pol.Priority || old.Kind != pol.Kind {
+			b.alteredEntries(at, old.entries, entries)
+		} else {
+			b.alteredEntries(at, without(old.entries, entries), without(entries, old.entries))
+		}
+		is.entries = entries
+	}
+	if !known || !sameAudience(was.policies[before].Policy, pol) {
+		is.when = p.words.formula(pol.Audience.When)
+		b.changes.policies[at] = true
+		p.aim(is)
+		for _, e := range entries { // its arms may be others
+			if !slices.Contains(b.edited[e.setting], at) {
+				b.edited[e.setting] = append(b.edited[e.setting], at)
+			}
+		}
+	}
+}
+
+// without gives the entries that have no equal in others; both are by setting.
+func without(entries, others []entry) (out []entry) {
+	for _, e := range entries {
+		at, found := slices.BinarySearchFunc(others, e.setting, func(o entry, s int) int { return cmp.Compare(o.setting, s) })
+		if !found || !sameEntry(e.Entry, others[at].Entry) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+func (b *builder) alteredEntries(policy int, lists ...[]entry) {
+	for _, list := range lists {
+		for _, e := range list {
+			if !slices.Contains(b.edited[e.setting], policy) {
+				b.edited[e.setting] = append(b.edited[e.setting], policy)
+			}
+		}
+	}
+}
+
+// entriesOf finds the settings of a policy's entries. One of a setting that the dictionary does not have is passed over.
+func (p *Plan) entriesOf(pol *estate.Policy) []entry {
+	out := make([]entry, 0, len(pol.Entries))
+	for i := range pol.Entries {
+		if at, known := p.settingAt.at(pol.Entries[i].Setting); known {
+			out = append(out, entry{at, &pol.Entries[i]})
+		}
+	}
+	slices.SortFunc(out, func(x, y entry) int { return cmp.Compare(x.setting, y.setting) })
+	return out
+}
+
+// aim finds what a policy's targets name, and the levels that its includes give.
+func (p *Plan) aim(pol *policy) {
+	pol.levels, pol.include, pol.exclude = nil, nil, nil
+	found := func(t estate.Target) (target, bool) {
+		is := p.target(t)
+		return is, is.at != none
+	}
+	for _, t := range pol.Audience.Include {
+		if is, known := found(t); known && !slices.Contains(pol.levels, is.level) {
+			pol.levels = append(pol.levels, is.level)
+		}
+	}
+	slices.SortFunc(pol.levels, func(x, y Level) int { return cmp.Compare(y, x) })
+	pol.include = make([][]target, len(pol.levels))
+	for _, t := range pol.Audience.Include {
+		if is, known := found(t); known {
+			at := slices.Index(pol.levels, is.level)
+			pol.include[at] = append(pol.include[at], is)
+		}
+	}
+	for _, t := range pol.Audience.Exclude {
+		if is, known := found(t); known {
+			pol.exclude = append(pol.exclude, is)
+		}
+	}
+	slices.SortFunc(pol.exclude, func(x, y target) int { return cmp.Compare(x.String(), y.String()) })
+	pol.arms = make([][]rowset.Packed, len(pol.levels))
+	for i := range pol.arms {
+		pol.arms[i] = make([]rowset.Packed, p.blocks())
+	}
+}
+
+// otherTargets tells whether a target may name something else than it did in the plan before.
+func (b *builder) otherTargets() bool {
+	was, p := b.was, b.next
+	return was != nothing && (p.unitAt != was.unitAt || len(b.movedUnits) > 0 || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt)
+}
+
+// retarget finds policies whose targets name something else than they did: a unit of another depth, a device that is another number.
+func (b *builder) retarget() {
+	p := b.next
+	if !b.otherTargets() {
+		return
+	}
+	for at := range p.policies {
+		pol := &p.policies[at]
+		if pol.Policy == nil || b.changes.policies[at] {
+			continue
+		}
+		again := policy{Policy: pol.Policy}
+		p.aim(&again)
+		if slices.Equal(again.levels, pol.levels) && slices.Equal(again.exclude, pol.exclude) && slices.EqualFunc(again.include, pol.include, func(x, y []target) bool { return slices.Equal(x, y) }) {
+			continue
+		}
+		again.entries, again.when = pol.entries, pol.when
+		*pol = again
+		b.changes.policies[at] = true
+		b.alteredEntries(at, pol.entries)
+	}
+}
+
+// decisions puts the entries of each setting in the order in which they are decided, with the exceptions of the day and the rulings.
+func (b *builder) decisions() {
+	was, p := b.was, b.next
+	exceptions := compare(was.snapshot.Exceptions, p.snapshot.Exceptions, func(x *estate.Exception) estate.ExceptionID { return x.ID }, sameException)
+	rulings := compare(was.snapshot.Rulings, p.snapshot.Rulings, func(r *estate.Ruling) estate.RulingID { return r.ID }, func(x, y *estate.Ruling) bool { return *x == *y })
+	again := map[int]bool{} // settings whose contests are made anew
+	for at := range b.edited {
+		again[at] = true
+	}
+	if !exceptions.same || was.snapshot.Day != p.snapshot.Day || b.otherTargets() || b.dictionaryAltered {
+		b.takeExceptions()
+	} else {
+		p.excepted = was.excepted
+	}
+	if !rulings.same || b.dictionaryAltered {
+		b.takeRulings()
+	}
+	if was == nothing || b.dictionaryAltered {
+		p.contestAll()
+		return
+	}
+	for at := range again {
+		if p.contests[at].def != nil {
+			p.contestAnew(at, b.edited[at])
+		}
+	}
+}
+
+// takeExceptions sorts the exceptions of the day so that the first that matches wins: the innermost
+// target, then the latest approval, then the lowest id.
+func (b *builder) takeExceptions() {
+	p := b.next
+	lists := map[int][]exception{}
+	for i := range p.snapshot.Exceptions {
+		x := &p.snapshot.Exceptions[i]
+		at, known := p.settingAt.at(x.Setting)
+		t := p.target(x.Target)
+		if !x.CountsOn(p.snapshot.Day) || !known || t.at == none {
+			continue
+		}
+		outcome := leftUnset
+		if !x.Unset {
+			outcome = p.contests[at].outcomes.value(x.Value).number
+		}
+		lists[at] = append(lists[at], exception{x, t, outcome})
+	}
+	p.excepted = slices.Sorted(maps.Keys(lists))
+	for at := range p.contests {
+		list := lists[at]
+		slices.SortFunc(list, func(x, y exception) int {
+			return cmp.Or(cmp.Compare(y.target.level, x.target.level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
+		})
+		if !slices.EqualFunc(list, p.contests[at].exceptions, func(x, y exception) bool { return x.target == y.target && sameException(x.Exception, y.Exception) }) {
+			b.settings[at] = true
+		}
+		p.contests[at].exceptions = list
+	}
+}
+
+func (b *builder) takeRulings() {
+	p := b.next
+	all := map[int]map[preference]bool{}
+	for _, r := range p.snapshot.Rulings {
+		if at, known := p.settingAt.at(r.Setting); known {
+			if all[at] == nil {
+				all[at] = map[preference]bool{}
+			}
+			all[at][preference{r.Prefer, r.Over}] = true
+		}
+	}
+	for at := range p.contests {
+		if !maps.Equal(all[at], p.contests[at].rulings) {
+			b.settings[at] = true
+		}
+		p.contests[at].rulings = all[at]
+	}
+}

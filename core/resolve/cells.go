@@ -1,0 +1,470 @@
+// This file works out what settings come out as in a block: decided, forced and checked.
+
+package resolve
+
+import (
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// again notes that a setting is to be decided again on some rows.
+func (h *hand) again(setting int, rows *rowset.Set) {
+	if rows == nil || rows.Empty() {
+		return
+	}
+	if h.known(h.masks, setting) == nil {
+		h.masked = append(h.masked, setting)
+	}
+	h.made(&h.masks, setting).Or(rows)
+}
+
+func (h *hand) everySetting(rows *rowset.Set) {
+	if rows == nil || rows.Empty() {
+		return
+	}
+	for _, at := range h.next.bySetting {
+		if c := &h.next.contests[at]; len(c.slots) > 0 || len(c.exceptions) > 0 || h.after.final[at] != nil {
+			h.again(at, rows)
+		}
+	}
+}
+
+// whatToDecide finds out which settings are to be decided again for whom.
+func (h *hand) whatToDecide() {
+	p := h.next
+	if h.full {
+		for _, at := range p.bySetting {
+			if c := &p.contests[at]; len(c.slots) > 0 || len(c.exceptions) > 0 {
+				h.again(at, h.wide)
+			}
+		}
+		return
+	}
+	mark := h.mark()
+	defer h.release(mark)
+	for at, policies := range h.edited {
+		rows := h.keep()
+		for _, pol := range policies {
+			for _, of := range []*Plan{h.was, p} {
+				if pol < len(of.policies) && of.policies[pol].Policy != nil {
+					for arm, packed := range of.policies[pol].arms {
+						if of == p {
+							if a := h.arm(pol, arm); a.all != nil {
+								rows.Or(a.all)
+							}
+						} else if h.block < len(packed) {
+							packed[h.block].OrInto(rows)
+						}
+					}
+				}
+			}
+		}
+		h.again(at, rows)
+	}
+	for at := range h.settings {
+		h.again(at, h.wide)
+	}
+	if !h.touched.Empty() {
+		systems := h.temp()
+		h.systems[h.block].Into(systems)
+		for _, at := range h.limited {
+			h.again(at, systems)
+		}
+		gone := h.temp()
+		if gone.SetAndNot(h.touched, h.alive) {
+			h.everySetting(gone)
+		}
+		if h.away {
+			h.everySetting(h.touched)
+		}
+	}
+	for _, at := range p.excepted {
+		h.again(at, h.touched)
+		for i := range p.contests[at].exceptions {
+			if t := &p.contests[at].exceptions[i].target; t.Kind == estate.ToGroup {
+				h.again(at, h.known(h.groupsAltered, t.at))
+			}
+		}
+	}
+	for _, of := range []*Plan{h.was, p} {
+		for _, g := range of.detaching {
+			h.everySetting(h.known(h.groupsAltered, g))
+		}
+	}
+	for i := range h.changes.detached {
+		h.everySetting(h.target(&h.changes.detached[i]))
+	}
+}
+
+func (h *hand) workSettings() {
+	p := h.next
+	h.whatToDecide()
+	cells := &blockStage{hand: h, decided: true}
+	for _, at := range h.masked {
+		h.decideCell(at, h.masks[at].set)
+	}
+	h.stage = cells
+	for _, at := range p.forced {
+		h.forceCell(at, cells)
+	}
+	h.stage = &blockStage{hand: h}
+	for _, at := range p.byCheck {
+		h.runCheck(at)
+	}
+	h.stage, h.scope = nil, nil
+}
+
+// cellOf gives how a setting came out in the block, before forcing or after.
+func (h *hand) cellOf(at int, decided bool) rowset.Parts {
+	list := h.after.final
+	what := putFinal
+	if decided && len(h.next.contests[at].forced) > 0 {
+		list, what = h.after.decided, putDecided
+	}
+	if at < len(h.cells[what]) && h.cells[what][at].epoch == h.epoch { // not in the list yet
+		return h.cells[what][at].parts
+	}
+	if at >= len(list) || list[at] == nil {
+		return nil
+	}
+	return list[at][h.block]
+}
+
+// putCell keeps how a setting came out in the block.
+func (h *hand) putCell(at int, decided bool, is rowset.Parts) {
+	what, list := putFinal, h.after.final
+	if decided {
+		what, list = putDecided, h.after.decided
+	}
+	if h.full {
+		list[at][h.block] = is
+		return
+	}
+	for len(h.cells[what]) <= at {
+		h.cells[what] = append(h.cells[what], madeParts{})
+	}
+	h.cells[what][at] = madeParts{h.epoch, is}
+	h.puts = append(h.puts, put{what, at, 0, h.block, is})
+}
+
+type madeParts struct {
+	epoch int32
+	parts rowset.Parts
+}
+
+// decideCell decides a setting again on the rows of mask.
+func (h *hand) decideCell(at int, mask *rowset.Set) {
+	c := &h.next.contests[at]
+	mark := h.mark()
+	h.emitted = 0
+	if c.def != nil {
+		dom := h.temp()
+		if dom.SetAnd(mask, h.alive) {
+			h.decide(c, h.contestants(c, dom), dom)
+		}
+	}
+	h.release(mark)
+	var was rowset.Parts
+	if !h.full {
+		was = h.cellOf(at, true)
+		h.emitRest(was, mask)
+	}
+	is := h.packEmitted()
+	if !h.full && is.Equal(was) && !h.settings[at] {
+		return
+	}
+	forced := len(c.forced) > 0
+	h.putCell(at, forced, is)
+	h.made(&h.altered, at).Or(mask)
+	if !forced {
+		h.made(&h.final, at).Or(mask)
+	}
+}
+
+// emitRest emits what was on the rows that are not in mask.
+func (h *hand) emitRest(was rowset.Parts, mask *rowset.Set) {
+	mark := h.mark()
+	here := h.temp()
+	was.Each(here, func(number int32) {
+		here.AndNot(mask)
+		h.emit(number, here)
+	})
+	h.release(mark)
+}
+
+// packEmitted packs what was emitted, by number.
+func (h *hand) packEmitted() rowset.Parts {
+	n := h.emitted
+	for i := 1; i < n; i++ { // few, and nearly in order
+		for j := i; j > 0 && h.numbers[j] < h.numbers[j-1]; j-- {
+			h.numbers[j], h.numbers[j-1] = h.numbers[j-1], h.numbers[j]
+			h.sets[j], h.sets[j-1] = h.sets[j-1], h.sets[j]
+		}
+	}
+	return rowset.PackParts(h.numbers[:n], h.sets[:n])
+}
+
+// forceCell gives a setting its forced values where it, or what they look at, came out otherwise. Every rule sees the values before
+// any forcing.
+func (h *hand) forceCell(at int, stage *blockStage) {
+	c := &h.next.contests[at]
+	mask := h.keep()
+	add := func(rows *rowset.Set) {
+		if rows != nil {
+			mask.Or(rows)
+		}
+	}
+	add(h.known(h.altered, at))
+	for i := range c.forced {
+		f := &c.forced[i]
+		for _, l := range f.looks {
+			add(h.known(h.altered, l))
+		}
+		if f.subjects {
+			mask.Or(h.touched)
+		}
+		if f.whole {
+			for _, l := range h.next.bySetting {
+				add(h.known(h.altered, l))
+			}
+		}
+	}
+	if mask.Empty() {
+		return
+	}
+	decided := h.cellOf(at, true)
+	mark := h.mark()
+	defer h.release(mark)
+	open, here, forced := h.temp(), h.temp(), h.temp()
+	open.Clear()
+	forced.Clear()
+	decided.Each(here, func(number int32) {
+		if o := c.outcomes.get(number); o.status == Set && !o.item {
+			open.Or(here)
+		}
+	})
+	open.And(mask)
+	type moved struct {
+		number int32
+		rows   *rowset.Set
+	}
+	var moves []moved
+	h.scope = h.temp()
+	h.scope.SetAnd(mask, h.alive)
+	for i := range c.forced {
+		is, _ := h.truth(c.forced[i].formula)
+		to := h.temp()
+		if !to.SetAnd(is, open) {
+			continue
+		}
+		open.AndNot(to)
+		same, _ := c.outcomes.column.code(c.forced[i].Value, nil)
+		equal := h.temp()
+		equal.Clear()
+		stage.part(at, to, func(code uint32, rows *rowset.Set) {
+			if code == same {
+				equal.Or(rows)
+			}
+		})
+		to.AndNot(equal)
+		forced.Or(to)
+		moves = append(moves, moved{c.forced[i].outcome.number, to})
+	}
+	h.scope = nil
+	h.emitted = 0
+	decided.Each(here, func(number int32) {
+		here.And(mask)
+		here.AndNot(forced)
+		h.emit(number, here)
+	})
+	for _, m := range moves {
+		h.emit(m.number, m.rows)
+	}
+	var was rowset.Parts
+	if !h.full {
+		was = h.cellOf(at, false)
+		h.emitRest(was, mask)
+	}
+	is := h.packEmitted()
+	if !h.full && is.Equal(was) {
+		return
+	}
+	h.putCell(at, false, is)
+	h.made(&h.final, at).Or(mask)
+}
+
+// runCheck runs a check where something that it looks at came out otherwise.
+func (h *hand) runCheck(at int) {
+	c := &h.next.checks[at]
+	mask := h.keep()
+	if h.full || h.checks[at] {
+		mask.Copy(h.wide)
+	} else {
+		mask.Or(h.touched)
+		if !c.subjects {
+			mask.AndNot(h.stayed) // who came or is gone
+		}
+		looks := c.looks
+		if c.whole {
+			looks = h.next.bySetting
+		}
+		for _, l := range looks {
+			if rows := h.known(h.final, l); rows != nil {
+				mask.Or(rows)
+			}
+		}
+	}
+	if mask.Empty() {
+		return
+	}
+	mark := h.mark()
+	defer h.release(mark)
+	h.scope = h.temp()
+	h.scope.SetAnd(mask, h.alive)
+	is, _ := h.truth(c.formula)
+	h.scope = nil
+	found := h.temp()
+	found.SetAnd(is, mask)
+	found.And(h.alive)
+	if h.full {
+		h.after.problems[at][h.block] = found.Pack()
+		return
+	}
+	set, altered := h.patch(h.after.problems[at][h.block], mask, found, nil)
+	if altered {
+		h.puts = append(h.puts, put{putProblem, at, 0, h.block, set.Pack()})
+	}
+}
+
+// blockStage is the settings as they came out in the block that is worked on.
+type blockStage struct {
+	*hand
+	decided bool // before forcing
+}
+
+func (s *blockStage) part(at int, within *rowset.Set, yield func(code uint32, rows *rowset.Set)) {
+	s.worker.partCell(&s.next.contests[at], s.cellOf(at, s.decided), within, func(_ *outcome, _ setting.Value, code uint32, rows *rowset.Set) { yield(code, rows) })
+}
+
+// settings goes through the cells once for many rows: one by one they would be looked up again and again.
+func (s *blockStage) settings(of *rowset.Set, yield func(row int, all map[string]any)) {
+	const atOnce = 512
+	left := s.keep()
+	left.Copy(of)
+	some, here := s.keep(), s.keep()
+	for !left.Empty() {
+		some.Clear()
+		all := map[int]map[string]any{}
+		for row := range left.All() {
+			if len(all) == atOnce {
+				break
+			}
+			some.Add(row)
+			all[row] = map[string]any{}
+		}
+		left.AndNot(some)
+		for _, at := range s.next.bySetting {
+			c := &s.next.contests[at]
+			s.worker.partCell(c, s.cellOf(at, s.decided), some, func(o *outcome, v setting.Value, _ uint32, rows *rowset.Set) {
+				if o == nil || o.status != Set {
+					return
+				}
+				value := v.Any()
+				here.Copy(rows)
+				for row := range here.All() {
+					all[row][string(c.def.ID)] = value
+				}
+			})
+		}
+		for row := range some.All() {
+			yield(row, all[row])
+		}
+	}
+}
+
+// at gives how a row came out, with its value; nil where the setting does not appear. numbers is room to work in.
+func (c *contest) at(cell rowset.Parts, row int, numbers *[]int32) (*outcome, setting.Value) {
+	*numbers = cell.At(row, (*numbers)[:0])
+	var is *outcome
+	var items []setting.Value
+	for _, n := range *numbers {
+		if o := c.outcomes.get(n); o.item {
+			items = append(items, o.value)
+		} else {
+			is = o
+		}
+	}
+	if is == nil {
+		return nil, setting.Value{}
+	}
+	if is.number == madeOfItems {
+		return is, setting.Union(items)
+	}
+	return is, is.value
+}
+
+// partCell gives rows by what they come out as in a cell: the outcome, nil where the setting does not appear, the value where it is set,
+// and the value's code, 0 where it is not.
+func (w *worker) partCell(c *contest, cell rowset.Parts, within *rowset.Set, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
+	mark := w.mark()
+	defer w.release(mark)
+	rest, here := w.temp(), w.temp()
+	rest.Copy(within)
+	var made *rowset.Set
+	var items []*outcome
+	var sets []*rowset.Set
+	var key []byte
+	cell.Each(here, func(number int32) {
+		o := c.outcomes.get(number)
+		if o.item {
+			s := w.temp()
+			if s.SetAnd(here, within) {
+				items, sets = append(items, o), append(sets, s)
+			}
+			return
+		}
+		if here.And(rest); here.Empty() {
+			return
+		}
+		rest.AndNot(here)
+		if number == madeOfItems {
+			made = w.temp()
+			made.Copy(here)
+			return
+		}
+		var code uint32
+		if o.status == Set {
+			code, key = c.outcomes.column.code(o.value, key)
+		}
+		again := w.temp() // here is the cell's
+		again.Copy(here)
+		yield(o, o.value, code, again)
+	})
+	if made != nil {
+		o := c.outcomes.get(madeOfItems)
+		same := w.temp()
+		var values []setting.Value
+		for !made.Empty() {
+			first := made.First()
+			same.Copy(made)
+			values = values[:0]
+			for i, s := range sets {
+				if s.Has(first) {
+					same.And(s)
+					values = append(values, items[i].value)
+				} else {
+					same.AndNot(s)
+				}
+			}
+			value := setting.Union(values)
+			var code uint32
+			code, key = c.outcomes.column.code(value, key)
+			yield(o, value, code, same)
+			made.AndNot(same)
+		}
+	}
+	if !rest.Empty() {
+		yield(nil, setting.Value{}, 0, rest)
+	}
+}

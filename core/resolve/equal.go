@@ -1,0 +1,81 @@
+// This file tells whether two objects of an estate say the same.
+
+package resolve
+
+import (
+	"maps"
+	"reflect"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// sameValues compares facts or attributes; most are the very same map.
+func sameValues(a, b map[string]setting.Value) bool {
+	return len(a) == len(b) && (len(a) == 0 || reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() || maps.EqualFunc(a, b, setting.Value.Equal))
+}
+
+func sameRule(a, b *rule.Rule) bool { return a == b || a.Source() == b.Source() }
+
+func sameUnit(a, b *estate.Unit) bool {
+	return a.ID == b.ID && a.Parent == b.Parent && slices.Equal(a.Detach, b.Detach)
+}
+
+func samePerson(a, b *estate.Person) bool {
+	return a.ID == b.ID && a.Name == b.Name && a.Mail == b.Mail && a.Unit == b.Unit && sameValues(a.Attributes, b.Attributes)
+}
+
+func sameDevice(a, b *estate.Device) bool {
+	return a.ID == b.ID && a.Serial == b.Serial && a.Owner == b.Owner && a.Unit == b.Unit && a.OS == b.OS && a.OSVersion == b.OSVersion && a.Edition == b.Edition && a.Model == b.Model &&
+		slices.Equal(a.Tags, b.Tags) && sameValues(a.Facts, b.Facts)
+}
+
+func sameGroup(a, b *estate.Group) bool {
+	return a.ID == b.ID && a.Of == b.Of && sameMembers(a, b) && slices.Equal(a.Groups, b.Groups) && sameRule(a.Rule, b.Rule) && slices.Equal(a.Detach, b.Detach)
+}
+
+func sameMembers(a, b *estate.Group) bool {
+	return a.Of == b.Of && len(a.Members) == len(b.Members) && (len(a.Members) == 0 || &a.Members[0] == &b.Members[0] || slices.Equal(a.Members, b.Members))
+}
+
+func sameAudience(a, b *estate.Policy) bool {
+	return a.State == b.State && slices.Equal(a.Platforms, b.Platforms) && slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude) && sameRule(a.Audience.When, b.Audience.When)
+}
+
+func sameEntry(a, b *estate.Entry) bool { return a.Lock == b.Lock && sameBytes(a.Value, b.Value) }
+
+// sameBytes is stricter than Equal: files must be called the same too.
+func sameBytes(a, b setting.Value) bool {
+	if !a.Equal(b) {
+		return false
+	}
+	if kind := a.Kind(); kind == setting.FileKind || kind == setting.Table {
+		return reflect.DeepEqual(a, b)
+	}
+	return true
+}
+
+func samePolicy(a, b *estate.Policy) bool {
+	return a.ID == b.ID && a.Kind == b.Kind && a.Priority == b.Priority && sameAudience(a, b) && len(a.Entries) == len(b.Entries) &&
+		(len(a.Entries) == 0 || &a.Entries[0] == &b.Entries[0] || slices.EqualFunc(a.Entries, b.Entries, func(x, y estate.Entry) bool { return x.Setting == y.Setting && sameEntry(&x, &y) }))
+}
+
+func sameException(a, b *estate.Exception) bool {
+	return a.ID == b.ID && a.Setting == b.Setting && a.Target == b.Target && a.Unset == b.Unset && a.From == b.From && a.Until == b.Until && a.ApprovedOn == b.ApprovedOn && sameBytes(a.Value, b.Value)
+}
+
+func sameDefinition(a, b *setting.Definition) bool {
+	forced := func(x, y setting.Forced) bool { return sameRule(x.When, y.When) && sameBytes(x.Value, y.Value) }
+	if !slices.EqualFunc(a.Forced, b.Forced, forced) {
+		return false
+	}
+	x, y := *a, *b
+	x.Forced, y.Forced = nil, nil
+	return reflect.DeepEqual(x, y)
+}
+
+func sameCheck(a, b *estate.Check) bool {
+	return a.ID == b.ID && a.Message == b.Message && slices.Equal(a.Settings, b.Settings) && sameRule(a.When, b.When)
+}

@@ -1,0 +1,238 @@
+// This file takes in groups: whom they list, and in which order they are worked out.
+
+package resolve
+
+import (
+	"slices"
+	"sync"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+)
+
+func (b *builder) groupsOf() {
+	was, p := b.was, b.next
+	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
+	d := compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
+	if d.same {
+		p.groups, p.groupAt, p.groupOrder, p.detaching = slices.Clone(was.groups), was.groupAt, was.groupOrder, was.detaching
+	} else {
+		p.groupAt = was.groupAt.with(d.gone, idsAt(p.snapshot.Groups, d.fresh, groupID))
+		p.groups = make([]group, p.groupAt.n)
+		for i := range p.snapshot.Groups {
+			g := &p.snapshot.Groups[i]
+			at := p.groupAt.place(g.ID)
+			if at < len(was.groups) {
+				p.groups[at] = was.groups[at]
+			}
+			p.groups[at].Group = g
+		}
+		lister := b.lister()
+		for _, i := range append(slices.Clone(d.altered), d.fresh...) {
+			g := &p.snapshot.Groups[i]
+			at := p.groupAt.place(g.ID)
+			before, known := was.groupAt.at(g.ID)
+			is := &p.groups[at]
+			if !known {
+				*is = group{Group: g}
+			}
+			if !known || !slices.Equal(was.groups[before].Detach, g.Detach) {
+				b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
+			}
+			is.formula = p.words.formula(g.Rule)
+			if !known || !sameMembers(was.groups[before].Group, g) {
+				is.people, is.listed = lister.list(g)
+			}
+			if !known || was.groups[before].Of != g.Of || !sameMembers(was.groups[before].Group, g) || !sameRule(was.groups[before].Rule, g.Rule) || !slices.Equal(was.groups[before].Groups, g.Groups) {
+				b.changes.groups[at] = true
+			}
+		}
+		for at := range p.groups {
+			if g := &p.groups[at]; g.Group != nil {
+				g.nested = make([]int, 0, len(g.Groups))
+				for _, id := range g.Groups {
+					if member, known := p.groupAt.at(id); known {
+						g.nested = append(g.nested, member)
+					}
+				}
+			}
+		}
+		p.groupOrder = p.orderGroups()
+		p.detaching = nil
+		for at := range p.groups {
+			if p.groups[at].Group != nil && len(p.groups[at].Detach) > 0 {
+				p.detaching = append(p.detaching, at)
+			}
+		}
+	}
+	b.unlist(b.gonePeople)
+	b.relist()
+	for i := range p.groups {
+		p.groups[i].rows, p.groups[i].listed = padded(p.groups[i].rows, p.blocks()), padded(p.groups[i].listed, p.blocks())
+	}
+}
+
+// padded gives a list with at least n blocks; a longer one is a copy.
+func padded[T any](list []T, n int) []T {
+	if len(list) >= n {
+		return list
+	}
+	return append(slices.Clip(list), make([]T, n-len(list))...)
+}
+
+// orderGroups puts every group after those that it has as members.
+func (p *Plan) orderGroups() []int {
+	order := make([]int, 0, len(p.groups))
+	seen := make([]bool, len(p.groups))
+	var visit func(at int)
+	visit = func(at int) {
+		if seen[at] || p.groups[at].Group == nil {
+			return
+		}
+		seen[at] = true
+		for _, member := range p.groups[at].nested {
+			visit(member)
+		}
+		order = append(order, at)
+	}
+	for at := range p.groups {
+		visit(at)
+	}
+	return order
+}
+
+// lister makes sets of listed members.
+type lister struct {
+	p       *Plan
+	devices []rowset.Set
+	people  []rowset.Set
+	owned   func() (first, next []int32) // by person: the first device, and by device: the next one of the same owner
+}
+
+func (b *builder) lister() *lister {
+	p := b.next
+	return &lister{p: p, devices: make([]rowset.Set, p.blocks()), people: make([]rowset.Set, blocksOf(len(p.people))), owned: sync.OnceValues(p.owned)}
+}
+
+// owned chains the devices of each person.
+func (p *Plan) owned() (first, next []int32) {
+	first, next = make([]int32, len(p.people)), make([]int32, len(p.devices))
+	for i := range first {
+		first[i] = none
+	}
+	for at := len(p.devices) - 1; at >= 0; at-- {
+		if o := p.owner[at]; o != none {
+			next[at], first[o] = first[o], int32(at)
+		}
+	}
+	return first, next
+}
+
+// list gives the people and the laptops that a group lists.
+func (l *lister) list(g *estate.Group) (people, laptops []rowset.Packed) {
+	if g.Of == estate.OfPeople {
+		first, next := l.owned()
+		for _, id := range g.Members {
+			at, known := l.p.personAt.at(estate.PersonID(id))
+			if !known {
+				continue
+			}
+			l.people[at>>rowset.Shift].Add(at & (rowset.Rows - 1))
+			for dev := first[at]; dev != none; dev = next[dev] {
+				l.devices[dev>>rowset.Shift].Add(int(dev) & (rowset.Rows - 1))
+			}
+		}
+		people = packAll(l.people)
+	} else {
+		for _, id := range g.Members {
+			if at, known := l.p.deviceAt.at(estate.DeviceID(id)); known {
+				l.devices[at>>rowset.Shift].Add(at & (rowset.Rows - 1))
+			}
+		}
+	}
+	return people, packAll(l.devices)
+}
+
+// packAll packs sets and makes them empty.
+func packAll(sets []rowset.Set) []rowset.Packed {
+	out := make([]rowset.Packed, len(sets))
+	for i := range sets {
+		if !sets[i].Empty() {
+			out[i] = sets[i].Pack()
+			sets[i].Clear()
+		}
+	}
+	return out
+}
+
+// unlist takes people who are gone out of the groups that still list them: their numbers may be given again.
+func (b *builder) unlist(gone []estate.PersonID) {
+	for _, id := range gone {
+		who, known := b.was.personAt.at(id)
+		if !known {
+			continue
+		}
+		for at := range b.next.groups {
+			g := &b.next.groups[at]
+			block, row := who>>rowset.Shift, who&(rowset.Rows-1)
+			if block >= len(g.people) || !g.people[block].Has(row) {
+				continue
+			}
+			var rows rowset.Set
+			g.people[block].Into(&rows)
+			rows.Remove(row)
+			g.people = slices.Clone(g.people)
+			g.people[block] = rows.Pack()
+		}
+	}
+}
+
+// relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops came.
+func (b *builder) relist() {
+	p := b.next
+	var rows, listed rowset.Set
+	for block := range b.rows {
+		if b.rows[block] == nil || b.was == nothing {
+			continue
+		}
+		b.rows[block].Into(&rows)
+		for at := range p.groups {
+			g := &p.groups[at]
+			if g.Group == nil || b.changes.groups[at] {
+				continue
+			}
+			var now rowset.Packed
+			if block < len(g.listed) {
+				now = g.listed[block]
+			}
+			altered := false
+			for row := range rows.All() {
+				dev := block<<rowset.Shift + row
+				o := p.owner[dev]
+				is := o != none && int(o)>>rowset.Shift < len(g.people) && g.people[o>>rowset.Shift].Has(int(o)&(rowset.Rows-1))
+				if g.Of == estate.OfDevices { // a number that is free lists nobody
+					is = now.Has(row) && p.devices[dev].Device != nil
+				}
+				if is == now.Has(row) {
+					continue
+				}
+				if !altered {
+					altered = true
+					now.Into(&listed)
+				}
+				if is {
+					listed.Add(row)
+				} else {
+					listed.Remove(row)
+				}
+			}
+			if altered {
+				g.listed = slices.Clone(g.listed)
+				for len(g.listed) <= block {
+					g.listed = append(g.listed, nil)
+				}
+				g.listed[block] = listed.Pack()
+			}
+		}
+	}
+}

@@ -1,0 +1,73 @@
+// This file has everybody with the groups of people that they are in.
+
+package resolve
+
+import (
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+)
+
+// gatherPeople makes the roll of all people with their groups.
+func (p *Plan) gatherPeople() *roll {
+	r := p.everybody()
+	r.groups = make([][]rowset.Packed, len(p.groups))
+	for at := range p.groups {
+		if p.groups[at].Group != nil && p.groups[at].Of == estate.OfPeople {
+			r.groups[at] = make([]rowset.Packed, len(r.alive))
+		}
+	}
+	p.over(r, func(w *worker) {
+		for _, at := range p.groupOrder {
+			g := &p.groups[at]
+			if g.Of != estate.OfPeople {
+				continue
+			}
+			mark := w.mark()
+			rows := w.temp()
+			rows.Clear()
+			if w.block < len(g.people) {
+				g.people[w.block].OrInto(rows)
+			}
+			if g.formula != nil {
+				is, _ := w.truth(g.formula)
+				rows.Or(is)
+			}
+			for _, member := range g.nested {
+				r.groups[member][w.block].OrInto(rows)
+			}
+			rows.And(&w.dom)
+			r.groups[at][w.block] = rows.Pack()
+			w.release(mark)
+		}
+	})
+	return r
+}
+
+// everybody is the roll of all people, without their groups.
+func (p *Plan) everybody() *roll {
+	r := &roll{person: make([]int32, len(p.people)), alive: make([]rowset.Packed, blocksOf(len(p.people)))}
+	var rows rowset.Set
+	for b := range r.alive {
+		rows.Clear()
+		for at := b << rowset.Shift; at < min((b+1)<<rowset.Shift, len(p.people)); at++ {
+			r.person[at] = int32(at)
+			if p.people[at].Person != nil {
+				rows.Add(at & (rowset.Rows - 1))
+			}
+		}
+		r.alive[b] = rows.Pack()
+	}
+	return r
+}
+
+// over goes through the blocks of a roll.
+func (p *Plan) over(r *roll, do func(w *worker)) {
+	w := p.worker(r)
+	defer w.done()
+	var alive rowset.Set
+	for b, packed := range r.alive {
+		packed.Into(&alive)
+		w.load(b, &alive)
+		do(w)
+	}
+}

@@ -1,0 +1,143 @@
+// This file says what becomes of every policy's entry for a setting, counted over laptops.
+
+package resolve
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Standing is what becomes of one policy's entry for a setting.
+type Standing struct {
+	Policy  estate.PolicyID
+	Value   setting.Value
+	Locked  bool
+	Devices int          // laptops to which it brings the setting, and that support it
+	Among   int          // of those, the ones that were asked about
+	Fates   map[Fate]int // what becomes of it on these
+}
+
+// Standings says what becomes of the entries for a setting, with counts of their own for some laptops. They come by policy.
+func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
+	at, known := p.settingAt.at(id)
+	if !known {
+		return nil
+	}
+	c := &p.contests[at]
+	by := map[int]*Standing{}
+	p.over(p.laptops(), func(w *worker) {
+		mark := w.mark()
+		defer w.release(mark)
+		asked, here := w.temp(), w.temp()
+		asked.Clear()
+		if w.block < len(among.blocks) {
+			among.blocks[w.block].OrInto(asked)
+		}
+		in := slices.Clone(w.contestants(c, &w.dom))
+		for _, s := range in {
+			is := by[s.policy]
+			if is == nil {
+				is = &Standing{Policy: p.policies[s.policy].ID, Value: s.Value, Locked: s.Lock, Fates: map[Fate]int{}}
+				by[s.policy] = is
+			}
+			here.Copy(s.live)
+			if s.detached != nil {
+				here.Or(s.detached)
+			}
+			w.supported(c, here)
+			is.Devices += here.Len()
+			here.And(asked)
+			is.Among += here.Len()
+		}
+		if asked.Empty() {
+			return
+		}
+		w.witness = fateCounter{by}
+		w.emitted = 0
+		w.decide(c, in, asked)
+		w.witness, w.emitted = nil, 0
+	})
+	out := make([]Standing, 0, len(by))
+	for _, s := range by {
+		out = append(out, *s)
+	}
+	slices.SortFunc(out, func(a, b Standing) int { return cmp.Compare(a.Policy, b.Policy) })
+	return out
+}
+
+// fateCounter counts fates by policy.
+type fateCounter struct{ of map[int]*Standing }
+
+func (f fateCounter) fate(of *slot, is Fate, rows *rowset.Set) {
+	f.of[of.policy].Fates[is] += rows.Len()
+}
+
+func (fateCounter) by(How, *estate.Exception, *rowset.Set) {}
+
+// Forced gives the laptops on which a setting has a forced value instead of the decided one.
+func (w *Whole) Forced(id setting.ID) Devices {
+	at, known := w.plan.settingAt.at(id)
+	if !known || len(w.plan.contests[at].forced) == 0 {
+		return Devices{}
+	}
+	found := w.plan.tally()
+	w.plan.over(w.plan.laptops(), func(k *worker) { found.set(k.block, w.forcedRows(k, at, k.block)) })
+	return found.of(w.plan)
+}
+
+// Lacking gives the laptops that do not support a setting, by the first reason.
+func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
+	at, there := p.settingAt.at(id)
+	if !there || len(p.contests[at].def.Supports) == 0 {
+		return nil
+	}
+	found := gather[setting.Unsupported](p)
+	p.over(p.laptops(), func(w *worker) {
+		for why, number := range unsupportedAs {
+			if rows := w.lacking(&p.contests[at])[number-noPlatform]; rows != nil {
+				found.add(why, w.block, rows)
+			}
+		}
+	})
+	out := map[setting.Unsupported]Devices{}
+	for why := range found.sets {
+		out[why] = found.devices(why)
+	}
+	return out
+}
+
+// Winners gives, by policy, the laptops among some on which the policy's entry for a setting won, before any forcing.
+func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices {
+	at, known := p.settingAt.at(id)
+	if !known {
+		return nil
+	}
+	found := gather[estate.PolicyID](p)
+	p.over(p.laptops(), func(w *worker) {
+		dom := w.keep()
+		if w.block < len(among.blocks) {
+			among.blocks[w.block].Into(dom)
+		}
+		dom.And(&w.dom)
+		if dom.Empty() {
+			return
+		}
+		w.setAside = 0
+		f := &fates{w: w, won: map[*slot]*rowset.Set{}, clashing: map[*slot]*rowset.Set{}, ruledOut: map[*slot]*rowset.Set{}}
+		w.emitted, w.witness = 0, f
+		w.decide(&p.contests[at], slices.Clone(w.contestants(&p.contests[at], dom)), dom)
+		w.witness, w.emitted = nil, 0
+		for slot, rows := range f.won {
+			found.add(slot.id, w.block, rows)
+		}
+	})
+	out := make(map[estate.PolicyID]Devices, len(found.sets))
+	for policy := range found.sets {
+		out[policy] = found.devices(policy)
+	}
+	return out
+}

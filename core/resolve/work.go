@@ -1,0 +1,462 @@
+// This file works out what altered, block by block: groups, whom policies reach, what settings come out as, what is forced, and what
+// checks find. Blocks are worked on side by side.
+
+package resolve
+
+import (
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+)
+
+// pass is one going-through of the blocks.
+type pass struct {
+	was, next *Plan
+	*changes
+	full    bool // everything is worked out
+	members bool // groups and audiences too, not only what settings come out as
+	after   *Whole
+	naming  func() [][]int // by group: policies that name it
+	few     []int          // groups to look at where no laptop is touched
+	away    bool           // somebody goes their own way, before or after
+	limited []int          // settings that not every laptop supports
+}
+
+// put is something that came out otherwise in a block.
+type put struct {
+	what   putWhat
+	at     int
+	arm    int
+	block  int
+	packed []uint64
+}
+
+type putWhat uint8
+
+const (
+	putGroup putWhat = iota
+	putArm
+	putDecided
+	putFinal
+	putProblem
+)
+
+// hand is a worker of a pass, with what it found of a block.
+type hand struct {
+	*worker
+	*pass
+	puts []put
+
+	alive, touched, wide *rowset.Set
+	stayed               *rowset.Set // laptops that are there before and after
+	groupsAltered        []madeSet
+	masks                []madeSet // by setting: laptops to decide it for again
+	masked               []int
+	altered              []madeSet // by setting: laptops for which it may have come out otherwise
+	final                []madeSet
+	order                []int
+	cells                [putProblem][]madeParts // what was put in this block
+}
+
+// work goes through the blocks of a plan that was made of another.
+func (p *Plan) work(was *Plan, c *changes) {
+	was.wholeOnce.Lock()
+	before := was.whole
+	was.wholeOnce.Unlock()
+	k := &pass{was: was, next: p, changes: c, full: was == nothing, members: true}
+	if before != nil {
+		k.after = before.on(p)
+	}
+	k.run()
+	if k.after != nil {
+		k.after.of = nil
+		p.whole = k.after
+	}
+}
+
+// Estate resolves every laptop for its owner. It is worked out once; plans made With another snapshot have it from this one.
+func (p *Plan) Estate() *Whole {
+	p.wholeOnce.Lock()
+	defer p.wholeOnce.Unlock()
+	if p.whole == nil {
+		p.whole = (&Whole{}).on(p)
+		k := &pass{was: p, next: p, changes: &changes{rows: make([]rowset.Packed, p.blocks()), systems: make([]rowset.Packed, p.blocks())}, full: true, after: p.whole}
+		k.run()
+		p.whole.of = nil
+	}
+	return p.whole
+}
+
+func (k *pass) run() {
+	p := k.next
+	k.naming = sync.OnceValue(p.naming)
+	k.away = p.anyDetached() || k.was.anyDetached()
+	for at := range p.contests {
+		if def := p.contests[at].def; def != nil && len(def.Supports) > 0 {
+			k.limited = append(k.limited, at)
+		}
+	}
+	if !k.full {
+		altered := map[int]bool{}
+		for _, g := range p.groupOrder {
+			if k.changes.groups[g] || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return altered[member] }) {
+				altered[g] = true
+				k.few = append(k.few, g)
+			}
+		}
+	}
+	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks)+len(k.detached) > 0
+	var blocks []int
+	for b := range p.blocks() {
+		if wide || k.rows[b] != nil {
+			blocks = append(blocks, b)
+		}
+	}
+	if len(blocks) == 0 {
+		return
+	}
+	hands := make([]*hand, min(runtime.GOMAXPROCS(0), len(blocks)))
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for i := range hands {
+		h := &hand{worker: p.worker(p.laptops()), pass: k}
+		hands[i] = h
+		wait.Go(func() {
+			for {
+				at := int(next.Add(1)) - 1
+				if at >= len(blocks) {
+					return
+				}
+				h.work(blocks[at], wide)
+			}
+		})
+	}
+	wait.Wait()
+	for _, h := range hands {
+		k.apply(h.puts)
+		h.done()
+	}
+}
+
+// naming lists by group the policies that name it.
+func (p *Plan) naming() [][]int {
+	out := make([][]int, len(p.groups))
+	for at := range p.policies {
+		pol := &p.policies[at]
+		add := func(t *target) {
+			if t.Kind == estate.ToGroup && !slices.Contains(out[t.at], at) {
+				out[t.at] = append(out[t.at], at)
+			}
+		}
+		for _, list := range pol.include {
+			for i := range list {
+				add(&list[i])
+			}
+		}
+		for i := range pol.exclude {
+			add(&pol.exclude[i])
+		}
+	}
+	return out
+}
+
+func (p *Plan) anyDetached() bool {
+	return len(p.detaching) > 0 || len(p.apart) > 0
+}
+
+// apply writes what came out otherwise. Lists that are shared with another plan are copied before.
+func (k *pass) apply(puts []put) {
+	for _, one := range puts {
+		switch one.what {
+		case putGroup:
+			k.next.groups[one.at].rows = owned(k.next.groups[one.at].rows, k.groupRows(one.at), one.block, rowset.Packed(one.packed))
+		case putArm:
+			pol := &k.next.policies[one.at]
+			if one.at < len(k.was.policies) && len(k.was.policies[one.at].arms) > 0 && len(pol.arms) > 0 && &k.was.policies[one.at].arms[0] == &pol.arms[0] {
+				pol.arms = slices.Clone(pol.arms)
+			}
+			var shared []rowset.Packed
+			if one.at < len(k.was.policies) && one.arm < len(k.was.policies[one.at].arms) {
+				shared = k.was.policies[one.at].arms[one.arm]
+			}
+			pol.arms[one.arm] = owned(pol.arms[one.arm], shared, one.block, rowset.Packed(one.packed))
+		case putDecided:
+			k.after.decided[one.at] = owned(k.after.decided[one.at], partsOf(k.after.of.decided, one.at), one.block, rowset.Parts(one.packed))
+		case putFinal:
+			k.after.final[one.at] = owned(k.after.final[one.at], partsOf(k.after.of.final, one.at), one.block, rowset.Parts(one.packed))
+		case putProblem:
+			var shared []rowset.Packed
+			if one.at < len(k.after.of.problems) {
+				shared = k.after.of.problems[one.at]
+			}
+			k.after.problems[one.at] = owned(k.after.problems[one.at], shared, one.block, rowset.Packed(one.packed))
+		}
+	}
+}
+
+func (k *pass) groupRows(at int) []rowset.Packed {
+	if at < len(k.was.groups) {
+		return k.was.groups[at].rows
+	}
+	return nil
+}
+
+func partsOf(list [][]rowset.Parts, at int) []rowset.Parts {
+	if at < len(list) {
+		return list[at]
+	}
+	return nil
+}
+
+// owned sets one block of a list, in a copy where the list is the shared one.
+func owned[T any](list, shared []T, block int, is T) []T {
+	if len(list) > 0 && len(shared) > 0 && &list[0] == &shared[0] {
+		list = slices.Clone(list)
+	}
+	list[block] = is
+	return list
+}
+
+// made gives the set of a thing in a list of sets that are good for this block.
+func (h *hand) made(list *[]madeSet, at int) *rowset.Set {
+	for len(*list) <= at {
+		*list = append(*list, madeSet{})
+	}
+	m := &(*list)[at]
+	if m.epoch != h.epoch {
+		*m = madeSet{h.epoch, h.keep()}
+	}
+	return m.set
+}
+
+func (h *hand) known(list []madeSet, at int) *rowset.Set {
+	if at < len(list) && list[at].epoch == h.epoch {
+		return list[at].set
+	}
+	return nil
+}
+
+func (h *hand) work(block int, wide bool) {
+	p := h.next
+	var alive, touched rowset.Set
+	p.alive[block].Into(&alive)
+	h.rows[block].Into(&touched)
+	if wide {
+		h.load(block, &alive)
+	} else {
+		var dom rowset.Set
+		dom.SetAnd(&alive, &touched)
+		h.load(block, &dom)
+	}
+	h.alive, h.touched, h.wide, h.stayed = &alive, &touched, h.keep(), h.keep()
+	if block < len(h.was.alive) {
+		h.was.alive[block].Into(h.stayed)
+		h.stayed.And(&alive)
+	}
+	h.wide.Copy(&alive)
+	h.wide.Or(&touched)
+	h.masked = h.masked[:0]
+	if h.members {
+		h.workGroups()
+		h.workPolicies()
+	}
+	if h.after != nil {
+		h.workSettings()
+	}
+}
+
+// patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where it is as it was.
+func (h *hand) patch(was rowset.Packed, mask, is *rowset.Set, differs *rowset.Set) (out *rowset.Set, ok bool) {
+	mark := h.mark()
+	defer h.release(mark)
+	out = h.keep()
+	was.Into(out)
+	old := h.temp()
+	old.Copy(out)
+	out.AndNot(mask)
+	other := h.temp()
+	other.SetAnd(is, mask)
+	out.Or(other)
+	if out.Equal(old) {
+		return out, false
+	}
+	if differs != nil {
+		other.SetAndNot(out, old)
+		differs.Or(other)
+		other.SetAndNot(old, out)
+		differs.Or(other)
+	}
+	return out, true
+}
+
+func (h *hand) workGroups() {
+	p := h.next
+	list := h.few
+	if h.full || !h.touched.Empty() {
+		list = p.groupOrder
+	}
+	for len(h.worker.groups) < len(p.groups) {
+		h.worker.groups = append(h.worker.groups, madeSet{})
+	}
+	var owners *rowset.Set
+	for _, g := range list {
+		mark := h.mark()
+		is := &p.groups[g]
+		mask := h.wide
+		if !h.full && !h.changes.groups[g] {
+			mask = h.temp()
+			mask.Copy(h.touched)
+			for _, member := range is.nested {
+				if differs := h.known(h.groupsAltered, member); differs != nil {
+					mask.Or(differs)
+				}
+			}
+		}
+		if mask.Empty() {
+			h.release(mark)
+			continue
+		}
+		rows := h.temp()
+		is.listed[h.block].Into(rows)
+		if is.formula != nil {
+			holds, _ := h.truth(is.formula)
+			if is.Of == estate.OfPeople {
+				if owners == nil {
+					owners = h.keep()
+					for row := range h.dom.All() {
+						if h.person[row] != none {
+							owners.Add(row)
+						}
+					}
+				}
+				here := h.temp()
+				here.SetAnd(holds, owners)
+				rows.Or(here)
+			} else {
+				rows.Or(holds)
+			}
+		}
+		for _, member := range is.nested {
+			if set := h.group(member); set != nil {
+				rows.Or(set)
+			}
+		}
+		rows.And(h.alive)
+		if h.full {
+			set := h.keep()
+			set.SetAnd(rows, mask)
+			h.worker.groups[g] = madeSet{epoch: h.epoch}
+			if !set.Empty() {
+				h.worker.groups[g].set = set
+				is.rows[h.block] = set.Pack()
+			}
+			h.release(mark)
+			continue
+		}
+		differs := h.made(&h.groupsAltered, g)
+		set, altered := h.patch(is.rows[h.block], mask, rows, differs)
+		h.worker.groups[g] = madeSet{h.epoch, set}
+		if altered {
+			h.puts = append(h.puts, put{putGroup, g, 0, h.block, set.Pack()})
+		}
+		h.release(mark)
+	}
+}
+
+func (h *hand) workPolicies() {
+	p := h.next
+	h.order = h.order[:0]
+	if h.full || !h.touched.Empty() {
+		for at := range p.policies {
+			h.order = append(h.order, at)
+		}
+	} else {
+		for at := range h.changes.policies {
+			h.order = append(h.order, at)
+		}
+		for g := range h.groupsAltered {
+			if differs := h.known(h.groupsAltered, g); differs != nil && !differs.Empty() {
+				for _, at := range h.naming()[g] {
+					if !slices.Contains(h.order, at) {
+						h.order = append(h.order, at)
+					}
+				}
+			}
+		}
+	}
+	for _, at := range h.order {
+		h.workPolicy(at)
+	}
+}
+
+func (h *hand) workPolicy(at int) {
+	pol := &h.next.policies[at]
+	if pol.Policy == nil || pol.State != estate.Active {
+		return
+	}
+	mark := h.mark()
+	defer h.release(mark)
+	mask := h.wide
+	if !h.full && !h.changes.policies[at] {
+		mask = h.temp()
+		mask.Copy(h.touched)
+		add := func(t *target) {
+			if t.Kind == estate.ToGroup {
+				if differs := h.known(h.groupsAltered, t.at); differs != nil {
+					mask.Or(differs)
+				}
+			}
+		}
+		for _, list := range pol.include {
+			for i := range list {
+				add(&list[i])
+			}
+		}
+		for i := range pol.exclude {
+			add(&pol.exclude[i])
+		}
+		if mask.Empty() {
+			return
+		}
+	}
+	if len(pol.levels) > 0 {
+		h.armRoom(at, len(pol.levels)-1)
+	}
+	if h.full {
+		for arm := range pol.levels {
+			h.arms[at][arm] = armSets{epoch: h.epoch}
+		}
+		h.audience(pol, func(arm int, rows *rowset.Set) {
+			all := h.keep()
+			all.Copy(rows)
+			h.arms[at][arm].all = all
+			pol.arms[arm][h.block] = all.Pack()
+		})
+		return
+	}
+	news := make([]*rowset.Set, len(pol.levels))
+	for arm := range news {
+		news[arm] = h.keep()
+	}
+	h.audience(pol, func(arm int, rows *rowset.Set) { news[arm].Copy(rows) })
+	differs := h.keep()
+	for arm := range news {
+		set, altered := h.patch(pol.arms[arm][h.block], mask, news[arm], differs)
+		h.arms[at][arm] = armSets{epoch: h.epoch}
+		if !set.Empty() {
+			h.arms[at][arm].all = set
+		}
+		if altered {
+			h.puts = append(h.puts, put{putArm, at, arm, h.block, set.Pack()})
+		}
+	}
+	if !differs.Empty() && h.after != nil {
+		for i := range pol.entries {
+			h.again(pol.entries[i].setting, differs)
+		}
+	}
+}

@@ -1,0 +1,130 @@
+// This file walks through random edits of an estate of several blocks of laptops: what is made of the plan before must be what is made
+// from nothing, and an edit that is checked by itself must find what a look at everything finds.
+
+package resolve_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"testing"
+
+	"zenithridge.example/zridge/core/estate"
+	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/demo/world"
+)
+
+// worldEdits makes one edit, or several at once, of any kind.
+func worldEdits(r *rand.Rand, s *estate.Snapshot) (out []estate.Edit, what string) {
+	for range 1 + r.IntN(2) {
+		if n := r.IntN(len(edits) + 3); n < len(edits) {
+			out = append(out, edits[n].make(r, s, r.IntN(len(s.Policies))))
+			what += edits[n].name + " "
+		} else {
+			d := s.Devices[r.IntN(len(s.Devices))]
+			switch n - len(edits) {
+			case 0:
+				d.Unit = pick(r, s.Units).ID
+			case 1:
+				d.Owner, d.OSVersion = pick(r, s.People).ID, "9.9"
+			default:
+				d.ID = estate.DeviceID(fmt.Sprintf("new%d", r.IntN(50)))
+			}
+			out = append(out, estate.Edit{Kind: estate.KindDevice, ID: string(d.ID), Object: d})
+			what += "device "
+		}
+	}
+	return out, what
+}
+
+// sameWhole says what differs between two resolutions of which the one was made of the other with nothing altered: nothing must.
+func sameWhole(a, b *Whole) string {
+	if d := Differ(b, a); len(d.Alterations)+len(d.ConflictsGained)+len(d.ConflictsCleared)+len(d.ProblemsGained)+len(d.ProblemsCleared)+len(d.Movements) > 0 {
+		return fmt.Sprintf("%d alterations, %d and %d conflicts, %d movements", len(d.Alterations), len(d.ConflictsGained), len(d.ConflictsCleared), len(d.Movements))
+	}
+	return ""
+}
+
+// TestEditsOfALargeEstate takes the steps from ZRIDGE_EDITS and the laptops from ZRIDGE_LAPTOPS, so that 1,000 edits at 100,000 laptops
+// can be tried too; by default a few at three blocks of laptops.
+func TestEditsOfALargeEstate(t *testing.T) {
+	number := func(name string, otherwise int) int {
+		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+			return n
+		}
+		return otherwise
+	}
+	laptops, steps := number("ZRIDGE_LAPTOPS", 9000), number("ZRIDGE_EDITS", 25)
+	size := world.Size{Devices: laptops, Units: 60, Groups: 150, Policies: 120, Settings: 400}
+	if laptops > 20_000 {
+		size = world.Of(laptops)
+	}
+	s := world.Make(size, 5)
+	plan := Compile(s)
+	plan.Estate()
+	r := rand.New(rand.NewPCG(8, 9))
+	for step := range steps {
+		list, what := worldEdits(r, s)
+		next := s.With(list...)
+		made := plan.With(next)
+		fresh := Compile(next)
+		if d := statesDiffer(r, s, made.Estate(), fresh.Estate()); d != "" {
+			t.Fatalf("step %d, %s: %s", step, what, d)
+		}
+		if step%10 == 0 { // a plan that is made of it with nothing altered differs in nothing
+			if d := sameWhole(made.Estate(), made.With(next.With()).Estate()); d != "" {
+				t.Fatalf("step %d, %s: %s", step, what, d)
+			}
+		}
+		there := func(kind estate.Kind, id string) bool {
+			if kind == estate.KindDevice {
+				return made.Device(estate.DeviceID(id)) != nil
+			}
+			return made.Person(estate.PersonID(id)) != nil
+		}
+		faults, ok := next.ValidateEdits(list, there)
+		if all := next.Validate(); !ok || len(faults) != len(all) {
+			t.Fatalf("step %d, %s: checked by itself it has %v, among everything %v", step, what, faults, all)
+		}
+		s, plan = next, made
+	}
+}
+
+// statesDiffer compares what settings come out as, setting by setting as sets of laptops, and what is found of the estate.
+func statesDiffer(r *rand.Rand, s *estate.Snapshot, a, b *Whole) string {
+	for i := range s.Settings {
+		id := s.Settings[i].ID
+		x, y := a.States(id, a.Plan().All()), b.States(id, b.Plan().All())
+		if len(x) != len(y) {
+			return fmt.Sprintf("%s has %d states, from nothing %d", id, len(x), len(y))
+		}
+		for j := range x {
+			if !x[j].Equal(y[j].State) || x[j].Devices.Len() != y[j].Devices.Len() {
+				return fmt.Sprintf("%s is %v on %d laptops, from nothing %v on %d", id, x[j].State, x[j].Devices.Len(), y[j].State, y[j].Devices.Len())
+			}
+			if r.IntN(20) == 0 && !slices.Equal(x[j].Devices.IDs(), y[j].Devices.IDs()) {
+				return fmt.Sprintf("%s is %v on other laptops", id, x[j].State)
+			}
+		}
+	}
+	for i := range s.Policies {
+		if x, y := a.Plan().Applies(s.Policies[i].ID), b.Plan().Applies(s.Policies[i].ID); x.Len() != y.Len() {
+			return fmt.Sprintf("%s applies to %d laptops, from nothing to %d", s.Policies[i].ID, x.Len(), y.Len())
+		}
+	}
+	told := func(w *Whole) (out []string) {
+		for _, c := range w.Conflicts() {
+			out = append(out, fmt.Sprint(c.Setting, c.Policies, c.Devices.Len(), len(c.Values)))
+		}
+		for _, p := range w.Problems() {
+			out = append(out, fmt.Sprint(p.Check, p.From, p.Devices.Len()))
+		}
+		return out
+	}
+	if x, y := told(a), told(b); !slices.Equal(x, y) {
+		return fmt.Sprintf("found %v, from nothing %v", x, y)
+	}
+	return ""
+}

@@ -1,0 +1,189 @@
+// This file measures the service at 100,000 laptops: its start, what a change would do while 200 laptops a second check in,
+// and memory.
+
+package service_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/demo/world"
+	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/wire"
+)
+
+// filled is a database with a made-up estate that was published.
+func filled(b *testing.B, s *estate.Snapshot) string {
+	b.Helper()
+	path := filepath.Join(b.TempDir(), "large.db")
+	db, err := store.Open(path)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	err = db.Transaction(func(tx *store.Store) error {
+		now := time.Now().UTC()
+		revision, err := tx.AddPublication(store.Publication{Title: "A made-up estate", By: "tests", At: now, Edits: 1})
+		if err != nil {
+			return err
+		}
+		var versions []store.ObjectVersion
+		for _, kind := range estate.Kinds {
+			for _, object := range files.AllObjects(s, kind) {
+				body, err := files.EncodeJSON(object)
+				if err != nil {
+					return err
+				}
+				versions = append(versions, store.ObjectVersion{Kind: string(kind), ID: files.ObjectID(object), Version: 1, Body: string(body), Revision: revision, By: "tests", At: now})
+			}
+		}
+		return tx.PutVersions(versions)
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	return path
+}
+
+// identitiesOf enrols the first laptops of an estate.
+func identitiesOf(b *testing.B, api *client.Client, s *estate.Snapshot, count int) []endpoint.Identity {
+	b.Helper()
+	ids := make([]endpoint.Identity, 0, count)
+	for at := 0; at < count; at += 240 {
+		var names []string
+		for i := at; i < at+240; i++ {
+			names = append(names, string(s.Devices[i].ID))
+		}
+		codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": names})
+		if err != nil {
+			b.Fatal(err)
+		}
+		for _, c := range codes {
+			id, err := endpoint.Enrol(context.Background(), endpoint.Client(4), api.Base, c.Code, c.Device, "")
+			if err != nil {
+				b.Fatal(err)
+			}
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// resident reads the process's resident memory, now and at its highest, in MB. The benchmark and its laptops are part of it.
+func resident(b *testing.B) (now, highest float64) {
+	b.Helper()
+	text, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		b.Skip("no /proc to read the memory from")
+	}
+	for _, line := range strings.Split(string(text), "\n") {
+		var kB float64
+		if n, _ := fmt.Sscanf(line, "VmRSS: %f kB", &kB); n == 1 {
+			now = kB / 1024
+		}
+		if n, _ := fmt.Sscanf(line, "VmHWM: %f kB", &kB); n == 1 {
+			highest = kB / 1024
+		}
+	}
+	return now, highest
+}
+
+// BenchmarkLarge measures the service with 100,000 laptops.
+func BenchmarkLarge(b *testing.B) {
+	const rate, asked = 200, 200
+	laptops := 100_000
+	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
+		laptops, _ = strconv.Atoi(text)
+	}
+	s := world.Make(world.Of(laptops), 1)
+	database := filled(b, s)
+	began := time.Now()
+	api := over(b, database)
+	started := time.Since(began)
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+
+	ids := identitiesOf(b, api, s, 240)
+	fleet := make([]*endpoint.Laptop, len(ids))
+	for i, id := range ids { // the first session of each brings everything: it is not what is measured
+		fleet[i] = endpoint.New(api.Base, http.DefaultClient, id, &endpoint.Memory{})
+		if _, err := fleet[i].CheckIn(ctx); err != nil {
+			b.Fatal(err)
+		}
+	}
+	var sessions, failed atomic.Int64
+	var wait sync.WaitGroup
+	tick := make(chan *endpoint.Laptop)
+	for range 8 {
+		wait.Go(func() {
+			for laptop := range tick {
+				if _, err := laptop.CheckIn(ctx); err != nil && ctx.Err() == nil {
+					failed.Add(1)
+				}
+				sessions.Add(1)
+			}
+		})
+	}
+	load := time.Now()
+	wait.Go(func() {
+		defer close(tick)
+		clock := time.NewTicker(time.Second / rate)
+		defer clock.Stop()
+		for i := 0; ctx.Err() == nil; i++ {
+			<-clock.C
+			select {
+			case tick <- fleet[i%len(fleet)]:
+			case <-ctx.Done():
+			}
+		}
+	})
+
+	random := rand.New(rand.NewPCG(3, 4))
+	var took []time.Duration
+	for b.Loop() {
+		for range asked {
+			p := s.Policies[random.IntN(len(s.Policies))]
+			p.Priority = int64(1 + random.IntN(1000))
+			body, err := files.EncodeJSON(p)
+			if err != nil {
+				b.Fatal(err)
+			}
+			edit := map[string]any{"edits": []any{map[string]any{"kind": "policies", "id": string(p.ID), "body": json.RawMessage(body)}}}
+			at := time.Now()
+			if answer, err := client.Post[wire.Impact](ctx, api, "/impact", edit); err != nil || len(answer.Faults) > 0 {
+				b.Fatal(answer.Faults, err)
+			}
+			took = append(took, time.Since(at))
+			time.Sleep(20 * time.Millisecond) // as somebody types, not as a load test
+		}
+	}
+	elapsed := time.Since(load)
+	stop()
+	wait.Wait()
+	slices.Sort(took)
+	now, highest := resident(b)
+	b.ReportMetric(started.Seconds(), "s-start")
+	b.ReportMetric(float64(sessions.Load())/elapsed.Seconds(), "check-ins/s")
+	b.ReportMetric(float64(failed.Load()), "failed")
+	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms-impact")
+	b.ReportMetric(float64(took[len(took)*95/100].Microseconds())/1000, "ms-impact-p95")
+	b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "ms-impact-worst")
+	b.ReportMetric(now, "MB-resident")
+	b.ReportMetric(highest, "MB-highest")
+}
