@@ -120,7 +120,7 @@ func TestFolderCommandsNeedNoService(t *testing.T) {
 		status int
 		want   string // on either stream
 	}{
-		{"check ../demo/estate --date 2026-11-23", 0, "2 conflicts, 3 problems, 4 lints"},
+		{"check ../demo/estate --date 2026-11-23", 0, "2 conflicts, 3 problems, 9 lints"},
 		{"check --strict ../demo/estate", 3, "conflict  media.usb_storage"},
 		{"check", 2, "expected one FOLDER"},
 		{"check /nowhere", 1, "no such file"},

@@ -132,7 +132,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	// The clash: the effect is shown before the ruling is kept.
 	p.link("Clashes")
 	p.shows("Banner text before sign-in")
-	p.shot("clashes")
 	p.mark("section", "Banner text before sign-in")
 	p.do("preferring the banner of people on call", chromedp.Click(chromedp.CSS("section[data-marked] .grid > div:nth-child(2) button")))
 	p.shows("Clash cleared")

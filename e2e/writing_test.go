@@ -165,7 +165,6 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.choose("Permission, row 4", "camera")
 	p.choose("Decision, row 4", "allow")
 	p.shows("is nearly “example.saltmarsh.helpline”, which was read from an application's file")
-	p.shot("policy-permissions")
 	p.button("Take row 4 out")
 	p.shows("Kept in the open change")
 

@@ -247,6 +247,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/impact/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a change does, as a document for the change board */
+        get: operations["impactReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/moved-devices": {
         parameters: {
             query?: never;
@@ -326,6 +343,40 @@ export interface paths {
         put?: never;
         /** Move settings of a policy into a new policy of the same audience */
         post: operations["splitPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clash-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When clashes began and ended, and by what; the newest first */
+        get: operations["clashEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clashes/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ways to settle a clash, each with what it would do */
+        get: operations["clashWays"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -821,6 +872,40 @@ export interface paths {
         get: operations["health"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What edits would do to what is live, together with a change; nothing is stored */
+        post: operations["impact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/impact/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The laptops behind one number of an impact */
+        post: operations["impactDevices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1712,6 +1797,88 @@ export interface components {
             theirs: string;
             title?: string;
         };
+        ClashCause: {
+            from?: string;
+            /** @enum {string} */
+            kind: "arrived" | "moved" | "handed" | "joined" | "parted" | "updated";
+            to?: string;
+        };
+        ClashDevice: {
+            /** @description Empty: the laptop stayed as it was */
+            causes: components["schemas"]["ClashCause"][];
+            id: string;
+        };
+        ClashEvent: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Empty: no edit did it */
+            change?: string;
+            /** Format: int64 */
+            devices: number;
+            /** @description No laptop had the clash before, or has it after */
+            fresh: boolean;
+            /** @description Else it ended */
+            gained: boolean;
+            /** @description The setting's title */
+            name?: string;
+            policies: string[];
+            /** Format: int64 */
+            revision: number;
+            /** @description The first of them */
+            sample: components["schemas"]["ClashDevice"][];
+            setting: string;
+            /** @description It stands today */
+            standing: boolean;
+            title: string;
+        };
+        ClashFix: {
+            body: unknown;
+            id: string;
+            kind: string;
+        };
+        ClashSince: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Empty: no edit did it */
+            change?: string;
+            /** Format: int64 */
+            revision: number;
+            title: string;
+        };
+        ClashWay: {
+            /**
+             * Format: int64
+             * @description That get something else, in any setting
+             */
+            devices: number;
+            edits: components["schemas"]["ClashFix"][];
+            /**
+             * Format: int64
+             * @description Other clashes that it would bring
+             */
+            gained: number;
+            /** @enum {string} */
+            kind: "prefer" | "raise" | "lock" | "leave-out" | "drop";
+            /**
+             * Format: int64
+             * @description Of those, devices on which policies would still clash on the setting
+             */
+            left: number;
+            /** @description In whose favour; with drop: whose entry is taken out */
+            policy: string;
+            /**
+             * Format: int64
+             * @description Devices that the clash touches
+             */
+            touched: number;
+            /**
+             * Format: int64
+             * @description Of those, devices that get a weaker value
+             */
+            weaker: number;
+        };
         ColumnDoc: {
             /** @enum {string} */
             content?: "any" | "certificate" | "application-rules" | "application";
@@ -1798,10 +1965,14 @@ export interface components {
             /** Format: int64 */
             device_count: number;
             devices: string[];
+            /** @description In an impact: names it, to ask for its laptops */
+            part?: string;
             policies: string[];
             setting: string;
             /** @description A ruling can settle it */
             settleable: boolean;
+            /** @description With what is live: where that is recorded, by what it began */
+            since?: components["schemas"]["ClashSince"];
             title?: string;
             values: components["schemas"]["CandidateAnswer"][];
         };
@@ -2251,6 +2422,8 @@ export interface components {
             devices: string[];
             from: string[];
             message: string;
+            /** @description In an impact: names it, to ask for its laptops */
+            part?: string;
             settings: string[];
         };
         Group: {
@@ -2373,12 +2546,37 @@ export interface components {
             prompt: number;
             /** Format: int64 */
             restart: number;
+            /** @description The first of these ways: weaker values first, then those of most devices */
             transitions: components["schemas"]["Transition"][];
+            /** @description Home units with most of the devices */
+            units: components["schemas"]["UnitCount"][];
+            /**
+             * Format: int64
+             * @description In how many ways settings alter
+             */
+            ways: number;
             /**
              * Format: int64
              * @description Devices that get a weaker value
              */
             weaker: number;
+        };
+        ImpactDevice: {
+            id: string;
+            model?: string;
+            os: string;
+            os_version: string;
+            owner?: string;
+            owner_name?: string;
+            serial?: string;
+            unit: string;
+        };
+        ImpactDevicesInputBody: {
+            edits: components["schemas"]["TrialEdit"][];
+        };
+        ImpactInputBody: {
+            /** @description On top of the change; none to ask of the change as it is */
+            edits: components["schemas"]["TrialEdit"][];
         };
         ImportResult: {
             /** Format: int64 */
@@ -2506,9 +2704,11 @@ export interface components {
             beside?: string[];
             /** Format: int64 */
             devices: number;
+            exception?: string;
+            group?: string;
             /** @enum {string} */
-            lint: "redundant" | "never-wins" | "reaches-nobody";
-            policy: string;
+            lint: "redundant" | "never-wins" | "reaches-nobody" | "failing-rule" | "unused-group" | "expired";
+            policy?: string;
             setting?: string;
         };
         Member: {
@@ -2555,10 +2755,13 @@ export interface components {
         Movement: {
             /** Format: int64 */
             dropped: number;
+            dropped_part: string;
             /** Format: int64 */
             gained: number;
+            gained_part: string;
             policy: string;
             sample: string[];
+            title?: string;
         };
         NameList: {
             /** Format: int64 */
@@ -2660,6 +2863,8 @@ export interface components {
             live_version: number;
         };
         Overview: {
+            /** @description Clashes of the last two weeks that no edit brought about, and that stand */
+            arisen: components["schemas"]["ClashEvent"][];
             /**
              * Format: int64
              * @description Exceptions that somebody asks for, and nobody decided
@@ -2722,6 +2927,13 @@ export interface components {
         };
         PageGroup: {
             items: components["schemas"]["Group"][];
+            /** @description The cursor of the next page; absent at the end */
+            next?: string;
+            /** Format: int64 */
+            total: number;
+        };
+        PageImpactDevice: {
+            items: components["schemas"]["ImpactDevice"][];
             /** @description The cursor of the next page; absent at the end */
             next?: string;
             /** Format: int64 */
@@ -3615,9 +3827,13 @@ export interface components {
             devices: string[];
             effects: string[];
             from: components["schemas"]["State"];
+            /** @description Names it, to ask for its laptops */
+            part: string;
             setting: string;
             title?: string;
             to: components["schemas"]["State"];
+            /** @description Home units with most of them */
+            units: components["schemas"]["UnitCount"][];
             weaker: boolean;
         };
         Trial: {
@@ -3667,6 +3883,12 @@ export interface components {
             policies: number;
             source?: string;
             title?: string;
+        };
+        UnitCount: {
+            /** Format: int64 */
+            devices: number;
+            title?: string;
+            unit: string;
         };
         Who: {
             /** @enum {string} */
@@ -4843,6 +5065,68 @@ export interface operations {
             };
         };
     };
+    impactReport: {
+        parameters: {
+            query?: {
+                format?: "markdown" | "html" | "json" | "csv";
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     moveDevices: {
         parameters: {
             query?: never;
@@ -5109,6 +5393,128 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clashEvents: {
+        parameters: {
+            query?: {
+                setting?: string;
+                days?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClashEvent"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clashWays: {
+        parameters: {
+            query: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+                setting: string;
+                /** @description That clash, each named once */
+                policies: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClashWay"][];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -7006,6 +7412,136 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    impact: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImpactInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Impact"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    impactDevices: {
+        parameters: {
+            query: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+                /** @description Whose laptops: devices, weaker, restart, prompt, irreversible, lockout, or a part that the impact names */
+                part: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImpactDevicesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageImpactDevice"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -8,6 +8,21 @@ import { BeforeAfter, ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
 import { count, Status, Time, ValueText } from '../ui/words';
 
+/** The report for the change board, in the forms in which it is asked for. */
+function Reports({ id }: { id: string }) {
+  const forms = { html: 'page', markdown: 'Markdown', csv: 'table', json: 'JSON' };
+  return (
+    <span className="flex gap-3 text-[13px]">
+      <span className="quiet">Report:</span>
+      {Object.entries(forms).map(([form, word]) => (
+        <a key={form} className="link" href={`/api/v1/changes/${id}/impact/report?format=${form}`} target="_blank" rel="noreferrer">
+          {word}
+        </a>
+      ))}
+    </span>
+  );
+}
+
 export function ChangeScreen() {
   const { id = '' } = useParams();
   const { data: c, error } = useChange(id);
@@ -66,10 +81,10 @@ export function ChangeScreen() {
         )}
       </Sheet>
       {isOpen && (
-        <Sheet title="What it does to what is live">
+        <Sheet title="What it does to what is live" aside={impact.data && !impact.data.faults?.length ? <Reports id={c.id} /> : undefined}>
           <div className="px-4 py-3">
             <Failed error={impact.error} />
-            {impact.data ? <ImpactView of={impact.data} /> : impact.isPending && <Loading />}
+            {impact.data ? <ImpactView of={impact.data} asked={{ change: c.id, version: c.version, edits: [] }} /> : impact.isPending && <Loading />}
           </div>
         </Sheet>
       )}

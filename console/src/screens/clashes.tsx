@@ -4,11 +4,12 @@ import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { type Conflict, type Trial, type TrialEdit } from '../api/client';
 import { tryEdits, useConflicts, useProblems, useWho } from '../api/queries';
+import { Ways } from './ways';
 import { useOpenChange } from '../ui/change';
 import { ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../ui/parts';
 import { DeviceLinks } from '../ui/reach';
-import { count, ValueText, valueText } from '../ui/words';
+import { count, Time, ValueText, valueText } from '../ui/words';
 
 export function ClashesScreen() {
   const open = useOpenChange();
@@ -120,9 +121,15 @@ function Clash({ c }: { c: Conflict }) {
             </div>
           ))}
         </div>
+        {c.since && (
+          <p className="quiet text-[13px]">
+            Since <Time at={c.since.at} />, by {c.since.change ? <Link className="link" to={`/changes/${c.since.change}`}>{c.since.title}</Link> : c.since.title} ({c.since.by})
+          </p>
+        )}
         {!c.settleable && (
           <p className="text-sm text-warning">The lists have nothing in common, so nothing would be allowed. No ruling settles that: alter one of the lists.</p>
         )}
+        {admin && <Ways c={c} />}
         <details>
           <summary className="cursor-pointer text-sm">Touches {count(c.device_count, 'laptop')}</summary>
           <DeviceLinks ids={c.devices.slice(0, 60)} more={c.device_count - Math.min(60, c.devices.length)} />
@@ -177,7 +184,7 @@ function Settle({ c, prefer, onClose }: { c: Conflict; prefer: string; onClose: 
         </p>
         <div className="rounded border border-base-300 p-3">
           {trial?.impact ? (
-            <ImpactView of={trial.impact} most={10} />
+            <ImpactView of={trial.impact} most={10} asked={{ change: open.id, version: open.change?.version, edits: rulingsFor(c, prefer, '') }} />
           ) : trial?.faults ? (
             <Failed error={new Error(trial.faults.map((f) => f.expected).join('; '))} />
           ) : (

@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import type { Overview } from '../api/client';
 import { useOverview } from '../api/queries';
 import { Failed, Loading, Page, Sheet } from '../ui/parts';
+import { Arisen } from '../ui/arisen';
 import { LapsingLine } from './exceptions';
 import { count, number, Time } from '../ui/words';
 
@@ -39,6 +40,13 @@ function Board({ o }: { o: Overview }) {
               </Line>
             ))}
           </Needs>
+          {o.arisen.length > 0 && (
+            <Needs title="Clashes that arose without an edit" n={o.arisen.length} to="/clashes" nothing="">
+              {o.arisen.slice(0, 6).map((e) => (
+                <Arisen key={`${e.revision} ${e.setting} ${e.policies.join()}`} of={e} />
+              ))}
+            </Needs>
+          )}
           <Needs
             title="Settings that laptops refused or report otherwise"
             n={o.statuses.failed}
@@ -117,7 +125,7 @@ function Board({ o }: { o: Overview }) {
           </Needs>
           <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/policies" nothing="Every entry does something.">
             {o.lints.map((l) => (
-              <Line key={l.lint + l.policy + l.setting} to={`/policies/${l.policy}`} n={l.devices || undefined}>
+              <Line key={lintKey(l)} to={lintPlace(l)} n={l.devices || undefined}>
                 {lintText(l)}
               </Line>
             ))}
@@ -128,17 +136,26 @@ function Board({ o }: { o: Overview }) {
   );
 }
 
-function lintText(l: Overview['lints'][number]): ReactNode {
-  if (l.lint === 'reaches-nobody')
-    return (
-      <>
-        <span className="id">{l.policy}</span> reaches nobody
-      </>
-    );
+type Lint = Overview['lints'][number];
+
+const lintKey = (l: Lint) => [l.lint, l.policy, l.setting, l.group, l.exception].join(' ');
+const lintPlace = (l: Lint) => (l.policy ? `/policies/${l.policy}` : l.group ? `/groups/${l.group}` : '/exceptions');
+
+function lintText(l: Lint): ReactNode {
+  const name = <span className="id">{l.group || l.exception || l.policy}</span>;
+  switch (l.lint) {
+    case 'reaches-nobody':
+      return <>{name} reaches nobody</>;
+    case 'failing-rule':
+      return l.group ? <>The rule of {name} fails, and adds nobody there</> : <>The condition of {name} fails, and counts as not true there</>;
+    case 'unused-group':
+      return <>Nothing names the group {name}</>;
+    case 'expired':
+      return <>The exception {name} is over</>;
+  }
   return (
     <>
-      <span className="id">{l.setting}</span> in <span className="id">{l.policy}</span>{' '}
-      {l.lint === 'never-wins' ? 'wins nowhere' : `repeats what stands anyway (${l.beside?.join(', ') || 'nothing'})`}
+      <span className="id">{l.setting}</span> in {name} {l.lint === 'never-wins' ? 'wins nowhere' : `repeats what stands anyway (${l.beside?.join(', ') || 'nothing'})`}
     </>
   );
 }

@@ -84,8 +84,8 @@ export function PoliciesScreen() {
                     <td className="text-[13px] text-warning">
                       {p.clashes > 0 && <div>{count(p.clashes, 'clash', 'clashes')}</div>}
                       {p.state === 'active' && p.devices === 0 && <div>reaches nobody</div>}
-                      {(lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length > 0 && (
-                        <div>{count((lints.get(p.id) ?? []).filter((l) => l.lint !== 'reaches-nobody').length, 'idle entry', 'idle entries')}</div>
+                      {(lints.get(p.id) ?? []).filter((l) => l.setting).length > 0 && (
+                        <div>{count((lints.get(p.id) ?? []).filter((l) => l.setting).length, 'idle entry', 'idle entries')}</div>
                       )}
                     </td>
                   </tr>

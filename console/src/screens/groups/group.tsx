@@ -6,6 +6,7 @@ import { Link, useLocation, useNavigate, useParams } from 'react-router';
 import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial } from '../../api/client';
 import { keys, queries, useGroup, useGroups } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
+import { ImpactPanel } from '../../ui/impact';
 import { OriginNote } from '../../ui/membership';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { lines } from '../../ui/shape';
@@ -140,6 +141,12 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
         </div>
         <div className="flex min-w-0 flex-col gap-4">
           <Outcome trial={shown} of={devices ? 'laptop' : 'person'} busy={trial.isFetching} />
+          {page && (dirty || edit) && (
+            <ImpactPanel
+              title={change ? 'What the open change does, with this' : 'What comes of it'}
+              asked={{ change: change?.id, version: change?.version, edits: dirty && faults.length === 0 ? [{ kind: 'groups', id: doc.id, body: clean(doc) as never }] : [] }}
+            />
+          )}
           {page && <Uses page={page} />}
         </div>
       </div>

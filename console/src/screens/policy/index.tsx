@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
 import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
-import { Findings as Gained } from '../../ui/impact';
+import { Findings as Gained, ImpactPanel } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { ReachBar } from '../../ui/reach';
 import { count, number, Status } from '../../ui/words';
@@ -117,16 +117,11 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
               </ul>
             </Sheet>
           )}
-          {trial?.impact && (
-            <Sheet title="What the open change does, with this">
-              <div className="flex flex-col gap-2 px-4 py-3 text-sm">
-                <p>
-                  <strong className="tabular-nums">{number(trial.impact.devices)}</strong> of {count(trial.impact.estate, 'laptop')} get something else
-                  {trial.impact.weaker > 0 && <span className="text-warning">; {number(trial.impact.weaker)} get a weaker value</span>}
-                </p>
-                <Gained of={trial.impact} />
-              </div>
-            </Sheet>
+          {(trial?.impact || open.id) && !retiring && (
+            <ImpactPanel
+              title={open.id ? 'What the open change does, with this' : 'What comes of it'}
+              asked={{ change: open.id, version: open.change?.version, edits: trial && faults.length === 0 ? [{ kind: 'policies', id, body: complete(doc) as never }] : [] }}
+            />
           )}
         </div>
       </div>

@@ -1,0 +1,66 @@
+package e2e
+
+import (
+	"context"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/wire"
+)
+
+// TestTheImpactWhileTyping alters a value in the console and reads beside it what that would do: numbers that open the laptops behind
+// them, with nothing kept that has faults; then the same of a group's rule, and the whole as a report.
+func TestTheImpactWhileTyping(t *testing.T) {
+	r, api := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+
+	p.goTo("/policies/house-rules")
+	p.shows("Lock the screen after minutes without use")
+	p.fill("Lock the screen after minutes without use", "25")
+	p.shows("get something else")
+	p.shows("get a weaker value")
+	p.until("the panel says from what to what", `[...document.querySelectorAll('section, .sheet')].some((s) => s.innerText.includes('What the open change does') && /25/.test(s.innerText) && s.innerText.includes('weaker'))`)
+	p.shows("Kept in the open change")
+	p.shot("impact-typing")
+	p.do("opening the laptops that get a weaker value", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find((b) => /get a weaker value$/.test(b.getAttribute('aria-label') ?? '')).click()`))
+	p.until("the laptops are listed", `document.querySelector('dialog[open] table tbody tr a')?.innerText.startsWith('LT-')`)
+	p.until("with their owners and units", `document.querySelector('dialog[open]').innerText.includes('survey-fleet') || document.querySelector('dialog[open]').innerText.includes('slipway')`)
+	p.until("they can be taken away", `[...document.querySelectorAll('dialog[open] button')].some((b) => b.innerText.includes('Take as a table'))`)
+	p.key("\x1b")
+
+	// The change's page has the same numbers, and the report.
+	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
+	if err != nil || len(changes) != 1 {
+		t.Fatalf("open changes: %v %v", changes, err)
+	}
+	p.goTo("/changes/" + changes[0].ID)
+	p.shows("What it does to what is live")
+	p.until("the report can be had", `[...document.querySelectorAll('main a')].filter((a) => a.href.includes('/impact/report?format=')).length === 4`)
+	p.until("every number opens its laptops", `document.querySelectorAll('main table button[aria-label*="laptop"]').length > 0`)
+
+	// A group's rule: who joins, and what that does to them, while it is typed.
+	p.goTo("/groups/field-laptops")
+	p.fill("Rule", `device.os == "linux"`)
+	p.shows("begins to reach")
+}
+
+// TestWaysToSettleAClash reads what each way would do before choosing one, looks closer at it, and puts it into the change.
+func TestWaysToSettleAClash(t *testing.T) {
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/clashes?setting=signin.banner")
+	p.shows("Banner text before sign-in")
+	p.do("opening the ways", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Other ways to settle it')).click()`))
+	p.shows("on-call-banner gets a higher priority")
+	p.shows("settles it · ")
+	p.shot("clashes")
+	p.mark("tr", "on-call-banner gets a higher priority")
+	p.do("looking closer", chromedp.Click(chromedp.CSS("tr[data-marked] button")))
+	p.shows("Clash cleared")
+	p.button("Put it into the change")
+	p.until("the clash is settled in the open change", `document.querySelector('main').innerText.includes('No clash about this setting')`)
+}
