@@ -5,6 +5,8 @@ SHELL := /bin/bash
 
 console_sources := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 PICTURES ?= docs/screenshots
+SIZES ?= 10000,100000,1000000
+FUZZ ?= 60s
 
 .PHONY: help demo test lint bench build console generate pictures tools chromium clean
 
@@ -19,9 +21,12 @@ test: tools chromium openssl slapd console/dist/index.html ## every test, the co
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(MAKE) --no-print-directory drift
 	go test ./... -timeout 9m
+	go test ./core/resolve -run '^$$' -fuzz FuzzWholeEstatesAndEdits -fuzztime $(FUZZ) -timeout 5m
 
 bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memory
-	go test ./core/... ./demo ./service/workflow -run '^$$' -bench . -benchtime 1s
+	ZRIDGE_BENCH=$(SIZES) go test ./core/resolve -run '^$$' -bench . -benchtime 1s -timeout 30m
+	go test ./demo/world -run '^$$' -bench . -benchtime 1x
+	go test ./core/estate ./core/listing ./core/setting ./demo ./service/workflow -run '^$$' -bench . -benchtime 1s
 	go test ./service -run '^$$' -bench . -benchtime 1x
 	go test ./e2e -run '^$$' -bench . -benchtime 1x -timeout 9m
 
@@ -56,7 +61,7 @@ drift:
 	@go run ./cmd/zridge api-document | cmp - console/src/api/openapi.json || { echo "console/src/api/openapi.json is out of date: run make generate"; exit 1; }
 
 pictures: chromium build ## docs/screenshots, anew
-	go test ./e2e -run 'TestTheWholeJobInTheConsole|TestSixTasksInTheConsole|TestLeavingAndComingBack|TestDefiningAndRestoring|TestWhoGetsItInTheConsole' -count=1 -pictures $(abspath $(PICTURES))
+	go test ./e2e -run 'TestTheWholeJobInTheConsole|TestSixTasksInTheConsole|TestLeavingAndComingBack|TestDefiningAndRestoring|TestWhoGetsItInTheConsole|TestTheImpactWhileTyping|TestWaysToSettleAClash' -count=1 -pictures $(abspath $(PICTURES))
 
 tools:
 	@for tool in go node npm gcc git; do command -v $$tool >/dev/null || { echo "missing: $$tool (needed: Go 1.26, Node 20 with npm, gcc, git)"; exit 1; }; done
