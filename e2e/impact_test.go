@@ -4,6 +4,7 @@ import (
 	"context"
 	"testing"
 
+	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 
 	"zenithridge.example/zridge/client"
@@ -45,6 +46,33 @@ func TestTheImpactWhileTyping(t *testing.T) {
 	p.goTo("/groups/field-laptops")
 	p.fill("Rule", `device.os == "linux"`)
 	p.shows("begins to reach")
+}
+
+// TestKeptWhileReadingsAreLate types a value while every reading of the open change is held back: what was kept says so and stays,
+// whatever comes late.
+func TestKeptWhileReadingsAreLate(t *testing.T) {
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	if _, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: `
+		const fetched = window.fetch;
+		window.held = [];
+		window.fetch = async (...asked) => {
+			const request = new Request(...asked);
+			const answer = await fetched(request);
+			if (request.method === 'GET' && /\/changes\/[^/?]+$/.test(request.url)) await new Promise((go) => window.held.push(go));
+			return answer;
+		};`}); err != nil {
+		t.Fatal(err)
+	}
+	p.goTo("/policies/house-rules")
+	p.shows("Lock the screen after minutes without use")
+	p.fill("Lock the screen after minutes without use", "25")
+	p.shows("Kept in the open change")
+	p.until("readings were held back", `window.held.length > 0`)
+	p.do("letting them go", chromedp.Evaluate[chromedp.Void](`window.held.splice(0).forEach((go) => go())`))
+	p.shows("Take out of the change")
+	p.until("it is kept still", `document.body.innerText.includes('Kept in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`)
 }
 
 // TestWaysToSettleAClash reads what each way would do before choosing one, looks closer at it, and puts it into the change.

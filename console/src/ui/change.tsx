@@ -1,6 +1,6 @@
 // The open change: which one it is, and how edits get into it.
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
-import { api, got, type Change } from '../api/client';
+import { api, got, type Change, type Edit } from '../api/client';
 import { keys, queries, useChange } from '../api/queries';
 
 interface OpenChange {
@@ -43,6 +43,14 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
       return opened.id;
     };
     const refresh = () => queries.invalidateQueries({ queryKey: keys.changes });
+    // What was just kept stands in the change at once: an answer under way that was asked for before is dropped, so nothing that is
+    // read goes back behind it.
+    const keep = async (into: string, edit: Edit) => {
+      const key = [...keys.changes, into];
+      await queries.cancelQueries({ queryKey: key });
+      queries.setQueryData<Change>(key, (was) => was && { ...was, edits: [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit] });
+      void refresh();
+    };
     return {
       id: current,
       choose,
@@ -55,18 +63,18 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
             body: object as never,
           }),
         );
-        await refresh();
+        await keep(into, edit);
         return edit.version;
       },
       retire: async (kind, object, title) => {
         const into = await need(title);
         const there = change?.edits?.find((e) => e.kind === kind && e.id === object);
-        await got(
+        const edit = await got(
           api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/retire', {
             params: { path: { id: into, kind: kind as 'policies', object }, header: there ? { 'If-Match': `"${there.version}"` } : {} },
           }),
         );
-        await refresh();
+        await keep(into, edit);
       },
       drop: async (kind, object) => {
         if (!current) return;

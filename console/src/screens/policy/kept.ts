@@ -49,6 +49,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   openRef.current = open;
   /** Tells whether what was read is older than what was kept here: the answer to an earlier question, come late. */
   const late = useCallback((at: number | undefined) => at !== undefined && version.current !== undefined && at < version.current, []);
+  const isDirty = useCallback(() => dirty.current, []);
   useEffect(() => {
     if (!dirty.current && !late(editVersion)) version.current = editVersion;
   }, [editVersion, late]);
@@ -131,5 +132,5 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     dirty.current = true;
     setDoc(chosen);
   }, []);
-  return { doc, alter, take, choose, trial, saving, isDirty: () => dirty.current, late, complete };
+  return { doc, alter, take, choose, trial, saving, isDirty, late, complete };
 }
