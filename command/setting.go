@@ -19,7 +19,7 @@ import (
 
 func settingCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "setting", Usage: "the dictionary: search, show, define, retire",
+		Name: "setting", Usage: "the dictionary: search, show, places, define, retire",
 		Commands: []*cli.Command{
 			{
 				Name: "search", Usage: "find settings by plain words, typing errors forgiven", ArgsUsage: "WORDS…", Description: "Example:\n  zridge setting search nobody may copy to usb",
@@ -48,6 +48,7 @@ func settingCommand(s Streams) *cli.Command {
 					return printed(s, c, d, func() { printSetting(s, d, c.String("policy")) })
 				}),
 			},
+			placesCommand(s),
 			{
 				Name: "define", Usage: "put definitions of your own into a change", ArgsUsage: "FILE",
 				Description: "FILE holds a list `settings` of the estate format. A definition that is used is altered with its impact shown; one with the id of a\nshipped one stands in its place.\n\nExample:\n  zridge setting define plotter.yaml",

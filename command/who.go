@@ -80,92 +80,9 @@ func printMemberships(s Streams, list []wire.Membership) {
 	}
 }
 
-func unitCommand(s Streams) *cli.Command {
-	return &cli.Command{
-		Name: "unit", Usage: "units: list, move, own-way, missed",
-		Commands: []*cli.Command{
-			listing(s, "list", "units as a tree, with counts", "/units", []string{"unit", "laptops", "in it alone", "people", "policies", "own way", "title"}, func(u wire.Unit) []string {
-				return []string{strings.Repeat("  ", u.Depth) + u.ID, fmt.Sprint(u.Devices), fmt.Sprint(u.Own), fmt.Sprint(u.People), fmt.Sprint(u.Policies), strings.Join(u.Detach, ", "), u.Title}
-			}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
-			{
-				Name: "move", Usage: "put a unit with all below it below another, in a change", ArgsUsage: "UNIT", Flags: []cli.Flag{&cli.StringFlag{Name: "below", Required: true, Usage: "the `UNIT` that it goes below"}, changeFlag()},
-				Action: writing(s, 1, "UNIT", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-					_, err := client.Post[wire.Edited](ctx, api, client.Path("changes", change.ID, "moved-units"), wire.MoveUnit{Unit: c.Args().First(), Parent: c.String("below")})
-					if err != nil {
-						return err
-					}
-					return showImpact(ctx, api, s.Out, change.ID, "text")
-				}),
-			},
-			ownWayCommand(s),
-			{
-				Name: "missed", Usage: "places that go their own way, and what each missed since", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
-				Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					places, err := client.Get[[]wire.DetachedPlace](ctx, api, "/detached", nil)
-					if err != nil {
-						return err
-					}
-					return printed(s, c, places, func() {
-						for _, p := range places {
-							fmt.Fprintf(s.Out, "%s  %s  %s, since %s\n", p.Place, strings.Join(p.Kinds, ", "), counted(p.Devices, "laptop"), whenText(p.Since))
-							for _, m := range p.Missed {
-								was := "was not there"
-								if m.Was != nil {
-									was = "was " + m.Was.String()
-								}
-								fmt.Fprintf(s.Out, "  missed %s = %s from %s, on %s (%s)\n", m.Setting, m.Value, m.Policy, counted(m.Devices, "laptop"), was)
-							}
-						}
-						fmt.Fprintln(s.Out, len(places), "in all")
-					})
-				}),
-			},
-		},
-	}
-}
-
-func ownWayCommand(s Streams) *cli.Command {
-	return &cli.Command{
-		Name: "own-way", Usage: "let a unit or group go its own way for kinds of policy; says first what that costs", ArgsUsage: "unit:ID or group:ID",
-		Description: "Without --yes it only says what would no longer arrive. With no --kind the place takes part again.\n\nExample:\n  zridge unit own-way unit:labs --kind security --keep --yes",
-		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"}, &cli.BoolFlag{Name: "keep", Usage: "start from today's values, in a policy of its own"}, &cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"}, changeFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			in := wire.Detach{Place: c.Args().First(), Kinds: append([]string{}, c.StringSlice("kind")...), Keep: c.Bool("keep"), Look: !c.Bool("yes")}
-			say := func(d wire.Detached) {
-				fmt.Fprintf(s.Out, "%d of %s would lose %s from %d policies; later changes from above won't arrive.\n", d.Touched, counted(d.Devices, "laptop"), counted(len(d.Entries), "entry"), d.Policies)
-				rows := make([][]string, len(d.Entries))
-				for i, e := range d.Entries {
-					rows[i] = []string{e.Setting, e.Policy, e.Value.String(), fmt.Sprint(e.Devices)}
-				}
-				printTable(s.Out, []string{"would no longer arrive", "from", "value", "laptops"}, rows)
-				if d.Policy != "" {
-					fmt.Fprintf(s.Out, "Today's values become the policy %s.\n", d.Policy)
-				}
-			}
-			if in.Look {
-				return asked(s, 1, "unit:ID or group:ID", func(ctx context.Context, _ *cli.Command, api *client.Client) error {
-					d, err := client.Post[wire.Detached](ctx, api, "/changes/live/detached", in)
-					if err == nil {
-						say(d)
-						fmt.Fprintln(s.Out, "Nothing was kept; say --yes to put it into a change.")
-					}
-					return err
-				})(ctx, c)
-			}
-			return writing(s, 1, "unit:ID or group:ID", func(ctx context.Context, _ *cli.Command, api *client.Client, change wire.Change) error {
-				d, err := client.Post[wire.Detached](ctx, api, client.Path("changes", change.ID, "detached"), in)
-				if err == nil {
-					say(d)
-				}
-				return err
-			})(ctx, c)
-		},
-	}
-}
-
 func groupCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "group", Usage: "groups: list, show, try, write, retire",
+		Name: "group", Usage: "groups: list, show, try, write, inherits, retire",
 		Commands: []*cli.Command{
 			listing(s, "list", "groups", "/groups", []string{"group", "of", "members", "rule fails on", "title"}, func(g wire.Group) []string {
 				return []string{g.ID, g.Of, fmt.Sprint(g.Members), fmt.Sprint(g.Failures), g.Title}
@@ -182,6 +99,7 @@ func groupCommand(s Streams) *cli.Command {
 				fmt.Fprintf(s.Out, "included by %s; left out of %s; member of %s; exceptions %s\n", orNone(g.Use.Includes), orNone(g.Use.Excludes), orNone(g.Use.Groups), orNone(g.Use.Exceptions))
 				return nil
 			}),
+			inheritsCommand(s, "group", "groups"),
 			{
 				Name: "try", Usage: "say who a group would have, with nothing kept", ArgsUsage: "GROUP", Flags: groupFlags(),
 				Description: "Example:\n  zridge group try old-field --of devices --rule 'device.os_version.below(\"12\") && \"field\" in device.tags'",

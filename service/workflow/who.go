@@ -39,8 +39,8 @@ func (v View) Policy(id estate.PolicyID) (*estate.Policy, error) {
 	return nil, &NotFoundError{"policy", string(id)}
 }
 
-// group gives a group of a view.
-func (v View) group(id string) (*estate.Group, error) {
+// Group gives a group of a view.
+func (v View) Group(id string) (*estate.Group, error) {
 	groups := v.Plan.Snapshot().Groups
 	for i := range groups {
 		if string(groups[i].ID) == id {
@@ -98,7 +98,7 @@ type GroupTrial struct {
 // TryGroup says who a group would have, as it is written.
 func (v View) TryGroup(g *estate.Group) (*GroupTrial, error) {
 	for i, id := range g.Groups {
-		other, err := v.group(string(id))
+		other, err := v.Group(string(id))
 		if err != nil {
 			return nil, problem.Faults{{Code: problem.UnknownReference, Path: problem.Join("/groups", i), Found: problem.Quote(string(id)), Expected: "the id of a group of this estate"}}
 		}

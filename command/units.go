@@ -1,0 +1,336 @@
+// This file has the commands about units: the tree, what units and groups inherit, and what settings are where.
+
+package command
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/wire"
+)
+
+func unitCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "unit", Usage: "units: list, inherits, matrix, move, own-way, missed",
+		Commands: []*cli.Command{
+			listing(s, "list", "units as a tree, with counts", "/units", []string{"unit", "laptops", "in it alone", "people", "policies", "own way", "title"}, func(u wire.Unit) []string {
+				return []string{strings.Repeat("  ", u.Depth) + u.ID, fmt.Sprint(u.Devices), fmt.Sprint(u.Own), fmt.Sprint(u.People), fmt.Sprint(u.Policies), strings.Join(u.Detach, ", "), u.Title}
+			}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
+			inheritsCommand(s, "unit", "units"),
+			matrixCommand(s),
+			{
+				Name: "move", Usage: "put a unit with all below it below another, in a change", ArgsUsage: "UNIT", Flags: []cli.Flag{&cli.StringFlag{Name: "below", Required: true, Usage: "the `UNIT` that it goes below"}, changeFlag()},
+				Action: writing(s, 1, "UNIT", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
+					_, err := client.Post[wire.Edited](ctx, api, client.Path("changes", change.ID, "moved-units"), wire.MoveUnit{Unit: c.Args().First(), Parent: c.String("below")})
+					if err != nil {
+						return err
+					}
+					return showImpact(ctx, api, s.Out, change.ID, "text")
+				}),
+			},
+			ownWayCommand(s),
+			{
+				Name: "missed", Usage: "places that go their own way, and what each missed since", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					places, err := client.Get[[]wire.DetachedPlace](ctx, api, "/detached", nil)
+					if err != nil {
+						return err
+					}
+					return printed(s, c, places, func() {
+						for _, p := range places {
+							fmt.Fprintf(s.Out, "%s  %s  %s, since %s\n", p.Place, strings.Join(p.Kinds, ", "), counted(p.Devices, "laptop"), whenText(p.Since))
+							for _, m := range p.Missed {
+								was := "was not there"
+								if m.Was != nil {
+									was = "was " + m.Was.String()
+								}
+								fmt.Fprintf(s.Out, "  missed %s = %s from %s, on %s (%s)\n", m.Setting, m.Value, m.Policy, counted(m.Devices, "laptop"), was)
+							}
+						}
+						fmt.Fprintln(s.Out, len(places), "in all")
+					})
+				}),
+			},
+		},
+	}
+}
+
+func ownWayCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "own-way", Usage: "let a unit or group go its own way for kinds of policy; says first what that costs", ArgsUsage: "unit:ID or group:ID",
+		Description: "Without --yes it only says what would no longer arrive. With no --kind the place takes part again.\n\nExample:\n  zridge unit own-way unit:labs --kind security --keep --yes",
+		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"}, &cli.BoolFlag{Name: "keep", Usage: "start from today's values, in a policy of its own"}, &cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"}, changeFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			in := wire.Detach{Place: c.Args().First(), Kinds: append([]string{}, c.StringSlice("kind")...), Keep: c.Bool("keep"), Look: !c.Bool("yes")}
+			say := func(d wire.Detached) {
+				fmt.Fprintf(s.Out, "%d of %s would lose %s from %d policies; later changes from above won't arrive.\n", d.Touched, counted(d.Devices, "laptop"), counted(len(d.Entries), "entry"), d.Policies)
+				rows := make([][]string, len(d.Entries))
+				for i, e := range d.Entries {
+					rows[i] = []string{e.Setting, e.Policy, e.Value.String(), fmt.Sprint(e.Devices)}
+				}
+				printTable(s.Out, []string{"would no longer arrive", "from", "value", "laptops"}, rows)
+				if d.Policy != "" {
+					fmt.Fprintf(s.Out, "Today's values become the policy %s.\n", d.Policy)
+				}
+			}
+			if in.Look {
+				return asked(s, 1, "unit:ID or group:ID", func(ctx context.Context, _ *cli.Command, api *client.Client) error {
+					d, err := client.Post[wire.Detached](ctx, api, "/changes/live/detached", in)
+					if err == nil {
+						say(d)
+						fmt.Fprintln(s.Out, "Nothing was kept; say --yes to put it into a change.")
+					}
+					return err
+				})(ctx, c)
+			}
+			return writing(s, 1, "unit:ID or group:ID", func(ctx context.Context, _ *cli.Command, api *client.Client, change wire.Change) error {
+				d, err := client.Post[wire.Detached](ctx, api, client.Path("changes", change.ID, "detached"), in)
+				if err == nil {
+					say(d)
+				}
+				return err
+			})(ctx, c)
+		},
+	}
+}
+
+// inheritances are the ways in which a setting comes to a place, each with its count of laptops.
+var inheritances = []struct {
+	name string
+	of   func(wire.InheritedSetting) int
+}{
+	{"above", func(i wire.InheritedSetting) int { return i.Above }},
+	{"locked", func(i wire.InheritedSetting) int { return i.Locked }},
+	{"overridden", func(i wire.InheritedSetting) int { return i.Overridden }},
+	{"detached", func(i wire.InheritedSetting) int { return i.Detached }},
+	{"own", func(i wire.InheritedSetting) int { return i.Own }},
+	{"clashing", func(i wire.InheritedSetting) int { return i.Clashing }},
+}
+
+func inheritsCommand(s Streams, what, path string) *cli.Command {
+	var names []string
+	for _, i := range inheritances {
+		names = append(names, i.name)
+	}
+	return &cli.Command{
+		Name: "inherits", Usage: "how settings come to a " + what + ": from above, overridden by what, locked above, detached, its own", ArgsUsage: strings.ToUpper(what),
+		Description: "Counts are laptops of the " + what + ". With --why every entry is listed with where it comes from and what stands instead of it.\n\nExample:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] + " --only overridden --why",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "only", Usage: "settings with laptops of this `WAY`: " + strings.Join(names, ", "), Validator: func(v string) error {
+				if !slices.Contains(names, v) {
+					return fmt.Errorf("found %q, expected one of %s", v, strings.Join(names, ", "))
+				}
+				return nil
+			}},
+			&cli.BoolFlag{Name: "why", Usage: "every entry too"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json"),
+		},
+		Action: asked(s, 1, strings.ToUpper(what), func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			i, err := client.Get[wire.Inheritance](ctx, api, client.Path(path, c.Args().First(), "inherits"), given(c, "change"))
+			if err != nil {
+				return err
+			}
+			for _, way := range inheritances {
+				if way.name == c.String("only") {
+					i.Settings = slices.DeleteFunc(i.Settings, func(s wire.InheritedSetting) bool { return way.of(s) == 0 })
+				}
+			}
+			return printed(s, c, i, func() { printInheritance(s, i, c.Bool("why")) })
+		}),
+	}
+}
+
+func printInheritance(s Streams, i wire.Inheritance, why bool) {
+	fmt.Fprintf(s.Out, "%s: %s", i.Place, counted(i.Devices, "laptop"))
+	if len(i.Above) > 0 {
+		fmt.Fprintf(s.Out, "; above it %s", strings.Join(i.Above, " › "))
+	}
+	if len(i.Detach) > 0 {
+		fmt.Fprintf(s.Out, "; goes its own way for %s", strings.Join(i.Detach, ", "))
+	}
+	fmt.Fprintln(s.Out)
+	if why {
+		printArrivals(s, i.Settings)
+	} else {
+		printWays(s, i.Settings)
+	}
+	fmt.Fprintln(s.Out, counted(len(i.Settings), "setting"))
+}
+
+// printWays prints a table of settings with how many laptops have each in which way.
+func printWays(s Streams, list []wire.InheritedSetting) {
+	header := []string{"setting", "on most", "otherwise"}
+	for _, way := range inheritances {
+		header = append(header, way.name)
+	}
+	var rows [][]string
+	for _, in := range list {
+		row := []string{in.Setting, clipped(prevailingText(in.Prevailing), 36), orDash(in.Prevailing.Others)}
+		for _, way := range inheritances {
+			row = append(row, orDash(way.of(in)))
+		}
+		rows = append(rows, row)
+	}
+	if len(rows) > 0 {
+		printTable(s.Out, header, rows)
+	}
+}
+
+// printArrivals prints settings with every entry.
+func printArrivals(s Streams, list []wire.InheritedSetting) {
+	for _, in := range list {
+		fmt.Fprintf(s.Out, "%s: %s on %d", in.Setting, clipped(prevailingText(in.Prevailing), 60), in.Prevailing.Devices)
+		if in.Prevailing.Others > 0 {
+			fmt.Fprintf(s.Out, ", otherwise on %d", in.Prevailing.Others)
+		}
+		fmt.Fprintln(s.Out)
+		rows := make([][]string, len(in.Arrivals))
+		for i, a := range in.Arrivals {
+			lock := ""
+			if a.Locked {
+				lock = "locked"
+			}
+			rows[i] = []string{"  " + a.Whence, a.Level, a.Policy, clipped(a.Value.String(), 40), lock, fmt.Sprint(a.Devices), beatenText(a)}
+		}
+		printTable(s.Out, []string{"  from", "level", "policy", "value", "", "laptops", "where"}, rows)
+	}
+}
+
+func orDash(n int) string {
+	if n == 0 {
+		return "–"
+	}
+	return fmt.Sprint(n)
+}
+
+func clipped(text string, most int) string {
+	if r := []rune(text); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return text
+}
+
+// beatenText says what stands instead of an entry.
+func beatenText(a wire.Arrival) string {
+	var parts []string
+	if n := a.Fates["won"]; n > 0 {
+		parts = append(parts, fmt.Sprintf("stands on %d", n))
+	}
+	if n := a.Fates["clashing"]; n > 0 {
+		parts = append(parts, fmt.Sprintf("clashes on %d", n))
+	}
+	if n := a.Fates["detached"]; n > 0 {
+		parts = append(parts, fmt.Sprintf("detached on %d", n))
+	}
+	for _, b := range a.Beaten {
+		name := b.Policy
+		if b.Exception != "" {
+			name = "exception " + b.Exception
+		}
+		parts = append(parts, fmt.Sprintf("gives way to %s on %d", name, b.Devices))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func prevailingText(p wire.Prevailing) string {
+	switch p.State.Status {
+	case "":
+		return "not set"
+	case "set":
+		return valueText(p.State.Value)
+	case "conflict":
+		return "conflict: " + strings.Join(p.Policies, ", ")
+	}
+	return p.State.Status
+}
+
+func matrixCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "matrix", Usage: "settings beside units: where values differ", ArgsUsage: " ",
+		Description: "A unit and those right below it; without --unit the organisation. A cell has what most laptops have, and +N where N have something else;\n* marks what is not so in the unit above.\n\nExample:\n  zridge unit matrix --unit survey-fleet --area Sign-in",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "unit", Usage: "this `UNIT`"}, &cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"}, &cli.BoolFlag{Name: "deep", Usage: "all units below"}, &cli.BoolFlag{Name: "all", Usage: "also what every laptop has alike"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			query := given(c, "unit", "area", "change")
+			for _, flag := range []string{"deep", "all"} {
+				if c.Bool(flag) {
+					query.Set(flag, "true")
+				}
+			}
+			m, err := client.Get[wire.UnitMatrix](ctx, api, "/unit-matrix", query)
+			if err != nil {
+				return err
+			}
+			return printed(s, c, m, func() {
+				header := []string{"setting"}
+				for _, u := range m.Units {
+					header = append(header, fmt.Sprintf("%s (%d)", u.Unit, u.Devices))
+				}
+				rows := make([][]string, len(m.Rows))
+				for i, r := range m.Rows {
+					rows[i] = []string{r.Setting}
+					for _, cell := range r.Cells {
+						rows[i] = append(rows[i], cellText(cell))
+					}
+				}
+				if len(rows) > 0 {
+					printTable(s.Out, header, rows)
+				}
+				fmt.Fprintf(s.Out, "%s differ there; %d are alike on every laptop\n", counted(len(m.Rows), "setting"), m.Even)
+			})
+		}),
+	}
+}
+
+// cellText shows what prevails in a unit, shortened.
+func cellText(p wire.Prevailing) string {
+	if p.Devices == 0 {
+		return "no laptops"
+	}
+	out := clipped(prevailingText(p), 28)
+	if p.Apart {
+		out = "*" + out
+	}
+	if p.Others > 0 {
+		out += fmt.Sprintf(" +%d", p.Others)
+	}
+	return out
+}
+
+func placesCommand(s Streams) *cli.Command {
+	return &cli.Command{
+		Name: "places", Usage: "what a setting is in every unit, and where it is given", ArgsUsage: "SETTING",
+		Description: "A unit has what most of its laptops have, those of the units below it among them; * marks what is not so in the unit above.\n\nExample:\n  zridge setting places screen.lock_after_minutes",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+		Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			w, err := client.Get[wire.Whereabouts](ctx, api, client.Path("settings", c.Args().First(), "places"), given(c, "change"))
+			if err != nil {
+				return err
+			}
+			return printed(s, c, w, func() {
+				var rows [][]string
+				for _, u := range w.Units {
+					rows = append(rows, []string{strings.Repeat("  ", u.Place.Depth) + u.Place.Unit, cellText(u.Prevailing), fmt.Sprint(u.Prevailing.Devices), fmt.Sprint(u.Prevailing.Others), givenText(u.Given)})
+				}
+				for _, g := range w.Groups {
+					rows = append(rows, []string{"group " + g.Group, cellText(g.Prevailing), fmt.Sprint(g.Prevailing.Devices), fmt.Sprint(g.Prevailing.Others), givenText(g.Given)})
+				}
+				printTable(s.Out, []string{"place", "on most", "laptops", "otherwise", "given by"}, rows)
+			})
+		}),
+	}
+}
+
+func givenText(list []wire.Given) string {
+	parts := make([]string, len(list))
+	for i, g := range list {
+		parts[i] = fmt.Sprintf("%s = %s", g.Policy, g.Value)
+		if g.Locked {
+			parts[i] += " (locked)"
+		}
+	}
+	return strings.Join(parts, "; ")
+}

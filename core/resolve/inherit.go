@@ -1,0 +1,308 @@
+// This file says what a unit or a group inherits: what arrives from above, what gives way to what, and what does not arrive at all.
+
+package resolve
+
+import (
+	"cmp"
+	"maps"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Whence says where an entry comes from, as seen from a place.
+type Whence string
+
+const (
+	FromAbove  Whence = "above"  // an outer level
+	FromHere   Whence = "here"   // the place itself is included by the policy
+	FromBeside Whence = "beside" // of a group: another group
+	FromCloser Whence = "closer" // a level closer to the laptop
+)
+
+// Inherited is how a setting comes to the laptops of a place. Counts are laptops of the place.
+type Inherited struct {
+	Setting    setting.ID
+	Above      int // what stands comes from above, of lists in part
+	Locked     int // of those, where an entry from above is locked
+	Overridden int // an entry from above gives way to one of here, beside or closer, or to an exception
+	Detached   int // an entry from above does not arrive: the place, or one within it, goes its own way
+	Own        int // what stands comes from here, beside or closer alone
+	Clashing   int // policies clash
+	Arrivals   []Arrival
+}
+
+// Arrival is an entry as it comes to the laptops of a place from one level.
+type Arrival struct {
+	Policy  estate.PolicyID
+	Value   setting.Value
+	Locked  bool
+	Level   Level
+	Whence  Whence
+	Devices int          // laptops of the place that it comes to, detached ones too; those that do not support the setting are left out
+	Fates   map[Fate]int // what becomes of it there
+	Beaten  []Beaten     // by what, where it does not stand: most laptops first
+}
+
+// Beaten counts the laptops of a place on which something stands instead of an entry.
+type Beaten struct {
+	Policy    estate.PolicyID // empty: an exception
+	Exception string
+	Devices   int
+}
+
+// Inheritance says how each setting comes to the laptops of a unit or a group, by setting; arrivals come from the outermost level
+// inwards. Settings that nothing brings there are left out. Without settings named it says it of all.
+func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited {
+	at := p.target(t)
+	if at.at == none && t.Kind != estate.ToEveryone {
+		return nil
+	}
+	asked := p.bySetting
+	if len(settings) > 0 {
+		asked = nil
+		for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
+			if s, known := p.settingAt.at(id); known {
+				asked = append(asked, s)
+			}
+		}
+	}
+	found := make([]*inheriting, len(p.contests))
+	var guard sync.Mutex
+	p.abreast(func(w *worker) {
+		place := w.target(&at)
+		if place == nil || place.Empty() {
+			return
+		}
+		for _, s := range asked {
+			w.setAside, w.temped = 0, 0
+			seen := w.inherits(s, t, place)
+			if seen == nil {
+				continue
+			}
+			guard.Lock()
+			if found[s] == nil {
+				found[s] = &inheriting{arrivals: map[*slot]*arriving{}}
+			}
+			found[s].add(seen, p, t)
+			guard.Unlock()
+		}
+	})
+	var out []Inherited
+	for _, s := range asked {
+		if found[s] != nil {
+			out = append(out, found[s].made(p.contests[s].def.ID))
+		}
+	}
+	return out
+}
+
+// abreast goes through the blocks of all laptops on as many threads as there are; what do shares it must guard.
+func (p *Plan) abreast(do func(w *worker)) {
+	roll := p.laptops()
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(roll.alive)) {
+		wait.Go(func() {
+			w := p.worker(roll)
+			defer w.done()
+			var alive rowset.Set
+			for b := int(next.Add(1)) - 1; b < len(roll.alive); b = int(next.Add(1)) - 1 {
+				roll.alive[b].Into(&alive)
+				w.load(b, &alive)
+				do(w)
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// whence says where a slot's entry comes from as seen from a place.
+func (p *Plan) whence(s *slot, t estate.Target) Whence {
+	here := GroupLevel
+	switch t.Kind {
+	case estate.ToEveryone:
+		here = 0
+	case estate.ToUnit:
+		at, _ := p.unitAt.at(estate.UnitID(t.ID))
+		here = Level(p.units[at].depth)
+	}
+	switch {
+	case s.level < here:
+		return FromAbove
+	case s.level > here:
+		return FromCloser
+	case t.Kind == estate.ToGroup && !slices.Contains(p.policies[s.policy].Audience.Include, t):
+		return FromBeside
+	}
+	return FromHere
+}
+
+// seen is what happens to a setting's entries on the laptops of a place in one block, told while it is decided. Sets are put aside.
+type seen struct {
+	w         *worker
+	reached   map[*slot]*rowset.Set // laptops that an entry comes to
+	fates     map[*slot]map[Fate]*rowset.Set
+	exempting map[*estate.Exception]*rowset.Set
+}
+
+func (s *seen) fate(of *slot, is Fate, rows *rowset.Set) {
+	if s.fates[of] == nil {
+		s.fates[of] = map[Fate]*rowset.Set{}
+	}
+	if s.fates[of][is] == nil {
+		s.fates[of][is] = s.w.aside()
+	}
+	s.fates[of][is].Or(rows)
+}
+
+func (s *seen) by(_ How, x *estate.Exception, rows *rowset.Set) {
+	if x == nil {
+		return
+	}
+	if s.exempting[x] == nil {
+		s.exempting[x] = s.w.aside()
+	}
+	s.exempting[x].Or(rows)
+}
+
+// inherits decides a setting for the laptops of a place in the worker's block and notes what happens; nil where nothing comes there.
+func (w *worker) inherits(at int, t estate.Target, place *rowset.Set) *seen {
+	c := &w.plan.contests[at]
+	if c.def == nil || len(c.slots) == 0 {
+		return nil
+	}
+	in := slices.Clone(w.contestants(c, place))
+	s := &seen{w: w, reached: map[*slot]*rowset.Set{}, fates: map[*slot]map[Fate]*rowset.Set{}, exempting: map[*estate.Exception]*rowset.Set{}}
+	for _, one := range in {
+		here := w.aside()
+		here.Copy(one.live)
+		if one.detached != nil {
+			here.Or(one.detached)
+		}
+		here.And(place)
+		if w.supported(c, here); !here.Empty() {
+			s.reached[one.slot] = here
+		}
+	}
+	if len(s.reached) == 0 {
+		return nil
+	}
+	w.emitted, w.witness = 0, s
+	w.decide(c, in, place)
+	w.emitted, w.witness = 0, nil
+	return s
+}
+
+// inheriting adds up what was seen of a setting in all blocks.
+type inheriting struct {
+	Inherited
+	arrivals map[*slot]*arriving
+}
+
+type arriving struct {
+	Arrival
+	policies   map[estate.PolicyID]int // that stand instead of it
+	exceptions map[string]int
+}
+
+func (g *inheriting) add(s *seen, p *Plan, t estate.Target) {
+	var stands, above, locked, apart, beaten, not, clashing, here rowset.Set // laptops, block by block
+	for of, fates := range s.fates {
+		if won := fates[Won]; won != nil {
+			if p.whence(of, t) == FromAbove {
+				above.Or(won)
+				if of.Lock {
+					locked.Or(won)
+				}
+			} else {
+				stands.Or(won)
+			}
+		}
+		if rows := fates[Clashing]; rows != nil {
+			clashing.Or(rows)
+		}
+	}
+	for _, rows := range s.exempting {
+		for _, reached := range s.reached {
+			if here.SetAnd(rows, reached) {
+				stands.Or(&here)
+			}
+		}
+	}
+	for of, reached := range s.reached {
+		whence := p.whence(of, t)
+		is := g.arrivals[of]
+		if is == nil {
+			is = &arriving{
+				Arrival:  Arrival{Policy: of.id, Value: of.Value, Locked: of.Lock, Level: of.level, Whence: whence, Fates: map[Fate]int{}},
+				policies: map[estate.PolicyID]int{}, exceptions: map[string]int{},
+			}
+			g.arrivals[of] = is
+		}
+		is.Devices += reached.Len()
+		not.Clear()
+		for fate, rows := range s.fates[of] {
+			is.Fates[fate] += rows.Len()
+			switch {
+			case fate == Won || fate == Clashing:
+				continue
+			case fate == Detached && whence == FromAbove:
+				apart.Or(rows)
+			case fate == Detached:
+			case whence == FromAbove:
+				if here.SetAnd(rows, &stands) {
+					beaten.Or(&here)
+				}
+			}
+			if fate != Detached {
+				not.Or(rows)
+			}
+		}
+		if not.Empty() {
+			continue
+		}
+		for x, rows := range s.exempting {
+			if here.SetAnd(rows, &not) {
+				is.exceptions[string(x.ID)] += here.Len()
+			}
+		}
+		for other, fates := range s.fates {
+			if won := fates[Won]; won != nil && here.SetAnd(won, &not) {
+				is.policies[other.id] += here.Len()
+			}
+		}
+	}
+	g.Above += above.Len()
+	g.Locked += locked.Len()
+	g.Overridden += beaten.Len()
+	g.Detached += apart.Len()
+	stands.AndNot(&above)
+	g.Own += stands.Len()
+	g.Clashing += clashing.Len()
+}
+
+// made gives what was added up, in order.
+func (g *inheriting) made(id setting.ID) Inherited {
+	out := g.Inherited
+	out.Setting = id
+	for _, a := range g.arrivals {
+		for _, policy := range slices.Sorted(maps.Keys(a.policies)) {
+			a.Beaten = append(a.Beaten, Beaten{Policy: policy, Devices: a.policies[policy]})
+		}
+		for _, x := range slices.Sorted(maps.Keys(a.exceptions)) {
+			a.Beaten = append(a.Beaten, Beaten{Exception: x, Devices: a.exceptions[x]})
+		}
+		slices.SortStableFunc(a.Beaten, func(x, y Beaten) int { return cmp.Compare(y.Devices, x.Devices) })
+		out.Arrivals = append(out.Arrivals, a.Arrival)
+	}
+	slices.SortFunc(out.Arrivals, func(a, b Arrival) int {
+		return cmp.Or(cmp.Compare(a.Level, b.Level), cmp.Compare(a.Policy, b.Policy))
+	})
+	return out
+}

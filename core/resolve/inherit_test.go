@@ -1,0 +1,181 @@
+package resolve_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"zenithridge.example/zridge/core/estate"
+	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// inheritedOneByOne says what a place inherits by going through its laptops, each with its own explanation.
+func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level) map[setting.ID]map[string]int {
+	t.Helper()
+	out := map[setting.ID]map[string]int{}
+	for _, dev := range plan.Snapshot().Devices {
+		if !plan.Matches(place, dev.ID) {
+			continue
+		}
+		got, err := plan.Effective(dev.ID, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range append(got.Settings, droppedAlone(plan.Snapshot(), &dev, got)...) {
+			if s.Status == Unsupported || len(s.Candidates) == 0 {
+				continue
+			}
+			counts := out[s.ID]
+			if counts == nil {
+				counts = map[string]int{}
+				out[s.ID] = counts
+			}
+			how, from := s.How, s.From
+			if s.Replaced != nil {
+				how, from = s.Replaced.How, s.Replaced.From
+			}
+			has := map[string]bool{}
+			if how == ByException {
+				has["inner"] = true
+			}
+			whence := func(c Candidate) Whence {
+				switch {
+				case c.Level < here:
+					return FromAbove
+				case c.Level > here:
+					return FromCloser
+				case place.Kind == estate.ToGroup && !slices.Contains(plan.Policy(c.Policy).Audience.Include, place):
+					return FromBeside
+				}
+				return FromHere
+			}
+			for _, c := range s.Candidates {
+				switch {
+				case c.Fate == Won && whence(c) == FromAbove:
+					has["above"] = true
+					has["locked"] = has["locked"] || c.Locked
+				case c.Fate == Won:
+					has["inner"] = true
+				}
+			}
+			for _, c := range s.Candidates {
+				key := fmt.Sprint(c.Policy, " ", c.Level, " ", whence(c))
+				counts[key]++
+				counts[key+" "+string(c.Fate)]++
+				switch {
+				case c.Fate == Won:
+				case c.Fate == Clashing:
+					has["clashing"] = true
+				case c.Fate == Detached:
+					has["detached"] = has["detached"] || whence(c) == FromAbove
+				default:
+					if whence(c) == FromAbove && has["inner"] {
+						has["overridden"] = true
+					}
+					if how == ByException {
+						counts[key+" beaten by "+from[0]]++
+					}
+					for _, other := range s.Candidates {
+						if other.Fate == Won {
+							counts[key+" beaten by "+string(other.Policy)]++
+						}
+					}
+				}
+			}
+			has["own"] = has["inner"] && !has["above"]
+			delete(has, "inner")
+			for what, is := range has {
+				if is {
+					counts[what]++
+				}
+			}
+		}
+	}
+	return out
+}
+
+// droppedAlone gives the settings that do not appear on a laptop since all their entries are detached there.
+func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Setting) {
+	o := oracle{s}
+	owner := o.person(dev.Owner)
+	for i := range s.Settings {
+		def := &s.Settings[i]
+		if slices.ContainsFunc(got.Settings, func(s Setting) bool { return s.ID == def.ID }) || def.SupportOn(dev.OS, dev.OSVersion, dev.Edition) != "" {
+			continue
+		}
+		dropped := Setting{ID: def.ID}
+		for j := range s.Policies {
+			level, why, _ := o.applies(&s.Policies[j], dev, owner)
+			if why != "" || s.Policies[j].Entry(def.ID) == nil {
+				continue
+			}
+			is := Level(level)
+			if level >= 100 {
+				is = GroupLevel + Level(level-100)
+			}
+			dropped.Candidates = append(dropped.Candidates, Candidate{Policy: s.Policies[j].ID, Level: is, Fate: Detached})
+		}
+		out = append(out, dropped)
+	}
+	return out
+}
+
+// TestWhatAPlaceInherits compares what is said of every unit and group of made-up estates with the explanations of its laptops.
+func TestWhatAPlaceInherits(t *testing.T) {
+	seen := map[string]int{}
+	for seed := range uint64(60) {
+		s := madeUp(seed)
+		plan := Compile(s)
+		depths := map[estate.UnitID]Level{}
+		for range s.Units { // parents may come after their children
+			for _, u := range s.Units {
+				if u.Parent != "" {
+					depths[u.ID] = depths[u.Parent] + 1
+				}
+			}
+		}
+		places := map[estate.Target]Level{}
+		for _, u := range s.Units {
+			places[estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}] = depths[u.ID]
+		}
+		for _, g := range s.Groups {
+			places[estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}] = GroupLevel
+		}
+		for place, here := range places {
+			want := inheritedOneByOne(t, plan, place, here)
+			got := plan.Inheritance(place)
+			if len(got) != len(want) {
+				t.Fatalf("seed %d, %s: %d settings, its laptops have %d", seed, place, len(got), len(want))
+			}
+			for _, i := range got {
+				counts := map[string]int{}
+				for what, n := range map[string]int{"above": i.Above, "locked": i.Locked, "overridden": i.Overridden, "detached": i.Detached, "own": i.Own, "clashing": i.Clashing} {
+					if n > 0 {
+						counts[what] = n
+						seen[what]++
+					}
+				}
+				for _, a := range i.Arrivals {
+					key := fmt.Sprint(a.Policy, " ", a.Level, " ", a.Whence)
+					seen[string(a.Whence)]++
+					counts[key] = a.Devices
+					for fate, n := range a.Fates {
+						counts[key+" "+string(fate)] = n
+					}
+					for _, b := range a.Beaten {
+						counts[key+" beaten by "+string(b.Policy)+b.Exception] = b.Devices
+					}
+				}
+				if fmt.Sprint(counts) != fmt.Sprint(want[i.Setting]) {
+					t.Fatalf("seed %d, %s, %s:\n%v, its laptops have\n%v", seed, place, i.Setting, counts, want[i.Setting])
+				}
+			}
+		}
+	}
+	for _, what := range []string{"above", "locked", "overridden", "detached", "own", "clashing", "here", "beside", "closer"} {
+		if seen[what] == 0 {
+			t.Errorf("nothing of the kind %q came up", what)
+		}
+	}
+}

@@ -1,0 +1,261 @@
+// This file says what settings are in each unit: what stands on most of its laptops, and how many have something else.
+
+package review
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Place is a unit with all below it.
+type Place struct {
+	*estate.Unit
+	Depth   int // of the organisation 0
+	Devices int // laptops in it and below
+	parent  int // where the unit above it stands; -1: none does
+}
+
+// Places lists a unit and all below it, each above those below it, by title. Without a unit it lists all.
+func Places(side impact.Side, root estate.UnitID) []Place {
+	snapshot := side.Plan.Snapshot()
+	below := map[estate.UnitID][]*estate.Unit{}
+	for i := range snapshot.Units {
+		u := &snapshot.Units[i]
+		below[u.Parent] = append(below[u.Parent], u)
+	}
+	var out []Place
+	var add func(u *estate.Unit, depth, parent int)
+	add = func(u *estate.Unit, depth, parent int) {
+		at := len(out)
+		out = append(out, Place{Unit: u, Depth: depth, parent: parent})
+		list := below[u.ID]
+		slices.SortFunc(list, func(a, b *estate.Unit) int { return cmp.Or(cmp.Compare(a.Title, b.Title), cmp.Compare(a.ID, b.ID)) })
+		for _, child := range list {
+			add(child, depth+1, at)
+		}
+	}
+	if root == "" {
+		for _, u := range below[""] {
+			add(u, 0, -1)
+		}
+	} else if u := side.Plan.Unit(root); u != nil {
+		add(u, len(side.Plan.UnitPaths()[root])-1, -1)
+	}
+	for at, n := range sums(out, side.Plan.All()) {
+		out[at].Devices = n
+	}
+	return out
+}
+
+// sums counts laptops by place, those of the places below it among them.
+func sums(places []Place, of resolve.Devices) []int {
+	own := map[estate.UnitID]int{}
+	for _, u := range of.ByUnit() {
+		own[u.Unit] = u.Devices
+	}
+	out := make([]int, len(places))
+	for at := len(places) - 1; at >= 0; at-- {
+		out[at] += own[places[at].ID]
+		if up := places[at].parent; up >= 0 {
+			out[up] += out[at]
+		}
+	}
+	return out
+}
+
+// Prevailing is what a setting is on most laptops of a place; the zero State, where most do not have it at all.
+type Prevailing struct {
+	resolve.State
+	Policies []string // of a conflict: those that clash
+	Devices  int      // laptops of the place that have it so
+	Others   int      // that have it otherwise
+	Apart    bool     // it is not what prevails in the unit above
+}
+
+// prevail says by place what a setting is there. devices are the laptops of the first place.
+func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.Devices) []Prevailing {
+	out := make([]Prevailing, len(places))
+	states := side.Whole.States(id, devices)
+	if len(states) == 0 {
+		return out
+	}
+	rest := make([]int, len(places)) // laptops of the most frequent state: those of no other
+	for at := range places {
+		rest[at] = places[at].Devices
+	}
+	take := func(at, n int, h *resolve.Held) {
+		if n > out[at].Devices {
+			out[at] = Prevailing{State: h.State, Policies: h.Policies, Devices: n}
+		}
+	}
+	for i := range states[1:] {
+		for at, n := range sums(places, states[1+i].Devices) {
+			rest[at] -= n
+			take(at, n, &states[1+i])
+		}
+	}
+	for at, n := range rest {
+		if n > 0 && n >= out[at].Devices {
+			out[at] = Prevailing{State: states[0].State, Policies: states[0].Policies, Devices: n}
+		}
+		out[at].Others = places[at].Devices - out[at].Devices
+		if up := places[at].parent; up >= 0 && places[at].Devices > 0 {
+			out[at].Apart = !out[at].Equal(out[up].State) || !slices.Equal(out[at].Policies, out[up].Policies)
+		}
+	}
+	return out
+}
+
+// Row is a setting with what it is at each place of a matrix.
+type Row struct {
+	Setting setting.ID
+	Cells   []Prevailing // by place
+}
+
+// Matrix puts settings beside places.
+type Matrix struct {
+	Places []Place
+	Rows   []Row // by setting
+	Even   int   // settings left out since every laptop has them alike
+}
+
+// AcrossUnits makes the matrix of a unit and the units right below it, or with deep of all below it. Settings that nobody there has are left
+// out, and without all those that every laptop there has alike. With settings named it is about these alone.
+func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named func(*setting.Definition) bool) Matrix {
+	places := Places(side, unit)
+	out := Matrix{}
+	var shown []int
+	for at := range places {
+		if deep || at == 0 || places[at].parent == 0 {
+			shown = append(shown, at)
+			out.Places = append(out.Places, places[at])
+		}
+	}
+	if len(places) == 0 {
+		return out
+	}
+	devices := side.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)})
+	snapshot := side.Plan.Snapshot()
+	for i := range snapshot.Settings {
+		def := &snapshot.Settings[i]
+		if named != nil && !named(def) {
+			continue
+		}
+		cells := prevail(side, places, def.ID, devices)
+		if cells[0].Devices == 0 || cells[0].Others == 0 && cells[0].Status == "" {
+			continue
+		}
+		if cells[0].Others == 0 && !all {
+			out.Even++
+			continue
+		}
+		row := Row{Setting: def.ID}
+		for _, at := range shown {
+			row.Cells = append(row.Cells, cells[at])
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	slices.SortFunc(out.Rows, func(a, b Row) int { return cmp.Compare(a.Setting, b.Setting) })
+	return out
+}
+
+// Given is a value that a policy brings to a place by name.
+type Given struct {
+	Policy  estate.PolicyID
+	Value   setting.Value
+	Locked  bool
+	Devices int // of the place, that the policy reaches
+}
+
+// InUnit is what a setting is in one unit.
+type InUnit struct {
+	Place
+	Prevailing
+	Given []Given // by the policies for this unit by name
+}
+
+// InGroup is what a setting is in a group that some policy brings it to by name.
+type InGroup struct {
+	*estate.Group
+	Prevailing
+	Given []Given
+}
+
+// Whereabouts is what a setting is everywhere.
+type Whereabouts struct {
+	States []resolve.Held // the most frequent first
+	Places []InUnit       // the tree of units
+	Groups []InGroup      // those that are given it, by id
+}
+
+// Everywhere says what a setting is in each unit, and in the groups that are given it.
+func Everywhere(side impact.Side, id setting.ID) Whereabouts {
+	places := Places(side, "")
+	out := Whereabouts{States: side.Whole.States(id, side.Plan.All())}
+	given := map[estate.Target][]Given{}
+	snapshot := side.Plan.Snapshot()
+	for i := range snapshot.Policies {
+		p := &snapshot.Policies[i]
+		e := p.Entry(id)
+		if e == nil || p.State != estate.Active {
+			continue
+		}
+		reached := side.Plan.Applies(p.ID)
+		for _, t := range p.Audience.Include {
+			at := t
+			if t.Kind == estate.ToEveryone && len(places) > 0 {
+				at = estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)}
+			}
+			given[at] = append(given[at], Given{p.ID, e.Value, e.Lock, reached.And(side.Plan.Matching(at)).Len()})
+		}
+	}
+	for at, p := range prevail(side, places, id, side.Plan.All()) {
+		out.Places = append(out.Places, InUnit{places[at], p, given[estate.Target{Kind: estate.ToUnit, ID: string(places[at].ID)}]})
+	}
+	for i := range snapshot.Groups {
+		g := &snapshot.Groups[i]
+		t := estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}
+		if len(given[t]) == 0 {
+			continue
+		}
+		devices := side.Plan.Matching(t)
+		in := InGroup{Group: g, Given: given[t]}
+		if states := side.Whole.States(id, devices); len(states) > 0 {
+			in.Prevailing = mostOf(states, devices.Len())
+		}
+		out.Groups = append(out.Groups, in)
+	}
+	slices.SortFunc(out.Groups, func(a, b InGroup) int { return cmp.Compare(a.Group.ID, b.Group.ID) })
+	return out
+}
+
+// InheritedHere is how a setting comes to a place, with what stands there in the end.
+type InheritedHere struct {
+	resolve.Inherited
+	Prevailing
+}
+
+// Inherit says how settings come to a unit or a group, by setting, and counts its laptops.
+func Inherit(side impact.Side, place estate.Target) (devices int, out []InheritedHere) {
+	of := side.Plan.Matching(place)
+	devices = of.Len()
+	for _, i := range side.Plan.Inheritance(place) {
+		h := InheritedHere{Inherited: i}
+		if states := side.Whole.States(i.Setting, of); len(states) > 0 {
+			h.Prevailing = mostOf(states, devices)
+		}
+		out = append(out, h)
+	}
+	return devices, out
+}
+
+// mostOf gives the first of some states, which most laptops have.
+func mostOf(states []resolve.Held, of int) Prevailing {
+	n := states[0].Devices.Len()
+	return Prevailing{State: states[0].State, Policies: states[0].Policies, Devices: n, Others: of - n}
+}

@@ -1,0 +1,298 @@
+// This file has the tree of units, what units and groups inherit, and what settings are where.
+
+package httpapi
+
+import (
+	"cmp"
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/review"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+func (s *server) registerUnits() {
+	s.registerInheritance()
+	huma.Register(s.api, operation("listUnits", http.MethodGet, "/units", "The tree of units, each above those below it, with counts"), func(_ context.Context, in *InChange) (*output[[]wire.Unit], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[[]wire.Unit]{unitTree(v)}, nil
+	})
+	huma.Register(s.api, operation("moveDevices", http.MethodPost, "/changes/{id}/moved-devices", "Give laptops another unit of their own, as edits of a change", administrators),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body wire.Move
+		}) (*output[wire.Edited], error) {
+			n, err := s.Flow.Move(actorOf(ctx), in.ID, in.Body.Devices, in.Body.Unit)
+			return out(wire.Edited{Edits: n}, s.fault(err))
+		})
+	huma.Register(s.api, operation("moveUnit", http.MethodPost, "/changes/{id}/moved-units", "Put a unit with all below it below another, as an edit of a change", administrators),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body wire.MoveUnit
+		}) (*output[wire.Edited], error) {
+			return out(wire.Edited{Edits: 1}, s.fault(s.Flow.MoveUnit(actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
+		})
+	huma.Register(s.api, operation("detach", http.MethodPost, "/changes/{id}/detached", "Let a unit or group go its own way for kinds of policy, or say what that would cost", administrators),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body wire.Detach
+		}) (*output[wire.Detached], error) {
+			place, ok := estate.ParseTarget(in.Body.Place)
+			if !ok {
+				return nil, s.fault(problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(in.Body.Place), Expected: "unit:ID or group:ID"}})
+			}
+			kinds := make([]setting.PolicyKind, len(in.Body.Kinds))
+			for i, k := range in.Body.Kinds {
+				kinds[i] = setting.PolicyKind(k)
+			}
+			change := in.ID
+			if change == "live" { // looked at without a change
+				change = ""
+			}
+			d, err := s.Flow.Detach(actorOf(ctx), change, place, kinds, in.Body.Keep, in.Body.Look || change == "")
+			if err != nil {
+				return nil, s.fault(err)
+			}
+			t := titlesOf(d.Side)
+			w := wire.Detached{Devices: d.Devices, Touched: d.Touched, Policies: d.Policies, Entries: []wire.DroppedEntry{}, Today: []wire.TodayValue{}}
+			for _, e := range d.Dropped {
+				w.Entries = append(w.Entries, droppedWire(t, e))
+			}
+			for _, v := range d.Today {
+				w.Today = append(w.Today, wire.TodayValue{Setting: string(v.Setting), Title: t.setting(v.Setting), Value: v.Value, Devices: v.Devices, Others: v.Others})
+			}
+			if d.Policy != nil {
+				w.Policy = string(d.Policy.ID)
+			}
+			return &output[wire.Detached]{w}, nil
+		})
+	huma.Register(s.api, operation("listDetached", http.MethodGet, "/detached", "Places that go their own way, and what each of them missed since"), func(context.Context, *struct{}) (*output[[]wire.DetachedPlace], error) {
+		places, err := s.Flow.Detached()
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		t := titlesOf(s.Flow.Live().Side)
+		list := make([]wire.DetachedPlace, len(places))
+		for i, p := range places {
+			list[i] = wire.DetachedPlace{Place: p.Place.String(), Title: p.Title, Kinds: wire.Names(p.Kinds), Devices: p.Devices, Missed: []wire.DroppedEntry{}}
+			if p.Since != nil {
+				list[i].Since, list[i].By = &p.Since.At, p.Since.By
+			}
+			for _, m := range p.Missed {
+				e := droppedWire(t, m.Dropped)
+				e.Was = m.Was
+				list[i].Missed = append(list[i].Missed, e)
+			}
+		}
+		return &output[[]wire.DetachedPlace]{list}, nil
+	})
+}
+
+func droppedWire(t titled, d resolve.Dropped) wire.DroppedEntry {
+	return wire.DroppedEntry{Policy: string(d.Policy), PolicyTitle: t.policies[string(d.Policy)], Setting: string(d.Setting), Title: t.setting(d.Setting), Value: d.Value, Devices: d.Devices}
+}
+
+// unitTree gives every unit above those below it, with what is in it and below.
+func unitTree(v workflow.View) []wire.Unit {
+	snapshot := v.Plan.Snapshot()
+	places := review.Places(v.Side, "")
+	own, people, policies, children := map[estate.UnitID]int{}, map[string]int{}, map[string]int{}, map[estate.UnitID]int{}
+	for _, u := range v.Plan.All().ByUnit() {
+		own[u.Unit] = u.Devices
+	}
+	paths := v.Plan.UnitPaths()
+	for i := range snapshot.People {
+		for _, u := range paths[snapshot.People[i].Unit] {
+			people[u]++
+		}
+	}
+	for i := range snapshot.Policies {
+		for _, t := range snapshot.Policies[i].Audience.Include {
+			if t.Kind == estate.ToUnit && snapshot.Policies[i].State != estate.Retired {
+				policies[t.ID]++
+			}
+		}
+	}
+	for _, u := range places {
+		children[u.Parent]++
+	}
+	out := make([]wire.Unit, 0, len(places))
+	for _, u := range places {
+		id := string(u.ID)
+		out = append(out, wire.Unit{ID: id, Title: u.Title, Parent: string(u.Parent), Depth: u.Depth, Devices: u.Devices, Own: own[u.ID], People: people[id], Policies: policies[id], Detach: wire.Names(u.Detach), Source: v.Live.SourceOf(estate.KindUnit, id), Children: children[u.ID]})
+	}
+	return out
+}
+
+func (s *server) registerInheritance() {
+	inherits := func(kind estate.TargetKind) func(context.Context, *struct {
+		InChange
+		ID string `path:"id"`
+	}) (*output[wire.Inheritance], error) {
+		return func(_ context.Context, in *struct {
+			InChange
+			ID string `path:"id"`
+		}) (*output[wire.Inheritance], error) {
+			v, err := s.Flow.ViewOf(in.Change)
+			if err != nil {
+				return nil, s.fault(err)
+			}
+			w, err := inheritance(v, estate.Target{Kind: kind, ID: in.ID})
+			return out(w, s.fault(err))
+		}
+	}
+	huma.Register(s.api, operation("unitInherits", http.MethodGet, "/units/{id}/inherits", "How settings come to a unit: from above, overridden, locked, detached, its own"), inherits(estate.ToUnit))
+	huma.Register(s.api, operation("groupInherits", http.MethodGet, "/groups/{id}/inherits", "How settings come to a group: from above, overridden, locked, detached, its own"), inherits(estate.ToGroup))
+	huma.Register(s.api, operation("unitMatrix", http.MethodGet, "/unit-matrix", "Settings beside units: what most laptops of each have, and how many have it otherwise"), func(_ context.Context, in *struct {
+		InChange
+		Unit string `query:"unit" maxLength:"128" doc:"This unit and those right below it; without it the organisation"`
+		Area string `query:"area" maxLength:"128" doc:"Settings of one area"`
+		Deep bool   `query:"deep" doc:"All units below, not only those right below"`
+		All  bool   `query:"all" doc:"Also settings that every laptop there has alike"`
+	}) (*output[wire.UnitMatrix], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		if in.Unit != "" && v.Plan.Unit(estate.UnitID(in.Unit)) == nil {
+			return nil, s.fault(&workflow.NotFoundError{Kind: "unit", ID: in.Unit})
+		}
+		return &output[wire.UnitMatrix]{matrixWire(v, review.AcrossUnits(v.Side, estate.UnitID(in.Unit), in.Deep, in.All, func(d *setting.Definition) bool { return in.Area == "" || d.Area == in.Area }))}, nil
+	})
+	huma.Register(s.api, operation("settingPlaces", http.MethodGet, "/settings/{id}/places", "What a setting is in every unit, and in the groups that are given it"), func(_ context.Context, in *struct {
+		InChange
+		ID string `path:"id"`
+	}) (*output[wire.Whereabouts], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		if v.Plan.Definition(setting.ID(in.ID)) == nil {
+			return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
+		}
+		return &output[wire.Whereabouts]{whereaboutsWire(v, review.Everywhere(v.Side, setting.ID(in.ID)))}, nil
+	})
+}
+
+// inheritance says how settings come to a place.
+func inheritance(v workflow.View, place estate.Target) (wire.Inheritance, error) {
+	w := wire.Inheritance{Place: place.String(), Settings: []wire.InheritedSetting{}}
+	if u := v.Plan.Unit(estate.UnitID(place.ID)); place.Kind == estate.ToUnit {
+		if u == nil {
+			return w, &workflow.NotFoundError{Kind: "unit", ID: place.ID}
+		}
+		w.Title, w.Detach, w.Above = u.Title, wire.Names(u.Detach), v.Plan.UnitPaths()[u.ID]
+		w.Above = w.Above[:len(w.Above)-1]
+	} else {
+		g, err := v.Group(place.ID)
+		if err != nil {
+			return w, err
+		}
+		w.Title, w.Detach, w.Above = g.Title, wire.Names(g.Detach), []string{}
+	}
+	t := titlesOf(v.Side)
+	devices, list := review.Inherit(v.Side, place)
+	w.Devices = devices
+	for i := range list {
+		w.Settings = append(w.Settings, inheritedWire(t, &list[i]))
+	}
+	return w, nil
+}
+
+func inheritedWire(t titled, h *review.InheritedHere) wire.InheritedSetting {
+	w := wire.InheritedSetting{
+		Setting: string(h.Setting), Title: t.setting(h.Setting), Prevailing: prevailingWire(h.Prevailing),
+		Above: h.Above, Locked: h.Locked, Overridden: h.Overridden, Detached: h.Detached, Own: h.Own, Clashing: h.Clashing,
+		Arrivals: make([]wire.Arrival, len(h.Arrivals)),
+	}
+	if d := t.settings[h.Setting]; d != nil {
+		w.Area, w.Combine = d.Area, string(d.Combine)
+	}
+	for i, a := range h.Arrivals {
+		w.Arrivals[i] = wire.Arrival{
+			Policy: string(a.Policy), PolicyTitle: t.policies[string(a.Policy)], Value: a.Value, Locked: a.Locked, Level: a.Level.String(), Whence: string(a.Whence), Devices: a.Devices,
+			Fates: map[string]int{}, Beaten: []wire.BeatenBy{},
+		}
+		for fate, n := range a.Fates {
+			w.Arrivals[i].Fates[string(fate)] = n
+		}
+		for _, b := range a.Beaten {
+			w.Arrivals[i].Beaten = append(w.Arrivals[i].Beaten, wire.BeatenBy{Policy: string(b.Policy), PolicyTitle: t.policies[string(b.Policy)], Exception: b.Exception, Devices: b.Devices})
+		}
+	}
+	return w
+}
+
+func prevailingWire(p review.Prevailing) wire.Prevailing {
+	w := wire.Prevailing{State: stateOf(p.State), Devices: p.Devices, Others: p.Others, Apart: p.Apart}
+	if p.Status == resolve.Conflict {
+		w.Policies = p.Policies
+	}
+	return w
+}
+
+func placeWire(p *review.Place) wire.MatrixUnit {
+	return wire.MatrixUnit{Unit: string(p.ID), Title: p.Title, Parent: string(p.Parent), Depth: p.Depth, Devices: p.Devices, Detach: wire.Names(p.Detach)}
+}
+
+func matrixWire(v workflow.View, m review.Matrix) wire.UnitMatrix {
+	t := titlesOf(v.Side)
+	w := wire.UnitMatrix{Above: []wire.MatrixUnit{}, Units: []wire.MatrixUnit{}, Rows: []wire.MatrixRow{}, Even: m.Even}
+	for i := range m.Places {
+		w.Units = append(w.Units, placeWire(&m.Places[i]))
+	}
+	if len(m.Places) > 0 {
+		for depth, id := range v.Plan.UnitPaths()[m.Places[0].ID] {
+			if u := v.Plan.Unit(estate.UnitID(id)); u != nil && u.ID != m.Places[0].ID {
+				w.Above = append(w.Above, placeWire(&review.Place{Unit: u, Depth: depth, Devices: v.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: id}).Len()}))
+			}
+		}
+	}
+	for _, r := range m.Rows {
+		row := wire.MatrixRow{Setting: string(r.Setting), Title: t.setting(r.Setting), Cells: make([]wire.Prevailing, len(r.Cells))}
+		if d := t.settings[r.Setting]; d != nil {
+			row.Area = d.Area
+		}
+		for i := range r.Cells {
+			row.Cells[i] = prevailingWire(r.Cells[i])
+		}
+		w.Rows = append(w.Rows, row)
+	}
+	return w
+}
+
+func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
+	t := titlesOf(v.Side)
+	given := func(list []review.Given) []wire.Given {
+		out := make([]wire.Given, len(list))
+		for i, g := range list {
+			out[i] = wire.Given{Policy: string(g.Policy), PolicyTitle: t.policies[string(g.Policy)], Value: g.Value, Locked: g.Locked, Devices: g.Devices}
+		}
+		return out
+	}
+	w := wire.Whereabouts{States: []wire.HeldState{}, Units: make([]wire.UnitPlace, len(is.Places)), Groups: make([]wire.GroupPlace, len(is.Groups))}
+	for _, h := range is.States {
+		held := wire.HeldState{State: stateOf(h.State), Devices: h.Devices.Len()}
+		if h.Status == resolve.Conflict {
+			held.Policies = h.Policies
+		}
+		w.States = append(w.States, held)
+	}
+	for i := range is.Places {
+		w.Units[i] = wire.UnitPlace{Place: placeWire(&is.Places[i].Place), Prevailing: prevailingWire(is.Places[i].Prevailing), Given: given(is.Places[i].Given)}
+	}
+	for i, g := range is.Groups {
+		w.Groups[i] = wire.GroupPlace{Group: string(g.ID), Title: cmp.Or(g.Title, string(g.ID)), Of: string(g.Of), Prevailing: prevailingWire(g.Prevailing), Given: given(g.Given)}
+	}
+	return w
+}
