@@ -29,6 +29,8 @@ import { SourcesScreen } from './screens/sources';
 import { NewSourceScreen } from './screens/sources/new';
 import { SourceScreen } from './screens/sources/source';
 import { UnitsScreen } from './screens/units';
+import { GroupInheritsScreen, UnitScreen } from './screens/units/inherits';
+import { MatrixScreen } from './screens/units/matrix';
 import { SignInScreen } from './screens/signin';
 import { OpenChangeProvider } from './ui/change';
 import { Empty, Failed, Page } from './ui/parts';
@@ -122,7 +124,10 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/groups" element={<GroupsScreen />} />
           <Route path="/groups/new" element={<NewGroupScreen />} />
           <Route path="/groups/:id" element={<GroupScreen />} />
+          <Route path="/groups/:id/inherits" element={<GroupInheritsScreen />} />
           <Route path="/units" element={<UnitsScreen />} />
+          <Route path="/units/matrix" element={<MatrixScreen />} />
+          <Route path="/units/:id" element={<UnitScreen />} />
           <Route path="/sources" element={<SourcesScreen />} />
           <Route path="/sources/new" element={<NewSourceScreen />} />
           <Route path="/sources/:id" element={<SourceScreen />} />

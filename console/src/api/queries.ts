@@ -79,6 +79,35 @@ export const useUnitTree = (change?: Draft) =>
     placeholderData: keepPreviousData,
   });
 
+/** How settings come to a unit or a group. */
+export const useInheritance = (kind: 'units' | 'groups', id: string, change?: Draft) =>
+  useQuery({
+    queryKey: [...keys.estate, 'inherits', kind, id, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => {
+      const params = { path: { id }, query: change ? { change: change.id } : {} };
+      return kind === 'units' ? got(api.GET('/api/v1/units/{id}/inherits', { params })) : got(api.GET('/api/v1/groups/{id}/inherits', { params }));
+    },
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** Settings beside units. */
+export const useUnitMatrix = (of: { unit?: string; area?: string; all?: boolean; deep?: boolean }, change?: Draft) =>
+  useQuery({
+    queryKey: [...keys.estate, 'matrix', of, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/unit-matrix', { params: { query: { ...of, ...(change ? { change: change.id } : {}) } } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** What a setting is in every unit. */
+export const useWhereabouts = (id: string, change?: Draft) =>
+  useQuery({
+    queryKey: [...keys.estate, 'places', id, change?.id ?? '', change?.version ?? 0],
+    queryFn: () => got(api.GET('/api/v1/settings/{id}/places', { params: { path: { id }, query: change ? { change: change.id } : {} } })),
+    placeholderData: keepPreviousData,
+  });
+
 export const useGroup = (id: string, change: Draft, enabled = true) =>
   useQuery({
     queryKey: [...keys.estate, 'group', id, change?.id ?? '', change?.version ?? 0],

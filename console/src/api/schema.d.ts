@@ -861,6 +861,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/{id}/inherits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How settings come to a group: from above, overridden, locked, detached, its own */
+        get: operations["groupInherits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -1203,6 +1220,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings/{id}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a setting is in every unit, and in the groups that are given it */
+        get: operations["settingPlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -1430,6 +1464,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unit-matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Settings beside units: what most laptops of each have, and how many have it otherwise */
+        get: operations["unitMatrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/units": {
         parameters: {
             query?: never;
@@ -1439,6 +1490,23 @@ export interface paths {
         };
         /** The tree of units, each above those below it, with counts */
         get: operations["listUnits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/units/{id}/inherits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How settings come to a unit: from above, overridden, locked, detached, its own */
+        get: operations["unitInherits"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1561,6 +1629,41 @@ export interface components {
             stands: number;
             title?: string;
         };
+        Arrival: {
+            beaten: components["schemas"]["BeatenBy"][];
+            /**
+             * Format: int64
+             * @description Of the place, that it comes to
+             */
+            devices: number;
+            /** @description What becomes of it, in laptops */
+            fates: {
+                [key: string]: number;
+            };
+            level: string;
+            locked: boolean;
+            policy: string;
+            policy_title?: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+            /**
+             * @description As seen from the place
+             * @enum {string}
+             */
+            whence: "above" | "here" | "beside" | "closer";
+        };
         AskException: {
             from?: string;
             id?: string;
@@ -1668,6 +1771,13 @@ export interface components {
             kind?: string;
             /** Format: int64 */
             seq: number;
+        };
+        BeatenBy: {
+            /** Format: int64 */
+            devices: number;
+            exception?: string;
+            policy?: string;
+            policy_title?: string;
         };
         CandidateAnswer: {
             /** @description In explanations only: the policies that it lost to, or clashes with */
@@ -2426,6 +2536,27 @@ export interface components {
             part?: string;
             settings: string[];
         };
+        Given: {
+            /** Format: int64 */
+            devices: number;
+            locked: boolean;
+            policy: string;
+            policy_title?: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
         Group: {
             detach: string[];
             /**
@@ -2474,6 +2605,14 @@ export interface components {
             origin?: components["schemas"]["Origin"];
             trial: components["schemas"]["GroupTrial"];
             use: components["schemas"]["GroupUse"];
+        };
+        GroupPlace: {
+            given: components["schemas"]["Given"][];
+            group: string;
+            /** @enum {string} */
+            of: "devices" | "people";
+            prevailing: components["schemas"]["Prevailing"];
+            title: string;
         };
         GroupTrial: {
             /**
@@ -2525,6 +2664,12 @@ export interface components {
         Heartbeat: {
             /** Format: date-time */
             at: string;
+        };
+        HeldState: {
+            /** Format: int64 */
+            devices: number;
+            policies?: string[];
+            state: components["schemas"]["State"];
         };
         Impact: {
             audiences: components["schemas"]["Movement"][];
@@ -2591,6 +2736,52 @@ export interface components {
             unchanged: number;
             /** Format: int64 */
             version?: number;
+        };
+        Inheritance: {
+            /** @description Of a unit: those above it, from the organisation down */
+            above: string[];
+            detach: string[];
+            /** Format: int64 */
+            devices: number;
+            place: string;
+            settings: components["schemas"]["InheritedSetting"][];
+            title?: string;
+        };
+        InheritedSetting: {
+            /**
+             * Format: int64
+             * @description What stands comes from above, of lists in part
+             */
+            above: number;
+            area?: string;
+            /** @description From the outermost level inwards */
+            arrivals: components["schemas"]["Arrival"][];
+            /** Format: int64 */
+            clashing: number;
+            combine?: string;
+            /**
+             * Format: int64
+             * @description An entry from above does not arrive, since the place or one within it goes its own way
+             */
+            detached: number;
+            /**
+             * Format: int64
+             * @description Of those, where the entry from above is locked
+             */
+            locked: number;
+            /**
+             * Format: int64
+             * @description An entry from above gives way to one of here or closer, or to an exception
+             */
+            overridden: number;
+            /**
+             * Format: int64
+             * @description What stands comes from here or closer alone
+             */
+            own: number;
+            prevailing: components["schemas"]["Prevailing"];
+            setting: string;
+            title?: string;
         };
         KitDoc: {
             id: string;
@@ -2710,6 +2901,23 @@ export interface components {
             lint: "redundant" | "never-wins" | "reaches-nobody" | "failing-rule" | "unused-group" | "expired";
             policy?: string;
             setting?: string;
+        };
+        MatrixRow: {
+            area?: string;
+            /** @description By unit */
+            cells: components["schemas"]["Prevailing"][];
+            setting: string;
+            title?: string;
+        };
+        MatrixUnit: {
+            /** Format: int64 */
+            depth: number;
+            detach: string[];
+            /** Format: int64 */
+            devices: number;
+            parent?: string;
+            title?: string;
+            unit: string;
         };
         Member: {
             id: string;
@@ -3113,6 +3321,24 @@ export interface components {
             /** Format: int64 */
             version: number;
             why?: string;
+        };
+        Prevailing: {
+            /** @description It is not what prevails in the unit above */
+            apart: boolean;
+            /**
+             * Format: int64
+             * @description Laptops that have it so
+             */
+            devices: number;
+            /**
+             * Format: int64
+             * @description Laptops of the place that have it otherwise
+             */
+            others: number;
+            /** @description Of a conflict: those that clash */
+            policies?: string[];
+            /** @description Without a status most laptops do not have it at all */
+            state: components["schemas"]["State"];
         };
         Problem: {
             code: string;
@@ -3889,6 +4115,28 @@ export interface components {
             devices: number;
             title?: string;
             unit: string;
+        };
+        UnitMatrix: {
+            /** @description Units above the first one, from the organisation down */
+            above: components["schemas"]["MatrixUnit"][];
+            /**
+             * Format: int64
+             * @description Settings left out since every laptop has them alike
+             */
+            even: number;
+            rows: components["schemas"]["MatrixRow"][];
+            units: components["schemas"]["MatrixUnit"][];
+        };
+        UnitPlace: {
+            given: components["schemas"]["Given"][];
+            place: components["schemas"]["MatrixUnit"];
+            prevailing: components["schemas"]["Prevailing"];
+        };
+        Whereabouts: {
+            groups: components["schemas"]["GroupPlace"][];
+            /** @description The most frequent first; the one without a status is of laptops that do not have it */
+            states: components["schemas"]["HeldState"][];
+            units: components["schemas"]["UnitPlace"][];
         };
         Who: {
             /** @enum {string} */
@@ -7392,6 +7640,67 @@ export interface operations {
             };
         };
     };
+    groupInherits: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inheritance"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -8667,6 +8976,67 @@ export interface operations {
             };
         };
     };
+    settingPlaces: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Whereabouts"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     setUp: {
         parameters: {
             query?: never;
@@ -9772,6 +10142,73 @@ export interface operations {
             };
         };
     };
+    unitMatrix: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+                /** @description This unit and those right below it; without it the organisation */
+                unit?: string;
+                /** @description Settings of one area */
+                area?: string;
+                /** @description All units below, not only those right below */
+                deep?: boolean;
+                /** @description Also settings that every laptop there has alike */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitMatrix"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listUnits: {
         parameters: {
             query?: {
@@ -9791,6 +10228,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unit"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unitInherits: {
+        parameters: {
+            query?: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inheritance"];
                 };
             };
             /** @description Unauthorized */

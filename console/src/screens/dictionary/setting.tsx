@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 import type { SettingUse } from '../../api/client';
 import { useSettingUse, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
+import { Whereabouts } from '../units/whereabouts';
 import { Empty, Fact, Failed, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, valueText, ValueText } from '../../ui/words';
 
@@ -79,6 +80,7 @@ export function SettingScreen() {
               </div>
             )}
           </Sheet>
+          <Whereabouts id={d.id} change={open.change} />
         </div>
         <Sheet title="Facts">
           <dl className="grid grid-cols-[8rem_1fr] gap-x-3 gap-y-2 px-4 py-3 text-sm">

@@ -91,6 +91,11 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
       lead={page && <Id copy>{doc.id}</Id>}
       actions={
         <>
+          {page && (
+            <Link className="btn btn-ghost btn-sm" to={`/groups/${doc.id}/inherits`}>
+              What comes to it
+            </Link>
+          )}
           {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} kinds={page.group.detach} />}
           {page && <Retire page={page} />}
           <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0} onClick={() => void save().catch(setError)}>

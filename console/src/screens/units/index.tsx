@@ -15,7 +15,13 @@ export function UnitsScreen() {
   const tree = useUnitTree(change);
   const [moving, setMoving] = useState<Unit>();
   return (
-    <Page title="Units" lead={tree.data ? `${count(tree.data.length, 'unit')}${change ? `, as they would be with ‘${change.title}’` : ''}` : ' '}>
+    <Page title="Units" lead={tree.data ? `${count(tree.data.length, 'unit')}${change ? `, as they would be with ‘${change.title}’` : ''}` : ' '}
+      actions={
+        <Link className="btn btn-sm" to="/units/matrix">
+          Settings by unit
+        </Link>
+      }
+    >
       <Failed error={tree.error} />
       {tree.isPending && <Loading />}
       {tree.data && (
@@ -40,7 +46,9 @@ export function UnitsScreen() {
                 <tr key={u.id}>
                   <td>
                     <div className="whitespace-nowrap" style={{ paddingLeft: `${u.depth * 1.25}rem` }}>
-                      <span className="font-medium">{u.title || u.id}</span>
+                      <Link className="link-hover link font-medium" to={`/units/${u.id}`}>
+                        {u.title || u.id}
+                      </Link>
                       <span className="id quiet ml-2">{u.id}</span>
                     </div>
                   </td>

@@ -1,0 +1,103 @@
+// A setting everywhere: the tree of units with what most laptops of each have, how many differ, and where it is given by name.
+import { Fragment } from 'react';
+import { Link } from 'react-router';
+import type { Value } from '../../api/client';
+import { useWhereabouts } from '../../api/queries';
+import { Failed, Loading, Sheet } from '../../ui/parts';
+import { StateWord } from '../../ui/prevailing';
+import { count, number, ValueText } from '../../ui/words';
+
+interface Given {
+  policy: string;
+  policy_title?: string;
+  value: unknown;
+  locked: boolean;
+  devices: number;
+}
+
+export function Whereabouts({ id, change }: { id: string; change?: { id: string; version: number } }) {
+  const query = useWhereabouts(id, change);
+  const w = query.data;
+  return (
+    <Sheet title="What it is where" aside={w ? `${count(w.states.filter((s) => s.state.status).length, 'different outcome')} in the company` : undefined}>
+      <Failed error={query.error} />
+      {query.isPending && <Loading rows={4} />}
+      {w && (
+        <div className="overflow-x-auto">
+          <table className="table table-sm">
+            <thead>
+              <tr>
+                <th scope="col">Unit or group</th>
+                <th scope="col">On most laptops</th>
+                <th scope="col" className="text-right">
+                  Have it so
+                </th>
+                <th scope="col" className="text-right">
+                  Otherwise
+                </th>
+                <th scope="col">Given there by</th>
+              </tr>
+            </thead>
+            <tbody>
+              {w.units.map((u) => (
+                <tr key={u.place.unit}>
+                  <td>
+                    <div className="whitespace-nowrap" style={{ paddingLeft: `${u.place.depth * 1.25}rem` }}>
+                      <Link className="link-hover link" to={`/units/${u.place.unit}`}>
+                        {u.place.title || u.place.unit}
+                      </Link>
+                    </div>
+                  </td>
+                  <td>
+                    <StateWord of={u.prevailing} strong={u.prevailing.apart} />
+                    {u.prevailing.apart && <span className="text-info text-[13px]"> not as above</span>}
+                  </td>
+                  <td className="text-right tabular-nums">{number(u.prevailing.devices)}</td>
+                  <td className={`text-right tabular-nums ${u.prevailing.others ? 'font-semibold' : 'quiet'}`}>{u.prevailing.others ? number(u.prevailing.others) : '–'}</td>
+                  <td>
+                    <GivenBy list={u.given} />
+                  </td>
+                </tr>
+              ))}
+              {w.groups.map((g) => (
+                <tr key={g.group}>
+                  <td className="whitespace-nowrap">
+                    <Link className="link-hover link" to={`/groups/${g.group}`}>
+                      {g.title}
+                    </Link>{' '}
+                    <span className="quiet text-[13px]">group</span>
+                  </td>
+                  <td>
+                    <StateWord of={g.prevailing} />
+                  </td>
+                  <td className="text-right tabular-nums">{number(g.prevailing.devices)}</td>
+                  <td className={`text-right tabular-nums ${g.prevailing.others ? 'font-semibold' : 'quiet'}`}>{g.prevailing.others ? number(g.prevailing.others) : '–'}</td>
+                  <td>
+                    <GivenBy list={g.given} />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </Sheet>
+  );
+}
+
+function GivenBy({ list }: { list: Given[] }) {
+  return (
+    <>
+      {list.map((g, i) => (
+        <Fragment key={g.policy}>
+          {i > 0 && <br />}
+          <Link className="link-hover link" to={`/policies/${g.policy}`}>
+            {g.policy_title || g.policy}
+          </Link>{' '}
+          <ValueText of={g.value as Value} className="quiet" />
+          {g.locked && <span className="quiet"> locked</span>}
+        </Fragment>
+      ))}
+    </>
+  );
+}
