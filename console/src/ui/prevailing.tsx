@@ -15,7 +15,7 @@ export function StateWord({ of, strong = false }: { of: Prevailing; strong?: boo
 }
 
 /** The state with a note of the laptops that have it otherwise. */
-export function Prevails({ of, strong = false }: { of: Prevailing; strong?: boolean }) {
+export function Prevails({ of, strong = false, short = false }: { of: Prevailing; strong?: boolean; short?: boolean }) {
   if (of.devices + of.others === 0) return <span className="quiet">no laptops</span>;
   return (
     <span>
@@ -23,7 +23,8 @@ export function Prevails({ of, strong = false }: { of: Prevailing; strong?: bool
       {of.others > 0 && (
         <span className="quiet whitespace-nowrap text-[13px]" title={`${number(of.others)} of ${number(of.devices + of.others)} have it otherwise`}>
           {' '}
-          +{number(of.others)} otherwise
+          +{number(of.others)}
+          {short ? <span className="sr-only"> otherwise</span> : ' otherwise'}
         </span>
       )}
     </span>

@@ -77,7 +77,7 @@ export function MatrixScreen() {
         {m && (
           <span className="quiet text-sm" role="status">
             {count(rows.length, 'setting')}
-            {m.even > 0 && shown !== 'all' && `; ${number(m.even)} more are alike on every laptop`}
+            {m.even > 0 && shown !== 'all' && `; ${number(m.even)} more are alike on every laptop`}. A cell has what most laptops of the unit have; +3: three have it otherwise.
           </span>
         )}
       </div>
@@ -92,7 +92,7 @@ export function MatrixScreen() {
                   Setting
                 </th>
                 {m.units.map((u, i) => (
-                  <td key={u.unit} role="columnheader" className={`min-w-36 align-top ${i === 0 ? 'bg-base-200/60' : ''}`}>
+                  <td key={u.unit} role="columnheader" className={`min-w-28 align-top ${i === 0 ? 'bg-base-200/60' : ''}`}>
                     {i === 0 ? (
                       <Link className="link-hover link block font-semibold" to={`/units/${u.unit}`}>
                         {u.title || u.unit}
@@ -119,7 +119,7 @@ export function MatrixScreen() {
                   .filter((r) => (r.area || 'Other') === name)
                   .map((r) => (
                     <tr key={r.setting}>
-                      <th scope="row" className="max-w-60 bg-base-100 align-top font-normal">
+                      <th scope="row" className="min-w-52 max-w-60 bg-base-100 align-top font-normal">
                         <Link className="link-hover link" to={`/dictionary/${r.setting}`}>
                           {r.title || r.setting}
                         </Link>
@@ -158,10 +158,10 @@ export function MatrixScreen() {
 /** What is not as in the unit above is marked by weight, an edge and a word. */
 function Cell({ of, first }: { of: Prevailing; first: boolean }) {
   return (
-    <td className={`max-w-56 align-top ${of.apart ? 'border-l-3 border-l-info bg-info/8' : first ? 'bg-base-200/60' : ''}`}>
+    <td className={`max-w-44 align-top ${of.apart ? 'border-l-3 border-l-info bg-info/8' : first ? 'bg-base-200/60' : ''}`}>
       {of.apart && <span className="sr-only">not as above: </span>}
       <span className="line-clamp-3">
-        <Prevails of={of} strong={of.apart} />
+        <Prevails of={of} strong={of.apart} short />
       </span>
     </td>
   );
