@@ -206,11 +206,16 @@ func Doc(object any) any {
 	panic(fmt.Sprintf("files: %T is no object of an estate", object))
 }
 
+// AudienceOf gives a policy's audience in the estate format.
+func AudienceOf(p *estate.Policy) AudienceDoc {
+	return AudienceDoc{targetTexts(p.Audience.Include), targetTexts(p.Audience.Exclude), p.Audience.When.Source()}
+}
+
 func policyDoc(p *estate.Policy) PolicyDoc {
 	doc := PolicyDoc{
 		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms),
 		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
-		Audience: AudienceDoc{targetTexts(p.Audience.Include), targetTexts(p.Audience.Exclude), p.Audience.When.Source()},
+		Audience: AudienceOf(p),
 	}
 	if p.State != estate.Active {
 		doc.State = string(p.State)

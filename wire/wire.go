@@ -112,54 +112,10 @@ type (
 		Settleable  bool                    `json:"settleable" doc:"A ruling can settle it"`
 		Since       *ClashSince             `json:"since,omitempty" doc:"With what is live: where that is recorded, by what it began"`
 		Part        string                  `json:"part,omitempty" doc:"In an impact: names it, to ask for its laptops"`
-	}
-	// ClashSince says when a clash began, and by what.
-	ClashSince struct {
-		At       time.Time `json:"at"`
-		Revision int64     `json:"revision"`
-		Change   string    `json:"change,omitempty" doc:"Empty: no edit did it"`
-		Title    string    `json:"title"`
-		By       string    `json:"by"`
-	}
-	// ClashWay is a way to settle a clash, with what it would do.
-	ClashWay struct {
-		Kind    string     `json:"kind" enum:"prefer,raise,lock,leave-out,drop"`
-		Policy  string     `json:"policy" doc:"In whose favour; with drop: whose entry is taken out"`
-		Edits   []ClashFix `json:"edits"`
-		Devices int        `json:"devices" doc:"That get something else, in any setting"`
-		Weaker  int        `json:"weaker" doc:"Of those, devices that get a weaker value"`
-		Touched int        `json:"touched" doc:"Devices that the clash touches"`
-		Left    int        `json:"left" doc:"Of those, devices on which policies would still clash on the setting"`
-		Gained  int        `json:"gained" doc:"Other clashes that it would bring"`
-	}
-	// ClashFix is an edit that settles a clash.
-	ClashFix struct {
-		Kind string          `json:"kind"`
-		ID   string          `json:"id"`
-		Body json.RawMessage `json:"body"`
-	}
-	// ClashEvent is the beginning or end of a clash on some laptops.
-	ClashEvent struct {
-		ClashSince
-		Setting  string        `json:"setting"`
-		Name     string        `json:"name,omitempty" doc:"The setting's title"`
-		Policies []string      `json:"policies"`
-		Gained   bool          `json:"gained" doc:"Else it ended"`
-		Fresh    bool          `json:"fresh" doc:"No laptop had the clash before, or has it after"`
-		Standing bool          `json:"standing" doc:"It stands today"`
-		Devices  int           `json:"devices"`
-		Sample   []ClashDevice `json:"sample" doc:"The first of them"`
-	}
-	// ClashDevice is a laptop on which a clash began or ended, with what altered about it.
-	ClashDevice struct {
-		ID     string       `json:"id"`
-		Causes []ClashCause `json:"causes" doc:"Empty: the laptop stayed as it was"`
-	}
-	// ClashCause is one thing that altered about a laptop.
-	ClashCause struct {
-		Kind string `json:"kind" enum:"arrived,moved,handed,joined,parted,updated"`
-		From string `json:"from,omitempty"`
-		To   string `json:"to,omitempty"`
+		Help        string                  `json:"help,omitempty" doc:"In the list of clashes, as what follows: what the setting does"`
+		Involved    []InvolvedPolicy        `json:"involved,omitempty"`
+		Units       []UnitCount             `json:"units,omitempty" doc:"Home units of these laptops, most first"`
+		Questions   []Question              `json:"questions,omitempty" doc:"To the owners, the newest first"`
 	}
 	// FoundProblem is a check that finds laptops wrong.
 	FoundProblem struct {
@@ -167,6 +123,10 @@ type (
 		Devices     []string `json:"devices"`
 		DeviceCount int      `json:"device_count"`
 		Part        string   `json:"part,omitempty" doc:"In an impact: names it, to ask for its laptops"`
+
+		Involved  []InvolvedPolicy `json:"involved,omitempty" doc:"In the list of problems, as what follows"`
+		Units     []UnitCount      `json:"units,omitempty"`
+		Questions []Question       `json:"questions,omitempty"`
 	}
 	// Lint is something that does nothing: an entry of a policy, a policy, a group or an exception; or a rule that fails.
 	Lint struct {

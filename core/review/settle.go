@@ -1,8 +1,9 @@
-// This file proposes ways to settle a clash: each is a set of edits, whose effect is for somebody else to compute.
+// This file proposes ways to settle clashes and problems: each is a set of edits, whose effect is for somebody else to compute.
 
 package review
 
 import (
+	"cmp"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -10,86 +11,218 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// WayKind is a kind of way to settle a clash.
+// WayKind is a kind of way to settle what does not fit together.
 type WayKind string
 
 const (
-	PreferIt WayKind = "prefer"    // a ruling lets the policy's value stand against the others
-	RaiseIt  WayKind = "raise"     // its priority goes above the others'
-	LockIt   WayKind = "lock"      // its entry is locked, so that what is not locked gives way
-	LeaveOut WayKind = "leave-out" // the others leave out whom it is aimed at
-	DropIt   WayKind = "drop"      // its entry for the setting is taken out
+	PreferIt  WayKind = "prefer"     // a ruling lets the policy's value stand against the others
+	RaiseIt   WayKind = "raise"      // its priority goes above the others'
+	LockIt    WayKind = "lock"       // its entry is locked, so that what is not locked gives way
+	LockAbove WayKind = "lock-above" // an entry of an outer level, which gives way today, is locked
+	LeaveOut  WayKind = "leave-out"  // the others leave out whom it is aimed at
+	Narrow    WayKind = "narrow"     // it leaves out the laptops in question itself
+	DropIt    WayKind = "drop"       // its entry for the setting is taken out
 )
 
-// Way is one way to settle a clash, in favour of a policy or, with DropIt, by taking its entry out.
+// narrowBy is how many laptops a policy leaves out by name at most.
+const narrowBy = 25
+
+// Way is one way to settle something in favour of a policy or, with Narrow and DropIt, by letting it give way.
 type Way struct {
-	Kind   WayKind
-	Policy estate.PolicyID
-	Edits  []estate.Edit
+	Kind    WayKind
+	Policy  estate.PolicyID
+	Targets []estate.Target // with Narrow: whom the policy leaves out
+	Edits   []estate.Edit
 }
 
-// Ways proposes ways to settle a clash. Rulings have no reason yet.
-func Ways(plan *resolve.Plan, c *resolve.ConflictFound) (out []Way) {
-	d := plan.Definition(c.Setting)
-	if d == nil {
+// Ways proposes ways to settle clashes of the same policies together. Rulings have no reason yet.
+func Ways(plan *resolve.Plan, clashes ...resolve.ConflictFound) (out []Way) {
+	if len(clashes) == 0 {
 		return nil
 	}
-	for _, mine := range c.Values {
-		p := plan.Policy(mine.Policy)
-		if p == nil {
-			continue
+	var touched resolve.Devices
+	closest := true
+	settings := make([]setting.ID, len(clashes))
+	for i, c := range clashes {
+		d := plan.Definition(c.Setting)
+		if d == nil {
+			return nil
 		}
-		var others []resolve.Candidate
-		for _, v := range c.Values {
-			if v.Policy != mine.Policy && !v.Value.Equal(mine.Value) {
-				others = append(others, v)
-			}
-		}
-		add := func(kind WayKind, edits ...estate.Edit) {
-			if len(edits) > 0 {
-				out = append(out, Way{kind, p.ID, edits})
-			}
-		}
-		if d.Combine == setting.Closest {
-			add(PreferIt, rulings(c.Setting, p.ID, others)...)
-			add(RaiseIt, raised(p, c.Values)...)
-			if e := p.Entry(c.Setting); e != nil && !e.Lock {
-				locked := *p
-				locked.Entries = slices.Clone(p.Entries)
-				locked.Entry(c.Setting).Lock = true
-				add(LockIt, policyEdit(locked))
-			}
-		}
-		add(LeaveOut, leftOut(plan, p, others)...)
+		settings[i] = c.Setting
+		touched = touched.Or(c.Devices)
+		closest = closest && d.Combine == setting.Closest
 	}
-	for _, v := range c.Values {
-		if p := plan.Policy(v.Policy); p != nil {
-			without := *p
-			without.Entries = slices.DeleteFunc(slices.Clone(p.Entries), func(e estate.Entry) bool { return e.Setting == c.Setting })
-			out = append(out, Way{DropIt, p.ID, []estate.Edit{policyEdit(without)}})
+	involved := make([]*estate.Policy, 0, len(clashes[0].Policies))
+	for _, id := range clashes[0].Policies {
+		if p := plan.Policy(estate.PolicyID(id)); p != nil {
+			involved = append(involved, p)
+		}
+	}
+	for _, p := range involved {
+		if closest {
+			out = appendWay(out, PreferIt, p.ID, rulings(clashes, p.ID))
+			out = appendWay(out, RaiseIt, p.ID, raised(p, involved))
+			out = appendWay(out, LockIt, p.ID, locked(p, settings))
+		}
+		out = appendWay(out, LeaveOut, p.ID, leftOut(plan, p, opponents(clashes, p, involved)))
+	}
+	if closest {
+		for _, p := range outer(plan, clashes) {
+			out = appendWay(out, LockAbove, p.ID, locked(p, settings))
+		}
+	}
+	return append(out, givingWay(plan, involved, settings, touched)...)
+}
+
+// WaysRight proposes ways to make right what a check finds wrong: each policy that what is wrong comes from gives way in turn.
+func WaysRight(plan *resolve.Plan, f *resolve.ProblemFound) []Way {
+	var involved []*estate.Policy
+	for _, id := range f.From {
+		if p := plan.Policy(estate.PolicyID(id)); p != nil {
+			involved = append(involved, p)
+		}
+	}
+	return givingWay(plan, involved, f.Settings, f.Devices)
+}
+
+func appendWay(out []Way, kind WayKind, policy estate.PolicyID, edits []estate.Edit) []Way {
+	if len(edits) == 0 {
+		return out
+	}
+	return append(out, Way{Kind: kind, Policy: policy, Edits: edits})
+}
+
+// givingWay lets each policy leave out some laptops, and drop its entries for some settings.
+func givingWay(plan *resolve.Plan, involved []*estate.Policy, settings []setting.ID, touched resolve.Devices) (out []Way) {
+	for _, p := range involved {
+		if targets := covering(plan, p, touched); len(targets) > 0 {
+			narrower := *p
+			narrower.Audience.Exclude = append(slices.Clone(p.Audience.Exclude), targets...)
+			out = append(out, Way{Narrow, p.ID, targets, []estate.Edit{policyEdit(narrower)}})
+		}
+	}
+	for _, p := range involved {
+		without := *p
+		without.Entries = slices.DeleteFunc(slices.Clone(p.Entries), func(e estate.Entry) bool { return slices.Contains(settings, e.Setting) })
+		if len(without.Entries) < len(p.Entries) {
+			out = appendWay(out, DropIt, p.ID, []estate.Edit{policyEdit(without)})
 		}
 	}
 	return out
+}
+
+// covering gives targets that take just the laptops of a set out of a policy's audience: a unit or a group where one fits, else the
+// laptops by name where they are few.
+func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []estate.Target {
+	gets := plan.Applies(p.ID)
+	touched = touched.And(gets)
+	if touched.Len() == 0 || touched.Len() == gets.Len() {
+		return nil // nobody would be left: that is another matter than an audience that is narrower
+	}
+	snapshot := plan.Snapshot()
+	fits := func(t estate.Target) bool {
+		where := plan.Matching(t).And(gets)
+		return where.Len() == touched.Len() && where.Without(touched).Len() == 0
+	}
+	for i := range snapshot.Units {
+		if t := (estate.Target{Kind: estate.ToUnit, ID: string(snapshot.Units[i].ID)}); fits(t) {
+			return []estate.Target{t}
+		}
+	}
+	for i := range snapshot.Groups {
+		if t := (estate.Target{Kind: estate.ToGroup, ID: string(snapshot.Groups[i].ID)}); fits(t) {
+			return []estate.Target{t}
+		}
+	}
+	if touched.Len() > narrowBy {
+		return nil
+	}
+	var out []estate.Target
+	for _, id := range touched.IDs() {
+		out = append(out, estate.Target{Kind: estate.ToDevice, ID: string(id)})
+	}
+	return out
+}
+
+// outer gives the policies whose entries for all the settings give way, as outer ones, on every laptop that the clashes touch.
+func outer(plan *resolve.Plan, clashes []resolve.ConflictFound) (out []*estate.Policy) {
+	counts := map[estate.PolicyID]int{}
+	for _, c := range clashes {
+		for _, s := range plan.Standings(c.Setting, c.Devices) {
+			if s.Fates[resolve.Outer] == c.Devices.Len() {
+				counts[s.Policy]++
+			}
+		}
+	}
+	for id, n := range counts {
+		if n == len(clashes) {
+			out = append(out, plan.Policy(id))
+		}
+	}
+	slices.SortFunc(out, func(a, b *estate.Policy) int { return cmp.Compare(a.ID, b.ID) })
+	return out
+}
+
+// locked locks a policy's entries for some settings.
+func locked(p *estate.Policy, settings []setting.ID) []estate.Edit {
+	out := *p
+	out.Entries = slices.Clone(p.Entries)
+	open := 0
+	for i := range out.Entries {
+		if e := &out.Entries[i]; slices.Contains(settings, e.Setting) && !e.Lock {
+			e.Lock = true
+			open++
+		}
+	}
+	if open == 0 {
+		return nil
+	}
+	return []estate.Edit{policyEdit(out)}
 }
 
 func policyEdit(p estate.Policy) estate.Edit {
 	return estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p}
 }
 
-func rulings(id setting.ID, prefer estate.PolicyID, over []resolve.Candidate) (edits []estate.Edit) {
-	for _, v := range over {
-		name := string(id) + "." + string(prefer) + "-over-" + string(v.Policy)
-		name = name[:min(len(name), 128)]
-		edits = append(edits, estate.Edit{Kind: estate.KindRuling, ID: name, Object: estate.Ruling{ID: estate.RulingID(name), Setting: id, Prefer: prefer, Over: v.Policy}})
+// rulings lets a policy's values stand against those of the others that differ.
+func rulings(clashes []resolve.ConflictFound, prefer estate.PolicyID) (edits []estate.Edit) {
+	for _, c := range clashes {
+		mine := slices.IndexFunc(c.Values, func(v resolve.Candidate) bool { return v.Policy == prefer })
+		for _, v := range c.Values {
+			if mine < 0 || v.Policy == prefer || v.Value.Equal(c.Values[mine].Value) {
+				continue
+			}
+			name := string(c.Setting) + "." + string(prefer) + "-over-" + string(v.Policy)
+			name = name[:min(len(name), 128)]
+			edits = append(edits, estate.Edit{Kind: estate.KindRuling, ID: name, Object: estate.Ruling{ID: estate.RulingID(name), Setting: c.Setting, Prefer: prefer, Over: v.Policy}})
+		}
 	}
 	return edits
 }
 
+// opponents gives those of the involved that have another value than a policy in some clash.
+func opponents(clashes []resolve.ConflictFound, p *estate.Policy, involved []*estate.Policy) (out []*estate.Policy) {
+	value := func(c resolve.ConflictFound, of *estate.Policy) setting.Value {
+		for _, v := range c.Values {
+			if v.Policy == of.ID {
+				return v.Value
+			}
+		}
+		return setting.Value{}
+	}
+	for _, o := range involved {
+		if o != p && slices.ContainsFunc(clashes, func(c resolve.ConflictFound) bool { return !value(c, o).Equal(value(c, p)) }) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
 // raised puts a policy's priority above those that it clashes with.
-func raised(p *estate.Policy, values []resolve.Candidate) []estate.Edit {
+func raised(p *estate.Policy, involved []*estate.Policy) []estate.Edit {
 	top := p.Priority
-	for _, v := range values {
-		top = max(top, v.Priority)
+	for _, o := range involved {
+		top = max(top, o.Priority)
 	}
 	if top >= estate.MaxPriority {
 		return nil
@@ -100,17 +233,13 @@ func raised(p *estate.Policy, values []resolve.Candidate) []estate.Edit {
 }
 
 // leftOut lets the others leave out whom a policy is aimed at, where that is less than everyone and nothing that they are aimed at themselves.
-func leftOut(plan *resolve.Plan, p *estate.Policy, others []resolve.Candidate) (edits []estate.Edit) {
+func leftOut(plan *resolve.Plan, p *estate.Policy, others []*estate.Policy) (edits []estate.Edit) {
 	if slices.ContainsFunc(p.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))
 	}) {
 		return nil
 	}
-	for _, v := range others {
-		other := plan.Policy(v.Policy)
-		if other == nil {
-			return nil
-		}
+	for _, other := range others {
 		narrower := *other
 		narrower.Audience.Exclude = slices.Clone(other.Audience.Exclude)
 		for _, t := range p.Audience.Include {

@@ -20,21 +20,83 @@ func TestWaysSettle(t *testing.T) {
 		t.Fatalf("%d clashes", len(clashes))
 	}
 	kinds := map[WayKind]int{}
-	for _, w := range Ways(side.Plan, &clashes[0]) {
+	for _, w := range Ways(side.Plan, clashes...) {
 		kinds[w.Kind]++
 		next := side.Plan.Snapshot().With(w.Edits...)
 		if faults := next.Validate(); len(faults) > 0 {
 			t.Errorf("%s %s: %v", w.Kind, w.Policy, faults)
 		}
 		stands := map[estate.PolicyID]string{"one": `"One"`, "two": `"Two"`}[w.Policy]
-		if w.Kind == DropIt {
+		switch w.Kind {
+		case DropIt, Narrow:
 			stands = map[estate.PolicyID]string{"one": `"Two"`, "two": `"One"`}[w.Policy]
+		case LockAbove:
+			stands = `"Three"`
 		}
 		if is := side.With(next).Whole.State("signin.banner", "LT-1"); is.Status != resolve.Set || is.Value.String() != stands {
 			t.Errorf("%s %s: the laptop has %v, expected %s", w.Kind, w.Policy, is, stands)
 		}
 	}
-	if got := fmt.Sprint(kinds); got != "map[drop:2 lock:2 prefer:2 raise:2]" {
+	if got := fmt.Sprint(kinds); got != "map[drop:2 lock:2 lock-above:1 narrow:1 prefer:2 raise:2]" {
 		t.Errorf("the ways are %s", got)
+	}
+}
+
+// TestWaysSettleSeveralAtOnce tries the ways for two settings on which the same policies clash: each settles both.
+func TestWaysSettleSeveralAtOnce(t *testing.T) {
+	side := sideOf(t, `
+  - {id: one, kind: security, settings: {signin.banner: "One", signin.banner_title: "1", signin.hide_last_person: true}, audience: {include: ["unit:slipway", "device:LT-2"]}}
+  - {id: two, kind: security, settings: {signin.banner: "Two", signin.banner_title: "2"}, audience: {include: ["unit:slipway"]}}`)
+	clashes := side.Whole.Conflicts()
+	if len(clashes) != 2 {
+		t.Fatalf("%d clashes", len(clashes))
+	}
+	seen := map[WayKind]bool{}
+	for _, w := range Ways(side.Plan, clashes...) {
+		seen[w.Kind] = true
+		if left := side.With(side.Plan.Snapshot().With(w.Edits...)).Whole.Conflicts(); len(left) > 0 {
+			t.Errorf("%s %s leaves %d clashes", w.Kind, w.Policy, len(left))
+		}
+		if w.Kind == Narrow && (w.Policy != "one" || fmt.Sprint(w.Targets) != "[unit:slipway]") {
+			t.Errorf("%s leaves out %v", w.Policy, w.Targets)
+		}
+		if w.Kind == PreferIt && len(w.Edits) != 2 || w.Kind == DropIt && w.Policy == "one" && len(w.Edits[0].Object.(estate.Policy).Entries) != 1 {
+			t.Errorf("%s %s: %+v", w.Kind, w.Policy, w.Edits)
+		}
+	}
+	for _, kind := range []WayKind{PreferIt, RaiseIt, LockIt, Narrow, DropIt} {
+		if !seen[kind] {
+			t.Errorf("no way of the kind %s", kind)
+		}
+	}
+	if len(Ways(side.Plan)) != 0 {
+		t.Error("ways to settle nothing")
+	}
+}
+
+// TestWaysToMakeRight tries the ways for what a check finds wrong together.
+func TestWaysToMakeRight(t *testing.T) {
+	side := sideOf(t, `
+  - {id: pin, kind: encryption, settings: {disk.startup.pin: require}, audience: {include: [everyone]}}
+  - {id: no-chip, kind: encryption, settings: {disk.startup.chip: forbid}, audience: {include: ["device:LT-1", "device:LT-2"]}}`)
+	for _, f := range side.Whole.Problems() {
+		ways := WaysRight(side.Plan, &f)
+		var words []string
+		for _, w := range ways {
+			words = append(words, fmt.Sprint(w.Kind, " ", w.Policy, " ", w.Targets))
+		}
+		if f.Check == "startup.pin-without-chip" {
+			expect(t, "ways", words, []string{"narrow pin [device:LT-1 device:LT-2]", "drop no-chip []", "drop pin []"})
+		}
+		for _, w := range ways {
+			for _, left := range side.With(side.Plan.Snapshot().With(w.Edits...)).Whole.Problems() {
+				if left.Check == f.Check && left.Devices.And(f.Devices).Len() > 0 {
+					t.Errorf("%s: %s %s leaves it on %s", f.Check, w.Kind, w.Policy, left.Devices)
+				}
+			}
+		}
+	}
+	if len(side.Whole.Problems()) == 0 {
+		t.Fatal("no check found anything")
 	}
 }

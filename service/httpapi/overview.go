@@ -10,7 +10,6 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
@@ -30,62 +29,7 @@ func (s *server) registerOverview() {
 		}
 		return &output[wire.Overview]{s.overviewOf(o)}, nil
 	})
-	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		found := v.Whole.Conflicts()
-		list := titlesOf(v.Side).conflicts(found, 1<<30)
-		if in.Change == "" {
-			for i := range found {
-				began, err := s.Flow.ClashBegan(&found[i])
-				if err != nil {
-					return nil, s.fault(err)
-				}
-				if began != nil {
-					since := sinceOf(began)
-					list[i].Since = &since
-				}
-			}
-		}
-		return &output[[]wire.Conflict]{list}, nil
-	})
-	huma.Register(s.api, operation("clashEvents", http.MethodGet, "/clash-events", "When clashes began and ended, and by what; the newest first"), func(_ context.Context, in *struct {
-		Setting string `query:"setting" maxLength:"128"`
-		Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
-		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*output[[]wire.ClashEvent], error) {
-		events, err := s.Flow.ClashEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
-		list := make([]wire.ClashEvent, len(events))
-		t := titlesOf(s.Flow.Live().Side)
-		for i := range events {
-			list[i] = clashEventOf(&events[i], t)
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("clashWays", http.MethodGet, "/clashes/ways", "Ways to settle a clash, each with what it would do"), func(_ context.Context, in *struct {
-		InChange
-		Setting  string   `query:"setting" required:"true" maxLength:"128"`
-		Policies []string `query:"policies,explode" required:"true" doc:"That clash, each named once"`
-	}) (*output[[]wire.ClashWay], error) {
-		ways, err := s.Flow.WaysOut(in.Change, setting.ID(in.Setting), in.Policies)
-		list := make([]wire.ClashWay, len(ways))
-		for i, w := range ways {
-			list[i] = wire.ClashWay{Kind: string(w.Kind), Policy: string(w.Policy), Edits: []wire.ClashFix{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
-			for _, e := range w.Inputs {
-				list[i].Edits = append(list[i].Edits, wire.ClashFix{Kind: string(e.Kind), ID: e.ID, Body: e.Body})
-			}
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[[]wire.FoundProblem]{wire.Problems(v.Whole.Problems(), 1<<30)}, nil
-	})
+	s.registerClashes()
 	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), func(context.Context, *struct{}) (*output[[]wire.Lint], error) {
 		return &output[[]wire.Lint]{wire.Lints(s.Flow.Lints())}, nil
 	})
@@ -114,22 +58,6 @@ func (s *server) registerOverview() {
 			}
 			return out(list, s.fault(err))
 		})
-}
-
-func sinceOf(e *store.ClashEvent) wire.ClashSince {
-	return wire.ClashSince{At: e.At, Revision: e.Revision, Change: e.ChangeID, Title: e.Title, By: e.By}
-}
-
-func clashEventOf(e *workflow.ClashEvent, t titled) wire.ClashEvent {
-	w := wire.ClashEvent{ClashSince: sinceOf(&e.ClashEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Standing: e.Standing, Devices: e.Devices, Sample: []wire.ClashDevice{}}
-	for _, d := range e.Sample {
-		one := wire.ClashDevice{ID: d.ID, Causes: []wire.ClashCause{}}
-		for _, c := range d.Causes {
-			one.Causes = append(one.Causes, wire.ClashCause{Kind: string(c.Kind), From: c.From, To: c.To})
-		}
-		w.Sample = append(w.Sample, one)
-	}
-	return w
 }
 
 func (s *server) overviewOf(o *workflow.Overview) wire.Overview {

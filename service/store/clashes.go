@@ -37,7 +37,7 @@ func (s *Store) ClashEvents(since time.Time, setting string, most int) ([]ClashE
 	return many[ClashEvent](q)
 }
 
-// ClashBegan gives the event with which a clash that stands began; ErrNotFound where that is not known.
-func (s *Store) ClashBegan(setting, policies string) (ClashEvent, error) {
-	return one[ClashEvent](s.db.Where("setting = ? AND policies = ? AND fresh AND gained", setting, policies).Order("seq DESC"))
+// ClashesBegan gives, of every clash that is recorded, the event with which it last began.
+func (s *Store) ClashesBegan() ([]ClashEvent, error) {
+	return many[ClashEvent](s.db.Where("seq IN (SELECT max(seq) FROM clash_events WHERE fresh AND gained GROUP BY setting, policies)"))
 }

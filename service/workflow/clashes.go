@@ -5,7 +5,6 @@ package workflow
 
 import (
 	"encoding/json"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -99,14 +98,26 @@ func (s *Service) Arisen() ([]ClashEvent, error) {
 	return slices.DeleteFunc(list, func(e ClashEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Standing }), err
 }
 
-// ClashBegan says since when a clash stands; nil where that is not known: it is older than the record.
-func (s *Service) ClashBegan(c *resolve.ConflictFound) (*store.ClashEvent, error) {
-	key := keyOfClash(c)
-	e, err := s.store.ClashBegan(key.setting, key.policies)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
+// ClashesBegan says since when each clash stands; those that are older than the record are left out.
+func (s *Service) ClashesBegan(of []resolve.ConflictFound) (map[int]*store.ClashEvent, error) {
+	out := map[int]*store.ClashEvent{}
+	if len(of) == 0 {
+		return out, nil
 	}
-	return &e, err
+	events, err := s.store.ClashesBegan()
+	if err != nil {
+		return nil, err
+	}
+	began := make(map[clashKey]*store.ClashEvent, len(events))
+	for i := range events {
+		began[clashKey{events[i].Setting, events[i].Policies}] = &events[i]
+	}
+	for i := range of {
+		if e := began[keyOfClash(&of[i])]; e != nil {
+			out[i] = e
+		}
+	}
+	return out, nil
 }
 
 // dayTurned records the clashes that begin and end because exceptions began or lapsed with the day.
@@ -116,34 +127,90 @@ func (s *Service) dayTurned(before, after impact.Side, report *impact.Report, re
 	}
 }
 
-// WayOut is a way to settle a clash with what it would do.
+// disagreement names a clash by its setting, or a problem by its check, with the policies.
+type disagreement struct{ setting, check, policies string }
+
+// disagreements gives all clashes and problems.
+func disagreements(w *resolve.Whole) map[disagreement]bool {
+	out := map[disagreement]bool{}
+	for key := range clashKeys(w) {
+		out[disagreement{key.setting, "", key.policies}] = true
+	}
+	for _, p := range w.Problems() {
+		out[disagreement{"", string(p.Check), strings.Join(p.From, " ")}] = true
+	}
+	return out
+}
+
+// WayOut is a way to settle something with what it would do.
 type WayOut struct {
 	review.Way
 	Inputs  []EditInput
 	Report  *impact.Report
-	Devices int // laptops that the clash touches
-	Left    int // of those, laptops on which policies would still clash on the setting
+	Devices int // laptops that are touched
+	Left    int // of those, laptops on which it would still be so
 }
 
-// WaysOut proposes ways to settle a clash of a view, none where these policies do not clash, each with its effect on what is live together with the rest of the change.
-func (s *Service) WaysOut(change string, id setting.ID, policies []string) ([]WayOut, error) {
+// WaysOut proposes ways to settle the clashes of some policies on settings of a view, none where they do not clash on one of these, each
+// with its effect on what is live together with the rest of the change.
+func (s *Service) WaysOut(change string, settings []setting.ID, policies []string) ([]WayOut, error) {
 	v, err := s.ViewOf(change)
 	if err != nil {
 		return nil, err
 	}
-	if v.Plan.Definition(id) == nil {
-		return nil, &NotFoundError{"setting", string(id)}
-	}
 	policies = slices.Sorted(slices.Values(policies))
 	list := v.Whole.Clashes()
-	at := slices.IndexFunc(list, func(c resolve.ConflictFound) bool { return c.Setting == id && slices.Equal(c.Policies, policies) })
-	if at < 0 {
-		return nil, nil // settled by now
+	var clashes []resolve.ConflictFound
+	var touched resolve.Devices
+	for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
+		if v.Plan.Definition(id) == nil {
+			return nil, &NotFoundError{"setting", string(id)}
+		}
+		if at := slices.IndexFunc(list, func(c resolve.ConflictFound) bool { return c.Setting == id && slices.Equal(c.Policies, policies) }); at >= 0 { // else settled by now
+			clashes = append(clashes, v.Plan.WithCandidates(list[at]))
+			touched = touched.Or(list[at].Devices)
+		}
 	}
-	c := v.Plan.WithCandidates(list[at])
+	return v.tried(review.Ways(v.Plan, clashes...), touched, func(after impact.Side) (left resolve.Devices) {
+		for _, c := range clashes {
+			for _, h := range after.Whole.States(c.Setting, c.Devices) {
+				if h.Status == resolve.Conflict {
+					left = left.Or(h.Devices)
+				}
+			}
+		}
+		return left
+	})
+}
+
+// WaysRight proposes ways to make right what a check of a view finds wrong from some policies, each with its effect.
+func (s *Service) WaysRight(change string, check estate.CheckID, policies []string) ([]WayOut, error) {
+	v, err := s.ViewOf(change)
+	if err != nil {
+		return nil, err
+	}
+	policies = slices.Sorted(slices.Values(policies))
+	problems := v.Whole.Problems()
+	at := slices.IndexFunc(problems, func(p resolve.ProblemFound) bool { return p.Check == check && slices.Equal(p.From, policies) })
+	if at < 0 {
+		return nil, nil
+	}
+	f := &problems[at]
+	return v.tried(review.WaysRight(v.Plan, f), f.Devices, func(after impact.Side) (left resolve.Devices) {
+		for _, p := range after.Whole.Problems() {
+			if p.Check == check {
+				left = left.Or(p.Devices.And(f.Devices))
+			}
+		}
+		return left
+	})
+}
+
+// tried computes what each way would do; left gives the laptops on which what it is to settle would still be so.
+func (v View) tried(ways []review.Way, touched resolve.Devices, left func(after impact.Side) resolve.Devices) ([]WayOut, error) {
 	var out []WayOut
-	for _, w := range review.Ways(v.Plan, &c) {
-		one := WayOut{Way: w, Devices: c.Devices.Len()}
+	for _, w := range ways {
+		one := WayOut{Way: w, Devices: touched.Len()}
 		for _, e := range w.Edits {
 			in, err := inputOf(e.Kind, e.Object)
 			if err != nil {
@@ -153,11 +220,7 @@ func (s *Service) WaysOut(change string, id setting.ID, policies []string) ([]Wa
 		}
 		side := v.Side.With(v.Plan.Snapshot().With(w.Edits...))
 		one.Report = impact.Compare(v.Side, side)
-		for _, h := range side.Whole.States(id, c.Devices) {
-			if h.Status == resolve.Conflict {
-				one.Left += h.Devices.Len()
-			}
-		}
+		one.Left = left(side).Len()
 		out = append(out, one)
 	}
 	return out, nil

@@ -366,6 +366,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/clash-questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Questions to those who answer for policies, the newest first */
+        get: operations["listQuestions"];
+        put?: never;
+        /** Ask those who answer for the policies of a clash or a problem */
+        post: operations["askOwners"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clash-questions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a question of one's own back */
+        delete: operations["withdrawQuestion"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clash-questions/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a question: those who are asked, and administrators */
+        post: operations["answerQuestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clashes/touched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The laptops of a clash or a problem, by unit and group */
+        get: operations["touched"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/clashes/ways": {
         parameters: {
             query?: never;
@@ -373,7 +442,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Ways to settle a clash, each with what it would do */
+        /** Ways to settle clashes of the same policies, or a problem, each with what it would do */
         get: operations["clashWays"];
         put?: never;
         post?: never;
@@ -1601,6 +1670,9 @@ export interface components {
             /** @description As JSON; absent where it is no longer there */
             to?: string;
         };
+        Answer: {
+            answer: string;
+        };
         Application: {
             /** @description As the platform knows the application */
             identifier: string;
@@ -1686,6 +1758,15 @@ export interface components {
                     size?: number;
                 };
             }[];
+        };
+        AskOwners: {
+            check?: string;
+            note: string;
+            /** @description Names of those who are asked; none: the owners of the policies */
+            of?: string[];
+            /** @description Of that clash or problem */
+            policies: string[];
+            setting?: string;
         };
         AudienceAnswer: {
             /** @description With any, the rest is absent */
@@ -1970,17 +2051,19 @@ export interface components {
              */
             gained: number;
             /** @enum {string} */
-            kind: "prefer" | "raise" | "lock" | "leave-out" | "drop";
+            kind: "prefer" | "raise" | "lock" | "lock-above" | "leave-out" | "narrow" | "drop";
             /**
              * Format: int64
-             * @description Of those, devices on which policies would still clash on the setting
+             * @description Of those, devices on which it would still be so
              */
             left: number;
-            /** @description In whose favour; with drop: whose entry is taken out */
+            /** @description In whose favour; with narrow and drop: which gives way */
             policy: string;
+            /** @description With narrow: whom it leaves out */
+            targets?: string[];
             /**
              * Format: int64
-             * @description Devices that the clash touches
+             * @description Devices that are touched
              */
             touched: number;
             /**
@@ -2075,15 +2158,22 @@ export interface components {
             /** Format: int64 */
             device_count: number;
             devices: string[];
+            /** @description In the list of clashes, as what follows: what the setting does */
+            help?: string;
+            involved?: components["schemas"]["InvolvedPolicy"][];
             /** @description In an impact: names it, to ask for its laptops */
             part?: string;
             policies: string[];
+            /** @description To the owners, the newest first */
+            questions?: components["schemas"]["Question"][];
             setting: string;
             /** @description A ruling can settle it */
             settleable: boolean;
             /** @description With what is live: where that is recorded, by what it began */
             since?: components["schemas"]["ClashSince"];
             title?: string;
+            /** @description Home units of these laptops, most first */
+            units?: components["schemas"]["UnitCount"][];
             values: components["schemas"]["CandidateAnswer"][];
         };
         Credentials: {
@@ -2531,10 +2621,14 @@ export interface components {
             device_count: number;
             devices: string[];
             from: string[];
+            /** @description In the list of problems, as what follows */
+            involved?: components["schemas"]["InvolvedPolicy"][];
             message: string;
             /** @description In an impact: names it, to ask for its laptops */
             part?: string;
+            questions?: components["schemas"]["Question"][];
             settings: string[];
+            units?: components["schemas"]["UnitCount"][];
         };
         Given: {
             /** Format: int64 */
@@ -2585,6 +2679,14 @@ export interface components {
             /** @description With any, the rest is absent */
             faults?: components["schemas"]["Fault"][];
             trial?: components["schemas"]["GroupTrial"];
+        };
+        GroupCount: {
+            /** Format: int64 */
+            devices: number;
+            group: string;
+            /** @enum {string} */
+            of: "devices" | "people";
+            title?: string;
         };
         GroupDoc: {
             detach?: ("configuration" | "security" | "encryption")[];
@@ -2782,6 +2884,40 @@ export interface components {
             prevailing: components["schemas"]["Prevailing"];
             setting: string;
             title?: string;
+        };
+        InvolvedEntry: {
+            locked: boolean;
+            note?: string;
+            setting: string;
+            title?: string;
+            /** @description A bool, a whole number, text, a list of texts, a table or a file */
+            value: boolean | number | string | string[] | {
+                /** @description Its SHA-256 */
+                file: string;
+                name?: string;
+                size?: number;
+            } | {
+                [key: string]: boolean | number | string | string[] | {
+                    /** @description Its SHA-256 */
+                    file: string;
+                    name?: string;
+                    size?: number;
+                };
+            }[];
+        };
+        InvolvedPolicy: {
+            audience: components["schemas"]["AudienceDoc"];
+            /**
+             * Format: int64
+             * @description That it reaches
+             */
+            devices: number;
+            entries: components["schemas"]["InvolvedEntry"][];
+            kind: string;
+            owner?: string;
+            policy: string;
+            title?: string;
+            why?: string;
         };
         KitDoc: {
             id: string;
@@ -3376,6 +3512,27 @@ export interface components {
         Purpose: {
             areas: string[];
             settings: string[];
+        };
+        Question: {
+            answer?: string;
+            /** Format: date-time */
+            answered_at?: string;
+            answered_by?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            check?: string;
+            id: string;
+            note: string;
+            of: string[];
+            policies: string[];
+            setting?: string;
+            /** @description What it is about stands in what is live */
+            standing: boolean;
+            /** @enum {string} */
+            state: "open" | "answered" | "withdrawn";
+            /** @description The setting's */
+            title?: string;
         };
         Reach: {
             /** Format: int64 */
@@ -4045,6 +4202,11 @@ export interface components {
             name: string;
             role: string;
             secret?: string;
+        };
+        Touched: {
+            devices: string[];
+            groups: components["schemas"]["GroupCount"][];
+            units: components["schemas"]["UnitCount"][];
         };
         Transition: {
             /** Format: int64 */
@@ -5740,13 +5902,317 @@ export interface operations {
             };
         };
     };
+    listQuestions: {
+        parameters: {
+            query?: {
+                state?: "open" | "answered" | "withdrawn";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Question"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    askOwners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskOwners"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Question"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdrawQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answerQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Question"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    touched: {
+        parameters: {
+            query: {
+                /** @description Ask of this change laid over what is live */
+                change?: string;
+                /** @description That they clash on */
+                setting?: string[];
+                /** @description With a problem: the check, instead of settings */
+                check?: string;
+                /** @description That clash, or that the problem comes from, each named once */
+                policies: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     clashWays: {
         parameters: {
             query: {
                 /** @description Ask of this change laid over what is live */
                 change?: string;
-                setting: string;
-                /** @description That clash, each named once */
+                /** @description That they clash on */
+                setting?: string[];
+                /** @description With a problem: the check, instead of settings */
+                check?: string;
+                /** @description That clash, or that the problem comes from, each named once */
                 policies: string[];
             };
             header?: never;

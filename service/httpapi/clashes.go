@@ -1,0 +1,282 @@
+// This file has what does not fit together: clashes and problems, ways to settle them, and questions to the owners.
+
+package httpapi
+
+import (
+	"cmp"
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+	"zenithridge.example/zridge/wire"
+)
+
+func (s *server) registerClashes() {
+	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		list, err := s.conflicts(v, in.Change == "")
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		list, err := s.problems(v)
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("touched", http.MethodGet, "/clashes/touched", "The laptops of a clash or a problem, by unit and group"), func(_ context.Context, in *struct {
+		InChange
+		Disagreement
+	}) (*output[wire.Touched], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
+		return &output[wire.Touched]{touchedWire(v, in.devices(v))}, nil
+	})
+	huma.Register(s.api, operation("clashEvents", http.MethodGet, "/clash-events", "When clashes began and ended, and by what; the newest first"), func(_ context.Context, in *struct {
+		Setting string `query:"setting" maxLength:"128"`
+		Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+	}) (*output[[]wire.ClashEvent], error) {
+		events, err := s.Flow.ClashEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
+		list := make([]wire.ClashEvent, len(events))
+		t := titlesOf(s.Flow.Live().Side)
+		for i := range events {
+			list[i] = clashEventOf(&events[i], t)
+		}
+		return out(list, s.fault(err))
+	})
+	huma.Register(s.api, operation("clashWays", http.MethodGet, "/clashes/ways", "Ways to settle clashes of the same policies, or a problem, each with what it would do"), func(_ context.Context, in *struct {
+		InChange
+		Disagreement
+	}) (*output[[]wire.ClashWay], error) {
+		var ways []workflow.WayOut
+		var err error
+		if in.Check != "" {
+			ways, err = s.Flow.WaysRight(in.Change, estate.CheckID(in.Check), in.Policies)
+		} else {
+			ways, err = s.Flow.WaysOut(in.Change, in.settings(), in.Policies)
+		}
+		list := make([]wire.ClashWay, len(ways))
+		for i := range ways {
+			list[i] = wayWire(&ways[i])
+		}
+		return out(list, s.fault(err))
+	})
+	s.registerQuestions()
+}
+
+// Disagreement names clashes of some policies by their settings, or a problem by its check.
+type Disagreement struct {
+	Setting  []string `query:"setting,explode" maxItems:"500" doc:"That they clash on"`
+	Check    string   `query:"check" maxLength:"128" doc:"With a problem: the check, instead of settings"`
+	Policies []string `query:"policies,explode" required:"true" doc:"That clash, or that the problem comes from, each named once"`
+}
+
+func (d *Disagreement) settings() []setting.ID {
+	out := make([]setting.ID, len(d.Setting))
+	for i, id := range d.Setting {
+		out[i] = setting.ID(id)
+	}
+	return out
+}
+
+// devices gives the laptops that are touched; none where it does not stand.
+func (d *Disagreement) devices(v workflow.View) (touched resolve.Devices) {
+	policies := slices.Sorted(slices.Values(d.Policies))
+	for _, c := range v.Whole.Clashes() {
+		if slices.Contains(d.Setting, string(c.Setting)) && slices.Equal(c.Policies, policies) {
+			touched = touched.Or(c.Devices)
+		}
+	}
+	for _, p := range v.Whole.Problems() {
+		if string(p.Check) == d.Check && slices.Equal(p.From, policies) {
+			touched = touched.Or(p.Devices)
+		}
+	}
+	return touched
+}
+
+func (s *server) registerQuestions() {
+	huma.Register(s.api, operation("listQuestions", http.MethodGet, "/clash-questions", "Questions to those who answer for policies, the newest first"), func(_ context.Context, in *struct {
+		State string `query:"state" enum:"open,answered,withdrawn"`
+	}) (*output[[]wire.Question], error) {
+		list, err := s.Flow.Questions(in.State)
+		return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(err))
+	})
+	huma.Register(s.api, operation("askOwners", http.MethodPost, "/clash-questions", "Ask those who answer for the policies of a clash or a problem", administrators, status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
+		b := in.Body
+		q, err := s.Flow.AskOwners(actorOf(ctx), workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note})
+		return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
+	})
+	huma.Register(s.api, operation("answerQuestion", http.MethodPost, "/clash-questions/{id}/answer", "Answer a question: those who are asked, and administrators"), func(ctx context.Context, in *struct {
+		ID   string `path:"id"`
+		Body wire.Answer
+	}) (*output[wire.Question], error) {
+		q, err := s.Flow.AnswerQuestion(actorOf(ctx), in.ID, in.Body.Answer, callerOf(ctx).Role == signin.Administrator)
+		return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
+	})
+	huma.Register(s.api, operation("withdrawQuestion", http.MethodDelete, "/clash-questions/{id}", "Take a question of one's own back", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
+		return nil, s.fault(s.Flow.WithdrawQuestion(actorOf(ctx), in.ID))
+	})
+}
+
+// conflicts lists the clashes of a view, with who is involved and, of what is live, since when.
+func (s *server) conflicts(v workflow.View, live bool) ([]wire.Conflict, error) {
+	t := titlesOf(v.Side)
+	found := v.Whole.Conflicts()
+	list := t.conflicts(found, 1<<30)
+	questions, err := s.questionsBy(t)
+	if err != nil {
+		return nil, err
+	}
+	began := map[int]*store.ClashEvent{}
+	if live {
+		if began, err = s.Flow.ClashesBegan(found); err != nil {
+			return nil, err
+		}
+	}
+	for i := range found {
+		c := &found[i]
+		list[i].Involved = t.involved(v, c.Policies, []setting.ID{c.Setting})
+		list[i].Units = unitCounts(c.Devices, v.Plan, unitsShown)
+		list[i].Questions = questions[questionKey(string(c.Setting), "", c.Policies)]
+		if d := t.settings[c.Setting]; d != nil {
+			list[i].Help = d.Help
+		}
+		if e := began[i]; e != nil {
+			since := sinceOf(e)
+			list[i].Since = &since
+		}
+	}
+	return list, nil
+}
+
+// problems lists the problems of a view, with who is involved.
+func (s *server) problems(v workflow.View) ([]wire.FoundProblem, error) {
+	t := titlesOf(v.Side)
+	found := v.Whole.Problems()
+	list := wire.Problems(found, 1<<30)
+	questions, err := s.questionsBy(t)
+	if err != nil {
+		return nil, err
+	}
+	for i := range found {
+		p := &found[i]
+		list[i].Involved = t.involved(v, p.From, p.Settings)
+		list[i].Units = unitCounts(p.Devices, v.Plan, unitsShown)
+		list[i].Questions = questions[questionKey("", string(p.Check), p.From)]
+	}
+	return list, nil
+}
+
+// involved says of policies what they say about some settings, and for whom. Exceptions among the names are passed over.
+func (t titled) involved(v workflow.View, names []string, settings []setting.ID) []wire.InvolvedPolicy {
+	out := []wire.InvolvedPolicy{}
+	for _, id := range names {
+		p := v.Plan.Policy(estate.PolicyID(id))
+		if p == nil {
+			continue
+		}
+		w := wire.InvolvedPolicy{Policy: id, Title: p.Title, Kind: string(p.Kind), Why: p.Why, Owner: p.Owner, Audience: files.AudienceOf(p), Devices: v.Plan.Applies(p.ID).Len(), Entries: []wire.InvolvedEntry{}}
+		for _, is := range settings {
+			if e := p.Entry(is); e != nil {
+				w.Entries = append(w.Entries, wire.InvolvedEntry{Setting: string(is), Title: t.setting(is), Value: e.Value, Note: e.Note, Locked: e.Lock})
+			}
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func questionKey(setting, check string, policies []string) string {
+	return setting + "|" + check + "|" + strings.Join(policies, " ")
+}
+
+// questionsBy gives the questions by what they are about; those that were withdrawn are left out.
+func (s *server) questionsBy(t titled) (map[string][]wire.Question, error) {
+	list, err := s.Flow.Questions("")
+	if err != nil {
+		return nil, err
+	}
+	by := map[string][]wire.Question{}
+	for i := range list {
+		if list[i].State != workflow.Withdrawn {
+			key := questionKey(list[i].Setting, list[i].Problem, list[i].Policies)
+			by[key] = append(by[key], questionWire(t, &list[i]))
+		}
+	}
+	return by, nil
+}
+
+func questionsWire(t titled, list []workflow.Question) []wire.Question {
+	out := make([]wire.Question, len(list))
+	for i := range list {
+		out[i] = questionWire(t, &list[i])
+	}
+	return out
+}
+
+func questionWire(t titled, q *workflow.Question) wire.Question {
+	return wire.Question{
+		ID: q.ID, At: q.At, Setting: q.Setting, Check: q.Problem, Title: t.setting(setting.ID(q.Setting)), Policies: wire.Names(q.Policies), By: q.By, Of: wire.Names(q.Of), Note: q.Note, State: q.State,
+		Answer: q.Answer, AnsweredBy: q.AnsweredBy, AnsweredAt: q.AnsweredAt, Standing: q.Standing,
+	}
+}
+
+func wayWire(w *workflow.WayOut) wire.ClashWay {
+	out := wire.ClashWay{Kind: string(w.Kind), Policy: string(w.Policy), Edits: []wire.ClashFix{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
+	for _, t := range w.Targets {
+		out.Targets = append(out.Targets, t.String())
+	}
+	for _, e := range w.Inputs {
+		out.Edits = append(out.Edits, wire.ClashFix{Kind: string(e.Kind), ID: e.ID, Body: e.Body})
+	}
+	return out
+}
+
+func touchedWire(v workflow.View, of resolve.Devices) wire.Touched {
+	w := wire.Touched{Devices: wire.Devices(of, 1<<30), Units: unitCounts(of, v.Plan, 1<<30), Groups: []wire.GroupCount{}}
+	groups := v.Plan.Snapshot().Groups
+	for i := range groups {
+		g := &groups[i]
+		if n := of.And(v.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)})).Len(); n > 0 {
+			w.Groups = append(w.Groups, wire.GroupCount{Group: string(g.ID), Title: g.Title, Of: string(g.Of), Devices: n})
+		}
+	}
+	slices.SortFunc(w.Groups, func(a, b wire.GroupCount) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Group, b.Group))
+	})
+	return w
+}
+
+func sinceOf(e *store.ClashEvent) wire.ClashSince {
+	return wire.ClashSince{At: e.At, Revision: e.Revision, Change: e.ChangeID, Title: e.Title, By: e.By}
+}
+
+func clashEventOf(e *workflow.ClashEvent, t titled) wire.ClashEvent {
+	w := wire.ClashEvent{ClashSince: sinceOf(&e.ClashEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Standing: e.Standing, Devices: e.Devices, Sample: []wire.ClashDevice{}}
+	for _, d := range e.Sample {
+		one := wire.ClashDevice{ID: d.ID, Causes: []wire.ClashCause{}}
+		for _, c := range d.Causes {
+			one.Causes = append(one.Causes, wire.ClashCause{Kind: string(c.Kind), From: c.From, To: c.To})
+		}
+		w.Sample = append(w.Sample, one)
+	}
+	return w
+}
