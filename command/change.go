@@ -7,6 +7,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"net/url"
 	"os"
@@ -112,11 +113,22 @@ func changeCommand(s Streams) *cli.Command {
 	}
 }
 
+// anyNumber of arguments may be given.
+const anyNumber = math.MinInt
+
+// countArguments refuses another number of arguments than is expected; a negative one is the least.
+func countArguments(c *cli.Command, arguments int, expected string) error {
+	if arguments == anyNumber || arguments >= 0 && c.NArg() == arguments || arguments < 0 && c.NArg() >= -arguments {
+		return nil
+	}
+	return usage("%s: found %d arguments, expected %s", c.Name, c.NArg(), expected)
+}
+
 // asked makes an action that takes a number of arguments and asks the service.
 func asked(_ Streams, arguments int, expected string, do func(context.Context, *cli.Command, *client.Client) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		if arguments >= 0 && c.NArg() != arguments || arguments < 0 && c.NArg() < -arguments {
-			return usage("%s: found %d arguments, expected %s", c.Name, c.NArg(), expected)
+		if err := countArguments(c, arguments, expected); err != nil {
+			return err
 		}
 		api, err := signedIn()
 		if err != nil {

@@ -38,8 +38,8 @@ func changeFlag() cli.Flag {
 // writing makes an action that puts edits into a change.
 func writing(s Streams, arguments int, expected string, do func(context.Context, *cli.Command, *client.Client, wire.Change) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		if arguments >= 0 && c.NArg() != arguments || arguments < 0 && c.NArg() < -arguments {
-			return usage("%s: found %d arguments, expected %s", c.Name, c.NArg(), expected)
+		if err := countArguments(c, arguments, expected); err != nil {
+			return err
 		}
 		api, err := signedIn()
 		if err != nil {

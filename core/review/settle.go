@@ -4,6 +4,7 @@ package review
 
 import (
 	"cmp"
+	"reflect"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -71,7 +72,12 @@ func Ways(plan *resolve.Plan, clashes ...resolve.ConflictFound) (out []Way) {
 			out = appendWay(out, LockAbove, p.ID, locked(p, settings))
 		}
 	}
-	return append(out, givingWay(plan, involved, settings, touched)...)
+	for _, w := range givingWay(plan, involved, settings, touched) {
+		if !slices.ContainsFunc(out, func(o Way) bool { return reflect.DeepEqual(o.Edits, w.Edits) }) { // leaving out the one is what leaves out the other
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 // WaysRight proposes ways to make right what a check finds wrong: each policy that what is wrong comes from gives way in turn.
