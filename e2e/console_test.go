@@ -137,7 +137,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.shows("Clash cleared")
 	p.fill("Reason", "The night watch is always there")
 	p.shot("clash-settle")
-	p.button("Keep the ruling in the change")
+	p.button("Put it into the change")
 	p.shows("clash cleared")
 
 	// The change: what it does, then live.

@@ -1,24 +1,24 @@
-// Clashes: settings that policies disagree about, values side by side; settled by a ruling in the open change, whose
-// effect is shown before it is kept. Below, problems: settings that are right alone and wrong together.
+// What does not fit together: clashes, gathered where the same policies clash on several settings; problems, where settings are right
+// alone and wrong together; and what does nothing. Each is settled here, with its effect shown before it is kept.
 import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
-import { type Conflict, type Trial, type TrialEdit } from '../api/client';
-import { tryEdits, useConflicts, useProblems, useWho } from '../api/queries';
-import { Ways } from './ways';
+import type { Conflict, FoundProblem, InvolvedPolicy, Question, Value } from '../api/client';
+import { useConflicts, useOverview, useProblems, useTouched, useWho, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
-import { ImpactView } from '../ui/impact';
-import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../ui/parts';
+import { lintKey, lintPlace, lintText } from '../ui/lints';
+import { Empty, Failed, Loading, Page, Sheet } from '../ui/parts';
+import { AskOwners, Questions } from '../ui/questions';
 import { DeviceLinks } from '../ui/reach';
-import { count, Time, ValueText, valueText } from '../ui/words';
+import { count, number, Time, ValueText } from '../ui/words';
+import { Closer, Ways, type About, type Choice } from './ways';
 
 export function ClashesScreen() {
   const open = useOpenChange();
   const [params, setParams] = useSearchParams();
   const only = params.get('setting');
-  const list = useConflicts(open.id);
-  const problems = useProblems(open.id).data ?? [];
   const check = params.get('check');
-  const shown = (list.data ?? []).filter((c) => !only || c.setting === only);
+  const list = useConflicts(open.id);
+  const groups = [...Map.groupBy(list.data ?? [], (c) => c.policies.join(' ')).values()].filter((g) => !only || g.some((c) => c.setting === only));
   return (
     <Page
       title="Clashes"
@@ -30,15 +30,15 @@ export function ClashesScreen() {
     >
       <Failed error={list.error} />
       {list.isPending && <Loading />}
-      {only && (
+      {(only || check) && (
         <p className="text-sm">
-          Only <span className="id">{only}</span>.{' '}
+          Only <span className="id">{only || check}</span>.{' '}
           <button type="button" className="link" onClick={() => setParams({})}>
             Show all
           </button>
         </p>
       )}
-      {list.data && shown.length === 0 && (
+      {list.data && groups.length === 0 && !check && (
         <div className="sheet">
           <Empty
             action={
@@ -53,157 +53,302 @@ export function ClashesScreen() {
           </Empty>
         </div>
       )}
-      {shown.map((c) => (
-        <Clash key={c.setting + c.policies.join()} c={c} />
-      ))}
-      <h2 id="problems" className="mt-3 text-lg font-semibold tracking-tight">
-        Problems
-      </h2>
-      {problems.length === 0 && (
-        <div className="sheet">
-          <Empty>No check finds anything wrong on any laptop.</Empty>
-        </div>
-      )}
-      {problems
-        .filter((p) => !check || p.check === check)
-        .map((p) => (
-          <Sheet key={p.check + p.from.join()} title={p.message} aside={count(p.device_count, 'laptop')}>
-            <div className="flex flex-col gap-2 px-4 py-3 text-sm">
-              <p>
-                <span className="quiet">Settings</span> <span className="id">{p.settings.join(', ')}</span>
-              </p>
-              <p>
-                <span className="quiet">From</span>{' '}
-                {p.from.length
-                  ? p.from.map((id, i) => (
-                      <span key={id}>
-                        {i > 0 && ', '}
-                        <Link className="id link" to={`/policies/${id}`}>
-                          {id}
-                        </Link>
-                      </span>
-                    ))
-                  : 'no policy'}
-              </p>
-              <details>
-                <summary className="quiet cursor-pointer">Which laptops</summary>
-                <DeviceLinks ids={p.devices.slice(0, 60)} more={p.device_count - Math.min(60, p.devices.length)} />
-              </details>
-            </div>
-          </Sheet>
-        ))}
+      {!check && groups.map((g) => <Clashing key={g[0]!.policies.join()} list={g} />)}
+      {!only && <Problems only={check} />}
+      {!only && !check && <Idle />}
     </Page>
   );
 }
 
-function Clash({ c }: { c: Conflict }) {
-  const [settling, setSettling] = useState<string>();
-  const admin = useWho().data?.role === 'administrator';
+function Problems({ only }: { only: string | null }) {
+  const open = useOpenChange();
+  const problems = useProblems(open.id);
+  const shown = (problems.data ?? []).filter((p) => !only || p.check === only);
   return (
-    <Sheet title={c.title || c.setting} aside={<span className="id">{c.setting}</span>}>
+    <>
+      <h2 id="problems" className="mt-3 text-lg font-semibold tracking-tight">
+        Problems
+      </h2>
+      <Failed error={problems.error} />
+      {problems.data && shown.length === 0 && (
+        <div className="sheet">
+          <Empty>{only ? 'This check finds nothing wrong any more.' : 'No check finds anything wrong on any laptop.'}</Empty>
+        </div>
+      )}
+      {shown.map((p) => (
+        <Wrong key={p.check + p.from.join()} p={p} />
+      ))}
+    </>
+  );
+}
+
+function Idle() {
+  const lints = useOverview().data?.lints ?? [];
+  return (
+    <>
+      <h2 id="idle" className="mt-3 text-lg font-semibold tracking-tight">
+        Does nothing
+      </h2>
+      <div className="sheet">
+        {lints.length === 0 ? (
+          <Empty>Every entry, policy and group that is live does something.</Empty>
+        ) : (
+          <ul className="divide-y divide-base-300/60">
+            {lints.map((l) => (
+              <li key={lintKey(l)}>
+                <Link to={lintPlace(l)} className="flex items-baseline justify-between gap-4 px-4 py-1.5 text-sm hover:bg-base-200">
+                  <span>{lintText(l)}</span>
+                  {l.devices ? <span className="quiet text-[13px] tabular-nums">{count(l.devices, 'laptop')}</span> : null}
+                </Link>
+              </li>
+            ))}
+          </ul>
+        )}
+      </div>
+    </>
+  );
+}
+
+const namesOf = (involved: InvolvedPolicy[]) => Object.fromEntries(involved.map((p) => [p.policy, p.title || p.policy]));
+
+/** Clashes of the same policies: they have the same cause, and are settled together or one by one. */
+function Clashing({ list }: { list: Conflict[] }) {
+  const first = list[0]!;
+  const involved = first.involved ?? [];
+  const several = list.length > 1;
+  const admin = useWho().data?.role === 'administrator';
+  const [choice, setChoice] = useState<{ about: About; way: Choice }>();
+  const names = namesOf(involved);
+  const title = several ? `${involved.map((p) => p.title || p.policy).join(' and ')} on ${list.length} settings` : first.title || first.setting;
+  const about: About = { of: { setting: list.map((c) => c.setting), policies: first.policies }, title, names };
+  const settleable = list.every((c) => c.settleable);
+  return (
+    <Sheet title={title} aside={several ? 'the same policies clash' : <span className="id">{first.setting}</span>}>
       <div className="flex flex-col gap-3 px-4 py-3">
+        {!several && first.help && <p className="quiet max-w-prose text-sm">{first.help}</p>}
         <div className="grid gap-3 md:grid-cols-2 xl:grid-cols-3">
-          {c.values.map((v) => (
-            <div key={v.policy} className="flex flex-col gap-2 rounded border border-base-300 p-3 text-sm">
-              <Link to={`/policies/${v.policy}`} className="id link link-hover">
-                {v.policy}
-              </Link>
-              <ValueText of={v.value} className="text-[15px] font-semibold" />
-              <span className="quiet text-[13px]">
-                level {v.level}, priority {v.priority}
-                {v.locked ? ', locked' : ''}
-              </span>
-              {admin && c.settleable && (
-                <button type="button" className="btn btn-sm self-start" onClick={() => setSettling(v.policy)}>
-                  Prefer this
+          {involved.map((p) => (
+            <Involved key={p.policy} p={p} level={first.values.find((v) => v.policy === p.policy)}>
+              {!several && <Entry of={p} setting={first.setting} />}
+              {admin && settleable && (
+                <button type="button" className="btn btn-sm self-start" onClick={() => setChoice({ about, way: { kind: 'prefer', policy: p.policy } })}>
+                  {several ? `Prefer this for all ${list.length}` : 'Prefer this'}
                 </button>
               )}
-            </div>
+            </Involved>
           ))}
         </div>
-        {c.since && (
-          <p className="quiet text-[13px]">
-            Since <Time at={c.since.at} />, by {c.since.change ? <Link className="link" to={`/changes/${c.since.change}`}>{c.since.title}</Link> : c.since.title} ({c.since.by})
-          </p>
+        {several && <SettingsTable list={list} onChoose={admin ? (c, policy) => setChoice({ about: { of: { setting: [c.setting], policies: c.policies }, title: c.title || c.setting, names }, way: { kind: 'prefer', policy } }) : undefined} />}
+        {!several && first.since && <Since of={first.since} />}
+        {!settleable && (
+          <p className="text-sm text-warning">{several ? 'Where lists' : 'The lists'} have nothing in common, nothing would be allowed. No ruling settles that: alter one of the lists.</p>
         )}
-        {!c.settleable && (
-          <p className="text-sm text-warning">The lists have nothing in common, so nothing would be allowed. No ruling settles that: alter one of the lists.</p>
-        )}
-        {admin && <Ways c={c} />}
-        <details>
-          <summary className="cursor-pointer text-sm">Touches {count(c.device_count, 'laptop')}</summary>
-          <DeviceLinks ids={c.devices.slice(0, 60)} more={c.device_count - Math.min(60, c.devices.length)} />
-        </details>
+        {admin && <Ways about={about} onChoose={(way) => setChoice({ about, way })} />}
+        <Asking of={{ setting: [first.setting], policies: first.policies }} title={first.title || first.setting} involved={involved} list={list.flatMap((c) => c.questions ?? [])} />
+        <Touched of={about.of} n={several ? undefined : first.device_count} units={several ? [] : (first.units ?? [])} />
       </div>
-      {settling && <Settle c={c} prefer={settling} onClose={() => setSettling(undefined)} />}
+      {choice && <Closer about={choice.about} choice={choice.way} onClose={() => setChoice(undefined)} />}
     </Sheet>
   );
 }
 
-/** The rulings that let one policy's value stand against every other value. */
-function rulingsFor(c: Conflict, prefer: string, reason: string): TrialEdit[] {
-  const mine = c.values.find((v) => v.policy === prefer)!;
-  return c.values
-    .filter((v) => v.policy !== prefer && valueText(v.value) !== valueText(mine.value))
-    .map((v) => {
-      const id = `${c.setting}.${prefer}-over-${v.policy}`.slice(0, 128);
-      return { kind: 'rulings', id, body: { id, setting: c.setting, prefer, over: v.policy, ...(reason ? { reason } : {}) } as never };
-    });
+/** A problem with the policies that it comes from, and ways to make it right. */
+function Wrong({ p }: { p: FoundProblem }) {
+  const involved = p.involved ?? [];
+  const admin = useWho().data?.role === 'administrator';
+  const [choice, setChoice] = useState<Choice>();
+  const about: About = { of: { check: p.check, policies: p.from }, title: p.message, names: namesOf(involved) };
+  return (
+    <Sheet title={p.message} aside={count(p.device_count, 'laptop')}>
+      <div className="flex flex-col gap-3 px-4 py-3 text-sm">
+        <div className="grid gap-3 md:grid-cols-2 xl:grid-cols-3">
+          {involved.map((i) => (
+            <Involved key={i.policy} p={i}>
+              {i.entries.map((e) => (
+                <Entry key={e.setting} of={i} setting={e.setting} named />
+              ))}
+            </Involved>
+          ))}
+        </div>
+        {p.from.length > involved.length && (
+          <p>
+            <span className="quiet">Also from</span> {p.from.filter((id) => !involved.some((i) => i.policy === id)).join(', ')}, <Link className="link" to="/exceptions">exceptions</Link>
+          </p>
+        )}
+        {involved.length === 0 && p.from.length === 0 && <p className="quiet">It comes from no policy: {p.settings.join(', ')} are as laptops have them by themselves.</p>}
+        {admin && involved.length > 0 && <Ways about={about} onChoose={setChoice} />}
+        <Asking of={about.of} title={p.message} involved={involved} list={p.questions ?? []} />
+        <Touched of={about.of} n={p.device_count} units={p.units ?? []} />
+      </div>
+      {choice && <Closer about={about} choice={choice} onClose={() => setChoice(undefined)} />}
+    </Sheet>
+  );
 }
 
-function Settle({ c, prefer, onClose }: { c: Conflict; prefer: string; onClose: () => void }) {
-  const open = useOpenChange();
-  const [reason, setReason] = useState('');
-  const [trial, setTrial] = useState<Trial>();
-  const [error, setError] = useState<unknown>();
-  const [asked, setAsked] = useState(false);
-  const value = c.values.find((v) => v.policy === prefer)!.value;
-  if (!asked) {
-    setAsked(true);
-    tryEdits(open.id, rulingsFor(c, prefer, ''))
-      .then(setTrial)
-      .catch(setError);
-  }
-  const keep = async () => {
-    try {
-      for (const r of rulingsFor(c, prefer, reason)) {
-        const there = open.change?.edits?.find((e) => e.kind === 'rulings' && e.id === r.id);
-        await open.put('rulings', r.body as unknown as { id: string }, there?.version, `Settle ${c.title || c.setting}`);
-      }
-      onClose();
-    } catch (refused) {
-      setError(refused);
-    }
-  };
+/** A policy that is part of it: what it says, why, for whom, and who answers for it. */
+function Involved({ p, level, children }: { p: InvolvedPolicy; level?: { level: string; priority: number; locked: boolean }; children: React.ReactNode }) {
+  const a = p.audience;
   return (
-    <Dialog open onClose={onClose} title={`Prefer ‘${prefer}’ for ${c.title || c.setting}`} wide>
-      <div className="flex flex-col gap-4">
-        <p className="text-sm">
-          <ValueText of={value} className="font-semibold" /> will stand wherever these policies meet and disagree.
-          {open.change ? ` What is shown is the whole of ‘${open.change.title}’ with this ruling.` : ''}
-        </p>
-        <div className="rounded border border-base-300 p-3">
-          {trial?.impact ? (
-            <ImpactView of={trial.impact} most={10} asked={{ change: open.id, version: open.change?.version, edits: rulingsFor(c, prefer, '') }} />
-          ) : trial?.faults ? (
-            <Failed error={new Error(trial.faults.map((f) => f.expected).join('; '))} />
-          ) : (
-            <Loading rows={3} />
-          )}
+    <div className="flex flex-col gap-2 rounded border border-base-300 p-3 text-sm">
+      <Link to={`/policies/${p.policy}`} className="link link-hover font-medium">
+        {p.title || p.policy}
+      </Link>
+      {children}
+      <dl className="quiet grid grid-cols-[4.5rem_1fr] gap-x-2 gap-y-0.5 text-[13px]">
+        <dt>Why</dt>
+        <dd>{p.why || 'nobody wrote it down'}</dd>
+        <dt>For</dt>
+        <dd>
+          {(a.include ?? []).join(', ') || 'nobody'}
+          {a.exclude?.length ? `, not ${a.exclude.join(', ')}` : ''}
+          {a.when ? (
+            <>
+              , when <span className="id">{a.when}</span>
+            </>
+          ) : null}
+          ; {count(p.devices, 'laptop')}
+        </dd>
+        <dt>Owner</dt>
+        <dd>{p.owner || 'nobody'}</dd>
+        {level && (
+          <>
+            <dt>Level</dt>
+            <dd>
+              {level.level}, priority {level.priority}
+              {level.locked ? ', locked' : ''}
+            </dd>
+          </>
+        )}
+      </dl>
+    </div>
+  );
+}
+
+function Entry({ of, setting, named = false }: { of: InvolvedPolicy; setting: string; named?: boolean }) {
+  const e = of.entries.find((x) => x.setting === setting);
+  if (!e) return null;
+  return (
+    <div>
+      {named && (
+        <div className="text-[13px]">
+          {e.title || e.setting} <span className="id quiet">{e.setting}</span>
         </div>
-        <Field label="Reason" hint="Kept with the ruling: the next person asks why">
-          <input className="input w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
-        </Field>
-        <Failed error={error} />
-        <div className="flex justify-end gap-2">
-          <button type="button" className="btn btn-sm" onClick={onClose}>
-            Not this
-          </button>
-          <button type="button" className="btn btn-primary btn-sm" disabled={!trial?.impact || !reason.trim()} onClick={() => void keep()}>
-            Keep the ruling in the change
-          </button>
+      )}
+      <ValueText of={e.value as Value} className="text-[15px] font-semibold" />
+      {e.note && <div className="quiet text-[13px]">‘{e.note}’</div>}
+    </div>
+  );
+}
+
+/** The settings on which the same policies clash, with each one's value. */
+function SettingsTable({ list, onChoose }: { list: Conflict[]; onChoose?: (c: Conflict, policy: string) => void }) {
+  return (
+    <div className="overflow-x-auto">
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            <th scope="col">Setting</th>
+            {list[0]!.policies.map((p) => (
+              <th scope="col" key={p} className="id">
+                {p}
+              </th>
+            ))}
+            <th scope="col" className="text-right">
+              Laptops
+            </th>
+            <th scope="col">Since</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((c) => (
+            <tr key={c.setting}>
+              <td>
+                <Link className="link-hover link" to={`/dictionary/${c.setting}`} title={c.help}>
+                  {c.title || c.setting}
+                </Link>
+              </td>
+              {c.policies.map((p) => (
+                <td key={p}>
+                  <ValueText of={c.values.find((v) => v.policy === p)?.value as Value} />
+                  {onChoose && c.settleable && (
+                    <button type="button" className="btn btn-ghost btn-xs ml-1" onClick={() => onChoose(c, p)}>
+                      Prefer
+                    </button>
+                  )}
+                </td>
+              ))}
+              <td className="text-right tabular-nums">{number(c.device_count)}</td>
+              <td>{c.since ? <Time at={c.since.at} /> : <span className="quiet">not known</span>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Since({ of }: { of: NonNullable<Conflict['since']> }) {
+  return (
+    <p className="quiet text-[13px]">
+      Since <Time at={of.at} />, by {of.change ? <Link className="link" to={`/changes/${of.change}`}>{of.title}</Link> : of.title} ({of.by})
+    </p>
+  );
+}
+
+/** What was asked of the owners, and asking. */
+function Asking({ of, title, involved, list }: { of: Disagreement; title: string; involved: InvolvedPolicy[]; list: Question[] }) {
+  const [asking, setAsking] = useState(false);
+  const { id: change } = useOpenChange();
+  const admin = useWho().data?.role === 'administrator';
+  return (
+    <>
+      <Questions list={list} />
+      {admin && !change && involved.length > 0 && (
+        <button type="button" className="btn btn-sm self-start" onClick={() => setAsking(true)}>
+          Ask the owners …
+        </button>
+      )}
+      {asking && <AskOwners of={of} title={title} involved={involved} onClose={() => setAsking(false)} />}
+    </>
+  );
+}
+
+/** The laptops: where they are, in which groups, and by name. */
+function Touched({ of, n, units }: { of: Disagreement; n?: number; units: { unit: string; title?: string; devices: number }[] }) {
+  const [open, setOpen] = useState(false);
+  const { change } = useOpenChange();
+  const touched = useTouched(of, change, open);
+  const t = touched.data;
+  return (
+    <details onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="cursor-pointer text-sm">
+        {n === undefined ? 'Which laptops' : `Touches ${count(n, 'laptop')}`}
+        {units.length > 0 && <span className="quiet">: {units.map((u) => `${u.title || u.unit} ${number(u.devices)}`).join(', ')}</span>}
+      </summary>
+      <Failed error={touched.error} />
+      {open && touched.isPending && <Loading rows={2} />}
+      {t && (
+        <div className="mt-2 flex flex-col gap-2 text-sm">
+          <p>
+            <span className="quiet">In units</span> {t.units.map((u) => `${u.title || u.unit} ${number(u.devices)}`).join(', ')}
+          </p>
+          <p>
+            <span className="quiet">In groups</span>{' '}
+            {t.groups.length === 0
+              ? 'none'
+              : t.groups.map((g, i) => (
+                  <span key={g.group}>
+                    {i > 0 && ', '}
+                    <Link className="link-hover link" to={`/groups/${g.group}`}>
+                      {g.title || g.group}
+                    </Link>{' '}
+                    {number(g.devices)}
+                  </span>
+                ))}
+          </p>
+          <DeviceLinks ids={t.devices.slice(0, 60)} more={t.devices.length - Math.min(60, t.devices.length)} />
         </div>
-      </div>
-    </Dialog>
+      )}
+    </details>
   );
 }

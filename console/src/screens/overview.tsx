@@ -2,7 +2,9 @@
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import type { Overview } from '../api/client';
-import { useOverview } from '../api/queries';
+import { useOverview, useQuestions, useWho } from '../api/queries';
+import { lintKey, lintPlace, lintText } from '../ui/lints';
+import { QuestionLine } from '../ui/questions';
 import { Failed, Loading, Page, Sheet } from '../ui/parts';
 import { Arisen } from '../ui/arisen';
 import { LapsingLine } from './exceptions';
@@ -66,6 +68,7 @@ function Board({ o }: { o: Overview }) {
           </Needs>
         </div>
         <div className="flex flex-col gap-4">
+          <AskedOfMe />
           <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
             {o.problems.map((p) => (
               <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
@@ -123,7 +126,7 @@ function Board({ o }: { o: Overview }) {
               </Line>
             )}
           </Needs>
-          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/policies" nothing="Every entry does something.">
+          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/clashes#idle" nothing="Every entry does something.">
             {o.lints.map((l) => (
               <Line key={lintKey(l)} to={lintPlace(l)} n={l.devices || undefined}>
                 {lintText(l)}
@@ -136,27 +139,19 @@ function Board({ o }: { o: Overview }) {
   );
 }
 
-type Lint = Overview['lints'][number];
-
-const lintKey = (l: Lint) => [l.lint, l.policy, l.setting, l.group, l.exception].join(' ');
-const lintPlace = (l: Lint) => (l.policy ? `/policies/${l.policy}` : l.group ? `/groups/${l.group}` : '/exceptions');
-
-function lintText(l: Lint): ReactNode {
-  const name = <span className="id">{l.group || l.exception || l.policy}</span>;
-  switch (l.lint) {
-    case 'reaches-nobody':
-      return <>{name} reaches nobody</>;
-    case 'failing-rule':
-      return l.group ? <>The rule of {name} fails, and adds nobody there</> : <>The condition of {name} fails, and counts as not true there</>;
-    case 'unused-group':
-      return <>Nothing names the group {name}</>;
-    case 'expired':
-      return <>The exception {name} is over</>;
-  }
+/** Questions about clashes and problems to whoever is signed in. */
+function AskedOfMe() {
+  const name = useWho().data?.name;
+  const mine = (useQuestions('open').data ?? []).filter((q) => q.standing && q.of.includes(name ?? ''));
+  if (mine.length === 0) return null;
   return (
-    <>
-      <span className="id">{l.setting}</span> in {name} {l.lint === 'never-wins' ? 'wins nowhere' : `repeats what stands anyway (${l.beside?.join(', ') || 'nothing'})`}
-    </>
+    <Sheet title="Questions to you" aside={count(mine.length, 'question')}>
+      <ul className="flex flex-col gap-2 px-4 py-3">
+        {mine.map((q) => (
+          <QuestionLine key={q.id} q={q} about />
+        ))}
+      </ul>
+    </Sheet>
   );
 }
 

@@ -1,23 +1,43 @@
-// Ways to settle a clash, each with what it would do before anybody chooses.
-import { useQuery } from '@tanstack/react-query';
+// Ways to settle clashes and problems, each with what it would do before anybody chooses.
 import { useState } from 'react';
-import { api, got, type ClashWay, type Conflict, type TrialEdit } from '../api/client';
-import { keys } from '../api/queries';
+import type { ClashWay, TrialEdit } from '../api/client';
+import { useWays, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { ImpactPanel } from '../ui/impact';
 import { Dialog, Failed, Field, Loading } from '../ui/parts';
 import { count, number } from '../ui/words';
 
-const words: Record<ClashWay['kind'], (policy: string, c: Conflict) => string> = {
-  prefer: (p) => `A ruling prefers ${p}`,
-  raise: (p) => `${p} gets a higher priority`,
-  lock: (p) => `${p} locks its value`,
-  'leave-out': (p, c) => {
-    const others = c.policies.filter((o) => o !== p);
-    return `${others.join(' and ')} ${others.length > 1 ? 'leave' : 'leaves'} out whom ${p} is for`;
-  },
-  drop: (p) => `${p} no longer sets it`,
-};
+/** What ways are about. */
+export interface About {
+  of: Disagreement;
+  title: string;
+  names: Record<string, string>; // of the policies, by id
+}
+
+/** A way that is chosen to be looked at. */
+export type Choice = Pick<ClashWay, 'kind' | 'policy'>;
+
+function wayText(w: ClashWay, { of, names }: About): string {
+  const p = `‘${names[w.policy] ?? w.policy}’`;
+  const others = of.policies.filter((o) => o !== w.policy).map((o) => `‘${names[o] ?? o}’`);
+  const several = (of.setting?.length ?? 1) > 1;
+  switch (w.kind) {
+    case 'prefer':
+      return `${several ? 'Rulings prefer' : 'A ruling prefers'} ${p}`;
+    case 'raise':
+      return `${p} gets a higher priority`;
+    case 'lock':
+      return `${p} locks its ${several ? 'values' : 'value'}`;
+    case 'lock-above':
+      return `${p} above locks its ${several ? 'values' : 'value'}`;
+    case 'leave-out':
+      return `${others.join(' and ')} ${others.length > 1 ? 'leave' : 'leaves'} out whom ${p} is for`;
+    case 'narrow':
+      return `${p} leaves out ${(w.targets ?? []).slice(0, 3).join(', ')}${(w.targets?.length ?? 0) > 3 ? ` and ${w.targets!.length - 3} more` : ''}`;
+    case 'drop':
+      return `${p} no longer sets ${several || of.check ? 'them' : 'it'}`;
+  }
+}
 
 /** What a way does, in the fewest words. */
 function effect(w: ClashWay): string {
@@ -25,38 +45,35 @@ function effect(w: ClashWay): string {
   return [left, `${count(w.devices, 'laptop')} differ`, w.weaker > 0 ? `${number(w.weaker)} get weaker` : '', w.gained > 0 ? `brings ${count(w.gained, 'other clash', 'other clashes')}` : ''].filter(Boolean).join(' · ');
 }
 
-export function Ways({ c }: { c: Conflict }) {
+export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice) => void }) {
   const [open, setOpen] = useState(false);
-  const [chosen, setChosen] = useState<ClashWay>();
   const { change } = useOpenChange();
-  const ways = useQuery({
-    queryKey: [...keys.estate, 'ways', c.setting, c.policies, change?.id ?? '', change?.version ?? 0],
-    queryFn: () => got(api.GET('/api/v1/clashes/ways', { params: { query: { setting: c.setting, policies: c.policies, ...(change ? { change: change.id } : {}) } } })),
-    enabled: open,
-    retry: false,
-  });
+  const ways = useWays(about.of, change, open);
   return (
     <details onToggle={(e) => setOpen(e.currentTarget.open)}>
-      <summary className="cursor-pointer text-sm">Other ways to settle it, and what each does</summary>
+      <summary className="cursor-pointer text-sm">{about.of.check ? 'Ways to make it right, and what each does' : (about.of.setting?.length ?? 1) > 1 ? 'Ways to settle all of these at once, and what each does' : 'Other ways to settle it, and what each does'}</summary>
       <div className="mt-2 flex flex-col gap-2">
         <Failed error={ways.error} />
         {open && ways.isPending && <Loading rows={3} />}
-        {ways.data && (
+        {ways.data?.length === 0 && <p className="quiet text-sm">No policy is part of it, so no edit of one settles it.</p>}
+        {ways.data && ways.data.length > 0 && (
           <table className="table table-sm">
             <thead>
               <tr>
                 <th>Way</th>
                 <th>What it does</th>
-                <th />
+                <th>
+                  <span className="sr-only">Look closer</span>
+                </th>
               </tr>
             </thead>
             <tbody>
               {ways.data.map((w) => (
                 <tr key={w.kind + w.policy}>
-                  <td>{words[w.kind](w.policy, c)}</td>
+                  <td>{wayText(w, about)}</td>
                   <td className={w.left > 0 || w.gained > 0 || w.weaker > 0 ? 'text-warning' : 'quiet'}>{effect(w)}</td>
                   <td className="text-right">
-                    <button type="button" className="btn btn-ghost btn-sm" onClick={() => setChosen(w)}>
+                    <button type="button" className="btn btn-ghost btn-sm" onClick={() => onChoose(w)}>
                       Look closer
                     </button>
                   </td>
@@ -66,22 +83,24 @@ export function Ways({ c }: { c: Conflict }) {
           </table>
         )}
       </div>
-      {chosen && <Closer c={c} way={chosen} onClose={() => setChosen(undefined)} />}
     </details>
   );
 }
 
-function Closer({ c, way, onClose }: { c: Conflict; way: ClashWay; onClose: () => void }) {
+/** One way with the whole of what it does, and the choice to take it. */
+export function Closer({ about, choice, onClose }: { about: About; choice: Choice; onClose: () => void }) {
   const open = useOpenChange();
+  const ways = useWays(about.of, open.change, true);
+  const way = ways.data?.find((w) => w.kind === choice.kind && w.policy === choice.policy);
   const [reason, setReason] = useState('');
   const [error, setError] = useState<unknown>();
-  const rules = way.kind === 'prefer';
-  const edits = way.edits.map((e) => ({ kind: e.kind, id: e.id, body: { ...(e.body as object), ...(rules && reason ? { reason } : {}) } })) as unknown as TrialEdit[];
+  const rules = choice.kind === 'prefer';
   const keep = async () => {
     try {
-      for (const e of edits) {
+      for (const e of way!.edits) {
+        const body = { ...(e.body as object), ...(rules && reason ? { reason } : {}) } as unknown as { id: string };
         const there = open.change?.edits?.find((x) => x.kind === e.kind && x.id === e.id);
-        await open.put(e.kind as 'policies', e.body as unknown as { id: string }, there?.version, `Settle ${c.title || c.setting}`);
+        await open.put(e.kind, body, there?.version, `Settle ${about.title}`);
       }
       onClose();
     } catch (refused) {
@@ -89,9 +108,12 @@ function Closer({ c, way, onClose }: { c: Conflict; way: ClashWay; onClose: () =
     }
   };
   return (
-    <Dialog open onClose={onClose} title={words[way.kind](way.policy, c)} wide>
+    <Dialog open onClose={onClose} title={way ? wayText(way, about) : about.title} wide>
       <div className="flex flex-col gap-4">
-        <ImpactPanel title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'} asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }} />
+        <Failed error={ways.error} />
+        {ways.isPending && <Loading rows={3} />}
+        {ways.data && !way && <p className="text-sm">This way is not open any more: what it was to settle has altered.</p>}
+        {way && <ImpactPanel title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'} asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }} />}
         {rules && (
           <Field label="Reason" hint="Kept with the ruling: the next person asks why">
             <input className="input w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
@@ -102,7 +124,7 @@ function Closer({ c, way, onClose }: { c: Conflict; way: ClashWay; onClose: () =
           <button type="button" className="btn btn-sm" onClick={onClose}>
             Not this
           </button>
-          <button type="button" className="btn btn-primary btn-sm" disabled={rules && !reason.trim()} onClick={() => void keep()}>
+          <button type="button" className="btn btn-primary btn-sm" disabled={!way || (rules && !reason.trim())} onClick={() => void keep()}>
             Put it into the change
           </button>
         </div>
