@@ -35,7 +35,7 @@ function wayText(w: ClashWay, { of, names }: About): string {
     case 'narrow':
       return `${p} leaves out ${(w.targets ?? []).slice(0, 3).join(', ')}${(w.targets?.length ?? 0) > 3 ? ` and ${w.targets!.length - 3} more` : ''}`;
     case 'drop':
-      return `${p} no longer sets ${several || of.check ? 'them' : 'it'}`;
+      return `${p} no longer sets ${of.check ? 'what the check looks at' : several ? 'them' : 'it'}`;
   }
 }
 
