@@ -176,9 +176,10 @@ function useTried(asked: Asked, enabled: boolean) {
   });
 }
 
-/** The one panel that says beside an editor what comes of it, for every laptop, while it is written. */
-export function ImpactPanel({ asked, title = 'What comes of it', enabled = true }: { asked: Asked; title?: string; enabled?: boolean }) {
-  const impact = useTried(asked, enabled);
+/** The one panel that says beside an editor what comes of it, for every laptop, while it is written. An answer that the editor has already is not asked for again. */
+export function ImpactPanel({ asked, title = 'What comes of it', enabled = true, known }: { asked: Asked; title?: string; enabled?: boolean; known?: Impact }) {
+  const tried = useTried(asked, enabled && !known);
+  const impact = known ? { data: known, error: undefined, isFetching: false, isPending: false } : tried;
   if (!enabled) return null;
   return (
     <Sheet title={title} aside={impact.isFetching ? <span className="quiet text-[13px]">counting …</span> : undefined}>

@@ -20,6 +20,9 @@ interface Typed {
   doc: PolicyDoc;
 }
 
+/** What came of trying: of which policy, laid over which version of the change. */
+type Tried = Trial & { of: PolicyDoc; version: number };
+
 const typedKey = (id: string) => `typed:${id}`;
 
 function readTyped(id: string, change: string | undefined): Typed | undefined {
@@ -39,7 +42,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const open = useOpenChange();
   const [typed] = useState(() => readTyped(start.id, open.id));
   const [doc, setDoc] = useState(typed?.doc ?? start);
-  const [trial, setTrial] = useState<Trial>();
+  const [trial, setTrial] = useState<Tried>();
   const [saving, setSaving] = useState<Saving>({ state: 'as stored' });
   const version = useRef(typed ? typed.version : editVersion);
   const base = useRef(typed?.base ?? start); // what is typed began from
@@ -77,7 +80,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
         try {
           const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: doc.id, body: mine as never }]);
           if (turn !== latest.current) return;
-          setTrial(said);
+          setTrial({ ...said, of: mine, version: openRef.current.change?.version ?? 0 });
           if (said.faults?.length) return setSaving({ state: 'faults' });
           version.current = await openRef.current.put('policies', mine, version.current, `Edit ${doc.title || doc.id}`);
           base.current = mine;
@@ -106,7 +109,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
           }
         }
       })();
-    }, 350);
+    }, 250);
     return () => clearTimeout(wait);
   }, [doc, mergeWithTheirs]);
 
