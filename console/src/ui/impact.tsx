@@ -1,7 +1,7 @@
 // What a change does: numbers, each value before and after, clashes and problems that come and go.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { ArrowRight, TrendingDown } from 'lucide-react';
-import { useEffect, useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { api, got, type Impact } from '../api/client';
 import { keys } from '../api/queries';
 import { Laptops, type Asked } from './laptops';
@@ -179,7 +179,10 @@ function useTried(asked: Asked, enabled: boolean) {
 /** The one panel that says beside an editor what comes of it, for every laptop, while it is written. An answer that the editor has already is not asked for again. */
 export function ImpactPanel({ asked, title = 'What comes of it', enabled = true, known }: { asked: Asked; title?: string; enabled?: boolean; known?: Impact }) {
   const tried = useTried(asked, enabled && !known);
-  const impact = known ? { data: known, error: undefined, isFetching: false, isPending: false } : tried;
+  const last = useRef(known); // shown until the answer comes
+  if (known) last.current = known;
+  const data = known ?? tried.data ?? last.current;
+  const impact = { data, error: known ? undefined : tried.error, isFetching: !known && tried.isFetching, isPending: !data && tried.isPending };
   if (!enabled) return null;
   return (
     <Sheet title={title} aside={impact.isFetching ? <span className="quiet text-[13px]">counting …</span> : undefined}>
