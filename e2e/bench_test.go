@@ -13,8 +13,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/demo/filled"
+	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/wire"
 )
@@ -137,4 +142,63 @@ func BenchmarkSessions(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 		})
 	}
+}
+
+// BenchmarkTypingAtALargeEstate types values into policies of an estate of 100,000 laptops (ZRIDGE_LARGE) in the console, and measures
+// from the last key to the numbers of the panel: the quarter of a second that the editor waits for more is part of it. It counts how
+// long the page was busy at once at most, too.
+func BenchmarkTypingAtALargeEstate(b *testing.B) {
+	laptops := 100_000
+	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
+		laptops, _ = strconv.Atoi(text)
+	}
+	s := world.Make(world.Of(laptops), 1)
+	database := filepath.Join(b.TempDir(), "large.db")
+	if err := filled.Database(database, s); err != nil {
+		b.Fatal(err)
+	}
+	r := serve(b, database)
+	r.admin()
+	p := newPage(b, r.address)
+	p.signIn()
+	definitions := map[setting.ID]*setting.Definition{}
+	for i := range s.Settings {
+		definitions[s.Settings[i].ID] = &s.Settings[i]
+	}
+	var took []float64
+	longest := 0.0
+	typed := 0
+	for b.Loop() {
+		for i := 0; i < len(s.Policies) && typed < 30; i += 7 {
+			policy := &s.Policies[i]
+			at := slices.IndexFunc(policy.Entries, func(e estate.Entry) bool { return definitions[e.Setting].Type == setting.TypeInteger })
+			if at < 0 || policy.State != estate.Active {
+				continue
+			}
+			typed++
+			label := definitions[policy.Entries[at].Setting].Title
+			p.goTo("/policies/" + string(policy.ID))
+			p.mark("input", label)
+			p.do("watching", chromedp.Evaluate[chromedp.Void](`
+				window.keyed = 0; window.told = 0; window.busy = 0;
+				document.addEventListener('input', () => { window.keyed = performance.now(); window.told = 0; }, true);
+				new PerformanceObserver((list) => list.getEntries().forEach((e) => (window.busy = Math.max(window.busy, e.duration)))).observe({ entryTypes: ['longtask'] });
+				const fetched = performance.getEntriesByType('resource').length;
+				new PerformanceObserver((list) => list.getEntries().filter((e) => e.name.includes('/api/v1/try')).forEach(() => requestAnimationFrame(() => (window.told = performance.now())))).observe({ entryTypes: ['resource'] });`))
+			p.do("typing", chromedp.KeyEvent(fmt.Sprint(61+typed)))
+			p.until("the panel says what comes of it", `window.told > window.keyed && [...document.querySelectorAll('section')].some((s) => /What (comes of it|the open change does)/.test(s.innerText) && /of 1?[\d,]+ laptops get something else/.test(s.innerText))`)
+			each, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](`[window.told - window.keyed, window.busy]`))
+			if err != nil {
+				b.Fatal(err)
+			}
+			took = append(took, each[0])
+			longest = max(longest, each[1])
+		}
+	}
+	slices.Sort(took)
+	b.ReportMetric(took[len(took)/2], "ms-from-key-to-numbers")
+	b.ReportMetric(took[len(took)*95/100], "ms-p95")
+	b.ReportMetric(took[len(took)-1], "ms-worst")
+	b.ReportMetric(longest, "ms-page-busy-at-most")
+	b.ReportMetric(float64(len(took)), "values")
 }

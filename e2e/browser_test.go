@@ -46,7 +46,7 @@ func closeBrowser() {
 
 // page is one tab. Whatever it logs as an error fails the test.
 type page struct {
-	t    *testing.T
+	t    testing.TB
 	ctx  context.Context
 	base string
 
@@ -55,7 +55,7 @@ type page struct {
 }
 
 // newPage opens a tab, with no cookies of others, at 1280 by 800.
-func newPage(t *testing.T, base string) *page {
+func newPage(t testing.TB, base string) *page {
 	t.Helper()
 	browser.once.Do(openBrowser)
 	if browser.err != nil {

@@ -21,45 +21,12 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/wire"
 )
-
-// filled is a database with a made-up estate that was published.
-func filled(b *testing.B, s *estate.Snapshot) string {
-	b.Helper()
-	path := filepath.Join(b.TempDir(), "large.db")
-	db, err := store.Open(path)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer db.Close()
-	err = db.Transaction(func(tx *store.Store) error {
-		now := time.Now().UTC()
-		revision, err := tx.AddPublication(store.Publication{Title: "A made-up estate", By: "tests", At: now, Edits: 1})
-		if err != nil {
-			return err
-		}
-		var versions []store.ObjectVersion
-		for _, kind := range estate.Kinds {
-			for _, object := range files.AllObjects(s, kind) {
-				body, err := files.EncodeJSON(object)
-				if err != nil {
-					return err
-				}
-				versions = append(versions, store.ObjectVersion{Kind: string(kind), ID: files.ObjectID(object), Version: 1, Body: string(body), Revision: revision, By: "tests", At: now})
-			}
-		}
-		return tx.PutVersions(versions)
-	})
-	if err != nil {
-		b.Fatal(err)
-	}
-	return path
-}
 
 // identitiesOf enrols the first laptops of an estate.
 func identitiesOf(b *testing.B, api *client.Client, s *estate.Snapshot, count int) []endpoint.Identity {
@@ -112,7 +79,10 @@ func BenchmarkLarge(b *testing.B) {
 		laptops, _ = strconv.Atoi(text)
 	}
 	s := world.Make(world.Of(laptops), 1)
-	database := filled(b, s)
+	database := filepath.Join(b.TempDir(), "large.db")
+	if err := filled.Database(database, s); err != nil {
+		b.Fatal(err)
+	}
 	began := time.Now()
 	api := over(b, database)
 	started := time.Since(began)

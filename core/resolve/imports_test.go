@@ -34,6 +34,7 @@ var mayImport = map[string][]string{
 	"endpoint":         {"core/setting", "syncml"},
 	"demo":             {},
 	"demo/world":       {"core/"},
+	"demo/filled":      {"core/", "files", "service/store"},
 	"console":          {},
 	"service/store":    {"core/"},
 	"service/signin":   {"service/store"},

@@ -1,6 +1,6 @@
 // The few parts that every screen uses: page head, sheets, empty states, faults, dialogs.
 import { Copy } from 'lucide-react';
-import { useEffect, useRef, type ReactNode } from 'react';
+import { useEffect, useRef, useState, type ReactNode } from 'react';
 import type { Fault } from '../api/client';
 import { Refusal } from '../api/client';
 
@@ -84,6 +84,17 @@ export function Faults({ list }: { list: Fault[] }) {
         </li>
       ))}
     </ul>
+  );
+}
+
+/** Something folded away: what is in it is made when it is opened, so that long lists cost nothing before. */
+export function Fold({ summary, children, className, summaryClass = 'cursor-pointer' }: { summary: ReactNode; children: ReactNode; className?: string; summaryClass?: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <details className={className} onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className={summaryClass}>{summary}</summary>
+      {open && children}
+    </details>
   );
 }
 

@@ -1,6 +1,7 @@
 // The reach bar: one line that splits the estate by what an audience does to it.
 import { Link } from 'react-router';
 import type { Reach } from '../api/client';
+import { Fold } from './parts';
 import { count, number } from './words';
 
 const parts = [
@@ -38,10 +39,9 @@ export function ReachBar({ of }: { of: Reach }) {
         )}
       </ul>
       {of.sample.length > 0 && (
-        <details>
-          <summary className="quiet cursor-pointer text-[13px]">Which laptops</summary>
+        <Fold summary="Which laptops" summaryClass="quiet cursor-pointer text-[13px]">
           <DeviceLinks ids={of.sample} more={of.gets - of.sample.length} />
-        </details>
+        </Fold>
       )}
     </div>
   );

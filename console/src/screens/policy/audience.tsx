@@ -1,10 +1,10 @@
 // Who gets a policy, and what else is to be said about it.
 import { Plus, X } from 'lucide-react';
-import { useEffect, useState } from 'react';
+import { useEffect, useMemo, useState } from 'react';
 import { api, got, type Fault, type Group, type PolicyDoc, type Unit } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
 import { lines } from '../../ui/shape';
-import { Field, Sheet } from '../../ui/parts';
+import { Field, Fold, Sheet } from '../../ui/parts';
 import { count, number } from '../../ui/words';
 import type { Alter } from './entry';
 import { ReachDetails } from './reach';
@@ -49,13 +49,25 @@ export function AudienceSheet({
   );
 }
 
+const noUnits: Unit[] = [];
+const noGroups: Group[] = [];
+
 function Targets({ label, list, locked, onChange }: { label: string; list: string[]; locked: boolean; onChange: (list: string[]) => void }) {
   const [text, setText] = useState('');
-  const units = useUnits().data ?? [];
-  const groups = useGroups().data ?? [];
+  const units = useUnits().data ?? noUnits;
+  const groups = useGroups().data ?? noGroups;
   const listID = `targets-${label.replaceAll(' ', '-')}`;
   const [unknown, setUnknown] = useState<string[]>([]);
-  const titles = new Map<string, string | undefined>([...units.map((u) => [`unit:${u.id}`, u.title] as const), ...groups.map((g) => [`group:${g.id}`, g.title] as const)]);
+  const titles = useMemo(() => new Map<string, string | undefined>([['everyone', undefined], ...units.map((u) => [`unit:${u.id}`, u.title] as const), ...groups.map((g) => [`group:${g.id}`, g.title] as const)]), [units, groups]);
+  const options = useMemo(
+    () =>
+      [...titles].map(([target, title]) => (
+        <option key={target} value={target}>
+          {title}
+        </option>
+      )),
+    [titles],
+  );
   const add = (target: string) => {
     const t = target.trim();
     if (t.startsWith('serial:')) return void addSerials([t.slice('serial:'.length)]);
@@ -69,7 +81,6 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
     setUnknown(found.unknown);
     setText('');
   };
-  const known = ['everyone', ...units.map((u) => `unit:${u.id}`), ...groups.map((g) => `group:${g.id}`)];
   return (
     <div className="flex min-w-0 flex-col gap-1.5 text-sm">
       <span className="font-medium">{label}</span>
@@ -117,16 +128,10 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
               }}
               onChange={(e) => {
                 setText(e.target.value);
-                if (known.includes(e.target.value) && !(e.nativeEvent as InputEvent).inputType?.startsWith('insertText')) add(e.target.value);
+                if (titles.has(e.target.value) && !(e.nativeEvent as InputEvent).inputType?.startsWith('insertText')) add(e.target.value);
               }}
             />
-            <datalist id={listID}>
-              {known.map((k) => (
-                <option key={k} value={k}>
-                  {titles.get(k)}
-                </option>
-              ))}
-            </datalist>
+            <datalist id={listID}>{options}</datalist>
             <button type="submit" className="btn btn-sm join-item" aria-label={`Add to ${label}`}>
               <Plus size={14} aria-hidden />
             </button>
@@ -161,8 +166,7 @@ function Tree({ label, list, units, groups, onChange }: { label: string; list: s
     </label>
   );
   return (
-    <details className="dropdown">
-      <summary className="btn btn-sm">Choose</summary>
+    <Fold className="dropdown" summary="Choose" summaryClass="btn btn-sm">
       <div className="dropdown-content z-30 max-h-96 w-80 overflow-auto rounded border border-base-300 bg-base-100 p-3 text-sm shadow-lg" role="group" aria-label={`${label}: units and groups`}>
         <p className="quiet text-[13px]">Units, with their laptops</p>
         {units.map((u) => row(`unit:${u.id}`, u.title || u.id, u.devices, u.depth))}
@@ -171,7 +175,7 @@ function Tree({ label, list, units, groups, onChange }: { label: string; list: s
         <p className="quiet mt-2 text-[13px]">Groups of people</p>
         {groups.filter((g) => g.of === 'people').map((g) => row(`group:${g.id}`, g.title || g.id, g.members))}
       </div>
-    </details>
+    </Fold>
   );
 }
 

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import type { AlsoSet, Fault, Finding, Setting } from '../../api/client';
 import { Control } from '../../ui/control';
+import { Fold } from '../../ui/parts';
 import { count, fateWord, number, relationWord, ValueText, valueText } from '../../ui/words';
 import type { LongEntry } from './entry';
 
@@ -153,8 +154,7 @@ function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean;
   if (also.length === 0) return null;
   const word = near.length ? `also set in ${near.length === 1 ? near[0]!.policy : `${near.length} others`} for these laptops` : `set in ${also.length === 1 ? also[0]!.policy : `${also.length} others`} for other laptops`;
   return (
-    <details>
-      <summary className={`cursor-pointer ${clashes ? 'font-medium text-warning' : near.length ? 'text-info' : 'quiet'}`}>{word}</summary>
+    <Fold summary={word} summaryClass={`cursor-pointer ${clashes ? 'font-medium text-warning' : near.length ? 'text-info' : 'quiet'}`}>
       <ul className="mt-1 flex flex-col gap-0.5">
         {also.map((a) => (
           <li key={a.policy} className="flex flex-wrap gap-x-2">
@@ -179,6 +179,6 @@ function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean;
           </li>
         ))}
       </ul>
-    </details>
+    </Fold>
   );
 }

@@ -237,15 +237,22 @@ function TestGroup({ doc, setInclude }: { doc: PolicyDoc; setInclude: (include: 
 }
 
 function Beside({ doc, value, onChange }: { doc: PolicyDoc; value: string; onChange: (policy: string) => void }) {
-  const policies = (usePolicies().data?.items ?? []).filter((p) => p.id !== doc.id && p.state === 'active');
+  const policies = usePolicies().data?.items;
+  const options = useMemo(
+    () =>
+      (policies ?? [])
+        .filter((p) => p.id !== doc.id && p.state === 'active')
+        .map((p) => (
+          <option key={p.id} value={p.id}>
+            {p.title || p.id}
+          </option>
+        )),
+    [policies, doc.id],
+  );
   return (
     <select aria-label="Compare with the audience of another policy" className="select select-sm w-64" value={value} onChange={(e) => onChange(e.target.value)}>
       <option value="">Compare with another policy’s …</option>
-      {policies.map((p) => (
-        <option key={p.id} value={p.id}>
-          {p.title || p.id}
-        </option>
-      ))}
+      {options}
     </select>
   );
 }

@@ -1,4 +1,5 @@
 // The settings of a policy: by area, each with its control, its help, and where else it is set.
+import { useMemo } from 'react';
 import type { Entry, Fault, PolicyDoc, PolicyUse, Setting } from '../../api/client';
 import { blank } from '../../ui/control';
 import { Sheet } from '../../ui/parts';
@@ -25,6 +26,7 @@ export function Settings({
   locked: boolean;
 }) {
   const ids = Object.keys(doc.settings);
+  const also = useMemo(() => Map.groupBy(use?.also_set ?? [], (a) => a.setting), [use]);
   const areaOf = (id: string) => dictionary.get(id)?.area ?? 'other';
   const place = (area: string) => (areas.includes(area) ? areas.indexOf(area) : areas.length);
   const groups = [...Map.groupBy(ids, areaOf)].sort(([a], [b]) => place(a) - place(b));
@@ -49,7 +51,7 @@ export function Settings({
                 policy={doc.id}
                 entry={long(doc.settings[id]!)}
                 definition={dictionary.get(id)}
-                also={use?.also_set.filter((a) => a.setting === id) ?? []}
+                also={also.get(id) ?? []}
                 findings={use?.findings.filter((f) => f.settings.includes(id)) ?? []}
                 fates={use?.fates[id]}
                 lacking={use?.lacking[id]}
