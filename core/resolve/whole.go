@@ -143,11 +143,16 @@ func (d Devices) First(n int) []estate.DeviceID {
 
 // ByUnit counts the laptops by home unit, most first.
 func (d Devices) ByUnit() []UnitCount {
-	counts := map[int]int{}
+	if d.plan == nil {
+		return nil
+	}
+	counts := make([]int, len(d.plan.units))
 	d.each(func(at int) { counts[d.device(at).home]++ })
-	out := make([]UnitCount, 0, len(counts))
+	var out []UnitCount
 	for home, n := range counts {
-		out = append(out, UnitCount{d.plan.units[home].ID, n})
+		if n > 0 {
+			out = append(out, UnitCount{d.plan.units[home].ID, n})
+		}
 	}
 	slices.SortFunc(out, func(a, b UnitCount) int {
 		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Unit, b.Unit))

@@ -4,7 +4,10 @@ package review
 
 import (
 	"cmp"
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
@@ -141,22 +144,30 @@ func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named fun
 	}
 	devices := side.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)})
 	snapshot := side.Plan.Snapshot()
-	for i := range snapshot.Settings {
-		def := &snapshot.Settings[i]
-		if named != nil && !named(def) {
+	cells := make([][]Prevailing, len(snapshot.Settings))
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(cells)) {
+		wait.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(cells); i = int(next.Add(1)) - 1 {
+				if def := &snapshot.Settings[i]; named == nil || named(def) {
+					cells[i] = prevail(side, places, def.ID, devices)
+				}
+			}
+		})
+	}
+	wait.Wait()
+	for i, here := range cells {
+		if here == nil || here[0].Devices == 0 || here[0].Others == 0 && here[0].Status == "" {
 			continue
 		}
-		cells := prevail(side, places, def.ID, devices)
-		if cells[0].Devices == 0 || cells[0].Others == 0 && cells[0].Status == "" {
-			continue
-		}
-		if cells[0].Others == 0 && !all {
+		if here[0].Others == 0 && !all {
 			out.Even++
 			continue
 		}
-		row := Row{Setting: def.ID}
+		row := Row{Setting: snapshot.Settings[i].ID}
 		for _, at := range shown {
-			row.Cells = append(row.Cells, cells[at])
+			row.Cells = append(row.Cells, here[at])
 		}
 		out.Rows = append(out.Rows, row)
 	}
