@@ -5,11 +5,13 @@ package command
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/wire"
 )
 
@@ -32,13 +34,7 @@ func conflictsCommand(s Streams) *cli.Command {
 			if c.String("format") == "json" {
 				err = printJSON(s.Out, found)
 			} else {
-				for _, f := range found {
-					fmt.Fprintf(s.Out, "%s on %s\n", f.Setting, counted(len(f.Devices), "device"))
-					for _, v := range f.Values {
-						fmt.Fprintf(s.Out, "  %s = %s (%s, priority %d)\n", v.Policy, v.Value, v.Level, v.Priority)
-					}
-					fmt.Fprintf(s.Out, "  %s\n", shortened(f.Devices, 12))
-				}
+				printConflicts(s, found)
 				fmt.Fprintln(s.Out, counted(len(found), "conflict"))
 			}
 			if err == nil && c.Bool("strict") && len(found) > 0 {
@@ -47,6 +43,43 @@ func conflictsCommand(s Streams) *cli.Command {
 			return err
 		},
 	}
+}
+
+// printConflicts prints clashes with each one's values and laptops; of a service also with who answers for them and what was asked.
+func printConflicts(s Streams, found []wire.Conflict) {
+	for _, f := range found {
+		fmt.Fprintf(s.Out, "%s on %s\n", f.Setting, counted(len(f.Devices), "device"))
+		for _, v := range f.Values {
+			fmt.Fprintf(s.Out, "  %s = %s (%s, priority %d)\n", v.Policy, v.Value, v.Level, v.Priority)
+			if at := slices.IndexFunc(f.Involved, func(p wire.InvolvedPolicy) bool { return p.Policy == v.Policy }); at >= 0 {
+				p := f.Involved[at]
+				fmt.Fprintf(s.Out, "	for %s; owner %s; why: %s\n", audienceText(p.Audience), orDefault(p.Owner, "nobody"), orDefault(p.Why, "nobody wrote it down"))
+			}
+		}
+		if f.Since != nil {
+			fmt.Fprintf(s.Out, "  since %s, by %s (%s)\n", moment(f.Since.At), f.Since.Title, f.Since.By)
+		}
+		for _, q := range f.Questions {
+			fmt.Fprintf(s.Out, "  %s asked %s: %s", q.By, strings.Join(q.Of, " and "), q.Note)
+			if q.Answer != "" {
+				fmt.Fprintf(s.Out, " — %s: %s", q.AnsweredBy, q.Answer)
+			}
+			fmt.Fprintln(s.Out)
+		}
+		fmt.Fprintf(s.Out, "  %s\n", shortened(f.Devices, 12))
+	}
+}
+
+// audienceText says for whom a policy is, in one line.
+func audienceText(a files.AudienceDoc) string {
+	text := orNone(a.Include)
+	if len(a.Exclude) > 0 {
+		text += ", not " + strings.Join(a.Exclude, ", ")
+	}
+	if a.When != "" {
+		text += ", when " + a.When
+	}
+	return text
 }
 
 func conflictsFound(ctx context.Context, c *cli.Command) ([]wire.Conflict, error) {

@@ -72,7 +72,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.link("Devices")
 	p.shows("240 laptops")
 	p.shows("LT-0001")
-	p.shot("devices")
 	p.choose("State", "conflict")
 	p.shows("laptops that fit")
 	p.fill("Search devices", "LT-0107")

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"strings"
 	"testing"
 
 	cdppage "github.com/chromedp/cdproto/page"
@@ -105,7 +106,6 @@ func TestAskingTheOwners(t *testing.T) {
 	p.fill("What is asked", "Which of the two shall the leads see?")
 	p.button("Ask")
 	p.shows("waits for an answer")
-	p.shot("clash-asked")
 	p.button("Answer")
 	p.fill("Answer", "The night watch")
 	p.button("Send the answer")
@@ -118,5 +118,46 @@ func TestAskingTheOwners(t *testing.T) {
 	p.shows("leaves out group:field-laptops")
 	p.do("opening the laptops", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Touches 70 laptops')).click()`))
 	p.shows("Field laptops 70")
-	p.shot("problem")
+}
+
+// TestSettlingInTheTerminal does the same by the CLI: ways with their effects, one put into a change, a question asked and answered.
+func TestSettlingInTheTerminal(t *testing.T) {
+	r, _ := withDemo(t)
+	if _, errOut, status := r.run(adminPassword+"\n", "sign-in", r.address, "--name", adminName); status != 0 {
+		t.Fatal(errOut)
+	}
+	expect := func(out string, words ...string) {
+		t.Helper()
+		for _, w := range words {
+			if !strings.Contains(out, w) {
+				t.Errorf("%q is not in\n%s", w, out)
+			}
+		}
+	}
+	expect(r.must("conflicts"), "owner ruth.mbeki", "why: Night watch handbook, section 2", "since ")
+	expect(r.must("clash", "ways", "signin.banner"), "lock-above", "settles it", "11 ways")
+	expect(r.must("clash", "ways", "media.usb_storage"), "contractors-no-usb leaves out unit:survey-fleet")
+	expect(r.must("clash", "ways", "--check", "startup.pin-without-chip"), "fleet-startup leaves out group:field-laptops", "3 ways")
+	asked := r.must("clash", "ask", "signin.banner", "--note", "Which of the two?")
+	expect(asked, "Asked ruth.mbeki and anders.costa as Q-")
+	id := strings.TrimSpace(asked[strings.Index(asked, "Q-"):])
+	expect(r.must("clash", "questions", "--state", "open"), id, "Which of the two?")
+	expect(r.must("clash", "answer", id, "The", "night", "watch"), "answered")
+	expect(r.must("conflicts"), "ines.okafor asked ruth.mbeki and anders.costa: Which of the two? — ines.okafor: The night watch")
+	expect(r.must("clash", "settle", "signin.banner", "--way", "prefer", "--policy", "on-call-banner", "--reason", "The watch must be reached"), "create rulings/", "conflict cleared: signin.banner")
+	changes := r.must("change", "list", "--format", "json")
+	expect(changes, "open")
+	for name, args := range map[string][]string{
+		"no such way":        {"clash", "settle", "media.usb_storage", "--way", "pray", "--policy", "survey-transfer"},
+		"nothing to settle":  {"clash", "ways", "screen.lock"},
+		"neither of both":    {"clash", "ways"},
+		"both":               {"clash", "ways", "signin.banner", "--check", "startup.pin-without-chip"},
+		"other policies":     {"clash", "ways", "signin.banner", "--policies", "house-rules,leads-banner"},
+		"answered before":    {"clash", "withdraw", id},
+		"not the right sort": {"clash", "answer", id},
+	} {
+		if _, errOut, status := r.run("", args...); status == 0 || strings.Contains(errOut, "panic") || errOut == "" {
+			t.Errorf("%s: status %d, %s", name, status, errOut)
+		}
+	}
 }

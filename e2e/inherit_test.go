@@ -39,7 +39,6 @@ func TestWhatComesToAUnit(t *testing.T) {
 	p.link("Lock the screen after minutes without use")
 	p.shows("What it is where")
 	p.until("the tree says how many differ", `[...document.querySelectorAll('main tr')].some((r) => r.innerText.startsWith('Survey fleet') && /81\s+1\b/.test(r.innerText))`)
-	p.shot("whereabouts")
 
 	p.goTo("/groups/on-call")
 	p.link("What comes to it")

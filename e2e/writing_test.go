@@ -225,7 +225,6 @@ func TestDefiningAndRestoring(t *testing.T) {
 	p.signIn()
 	p.goTo("/dictionary")
 	p.shows("settings in 16 areas")
-	p.shot("dictionary")
 	p.link("Define a setting")
 	p.fill("Id", "plotter.keep_awake")
 	p.fill("Title", "Keep the plotter awake")

@@ -113,7 +113,11 @@ export function Closer({ about, choice, onClose }: { about: About; choice: Choic
         <Failed error={ways.error} />
         {ways.isPending && <Loading rows={3} />}
         {ways.data && !way && <p className="text-sm">This way is not open any more: what it was to settle has altered.</p>}
-        {way && <ImpactPanel title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'} asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }} />}
+        {way && (
+          <div className="max-h-[55vh] overflow-auto">
+            <ImpactPanel title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'} asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }} />
+          </div>
+        )}
         {rules && (
           <Field label="Reason" hint="Kept with the ruling: the next person asks why">
             <input className="input w-full" value={reason} onChange={(e) => setReason(e.target.value)} />

@@ -185,7 +185,7 @@ export function ImpactPanel({ asked, title = 'What comes of it', enabled = true,
   const impact = { data, error: known ? undefined : tried.error, isFetching: !known && tried.isFetching, isPending: !data && tried.isPending };
   if (!enabled) return null;
   return (
-    <Sheet title={title} aside={impact.isFetching ? <span className="quiet text-[13px]">counting …</span> : undefined}>
+    <Sheet title={title} aside={impact.isFetching ? <span className="quiet whitespace-nowrap text-[13px]">counting …</span> : undefined}>
       <div className="px-4 py-3" aria-live="polite">
         <Failed error={impact.error} />
         {impact.isPending && <Loading rows={2} />}
