@@ -13,7 +13,7 @@ import (
 )
 
 // numbers gives the number of every object of a list; most stand where they stood.
-func numbers[T any, K comparable](list, before []T, numbered []int32, at *places[K], id func(*T) K) []int32 {
+func numbers[T any, K ~string](list, before []T, numbered []int32, at *places[K], id func(*T) K) []int32 {
 	out := make([]int32, len(list))
 	for i := range list {
 		if i < len(before) && id(&before[i]) == id(&list[i]) {
