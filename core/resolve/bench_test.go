@@ -43,6 +43,17 @@ func heap() float64 {
 	return float64(m.HeapAlloc) / (1 << 20)
 }
 
+// highest is the most memory that the process had so far, in MB; 0 where the system does not say.
+func highest() (mb float64) {
+	text, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return 0
+	}
+	_, rest, _ := strings.Cut(string(text), "VmHWM:")
+	fmt.Sscanf(rest, "%f", &mb)
+	return mb / 1024
+}
+
 // edits makes one edit of every kind that is asked about.
 var edits = []struct {
 	name string
@@ -173,6 +184,10 @@ func BenchmarkEngine(b *testing.B) {
 			for b.Loop() {
 			}
 			b.ReportMetric(kept, "whole-MB")
+			b.ReportMetric(estateMB+planMB+kept, "all-MB")
+			if peak := highest(); peak > 0 {
+				b.ReportMetric(peak, "peak-MB") // of the process so far, which made up the estate too
+			}
 		})
 		r := rand.New(rand.NewPCG(1, 2))
 		b.Run(fmt.Sprintf("%d/one laptop with every reason", n), func(b *testing.B) {

@@ -1,4 +1,4 @@
-// This file keeps sets in little room: few rows as a list, many as bits.
+// This file keeps sets in little room: few rows as a list, nearly all as a list of those that are not there, others as bits.
 
 package rowset
 
@@ -14,10 +14,30 @@ const listed = Rows / 16
 // A Packed is immutable.
 type Packed []uint64
 
+// A form is how the rows of a set are written.
+type form int
+
+const (
+	asList   form = iota // its rows
+	asBits               // a bit for each row of the block
+	asAbsent             // the rows that it does not have
+)
+
+// formOf gives the form of n rows, and how many are listed.
+func formOf(n int) (form, int) {
+	switch {
+	case n < listed:
+		return asList, n
+	case n > Rows-listed:
+		return asAbsent, Rows - n
+	}
+	return asBits, 0
+}
+
 // payload is how many words n rows take.
 func payload(n int) int {
-	if n < listed {
-		return (n + 3) / 4
+	if form, many := formOf(n); form != asBits {
+		return (many + 3) / 4
 	}
 	return words
 }
@@ -36,28 +56,60 @@ func (s *Set) Pack() Packed {
 
 // write puts the n rows of s where there is room for them, zeros before.
 func (s *Set) write(to []uint64, n int) {
-	if n >= listed {
+	form, many := formOf(n)
+	if form == asBits {
 		for m := s.sum; m != 0; m &= m - 1 {
 			i := bits.TrailingZeros64(m) & 63
 			to[i] = s.words[i]
 		}
 		return
 	}
-	at := 0
-	for m := s.sum; m != 0; m &= m - 1 {
-		i := bits.TrailingZeros64(m) & 63
-		for w := s.words[i]; w != 0; w &= w - 1 {
-			to[at>>2] |= uint64(i<<6+bits.TrailingZeros64(w)) << (at & 3 * 16)
-			at++
+	look := s.sum
+	if form == asAbsent {
+		look = ^uint64(0)
+	}
+	for place := 0; place < many; look &= look - 1 {
+		i := bits.TrailingZeros64(look) & 63
+		w := s.words[i]
+		if form == asAbsent {
+			if s.sum>>i&1 == 0 {
+				w = 0
+			}
+			w = ^w
+		}
+		for ; w != 0; w &= w - 1 {
+			to[place>>2] |= uint64(i<<6+bits.TrailingZeros64(w)) << (place & 3 * 16)
+			place++
 		}
 	}
 }
 
+// at gives the row that is written at a place of a list.
+func at(from []uint64, place int) int { return int(from[place>>2] >> (place & 3 * 16) & 0xffff) }
+
 // orInto adds n rows that were written.
 func orInto(s *Set, from []uint64, n int) {
-	if n < listed {
-		for at := range n {
-			s.Add(int(from[at>>2] >> (at & 3 * 16) & 0xffff))
+	form, many := formOf(n)
+	switch form {
+	case asList:
+		for i := range many {
+			s.Add(at(from, i))
+		}
+		return
+	case asAbsent:
+		var absent [words]uint64
+		for i := range many {
+			row := at(from, i)
+			absent[row>>6] |= 1 << (row & 63)
+		}
+		for i := range s.words {
+			w := absent[i]
+			if s.sum>>i&1 != 0 {
+				w &^= s.words[i]
+			}
+			if s.words[i] = ^w; ^w != 0 {
+				s.sum |= 1 << i
+			}
 		}
 		return
 	}
@@ -74,22 +126,23 @@ func orInto(s *Set, from []uint64, n int) {
 }
 
 func has(from []uint64, n, row int) bool {
-	if n >= listed {
+	form, many := formOf(n)
+	if form == asBits {
 		return from[row>>6]>>(row&63)&1 != 0
 	}
-	low, high := 0, n
+	low, high := 0, many
 	for low < high {
 		mid := (low + high) / 2
-		switch is := int(from[mid>>2] >> (mid & 3 * 16) & 0xffff); {
+		switch is := at(from, mid); {
 		case is == row:
-			return true
+			return form == asList
 		case is < row:
 			low = mid + 1
 		default:
 			high = mid
 		}
 	}
-	return false
+	return form == asAbsent
 }
 
 // Len counts the rows.

@@ -22,7 +22,7 @@ func (p plain) rows() []int {
 
 func made(r *rand.Rand) (*Set, plain) {
 	s, p := &Set{}, plain{}
-	n := []int{0, 1, 5, 200, 255, 256, 257, 2000, Rows}[r.IntN(9)]
+	n := []int{0, 1, 5, 200, 255, 256, 257, 2000, Rows, Rows - 1}[r.IntN(10)]
 	if n == Rows {
 		s.Fill(Rows - r.IntN(70))
 		for row := range s.All() {
@@ -176,5 +176,40 @@ func TestPartsKeepTheirNumbers(t *testing.T) {
 	}
 	if PackParts([]int32{1}, []*Set{{}}) != nil {
 		t.Error("an empty set was kept")
+	}
+}
+
+// TestFormsMeetAtTheirEdges packs sets of sizes around those at which another form is taken, with rows that are there already.
+func TestFormsMeetAtTheirEdges(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	for _, n := range []int{1, 255, 256, 257, Rows / 2, Rows - 257, Rows - 256, Rows - 255, Rows - 64, Rows - 1, Rows} {
+		var s Set
+		rows := r.Perm(Rows)
+		for _, row := range rows[:n] {
+			s.Add(row)
+		}
+		packed := s.Pack()
+		if packed.Len() != n {
+			t.Fatalf("%d rows are %d when packed", n, packed.Len())
+		}
+		var back Set
+		back.Fill(700) // what Into finds there does not stay
+		if packed.Into(&back); !back.Equal(&s) {
+			t.Fatalf("%d rows come back as others", n)
+		}
+		var other, both Set
+		for _, row := range r.Perm(Rows)[:r.IntN(900)] {
+			other.Add(row)
+		}
+		both.Copy(&other)
+		packed.OrInto(&both)
+		for row := range Rows {
+			if packed.Has(row) != s.Has(row) || both.Has(row) != (s.Has(row) || other.Has(row)) {
+				t.Fatalf("%d rows: row %d is %v, packed %v, with others %v", n, row, s.Has(row), packed.Has(row), both.Has(row))
+			}
+		}
+		if n > Rows-256 && len(packed) > 1+64 || n == Rows && len(packed) != 1 {
+			t.Errorf("%d rows take %d words", n, len(packed))
+		}
 	}
 }
