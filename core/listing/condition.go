@@ -1,0 +1,190 @@
+// This file has conditions on values, as they are written and as they are tested.
+
+package listing
+
+import (
+	"cmp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Operator compares a field with words.
+type Operator string
+
+const (
+	Is      Operator = "="
+	IsNot   Operator = "!="
+	AtLeast Operator = ">="
+	AtMost  Operator = "<="
+	Above   Operator = ">"
+	Below   Operator = "<"
+	Holds   Operator = "~"  // the text is in it
+	Known   Operator = "?"  // it has a value
+	Unknown Operator = "!?" // it has none
+)
+
+// operators in the order in which they are looked for: longer ones first.
+var operators = []Operator{IsNot, AtLeast, AtMost, Unknown, Is, Above, Below, Holds, Known}
+
+// Condition is a test of one field: os=linux|macos, facts/ram_gb>=16, tags~field, edition?, edition!?.
+type Condition struct {
+	Field string
+	Op    Operator
+	Words []string // any of them; none with Known and Unknown
+}
+
+// ParseCondition reads a condition.
+func ParseCondition(written string) (Condition, bool) {
+	at, op := len(written), Operator("")
+	for i := range written {
+		for _, o := range operators {
+			if strings.HasPrefix(written[i:], string(o)) {
+				at, op = i, o
+				break
+			}
+		}
+		if op != "" {
+			break
+		}
+	}
+	c := Condition{Field: written[:at], Op: op}
+	rest := written[min(len(written), at+len(op)):]
+	switch {
+	case op == "" || c.Field == "":
+		return Condition{}, false
+	case op == Known || op == Unknown:
+		return c, rest == ""
+	case rest == "":
+		return Condition{}, false
+	}
+	c.Words = strings.Split(rest, "|")
+	return c, true
+}
+
+// String gives the condition as ParseCondition reads it.
+func (c Condition) String() string { return c.Field + string(c.Op) + strings.Join(c.Words, "|") }
+
+// Compare orders two values of one field: numbers as numbers, dotted versions as versions, texts without regard to case, and
+// nothing last.
+func Compare(a, b setting.Value) int {
+	switch {
+	case a.IsNothing() || b.IsNothing():
+		return cmp.Compare(rank(a), rank(b))
+	case a.Kind() == setting.Integer && b.Kind() == setting.Integer:
+		return cmp.Compare(a.Integer(), b.Integer())
+	}
+	x, y := plain(a), plain(b)
+	if x != "" && y != "" && x[0] <= '9' && y[0] <= '9' {
+		if order, err := rule.CompareVersions(x, y); err == nil {
+			return order
+		}
+	}
+	return cmp.Or(strings.Compare(strings.ToLower(x), strings.ToLower(y)), strings.Compare(x, y))
+}
+
+func rank(v setting.Value) int {
+	if v.IsNothing() {
+		return 1
+	}
+	return 0
+}
+
+// plain gives a value as people type it.
+func plain(v setting.Value) string {
+	switch v.Kind() {
+	case setting.Text:
+		return v.Text()
+	case setting.Integer:
+		return strconv.FormatInt(v.Integer(), 10)
+	case setting.Bool:
+		return strconv.FormatBool(v.Bool())
+	case setting.List:
+		return strings.Join(v.Items(), ", ")
+	}
+	return v.String()
+}
+
+// Plain gives a value as people type it: texts without quotes, lists with commas.
+func Plain(v setting.Value) string {
+	if v.IsNothing() {
+		return ""
+	}
+	return plain(v)
+}
+
+// remembered gives a test that works out each text and number once: columns have few of them, and many rows.
+func (c Condition) remembered() func(setting.Value) bool {
+	texts, numbers := map[string]bool{}, map[int64]bool{}
+	return func(v setting.Value) bool {
+		switch v.Kind() {
+		case setting.Text:
+			known, seen := texts[v.Text()]
+			if !seen {
+				known = c.passes(v)
+				if len(texts) < 10_000 {
+					texts[v.Text()] = known
+				}
+			}
+			return known
+		case setting.Integer:
+			known, seen := numbers[v.Integer()]
+			if !seen {
+				known = c.passes(v)
+				if len(numbers) < 10_000 {
+					numbers[v.Integer()] = known
+				}
+			}
+			return known
+		}
+		return c.passes(v)
+	}
+}
+
+// passes tests a value. What a row does not have passes != and !? alone.
+func (c Condition) passes(v setting.Value) bool {
+	switch c.Op {
+	case Known:
+		return !v.IsNothing()
+	case Unknown:
+		return v.IsNothing()
+	case IsNot:
+		return !Condition{c.Field, Is, c.Words}.passes(v)
+	}
+	if v.IsNothing() {
+		return false
+	}
+	return slices.ContainsFunc(c.Words, func(word string) bool { return c.one(v, word) })
+}
+
+func (c Condition) one(v setting.Value, word string) bool {
+	if v.Kind() == setting.List {
+		return slices.ContainsFunc(v.Items(), func(item string) bool { return c.one(setting.TextValue(item), word) })
+	}
+	switch c.Op {
+	case Is:
+		return strings.EqualFold(plain(v), word)
+	case Holds:
+		return strings.Contains(strings.ToLower(plain(v)), strings.ToLower(word))
+	}
+	other := setting.TextValue(word)
+	if n, err := strconv.ParseInt(word, 10, 64); err == nil && v.Kind() == setting.Integer {
+		other = setting.IntegerValue(n)
+	} else if v.Kind() == setting.Integer {
+		return false
+	}
+	order := Compare(v, other)
+	switch c.Op {
+	case AtLeast:
+		return order >= 0
+	case AtMost:
+		return order <= 0
+	case Above:
+		return order > 0
+	default:
+		return order < 0
+	}
+}

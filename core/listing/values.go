@@ -1,0 +1,98 @@
+// This file counts which values a field has.
+
+package listing
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Tally is a value of a field with how many rows have it.
+type Tally struct {
+	Value setting.Value
+	Rows  int
+}
+
+// Field says what values a field has.
+type Field struct {
+	Name     string
+	Kind     setting.ValueKind // of most of its values
+	Known    int               // rows that have one
+	Distinct int
+	Most     []Tally // the most frequent ones, items of lists one by one
+}
+
+// Values says what values a field has among some rows, nil for all: the most frequent ones first.
+func (t *Table) Values(field string, among []int32, most int) (Field, error) {
+	of := t.Of(field)
+	if of == nil {
+		return Field{}, fmt.Errorf("no field %q", field)
+	}
+	if among == nil {
+		t.mu.Lock()
+		known, seen := t.values[field]
+		t.mu.Unlock()
+		if !seen {
+			known = t.tally(field, of, nil)
+			t.mu.Lock()
+			t.values[field] = known
+			t.mu.Unlock()
+		}
+		known.Most = known.Most[:min(len(known.Most), most)]
+		return known, nil
+	}
+	out := t.tally(field, of, among)
+	out.Most = out.Most[:min(len(out.Most), most)]
+	return out, nil
+}
+
+func (t *Table) tally(field string, of Column, among []int32) Field {
+	out := Field{Name: field}
+	counts := map[string]*Tally{}
+	kinds := map[setting.ValueKind]int{}
+	one := func(v setting.Value) {
+		key := plain(v)
+		if counts[key] == nil {
+			counts[key] = &Tally{Value: v}
+		}
+		counts[key].Rows++
+	}
+	look := func(row int) {
+		v := of(row)
+		if v.IsNothing() {
+			return
+		}
+		out.Known++
+		kinds[v.Kind()]++
+		if v.Kind() != setting.List {
+			one(v)
+			return
+		}
+		for _, item := range v.Items() {
+			one(setting.TextValue(item))
+		}
+	}
+	if among == nil {
+		for row := range t.Rows {
+			look(row)
+		}
+	}
+	for _, row := range among {
+		look(int(row))
+	}
+	for kind, n := range kinds {
+		if n > kinds[out.Kind] || n == kinds[out.Kind] && kind < out.Kind {
+			out.Kind = kind
+		}
+	}
+	out.Distinct = len(counts)
+	for _, c := range counts {
+		out.Most = append(out.Most, *c)
+	}
+	slices.SortFunc(out.Most, func(a, b Tally) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), Compare(a.Value, b.Value)) })
+	out.Most = out.Most[:min(len(out.Most), mostKept)]
+	return out
+}

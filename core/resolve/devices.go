@@ -1,0 +1,216 @@
+// This file has sets of laptops of a plan.
+
+package resolve
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+)
+
+// Devices is a set of laptops of a plan. The zero Devices is empty.
+type Devices struct {
+	plan   *Plan
+	blocks []rowset.Packed
+	was    *Plan // of the two sides of a comparison, the one before: it knows the laptops that are gone
+}
+
+// Len counts the laptops.
+func (d Devices) Len() (n int) {
+	for _, b := range d.blocks {
+		n += b.Len()
+	}
+	return n
+}
+
+// Has tells whether a laptop is in the set.
+func (d Devices) Has(id estate.DeviceID) bool {
+	if d.plan == nil {
+		return false
+	}
+	at, known := d.plan.deviceAt.at(id)
+	if !known && d.was != nil {
+		at, known = d.was.deviceAt.at(id)
+	}
+	return known && at>>rowset.Shift < len(d.blocks) && d.blocks[at>>rowset.Shift].Has(at&(rowset.Rows-1))
+}
+
+// each calls f for the number of every laptop.
+func (d Devices) each(f func(at int)) {
+	var rows rowset.Set
+	for b, packed := range d.blocks {
+		if packed == nil {
+			continue
+		}
+		packed.Into(&rows)
+		for row := range rows.All() {
+			f(b<<rowset.Shift + row)
+		}
+	}
+}
+
+// ranks gives the places of the laptops in the order of all ids, unsorted; ok is false where some are gone.
+func (d Devices) ranks() (out []int32, ok bool) {
+	out, ok = make([]int32, 0, d.Len()), true
+	d.each(func(at int) {
+		if at >= len(d.plan.devices) || d.plan.devices[at].Device == nil {
+			ok = false
+			return
+		}
+		out = append(out, d.plan.rank[at])
+	})
+	return out, ok
+}
+
+// device gives a laptop by its number.
+func (d Devices) device(at int) *device {
+	if d.was != nil && (at >= len(d.plan.devices) || d.plan.devices[at].Device == nil) {
+		return &d.was.devices[at]
+	}
+	return &d.plan.devices[at]
+}
+
+// IDs lists the laptops by id.
+func (d Devices) IDs() []estate.DeviceID { return d.First(1 << 62) }
+
+// First lists the first n of the laptops by id.
+func (d Devices) First(n int) []estate.DeviceID {
+	ranks, ok := d.ranks()
+	if !ok {
+		var out []estate.DeviceID
+		d.each(func(at int) { out = append(out, d.device(at).ID) })
+		slices.Sort(out)
+		return out[:min(n, len(out))]
+	}
+	if n < len(ranks)/8 { // the least few without sorting all
+		least := ranks[:0:0]
+		for _, r := range ranks {
+			at, _ := slices.BinarySearch(least, r)
+			if at == n {
+				continue
+			}
+			least = slices.Insert(least, at, r)
+			least = least[:min(n, len(least))]
+		}
+		ranks = least
+	} else {
+		slices.Sort(ranks)
+	}
+	out := make([]estate.DeviceID, min(n, len(ranks)))
+	for i := range out {
+		out[i] = d.plan.devices[d.plan.byDevice[ranks[i]]].ID
+	}
+	return out
+}
+
+// ByUnit counts the laptops by home unit, most first.
+func (d Devices) ByUnit() []UnitCount {
+	if d.plan == nil {
+		return nil
+	}
+	counts := make([]int, len(d.plan.units))
+	d.each(func(at int) { counts[d.device(at).home]++ })
+	var out []UnitCount
+	for home, n := range counts {
+		if n > 0 {
+			out = append(out, UnitCount{d.plan.units[home].ID, n})
+		}
+	}
+	slices.SortFunc(out, func(a, b UnitCount) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Unit, b.Unit))
+	})
+	return out
+}
+
+// UnitCount is how many laptops have a unit as their home.
+type UnitCount struct {
+	Unit    estate.UnitID
+	Devices int
+}
+
+// combine makes a set of two, block by block.
+func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
+	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]rowset.Packed, max(len(d.blocks), len(e.blocks)))}
+	var a, b rowset.Set
+	for i := range out.blocks {
+		a.Clear()
+		b.Clear()
+		if i < len(d.blocks) {
+			d.blocks[i].Into(&a)
+		}
+		if i < len(e.blocks) {
+			e.blocks[i].Into(&b)
+		}
+		do(&a, &b)
+		out.blocks[i] = a.Pack()
+	}
+	return out
+}
+
+// Or gives the laptops of either set. Both must be of plans that are made of one another, as in all that follow.
+func (d Devices) Or(e Devices) Devices { return d.combine(e, (*rowset.Set).Or) }
+
+// And gives the laptops that both sets have.
+func (d Devices) And(e Devices) Devices { return d.combine(e, (*rowset.Set).And) }
+
+// Without gives the laptops that e does not have.
+func (d Devices) Without(e Devices) Devices { return d.combine(e, (*rowset.Set).AndNot) }
+
+// All is every laptop of a plan.
+func (p *Plan) All() Devices { return Devices{plan: p, blocks: p.alive} }
+
+// gatherer collects sets of laptops by what they come out as, over all blocks.
+type gatherer[K comparable] struct {
+	plan *Plan
+	sets map[K][]rowset.Packed
+}
+
+func gather[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K][]rowset.Packed{}} }
+
+func (g *gatherer[K]) add(key K, block int, rows *rowset.Set) {
+	list := g.sets[key]
+	if list == nil {
+		list = make([]rowset.Packed, g.plan.blocks())
+		g.sets[key] = list
+	}
+	if list[block] != nil {
+		var both rowset.Set
+		both.Copy(rows)
+		list[block].OrInto(&both)
+		list[block] = both.Pack()
+		return
+	}
+	list[block] = rows.Pack()
+}
+
+func (g *gatherer[K]) devices(key K) Devices { return Devices{plan: g.plan, blocks: g.sets[key]} }
+
+// String lists the laptops, as messages and tests show them.
+func (d Devices) String() string { return fmt.Sprint(d.IDs()) }
+
+// All gives the laptops with their home units, in no particular order.
+func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
+	var rows rowset.Set
+	for b, packed := range d.blocks {
+		packed.Into(&rows)
+		for row := range rows.All() {
+			is := d.device(b<<rowset.Shift + row)
+			home := d.plan.units[is.home].Unit
+			if home == nil {
+				home = d.was.units[is.home].Unit
+			}
+			if !yield(is.Device, home.ID) {
+				return
+			}
+		}
+	}
+}
+
+// Bare gives the set without the plan that it is of, for keeping: On gives it one again.
+func (d Devices) Bare() Devices { return Devices{blocks: d.blocks} }
+
+// On gives the set as another plan made of the same knows it.
+func (d Devices) On(p *Plan) Devices { return Devices{plan: p, blocks: d.blocks} }

@@ -1,0 +1,287 @@
+// This file says who is in which group and unit, and who would be.
+
+package resolve
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/rule"
+)
+
+// RuleFailure is a device or person on which a rule fails.
+type RuleFailure struct {
+	ID    string
+	Error string
+}
+
+// GroupTrial is who a group would have.
+type GroupTrial struct {
+	Members  []string // sorted
+	Listed   int
+	Nested   int // through member groups, listed ones not counted again
+	ByRule   int // by the rule alone
+	Failures []RuleFailure
+}
+
+// TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
+func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
+	out := &GroupTrial{}
+	r, n := p.laptops(), len(p.devices)
+	place := func(id string) int { return p.deviceAt.place(estate.DeviceID(id)) }
+	name := func(at int) string { return string(p.devices[at].ID) }
+	if g.Of == estate.OfPeople {
+		r, n = p.persons(), len(p.people)
+		place = func(id string) int { return p.personAt.place(estate.PersonID(id)) }
+		name = func(at int) string { return string(p.people[at].ID) }
+	}
+	listed := make([]rowset.Set, blocksOf(n))
+	for _, id := range g.Members {
+		if at := place(id); at != none {
+			listed[at>>rowset.Shift].Add(at & (rowset.Rows - 1))
+		}
+	}
+	formula := p.tested(g.Rule)
+	p.over(r, func(w *worker) {
+		from := w.block << rowset.Shift
+		mark := w.mark()
+		defer w.release(mark)
+		all, here := &listed[w.block], w.temp()
+		out.Listed += all.Len()
+		nested := w.temp()
+		nested.Clear()
+		for _, id := range g.Groups {
+			if at, known := p.groupAt.at(id); known {
+				if rows := w.group(at); rows != nil {
+					nested.Or(rows)
+				}
+			}
+		}
+		nested.AndNot(all)
+		out.Nested += nested.Len()
+		all.Or(nested)
+		if formula != nil {
+			is, failed := w.truth(formula)
+			here.SetAndNot(is, all)
+			out.ByRule += here.Len()
+			all.Or(here)
+			if !failed.Empty() {
+				w.errors(formula, g.Rule, failed, func(text string, rows *rowset.Set) {
+					for row := range rows.All() {
+						out.Failures = append(out.Failures, RuleFailure{name(from + row), text})
+					}
+				})
+			}
+		}
+		for row := range all.All() {
+			out.Members = append(out.Members, name(from+row))
+		}
+	})
+	slices.Sort(out.Members)
+	slices.SortFunc(out.Failures, func(a, b RuleFailure) int { return cmp.Compare(a.ID, b.ID) })
+	return out
+}
+
+// GroupDevices gives the laptops that are in a group, by themselves or through their owners.
+func (p *Plan) GroupDevices(id estate.GroupID) Devices {
+	at, known := p.groupAt.at(id)
+	if !known {
+		return Devices{}
+	}
+	return Devices{plan: p, blocks: p.groups[at].rows}
+}
+
+// GroupMembers lists who is in a group, sorted: device ids or person ids, by what it is a group of.
+func (p *Plan) GroupMembers(id estate.GroupID) []string {
+	at, known := p.groupAt.at(id)
+	if !known {
+		return nil
+	}
+	var members []string
+	if p.groups[at].Of == estate.OfDevices {
+		for _, id := range p.GroupDevices(id).IDs() {
+			members = append(members, string(id))
+		}
+		return members
+	}
+	var rows rowset.Set
+	for b, packed := range p.persons().groups[at] {
+		packed.Into(&rows)
+		for row := range rows.All() {
+			members = append(members, string(p.people[b<<rowset.Shift+row].ID))
+		}
+	}
+	slices.Sort(members)
+	return members
+}
+
+// GroupSize counts who is in a group.
+func (p *Plan) GroupSize(id estate.GroupID) (n int) {
+	at, known := p.groupAt.at(id)
+	if !known {
+		return 0
+	}
+	if p.groups[at].Of == estate.OfDevices {
+		return p.GroupDevices(id).Len()
+	}
+	for _, packed := range p.persons().groups[at] {
+		n += packed.Len()
+	}
+	return n
+}
+
+// GroupFailures counts the devices or people that the group's rule fails on.
+func (p *Plan) GroupFailures(id estate.GroupID) int {
+	if at, known := p.groupAt.at(id); known {
+		return p.failures()[at]
+	}
+	return 0
+}
+
+// countFailures counts by group on whom its rule fails.
+func (p *Plan) countFailures() []int {
+	out := make([]int, len(p.groups))
+	count := func(r *roll, of estate.GroupOf) {
+		p.over(r, func(w *worker) {
+			for at := range p.groups {
+				if g := &p.groups[at]; g.Group != nil && g.Of == of && g.formula != nil {
+					mark := w.mark()
+					_, failed := w.truth(g.formula)
+					out[at] += failed.Len()
+					w.release(mark)
+				}
+			}
+		})
+	}
+	count(p.laptops(), estate.OfDevices)
+	count(p.everybody(), estate.OfPeople)
+	return out
+}
+
+// HomeUnits lists the ids of the units from the root down to a device's home unit.
+func (p *Plan) HomeUnits(id estate.DeviceID) []string {
+	dev, known := p.deviceAt.at(id)
+	if !known {
+		return nil
+	}
+	return p.path(p.devices[dev].home)
+}
+
+// HomeUnit gives a device's home unit; empty where there is no such device.
+func (p *Plan) HomeUnit(id estate.DeviceID) estate.UnitID {
+	dev, known := p.deviceAt.at(id)
+	if !known {
+		return ""
+	}
+	return p.units[p.devices[dev].home].ID
+}
+
+// GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
+func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
+	dev, known := p.deviceAt.at(id)
+	if !known {
+		return nil
+	}
+	for i := range p.snapshot.Groups {
+		g := &p.snapshot.Groups[i]
+		if at, _ := p.groupAt.at(g.ID); p.groups[at].rows[dev>>rowset.Shift].Has(dev & (rowset.Rows - 1)) {
+			in = append(in, g.ID)
+		}
+	}
+	return in
+}
+
+// GroupsOfPerson lists the groups that a person is in, in the order of the snapshot.
+func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
+	who, known := p.personAt.at(id)
+	if !known {
+		return nil
+	}
+	for i := range p.snapshot.Groups {
+		g := &p.snapshot.Groups[i]
+		if at, _ := p.groupAt.at(g.ID); p.personIn(who, at) {
+			in = append(in, g.ID)
+		}
+	}
+	return in
+}
+
+// UnitPaths gives by unit the ids of the units from the root down to it.
+func (p *Plan) UnitPaths() map[estate.UnitID][]string {
+	out := make(map[estate.UnitID][]string, len(p.units))
+	for i := range p.units {
+		if p.units[i].Unit != nil {
+			out[p.units[i].ID] = p.path(i)
+		}
+	}
+	return out
+}
+
+// Membership says why a device, or its owner, is in a group.
+type Membership struct {
+	Group  estate.GroupID
+	Owner  bool // the owner is in it, and the device through the owner
+	Listed bool
+	Via    []estate.GroupID // member groups that it is in, sorted
+	Rule   []rule.Part      // where the rule holds: its parts, as they are on the device or person
+}
+
+// Memberships says of every group that a device is in why it is in it.
+func (p *Plan) Memberships(id estate.DeviceID) []Membership {
+	dev, known := p.deviceAt.at(id)
+	if !known {
+		return nil
+	}
+	var out []Membership
+	for _, g := range p.GroupsOf(id) {
+		at, _ := p.groupAt.at(g)
+		if owner := p.devices[dev].owner; p.groups[at].Of == estate.OfPeople {
+			out = append(out, p.membership(at, string(p.people[owner].ID), none, owner, true))
+		} else {
+			out = append(out, p.membership(at, string(id), dev, none, false))
+		}
+	}
+	return out
+}
+
+// PersonMemberships says of every group that a person is in why.
+func (p *Plan) PersonMemberships(id estate.PersonID) (out []Membership) {
+	who, known := p.personAt.at(id)
+	if !known {
+		return nil
+	}
+	for _, g := range p.GroupsOfPerson(id) {
+		at, _ := p.groupAt.at(g)
+		out = append(out, p.membership(at, string(id), none, who, false))
+	}
+	return out
+}
+
+func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membership {
+	g := &p.groups[at]
+	m := Membership{Group: g.ID, Owner: owner, Listed: slices.Contains(g.Members, id)}
+	for _, member := range g.nested {
+		if p.inGroup(dev, who, member) {
+			m.Via = append(m.Via, p.groups[member].ID)
+		}
+	}
+	slices.Sort(m.Via)
+	if g.Rule != nil {
+		seen := map[string]any{"device": p.deviceVariables(dev)}
+		if g.Of == estate.OfPeople {
+			seen = map[string]any{"person": p.personVariables(who)}
+		}
+		if holds, err := g.Rule.Holds(seen); err == nil && holds {
+			m.Rule = g.Rule.Parts(seen)
+		}
+	}
+	return m
+}
+
+// IsRoot tells whether a unit is the organisation.
+func (p *Plan) IsRoot(id estate.UnitID) bool {
+	at, known := p.unitAt.at(id)
+	return known && at == p.root
+}
