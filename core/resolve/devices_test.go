@@ -1,0 +1,91 @@
+package resolve_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"zenithridge.example/zridge/core/estate"
+	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/demo/world"
+)
+
+// TestSetsOfLaptopsAreSets compares what is done with sets of laptops, over two blocks of them, with the obvious.
+func TestSetsOfLaptopsAreSets(t *testing.T) {
+	s := world.Make(world.Size{Devices: 6000, Units: 30, Groups: 60, Policies: 40, Settings: 40}, 3)
+	plan := Compile(s)
+	home := map[estate.DeviceID]estate.UnitID{}
+	for i := range s.Devices {
+		home[s.Devices[i].ID] = plan.HomeUnit(s.Devices[i].ID)
+	}
+	target := func(r *rand.Rand) estate.Target {
+		switch r.IntN(4) {
+		case 0:
+			return estate.Target{Kind: estate.ToUnit, ID: string(pick(r, s.Units).ID)}
+		case 1:
+			return estate.Target{Kind: estate.ToDevice, ID: string(pick(r, s.Devices).ID)}
+		case 2:
+			return estate.Target{Kind: estate.ToEveryone}
+		}
+		return estate.Target{Kind: estate.ToGroup, ID: string(pick(r, s.Groups).ID)}
+	}
+	plain := func(d Devices) map[estate.DeviceID]bool {
+		out := map[estate.DeviceID]bool{}
+		for _, id := range d.IDs() {
+			out[id] = true
+		}
+		return out
+	}
+	r := rand.New(rand.NewPCG(4, 4))
+	for range 200 {
+		at, bt := target(r), target(r)
+		a, b := plan.Matching(at), plan.Matching(bt)
+		x, y := plain(a), plain(b)
+		for what, got := range map[string]Devices{"or": a.Or(b), "and": a.And(b), "without": a.Without(b)} {
+			want := []estate.DeviceID{}
+			units := map[estate.UnitID]int{}
+			for id := range home {
+				in := map[string]bool{"or": x[id] || y[id], "and": x[id] && y[id], "without": x[id] && !y[id]}[what]
+				if in != got.Has(id) {
+					t.Fatalf("%s %s %s: %s is in it: %v", at, what, bt, id, got.Has(id))
+				}
+				if in {
+					want = append(want, id)
+					units[home[id]]++
+				}
+			}
+			slices.Sort(want)
+			if ids := got.IDs(); got.Len() != len(want) || len(ids) != len(want) || len(want) > 0 && !slices.Equal(ids, want) {
+				t.Fatalf("%s %s %s has %d laptops, expected %d", at, what, bt, got.Len(), len(want))
+			}
+			few := min(1+r.IntN(20), len(want))
+			if first := got.First(few); few > 0 && !slices.Equal(first, want[:few]) {
+				t.Fatalf("%s %s %s: the first %d are %v, expected %v", at, what, bt, few, first, want[:few])
+			}
+			list := got.ByUnit()
+			for i, u := range list {
+				if units[u.Unit] != u.Devices || i > 0 && list[i-1].Devices < u.Devices {
+					t.Fatalf("%s %s %s: %v by unit, expected %v", at, what, bt, list, units)
+				}
+			}
+			if len(list) != len(units) {
+				t.Fatalf("%s %s %s: %d units, expected %d", at, what, bt, len(list), len(units))
+			}
+			seen := 0
+			for d, unit := range got.All {
+				seen++
+				if home[d.ID] != unit {
+					t.Fatalf("%s is of %s, expected %s", d.ID, unit, home[d.ID])
+				}
+			}
+			if seen != len(want) || got.Bare().On(plan).Len() != len(want) {
+				t.Fatalf("%s %s %s: %d are gone through, expected %d", at, what, bt, seen, len(want))
+			}
+		}
+	}
+	var empty Devices
+	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" || empty.Or(plan.All()).Len() != 6000 || plan.All().And(empty).Len() != 0 {
+		t.Error("the zero set is not empty")
+	}
+}
