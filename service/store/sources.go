@@ -145,11 +145,6 @@ func (s *Store) LeftRecords(source string) ([]SourceRecord, error) {
 	return many[SourceRecord](q.Order("left_at, kind, object_id"))
 }
 
-// FaultyRecords gives records that could not be taken into the estate.
-func (s *Store) FaultyRecords(source string, most int) ([]SourceRecord, error) {
-	return many[SourceRecord](s.db.Omit("resource").Where("source = ? AND fault <> ''", source).Order("kind, key").Limit(most))
-}
-
 // RecordCount counts what a source has, by kind.
 type RecordCount struct {
 	Source string
@@ -205,14 +200,6 @@ func (s *Store) DropRecord(source, kind, key string) error {
 func (s *Store) AddRun(r SourceRun) (int64, error) {
 	err := s.db.Create(&r).Error
 	return r.Seq, err
-}
-
-// SaveRun alters a run.
-func (s *Store) SaveRun(r SourceRun) error { return s.db.Save(&r).Error }
-
-// Run gives a run of a source.
-func (s *Store) Run(source string, seq int64) (SourceRun, error) {
-	return one[SourceRun](s.db.Where("source = ? AND seq = ?", source, seq))
 }
 
 // Runs lists the newest runs of a source.
