@@ -1,7 +1,7 @@
 // What does not fit together: clashes, gathered where the same policies clash on several settings; problems, where settings are right
 // alone and wrong together; and what does nothing. Each is settled here, with its effect shown before it is kept.
-import { useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { useEffect, useState } from 'react';
+import { Link, useLocation, useSearchParams } from 'react-router';
 import type { Conflict, FoundProblem, InvolvedPolicy, Question, Value } from '../api/client';
 import { useConflicts, useOverview, useProblems, useTouched, useWho, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
@@ -18,6 +18,12 @@ export function ClashesScreen() {
   const only = params.get('setting');
   const check = params.get('check');
   const list = useConflicts(open.id);
+  const { hash } = useLocation();
+  const loaded = !!list.data;
+  useEffect(() => {
+    // What a link names is there only after the lists have come.
+    if (loaded && hash) document.getElementById(hash.slice(1))?.scrollIntoView();
+  }, [loaded, hash]);
   const groups = [...Map.groupBy(list.data ?? [], (c) => c.policies.join(' ')).values()].filter((g) => !only || g.some((c) => c.setting === only));
   return (
     <Page

@@ -21,6 +21,8 @@ const ways: { key: Way; word: string; says: string }[] = [
   { key: 'clashing', word: 'Clashes', says: 'policies disagree' },
 ];
 
+const pressed = 'border-primary/50 bg-primary/12 text-primary';
+
 export function UnitScreen() {
   const { id = '' } = useParams();
   const { change } = useOpenChange();
@@ -116,13 +118,13 @@ function Inherits({ id, query, what, lead, devices, actions }: { id: string; que
       {i && (
         <>
           <div className="flex flex-wrap items-center gap-2" role="group" aria-label="Which settings">
-            <button type="button" className={`btn btn-sm ${only ? '' : 'btn-active'}`} aria-pressed={!only} onClick={() => setParams({}, { replace: true })}>
+            <button type="button" className={`btn btn-sm ${only ? '' : pressed}`} aria-pressed={!only} onClick={() => setParams({}, { replace: true })}>
               All <span className="tabular-nums">{number(i.settings.length)}</span>
             </button>
             {ways.map((w) => {
               const n = i.settings.filter((s) => s[w.key] > 0).length;
               return (
-                <button key={w.key} type="button" title={w.says} disabled={n === 0} className={`btn btn-sm ${only === w ? 'btn-active' : ''}`} aria-pressed={only === w} onClick={() => setParams({ only: w.key }, { replace: true })}>
+                <button key={w.key} type="button" title={w.says} disabled={n === 0} className={`btn btn-sm ${only === w ? pressed : ''}`} aria-pressed={only === w} onClick={() => setParams({ only: w.key }, { replace: true })}>
                   {w.word} <span className="tabular-nums">{number(n)}</span>
                 </button>
               );
