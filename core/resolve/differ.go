@@ -127,7 +127,7 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 		mark := w.mark()
 		w.block = i
 		differs := w.temp()
-		w.unlike(x, y, differs)
+		x.Unlike(y, differs)
 		w.partCell(c, x, differs, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
 			from, was := int32(none), stateOf(o, v)
 			if o != nil {
@@ -147,23 +147,6 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 		w.release(mark)
 	}
 	return t
-}
-
-// unlike gives the rows that are in parts of one number on one side only.
-func (w *worker) unlike(x, y rowset.Parts, into *rowset.Set) {
-	into.Clear()
-	mark := w.mark()
-	defer w.release(mark)
-	one, other, only := w.temp(), w.temp(), w.temp()
-	for _, side := range [][2]rowset.Parts{{x, y}, {y, x}} {
-		side[0].Each(one, func(number int32) {
-			other.Clear()
-			side[1].OrInto(other, number)
-			if only.SetAndNot(one, other) {
-				into.Or(only)
-			}
-		})
-	}
 }
 
 // tell adds what a setting's turns say.

@@ -170,7 +170,12 @@ func (p Packed) OrInto(s *Set) {
 }
 
 // Equal tells whether both hold the same rows.
-func (p Packed) Equal(q Packed) bool { return slices.Equal(p, q) }
+func (p Packed) Equal(q Packed) bool { return alike(p, q) }
+
+// alike tells whether two hold the same words. What was not worked out again is the very same memory.
+func alike(p, q []uint64) bool {
+	return len(p) == len(q) && (len(p) == 0 || &p[0] == &q[0] || slices.Equal(p, q))
+}
 
 // Parts is several sets of one block, each with a number: how many there are, then number and rows of each, then the rows.
 // The numbers rise. nil has no parts. A Parts is immutable.
@@ -262,5 +267,62 @@ func (p Parts) At(row int, numbers []int32) []int32 {
 	return numbers
 }
 
+// Unlike makes into the rows that are in the part of some number on one side only. Parts that are written alike are passed over.
+func (p Parts) Unlike(q Parts, into *Set) {
+	into.Clear()
+	var a, b Set
+	i, j, x, y := 0, 0, 1+p.Count(), 1+q.Count()
+	for i < p.Count() || j < q.Count() {
+		mine, theirs := p.head(i), q.head(j)
+		one, other := mine>>32, theirs>>32
+		n, m := payload(int(mine&0xffffffff)), payload(int(theirs&0xffffffff))
+		a.Clear()
+		b.Clear()
+		if one <= other {
+			if one == other && mine == theirs && slices.Equal(p[x:x+n], q[y:y+m]) {
+				i, j, x, y = i+1, j+1, x+n, y+m
+				continue
+			}
+			orInto(&a, p[x:], int(mine&0xffffffff))
+			i, x = i+1, x+n
+		}
+		if other <= one {
+			orInto(&b, q[y:], int(theirs&0xffffffff))
+			j, y = j+1, y+m
+		}
+		into.orUnlike(&a, &b)
+	}
+}
+
+// head gives number and rows of a part; after the last, a number that no part has.
+func (p Parts) head(i int) uint64 {
+	if i < p.Count() {
+		return p[1+i]
+	}
+	return ^uint64(0)
+}
+
+// orUnlike adds what only one of two sets has.
+func (s *Set) orUnlike(a, b *Set) {
+	for m := a.sum | b.sum; m != 0; m &= m - 1 {
+		i := bits.TrailingZeros64(m) & 63
+		var w uint64
+		if a.sum>>i&1 != 0 {
+			w = a.words[i]
+		}
+		if b.sum>>i&1 != 0 {
+			w ^= b.words[i]
+		}
+		if w == 0 {
+			continue
+		}
+		if s.sum>>i&1 != 0 {
+			w |= s.words[i]
+		}
+		s.words[i] = w
+		s.sum |= 1 << i
+	}
+}
+
 // Equal tells whether both have the same parts.
-func (p Parts) Equal(q Parts) bool { return slices.Equal(p, q) }
+func (p Parts) Equal(q Parts) bool { return alike(p, q) }

@@ -1,6 +1,7 @@
 package rowset_test
 
 import (
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -211,5 +212,62 @@ func TestFormsMeetAtTheirEdges(t *testing.T) {
 		if n > Rows-256 && len(packed) > 1+64 || n == Rows && len(packed) != 1 {
 			t.Errorf("%d rows take %d words", n, len(packed))
 		}
+	}
+}
+
+// TestPartsThatDiffer compares what is unlike in two lists of parts with the obvious, where they share many parts.
+func TestPartsThatDiffer(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	for range 400 {
+		var numbers [2][]int32
+		var sets [2][]*Set
+		want := plain{}
+		for number := range int32(8) {
+			s, p := made(r)
+			var there [2]plain
+			for side := range 2 {
+				rows, is := s, p
+				switch r.IntN(6) {
+				case 0:
+					rows, is = &Set{}, plain{}
+				case 1:
+					rows, is = made(r)
+				case 2:
+					row := r.IntN(Rows)
+					more := &Set{}
+					more.Copy(s)
+					more.Add(row)
+					rows, is = more, maps.Clone(p)
+					is[row] = true
+				}
+				there[side] = is
+				numbers[side], sets[side] = append(numbers[side], number), append(sets[side], rows)
+			}
+			for row := range Rows {
+				if there[0][row] != there[1][row] {
+					want[row] = true
+				}
+			}
+		}
+		a, b := PackParts(numbers[0], sets[0]), PackParts(numbers[1], sets[1])
+		var into Set
+		into.Fill(99)
+		a.Unlike(b, &into)
+		same(t, "what is unlike", &into, want)
+		b.Unlike(a, &into)
+		same(t, "the other way round", &into, want)
+		if a.Unlike(a, &into); !into.Empty() {
+			t.Fatal("parts are unlike themselves")
+		}
+		all := plain{}
+		for n := range a.Numbers {
+			var one Set
+			a.OrInto(&one, n)
+			for row := range one.All() {
+				all[row] = true
+			}
+		}
+		a.Unlike(nil, &into)
+		same(t, "what is unlike nothing", &into, all)
 	}
 }
