@@ -60,7 +60,6 @@ func (b *builder) peopleAndDevices() {
 		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.personAt, personID)
 	}
 	steady := people.same && p.unitAt == was.unitAt && p.root == was.root // units may have moved, and are the same ones
-	b.moved = steady && devices.same && was != nothing
 	if steady {
 		p.people = was.people
 	} else {
