@@ -187,12 +187,6 @@ func (b *builder) unlist(gone []estate.PersonID) {
 	}
 }
 
-// stays tells whether a laptop was there before and is there now, or neither, with the same owner.
-func (b *builder) stays(dev int) bool {
-	was, p := b.was, b.next
-	return dev < len(was.devices) && was.owner[dev] == p.owner[dev] && (was.devices[dev].Device == nil) == (p.devices[dev].Device == nil)
-}
-
 // relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops came.
 func (b *builder) relist() {
 	p := b.next
@@ -202,14 +196,6 @@ func (b *builder) relist() {
 			continue
 		}
 		b.rows[block].Into(&rows)
-		for row := range rows.All() { // whoever stays, with the owner that was, stays listed as before
-			if b.stays(block<<rowset.Shift + row) {
-				rows.Remove(row)
-			}
-		}
-		if rows.Empty() {
-			continue
-		}
 		for at := range p.groups {
 			g := &p.groups[at]
 			if g.Group == nil || b.changes.groups[at] {
