@@ -53,12 +53,7 @@ func Ways(plan *resolve.Plan, clashes ...resolve.ConflictFound) (out []Way) {
 		touched = touched.Or(c.Devices)
 		closest = closest && d.Combine == setting.Closest
 	}
-	involved := make([]*estate.Policy, 0, len(clashes[0].Policies))
-	for _, id := range clashes[0].Policies {
-		if p := plan.Policy(estate.PolicyID(id)); p != nil {
-			involved = append(involved, p)
-		}
-	}
+	involved := policiesNamed(plan, clashes[0].Policies)
 	for _, p := range involved {
 		if closest {
 			out = appendWay(out, PreferIt, p.ID, rulings(clashes, p.ID))
@@ -82,13 +77,17 @@ func Ways(plan *resolve.Plan, clashes ...resolve.ConflictFound) (out []Way) {
 
 // WaysRight proposes ways to make right what a check finds wrong: each policy that what is wrong comes from gives way in turn.
 func WaysRight(plan *resolve.Plan, f *resolve.ProblemFound) []Way {
-	var involved []*estate.Policy
-	for _, id := range f.From {
+	return givingWay(plan, policiesNamed(plan, f.From), f.Settings, f.Devices)
+}
+
+// policiesNamed gives the policies among some names; exceptions may be among these, too.
+func policiesNamed(plan *resolve.Plan, names []string) (out []*estate.Policy) {
+	for _, id := range names {
 		if p := plan.Policy(estate.PolicyID(id)); p != nil {
-			involved = append(involved, p)
+			out = append(out, p)
 		}
 	}
-	return givingWay(plan, involved, f.Settings, f.Devices)
+	return out
 }
 
 func appendWay(out []Way, kind WayKind, policy estate.PolicyID, edits []estate.Edit) []Way {

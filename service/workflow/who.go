@@ -30,11 +30,8 @@ func (v View) Audience(policy *estate.Policy) *review.Audience {
 
 // Policy gives a policy of a view.
 func (v View) Policy(id estate.PolicyID) (*estate.Policy, error) {
-	policies := v.Plan.Snapshot().Policies
-	for i := range policies {
-		if policies[i].ID == id {
-			return &policies[i], nil
-		}
+	if p := v.Plan.Policy(id); p != nil {
+		return p, nil
 	}
 	return nil, &NotFoundError{"policy", string(id)}
 }
