@@ -18,6 +18,7 @@ import (
 type changes struct {
 	rows     []rowset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
 	systems  []rowset.Packed // of those, laptops with another system, version or edition
+	moved    bool            // of all of those only the path of units altered
 	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
 	policies map[int]bool    // policies whose audience altered: for all laptops
 	edited   map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after

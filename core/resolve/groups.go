@@ -187,6 +187,18 @@ func (b *builder) unlist(gone []estate.PersonID) {
 	}
 }
 
+// stays tells whether a number stands for the same laptop with the same owner as before.
+func (b *builder) stays(dev int) bool {
+	if dev >= len(b.was.devices) {
+		return false
+	}
+	was, is := b.was.devices[dev], b.next.devices[dev]
+	if was.Device == nil || is.Device == nil {
+		return was.Device == is.Device
+	}
+	return was.ID == is.ID && was.Owner == is.Owner && was.owner == is.owner
+}
+
 // relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops came.
 func (b *builder) relist() {
 	p := b.next
@@ -196,6 +208,14 @@ func (b *builder) relist() {
 			continue
 		}
 		b.rows[block].Into(&rows)
+		for row := range rows.All() { // whoever stays, with the owner that was, stays listed as before
+			if b.stays(block<<rowset.Shift + row) {
+				rows.Remove(row)
+			}
+		}
+		if rows.Empty() {
+			continue
+		}
 		for at := range p.groups {
 			g := &p.groups[at]
 			if g.Group == nil || b.changes.groups[at] {

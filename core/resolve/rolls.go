@@ -59,7 +59,9 @@ func (b *builder) peopleAndDevices() {
 	if !people.same && !people.aligned {
 		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.personAt, personID)
 	}
-	if people.same && len(b.movedUnits) == 0 {
+	steady := people.same && p.unitAt == was.unitAt && p.root == was.root // units may have moved, and are the same ones
+	b.moved = steady && devices.same && was != nothing
+	if steady {
 		p.people = was.people
 	} else {
 		p.people = make([]person, p.personAt.n)
@@ -72,9 +74,14 @@ func (b *builder) peopleAndDevices() {
 	for _, i := range append(people.altered, people.fresh...) {
 		b.touchedPeople[p.ofPerson[i]] = true
 	}
+	var moved []bool // by unit
 	if len(b.movedUnits) > 0 {
+		moved = make([]bool, len(p.units))
+		for unit := range b.movedUnits {
+			moved[unit] = true
+		}
 		for at := range p.people {
-			if unit := p.people[at].unit; unit != none && b.movedUnits[unit] {
+			if unit := p.people[at].unit; unit != none && moved[unit] {
 				b.touchedPeople[at] = true
 			}
 		}
@@ -114,11 +121,14 @@ func (b *builder) peopleAndDevices() {
 	p.devices = make([]device, p.deviceAt.n)
 	p.owner = make([]int32, p.deviceAt.n)
 	touched := make([]bool, p.deviceAt.n)
-	if people.same && len(b.movedUnits) == 0 && was != nothing && len(devices.gone) == 0 { // where a device lives and whose it is stands, unless it altered itself
+	if steady && was != nothing && len(devices.gone) == 0 { // where a device lives and whose it is stands, unless it altered itself
 		copy(p.devices, was.devices)
 		copy(p.owner, was.owner)
 		for i, at := range p.ofDevice {
 			p.devices[at].Device = &p.snapshot.Devices[i]
+			if d := &p.devices[at]; moved != nil {
+				touched[at] = d.owner != none && b.touchedPeople[d.owner] || moved[d.home]
+			}
 		}
 		for _, i := range append(devices.altered, devices.fresh...) {
 			at := p.ofDevice[i]
@@ -132,7 +142,7 @@ func (b *builder) peopleAndDevices() {
 		for i, at := range p.ofDevice {
 			d := made(&p.snapshot.Devices[i])
 			p.devices[at], p.owner[at] = d, int32(d.owner)
-			touched[at] = d.owner != none && b.touchedPeople[d.owner] || b.movedUnits[d.home]
+			touched[at] = d.owner != none && b.touchedPeople[d.owner] || moved != nil && moved[d.home]
 		}
 	}
 	for _, i := range append(devices.altered, devices.fresh...) {
@@ -284,7 +294,8 @@ func (b *builder) coded(c *column, before [][]uint32) [][]uint32 {
 	was, p := b.was, b.next
 	var key []byte
 	if c.look.Variable == "person" {
-		if len(p.people) > 0 && before != nil && len(was.people) == len(p.people) && &was.people[0] == &p.people[0] {
+		moved := len(b.movedUnits) > 0 && (c.look.Field == "unit" || c.look.Field == "units")
+		if len(p.people) > 0 && before != nil && len(was.people) == len(p.people) && &was.people[0] == &p.people[0] && !moved {
 			return before
 		}
 		return blocksCoded(len(p.people), before, b.peopleRows, func(at int) (code uint32) {

@@ -215,6 +215,14 @@ func (f *formula) each(do func(t *test)) {
 	}
 }
 
+// looksAtUnits tells whether a formula may come out otherwise when units move.
+func (f *formula) looksAtUnits() (does bool) {
+	f.each(func(t *test) {
+		does = does || t.Whole || slices.ContainsFunc(t.Looks, func(l rule.Look) bool { return l.Field == "unit" || l.Field == "units" })
+	})
+	return does
+}
+
 // Numbers of outcomes that every setting has.
 const (
 	madeOfItems  int32 = iota // set, to the items whose sets hold the laptop

@@ -24,6 +24,8 @@ type pass struct {
 	few     []int          // groups to look at where no laptop is touched
 	away    bool           // somebody goes their own way, before or after
 	limited []int          // settings that not every laptop supports
+
+	placedGroups, placedPolicies []bool // where units alone moved: those whom that may concern
 }
 
 // put is something that came out otherwise in a block.
@@ -109,6 +111,9 @@ func (k *pass) run() {
 			}
 		}
 	}
+	if k.moved {
+		k.placed()
+	}
 	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks)+len(k.detached) > 0
 	var blocks []int
 	for b := range p.blocks() {
@@ -139,6 +144,20 @@ func (k *pass) run() {
 	for _, h := range hands {
 		k.apply(h.puts)
 		h.done()
+	}
+}
+
+// placed finds the groups and policies that a unit's path may matter to: their rules look at units, or they name some.
+func (k *pass) placed() {
+	p := k.next
+	k.placedGroups, k.placedPolicies = make([]bool, len(p.groups)), make([]bool, len(p.policies))
+	for at := range p.groups {
+		k.placedGroups[at] = p.groups[at].formula.looksAtUnits()
+	}
+	unit := func(t target) bool { return t.Kind == estate.ToUnit }
+	for at := range p.policies {
+		pol := &p.policies[at]
+		k.placedPolicies[at] = pol.when.looksAtUnits() || slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })
 	}
 }
 
@@ -309,7 +328,9 @@ func (h *hand) workGroups() {
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
 			mask = h.temp()
-			mask.Copy(h.touched)
+			if mask.Clear(); !h.moved || h.placedGroups[g] {
+				mask.Copy(h.touched)
+			}
 			for _, member := range is.nested {
 				if differs := h.known(h.groupsAltered, member); differs != nil {
 					mask.Or(differs)
@@ -403,7 +424,9 @@ func (h *hand) workPolicy(at int) {
 	mask := h.wide
 	if !h.full && !h.changes.policies[at] {
 		mask = h.temp()
-		mask.Copy(h.touched)
+		if mask.Clear(); !h.moved || h.placedPolicies[at] {
+			mask.Copy(h.touched)
+		}
 		add := func(t *target) {
 			if t.Kind == estate.ToGroup {
 				if differs := h.known(h.groupsAltered, t.at); differs != nil {
