@@ -4,9 +4,7 @@
 package impact
 
 import (
-	"cmp"
 	"slices"
-	"strings"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
@@ -50,13 +48,14 @@ func (r *Report) WithEffect(e setting.Effect) resolve.Devices {
 	return r.where(func(t *Transition) bool { return slices.Contains(t.Effects, e) })
 }
 
-func (r *Report) where(is func(*Transition) bool) (out resolve.Devices) {
+func (r *Report) where(is func(*Transition) bool) resolve.Devices {
+	var on []resolve.Devices
 	for i := range r.Transitions {
 		if is(&r.Transitions[i]) {
-			out = out.Or(r.Transitions[i].Devices)
+			on = append(on, r.Transitions[i].Devices)
 		}
 	}
-	return out
+	return resolve.Union(on)
 }
 
 // Side is one of the two resolutions that are compared.
@@ -84,6 +83,7 @@ func Compare(before, after Side) *Report {
 		ConflictsGained: d.ConflictsGained, ConflictsCleared: d.ConflictsCleared, ProblemsGained: d.ProblemsGained, ProblemsCleared: d.ProblemsCleared,
 		Audiences: d.Movements, Estate: after.Whole.Len(),
 	}
+	var touched []resolve.Devices
 	for _, a := range d.Alterations {
 		t := Transition{Setting: a.Setting, From: a.From, To: a.To, Devices: a.Devices}
 		def := after.Plan.Definition(a.Setting)
@@ -95,34 +95,15 @@ func Compare(before, after Side) *Report {
 			t.Effects = def.Effects
 		}
 		out.Transitions = append(out.Transitions, t)
-		out.Devices = out.Devices.Or(a.Devices)
+		touched = append(touched, a.Devices)
 	}
 	for _, found := range [][]resolve.ProblemFound{out.ProblemsGained, out.ProblemsCleared} {
 		for _, f := range found {
-			out.Devices = out.Devices.Or(f.Devices)
+			touched = append(touched, f.Devices)
 		}
 	}
-	sortTransitions(out.Transitions)
+	out.Devices = resolve.Union(touched)
 	return out
-}
-
-// sortTransitions orders by setting, then by what they alter from and to, as texts.
-func sortTransitions(list []Transition) {
-	type keyed struct {
-		key string
-		at  int
-	}
-	keys := make([]keyed, len(list))
-	for i := range list {
-		t := &list[i]
-		keys[i] = keyed{strings.Join([]string{string(t.Setting), string(t.From.Status), t.From.Value.String(), string(t.To.Status), t.To.Value.String()}, "\x00"), i}
-	}
-	slices.SortFunc(keys, func(a, b keyed) int { return cmp.Compare(a.key, b.key) })
-	sorted := make([]Transition, len(list))
-	for i, k := range keys {
-		sorted[i] = list[k.at]
-	}
-	copy(list, sorted)
 }
 
 // isWeaker compares by the definition's order of strictness. A value that is no longer sent counts as the

@@ -3,6 +3,8 @@
 package resolve
 
 import (
+	"encoding/binary"
+
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
@@ -409,62 +411,113 @@ func (c *contest) at(cell rowset.Parts, row int, numbers *[]int32) (*outcome, se
 func (w *worker) partCell(c *contest, cell rowset.Parts, within *rowset.Set, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
 	mark := w.mark()
 	defer w.release(mark)
+	w.open(c, cell, within).part(within, yield)
+}
+
+// opened is a cell of which the rows of some set were taken apart, so that it can be asked again and again.
+type opened struct {
+	w        *worker
+	contest  *contest
+	whole    []*outcome // what rows came out as, one by one
+	have     []*rowset.Set
+	items    []*outcome // of what is put together
+	bring    []*rowset.Set
+	together *rowset.Set // the rows with what is put together; nil: none
+	unions   map[string]union
+	key      []byte
+}
+
+// union is a value that is put together, with its code.
+type union struct {
+	value setting.Value
+	code  uint32
+}
+
+// open takes a cell apart for some rows. It is good until the mark that was made before is released.
+func (w *worker) open(c *contest, cell rowset.Parts, within *rowset.Set) *opened {
+	out := &opened{w: w, contest: c}
+	here := w.temp()
+	cell.Each(here, func(number int32) {
+		rows := w.temp()
+		if !rows.SetAnd(here, within) {
+			w.temped--
+			return
+		}
+		switch o := c.outcomes.get(number); {
+		case o.item:
+			out.items, out.bring = append(out.items, o), append(out.bring, rows)
+		case number == madeOfItems:
+			out.together = rows
+		default:
+			out.whole, out.have = append(out.whole, o), append(out.have, rows)
+		}
+	})
+	return out
+}
+
+// part gives rows by what they come out as, as partCell does. The rows must be among those for which the cell was opened.
+func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
+	w := c.w
+	mark := w.mark()
+	defer w.release(mark)
 	rest, here := w.temp(), w.temp()
 	rest.Copy(within)
-	var made *rowset.Set
-	var items []*outcome
-	var sets []*rowset.Set
-	var key []byte
-	cell.Each(here, func(number int32) {
-		o := c.outcomes.get(number)
-		if o.item {
-			s := w.temp()
-			if s.SetAnd(here, within) {
-				items, sets = append(items, o), append(sets, s)
-			}
-			return
-		}
-		if here.And(rest); here.Empty() {
-			return
+	for i, o := range c.whole {
+		if !here.SetAnd(c.have[i], rest) {
+			continue
 		}
 		rest.AndNot(here)
-		if number == madeOfItems {
-			made = w.temp()
-			made.Copy(here)
-			return
-		}
 		var code uint32
 		if o.status == Set {
-			code, key = c.outcomes.column.code(o.value, key)
+			code, c.key = c.contest.outcomes.column.code(o.value, c.key)
 		}
-		again := w.temp() // here is the cell's
-		again.Copy(here)
-		yield(o, o.value, code, again)
-	})
-	if made != nil {
-		o := c.outcomes.get(madeOfItems)
-		same := w.temp()
-		var values []setting.Value
+		yield(o, o.value, code, here)
+	}
+	if c.together != nil {
+		made, same := w.temp(), w.temp()
+		made.SetAnd(c.together, rest)
+		rest.AndNot(made)
+		var of []int
 		for !made.Empty() {
 			first := made.First()
 			same.Copy(made)
-			values = values[:0]
-			for i, s := range sets {
+			of = of[:0]
+			for i, s := range c.bring {
 				if s.Has(first) {
 					same.And(s)
-					values = append(values, items[i].value)
+					of = append(of, i)
 				} else {
 					same.AndNot(s)
 				}
 			}
-			value := setting.Union(values)
-			var code uint32
-			code, key = c.outcomes.column.code(value, key)
-			yield(o, value, code, same)
+			is := c.union(of)
 			made.AndNot(same)
+			yield(c.contest.outcomes.get(madeOfItems), is.value, is.code, same)
 		}
 	}
 	if !rest.Empty() {
 		yield(nil, setting.Value{}, 0, rest)
 	}
+}
+
+// union gives what some of the items come to.
+func (c *opened) union(items []int) union {
+	var key []byte
+	for _, i := range items {
+		key = binary.AppendUvarint(key, uint64(c.items[i].number))
+	}
+	if is, known := c.unions[string(key)]; known {
+		return is
+	}
+	values := make([]setting.Value, len(items))
+	for n, i := range items {
+		values[n] = c.items[i].value
+	}
+	is := union{value: setting.Union(values)}
+	is.code, c.key = c.contest.outcomes.column.code(is.value, c.key)
+	if c.unions == nil {
+		c.unions = map[string]union{}
+	}
+	c.unions[string(key)] = is
+	return is
 }

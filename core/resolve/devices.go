@@ -153,6 +153,26 @@ func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
 // Or gives the laptops of either set. Both must be of plans that are made of one another, as in all that follow.
 func (d Devices) Or(e Devices) Devices { return d.combine(e, (*rowset.Set).Or) }
 
+// Union gives the laptops of any of some sets, as Or does.
+func Union(sets []Devices) (out Devices) {
+	n := 0
+	for _, d := range sets {
+		out.plan, out.was, n = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was), max(n, len(d.blocks))
+	}
+	out.blocks = make([]rowset.Packed, n)
+	var rows rowset.Set
+	for block := range out.blocks {
+		rows.Clear()
+		for _, d := range sets {
+			if block < len(d.blocks) {
+				d.blocks[block].OrInto(&rows)
+			}
+		}
+		out.blocks[block] = rows.Pack()
+	}
+	return out
+}
+
 // And gives the laptops that both sets have.
 func (d Devices) And(e Devices) Devices { return d.combine(e, (*rowset.Set).And) }
 

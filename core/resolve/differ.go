@@ -5,14 +5,14 @@ package resolve
 import (
 	"cmp"
 	"encoding/binary"
-	"runtime"
+	"iter"
 	"slices"
-	"sync"
-	"sync/atomic"
+	"strings"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // Alteration is one way in which a setting alters, with the laptops on which it does.
@@ -30,7 +30,7 @@ type Movement struct {
 
 // Difference is what differs between two resolutions. Laptops that are on one side only count as having nothing on the other.
 type Difference struct {
-	Alterations      []Alteration    // by setting
+	Alterations      []Alteration    // by setting, then by what they alter from and to, as texts
 	ConflictsGained  []ConflictFound // on laptops that did not have the very same conflict
 	ConflictsCleared []ConflictFound
 	ProblemsGained   []ProblemFound // on laptops on which the check found nothing
@@ -53,12 +53,6 @@ func Differ(before, after *Whole) *Difference {
 	return d
 }
 
-// turn is how a setting alters, by numbers of outcomes and codes of values; number none: it does not appear.
-type turn struct {
-	from, to         int32
-	fromCode, toCode uint32
-}
-
 func (d *Difference) settings(before, after *Whole) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
@@ -68,80 +62,107 @@ func (d *Difference) settings(before, after *Whole) {
 		}
 		settings = append(settings, at)
 	}
-	found := make([]*turns, len(settings))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(settings)) {
-		wait.Go(func() {
-			w := after.plan.worker(after.plan.laptops())
-			defer w.done()
-			w.load(0, &nobody)
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= len(settings) {
-					return
-				}
-				found[i] = turnsOf(w, before, after, settings[i])
-			}
-		})
+	found := make([]Difference, len(settings))
+	threads.Share(len(settings), func(mine iter.Seq[int]) {
+		w := after.plan.worker(after.plan.laptops())
+		defer w.done()
+		w.load(0, &nobody)
+		for i := range mine {
+			turnsOf(w, before, after, settings[i]).tell(&found[i])
+		}
+	})
+	order := func(a, b int) int {
+		return cmp.Compare(idOf(before, after, settings[a]), idOf(before, after, settings[b]))
 	}
-	wait.Wait()
-	for i := range settings {
-		found[i].tell(d, before, after, settings[i])
+	for _, i := range sortedNumbers(len(settings), func(int) bool { return true }, order) {
+		d.Alterations = append(d.Alterations, found[i].Alterations...)
+		d.ConflictsGained = append(d.ConflictsGained, found[i].ConflictsGained...)
+		d.ConflictsCleared = append(d.ConflictsCleared, found[i].ConflictsCleared...)
 	}
-	slices.SortFunc(d.Alterations, func(a, b Alteration) int { return cmp.Compare(a.Setting, b.Setting) })
-	order := func(a, b ConflictFound) int {
-		return cmp.Or(cmp.Compare(a.Setting, b.Setting), slices.Compare(a.Policies, b.Policies))
+}
+
+// turn is how a setting alters, by what it looks like on either side: equal values may be told apart.
+type turn struct{ from, to face }
+
+// face is what a setting comes out as, without the reasons.
+type face struct {
+	number int32  // of an outcome; none: it does not appear
+	code   uint32 // of the value, where it is set
+}
+
+func faceOf(o *outcome, code uint32) face {
+	switch {
+	case o == nil:
+		return face{number: none}
+	case o.status == Set:
+		return face{madeOfItems, code}
+	case o.status == Unsupported:
+		return face{number: noPlatform}
+	case o.status == Conflict:
+		return face{number: firstOutcome}
 	}
-	slices.SortFunc(d.ConflictsGained, order)
-	slices.SortFunc(d.ConflictsCleared, order)
+	return face{number: leftUnset}
 }
 
 // turns is how one setting alters, on which laptops.
 type turns struct {
-	contest *contest
-	states  map[turn][2]State
-	rows    *gatherer[turn]
+	before, after   *Whole
+	contest         *contest
+	states          map[turn][2]State
+	rows            *gatherer[turn]
+	gained, cleared *gatherer[int32] // by number of the conflict
 }
+
+// contestOf gives a setting as it is after, else as it was before.
+func contestOf(before, after *Whole, at int) *contest {
+	if p := after.plan; at < len(p.contests) && p.contests[at].def != nil {
+		return &p.contests[at]
+	}
+	return &before.plan.contests[at]
+}
+
+func idOf(before, after *Whole, at int) setting.ID { return contestOf(before, after, at).def.ID }
 
 func turnsOf(w *worker, before, after *Whole, at int) *turns {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
-	c := &contest{}
-	for _, p := range []*Plan{before.plan, after.plan} {
-		if at < len(p.contests) && p.contests[at].def != nil {
-			c = &p.contests[at]
-		}
-	}
-	t := &turns{c, map[turn][2]State{}, gather[turn](after.plan)}
+	t := &turns{before, after, contestOf(before, after, at), map[turn][2]State{}, gather[turn](after.plan), gather[int32](after.plan), gather[int32](after.plan)}
 	block := func(list []rowset.Parts, i int) rowset.Parts {
 		if i < len(list) {
 			return list[i]
 		}
 		return nil
 	}
+	unions := map[string]union{}
 	for i := range max(len(a), len(b)) {
 		x, y := block(a, i), block(b, i)
 		if x.Equal(y) {
 			continue
 		}
 		mark := w.mark()
-		w.block = i
 		differs := w.temp()
 		x.Unlike(y, differs)
-		w.partCell(c, x, differs, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
-			from, was := int32(none), stateOf(o, v)
-			if o != nil {
-				from = o.number
-			}
-			w.partCell(c, y, rows, func(o *outcome, v setting.Value, toCode uint32, rows *rowset.Set) {
-				is := turn{from, none, code, toCode}
-				if o != nil {
-					is.to = o.number
+		was, is := w.open(t.contest, x, differs), w.open(t.contest, y, differs)
+		was.unions, is.unions = unions, unions
+		was.part(differs, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
+			from := faceOf(o, code)
+			is.part(rows, func(p *outcome, to setting.Value, code uint32, rows *rowset.Set) {
+				if o == p && (o == nil || o.number != madeOfItems) {
+					return
 				}
-				if _, known := t.states[is]; !known {
-					t.states[is] = [2]State{was, stateOf(o, v)}
+				if o != nil && o.status == Conflict {
+					t.cleared.add(o.number, i, rows)
 				}
-				t.rows.add(is, i, rows)
+				if p != nil && p.status == Conflict {
+					t.gained.add(p.number, i, rows)
+				}
+				way := turn{from, faceOf(p, code)}
+				if way.from == way.to {
+					return
+				}
+				if _, known := t.states[way]; !known {
+					t.states[way] = [2]State{stateOf(o, v), stateOf(p, to)}
+				}
+				t.rows.add(way, i, rows)
 			})
 		})
 		w.release(mark)
@@ -149,54 +170,60 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 	return t
 }
 
-// tell adds what a setting's turns say.
-func (t *turns) tell(d *Difference, before, after *Whole, at int) {
-	known := map[string]int{} // by what it alters from and to: its place
-	var key []byte
-	gained, cleared := map[int32]Devices{}, map[int32]Devices{}
-	id := t.contest.def.ID
-	for is, states := range t.states {
-		rows := t.rows.devices(is)
-		rows.was = before.plan
-		if is.from != is.to {
-			if states[1].Status == Conflict {
-				gained[is.to] = gained[is.to].Or(rows)
-			}
-			if states[0].Status == Conflict {
-				cleared[is.from] = cleared[is.from].Or(rows)
-			}
-		}
+// tell says what a setting's turns are: those that look alike are put together, and they come in the order of their texts.
+func (t *turns) tell(d *Difference) {
+	type told struct {
+		Alteration
+		text string
+	}
+	var list []told
+	known := map[string]int{} // of files and tables, which can be equal under different names, by what they alter from and to: the place
+	for way, states := range t.states {
 		if states[0].Equal(states[1]) {
 			continue
 		}
-		key = key[:0]
-		for _, s := range states {
-			key = append(append(key, s.Status...), 0)
-			identity := s.Value.AppendIdentity(nil)
-			key = append(binary.AppendUvarint(key, uint64(len(identity))), identity...)
-		}
-		if same, is := known[string(key)]; is {
-			a := &d.Alterations[same]
-			a.Devices = a.Devices.Or(rows)
-		} else {
-			known[string(key)] = len(d.Alterations)
-			d.Alterations = append(d.Alterations, Alteration{id, states[0], states[1], rows})
-		}
-	}
-	conflicts := func(of map[int32]Devices, side *Whole) (out []ConflictFound) {
-		for number, devices := range of {
-			f := ConflictFound{Setting: id, Policies: t.contest.outcomes.get(number).policies, Devices: devices}
-			there := f
-			there.Devices = devices.in(side.plan)
-			if there.Devices.Len() > 0 {
-				f.Values = side.plan.clashing(&there)
+		rows := t.rows.devices(way)
+		rows.was = t.before.plan
+		if named(states[0].Value) || named(states[1].Value) {
+			var key []byte
+			for _, s := range states {
+				key = append(append(key, s.Status...), 0)
+				identity := s.Value.AppendIdentity(nil)
+				key = append(binary.AppendUvarint(key, uint64(len(identity))), identity...)
 			}
-			out = append(out, f)
+			if same, is := known[string(key)]; is {
+				list[same].Devices = list[same].Devices.Or(rows)
+				continue
+			}
+			known[string(key)] = len(list)
 		}
-		return out
+		text := strings.Join([]string{string(states[0].Status), states[0].Value.String(), string(states[1].Status), states[1].Value.String()}, "\x00")
+		list = append(list, told{Alteration{t.contest.def.ID, states[0], states[1], rows}, text})
 	}
-	d.ConflictsGained = append(d.ConflictsGained, conflicts(gained, after)...)
-	d.ConflictsCleared = append(d.ConflictsCleared, conflicts(cleared, before)...)
+	slices.SortFunc(list, func(a, b told) int { return cmp.Compare(a.text, b.text) })
+	d.Alterations = make([]Alteration, len(list))
+	for i := range list {
+		d.Alterations[i] = list[i].Alteration
+	}
+	d.ConflictsGained, d.ConflictsCleared = t.conflicts(t.gained, t.after), t.conflicts(t.cleared, t.before)
+}
+
+// named tells whether equal values of this kind may be called differently.
+func named(v setting.Value) bool { return v.Kind() == setting.FileKind || v.Kind() == setting.Table }
+
+func (t *turns) conflicts(of *gatherer[int32], side *Whole) (out []ConflictFound) {
+	for number := range of.sets {
+		f := ConflictFound{Setting: t.contest.def.ID, Policies: t.contest.outcomes.get(number).policies, Devices: of.devices(number)}
+		f.Devices.was = t.before.plan
+		there := f
+		there.Devices = f.Devices.in(side.plan)
+		if there.Devices.Len() > 0 {
+			f.Values = side.plan.clashing(&there)
+		}
+		out = append(out, f)
+	}
+	slices.SortFunc(out, func(a, b ConflictFound) int { return slices.Compare(a.Policies, b.Policies) })
+	return out
 }
 
 // in gives the same laptops as another plan knows them; those that it does not have are left out.

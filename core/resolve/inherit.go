@@ -4,15 +4,15 @@ package resolve
 
 import (
 	"cmp"
+	"iter"
 	"maps"
-	"runtime"
 	"slices"
 	"sync"
-	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // Whence says where an entry comes from, as seen from a place.
@@ -105,21 +105,16 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 // abreast goes through the blocks of all laptops on as many threads as there are; what do shares it must guard.
 func (p *Plan) abreast(do func(w *worker)) {
 	roll := p.laptops()
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(roll.alive)) {
-		wait.Go(func() {
-			w := p.worker(roll)
-			defer w.done()
-			var alive rowset.Set
-			for b := int(next.Add(1)) - 1; b < len(roll.alive); b = int(next.Add(1)) - 1 {
-				roll.alive[b].Into(&alive)
-				w.load(b, &alive)
-				do(w)
-			}
-		})
-	}
-	wait.Wait()
+	threads.Share(len(roll.alive), func(mine iter.Seq[int]) {
+		w := p.worker(roll)
+		defer w.done()
+		var alive rowset.Set
+		for b := range mine {
+			roll.alive[b].Into(&alive)
+			w.load(b, &alive)
+			do(w)
+		}
+	})
 }
 
 // whence says where a slot's entry comes from as seen from a place.

@@ -4,13 +4,13 @@
 package resolve
 
 import (
-	"runtime"
+	"iter"
 	"slices"
 	"sync"
-	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // pass is one going-through of the blocks.
@@ -124,26 +124,20 @@ func (k *pass) run() {
 	if len(blocks) == 0 {
 		return
 	}
-	hands := make([]*hand, min(runtime.GOMAXPROCS(0), len(blocks)))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for i := range hands {
+	var guard sync.Mutex
+	var puts [][]put
+	threads.Share(len(blocks), func(mine iter.Seq[int]) {
 		h := &hand{worker: p.worker(p.laptops()), pass: k}
-		hands[i] = h
-		wait.Go(func() {
-			for {
-				at := int(next.Add(1)) - 1
-				if at >= len(blocks) {
-					return
-				}
-				h.work(blocks[at], wide)
-			}
-		})
-	}
-	wait.Wait()
-	for _, h := range hands {
-		k.apply(h.puts)
-		h.done()
+		defer h.done()
+		for i := range mine {
+			h.work(blocks[i], wide)
+		}
+		guard.Lock()
+		defer guard.Unlock()
+		puts = append(puts, h.puts)
+	})
+	for _, some := range puts {
+		k.apply(some)
 	}
 }
 

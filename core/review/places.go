@@ -4,15 +4,14 @@ package review
 
 import (
 	"cmp"
-	"runtime"
+	"iter"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // Place is a unit with all below it.
@@ -145,18 +144,13 @@ func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named fun
 	devices := side.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)})
 	snapshot := side.Plan.Snapshot()
 	cells := make([][]Prevailing, len(snapshot.Settings))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(cells)) {
-		wait.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(cells); i = int(next.Add(1)) - 1 {
-				if def := &snapshot.Settings[i]; named == nil || named(def) {
-					cells[i] = prevail(side, places, def.ID, devices)
-				}
+	threads.Share(len(cells), func(mine iter.Seq[int]) {
+		for i := range mine {
+			if def := &snapshot.Settings[i]; named == nil || named(def) {
+				cells[i] = prevail(side, places, def.ID, devices)
 			}
-		})
-	}
-	wait.Wait()
+		}
+	})
 	for i, here := range cells {
 		if here == nil || here[0].Devices == 0 || here[0].Others == 0 && here[0].Status == "" {
 			continue

@@ -1,0 +1,24 @@
+// Package threads spreads work over all threads.
+package threads
+
+import (
+	"iter"
+	"runtime"
+	"sync"
+	"sync/atomic"
+)
+
+// Share goes through the numbers below n on all threads: do is called once on each, with the numbers that are this thread's, and Share
+// returns when all are done.
+func Share(n int, do func(mine iter.Seq[int])) {
+	var taken atomic.Int64
+	mine := func(yield func(int) bool) {
+		for i := int(taken.Add(1)) - 1; i < n && yield(i); i = int(taken.Add(1)) - 1 {
+		}
+	}
+	var wait sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), n) {
+		wait.Go(func() { do(mine) })
+	}
+	wait.Wait()
+}
