@@ -3,6 +3,7 @@
 package resolve
 
 import (
+	"fmt"
 	"slices"
 	"sync"
 
@@ -112,10 +113,15 @@ func (w *worker) target(t *target) *rowset.Set {
 
 // lacking gives the rows that do not support a setting, by reason in the order of the numbers of outcomes.
 func (w *worker) lacking(c *contest) *[3]*rowset.Set {
-	if known := w.lacks[c.def]; known != nil {
-		return known
+	for len(w.lacks) <= c.support.number {
+		w.lacks = append(w.lacks, lackingSets{})
 	}
-	out := &[3]*rowset.Set{}
+	known := &w.lacks[c.support.number]
+	if known.epoch == w.epoch {
+		return &known.by
+	}
+	*known = lackingSets{epoch: w.epoch}
+	out := &known.by
 	words := w.plan.words
 	os, version, edition := words.column(look("os")), words.column(look("os_version")), words.column(look("edition"))
 	add := func(codes supportCodes, rows *rowset.Set) {
@@ -147,15 +153,28 @@ func (w *worker) lacking(c *contest) *[3]*rowset.Set {
 			})
 		})
 	})
-	w.lacks[c.def] = out
 	return out
 }
 
 // supportCodes is what decides support: system, version and edition by their codes; 0 where that does not matter.
 type supportCodes struct{ os, version, edition uint32 }
 
-// supportMemo remembers who supports a setting. It is safe for concurrent use.
-type supportMemo struct{ known sync.Map }
+// supportMemo remembers who supports settings that name the same systems. It is safe for concurrent use.
+type supportMemo struct {
+	number int
+	known  sync.Map
+}
+
+// supportOf gives the memo of a definition's support.
+func (v *vocabulary) supportOf(def *setting.Definition) *supportMemo {
+	key := fmt.Sprintf("%q", def.Supports)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.supports[key] == nil {
+		v.supports[key] = &supportMemo{number: len(v.supports)}
+	}
+	return v.supports[key]
+}
 
 // depends tells whether versions and editions matter to who supports a setting.
 func (*supportMemo) depends(def *setting.Definition) (versions, editions bool) {
@@ -323,18 +342,18 @@ func (w *worker) detached(kind setting.PolicyKind, level Level) (away *rowset.Se
 func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
 	w.in = w.in[:0]
 	inherited := c.combine == setting.Merge
-	for i := range c.slots {
-		s := &c.slots[i]
-		a := w.arm(s.policy, s.arm)
+	for i, key := range c.keys {
+		a := w.arm(int(key>>10), int(key&(1<<10-1)))
 		if a.all == nil || !a.all.Meets(dom) {
 			continue
 		}
-		if s.Lock || inherited {
-			w.in = append(w.in, contestant{slot: s, live: a.all})
+		s, at := &c.slots[i], int32(len(w.in))
+		if s.lock || inherited {
+			w.in = append(w.in, contestant{slot: s, at: at, live: a.all})
 			continue
 		}
 		w.split(a, w.plan.policies[s.policy].Kind, s.level)
-		w.in = append(w.in, contestant{slot: s, live: a.live, detached: a.detached})
+		w.in = append(w.in, contestant{slot: s, at: at, live: a.live, detached: a.detached})
 	}
 	return w.in
 }

@@ -141,7 +141,7 @@ func (b *builder) dictionary() {
 				c.def = def
 				continue
 			}
-			c.def, c.support, c.outcomes = def, &supportMemo{}, p.words.outcomesOf(def.ID)
+			c.def, c.support, c.outcomes = def, p.words.supportOf(def), p.words.outcomesOf(def.ID)
 			for _, f := range def.Forced {
 				c.forced = append(c.forced, forcing{Forced: f, formula: p.words.formula(f.When), outcome: c.outcomes.value(f.Value)})
 			}

@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"encoding/binary"
+	"slices"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -170,29 +171,42 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 	var was rowset.Parts
 	if !h.full {
 		was = h.cellOf(at, true)
-		h.emitRest(was, mask)
-	}
-	is := h.packEmitted()
-	if !h.full && is.Equal(was) && !h.settings[at] {
-		return
+		if h.emitRest(was, mask) && !h.settings[at] {
+			return
+		}
 	}
 	forced := len(c.forced) > 0
-	h.putCell(at, forced, is)
+	h.putCell(at, forced, h.packEmitted())
 	h.made(&h.altered, at).Or(mask)
 	if !forced {
 		h.made(&h.final, at).Or(mask)
 	}
 }
 
-// emitRest emits what was on the rows that are not in mask.
-func (h *hand) emitRest(was rowset.Parts, mask *rowset.Set) {
+// emitRest emits what was on the rows that are not in mask. It tells whether what was emitted for those in mask is what was there.
+func (h *hand) emitRest(was rowset.Parts, mask *rowset.Set) (same bool) {
 	mark := h.mark()
-	here := h.temp()
-	was.Each(here, func(number int32) {
-		here.AndNot(mask)
-		h.emit(number, here)
+	defer h.release(mark)
+	part, here := h.temp(), h.temp()
+	h.restNumbers, h.restSets = h.restNumbers[:0], h.restSets[:0]
+	found, matched := h.emitted, 0
+	same = true
+	was.Each(part, func(number int32) {
+		if same && here.SetAnd(part, mask) {
+			at := slices.Index(h.numbers[:found], number)
+			same = at >= 0 && h.sets[at].Equal(here)
+			matched++
+		}
+		rest := h.temp()
+		if rest.SetAndNot(part, mask) {
+			h.restNumbers, h.restSets = append(h.restNumbers, number), append(h.restSets, rest)
+		}
 	})
-	h.release(mark)
+	same = same && matched == found
+	for i, rows := range h.restSets {
+		h.emit(h.restNumbers[i], rows)
+	}
+	return same
 }
 
 // packEmitted packs what was emitted, by number.
@@ -286,13 +300,11 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 	var was rowset.Parts
 	if !h.full {
 		was = h.cellOf(at, false)
-		h.emitRest(was, mask)
+		if h.emitRest(was, mask) {
+			return
+		}
 	}
-	is := h.packEmitted()
-	if !h.full && is.Equal(was) {
-		return
-	}
-	h.putCell(at, false, is)
+	h.putCell(at, false, h.packEmitted())
 	h.made(&h.final, at).Or(mask)
 }
 

@@ -18,8 +18,9 @@ type contest struct {
 	limited    bool                // not every laptop supports it
 	support    *supportMemo
 	outcomes   *outcomes
-	slots      []slot   // in the order of decision
-	keys       []uint32 // by slot: its policy and arm, side by side
+	slots      []slot    // in the order of decision
+	brought    []brought // by slot
+	keys       []uint32  // by slot: its policy and arm, side by side
 	exceptions []exception
 	rulings    map[preference]bool
 	forced     []forcing
@@ -29,33 +30,44 @@ type contest struct {
 // others; then the others. Within a level, and among all that are not locked under strictest, what is stronger comes first: the
 // first slot that a laptop has decides.
 type slot struct {
-	policy, arm int
-	id          estate.PolicyID
+	policy  int32
+	arm     int16
+	lock    bool
+	level   Level
+	zone    int32 // slots of one zone beat each other by priority or rank alone
+	run     int32 // slots of one run beat each other by nothing
+	outcome int32 // of the value
+	class   int32 // the same for equal values
+	place   int32 // among the slots
+}
+
+// brought is what a slot brings. It is apart from the slot since it is looked at less often.
+type brought struct {
 	*estate.Entry
-	level    Level
-	priority int64
-	rank     int64 // of strictest
-	zone     int32 // slots of one zone beat each other by priority or rank alone
-	run      int32 // slots of one run beat each other by nothing
-	outcome  int32 // of the value
-	class    int32 // the same for equal values
-	items    []int32
+	weight int64 // of closest the policy's priority, of strictest the value's rank
+	items  []int32
+}
+
+// placed is a slot with what it brings while slots are put in order.
+type placed struct {
+	slot
+	brought
 }
 
 // contestAll makes the contests of all settings.
 func (p *Plan) contestAll() {
-	for at := range p.contests {
-		p.contests[at].slots = nil
-	}
+	lists := make([][]placed, len(p.contests))
 	for _, at := range p.byPolicy {
 		for _, e := range p.policies[at].entries {
-			c := &p.contests[e.setting]
-			c.slots = p.slotsOf(c, at, e, c.slots)
+			lists[e.setting] = p.slotsOf(&p.contests[e.setting], at, e, lists[e.setting])
 		}
 	}
 	for at := range p.contests {
-		if p.contests[at].def != nil {
-			p.order(&p.contests[at])
+		c := &p.contests[at]
+		if c.def != nil {
+			p.order(c, lists[at])
+		} else {
+			c.slots, c.brought, c.keys = nil, nil, nil
 		}
 	}
 }
@@ -63,29 +75,28 @@ func (p *Plan) contestAll() {
 // contestAnew makes the contest of one setting anew where some policies' entries for it, or levels, altered.
 func (p *Plan) contestAnew(at int, altered []int) {
 	c := &p.contests[at]
-	slots := make([]slot, 0, len(c.slots)+len(altered))
-	for _, s := range c.slots {
-		if !slices.Contains(altered, s.policy) {
-			slots = append(slots, s)
+	list := make([]placed, 0, len(c.slots)+len(altered))
+	for i, s := range c.slots {
+		if !slices.Contains(altered, int(s.policy)) {
+			list = append(list, placed{s, c.brought[i]})
 		}
 	}
 	for _, pol := range altered {
 		entries := p.policies[pol].entries
 		if i, found := slices.BinarySearchFunc(entries, at, func(e entry, s int) int { return cmp.Compare(e.setting, s) }); found {
-			slots = p.slotsOf(c, pol, entries[i], slots)
+			list = p.slotsOf(c, pol, entries[i], list)
 		}
 	}
-	c.slots = slots
-	p.order(c)
+	p.order(c, list)
 }
 
 // slotsOf adds the slots of a policy's entry.
-func (p *Plan) slotsOf(c *contest, policy int, e entry, to []slot) []slot {
+func (p *Plan) slotsOf(c *contest, policy int, e entry, to []placed) []placed {
 	pol := &p.policies[policy]
 	if pol.State != estate.Active {
 		return to
 	}
-	s := slot{policy: policy, id: pol.ID, Entry: e.Entry, priority: pol.Priority}
+	s := placed{slot{policy: int32(policy), lock: e.Lock}, brought{Entry: e.Entry, weight: pol.Priority}}
 	switch c.def.Combine {
 	case setting.Merge, setting.Common:
 		for _, item := range e.Value.Members() {
@@ -95,40 +106,37 @@ func (p *Plan) slotsOf(c *contest, policy int, e entry, to []slot) []slot {
 		o := c.outcomes.value(e.Value)
 		s.outcome, s.class = o.number, o.class
 		if c.def.Combine == setting.Strictest {
-			s.rank = c.def.Rank(e.Value)
+			s.weight = c.def.Rank(e.Value)
 		}
 	}
 	for arm, level := range pol.levels {
-		s.arm, s.level = arm, level
+		s.arm, s.level = int16(arm), level
 		to = append(to, s)
 	}
 	return to
 }
 
-// order sorts the slots and finds zones and runs.
-func (p *Plan) order(c *contest) {
-	before := p.compareSlots(c.def.Combine)
-	slices.SortFunc(c.slots, func(a, b slot) int {
-		return cmp.Or(before(&a, &b), cmp.Compare(a.id, b.id), cmp.Compare(b.level, a.level))
+// order sorts the slots of a contest and finds zones and runs.
+func (p *Plan) order(c *contest, list []placed) {
+	before := compareSlots(c.def.Combine)
+	slices.SortFunc(list, func(a, b placed) int {
+		return cmp.Or(before(&a, &b), cmp.Compare(p.policies[a.policy].ID, p.policies[b.policy].ID), cmp.Compare(b.level, a.level))
 	})
-	for i := range c.slots {
-		s := &c.slots[i]
-		s.zone, s.run = 0, 0
-		if i == 0 {
-			continue
+	c.slots, c.brought, c.keys = make([]slot, len(list)), make([]brought, len(list)), make([]uint32, len(list))
+	for i := range list {
+		s := &list[i]
+		s.zone, s.run, s.place = 0, 0, int32(i)
+		if i > 0 {
+			last := &list[i-1]
+			s.zone, s.run = last.zone, last.run
+			if last.lock != s.lock || last.level != s.level && (c.def.Combine == setting.Closest || s.lock) {
+				s.zone++
+			}
+			if before(last, s) != 0 {
+				s.run++
+			}
 		}
-		last := &c.slots[i-1]
-		s.zone, s.run = last.zone, last.run
-		if last.Lock != s.Lock || last.level != s.level && (c.def.Combine == setting.Closest || s.Lock) {
-			s.zone++
-		}
-		if before(last, s) != 0 {
-			s.run++
-		}
-	}
-	c.keys = make([]uint32, len(c.slots))
-	for i := range c.slots {
-		c.keys[i] = keyOf(c.slots[i].policy, c.slots[i].arm)
+		c.slots[i], c.brought[i], c.keys[i] = s.slot, s.brought, keyOf(int(s.policy), int(s.arm))
 	}
 }
 
@@ -136,25 +144,25 @@ func (p *Plan) order(c *contest) {
 func keyOf(policy, arm int) uint32 { return uint32(policy)<<10 | uint32(arm) }
 
 // compareSlots says which of two slots decides before the other.
-func (p *Plan) compareSlots(by setting.Combine) func(a, b *slot) int {
-	locks := func(a, b *slot) int {
+func compareSlots(by setting.Combine) func(a, b *placed) int {
+	locks := func(a, b *placed) int {
 		switch {
-		case a.Lock && b.Lock:
+		case a.lock && b.lock:
 			return cmp.Compare(a.level, b.level)
-		case a.Lock:
+		case a.lock:
 			return -1
-		case b.Lock:
+		case b.lock:
 			return 1
 		}
 		return 0
 	}
 	switch by {
 	case setting.Closest:
-		return func(a, b *slot) int {
-			return cmp.Or(locks(a, b), cmp.Compare(b.level, a.level), cmp.Compare(b.priority, a.priority))
+		return func(a, b *placed) int {
+			return cmp.Or(locks(a, b), cmp.Compare(b.level, a.level), cmp.Compare(b.weight, a.weight))
 		}
 	case setting.Strictest:
-		return func(a, b *slot) int { return cmp.Or(locks(a, b), cmp.Compare(b.rank, a.rank)) }
+		return func(a, b *placed) int { return cmp.Or(locks(a, b), cmp.Compare(b.weight, a.weight)) }
 	}
-	return func(a, b *slot) int { return 0 }
+	return func(a, b *placed) int { return 0 }
 }

@@ -14,16 +14,15 @@ import (
 // contestant is a slot with the laptops that have it.
 type contestant struct {
 	*slot
+	at       int32       // its place among the contestants
 	live     *rowset.Set // it takes part
 	detached *rowset.Set // dropped since their place goes its own way; nil: none
-
-	exception string // with a slot of no policy: the exception that stands in for one
 }
 
 // witness is told why. Sets hold until the call returns.
 type witness interface {
 	// fate tells what became of a contestant on some laptops.
-	fate(of *slot, is Fate, rows *rowset.Set)
+	fate(of *contestant, is Fate, rows *rowset.Set)
 	// by tells by what a value was decided on some laptops; x is the exception that decided.
 	by(how How, x *estate.Exception, rows *rowset.Set)
 }
@@ -37,9 +36,9 @@ func (w *worker) decide(c *contest, in []contestant, dom *rowset.Set) {
 	w.unsupported(c, in, rest)
 	if w.witness != nil {
 		here := w.temp()
-		for _, s := range in {
-			if s.detached != nil && here.SetAnd(s.detached, rest) {
-				w.witness.fate(s.slot, Detached, here)
+		for i := range in {
+			if s := &in[i]; s.detached != nil && here.SetAnd(s.detached, rest) {
+				w.witness.fate(s, Detached, here)
 			}
 		}
 	}
@@ -111,9 +110,9 @@ func (w *worker) except(c *contest, in []contestant, rest *rowset.Set) {
 func (w *worker) tell(in []contestant, is Fate, rows *rowset.Set) {
 	mark := w.mark()
 	on := w.temp()
-	for _, s := range in {
-		if on.SetAnd(s.live, rows) {
-			w.witness.fate(s.slot, is, on)
+	for i := range in {
+		if s := &in[i]; on.SetAnd(s.live, rows) {
+			w.witness.fate(s, is, on)
 		}
 	}
 	w.release(mark)
@@ -150,12 +149,13 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 		if mixed && c.combine == setting.Closest {
 			w.clash(c, in[i:j], undecided, taken)
 		} else {
-			for _, s := range in[i:j] {
+			for k := i; k < j; k++ {
+				s := &in[k]
 				if !won.SetAnd(s.live, undecided) {
 					continue
 				}
 				if w.witness != nil {
-					w.witness.fate(s.slot, Won, won)
+					w.witness.fate(s, Won, won)
 					w.witness.by(how, nil, won)
 				}
 				won.AndNot(taken) // of equal values under different names the first is shown
@@ -166,7 +166,7 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 		undecided.AndNot(taken)
 		if w.witness != nil {
 			inZone.Or(taken)
-			if in[i].Lock {
+			if in[i].lock {
 				locked.Or(taken)
 			}
 		}
@@ -183,24 +183,24 @@ func (w *worker) beaten(c *contest, run []contestant, all, undecided, inZone, lo
 	if c.combine == setting.Closest {
 		by = LowerPriority
 	}
-	for _, s := range run {
-		if !lost.SetAnd(s.live, all) {
+	for i := range run {
+		s := &run[i]
+		if !lost.SetAnd(s.live, all) || !lost.SetAndNot(lost, undecided) {
 			continue
 		}
-		lost.AndNot(undecided)
 		if here.SetAnd(lost, inZone) {
-			w.witness.fate(s.slot, by, here)
+			w.witness.fate(s, by, here)
 			lost.AndNot(inZone)
 		}
 		if here.SetAnd(lost, locked) {
-			w.witness.fate(s.slot, LockedOut, here)
+			w.witness.fate(s, LockedOut, here)
 			lost.AndNot(locked)
 		}
 		if !lost.Empty() {
 			if c.combine == setting.Closest {
-				w.witness.fate(s.slot, Outer, lost)
+				w.witness.fate(s, Outer, lost)
 			} else {
-				w.witness.fate(s.slot, Weaker, lost)
+				w.witness.fate(s, Weaker, lost)
 			}
 		}
 	}
@@ -232,10 +232,11 @@ func (w *worker) clash(c *contest, run []contestant, undecided, taken *rowset.Se
 	single.SetAndNot(taken, twice)
 	shown := w.temp()
 	shown.Clear()
-	for _, s := range run {
+	for i := range run {
+		s := &run[i]
 		if here.SetAnd(s.live, single) {
 			if w.witness != nil {
-				w.witness.fate(s.slot, Won, here)
+				w.witness.fate(s, Won, here)
 				w.witness.by(ByClosest, nil, here)
 			}
 			here.AndNot(shown)
@@ -254,11 +255,11 @@ func (w *worker) clash(c *contest, run []contestant, undecided, taken *rowset.Se
 			return
 		}
 		w.witness.by(ByRuling, nil, rows)
-		for _, s := range clashing {
-			if s.class == winner.class {
-				w.witness.fate(s.slot, Won, rows)
+		for i := range clashing {
+			if s := &clashing[i]; s.class == winner.class {
+				w.witness.fate(s, Won, rows)
 			} else {
-				w.witness.fate(s.slot, RuledOut, rows)
+				w.witness.fate(s, RuledOut, rows)
 			}
 		}
 	})
@@ -296,7 +297,7 @@ func (w *worker) settle(c *contest, clashing []contestant) *slot {
 	}
 	for _, a := range clashing {
 		if slices.ContainsFunc(clashing, func(b contestant) bool {
-			return b.class != a.class && !c.rulings[preference{a.id, b.id}]
+			return b.class != a.class && !c.rulings[preference{w.idOf(a.slot), w.idOf(b.slot)}]
 		}) {
 			continue
 		}
@@ -310,17 +311,20 @@ func (w *worker) settle(c *contest, clashing []contestant) *slot {
 	return winner
 }
 
+// idOf gives the policy that a slot is of.
+func (w *worker) idOf(s *slot) estate.PolicyID { return w.plan.policies[s.policy].ID }
+
 // conflict lets contestants clash on some laptops.
 func (w *worker) conflict(c *contest, clashing []contestant, rows *rowset.Set) {
 	policies := make([]string, len(clashing))
 	for i, s := range clashing {
-		policies[i] = string(s.id)
+		policies[i] = string(w.idOf(s.slot))
 	}
 	slices.Sort(policies)
 	w.emit(c.outcomes.conflict(policies).number, rows)
 	if w.witness != nil {
-		for _, s := range clashing {
-			w.witness.fate(s.slot, Clashing, rows)
+		for i := range clashing {
+			w.witness.fate(&clashing[i], Clashing, rows)
 		}
 	}
 }
@@ -349,13 +353,14 @@ func (w *worker) having(in []contestant, rest *rowset.Set) *rowset.Set {
 }
 
 // byItem gives for every item the laptops of have that some contestant brings it to.
-func (w *worker) byItem(in []contestant, have *rowset.Set) (numbers []int32, sets []*rowset.Set) {
+func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers []int32, sets []*rowset.Set) {
 	here := w.temp()
 	for _, s := range in {
-		if len(s.items) == 0 || !here.SetAnd(s.live, have) {
+		items := c.brought[s.place].items
+		if len(items) == 0 || !here.SetAnd(s.live, have) {
 			continue
 		}
-		for _, item := range s.items {
+		for _, item := range items {
 			at := slices.Index(numbers, item)
 			if at < 0 {
 				at = len(numbers)
@@ -372,7 +377,7 @@ func (w *worker) byItem(in []contestant, have *rowset.Set) (numbers []int32, set
 // merge adds up lists and tables. Rows that claim the same thing and say different things clash.
 func (w *worker) merge(c *contest, in []contestant, rest *rowset.Set) {
 	have := w.having(in, rest)
-	numbers, sets := w.byItem(in, have)
+	numbers, sets := w.byItem(c, in, have)
 	if c.def.Type == setting.TypeTable && len(c.def.Key) > 0 {
 		w.rowsClash(c, in, numbers, sets, have)
 	}
@@ -409,20 +414,20 @@ func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []
 // common keeps the items that every list has. Nothing in common although no list is empty is a conflict of all.
 func (w *worker) common(c *contest, in []contestant, rest *rowset.Set) {
 	have := w.having(in, rest)
-	numbers, sets := w.byItem(in, have)
+	numbers, sets := w.byItem(c, in, have)
 	some, lacking, empty := w.temp(), w.temp(), w.temp()
 	some.Clear()
 	empty.Clear()
 	for i, item := range numbers {
 		for _, s := range in {
-			if !slices.Contains(s.items, item) {
+			if !slices.Contains(c.brought[s.place].items, item) {
 				sets[i].AndNot(s.live)
 			}
 		}
 		some.Or(sets[i])
 	}
 	for _, s := range in {
-		if len(s.items) == 0 {
+		if len(c.brought[s.place].items) == 0 {
 			empty.Or(s.live)
 		}
 	}

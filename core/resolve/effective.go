@@ -162,9 +162,10 @@ func (a *alone) decide(s *subject, at int, candidates *[]Candidate) {
 	}
 	first := len(*candidates)
 	for i := range a.in {
-		slot := a.in[i].slot
+		slot, brought := a.in[i].slot, &c.brought[a.in[i].place]
+		pol := &a.p.policies[slot.policy]
 		at := len(*candidates)
-		*candidates = append(*candidates, Candidate{Policy: slot.id, Level: slot.level, Priority: slot.priority, Value: slot.Value, Locked: slot.Lock, Fate: a.fates[i]})
+		*candidates = append(*candidates, Candidate{Policy: pol.ID, Level: slot.level, Priority: pol.Priority, Value: brought.Value, Locked: slot.lock, Fate: a.fates[i]})
 		for ; at > first && (*candidates)[at].Policy < (*candidates)[at-1].Policy; at-- { // few, and often in order
 			(*candidates)[at], (*candidates)[at-1] = (*candidates)[at-1], (*candidates)[at]
 		}
@@ -201,14 +202,7 @@ func (a *alone) decide(s *subject, at int, candidates *[]Candidate) {
 	a.at[at] = int32(len(a.settings))
 }
 
-func (a *alone) fate(of *slot, is Fate, _ *rowset.Set) {
-	for i := range a.in {
-		if a.in[i].slot == of {
-			a.fates[i] = is
-			return
-		}
-	}
-}
+func (a *alone) fate(of *contestant, is Fate, _ *rowset.Set) { a.fates[of.at] = is }
 
 func (a *alone) by(how How, x *estate.Exception, _ *rowset.Set) { a.how, a.x = how, x }
 

@@ -89,7 +89,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 			if found[s] == nil {
 				found[s] = &inheriting{arrivals: map[*slot]*arriving{}}
 			}
-			found[s].add(seen, p, t)
+			found[s].add(seen, p, &p.contests[s], t)
 			guard.Unlock()
 		}
 	})
@@ -146,14 +146,14 @@ type seen struct {
 	exempting map[*estate.Exception]*rowset.Set
 }
 
-func (s *seen) fate(of *slot, is Fate, rows *rowset.Set) {
-	if s.fates[of] == nil {
-		s.fates[of] = map[Fate]*rowset.Set{}
+func (s *seen) fate(of *contestant, is Fate, rows *rowset.Set) {
+	if s.fates[of.slot] == nil {
+		s.fates[of.slot] = map[Fate]*rowset.Set{}
 	}
-	if s.fates[of][is] == nil {
-		s.fates[of][is] = s.w.aside()
+	if s.fates[of.slot][is] == nil {
+		s.fates[of.slot][is] = s.w.aside()
 	}
-	s.fates[of][is].Or(rows)
+	s.fates[of.slot][is].Or(rows)
 }
 
 func (s *seen) by(_ How, x *estate.Exception, rows *rowset.Set) {
@@ -206,13 +206,13 @@ type arriving struct {
 	exceptions map[string]int
 }
 
-func (g *inheriting) add(s *seen, p *Plan, t estate.Target) {
+func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
 	var stands, above, locked, apart, beaten, not, clashing, here rowset.Set // laptops, block by block
 	for of, fates := range s.fates {
 		if won := fates[Won]; won != nil {
 			if p.whence(of, t) == FromAbove {
 				above.Or(won)
-				if of.Lock {
+				if of.lock {
 					locked.Or(won)
 				}
 			} else {
@@ -235,7 +235,7 @@ func (g *inheriting) add(s *seen, p *Plan, t estate.Target) {
 		is := g.arrivals[of]
 		if is == nil {
 			is = &arriving{
-				Arrival:  Arrival{Policy: of.id, Value: of.Value, Locked: of.Lock, Level: of.level, Whence: whence, Fates: map[Fate]int{}},
+				Arrival:  Arrival{Policy: p.policies[of.policy].ID, Value: c.brought[of.place].Value, Locked: of.lock, Level: of.level, Whence: whence, Fates: map[Fate]int{}},
 				policies: map[estate.PolicyID]int{}, exceptions: map[string]int{},
 			}
 			g.arrivals[of] = is
@@ -269,7 +269,7 @@ func (g *inheriting) add(s *seen, p *Plan, t estate.Target) {
 		}
 		for other, fates := range s.fates {
 			if won := fates[Won]; won != nil && here.SetAnd(won, &not) {
-				is.policies[other.id] += here.Len()
+				is.policies[p.policies[other.policy].ID] += here.Len()
 			}
 		}
 	}

@@ -41,7 +41,7 @@ type Lint struct {
 type entryUse struct {
 	devices      int
 	wins, alters bool
-	beside       map[int]bool // policies
+	beside       map[int32]bool // policies
 }
 
 // linter watches every entry.
@@ -212,7 +212,7 @@ type fates struct {
 	won, clashing, ruledOut map[*slot]*rowset.Set
 }
 
-func (f *fates) fate(of *slot, is Fate, rows *rowset.Set) {
+func (f *fates) fate(of *contestant, is Fate, rows *rowset.Set) {
 	by := f.won
 	switch is {
 	case Won:
@@ -223,10 +223,10 @@ func (f *fates) fate(of *slot, is Fate, rows *rowset.Set) {
 	default:
 		return
 	}
-	if by[of] == nil {
-		by[of] = f.w.aside()
+	if by[of.slot] == nil {
+		by[of.slot] = f.w.aside()
 	}
-	by[of].Or(rows)
+	by[of.slot].Or(rows)
 }
 
 func (*fates) by(How, *estate.Exception, *rowset.Set) {}
@@ -301,7 +301,7 @@ func (l *linter) entries(w *worker, at int, in []contestant) {
 			for _, other := range in {
 				if set := f.won[other.slot]; set != nil && other.policy != s.policy && set.Meets(won) {
 					if use.beside == nil {
-						use.beside = map[int]bool{}
+						use.beside = map[int32]bool{}
 					}
 					use.beside[other.policy] = true
 				}

@@ -179,11 +179,11 @@ func (s *subject) contestants(c *contest) []contestant {
 		if uint32(a.at) != key&(1<<10-1) {
 			continue
 		}
-		slot := &c.slots[i]
-		if a.detached && !slot.Lock && !inherited {
-			s.in = append(s.in, contestant{slot: slot, live: &nobody, detached: &s.dom})
+		slot, at := &c.slots[i], int32(len(s.in))
+		if a.detached && !slot.lock && !inherited {
+			s.in = append(s.in, contestant{slot: slot, at: at, live: &nobody, detached: &s.dom})
 		} else {
-			s.in = append(s.in, contestant{slot: slot, live: &s.dom})
+			s.in = append(s.in, contestant{slot: slot, at: at, live: &s.dom})
 		}
 	}
 	return s.in

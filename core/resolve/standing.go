@@ -28,7 +28,7 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 		return nil
 	}
 	c := &p.contests[at]
-	by := map[int]*Standing{}
+	by := map[int32]*Standing{}
 	p.over(p.laptops(), func(w *worker) {
 		mark := w.mark()
 		defer w.release(mark)
@@ -41,7 +41,7 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 		for _, s := range in {
 			is := by[s.policy]
 			if is == nil {
-				is = &Standing{Policy: p.policies[s.policy].ID, Value: s.Value, Locked: s.Lock, Fates: map[Fate]int{}}
+				is = &Standing{Policy: p.policies[s.policy].ID, Value: c.brought[s.place].Value, Locked: s.lock, Fates: map[Fate]int{}}
 				by[s.policy] = is
 			}
 			here.Copy(s.live)
@@ -70,9 +70,9 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 }
 
 // fateCounter counts fates by policy.
-type fateCounter struct{ of map[int]*Standing }
+type fateCounter struct{ of map[int32]*Standing }
 
-func (f fateCounter) fate(of *slot, is Fate, rows *rowset.Set) {
+func (f fateCounter) fate(of *contestant, is Fate, rows *rowset.Set) {
 	f.of[of.policy].Fates[is] += rows.Len()
 }
 
@@ -132,7 +132,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 		w.decide(&p.contests[at], slices.Clone(w.contestants(&p.contests[at], dom)), dom)
 		w.witness, w.emitted = nil, 0
 		for slot, rows := range f.won {
-			found.add(slot.id, w.block, rows)
+			found.add(w.idOf(slot), w.block, rows)
 		}
 	})
 	out := make(map[estate.PolicyID]Devices, len(found.sets))

@@ -19,6 +19,7 @@ type vocabulary struct {
 	columns  map[rule.Look]*column
 	tests    map[testKey]*test
 	outcomes map[setting.ID]*outcomes
+	supports map[string]*supportMemo
 	workers  sync.Pool
 }
 
@@ -28,7 +29,7 @@ type testKey struct {
 }
 
 func newVocabulary() *vocabulary {
-	return &vocabulary{columns: map[rule.Look]*column{}, tests: map[testKey]*test{}, outcomes: map[setting.ID]*outcomes{}}
+	return &vocabulary{columns: map[rule.Look]*column{}, tests: map[testKey]*test{}, outcomes: map[setting.ID]*outcomes{}, supports: map[string]*supportMemo{}}
 }
 
 // column numbers the values that something has: a fact of devices, an attribute of people, or a setting. Code 0 is absent.

@@ -234,16 +234,16 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 		}
 		packed.Into(&dom)
 		k.load(b, &dom)
-		var standing []contestant
+		standing := &standing{}
 		for _, id := range c.Settings {
 			if s, known := p.settingAt.at(id); known {
-				standing = append(standing, k.standing(s, w.forcedRows(k, s, b), &dom)...)
+				k.stand(s, w.forcedRows(k, s, b), &dom, standing)
 			}
 		}
-		k.alike(standing, &dom, func(have []contestant, rows *rowset.Set) {
+		k.alike(standing.carriers, &dom, func(have []contestant, rows *rowset.Set) {
 			var from []string
 			for _, h := range have {
-				from = append(from, h.from())
+				from = append(from, standing.from[h.at])
 			}
 			slices.Sort(from)
 			from = slices.Compact(from)
@@ -261,14 +261,6 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 	}
 	slices.SortFunc(out, func(a, b ProblemFound) int { return slices.Compare(a.From, b.From) })
 	return out
-}
-
-// from names what a contestant's value comes from: its policy, or the exception that stands in for one.
-func (c *contestant) from() string {
-	if c.policy == none {
-		return c.exception
-	}
-	return string(c.id)
 }
 
 // forcedRows gives the rows of a block on which a setting's value is forced; nil where none is.
@@ -289,9 +281,14 @@ func (w *Whole) forcedRows(k *worker, at, block int) *rowset.Set {
 	return forced
 }
 
-// standing gives, as contestants, who carries what a setting comes out as on the rows of dom: those that won or clash, and the exceptions
-// that count. Rows in not have a forced value, which comes from nobody.
-func (w *worker) standing(at int, not, dom *rowset.Set) []contestant {
+// standing is who carries what settings come out as: contestants that won or clash, and exceptions that count.
+type standing struct {
+	carriers []contestant
+	from     []string // by carrier: the policy, or the exception
+}
+
+// stand adds who carries what a setting comes out as on the rows of dom. Rows in not have a forced value, which comes from nobody.
+func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 	c := &w.plan.contests[at]
 	seen := &standers{w: w, of: map[*slot]*rowset.Set{}, exceptions: map[*estate.Exception]*rowset.Set{}}
 	w.witness = seen
@@ -299,26 +296,24 @@ func (w *worker) standing(at int, not, dom *rowset.Set) []contestant {
 	w.emitted = 0
 	w.decide(c, in, dom)
 	w.witness, w.emitted = nil, 0
-	var out []contestant
-	add := func(s *slot, x string, rows *rowset.Set) {
+	add := func(from string, rows *rowset.Set) {
+		if rows == nil {
+			return
+		}
 		if not != nil {
 			rows.AndNot(not)
 		}
 		if !rows.Empty() {
-			out = append(out, contestant{slot: s, exception: x, live: rows})
+			to.carriers = append(to.carriers, contestant{at: int32(len(to.from)), live: rows})
+			to.from = append(to.from, from)
 		}
 	}
 	for _, s := range in {
-		if rows := seen.of[s.slot]; rows != nil {
-			add(s.slot, "", rows)
-		}
+		add(string(w.idOf(s.slot)), seen.of[s.slot])
 	}
 	for i := range c.exceptions {
-		if rows := seen.exceptions[c.exceptions[i].Exception]; rows != nil {
-			add(&slot{policy: none}, string(c.exceptions[i].ID), rows)
-		}
+		add(string(c.exceptions[i].ID), seen.exceptions[c.exceptions[i].Exception])
 	}
-	return out
 }
 
 // standers notes who won or clashes, and which exceptions count.
@@ -328,14 +323,14 @@ type standers struct {
 	exceptions map[*estate.Exception]*rowset.Set
 }
 
-func (s *standers) fate(of *slot, is Fate, rows *rowset.Set) {
+func (s *standers) fate(of *contestant, is Fate, rows *rowset.Set) {
 	if is != Won && is != Clashing {
 		return
 	}
-	if s.of[of] == nil {
-		s.of[of] = s.w.keep()
+	if s.of[of.slot] == nil {
+		s.of[of.slot] = s.w.keep()
 	}
-	s.of[of].Or(rows)
+	s.of[of.slot].Or(rows)
 }
 
 func (s *standers) by(_ How, x *estate.Exception, rows *rowset.Set) {

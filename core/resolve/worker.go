@@ -46,7 +46,7 @@ type worker struct {
 	units   []madeSet
 	unitsAt int32
 	arms    [][]armSets
-	lacks   map[*setting.Definition]*[3]*rowset.Set
+	lacks   []lackingSets
 
 	stage   stage       // the settings that expressions see
 	scope   *rowset.Set // the rows on which tests of settings are tried; nil: dom
@@ -81,6 +81,12 @@ type answer struct {
 	is, failed *rowset.Set
 }
 
+// lackingSets is the rows that lack what settings need, by reason.
+type lackingSets struct {
+	epoch int32
+	by    [3]*rowset.Set // nil: none
+}
+
 // armSets is the laptops that get a policy at one level; detached is those of them that go their own way for its kind.
 type armSets struct {
 	epoch, split   int32
@@ -101,7 +107,7 @@ func (p *Plan) worker(of *roll) *worker {
 	if w == nil {
 		w = &worker{}
 	}
-	w.plan, w.roll, w.lacks, w.stage, w.witness, w.scope = p, of, map[*setting.Definition]*[3]*rowset.Set{}, nil, nil, nil
+	w.plan, w.roll, w.stage, w.witness, w.scope = p, of, nil, nil, nil
 	w.epoch++
 	return w
 }
@@ -117,7 +123,6 @@ func (w *worker) done() {
 func (w *worker) load(block int, dom *rowset.Set) {
 	w.block, w.temped, w.keeping, w.emitted = block, 0, 0, 0
 	w.epoch++
-	clear(w.lacks)
 	w.device, w.person = nil, nil
 	from := block << rowset.Shift
 	cut := func(rows []int32) []int32 {

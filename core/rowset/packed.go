@@ -92,9 +92,7 @@ func orInto(s *Set, from []uint64, n int) {
 	form, many := formOf(n)
 	switch form {
 	case asList:
-		for i := range many {
-			s.Add(at(from, i))
-		}
+		s.addListed(from, many)
 		return
 	case asAbsent:
 		var absent [words]uint64
@@ -123,6 +121,35 @@ func orInto(s *Set, from []uint64, n int) {
 		s.words[i] = w
 		s.sum |= 1 << i
 	}
+}
+
+// addListed adds rows that are written as a list, word by word: they rise.
+func (s *Set) addListed(from []uint64, many int) {
+	word, bits := 0, uint64(0)
+	for place := 0; place < many; place += 4 {
+		four := from[place>>2]
+		for n := min(4, many-place); n > 0; n-- {
+			row := int(four & 0xffff)
+			four >>= 16
+			if row>>6 != word {
+				s.orWord(word, bits)
+				word, bits = row>>6, 0
+			}
+			bits |= 1 << (row & 63)
+		}
+	}
+	s.orWord(word, bits)
+}
+
+func (s *Set) orWord(i int, bits uint64) {
+	if bits == 0 {
+		return
+	}
+	if s.sum>>i&1 != 0 {
+		bits |= s.words[i&63]
+	}
+	s.words[i&63] = bits
+	s.sum |= 1 << i
 }
 
 func has(from []uint64, n, row int) bool {
