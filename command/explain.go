@@ -107,7 +107,7 @@ func printExplained(w io.Writer, a files.SubjectAnswer) {
 // fateText says what became of a candidate, and what it lost to.
 func fateText(c files.CandidateAnswer) string {
 	by := orNone(c.BeatenBy)
-	switch resolve.Fate(c.Fate) {
+	switch resolve.FateOf(c.Fate) {
 	case resolve.Won:
 		return "stands"
 	case resolve.Clashing:

@@ -120,7 +120,7 @@ func settingAnswer(s *resolve.Setting) SettingAnswer {
 
 // CandidateOf gives a candidate as its wire type.
 func CandidateOf(c resolve.Candidate) CandidateAnswer {
-	return CandidateAnswer{string(c.Policy), c.Level.String(), c.Priority, c.Value, c.Locked, string(c.Fate), nil}
+	return CandidateAnswer{string(c.Policy), c.Level.String(), c.Priority, c.Value, c.Locked, c.Fate.String(), nil}
 }
 
 // filled makes an absent list an empty one.

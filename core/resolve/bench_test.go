@@ -190,7 +190,19 @@ func BenchmarkEngine(b *testing.B) {
 			}
 		})
 		r := rand.New(rand.NewPCG(1, 2))
-		b.Run(fmt.Sprintf("%d/one laptop with every reason", n), func(b *testing.B) {
+		b.Run(fmt.Sprintf("%d/one laptop with every candidate and fate", n), func(b *testing.B) {
+			candidates, settings := 0, 0
+			for b.Loop() {
+				r, err := plan.Reasons(s.Devices[r.IntN(n)].ID, "")
+				if err != nil {
+					b.Fatal(err)
+				}
+				candidates, settings = candidates+r.Candidates(), settings+r.Len()
+			}
+			b.ReportMetric(float64(candidates)/float64(b.N), "candidates")
+			b.ReportMetric(float64(settings)/float64(b.N), "settings")
+		})
+		b.Run(fmt.Sprintf("%d/the same written out as records", n), func(b *testing.B) {
 			for b.Loop() {
 				if _, err := plan.Effective(s.Devices[r.IntN(n)].ID, ""); err != nil {
 					b.Fatal(err)

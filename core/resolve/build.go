@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -61,7 +62,12 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
+	p.marks = was.marks
+	if len(b.edited) > 0 || b.dictionaryAltered || was == nothing || len(p.policies) != len(was.policies) {
+		p.marks = sync.OnceValue(p.gatherMarks)
+	}
 	b.columns()
+	p.blockArms = make([]atomic.Pointer[[]armRows], p.blocks())
 	p.work(was, &b.changes)
 	return p
 }

@@ -256,7 +256,7 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 	open.Clear()
 	forced.Clear()
 	decided.Each(here, func(number int32) {
-		if o := c.outcomes.get(number); o.status == Set && !o.item {
+		if o := c.outcomes.get(number); o.status == Set && !isItem(number) {
 			open.Or(here)
 		}
 	})
@@ -403,7 +403,7 @@ func (c *contest) at(cell rowset.Parts, row int, numbers *[]int32) (*outcome, se
 	var is *outcome
 	var items []setting.Value
 	for _, n := range *numbers {
-		if o := c.outcomes.get(n); o.item {
+		if o := c.outcomes.get(n); isItem(n) {
 			items = append(items, o.value)
 		} else {
 			is = o
@@ -456,7 +456,7 @@ func (w *worker) open(c *contest, cell rowset.Parts, within *rowset.Set) *opened
 			return
 		}
 		switch o := c.outcomes.get(number); {
-		case o.item:
+		case isItem(number):
 			out.items, out.bring = append(out.items, o), append(out.bring, rows)
 		case number == madeOfItems:
 			out.together = rows
@@ -479,11 +479,7 @@ func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value
 			continue
 		}
 		rest.AndNot(here)
-		var code uint32
-		if o.status == Set {
-			code, c.key = c.contest.outcomes.column.code(o.value, c.key)
-		}
-		yield(o, o.value, code, here)
+		yield(o, o.value, c.contest.outcomes.codeOf(o), here)
 	}
 	if c.together != nil {
 		made, same := w.temp(), w.temp()

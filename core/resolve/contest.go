@@ -20,6 +20,8 @@ type contest struct {
 	outcomes   *outcomes
 	slots      []slot    // in the order of decision
 	brought    []brought // by slot
+	items      []int32   // of lists that are put together: what each slot brings, slot after slot
+	begin      []int32   // by slot: where its items begin; in the end how many there are
 	keys       []uint32  // by slot: its policy and arm, side by side
 	exceptions []exception
 	rulings    map[preference]bool
@@ -45,13 +47,21 @@ type slot struct {
 type brought struct {
 	*estate.Entry
 	weight int64 // of closest the policy's priority, of strictest the value's rank
-	items  []int32
 }
 
 // placed is a slot with what it brings while slots are put in order.
 type placed struct {
 	slot
 	brought
+	items []int32
+}
+
+// itemsOf gives the items that a slot brings.
+func (c *contest) itemsOf(s *slot) []int32 {
+	if len(c.begin) == 0 {
+		return nil
+	}
+	return c.items[c.begin[s.place]:c.begin[s.place+1]]
 }
 
 // contestAll makes the contests of all settings.
@@ -67,7 +77,7 @@ func (p *Plan) contestAll() {
 		if c.def != nil {
 			p.order(c, lists[at])
 		} else {
-			c.slots, c.brought, c.keys = nil, nil, nil
+			c.slots, c.brought, c.keys, c.items, c.begin = nil, nil, nil, nil, nil
 		}
 	}
 }
@@ -78,7 +88,7 @@ func (p *Plan) contestAnew(at int, altered []int) {
 	list := make([]placed, 0, len(c.slots)+len(altered))
 	for i, s := range c.slots {
 		if !slices.Contains(altered, int(s.policy)) {
-			list = append(list, placed{s, c.brought[i]})
+			list = append(list, placed{s, c.brought[i], c.itemsOf(&s)})
 		}
 	}
 	for _, pol := range altered {
@@ -96,7 +106,7 @@ func (p *Plan) slotsOf(c *contest, policy int, e entry, to []placed) []placed {
 	if pol.State != estate.Active {
 		return to
 	}
-	s := placed{slot{policy: int32(policy), lock: e.Lock}, brought{Entry: e.Entry, weight: pol.Priority}}
+	s := placed{slot{policy: int32(policy), lock: e.Lock}, brought{Entry: e.Entry, weight: pol.Priority}, nil}
 	switch c.def.Combine {
 	case setting.Merge, setting.Common:
 		for _, item := range e.Value.Members() {
@@ -123,6 +133,14 @@ func (p *Plan) order(c *contest, list []placed) {
 		return cmp.Or(before(&a, &b), cmp.Compare(p.policies[a.policy].ID, p.policies[b.policy].ID), cmp.Compare(b.level, a.level))
 	})
 	c.slots, c.brought, c.keys = make([]slot, len(list)), make([]brought, len(list)), make([]uint32, len(list))
+	c.items, c.begin = nil, nil
+	if c.combine == setting.Merge || c.combine == setting.Common {
+		c.begin = make([]int32, len(list)+1)
+		for i := range list {
+			c.items = append(c.items, list[i].items...)
+			c.begin[i+1] = int32(len(c.items))
+		}
+	}
 	for i := range list {
 		s := &list[i]
 		s.zone, s.run, s.place = 0, 0, int32(i)

@@ -131,7 +131,10 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 	won := w.temp()
 	taken := w.temp()
 	for i := 0; i < len(in); {
-		if w.witness == nil && undecided.Empty() {
+		if undecided.Empty() {
+			if w.witness != nil {
+				w.beatenRest(c, in, i, all, inZone, locked)
+			}
 			return
 		}
 		j, mixed := i+1, false
@@ -202,6 +205,40 @@ func (w *worker) beaten(c *contest, run []contestant, all, undecided, inZone, lo
 			} else {
 				w.witness.fate(s, Weaker, lost)
 			}
+		}
+	}
+}
+
+// beatenRest tells the fates of the slots from a place on, when everybody is decided. Most often one run decided for all, and what became
+// of the others follows from it without another look.
+func (w *worker) beatenRest(c *contest, in []contestant, from int, all, inZone, locked *rowset.Set) {
+	if from == 0 {
+		return
+	}
+	mark := w.mark()
+	defer w.release(mark)
+	by, out := Weaker, Weaker
+	if c.combine == setting.Closest {
+		by, out = LowerPriority, Outer
+	}
+	if locked.Equal(all) {
+		out = LockedOut
+	} else if !locked.Empty() {
+		out = 0 // not the same for all
+	}
+	lost, nobody := w.temp(), w.temp()
+	nobody.Clear()
+	one, known := by, inZone.Equal(all)
+	for i := from; i < len(in); i++ {
+		s := &in[i]
+		if s.zone != in[i-1].zone {
+			inZone.Clear()
+			one, known = out, out != 0
+		}
+		if !known {
+			w.beaten(c, in[i:i+1], all, nobody, inZone, locked)
+		} else if lost.SetAnd(s.live, all) {
+			w.witness.fate(s, one, lost)
 		}
 	}
 }
@@ -352,11 +389,13 @@ func (w *worker) having(in []contestant, rest *rowset.Set) *rowset.Set {
 	return have
 }
 
-// byItem gives for every item the laptops of have that some contestant brings it to.
+// byItem gives for every item the laptops of have that some contestant brings it to. The lists are good until the next call.
 func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers []int32, sets []*rowset.Set) {
 	here := w.temp()
-	for _, s := range in {
-		items := c.brought[s.place].items
+	numbers, sets = w.items[:0], w.bring[:0]
+	for i := range in {
+		s := &in[i]
+		items := c.itemsOf(s.slot)
 		if len(items) == 0 || !here.SetAnd(s.live, have) {
 			continue
 		}
@@ -371,6 +410,7 @@ func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers 
 			sets[at].Or(here)
 		}
 	}
+	w.items, w.bring = numbers, sets
 	return numbers, sets
 }
 
@@ -384,7 +424,7 @@ func (w *worker) merge(c *contest, in []contestant, rest *rowset.Set) {
 	w.put(in, ByMerge, have)
 	for i, item := range numbers {
 		if sets[i].And(have); !sets[i].Empty() {
-			w.emit(item, sets[i])
+			w.emitNew(item, sets[i])
 		}
 	}
 }
@@ -418,18 +458,19 @@ func (w *worker) common(c *contest, in []contestant, rest *rowset.Set) {
 	some, lacking, empty := w.temp(), w.temp(), w.temp()
 	some.Clear()
 	empty.Clear()
-	for i, item := range numbers {
-		for _, s := range in {
-			if !slices.Contains(c.brought[s.place].items, item) {
-				sets[i].AndNot(s.live)
+	for k := range in {
+		items, live := c.itemsOf(in[k].slot), in[k].live
+		if len(items) == 0 {
+			empty.Or(live)
+		}
+		for i, item := range numbers {
+			if !slices.Contains(items, item) {
+				sets[i].AndNot(live)
 			}
 		}
-		some.Or(sets[i])
 	}
-	for _, s := range in {
-		if len(c.brought[s.place].items) == 0 {
-			empty.Or(s.live)
-		}
+	for i := range sets {
+		some.Or(sets[i])
 	}
 	if lacking.SetAndNot(have, some); !lacking.Empty() {
 		lacking.AndNot(empty)
@@ -441,7 +482,7 @@ func (w *worker) common(c *contest, in []contestant, rest *rowset.Set) {
 	w.put(in, ByCommon, have)
 	for i, item := range numbers {
 		if !sets[i].Empty() {
-			w.emit(item, sets[i])
+			w.emitNew(item, sets[i])
 		}
 	}
 }

@@ -262,7 +262,7 @@ func differs(s *estate.Snapshot, plan *Plan, d *estate.Device, who *estate.Perso
 	for _, g := range got.Settings {
 		is := decided{status: g.Status, reason: g.Reason, value: g.Value, how: g.How, from: g.From}
 		for _, c := range g.Candidates {
-			is.fates = append(is.fates, string(c.Policy)+" "+string(c.Fate))
+			is.fates = append(is.fates, string(c.Policy)+" "+c.Fate.String())
 		}
 		if g.Replaced != nil {
 			is.replaced = g.Replaced.Value.String() + " " + string(g.Replaced.How) + " "

@@ -62,7 +62,7 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 			for _, c := range s.Candidates {
 				key := fmt.Sprint(c.Policy, " ", c.Level, " ", whence(c))
 				counts[key]++
-				counts[key+" "+string(c.Fate)]++
+				counts[key+" "+c.Fate.String()]++
 				switch {
 				case c.Fate == Won:
 				case c.Fate == Clashing:
@@ -161,7 +161,7 @@ func TestWhatAPlaceInherits(t *testing.T) {
 					seen[string(a.Whence)]++
 					counts[key] = a.Devices
 					for fate, n := range a.Fates {
-						counts[key+" "+string(fate)] = n
+						counts[key+" "+fate.String()] = n
 					}
 					for _, b := range a.Beaten {
 						counts[key+" beaten by "+string(b.Policy)+b.Exception] = b.Devices

@@ -14,7 +14,8 @@ import (
 type subject struct {
 	*worker
 	dev, who int   // who: none where there is nobody
-	arms     []arm // by policy, once applied was called
+	arms     []arm // by policy, once find was called
+	away     bool  // somebody goes their own way
 }
 
 // arm is how a policy applies to a subject.
@@ -90,36 +91,78 @@ func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 	return levels
 }
 
-// applied finds the policies that apply, and says why the others do not where why is asked for.
-func (s *subject) applied(why bool) (not []NotApplying) {
+// find finds the policies that apply. Who gets what is known of laptops with their owners.
+func (s *subject) find() {
 	p := s.plan
 	s.arms = make([]arm, len(p.policies))
-	for at := range s.arms {
-		s.arms[at].at = none
-	}
-	detach := s.detachLevels()
-	if why {
-		not = make([]NotApplying, 0, len(p.byPolicy))
-	}
-	for _, at := range p.byPolicy {
+	known := s.who == p.devices[s.dev].owner
+	block, row := s.dev>>rowset.Shift, s.dev&(rowset.Rows-1)
+	for at := range p.policies {
 		pol := &p.policies[at]
-		level, reason := s.apply(pol, why)
-		s.arms[at].at = int16(level)
-		if level == none {
-			if why {
-				reason.Policy = pol.ID
-				not = append(not, reason)
-			}
-			continue
+		s.arms[at].at = none
+		if !known {
+			level, _ := s.apply(pol, false)
+			s.arms[at].at = int16(level)
 		}
-		from, is := detach[pol.Kind]
-		s.arms[at].detached = is && pol.levels[level] < from
 	}
-	return not
+	if known {
+		for _, arm := range p.armsIn(block) {
+			if arm.rows.Has(row) {
+				s.arms[arm.policy].at = int16(arm.at)
+			}
+		}
+	}
+	if s.away = p.anyDetached(); s.away {
+		detach := s.detachLevels()
+		for at := range s.arms {
+			if level := s.arms[at].at; level != none {
+				from, is := detach[p.policies[at].Kind]
+				s.arms[at].detached = is && p.policies[at].levels[level] < from
+			}
+		}
+	}
+}
+
+// armRows is the laptops of one block that get a policy at one level.
+type armRows struct {
+	rows       rowset.Packed
+	policy, at int32
+}
+
+// armsIn puts the arms of all policies that reach somebody in a block side by side. What was put so is kept.
+func (p *Plan) armsIn(block int) []armRows {
+	if known := p.blockArms[block].Load(); known != nil {
+		return *known
+	}
+	var out []armRows
+	for at := range p.policies {
+		for arm, rows := range p.policies[at].arms {
+			if rows[block] != nil {
+				out = append(out, armRows{rows[block], int32(at), int32(arm)})
+			}
+		}
+	}
+	p.blockArms[block].Store(&out)
+	return out
+}
+
+// notApplying gives the policies that do not apply, with the first reason, by id.
+func (s *subject) notApplying() []NotApplying {
+	out := make([]NotApplying, 0, len(s.plan.byPolicy))
+	for _, at := range s.plan.byPolicy {
+		if level, reason := s.apply(&s.plan.policies[at], true); level == none {
+			reason.Policy = s.plan.policies[at].ID
+			out = append(out, reason)
+		}
+	}
+	return out
 }
 
 // apply tests one policy: the place of its level when it applies, else none and the first reason why not, where it is asked for.
 func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
+	if pol.Policy == nil {
+		return none, NotApplying{}
+	}
 	not := func(r Reason) (int, NotApplying) { return none, NotApplying{Reason: r} }
 	if pol.State != estate.Active {
 		return not(NotActive)
@@ -170,23 +213,13 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 	return not(OnCondition)
 }
 
-// contestants gives the slots of a setting that the subject has, in the order of decision.
-func (s *subject) contestants(c *contest) []contestant {
-	s.in = s.in[:0]
-	inherited := c.combine == setting.Merge
-	for i, key := range c.keys {
-		a := s.arms[key>>10]
-		if uint32(a.at) != key&(1<<10-1) {
-			continue
-		}
-		slot, at := &c.slots[i], int32(len(s.in))
-		if a.detached && !slot.lock && !inherited {
-			s.in = append(s.in, contestant{slot: slot, at: at, live: &nobody, detached: &s.dom})
-		} else {
-			s.in = append(s.in, contestant{slot: slot, at: at, live: &s.dom})
-		}
+// contestant gives a slot of a setting as one that the subject has.
+func (s *subject) contestant(c *contest, place, at int) contestant {
+	slot := &c.slots[place]
+	if s.away && s.arms[slot.policy].detached && !slot.lock && c.combine != setting.Merge {
+		return contestant{slot: slot, at: int32(at), live: &nobody, detached: &s.dom}
 	}
-	return s.in
+	return contestant{slot: slot, at: int32(at), live: &s.dom}
 }
 
 var nobody rowset.Set

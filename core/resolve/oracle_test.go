@@ -243,7 +243,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 	defer func() {
 		sort.Slice(all, func(i, j int) bool { return all[i].pol.ID < all[j].pol.ID })
 		for _, c := range all {
-			out.fates = append(out.fates, string(c.pol.ID)+" "+string(c.fate))
+			out.fates = append(out.fates, string(c.pol.ID)+" "+c.fate.String())
 		}
 		sort.Strings(out.from)
 	}()

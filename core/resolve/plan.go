@@ -5,6 +5,7 @@ package resolve
 import (
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -54,9 +55,11 @@ type Plan struct {
 
 	codes [][][]uint32 // by column, by block of devices or people
 
-	index     func() *setting.Index // of the dictionary, built when it is first asked
-	failures  func() []int          // by group: on how many its rule fails
-	persons   func() *roll          // everybody with their groups, made when it is first asked
+	index     func() *setting.Index       // of the dictionary, built when it is first asked
+	failures  func() []int                // by group: on how many its rule fails
+	marks     func() *marks               // whose slots are where, gathered when it is first asked, as what follows
+	blockArms []atomic.Pointer[[]armRows] // by block, as they are first asked for
+	persons   func() *roll                // everybody with their groups, made when it is first asked
 	wholeOnce sync.Mutex
 	whole     *Whole
 }

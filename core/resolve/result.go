@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 
 	"zenithridge.example/zridge/core/estate"
@@ -31,20 +32,29 @@ func (l Level) String() string {
 	return fmt.Sprintf("unit:%d", int32(l))
 }
 
-// Fate says what became of a candidate.
-type Fate string
+// Fate says what became of a candidate. The zero Fate says nothing.
+type Fate uint8
 
 const (
-	Won           Fate = "won"            // it carries the value that stands
-	Clashing      Fate = "clashing"       // it is part of a conflict
-	Outer         Fate = "outer"          // closest: another comes from a closer level
-	LowerPriority Fate = "lower-priority" // closest: another of its level has a higher priority
-	Weaker        Fate = "weaker"         // strictest: another is stricter
-	LockedOut     Fate = "locked-out"     // an entry of an outer level is locked
-	RuledOut      Fate = "ruled-out"      // a ruling prefers another
-	Excepted      Fate = "excepted"       // an exception passes over it
-	Detached      Fate = "detached"       // a unit or group goes its own way for its kind of policy
+	_             Fate = iota
+	Won                // it carries the value that stands
+	Clashing           // it is part of a conflict
+	Outer              // closest: another comes from a closer level
+	LowerPriority      // closest: another of its level has a higher priority
+	Weaker             // strictest: another is stricter
+	LockedOut          // an entry of an outer level is locked
+	RuledOut           // a ruling prefers another
+	Excepted           // an exception passes over it
+	Detached           // a unit or group goes its own way for its kind of policy
 )
+
+var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "weaker", "locked-out", "ruled-out", "excepted", "detached"}
+
+// String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted or detached.
+func (f Fate) String() string { return fateWords[f] }
+
+// FateOf gives the Fate of a word that String gives, zero for others.
+func FateOf(word string) Fate { return Fate(max(0, slices.Index(fateWords[:], word))) }
 
 // Status says what is decided for a setting.
 type Status string

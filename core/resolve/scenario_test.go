@@ -184,7 +184,7 @@ func told(r *Result) string {
 		}
 		var fates []string
 		for _, c := range s.Candidates {
-			fates = append(fates, string(c.Policy)+" "+string(c.Fate))
+			fates = append(fates, string(c.Policy)+" "+c.Fate.String())
 		}
 		lines = append(lines, line+"; "+strings.Join(fates, ", "))
 	}

@@ -232,7 +232,11 @@ const (
 	lowVersion                //
 	otherEdition              //
 	firstOutcome
+
+	itemBit int32 = 1 << 30 // set in the numbers of items, so that they are known by their numbers
 )
+
+func isItem(number int32) bool { return number&itemBit != 0 }
 
 var unsupportedAs = map[setting.Unsupported]int32{setting.NoPlatform: noPlatform, setting.LowVersion: lowVersion, setting.OtherEdition: otherEdition}
 
@@ -243,8 +247,19 @@ type outcome struct {
 	reason   setting.Unsupported
 	value    setting.Value
 	policies []string // of a conflict
-	item     bool
-	class    int32 // of values: the same for Equal ones
+	class    int32    // of values: the same for Equal ones
+
+	coded atomic.Uint32 // the value's code in the column, once it was asked for
+}
+
+// codeOf gives the code of what an outcome has as its value; 0 where it has none.
+func (o *outcomes) codeOf(is *outcome) uint32 {
+	code := is.coded.Load()
+	if code == 0 && is.status == Set && !is.value.IsNothing() {
+		code, _ = o.column.code(is.value, nil)
+		is.coded.Store(code)
+	}
+	return code
 }
 
 // outcomes numbers what one setting comes out as.
@@ -276,12 +291,12 @@ func (v *vocabulary) outcomesOf(id setting.ID) *outcomes {
 	return o
 }
 
-func (o *outcomes) get(number int32) *outcome { return (*o.list.Load())[number] }
+func (o *outcomes) get(number int32) *outcome { return (*o.list.Load())[number&^itemBit] }
 
 // all gives every outcome that is known, by number.
 func (o *outcomes) all() []*outcome { return *o.list.Load() }
 
-func (o *outcomes) number(key []byte, made func() *outcome) *outcome {
+func (o *outcomes) number(key []byte, kind int32, made func() *outcome) *outcome {
 	o.mu.RLock()
 	at, known := o.at[string(key)]
 	o.mu.RUnlock()
@@ -294,7 +309,7 @@ func (o *outcomes) number(key []byte, made func() *outcome) *outcome {
 		return o.get(at)
 	}
 	is := made()
-	is.number = int32(len(o.all()))
+	is.number = int32(len(o.all())) | kind
 	if is.class == 0 {
 		is.class = is.number
 	}
@@ -306,17 +321,17 @@ func (o *outcomes) number(key []byte, made func() *outcome) *outcome {
 // value numbers a value that stands as a whole.
 func (o *outcomes) value(v setting.Value) *outcome {
 	key := v.AppendIdentity([]byte{'v'})
-	class := o.number(key, func() *outcome { return &outcome{status: Set, value: v} })
+	class := o.number(key, 0, func() *outcome { return &outcome{status: Set, value: v} })
 	if v.Kind() != setting.FileKind && v.Kind() != setting.Table {
 		return class
 	}
 	text, _ := v.MarshalJSON()
-	return o.number(append(append(key, 0), text...), func() *outcome { return &outcome{status: Set, value: v, class: class.number} })
+	return o.number(append(append(key, 0), text...), 0, func() *outcome { return &outcome{status: Set, value: v, class: class.number} })
 }
 
 // item numbers an item or row, given as a list or table of one.
 func (o *outcomes) item(v setting.Value) *outcome {
-	return o.number(v.AppendIdentity([]byte{'i'}), func() *outcome { return &outcome{status: Set, value: v, item: true} })
+	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *outcome { return &outcome{status: Set, value: v} })
 }
 
 // conflict numbers a clash of policies, given sorted.
@@ -325,5 +340,5 @@ func (o *outcomes) conflict(policies []string) *outcome {
 	for _, p := range policies {
 		key = append(append(key, p...), 0)
 	}
-	return o.number(key, func() *outcome { return &outcome{status: Conflict, policies: slices.Clone(policies)} })
+	return o.number(key, 0, func() *outcome { return &outcome{status: Conflict, policies: slices.Clone(policies)} })
 }

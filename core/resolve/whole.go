@@ -274,7 +274,7 @@ func (w *Whole) forcedRows(k *worker, at, block int) *rowset.Set {
 		before := k.keep()
 		w.decided[at][block].OrInto(before, number)
 		here.AndNot(before)
-		if o := c.outcomes.get(number); !o.item {
+		if !isItem(number) {
 			forced.Or(here)
 		}
 	})

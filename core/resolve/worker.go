@@ -57,6 +57,8 @@ type worker struct {
 	emitted int
 
 	in    []contestant
+	items []int32 // room for byItem
+	bring []*rowset.Set
 	codes []uint32
 	where []int32
 }
@@ -202,6 +204,11 @@ func (w *worker) emit(number int32, rows *rowset.Set) {
 			return
 		}
 	}
+	w.emitNew(number, rows)
+}
+
+// emitNew notes it of a number that was not emitted yet.
+func (w *worker) emitNew(number int32, rows *rowset.Set) {
 	if w.emitted == len(w.sets) {
 		w.sets, w.numbers = append(w.sets, &rowset.Set{}), append(w.numbers, 0)
 	}

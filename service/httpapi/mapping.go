@@ -155,7 +155,7 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 	for id, fates := range use.Mine {
 		out.Fates[string(id)] = map[string]int{}
 		for fate, n := range fates {
-			out.Fates[string(id)][string(fate)] = n
+			out.Fates[string(id)][fate.String()] = n
 		}
 	}
 	for id, lacking := range use.Lacking {

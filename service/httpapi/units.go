@@ -224,7 +224,7 @@ func inheritedWire(t titled, h *review.InheritedHere) wire.InheritedSetting {
 			Fates: map[string]int{}, Beaten: []wire.BeatenBy{},
 		}
 		for fate, n := range a.Fates {
-			w.Arrivals[i].Fates[string(fate)] = n
+			w.Arrivals[i].Fates[fate.String()] = n
 		}
 		for _, b := range a.Beaten {
 			w.Arrivals[i].Beaten = append(w.Arrivals[i].Beaten, wire.BeatenBy{Policy: string(b.Policy), PolicyTitle: t.policies[string(b.Policy)], Exception: b.Exception, Devices: b.Devices})

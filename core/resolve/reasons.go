@@ -1,0 +1,350 @@
+// This file resolves one subject with every reason: match, decide, force, check. What it finds is kept in little room.
+
+package resolve
+
+import (
+	"math/bits"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Reasons is what a resolution says of one subject: what every setting comes out as, and what became of every candidate. Records are
+// made of it as they are asked for. It is immutable.
+type Reasons struct {
+	plan     *Plan
+	dev, who int
+	settled  []settled // those that appear, by id
+	fates    []Fate    // of the candidates of all settings
+	slots    []int32   // by candidate: the place of its slot in the contest
+	items    []int32   // what settings are put together of, by number
+	problems []int32   // checks that find something
+}
+
+// settled is what one setting comes out as.
+type settled struct {
+	setting   int32
+	outcome   int32 // before any forcing
+	forced    int32 // which of the forced values stands instead; none: none does
+	first     int32 // candidate
+	firstItem int32
+	how       How
+	exception *estate.Exception // that decided; nil: none did
+}
+
+// Reasons resolves a device for its owner, or for the person named by who, as Effective does.
+func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error) {
+	dev, known := p.deviceAt.at(id)
+	if !known {
+		return nil, &UnknownError{estate.KindDevice, string(id)}
+	}
+	signedIn := p.devices[dev].owner
+	if who != "" {
+		if signedIn, known = p.personAt.at(who); !known {
+			return nil, &UnknownError{estate.KindPerson, string(who)}
+		}
+	}
+	return p.reasons(dev, signedIn), nil
+}
+
+// Len counts the settings that appear.
+func (r *Reasons) Len() int { return len(r.settled) }
+
+// Candidates counts the entries that come to the subject.
+func (r *Reasons) Candidates() int { return len(r.fates) }
+
+// Settings gives the record of every setting that appears, by id.
+func (r *Reasons) Settings(yield func(Setting) bool) {
+	for i := range r.settled {
+		if s, _ := r.record(i, nil); !yield(s) {
+			return
+		}
+	}
+}
+
+// places gives the slots of a setting's candidates by their places in the contest.
+func (r *Reasons) places(i int) []int32 {
+	if i+1 < len(r.settled) {
+		return r.slots[r.settled[i].first:r.settled[i+1].first]
+	}
+	return r.slots[r.settled[i].first:]
+}
+
+func (r *Reasons) itemsOf(i int) []int32 {
+	if i+1 < len(r.settled) {
+		return r.items[r.settled[i].firstItem:r.settled[i+1].firstItem]
+	}
+	return r.items[r.settled[i].firstItem:]
+}
+
+// deciding is Reasons while they are found. It is the witness of fates and the stage that expressions see.
+type deciding struct {
+	*Reasons
+	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
+	before bool    // expressions see the values before any forcing
+
+	in        []contestant
+	first     int
+	how       How
+	exception *estate.Exception
+}
+
+func (d *deciding) fate(of *contestant, is Fate, _ *rowset.Set) {
+	d.fates[d.first+int(of.at)] = is
+}
+
+func (d *deciding) by(how How, x *estate.Exception, _ *rowset.Set) { d.how, d.exception = how, x }
+
+func (p *Plan) reasons(dev, signedIn int) *Reasons {
+	user := p.subject(dev, signedIn)
+	defer user.done()
+	user.find()
+	owner := user
+	if signedIn != p.devices[dev].owner {
+		owner = p.subject(dev, p.devices[dev].owner)
+		defer owner.done()
+		owner.find()
+	}
+	m := p.marks()
+	mine, count := user.marked(m)
+	theirs := mine
+	if owner != user {
+		more := 0
+		theirs, more = owner.marked(m)
+		count += more
+	}
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn}, at: make([]int32, len(p.contests))}
+	d.settled, d.fates, d.slots = make([]settled, 0, len(p.contests)), make([]Fate, 0, count), make([]int32, 0, count)
+	for i, at := range p.bySetting {
+		s, marked := owner, theirs
+		if p.contests[at].user {
+			s, marked = user, mine
+		}
+		d.in = s.among(&p.contests[at], marked, m.first[i], m.first[i+1], d.in[:0])
+		d.decide(s, at)
+	}
+	d.force(owner)
+	user.stage = d
+	for _, at := range p.byCheck {
+		mark := user.worker.mark()
+		if is, _ := user.truth(p.checks[at].formula); is.Has(0) {
+			d.problems = append(d.problems, int32(at))
+		}
+		user.release(mark)
+	}
+	return d.Reasons
+}
+
+// one resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
+func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
+	dev, known := p.deviceAt.at(id)
+	at, there := p.settingAt.at(of)
+	if !known || !there {
+		return nil
+	}
+	s := p.subject(dev, p.devices[dev].owner)
+	defer s.done()
+	s.find()
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}
+	for i, key := range p.contests[at].keys {
+		if uint32(s.arms[key>>10].at) == key&(1<<10-1) {
+			d.in = append(d.in, s.contestant(&p.contests[at], i, len(d.in)))
+		}
+	}
+	if d.decide(s, at); len(d.settled) == 0 {
+		return nil
+	}
+	out, _ := d.record(0, nil)
+	return &out
+}
+
+// decide decides one setting among the contestants, and adds it where it appears.
+func (d *deciding) decide(s *subject, at int) {
+	c := &d.plan.contests[at]
+	if len(d.in) == 0 && len(c.exceptions) == 0 {
+		return
+	}
+	d.first = len(d.fates)
+	for i := range d.in {
+		d.fates, d.slots = append(d.fates, 0), append(d.slots, d.in[i].place)
+	}
+	d.how, d.exception = "", nil
+	s.emitted, s.witness = 0, d
+	s.worker.decide(c, d.in, &s.dom)
+	s.witness = nil
+	if s.emitted == 0 {
+		d.fates, d.slots = d.fates[:d.first], d.slots[:d.first]
+		return
+	}
+	out := settled{setting: int32(at), outcome: none, forced: none, first: int32(d.first), firstItem: int32(len(d.items)), how: d.how, exception: d.exception}
+	for _, number := range s.numbers[:s.emitted] {
+		if isItem(number) {
+			d.items = append(d.items, number)
+		} else {
+			out.outcome = number
+		}
+	}
+	if out.outcome >= noPlatform && out.outcome < firstOutcome { // who lacks it has no candidates
+		d.fates, d.slots = d.fates[:d.first], d.slots[:d.first]
+	}
+	d.settled = append(d.settled, out)
+	d.at[at] = int32(len(d.settled))
+}
+
+// decidedValue gives what a setting comes out as before any forcing; nothing where it has no value.
+func (r *Reasons) decidedValue(i int) setting.Value {
+	d := &r.settled[i]
+	c := &r.plan.contests[d.setting]
+	if d.outcome != madeOfItems {
+		return c.outcomes.get(d.outcome).value
+	}
+	var values []setting.Value
+	if c.combine == setting.Common {
+		for _, number := range r.itemsOf(i) {
+			values = append(values, c.outcomes.get(number).value)
+		}
+	} else {
+		for n, place := range r.places(i) {
+			if r.fates[int(d.first)+n] == Won {
+				values = append(values, c.brought[place].Value)
+			}
+		}
+	}
+	return setting.Union(values)
+}
+
+// seen gives the place of a setting as expressions see it; ok is false where it is not set.
+func (d *deciding) seen(at int) (i int, ok bool) {
+	i = int(d.at[at]) - 1
+	return i, i >= 0 && d.plan.contests[at].outcomes.get(d.settled[i].outcome).status == Set
+}
+
+// value gives what expressions see.
+func (d *deciding) value(i int) setting.Value {
+	if s := &d.settled[i]; s.forced != none && !d.before {
+		return d.plan.contests[s.setting].forced[s.forced].Value
+	}
+	return d.decidedValue(i)
+}
+
+func (d *deciding) settings(_ *rowset.Set, yield func(int, map[string]any)) {
+	all := make(map[string]any, len(d.settled))
+	for _, at := range d.plan.bySetting {
+		if i, set := d.seen(at); set {
+			all[string(d.plan.contests[at].def.ID)] = d.value(i).Any()
+		}
+	}
+	yield(0, all)
+}
+
+func (d *deciding) part(at int, within *rowset.Set, yield func(code uint32, rows *rowset.Set)) {
+	var code uint32
+	if i, set := d.seen(at); set {
+		c := &d.plan.contests[at]
+		if s := &d.settled[i]; s.outcome != madeOfItems && s.forced == none {
+			code = c.outcomes.codeOf(c.outcomes.get(s.outcome))
+		} else {
+			code, _ = c.outcomes.column.code(d.value(i), nil)
+		}
+	}
+	yield(code, within)
+}
+
+// force gives settings their forced values. Every rule sees the values before any forcing.
+func (d *deciding) force(owner *subject) {
+	owner.stage = d
+	d.before = true
+	for _, at := range d.plan.forced {
+		place, set := d.seen(at)
+		if !set {
+			continue
+		}
+		mark := owner.mark()
+		for i := range d.plan.contests[at].forced {
+			f := &d.plan.contests[at].forced[i]
+			if is, _ := owner.truth(f.formula); !is.Has(0) {
+				continue
+			}
+			if !f.Value.Equal(d.value(place)) {
+				d.settled[place].forced = int32(i)
+			}
+			break
+		}
+		owner.release(mark)
+	}
+	d.before = false
+}
+
+// marks says by policy and arm which slots of all contests are theirs. The slots of all contests are counted in one row, setting by
+// setting in the order of ids.
+type marks struct {
+	first []int32 // by place of the setting in that order: its first slot; in the end how many slots there are
+	arms  []int32 // by policy: where its arms begin in begin
+	begin []int32 // by arm: where its slots begin in slots
+	slots []int32
+}
+
+func (p *Plan) gatherMarks() *marks {
+	m := &marks{first: make([]int32, 1, len(p.bySetting)+1), arms: make([]int32, len(p.policies)+1)}
+	for at := range p.policies {
+		m.arms[at+1] = m.arms[at] + int32(len(p.policies[at].levels))
+	}
+	m.begin = make([]int32, m.arms[len(p.policies)]+1)
+	each := func(do func(arm, slot int32)) {
+		at := int32(0)
+		for _, s := range p.bySetting {
+			for _, key := range p.contests[s].keys {
+				do(m.arms[key>>10]+int32(key&(1<<10-1)), at)
+				at++
+			}
+		}
+	}
+	each(func(arm, _ int32) { m.begin[arm+1]++ })
+	for i := range m.begin[1:] {
+		m.begin[i+1] += m.begin[i]
+	}
+	for i, s := range p.bySetting {
+		m.first = append(m.first, m.first[i]+int32(len(p.contests[s].keys)))
+	}
+	m.slots = make([]int32, m.first[len(p.bySetting)])
+	next := slices.Clone(m.begin)
+	each(func(arm, slot int32) {
+		m.slots[next[arm]] = slot
+		next[arm]++
+	})
+	return m
+}
+
+// marked gives the slots of all contests that a subject has, a bit for each, and how many there are.
+func (s *subject) marked(m *marks) (row []uint64, count int) {
+	row = make([]uint64, len(m.slots)/64+1)
+	for at, arm := range s.arms {
+		if arm.at == none {
+			continue
+		}
+		of := m.arms[at] + int32(arm.at)
+		for _, slot := range m.slots[m.begin[of]:m.begin[of+1]] {
+			row[slot>>6] |= 1 << (slot & 63)
+			count++
+		}
+	}
+	return row, count
+}
+
+// among adds, as contestants, the marked slots of a contest whose slots are those from first to end.
+func (s *subject) among(c *contest, marked []uint64, first, end int32, in []contestant) []contestant {
+	for at := first; at < end; {
+		word := marked[at>>6] >> (at & 63)
+		if word == 0 {
+			at = at&^63 + 64
+			continue
+		}
+		if at += int32(bits.TrailingZeros64(word)); at < end {
+			in = append(in, s.contestant(c, int(at-first), len(in)))
+		}
+		at++
+	}
+	return in
+}
