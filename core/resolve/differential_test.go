@@ -306,6 +306,31 @@ func differs(s *estate.Snapshot, plan *Plan, d *estate.Device, who *estate.Perso
 	return ""
 }
 
+// outcomesDiffer compares what is kept in little room with the records that are made of it.
+func outcomesDiffer(plan *Plan, d *estate.Device, who estate.PersonID) string {
+	r, err := plan.Reasons(d.ID, who)
+	if err != nil {
+		return err.Error()
+	}
+	records := r.Result()
+	var bare []Setting
+	candidates := 0
+	for _, s := range records.Settings {
+		candidates += len(s.Candidates)
+		bare = append(bare, Setting{ID: s.ID, Status: s.Status, Reason: s.Reason, Value: s.Value, How: s.How})
+		if one, ok := r.Outcome(s.ID); !ok || !reflect.DeepEqual(one, bare[len(bare)-1]) {
+			return fmt.Sprintf("%s comes out as %+v, its record says %+v", s.ID, one, s)
+		}
+	}
+	if got := slices.Collect(r.Outcomes); !reflect.DeepEqual(got, bare) || r.Len() != len(bare) || r.Candidates() != candidates {
+		return fmt.Sprintf("%d settings with %d candidates come out as %+v, the records say %+v with %d", r.Len(), r.Candidates(), got, bare, candidates)
+	}
+	if _, ok := r.Outcome("no such setting"); ok {
+		return "a setting that there is not comes out as something"
+	}
+	return ""
+}
+
 func compareAll(t *testing.T, seed uint64) {
 	s := madeUp(seed)
 	plan := Compile(s)
@@ -315,6 +340,11 @@ func compareAll(t *testing.T, seed uint64) {
 		}
 	}
 	who := &s.People[seed%uint64(len(s.People))]
+	for _, id := range []estate.PersonID{"", who.ID} {
+		if d := outcomesDiffer(plan, &s.Devices[0], id); d != "" {
+			t.Fatalf("seed %d, %s with %q: %s", seed, s.Devices[0].ID, id, d)
+		}
+	}
 	if d := differs(s, plan, &s.Devices[0], who); d != "" {
 		t.Fatalf("seed %d, %s with %s: %s", seed, s.Devices[0].ID, who.ID, d)
 	}

@@ -3,6 +3,7 @@
 package resolve
 
 import (
+	"cmp"
 	"math/bits"
 	"slices"
 
@@ -55,13 +56,35 @@ func (r *Reasons) Len() int { return len(r.settled) }
 // Candidates counts the entries that come to the subject.
 func (r *Reasons) Candidates() int { return len(r.fates) }
 
-// Settings gives the record of every setting that appears, by id.
-func (r *Reasons) Settings(yield func(Setting) bool) {
+// Outcomes gives what every setting that appears comes out as, by id, without candidates and without whom it comes from.
+func (r *Reasons) Outcomes(yield func(Setting) bool) {
 	for i := range r.settled {
-		if s, _ := r.record(i, nil); !yield(s) {
+		if !yield(r.outcome(i)) {
 			return
 		}
 	}
+}
+
+// Outcome gives one setting as Outcomes does. ok is false where it does not appear.
+func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
+	i, found := slices.BinarySearchFunc(r.settled, id, func(s settled, id setting.ID) int {
+		return cmp.Compare(r.plan.contests[s.setting].def.ID, id)
+	})
+	if !found {
+		return s, false
+	}
+	return r.outcome(i), true
+}
+
+func (r *Reasons) outcome(i int) Setting {
+	d := &r.settled[i]
+	c := &r.plan.contests[d.setting]
+	is := c.outcomes.get(d.outcome)
+	out := Setting{ID: c.def.ID, Status: is.status, Reason: is.reason, How: d.how, Value: r.decidedValue(i)}
+	if d.forced != none {
+		out.Value, out.How = c.forced[d.forced].Value, ByForce
+	}
+	return out
 }
 
 // places gives the slots of a setting's candidates by their places in the contest.

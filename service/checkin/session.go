@@ -55,11 +55,11 @@ type session struct {
 	over      bool
 	started   time.Time
 	laptop    store.Laptop
-	live      *workflow.Live  // when the session began
-	result    *resolve.Result // of that, once it was looked up
-	settledAs int64           // the turn of what is live, when nothing is due in the end
-	limit     int             // bytes of the laptop's longest message
-	revision  string          // of what is live
+	live      *workflow.Live   // when the session began
+	result    *resolve.Reasons // of that, once it was looked up
+	settledAs int64            // the turn of what is live, when nothing is due in the end
+	limit     int              // bytes of the laptop's longest message
+	revision  string           // of what is live
 
 	digestNow, revisionNow string // as the laptop has them
 
@@ -134,7 +134,7 @@ func (s *session) load() error {
 		return err
 	}
 	s.deliveries = map[setting.ID]rollout.Delivery{}
-	result, err := s.live.Plan.Effective(estate.DeviceID(s.device), "")
+	result, err := s.live.Plan.Reasons(estate.DeviceID(s.device), "")
 	if err == nil {
 		s.deliveries, _ = workflow.Wanted(result, s.before, s.started)
 	} // a laptop that left the estate keeps what it has; its sessions are noted
@@ -295,7 +295,7 @@ func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error)
 	}
 	result := s.result
 	if live != s.live || result == nil {
-		if result, err = live.Plan.Effective(estate.DeviceID(s.device), ""); err != nil {
+		if result, err = live.Plan.Reasons(estate.DeviceID(s.device), ""); err != nil {
 			return nil, err
 		}
 	}

@@ -192,13 +192,13 @@ func contentWord(content string) string {
 
 // NeedsFile tells whether a laptop's wanted settings name a file.
 func (s *Service) NeedsFile(device estate.DeviceID, sha256 string) bool {
-	r, err := s.Live().Plan.Effective(device, "")
+	r, err := s.Live().Plan.Reasons(device, "")
 	if err != nil {
 		return false
 	}
 	needs := false
-	for i := range r.Settings {
-		r.Settings[i].Value.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
+	for s := range r.Outcomes {
+		s.Value.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
 	}
 	return needs
 }

@@ -211,7 +211,7 @@ func (s *Service) expect(tx *store.Store, report *impact.Report, plan *resolve.P
 		if l.EnrolledAt == nil || !report.Devices.Has(id) || plan.Device(id) == nil {
 			continue
 		}
-		r, err := plan.Effective(id, "")
+		r, err := plan.Reasons(id, "")
 		if err != nil {
 			return err
 		}
@@ -230,8 +230,8 @@ func (s *Service) expect(tx *store.Store, report *impact.Report, plan *resolve.P
 
 // Wanted brings a laptop's deliveries up to date with what was resolved for it: all of them by setting, and those
 // that altered.
-func Wanted(r *resolve.Result, known map[setting.ID]rollout.Delivery, at time.Time) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
-	all = make(map[setting.ID]rollout.Delivery, len(r.Settings))
+func Wanted(r *resolve.Reasons, known map[setting.ID]rollout.Delivery, at time.Time) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
+	all = make(map[setting.ID]rollout.Delivery, r.Len())
 	take := func(id setting.ID, decided *resolve.Setting) {
 		was, had := known[id]
 		was.Setting = id
@@ -244,11 +244,11 @@ func Wanted(r *resolve.Result, known map[setting.ID]rollout.Delivery, at time.Ti
 			altered = append(altered, is)
 		}
 	}
-	for i := range r.Settings {
-		take(r.Settings[i].ID, &r.Settings[i])
+	for s := range r.Outcomes {
+		take(s.ID, &s)
 	}
 	for id := range known {
-		if r.Setting(id) == nil {
+		if _, appears := r.Outcome(id); !appears {
 			take(id, nil)
 		}
 	}
