@@ -15,8 +15,8 @@ import (
 
 // unit gives the rows whose home is a unit or below it; nil where there are none.
 func (w *worker) unit(at int) *rowset.Set {
-	if w.unitsAt != w.epoch {
-		w.unitsAt = w.epoch
+	if w.unitsAt != w.within {
+		w.unitsAt = w.within
 		for len(w.units) < len(w.plan.units) {
 			w.units = append(w.units, madeSet{})
 		}
@@ -38,14 +38,14 @@ func (w *worker) unit(at int) *rowset.Set {
 		}
 		for home, rows := range homes {
 			for _, u := range w.plan.units[home].path {
-				if m := &w.units[u]; m.epoch != w.epoch {
-					*m = madeSet{w.epoch, w.keep()}
+				if m := &w.units[u]; m.epoch != w.within {
+					*m = madeSet{w.within, w.keep()}
 				}
 				w.units[u].set.Or(rows)
 			}
 		}
 	}
-	if m := &w.units[at]; m.epoch == w.epoch {
+	if m := &w.units[at]; m.epoch == w.within {
 		return m.set
 	}
 	return nil
@@ -117,10 +117,10 @@ func (w *worker) lacking(c *contest) *[3]*rowset.Set {
 		w.lacks = append(w.lacks, lackingSets{})
 	}
 	known := &w.lacks[c.support.number]
-	if known.epoch == w.epoch {
+	if known.within == w.within {
 		return &known.by
 	}
-	*known = lackingSets{epoch: w.epoch}
+	*known = lackingSets{within: w.within}
 	out := &known.by
 	words := w.plan.words
 	os, version, edition := words.column(look("os")), words.column(look("os_version")), words.column(look("edition"))
@@ -268,7 +268,7 @@ func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
 	}
 }
 
-// arm gives the laptops that get a policy at one level.
+// arm gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
 func (w *worker) arm(pol, arm int) *armSets {
 	if pol < len(w.arms) && arm < len(w.arms[pol]) && w.arms[pol][arm].epoch == w.epoch {
 		return &w.arms[pol][arm]
@@ -279,9 +279,22 @@ func (w *worker) arm(pol, arm int) *armSets {
 func (w *worker) loadArm(pol, arm int) *armSets {
 	a := w.armRoom(pol, arm)
 	*a = armSets{epoch: w.epoch}
-	if packed := w.plan.policies[pol].arms[arm][w.block]; packed != nil {
+	packed := w.plan.policies[pol].arms[arm][w.block]
+	if packed == nil {
+		return a
+	}
+	if len(w.few) == 0 {
 		a.all = w.keep()
 		packed.Into(a.all)
+		return a
+	}
+	for _, row := range w.few {
+		if packed.Has(row) {
+			if a.all == nil {
+				a.all = w.keep()
+			}
+			a.all.Add(row)
+		}
 	}
 	return a
 }

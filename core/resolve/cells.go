@@ -171,7 +171,7 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 	var was rowset.Parts
 	if !h.full {
 		was = h.cellOf(at, true)
-		if h.emitRest(was, mask) && !h.settings[at] {
+		if !h.settings[at] && h.fewAreSame(was, mask) || h.emitRest(was, mask) && !h.settings[at] {
 			return
 		}
 	}
@@ -181,6 +181,29 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 	if !forced {
 		h.made(&h.final, at).Or(mask)
 	}
+}
+
+// fewAreSame tells whether mask has only few rows, and what was emitted for them is what was there.
+func (h *hand) fewAreSame(was rowset.Parts, mask *rowset.Set) bool {
+	if mask.Len() > fewRows {
+		return false
+	}
+	for row := range mask.All() {
+		h.restNumbers = was.At(row, h.restNumbers[:0])
+		found := 0
+		for i, rows := range h.sets[:h.emitted] {
+			if rows.Has(row) {
+				if !slices.Contains(h.restNumbers, h.numbers[i]) {
+					return false
+				}
+				found++
+			}
+		}
+		if found != len(h.restNumbers) {
+			return false
+		}
+	}
+	return true
 }
 
 // emitRest emits what was on the rows that are not in mask. It tells whether what was emitted for those in mask is what was there.

@@ -21,11 +21,17 @@ type pass struct {
 	members bool // groups and audiences too, not only what settings come out as
 	after   *Whole
 	naming  func() [][]int // by group: policies that name it
-	few     []int          // groups to look at where no laptop is touched
 	away    bool           // somebody goes their own way, before or after
 	limited []int          // settings that not every laptop supports
 
+	groupKinds, policyKinds      kinds
 	placedGroups, placedPolicies []bool // where units alone moved: those whom that may concern
+}
+
+// kinds parts groups, or policies, by for whom they are worked out anew. Groups come after those that they have as members.
+type kinds struct {
+	steady  []int // for the touched laptops alone
+	altered []int // they altered themselves, or name groups that did: for others too
 }
 
 // put is something that came out otherwise in a block.
@@ -104,15 +110,7 @@ func (k *pass) run() {
 			k.limited = append(k.limited, at)
 		}
 	}
-	if !k.full {
-		altered := map[int]bool{}
-		for _, g := range p.groupOrder {
-			if k.changes.groups[g] || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return altered[member] }) {
-				altered[g] = true
-				k.few = append(k.few, g)
-			}
-		}
-	}
+	k.part()
 	if k.moved {
 		k.placed()
 	}
@@ -140,6 +138,32 @@ func (k *pass) run() {
 	})
 	for _, some := range puts {
 		k.apply(some)
+	}
+}
+
+// part finds out which groups and policies are to be worked out for whom.
+func (k *pass) part() {
+	p := k.next
+	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
+	for _, g := range p.groupOrder {
+		groups[g] = k.full || k.changes.groups[g] || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
+		if !groups[g] {
+			k.groupKinds.steady = append(k.groupKinds.steady, g)
+			continue
+		}
+		k.groupKinds.altered = append(k.groupKinds.altered, g)
+		if !k.full {
+			for _, at := range k.naming()[g] {
+				policies[at] = true
+			}
+		}
+	}
+	for at := range p.policies {
+		if k.full || policies[at] || k.changes.policies[at] {
+			k.policyKinds.altered = append(k.policyKinds.altered, at)
+		} else {
+			k.policyKinds.steady = append(k.policyKinds.steady, at)
+		}
 	}
 }
 
@@ -260,12 +284,13 @@ func (h *hand) work(block int, wide bool) {
 	var alive, touched rowset.Set
 	p.alive[block].Into(&alive)
 	h.rows[block].Into(&touched)
-	if wide {
-		h.load(block, &alive)
-	} else {
+	narrow := !h.full && (!wide || !touched.Empty())
+	if narrow {
 		var dom rowset.Set
 		dom.SetAnd(&alive, &touched)
 		h.load(block, &dom)
+	} else {
+		h.load(block, &alive)
 	}
 	h.alive, h.touched, h.wide, h.stayed = &alive, &touched, h.keep(), h.keep()
 	if block < len(h.was.alive) {
@@ -275,45 +300,58 @@ func (h *hand) work(block int, wide bool) {
 	h.wide.Copy(&alive)
 	h.wide.Or(&touched)
 	h.masked = h.masked[:0]
-	if h.members {
-		h.workGroups()
-		h.workPolicies()
+	if h.members && narrow { // what is altered of nobody else is looked at for the touched laptops alone
+		h.workGroups(h.groupKinds.steady)
+		h.workPolicies(h.policyKinds.steady)
+	}
+	if wide {
+		if narrow {
+			h.widen(&alive)
+		}
+		if h.members {
+			h.workGroups(h.groupKinds.altered)
+			h.workPolicies(h.policyKinds.altered)
+		}
 	}
 	if h.after != nil {
 		h.workSettings()
 	}
 }
 
-// patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where it is as it was.
+// patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where all is as it was.
 func (h *hand) patch(was rowset.Packed, mask, is *rowset.Set, differs *rowset.Set) (out *rowset.Set, ok bool) {
+	if mask.Len() <= fewRows {
+		same := true
+		for row := range mask.All() {
+			same = same && was.Has(row) == is.Has(row)
+		}
+		if same {
+			return nil, false
+		}
+	}
 	mark := h.mark()
 	defer h.release(mark)
-	out = h.keep()
-	was.Into(out)
-	old := h.temp()
-	old.Copy(out)
-	out.AndNot(mask)
-	other := h.temp()
-	other.SetAnd(is, mask)
-	out.Or(other)
-	if out.Equal(old) {
-		return out, false
+	old, before, now := h.temp(), h.temp(), h.temp()
+	was.Into(old)
+	before.SetAnd(old, mask)
+	now.SetAnd(is, mask)
+	if before.Equal(now) {
+		return nil, false
 	}
+	out = h.keep()
+	out.SetAndNot(old, mask)
+	out.Or(now)
 	if differs != nil {
-		other.SetAndNot(out, old)
-		differs.Or(other)
-		other.SetAndNot(old, out)
-		differs.Or(other)
+		old.SetAndNot(now, before)
+		differs.Or(old)
+		old.SetAndNot(before, now)
+		differs.Or(old)
 	}
 	return out, true
 }
 
-func (h *hand) workGroups() {
+func (h *hand) workGroups(list []int) {
 	p := h.next
-	list := h.few
-	if h.full || !h.touched.Empty() {
-		list = p.groupOrder
-	}
 	for len(h.worker.groups) < len(p.groups) {
 		h.worker.groups = append(h.worker.groups, madeSet{})
 	}
@@ -374,38 +412,16 @@ func (h *hand) workGroups() {
 			h.release(mark)
 			continue
 		}
-		differs := h.made(&h.groupsAltered, g)
-		set, altered := h.patch(is.rows[h.block], mask, rows, differs)
-		h.worker.groups[g] = madeSet{h.epoch, set}
-		if altered {
+		if set, altered := h.patch(is.rows[h.block], mask, rows, h.made(&h.groupsAltered, g)); altered {
+			h.worker.groups[g] = madeSet{h.epoch, set}
 			h.puts = append(h.puts, put{putGroup, g, 0, h.block, set.Pack()})
 		}
 		h.release(mark)
 	}
 }
 
-func (h *hand) workPolicies() {
-	p := h.next
-	h.order = h.order[:0]
-	if h.full || !h.touched.Empty() {
-		for at := range p.policies {
-			h.order = append(h.order, at)
-		}
-	} else {
-		for at := range h.changes.policies {
-			h.order = append(h.order, at)
-		}
-		for g := range h.groupsAltered {
-			if differs := h.known(h.groupsAltered, g); differs != nil && !differs.Empty() {
-				for _, at := range h.naming()[g] {
-					if !slices.Contains(h.order, at) {
-						h.order = append(h.order, at)
-					}
-				}
-			}
-		}
-	}
-	for _, at := range h.order {
+func (h *hand) workPolicies(list []int) {
+	for _, at := range list {
 		h.workPolicy(at)
 	}
 }
@@ -464,12 +480,11 @@ func (h *hand) workPolicy(at int) {
 	h.audience(pol, func(arm int, rows *rowset.Set) { news[arm].Copy(rows) })
 	differs := h.keep()
 	for arm := range news {
-		set, altered := h.patch(pol.arms[arm][h.block], mask, news[arm], differs)
-		h.arms[at][arm] = armSets{epoch: h.epoch}
-		if !set.Empty() {
-			h.arms[at][arm].all = set
-		}
-		if altered {
+		if set, altered := h.patch(pol.arms[arm][h.block], mask, news[arm], differs); altered {
+			h.arms[at][arm] = armSets{epoch: h.epoch}
+			if !set.Empty() {
+				h.arms[at][arm].all = set
+			}
 			h.puts = append(h.puts, put{putArm, at, arm, h.block, set.Pack()})
 		}
 	}

@@ -30,6 +30,7 @@ type worker struct {
 	device []int32 // by row of the block; nil: the row's own number
 	person []int32 // by row of the block; nil: nobody
 	dom    rowset.Set
+	few    []int // the rows of dom, where there are no more than fewRows
 
 	temps   []*rowset.Set // used like a stack
 	temped  int
@@ -40,6 +41,7 @@ type worker struct {
 	setAside int
 
 	epoch   int32 // of the block: what was made in another is no longer good
+	within  int32 // of dom: what was made for other rows is no longer good
 	indexes []index
 	answers []answer
 	groups  []madeSet
@@ -70,7 +72,7 @@ type madeSet struct {
 
 // index is the rows of a block by their code in a column.
 type index struct {
-	epoch  int32
+	within int32
 	codes  []uint32 // by row; of laptops they are the plan's own
 	room   []uint32 // for those that are gathered
 	values []uint32 // that occur
@@ -79,14 +81,14 @@ type index struct {
 }
 
 type answer struct {
-	epoch      int32
+	within     int32
 	is, failed *rowset.Set
 }
 
 // lackingSets is the rows that lack what settings need, by reason.
 type lackingSets struct {
-	epoch int32
-	by    [3]*rowset.Set // nil: none
+	within int32
+	by     [3]*rowset.Set // nil: none
 }
 
 // armSets is the laptops that get a policy at one level; detached is those of them that go their own way for its kind.
@@ -125,6 +127,7 @@ func (w *worker) done() {
 func (w *worker) load(block int, dom *rowset.Set) {
 	w.block, w.temped, w.keeping, w.emitted = block, 0, 0, 0
 	w.epoch++
+	w.within++
 	w.device, w.person = nil, nil
 	from := block << rowset.Shift
 	cut := func(rows []int32) []int32 {
@@ -134,7 +137,27 @@ func (w *worker) load(block int, dom *rowset.Set) {
 		return rows[from:min(from+rowset.Rows, len(rows))]
 	}
 	w.device, w.person = cut(w.roll.device), cut(w.roll.person)
+	w.look(dom)
+}
+
+// fewRows is how many rows are asked about one by one rather than as sets.
+const fewRows = 4
+
+// look turns to rows of the block.
+func (w *worker) look(dom *rowset.Set) {
 	w.dom.Copy(dom)
+	w.few = w.few[:0]
+	if dom.Len() <= fewRows {
+		for row := range dom.All() {
+			w.few = append(w.few, row)
+		}
+	}
+}
+
+// widen looks at other rows of the same block. Sets that are kept are good still.
+func (w *worker) widen(dom *rowset.Set) {
+	w.within++
+	w.look(dom)
 }
 
 // deviceAt gives the number of a row's device, none without.
@@ -251,10 +274,10 @@ func (w *worker) index(c *column) *index {
 		w.indexes = append(w.indexes, index{})
 	}
 	x := &w.indexes[c.number]
-	if x.epoch == w.epoch {
+	if x.within == w.within {
 		return x
 	}
-	x.epoch, x.values, x.sets, x.many = w.epoch, x.values[:0], x.sets[:0], false
+	x.within, x.values, x.sets, x.many = w.within, x.values[:0], x.sets[:0], false
 	x.codes = w.coded(c, &x.room)
 	if n := len(c.known()); len(w.where) < n {
 		w.where = append(w.where, make([]int32, n-len(w.where))...)
@@ -336,11 +359,11 @@ func (w *worker) test(t *test) (is, failed *rowset.Set) {
 		w.answers = append(w.answers, answer{})
 	}
 	a := &w.answers[t.number]
-	if a.epoch != w.epoch {
+	if a.within != w.within {
 		is, failed := w.keep(), w.keep()
 		w.try(t, &w.dom, is, failed)
 		a = &w.answers[t.number]
-		*a = answer{w.epoch, is, failed}
+		*a = answer{w.within, is, failed}
 	}
 	return a.is, a.failed
 }
