@@ -20,6 +20,7 @@ type changes struct {
 	rows     []rowset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
 	systems  []rowset.Packed // of those, laptops with another system, version or edition
 	moved    bool            // of all of those only the path of units altered
+	shifted  map[int]bool    // units that some laptops came to or left as units moved
 	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
 	policies map[int]bool    // policies whose audience altered: for all laptops
 	edited   map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
@@ -55,7 +56,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	}
 	p := &Plan{snapshot: s.Settled(), words: words}
 	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, given: s, changes: changes{groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
+	b := &builder{was: was, next: p, given: s, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -101,6 +102,9 @@ func (b *builder) units() {
 		p.units[i].path, p.units[i].depth = path, len(path)-1
 		if i >= len(was.units) || was.units[i].Unit == nil || !slices.Equal(was.path(i), p.path(i)) {
 			b.movedUnits[i] = true
+			if i < len(was.units) && was.units[i].Unit != nil {
+				b.shift(was.units[i].path, path)
+			}
 		}
 	}
 	for i := range p.units {
@@ -112,6 +116,17 @@ func (b *builder) units() {
 		u := &p.snapshot.Units[i]
 		if before, known := was.unitAt.at(u.ID); !known || !slices.Equal(was.units[before].Detach, u.Detach) {
 			b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
+		}
+	}
+}
+
+// shift notes the units that laptops of a moved unit are no longer in, or are in now.
+func (b *builder) shift(was, is []int) {
+	for _, pair := range [][2][]int{{was, is}, {is, was}} {
+		for _, u := range pair[0] {
+			if !slices.Contains(pair[1], u) {
+				b.shifted[u] = true
+			}
 		}
 	}
 }

@@ -278,18 +278,52 @@ func (d *Difference) audiences(before, after *Plan) {
 		if len(a.arms) == len(b.arms) && (len(a.arms) == 0 || &a.arms[0] == &b.arms[0]) {
 			continue
 		}
-		var was, is Devices
-		m := Movement{}
-		if a.Policy != nil {
-			m.Policy, was = a.ID, before.Applies(a.ID)
-		}
-		if b.Policy != nil {
-			m.Policy, is = b.ID, after.Applies(b.ID)
-		}
-		m.Gained, m.Dropped = is.Without(was), was.Without(is)
+		m := movement(&a, &b, before, after)
 		if m.Gained.Len()+m.Dropped.Len() > 0 {
 			d.Movements = append(d.Movements, m)
 		}
 	}
 	slices.SortFunc(d.Movements, func(a, b Movement) int { return cmp.Compare(a.Policy, b.Policy) })
+}
+
+// movement compares whom a policy reached and reaches, in the blocks in which something came out otherwise.
+func movement(was, is *policy, before, after *Plan) (m Movement) {
+	blocks := max(before.blocks(), after.blocks())
+	m.Gained = Devices{plan: after, blocks: make([]rowset.Packed, blocks)}
+	m.Dropped = Devices{plan: before, blocks: make([]rowset.Packed, blocks)}
+	for _, pol := range []*policy{was, is} {
+		if pol.Policy != nil {
+			m.Policy = pol.ID
+		}
+	}
+	in := func(pol *policy, arm, block int) rowset.Packed {
+		if arm < len(pol.arms) && block < len(pol.arms[arm]) {
+			return pol.arms[arm][block]
+		}
+		return nil
+	}
+	var a, b, moved rowset.Set
+	for block := range blocks {
+		same := true
+		for arm := range max(len(was.arms), len(is.arms)) {
+			x, y := in(was, arm, block), in(is, arm, block)
+			same = same && x.Equal(y)
+		}
+		if same {
+			continue
+		}
+		a.Clear()
+		b.Clear()
+		for arm := range max(len(was.arms), len(is.arms)) {
+			in(was, arm, block).OrInto(&a)
+			in(is, arm, block).OrInto(&b)
+		}
+		if moved.SetAndNot(&b, &a) {
+			m.Gained.blocks[block] = moved.Pack()
+		}
+		if moved.SetAndNot(&a, &b) {
+			m.Dropped.blocks[block] = moved.Pack()
+		}
+	}
+	return m
 }

@@ -216,10 +216,10 @@ func (f *formula) each(do func(t *test)) {
 	}
 }
 
-// looksAtUnits tells whether a formula may come out otherwise when units move.
+// looksAtUnits tells whether a formula may come out otherwise when units move: everybody's own unit stands.
 func (f *formula) looksAtUnits() (does bool) {
 	f.each(func(t *test) {
-		does = does || t.Whole || slices.ContainsFunc(t.Looks, func(l rule.Look) bool { return l.Field == "unit" || l.Field == "units" })
+		does = does || t.Whole || slices.ContainsFunc(t.Looks, func(l rule.Look) bool { return l.Field == "units" })
 	})
 	return does
 }
