@@ -8,6 +8,7 @@ package workflow
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"log/slog"
 	"slices"
 	"sync"
@@ -17,6 +18,7 @@ import (
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/threads"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -191,35 +193,27 @@ func (s *Service) load() (*Live, error) {
 		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
 		records[key], live.brought[key] = r, originOf(r)
 	}
-	decoded := make([]any, 0, len(objects)+len(brought))
-	add := func(key objectKey, body string) error {
-		object, _, err := files.DecodeJSON(key.kind, []byte(body))
-		if err != nil {
-			return fmt.Errorf("%s %s: %w", key.kind, key.id, err)
-		}
-		decoded = append(decoded, object)
-		return nil
-	}
+	bodies := make([]body, 0, len(objects)+len(brought))
 	for _, o := range objects {
 		key := objectKey{estate.Kind(o.Kind), o.ID}
 		if o.Retired {
 			live.retired[key] = o.Version
 			continue
 		}
-		body, err := compose(records[key].Brought, o.Body, o.Local)
-		if err == nil {
-			err = add(key, body)
-		}
+		text, err := compose(records[key].Brought, o.Body, o.Local)
 		if err != nil {
 			return nil, err
 		}
+		bodies = append(bodies, body{key, text})
 		live.versions[key] = o.Version
 		delete(records, key)
 	}
 	for key, r := range records {
-		if err := add(key, r.Brought); err != nil {
-			return nil, err
-		}
+		bodies = append(bodies, body{key, r.Brought})
+	}
+	decoded, err := decodeAll(bodies)
+	if err != nil {
+		return nil, err
 	}
 	snapshot := files.Assemble(decoded, s.shipped).On(s.Today())
 	snapshot.Sort()
@@ -229,6 +223,31 @@ func (s *Service) load() (*Live, error) {
 	snapshot, _ = snapshot.Sever(nil, nil)
 	live.Side = impact.Resolve(snapshot)
 	return live, nil
+}
+
+// body is an object as it is written.
+type body struct {
+	objectKey
+	text string
+}
+
+// decodeAll reads objects on all threads.
+func decodeAll(bodies []body) ([]any, error) {
+	objects, errs := make([]any, len(bodies)), make([]error, len(bodies))
+	threads.Share(len(bodies), func(mine iter.Seq[int]) {
+		for i := range mine {
+			var err error
+			if objects[i], _, err = files.DecodeJSON(bodies[i].kind, []byte(bodies[i].text)); err != nil {
+				errs[i] = fmt.Errorf("%s %s: %w", bodies[i].kind, bodies[i].id, err)
+			}
+		}
+	})
+	for _, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return objects, nil
 }
 
 // audit appends records of what an actor does.
