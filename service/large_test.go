@@ -160,3 +160,46 @@ func BenchmarkLarge(b *testing.B) {
 	b.ReportMetric(now, "MB-resident")
 	b.ReportMetric(highest, "MB-highest")
 }
+
+// BenchmarkScreens asks for what the console's screens show of 100,000 laptops, once after a publication and once again, and says which
+// take longer than a person notices.
+func BenchmarkScreens(b *testing.B) {
+	laptops := 100_000
+	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
+		laptops, _ = strconv.Atoi(text)
+	}
+	s := world.Make(world.Of(laptops), 1)
+	database := filepath.Join(b.TempDir(), "large.db")
+	if err := filled.Database(database, s); err != nil {
+		b.Fatal(err)
+	}
+	api := over(b, database)
+	policy, group, id := s.Policies[7], s.Groups[9].ID, s.Policies[7].Entries[0].Setting
+	paths := []string{
+		"/overview", "/conflicts", "/problems", "/lints", "/units", "/policies", "/groups", "/settings?q=a", "/detached", "/devices?limit=200", "/people?limit=200", "/changes",
+		fmt.Sprintf("/units/%s/inherits", s.Units[0].ID), fmt.Sprintf("/units/%s/inherits", s.Units[50].ID), fmt.Sprintf("/unit-matrix?unit=%s", s.Units[0].ID), fmt.Sprintf("/groups/%s/inherits", group),
+		fmt.Sprintf("/settings/%s", id), fmt.Sprintf("/settings/%s?policy=%s", id, policy.ID), fmt.Sprintf("/settings/%s/places", id),
+		fmt.Sprintf("/policies/%s/use", policy.ID), fmt.Sprintf("/policies/%s/summary", policy.ID), fmt.Sprintf("/groups/%s", group), fmt.Sprintf("/devices/%s", s.Devices[5].ID),
+	}
+	if clashes := get[[]wire.Conflict](b, api, "/conflicts"); len(clashes) > 0 {
+		paths = append(paths, fmt.Sprintf("/clashes/ways?setting=%s&policies=%s", clashes[0].Setting, strings.Join(clashes[0].Policies, "&policies=")))
+	}
+	var took []time.Duration
+	for b.Loop() {
+		for _, path := range paths {
+			var times [2]time.Duration
+			for i := range times {
+				at := time.Now()
+				get[any](b, api, path)
+				times[i] = time.Since(at)
+				took = append(took, times[i])
+			}
+			if times[0] > 100*time.Millisecond {
+				fmt.Printf("%8s, then %8s: %s\n", times[0].Round(time.Millisecond), times[1].Round(time.Millisecond), path)
+			}
+		}
+	}
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms-median")
+	b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "ms-worst")
+}

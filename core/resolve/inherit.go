@@ -72,8 +72,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 			}
 		}
 	}
-	found := make([]*inheriting, len(p.contests))
-	var guard sync.Mutex
+	found := make([]inheriting, len(p.contests))
 	p.abreast(func(w *worker) {
 		place := w.target(&at)
 		if place == nil || place.Empty() {
@@ -85,17 +84,12 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 			if seen == nil {
 				continue
 			}
-			guard.Lock()
-			if found[s] == nil {
-				found[s] = &inheriting{arrivals: map[*slot]*arriving{}}
-			}
 			found[s].add(seen, p, &p.contests[s], t)
-			guard.Unlock()
 		}
 	})
 	var out []Inherited
 	for _, s := range asked {
-		if found[s] != nil {
+		if found[s].arrivals != nil {
 			out = append(out, found[s].made(p.contests[s].def.ID))
 		}
 	}
@@ -141,19 +135,21 @@ func (p *Plan) whence(s *slot, t estate.Target) Whence {
 // seen is what happens to a setting's entries on the laptops of a place in one block, told while it is decided. Sets are put aside.
 type seen struct {
 	w         *worker
-	reached   map[*slot]*rowset.Set // laptops that an entry comes to
-	fates     map[*slot]map[Fate]*rowset.Set
+	in        []contestant
+	reached   []*rowset.Set // by contestant: laptops that it comes to; nil: none
+	fates     []fateSets    // by contestant
 	exempting map[*estate.Exception]*rowset.Set
 }
 
+// fateSets is laptops by fate; nil: none.
+type fateSets [len(fateWords)]*rowset.Set
+
 func (s *seen) fate(of *contestant, is Fate, rows *rowset.Set) {
-	if s.fates[of.slot] == nil {
-		s.fates[of.slot] = map[Fate]*rowset.Set{}
+	at := &s.fates[of.at][is]
+	if *at == nil {
+		*at = s.w.aside()
 	}
-	if s.fates[of.slot][is] == nil {
-		s.fates[of.slot][is] = s.w.aside()
-	}
-	s.fates[of.slot][is].Or(rows)
+	(*at).Or(rows)
 }
 
 func (s *seen) by(_ How, x *estate.Exception, rows *rowset.Set) {
@@ -173,8 +169,9 @@ func (w *worker) inherits(at int, t estate.Target, place *rowset.Set) *seen {
 		return nil
 	}
 	in := slices.Clone(w.contestants(c, place))
-	s := &seen{w: w, reached: map[*slot]*rowset.Set{}, fates: map[*slot]map[Fate]*rowset.Set{}, exempting: map[*estate.Exception]*rowset.Set{}}
-	for _, one := range in {
+	s := &seen{w: w, in: in, reached: make([]*rowset.Set, len(in)), fates: make([]fateSets, len(in)), exempting: map[*estate.Exception]*rowset.Set{}}
+	somebody := false
+	for i, one := range in {
 		here := w.aside()
 		here.Copy(one.live)
 		if one.detached != nil {
@@ -182,10 +179,10 @@ func (w *worker) inherits(at int, t estate.Target, place *rowset.Set) *seen {
 		}
 		here.And(place)
 		if w.supported(c, here); !here.Empty() {
-			s.reached[one.slot] = here
+			s.reached[i], somebody = here, true
 		}
 	}
-	if len(s.reached) == 0 {
+	if !somebody {
 		return nil
 	}
 	w.emitted, w.witness = 0, s
@@ -196,6 +193,7 @@ func (w *worker) inherits(at int, t estate.Target, place *rowset.Set) *seen {
 
 // inheriting adds up what was seen of a setting in all blocks.
 type inheriting struct {
+	guard sync.Mutex
 	Inherited
 	arrivals map[*slot]*arriving
 }
@@ -207,10 +205,19 @@ type arriving struct {
 }
 
 func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
+	g.guard.Lock()
+	defer g.guard.Unlock()
+	if g.arrivals == nil {
+		g.arrivals = map[*slot]*arriving{}
+	}
 	var stands, above, locked, apart, beaten, not, clashing, here rowset.Set // laptops, block by block
-	for of, fates := range s.fates {
-		if won := fates[Won]; won != nil {
-			if p.whence(of, t) == FromAbove {
+	var winners []int
+	whences := make([]Whence, len(s.in))
+	for i, of := range s.in {
+		whences[i] = p.whence(of.slot, t)
+		if won := s.fates[i][Won]; won != nil {
+			winners = append(winners, i)
+			if whences[i] == FromAbove {
 				above.Or(won)
 				if of.lock {
 					locked.Or(won)
@@ -219,19 +226,22 @@ func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
 				stands.Or(won)
 			}
 		}
-		if rows := fates[Clashing]; rows != nil {
+		if rows := s.fates[i][Clashing]; rows != nil {
 			clashing.Or(rows)
 		}
 	}
 	for _, rows := range s.exempting {
 		for _, reached := range s.reached {
-			if here.SetAnd(rows, reached) {
+			if reached != nil && here.SetAnd(rows, reached) {
 				stands.Or(&here)
 			}
 		}
 	}
-	for of, reached := range s.reached {
-		whence := p.whence(of, t)
+	for i, reached := range s.reached {
+		if reached == nil {
+			continue
+		}
+		of, whence := s.in[i].slot, whences[i]
 		is := g.arrivals[of]
 		if is == nil {
 			is = &arriving{
@@ -242,7 +252,11 @@ func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
 		}
 		is.Devices += reached.Len()
 		not.Clear()
-		for fate, rows := range s.fates[of] {
+		for word, rows := range s.fates[i] {
+			if rows == nil {
+				continue
+			}
+			fate := Fate(word)
 			is.Fates[fate] += rows.Len()
 			switch {
 			case fate == Won || fate == Clashing:
@@ -267,9 +281,9 @@ func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
 				is.exceptions[string(x.ID)] += here.Len()
 			}
 		}
-		for other, fates := range s.fates {
-			if won := fates[Won]; won != nil && here.SetAnd(won, &not) {
-				is.policies[p.policies[other.policy].ID] += here.Len()
+		for _, other := range winners {
+			if here.SetAnd(s.fates[other][Won], &not) {
+				is.policies[p.policies[s.in[other].policy].ID] += here.Len()
 			}
 		}
 	}

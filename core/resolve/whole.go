@@ -88,16 +88,13 @@ func (w *Whole) States(id setting.ID, among Devices) []Held {
 	if !known {
 		return nil
 	}
-	type key struct {
-		number int32
-		code   uint32
-	}
 	p := w.plan
-	states := map[key]Held{}
-	found := gather[key](p)
+	states := map[face]Held{}
+	found := gather[face](p)
 	k := p.worker(p.laptops())
 	defer k.done()
 	var dom rowset.Set
+	unions := map[string]union{}
 	for b := range p.blocks() {
 		dom.Clear()
 		if b < len(among.blocks) {
@@ -107,10 +104,12 @@ func (w *Whole) States(id setting.ID, among Devices) []Held {
 			continue
 		}
 		k.load(b, &dom)
-		k.partCell(&p.contests[at], w.final[at][b], &dom, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
-			is := key{-1, code}
-			if o != nil {
-				is.number = o.number
+		cell := k.open(&p.contests[at], w.final[at][b], &dom)
+		cell.unions = unions
+		cell.part(&dom, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
+			is := faceOf(o, code)
+			if o != nil && o.status == Conflict {
+				is.number = o.number // clashes of other policies are apart
 			}
 			if _, known := states[is]; !known {
 				h := Held{State: stateOf(o, v)}
@@ -125,15 +124,38 @@ func (w *Whole) States(id setting.ID, among Devices) []Held {
 	out := make([]Held, 0, len(states))
 	for is, h := range states {
 		h.Devices = found.devices(is)
-		if same := slices.IndexFunc(out, func(o Held) bool { return o.Equal(h.State) && slices.Equal(o.Policies, h.Policies) }); same >= 0 {
-			out[same].Devices = out[same].Devices.Or(h.Devices)
-			continue
+		if named(h.Value) {
+			if same := slices.IndexFunc(out, func(o Held) bool { return o.Equal(h.State) }); same >= 0 {
+				out[same].Devices = out[same].Devices.Or(h.Devices)
+				continue
+			}
 		}
 		out = append(out, h)
 	}
-	slices.SortFunc(out, func(a, b Held) int {
-		return cmp.Or(cmp.Compare(b.Devices.Len(), a.Devices.Len()), cmp.Compare(a.Status, b.Status), cmp.Compare(a.Value.String(), b.Value.String()), slices.Compare(a.Policies, b.Policies))
+	return byFrequency(out)
+}
+
+// byFrequency puts states in order: those of most laptops first, then as texts.
+func byFrequency(list []Held) []Held {
+	counts := make([]int, len(list))
+	order := make([]int, len(list))
+	for i := range list {
+		counts[i], order[i] = list[i].Devices.Len(), i
+	}
+	slices.SortFunc(order, func(x, y int) int {
+		if c := cmp.Compare(counts[y], counts[x]); c != 0 {
+			return c
+		}
+		a, b := &list[x], &list[y]
+		if c := cmp.Compare(a.Status, b.Status); c != 0 {
+			return c
+		}
+		return cmp.Or(cmp.Compare(a.Value.String(), b.Value.String()), slices.Compare(a.Policies, b.Policies))
 	})
+	out := make([]Held, len(list))
+	for i, at := range order {
+		out[i] = list[at]
+	}
 	return out
 }
 

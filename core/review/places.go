@@ -249,13 +249,16 @@ type InheritedHere struct {
 func Inherit(side impact.Side, place estate.Target) (devices int, out []InheritedHere) {
 	of := side.Plan.Matching(place)
 	devices = of.Len()
-	for _, i := range side.Plan.Inheritance(place) {
-		h := InheritedHere{Inherited: i}
-		if states := side.Whole.States(i.Setting, of); len(states) > 0 {
-			h.Prevailing = mostOf(states, devices)
+	inherited := side.Plan.Inheritance(place)
+	out = make([]InheritedHere, len(inherited))
+	threads.Share(len(inherited), func(mine iter.Seq[int]) {
+		for i := range mine {
+			out[i].Inherited = inherited[i]
+			if states := side.Whole.States(inherited[i].Setting, of); len(states) > 0 {
+				out[i].Prevailing = mostOf(states, devices)
+			}
 		}
-		out = append(out, h)
-	}
+	})
 	return devices, out
 }
 
