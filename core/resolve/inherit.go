@@ -4,7 +4,6 @@ package resolve
 
 import (
 	"cmp"
-	"iter"
 	"maps"
 	"slices"
 	"sync"
@@ -12,7 +11,6 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/core/threads"
 )
 
 // Whence says where an entry comes from, as seen from a place.
@@ -73,18 +71,18 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 		}
 	}
 	found := make([]inheriting, len(p.contests))
-	p.abreast(func(w *worker) {
-		place := w.target(&at)
-		if place == nil || place.Empty() {
-			return
-		}
-		for _, s := range asked {
-			w.setAside, w.temped = 0, 0
-			seen := w.inherits(s, t, place)
-			if seen == nil {
-				continue
+	p.abreast(p.laptops(), func() func(w *worker) {
+		return func(w *worker) {
+			place := w.target(&at)
+			if place == nil || place.Empty() {
+				return
 			}
-			found[s].add(seen, p, &p.contests[s], t)
+			for _, s := range asked {
+				w.setAside, w.temped = 0, 0
+				if seen := w.inherits(s, t, place); seen != nil {
+					found[s].add(seen, p, &p.contests[s], t)
+				}
+			}
 		}
 	})
 	var out []Inherited
@@ -94,21 +92,6 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 		}
 	}
 	return out
-}
-
-// abreast goes through the blocks of all laptops on as many threads as there are; what do shares it must guard.
-func (p *Plan) abreast(do func(w *worker)) {
-	roll := p.laptops()
-	threads.Share(len(roll.alive), func(mine iter.Seq[int]) {
-		w := p.worker(roll)
-		defer w.done()
-		var alive rowset.Set
-		for b := range mine {
-			roll.alive[b].Into(&alive)
-			w.load(b, &alive)
-			do(w)
-		}
-	})
 }
 
 // whence says where a slot's entry comes from as seen from a place.

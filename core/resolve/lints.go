@@ -5,6 +5,7 @@ package resolve
 import (
 	"cmp"
 	"slices"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -49,16 +50,72 @@ type linter struct {
 	p       *Plan
 	reached []bool
 	uses    [][]entryUse // by policy, by entry
+	failing []bool       // by policy: its condition fails on somebody
+}
+
+func (p *Plan) linter() *linter {
+	l := &linter{p: p, reached: make([]bool, len(p.policies)), uses: make([][]entryUse, len(p.policies)), failing: make([]bool, len(p.policies))}
+	for at := range p.policies {
+		l.uses[at] = make([]entryUse, len(p.policies[at].entries))
+	}
+	return l
+}
+
+// add takes over what another saw elsewhere.
+func (l *linter) add(other *linter) {
+	for at := range l.uses {
+		l.reached[at] = l.reached[at] || other.reached[at]
+		l.failing[at] = l.failing[at] || other.failing[at]
+		for i := range l.uses[at] {
+			mine, theirs := &l.uses[at][i], &other.uses[at][i]
+			mine.devices += theirs.devices
+			mine.wins, mine.alters = mine.wins || theirs.wins, mine.alters || theirs.alters
+			for policy := range theirs.beside {
+				mine.stands(policy)
+			}
+		}
+	}
+}
+
+// stands notes a policy that gives the same value where the entry wins.
+func (u *entryUse) stands(beside int32) {
+	if u.beside == nil {
+		u.beside = map[int32]bool{}
+	}
+	u.beside[beside] = true
+}
+
+// conditions notes whose conditions fail on somebody, included or not.
+func (l *linter) conditions(w *worker) {
+	for at := range l.p.policies {
+		if when := l.p.policies[at].when; when != nil && !l.failing[at] {
+			mark := w.mark()
+			_, failed := w.truth(when)
+			l.failing[at] = !failed.Empty()
+			w.release(mark)
+		}
+	}
 }
 
 // Lints looks at every active policy over every laptop with its owner and its further users. Of a further
 // user only user-side settings count. Findings come by policy, then setting; after them groups and exceptions, by id.
 func (p *Plan) Lints() []Lint {
-	l := &linter{p: p, reached: make([]bool, len(p.policies)), uses: make([][]entryUse, len(p.policies))}
-	for at := range p.policies {
-		l.uses[at] = make([]entryUse, len(p.policies[at].entries))
+	l := p.linter()
+	var guard sync.Mutex
+	var all []*linter
+	p.abreast(p.laptops(), func() func(w *worker) {
+		mine := p.linter()
+		guard.Lock()
+		defer guard.Unlock()
+		all = append(all, mine)
+		return func(w *worker) {
+			mine.watch(w, "")
+			mine.conditions(w)
+		}
+	})
+	for _, one := range all {
+		l.add(one)
 	}
-	p.over(p.laptops(), func(w *worker) { l.watch(w, "") })
 	p.over(p.furtherUsers(), func(w *worker) {
 		for at := range p.policies {
 			pol := &p.policies[at]
@@ -79,7 +136,7 @@ func (p *Plan) Lints() []Lint {
 		if pol.State != estate.Active {
 			continue
 		}
-		if pol.when != nil {
+		if l.failing[at] {
 			failing := 0
 			for _, n := range p.Audience(pol.Policy).Errors {
 				failing += n
@@ -300,10 +357,7 @@ func (l *linter) entries(w *worker, at int, in []contestant) {
 		if won := f.won[s.slot]; won != nil {
 			for _, other := range in {
 				if set := f.won[other.slot]; set != nil && other.policy != s.policy && set.Meets(won) {
-					if use.beside == nil {
-						use.beside = map[int32]bool{}
-					}
-					use.beside[other.policy] = true
+					use.stands(other.policy)
 				}
 			}
 		}

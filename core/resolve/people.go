@@ -3,8 +3,11 @@
 package resolve
 
 import (
+	"iter"
+
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // gatherPeople makes the roll of all people with their groups.
@@ -64,10 +67,28 @@ func (p *Plan) everybody() *roll {
 func (p *Plan) over(r *roll, do func(w *worker)) {
 	w := p.worker(r)
 	defer w.done()
-	var alive rowset.Set
-	for b, packed := range r.alive {
-		packed.Into(&alive)
-		w.load(b, &alive)
+	for b := range r.alive {
+		w.turnTo(b)
 		do(w)
 	}
+}
+
+// abreast goes through the blocks of a roll on all threads. begin is called once on each, and gives what is done there with each block.
+func (p *Plan) abreast(r *roll, begin func() func(w *worker)) {
+	threads.Share(len(r.alive), func(mine iter.Seq[int]) {
+		w := p.worker(r)
+		defer w.done()
+		do := begin()
+		for b := range mine {
+			w.turnTo(b)
+			do(w)
+		}
+	})
+}
+
+// turnTo turns to all rows of a block that stand for somebody.
+func (w *worker) turnTo(block int) {
+	var alive rowset.Set
+	w.roll.alive[block].Into(&alive)
+	w.load(block, &alive)
 }

@@ -124,18 +124,17 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 	if touched.Len() == 0 || touched.Len() == gets.Len() {
 		return nil // nobody would be left: that is another matter than an audience that is narrower
 	}
-	snapshot := plan.Snapshot()
 	fits := func(t estate.Target) bool {
 		where := plan.Matching(t).And(gets)
 		return where.Len() == touched.Len() && where.Without(touched).Len() == 0
 	}
-	for i := range snapshot.Units {
-		if t := (estate.Target{Kind: estate.ToUnit, ID: string(snapshot.Units[i].ID)}); fits(t) {
+	for unit := plan.Unit(touched.ByUnit()[0].Unit); unit != nil; unit = plan.Unit(unit.Parent) { // what fits has every one of them
+		if t := (estate.Target{Kind: estate.ToUnit, ID: string(unit.ID)}); fits(t) {
 			return []estate.Target{t}
 		}
 	}
-	for i := range snapshot.Groups {
-		if t := (estate.Target{Kind: estate.ToGroup, ID: string(snapshot.Groups[i].ID)}); fits(t) {
+	for _, id := range plan.GroupsOf(touched.First(1)[0]) {
+		if t := (estate.Target{Kind: estate.ToGroup, ID: string(id)}); fits(t) {
 			return []estate.Target{t}
 		}
 	}
