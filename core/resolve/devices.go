@@ -111,14 +111,19 @@ func (d Devices) ByUnit() []UnitCount {
 	if d.plan == nil {
 		return nil
 	}
-	counts := make([]int, len(d.plan.units))
-	d.each(func(at int) { counts[d.device(at).home]++ })
 	var out []UnitCount
-	for home, n := range counts {
-		if n > 0 {
-			out = append(out, UnitCount{d.plan.units[home].ID, n})
+	var room [8]int
+	homes, last := room[:0], 0
+	d.each(func(at int) { // laptops of one unit lie side by side
+		home := d.device(at).home
+		if last >= len(homes) || homes[last] != home {
+			if last = slices.Index(homes, home); last < 0 {
+				last = len(homes)
+				homes, out = append(homes, home), append(out, UnitCount{Unit: d.plan.units[home].ID})
+			}
 		}
-	}
+		out[last].Devices++
+	})
 	slices.SortFunc(out, func(a, b UnitCount) int {
 		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Unit, b.Unit))
 	})

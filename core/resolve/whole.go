@@ -84,6 +84,28 @@ type Held struct {
 
 // States lists what a setting is, on which laptops: the most frequent first. Laptops on which it does not appear have the zero State.
 func (w *Whole) States(id setting.ID, among Devices) []Held {
+	list := w.states(id, among)
+	order, before := byFrequency(list)
+	slices.SortFunc(order, before)
+	out := make([]Held, len(list))
+	for i, at := range order {
+		out[i] = list[at]
+	}
+	return out
+}
+
+// Most gives the first of what States lists. ok is false where there are no laptops, or no such setting.
+func (w *Whole) Most(id setting.ID, among Devices) (h Held, ok bool) {
+	list := w.states(id, among)
+	order, before := byFrequency(list)
+	if len(list) == 0 {
+		return h, false
+	}
+	return list[slices.MinFunc(order, before)], true
+}
+
+// states lists them in no order.
+func (w *Whole) states(id setting.ID, among Devices) []Held {
 	at, known := w.plan.settingAt.at(id)
 	if !known {
 		return nil
@@ -132,31 +154,28 @@ func (w *Whole) States(id setting.ID, among Devices) []Held {
 		}
 		out = append(out, h)
 	}
-	return byFrequency(out)
+	return out
 }
 
-// byFrequency puts states in order: those of most laptops first, then as texts.
-func byFrequency(list []Held) []Held {
-	counts := make([]int, len(list))
-	order := make([]int, len(list))
+// byFrequency gives the places of some states, and which comes before which: that of most laptops, then as texts.
+func byFrequency(list []Held) (order []int, before func(x, y int) int) {
+	counts, texts := make([]int, len(list)), make([]string, len(list))
+	order = make([]int, len(list))
 	for i := range list {
 		counts[i], order[i] = list[i].Devices.Len(), i
 	}
-	slices.SortFunc(order, func(x, y int) int {
-		if c := cmp.Compare(counts[y], counts[x]); c != 0 {
-			return c
+	text := func(i int) string { // of those alone that are as frequent as another
+		if texts[i] == "" {
+			texts[i] = string(list[i].Status) + "\x00" + list[i].Value.String()
 		}
-		a, b := &list[x], &list[y]
-		if c := cmp.Compare(a.Status, b.Status); c != 0 {
-			return c
-		}
-		return cmp.Or(cmp.Compare(a.Value.String(), b.Value.String()), slices.Compare(a.Policies, b.Policies))
-	})
-	out := make([]Held, len(list))
-	for i, at := range order {
-		out[i] = list[at]
+		return texts[i]
 	}
-	return out
+	return order, func(x, y int) int {
+		if c := cmp.Compare(counts[y], counts[x]); c != 0 || x == y {
+			return c
+		}
+		return cmp.Or(cmp.Compare(text(x), text(y)), slices.Compare(list[x].Policies, list[y].Policies))
+	}
 }
 
 // ConflictFound is one setting that policies disagree about, with the laptops that it touches.

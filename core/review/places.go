@@ -48,26 +48,48 @@ func Places(side impact.Side, root estate.UnitID) []Place {
 	} else if u := side.Plan.Unit(root); u != nil {
 		add(u, len(side.Plan.UnitPaths()[root])-1, -1)
 	}
-	for at, n := range sums(out, side.Plan.All()) {
+	for at, n := range count(out).of(side.Plan.All()) {
 		out[at].Devices = n
 	}
 	return out
 }
 
-// sums counts laptops by place, those of the places below it among them.
-func sums(places []Place, of resolve.Devices) []int {
-	own := map[estate.UnitID]int{}
-	for _, u := range of.ByUnit() {
-		own[u.Unit] = u.Devices
+// counter counts laptops by place, those of the places below it among them.
+type counter struct {
+	places []Place
+	at     map[estate.UnitID]int
+	counts []int
+	has    []int // places that have any
+}
+
+func count(places []Place) *counter {
+	c := &counter{places: places, at: make(map[estate.UnitID]int, len(places)), counts: make([]int, len(places))}
+	for i := range places {
+		c.at[places[i].ID] = i
 	}
-	out := make([]int, len(places))
-	for at := len(places) - 1; at >= 0; at-- {
-		out[at] += own[places[at].ID]
-		if up := places[at].parent; up >= 0 {
-			out[up] += out[at]
+	return c
+}
+
+// of gives how many laptops of a set each place has that has any. The next question may come when this one is through.
+func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
+	c.has = c.has[:0]
+	for _, u := range devices.ByUnit() {
+		at, known := c.at[u.Unit]
+		for known && at >= 0 {
+			if c.counts[at] == 0 {
+				c.has = append(c.has, at)
+			}
+			c.counts[at] += u.Devices
+			at = c.places[at].parent
 		}
 	}
-	return out
+	return func(yield func(int, int) bool) {
+		going := true
+		for _, at := range c.has {
+			going = going && yield(at, c.counts[at])
+			c.counts[at] = 0
+		}
+	}
 }
 
 // Prevailing is what a setting is on most laptops of a place; the zero State, where most do not have it at all.
@@ -95,8 +117,9 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 			out[at] = Prevailing{State: h.State, Policies: h.Policies, Devices: n}
 		}
 	}
+	counter := count(places)
 	for i := range states[1:] {
-		for at, n := range sums(places, states[1+i].Devices) {
+		for at, n := range counter.of(states[1+i].Devices) {
 			rest[at] -= n
 			take(at, n, &states[1+i])
 		}
@@ -230,8 +253,8 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 		}
 		devices := side.Plan.Matching(t)
 		in := InGroup{Group: g, Given: given[t]}
-		if states := side.Whole.States(id, devices); len(states) > 0 {
-			in.Prevailing = mostOf(states, devices.Len())
+		if most, ok := side.Whole.Most(id, devices); ok {
+			in.Prevailing = prevailing(&most, devices.Len())
 		}
 		out.Groups = append(out.Groups, in)
 	}
@@ -254,16 +277,16 @@ func Inherit(side impact.Side, place estate.Target) (devices int, out []Inherite
 	threads.Share(len(inherited), func(mine iter.Seq[int]) {
 		for i := range mine {
 			out[i].Inherited = inherited[i]
-			if states := side.Whole.States(inherited[i].Setting, of); len(states) > 0 {
-				out[i].Prevailing = mostOf(states, devices)
+			if most, ok := side.Whole.Most(inherited[i].Setting, of); ok {
+				out[i].Prevailing = prevailing(&most, devices)
 			}
 		}
 	})
 	return devices, out
 }
 
-// mostOf gives the first of some states, which most laptops have.
-func mostOf(states []resolve.Held, of int) Prevailing {
-	n := states[0].Devices.Len()
-	return Prevailing{State: states[0].State, Policies: states[0].Policies, Devices: n, Others: of - n}
+// prevailing says of the state that most laptops have how many have another.
+func prevailing(most *resolve.Held, of int) Prevailing {
+	n := most.Devices.Len()
+	return Prevailing{State: most.State, Policies: most.Policies, Devices: n, Others: of - n}
 }
