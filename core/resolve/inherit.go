@@ -78,9 +78,9 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 				return
 			}
 			for _, s := range asked {
-				w.setAside, w.temped = 0, 0
-				if seen := w.inherits(s, t, place); seen != nil {
-					found[s].add(seen, p, &p.contests[s], t)
+				if c := &p.contests[s]; len(c.slots) > 0 {
+					w.setAside, w.temped = 0, 0
+					found[s].add(w.watch(c, place), place, c, t)
 				}
 			}
 		}
@@ -115,65 +115,6 @@ func (p *Plan) whence(s *slot, t estate.Target) Whence {
 	return FromHere
 }
 
-// seen is what happens to a setting's entries on the laptops of a place in one block, told while it is decided. Sets are put aside.
-type seen struct {
-	w         *worker
-	in        []contestant
-	reached   []*rowset.Set // by contestant: laptops that it comes to; nil: none
-	fates     []fateSets    // by contestant
-	exempting map[*estate.Exception]*rowset.Set
-}
-
-// fateSets is laptops by fate; nil: none.
-type fateSets [len(fateWords)]*rowset.Set
-
-func (s *seen) fate(of *contestant, is Fate, rows *rowset.Set) {
-	at := &s.fates[of.at][is]
-	if *at == nil {
-		*at = s.w.aside()
-	}
-	(*at).Or(rows)
-}
-
-func (s *seen) by(_ How, x *estate.Exception, rows *rowset.Set) {
-	if x == nil {
-		return
-	}
-	if s.exempting[x] == nil {
-		s.exempting[x] = s.w.aside()
-	}
-	s.exempting[x].Or(rows)
-}
-
-// inherits decides a setting for the laptops of a place in the worker's block and notes what happens; nil where nothing comes there.
-func (w *worker) inherits(at int, t estate.Target, place *rowset.Set) *seen {
-	c := &w.plan.contests[at]
-	if c.def == nil || len(c.slots) == 0 {
-		return nil
-	}
-	in := slices.Clone(w.contestants(c, place))
-	s := &seen{w: w, in: in, reached: make([]*rowset.Set, len(in)), fates: make([]fateSets, len(in)), exempting: map[*estate.Exception]*rowset.Set{}}
-	somebody := false
-	for i, one := range in {
-		here := w.aside()
-		here.Copy(one.live)
-		if one.detached != nil {
-			here.Or(one.detached)
-		}
-		here.And(place)
-		if w.supported(c, here); !here.Empty() {
-			s.reached[i], somebody = here, true
-		}
-	}
-	if !somebody {
-		return nil
-	}
-	w.emitted, w.witness = 0, s
-	w.decide(c, in, place)
-	w.emitted, w.witness = 0, nil
-	return s
-}
-
 // inheriting adds up what was seen of a setting in all blocks.
 type inheriting struct {
 	guard sync.Mutex
@@ -187,7 +128,20 @@ type arriving struct {
 	exceptions map[string]int
 }
 
-func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
+func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target) {
+	if len(s.in) == 0 {
+		return
+	}
+	p := s.w.plan
+	reached := make([]*rowset.Set, len(s.in))
+	somebody := false
+	for i := range s.in {
+		reached[i] = s.w.reached(c, &s.in[i], place)
+		somebody = somebody || !reached[i].Empty()
+	}
+	if !somebody {
+		return
+	}
 	g.guard.Lock()
 	defer g.guard.Unlock()
 	if g.arrivals == nil {
@@ -214,14 +168,14 @@ func (g *inheriting) add(s *seen, p *Plan, c *contest, t estate.Target) {
 		}
 	}
 	for _, rows := range s.exempting {
-		for _, reached := range s.reached {
-			if reached != nil && here.SetAnd(rows, reached) {
+		for _, reached := range reached {
+			if here.SetAnd(rows, reached) {
 				stands.Or(&here)
 			}
 		}
 	}
-	for i, reached := range s.reached {
-		if reached == nil {
+	for i, reached := range reached {
+		if reached.Empty() {
 			continue
 		}
 		of, whence := s.in[i].slot, whences[i]

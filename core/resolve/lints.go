@@ -256,37 +256,11 @@ func (l *linter) watch(w *worker, side setting.Side) {
 		if side != "" && c.def.Side != side {
 			continue
 		}
-		in := slices.Clone(w.contestants(c, &w.dom))
-		if len(in) > 0 {
-			l.entries(w, at, in)
+		if len(c.slots) > 0 {
+			l.entries(w, at)
 		}
 	}
 }
-
-// fates are the rows on which contestants met one fate.
-type fates struct {
-	w                       *worker
-	won, clashing, ruledOut map[*slot]*rowset.Set
-}
-
-func (f *fates) fate(of *contestant, is Fate, rows *rowset.Set) {
-	by := f.won
-	switch is {
-	case Won:
-	case Clashing:
-		by = f.clashing
-	case RuledOut:
-		by = f.ruledOut
-	default:
-		return
-	}
-	if by[of.slot] == nil {
-		by[of.slot] = f.w.aside()
-	}
-	by[of.slot].Or(rows)
-}
-
-func (*fates) by(How, *estate.Exception, *rowset.Set) {}
 
 // emissions are what was emitted, kept while other things are.
 type emissions struct {
@@ -329,39 +303,32 @@ func (w *worker) same(a, b emissions, on *rowset.Set) bool {
 
 // entries notes what the entries for one setting do. An entry that lost to a level, a priority, a lock or a stricter value can be left
 // out without a look: what beat it beats as well without it.
-func (l *linter) entries(w *worker, at int, in []contestant) {
+func (l *linter) entries(w *worker, at int) {
 	c := &l.p.contests[at]
 	w.setAside = 0
-	f := &fates{w: w, won: map[*slot]*rowset.Set{}, clashing: map[*slot]*rowset.Set{}, ruledOut: map[*slot]*rowset.Set{}}
-	w.emitted, w.witness = 0, f
-	w.decide(c, in, &w.dom)
-	w.witness = nil
+	seen := w.watch(c, &w.dom)
+	in := seen.in
 	before := w.takeEmissions()
 	mark := w.mark()
 	rows := w.temp()
-	for _, s := range in {
+	for k, s := range in {
 		i, _ := l.p.policies[s.policy].entryAt(at)
-		use := &l.uses[s.policy][i]
-		rows.Copy(s.live)
-		if s.detached != nil {
-			rows.Or(s.detached)
-		}
-		w.supported(c, rows)
-		use.devices += rows.Len()
+		use, fates := &l.uses[s.policy][i], &seen.fates[k]
+		use.devices += w.reached(c, &s, &w.dom).Len()
 		rows.Clear()
-		for _, set := range []*rowset.Set{f.won[s.slot], f.clashing[s.slot], f.ruledOut[s.slot]} {
+		for _, set := range []*rowset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
 			if set != nil {
 				rows.Or(set)
 			}
 		}
-		if won := f.won[s.slot]; won != nil {
-			for _, other := range in {
-				if set := f.won[other.slot]; set != nil && other.policy != s.policy && set.Meets(won) {
+		if won := fates[Won]; won != nil {
+			for o, other := range in {
+				if set := seen.fates[o][Won]; set != nil && other.policy != s.policy && set.Meets(won) {
 					use.stands(other.policy)
 				}
 			}
 		}
-		use.wins = use.wins || f.won[s.slot] != nil || f.clashing[s.slot] != nil
+		use.wins = use.wins || fates[Won] != nil || fates[Clashing] != nil
 		if rows.Empty() || use.alters {
 			continue
 		}

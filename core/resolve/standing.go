@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -30,36 +29,33 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 	c := &p.contests[at]
 	by := map[int32]*Standing{}
 	p.over(p.laptops(), func(w *worker) {
-		mark := w.mark()
-		defer w.release(mark)
-		asked, here := w.temp(), w.temp()
-		asked.Clear()
+		w.setAside = 0
+		asked, here := w.aside(), w.aside()
 		if w.block < len(among.blocks) {
 			among.blocks[w.block].OrInto(asked)
 		}
-		in := slices.Clone(w.contestants(c, &w.dom))
-		for _, s := range in {
+		for _, s := range w.contestants(c, &w.dom) {
 			is := by[s.policy]
 			if is == nil {
 				is = &Standing{Policy: p.policies[s.policy].ID, Value: c.brought[s.place].Value, Locked: s.lock, Fates: map[Fate]int{}}
 				by[s.policy] = is
 			}
-			here.Copy(s.live)
-			if s.detached != nil {
-				here.Or(s.detached)
-			}
-			w.supported(c, here)
-			is.Devices += here.Len()
-			here.And(asked)
+			rows := w.reached(c, &s, &w.dom)
+			is.Devices += rows.Len()
+			here.SetAnd(rows, asked)
 			is.Among += here.Len()
 		}
 		if asked.Empty() {
 			return
 		}
-		w.witness = fateCounter{by}
-		w.emitted = 0
-		w.decide(c, in, asked)
-		w.witness, w.emitted = nil, 0
+		seen := w.watch(c, asked)
+		for k, fates := range seen.fates {
+			for fate, rows := range fates {
+				if rows != nil {
+					by[seen.in[k].policy].Fates[Fate(fate)] += rows.Len()
+				}
+			}
+		}
 	})
 	out := make([]Standing, 0, len(by))
 	for _, s := range by {
@@ -68,15 +64,6 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 	slices.SortFunc(out, func(a, b Standing) int { return cmp.Compare(a.Policy, b.Policy) })
 	return out
 }
-
-// fateCounter counts fates by policy.
-type fateCounter struct{ of map[int32]*Standing }
-
-func (f fateCounter) fate(of *contestant, is Fate, rows *rowset.Set) {
-	f.of[of.policy].Fates[is] += rows.Len()
-}
-
-func (fateCounter) by(How, *estate.Exception, *rowset.Set) {}
 
 // Forced gives the laptops on which a setting has a forced value instead of the decided one.
 func (w *Whole) Forced(id setting.ID) Devices {
@@ -127,12 +114,11 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 			return
 		}
 		w.setAside = 0
-		f := &fates{w: w, won: map[*slot]*rowset.Set{}, clashing: map[*slot]*rowset.Set{}, ruledOut: map[*slot]*rowset.Set{}}
-		w.emitted, w.witness = 0, f
-		w.decide(&p.contests[at], slices.Clone(w.contestants(&p.contests[at], dom)), dom)
-		w.witness, w.emitted = nil, 0
-		for slot, rows := range f.won {
-			found.add(w.idOf(slot), w.block, rows)
+		seen := w.watch(&p.contests[at], dom)
+		for k := range seen.in {
+			if won := seen.fates[k][Won]; won != nil {
+				found.add(w.idOf(seen.in[k].slot), w.block, won)
+			}
 		}
 	})
 	out := make(map[estate.PolicyID]Devices, len(found.sets))

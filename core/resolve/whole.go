@@ -275,6 +275,7 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 		}
 		packed.Into(&dom)
 		k.load(b, &dom)
+		k.setAside = 0
 		standing := &standing{}
 		for _, id := range c.Settings {
 			if s, known := p.settingAt.at(id); known {
@@ -331,12 +332,7 @@ type standing struct {
 // stand adds who carries what a setting comes out as on the rows of dom. Rows in not have a forced value, which comes from nobody.
 func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 	c := &w.plan.contests[at]
-	seen := &standers{w: w, of: map[*slot]*rowset.Set{}, exceptions: map[*estate.Exception]*rowset.Set{}}
-	w.witness = seen
-	in := slices.Clone(w.contestants(c, dom))
-	w.emitted = 0
-	w.decide(c, in, dom)
-	w.witness, w.emitted = nil, 0
+	seen := w.watch(c, dom)
 	add := func(from string, rows *rowset.Set) {
 		if rows == nil {
 			return
@@ -349,39 +345,18 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 			to.from = append(to.from, from)
 		}
 	}
-	for _, s := range in {
-		add(string(w.idOf(s.slot)), seen.of[s.slot])
+	for i, s := range seen.in {
+		carries := seen.fates[i][Won]
+		if clashes := seen.fates[i][Clashing]; carries == nil {
+			carries = clashes
+		} else if clashes != nil {
+			carries.Or(clashes)
+		}
+		add(string(w.idOf(s.slot)), carries)
 	}
 	for i := range c.exceptions {
-		add(string(c.exceptions[i].ID), seen.exceptions[c.exceptions[i].Exception])
+		add(string(c.exceptions[i].ID), seen.exempting[c.exceptions[i].Exception])
 	}
-}
-
-// standers notes who won or clashes, and which exceptions count.
-type standers struct {
-	w          *worker
-	of         map[*slot]*rowset.Set
-	exceptions map[*estate.Exception]*rowset.Set
-}
-
-func (s *standers) fate(of *contestant, is Fate, rows *rowset.Set) {
-	if is != Won && is != Clashing {
-		return
-	}
-	if s.of[of.slot] == nil {
-		s.of[of.slot] = s.w.keep()
-	}
-	s.of[of.slot].Or(rows)
-}
-
-func (s *standers) by(_ How, x *estate.Exception, rows *rowset.Set) {
-	if x == nil {
-		return
-	}
-	if s.exceptions[x] == nil {
-		s.exceptions[x] = s.w.keep()
-	}
-	s.exceptions[x].Or(rows)
 }
 
 // Clashing counts by device, in the order of ids, the settings on which policies clash.
