@@ -136,6 +136,43 @@ type UnitCount struct {
 	Devices int
 }
 
+// GroupCount is how many laptops are in a group, or have owners that are.
+type GroupCount struct {
+	Group   *estate.Group
+	Devices int
+}
+
+// ByGroup counts the laptops by group, most first. Groups that have none of them are left out.
+func (d Devices) ByGroup() []GroupCount {
+	if d.plan == nil {
+		return nil
+	}
+	sets := make([]rowset.Set, len(d.blocks))
+	for b, packed := range d.blocks {
+		packed.Into(&sets[b])
+	}
+	var out []GroupCount
+	var rows rowset.Set
+	for at := range d.plan.groups {
+		g := &d.plan.groups[at]
+		n := 0
+		for b := range min(len(sets), len(g.rows)) {
+			if !sets[b].Empty() && g.rows[b] != nil {
+				g.rows[b].Into(&rows)
+				rows.And(&sets[b])
+				n += rows.Len()
+			}
+		}
+		if g.Group != nil && n > 0 {
+			out = append(out, GroupCount{g.Group, n})
+		}
+	}
+	slices.SortFunc(out, func(a, b GroupCount) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Group.ID, b.Group.ID))
+	})
+	return out
+}
+
 // combine makes a set of two, block by block.
 func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
 	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]rowset.Packed, max(len(d.blocks), len(e.blocks)))}

@@ -84,7 +84,36 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 			}
 		}
 	}
+	for range 40 {
+		at := target(r)
+		of := plan.Matching(at)
+		counted := map[estate.GroupID]int{}
+		for i, g := range of.ByGroup() {
+			counted[g.Group.ID] = g.Devices
+			if list := of.ByGroup(); i > 0 && list[i-1].Devices < g.Devices {
+				t.Fatalf("%s: %v by group is not in order", at, list)
+			}
+		}
+		for i := range s.Groups {
+			id := s.Groups[i].ID
+			if want := of.And(plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(id)})).Len(); counted[id] != want {
+				t.Fatalf("%s has %d laptops of %s, expected %d", at, counted[id], id, want)
+			}
+		}
+	}
+	list := make([]Devices, 0, 5)
+	all := Devices{}
+	for range 5 {
+		one := plan.Matching(target(r))
+		list, all = append(list, one), all.Or(one)
+	}
+	if got := Union(list); !slices.Equal(got.IDs(), all.IDs()) {
+		t.Errorf("the union of %v has %d laptops, one after the other they have %d", list, got.Len(), all.Len())
+	}
 	var empty Devices
+	if Union(nil).Len() != 0 || len(empty.ByGroup()) != 0 {
+		t.Error("the union of nothing, or the groups of nobody, are not empty")
+	}
 	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" || empty.Or(plan.All()).Len() != 6000 || plan.All().And(empty).Len() != 0 {
 		t.Error("the zero set is not empty")
 	}

@@ -4,11 +4,14 @@ package resolve
 
 import (
 	"cmp"
+	"iter"
 	"slices"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // Whole is the resolution of every laptop for its owner. It is immutable. What two resolutions of plans that are made of one another
@@ -19,6 +22,10 @@ type Whole struct {
 	decided  [][]rowset.Parts  // by setting with forced values, by block: before forcing
 	final    [][]rowset.Parts  // by setting, by block
 	problems [][]rowset.Packed // by check, by block
+
+	conflictsOnce, problemsOnce sync.Once // what was found is kept
+	conflictsFound              []ConflictFound
+	problemsFound               []ProblemFound
 }
 
 // on begins the resolution of another plan; what it does not touch stays.
@@ -186,13 +193,18 @@ type ConflictFound struct {
 	Values   []Candidate // the clashing candidates as they stand on the first of the devices
 }
 
-// Conflicts lists every conflict by (setting, clashing policies), with the candidates.
+// Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
 func (w *Whole) Conflicts() []ConflictFound {
-	out := w.Clashes()
-	for i := range out {
-		out[i].Values = w.plan.clashing(&out[i])
-	}
-	return out
+	w.conflictsOnce.Do(func() {
+		out := w.Clashes()
+		threads.Share(len(out), func(mine iter.Seq[int]) {
+			for i := range mine {
+				out[i].Values = w.plan.clashing(&out[i])
+			}
+		})
+		w.conflictsFound = out
+	})
+	return w.conflictsFound
 }
 
 // Clashes lists every conflict as Conflicts does, without the candidates.
@@ -251,13 +263,19 @@ type ProblemFound struct {
 	Devices Devices
 }
 
-// Problems lists every problem by (check, what it comes from).
+// Problems lists every problem by (check, what it comes from). The list must not be altered.
 func (w *Whole) Problems() []ProblemFound {
-	var out []ProblemFound
-	for _, at := range w.plan.byCheck {
-		out = append(out, w.problemsOf(at, Devices{plan: w.plan, blocks: w.problems[at]})...)
-	}
-	return out
+	w.problemsOnce.Do(func() {
+		checks := w.plan.byCheck
+		found := make([][]ProblemFound, len(checks))
+		threads.Share(len(checks), func(mine iter.Seq[int]) {
+			for i := range mine {
+				found[i] = w.problemsOf(checks[i], Devices{plan: w.plan, blocks: w.problems[checks[i]]})
+			}
+		})
+		w.problemsFound = slices.Concat(found...)
+	})
+	return w.problemsFound
 }
 
 // problemsOf parts laptops on which a check finds something by what the settings that it names come from.

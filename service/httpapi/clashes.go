@@ -3,11 +3,8 @@
 package httpapi
 
 import (
-	"cmp"
 	"context"
 	"net/http"
-	"slices"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -97,17 +94,10 @@ func (d *Disagreement) settings() []setting.ID {
 }
 
 // devices gives the laptops that are touched; none where it does not stand.
-func (d *Disagreement) devices(v workflow.View) (touched resolve.Devices) {
-	policies := slices.Sorted(slices.Values(d.Policies))
-	for _, c := range v.Whole.Clashes() {
-		if slices.Contains(d.Setting, string(c.Setting)) && slices.Equal(c.Policies, policies) {
-			touched = touched.Or(c.Devices)
-		}
-	}
-	for _, p := range v.Whole.Problems() {
-		if string(p.Check) == d.Check && slices.Equal(p.From, policies) {
-			touched = touched.Or(p.Devices)
-		}
+func (d *Disagreement) devices(v workflow.View) resolve.Devices {
+	_, touched := v.ClashesOf(d.settings(), d.Policies)
+	if p := v.ProblemOf(estate.CheckID(d.Check), d.Policies); p != nil {
+		touched = touched.Or(p.Devices)
 	}
 	return touched
 }
@@ -155,7 +145,7 @@ func (s *server) conflicts(v workflow.View, live bool) ([]wire.Conflict, error) 
 		c := &found[i]
 		list[i].Involved = t.involved(v, c.Policies, []setting.ID{c.Setting})
 		list[i].Units = unitCounts(c.Devices, v.Plan, unitsShown)
-		list[i].Questions = questions[questionKey(string(c.Setting), "", c.Policies)]
+		list[i].Questions = questions[workflow.NameDisagreement(c.Setting, "", c.Policies)]
 		if d := t.settings[c.Setting]; d != nil {
 			list[i].Help = d.Help
 		}
@@ -180,7 +170,7 @@ func (s *server) problems(v workflow.View) ([]wire.FoundProblem, error) {
 		p := &found[i]
 		list[i].Involved = t.involved(v, p.From, p.Settings)
 		list[i].Units = unitCounts(p.Devices, v.Plan, unitsShown)
-		list[i].Questions = questions[questionKey("", string(p.Check), p.From)]
+		list[i].Questions = questions[workflow.NameDisagreement("", p.Check, p.From)]
 	}
 	return list, nil
 }
@@ -204,20 +194,16 @@ func (t titled) involved(v workflow.View, names []string, settings []setting.ID)
 	return out
 }
 
-func questionKey(setting, check string, policies []string) string {
-	return setting + "|" + check + "|" + strings.Join(policies, " ")
-}
-
 // questionsBy gives the questions by what they are about; those that were withdrawn are left out.
-func (s *server) questionsBy(t titled) (map[string][]wire.Question, error) {
+func (s *server) questionsBy(t titled) (map[workflow.Disagreement][]wire.Question, error) {
 	list, err := s.Flow.Questions("")
 	if err != nil {
 		return nil, err
 	}
-	by := map[string][]wire.Question{}
+	by := map[workflow.Disagreement][]wire.Question{}
 	for i := range list {
 		if list[i].State != workflow.Withdrawn {
-			key := questionKey(list[i].Setting, list[i].Problem, list[i].Policies)
+			key := workflow.NameDisagreement(setting.ID(list[i].Setting), estate.CheckID(list[i].Problem), list[i].Policies)
 			by[key] = append(by[key], questionWire(t, &list[i]))
 		}
 	}
@@ -252,16 +238,9 @@ func wayWire(w *workflow.WayOut) wire.ClashWay {
 
 func touchedWire(v workflow.View, of resolve.Devices) wire.Touched {
 	w := wire.Touched{Devices: wire.Devices(of, 1<<30), Units: unitCounts(of, v.Plan, 1<<30), Groups: []wire.GroupCount{}}
-	groups := v.Plan.Snapshot().Groups
-	for i := range groups {
-		g := &groups[i]
-		if n := of.And(v.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)})).Len(); n > 0 {
-			w.Groups = append(w.Groups, wire.GroupCount{Group: string(g.ID), Title: g.Title, Of: string(g.Of), Devices: n})
-		}
+	for _, g := range of.ByGroup() {
+		w.Groups = append(w.Groups, wire.GroupCount{Group: string(g.Group.ID), Title: g.Group.Title, Of: string(g.Group.Of), Devices: g.Devices})
 	}
-	slices.SortFunc(w.Groups, func(a, b wire.GroupCount) int {
-		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Group, b.Group))
-	})
 	return w
 }
 

@@ -127,19 +127,48 @@ func (s *Service) dayTurned(before, after impact.Side, report *impact.Report, re
 	}
 }
 
-// disagreement names a clash by its setting, or a problem by its check, with the policies.
-type disagreement struct{ setting, check, policies string }
+// Disagreement names a clash by its setting, or a problem by its check, with the policies.
+type Disagreement struct{ setting, check, policies string }
+
+// NameDisagreement names a clash, or a problem; policies come sorted.
+func NameDisagreement(setting setting.ID, check estate.CheckID, policies []string) Disagreement {
+	return Disagreement{string(setting), string(check), strings.Join(policies, " ")}
+}
 
 // disagreements gives all clashes and problems.
-func disagreements(w *resolve.Whole) map[disagreement]bool {
-	out := map[disagreement]bool{}
+func disagreements(w *resolve.Whole) map[Disagreement]bool {
+	out := map[Disagreement]bool{}
 	for key := range clashKeys(w) {
-		out[disagreement{key.setting, "", key.policies}] = true
+		out[Disagreement{key.setting, "", key.policies}] = true
 	}
 	for _, p := range w.Problems() {
-		out[disagreement{"", string(p.Check), strings.Join(p.From, " ")}] = true
+		out[NameDisagreement("", p.Check, p.From)] = true
 	}
 	return out
+}
+
+// ClashesOf gives the clashes of just some policies on some settings of a view, with the laptops of all of them. Settings on which they
+// do not clash are passed over.
+func (v View) ClashesOf(settings []setting.ID, policies []string) (clashes []resolve.ConflictFound, touched resolve.Devices) {
+	policies = slices.Sorted(slices.Values(policies))
+	var on []resolve.Devices
+	for _, c := range v.Whole.Clashes() {
+		if slices.Contains(settings, c.Setting) && slices.Equal(c.Policies, policies) {
+			clashes, on = append(clashes, c), append(on, c.Devices)
+		}
+	}
+	return clashes, resolve.Union(on)
+}
+
+// ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is no such problem.
+func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.ProblemFound {
+	policies = slices.Sorted(slices.Values(policies))
+	for _, p := range v.Whole.Problems() {
+		if p.Check == check && slices.Equal(p.From, policies) {
+			return &p
+		}
+	}
+	return nil
 }
 
 // WayOut is a way to settle something with what it would do.
@@ -158,18 +187,14 @@ func (s *Service) WaysOut(change string, settings []setting.ID, policies []strin
 	if err != nil {
 		return nil, err
 	}
-	policies = slices.Sorted(slices.Values(policies))
-	list := v.Whole.Clashes()
-	var clashes []resolve.ConflictFound
-	var touched resolve.Devices
-	for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
+	for _, id := range settings {
 		if v.Plan.Definition(id) == nil {
 			return nil, &NotFoundError{"setting", string(id)}
 		}
-		if at := slices.IndexFunc(list, func(c resolve.ConflictFound) bool { return c.Setting == id && slices.Equal(c.Policies, policies) }); at >= 0 { // else settled by now
-			clashes = append(clashes, v.Plan.WithCandidates(list[at]))
-			touched = touched.Or(list[at].Devices)
-		}
+	}
+	clashes, touched := v.ClashesOf(settings, policies)
+	for i := range clashes {
+		clashes[i] = v.Plan.WithCandidates(clashes[i])
 	}
 	return v.tried(review.Ways(v.Plan, clashes...), touched, func(after impact.Side) (left resolve.Devices) {
 		for _, c := range clashes {
@@ -189,13 +214,10 @@ func (s *Service) WaysRight(change string, check estate.CheckID, policies []stri
 	if err != nil {
 		return nil, err
 	}
-	policies = slices.Sorted(slices.Values(policies))
-	problems := v.Whole.Problems()
-	at := slices.IndexFunc(problems, func(p resolve.ProblemFound) bool { return p.Check == check && slices.Equal(p.From, policies) })
-	if at < 0 {
+	f := v.ProblemOf(check, policies)
+	if f == nil { // made right by now
 		return nil, nil
 	}
-	f := &problems[at]
 	return v.tried(review.WaysRight(v.Plan, f), f.Devices, func(after impact.Side) (left resolve.Devices) {
 		for _, p := range after.Whole.Problems() {
 			if p.Check == check {

@@ -42,7 +42,7 @@ func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
 	live := s.Live()
 	policies := slices.Sorted(slices.Values(a.Policies))
 	var faults problem.Faults
-	key := disagreement{string(a.Setting), string(a.Check), strings.Join(policies, " ")}
+	key := NameDisagreement(a.Setting, a.Check, policies)
 	if (a.Setting == "") == (a.Check == "") || !disagreements(live.Side.Whole)[key] {
 		faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: "/policies", Found: problem.Quote(string(a.Setting) + string(a.Check) + " of " + strings.Join(policies, ", ")), Expected: "a setting with policies that clash on it, or a check with policies that it finds wrong, in what is live"})
 	}
@@ -139,7 +139,7 @@ func (s *Service) Questions(state string) ([]Question, error) {
 	out := make([]Question, len(rows))
 	for i, row := range rows {
 		out[i] = questionOf(row)
-		out[i].Standing = standing[disagreement{row.Setting, row.Problem, row.Policies}]
+		out[i].Standing = standing[Disagreement{row.Setting, row.Problem, row.Policies}]
 	}
 	return out, nil
 }
