@@ -36,43 +36,22 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 	out := *s
 	var loose []Loose
 	owned := struct{ people, devices, groups bool }{} // lists that are copies already
+	unitOf := func(kind Kind, id string) func(UnitID) bool {
+		return func(u UnitID) bool { return units[u] || !unitsOf(kind, id) }
+	}
 	for i := range s.People {
-		if p := &s.People[i]; p.Unit != "" && !units[p.Unit] && unitsOf(KindPerson, string(p.ID)) {
-			loose = append(loose, Loose{KindPerson, string(p.ID), "unit", string(p.Unit)})
+		p := &s.People[i]
+		if is, found := severPerson(*p, unitOf(KindPerson, string(p.ID))); len(found) > 0 {
 			own(&out.People, &owned.people)
-			out.People[i].Unit = ""
+			out.People[i], loose = is, append(loose, found...)
 		}
 	}
 	for i := range s.Devices {
 		d := &s.Devices[i]
-		noUnit, noOwner := d.Unit != "" && !units[d.Unit], d.Owner != "" && !people[d.Owner]
-		noUser := slices.ContainsFunc(d.Users, func(u PersonID) bool { return !people[u] })
-		if !noUnit && !noOwner && !noUser {
-			continue
-		}
-		noUnit = noUnit && unitsOf(KindDevice, string(d.ID))
-		if may := of(KindDevice, string(d.ID)); !may {
-			noOwner, noUser = false, false
-		}
-		own(&out.Devices, &owned.devices)
-		if noUnit {
-			loose = append(loose, Loose{KindDevice, string(d.ID), "unit", string(d.Unit)})
-			out.Devices[i].Unit = ""
-		}
-		if noOwner {
-			loose = append(loose, Loose{KindDevice, string(d.ID), "owner", string(d.Owner)})
-			out.Devices[i].Owner = ""
-		}
-		if noUser {
-			var kept []PersonID
-			for _, u := range d.Users {
-				if people[u] {
-					kept = append(kept, u)
-				} else {
-					loose = append(loose, Loose{KindDevice, string(d.ID), "users", string(u)})
-				}
-			}
-			out.Devices[i].Users = kept
+		person := func(id PersonID) bool { return people[id] || !of(KindDevice, string(d.ID)) }
+		if is, found := severDevice(*d, unitOf(KindDevice, string(d.ID)), person); len(found) > 0 {
+			own(&out.Devices, &owned.devices)
+			out.Devices[i], loose = is, append(loose, found...)
 		}
 	}
 	for i := range s.Groups {
@@ -81,19 +60,10 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 		if g.Of == OfDevices {
 			there = func(id string) bool { return devices[id] }
 		}
-		if !slices.ContainsFunc(g.Members, func(id string) bool { return !there(id) }) || !of(KindGroup, string(g.ID)) {
-			continue
+		if is, found := severGroup(*g, there); len(found) > 0 && of(KindGroup, string(g.ID)) {
+			own(&out.Groups, &owned.groups)
+			out.Groups[i], loose = is, append(loose, found...)
 		}
-		own(&out.Groups, &owned.groups)
-		var kept []string
-		for _, id := range g.Members {
-			if there(id) {
-				kept = append(kept, id)
-			} else {
-				loose = append(loose, Loose{KindGroup, string(g.ID), "members", id})
-			}
-		}
-		out.Groups[i].Members = kept
 	}
 	for _, altered := range []struct {
 		kind   Kind
@@ -142,32 +112,69 @@ func own[T any](list *[]T, owned *bool) {
 	}
 }
 
-// SeverEdit takes the references of an edited person, device or group out that lead nowhere, as Sever does of a whole snapshot.
-func SeverEdit(e Edit, there func(Kind, string) bool) Edit {
+// SeverEdit takes the references of an edited person, device or group out that lead nowhere, as Sever does of a whole snapshot, and says
+// what was taken out.
+func SeverEdit(e Edit, there func(Kind, string) bool) (Edit, []Loose) {
+	unit := func(id UnitID) bool { return there(KindUnit, string(id)) }
+	var loose []Loose
 	switch o := e.Object.(type) {
 	case Person:
-		if o.Unit != "" && !there(KindUnit, string(o.Unit)) {
-			o.Unit = ""
-		}
-		e.Object = o
+		e.Object, loose = severed(severPerson(o, unit))
 	case Device:
-		if o.Unit != "" && !there(KindUnit, string(o.Unit)) {
-			o.Unit = ""
-		}
-		if o.Owner != "" && !there(KindPerson, string(o.Owner)) {
-			o.Owner = ""
-		}
-		o.Users = slices.DeleteFunc(slices.Clone(o.Users), func(u PersonID) bool { return !there(KindPerson, string(u)) })
-		e.Object = o
+		e.Object, loose = severed(severDevice(o, unit, func(id PersonID) bool { return there(KindPerson, string(id)) }))
 	case Group:
 		of := KindPerson
 		if o.Of == OfDevices {
 			of = KindDevice
 		}
-		if slices.ContainsFunc(o.Members, func(id string) bool { return !there(of, id) }) {
-			o.Members = slices.DeleteFunc(slices.Clone(o.Members), func(id string) bool { return !there(of, id) })
-		}
-		e.Object = o
+		e.Object, loose = severed(severGroup(o, func(id string) bool { return there(of, id) }))
 	}
-	return e
+	return e, loose
+}
+
+func severed[T any](object T, loose []Loose) (any, []Loose) { return object, loose }
+
+func severPerson(p Person, unit func(UnitID) bool) (Person, []Loose) {
+	if p.Unit == "" || unit(p.Unit) {
+		return p, nil
+	}
+	loose := []Loose{{KindPerson, string(p.ID), "unit", string(p.Unit)}}
+	p.Unit = ""
+	return p, loose
+}
+
+func severDevice(d Device, unit func(UnitID) bool, person func(PersonID) bool) (Device, []Loose) {
+	var loose []Loose
+	if d.Unit != "" && !unit(d.Unit) {
+		loose = append(loose, Loose{KindDevice, string(d.ID), "unit", string(d.Unit)})
+		d.Unit = ""
+	}
+	if d.Owner != "" && !person(d.Owner) {
+		loose = append(loose, Loose{KindDevice, string(d.ID), "owner", string(d.Owner)})
+		d.Owner = ""
+	}
+	var users []Loose
+	d.Users, users = thereOf(d.Users, KindDevice, string(d.ID), "users", person)
+	return d, append(loose, users...)
+}
+
+func severGroup(g Group, there func(string) bool) (out Group, loose []Loose) {
+	g.Members, loose = thereOf(g.Members, KindGroup, string(g.ID), "members", there)
+	return g, loose
+}
+
+// thereOf gives those of a list that are there, and the others as loose references of a field. A list of which all are there is given
+// as it is.
+func thereOf[K ~string](list []K, kind Kind, id, field string, there func(K) bool) (kept []K, loose []Loose) {
+	if !slices.ContainsFunc(list, func(one K) bool { return !there(one) }) {
+		return list, nil
+	}
+	for _, one := range list {
+		if there(one) {
+			kept = append(kept, one)
+		} else {
+			loose = append(loose, Loose{kind, id, field, string(one)})
+		}
+	}
+	return kept, loose
 }

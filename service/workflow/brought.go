@@ -190,15 +190,14 @@ func (o *Outlook) refuse(key objectKey, err error) {
 func (o *Outlook) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
 	const rounds = 5
 	for range rounds {
-		next := live.withoutStandIn(live.Plan.Snapshot().With(edits...), edits)
 		laid := map[objectKey]bool{}
 		for _, e := range edits {
 			laid[objectKey{e.Kind, e.ID}] = e.Object != nil
 		}
-		severed, loose := next.Sever(nil, func(kind estate.Kind, id string) bool { return laid[objectKey{kind, id}] })
+		severed, loose := live.severed(edits, laid)
 		faults := live.newFaults(severed, edits)
 		if len(faults) == 0 {
-			o.Loose = o.among(loose, edits)
+			o.Loose = slices.DeleteFunc(loose, func(l estate.Loose) bool { return !laid[objectKey{l.Kind, l.ID}] }) // others were loose before
 			return severed, nil
 		}
 		before := len(o.Refused)
@@ -219,13 +218,22 @@ func (o *Outlook) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error)
 	return nil, fmt.Errorf("what the source has does not become an estate: %v", o.Refused)
 }
 
-// among gives the loose references of what was laid; others were loose before.
-func (o *Outlook) among(loose []estate.Loose, edits []estate.Edit) []estate.Loose {
-	laid := make(map[objectKey]bool, len(edits))
-	for _, e := range edits {
-		laid[objectKey{e.Kind, e.ID}] = true
+// severed lays edits over what is live, without references that lead nowhere. Where nothing is taken away only the edits themselves can
+// have some.
+func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Snapshot, []estate.Loose) {
+	if slices.ContainsFunc(edits, func(e estate.Edit) bool { return e.Object == nil }) {
+		next := l.withoutStandIn(l.Plan.Snapshot().With(edits...), edits)
+		return next.Sever(nil, func(kind estate.Kind, id string) bool { return laid[objectKey{kind, id}] })
 	}
-	return slices.DeleteFunc(loose, func(l estate.Loose) bool { return !laid[objectKey{l.Kind, l.ID}] })
+	var loose []estate.Loose
+	there := l.there(edits)
+	whole := make([]estate.Edit, len(edits))
+	for i, e := range edits {
+		var found []estate.Loose
+		whole[i], found = estate.SeverEdit(e, there)
+		loose = append(loose, found...)
+	}
+	return l.withoutStandIn(l.Plan.Snapshot().With(whole...), whole), loose
 }
 
 // adopt makes an outlook live in one transaction, with what else is to be written with it.

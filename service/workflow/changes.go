@@ -162,7 +162,7 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 		there := live.there(laid)
 		for i, e := range laid {
 			if ofSource(e.Kind, e.ID) {
-				laid[i] = estate.SeverEdit(e, there)
+				laid[i], _ = estate.SeverEdit(e, there)
 			}
 		}
 	}
