@@ -123,9 +123,7 @@ func TestAskingTheOwners(t *testing.T) {
 // TestSettlingInTheTerminal does the same by the CLI: ways with their effects, one put into a change, a question asked and answered.
 func TestSettlingInTheTerminal(t *testing.T) {
 	r, _ := withDemo(t)
-	if _, errOut, status := r.run(adminPassword+"\n", "sign-in", r.address, "--name", adminName); status != 0 {
-		t.Fatal(errOut)
-	}
+	r.signIn()
 	expect := func(out string, words ...string) {
 		t.Helper()
 		for _, w := range words {

@@ -48,9 +48,7 @@ func TestWhatComesToAUnit(t *testing.T) {
 // TestInheritanceInTheTerminal asks the same by the CLI.
 func TestInheritanceInTheTerminal(t *testing.T) {
 	r, _ := withDemo(t)
-	if _, errOut, status := r.run(adminPassword+"\n", "sign-in", r.address, "--name", adminName); status != 0 {
-		t.Fatal(errOut)
-	}
+	r.signIn()
 	ask := func(into any, args ...string) {
 		t.Helper()
 		if err := json.Unmarshal([]byte(r.must(append(args, "--format", "json")...)), into); err != nil {

@@ -157,3 +157,28 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.goTo("/devices/LT-0112")
 	p.shows("decides Lock the screen")
 }
+
+// TestAGroupThatListsMany pastes a hundred laptops into a group: the first stand there, and the others are found by their ids.
+func TestAGroupThatListsMany(t *testing.T) {
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/groups/new")
+	p.fill("Name", "Bought in spring")
+	var ids []string
+	for i := range 100 {
+		ids = append(ids, fmt.Sprintf("LT-%04d", i+1))
+	}
+	p.fill("Serial numbers or ids to add", strings.Join(ids, "\n"))
+	p.button("Add")
+	p.shows("100 laptops")
+	p.shows("and 40 more")
+	p.until("sixty stand there", `document.querySelectorAll('button[aria-label^="Take LT-"]').length === 60`)
+	p.fill("Find among them", "lt-0097")
+	p.until("the one is found", `document.querySelectorAll('button[aria-label^="Take LT-"]').length === 1`)
+	p.button("Take LT-0097 out")
+	p.shows("99 laptops")
+	p.shows("None of them has this in its id.")
+	p.fill("Find among them", "\b")
+	p.shows("and 39 more")
+}

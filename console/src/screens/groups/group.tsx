@@ -240,28 +240,39 @@ function Outcome({ trial, of, busy }: { trial?: GroupTrial; of: 'laptop' | 'pers
   );
 }
 
+/** How many of those listed are shown at once: a group can list thousands. */
+const listedShown = 60;
+
 function Listed({ doc, onChange }: { doc: GroupDoc; onChange: (members: string[]) => void }) {
   const members = doc.members ?? [];
   const devices = doc.of === 'devices';
   const [text, setText] = useState('');
+  const [find, setFind] = useState('');
   const [unknown, setUnknown] = useState<string[]>([]);
+  const found = find.trim() ? members.filter((m) => m.toLowerCase().includes(find.trim().toLowerCase())) : members;
   const add = async () => {
     const words = lines(text.replaceAll(/[,;\t]/g, '\n'));
-    let found = words;
+    let taken = words;
     setUnknown([]);
     if (devices) {
       const pasted = await got(api.POST('/api/v1/audience/paste', { params: { query: {} }, body: { words } }));
-      found = pasted.devices;
+      taken = pasted.devices;
       setUnknown(pasted.unknown);
     }
-    onChange([...new Set([...members, ...found])]);
+    onChange([...new Set([...members, ...taken])]);
     setText('');
   };
   return (
     <Sheet title="Listed" aside={count(members.length, devices ? 'laptop' : 'person', devices ? 'laptops' : 'people')}>
       <div className="flex flex-col gap-2 px-4 py-3 text-sm">
-        <div className="flex max-h-40 flex-wrap gap-1.5 overflow-auto">
-          {members.map((m) => (
+        {members.length > listedShown && (
+          <label className="flex items-center gap-2">
+            <span className="quiet">Find among them</span>
+            <input className="input input-sm w-56" value={find} onChange={(e) => setFind(e.target.value)} />
+          </label>
+        )}
+        <div className="flex max-h-40 flex-wrap gap-1.5 overflow-auto" aria-live="polite">
+          {found.slice(0, listedShown).map((m) => (
             <span key={m} className="inline-flex items-center gap-1 rounded border border-base-300 px-2 py-0.5">
               <span className="id">{m}</span>
               <button type="button" className="cursor-pointer" aria-label={`Take ${m} out`} onClick={() => onChange(members.filter((o) => o !== m))}>
@@ -270,6 +281,8 @@ function Listed({ doc, onChange }: { doc: GroupDoc; onChange: (members: string[]
             </span>
           ))}
           {members.length === 0 && <span className="quiet">nobody</span>}
+          {members.length > 0 && found.length === 0 && <span className="quiet">None of them has this in its id.</span>}
+          {found.length > listedShown && <span className="quiet self-center">and {number(found.length - listedShown)} more</span>}
         </div>
         <form
           className="flex items-start gap-2"
