@@ -3,7 +3,8 @@
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
 
-console_sources := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+api_types := console/src/api/schema.d.ts
+console_sources := $(filter-out $(api_types),$(shell find console/src console/public -type f)) console/index.html console/vite.config.ts console/tsconfig.json
 PICTURES ?= docs/screenshots
 SIZES ?= 10000,100000,1000000
 FUZZ ?= 60s
@@ -37,9 +38,14 @@ build: tools console/dist/index.html ## the program, with the console in it
 
 console: console/dist/index.html ## the web console
 
-console/dist/index.html: console/node_modules/.installed $(console_sources)
+console/dist/index.html: console/node_modules/.installed $(console_sources) $(api_types)
 	rm -rf console/dist/assets
 	cd console && npm run --silent build
+	@touch $@
+
+# The API's types come from its description, which is kept.
+$(api_types): console/src/api/openapi.json console/node_modules/.installed
+	cd console && npm run --silent types
 	@touch $@
 
 # Exact versions are pinned in package.json; `npm install` and not `npm ci`, since a lock file made on one
@@ -48,9 +54,8 @@ console/node_modules/.installed: console/package.json
 	cd console && npm install --no-audit --no-fund --loglevel=error
 	@touch $@
 
-generate: console/node_modules/.installed ## the console's API types, the dictionary's pages, and the demo's tables
+generate: ## the API's description, the dictionary's pages, and the demo's tables
 	go run ./cmd/zridge api-document > console/src/api/openapi.json
-	cd console && npm run --silent types
 	mkdir -p docs/dictionary && go run ./dictionary/generate docs/dictionary
 	cp contents/application-rules.schema.json docs/
 	go run ./demo/generate demo/estate
