@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/validation"
 	"github.com/gin-gonic/gin"
 
 	"zenithridge.example/zridge/core/problem"
@@ -114,7 +115,7 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		case errors.As(err, &detail) && status == http.StatusBadRequest:
 			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Path: pointer(detail.Location), Found: detail.Message, Expected: "JSON of the documented form"})
 		case errors.As(err, &detail):
-			p.Faults = append(p.Faults, problem.Fault{Code: problem.WrongType, Path: pointer(detail.Location), Found: "another value", Expected: detail.Message})
+			p.Faults = append(p.Faults, faultOf(detail))
 		case err != nil && status < 500:
 			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Found: "a body that can't be read", Expected: "JSON of the documented form"})
 		}
@@ -123,6 +124,46 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		p.Detail = firstFault(p.Faults)
 	}
 	return p
+}
+
+// faultOf puts what the API library found wrong in our words. The value is only said by its type.
+func faultOf(d *huma.ErrorDetail) problem.Fault {
+	f := problem.Fault{Code: problem.WrongType, Path: pointer(d.Location), Found: typeOf(d.Value), Expected: strings.TrimPrefix(d.Message, "expected ")}
+	var name string
+	switch {
+	case d.Message == validation.MsgUnexpectedProperty:
+		f.Code, f.Found, f.Expected = problem.UnknownField, "a field that there is not", "one of those that are documented"
+	case strings.HasPrefix(d.Message, "required ") && strings.HasSuffix(d.Message, " parameter is missing"):
+		f.Code, f.Found, f.Expected = problem.MissingField, "nothing", "a value: the parameter can't be left out"
+	case strings.HasPrefix(d.Message, "invalid "):
+		f.Expected = "a value of the type " + strings.TrimPrefix(d.Message, "invalid ")
+	default:
+		if n, _ := fmt.Sscanf(d.Message, validation.MsgExpectedRequiredProperty, &name); n == 1 {
+			f.Code, f.Path, f.Found, f.Expected = problem.MissingField, strings.TrimSuffix(f.Path, "/")+"/"+name, "nothing", "a value: the field can't be left out"
+		} else if strings.HasPrefix(d.Message, "expected value to be one of ") {
+			f.Code = problem.NotOneOf
+		}
+	}
+	return f
+}
+
+// typeOf says of what type a value is.
+func typeOf(v any) string {
+	switch v.(type) {
+	case nil:
+		return "nothing"
+	case bool:
+		return "true or false"
+	case float64, int, int64, json.Number:
+		return "a number"
+	case string:
+		return "another text"
+	case []any:
+		return "a list"
+	case map[string]any:
+		return "an object"
+	}
+	return "another value"
 }
 
 // pointer makes a JSON Pointer of a location such as body.items[3].name.
