@@ -38,9 +38,10 @@ type Difference struct {
 	Movements        []Movement // by policy
 }
 
-// Differ compares. A resolution of another lineage of plans is made anew in that of before.
+// Differ compares. A resolution of another lineage of plans is made anew in that of before; so is one in which something else has the
+// number of what is gone, which plans do that are several steps apart.
 func Differ(before, after *Whole) *Difference {
-	if before.plan.words != after.plan.words {
+	if before.plan.words != after.plan.words || !before.plan.numbersAs(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
 	}
 	d := &Difference{}
@@ -79,6 +80,56 @@ func (d *Difference) settings(before, after *Whole) {
 		d.ConflictsGained = append(d.ConflictsGained, found[i].ConflictsGained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].ConflictsCleared...)
 	}
+}
+
+// numbersAs tells whether every number means the same in both plans, where it means something in both.
+func (p *Plan) numbersAs(q *Plan) bool {
+	return numbered(p.deviceAt, q.deviceAt, func(of *places[estate.DeviceID], at int) (estate.DeviceID, bool) {
+		list := p.devices
+		if of == q.deviceAt {
+			list = q.devices
+		}
+		if at < len(list) && list[at].Device != nil {
+			return list[at].ID, true
+		}
+		return "", false
+	}) && numbered(p.policyAt, q.policyAt, func(of *places[estate.PolicyID], at int) (estate.PolicyID, bool) {
+		list := p.policies
+		if of == q.policyAt {
+			list = q.policies
+		}
+		if at < len(list) && list[at].Policy != nil {
+			return list[at].ID, true
+		}
+		return "", false
+	}) && numbered(p.settingAt, q.settingAt, func(of *places[setting.ID], at int) (setting.ID, bool) {
+		list := p.contests
+		if of == q.settingAt {
+			list = q.contests
+		}
+		if at < len(list) && list[at].def != nil {
+			return list[at].def.ID, true
+		}
+		return "", false
+	})
+}
+
+// numbered tells whether ids that both have are the same numbers, and numbers that both have the same ids.
+func numbered[K ~string](a, b *places[K], id func(of *places[K], at int) (K, bool)) bool {
+	if a.near(b) {
+		return true
+	}
+	for at := range int(max(a.n, b.n)) {
+		x, inA := id(a, at)
+		y, inB := id(b, at)
+		switch {
+		case inA && inB && x != y:
+			return false
+		case inA && !inB && b.place(x) != none, inB && !inA && a.place(y) != none:
+			return false
+		}
+	}
+	return true
 }
 
 // turn is how a setting alters, by what it looks like on either side: equal values may be told apart.

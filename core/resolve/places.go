@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math/bits"
 	"slices"
+	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 )
@@ -19,6 +20,15 @@ type places[K ~string] struct {
 	over map[K]int32 // what came later; none: gone
 	free []int32
 	n    int32 // numbers that were given, those that are free included
+
+	serial, of uint64 // of this, and of the one that it was made of
+}
+
+var serials atomic.Uint64
+
+// near tells whether one of the two was made of the other: then no number means two things.
+func (p *places[K]) near(q *places[K]) bool {
+	return p == q || p.serial == q.of || q.serial == p.of
 }
 
 // at gives the number of an id.
@@ -44,7 +54,7 @@ func (p *places[K]) with(gone, fresh []K) *places[K] {
 		return p
 	}
 	if p.n == 0 { // the first that there are
-		next := &places[K]{n: int32(len(fresh))}
+		next := &places[K]{n: int32(len(fresh)), serial: serials.Add(1), of: p.serial}
 		numbers := make([]int32, len(fresh))
 		for i := range numbers {
 			numbers[i] = int32(i)
@@ -52,7 +62,7 @@ func (p *places[K]) with(gone, fresh []K) *places[K] {
 		next.base = tableOf(slices.Clone(fresh), numbers)
 		return next
 	}
-	next := &places[K]{base: p.base, over: maps.Clone(p.over), free: append([]int32(nil), p.free...), n: p.n}
+	next := &places[K]{base: p.base, over: maps.Clone(p.over), free: append([]int32(nil), p.free...), n: p.n, serial: serials.Add(1), of: p.serial}
 	if len(p.over)+len(gone)+len(fresh) > p.base.len()/4 {
 		next.base, next.over = p.gathered(), nil
 	}
