@@ -269,6 +269,7 @@ func TestRefusalsSayWhat(t *testing.T) {
 		{"GET", "/views", "", "missing-field", "/query/page", "nothing", "can't be left out"},
 		{"GET", "/devices?limit=x", "", "wrong-type", "/query/limit", "another text", "integer"},
 		{"GET", "/devices?limit=0", "", "wrong-type", "/query/limit", "a number", "number >= 1"},
+		{"GET", "/units?depht=2", "", "unknown-field", "/query/depht", "a parameter that there is not", "documented"},
 		{"POST", "/changes", `{"titel": "x"}`, "unknown-field", "/body/titel", "a field that there is not", "documented"},
 		{"POST", "/changes", `{}`, "missing-field", "/body/title", "nothing", "can't be left out"},
 		{"POST", "/changes", `{"title": ["a secret"]}`, "wrong-type", "/body/title", "a list", "string"},

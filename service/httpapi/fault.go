@@ -133,6 +133,8 @@ func faultOf(d *huma.ErrorDetail) problem.Fault {
 	switch {
 	case d.Message == validation.MsgUnexpectedProperty:
 		f.Code, f.Found, f.Expected = problem.UnknownField, "a field that there is not", "one of those that are documented"
+	case strings.HasPrefix(d.Message, "unknown ") && strings.HasSuffix(d.Message, " parameter"):
+		f.Code, f.Found, f.Expected = problem.UnknownField, "a parameter that there is not", "one of those that are documented"
 	case strings.HasPrefix(d.Message, "required ") && strings.HasSuffix(d.Message, " parameter is missing"):
 		f.Code, f.Found, f.Expected = problem.MissingField, "nothing", "a value: the parameter can't be left out"
 	case strings.HasPrefix(d.Message, "invalid "):
