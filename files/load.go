@@ -162,9 +162,9 @@ func (g *growing) append(object any) {
 	case estate.Unit:
 		g.Units = append(g.Units, o)
 	case estate.Person:
-		g.People = append(g.People, o)
+		g.People = append(g.People, &o)
 	case estate.Device:
-		g.Devices = append(g.Devices, o)
+		g.Devices = append(g.Devices, &o)
 	case estate.Group:
 		g.Groups = append(g.Groups, o)
 	case estate.Policy:

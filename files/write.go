@@ -18,9 +18,9 @@ func AllObjects(s *estate.Snapshot, kind estate.Kind) []any {
 	case estate.KindUnit:
 		return boxed(s.Units)
 	case estate.KindPerson:
-		return boxed(s.People)
+		return boxedAt(s.People)
 	case estate.KindDevice:
-		return boxed(s.Devices)
+		return boxedAt(s.Devices)
 	case estate.KindGroup:
 		return boxed(s.Groups)
 	case estate.KindPolicy:
@@ -57,6 +57,14 @@ func boxed[T any](list []T) []any {
 	return out
 }
 
+func boxedAt[T any](list []*T) []any {
+	out := make([]any, len(list))
+	for i := range list {
+		out[i] = *list[i]
+	}
+	return out
+}
+
 // Encode gives an estate as files of an estate folder, by name: a file for each list, and one for each
 // policy. The same estate gives the same bytes. Files that values name are named by where Write puts them.
 func Encode(s *estate.Snapshot) (map[string][]byte, error) {
@@ -89,8 +97,8 @@ func Encode(s *estate.Snapshot) (map[string][]byte, error) {
 
 func copyLists(s *estate.Snapshot) {
 	s.Units = append([]estate.Unit{}, s.Units...)
-	s.People = append([]estate.Person{}, s.People...)
-	s.Devices = append([]estate.Device{}, s.Devices...)
+	s.People = append([]*estate.Person{}, s.People...)
+	s.Devices = append([]*estate.Device{}, s.Devices...)
 	s.Groups = append([]estate.Group{}, s.Groups...)
 	s.Policies = append([]estate.Policy{}, s.Policies...)
 	s.Exceptions = append([]estate.Exception{}, s.Exceptions...)

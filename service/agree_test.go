@@ -176,7 +176,7 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 	t.Run("one laptop", func(t *testing.T) {
 		r := rand.New(rand.NewPCG(1, 1))
 		for range 12 {
-			d := &s.Devices[r.IntN(len(s.Devices))]
+			d := s.Devices[r.IntN(len(s.Devices))]
 			page := get[wire.DevicePage](t, api, "/devices/"+string(d.ID))
 			want, _ := plan.Effective(d.ID, "")
 			if len(page.Effective.Settings) != len(want.Settings) || len(page.Applies) != len(plan.Applying(want)) || len(page.Effective.NotApplying)+len(page.Applies) != len(s.Policies) || len(page.Effective.Problems) != len(want.Problems) || page.Device.Problems != len(want.Problems) {

@@ -3,6 +3,7 @@
 package estate
 
 import (
+	"zenithridge.example/zridge/core/ids"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -161,12 +162,13 @@ type Check struct {
 	Shipped  bool
 }
 
-// Snapshot is an estate on one day. It is immutable: With gives a changed copy.
+// Snapshot is an estate on one day. It is immutable, and so are the people and devices that its lists point to: With gives a changed copy,
+// which shares with it all that did not alter.
 type Snapshot struct {
 	Day        Date // the day on which exceptions are judged
 	Units      []Unit
-	People     []Person
-	Devices    []Device
+	People     []*Person
+	Devices    []*Device
 	Groups     []Group
 	Policies   []Policy
 	Exceptions []Exception
@@ -174,5 +176,5 @@ type Snapshot struct {
 	Settings   []setting.Definition
 	Checks     []Check
 
-	trails map[Kind]trail
+	personAt, deviceAt *ids.Index // of People and Devices; nil: not made
 }

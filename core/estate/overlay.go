@@ -4,9 +4,9 @@ package estate
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 
+	"zenithridge.example/zridge/core/ids"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -46,31 +46,23 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 	for kind, list := range byKind {
 		switch kind {
 		case KindUnit:
-			out.Units = laid(out.Units, list, func(u *Unit) string { return string(u.ID) })
+			out.Units = laid(out.Units, list, value[Unit], func(u *Unit) string { return string(u.ID) })
 		case KindPerson:
-			var places []int
-			out.People, places = laidAt(s.People, list, func(p *Person) string { return string(p.ID) })
-			if len(s.People) > 0 {
-				out.left(kind, &s.People[0], places)
-			}
+			out.People, out.personAt = laidAt(s.People, s.personAt, list, personID)
 		case KindDevice:
-			var places []int
-			out.Devices, places = laidAt(s.Devices, list, func(d *Device) string { return string(d.ID) })
-			if len(s.Devices) > 0 {
-				out.left(kind, &s.Devices[0], places)
-			}
+			out.Devices, out.deviceAt = laidAt(s.Devices, s.deviceAt, list, deviceID)
 		case KindGroup:
-			out.Groups = laid(out.Groups, list, func(g *Group) string { return string(g.ID) })
+			out.Groups = laid(out.Groups, list, value[Group], func(g *Group) string { return string(g.ID) })
 		case KindPolicy:
-			out.Policies = laid(out.Policies, list, func(p *Policy) string { return string(p.ID) })
+			out.Policies = laid(out.Policies, list, value[Policy], func(p *Policy) string { return string(p.ID) })
 		case KindException:
-			out.Exceptions = laid(out.Exceptions, list, func(x *Exception) string { return string(x.ID) })
+			out.Exceptions = laid(out.Exceptions, list, value[Exception], func(x *Exception) string { return string(x.ID) })
 		case KindRuling:
-			out.Rulings = laid(out.Rulings, list, func(r *Ruling) string { return string(r.ID) })
+			out.Rulings = laid(out.Rulings, list, value[Ruling], func(r *Ruling) string { return string(r.ID) })
 		case KindSetting:
-			out.Settings = laid(out.Settings, list, func(d *setting.Definition) string { return string(d.ID) })
+			out.Settings = laid(out.Settings, list, value[setting.Definition], func(d *setting.Definition) string { return string(d.ID) })
 		case KindCheck:
-			out.Checks = laid(out.Checks, list, func(c *Check) string { return string(c.ID) })
+			out.Checks = laid(out.Checks, list, value[Check], func(c *Check) string { return string(c.ID) })
 		default:
 			panic("estate: an edit of no known kind: " + string(kind))
 		}
@@ -78,51 +70,49 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 	return &out
 }
 
-// trail says how a list came about: as a copy of another, with some places altered.
-type trail struct {
-	of     any // a pointer to the first of the other list
-	places []int
-}
+func personID(p *Person) string { return string(p.ID) }
+func deviceID(d *Device) string { return string(d.ID) }
 
-// AlteredSince gives the places at which a list of the snapshot may differ from that of another, where the one is known to have come
-// of the other with nothing added, removed or moved.
-func (s *Snapshot) AlteredSince(was *Snapshot, kind Kind) (places []int, known bool) {
-	t, known := s.trails[kind]
-	if !known {
-		return nil, false
-	}
-	switch kind {
-	case KindDevice:
-		return t.places, len(was.Devices) == len(s.Devices) && len(was.Devices) > 0 && t.of == any(&was.Devices[0])
-	case KindPerson:
-		return t.places, len(was.People) == len(s.People) && len(was.People) > 0 && t.of == any(&was.People[0])
-	}
-	return nil, false
-}
-
-// Settled gives the snapshot without the memory of what it came of.
-func (s *Snapshot) Settled() *Snapshot {
+// Indexed gives the snapshot with what finds people and devices by their ids, which those that come of it by With have too.
+func (s *Snapshot) Indexed() *Snapshot {
 	out := *s
-	out.trails = nil
+	out.personAt, out.deviceAt = indexed(s.People, s.personAt, personID), indexed(s.Devices, s.deviceAt, deviceID)
 	return &out
 }
 
-// left notes that a list came of another with places altered; with none it is not known how.
-func (s *Snapshot) left(kind Kind, of any, places []int) {
-	trails := maps.Clone(s.trails)
-	if trails == nil {
-		trails = map[Kind]trail{}
+func indexed[T any](list []*T, at *ids.Index, id func(*T) string) *ids.Index {
+	if at.Len() == len(list) {
+		return at
 	}
-	before, known := trails[kind]
-	switch {
-	case places == nil:
-		delete(trails, kind)
-	case known:
-		trails[kind] = trail{before.of, append(slices.Clone(before.places), places...)}
-	default:
-		trails[kind] = trail{of, places}
+	return ids.Of(len(list), func(place int) string { return id(list[place]) })
+}
+
+// Device gives a device by its id, nil when there is none.
+func (s *Snapshot) Device(is DeviceID) *Device {
+	return found(s.Devices, s.deviceAt, string(is), deviceID)
+}
+
+// Person gives a person by its id, nil when there is none.
+func (s *Snapshot) Person(is PersonID) *Person {
+	return found(s.People, s.personAt, string(is), personID)
+}
+
+func found[T any](list []*T, at *ids.Index, is string, id func(*T) string) *T {
+	if place := placeOf(list, at, is, id); place >= 0 {
+		return list[place]
 	}
-	s.trails = trails
+	return nil
+}
+
+// placeOf finds an object's place, -1 when it is not there.
+func placeOf[T any](list []*T, at *ids.Index, is string, id func(*T) string) int {
+	if at.Len() != len(list) {
+		return slices.IndexFunc(list, func(one *T) bool { return id(one) == is })
+	}
+	if place, known := ids.Find(at, is, func(place int) string { return id(list[place]) }); known {
+		return place
+	}
+	return -1
 }
 
 // On gives the snapshot as it is judged on another day.
@@ -132,71 +122,83 @@ func (s *Snapshot) On(day Date) *Snapshot {
 	return &out
 }
 
-// laid lays the edits of one kind over its list.
-func laid[T any](list []T, edits []Edit, id func(*T) string) []T {
-	list, _ = laidAt(list, edits, id)
-	return list
+// laidAt lays edits over a list of people or devices, and gives the index of the outcome: of a longer list it is made longer, and where
+// something is gone there is none.
+func laidAt[T any](list []*T, at *ids.Index, edits []Edit, id func(*T) string) ([]*T, *ids.Index) {
+	if at.Len() != len(list) && len(edits) > 1 {
+		at = indexed(list, at, id) // rather than looking through the list for each
+	}
+	pointer := func(o any) *T { object := o.(T); return &object }
+	places := make(map[string]int, len(edits))
+	for _, e := range edits {
+		if place := placeOf(list, at, e.ID, id); place >= 0 {
+			places[e.ID] = place
+		}
+	}
+	out, whole := lay(list, edits, places, pointer)
+	switch {
+	case !whole:
+		return out, nil
+	case len(out) > len(list) && at.Len() == len(list):
+		return out, ids.With(at, len(out), func(place int) string { return id(out[place]) })
+	}
+	return out, at
 }
 
-// laidAt lays the edits of one kind over its list, with one look through the list for all of them. It gives the places that were
-// altered, nil where something came or went.
-func laidAt[T any](list []T, edits []Edit, id func(*T) string) (_ []T, places []int) {
-	list = slices.Clone(list)
+// laid lays the edits of one kind over its list.
+func laid[T any](list []T, edits []Edit, object func(any) T, id func(*T) string) []T {
 	wanted := make(map[string]bool, len(edits))
 	for _, e := range edits {
 		wanted[e.ID] = true
 	}
-	at := make(map[string]int, len(edits))
-	if len(edits) == 1 {
-		only := edits[0].ID
-		if i := slices.IndexFunc(list, func(one T) bool { return id(&one) == only }); i >= 0 {
-			at[only] = i
-		}
-	} else {
-		for i := range list {
-			if name := id(&list[i]); wanted[name] {
-				at[name] = i
-			}
+	places := make(map[string]int, len(edits))
+	for i := range list {
+		if name := id(&list[i]); wanted[name] {
+			places[name] = i
 		}
 	}
+	out, _ := lay(list, edits, places, object)
+	return out
+}
+
+func value[T any](o any) T { return o.(T) }
+
+// lay lays edits over a copy of a list in which what they are of has places. whole tells that nothing is gone.
+func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) T) (out []T, whole bool) {
+	out = slices.Clone(list)
 	gone := map[int]bool{}
-	places = []int{}
-	length := len(list)
 	for _, e := range edits {
-		i, there := at[e.ID]
+		i, there := places[e.ID]
 		switch {
 		case e.Object == nil && there:
 			gone[i] = true
-			delete(at, e.ID)
+			delete(places, e.ID)
 		case e.Object == nil:
 		case there:
-			list[i] = e.Object.(T)
-			places = append(places, i)
+			out[i] = object(e.Object)
 		default:
-			at[e.ID] = len(list)
-			list = append(list, e.Object.(T))
+			places[e.ID] = len(out)
+			out = append(out, object(e.Object))
 		}
-	}
-	if len(gone) == 0 && len(list) == length {
-		return list, places
 	}
 	if len(gone) == 0 {
-		return list, nil
+		return out, true
 	}
-	kept := list[:0]
-	for i := range list {
+	kept := out[:0]
+	for i := range out {
 		if !gone[i] {
-			kept = append(kept, list[i])
+			kept = append(kept, out[i])
 		}
 	}
-	return kept, nil
+	return kept, false
 }
 
 // Sort orders every list by id, and within objects what has no order of its own: the form in which estates are exported.
 func (s *Snapshot) Sort() {
+	s.personAt, s.deviceAt = nil, nil
 	slices.SortFunc(s.Units, func(a, b Unit) int { return cmp.Compare(a.ID, b.ID) })
-	slices.SortFunc(s.People, func(a, b Person) int { return cmp.Compare(a.ID, b.ID) })
-	slices.SortFunc(s.Devices, func(a, b Device) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(s.People, func(a, b *Person) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(s.Devices, func(a, b *Device) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.Groups, func(a, b Group) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.Policies, func(a, b Policy) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.Exceptions, func(a, b Exception) int { return cmp.Compare(a.ID, b.ID) })

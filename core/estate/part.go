@@ -6,9 +6,9 @@ import "slices"
 
 // Only gives the snapshot with these devices and people alone. What names others is left out of groups, audiences and exceptions, which
 // alters nothing for those that stay. The receiver stays as it is.
-func (s *Snapshot) Only(devices []Device, people []Person) *Snapshot {
+func (s *Snapshot) Only(devices []*Device, people []*Person) *Snapshot {
 	out := *s
-	out.Devices, out.People = devices, people
+	out.Devices, out.People, out.deviceAt, out.personAt = devices, people, nil, nil
 	known := make(map[Target]bool, len(devices)+len(people))
 	for i := range devices {
 		known[Target{Kind: ToDevice, ID: string(devices[i].ID)}] = true

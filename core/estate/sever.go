@@ -40,18 +40,18 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 		return func(u UnitID) bool { return units[u] || !unitsOf(kind, id) }
 	}
 	for i := range s.People {
-		p := &s.People[i]
+		p := s.People[i]
 		if is, found := severPerson(*p, unitOf(KindPerson, string(p.ID))); len(found) > 0 {
 			own(&out.People, &owned.people)
-			out.People[i], loose = is, append(loose, found...)
+			out.People[i], loose = &is, append(loose, found...)
 		}
 	}
 	for i := range s.Devices {
-		d := &s.Devices[i]
+		d := s.Devices[i]
 		person := func(id PersonID) bool { return people[id] || !of(KindDevice, string(d.ID)) }
 		if is, found := severDevice(*d, unitOf(KindDevice, string(d.ID)), person); len(found) > 0 {
 			own(&out.Devices, &owned.devices)
-			out.Devices[i], loose = is, append(loose, found...)
+			out.Devices[i], loose = &is, append(loose, found...)
 		}
 	}
 	for i := range s.Groups {
@@ -65,44 +65,7 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 			out.Groups[i], loose = is, append(loose, found...)
 		}
 	}
-	for _, altered := range []struct {
-		kind   Kind
-		owned  bool
-		of     any
-		places []int
-	}{{KindPerson, owned.people, first(s.People), placesOf(loose, KindPerson, s.People, func(p *Person) string { return string(p.ID) })}, {KindDevice, owned.devices, first(s.Devices), placesOf(loose, KindDevice, s.Devices, func(d *Device) string { return string(d.ID) })}} {
-		if altered.owned {
-			out.left(altered.kind, altered.of, altered.places)
-		}
-	}
 	return &out, loose
-}
-
-func first[T any](list []T) any {
-	if len(list) == 0 {
-		return nil
-	}
-	return &list[0]
-}
-
-// placesOf gives the places of the objects whose references were taken out.
-func placesOf[T any](loose []Loose, kind Kind, list []T, id func(*T) string) []int {
-	named := map[string]bool{}
-	for _, l := range loose {
-		if l.Kind == kind {
-			named[l.ID] = true
-		}
-	}
-	places := []int{}
-	if len(named) == 0 {
-		return places
-	}
-	for i := range list {
-		if named[id(&list[i])] {
-			places = append(places, i)
-		}
-	}
-	return places
 }
 
 // own makes a list a copy before it is altered for the first time.

@@ -11,8 +11,8 @@ import (
 func TestLooseReferencesAreTakenOut(t *testing.T) {
 	s := &Snapshot{
 		Units:   []Unit{{ID: "r"}},
-		People:  []Person{{ID: "ines", Unit: "r"}, {ID: "tomas", Unit: "gone"}},
-		Devices: []Device{{ID: "A", Owner: "nobody", Users: []PersonID{"ines", "nobody"}, Unit: "gone"}, {ID: "B", Owner: "ines", Unit: "r"}},
+		People:  []*Person{{ID: "ines", Unit: "r"}, {ID: "tomas", Unit: "gone"}},
+		Devices: []*Device{{ID: "A", Owner: "nobody", Users: []PersonID{"ines", "nobody"}, Unit: "gone"}, {ID: "B", Owner: "ines", Unit: "r"}},
 		Groups:  []Group{{ID: "g", Of: OfPeople, Members: []string{"ines", "nobody"}}, {ID: "h", Of: OfDevices, Members: []string{"A", "B"}}},
 	}
 	out, loose := s.Sever(nil, nil)
@@ -36,7 +36,7 @@ func TestLooseReferencesAreTakenOut(t *testing.T) {
 
 func TestAFewAreCutOut(t *testing.T) {
 	s := &Snapshot{
-		Units: []Unit{{ID: "r"}}, People: []Person{{ID: "ines"}, {ID: "tomas"}}, Devices: []Device{{ID: "A"}, {ID: "B"}},
+		Units: []Unit{{ID: "r"}}, People: []*Person{{ID: "ines"}, {ID: "tomas"}}, Devices: []*Device{{ID: "A"}, {ID: "B"}},
 		Groups:     []Group{{ID: "g", Of: OfPeople, Members: []string{"ines", "tomas"}}, {ID: "h", Of: OfDevices, Members: []string{"B"}}},
 		Policies:   []Policy{{ID: "p", Audience: Audience{Include: []Target{{ToDevice, "A"}, {ToDevice, "B"}, {ToUnit, "r"}}, Exclude: []Target{{ToPerson, "tomas"}}}}},
 		Exceptions: []Exception{{ID: "x", Target: Target{ToDevice, "B"}}, {ID: "y", Target: Target{ToGroup, "g"}}},

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"zenithridge.example/zridge/core/ids"
 
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
@@ -44,8 +45,8 @@ func in(places map[string]int) func(string) bool {
 func (s *Snapshot) Validate() problem.Faults {
 	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
-	v.people = in(index(v, KindPerson, s.People, func(p *Person) string { return string(p.ID) }))
-	v.devices = in(index(v, KindDevice, s.Devices, func(d *Device) string { return string(d.ID) }))
+	v.people = in(indexOf(v, KindPerson, s.People, personID))
+	v.devices = in(indexOf(v, KindDevice, s.Devices, deviceID))
 	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
 	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
 	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
@@ -58,10 +59,10 @@ func (s *Snapshot) Validate() problem.Faults {
 
 	v.unitTree(s.Units)
 	for i := range s.People {
-		v.person(problem.Join("", string(KindPerson), i), &s.People[i])
+		v.person(problem.Join("", string(KindPerson), i), s.People[i])
 	}
 	for i := range s.Devices {
-		v.device(problem.Join("", string(KindDevice), i), &s.Devices[i])
+		v.device(problem.Join("", string(KindDevice), i), s.Devices[i])
 	}
 	v.groupGraph(s.Groups)
 	for i := range s.Policies {
@@ -119,22 +120,14 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 		v.settings[s.Settings[i].ID] = &s.Settings[i]
 	}
 	v.unitTree(s.Units)
-	if is := edited[KindPerson]; is != nil {
-		for i := range s.People {
-			if p := &s.People[i]; is[string(p.ID)] {
-				index(v, KindPerson, s.People[i:i+1], func(p *Person) string { return string(p.ID) })
-				v.person(problem.Join("", string(KindPerson), i), p)
-			}
-		}
-	}
-	if is := edited[KindDevice]; is != nil {
-		for i := range s.Devices {
-			if d := &s.Devices[i]; is[string(d.ID)] {
-				index(v, KindDevice, s.Devices[i:i+1], func(d *Device) string { return string(d.ID) })
-				v.device(problem.Join("", string(KindDevice), i), d)
-			}
-		}
-	}
+	some(edited[KindPerson], s.People, s.personAt, personID, func(i int) {
+		indexOf(v, KindPerson, s.People[i:i+1], personID)
+		v.person(problem.Join("", string(KindPerson), i), s.People[i])
+	})
+	some(edited[KindDevice], s.Devices, s.deviceAt, deviceID, func(i int) {
+		indexOf(v, KindDevice, s.Devices[i:i+1], deviceID)
+		v.device(problem.Join("", string(KindDevice), i), s.Devices[i])
+	})
 	v.groupGraph(s.Groups)
 	for i := range s.Policies {
 		if edited[KindSetting] != nil || edited[KindPolicy][string(s.Policies[i].ID)] {
@@ -145,7 +138,26 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	return v.faults, true
 }
 
+// some calls f for the places of some objects of a list, in its order.
+func some[T any](wanted map[string]bool, list []*T, at *ids.Index, id func(*T) string, f func(i int)) {
+	var places []int
+	for name := range wanted {
+		if i := placeOf(list, at, name, id); i >= 0 {
+			places = append(places, i)
+		}
+	}
+	slices.Sort(places)
+	for _, i := range places {
+		f(i)
+	}
+}
+
 func (v *validator) add(faults ...problem.Fault) { v.faults = append(v.faults, faults...) }
+
+// indexOf is index for a list of pointers.
+func indexOf[T any](v *validator, kind Kind, list []*T, id func(*T) string) map[string]int {
+	return index(v, kind, list, func(one **T) string { return id(*one) })
+}
 
 // index checks the ids of a list and gives the place of each.
 func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[string]int {

@@ -97,10 +97,9 @@ var PersonFields = []string{"id", "name", "mail", "unit", "units", "groups", "de
 // Devices makes the table of a plan's devices.
 func Devices(plan *resolve.Plan) *Table {
 	snapshot := plan.Snapshot()
-	devices := make([]*estate.Device, len(snapshot.Devices))
+	devices := slices.Clone(snapshot.Devices)
 	facts := map[string]bool{}
-	for i := range snapshot.Devices {
-		devices[i] = &snapshot.Devices[i]
+	for i := range devices {
 		for name := range devices[i].Facts {
 			facts[name] = true
 		}
@@ -178,10 +177,9 @@ func homesOf(plan *resolve.Plan, devices []*estate.Device) []string {
 // People makes the table of a plan's people.
 func People(plan *resolve.Plan) *Table {
 	snapshot := plan.Snapshot()
-	people := make([]*estate.Person, len(snapshot.People))
+	people := slices.Clone(snapshot.People)
 	attributes := map[string]bool{}
-	for i := range snapshot.People {
-		people[i] = &snapshot.People[i]
+	for i := range people {
 		for name := range people[i].Attributes {
 			attributes[name] = true
 		}

@@ -21,10 +21,10 @@ func plan(t testing.TB) *resolve.Plan {
 	}
 	s := &estate.Snapshot{
 		Units: []estate.Unit{{ID: "larkfell"}, {ID: "slipway", Parent: "larkfell"}, {ID: "labs", Parent: "larkfell"}, {ID: "tide-lab", Parent: "labs"}},
-		People: []estate.Person{
+		People: []*estate.Person{
 			{ID: "ines", Name: "Ines Okafor", Mail: "ines@larkfell.example", Unit: "slipway", Attributes: map[string]setting.Value{"title": setting.TextValue("Mate")}}, {ID: "tomas", Name: "Tomas Reyes", Unit: "tide-lab"}, {ID: "ada"},
 		},
-		Devices: []estate.Device{
+		Devices: []*estate.Device{
 			{ID: "LT-3", Serial: "C", OS: "linux", OSVersion: "12.10", Owner: "ines", Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(8)}},
 			{ID: "LT-1", Serial: "A", OS: "linux", OSVersion: "12.9", Owner: "tomas", Tags: []string{"field", "spare"}, Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(32), "chip": setting.BoolValue(true)}},
 			{ID: "LT-2", OS: "macos", OSVersion: "14", Unit: "labs", Edition: "Pro"},
@@ -154,7 +154,7 @@ func BenchmarkPage(b *testing.B) {
 		if i < 200 {
 			s.Units = append(s.Units, estate.Unit{ID: unit, Parent: "r"})
 		}
-		s.Devices = append(s.Devices, estate.Device{ID: estate.DeviceID(fmt.Sprintf("LT-%06d", i)), Serial: fmt.Sprintf("S%d", i*7), OS: "linux", OSVersion: fmt.Sprintf("12.%d", i%40), Unit: unit, Model: fmt.Sprintf("Model %d", i%60), Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(int64(8 << (i % 4)))}})
+		s.Devices = append(s.Devices, &estate.Device{ID: estate.DeviceID(fmt.Sprintf("LT-%06d", i)), Serial: fmt.Sprintf("S%d", i*7), OS: "linux", OSVersion: fmt.Sprintf("12.%d", i%40), Unit: unit, Model: fmt.Sprintf("Model %d", i%60), Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(int64(8 << (i % 4)))}})
 	}
 	table := Devices(resolve.Compile(s))
 	for name, q := range map[string]Query{

@@ -27,7 +27,7 @@ func (w *worker) unit(at int) *rowset.Set {
 			if dev == none {
 				continue
 			}
-			home := w.plan.devices[dev].home
+			home := w.plan.devices.at(dev).home
 			if home != last {
 				if last, set = home, homes[home]; set == nil {
 					set = w.keep()

@@ -146,6 +146,7 @@ func BenchmarkEngine(b *testing.B) {
 		s := world.Make(world.Of(n), 1)
 		estateMB := heap() - before
 		plan := Compile(s)
+		s = plan.Snapshot()
 		planMB := heap() - before - estateMB
 		b.Run(fmt.Sprintf("%d/compile", n), func(b *testing.B) {
 			for b.Loop() {
@@ -211,12 +212,9 @@ func BenchmarkEngine(b *testing.B) {
 		})
 		b.Run(fmt.Sprintf("%d/one laptop altered", n), func(b *testing.B) {
 			for b.Loop() {
-				b.StopTimer()
-				d := s.Devices[r.IntN(n)]
+				d := *s.Devices[r.IntN(n)]
 				d.OSVersion = "16.4"
-				next := s.With(estate.Edit{Kind: estate.KindDevice, ID: string(d.ID), Object: d})
-				b.StartTimer()
-				plan.With(next)
+				plan.With(s.With(estate.Edit{Kind: estate.KindDevice, ID: string(d.ID), Object: d}))
 			}
 		})
 		for _, e := range edits {
@@ -253,7 +251,7 @@ func BenchmarkChurn(b *testing.B) {
 	early := 0.0
 	for b.Loop() {
 		for i := range edits {
-			d := s.Devices[r.IntN(len(s.Devices))]
+			d := *s.Devices[r.IntN(len(s.Devices))]
 			d.OSVersion, d.Unit = fmt.Sprintf("%d.%d", 9+r.IntN(8), r.IntN(5)), pick(r, s.Units).ID
 			s = s.With(estate.Edit{Kind: estate.KindDevice, ID: string(d.ID), Object: d})
 			plan = plan.With(s)

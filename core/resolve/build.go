@@ -32,10 +32,9 @@ type changes struct {
 // builder makes a plan next of a plan was.
 type builder struct {
 	was, next *Plan
-	given     *estate.Snapshot
 	changes
 	movedUnits    map[int]bool // with another path
-	touchedPeople []bool
+	touchedPeople marked
 	peopleRows    []rowset.Packed // touchedPeople, by block
 	gonePeople    []estate.PersonID
 
@@ -54,9 +53,9 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	} else {
 		words = was.words
 	}
-	p := &Plan{snapshot: s.Settled(), words: words}
+	p := &Plan{snapshot: s.Indexed(), words: words}
 	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, given: s, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
+	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()

@@ -171,9 +171,10 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 	var was rowset.Parts
 	if !h.full {
 		was = h.cellOf(at, true)
-		if !h.settings[at] && h.fewAreSame(was, mask) || h.emitRest(was, mask) && !h.settings[at] {
+		if !h.settings[at] && (h.fewAreSame(was, mask) || mask.Len() > fewRows && h.stands(was, mask)) {
 			return
 		}
+		h.emitRest(was, mask)
 	}
 	forced := len(c.forced) > 0
 	h.putCell(at, forced, h.packEmitted())
@@ -206,30 +207,31 @@ func (h *hand) fewAreSame(was rowset.Parts, mask *rowset.Set) bool {
 	return true
 }
 
-// emitRest emits what was on the rows that are not in mask. It tells whether what was emitted for those in mask is what was there.
-func (h *hand) emitRest(was rowset.Parts, mask *rowset.Set) (same bool) {
+// stands tells whether what was emitted for the rows of mask is what was there.
+func (h *hand) stands(was rowset.Parts, mask *rowset.Set) bool {
 	mark := h.mark()
 	defer h.release(mark)
-	part, here := h.temp(), h.temp()
-	h.restNumbers, h.restSets = h.restNumbers[:0], h.restSets[:0]
-	found, matched := h.emitted, 0
-	same = true
-	was.Each(part, func(number int32) {
-		if same && here.SetAnd(part, mask) {
-			at := slices.Index(h.numbers[:found], number)
+	here := h.temp()
+	matched, same := 0, true
+	was.Within(mask, here, func(number int32) {
+		if same {
+			at := slices.Index(h.numbers[:h.emitted], number)
 			same = at >= 0 && h.sets[at].Equal(here)
 			matched++
 		}
-		rest := h.temp()
-		if rest.SetAndNot(part, mask) {
-			h.restNumbers, h.restSets = append(h.restNumbers, number), append(h.restSets, rest)
-		}
 	})
-	same = same && matched == found
-	for i, rows := range h.restSets {
-		h.emit(h.restNumbers[i], rows)
-	}
-	return same
+	return same && matched == h.emitted
+}
+
+// emitRest emits what was on the rows that are not in mask.
+func (h *hand) emitRest(was rowset.Parts, mask *rowset.Set) {
+	mark := h.mark()
+	defer h.release(mark)
+	part := h.temp()
+	was.Each(part, func(number int32) {
+		part.AndNot(mask)
+		h.emit(number, part)
+	})
 }
 
 // packEmitted packs what was emitted, by number.
@@ -323,9 +325,10 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 	var was rowset.Parts
 	if !h.full {
 		was = h.cellOf(at, false)
-		if h.emitRest(was, mask) {
+		if h.stands(was, mask) {
 			return
 		}
+		h.emitRest(was, mask)
 	}
 	h.putCell(at, false, h.packEmitted())
 	h.made(&h.final, at).Or(mask)
@@ -472,12 +475,9 @@ type union struct {
 func (w *worker) open(c *contest, cell rowset.Parts, within *rowset.Set) *opened {
 	out := &opened{w: w, contest: c}
 	here := w.temp()
-	cell.Each(here, func(number int32) {
+	cell.Within(within, here, func(number int32) {
 		rows := w.temp()
-		if !rows.SetAnd(here, within) {
-			w.temped--
-			return
-		}
+		rows.Copy(here)
 		switch o := c.outcomes.get(number); {
 		case isItem(number):
 			out.items, out.bring = append(out.items, o), append(out.bring, rows)

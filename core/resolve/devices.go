@@ -56,7 +56,7 @@ func (d Devices) each(f func(at int)) {
 func (d Devices) ranks() (out []int32, ok bool) {
 	out, ok = make([]int32, 0, d.Len()), true
 	d.each(func(at int) {
-		if at >= len(d.plan.devices) || d.plan.devices[at].Device == nil {
+		if at >= d.plan.devices.len() || d.plan.devices.at(at).Device == nil {
 			ok = false
 			return
 		}
@@ -67,10 +67,10 @@ func (d Devices) ranks() (out []int32, ok bool) {
 
 // device gives a laptop by its number.
 func (d Devices) device(at int) *device {
-	if d.was != nil && (at >= len(d.plan.devices) || d.plan.devices[at].Device == nil) {
-		return &d.was.devices[at]
+	if d.was != nil && (at >= d.plan.devices.len() || d.plan.devices.at(at).Device == nil) {
+		return d.was.devices.at(at)
 	}
-	return &d.plan.devices[at]
+	return d.plan.devices.at(at)
 }
 
 // IDs lists the laptops by id.
@@ -101,7 +101,7 @@ func (d Devices) First(n int) []estate.DeviceID {
 	}
 	out := make([]estate.DeviceID, min(n, len(ranks)))
 	for i := range out {
-		out[i] = d.plan.devices[d.plan.byDevice[ranks[i]]].ID
+		out[i] = d.plan.devices.at(int(d.plan.byDevice[ranks[i]])).ID
 	}
 	return out
 }

@@ -89,8 +89,8 @@ func (p *Plan) numbersAs(q *Plan) bool {
 		if of == q.deviceAt {
 			list = q.devices
 		}
-		if at < len(list) && list[at].Device != nil {
-			return list[at].ID, true
+		if at < list.len() && list.at(at).Device != nil {
+			return list.at(at).ID, true
 		}
 		return "", false
 	}) && numbered(p.policyAt, q.policyAt, func(of *places[estate.PolicyID], at int) (estate.PolicyID, bool) {

@@ -88,7 +88,7 @@ func madeUp(seed uint64) *estate.Snapshot {
 		if chance(r, 50) {
 			p.Attributes["title"] = setting.TextValue(pick(r, []string{"lead", "mate"}))
 		}
-		s.People = append(s.People, p)
+		s.People = append(s.People, &p)
 	}
 	for _, id := range devices {
 		d := estate.Device{ID: id, OS: pick(r, setting.Platforms), OSVersion: pick(r, []string{"10", "11.4", "12", "12.0.1", "rolling"}), Edition: pick(r, []string{"", "desk", "field"}), Facts: map[string]setting.Value{}}
@@ -102,7 +102,7 @@ func madeUp(seed uint64) *estate.Snapshot {
 			d.Facts["ram_gb"] = setting.IntegerValue(int64(4 * (1 + r.IntN(4))))
 		}
 		d.Tags = some(r, []string{"field", "spare"}, 2)
-		s.Devices = append(s.Devices, d)
+		s.Devices = append(s.Devices, &d)
 	}
 	for i, id := range groups {
 		g := estate.Group{ID: id, Of: pick(r, estate.GroupKinds)}
@@ -335,17 +335,17 @@ func compareAll(t *testing.T, seed uint64) {
 	s := madeUp(seed)
 	plan := Compile(s)
 	for i := range s.Devices {
-		if d := differs(s, plan, &s.Devices[i], nil); d != "" {
+		if d := differs(s, plan, s.Devices[i], nil); d != "" {
 			t.Fatalf("seed %d, %s: %s", seed, s.Devices[i].ID, d)
 		}
 	}
-	who := &s.People[seed%uint64(len(s.People))]
+	who := s.People[seed%uint64(len(s.People))]
 	for _, id := range []estate.PersonID{"", who.ID} {
-		if d := outcomesDiffer(plan, &s.Devices[0], id); d != "" {
+		if d := outcomesDiffer(plan, s.Devices[0], id); d != "" {
 			t.Fatalf("seed %d, %s with %q: %s", seed, s.Devices[0].ID, id, d)
 		}
 	}
-	if d := differs(s, plan, &s.Devices[0], who); d != "" {
+	if d := differs(s, plan, s.Devices[0], who); d != "" {
 		t.Fatalf("seed %d, %s with %s: %s", seed, s.Devices[0].ID, who.ID, d)
 	}
 }

@@ -40,17 +40,17 @@ func (w *Whole) All(yield func(*Result) bool) {
 
 // Result resolves the device at a place in the order of ids, for its owner, with every reason.
 func (w *Whole) Result(i int) *Result {
-	at := w.plan.byDevice[i]
-	return w.plan.reasons(int(at), w.plan.devices[at].owner).Result()
+	at := int(w.plan.byDevice[i])
+	return w.plan.reasons(at, w.plan.devices.at(at).owner).Result()
 }
 
 // Result makes records of all that is said.
 func (r *Reasons) Result() *Result {
 	p := r.plan
-	d := &p.devices[r.dev]
+	d := p.devices.at(r.dev)
 	out := &Result{Device: d.ID, Unit: p.units[d.home].ID, Settings: make([]Setting, len(r.settled))}
 	if r.who != none {
-		out.Person = p.people[r.who].ID
+		out.Person = p.people.at(r.who).ID
 	}
 	s := p.subject(r.dev, r.who)
 	defer s.done()

@@ -22,9 +22,8 @@ func wholeDiffers(s *estate.Snapshot, w *Whole) string {
 	type found struct{ setting, from string }
 	conflicts, problems := map[found][]estate.DeviceID{}, map[found][]estate.DeviceID{}
 	devices := slices.Clone(s.Devices)
-	slices.SortFunc(devices, func(a, b estate.Device) int { return strings.Compare(string(a.ID), string(b.ID)) })
-	for i := range devices {
-		d := &devices[i]
+	slices.SortFunc(devices, func(a, b *estate.Device) int { return strings.Compare(string(a.ID), string(b.ID)) })
+	for _, d := range devices {
 		want, wrong := o.subject(d, o.person(d.Owner))
 		for j := range s.Settings {
 			id := s.Settings[j].ID
@@ -117,17 +116,17 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		u.Detach = some(r, setting.PolicyKinds, 2)
 		return put(estate.KindUnit, string(u.ID), u)
 	case 8:
-		d, q := pick(r, s.Devices), pick(r, other.Devices)
+		d, q := *pick(r, s.Devices), *pick(r, other.Devices)
 		q.ID = d.ID
 		return put(estate.KindDevice, string(d.ID), q)
 	case 9:
-		q := pick(r, other.Devices)
+		q := *pick(r, other.Devices)
 		q.ID = estate.DeviceID(fmt.Sprint("n", at(4)))
 		return put(estate.KindDevice, string(q.ID), q)
 	case 10:
 		return put(estate.KindDevice, string(pick(r, s.Devices).ID), nil)
 	case 11:
-		p, q := pick(r, s.People), pick(r, other.People)
+		p, q := *pick(r, s.People), *pick(r, other.People)
 		q.ID = p.ID
 		return put(estate.KindPerson, string(p.ID), q)
 	case 12:

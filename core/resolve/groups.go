@@ -111,17 +111,17 @@ type lister struct {
 
 func (b *builder) lister() *lister {
 	p := b.next
-	return &lister{p: p, devices: make([]rowset.Set, p.blocks()), people: make([]rowset.Set, blocksOf(len(p.people))), owned: sync.OnceValues(p.owned)}
+	return &lister{p: p, devices: make([]rowset.Set, p.blocks()), people: make([]rowset.Set, blocksOf(p.people.len())), owned: sync.OnceValues(p.owned)}
 }
 
 // owned chains the devices of each person.
 func (p *Plan) owned() (first, next []int32) {
-	first, next = make([]int32, len(p.people)), make([]int32, len(p.devices))
+	first, next = make([]int32, p.people.len()), make([]int32, p.devices.len())
 	for i := range first {
 		first[i] = none
 	}
-	for at := len(p.devices) - 1; at >= 0; at-- {
-		if o := p.owner[at]; o != none {
+	for at := p.devices.len() - 1; at >= 0; at-- {
+		if o := *p.owner.at(at); o != none {
 			next[at], first[o] = first[o], int32(at)
 		}
 	}
@@ -189,10 +189,10 @@ func (b *builder) unlist(gone []estate.PersonID) {
 
 // stays tells whether a number stands for the same laptop with the same owner as before.
 func (b *builder) stays(dev int) bool {
-	if dev >= len(b.was.devices) {
+	if dev >= b.was.devices.len() {
 		return false
 	}
-	was, is := b.was.devices[dev], b.next.devices[dev]
+	was, is := b.was.devices.at(dev), b.next.devices.at(dev)
 	if was.Device == nil || is.Device == nil {
 		return was.Device == is.Device
 	}
@@ -228,10 +228,10 @@ func (b *builder) relist() {
 			altered := false
 			for row := range rows.All() {
 				dev := block<<rowset.Shift + row
-				o := p.owner[dev]
+				o := *p.owner.at(dev)
 				is := o != none && int(o)>>rowset.Shift < len(g.people) && g.people[o>>rowset.Shift].Has(int(o)&(rowset.Rows-1))
 				if g.Of == estate.OfDevices { // a number that is free lists nobody
-					is = now.Has(row) && p.devices[dev].Device != nil
+					is = now.Has(row) && p.devices.at(dev).Device != nil
 				}
 				if is == now.Has(row) {
 					continue

@@ -22,7 +22,7 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, s := range append(got.Settings, droppedAlone(plan.Snapshot(), &dev, got)...) {
+		for _, s := range append(got.Settings, droppedAlone(plan.Snapshot(), dev, got)...) {
 			if s.Status == Unsupported || len(s.Candidates) == 0 {
 				continue
 			}

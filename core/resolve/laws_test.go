@@ -43,13 +43,13 @@ func TestWhomAnEditCanTouch(t *testing.T) {
 		after, report := touches(before, estate.KindPolicy, string(p.ID), p)
 		onlyOn(t, fmt.Sprintf("seed %d: editing %s", seed, p.ID), report, before.Plan.Applies(p.ID).Or(after.Plan.Applies(p.ID)))
 
-		d := pick(r, s.Devices)
+		d := *pick(r, s.Devices)
 		id := d.ID
 		d.OSVersion, d.Unit, d.Tags, d.Facts = "13.1", pick(r, s.Units).ID, []string{"field"}, pick(r, other.Devices).Facts
 		_, report = touches(before, estate.KindDevice, string(id), d)
 		onlyOn(t, fmt.Sprintf("seed %d: altering %s", seed, id), report, before.Plan.Matching(estate.Target{Kind: estate.ToDevice, ID: string(id)}))
 
-		who := pick(r, s.People)
+		who := *pick(r, s.People)
 		was := who.ID
 		who.Unit, who.Attributes = pick(r, s.Units).ID, pick(r, other.People).Attributes
 		_, report = touches(before, estate.KindPerson, string(was), who)
@@ -291,7 +291,7 @@ func TestAllPartsOfAReportAddUp(t *testing.T) {
 func TestALaptopInAnothersPlace(t *testing.T) {
 	s := madeUp(7)
 	start := impact.Resolve(s)
-	gone := s.Devices[0]
+	gone := *s.Devices[0]
 	middle := start.With(s.With(estate.Edit{Kind: estate.KindDevice, ID: string(gone.ID)}))
 	came := gone
 	came.ID = "n7"

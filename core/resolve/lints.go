@@ -222,20 +222,22 @@ func (pol *policy) entryAt(setting int) (int, bool) {
 
 // furtherUsers is the roll of laptops with people who sign in besides the owner.
 func (p *Plan) furtherUsers() *roll {
-	r := &roll{}
-	for at := range p.devices {
-		if p.devices[at].Device == nil {
+	var devices, people []int32
+	for at := range p.devices.len() {
+		is := p.devices.at(at)
+		if is.Device == nil {
 			continue
 		}
-		for _, u := range p.devices[at].Users {
-			if who, known := p.personAt.at(u); known && who != p.devices[at].owner {
-				r.device, r.person = append(r.device, int32(at)), append(r.person, int32(who))
+		for _, u := range is.Users {
+			if who, known := p.personAt.at(u); known && who != is.owner {
+				devices, people = append(devices, int32(at)), append(people, int32(who))
 			}
 		}
 	}
-	for n := len(r.device); n > 0; n -= rowset.Rows {
+	r := &roll{device: slices.Collect(slices.Chunk(devices, rowset.Rows)), person: slices.Collect(slices.Chunk(people, rowset.Rows))}
+	for _, block := range r.device {
 		var rows rowset.Set
-		rows.Fill(min(n, rowset.Rows))
+		rows.Fill(len(block))
 		r.alive = append(r.alive, rows.Pack())
 	}
 	return r

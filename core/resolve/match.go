@@ -26,7 +26,7 @@ type arm struct {
 
 // subject begins with a pair; done must be called in the end.
 func (p *Plan) subject(dev, who int) *subject {
-	r := &roll{device: []int32{int32(dev)}, person: []int32{int32(who)}}
+	r := &roll{device: blocked[int32]{{int32(dev)}}, person: blocked[int32]{{int32(who)}}}
 	s := &subject{worker: p.worker(r), dev: dev, who: who}
 	var one rowset.Set
 	one.Add(0)
@@ -37,7 +37,7 @@ func (p *Plan) subject(dev, who int) *subject {
 // inGroup tells whether a device or a person is in a group; either may be none.
 func (p *Plan) inGroup(dev, who, group int) bool {
 	g := &p.groups[group]
-	if g.Of == estate.OfDevices || dev != none && who == p.devices[dev].owner {
+	if g.Of == estate.OfDevices || dev != none && who == p.devices.at(dev).owner {
 		if g.Of == estate.OfPeople && who == none {
 			return false
 		}
@@ -58,7 +58,7 @@ func (s *subject) matches(t *target) bool {
 	case estate.ToEveryone:
 		return true
 	case estate.ToUnit:
-		path := s.plan.units[s.plan.devices[s.dev].home].path
+		path := s.plan.units[s.plan.devices.at(s.dev).home].path
 		return int(t.level) < len(path) && path[t.level] == t.at
 	case estate.ToGroup:
 		return s.plan.inGroup(s.dev, s.who, t.at)
@@ -80,7 +80,7 @@ func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 		}
 	}
 	p := s.plan
-	for depth, u := range p.units[p.devices[s.dev].home].path {
+	for depth, u := range p.units[p.devices.at(s.dev).home].path {
 		detach(p.units[u].Detach, Level(depth))
 	}
 	for _, g := range p.detaching {
@@ -95,7 +95,7 @@ func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 func (s *subject) find() {
 	p := s.plan
 	s.arms = make([]arm, len(p.policies))
-	known := s.who == p.devices[s.dev].owner
+	known := s.who == p.devices.at(s.dev).owner
 	block, row := s.dev>>rowset.Shift, s.dev&(rowset.Rows-1)
 	for at := range p.policies {
 		pol := &p.policies[at]
@@ -167,7 +167,7 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 	if pol.State != estate.Active {
 		return not(NotActive)
 	}
-	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices[s.dev].OS) {
+	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices.at(s.dev).OS) {
 		return not(OnPlatform)
 	}
 	level := none

@@ -29,13 +29,13 @@ type GroupTrial struct {
 // TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	out := &GroupTrial{}
-	r, n := p.laptops(), len(p.devices)
+	r, n := p.laptops(), p.devices.len()
 	place := func(id string) int { return p.deviceAt.place(estate.DeviceID(id)) }
-	name := func(at int) string { return string(p.devices[at].ID) }
+	name := func(at int) string { return string(p.devices.at(at).ID) }
 	if g.Of == estate.OfPeople {
-		r, n = p.persons(), len(p.people)
+		r, n = p.persons(), p.people.len()
 		place = func(id string) int { return p.personAt.place(estate.PersonID(id)) }
-		name = func(at int) string { return string(p.people[at].ID) }
+		name = func(at int) string { return string(p.people.at(at).ID) }
 	}
 	listed := make([]rowset.Set, blocksOf(n))
 	for _, id := range g.Members {
@@ -110,7 +110,7 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 	for b, packed := range p.persons().groups[at] {
 		packed.Into(&rows)
 		for row := range rows.All() {
-			members = append(members, string(p.people[b<<rowset.Shift+row].ID))
+			members = append(members, string(p.people.at(b<<rowset.Shift+row).ID))
 		}
 	}
 	slices.Sort(members)
@@ -166,7 +166,7 @@ func (p *Plan) HomeUnits(id estate.DeviceID) []string {
 	if !known {
 		return nil
 	}
-	return p.path(p.devices[dev].home)
+	return p.path(p.devices.at(dev).home)
 }
 
 // HomeUnit gives a device's home unit; empty where there is no such device.
@@ -175,7 +175,7 @@ func (p *Plan) HomeUnit(id estate.DeviceID) estate.UnitID {
 	if !known {
 		return ""
 	}
-	return p.units[p.devices[dev].home].ID
+	return p.units[p.devices.at(dev).home].ID
 }
 
 // GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
@@ -237,8 +237,8 @@ func (p *Plan) Memberships(id estate.DeviceID) []Membership {
 	var out []Membership
 	for _, g := range p.GroupsOf(id) {
 		at, _ := p.groupAt.at(g)
-		if owner := p.devices[dev].owner; p.groups[at].Of == estate.OfPeople {
-			out = append(out, p.membership(at, string(p.people[owner].ID), none, owner, true))
+		if owner := p.devices.at(dev).owner; p.groups[at].Of == estate.OfPeople {
+			out = append(out, p.membership(at, string(p.people.at(owner).ID), none, owner, true))
 		} else {
 			out = append(out, p.membership(at, string(id), dev, none, false))
 		}

@@ -19,7 +19,7 @@ type oracle struct{ *estate.Snapshot }
 func (o oracle) person(id estate.PersonID) *estate.Person {
 	for i := range o.People {
 		if o.People[i].ID == id {
-			return &o.People[i]
+			return o.People[i]
 		}
 	}
 	return nil

@@ -48,14 +48,15 @@ func (p *Plan) gatherPeople() *roll {
 
 // everybody is the roll of all people, without their groups.
 func (p *Plan) everybody() *roll {
-	r := &roll{person: make([]int32, len(p.people)), alive: make([]rowset.Packed, blocksOf(len(p.people)))}
+	r := &roll{person: make(blocked[int32], len(p.people)), alive: make([]rowset.Packed, len(p.people))}
 	var rows rowset.Set
-	for b := range r.alive {
+	for b, block := range p.people {
 		rows.Clear()
-		for at := b << rowset.Shift; at < min((b+1)<<rowset.Shift, len(p.people)); at++ {
-			r.person[at] = int32(at)
-			if p.people[at].Person != nil {
-				rows.Add(at & (rowset.Rows - 1))
+		r.person[b] = make([]int32, len(block))
+		for row := range block {
+			r.person[b][row] = int32(b<<rowset.Shift + row)
+			if block[row].Person != nil {
+				rows.Add(row)
 			}
 		}
 		r.alive[b] = rows.Pack()

@@ -3,13 +3,11 @@
 package resolve
 
 import (
-	"hash/maphash"
 	"maps"
-	"math/bits"
 	"slices"
 	"sync/atomic"
 
-	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/ids"
 )
 
 const none = -1
@@ -90,11 +88,11 @@ func (p *places[K]) with(gone, fresh []K) *places[K] {
 
 // gathered makes one table of all.
 func (p *places[K]) gathered() *table[K] {
-	var ids []K
+	var list []K
 	var numbers []int32
 	add := func(id K, n int32) {
 		if n != none {
-			ids, numbers = append(ids, id), append(numbers, n)
+			list, numbers = append(list, id), append(numbers, n)
 		}
 	}
 	for at, id := range p.base.ids {
@@ -105,33 +103,19 @@ func (p *places[K]) gathered() *table[K] {
 	for id, n := range p.over {
 		add(id, n)
 	}
-	return tableOf(slices.Clip(ids), slices.Clip(numbers))
+	return tableOf(slices.Clip(list), slices.Clip(numbers))
 }
 
-// table gives numbers to ids as a map does, in a third of a map's room: a million laptops are looked up in one.
+// table gives numbers to ids as a map does, in less room: a million laptops are looked up in one.
 type table[K ~string] struct {
 	ids     []K
 	numbers []int32
-	slots   []int32 // open addressing: the place of an id and one; 0: empty
+	index   *ids.Index
 }
-
-var tableSeed = maphash.MakeSeed()
 
 // tableOf makes a table of ids that are all different.
-func tableOf[K ~string](ids []K, numbers []int32) *table[K] {
-	t := &table[K]{ids, numbers, make([]int32, 1<<bits.Len(uint(len(ids)+len(ids)/2)))}
-	for at, id := range ids {
-		i := t.slot(id)
-		for t.slots[i] != 0 {
-			i = (i + 1) & (len(t.slots) - 1)
-		}
-		t.slots[i] = int32(at) + 1
-	}
-	return t
-}
-
-func (t *table[K]) slot(id K) int {
-	return int(maphash.String(tableSeed, string(id)) & uint64(len(t.slots)-1))
+func tableOf[K ~string](list []K, numbers []int32) *table[K] {
+	return &table[K]{list, numbers, ids.Of(len(list), func(place int) K { return list[place] })}
 }
 
 func (t *table[K]) len() int {
@@ -142,13 +126,11 @@ func (t *table[K]) len() int {
 }
 
 func (t *table[K]) at(id K) (int32, bool) {
-	if t.len() == 0 {
+	if t == nil {
 		return none, false
 	}
-	for i := t.slot(id); t.slots[i] != 0; i = (i + 1) & (len(t.slots) - 1) {
-		if at := t.slots[i] - 1; t.ids[at] == id {
-			return t.numbers[at], true
-		}
+	if at, known := ids.Find(t.index, id, func(place int) K { return t.ids[place] }); known {
+		return t.numbers[at], true
 	}
 	return none, false
 }
@@ -162,70 +144,68 @@ type differences[K comparable] struct {
 }
 
 // compare finds what differs between a list and the one that comes after it. Lists that stand in one order are gone through side by side.
-func compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b *T) bool) (d differences[K]) {
+func compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b *T) bool) differences[K] {
 	if len(was) == len(next) && (len(was) == 0 || &was[0] == &next[0]) {
-		d.same = true
-		return d
+		return differences[K]{same: true}
 	}
-	side := min(len(was), len(next))
+	return compareAt(len(was), len(next), func(i int) *T { return &was[i] }, func(i int) *T { return &next[i] }, id, equal)
+}
+
+// compareKept is compare for lists of what is kept elsewhere: what is the very same object is passed over.
+func compareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(a, b *T) bool) differences[K] {
+	if len(was) == len(next) && (len(was) == 0 || &was[0] == &next[0]) {
+		return differences[K]{same: true}
+	}
+	return compareAt(len(was), len(next), func(i int) *T { return was[i] }, func(i int) *T { return next[i] }, id, equal)
+}
+
+func compareAt[T any, K comparable](before, after int, was, next func(int) *T, id func(*T) K, equal func(a, b *T) bool) (d differences[K]) {
+	side := min(before, after)
 	var apart []int
 	for i := range side {
+		x, y := was(i), next(i)
 		switch {
-		case id(&was[i]) != id(&next[i]):
+		case x == y:
+		case id(x) != id(y):
 			apart = append(apart, i)
-		case !equal(&was[i], &next[i]):
+		case !equal(x, y):
 			d.altered = append(d.altered, i)
 		}
 	}
-	for i := side; i < len(next); i++ {
-		apart = append(apart, i)
-	}
-	if len(apart) == 0 && len(was) == len(next) {
+	if len(apart) == 0 && before == after {
 		d.aligned = true
 		return d
 	}
-	before := make(map[K]int, len(apart))
+	places := make(map[K]int, len(apart))
 	for _, i := range apart {
-		if i < len(was) {
-			before[id(&was[i])] = i
-		}
+		places[id(was(i))] = i
 	}
-	for i := side; i < len(was); i++ {
-		before[id(&was[i])] = i
+	for i := side; i < before; i++ {
+		places[id(was(i))] = i
+	}
+	for i := side; i < after; i++ {
+		apart = append(apart, i)
 	}
 	for _, i := range apart {
-		at, known := before[id(&next[i])]
+		at, known := places[id(next(i))]
 		if !known {
 			d.fresh = append(d.fresh, i)
 			continue
 		}
-		delete(before, id(&next[i]))
-		if !equal(&was[at], &next[i]) {
+		delete(places, id(next(i)))
+		if !equal(was(at), next(i)) {
 			d.altered = append(d.altered, i)
 		}
 	}
-	for id := range before {
+	for id := range places {
 		d.gone = append(d.gone, id)
 	}
 	return d
 }
 
-// compareBy is compare where it is not known how the next list came of the other one.
-func compareBy[T any, K comparable](given, before *estate.Snapshot, kind estate.Kind, was, next []T, id func(*T) K, equal func(a, b *T) bool) (d differences[K]) {
-	places, known := given.AlteredSince(before, kind)
-	if !known {
-		return compare(was, next, id, equal)
-	}
-	d.aligned = true
-	for _, i := range slices.Compact(slices.Sorted(slices.Values(places))) {
-		if id(&was[i]) != id(&next[i]) {
-			return compare(was, next, id, equal)
-		}
-		if !equal(&was[i], &next[i]) {
-			d.altered = append(d.altered, i)
-		}
-	}
-	return d
+// keptAt is idsAt for a list of what is kept elsewhere.
+func keptAt[T any, K comparable](list []*T, at []int, id func(*T) K) []K {
+	return idsAt(list, at, func(one **T) K { return id(*one) })
 }
 
 // idsAt gives the ids of some objects of a list.

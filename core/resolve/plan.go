@@ -24,13 +24,13 @@ type Plan struct {
 	root   int
 	apart  []int // units that go their own way for something
 
-	people   []person
+	people   blocked[person]
 	personAt *places[estate.PersonID]
-	devices  []device
+	devices  blocked[device]
 	deviceAt *places[estate.DeviceID]
-	byDevice []int32 // numbers of devices by id
-	rank     []int32 // by number: the device's place in byDevice
-	owner    []int32 // by number: the device's owner
+	byDevice []int32        // numbers of devices by id
+	rank     []int32        // by number: the device's place in byDevice
+	owner    blocked[int32] // by number: the device's owner
 	alive    []rowset.Packed
 	ofPerson []int32 // numbers of the snapshot's people, in its order
 	ofDevice []int32 // numbers of the snapshot's devices, in its order
@@ -170,7 +170,7 @@ func (p *Plan) Search(words string) []*setting.Definition { return p.index().Sea
 // Device gives a device of the snapshot, nil when there is none of that id.
 func (p *Plan) Device(id estate.DeviceID) *estate.Device {
 	if at, known := p.deviceAt.at(id); known {
-		return p.devices[at].Device
+		return p.devices.at(at).Device
 	}
 	return nil
 }
@@ -178,7 +178,7 @@ func (p *Plan) Device(id estate.DeviceID) *estate.Device {
 // Person gives a person of the snapshot, nil when there is none of that id.
 func (p *Plan) Person(id estate.PersonID) *estate.Person {
 	if at, known := p.personAt.at(id); known {
-		return p.people[at].Person
+		return p.people.at(at).Person
 	}
 	return nil
 }
@@ -291,7 +291,7 @@ func (p *Plan) deviceVariables(at int) map[string]any {
 	if at == none {
 		return map[string]any{}
 	}
-	d := &p.devices[at]
+	d := p.devices.at(at)
 	out := make(map[string]any, len(d.Facts)+len(estate.DeviceNames))
 	for name, v := range d.Facts {
 		out[name] = v.Any()
@@ -309,7 +309,7 @@ func (p *Plan) personVariables(at int) map[string]any {
 	if at == none {
 		return map[string]any{}
 	}
-	who := &p.people[at]
+	who := p.people.at(at)
 	out := make(map[string]any, len(who.Attributes)+len(estate.PersonNames))
 	for name, v := range who.Attributes {
 		out[name] = v.Any()

@@ -219,10 +219,10 @@ func (d Devices) owners() []int32 {
 	if d.plan == nil {
 		return nil
 	}
-	seen := make([]bool, len(d.plan.people))
+	seen := make([]bool, d.plan.people.len())
 	var out []int32
 	d.each(func(at int) {
-		if o := d.plan.owner[at]; o != none && !seen[o] {
+		if o := *d.plan.owner.at(at); o != none && !seen[o] {
 			seen[o] = true
 			out = append(out, o)
 		}
@@ -235,7 +235,7 @@ func (d Devices) Owners() []estate.PersonID {
 	numbers := d.owners()
 	out := make([]estate.PersonID, len(numbers))
 	for i, at := range numbers {
-		out[i] = d.plan.people[at].ID
+		out[i] = d.plan.people.at(int(at)).ID
 	}
 	slices.Sort(out)
 	return out
@@ -313,7 +313,7 @@ func (p *Plan) Matches(t estate.Target, id estate.DeviceID) bool {
 	if at.at == none || !known {
 		return false
 	}
-	s := p.subject(dev, p.devices[dev].owner)
+	s := p.subject(dev, p.devices.at(dev).owner)
 	defer s.done()
 	return s.matches(&at)
 }

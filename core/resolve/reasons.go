@@ -41,7 +41,7 @@ func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error
 	if !known {
 		return nil, &UnknownError{estate.KindDevice, string(id)}
 	}
-	signedIn := p.devices[dev].owner
+	signedIn := p.devices.at(dev).owner
 	if who != "" {
 		if signedIn, known = p.personAt.at(who); !known {
 			return nil, &UnknownError{estate.KindPerson, string(who)}
@@ -125,8 +125,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	defer user.done()
 	user.find()
 	owner := user
-	if signedIn != p.devices[dev].owner {
-		owner = p.subject(dev, p.devices[dev].owner)
+	if signedIn != p.devices.at(dev).owner {
+		owner = p.subject(dev, p.devices.at(dev).owner)
 		defer owner.done()
 		owner.find()
 	}
@@ -167,7 +167,7 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	if !known || !there {
 		return nil
 	}
-	s := p.subject(dev, p.devices[dev].owner)
+	s := p.subject(dev, p.devices.at(dev).owner)
 	defer s.done()
 	s.find()
 	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}

@@ -13,98 +13,132 @@ import (
 )
 
 // numbers gives the number of every object of a list; most stand where they stood.
-func numbers[T any, K ~string](list, before []T, numbered []int32, at *places[K], id func(*T) K) []int32 {
+func numbers[T any, K ~string](list, before []*T, numbered []int32, at *places[K], id func(*T) K) []int32 {
 	out := make([]int32, len(list))
-	for i := range list {
-		if i < len(before) && id(&before[i]) == id(&list[i]) {
+	for i, is := range list {
+		if i < len(before) && (before[i] == is || id(before[i]) == id(is)) {
 			out[i] = numbered[i]
 		} else {
-			out[i] = int32(at.place(id(&list[i])))
+			out[i] = int32(at.place(id(is)))
 		}
 	}
 	return out
 }
 
+// otherObjects calls f for the places of a list at which another object stands than before, though it may say the same.
+func otherObjects[T any](list, before []*T, f func(i int)) {
+	if len(list) == len(before) && (len(list) == 0 || &list[0] == &before[0]) {
+		return
+	}
+	for i := range list {
+		if i >= len(before) || before[i] != list[i] {
+			f(i)
+		}
+	}
+}
+
 // peopleAndDevices numbers people and devices so that those of a unit lie side by side, and devices beside those of the same owner.
 func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
-	personID, deviceID := func(x *estate.Person) estate.PersonID { return x.ID }, func(x *estate.Device) estate.DeviceID { return x.ID }
-	people := compareBy(b.given, was.snapshot, estate.KindPerson, was.snapshot.People, p.snapshot.People, personID, samePerson)
-	devices := compareBy(b.given, was.snapshot, estate.KindDevice, was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
+	people := compareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
+	devices := compareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
 	if people.same && devices.same && len(b.movedUnits) == 0 && was.alive != nil {
 		p.people, p.personAt, p.ofPerson = was.people, was.personAt, was.ofPerson
 		p.devices, p.deviceAt, p.ofDevice, p.byDevice, p.rank, p.owner, p.alive = was.devices, was.deviceAt, was.ofDevice, was.byDevice, was.rank, was.owner, was.alive
 		b.rows, b.systems = make([]rowset.Packed, p.blocks()), make([]rowset.Packed, p.blocks())
 		return
 	}
-	order := p.unitOrder()
-	unitOf := func(id estate.UnitID) int {
-		if id == "" {
-			return none
-		}
-		return p.unitAt.place(id)
+	var order []int
+	if len(people.fresh)+len(devices.fresh) > 0 {
+		order = p.unitOrder()
 	}
+	unitsStand := p.unitAt == was.unitAt && p.root == was.root // they may have moved, and are the same ones
+	b.moved = people.same && devices.same && unitsStand && was != nothing
+	b.numberPeople(people, order, unitsStand)
+	homesStand := unitsStand && p.personAt == was.personAt
+	b.numberDevices(devices, order, homesStand)
+}
+
+func personID(x *estate.Person) estate.PersonID { return x.ID }
+func deviceID(x *estate.Device) estate.DeviceID { return x.ID }
+
+// unitOf gives the number of the unit that an object names, none where it names none.
+func (p *Plan) unitOf(id estate.UnitID) int {
+	if id == "" {
+		return none
+	}
+	return p.unitAt.place(id)
+}
+
+// numberPeople takes in the people. standing tells that their units have the numbers that they had.
+func (b *builder) numberPeople(d differences[estate.PersonID], order []int, standing bool) {
+	was, p := b.was, b.next
 	place := func(unit int) int {
 		if unit == none {
 			return none
 		}
 		return order[unit]
 	}
-	slices.SortFunc(people.fresh, func(i, j int) int {
-		x, y := &p.snapshot.People[i], &p.snapshot.People[j]
-		return cmp.Or(cmp.Compare(place(unitOf(x.Unit)), place(unitOf(y.Unit))), cmp.Compare(x.ID, y.ID))
+	slices.SortFunc(d.fresh, func(i, j int) int {
+		x, y := p.snapshot.People[i], p.snapshot.People[j]
+		return cmp.Or(cmp.Compare(place(p.unitOf(x.Unit)), place(p.unitOf(y.Unit))), cmp.Compare(x.ID, y.ID))
 	})
-	p.personAt = was.personAt.with(people.gone, idsAt(p.snapshot.People, people.fresh, personID))
-	p.ofPerson = was.ofPerson
-	if !people.same && !people.aligned {
+	p.personAt = was.personAt.with(d.gone, keptAt(p.snapshot.People, d.fresh, personID))
+	if p.ofPerson = was.ofPerson; !d.same && !d.aligned {
 		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.personAt, personID)
 	}
-	steady := people.same && p.unitAt == was.unitAt && p.root == was.root // units may have moved, and are the same ones
-	b.moved = steady && devices.same && was != nothing
-	if steady {
-		p.people = was.people
-	} else {
-		p.people = make([]person, p.personAt.n)
-		for i, at := range p.ofPerson {
-			who := &p.snapshot.People[i]
-			p.people[at] = person{Person: who, unit: unitOf(who.Unit)}
+	list := altered(was.people, int(p.personAt.n), person{})
+	for _, id := range d.gone {
+		list.put(was.personAt.place(id), person{})
+	}
+	take := func(i int) {
+		who := p.snapshot.People[i]
+		list.put(int(p.ofPerson[i]), person{Person: who, unit: p.unitOf(who.Unit)})
+	}
+	if standing && d.aligned {
+		otherObjects(p.snapshot.People, was.snapshot.People, take)
+	} else if !standing || !d.same {
+		for i := range p.ofPerson {
+			take(i)
 		}
 	}
-	b.touchedPeople, b.gonePeople = make([]bool, len(p.people)), people.gone
-	for _, i := range append(people.altered, people.fresh...) {
-		b.touchedPeople[p.ofPerson[i]] = true
+	p.people = list.list
+	b.touchedPeople, b.gonePeople = make(marked, blocksOf(p.people.len())), d.gone
+	for _, i := range append(d.altered, d.fresh...) {
+		b.touchedPeople.add(int(p.ofPerson[i]))
 	}
-	var moved []bool // by unit
 	if len(b.movedUnits) > 0 {
-		moved = make([]bool, len(p.units))
-		for unit := range b.movedUnits {
-			moved[unit] = true
-		}
-		for at := range p.people {
-			if unit := p.people[at].unit; unit != none && moved[unit] {
-				b.touchedPeople[at] = true
+		for at := range p.people.len() {
+			if unit := p.people.at(at).unit; p.people.at(at).Person != nil && unit != none && b.movedUnits[unit] {
+				b.touchedPeople.add(at)
 			}
 		}
 	}
+	b.peopleRows = packAll(slices.Clone(b.touchedPeople))
+}
 
-	b.peopleRows = setsOf(b.touchedPeople)
-
-	made := func(x *estate.Device) device {
-		d := device{Device: x, owner: none, home: unitOf(x.Unit)}
-		if x.Owner != "" {
-			d.owner = p.personAt.place(x.Owner)
-		}
-		if d.home == none && d.owner != none {
-			d.home = p.people[d.owner].unit
-		}
-		if d.home == none {
-			d.home = p.root
-		}
-		return d
+// homed finds a device's owner and home unit.
+func (p *Plan) homed(x *estate.Device) device {
+	d := device{Device: x, owner: none, home: p.unitOf(x.Unit)}
+	if x.Owner != "" {
+		d.owner = p.personAt.place(x.Owner)
 	}
-	fresh := make([]device, len(devices.fresh))
-	for i, at := range devices.fresh {
-		fresh[i] = made(&p.snapshot.Devices[at])
+	if d.home == none && d.owner != none {
+		d.home = p.people.at(d.owner).unit
+	}
+	if d.home == none {
+		d.home = p.root
+	}
+	return d
+}
+
+// numberDevices takes in the devices. standing tells that units and people have the numbers that they had, so that of a device that did not
+// alter, nor its owner, home and owner are what they were.
+func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, standing bool) {
+	was, p := b.was, b.next
+	fresh := make([]device, len(d.fresh))
+	for i, at := range d.fresh {
+		fresh[i] = p.homed(p.snapshot.Devices[at])
 	}
 	slices.SortFunc(fresh, func(x, y device) int {
 		return cmp.Or(cmp.Compare(order[x.home], order[y.home]), cmp.Compare(x.owner, y.owner), cmp.Compare(x.ID, y.ID))
@@ -113,111 +147,108 @@ func (b *builder) peopleAndDevices() {
 	for i := range fresh {
 		ids[i] = fresh[i].ID
 	}
-	p.deviceAt = was.deviceAt.with(devices.gone, ids)
-	p.ofDevice = was.ofDevice
-	if !devices.same && !devices.aligned {
+	p.deviceAt = was.deviceAt.with(d.gone, ids)
+	if p.ofDevice = was.ofDevice; !d.same && !d.aligned {
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.deviceAt, deviceID)
 	}
-	p.devices = make([]device, p.deviceAt.n)
-	p.owner = make([]int32, p.deviceAt.n)
-	touched := make([]bool, p.deviceAt.n)
-	if steady && was != nothing && len(devices.gone) == 0 { // where a device lives and whose it is stands, unless it altered itself
-		copy(p.devices, was.devices)
-		copy(p.owner, was.owner)
-		for i, at := range p.ofDevice {
-			p.devices[at].Device = &p.snapshot.Devices[i]
-			if d := &p.devices[at]; moved != nil {
-				touched[at] = d.owner != none && b.touchedPeople[d.owner] || moved[d.home]
+	n := int(p.deviceAt.n)
+	list, owner, touched := altered(was.devices, n, device{}), altered(was.owner, n, none), make(marked, blocksOf(n))
+	put := func(at int, is device) {
+		if *list.at(at) != is {
+			list.put(at, is)
+		}
+		if *owner.at(at) != int32(is.owner) {
+			owner.put(at, int32(is.owner))
+		}
+	}
+	for _, id := range d.gone {
+		at := was.deviceAt.place(id)
+		touched.add(at)
+		put(at, device{owner: none})
+	}
+	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
+	if standing && d.aligned {
+		otherObjects(p.snapshot.Devices, was.snapshot.Devices, take)
+	} else if !standing || !d.same {
+		for i := range p.ofDevice {
+			take(i)
+		}
+	}
+	for _, i := range append(d.altered, d.fresh...) {
+		touched.add(int(p.ofDevice[i]))
+	}
+	if b.touchedPeople.any() || len(b.movedUnits) > 0 || len(b.gonePeople) > 0 {
+		for at := range n {
+			is := list.at(at)
+			if is.Device == nil {
+				continue
+			}
+			if is.owner != none && b.touchedPeople.has(is.owner) {
+				touched.add(at)
+				put(at, p.homed(is.Device))
+			} else if b.movedUnits[is.home] {
+				touched.add(at)
+			} else if len(b.gonePeople) > 0 && at < was.devices.len() && was.devices.at(at).owner != is.owner { // not where a reference is lost that never led anywhere
+				touched.add(at)
 			}
 		}
-		for _, i := range append(devices.altered, devices.fresh...) {
-			at := p.ofDevice[i]
-			p.devices[at] = made(&p.snapshot.Devices[i])
-			p.owner[at] = int32(p.devices[at].owner)
-		}
-	} else {
-		for i := range p.owner {
-			p.owner[i] = none
-		}
-		for i, at := range p.ofDevice {
-			d := made(&p.snapshot.Devices[i])
-			p.devices[at], p.owner[at] = d, int32(d.owner)
-			touched[at] = d.owner != none && b.touchedPeople[d.owner] || moved != nil && moved[d.home]
-		}
 	}
-	for _, i := range append(devices.altered, devices.fresh...) {
-		touched[p.ofDevice[i]] = true
-	}
-	for _, id := range devices.gone {
-		if at, known := was.deviceAt.at(id); known {
-			touched[at] = true
-		}
-	}
-	if len(people.gone) > 0 { // an owner who is gone: the device is altered, unless it only lost a reference that never led anywhere
-		for at := range min(len(p.devices), len(was.devices)) {
-			if was.devices[at].owner != p.devices[at].owner {
-				touched[at] = true
-			}
-		}
-	}
+	p.devices, p.owner = list.list, owner.list
 	b.aliveAndTouched(touched)
-	b.rankDevices(len(devices.gone)+len(devices.fresh) > 0)
-}
-
-// setsOf gives the places that are true, by block.
-func setsOf(list []bool) []rowset.Packed {
-	out := make([]rowset.Packed, blocksOf(len(list)))
-	var rows rowset.Set
-	for block := range out {
-		rows.Clear()
-		from := block << rowset.Shift
-		for at := from; at < min(from+rowset.Rows, len(list)); at++ {
-			if list[at] {
-				rows.Add(at - from)
-			}
-		}
-		out[block] = rows.Pack()
-	}
-	return out
+	b.rankDevices(d.gone, fresh)
 }
 
 // aliveAndTouched says block by block which laptops are there, and which are touched.
-func (b *builder) aliveAndTouched(touched []bool) {
+func (b *builder) aliveAndTouched(touched marked) {
 	was, p := b.was, b.next
-	n := blocksOf(len(p.devices))
-	p.alive, b.rows, b.systems = make([]rowset.Packed, n), make([]rowset.Packed, n), make([]rowset.Packed, n)
-	var alive, rows, systems rowset.Set
-	for block := range n {
-		alive.Clear()
-		rows.Clear()
+	p.alive, b.rows, b.systems = make([]rowset.Packed, len(touched)), make([]rowset.Packed, len(touched)), make([]rowset.Packed, len(touched))
+	copy(p.alive, was.alive)
+	var alive, systems rowset.Set
+	for block := range touched {
+		if touched[block].Empty() {
+			continue
+		}
+		p.alive[block].Into(&alive)
 		systems.Clear()
-		from := block << rowset.Shift
-		for at := from; at < min(from+rowset.Rows, len(p.devices)); at++ {
-			is := &p.devices[at]
-			if is.Device != nil {
-				alive.Add(at - from)
+		for row := range touched[block].All() {
+			at := block<<rowset.Shift + row
+			is, before := p.devices.at(at).Device, (*estate.Device)(nil)
+			if at < was.devices.len() {
+				before = was.devices.at(at).Device
 			}
-			if !touched[at] {
-				continue
+			if is != nil {
+				alive.Add(row)
+			} else {
+				alive.Remove(row)
 			}
-			rows.Add(at - from)
-			if at >= len(was.devices) || was.devices[at].Device == nil || is.Device == nil || was.devices[at].OS != is.OS || was.devices[at].OSVersion != is.OSVersion || was.devices[at].Edition != is.Edition {
-				systems.Add(at - from)
+			if is == nil || before == nil || before.OS != is.OS || before.OSVersion != is.OSVersion || before.Edition != is.Edition {
+				systems.Add(row)
 			}
 		}
-		p.alive[block], b.rows[block], b.systems[block] = alive.Pack(), rows.Pack(), systems.Pack()
+		p.alive[block], b.rows[block], b.systems[block] = alive.Pack(), touched[block].Pack(), systems.Pack()
 	}
 }
 
-func (b *builder) rankDevices(altered bool) {
+// rankDevices brings the devices in the order of their ids. The fresh ones are sorted among the others.
+func (b *builder) rankDevices(gone []estate.DeviceID, fresh []device) {
 	was, p := b.was, b.next
-	if !altered {
+	if len(gone)+len(fresh) == 0 {
 		p.byDevice, p.rank = was.byDevice, was.rank
 		return
 	}
-	p.byDevice = slices.Clone(p.ofDevice)
-	slices.SortFunc(p.byDevice, func(x, y int32) int { return cmp.Compare(p.devices[x].ID, p.devices[y].ID) })
-	p.rank = make([]int32, len(p.devices))
+	slices.SortFunc(fresh, func(x, y device) int { return cmp.Compare(x.ID, y.ID) })
+	left := was.byDevice
+	if len(gone) > 0 {
+		left = slices.DeleteFunc(slices.Clone(left), func(at int32) bool { return p.devices.at(int(at)).Device == nil })
+	}
+	p.byDevice = make([]int32, 0, len(left)+len(fresh))
+	for i := range fresh {
+		before, _ := slices.BinarySearchFunc(left, fresh[i].ID, func(at int32, id estate.DeviceID) int { return cmp.Compare(p.devices.at(int(at)).ID, id) })
+		p.byDevice = append(append(p.byDevice, left[:before]...), int32(p.deviceAt.place(fresh[i].ID)))
+		left = left[before:]
+	}
+	p.byDevice = append(p.byDevice, left...)
+	p.rank = make([]int32, p.devices.len())
 	for i, at := range p.byDevice {
 		p.rank[at] = int32(i)
 	}
@@ -291,27 +322,20 @@ func (b *builder) columns() {
 
 // coded gives a column's codes by block; blocks in which nothing is touched are as they were.
 func (b *builder) coded(c *column, before [][]uint32) [][]uint32 {
-	was, p := b.was, b.next
+	p := b.next
 	var key []byte
 	if c.look.Variable == "person" {
-		moved := len(b.movedUnits) > 0 && (c.look.Field == "unit" || c.look.Field == "units")
-		if len(p.people) > 0 && before != nil && len(was.people) == len(p.people) && &was.people[0] == &p.people[0] && !moved {
-			return before
-		}
-		return blocksCoded(len(p.people), before, b.peopleRows, func(at int) (code uint32) {
-			if p.people[at].Person == nil {
+		return blocksCoded(p.people.len(), before, b.peopleRows, func(at int) (code uint32) {
+			if p.people.at(at).Person == nil {
 				return 0
 			}
-			code, key = c.code(p.personValue(&p.people[at], c.look.Field), key)
+			code, key = c.code(p.personValue(p.people.at(at), c.look.Field), key)
 			return code
 		})
 	}
-	if len(p.devices) > 0 && before != nil && len(was.devices) == len(p.devices) && &was.devices[0] == &p.devices[0] {
-		return before
-	}
 	byUnit := map[int]uint32{}
-	return blocksCoded(len(p.devices), before, b.rows, func(at int) (code uint32) {
-		d := &p.devices[at]
+	return blocksCoded(p.devices.len(), before, b.rows, func(at int) (code uint32) {
+		d := p.devices.at(at)
 		if d.Device == nil {
 			return 0
 		}
@@ -339,7 +363,10 @@ func blocksCoded(n int, before [][]uint32, touched []rowset.Packed, code func(in
 		if block < len(before) && len(before[block]) == size {
 			codes = before[block]
 			shared := true
-			touched[block].Into(&rows)
+			rows.Clear()
+			if block < len(touched) {
+				touched[block].Into(&rows)
+			}
 			for i := range rows.All() {
 				if is := code(from + i); is != codes[i] {
 					if shared {

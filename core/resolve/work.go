@@ -67,8 +67,7 @@ type hand struct {
 	altered              []madeSet // by setting: laptops for which it may have come out otherwise
 	final                []madeSet
 	order                []int
-	restNumbers          []int32 // room for emitRest
-	restSets             []*rowset.Set
+	restNumbers          []int32                 // room for fewAreSame
 	cells                [putProblem][]madeParts // what was put in this block
 }
 

@@ -13,8 +13,8 @@ import (
 // roll is subjects by row: laptops with their owners, people by themselves, or whatever pairs are asked about.
 type roll struct {
 	laptops bool              // row and device number are the same
-	device  []int32           // by row; nil: no devices
-	person  []int32           // by row; nil: no people
+	device  blocked[int32]    // by row; nil: no devices
+	person  blocked[int32]    // by row; nil: no people
 	alive   []rowset.Packed   // by block: rows that stand for somebody
 	groups  [][]rowset.Packed // by group, by block
 }
@@ -129,14 +129,12 @@ func (w *worker) load(block int, dom *rowset.Set) {
 	w.epoch++
 	w.within++
 	w.device, w.person = nil, nil
-	from := block << rowset.Shift
-	cut := func(rows []int32) []int32 {
-		if rows == nil {
-			return nil
-		}
-		return rows[from:min(from+rowset.Rows, len(rows))]
+	if w.roll.device != nil {
+		w.device = w.roll.device[block]
 	}
-	w.device, w.person = cut(w.roll.device), cut(w.roll.person)
+	if w.roll.person != nil {
+		w.person = w.roll.person[block]
+	}
 	w.look(dom)
 }
 

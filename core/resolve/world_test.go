@@ -23,7 +23,7 @@ func worldEdits(r *rand.Rand, s *estate.Snapshot) (out []estate.Edit, what strin
 			out = append(out, edits[n].make(r, s, r.IntN(len(s.Policies))))
 			what += edits[n].name + " "
 		} else {
-			d := s.Devices[r.IntN(len(s.Devices))]
+			d := *s.Devices[r.IntN(len(s.Devices))]
 			switch n - len(edits) {
 			case 0:
 				d.Unit = pick(r, s.Units).ID

@@ -87,12 +87,11 @@ type WhatIf struct {
 
 // Suppose resolves one laptop as it is and as it would be. The estate around it is left out, so that it costs nothing to speak of.
 func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
-	at := slices.IndexFunc(s.Devices, func(d estate.Device) bool { return d.ID == id })
-	if at < 0 {
+	device := s.Device(id)
+	if device == nil {
 		return Pair{}, &resolve.UnknownError{Kind: "device", ID: string(id)}
 	}
-	device := s.Devices[at]
-	moved := device
+	moved := *device
 	if w.Unit != "" {
 		moved.Unit = w.Unit
 	}
@@ -100,22 +99,22 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 		moved.Owner = *w.Owner
 	}
 	wanted := map[estate.PersonID]bool{device.Owner: true, moved.Owner: true, w.Person: true}
-	var people []estate.Person
+	var people []*estate.Person
 	for _, p := range s.People {
 		if wanted[p.ID] || slices.Contains(device.Users, p.ID) {
 			people = append(people, p)
 		}
 	}
 	for _, p := range []estate.PersonID{moved.Owner, w.Person} {
-		if p != "" && !slices.ContainsFunc(people, func(known estate.Person) bool { return known.ID == p }) {
+		if p != "" && !slices.ContainsFunc(people, func(known *estate.Person) bool { return known.ID == p }) {
 			return Pair{}, &resolve.UnknownError{Kind: "person", ID: string(p)}
 		}
 	}
 	if w.Unit != "" && !slices.ContainsFunc(s.Units, func(u estate.Unit) bool { return u.ID == w.Unit }) {
 		return Pair{}, &resolve.UnknownError{Kind: "unit", ID: string(w.Unit)}
 	}
-	before := s.Only([]estate.Device{device}, people)
-	after := s.Only([]estate.Device{moved}, people)
+	before := s.Only([]*estate.Device{device}, people)
+	after := s.Only([]*estate.Device{&moved}, people)
 	for _, change := range []struct {
 		groups []estate.GroupID
 		join   bool

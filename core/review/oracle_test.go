@@ -31,7 +31,7 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 		return ""
 	}
 	for i := range 6 {
-		s.People = append(s.People, estate.Person{ID: estate.PersonID(fmt.Sprintf("p%d", i)), Unit: unit()})
+		s.People = append(s.People, &estate.Person{ID: estate.PersonID(fmt.Sprintf("p%d", i)), Unit: unit()})
 	}
 	for i := range 14 {
 		d := estate.Device{ID: estate.DeviceID(fmt.Sprintf("d%02d", i)), OS: setting.Platforms[random.IntN(3)], OSVersion: fmt.Sprint(10 + random.IntN(4)), Unit: unit(), Facts: map[string]setting.Value{}}
@@ -41,7 +41,7 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 		if random.IntN(3) > 0 {
 			d.Facts["ram"] = setting.IntegerValue(int64(8 << random.IntN(3)))
 		}
-		s.Devices = append(s.Devices, d)
+		s.Devices = append(s.Devices, &d)
 	}
 	expression := func(scope rule.Scope, text string) *rule.Rule {
 		r, err := rule.Compile(scope, text)
@@ -168,6 +168,8 @@ func TestSupposingIsTheWholeEstateAltered(t *testing.T) {
 		w := WhatIf{}
 		altered := *s
 		altered.Devices = slices.Clone(s.Devices)
+		moved := *s.Devices[at]
+		altered.Devices[at] = &moved
 		if random.IntN(2) == 0 {
 			w.Unit = estate.UnitID(fmt.Sprintf("u%d", random.IntN(8)))
 			altered.Devices[at].Unit = w.Unit

@@ -27,8 +27,8 @@ func whoEstate(t *testing.T) *estate.Snapshot {
 	text := func(id setting.ID) setting.Definition {
 		return setting.Definition{ID: id, Title: string(id), Kind: setting.PolicyKinds[0], Side: setting.DeviceSide, Combine: setting.Closest, Shape: setting.Shape{Type: "text"}}
 	}
-	device := func(id string, unit estate.UnitID, os setting.Platform, version string, owner estate.PersonID, ram int64, tags ...string) estate.Device {
-		d := estate.Device{ID: estate.DeviceID(id), Unit: unit, OS: os, OSVersion: version, Owner: owner, Tags: tags, Serial: "S-" + id}
+	device := func(id string, unit estate.UnitID, os setting.Platform, version string, owner estate.PersonID, ram int64, tags ...string) *estate.Device {
+		d := &estate.Device{ID: estate.DeviceID(id), Unit: unit, OS: os, OSVersion: version, Owner: owner, Tags: tags, Serial: "S-" + id}
 		if ram > 0 {
 			d.Facts = map[string]setting.Value{"ram_gb": setting.IntegerValue(ram)}
 		}
@@ -40,8 +40,8 @@ func whoEstate(t *testing.T) *estate.Snapshot {
 	}
 	s := &estate.Snapshot{
 		Day: "2026-11-23", Units: []estate.Unit{{ID: "r"}, {ID: "fleet", Parent: "r"}, {ID: "petrel", Parent: "fleet"}, {ID: "dunlin", Parent: "fleet"}, {ID: "lab", Parent: "r"}},
-		People: []estate.Person{{ID: "ines"}, {ID: "tomas"}},
-		Devices: []estate.Device{
+		People: []*estate.Person{{ID: "ines"}, {ID: "tomas"}},
+		Devices: []*estate.Device{
 			device("A", "petrel", "linux", "12", "ines", 8, "field"), device("B", "petrel", "macos", "14", "tomas", 16), device("C", "dunlin", "linux", "13", "", 32, "field"), device("D", "lab", "linux", "12", "", 0), device("E", "lab", "linux", "13", "", 64),
 		},
 		Groups:   []estate.Group{{ID: "field", Of: estate.OfDevices, Rule: field}, {ID: "benches", Of: estate.OfDevices, Members: []string{"D"}, Groups: []estate.GroupID{"field"}}, {ID: "leads", Of: estate.OfPeople, Members: []string{"ines"}}},
@@ -167,7 +167,9 @@ func TestLaptopsSideBySide(t *testing.T) {
 	// What is supposed of a laptop is what the whole estate would say of it.
 	moved := *s
 	moved.Devices = slices.Clone(s.Devices)
-	moved.Devices[4].Unit = "petrel"
+	laptop := *s.Devices[4]
+	laptop.Unit = "petrel"
+	moved.Devices[4] = &laptop
 	whole, _ := resolve.Compile(&moved).Effective("E", "")
 	pair, _ = Suppose(s, "E", WhatIf{Unit: "petrel"})
 	if fmt.Sprint(pair.B.Settings) != fmt.Sprint(whole.Settings) {

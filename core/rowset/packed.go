@@ -123,6 +123,40 @@ func orInto(s *Set, from []uint64, n int) {
 	}
 }
 
+// takeWithin makes s those of n rows that were written which mask has, and tells whether there are any. What others are written is hardly looked at.
+func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
+	form, many := formOf(n)
+	if form == asAbsent {
+		s.Copy(mask)
+		for place := range many {
+			s.Remove(at(from, place))
+		}
+		return s.sum != 0
+	}
+	s.sum = 0
+	if form == asBits {
+		for m := mask.sum; m != 0; m &= m - 1 {
+			i := bits.TrailingZeros64(m) & 63
+			if w := from[i] & mask.words[i]; w != 0 {
+				s.words[i] = w
+				s.sum |= 1 << i
+			}
+		}
+		return s.sum != 0
+	}
+	for place := 0; place < many; place += 4 {
+		four := from[place>>2]
+		for n := min(4, many-place); n > 0; n-- {
+			row := int(four & 0xffff)
+			four >>= 16
+			if mask.sum>>(row>>6&63)&1 != 0 {
+				s.orWord(row>>6, mask.words[row>>6&63]&(1<<(row&63)))
+			}
+		}
+	}
+	return s.sum != 0
+}
+
 // addListed adds rows that are written as a list, word by word: they rise.
 func (s *Set) addListed(from []uint64, many int) {
 	word, bits := 0, uint64(0)
@@ -264,6 +298,18 @@ func (p Parts) Each(into *Set, f func(number int32)) {
 		into.Clear()
 		orInto(into, p[at:], rows)
 		f(int32(p[1+i] >> 32))
+		at += payload(rows)
+	}
+}
+
+// Within gives those of each part's rows that mask has, where there are any, as a set that holds until the next.
+func (p Parts) Within(mask, into *Set, f func(number int32)) {
+	at := 1 + p.Count()
+	for i := range p.Count() {
+		rows := int(p[1+i] & 0xffffffff)
+		if takeWithin(into, p[at:], rows, mask) {
+			f(int32(p[1+i] >> 32))
+		}
 		at += payload(rows)
 	}
 }

@@ -101,7 +101,7 @@ func (m *maker) lean(n int) int {
 
 func (m *maker) people() {
 	n := m.Size.Devices * 8 / 10
-	m.s.People = make([]estate.Person, n)
+	m.s.People = make([]*estate.Person, n)
 	departments, titles := values(m.departments), values(m.titles)
 	shared := map[[2]int]map[string]setting.Value{} // attributes that are the same are one map
 	for i := range n {
@@ -113,7 +113,7 @@ func (m *maker) people() {
 			shared[key] = map[string]setting.Value{"department": departments[department], "title": titles[title]}
 		}
 		id := fmt.Sprintf("p%06d", i)
-		m.s.People[i] = estate.Person{ID: estate.PersonID(id), Unit: m.s.Units[unit].ID, Attributes: shared[key]}
+		m.s.People[i] = &estate.Person{ID: estate.PersonID(id), Unit: m.s.Units[unit].ID, Attributes: shared[key]}
 		m.unitPeople[unit] = append(m.unitPeople[unit], i)
 	}
 }
@@ -127,7 +127,11 @@ func values(texts []string) []setting.Value {
 }
 
 func (m *maker) devices() {
-	m.s.Devices = make([]estate.Device, m.Size.Devices)
+	m.s.Devices = make([]*estate.Device, m.Size.Devices)
+	all := make([]estate.Device, m.Size.Devices) // they are kept, all or none
+	for i := range all {
+		m.s.Devices[i] = &all[i]
+	}
 	chassis, places := values([]string{"clam", "fold", "slate", "tower"}), values(texts("place%02d", 20))
 	editions := texts("edition%d", 4)
 	var tagLists [][]string
@@ -142,7 +146,7 @@ func (m *maker) devices() {
 	}
 	shared := map[[5]int]map[string]setting.Value{}
 	for i := range m.s.Devices {
-		d := &m.s.Devices[i]
+		d := m.s.Devices[i]
 		d.ID = estate.DeviceID(fmt.Sprintf("d%07d", i))
 		d.OS, d.OSVersion, d.Edition = setting.Platforms[m.lean(3)], m.releases[m.lean(len(m.releases))], pick(m, editions)
 		model := m.lean(len(m.models))

@@ -121,12 +121,12 @@ func (c *comparing) indexLive() {
 	c.byMatch = map[estate.Kind]map[string]string{estate.KindPerson: {}, estate.KindDevice: {}}
 	c.byTitle = map[string]string{}
 	for i := range snapshot.People {
-		if p := &snapshot.People[i]; p.Mail != "" {
+		if p := snapshot.People[i]; p.Mail != "" {
 			c.byMatch[estate.KindPerson][strings.ToLower(p.Mail)] = string(p.ID)
 		}
 	}
 	for i := range snapshot.Devices {
-		if d := &snapshot.Devices[i]; d.Serial != "" {
+		if d := snapshot.Devices[i]; d.Serial != "" {
 			c.byMatch[estate.KindDevice][strings.ToLower(d.Serial)] = string(d.ID)
 		}
 	}

@@ -542,7 +542,7 @@ func (s *Service) Person(id string) (PersonPage, error) {
 	}
 	out := PersonPage{Person: p, Units: live.Plan.UnitPaths()[p.Unit], Groups: live.Plan.PersonMemberships(p.ID)}
 	for i := range snapshot.Devices {
-		if d := &snapshot.Devices[i]; d.Owner == p.ID || slices.Contains(d.Users, p.ID) {
+		if d := snapshot.Devices[i]; d.Owner == p.ID || slices.Contains(d.Users, p.ID) {
 			out.Devices = append(out.Devices, live.row(string(d.ID), states))
 		}
 	}

@@ -239,7 +239,7 @@ func (s *Service) Move(by Actor, change string, devices []string, unit string) (
 	return s.putAll(by, change, "move devices", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		at := make(map[string]*estate.Device, len(snapshot.Devices))
 		for i := range snapshot.Devices {
-			at[string(snapshot.Devices[i].ID)] = &snapshot.Devices[i]
+			at[string(snapshot.Devices[i].ID)] = snapshot.Devices[i]
 		}
 		var inputs []EditInput
 		var faults problem.Faults
