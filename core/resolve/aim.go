@@ -362,11 +362,11 @@ func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
 		}
 		s, at := &c.slots[i], int32(len(w.in))
 		if s.lock || inherited {
-			w.in = append(w.in, contestant{slot: s, at: at, live: a.all})
+			w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: a.all})
 			continue
 		}
 		w.split(a, w.plan.policies[s.policy].Kind, s.level)
-		w.in = append(w.in, contestant{slot: s, at: at, live: a.live, detached: a.detached})
+		w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: a.live, detached: a.detached})
 	}
 	return w.in
 }

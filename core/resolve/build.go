@@ -67,7 +67,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 		p.marks = sync.OnceValue(p.gatherMarks)
 	}
 	b.columns()
-	p.blockArms = make([]atomic.Pointer[[]armRows], p.blocks())
+	p.blockArms = make([]atomic.Pointer[blockArms], p.blocks())
 	p.work(was, &b.changes)
 	return p
 }

@@ -32,15 +32,19 @@ type contest struct {
 // others; then the others. Within a level, and among all that are not locked under strictest, what is stronger comes first: the
 // first slot that a laptop has decides.
 type slot struct {
-	policy  int32
-	arm     int16
-	lock    bool
-	level   Level
-	zone    int32 // slots of one zone beat each other by priority or rank alone
-	run     int32 // slots of one run beat each other by nothing
+	policy int32
+	arm    int16
+	lock   bool
+	level  Level
+	order
 	outcome int32 // of the value
 	class   int32 // the same for equal values
-	place   int32 // among the slots
+}
+
+// order is how a slot stands to the others of its setting.
+type order struct {
+	zone int32 // slots of one zone beat each other by priority or rank alone
+	run  int32 // slots of one run beat each other by nothing
 }
 
 // brought is what a slot brings. It is apart from the slot since it is looked at less often.
@@ -56,12 +60,12 @@ type placed struct {
 	items []int32
 }
 
-// itemsOf gives the items that a slot brings.
-func (c *contest) itemsOf(s *slot) []int32 {
+// itemsOf gives the items that the slot at a place brings.
+func (c *contest) itemsOf(place int32) []int32 {
 	if len(c.begin) == 0 {
 		return nil
 	}
-	return c.items[c.begin[s.place]:c.begin[s.place+1]]
+	return c.items[c.begin[place]:c.begin[place+1]]
 }
 
 // contestAll makes the contests of all settings.
@@ -88,7 +92,7 @@ func (p *Plan) contestAnew(at int, altered []int) {
 	list := make([]placed, 0, len(c.slots)+len(altered))
 	for i, s := range c.slots {
 		if !slices.Contains(altered, int(s.policy)) {
-			list = append(list, placed{s, c.brought[i], c.itemsOf(&s)})
+			list = append(list, placed{s, c.brought[i], c.itemsOf(int32(i))})
 		}
 	}
 	for _, pol := range altered {
@@ -143,7 +147,7 @@ func (p *Plan) order(c *contest, list []placed) {
 	}
 	for i := range list {
 		s := &list[i]
-		s.zone, s.run, s.place = 0, 0, int32(i)
+		s.zone, s.run = 0, 0
 		if i > 0 {
 			last := &list[i-1]
 			s.zone, s.run = last.zone, last.run

@@ -15,6 +15,8 @@ import (
 type contestant struct {
 	*slot
 	at       int32       // its place among the contestants
+	place    int32       // the slot's, among those of the setting
+	order                // the slot's
 	live     *rowset.Set // it takes part
 	detached *rowset.Set // dropped since their place goes its own way; nil: none
 }
@@ -23,6 +25,8 @@ type contestant struct {
 type witness interface {
 	// fate tells what became of a contestant on some laptops.
 	fate(of *contestant, is Fate, rows *rowset.Set)
+	// fates tells the same fate of several, on those of the laptops that have them.
+	fates(of []contestant, is Fate, rows *rowset.Set)
 	// by tells by what a value was decided on some laptops; x is the exception that decided.
 	by(how How, x *estate.Exception, rows *rowset.Set)
 }
@@ -89,6 +93,9 @@ func (w *worker) unsupported(c *contest, in []contestant, rest *rowset.Set) {
 
 // except takes the laptops with an exception that counts out of rest.
 func (w *worker) except(c *contest, in []contestant, rest *rowset.Set) {
+	if len(c.exceptions) == 0 {
+		return
+	}
 	mark := w.mark()
 	defer w.release(mark)
 	for i := range c.exceptions {
@@ -100,22 +107,10 @@ func (w *worker) except(c *contest, in []contestant, rest *rowset.Set) {
 		w.emit(x.outcome, here)
 		if w.witness != nil {
 			w.witness.by(ByException, x.Exception, here)
-			w.tell(in, Excepted, here)
+			w.witness.fates(in, Excepted, here)
 		}
 		rest.AndNot(here)
 	}
-}
-
-// tell tells the same fate of every contestant on some laptops.
-func (w *worker) tell(in []contestant, is Fate, rows *rowset.Set) {
-	mark := w.mark()
-	on := w.temp()
-	for i := range in {
-		if s := &in[i]; on.SetAnd(s.live, rows) {
-			w.witness.fate(s, is, on)
-		}
-	}
-	w.release(mark)
 }
 
 // peel decides closest and strictest: the first slot in order that a laptop has stands. Slots of a run stand together, or clash.
@@ -226,20 +221,26 @@ func (w *worker) beatenRest(c *contest, in []contestant, from int, all, inZone, 
 	} else if !locked.Empty() {
 		out = 0 // not the same for all
 	}
-	lost, nobody := w.temp(), w.temp()
+	nobody := w.temp()
 	nobody.Clear()
 	one, known := by, inZone.Equal(all)
-	for i := from; i < len(in); i++ {
-		s := &in[i]
-		if s.zone != in[i-1].zone {
+	for i := from; i < len(in); {
+		if in[i].zone != in[i-1].zone {
 			inZone.Clear()
 			one, known = out, out != 0
 		}
-		if !known {
-			w.beaten(c, in[i:i+1], all, nobody, inZone, locked)
-		} else if lost.SetAnd(s.live, all) {
-			w.witness.fate(s, one, lost)
+		j := i + 1
+		for j < len(in) && in[j].zone == in[i].zone {
+			j++
 		}
+		if known {
+			w.witness.fates(in[i:j], one, all)
+		} else {
+			for k := i; k < j; k++ {
+				w.beaten(c, in[k:k+1], all, nobody, inZone, locked)
+			}
+		}
+		i = j
 	}
 }
 
@@ -374,7 +375,7 @@ func (w *worker) put(in []contestant, how How, rows *rowset.Set) {
 	w.emit(madeOfItems, rows)
 	if w.witness != nil {
 		w.witness.by(how, nil, rows)
-		w.tell(in, Won, rows)
+		w.witness.fates(in, Won, rows)
 	}
 }
 
@@ -393,22 +394,27 @@ func (w *worker) having(in []contestant, rest *rowset.Set) *rowset.Set {
 func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers []int32, sets []*rowset.Set) {
 	here := w.temp()
 	numbers, sets = w.items[:0], w.bring[:0]
+	where := w.room(len(c.outcomes.all()))
 	for i := range in {
 		s := &in[i]
-		items := c.itemsOf(s.slot)
+		items := c.itemsOf(s.place)
 		if len(items) == 0 || !here.SetAnd(s.live, have) {
 			continue
 		}
 		for _, item := range items {
-			at := slices.Index(numbers, item)
-			if at < 0 {
-				at = len(numbers)
+			at := where[item&^itemBit]
+			if at == 0 {
 				fresh := w.temp()
 				fresh.Clear()
 				numbers, sets = append(numbers, item), append(sets, fresh)
+				at = int32(len(numbers))
+				where[item&^itemBit] = at
 			}
-			sets[at].Or(here)
+			sets[at-1].Or(here)
 		}
+	}
+	for _, item := range numbers {
+		where[item&^itemBit] = 0
 	}
 	w.items, w.bring = numbers, sets
 	return numbers, sets
@@ -458,15 +464,22 @@ func (w *worker) common(c *contest, in []contestant, rest *rowset.Set) {
 	some, lacking, empty := w.temp(), w.temp(), w.temp()
 	some.Clear()
 	empty.Clear()
+	brings := w.room(len(c.outcomes.all())) // by item: the last that brings it, from 1
 	for k := range in {
-		items, live := c.itemsOf(in[k].slot), in[k].live
+		items, live := c.itemsOf(in[k].place), in[k].live
 		if len(items) == 0 {
 			empty.Or(live)
 		}
+		for _, item := range items {
+			brings[item&^itemBit] = int32(k) + 1
+		}
 		for i, item := range numbers {
-			if !slices.Contains(items, item) {
+			if brings[item&^itemBit] != int32(k)+1 {
 				sets[i].AndNot(live)
 			}
+		}
+		for _, item := range items {
+			brings[item&^itemBit] = 0
 		}
 	}
 	for i := range sets {

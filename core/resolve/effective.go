@@ -55,7 +55,7 @@ func (r *Reasons) Result() *Result {
 	s := p.subject(r.dev, r.who)
 	defer s.done()
 	out.NotApplying = s.notApplying()
-	candidates := make([]Candidate, 0, len(r.fates))
+	candidates := make([]Candidate, 0, len(r.became))
 	for i := range r.settled {
 		out.Settings[i], candidates = r.record(i, candidates)
 	}
@@ -70,7 +70,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 	d := &r.settled[i]
 	c := &r.plan.contests[d.setting]
 	is := c.outcomes.get(d.outcome)
-	out := Setting{ID: c.def.ID, Status: is.status, How: d.how}
+	out := Setting{ID: c.def.ID, Status: is.status, How: r.how(i)}
 	if is.status == Unsupported {
 		out.Reason = is.reason
 		return out, candidates
@@ -80,15 +80,15 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 		s := &c.slots[place]
 		pol := &r.plan.policies[s.policy]
 		at := len(candidates)
-		candidates = append(candidates, Candidate{Policy: pol.ID, Level: s.level, Priority: pol.Priority, Value: c.brought[place].Value, Locked: s.lock, Fate: r.fates[int(d.first)+n]})
+		candidates = append(candidates, Candidate{Policy: pol.ID, Level: s.level, Priority: pol.Priority, Value: c.brought[place].Value, Locked: s.lock, Fate: r.became[int(d.first)+n]})
 		for ; at > first && candidates[at].Policy < candidates[at-1].Policy; at-- { // few, and often in order
 			candidates[at], candidates[at-1] = candidates[at-1], candidates[at]
 		}
 	}
 	out.Candidates = candidates[first:len(candidates):len(candidates)]
 	out.Value = r.decidedValue(i)
-	if d.exception != nil {
-		out.From = []string{string(d.exception.ID)}
+	if d.exception != none {
+		out.From = []string{string(c.exceptions[d.exception].ID)}
 	} else {
 		for _, one := range out.Candidates {
 			if one.Fate == Won || one.Fate == Clashing {

@@ -152,7 +152,7 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 	whences := make([]Whence, len(s.in))
 	for i, of := range s.in {
 		whences[i] = p.whence(of.slot, t)
-		if won := s.fates[i][Won]; won != nil {
+		if won := s.became[i][Won]; won != nil {
 			winners = append(winners, i)
 			if whences[i] == FromAbove {
 				above.Or(won)
@@ -163,7 +163,7 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 				stands.Or(won)
 			}
 		}
-		if rows := s.fates[i][Clashing]; rows != nil {
+		if rows := s.became[i][Clashing]; rows != nil {
 			clashing.Or(rows)
 		}
 	}
@@ -182,14 +182,14 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 		is := g.arrivals[of]
 		if is == nil {
 			is = &arriving{
-				Arrival:  Arrival{Policy: p.policies[of.policy].ID, Value: c.brought[of.place].Value, Locked: of.lock, Level: of.level, Whence: whence, Fates: map[Fate]int{}},
+				Arrival:  Arrival{Policy: p.policies[of.policy].ID, Value: c.brought[s.in[i].place].Value, Locked: of.lock, Level: of.level, Whence: whence, Fates: map[Fate]int{}},
 				policies: map[estate.PolicyID]int{}, exceptions: map[string]int{},
 			}
 			g.arrivals[of] = is
 		}
 		is.Devices += reached.Len()
 		not.Clear()
-		for word, rows := range s.fates[i] {
+		for word, rows := range s.became[i] {
 			if rows == nil {
 				continue
 			}
@@ -219,7 +219,7 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 			}
 		}
 		for _, other := range winners {
-			if here.SetAnd(s.fates[other][Won], &not) {
+			if here.SetAnd(s.became[other][Won], &not) {
 				is.policies[p.policies[s.in[other].policy].ID] += here.Len()
 			}
 		}

@@ -315,7 +315,7 @@ func (l *linter) entries(w *worker, at int) {
 	rows := w.temp()
 	for k, s := range in {
 		i, _ := l.p.policies[s.policy].entryAt(at)
-		use, fates := &l.uses[s.policy][i], &seen.fates[k]
+		use, fates := &l.uses[s.policy][i], &seen.became[k]
 		use.devices += w.reached(c, &s, &w.dom).Len()
 		rows.Clear()
 		for _, set := range []*rowset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
@@ -325,7 +325,7 @@ func (l *linter) entries(w *worker, at int) {
 		}
 		if won := fates[Won]; won != nil {
 			for o, other := range in {
-				if set := seen.fates[o][Won]; set != nil && other.policy != s.policy && set.Meets(won) {
+				if set := seen.became[o][Won]; set != nil && other.policy != s.policy && set.Meets(won) {
 					use.stands(other.policy)
 				}
 			}

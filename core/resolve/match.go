@@ -94,7 +94,8 @@ func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 // find finds the policies that apply. Who gets what is known of laptops with their owners.
 func (s *subject) find() {
 	p := s.plan
-	s.arms = make([]arm, len(p.policies))
+	s.ofArms = slices.Grow(s.ofArms[:0], len(p.policies))[:len(p.policies)]
+	s.arms = s.ofArms
 	known := s.who == p.devices.at(s.dev).owner
 	block, row := s.dev>>rowset.Shift, s.dev&(rowset.Rows-1)
 	for at := range p.policies {
@@ -106,9 +107,10 @@ func (s *subject) find() {
 		}
 	}
 	if known {
-		for _, arm := range p.armsIn(block) {
-			if arm.rows.Has(row) {
-				s.arms[arm.policy].at = int16(arm.at)
+		in := p.armsIn(block)
+		for i, spread := range in.spread {
+			if spread>>(row>>6)&1 != 0 && in.arms[i].rows.Has(row) {
+				s.arms[in.arms[i].policy].at = int16(in.arms[i].at)
 			}
 		}
 	}
@@ -123,26 +125,32 @@ func (s *subject) find() {
 	}
 }
 
+// blockArms is the arms of all policies that reach somebody in a block, side by side.
+type blockArms struct {
+	spread []uint64 // of each arm's rows: most have none near those of one laptop
+	arms   []armRows
+}
+
 // armRows is the laptops of one block that get a policy at one level.
 type armRows struct {
 	rows       rowset.Packed
 	policy, at int32
 }
 
-// armsIn puts the arms of all policies that reach somebody in a block side by side. What was put so is kept.
-func (p *Plan) armsIn(block int) []armRows {
+// armsIn puts the arms of a block side by side. What was put so is kept.
+func (p *Plan) armsIn(block int) *blockArms {
 	if known := p.blockArms[block].Load(); known != nil {
-		return *known
+		return known
 	}
-	var out []armRows
+	out := &blockArms{}
 	for at := range p.policies {
 		for arm, rows := range p.policies[at].arms {
 			if rows[block] != nil {
-				out = append(out, armRows{rows[block], int32(at), int32(arm)})
+				out.spread, out.arms = append(out.spread, rows[block].Spread()), append(out.arms, armRows{rows[block], int32(at), int32(arm)})
 			}
 		}
 	}
-	p.blockArms[block].Store(&out)
+	p.blockArms[block].Store(out)
 	return out
 }
 
@@ -214,12 +222,12 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 }
 
 // contestant gives a slot of a setting as one that the subject has.
-func (s *subject) contestant(c *contest, place, at int) contestant {
+func (s *subject) contestant(c *contest, order order, place, at int) contestant {
 	slot := &c.slots[place]
 	if s.away && s.arms[slot.policy].detached && !slot.lock && c.combine != setting.Merge {
-		return contestant{slot: slot, at: int32(at), live: &nobody, detached: &s.dom}
+		return contestant{slot: slot, at: int32(at), place: int32(place), order: order, live: &nobody, detached: &s.dom}
 	}
-	return contestant{slot: slot, at: int32(at), live: &s.dom}
+	return contestant{slot: slot, at: int32(at), place: int32(place), order: order, live: &s.dom}
 }
 
 var nobody rowset.Set

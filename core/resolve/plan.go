@@ -58,7 +58,7 @@ type Plan struct {
 	index     func() *setting.Index       // of the dictionary, built when it is first asked
 	failures  func() []int                // by group: on how many its rule fails
 	marks     func() *marks               // whose slots are where, gathered when it is first asked, as what follows
-	blockArms []atomic.Pointer[[]armRows] // by block, as they are first asked for
+	blockArms []atomic.Pointer[blockArms] // by block, as they are first asked for
 	persons   func() *roll                // everybody with their groups, made when it is first asked
 	wholeOnce sync.Mutex
 	whole     *Whole

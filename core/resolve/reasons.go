@@ -18,7 +18,7 @@ type Reasons struct {
 	plan     *Plan
 	dev, who int
 	settled  []settled // those that appear, by id
-	fates    []Fate    // of the candidates of all settings
+	became   []Fate    // of the candidates of all settings
 	slots    []int32   // by candidate: the place of its slot in the contest
 	items    []int32   // what settings are put together of, by number
 	problems []int32   // checks that find something
@@ -31,8 +31,8 @@ type settled struct {
 	forced    int32 // which of the forced values stands instead; none: none does
 	first     int32 // candidate
 	firstItem int32
-	how       How
-	exception *estate.Exception // that decided; nil: none did
+	exception int32 // that decided, of the setting's; none: none did
+	ruled     bool  // rulings decided
 }
 
 // Reasons resolves a device for its owner, or for the person named by who, as Effective does.
@@ -54,7 +54,7 @@ func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error
 func (r *Reasons) Len() int { return len(r.settled) }
 
 // Candidates counts the entries that come to the subject.
-func (r *Reasons) Candidates() int { return len(r.fates) }
+func (r *Reasons) Candidates() int { return len(r.became) }
 
 // Outcomes gives what every setting that appears comes out as, by id, without candidates and without whom it comes from.
 func (r *Reasons) Outcomes(yield func(Setting) bool) {
@@ -80,7 +80,7 @@ func (r *Reasons) outcome(i int) Setting {
 	d := &r.settled[i]
 	c := &r.plan.contests[d.setting]
 	is := c.outcomes.get(d.outcome)
-	out := Setting{ID: c.def.ID, Status: is.status, Reason: is.reason, How: d.how, Value: r.decidedValue(i)}
+	out := Setting{ID: c.def.ID, Status: is.status, Reason: is.reason, How: r.how(i), Value: r.decidedValue(i)}
 	if d.forced != none {
 		out.Value, out.How = c.forced[d.forced].Value, ByForce
 	}
@@ -114,8 +114,34 @@ type deciding struct {
 	exception *estate.Exception
 }
 
+// how says by what a setting was decided, before any forcing.
+func (r *Reasons) how(i int) How {
+	d := &r.settled[i]
+	switch {
+	case d.exception != none:
+		return ByException
+	case r.outcomeOf(d).status != Set:
+		return ""
+	case d.ruled:
+		return ByRuling
+	}
+	return How(r.plan.contests[d.setting].combine)
+}
+
+func (r *Reasons) outcomeOf(d *settled) *outcome {
+	return r.plan.contests[d.setting].outcomes.get(d.outcome)
+}
+
 func (d *deciding) fate(of *contestant, is Fate, _ *rowset.Set) {
-	d.fates[d.first+int(of.at)] = is
+	d.became[d.first+int(of.at)] = is
+}
+
+func (d *deciding) fates(of []contestant, is Fate, _ *rowset.Set) {
+	for i := range of {
+		if of[i].live != &nobody { // there is one laptop, which has the others
+			d.became[d.first+int(of[i].at)] = is
+		}
+	}
 }
 
 func (d *deciding) by(how How, x *estate.Exception, _ *rowset.Set) { d.how, d.exception = how, x }
@@ -138,14 +164,17 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		theirs, more = owner.marked(m)
 		count += more
 	}
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn}, at: make([]int32, len(p.contests))}
-	d.settled, d.fates, d.slots = make([]settled, 0, len(p.contests)), make([]Fate, 0, count), make([]int32, 0, count)
+	user.ofAt = slices.Grow(user.ofAt[:0], len(p.contests))[:len(p.contests)]
+	clear(user.ofAt)
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn}, at: user.ofAt, in: user.in}
+	defer func() { user.in = d.in }()
+	d.settled, d.became, d.slots = make([]settled, 0, len(p.contests)), make([]Fate, 0, count), make([]int32, 0, count)
 	for i, at := range p.bySetting {
 		s, marked := owner, theirs
 		if p.contests[at].user {
 			s, marked = user, mine
 		}
-		d.in = s.among(&p.contests[at], marked, m.first[i], m.first[i+1], d.in[:0])
+		d.in = s.among(&p.contests[at], marked, m.order, m.first[i], m.first[i+1], d.in[:0])
 		d.decide(s, at)
 	}
 	d.force(owner)
@@ -173,7 +202,7 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}
 	for i, key := range p.contests[at].keys {
 		if uint32(s.arms[key>>10].at) == key&(1<<10-1) {
-			d.in = append(d.in, s.contestant(&p.contests[at], i, len(d.in)))
+			d.in = append(d.in, s.contestant(&p.contests[at], p.contests[at].slots[i].order, i, len(d.in)))
 		}
 	}
 	if d.decide(s, at); len(d.settled) == 0 {
@@ -189,19 +218,22 @@ func (d *deciding) decide(s *subject, at int) {
 	if len(d.in) == 0 && len(c.exceptions) == 0 {
 		return
 	}
-	d.first = len(d.fates)
+	d.first = len(d.became)
 	for i := range d.in {
-		d.fates, d.slots = append(d.fates, 0), append(d.slots, d.in[i].place)
+		d.became, d.slots = append(d.became, 0), append(d.slots, d.in[i].place)
 	}
 	d.how, d.exception = "", nil
 	s.emitted, s.witness = 0, d
 	s.worker.decide(c, d.in, &s.dom)
 	s.witness = nil
 	if s.emitted == 0 {
-		d.fates, d.slots = d.fates[:d.first], d.slots[:d.first]
+		d.became, d.slots = d.became[:d.first], d.slots[:d.first]
 		return
 	}
-	out := settled{setting: int32(at), outcome: none, forced: none, first: int32(d.first), firstItem: int32(len(d.items)), how: d.how, exception: d.exception}
+	out := settled{setting: int32(at), outcome: none, forced: none, first: int32(d.first), firstItem: int32(len(d.items)), exception: none, ruled: d.how == ByRuling}
+	if d.exception != nil {
+		out.exception = int32(slices.IndexFunc(c.exceptions, func(x exception) bool { return x.Exception == d.exception }))
+	}
 	for _, number := range s.numbers[:s.emitted] {
 		if isItem(number) {
 			d.items = append(d.items, number)
@@ -210,7 +242,7 @@ func (d *deciding) decide(s *subject, at int) {
 		}
 	}
 	if out.outcome >= noPlatform && out.outcome < firstOutcome { // who lacks it has no candidates
-		d.fates, d.slots = d.fates[:d.first], d.slots[:d.first]
+		d.became, d.slots = d.became[:d.first], d.slots[:d.first]
 	}
 	d.settled = append(d.settled, out)
 	d.at[at] = int32(len(d.settled))
@@ -230,7 +262,7 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 		}
 	} else {
 		for n, place := range r.places(i) {
-			if r.fates[int(d.first)+n] == Won {
+			if r.became[int(d.first)+n] == Won {
 				values = append(values, c.brought[place].Value)
 			}
 		}
@@ -304,6 +336,7 @@ func (d *deciding) force(owner *subject) {
 // setting in the order of ids.
 type marks struct {
 	first []int32 // by place of the setting in that order: its first slot; in the end how many slots there are
+	order []order // by slot
 	arms  []int32 // by policy: where its arms begin in begin
 	begin []int32 // by arm: where its slots begin in slots
 	slots []int32
@@ -331,7 +364,12 @@ func (p *Plan) gatherMarks() *marks {
 	for i, s := range p.bySetting {
 		m.first = append(m.first, m.first[i]+int32(len(p.contests[s].keys)))
 	}
-	m.slots = make([]int32, m.first[len(p.bySetting)])
+	m.slots, m.order = make([]int32, m.first[len(p.bySetting)]), make([]order, 0, m.first[len(p.bySetting)])
+	for _, s := range p.bySetting {
+		for i := range p.contests[s].slots {
+			m.order = append(m.order, p.contests[s].slots[i].order)
+		}
+	}
 	next := slices.Clone(m.begin)
 	each(func(arm, slot int32) {
 		m.slots[next[arm]] = slot
@@ -342,7 +380,10 @@ func (p *Plan) gatherMarks() *marks {
 
 // marked gives the slots of all contests that a subject has, a bit for each, and how many there are.
 func (s *subject) marked(m *marks) (row []uint64, count int) {
-	row = make([]uint64, len(m.slots)/64+1)
+	n := len(m.slots)/64 + 1
+	s.ofMarked = slices.Grow(s.ofMarked[:0], n)[:n]
+	row = s.ofMarked
+	clear(row)
 	for at, arm := range s.arms {
 		if arm.at == none {
 			continue
@@ -357,7 +398,7 @@ func (s *subject) marked(m *marks) (row []uint64, count int) {
 }
 
 // among adds, as contestants, the marked slots of a contest whose slots are those from first to end.
-func (s *subject) among(c *contest, marked []uint64, first, end int32, in []contestant) []contestant {
+func (s *subject) among(c *contest, marked []uint64, order []order, first, end int32, in []contestant) []contestant {
 	for at := first; at < end; {
 		word := marked[at>>6] >> (at & 63)
 		if word == 0 {
@@ -365,7 +406,7 @@ func (s *subject) among(c *contest, marked []uint64, first, end int32, in []cont
 			continue
 		}
 		if at += int32(bits.TrailingZeros64(word)); at < end {
-			in = append(in, s.contestant(c, int(at-first), len(in)))
+			in = append(in, s.contestant(c, order[at], int(at-first), len(in)))
 		}
 		at++
 	}

@@ -13,7 +13,7 @@ import (
 type seen struct {
 	w         *worker
 	in        []contestant
-	fates     []fateSets // by contestant
+	became    []fateSets // by contestant
 	exempting map[*estate.Exception]*rowset.Set
 }
 
@@ -21,11 +21,22 @@ type seen struct {
 type fateSets [len(fateWords)]*rowset.Set
 
 func (s *seen) fate(of *contestant, is Fate, rows *rowset.Set) {
-	at := &s.fates[of.at][is]
+	at := &s.became[of.at][is]
 	if *at == nil {
 		*at = s.w.aside()
 	}
 	(*at).Or(rows)
+}
+
+func (s *seen) fates(of []contestant, is Fate, rows *rowset.Set) {
+	mark := s.w.mark()
+	on := s.w.temp()
+	for i := range of {
+		if on.SetAnd(of[i].live, rows) {
+			s.fate(&of[i], is, on)
+		}
+	}
+	s.w.release(mark)
 }
 
 func (s *seen) by(_ How, x *estate.Exception, rows *rowset.Set) {
@@ -41,7 +52,7 @@ func (s *seen) by(_ How, x *estate.Exception, rows *rowset.Set) {
 // watch decides a setting for the laptops of dom, and says what became of whom. What it comes out as is emitted.
 func (w *worker) watch(c *contest, dom *rowset.Set) *seen {
 	in := slices.Clone(w.contestants(c, dom))
-	s := &seen{w: w, in: in, fates: make([]fateSets, len(in)), exempting: map[*estate.Exception]*rowset.Set{}}
+	s := &seen{w: w, in: in, became: make([]fateSets, len(in)), exempting: map[*estate.Exception]*rowset.Set{}}
 	w.emitted, w.witness = 0, s
 	w.decide(c, in, dom)
 	w.witness = nil

@@ -49,7 +49,7 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 			return
 		}
 		seen := w.watch(c, asked)
-		for k, fates := range seen.fates {
+		for k, fates := range seen.became {
 			for fate, rows := range fates {
 				if rows != nil {
 					by[seen.in[k].policy].Fates[Fate(fate)] += rows.Len()
@@ -116,7 +116,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 		w.setAside = 0
 		seen := w.watch(&p.contests[at], dom)
 		for k := range seen.in {
-			if won := seen.fates[k][Won]; won != nil {
+			if won := seen.became[k][Won]; won != nil {
 				found.add(w.idOf(seen.in[k].slot), w.block, won)
 			}
 		}

@@ -364,8 +364,8 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 		}
 	}
 	for i, s := range seen.in {
-		carries := seen.fates[i][Won]
-		if clashes := seen.fates[i][Clashing]; carries == nil {
+		carries := seen.became[i][Won]
+		if clashes := seen.became[i][Clashing]; carries == nil {
 			carries = clashes
 		} else if clashes != nil {
 			carries.Or(clashes)

@@ -63,6 +63,10 @@ type worker struct {
 	bring []*rowset.Set
 	codes []uint32
 	where []int32
+
+	ofArms   []arm // room for what is asked of one subject
+	ofMarked []uint64
+	ofAt     []int32
 }
 
 type madeSet struct {
@@ -277,12 +281,10 @@ func (w *worker) index(c *column) *index {
 	}
 	x.within, x.values, x.sets, x.many = w.within, x.values[:0], x.sets[:0], false
 	x.codes = w.coded(c, &x.room)
-	if n := len(c.known()); len(w.where) < n {
-		w.where = append(w.where, make([]int32, n-len(w.where))...)
-	}
+	where := w.room(len(c.known()))
 	for row := range w.dom.All() {
 		code := x.codes[row]
-		at := w.where[code]
+		at := where[code]
 		if at == 0 {
 			if len(x.sets) == manyValues {
 				x.many = true
@@ -290,14 +292,22 @@ func (w *worker) index(c *column) *index {
 			}
 			x.values, x.sets = append(x.values, code), append(x.sets, w.keep())
 			at = int32(len(x.sets))
-			w.where[code] = at
+			where[code] = at
 		}
 		x.sets[at-1].Add(row)
 	}
 	for _, code := range x.values {
-		w.where[code] = 0
+		where[code] = 0
 	}
 	return x
+}
+
+// room gives a number for each of n things, all 0, which are to be put back to 0.
+func (w *worker) room(n int) []int32 {
+	if len(w.where) < n {
+		w.where = append(w.where, make([]int32, n-len(w.where))...)
+	}
+	return w.where
 }
 
 // part gives the rows of within by their codes in a column.

@@ -191,19 +191,35 @@ func has(from []uint64, n, row int) bool {
 	if form == asBits {
 		return from[row>>6]>>(row&63)&1 != 0
 	}
-	low, high := 0, many
-	for low < high {
-		mid := (low + high) / 2
-		switch is := at(from, mid); {
-		case is == row:
-			return form == asList
-		case is < row:
-			low = mid + 1
-		default:
-			high = mid
+	return lists(from[:(many+3)/4], row) == (form == asList)
+}
+
+// Four rows lie in a word. Row numbers are below 1<<15, so that the highest bit of each quarter is free.
+const (
+	quarters = 0x0001_0001_0001_0001 // 1 in each
+	highest  = 0x8000_8000_8000_8000
+)
+
+// lists tells whether a row is among those that are written as a list, in which they rise.
+func lists(from []uint64, row int) bool {
+	if row == 0 { // as what fills up the last word
+		return len(from) > 0 && from[0]&0xffff == 0
+	}
+	for len(from) > 8 {
+		half := len(from) / 2
+		if int(from[half]&0xffff) <= row {
+			from = from[half:]
+		} else {
+			from = from[:half]
 		}
 	}
-	return form == asAbsent
+	for _, four := range from {
+		apart := four ^ uint64(row)*quarters // a quarter that is 0 is the row
+		if (apart-quarters)&^apart&highest != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Len counts the rows.
@@ -216,6 +232,13 @@ func (p Packed) Len() int {
 
 // Has tells whether a row is in p.
 func (p Packed) Has(row int) bool { return p != nil && has(p[1:], int(p[0]), row) }
+
+// Spread says where to look for rows: bit i tells that p has some of the 64 from 64 times i on.
+func (p Packed) Spread() uint64 {
+	var s Set
+	p.Into(&s)
+	return s.sum
+}
 
 // Into makes s the same as p.
 func (p Packed) Into(s *Set) {
