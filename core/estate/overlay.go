@@ -73,12 +73,22 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 func personID(p *Person) string { return string(p.ID) }
 func deviceID(d *Device) string { return string(d.ID) }
 
-// Indexed gives the snapshot with what finds people and devices by their ids, which those that come of it by With have too.
-func (s *Snapshot) Indexed() *Snapshot {
+// Indexed gives the snapshot with what finds people and devices by their ids, which those that come of it by With have too. What it has in
+// common with another one is taken from there.
+func (s *Snapshot) Indexed(other *Snapshot) *Snapshot {
 	out := *s
-	out.personAt, out.deviceAt = indexed(s.People, s.personAt, personID), indexed(s.Devices, s.deviceAt, deviceID)
+	if out.personAt == nil && same(s.People, other.People) {
+		out.personAt = other.personAt
+	}
+	if out.deviceAt == nil && same(s.Devices, other.Devices) {
+		out.deviceAt = other.deviceAt
+	}
+	out.personAt, out.deviceAt = indexed(s.People, out.personAt, personID), indexed(s.Devices, out.deviceAt, deviceID)
 	return &out
 }
+
+// same tells whether two lists are the very same.
+func same[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 func indexed[T any](list []*T, at *ids.Index, id func(*T) string) *ids.Index {
 	if at.Len() == len(list) {

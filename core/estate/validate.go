@@ -163,18 +163,18 @@ func indexOf[T any](v *validator, kind Kind, list []*T, id func(*T) string) map[
 func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[string]int {
 	places := make(map[string]int, len(list))
 	for i := range list {
-		at := problem.Join("", string(kind), i, "id")
+		at := func() string { return problem.Join("", string(kind), i, "id") }
 		name := id(&list[i])
 		if !ValidID(name) {
 			if name == "" {
-				v.add(problem.Fault{Code: problem.MissingField, Path: at, Expected: "an id of 1 to 128 letters, digits, '.', '_' or '-'"})
+				v.add(problem.Fault{Code: problem.MissingField, Path: at(), Expected: "an id of 1 to 128 letters, digits, '.', '_' or '-'"})
 			} else {
-				v.add(problem.Fault{Code: problem.BadID, Path: at, Found: problem.Quote(name), Expected: "1 to 128 letters, digits, '.', '_' or '-'"})
+				v.add(problem.Fault{Code: problem.BadID, Path: at(), Found: problem.Quote(name), Expected: "1 to 128 letters, digits, '.', '_' or '-'"})
 			}
 			continue
 		}
 		if first, twice := places[name]; twice {
-			v.add(problem.Fault{Code: problem.DoubledID, Path: at, Found: problem.Quote(name), Expected: fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind)})
+			v.add(problem.Fault{Code: problem.DoubledID, Path: at(), Found: problem.Quote(name), Expected: fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind)})
 			continue
 		}
 		places[name] = i

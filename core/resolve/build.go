@@ -53,7 +53,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	} else {
 		words = was.words
 	}
-	p := &Plan{snapshot: s.Indexed(), words: words}
+	p := &Plan{snapshot: s.Indexed(was.snapshot), words: words}
 	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
 	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
 	b.units()

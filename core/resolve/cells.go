@@ -462,7 +462,9 @@ type opened struct {
 	bring    []*rowset.Set
 	together *rowset.Set // the rows with what is put together; nil: none
 	unions   map[string]union
-	key      []byte
+
+	of         []int // room for part
+	key, value []byte
 }
 
 // union is a value that is put together, with its code.
@@ -508,20 +510,19 @@ func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value
 		made, same := w.temp(), w.temp()
 		made.SetAnd(c.together, rest)
 		rest.AndNot(made)
-		var of []int
 		for !made.Empty() {
 			first := made.First()
 			same.Copy(made)
-			of = of[:0]
+			c.of = c.of[:0]
 			for i, s := range c.bring {
 				if s.Has(first) {
 					same.And(s)
-					of = append(of, i)
+					c.of = append(c.of, i)
 				} else {
 					same.AndNot(s)
 				}
 			}
-			is := c.union(of)
+			is := c.union(c.of)
 			made.AndNot(same)
 			yield(c.contest.outcomes.get(madeOfItems), is.value, is.code, same)
 		}
@@ -533,11 +534,11 @@ func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value
 
 // union gives what some of the items come to.
 func (c *opened) union(items []int) union {
-	var key []byte
+	c.key = c.key[:0]
 	for _, i := range items {
-		key = binary.AppendUvarint(key, uint64(c.items[i].number))
+		c.key = binary.AppendUvarint(c.key, uint64(c.items[i].number))
 	}
-	if is, known := c.unions[string(key)]; known {
+	if is, known := c.unions[string(c.key)]; known {
 		return is
 	}
 	values := make([]setting.Value, len(items))
@@ -545,10 +546,10 @@ func (c *opened) union(items []int) union {
 		values[n] = c.items[i].value
 	}
 	is := union{value: setting.Union(values)}
-	is.code, c.key = c.contest.outcomes.column.code(is.value, c.key)
+	is.code, c.value = c.contest.outcomes.column.code(is.value, c.value)
 	if c.unions == nil {
 		c.unions = map[string]union{}
 	}
-	c.unions[string(key)] = is
+	c.unions[string(c.key)] = is
 	return is
 }

@@ -5,7 +5,6 @@ package workflow
 import (
 	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -29,10 +28,10 @@ const standIn = "company"
 
 // withoutStandIn takes the stand-in away once another unit without a parent is laid.
 func (l *Live) withoutStandIn(next *estate.Snapshot, laid []estate.Edit) *estate.Snapshot {
-	if l.versions[objectKey{estate.KindUnit, standIn}] > 0 {
+	if l.versions.of(objectKey{estate.KindUnit, standIn}) > 0 {
 		return next
 	}
-	if _, brought := l.brought[objectKey{estate.KindUnit, standIn}]; brought {
+	if _, brought := l.brought.at(objectKey{estate.KindUnit, standIn}); brought {
 		return next
 	}
 	for _, e := range laid {
@@ -67,7 +66,7 @@ func compose(brought, body, local string) (string, error) {
 func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	body := e.Body
-	if _, brought := live.brought[key]; brought {
+	if _, brought := live.brought.at(key); brought {
 		record, err := s.store.RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return nil, err
@@ -83,7 +82,7 @@ func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
 // keepLocal notes in an edit of a brought object which fields are not as its source has them. Retiring one is refused: it goes when its
 // source no longer has it.
 func (s *Service) keepLocal(live *Live, e *store.Edit) error {
-	origin, brought := live.brought[objectKey{estate.Kind(e.Kind), e.ObjectID}]
+	origin, brought := live.brought.at(objectKey{estate.Kind(e.Kind), e.ObjectID})
 	if !brought {
 		return nil
 	}
@@ -107,7 +106,7 @@ func (s *Service) keepLocal(live *Live, e *store.Edit) error {
 type Outlook struct {
 	live    *Live
 	after   impact.Side
-	brought map[objectKey]Origin
+	brought kept[Origin]
 
 	Report  *impact.Report
 	Loose   []estate.Loose               // references that lead nowhere, among what altered
@@ -127,10 +126,10 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 			bodies[objectKey{estate.Kind(o.Kind), o.ID}] = o
 		}
 	}
-	out := &Outlook{live: live, brought: maps.Clone(live.brought), Refused: map[objectKey]problem.Faults{}}
+	out := &Outlook{live: live, brought: live.brought.copied(), Refused: map[objectKey]problem.Faults{}}
 	edits := make([]estate.Edit, 0, len(records)+len(gone))
 	for _, key := range gone {
-		delete(out.brought, key)
+		out.brought.drop(key)
 		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id})
 	}
 	for i := range records {
@@ -140,7 +139,7 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 		}
 		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
 		body := r.Brought
-		if live.versions[key] > 0 {
+		if live.versions.of(key) > 0 {
 			o, known := bodies[key]
 			if !known {
 				var err error
@@ -158,7 +157,7 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 			out.refuse(key, err)
 			continue
 		}
-		out.brought[key] = originOf(*r)
+		out.brought.put(key, originOf(*r))
 		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id, Object: object})
 	}
 	next, err := out.lay(live, edits)
@@ -180,9 +179,9 @@ func (o *Outlook) refuse(key objectKey, err error) {
 		faults = problem.Faults{{Code: problem.Syntax, Path: problem.Join("", string(key.kind), key.id), Found: err.Error(), Expected: "an object of the estate"}}
 	}
 	o.Refused[key] = append(o.Refused[key], faults...)
-	delete(o.brought, key)
-	if was, known := o.live.brought[key]; known {
-		o.brought[key] = was
+	o.brought.drop(key)
+	if was, known := o.live.brought.at(key); known {
+		o.brought.put(key, was)
 	}
 }
 
@@ -254,14 +253,14 @@ func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, ed
 		next.brought = o.brought
 		var versions []store.ObjectVersion
 		for _, key := range gone {
-			if v := o.live.versions[key]; v > 0 {
+			if v := o.live.versions.of(key); v > 0 {
 				was, err := tx.Object(string(key.kind), key.id)
 				if err != nil {
 					return err
 				}
 				versions = append(versions, store.ObjectVersion{Kind: was.Kind, ID: was.ID, Version: v + 1, Retired: true, Body: was.Body, Revision: revision, By: by.Name, At: now})
-				delete(next.versions, key)
-				next.retired[key] = v + 1
+				next.versions.drop(key)
+				next.retired.put(key, v+1)
 			}
 		}
 		if err := tx.PutVersions(versions); err != nil {

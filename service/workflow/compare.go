@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
@@ -24,11 +25,11 @@ type comparing struct {
 	reading  *directory.Reading
 	known    map[recordKey]*store.SourceRecord
 	live     *Live
-	objects  map[recordKey]string    // the object of every key, known or new
-	owners   map[objectKey]recordKey // of this source
-	taken    map[objectKey]string    // who has an object already: a source and key, or "here"
-	byMatch  map[estate.Kind]map[string]string
-	byTitle  map[string]string // units by title, in lower case; empty where it is doubled
+	objects  map[recordKey]string                     // the object of every key, known or new
+	owners   map[objectKey]recordKey                  // of this source
+	taken    map[objectKey]string                     // objects that records got in this reading
+	byMatch  func() map[estate.Kind]map[string]string // people by mail and devices by serial number, in lower case; made when it is first asked
+	byTitle  map[string]string                        // units by title, in lower case; empty where it is doubled
 	out      *taking
 	shown    map[string]int
 	now      time.Time
@@ -114,22 +115,22 @@ func (s *Service) compareReading(row store.Source, r *Run, reading *directory.Re
 // indexLive finds how things of the live estate may be known to a source.
 func (c *comparing) indexLive() {
 	snapshot := c.live.Plan.Snapshot()
-	c.taken = make(map[objectKey]string, len(c.live.brought))
-	for key, origin := range c.live.brought {
-		c.taken[key] = origin.Source
-	}
-	c.byMatch = map[estate.Kind]map[string]string{estate.KindPerson: {}, estate.KindDevice: {}}
+	c.taken = map[objectKey]string{}
+	c.byMatch = sync.OnceValue(func() map[estate.Kind]map[string]string {
+		people, devices := map[string]string{}, map[string]string{}
+		for _, p := range snapshot.People {
+			if p.Mail != "" {
+				people[strings.ToLower(p.Mail)] = string(p.ID)
+			}
+		}
+		for _, d := range snapshot.Devices {
+			if d.Serial != "" {
+				devices[strings.ToLower(d.Serial)] = string(d.ID)
+			}
+		}
+		return map[estate.Kind]map[string]string{estate.KindPerson: people, estate.KindDevice: devices}
+	})
 	c.byTitle = map[string]string{}
-	for i := range snapshot.People {
-		if p := snapshot.People[i]; p.Mail != "" {
-			c.byMatch[estate.KindPerson][strings.ToLower(p.Mail)] = string(p.ID)
-		}
-	}
-	for i := range snapshot.Devices {
-		if d := snapshot.Devices[i]; d.Serial != "" {
-			c.byMatch[estate.KindDevice][strings.ToLower(d.Serial)] = string(d.ID)
-		}
-	}
 	for i := range snapshot.Units {
 		u := &snapshot.Units[i]
 		for _, name := range []string{strings.ToLower(u.Title), strings.ToLower(string(u.ID))} {
@@ -140,11 +141,19 @@ func (c *comparing) indexLive() {
 	}
 }
 
+// takenBy gives the source that has an object already, or gets it in this reading; empty: none does.
+func (c *comparing) takenBy(object objectKey) string {
+	if source := c.taken[object]; source != "" {
+		return source
+	}
+	return c.live.brought.of(object).Source
+}
+
 // there tells whether the live estate has an object.
 func (c *comparing) there(kind estate.Kind, id string) bool {
 	key := objectKey{kind, id}
-	_, brought := c.live.brought[key]
-	return brought || c.live.versions[key] > 0
+	_, brought := c.live.brought.at(key)
+	return brought || c.live.versions.of(key) > 0
 }
 
 // assign finds the object of a record: the one that it has, one that is known by its id, mail or serial number, or a new one.
@@ -154,15 +163,17 @@ func (c *comparing) assign(rec *directory.Record) {
 		return
 	}
 	candidates := []string{}
-	if id := c.byMatch[rec.Kind][rec.Match]; rec.Match != "" && id != "" {
-		candidates = append(candidates, id)
+	if rec.Match != "" {
+		if id := c.byMatch()[rec.Kind][rec.Match]; id != "" {
+			candidates = append(candidates, id)
+		}
 	}
 	if c.there(rec.Kind, rec.Wants) {
 		candidates = append(candidates, rec.Wants)
 	}
 	for _, id := range candidates {
 		object := objectKey{rec.Kind, id}
-		switch owner := c.taken[object]; {
+		switch owner := c.takenBy(object); {
 		case owner == "":
 			c.adopting[key] = true
 			c.own(key, object)
@@ -177,7 +188,7 @@ func (c *comparing) assign(rec *directory.Record) {
 		}
 	}
 	id := rec.Wants
-	for n := 2; c.taken[objectKey{rec.Kind, id}] != "" || c.there(rec.Kind, id); n++ {
+	for n := 2; c.takenBy(objectKey{rec.Kind, id}) != "" || c.there(rec.Kind, id); n++ {
 		id = fmt.Sprintf("%s-%d", rec.Wants, n)
 	}
 	c.own(key, objectKey{rec.Kind, id})
@@ -221,7 +232,7 @@ func (c *comparing) resolve(kind estate.Kind, ref directory.Ref) string {
 	if c.there(kind, ref.Name) {
 		return ref.Name
 	}
-	if id := c.byMatch[kind][name]; id != "" {
+	if id := c.byMatch()[kind][name]; id != "" {
 		return id
 	}
 	return directory.ValidSlug(ref.Name)

@@ -188,7 +188,7 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 			r.Counts = clashCounts(clashes)
 		}
 	}
-	if origin, brought := l.brought[objectKey{estate.KindDevice, id}]; brought {
+	if origin, brought := l.brought.at(objectKey{estate.KindDevice, id}); brought {
 		r.Origin = &origin
 	}
 	return r
@@ -283,13 +283,13 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 // addOrigin adds the columns of where things come from.
 func (l *Live) addOrigin(to map[string]listing.Column, table *listing.Table, kind estate.Kind) {
 	to["source"] = func(row int) setting.Value {
-		if o, brought := l.brought[objectKey{kind, table.ID(row)}]; brought {
+		if o, brought := l.brought.at(objectKey{kind, table.ID(row)}); brought {
 			return setting.TextValue(o.Source)
 		}
 		return setting.Value{}
 	}
 	to["left"] = func(row int) setting.Value {
-		if o := l.brought[objectKey{kind, table.ID(row)}]; o.Left != nil {
+		if o := l.brought.of(objectKey{kind, table.ID(row)}); o.Left != nil {
 			return setting.TextValue(o.Left.UTC().Format(time.DateOnly))
 		}
 		return setting.Value{}
@@ -370,7 +370,7 @@ func (l *PersonList) Person(i int) *estate.Person {
 
 // Origin says which source has a row's person; nil where none has.
 func (l *PersonList) Origin(i int) *Origin {
-	if o, brought := l.live.brought[objectKey{estate.KindPerson, l.ID(i)}]; brought {
+	if o, brought := l.live.brought.at(objectKey{estate.KindPerson, l.ID(i)}); brought {
 		return &o
 	}
 	return nil
@@ -380,7 +380,7 @@ func (l *Live) person(id string) *estate.Person { return l.Plan.Person(estate.Pe
 
 // SourceOf gives the source that has an object; empty where none has.
 func (l *Live) SourceOf(kind estate.Kind, id string) string {
-	return l.brought[objectKey{kind, id}].Source
+	return l.brought.of(objectKey{kind, id}).Source
 }
 
 // Clock is the time as the service tells it.
@@ -491,7 +491,7 @@ const historyShown = 50
 
 // fieldsBrought lists the fields of an object that its source brings, and those of them that are edited here.
 func (s *Service) fieldsBrought(live *Live, key objectKey) (brings, local []string, err error) {
-	if _, brought := live.brought[key]; !brought {
+	if _, brought := live.brought.at(key); !brought {
 		return nil, nil, nil
 	}
 	record, err := s.store.RecordOf(string(key.kind), key.id)
@@ -507,7 +507,7 @@ func (s *Service) fieldsBrought(live *Live, key objectKey) (brings, local []stri
 			brings = append(brings, f.Field)
 		}
 	}
-	if live.versions[key] > 0 {
+	if live.versions.of(key) > 0 {
 		o, err := s.store.Object(string(key.kind), key.id)
 		if err != nil {
 			return nil, nil, err
@@ -547,7 +547,7 @@ func (s *Service) Person(id string) (PersonPage, error) {
 		}
 	}
 	key := objectKey{estate.KindPerson, id}
-	if o, brought := live.brought[key]; brought {
+	if o, brought := live.brought.at(key); brought {
 		out.Origin = &o
 	}
 	if out.History, err = s.store.Events(string(estate.KindPerson), id, historyShown); err != nil {
@@ -559,7 +559,7 @@ func (s *Service) Person(id string) (PersonPage, error) {
 
 // OriginOf says which source has an object; nil where none has.
 func (s *Service) OriginOf(kind estate.Kind, id string) *Origin {
-	if o, brought := s.Live().brought[objectKey{kind, id}]; brought {
+	if o, brought := s.Live().brought.at(objectKey{kind, id}); brought {
 		return &o
 	}
 	return nil

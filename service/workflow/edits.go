@@ -78,7 +78,7 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 		} else {
 			edits[len(edits)-1] = next
 		}
-		if in.Retire && live.versions[objectKey{in.Kind, in.ID}] == 0 {
+		if in.Retire && live.versions.of(objectKey{in.Kind, in.ID}) == 0 {
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
 		}
 		_, faults := s.lay(live, edits)

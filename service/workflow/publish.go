@@ -114,14 +114,7 @@ func (s *Service) overtaken(tx *store.Store, live *Live, edits []store.Edit) err
 
 // after is what is live once a draft is published.
 func (l *Live) after(revision int64, d *draft) *Live {
-	next := &Live{Revision: revision, Side: d.after, versions: make(map[objectKey]int64, len(l.versions)+8), retired: make(map[objectKey]int64, len(l.retired)), brought: l.brought}
-	for k, v := range l.versions {
-		next.versions[k] = v
-	}
-	for k, v := range l.retired {
-		next.retired[k] = v
-	}
-	return next
+	return &Live{Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), brought: l.brought}
 }
 
 // publishEdits writes the new version of each object, and the audit record of each.
@@ -145,7 +138,7 @@ func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	v := store.ObjectVersion{Kind: e.Kind, ID: e.ObjectID, Version: live.Version(key.kind, key.id) + 1, Retired: e.Retire, Body: e.Body, Revision: p.Revision, By: p.By, At: p.At}
 	r := store.AuditRecord{Action: "publish: create", Kind: e.Kind, ObjectID: e.ObjectID, ChangeID: p.ChangeID}
-	if live.versions[key] > 0 {
+	if live.versions.of(key) > 0 {
 		was, err := tx.Object(e.Kind, e.ObjectID)
 		if err != nil {
 			return v, r, err
@@ -166,7 +159,7 @@ func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store
 	case r.Before != "":
 		r.Action = "publish: alter"
 	}
-	if _, brought := live.brought[key]; brought && !e.Retire {
+	if _, brought := live.brought.at(key); brought && !e.Retire {
 		record, err := tx.RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return v, r, err
@@ -177,12 +170,12 @@ func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store
 		}
 		v.Body, v.Local = string(part), e.Local
 	}
-	delete(next.versions, key)
-	delete(next.retired, key)
+	next.versions.drop(key)
+	next.retired.drop(key)
 	if v.Retired {
-		next.retired[key] = v.Version
+		next.retired.put(key, v.Version)
 	} else {
-		next.versions[key] = v.Version
+		next.versions.put(key, v.Version)
 		r.After = v.Body
 	}
 	return v, r, nil

@@ -143,13 +143,13 @@ func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, 
 func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
-	if _, brought := live.brought[key]; brought {
+	if _, brought := live.brought.at(key); brought {
 		r, err := s.store.RecordOf(string(kind), id)
 		if err != nil {
 			return "", 0, err
 		}
 		var o store.Object
-		if live.versions[key] > 0 {
+		if live.versions.of(key) > 0 {
 			if o, err = s.store.Object(string(kind), id); err != nil {
 				return "", 0, err
 			}
@@ -157,7 +157,7 @@ func (s *Service) Object(kind estate.Kind, id string) (body string, version int6
 		body, err := compose(r.Brought, o.Body, o.Local)
 		return body, live.Version(kind, id), err
 	}
-	if live.versions[key] > 0 {
+	if live.versions.of(key) > 0 {
 		o, err := s.store.Object(string(kind), id)
 		return o.Body, o.Version, err
 	}

@@ -239,10 +239,10 @@ func (s *Service) DropSource(by Actor, id string) error {
 		return err
 	}
 	live := s.Live()
-	o := &Outlook{live: live, after: live.Side, brought: make(map[objectKey]Origin, len(live.brought))}
-	for key, origin := range live.brought {
-		if origin.Source != id {
-			o.brought[key] = origin
+	o := &Outlook{live: live, after: live.Side, brought: live.brought.copied()}
+	for key, origin := range live.brought.all {
+		if origin.Source == id {
+			o.brought.drop(key)
 		}
 	}
 	_, err = s.adopt(by, "Source "+row.Title+" taken away", o, nil, len(records), func(tx *store.Store, next *Live) error {
@@ -264,8 +264,8 @@ func (s *Service) DropSource(by Actor, id string) error {
 				return err
 			}
 			versions = append(versions, store.ObjectVersion{Kind: r.Kind, ID: r.ObjectID, Version: live.Version(key.kind, key.id) + 1, Body: body, Revision: next.Revision, By: by.Name, At: s.now()})
-			next.versions[key] = live.Version(key.kind, key.id) + 1
-			delete(next.retired, key)
+			next.versions.put(key, live.Version(key.kind, key.id)+1)
+			next.retired.drop(key)
 		}
 		if err := tx.PutVersions(versions); err != nil {
 			return err

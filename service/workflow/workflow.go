@@ -63,9 +63,9 @@ type Live struct {
 	Revision int64
 	Turn     int64 // rises by one whenever what is live alters
 	impact.Side
-	versions map[objectKey]int64
-	retired  map[objectKey]int64
-	brought  map[objectKey]Origin // objects that a source has, or had
+	versions kept[int64]
+	retired  kept[int64]
+	brought  kept[Origin] // objects that a source has, or had
 
 	countsOnce  sync.Once
 	clashing    []int32 // by device in the order of ids: settings that policies clash on
@@ -85,7 +85,7 @@ type objectKey struct {
 
 // Version is the live version of an object; 0 when there is none and never was.
 func (l *Live) Version(kind estate.Kind, id string) int64 {
-	return l.versions[objectKey{kind, id}] + l.retired[objectKey{kind, id}]
+	return l.versions.of(objectKey{kind, id}) + l.retired.of(objectKey{kind, id})
 }
 
 // New makes a service over a store and loads what is live.
@@ -179,7 +179,8 @@ func (s *Service) load() (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	live := &Live{Turn: 1, versions: make(map[objectKey]int64, len(objects)), retired: map[objectKey]int64{}}
+	live := &Live{Turn: 1}
+	versions, retired := make(map[objectKey]int64, len(objects)), map[objectKey]int64{}
 	if live.Revision, err = s.store.Revision(); err != nil {
 		return nil, err
 	}
@@ -188,16 +189,16 @@ func (s *Service) load() (*Live, error) {
 		return nil, err
 	}
 	records := make(map[objectKey]store.SourceRecord, len(brought))
-	live.brought = make(map[objectKey]Origin, len(brought))
+	origins := make(map[objectKey]Origin, len(brought))
 	for _, r := range brought {
 		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
-		records[key], live.brought[key] = r, originOf(r)
+		records[key], origins[key] = r, originOf(r)
 	}
 	bodies := make([]body, 0, len(objects)+len(brought))
 	for _, o := range objects {
 		key := objectKey{estate.Kind(o.Kind), o.ID}
 		if o.Retired {
-			live.retired[key] = o.Version
+			retired[key] = o.Version
 			continue
 		}
 		text, err := compose(records[key].Brought, o.Body, o.Local)
@@ -205,12 +206,13 @@ func (s *Service) load() (*Live, error) {
 			return nil, err
 		}
 		bodies = append(bodies, body{key, text})
-		live.versions[key] = o.Version
+		versions[key] = o.Version
 		delete(records, key)
 	}
 	for key, r := range records {
 		bodies = append(bodies, body{key, r.Brought})
 	}
+	live.versions, live.retired, live.brought = keep(versions), keep(retired), keep(origins)
 	decoded, err := decodeAll(bodies)
 	if err != nil {
 		return nil, err
