@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -195,4 +196,46 @@ func TestTheFirstAdministratorInTheConsole(t *testing.T) {
 	p.shows("zridge import FOLDER")
 	p.goTo("/policies")
 	p.shows("A policy holds settings for one purpose")
+}
+
+// TestWhatIsTypedOfAGroupStays types a rule of a group while a colleague works in the same change: what is typed stays, whatever the
+// colleague does; where the colleague puts in the same group, a person chooses.
+func TestWhatIsTypedOfAGroupStays(t *testing.T) {
+	r, api := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/policies/house-rules")
+	p.fill("Lock the screen after minutes without use", "25")
+	p.shows("Kept in the open change")
+	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
+	if err != nil || len(changes) != 1 {
+		t.Fatalf("open changes: %v %v", changes, err)
+	}
+	theirs := func(kind, id, body string) {
+		t.Helper()
+		if refused, _ := call(t, api, http.MethodPut, client.Path("changes", changes[0].ID, "edits", kind, id), body); refused != nil {
+			t.Fatal(refused)
+		}
+	}
+
+	const rule = `device.os == "linux" && "field" in device.tags`
+	stays := `[...document.querySelectorAll('textarea')].some((e) => e.value === ` + quoted(rule) + `)`
+	p.goTo("/groups/field-laptops")
+	p.fill("Rule", rule) // as soon as there is a field for it
+	p.until("the rule is typed", stays)
+	theirs("policies", "harbour-desks", `{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":6},"audience":{"include":["unit:harbour-office"]}}`)
+	p.shows("2 edits")
+	p.until("what is typed stays", stays)
+	theirs("groups", "field-laptops", `{"id":"field-laptops","of":"devices","rule":"device.os == \"macos\""}`)
+	p.shows("3 edits")
+	p.shows("put this group into the change while you typed, with the rule device.os == \"macos\"")
+	p.until("it stays beside theirs", stays)
+	p.shot("group-theirs")
+	p.button("Put mine in its place")
+	p.until("mine is in the change", `!document.body.innerText.includes('while you typed') && [...document.querySelectorAll('button')].some((b) => b.innerText === 'Put into the change' && b.disabled)`)
+	if is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+changes[0].ID, nil); err != nil || !slices.ContainsFunc(is.Edits, func(e wire.Edit) bool {
+		return e.ID == "field-laptops" && strings.Contains(string(e.Body), `in device.tags`)
+	}) {
+		t.Errorf("the change has %v %v", is.Edits, err)
+	}
 }

@@ -112,6 +112,7 @@ export const useGroup = (id: string, change: Draft, enabled = true) =>
   useQuery({
     queryKey: [...keys.estate, 'group', id, change?.id ?? '', change?.version ?? 0],
     queryFn: () => got(api.GET('/api/v1/groups/{id}', { params: { path: { id }, query: change ? { change: change.id } : {} } })),
+    placeholderData: (before) => (before?.group.id === id ? before : undefined), // while it is asked how the change has it now, what is typed stays
     enabled,
     retry: false,
   });

@@ -22,7 +22,8 @@ const Context = createContext<Means | null>(null);
 const whileOpen = (change: Change | undefined) => (change?.state === 'open' ? change : undefined);
 
 export function OpenChangeProvider({ children }: { children: ReactNode }) {
-  const [id, setID] = useState<string | undefined>(() => localStorage.getItem('open-change') ?? undefined);
+  const [began] = useState(() => localStorage.getItem('open-change') ?? undefined);
+  const [id, setID] = useState(began);
   const query = useChange(id);
   const change = whileOpen(query.data);
   const gone = !!id && (query.isError || (query.data && query.data.state !== 'open'));
@@ -84,6 +85,8 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
     };
   }, [id, gone, change, choose]);
 
+  // Nothing is shown as it is live before it is known what the change has of it: what somebody types there at once would be gone.
+  if (id && id === began && query.isPending) return null;
   return <Context.Provider value={value}>{children}</Context.Provider>;
 }
 

@@ -1,7 +1,7 @@
 // One group, as it is or as it is being written: a list, a rule with completion, member groups; who joins and who leaves stand beside it.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Trash2, X } from 'lucide-react';
-import { useEffect, useMemo, useState } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useLocation, useNavigate, useParams } from 'react-router';
 import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial } from '../../api/client';
 import { keys, queries, useGroup, useGroups } from '../../api/queries';
@@ -41,7 +41,7 @@ export function GroupScreen() {
         </Page>
       ) : null}
       {group.isPending && <Loading />}
-      {group.data && <Editor key={id} page={group.data} />}
+      {group.data && <Editor key={id} page={group.data} current={!group.isPlaceholderData} />}
     </>
   );
 }
@@ -61,7 +61,7 @@ const clean = (d: GroupDoc): GroupDoc => ({
   ...(d.detach?.length ? { detach: d.detach } : {}),
 });
 
-function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
+function Editor({ page, current, start }: { page?: GroupPage; current?: boolean; start?: GroupDoc }) {
   const { change, put } = useOpenChange();
   const go = useNavigate();
   const from = page?.doc ?? start!;
@@ -69,16 +69,22 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
   const [title, setTitle] = useState('');
   const [error, setError] = useState<unknown>();
   const fresh = JSON.stringify(clean(page?.doc ?? from));
-  useEffect(() => {
-    if (page) setDoc(page.doc);
-  }, [fresh]); // eslint-disable-line react-hooks/exhaustive-deps
-  const alter = (part: Partial<GroupDoc>) => setDoc((d) => ({ ...d, ...part }));
-  const dirty = JSON.stringify(clean(doc)) !== fresh || !page;
-  const trial = useTrial(doc, change);
   const edit = change?.edits?.find((e) => e.kind === 'groups' && e.id === doc.id);
-  const save = async () => {
+  const dirty = JSON.stringify(clean(doc)) !== fresh || !page;
+  // What is typed began from this. When somebody else puts the group into the change meanwhile, what is typed stays, and a person chooses.
+  const began = useRef({ fresh, version: edit?.version });
+  const theirs = page && current && dirty && fresh !== began.current.fresh ? edit : undefined;
+  useEffect(() => {
+    if (!page || !current || JSON.stringify(clean(doc)) !== began.current.fresh) return;
+    setDoc(page.doc);
+    began.current = { fresh, version: edit?.version };
+  }, [fresh, edit?.version, current]); // eslint-disable-line react-hooks/exhaustive-deps
+  const alter = (part: Partial<GroupDoc>) => setDoc((d) => ({ ...d, ...part }));
+  const trial = useTrial(doc, change);
+  const save = async (over = began.current.version) => {
     const id = doc.id || slug(title);
-    await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) } as never, edit?.version, page ? `Group ${id}` : `New group ${title}`);
+    const version = await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) } as never, over, page ? `Group ${id}` : `New group ${title}`);
+    began.current = { fresh: JSON.stringify(clean(doc)), version };
     await queries.invalidateQueries({ queryKey: keys.estate });
     go(`/groups/${id}`);
   };
@@ -98,13 +104,38 @@ function Editor({ page, start }: { page?: GroupPage; start?: GroupDoc }) {
           )}
           {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} kinds={page.group.detach} />}
           {page && <Retire page={page} />}
-          <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0} onClick={() => void save().catch(setError)}>
+          <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0 || !!theirs} onClick={() => void save().catch(setError)}>
             {page ? 'Put into the change' : 'Make the group'}
           </button>
         </>
       }
     >
       <Failed error={error ?? trial.error} />
+      {page && theirs && (
+        <div role="alert" className="flex flex-wrap items-center gap-3 rounded border border-warning px-4 py-3 text-sm">
+          <p className="grow">
+            <span className="font-medium">{theirs.by}</span> put this group into the change while you typed{page.doc.rule && page.doc.rule !== doc.rule ? (
+              <>
+                , with the rule <code className="id">{page.doc.rule}</code>
+              </>
+            ) : null}
+            . What you typed is still here.
+          </p>
+          <button
+            type="button"
+            className="btn btn-sm"
+            onClick={() => {
+              setDoc(page.doc);
+              began.current = { fresh, version: theirs.version };
+            }}
+          >
+            Take theirs
+          </button>
+          <button type="button" className="btn btn-sm" disabled={faults.length > 0} onClick={() => void save(theirs.version).catch(setError)}>
+            Put mine in its place
+          </button>
+        </div>
+      )}
       <div className="grid items-start gap-4 xl:grid-cols-[1fr_24rem]">
         <div className="flex min-w-0 flex-col gap-4">
           {page && <OriginNote of={page.origin} what="group" />}
