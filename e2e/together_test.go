@@ -229,7 +229,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	theirs("groups", "field-laptops", `{"id":"field-laptops","of":"devices","rule":"device.os == \"macos\""}`)
 	p.shows("3 edits")
 	p.shows("put this group into the change while you typed, with the rule device.os == \"macos\"")
-	p.until("it stays beside theirs", stays)
+	p.until("it stays beside theirs, and is tried against the whole estate", stays+` && /of 240 laptops get something else/.test(document.body.innerText)`)
 	p.shot("group-theirs")
 	p.button("Put mine in its place")
 	p.until("mine is in the change", `!document.body.innerText.includes('while you typed') && [...document.querySelectorAll('button')].some((b) => b.innerText === 'Put into the change' && b.disabled)`)

@@ -113,7 +113,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
       <Failed error={error ?? trial.error} />
       {page && theirs && (
         <div role="alert" className="flex flex-wrap items-center gap-3 rounded border border-warning px-4 py-3 text-sm">
-          <p className="grow">
+          <p className="min-w-0 flex-1 basis-96">
             <span className="font-medium">{theirs.by}</span> put this group into the change while you typed{page.doc.rule && page.doc.rule !== doc.rule ? (
               <>
                 , with the rule <code className="id">{page.doc.rule}</code>
@@ -131,7 +131,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
           >
             Take theirs
           </button>
-          <button type="button" className="btn btn-sm" disabled={faults.length > 0} onClick={() => void save(theirs.version).catch(setError)}>
+          <button type="button" className="btn btn-primary btn-sm" disabled={faults.length > 0} onClick={() => void save(theirs.version).catch(setError)}>
             Put mine in its place
           </button>
         </div>
