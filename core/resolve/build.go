@@ -382,14 +382,12 @@ func (b *builder) retarget() {
 	}
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if pol.Policy == nil || b.changes.policies[at] {
+		otherwise := func(t estate.Target) bool { return p.target(t) != b.was.target(t) }
+		if pol.Policy == nil || b.changes.policies[at] || !slices.ContainsFunc(pol.Audience.Include, otherwise) && !slices.ContainsFunc(pol.Audience.Exclude, otherwise) {
 			continue
 		}
 		again := policy{Policy: pol.Policy}
 		p.aim(&again)
-		if slices.Equal(again.levels, pol.levels) && slices.Equal(again.exclude, pol.exclude) && slices.EqualFunc(again.include, pol.include, func(x, y []target) bool { return slices.Equal(x, y) }) {
-			continue
-		}
 		again.entries, again.when = pol.entries, pol.when
 		*pol = again
 		b.changes.policies[at] = true
