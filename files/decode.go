@@ -56,15 +56,24 @@ func (d *decoder) object(n *node, path string, names ...string) object {
 }
 
 func (d *decoder) keys(n *node, path string, known func(string) bool, expected string) {
-	seen := map[string]problem.Place{}
-	for _, f := range n.fields {
-		at := problem.Join(path, f.name)
-		if !known(f.name) {
-			d.refuse(problem.UnknownField, at, f.place, problem.Quote(f.name), expected)
-		} else if first, twice := seen[f.name]; twice {
-			d.refuse(problem.DoubledField, at, f.place, problem.Quote(f.name), fmt.Sprintf("each field once; it is at line %d already", first.Line))
+	var seen map[string]problem.Place // where there are more fields than are looked through one by one
+	for i, f := range n.fields {
+		first, twice := seen[f.name]
+		if len(n.fields) <= 20 {
+			if before := slices.IndexFunc(n.fields[:i], func(b field) bool { return b.name == f.name }); before >= 0 {
+				first, twice = n.fields[before].place, true
+			}
+		} else {
+			if seen == nil {
+				seen = make(map[string]problem.Place, len(n.fields))
+			}
+			seen[f.name] = f.place
 		}
-		seen[f.name] = f.place
+		if !known(f.name) {
+			d.refuse(problem.UnknownField, problem.Join(path, f.name), f.place, problem.Quote(f.name), expected)
+		} else if twice {
+			d.refuse(problem.DoubledField, problem.Join(path, f.name), f.place, problem.Quote(f.name), fmt.Sprintf("each field once; it is at line %d already", first.Line))
+		}
 	}
 }
 

@@ -4,19 +4,19 @@ package files
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"io"
 	"sort"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"zenithridge.example/zridge/core/problem"
 )
 
 // parseJSON gives the values of a file, which may be several one after the other.
 func parseJSON(file string, data []byte) ([]*node, problem.Faults) {
-	r := &jsonReader{file: file, data: data, decoder: json.NewDecoder(bytes.NewReader(data))}
-	r.decoder.UseNumber()
+	r := &jsonReader{file: file, data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))} // both are faults of ours, with their places
 	r.lines = append(r.lines, 0)
 	for i, c := range data {
 		if c == '\n' {
@@ -42,11 +42,14 @@ type jsonReader struct {
 	file    string
 	data    []byte
 	lines   []int // offsets of the starts of lines
-	decoder *json.Decoder
+	decoder *jsontext.Decoder
 	faults  problem.Faults
 }
 
-var errTooDeep = errors.New("nested too deep")
+var (
+	errTooDeep = errors.New("nested too deep")
+	errEnds    = errors.New("an end within a value")
+)
 
 func (r *jsonReader) place(offset int) problem.Place {
 	line := sort.SearchInts(r.lines, offset+1) // the first line that starts after offset
@@ -55,20 +58,22 @@ func (r *jsonReader) place(offset int) problem.Place {
 
 func (r *jsonReader) syntax(err error) problem.Fault {
 	offset := len(r.data)
-	var bad *json.SyntaxError
-	if errors.As(err, &bad) {
-		offset = max(0, int(bad.Offset)-1)
+	var bad *jsontext.SyntacticError
+	if errors.As(err, &bad) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		offset, err = int(bad.ByteOffset), bad.Err
+	} else {
+		err = errEnds
 	}
-	return problem.Fault{Code: problem.Syntax, Place: r.place(min(offset, len(r.data))), Found: strings.TrimPrefix(err.Error(), "json: "), Expected: "JSON"}
+	return problem.Fault{Code: problem.Syntax, Place: r.place(min(offset, len(r.data))), Found: err.Error(), Expected: "JSON"}
 }
 
-// token gives the next token with the place where it starts.
-func (r *jsonReader) token() (json.Token, problem.Place, error) {
+// token gives the next token, which is good until the next, with the place where it starts.
+func (r *jsonReader) token() (jsontext.Token, problem.Place, error) {
 	start := int(r.decoder.InputOffset())
 	for start < len(r.data) && strings.IndexByte(" \t\r\n,:", r.data[start]) >= 0 {
 		start++
 	}
-	t, err := r.decoder.Token()
+	t, err := r.decoder.ReadToken()
 	return t, r.place(min(start, len(r.data))), err
 }
 
@@ -77,24 +82,24 @@ func (r *jsonReader) value(depth int) (*node, error) {
 	if err != nil {
 		return nil, err
 	}
-	switch v := t.(type) {
-	case json.Delim:
-		return r.collection(v, place, depth)
-	case bool:
-		return &node{kind: boolNode, place: place, flag: v, text: map[bool]string{true: "true", false: "false"}[v]}, nil
-	case json.Number:
-		n := plainScalar(v.String(), place)
+	switch t.Kind() {
+	case '{', '[':
+		return r.collection(t.Kind(), place, depth)
+	case 't', 'f':
+		return &node{kind: boolNode, place: place, flag: t.Bool(), text: t.String()}, nil
+	case '0':
+		n := plainScalar(t.String(), place)
 		if n.kind == textNode { // an exponent without a point: a number in JSON
 			n.kind = numberNode
 		}
 		return n, nil
-	case string:
-		return &node{kind: textNode, place: place, text: v}, nil
+	case '"':
+		return &node{kind: textNode, place: place, text: t.String()}, nil
 	}
 	return &node{place: place}, nil
 }
 
-func (r *jsonReader) collection(open json.Delim, place problem.Place, depth int) (*node, error) {
+func (r *jsonReader) collection(open jsontext.Kind, place problem.Place, depth int) (*node, error) {
 	if depth > maxDepth {
 		r.faults = append(r.faults, problem.Fault{Code: problem.TooDeep, Place: place, Found: "more than 64 levels of nesting", Expected: "at most 64"})
 		return nil, errTooDeep
@@ -103,7 +108,7 @@ func (r *jsonReader) collection(open json.Delim, place problem.Place, depth int)
 	if open == '{' {
 		n.kind = mapNode
 	}
-	for r.decoder.More() {
+	for next := r.decoder.PeekKind(); next != ']' && next != '}'; next = r.decoder.PeekKind() {
 		if open == '[' {
 			item, err := r.value(depth + 1)
 			if err != nil {
@@ -116,7 +121,7 @@ func (r *jsonReader) collection(open json.Delim, place problem.Place, depth int)
 		if err != nil {
 			return nil, ended(err)
 		}
-		name, _ := key.(string)
+		name := key.String()
 		value, err := r.value(depth + 1)
 		if err != nil {
 			return nil, ended(err)
