@@ -1,6 +1,6 @@
 // One setting of a policy: its control, what it does, who lacks it, where else it is set and what to do about that.
 import { AlertTriangle, Lock, LockOpen, MessageSquareText, Trash2 } from 'lucide-react';
-import { useState } from 'react';
+import { memo, useState } from 'react';
 import { Link } from 'react-router';
 import type { AlsoSet, Fault, Finding, Setting } from '../../api/client';
 import { Control } from '../../ui/control';
@@ -21,10 +21,32 @@ interface Props {
   reached?: number;
   faults: Fault[];
   locked: boolean;
-  onChange: (e: LongEntry | undefined) => void;
+  onChange: (e: LongEntry | undefined) => void; // may be that of an earlier rendering
 }
 
-export function EntryRow({ id, entry, definition: d, also, findings, fates, lacking, forced, reached, faults, locked, onChange }: Props) {
+const sameList = (a: unknown[], b: unknown[]) => a.length === b.length && a.every((x, i) => x === b[i]);
+
+/** A row is made anew only when something that it shows is another: a policy may have a hundred, and somebody types in one of them. */
+export const EntryRow = memo(
+  Row,
+  (a, b) =>
+    a.id === b.id &&
+    a.policy === b.policy &&
+    a.entry.value === b.entry.value &&
+    a.entry.lock === b.entry.lock &&
+    a.entry.note === b.entry.note &&
+    a.definition === b.definition &&
+    sameList(a.also, b.also) &&
+    sameList(a.findings, b.findings) &&
+    a.fates === b.fates &&
+    a.lacking === b.lacking &&
+    a.forced === b.forced &&
+    a.reached === b.reached &&
+    sameList(a.faults, b.faults) &&
+    a.locked === b.locked,
+);
+
+function Row({ id, entry, definition: d, also, findings, fates, lacking, forced, reached, faults, locked, onChange }: Props) {
   const [help, setHelp] = useState(false);
   const [noting, setNoting] = useState(false);
   const title = d?.title ?? id;
