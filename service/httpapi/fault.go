@@ -3,6 +3,7 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -89,6 +90,9 @@ func (s *server) fault(err error) error {
 		return problemOf(http.StatusTooManyRequests, "too-many", "too many wrong passwords for this account; wait five minutes")
 	case errors.Is(err, signin.ErrRefused), errors.Is(err, checkin.ErrRefused):
 		return problemOf(http.StatusUnauthorized, "refused", "the name, password or code is not right")
+	}
+	if errors.Is(err, context.Canceled) {
+		return problemOf(http.StatusServiceUnavailable, "let-go", "nobody waits for the answer any more")
 	}
 	s.Log.Error("request failed", "error", err)
 	return problemOf(http.StatusInternalServerError, "internal", "the service's log says more")

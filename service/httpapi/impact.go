@@ -48,11 +48,11 @@ type impactDevicesInput struct {
 }
 
 func (s *server) registerImpact() {
-	huma.Register(s.api, operation("changeImpact", http.MethodGet, "/changes/{id}/impact", "What a change does to what is live"), func(_ context.Context, in *changePath) (*output[wire.Impact], error) {
-		return s.impactAnswer(s.Flow.Outcome(in.ID, nil))
+	huma.Register(s.api, operation("changeImpact", http.MethodGet, "/changes/{id}/impact", "What a change does to what is live"), func(ctx context.Context, in *changePath) (*output[wire.Impact], error) {
+		return s.impactAnswer(s.Flow.Outcome(ctx, in.ID, nil))
 	})
-	huma.Register(s.api, operation("impact", http.MethodPost, "/impact", "What edits would do to what is live, together with a change; nothing is stored", readsOnly), func(_ context.Context, in *impactInput) (*output[wire.Impact], error) {
-		return s.impactAnswer(s.Flow.Outcome(in.Change, inputsOf(in.Body.Edits)))
+	huma.Register(s.api, operation("impact", http.MethodPost, "/impact", "What edits would do to what is live, together with a change; nothing is stored", readsOnly), func(ctx context.Context, in *impactInput) (*output[wire.Impact], error) {
+		return s.impactAnswer(s.Flow.Outcome(ctx, in.Change, inputsOf(in.Body.Edits)))
 	})
 	huma.Register(s.api, operation("impactDevices", http.MethodPost, "/impact/devices", "The laptops behind one number of an impact", readsOnly), s.impactDevices)
 	huma.Register(s.api, operation("impactReport", http.MethodGet, "/changes/{id}/impact/report", "What a change does, as a document for the change board"), s.impactReport)
@@ -78,8 +78,8 @@ func (s *server) impactAnswer(o *workflow.Outcome, err error) (*output[wire.Impa
 	return &output[wire.Impact]{impactOf(o.Report, o.Faults, o.After.Plan)}, nil
 }
 
-func (s *server) impactDevices(_ context.Context, in *impactDevicesInput) (*output[wire.Page[wire.ImpactDevice]], error) {
-	o, err := s.Flow.Outcome(in.Change, inputsOf(in.Body.Edits))
+func (s *server) impactDevices(ctx context.Context, in *impactDevicesInput) (*output[wire.Page[wire.ImpactDevice]], error) {
+	o, err := s.Flow.Outcome(ctx, in.Change, inputsOf(in.Body.Edits))
 	if err == nil && len(o.Faults) > 0 {
 		err = o.Faults
 	}
@@ -109,7 +109,7 @@ type reportOutput struct {
 	Body        []byte
 }
 
-func (s *server) impactReport(_ context.Context, in *struct {
+func (s *server) impactReport(ctx context.Context, in *struct {
 	ID     string `path:"id"`
 	Format string `query:"format" enum:"markdown,html,json,csv" default:"markdown"`
 }) (*reportOutput, error) {
@@ -117,7 +117,7 @@ func (s *server) impactReport(_ context.Context, in *struct {
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	o, err := s.Flow.Outcome(in.ID, nil)
+	o, err := s.Flow.Outcome(ctx, in.ID, nil)
 	if err == nil && len(o.Faults) > 0 {
 		err = o.Faults
 	}

@@ -184,8 +184,8 @@ func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
 	return w
 }
 
-func (s *server) try(_ context.Context, in *trialInput) (*output[wire.Trial], error) {
-	t, err := s.Flow.Try(in.Change, inputsOf(in.Body.Edits))
+func (s *server) try(ctx context.Context, in *trialInput) (*output[wire.Trial], error) {
+	t, err := s.Flow.Try(ctx, in.Change, inputsOf(in.Body.Edits))
 	var faults problem.Faults
 	if isFaults(err, &faults) {
 		return &output[wire.Trial]{wire.Trial{Faults: faults}}, nil

@@ -253,14 +253,16 @@ func (s *Service) draft(id string) (*draft, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.drafting.Lock() // several that ask for it at once wait for the first
+	defer s.drafting.Unlock()
 	live := s.Live()
 	s.mu.Lock()
 	known := s.drafts[id]
 	s.mu.Unlock()
-	if known != nil && known.version == c.Version && known.live == live {
+	if known != nil && known.version >= c.Version && known.live == live {
 		return known, nil
 	}
-	d := s.compare(live, edits)
+	d := s.compare(live, edits, s.near(id, live))
 	d.version = c.Version
 	s.mu.Lock()
 	if len(s.drafts) >= 4 { // each holds a resolution of the whole estate
@@ -271,11 +273,23 @@ func (s *Service) draft(id string) (*draft, error) {
 	return d, nil
 }
 
-func (s *Service) compare(live *Live, edits []store.Edit) *draft {
+// near gives the resolution that a change comes to is made of at the least cost: of what the change was when it was last looked at, else of
+// what is live.
+func (s *Service) near(change string, live *Live) impact.Side {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if d := s.drafts[change]; d != nil && d.live == live && len(d.faults) == 0 {
+		return d.after
+	}
+	return live.Side
+}
+
+// compare lays edits over what is live, resolves what comes of it beginning with a resolution that is near it, and compares.
+func (s *Service) compare(live *Live, edits []store.Edit, near impact.Side) *draft {
 	d := &draft{live: live}
 	d.snapshot, d.faults = s.lay(live, edits)
 	if len(d.faults) == 0 {
-		d.after = live.Side.With(d.snapshot)
+		d.after = near.With(d.snapshot)
 		d.report = impact.Compare(live.Side, d.after)
 	}
 	return d

@@ -96,7 +96,7 @@ func (s *Service) AskException(by Actor, doc files.ExceptionDoc) (Request, error
 	if err != nil {
 		return Request{}, err
 	}
-	t, err := s.Try("", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
+	t, err := s.trial("", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
 	if err != nil {
 		return Request{}, err
 	}
@@ -141,7 +141,7 @@ func (s *Service) RequestTrial(id string) (*Trial, error) {
 	if err != nil {
 		return nil, notFound(err, "request", id)
 	}
-	return s.Try("", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
+	return s.trial("", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
 }
 
 // DecideException approves a request, which publishes the exception, or refuses it. Who asked can't approve.

@@ -46,7 +46,7 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 		if err := s.overtaken(tx, live, edits); err != nil {
 			return err
 		}
-		d := s.compare(live, edits)
+		d := s.compare(live, edits, s.near(id, live))
 		if len(d.faults) > 0 {
 			return d.faults
 		}

@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -28,8 +29,27 @@ type Outcome struct {
 	Faults problem.Faults // with any, the rest is empty
 }
 
+// turn waits until something may be tried. Only few things are worked out at once; what somebody has typed over meanwhile, so that nobody
+// waits for it any more, is let go with the context's error.
+func (s *Service) turn(ctx context.Context) (done func(), err error) {
+	select {
+	case s.trying <- struct{}{}:
+		if err = ctx.Err(); err == nil {
+			return func() { <-s.trying }, nil
+		}
+		<-s.trying
+	case <-ctx.Done():
+	}
+	return nil, ctx.Err()
+}
+
 // Outcome says what a change does, with edits on top of it that are not stored; of what is live with edits alone where no change is named.
-func (s *Service) Outcome(change string, inputs []EditInput) (*Outcome, error) {
+func (s *Service) Outcome(ctx context.Context, change string, inputs []EditInput) (*Outcome, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
 	if len(inputs) == 0 && change != "" {
 		d, err := s.draft(change)
 		if err != nil {
@@ -41,7 +61,7 @@ func (s *Service) Outcome(change string, inputs []EditInput) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := s.compare(live, edits)
+	d := s.compare(live, edits, s.near(change, live))
 	return &Outcome{d.report, d.after, d.faults}, nil
 }
 
@@ -69,12 +89,21 @@ func (s *Service) tried(change string, inputs []EditInput) (live *Live, edits []
 
 // Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
 // is stored. What is said of one policy is said of the first that is edited.
-func (s *Service) Try(change string, inputs []EditInput) (*Trial, error) {
+func (s *Service) Try(ctx context.Context, change string, inputs []EditInput) (*Trial, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return s.trial(change, inputs)
+}
+
+func (s *Service) trial(change string, inputs []EditInput) (*Trial, error) {
 	live, edits, policy, err := s.tried(change, inputs)
 	if err != nil {
 		return nil, err
 	}
-	d := s.compare(live, edits)
+	d := s.compare(live, edits, s.near(change, live))
 	if len(d.faults) > 0 {
 		return &Trial{Faults: d.faults}, nil
 	}

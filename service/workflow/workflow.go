@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"iter"
 	"log/slog"
+	"runtime"
 	"slices"
 	"sync"
 	"time"
@@ -46,10 +47,12 @@ type Service struct {
 	fixed   estate.Date
 	bus     bus
 
-	maxFile int64
-	reading chan struct{} // as many as files are read at once
-	writing sync.Mutex    // held while a change is edited or published, or a source taken in
-	sources sources
+	maxFile  int64
+	reading  chan struct{} // as many as files are read at once
+	trying   chan struct{} // as many as are tried at once
+	drafting sync.Mutex    // held while it is worked out what a change comes to
+	writing  sync.Mutex    // held while a change is edited or published, or a source taken in
+	sources  sources
 
 	mu     sync.Mutex
 	live   *Live
@@ -90,7 +93,7 @@ func (l *Live) Version(kind estate.Kind, id string) int64 {
 
 // New makes a service over a store and loads what is live.
 func New(c Config) (*Service, error) {
-	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, maxFile: c.MaxFile, reading: make(chan struct{}, 2), drafts: map[string]*draft{}}
+	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, maxFile: c.MaxFile, reading: make(chan struct{}, 2), trying: make(chan struct{}, runtime.NumCPU()), drafts: map[string]*draft{}}
 	s.sources.secrets, s.sources.running, s.sources.wake = c.Secrets, map[string]*Run{}, make(chan struct{}, 1)
 	if s.maxFile == 0 {
 		s.maxFile = DefaultMaxFile

@@ -1,6 +1,7 @@
 package workflow_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -217,7 +218,7 @@ func TestTryingStoresNothing(t *testing.T) {
 	f, s := flow(t, &day)
 	withDemo(t, f)
 	before, _ := s.AuditRecords(0, 500)
-	trial, err := f.Try("", []EditInput{policyEdit("try", `"priority":10,"settings":{"media.usb_storage":"read-only","browser.blocked_sites":["a.example"],"media.camera":false},"audience":{"include":["group:contractors"]}`)})
+	trial, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", `"priority":10,"settings":{"media.usb_storage":"read-only","browser.blocked_sites":["a.example"],"media.camera":false},"audience":{"include":["group:contractors"]}`)})
 	if err != nil || trial.Faults != nil {
 		t.Fatal(trial, err)
 	}
@@ -234,11 +235,11 @@ func TestTryingStoresNothing(t *testing.T) {
 		t.Errorf("reach %d, report %+v", trial.Use.Reach.Gets.Len(), trial.Report.ConflictsGained)
 	}
 	var faults problem.Faults
-	if _, err := f.Try("", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {
+	if _, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {
 		t.Errorf("an unknown field: %v", err)
 	}
 	var missing *NotFoundError
-	if _, err := f.Try("C-none", []EditInput{policyEdit("try", camerasOff)}); !errors.As(err, &missing) {
+	if _, err := f.Try(t.Context(), "C-none", []EditInput{policyEdit("try", camerasOff)}); !errors.As(err, &missing) {
 		t.Errorf("no such change: %v", err)
 	}
 	after, _ := s.AuditRecords(0, 500)
@@ -348,4 +349,70 @@ func deviceRows(f *Service, filter DeviceFilter) ([]DeviceRow, error) {
 		rows[i] = list.Row(i)
 	}
 	return rows, nil
+}
+
+// TestWhatNobodyWaitsForIsLetGo tries something in the name of somebody who is gone: it is not worked out, and others are not held up.
+func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
+	day := "2026-12-11"
+	f, _ := flow(t, &day)
+	withDemo(t, f)
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	for range 20 {
+		if _, err := f.Try(gone, "", []EditInput{policyEdit("try", camerasOff)}); !errors.Is(err, context.Canceled) {
+			t.Fatalf("it was tried all the same: %v", err)
+		}
+		if _, err := f.Outcome(gone, "", []EditInput{policyEdit("try", camerasOff)}); !errors.Is(err, context.Canceled) {
+			t.Fatalf("it was worked out all the same: %v", err)
+		}
+	}
+	if trial, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", camerasOff)}); err != nil || len(trial.Faults) > 0 || trial.Report.Devices.Len() == 0 {
+		t.Errorf("whoever waits gets %+v %v", trial, err)
+	}
+}
+
+// TestOnTopOfAChangeItIsAsFromNothing compares what is tried on top of a change, which begins with what the change came to, with the same
+// edits on top of what is live; and after what is live altered too.
+func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
+	day := "2026-12-11"
+	f, _ := flow(t, &day)
+	withDemo(t, f)
+	c, err := f.NewChange(ines, "Several", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, second := policyEdit("first", `"priority":900,"settings":{"screen.lock_after_minutes":3},"audience":{"include":["everyone"]}`), policyEdit("second", `"priority":950,"settings":{"media.camera":false},"audience":{"include":["unit:labs"]}`)
+	if _, err := f.PutEdit(ines, c.ID, first); err != nil {
+		t.Fatal(err)
+	}
+	told := func(o *Outcome, err error) string {
+		t.Helper()
+		if err != nil || len(o.Faults) > 0 {
+			t.Fatal(o, err)
+		}
+		var lines []string
+		for _, tr := range o.Report.Transitions {
+			lines = append(lines, fmt.Sprint(tr.Setting, tr.From, tr.To, tr.Devices.Len()))
+		}
+		return fmt.Sprint(lines, o.Report.Devices.Len(), len(o.Report.ConflictsGained), len(o.Report.ProblemsGained), len(o.Report.Audiences))
+	}
+	for range 2 {
+		if _, _, err := f.Impact(c.ID); err != nil { // it is known what the change comes to
+			t.Fatal(err)
+		}
+		want := told(f.Outcome(t.Context(), "", []EditInput{first, second}))
+		if got := told(f.Outcome(t.Context(), c.ID, []EditInput{second})); got != want {
+			t.Errorf("on top of the change it is\n%s\nfrom nothing\n%s", got, want)
+		}
+		other, err := f.NewChange(ines, "Meanwhile", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.PutEdit(ines, other.ID, policyEdit("third", `"priority":800,"settings":{"media.camera":true},"audience":{"include":["everyone"]}`)); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.Publish(ines, other.ID, -1); err != nil {
+			t.Fatal(err)
+		}
+	}
 }

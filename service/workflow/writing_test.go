@@ -100,7 +100,7 @@ func TestFilesAreKeptOnce(t *testing.T) {
 		`{"trust.machine_roots":[{"certificate":` + value + `}]}`:                                             problem.WrongContent,
 		`{"trust.machine_roots":[{"certificate":{"file":"` + strings.Repeat("0", 64) + `","colour":"red"}}]}`: problem.UnknownField,
 	} {
-		_, err := f.Try("", []EditInput{policyEdit("q", `"settings":`+settings+`,"audience":{}`)})
+		_, err := f.Try(t.Context(), "", []EditInput{policyEdit("q", `"settings":`+settings+`,"audience":{}`)})
 		if got := faultOf(t, err); got.Code != code {
 			t.Errorf("%s: %v, expected %s", settings, got, code)
 		}
@@ -310,7 +310,7 @@ func BenchmarkDraftOf100(b *testing.B) {
 		b.Fatal(len(settings), err)
 	}
 	for b.Loop() {
-		if trial, err := f.Try("", []EditInput{{Kind: estate.KindPolicy, ID: "draft", Body: body, Expected: -1}}); err != nil || len(trial.Faults) > 0 || len(trial.Use.AlsoSet) == 0 {
+		if trial, err := f.Try(b.Context(), "", []EditInput{{Kind: estate.KindPolicy, ID: "draft", Body: body, Expected: -1}}); err != nil || len(trial.Faults) > 0 || len(trial.Use.AlsoSet) == 0 {
 			b.Fatal(trial, err)
 		}
 	}

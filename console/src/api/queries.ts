@@ -345,8 +345,8 @@ export const useImpact = (change: { id: string; version: number } | undefined) =
   });
 
 /** What edits would do if they were put into a change; nothing is stored. */
-export const tryEdits = (change: string | undefined, edits: TrialEdit[]) =>
-  got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits } }));
+export const tryEdits = (change: string | undefined, edits: TrialEdit[], signal?: AbortSignal) =>
+  got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits }, signal: signal ?? null }));
 
 /** What retiring a policy would do, together with the rest of the open change. */
 export const useRetirement = (id: string, change: Draft, enabled: boolean) =>

@@ -169,7 +169,7 @@ function useTried(asked: Asked, enabled: boolean) {
   }, [text]);
   return useQuery({
     queryKey: [...keys.estate, 'impact', settled],
-    queryFn: () => got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits } })),
+    queryFn: ({ signal }) => got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits }, signal })),
     placeholderData: keepPreviousData,
     enabled: enabled && (settled.edits.length > 0 || !!settled.change),
     retry: false,

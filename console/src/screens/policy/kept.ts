@@ -48,6 +48,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const base = useRef(typed?.base ?? start); // what is typed began from
   const dirty = useRef(!!typed);
   const latest = useRef(0);
+  const trying = useRef<AbortController>(undefined);
   const openRef = useRef(open);
   openRef.current = open;
   /** Tells whether what was read is older than what was kept here: the answer to an earlier question, come late. */
@@ -74,11 +75,13 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     localStorage.setItem(typedKey(doc.id), JSON.stringify(unsaved));
     const turn = ++latest.current;
     setSaving({ state: 'checking' });
+    trying.current?.abort(); // more was typed: the service need not work that out
+    const overtaken = (trying.current = new AbortController());
     const wait = setTimeout(() => {
       void (async () => {
         const mine = complete(doc);
         try {
-          const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: doc.id, body: mine as never }]);
+          const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: doc.id, body: mine as never }], overtaken.signal);
           if (turn !== latest.current) return;
           setTrial({ ...said, of: mine, version: openRef.current.change?.version ?? 0 });
           if (said.faults?.length) return setSaving({ state: 'faults' });
@@ -90,7 +93,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
             setSaving({ state: 'saved' });
           }
         } catch (error) {
-          if (turn !== latest.current) return;
+          if (turn !== latest.current || overtaken.signal.aborted) return;
           if (!(error instanceof Refusal && [412, 428].includes(error.problem.status) && openRef.current.id)) return setSaving({ state: 'refused', error });
           try {
             const merged = await mergeWithTheirs(mine);
