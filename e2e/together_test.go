@@ -2,11 +2,13 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 	"testing"
 
+	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -237,5 +239,46 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 		return e.ID == "field-laptops" && strings.Contains(string(e.Body), `in device.tags`)
 	}) {
 		t.Errorf("the change has %v %v", is.Edits, err)
+	}
+}
+
+// TestAddedJustAsSomethingIsKept lets what was typed be kept in the very moment in which a serial number is found: both stand in the end.
+func TestAddedJustAsSomethingIsKept(t *testing.T) {
+	r, api := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	if _, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: `
+		const fetched = window.fetch;
+		let found;
+		window.fetch = async (...asked) => {
+			const url = asked[0].url ?? String(asked[0]);
+			const answer = await fetched(...asked);
+			if (url.includes('/audience/paste')) await new Promise((go) => (found = go));
+			if (asked[0].method === 'PUT' && found) found();
+			return answer;
+		};`}); err != nil {
+		t.Fatal(err)
+	}
+	p.goTo("/policies/house-rules")
+	p.shows("Lock the screen after minutes without use")
+	for i, id := range []string{"LT-0007", "LT-0008", "LT-0009", "LT-0010", "LT-0011"} {
+		device, err := client.Get[wire.DevicePage](context.Background(), api, "/devices/"+id, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.fill("Left out: add", "serial:"+device.Device.Serial)
+		p.key(kb.Enter)
+		p.fill("Lock the screen after minutes without use", fmt.Sprint(20+i))
+		p.until(id+" is left out", `[...document.querySelectorAll('main .id')].some((e) => e.innerText === 'device:`+id+`')`)
+		p.shows("Kept in the open change")
+	}
+	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
+	if err != nil || len(changes) != 1 {
+		t.Fatalf("open changes: %v %v", changes, err)
+	}
+	p.until("all is kept", `!document.body.innerText.includes('Checking')`)
+	is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+changes[0].ID, nil)
+	if err != nil || len(is.Edits) != 1 || !strings.Contains(string(is.Edits[0].Body), `"screen.lock_after_minutes":24`) || !strings.Contains(string(is.Edits[0].Body), `"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`) {
+		t.Errorf("the change has %s %v", is.Edits[0].Body, err)
 	}
 }

@@ -48,6 +48,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const base = useRef(typed?.base ?? start); // what is typed began from
   const dirty = useRef(!!typed);
   const latest = useRef(0);
+  const alters = useRef(0); // how often something was typed: it rises at once, before anything is rendered
   const trying = useRef<AbortController>(undefined);
   const openRef = useRef(open);
   openRef.current = open;
@@ -74,6 +75,8 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     const unsaved: Typed = { change: openRef.current.id ?? '', version: version.current, base: base.current, doc };
     localStorage.setItem(typedKey(doc.id), JSON.stringify(unsaved));
     const turn = ++latest.current;
+    const of = alters.current;
+    const isLatest = () => turn === latest.current && of === alters.current;
     setSaving({ state: 'checking' });
     trying.current?.abort(); // more was typed: the service need not work that out
     const overtaken = (trying.current = new AbortController());
@@ -87,7 +90,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
           if (said.faults?.length) return setSaving({ state: 'faults' });
           version.current = await openRef.current.put('policies', mine, version.current, `Edit ${doc.title || doc.id}`);
           base.current = mine;
-          if (turn === latest.current) {
+          if (isLatest()) {
             dirty.current = false;
             forgetTyped(doc.id);
             setSaving({ state: 'saved' });
@@ -101,6 +104,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
             if (merged.clashes.length) return setSaving({ state: 'clashes', merged });
             const body = merged.body as PolicyDoc;
             version.current = await openRef.current.put('policies', body, merged.version, `Edit ${doc.title || doc.id}`);
+            if (!isLatest()) return; // what was typed meanwhile is brought together with it in its turn
             latest.current++;
             base.current = body;
             dirty.current = false;
@@ -117,6 +121,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   }, [doc, mergeWithTheirs]);
 
   const alter = useCallback((how: (d: PolicyDoc) => PolicyDoc) => {
+    alters.current++;
     dirty.current = true;
     setDoc(how);
   }, []);
