@@ -112,6 +112,15 @@ func TestSetsAreAsMapsSay(t *testing.T) {
 		if packed.Len() != len(pa) || !packed.Equal(a.Pack()) {
 			t.Fatal("what is packed")
 		}
+		for word := range Rows / 64 {
+			some := false
+			for row := word * 64; row < word*64+64; row++ {
+				some = some || pa[row]
+			}
+			if packed.Spread()>>word&1 != 0 != some {
+				t.Fatalf("whether there are rows from %d on", word*64)
+			}
+		}
 		for range 20 {
 			if row := r.IntN(Rows); packed.Has(row) != pa[row] {
 				t.Fatalf("whether %d is packed", row)
@@ -161,6 +170,29 @@ func TestPartsKeepTheirNumbers(t *testing.T) {
 		}
 		if seen != len(plains) {
 			t.Fatalf("%d parts were read", seen)
+		}
+		mask, of := made(r)
+		wanted := map[int32]plain{} // what the parts have of some rows
+		for n, p := range plains {
+			for row := range p {
+				if of[row] {
+					if wanted[n] == nil {
+						wanted[n] = plain{}
+					}
+					wanted[n][row] = true
+				}
+			}
+		}
+		read := 0
+		parts.Within(mask, &one, func(n int32) {
+			read++
+			if wanted[n] == nil {
+				t.Fatalf("part %d has none of the rows", n)
+			}
+			same(t, "a part of a part", &one, wanted[n])
+		})
+		if read != len(wanted) {
+			t.Fatalf("%d parts have some of the rows, expected %d", read, len(wanted))
 		}
 		for range 20 {
 			row := r.IntN(Rows)
