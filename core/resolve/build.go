@@ -33,7 +33,7 @@ type changes struct {
 type builder struct {
 	was, next *Plan
 	changes
-	movedUnits    map[int]bool // with another path
+	movedUnits    []bool // by unit: with another path; nil: none
 	touchedPeople marked
 	peopleRows    []rowset.Packed // touchedPeople, by block
 	gonePeople    []estate.PersonID
@@ -55,7 +55,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	}
 	p := &Plan{snapshot: s.Indexed(was.snapshot), words: words}
 	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}, movedUnits: map[int]bool{}}
+	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -100,6 +100,9 @@ func (b *builder) units() {
 		slices.Reverse(path)
 		p.units[i].path, p.units[i].depth = path, len(path)-1
 		if i >= len(was.units) || was.units[i].Unit == nil || !slices.Equal(was.path(i), p.path(i)) {
+			if b.movedUnits == nil {
+				b.movedUnits = make([]bool, len(p.units))
+			}
 			b.movedUnits[i] = true
 			if i < len(was.units) && was.units[i].Unit != nil {
 				b.shift(was.units[i].path, path)
@@ -371,7 +374,7 @@ func (p *Plan) aim(pol *policy) {
 // otherTargets tells whether a target may name something else than it did in the plan before.
 func (b *builder) otherTargets() bool {
 	was, p := b.was, b.next
-	return was != nothing && (p.unitAt != was.unitAt || len(b.movedUnits) > 0 || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt)
+	return was != nothing && (p.unitAt != was.unitAt || b.movedUnits != nil || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt)
 }
 
 // retarget finds policies whose targets name something else than they did: a unit of another depth, a device that is another number.

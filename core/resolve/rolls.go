@@ -42,7 +42,7 @@ func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
 	people := compareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
 	devices := compareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
-	if people.same && devices.same && len(b.movedUnits) == 0 && was.alive != nil {
+	if people.same && devices.same && b.movedUnits == nil && was.alive != nil {
 		p.people, p.personAt, p.ofPerson = was.people, was.personAt, was.ofPerson
 		p.devices, p.deviceAt, p.ofDevice, p.byDevice, p.rank, p.owner, p.alive = was.devices, was.deviceAt, was.ofDevice, was.byDevice, was.rank, was.owner, was.alive
 		b.rows, b.systems = make([]rowset.Packed, p.blocks()), make([]rowset.Packed, p.blocks())
@@ -107,7 +107,7 @@ func (b *builder) numberPeople(d differences[estate.PersonID], order []int, stan
 	for _, i := range append(d.altered, d.fresh...) {
 		b.touchedPeople.add(int(p.ofPerson[i]))
 	}
-	if len(b.movedUnits) > 0 {
+	if b.movedUnits != nil {
 		for at := range p.people.len() {
 			if unit := p.people.at(at).unit; p.people.at(at).Person != nil && unit != none && b.movedUnits[unit] {
 				b.touchedPeople.add(at)
@@ -177,7 +177,7 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 	for _, i := range append(d.altered, d.fresh...) {
 		touched.add(int(p.ofDevice[i]))
 	}
-	if b.touchedPeople.any() || len(b.movedUnits) > 0 || len(b.gonePeople) > 0 {
+	if b.touchedPeople.any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
 		for at := range n {
 			is := list.at(at)
 			if is.Device == nil {
@@ -186,7 +186,7 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 			if is.owner != none && b.touchedPeople.has(is.owner) {
 				touched.add(at)
 				put(at, p.homed(is.Device))
-			} else if b.movedUnits[is.home] {
+			} else if b.movedUnits != nil && b.movedUnits[is.home] {
 				touched.add(at)
 			} else if len(b.gonePeople) > 0 && at < was.devices.len() && was.devices.at(at).owner != is.owner { // not where a reference is lost that never led anywhere
 				touched.add(at)
