@@ -171,7 +171,7 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 	var was rowset.Parts
 	if !h.full {
 		was = h.cellOf(at, true)
-		if !h.settings[at] && (h.fewAreSame(was, mask) || mask.Len() > fewRows && h.stands(was, mask)) {
+		if !h.settings[at] && h.stands(was, mask) {
 			return
 		}
 		h.emitRest(was, mask)
@@ -184,11 +184,8 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 	}
 }
 
-// fewAreSame tells whether mask has only few rows, and what was emitted for them is what was there.
-func (h *hand) fewAreSame(was rowset.Parts, mask *rowset.Set) bool {
-	if mask.Len() > fewRows {
-		return false
-	}
+// fewStand is stands for few rows, which are looked up one by one.
+func (h *hand) fewStand(was rowset.Parts, mask *rowset.Set) bool {
 	for row := range mask.All() {
 		h.restNumbers = was.At(row, h.restNumbers[:0])
 		found := 0
@@ -209,6 +206,9 @@ func (h *hand) fewAreSame(was rowset.Parts, mask *rowset.Set) bool {
 
 // stands tells whether what was emitted for the rows of mask is what was there.
 func (h *hand) stands(was rowset.Parts, mask *rowset.Set) bool {
+	if mask.Len() <= fewRows {
+		return h.fewStand(was, mask)
+	}
 	mark := h.mark()
 	defer h.release(mark)
 	here := h.temp()

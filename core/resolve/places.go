@@ -145,15 +145,18 @@ type differences[K comparable] struct {
 
 // compare finds what differs between a list and the one that comes after it. Lists that stand in one order are gone through side by side.
 func compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b *T) bool) differences[K] {
-	if len(was) == len(next) && (len(was) == 0 || &was[0] == &next[0]) {
+	if sameList(was, next) {
 		return differences[K]{same: true}
 	}
 	return compareAt(len(was), len(next), func(i int) *T { return &was[i] }, func(i int) *T { return &next[i] }, id, equal)
 }
 
+// sameList tells whether two lists are the very same.
+func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
+
 // compareKept is compare for lists of what is kept elsewhere: what is the very same object is passed over.
 func compareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(a, b *T) bool) differences[K] {
-	if len(was) == len(next) && (len(was) == 0 || &was[0] == &next[0]) {
+	if sameList(was, next) {
 		return differences[K]{same: true}
 	}
 	return compareAt(len(was), len(next), func(i int) *T { return was[i] }, func(i int) *T { return next[i] }, id, equal)

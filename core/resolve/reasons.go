@@ -120,16 +120,12 @@ func (r *Reasons) how(i int) How {
 	switch {
 	case d.exception != none:
 		return ByException
-	case r.outcomeOf(d).status != Set:
+	case r.plan.contests[d.setting].outcomes.get(d.outcome).status != Set:
 		return ""
 	case d.ruled:
 		return ByRuling
 	}
 	return How(r.plan.contests[d.setting].combine)
-}
-
-func (r *Reasons) outcomeOf(d *settled) *outcome {
-	return r.plan.contests[d.setting].outcomes.get(d.outcome)
 }
 
 func (d *deciding) fate(of *contestant, is Fate, _ *rowset.Set) {

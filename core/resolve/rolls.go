@@ -25,14 +25,15 @@ func numbers[T any, K ~string](list, before []*T, numbered []int32, at *places[K
 	return out
 }
 
-// otherObjects calls f for the places of a list at which another object stands than before, though it may say the same.
-func otherObjects[T any](list, before []*T, f func(i int)) {
-	if len(list) == len(before) && (len(list) == 0 || &list[0] == &before[0]) {
+// takeIn calls take for the places of a list. Where what did not alter stands as it stood, it does so only where another object is than
+// before, though it may say the same.
+func takeIn[T any](list, before []*T, standing bool, take func(i int)) {
+	if standing && sameList(list, before) {
 		return
 	}
 	for i := range list {
-		if i >= len(before) || before[i] != list[i] {
-			f(i)
+		if !standing || i >= len(before) || before[i] != list[i] {
+			take(i)
 		}
 	}
 }
@@ -95,13 +96,7 @@ func (b *builder) numberPeople(d differences[estate.PersonID], order []int, stan
 		who := p.snapshot.People[i]
 		list.put(int(p.ofPerson[i]), person{Person: who, unit: p.unitOf(who.Unit)})
 	}
-	if standing && d.aligned {
-		otherObjects(p.snapshot.People, was.snapshot.People, take)
-	} else if !standing || !d.same {
-		for i := range p.ofPerson {
-			take(i)
-		}
-	}
+	takeIn(p.snapshot.People, was.snapshot.People, standing && (d.same || d.aligned), take)
 	p.people = list.list
 	b.touchedPeople, b.gonePeople = make(marked, blocksOf(p.people.len())), d.gone
 	for _, i := range append(d.altered, d.fresh...) {
@@ -167,13 +162,7 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 		put(at, device{owner: none})
 	}
 	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
-	if standing && d.aligned {
-		otherObjects(p.snapshot.Devices, was.snapshot.Devices, take)
-	} else if !standing || !d.same {
-		for i := range p.ofDevice {
-			take(i)
-		}
-	}
+	takeIn(p.snapshot.Devices, was.snapshot.Devices, standing && (d.same || d.aligned), take)
 	for _, i := range append(d.altered, d.fresh...) {
 		touched.add(int(p.ofDevice[i]))
 	}

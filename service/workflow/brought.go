@@ -31,7 +31,7 @@ func (l *Live) withoutStandIn(next *estate.Snapshot, laid []estate.Edit) *estate
 	if l.versions.of(objectKey{estate.KindUnit, standIn}) > 0 {
 		return next
 	}
-	if _, brought := l.brought.at(objectKey{estate.KindUnit, standIn}); brought {
+	if l.brought.has(objectKey{estate.KindUnit, standIn}) {
 		return next
 	}
 	for _, e := range laid {
@@ -66,7 +66,7 @@ func compose(brought, body, local string) (string, error) {
 func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	body := e.Body
-	if _, brought := live.brought.at(key); brought {
+	if live.brought.has(key) {
 		record, err := s.store.RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return nil, err

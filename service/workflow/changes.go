@@ -154,8 +154,7 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 		laid = append(laid, one)
 	}
 	ofSource := func(kind estate.Kind, id string) bool {
-		_, brought := live.brought.at(objectKey{kind, id})
-		return brought
+		return live.brought.has(objectKey{kind, id})
 	}
 	takenAway := slices.ContainsFunc(laid, func(e estate.Edit) bool { return e.Object == nil })
 	if !takenAway {

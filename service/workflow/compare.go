@@ -152,8 +152,7 @@ func (c *comparing) takenBy(object objectKey) string {
 // there tells whether the live estate has an object.
 func (c *comparing) there(kind estate.Kind, id string) bool {
 	key := objectKey{kind, id}
-	_, brought := c.live.brought.at(key)
-	return brought || c.live.versions.of(key) > 0
+	return c.live.brought.has(key) || c.live.versions.of(key) > 0
 }
 
 // assign finds the object of a record: the one that it has, one that is known by its id, mail or serial number, or a new one.

@@ -491,7 +491,7 @@ const historyShown = 50
 
 // fieldsBrought lists the fields of an object that its source brings, and those of them that are edited here.
 func (s *Service) fieldsBrought(live *Live, key objectKey) (brings, local []string, err error) {
-	if _, brought := live.brought.at(key); !brought {
+	if !live.brought.has(key) {
 		return nil, nil, nil
 	}
 	record, err := s.store.RecordOf(string(key.kind), key.id)

@@ -66,7 +66,7 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 				return nil, err
 			}
 			key := objectKey{kind, files.ObjectID(o)}
-			if _, brought := live.brought.at(key); brought || live.versions.of(key) > 0 {
+			if live.brought.has(key) || live.versions.of(key) > 0 {
 				have[files.ObjectID(o)] = string(body)
 			}
 		}
@@ -96,7 +96,7 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 		}
 		if retireMissing {
 			for id := range have {
-				if _, brought := live.brought.at(objectKey{kind, id}); brought { // it goes when its source no longer has it
+				if live.brought.has(objectKey{kind, id}) { // it goes when its source no longer has it
 					continue
 				}
 				counts.Retired++

@@ -159,7 +159,7 @@ func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store
 	case r.Before != "":
 		r.Action = "publish: alter"
 	}
-	if _, brought := live.brought.at(key); brought && !e.Retire {
+	if live.brought.has(key) && !e.Retire {
 		record, err := tx.RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return v, r, err

@@ -143,7 +143,7 @@ func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, 
 func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
-	if _, brought := live.brought.at(key); brought {
+	if live.brought.has(key) {
 		r, err := s.store.RecordOf(string(kind), id)
 		if err != nil {
 			return "", 0, err

@@ -462,7 +462,7 @@ func (t *taking) withRefused() []store.SourceRecord {
 		key := objectKey{estate.Kind(out[i].Kind), out[i].ObjectID}
 		if faults := t.outlook.Refused[key]; faults != nil {
 			out[i].Fault = faults[0].Error()
-			if _, there := t.outlook.brought.at(key); !there {
+			if !t.outlook.brought.has(key) {
 				out[i].Brought, out[i].ObjectID = "", ""
 			}
 		}

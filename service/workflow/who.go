@@ -237,14 +237,11 @@ func (s *Service) Move(by Actor, change string, devices []string, unit string) (
 		return 0, problem.Faults{{Code: problem.OutOfRange, Path: "/devices", Found: fmt.Sprint(len(devices)), Expected: fmt.Sprintf("1 to %d laptops", MaxMoved)}}
 	}
 	return s.putAll(by, change, "move devices", func(snapshot *estate.Snapshot) ([]EditInput, error) {
-		at := make(map[string]*estate.Device, len(snapshot.Devices))
-		for i := range snapshot.Devices {
-			at[string(snapshot.Devices[i].ID)] = snapshot.Devices[i]
-		}
+		snapshot = snapshot.Indexed(snapshot)
 		var inputs []EditInput
 		var faults problem.Faults
 		for i, id := range devices {
-			d := at[id]
+			d := snapshot.Device(estate.DeviceID(id))
 			if d == nil {
 				faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: problem.Join("/devices", i), Found: problem.Quote(id), Expected: "the id of a device of this estate"})
 				continue
