@@ -1,15 +1,11 @@
 package e2e
 
 import (
-	"context"
 	"strings"
 	"testing"
 
 	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
-
-	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
 )
 
 // TestTheImpactWhileTyping alters a value in the console and reads beside it what that would do: numbers that open the laptops behind
@@ -34,11 +30,8 @@ func TestTheImpactWhileTyping(t *testing.T) {
 	p.key("\x1b")
 
 	// The change's page has the same numbers, and the report.
-	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
-	if err != nil || len(changes) != 1 {
-		t.Fatalf("open changes: %v %v", changes, err)
-	}
-	p.goTo("/changes/" + changes[0].ID)
+	change := theOpenChange(t, api)
+	p.goTo("/changes/" + change.ID)
 	p.shows("What it does to what is live")
 	p.until("the report can be had", `[...document.querySelectorAll('main a')].filter((a) => a.href.includes('/impact/report?format=')).length === 4`)
 	p.until("every number opens its laptops", `document.querySelectorAll('main table button[aria-label*="laptop"]').length > 0`)

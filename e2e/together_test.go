@@ -209,13 +209,10 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	p.goTo("/policies/house-rules")
 	p.fill("Lock the screen after minutes without use", "25")
 	p.shows("Kept in the open change")
-	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
-	if err != nil || len(changes) != 1 {
-		t.Fatalf("open changes: %v %v", changes, err)
-	}
+	change := theOpenChange(t, api)
 	theirs := func(kind, id, body string) {
 		t.Helper()
-		if refused, _ := call(t, api, http.MethodPut, client.Path("changes", changes[0].ID, "edits", kind, id), body); refused != nil {
+		if refused, _ := call(t, api, http.MethodPut, client.Path("changes", change.ID, "edits", kind, id), body); refused != nil {
 			t.Fatal(refused)
 		}
 	}
@@ -235,7 +232,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	p.shot("group-theirs")
 	p.button("Put mine in its place")
 	p.until("mine is in the change", `!document.body.innerText.includes('while you typed') && [...document.querySelectorAll('button')].some((b) => b.innerText === 'Put into the change' && b.disabled)`)
-	if is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+changes[0].ID, nil); err != nil || !slices.ContainsFunc(is.Edits, func(e wire.Edit) bool {
+	if is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+change.ID, nil); err != nil || !slices.ContainsFunc(is.Edits, func(e wire.Edit) bool {
 		return e.ID == "field-laptops" && strings.Contains(string(e.Body), `in device.tags`)
 	}) {
 		t.Errorf("the change has %v %v", is.Edits, err)
@@ -272,13 +269,20 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 		p.until(id+" is left out", `[...document.querySelectorAll('main .id')].some((e) => e.innerText === 'device:`+id+`')`)
 		p.shows("Kept in the open change")
 	}
+	change := theOpenChange(t, api)
+	p.until("all is kept", `!document.body.innerText.includes('Checking')`)
+	is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+change.ID, nil)
+	if err != nil || len(is.Edits) != 1 || !strings.Contains(string(is.Edits[0].Body), `"screen.lock_after_minutes":24`) || !strings.Contains(string(is.Edits[0].Body), `"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`) {
+		t.Errorf("the change has %s %v", is.Edits[0].Body, err)
+	}
+}
+
+// theOpenChange gives the one change that is open.
+func theOpenChange(t *testing.T, api *client.Client) wire.Change {
+	t.Helper()
 	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
 	if err != nil || len(changes) != 1 {
 		t.Fatalf("open changes: %v %v", changes, err)
 	}
-	p.until("all is kept", `!document.body.innerText.includes('Checking')`)
-	is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+changes[0].ID, nil)
-	if err != nil || len(is.Edits) != 1 || !strings.Contains(string(is.Edits[0].Body), `"screen.lock_after_minutes":24`) || !strings.Contains(string(is.Edits[0].Body), `"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`) {
-		t.Errorf("the change has %s %v", is.Edits[0].Body, err)
-	}
+	return changes[0]
 }

@@ -304,19 +304,16 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.shows("Kept in the open change")
 
 	// A colleague alters another setting of the same policy in the same change, and then the same one.
-	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes?state=open", nil)
-	if err != nil || len(changes) != 1 {
-		t.Fatal(changes, err)
-	}
+	change := theOpenChange(t, api)
 	theirs := func(alter func(doc map[string]any)) {
 		t.Helper()
-		edit := editOf(t, api, changes[0].ID, "house-rules")
+		edit := editOf(t, api, change.ID, "house-rules")
 		var doc map[string]any
 		if err := json.Unmarshal(edit.Body, &doc); err != nil {
 			t.Fatal(err)
 		}
 		alter(doc)
-		_, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", changes[0].ID, "edits", "policies", "house-rules"), nil, doc, nil, "If-Match", fmt.Sprintf(`"%d"`, edit.Version))
+		_, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "house-rules"), nil, doc, nil, "If-Match", fmt.Sprintf(`"%d"`, edit.Version))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -327,7 +324,7 @@ func TestLeavingAndComingBack(t *testing.T) {
 	theirs(func(doc map[string]any) { doc["why"] = "Agreed with the works council, again" })
 	p.fill(minutes, "45")
 	p.shows("Brought together with what a colleague saved, and kept")
-	text := string(editOf(t, api, changes[0].ID, "house-rules").Body)
+	text := string(editOf(t, api, change.ID, "house-rules").Body)
 	if !strings.Contains(text, "works council, again") || !strings.Contains(text, `"screen.lock_after_minutes":45`) {
 		t.Errorf("the edit is %s", text)
 	}
@@ -341,7 +338,7 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.do("choosing theirs", chromedp.Click(chromedp.CSS("[role=alert] tbody tr td:nth-child(4) input")))
 	p.button("Keep what is chosen")
 	p.shows("Kept in the open change")
-	if text := string(editOf(t, api, changes[0].ID, "house-rules").Body); !strings.Contains(text, `"screen.lock_after_minutes":30`) {
+	if text := string(editOf(t, api, change.ID, "house-rules").Body); !strings.Contains(text, `"screen.lock_after_minutes":30`) {
 		t.Errorf("the edit is %s", text)
 	}
 }
