@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"cmp"
+	"math"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -12,18 +13,18 @@ import (
 
 // contest is what is fixed of one setting before it is decided for anybody.
 type contest struct {
-	def        *setting.Definition // nil: no such setting
-	combine    setting.Combine     // of the definition, as what follows: beside each other for the sake of speed
-	user       bool                // user-side
-	limited    bool                // not every laptop supports it
-	support    *supportMemo
-	outcomes   *outcomes
-	slots      []slot    // in the order of decision
-	brought    []brought // by slot
-	items      []int32   // of lists that are put together: what each slot brings, slot after slot
-	begin      []int32   // by slot: where its items begin; in the end how many there are
-	keys       []uint32  // by slot: its policy and arm, side by side
+	combine    setting.Combine // of the definition, as the next two; what is always looked at comes first, for the sake of speed
+	user       bool            // user-side
+	limited    bool            // not every laptop supports it
+	slots      []slot          // in the order of decision
 	exceptions []exception
+	outcomes   *outcomes
+	items      []int32             // of lists that are put together: what each slot brings, slot after slot
+	begin      []int32             // by slot: where its items begin; in the end how many there are
+	def        *setting.Definition // nil: no such setting
+	support    *supportMemo
+	brought    []brought // by slot
+	keys       []uint32  // by slot: its policy and arm, side by side
 	rulings    map[preference]bool
 	forced     []forcing
 }
@@ -37,14 +38,14 @@ type slot struct {
 	lock   bool
 	level  Level
 	order
-	outcome int32 // of the value
-	class   int32 // the same for equal values
+	class int32 // the same for equal values
 }
 
-// order is how a slot stands to the others of its setting.
+// order is how a slot stands to the others of its setting, and what it decides: most often no more is looked at.
 type order struct {
-	zone int32 // slots of one zone beat each other by priority or rank alone
-	run  int32 // slots of one run beat each other by nothing
+	zone    int32 // slots of one zone beat each other by priority or rank alone; those of locked slots are below 0
+	run     int32 // slots of one run beat each other by nothing
+	outcome int32 // of the value
 }
 
 // brought is what a slot brings. It is apart from the slot since it is looked at less often.
@@ -147,11 +148,16 @@ func (p *Plan) order(c *contest, list []placed) {
 	}
 	for i := range list {
 		s := &list[i]
-		s.zone, s.run = 0, 0
+		if s.zone, s.run = 0, 0; s.lock {
+			s.zone = math.MinInt32
+		}
 		if i > 0 {
 			last := &list[i-1]
 			s.zone, s.run = last.zone, last.run
-			if last.lock != s.lock || last.level != s.level && (c.def.Combine == setting.Closest || s.lock) {
+			switch {
+			case last.lock != s.lock:
+				s.zone = 0
+			case last.level != s.level && (c.def.Combine == setting.Closest || s.lock):
 				s.zone++
 			}
 			if before(last, s) != 0 {

@@ -116,6 +116,15 @@ func (w *worker) except(c *contest, in []contestant, rest *rowset.Set) {
 // peel decides closest and strictest: the first slot in order that a laptop has stands. Slots of a run stand together, or clash.
 func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 	how := How(c.combine)
+	if first := firstRun(in); undecided.In(in[0].live) && (c.combine != setting.Closest || oneClass(in[:first])) {
+		w.emit(in[0].outcome, undecided) // it decides for all
+		if w.witness != nil {
+			w.witness.by(how, nil, undecided)
+			w.witness.fates(in[:first], Won, undecided)
+			w.beatenBy(c, in, first, undecided)
+		}
+		return
+	}
 	all, inZone, locked := undecided, (*rowset.Set)(nil), (*rowset.Set)(nil)
 	if w.witness != nil { // who decided what is asked for the fates alone
 		all, inZone, locked = w.temp(), w.temp(), w.temp()
@@ -126,17 +135,10 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 	won := w.temp()
 	taken := w.temp()
 	for i := 0; i < len(in); {
-		if undecided.Empty() {
-			if w.witness != nil {
-				w.beatenRest(c, in, i, all, inZone, locked)
-			}
+		if undecided.Empty() && w.witness == nil {
 			return
 		}
-		j, mixed := i+1, false
-		for j < len(in) && in[j].run == in[i].run {
-			mixed = mixed || in[j].class != in[i].class
-			j++
-		}
+		j := i + firstRun(in[i:])
 		if w.witness != nil {
 			if i > 0 && in[i].zone != in[i-1].zone {
 				inZone.Clear()
@@ -144,7 +146,7 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 			w.beaten(c, in[i:j], all, undecided, inZone, locked)
 		}
 		taken.Clear()
-		if mixed && c.combine == setting.Closest {
+		if c.combine == setting.Closest && !oneClass(in[i:j]) {
 			w.clash(c, in[i:j], undecided, taken)
 		} else {
 			for k := i; k < j; k++ {
@@ -164,12 +166,48 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 		undecided.AndNot(taken)
 		if w.witness != nil {
 			inZone.Or(taken)
-			if in[i].lock {
+			if in[i].zone < 0 {
 				locked.Or(taken)
 			}
 		}
 		i = j
 	}
+}
+
+// firstRun is how many contestants the first run has.
+func firstRun(in []contestant) int {
+	n := 1
+	for n < len(in) && in[n].run == in[0].run {
+		n++
+	}
+	return n
+}
+
+// oneClass tells whether the contestants of a run have equal values.
+func oneClass(run []contestant) bool {
+	for i := 1; i < len(run); i++ {
+		if run[i].class != run[0].class {
+			return false
+		}
+	}
+	return true
+}
+
+// beatenBy tells the fates of the slots from a place on where the first one decided for all.
+func (w *worker) beatenBy(c *contest, in []contestant, from int, all *rowset.Set) {
+	by, outer := Weaker, Weaker
+	if c.combine == setting.Closest {
+		by, outer = LowerPriority, Outer
+	}
+	if in[0].zone < 0 {
+		outer = LockedOut
+	}
+	zone := from
+	for zone < len(in) && in[zone].zone == in[0].zone {
+		zone++
+	}
+	w.witness.fates(in[from:zone], by, all)
+	w.witness.fates(in[zone:], outer, all)
 }
 
 // beaten tells the fates of a run's slots on laptops that were decided before their turn.
@@ -201,46 +239,6 @@ func (w *worker) beaten(c *contest, run []contestant, all, undecided, inZone, lo
 				w.witness.fate(s, Weaker, lost)
 			}
 		}
-	}
-}
-
-// beatenRest tells the fates of the slots from a place on, when everybody is decided. Most often one run decided for all, and what became
-// of the others follows from it without another look.
-func (w *worker) beatenRest(c *contest, in []contestant, from int, all, inZone, locked *rowset.Set) {
-	if from == 0 {
-		return
-	}
-	mark := w.mark()
-	defer w.release(mark)
-	by, out := Weaker, Weaker
-	if c.combine == setting.Closest {
-		by, out = LowerPriority, Outer
-	}
-	if locked.Equal(all) {
-		out = LockedOut
-	} else if !locked.Empty() {
-		out = 0 // not the same for all
-	}
-	nobody := w.temp()
-	nobody.Clear()
-	one, known := by, inZone.Equal(all)
-	for i := from; i < len(in); {
-		if in[i].zone != in[i-1].zone {
-			inZone.Clear()
-			one, known = out, out != 0
-		}
-		j := i + 1
-		for j < len(in) && in[j].zone == in[i].zone {
-			j++
-		}
-		if known {
-			w.witness.fates(in[i:j], one, all)
-		} else {
-			for k := i; k < j; k++ {
-				w.beaten(c, in[k:k+1], all, nobody, inZone, locked)
-			}
-		}
-		i = j
 	}
 }
 
@@ -383,8 +381,10 @@ func (w *worker) put(in []contestant, how How, rows *rowset.Set) {
 func (w *worker) having(in []contestant, rest *rowset.Set) *rowset.Set {
 	have := w.temp()
 	have.Clear()
-	for _, s := range in {
-		have.Or(s.live)
+	for i := range in {
+		if have.Or(in[i].live); rest.In(have) {
+			break
+		}
 	}
 	have.And(rest)
 	return have
@@ -396,9 +396,8 @@ func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers 
 	numbers, sets = w.items[:0], w.bring[:0]
 	where := w.room(len(c.outcomes.all()))
 	for i := range in {
-		s := &in[i]
-		items := c.itemsOf(s.place)
-		if len(items) == 0 || !here.SetAnd(s.live, have) {
+		items, rows := c.itemsOf(in[i].place), in[i].live
+		if len(items) == 0 || !here.SetAnd(rows, have) {
 			continue
 		}
 		for _, item := range items {

@@ -97,7 +97,6 @@ func (s *subject) find() {
 	s.ofArms = slices.Grow(s.ofArms[:0], len(p.policies))[:len(p.policies)]
 	s.arms = s.ofArms
 	known := s.who == p.devices.at(s.dev).owner
-	block, row := s.dev>>rowset.Shift, s.dev&(rowset.Rows-1)
 	for at := range p.policies {
 		pol := &p.policies[at]
 		s.arms[at].at = none
@@ -107,10 +106,10 @@ func (s *subject) find() {
 		}
 	}
 	if known {
-		in := p.armsIn(block)
-		for i, spread := range in.spread {
-			if spread>>(row>>6)&1 != 0 && in.arms[i].rows.Has(row) {
-				s.arms[in.arms[i].policy].at = int16(in.arms[i].at)
+		in, row := p.armsIn(s.dev>>rowset.Shift), s.dev&(rowset.Rows-1)
+		for _, some := range in.words[in.begin[row>>6]:in.begin[row>>6+1]] {
+			if some.rows>>(row&63)&1 != 0 {
+				s.arms[some.policy].at = int16(some.at)
 			}
 		}
 	}
@@ -125,31 +124,47 @@ func (s *subject) find() {
 	}
 }
 
-// blockArms is the arms of all policies that reach somebody in a block, side by side.
+// blockArms is the arms of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
 type blockArms struct {
-	spread []uint64 // of each arm's rows: most have none near those of one laptop
-	arms   []armRows
+	begin [rowset.Rows/64 + 1]int32 // by word of a set: its first
+	words []armWord
 }
 
-// armRows is the laptops of one block that get a policy at one level.
-type armRows struct {
-	rows       rowset.Packed
+// armWord is who of 64 laptops gets a policy at one level.
+type armWord struct {
+	rows       uint64
 	policy, at int32
 }
 
-// armsIn puts the arms of a block side by side. What was put so is kept.
+// armsIn lays out the arms of a block. What was laid out is kept.
 func (p *Plan) armsIn(block int) *blockArms {
 	if known := p.blockArms[block].Load(); known != nil {
 		return known
 	}
 	out := &blockArms{}
-	for at := range p.policies {
-		for arm, rows := range p.policies[at].arms {
-			if rows[block] != nil {
-				out.spread, out.arms = append(out.spread, rows[block].Spread()), append(out.arms, armRows{rows[block], int32(at), int32(arm)})
+	var rows rowset.Set
+	each := func(do func(word int, is armWord)) {
+		for at := range p.policies {
+			for arm, packed := range p.policies[at].arms {
+				packed[block].Into(&rows)
+				for word := range rowset.Rows / 64 {
+					if some := rows.Word(word); some != 0 {
+						do(word, armWord{some, int32(at), int32(arm)})
+					}
+				}
 			}
 		}
 	}
+	each(func(word int, _ armWord) { out.begin[word+1]++ })
+	for word := range out.begin[1:] {
+		out.begin[word+1] += out.begin[word]
+	}
+	next := out.begin
+	out.words = make([]armWord, next[rowset.Rows/64])
+	each(func(word int, is armWord) {
+		out.words[next[word]] = is
+		next[word]++
+	})
 	p.blockArms[block].Store(out)
 	return out
 }
@@ -222,12 +237,20 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 }
 
 // contestant gives a slot of a setting as one that the subject has.
-func (s *subject) contestant(c *contest, order order, place, at int) contestant {
-	slot := &c.slots[place]
-	if s.away && s.arms[slot.policy].detached && !slot.lock && c.combine != setting.Merge {
-		return contestant{slot: slot, at: int32(at), place: int32(place), order: order, live: &nobody, detached: &s.dom}
+func (s *subject) contestant(c *contest, order order, place int32, at int) contestant {
+	return contestant{slot: &c.slots[place], at: int32(at), place: place, order: order, live: &s.dom}
+}
+
+// detach takes from the subject what goes its own way.
+func (s *subject) detach(c *contest, in []contestant) {
+	if !s.away || c.combine == setting.Merge {
+		return
 	}
-	return contestant{slot: slot, at: int32(at), place: int32(place), order: order, live: &s.dom}
+	for i := range in {
+		if one := &in[i]; s.arms[one.policy].detached && !one.lock {
+			one.live, one.detached = &nobody, &s.dom
+		}
+	}
 }
 
 var nobody rowset.Set

@@ -162,7 +162,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	}
 	user.ofAt = slices.Grow(user.ofAt[:0], len(p.contests))[:len(p.contests)]
 	clear(user.ofAt)
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn}, at: user.ofAt, in: user.in}
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, items: user.ofItems[:0]}, at: user.ofAt, in: user.in}
 	defer func() { user.in = d.in }()
 	d.settled, d.became, d.slots = make([]settled, 0, len(p.contests)), make([]Fate, 0, count), make([]int32, 0, count)
 	for i, at := range p.bySetting {
@@ -170,9 +170,10 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		if p.contests[at].user {
 			s, marked = user, mine
 		}
-		d.in = s.among(&p.contests[at], marked, m.order, m.first[i], m.first[i+1], d.in[:0])
+		d.in = s.among(&p.contests[at], marked, m.order, m.first[i], m.first[i+1], d.in)
 		d.decide(s, at)
 	}
+	user.ofItems, d.items = d.items, slices.Clone(d.items)
 	d.force(owner)
 	user.stage = d
 	for _, at := range p.byCheck {
@@ -198,9 +199,10 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}
 	for i, key := range p.contests[at].keys {
 		if uint32(s.arms[key>>10].at) == key&(1<<10-1) {
-			d.in = append(d.in, s.contestant(&p.contests[at], p.contests[at].slots[i].order, i, len(d.in)))
+			d.in = append(d.in, s.contestant(&p.contests[at], p.contests[at].slots[i].order, int32(i), len(d.in)))
 		}
 	}
+	s.detach(&p.contests[at], d.in)
 	if d.decide(s, at); len(d.settled) == 0 {
 		return nil
 	}
@@ -215,8 +217,9 @@ func (d *deciding) decide(s *subject, at int) {
 		return
 	}
 	d.first = len(d.became)
-	for i := range d.in {
-		d.became, d.slots = append(d.became, 0), append(d.slots, d.in[i].place)
+	d.became, d.slots = append(d.became, make([]Fate, len(d.in))...), append(d.slots, make([]int32, len(d.in))...)
+	for i, slots := 0, d.slots[d.first:]; i < len(slots); i++ {
+		slots[i] = d.in[i].place
 	}
 	d.how, d.exception = "", nil
 	s.emitted, s.witness = 0, d
@@ -393,8 +396,10 @@ func (s *subject) marked(m *marks) (row []uint64, count int) {
 	return row, count
 }
 
-// among adds, as contestants, the marked slots of a contest whose slots are those from first to end.
+// among gives, as contestants, the marked slots of a contest whose slots are those from first to end. They are put where in was.
 func (s *subject) among(c *contest, marked []uint64, order []order, first, end int32, in []contestant) []contestant {
+	in = slices.Grow(in[:0], int(end-first))[:end-first]
+	n := 0
 	for at := first; at < end; {
 		word := marked[at>>6] >> (at & 63)
 		if word == 0 {
@@ -402,9 +407,13 @@ func (s *subject) among(c *contest, marked []uint64, order []order, first, end i
 			continue
 		}
 		if at += int32(bits.TrailingZeros64(word)); at < end {
-			in = append(in, s.contestant(c, order[at], int(at-first), len(in)))
+			one := &in[n]
+			one.slot, one.at, one.place, one.order, one.live, one.detached = &c.slots[at-first], int32(n), at-first, order[at], &s.dom, nil
+			n++
 		}
 		at++
 	}
+	in = in[:n]
+	s.detach(c, in)
 	return in
 }

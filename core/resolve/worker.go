@@ -67,6 +67,7 @@ type worker struct {
 	ofArms   []arm // room for what is asked of one subject
 	ofMarked []uint64
 	ofAt     []int32
+	ofItems  []int32
 }
 
 type madeSet struct {
@@ -404,7 +405,9 @@ func (w *worker) try(t *test, within, is, failed *rowset.Set) {
 		}
 	case len(t.columns) == 0:
 		add(t.answer(nil), within)
-	case len(t.columns) == 1 && t.columns[0].look.Variable != "settings":
+	case len(t.columns) == 1 && t.columns[0].look.Variable == "settings":
+		w.part(t.columns[0], within, func(code uint32, rows *rowset.Set) { add(t.answerOne(code), rows) })
+	case len(t.columns) == 1:
 		x := w.index(t.columns[0])
 		if !x.many {
 			for i, code := range x.values {

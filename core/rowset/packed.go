@@ -233,13 +233,6 @@ func (p Packed) Len() int {
 // Has tells whether a row is in p.
 func (p Packed) Has(row int) bool { return p != nil && has(p[1:], int(p[0]), row) }
 
-// Spread says where to look for rows: bit i tells that p has some of the 64 from 64 times i on.
-func (p Packed) Spread() uint64 {
-	var s Set
-	p.Into(&s)
-	return s.sum
-}
-
 // Into makes s the same as p.
 func (p Packed) Into(s *Set) {
 	s.sum = 0

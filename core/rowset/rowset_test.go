@@ -93,6 +93,9 @@ func TestSetsAreAsMapsSay(t *testing.T) {
 		again.Copy(a)
 		again.AndNot(b)
 		same(t, "without in place", &again, only)
+		if a.In(b) != (len(only) == 0) || !out.In(a) || !out.In(b) || !again.In(a) {
+			t.Fatal("whether one is in the other")
+		}
 		if a.Equal(b) != slices.Equal(pa.rows(), pb.rows()) || !a.Equal(a) {
 			t.Fatal("equal")
 		}
@@ -113,12 +116,14 @@ func TestSetsAreAsMapsSay(t *testing.T) {
 			t.Fatal("what is packed")
 		}
 		for word := range Rows / 64 {
-			some := false
-			for row := word * 64; row < word*64+64; row++ {
-				some = some || pa[row]
+			var is uint64
+			for bit := range 64 {
+				if pa[word*64+bit] {
+					is |= 1 << bit
+				}
 			}
-			if packed.Spread()>>word&1 != 0 != some {
-				t.Fatalf("whether there are rows from %d on", word*64)
+			if out.Word(word) != is {
+				t.Fatalf("the rows from %d on are %x, want %x", word*64, out.Word(word), is)
 			}
 		}
 		for range 20 {

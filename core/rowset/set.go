@@ -159,6 +159,28 @@ func (s *Set) Meets(t *Set) bool {
 	return false
 }
 
+// In tells whether t has every row of s.
+func (s *Set) In(t *Set) bool {
+	if s.sum&^t.sum != 0 {
+		return false
+	}
+	for m := s.sum; m != 0; m &= m - 1 {
+		i := bits.TrailingZeros64(m) & 63
+		if s.words[i]&^t.words[i] != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// Word gives the rows from 64 times i on, a bit for each.
+func (s *Set) Word(i int) uint64 {
+	if s.sum>>i&1 == 0 {
+		return 0
+	}
+	return s.words[i]
+}
+
 // Equal tells whether s and t have the same rows.
 func (s *Set) Equal(t *Set) bool {
 	if s.sum != t.sum {
