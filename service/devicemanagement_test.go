@@ -52,8 +52,14 @@ func over(t testing.TB, database string) *client.Client {
 			t.Errorf("the service ended with %v", err)
 		}
 	})
-	api := &client.Client{Base: running.Address}
-	if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"}, nil); err != nil {
+	return firstAdministrator(t, running.Address, running.SetupCode)
+}
+
+// firstAdministrator sets up the first administrator of a service, and signs in.
+func firstAdministrator(t testing.TB, address, code string) *client.Client {
+	t.Helper()
+	ctx, api := context.Background(), &client.Client{Base: address}
+	if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: code, Name: "ines", Password: "a password of tests"}, nil); err != nil {
 		t.Fatal(err)
 	}
 	token, err := api.SignIn(ctx, "ines", "a password of tests", "tests", 1)
