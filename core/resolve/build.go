@@ -24,6 +24,7 @@ type changes struct {
 	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
 	policies map[int]bool    // policies whose audience altered: for all laptops
 	edited   map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
+	levels   map[int][]int   // by setting: policies with an entry for it whose targets are at other levels as units moved: for the touched of their laptops
 	settings map[int]bool    // settings to decide again for all laptops
 	checks   map[int]bool    // checks to run again for all laptops
 	detached []target        // units and groups that go their own way for other kinds than they did
@@ -55,7 +56,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	}
 	p := &Plan{snapshot: s.Indexed(was.snapshot), words: words}
 	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
+	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -63,7 +64,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.policiesOf()
 	b.decisions()
 	p.marks = was.marks
-	if len(b.edited) > 0 || b.dictionaryAltered || was == nothing || len(p.policies) != len(was.policies) {
+	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || len(p.policies) != len(was.policies) {
 		p.marks = sync.OnceValue(p.gatherMarks)
 	}
 	b.columns()
@@ -243,7 +244,7 @@ func (b *builder) policiesOf() {
 		}
 		for _, id := range d.gone {
 			at := was.policyAt.place(id)
-			b.alteredEntries(at, was.policies[at].entries, nil)
+			alteredEntries(b.edited, at, was.policies[at].entries)
 			p.policies[at] = policy{}
 			b.changes.policies[at] = true
 		}
@@ -284,13 +285,13 @@ func (b *builder) policy(pol *estate.Policy) {
 	entries := p.entriesOf(pol)
 	if !known {
 		*is = policy{Policy: pol, entries: entries}
-		b.alteredEntries(at, nil, entries)
+		alteredEntries(b.edited, at, entries)
 	} else {
 		old := &was.policies[before]
 		if old.Priority != pol.Priority || old.Kind != pol.Kind {
-			b.alteredEntries(at, old.entries, entries)
+			alteredEntries(b.edited, at, old.entries, entries)
 		} else {
-			b.alteredEntries(at, without(old.entries, entries), without(entries, old.entries))
+			alteredEntries(b.edited, at, without(old.entries, entries), without(entries, old.entries))
 		}
 		is.entries = entries
 	}
@@ -298,11 +299,7 @@ func (b *builder) policy(pol *estate.Policy) {
 		is.when = p.words.formula(pol.Audience.When)
 		b.changes.policies[at] = true
 		p.aim(is)
-		for _, e := range entries { // its arms may be others
-			if !slices.Contains(b.edited[e.setting], at) {
-				b.edited[e.setting] = append(b.edited[e.setting], at)
-			}
-		}
+		alteredEntries(b.edited, at, entries) // its arms may be others
 	}
 }
 
@@ -317,11 +314,12 @@ func without(entries, others []entry) (out []entry) {
 	return out
 }
 
-func (b *builder) alteredEntries(policy int, lists ...[]entry) {
+// alteredEntries notes a policy with the settings of some entries.
+func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 	for _, list := range lists {
 		for _, e := range list {
-			if !slices.Contains(b.edited[e.setting], policy) {
-				b.edited[e.setting] = append(b.edited[e.setting], policy)
+			if !slices.Contains(bySetting[e.setting], policy) {
+				bySetting[e.setting] = append(bySetting[e.setting], policy)
 			}
 		}
 	}
@@ -377,7 +375,8 @@ func (b *builder) otherTargets() bool {
 	return was != nothing && (p.unitAt != was.unitAt || b.movedUnits != nil || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt)
 }
 
-// retarget finds policies whose targets name something else than they did: a unit of another depth, a device that is another number.
+// retarget finds policies whose targets name something else than they did: a device that is another number, a unit of another depth.
+// Where only depths are others, whoever is in no unit that moved gets what they got from where they got it.
 func (b *builder) retarget() {
 	p := b.next
 	if !b.otherTargets() {
@@ -385,16 +384,34 @@ func (b *builder) retarget() {
 	}
 	for at := range p.policies {
 		pol := &p.policies[at]
-		otherwise := func(t estate.Target) bool { return p.target(t) != b.was.target(t) }
-		if pol.Policy == nil || b.changes.policies[at] || !slices.ContainsFunc(pol.Audience.Include, otherwise) && !slices.ContainsFunc(pol.Audience.Exclude, otherwise) {
+		if pol.Policy == nil || b.changes.policies[at] {
+			continue
+		}
+		deeper, others := false, false
+		for _, list := range [][]estate.Target{pol.Audience.Include, pol.Audience.Exclude} {
+			for _, t := range list {
+				is, before := p.target(t), b.was.target(t)
+				deeper, others = deeper || is.level != before.level, others || is.at != before.at
+			}
+		}
+		if !deeper && !others {
 			continue
 		}
 		again := policy{Policy: pol.Policy}
 		p.aim(&again)
 		again.entries, again.when = pol.entries, pol.when
+		if others {
+			b.changes.policies[at] = true
+			alteredEntries(b.edited, at, pol.entries)
+		} else {
+			for arm, level := range again.levels {
+				if before := slices.Index(pol.levels, level); before >= 0 {
+					again.arms[arm] = padded(slices.Clone(pol.arms[before]), p.blocks())
+				}
+			}
+			alteredEntries(b.levels, at, pol.entries)
+		}
 		*pol = again
-		b.changes.policies[at] = true
-		b.alteredEntries(at, pol.entries)
 	}
 }
 
@@ -403,9 +420,14 @@ func (b *builder) decisions() {
 	was, p := b.was, b.next
 	exceptions := compare(was.snapshot.Exceptions, p.snapshot.Exceptions, func(x *estate.Exception) estate.ExceptionID { return x.ID }, sameException)
 	rulings := compare(was.snapshot.Rulings, p.snapshot.Rulings, func(r *estate.Ruling) estate.RulingID { return r.ID }, func(x, y *estate.Ruling) bool { return *x == *y })
-	again := map[int]bool{} // settings whose contests are made anew
-	for at := range b.edited {
-		again[at] = true
+	again := maps.Clone(b.levels) // settings whose contests are made anew, and for which policies
+	for at, policies := range b.edited {
+		for _, pol := range again[at] {
+			if !slices.Contains(policies, pol) {
+				policies = append(slices.Clip(policies), pol)
+			}
+		}
+		again[at] = policies
 	}
 	if !exceptions.same || was.snapshot.Day != p.snapshot.Day || b.otherTargets() || b.dictionaryAltered {
 		b.takeExceptions()
@@ -419,9 +441,9 @@ func (b *builder) decisions() {
 		p.contestAll()
 		return
 	}
-	for at := range again {
+	for at, policies := range again {
 		if p.contests[at].def != nil {
-			p.contestAnew(at, b.edited[at])
+			p.contestAnew(at, policies)
 		}
 	}
 }
@@ -450,7 +472,7 @@ func (b *builder) takeExceptions() {
 		slices.SortFunc(list, func(x, y exception) int {
 			return cmp.Or(cmp.Compare(y.target.level, x.target.level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
 		})
-		if !slices.EqualFunc(list, p.contests[at].exceptions, func(x, y exception) bool { return x.target == y.target && sameException(x.Exception, y.Exception) }) {
+		if !slices.EqualFunc(list, p.contests[at].exceptions, func(x, y exception) bool { return x.target.at == y.target.at && sameException(x.Exception, y.Exception) }) {
 			b.settings[at] = true
 		}
 		p.contests[at].exceptions = list

@@ -46,24 +46,17 @@ func (h *hand) whatToDecide() {
 	}
 	mark := h.mark()
 	defer h.release(mark)
+	rows := h.temp()
 	for at, policies := range h.edited {
-		rows := h.keep()
-		for _, pol := range policies {
-			for _, of := range []*Plan{h.was, p} {
-				if pol < len(of.policies) && of.policies[pol].Policy != nil {
-					for arm, packed := range of.policies[pol].arms {
-						if of == p {
-							if a := h.arm(pol, arm); a.all != nil {
-								rows.Or(a.all)
-							}
-						} else if h.block < len(packed) {
-							packed[h.block].OrInto(rows)
-						}
-					}
-				}
-			}
-		}
+		h.reachedBy(policies, rows)
 		h.again(at, rows)
+	}
+	if !h.touched.Empty() {
+		for at, policies := range h.levels {
+			h.reachedBy(policies, rows)
+			rows.And(h.touched)
+			h.again(at, rows)
+		}
 	}
 	for at := range h.settings {
 		h.again(at, h.wide)
@@ -97,6 +90,26 @@ func (h *hand) whatToDecide() {
 	}
 	for i := range h.changes.detached {
 		h.everySetting(h.target(&h.changes.detached[i]))
+	}
+}
+
+// reachedBy gives the laptops that some policies reach, before or after.
+func (h *hand) reachedBy(policies []int, rows *rowset.Set) {
+	rows.Clear()
+	for _, pol := range policies {
+		for _, of := range []*Plan{h.was, h.next} {
+			if pol < len(of.policies) && of.policies[pol].Policy != nil {
+				for arm, packed := range of.policies[pol].arms {
+					if of == h.next {
+						if a := h.arm(pol, arm); a.all != nil {
+							rows.Or(a.all)
+						}
+					} else if h.block < len(packed) {
+						packed[h.block].OrInto(rows)
+					}
+				}
+			}
+		}
 	}
 }
 

@@ -167,7 +167,7 @@ func (k *pass) part() {
 }
 
 // placed finds the groups and policies that a unit's path may matter to: their rules look at
-// units, or they name one that laptops came to or left.
+// units, or they name one that laptops came to or left, or that is at another level.
 func (k *pass) placed() {
 	p := k.next
 	k.placedGroups, k.placedPolicies = make([]bool, len(p.groups)), make([]bool, len(p.policies))
@@ -175,9 +175,14 @@ func (k *pass) placed() {
 		k.placedGroups[at] = p.groups[at].formula.looksAtUnits()
 	}
 	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
+	for _, policies := range k.levels {
+		for _, at := range policies {
+			k.placedPolicies[at] = true
+		}
+	}
 	for at := range p.policies {
 		pol := &p.policies[at]
-		k.placedPolicies[at] = pol.when.looksAtUnits() || slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })
+		k.placedPolicies[at] = k.placedPolicies[at] || pol.when.looksAtUnits() || slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })
 	}
 }
 
