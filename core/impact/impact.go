@@ -83,7 +83,8 @@ func Compare(before, after Side) *Report {
 		ConflictsGained: d.ConflictsGained, ConflictsCleared: d.ConflictsCleared, ProblemsGained: d.ProblemsGained, ProblemsCleared: d.ProblemsCleared,
 		Audiences: d.Movements, Estate: after.Whole.Len(),
 	}
-	var touched []resolve.Devices
+	out.Transitions = make([]Transition, 0, len(d.Alterations))
+	touched := make([]resolve.Devices, 0, len(d.Alterations))
 	for _, a := range d.Alterations {
 		t := Transition{Setting: a.Setting, From: a.From, To: a.To, Devices: a.Devices}
 		def := after.Plan.Definition(a.Setting)

@@ -284,8 +284,11 @@ func (w *worker) loadArm(pol, arm int) *armSets {
 		return a
 	}
 	if len(w.few) == 0 {
-		a.all = w.keep()
-		packed.Into(a.all)
+		if rows := w.keep(); packed.Within(&w.dom, rows) {
+			a.all = rows
+		} else {
+			w.keeping--
+		}
 		return a
 	}
 	for _, row := range w.few {

@@ -20,7 +20,9 @@ type changes struct {
 	rows     []rowset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
 	systems  []rowset.Packed // of those, laptops with another system, version or edition
 	moved    bool            // of all of those only the path of units altered
+	rehomed  []rowset.Packed // by block: of those, laptops whose own unit moved, not only their owner's
 	shifted  map[int]bool    // units that some laptops came to or left as units moved
+	paths    []repathed      // of units that moved
 	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
 	policies map[int]bool    // policies whose audience altered: for all laptops
 	edited   map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
@@ -29,6 +31,9 @@ type changes struct {
 	checks   map[int]bool    // checks to run again for all laptops
 	detached []target        // units and groups that go their own way for other kinds than they did
 }
+
+// repathed is the path of a unit that moved, before and after, as expressions see it.
+type repathed struct{ was, is setting.Value }
 
 // builder makes a plan next of a plan was.
 type builder struct {
@@ -107,6 +112,7 @@ func (b *builder) units() {
 			b.movedUnits[i] = true
 			if i < len(was.units) && was.units[i].Unit != nil {
 				b.shift(was.units[i].path, path)
+				b.paths = append(b.paths, repathed{setting.ListValue(was.path(i)), setting.ListValue(p.path(i))})
 			}
 		}
 	}
@@ -378,22 +384,24 @@ func (b *builder) otherTargets() bool {
 // retarget finds policies whose targets name something else than they did: a device that is another number, a unit of another depth.
 // Where only depths are others, whoever is in no unit that moved gets what they got from where they got it.
 func (b *builder) retarget() {
-	p := b.next
+	was, p := b.was, b.next
 	if !b.otherTargets() {
 		return
 	}
+	numbers := p.unitAt != was.unitAt || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt
 	for at := range p.policies {
 		pol := &p.policies[at]
 		if pol.Policy == nil || b.changes.policies[at] {
 			continue
 		}
 		deeper, others := false, false
-		for _, list := range [][]estate.Target{pol.Audience.Include, pol.Audience.Exclude} {
-			for _, t := range list {
-				is, before := p.target(t), b.was.target(t)
-				deeper, others = deeper || is.level != before.level, others || is.at != before.at
+		if numbers {
+			for _, list := range [][]estate.Target{pol.Audience.Include, pol.Audience.Exclude} {
+				others = others || slices.ContainsFunc(list, func(t estate.Target) bool { return p.target(t).at != was.target(t).at })
 			}
 		}
+		moved := func(t target) bool { return t.Kind == estate.ToUnit && Level(p.units[t.at].depth) != t.level }
+		deeper = slices.ContainsFunc(pol.exclude, moved) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, moved) })
 		if !deeper && !others {
 			continue
 		}
@@ -472,7 +480,9 @@ func (b *builder) takeExceptions() {
 		slices.SortFunc(list, func(x, y exception) int {
 			return cmp.Or(cmp.Compare(y.target.level, x.target.level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
 		})
-		if !slices.EqualFunc(list, p.contests[at].exceptions, func(x, y exception) bool { return x.target.at == y.target.at && sameException(x.Exception, y.Exception) }) {
+		if !slices.EqualFunc(list, p.contests[at].exceptions, func(x, y exception) bool {
+			return x.target.at == y.target.at && sameException(x.Exception, y.Exception)
+		}) {
 			b.settings[at] = true
 		}
 		p.contests[at].exceptions = list

@@ -53,7 +53,7 @@ func (h *hand) whatToDecide() {
 	}
 	if !h.touched.Empty() {
 		for at, policies := range h.levels {
-			h.reachedBy(policies, rows)
+			h.had(policies, rows)
 			rows.And(h.touched)
 			h.again(at, rows)
 		}
@@ -108,6 +108,18 @@ func (h *hand) reachedBy(policies []int, rows *rowset.Set) {
 						packed[h.block].OrInto(rows)
 					}
 				}
+			}
+		}
+	}
+}
+
+// had gives the laptops that had some policies at levels at which these have no targets any more: who came to others is known.
+func (h *hand) had(policies []int, rows *rowset.Set) {
+	rows.Clear()
+	for _, at := range policies {
+		for arm, level := range h.was.policies[at].levels {
+			if !slices.Contains(h.next.policies[at].levels, level) && h.block < len(h.was.alive) {
+				h.was.policies[at].arms[arm][h.block].OrInto(rows)
 			}
 		}
 	}
@@ -474,9 +486,10 @@ type opened struct {
 	items    []*outcome // of what is put together
 	bring    []*rowset.Set
 	together *rowset.Set // the rows with what is put together; nil: none
-	unions   map[string]union
+	unions   *unions     // nil: made when they are needed
 
-	of         []int // room for part
+	of         []int // room for part, and for union
+	values     []setting.Value
 	key, value []byte
 }
 
@@ -484,6 +497,12 @@ type opened struct {
 type union struct {
 	value setting.Value
 	code  uint32
+}
+
+// unions is what was put together in cells of one setting, by the numbers of the items.
+type unions struct {
+	apart bool // codes are theirs alone: the column is spared what may never stand. Equal values can have two codes then
+	known map[string]union
 }
 
 // open takes a cell apart for some rows. It is good until the mark that was made before is released.
@@ -551,18 +570,25 @@ func (c *opened) union(items []int) union {
 	for _, i := range items {
 		c.key = binary.AppendUvarint(c.key, uint64(c.items[i].number))
 	}
-	if is, known := c.unions[string(c.key)]; known {
+	if c.unions == nil {
+		c.unions = &unions{}
+	}
+	if is, known := c.unions.known[string(c.key)]; known {
 		return is
 	}
-	values := make([]setting.Value, len(items))
-	for n, i := range items {
-		values[n] = c.items[i].value
+	c.values = c.values[:0]
+	for _, i := range items {
+		c.values = append(c.values, c.items[i].value)
 	}
-	is := union{value: setting.Union(values)}
-	is.code, c.value = c.contest.outcomes.column.code(is.value, c.value)
-	if c.unions == nil {
-		c.unions = map[string]union{}
+	is := union{value: setting.Union(c.values)}
+	if c.unions.apart {
+		is.code = 1<<31 | uint32(len(c.unions.known))
+	} else {
+		is.code, c.value = c.contest.outcomes.column.code(is.value, c.value)
 	}
-	c.unions[string(c.key)] = is
+	if c.unions.known == nil {
+		c.unions.known = map[string]union{}
+	}
+	c.unions.known[string(c.key)] = is
 	return is
 }

@@ -234,8 +234,8 @@ func gather[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K][
 
 func (g *gatherer[K]) add(key K, block int, rows *rowset.Set) {
 	list := g.sets[key]
-	if list == nil {
-		list = make([]rowset.Packed, g.plan.blocks())
+	if block >= len(list) {
+		list = append(list, make([]rowset.Packed, block+1-len(list))...)
 		g.sets[key] = list
 	}
 	if list[block] != nil {

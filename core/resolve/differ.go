@@ -4,10 +4,8 @@ package resolve
 
 import (
 	"cmp"
-	"encoding/binary"
 	"iter"
 	"slices"
-	"strings"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -30,7 +28,7 @@ type Movement struct {
 
 // Difference is what differs between two resolutions. Laptops that are on one side only count as having nothing on the other.
 type Difference struct {
-	Alterations      []Alteration    // by setting, then by what they alter from and to, as texts
+	Alterations      []Alteration    // by setting, then by what they alter from and to
 	ConflictsGained  []ConflictFound // on laptops that did not have the very same conflict
 	ConflictsCleared []ConflictFound
 	ProblemsGained   []ProblemFound // on laptops on which the check found nothing
@@ -75,6 +73,11 @@ func (d *Difference) settings(before, after *Whole) {
 	order := func(a, b int) int {
 		return cmp.Compare(idOf(before, after, settings[a]), idOf(before, after, settings[b]))
 	}
+	n := 0
+	for i := range found {
+		n += len(found[i].Alterations)
+	}
+	d.Alterations = make([]Alteration, 0, n)
 	for _, i := range sortedNumbers(len(settings), func(int) bool { return true }, order) {
 		d.Alterations = append(d.Alterations, found[i].Alterations...)
 		d.ConflictsGained = append(d.ConflictsGained, found[i].ConflictsGained...)
@@ -183,7 +186,7 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 		}
 		return nil
 	}
-	unions := map[string]union{}
+	unions := &unions{apart: true}
 	for i := range max(len(a), len(b)) {
 		x, y := block(a, i), block(b, i)
 		if x.Equal(y) {
@@ -221,42 +224,41 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 	return t
 }
 
-// tell says what a setting's turns are: those that look alike are put together, and they come in the order of their texts.
+// tell says what a setting's turns are, in order. Those that look alike are put together: equal values can have been made in different
+// ways, and files and rows of tables can be equal under different names.
 func (t *turns) tell(d *Difference) {
-	type told struct {
-		Alteration
-		text string
-	}
-	var list []told
-	known := map[string]int{} // of files and tables, which can be equal under different names, by what they alter from and to: the place
+	d.Alterations = make([]Alteration, 0, len(t.states))
 	for way, states := range t.states {
-		if states[0].Equal(states[1]) {
-			continue
+		if !states[0].Equal(states[1]) {
+			rows := t.rows.devices(way)
+			rows.was = t.before.plan
+			d.Alterations = append(d.Alterations, Alteration{t.contest.def.ID, states[0], states[1], rows})
 		}
-		rows := t.rows.devices(way)
-		rows.was = t.before.plan
-		if named(states[0].Value) || named(states[1].Value) {
-			var key []byte
-			for _, s := range states {
-				key = append(append(key, s.Status...), 0)
-				identity := s.Value.AppendIdentity(nil)
-				key = append(binary.AppendUvarint(key, uint64(len(identity))), identity...)
-			}
-			if same, is := known[string(key)]; is {
-				list[same].Devices = list[same].Devices.Or(rows)
-				continue
-			}
-			known[string(key)] = len(list)
-		}
-		text := strings.Join([]string{string(states[0].Status), states[0].Value.String(), string(states[1].Status), states[1].Value.String()}, "\x00")
-		list = append(list, told{Alteration{t.contest.def.ID, states[0], states[1], rows}, text})
 	}
-	slices.SortFunc(list, func(a, b told) int { return cmp.Compare(a.text, b.text) })
-	d.Alterations = make([]Alteration, len(list))
-	for i := range list {
-		d.Alterations[i] = list[i].Alteration
+	slices.SortFunc(d.Alterations, func(a, b Alteration) int {
+		if order := compareTurns(&a, &b); order != 0 {
+			return order
+		}
+		return cmp.Or(cmp.Compare(a.From.Value.String(), b.From.Value.String()), cmp.Compare(a.To.Value.String(), b.To.Value.String()))
+	})
+	last := 0
+	for i := 1; i < len(d.Alterations); i++ {
+		if compareTurns(&d.Alterations[last], &d.Alterations[i]) == 0 {
+			d.Alterations[last].Devices = d.Alterations[last].Devices.Or(d.Alterations[i].Devices)
+		} else {
+			last++
+			d.Alterations[last] = d.Alterations[i]
+		}
+	}
+	if len(d.Alterations) > 0 {
+		d.Alterations = d.Alterations[:last+1]
 	}
 	d.ConflictsGained, d.ConflictsCleared = t.conflicts(t.gained, t.after), t.conflicts(t.cleared, t.before)
+}
+
+// compareTurns orders alterations of one setting by what they alter from and to. It is 0 for those that look alike.
+func compareTurns(a, b *Alteration) int {
+	return cmp.Or(cmp.Compare(a.From.Status, b.From.Status), a.From.Value.Compare(b.From.Value), cmp.Compare(a.To.Status, b.To.Status), a.To.Value.Compare(b.To.Value))
 }
 
 // named tells whether equal values of this kind may be called differently.

@@ -147,7 +147,7 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.deviceAt, deviceID)
 	}
 	n := int(p.deviceAt.n)
-	list, owner, touched := altered(was.devices, n, device{}), altered(was.owner, n, none), make(marked, blocksOf(n))
+	list, owner, touched, rehomed := altered(was.devices, n, device{}), altered(was.owner, n, none), make(marked, blocksOf(n)), make(marked, blocksOf(n))
 	put := func(at int, is device) {
 		if *list.at(at) != is {
 			list.put(at, is)
@@ -172,10 +172,14 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 			if is.Device == nil {
 				continue
 			}
+			moved := b.movedUnits != nil && b.movedUnits[is.home]
+			if moved {
+				rehomed.add(at)
+			}
 			if is.owner != none && b.touchedPeople.has(is.owner) {
 				touched.add(at)
 				put(at, p.homed(is.Device))
-			} else if b.movedUnits != nil && b.movedUnits[is.home] {
+			} else if moved {
 				touched.add(at)
 			} else if len(b.gonePeople) > 0 && at < was.devices.len() && was.devices.at(at).owner != is.owner { // not where a reference is lost that never led anywhere
 				touched.add(at)
@@ -184,6 +188,7 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 	}
 	p.devices, p.owner = list.list, owner.list
 	b.aliveAndTouched(touched)
+	b.rehomed = packAll(rehomed)
 	b.rankDevices(d.gone, fresh)
 }
 

@@ -216,13 +216,18 @@ func (f *formula) each(do func(t *test)) {
 	}
 }
 
-// looksAtUnits tells whether a formula may come out otherwise when units move: everybody's own unit stands.
-func (f *formula) looksAtUnits() (does bool) {
+// turns tells whether a formula may come out otherwise when the values of some columns alter as is said.
+func (f *formula) turns(by map[*column][]recoded) (may bool) {
 	f.each(func(t *test) {
-		does = does || t.Whole || slices.ContainsFunc(t.Looks, func(l rule.Look) bool { return l.Field == "units" })
+		may = may || t.Whole || slices.ContainsFunc(t.columns, func(c *column) bool {
+			return len(t.columns) > 1 && by[c] != nil || slices.ContainsFunc(by[c], func(r recoded) bool { return t.answerOne(r.was) != t.answerOne(r.is) })
+		})
 	})
-	return does
+	return may
 }
+
+// recoded is the codes of a value that altered, before and after.
+type recoded struct{ was, is uint32 }
 
 // Numbers of outcomes that every setting has.
 const (

@@ -123,7 +123,7 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 	k := p.worker(p.laptops())
 	defer k.done()
 	var dom rowset.Set
-	unions := map[string]union{}
+	unions := &unions{}
 	for b := range p.blocks() {
 		dom.Clear()
 		if b < len(among.blocks) {

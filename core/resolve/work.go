@@ -10,6 +10,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/threads"
 )
 
@@ -25,8 +26,17 @@ type pass struct {
 	limited []int          // settings that not every laptop supports
 
 	groupKinds, policyKinds      kinds
-	placedGroups, placedPolicies []bool // where units alone moved: those whom that may concern
+	placedGroups, placedPolicies []concern // where units alone moved
 }
+
+// concern says for whom a group or a policy may come out otherwise as units move.
+type concern uint8
+
+const (
+	ofNobody  concern = iota
+	ofLaptops         // whose own unit moved
+	ofOwners          // and those whose owner's did
+)
 
 // kinds parts groups, or policies, by for whom they are worked out anew. Groups come after those that they have as members.
 type kinds struct {
@@ -60,6 +70,7 @@ type hand struct {
 	puts []put
 
 	alive, touched, wide *rowset.Set
+	rehomed              *rowset.Set
 	stayed               *rowset.Set // laptops that are there before and after
 	groupsAltered        []madeSet
 	masks                []madeSet // by setting: laptops to decide it for again
@@ -166,24 +177,57 @@ func (k *pass) part() {
 	}
 }
 
-// placed finds the groups and policies that a unit's path may matter to: their rules look at
-// units, or they name one that laptops came to or left, or that is at another level.
+// placed leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
+// a unit that laptops came to or left, or that is at another level, or they name such a group.
 func (k *pass) placed() {
 	p := k.next
-	k.placedGroups, k.placedPolicies = make([]bool, len(p.groups)), make([]bool, len(p.policies))
-	for at := range p.groups {
-		k.placedGroups[at] = p.groups[at].formula.looksAtUnits()
-	}
-	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
-	for _, policies := range k.levels {
-		for _, at := range policies {
-			k.placedPolicies[at] = true
+	laptops, owners := k.recoded("device"), k.recoded("person")
+	of := func(f *formula) concern {
+		switch {
+		case f.turns(owners):
+			return ofOwners
+		case f.turns(laptops):
+			return ofLaptops
 		}
+		return ofNobody
 	}
+	k.placedGroups, k.placedPolicies = make([]concern, len(p.groups)), make([]concern, len(p.policies))
+	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		k.placedPolicies[at] = k.placedPolicies[at] || pol.when.looksAtUnits() || slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })
+		if k.placedPolicies[at] = of(pol.when); k.placedPolicies[at] == ofNobody && (slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })) {
+			k.placedPolicies[at] = ofLaptops
+		}
 	}
+	for _, policies := range k.levels {
+		for _, at := range policies {
+			k.placedPolicies[at] = max(k.placedPolicies[at], ofLaptops)
+		}
+	}
+	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
+	for _, g := range p.groupOrder {
+		k.placedGroups[g] = of(p.groups[g].formula)
+		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
+		if groups[g] {
+			for _, at := range k.naming()[g] {
+				policies[at] = true
+			}
+		}
+	}
+	k.groupKinds.steady = slices.DeleteFunc(k.groupKinds.steady, func(g int) bool { return !groups[g] })
+	k.policyKinds.steady = slices.DeleteFunc(k.policyKinds.steady, func(at int) bool { return !policies[at] && k.placedPolicies[at] == ofNobody })
+}
+
+// recoded gives how the paths of units that moved alter in the column of laptops or of people.
+func (k *pass) recoded(variable string) map[*column][]recoded {
+	c := k.next.words.column(rule.Look{Variable: variable, Field: "units"})
+	var key []byte
+	out := make([]recoded, len(k.paths))
+	for i, path := range k.paths {
+		out[i].was, key = c.code(path.was, key)
+		out[i].is, key = c.code(path.is, key)
+	}
+	return map[*column][]recoded{c: out}
 }
 
 // naming lists by group the policies that name it.
@@ -297,7 +341,10 @@ func (h *hand) work(block int, wide bool) {
 	} else {
 		h.load(block, &alive)
 	}
-	h.alive, h.touched, h.wide, h.stayed = &alive, &touched, h.keep(), h.keep()
+	h.alive, h.touched, h.wide, h.stayed, h.rehomed = &alive, &touched, h.keep(), h.keep(), h.keep()
+	if h.moved {
+		h.changes.rehomed[block].Into(h.rehomed)
+	}
 	if block < len(h.was.alive) {
 		h.was.alive[block].Into(h.stayed)
 		h.stayed.And(&alive)
@@ -367,9 +414,7 @@ func (h *hand) workGroups(list []int) {
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
 			mask = h.temp()
-			if mask.Clear(); !h.moved || h.placedGroups[g] {
-				mask.Copy(h.touched)
-			}
+			mask.Copy(h.concerned(h.placedGroups, g))
 			for _, member := range is.nested {
 				if differs := h.known(h.groupsAltered, member); differs != nil {
 					mask.Or(differs)
@@ -425,6 +470,20 @@ func (h *hand) workGroups(list []int) {
 	}
 }
 
+// concerned gives the touched laptops for which a group or a policy may come out otherwise.
+func (h *hand) concerned(placed []concern, at int) *rowset.Set {
+	if !h.moved {
+		return h.touched
+	}
+	switch placed[at] {
+	case ofOwners:
+		return h.touched
+	case ofLaptops:
+		return h.rehomed
+	}
+	return &nobody
+}
+
 func (h *hand) workPolicies(list []int) {
 	for _, at := range list {
 		h.workPolicy(at)
@@ -441,9 +500,7 @@ func (h *hand) workPolicy(at int) {
 	mask := h.wide
 	if !h.full && !h.changes.policies[at] {
 		mask = h.temp()
-		if mask.Clear(); !h.moved || h.placedPolicies[at] {
-			mask.Copy(h.touched)
-		}
+		mask.Copy(h.concerned(h.placedPolicies, at))
 		add := func(t *target) {
 			if t.Kind == estate.ToGroup {
 				if differs := h.known(h.groupsAltered, t.at); differs != nil {

@@ -246,6 +246,15 @@ func (p Packed) OrInto(s *Set) {
 	}
 }
 
+// Within makes s the rows of p that mask has, and tells whether there are any.
+func (p Packed) Within(mask, s *Set) bool {
+	if p == nil {
+		s.Clear()
+		return false
+	}
+	return takeWithin(s, p[1:], int(p[0]), mask)
+}
+
 // Equal tells whether both hold the same rows.
 func (p Packed) Equal(q Packed) bool { return alike(p, q) }
 

@@ -3,6 +3,7 @@
 package setting
 
 import (
+	"cmp"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -210,6 +211,20 @@ func (v Value) AppendIdentity(to []byte) []byte {
 		}
 	}
 	return to
+}
+
+// Compare orders values: by kind, then bools and numbers by size, texts and files by bytes, lists and tables item by item. It is 0 for those that are Equal.
+func (v Value) Compare(w Value) int {
+	if v.kind != w.kind {
+		return cmp.Compare(v.kind, w.kind)
+	}
+	switch v.kind {
+	case Bool, Integer:
+		return cmp.Compare(v.number, w.number)
+	case Text, FileKind:
+		return cmp.Compare(v.text, w.text)
+	}
+	return slices.Compare(v.list, w.list)
 }
 
 // Members gives the items of a list and the rows of a table as values of their own, each a list of one item or a table of one row.
