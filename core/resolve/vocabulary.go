@@ -216,18 +216,30 @@ func (f *formula) each(do func(t *test)) {
 	}
 }
 
-// turns tells whether a formula may come out otherwise when the values of some columns alter as is said.
-func (f *formula) turns(by map[*column][]recoded) (may bool) {
-	f.each(func(t *test) {
-		may = may || t.Whole || slices.ContainsFunc(t.columns, func(c *column) bool {
-			return len(t.columns) > 1 && by[c] != nil || slices.ContainsFunc(by[c], func(r recoded) bool { return t.answerOne(r.was) != t.answerOne(r.is) })
-		})
-	})
-	return may
+// recoded is a column of which some values alter.
+type recoded struct {
+	*column
+	codes [][2]uint32 // before and after
 }
 
-// recoded is the codes of a value that altered, before and after.
-type recoded struct{ was, is uint32 }
+// turns tells for whom a formula may come out otherwise when values of laptops and of their owners alter.
+func (f *formula) turns(laptops, owners *recoded) (of concern) {
+	f.each(func(t *test) {
+		if t.Whole {
+			of = ofOwners
+		}
+		for _, c := range t.columns {
+			by, whose := laptops, ofLaptops
+			if c == owners.column {
+				by, whose = owners, ofOwners
+			}
+			if c == by.column && (len(t.columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.answerOne(alters[0]) != t.answerOne(alters[1]) })) {
+				of = max(of, whose)
+			}
+		}
+	})
+	return of
+}
 
 // Numbers of outcomes that every setting has.
 const (

@@ -182,20 +182,11 @@ func (k *pass) part() {
 func (k *pass) placed() {
 	p := k.next
 	laptops, owners := k.recoded("device"), k.recoded("person")
-	of := func(f *formula) concern {
-		switch {
-		case f.turns(owners):
-			return ofOwners
-		case f.turns(laptops):
-			return ofLaptops
-		}
-		return ofNobody
-	}
 	k.placedGroups, k.placedPolicies = make([]concern, len(p.groups)), make([]concern, len(p.policies))
 	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if k.placedPolicies[at] = of(pol.when); k.placedPolicies[at] == ofNobody && (slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })) {
+		if k.placedPolicies[at] = pol.when.turns(laptops, owners); k.placedPolicies[at] == ofNobody && (slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })) {
 			k.placedPolicies[at] = ofLaptops
 		}
 	}
@@ -206,7 +197,7 @@ func (k *pass) placed() {
 	}
 	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
 	for _, g := range p.groupOrder {
-		k.placedGroups[g] = of(p.groups[g].formula)
+		k.placedGroups[g] = p.groups[g].formula.turns(laptops, owners)
 		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
 		if groups[g] {
 			for _, at := range k.naming()[g] {
@@ -219,15 +210,16 @@ func (k *pass) placed() {
 }
 
 // recoded gives how the paths of units that moved alter in the column of laptops or of people.
-func (k *pass) recoded(variable string) map[*column][]recoded {
-	c := k.next.words.column(rule.Look{Variable: variable, Field: "units"})
+func (k *pass) recoded(variable string) *recoded {
+	out := &recoded{column: k.next.words.column(rule.Look{Variable: variable, Field: "units"})}
 	var key []byte
-	out := make([]recoded, len(k.paths))
-	for i, path := range k.paths {
-		out[i].was, key = c.code(path.was, key)
-		out[i].is, key = c.code(path.is, key)
+	for _, path := range k.paths {
+		var alters [2]uint32
+		alters[0], key = out.code(path.was, key)
+		alters[1], key = out.code(path.is, key)
+		out.codes = append(out.codes, alters)
 	}
-	return map[*column][]recoded{c: out}
+	return out
 }
 
 // naming lists by group the policies that name it.
