@@ -84,6 +84,7 @@ type (
 	ClashWay struct {
 		Kind    string     `json:"kind" enum:"prefer,raise,lock,lock-above,leave-out,narrow,drop"`
 		Policy  string     `json:"policy" doc:"In whose favour; with narrow and drop: which gives way"`
+		Title   string     `json:"title,omitempty" doc:"The policy's"`
 		Targets []string   `json:"targets,omitempty" doc:"With narrow: whom it leaves out"`
 		Edits   []ClashFix `json:"edits"`
 		Devices int        `json:"devices" doc:"That get something else, in any setting"`

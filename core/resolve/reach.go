@@ -158,7 +158,7 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 	return out
 }
 
-// tested gives a rule as the plan knows it, with the columns that it looks at.
+// tested gives a rule as the vocabulary knows it.
 func (p *Plan) tested(r *rule.Rule) *formula {
 	if r == nil {
 		return nil

@@ -243,26 +243,34 @@ func (w *worker) emitNew(number int32, rows *rowset.Set) {
 	w.emitted++
 }
 
-// coded gives the codes of the block's rows in a column, by row.
+// coded gives the codes of the rows of dom in a column, by row. Those of columns that no rule of the plan looks at, but one that is tried
+// does, are found row by row.
 func (w *worker) coded(c *column, room *[]uint32) []uint32 {
-	by := w.plan.codes[c.number]
-	who := w.person
-	if c.look.Variable == "device" {
-		if w.roll.laptops {
-			return by[w.block]
-		}
-		who = w.device
+	var by [][]uint32
+	if c.number < len(w.plan.codes) {
+		by = w.plan.codes[c.number]
+	}
+	device := c.look.Variable == "device"
+	if device && w.roll.laptops && by != nil {
+		return by[w.block]
 	}
 	*room = slices.Grow((*room)[:0], rowset.Rows)[:rowset.Rows]
 	into := *room
-	if who == nil {
-		clear(into)
-		return into
-	}
-	for row, at := range who {
-		into[row] = 0
-		if at != none {
+	var key []byte
+	for row := range w.dom.All() {
+		at := w.personAt(row)
+		if device {
+			at = w.deviceAt(row)
+		}
+		switch {
+		case at == none:
+			into[row] = 0
+		case by != nil:
 			into[row] = by[at>>rowset.Shift][at&(rowset.Rows-1)]
+		case device:
+			into[row], key = c.code(w.plan.deviceValue(w.plan.devices.at(at), c.look.Field), key)
+		default:
+			into[row], key = c.code(w.plan.personValue(w.plan.people.at(at), c.look.Field), key)
 		}
 	}
 	return into

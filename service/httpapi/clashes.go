@@ -24,7 +24,7 @@ func (s *server) registerClashes() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		list, err := s.conflicts(v, in.Change == "")
+		list, err := s.conflicts(v)
 		return out(list, s.fault(err))
 	})
 	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
@@ -62,16 +62,19 @@ func (s *server) registerClashes() {
 		InChange
 		Disagreement
 	}) (*output[[]wire.ClashWay], error) {
+		v, err := s.Flow.ViewOf(in.Change)
+		if err != nil {
+			return nil, s.fault(err)
+		}
 		var ways []workflow.WayOut
-		var err error
 		if in.Check != "" {
 			ways, err = s.Flow.WaysRight(in.Change, estate.CheckID(in.Check), in.Policies)
 		} else {
 			ways, err = s.Flow.WaysOut(in.Change, in.settings(), in.Policies)
 		}
-		list := make([]wire.ClashWay, len(ways))
+		list, t := make([]wire.ClashWay, len(ways)), titlesOf(v.Side)
 		for i := range ways {
-			list[i] = wayWire(&ways[i])
+			list[i] = wayWire(t, &ways[i])
 		}
 		return out(list, s.fault(err))
 	})
@@ -126,8 +129,8 @@ func (s *server) registerQuestions() {
 	})
 }
 
-// conflicts lists the clashes of a view, with who is involved and, of what is live, since when.
-func (s *server) conflicts(v workflow.View, live bool) ([]wire.Conflict, error) {
+// conflicts lists the clashes of a view, with who is involved and, of those that stand in what is live, since when.
+func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 	t := titlesOf(v.Side)
 	found := v.Whole.Conflicts()
 	list := t.conflicts(found, 1<<30)
@@ -135,11 +138,9 @@ func (s *server) conflicts(v workflow.View, live bool) ([]wire.Conflict, error) 
 	if err != nil {
 		return nil, err
 	}
-	began := map[int]*store.ClashEvent{}
-	if live {
-		if began, err = s.Flow.ClashesBegan(found); err != nil {
-			return nil, err
-		}
+	began, err := s.Flow.ClashesBegan(found)
+	if err != nil {
+		return nil, err
 	}
 	for i := range found {
 		c := &found[i]
@@ -225,8 +226,8 @@ func questionWire(t titled, q *workflow.Question) wire.Question {
 	}
 }
 
-func wayWire(w *workflow.WayOut) wire.ClashWay {
-	out := wire.ClashWay{Kind: string(w.Kind), Policy: string(w.Policy), Edits: []wire.ClashFix{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
+func wayWire(t titled, w *workflow.WayOut) wire.ClashWay {
+	out := wire.ClashWay{Kind: string(w.Kind), Policy: string(w.Policy), Title: t.policies[string(w.Policy)], Edits: []wire.ClashFix{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
 	for _, t := range w.Targets {
 		out.Targets = append(out.Targets, t.String())
 	}

@@ -98,7 +98,7 @@ func (s *Service) Arisen() ([]ClashEvent, error) {
 	return slices.DeleteFunc(list, func(e ClashEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Standing }), err
 }
 
-// ClashesBegan says since when each clash stands; those that are older than the record are left out.
+// ClashesBegan says since when each of some clashes stands in what is live; those that do not, or that are older than the record, are left out.
 func (s *Service) ClashesBegan(of []resolve.ConflictFound) (map[int]*store.ClashEvent, error) {
 	out := map[int]*store.ClashEvent{}
 	if len(of) == 0 {
@@ -112,8 +112,10 @@ func (s *Service) ClashesBegan(of []resolve.ConflictFound) (map[int]*store.Clash
 	for i := range events {
 		began[clashKey{events[i].Setting, events[i].Policies}] = &events[i]
 	}
+	standing := clashKeys(s.Live().Whole)
 	for i := range of {
-		if e := began[keyOfClash(&of[i])]; e != nil {
+		key := keyOfClash(&of[i])
+		if e := began[key]; e != nil && standing[key] {
 			out[i] = e
 		}
 	}

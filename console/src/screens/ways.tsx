@@ -18,7 +18,7 @@ export interface About {
 export type Choice = Pick<ClashWay, 'kind' | 'policy'>;
 
 function wayText(w: ClashWay, { of, names }: About): string {
-  const p = `‘${names[w.policy] ?? w.policy}’`;
+  const p = `‘${w.title || w.policy}’`;
   const others = of.policies.filter((o) => o !== w.policy).map((o) => `‘${names[o] ?? o}’`);
   const several = (of.setting?.length ?? 1) > 1;
   switch (w.kind) {
@@ -73,7 +73,7 @@ export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice
                   <td>{wayText(w, about)}</td>
                   <td className={w.left > 0 || w.gained > 0 || w.weaker > 0 ? 'text-warning' : 'quiet'}>{effect(w)}</td>
                   <td className="text-right">
-                    <button type="button" className="btn btn-ghost btn-sm" onClick={() => onChoose(w)}>
+                    <button type="button" className="btn btn-ghost btn-sm whitespace-nowrap" onClick={() => onChoose(w)}>
                       Look closer
                     </button>
                   </td>

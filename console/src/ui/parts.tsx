@@ -151,7 +151,7 @@ export function Dialog({
   return (
     <dialog ref={ref} className="modal" aria-label={title} onClose={onClose}>
       {open && (
-        <div className={`modal-box border border-base-300 p-0 ${wide ? 'max-w-3xl' : 'max-w-lg'}`}>
+        <div className={`modal-box text-left font-normal border border-base-300 p-0 ${wide ? 'max-w-3xl' : 'max-w-lg'}`}>
           <h2 className="border-b border-base-300 px-5 py-3 font-semibold">{title}</h2>
           <div className="px-5 py-4">{children}</div>
         </div>

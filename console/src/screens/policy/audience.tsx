@@ -21,13 +21,14 @@ export function AudienceSheet({
   locked: boolean;
 }) {
   const set = (part: Partial<PolicyDoc['audience']>) => alter((d) => ({ ...d, audience: { ...d.audience, ...part } }));
+  const targets = (side: 'include' | 'exclude') => (to: ToList) => alter((d) => ({ ...d, audience: { ...d.audience, [side]: to(d.audience[side] ?? []) } }));
   const whenFaults = faults.filter((f) => f.path?.endsWith('/audience/when'));
   return (
     <Sheet title="Audience" aside="nobody, unless you say who">
       <div className="flex flex-col gap-4 px-4 py-3">
         <div className="grid gap-4 lg:grid-cols-2">
-          <Targets label="Gets it" list={doc.audience.include ?? []} locked={locked} onChange={(include) => set({ include })} />
-          <Targets label="Left out" list={doc.audience.exclude ?? []} locked={locked} onChange={(exclude) => set({ exclude })} />
+          <Targets label="Gets it" list={doc.audience.include ?? []} locked={locked} onChange={targets('include')} />
+          <Targets label="Left out" list={doc.audience.exclude ?? []} locked={locked} onChange={targets('exclude')} />
         </div>
         <Field label="Only when" hint="A CEL condition over device and person; empty: always">
           <input
@@ -49,10 +50,13 @@ export function AudienceSheet({
   );
 }
 
+/** What becomes of a list of targets as it stands then. */
+type ToList = (list: string[]) => string[];
+
 const noUnits: Unit[] = [];
 const noGroups: Group[] = [];
 
-function Targets({ label, list, locked, onChange }: { label: string; list: string[]; locked: boolean; onChange: (list: string[]) => void }) {
+function Targets({ label, list, locked, onChange }: { label: string; list: string[]; locked: boolean; onChange: (to: ToList) => void }) {
   const [text, setText] = useState('');
   const units = useUnits().data ?? noUnits;
   const groups = useGroups().data ?? noGroups;
@@ -71,13 +75,13 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
   const add = (target: string) => {
     const t = target.trim();
     if (t.startsWith('serial:')) return void addSerials([t.slice('serial:'.length)]);
-    if (t && !list.includes(t)) onChange([...list, t]);
+    if (t) onChange((now) => (now.includes(t) ? now : [...now, t]));
     setText('');
   };
   /** Turns serial numbers into the laptops that have them; those that no laptop has are listed. */
   const addSerials = async (words: string[]) => {
     const found = await got(api.POST('/api/v1/audience/paste', { params: { query: {} }, body: { words } }));
-    onChange([...new Set([...list, ...found.devices.map((id) => `device:${id}`)])]);
+    onChange((now) => [...new Set([...now, ...found.devices.map((id) => `device:${id}`)])]);
     setUnknown(found.unknown);
     setText('');
   };
@@ -97,7 +101,7 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
               className="cursor-pointer"
               disabled={locked}
               aria-label={`Take ${t} out`}
-              onClick={() => onChange(list.filter((o) => o !== t))}
+              onClick={() => onChange((now) => now.filter((o) => o !== t))}
             >
               <X size={12} aria-hidden />
             </button>
@@ -108,7 +112,7 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
       {!locked && (
         <div className="flex flex-wrap items-center gap-1.5">
           <form
-            className="join"
+            className="join min-w-0 flex-1"
             onSubmit={(e) => {
               e.preventDefault();
               add(text);
@@ -117,8 +121,8 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
             <input
               list={listID}
               aria-label={`${label}: add a unit, group, device or person`}
-              placeholder="unit:, group:, serial: …"
-              className="input input-sm join-item w-44 font-mono text-[13px]"
+              placeholder="group:, unit:, serial:"
+              className="input input-sm join-item w-full font-mono text-[13px]"
               value={text}
               onPaste={(e) => {
                 const pasted = lines(e.clipboardData.getData('text').replaceAll(/[,;\t]/g, '\n'));
@@ -152,14 +156,14 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
 }
 
 /** Units as a tree and groups, each with a box and how many laptops or people it has. */
-function Tree({ label, list, units, groups, onChange }: { label: string; list: string[]; units: Unit[]; groups: Group[]; onChange: (list: string[]) => void }) {
+function Tree({ label, list, units, groups, onChange }: { label: string; list: string[]; units: Unit[]; groups: Group[]; onChange: (to: ToList) => void }) {
   const row = (target: string, word: string, n: number, depth = 0) => (
     <label key={target} className="flex items-center gap-2 py-0.5" style={{ paddingLeft: `${depth}rem` }}>
       <input
         type="checkbox"
         className="checkbox checkbox-sm"
         checked={list.includes(target)}
-        onChange={(e) => onChange(e.target.checked ? [...list, target] : list.filter((t) => t !== target))}
+        onChange={(e) => onChange((now) => (e.target.checked ? [...now, target] : now.filter((t) => t !== target)))}
       />
       <span className="min-w-0 flex-1 truncate">{word}</span>
       <span className="quiet tabular-nums">{number(n)}</span>

@@ -99,7 +99,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
                 <ReachBar of={use.reach} />
               </div>
             ) : (
-              <Loading rows={2} />
+              <div className="px-4 py-3">{faults.length > 0 ? <p className="quiet text-sm">Counted again when nothing is wrong any more.</p> : <Loading rows={2} />}</div>
             )}
           </Sheet>
           {use && problems.length > 0 && (
@@ -119,7 +119,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
           )}
           {(trial?.impact || open.id) && !retiring && (
             <ImpactPanel
-              title={open.id ? 'What the open change does, with this' : 'What comes of it'}
+              title={!open.id ? 'What comes of it' : faults.length > 0 ? 'What the open change does, without this' : 'What the open change does, with this'}
               asked={{ change: open.id, version: open.change?.version, edits: trial?.impact ? [{ kind: 'policies', id, body: trial.of as never }] : [] }}
               known={(open.change?.version ?? 0) <= (trial?.version ?? 0) + 1 ? trial?.impact : undefined /* a colleague went on in the change */}
             />
