@@ -105,6 +105,8 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.shows("Syntax error")
 	p.key("\b\b\b")
 	p.shows("would join")
+	p.do("a fact that no other rule looks at", chromedp.KeyEvent(` || "survey-fleet" in device.units`))
+	p.shows("82 of 241 laptops")
 	p.button("Make the group")
 	p.shows("old-releases-at-sea")
 	p.shows("Put into the change")
@@ -181,4 +183,26 @@ func TestAGroupThatListsMany(t *testing.T) {
 	p.shows("None of them has this in its id.")
 	p.fill("Find among them", "\b")
 	p.shows("and 39 more")
+}
+
+// TestWordsThatAreTypedFast types into the searches whose words stand in the address, as fast as keys go: every letter stays, the address
+// follows, and a way back is followed too.
+func TestWordsThatAreTypedFast(t *testing.T) {
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	const words = "survey data may be carried"
+	for path, label := range map[string]string{"/dictionary": "Search settings", "/policies": "Search policies", "/groups": "Search groups", "/devices": "Search devices"} {
+		p.goTo(path)
+		p.until("the search of "+path, `!!document.querySelector('input[type=search][aria-label=`+quoted(label)+`]')`)
+		p.fill(label, words)
+		p.until("the address says what is searched for in "+path, `new URLSearchParams(location.search).get('q') === `+quoted(words))
+		if typed, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('input[aria-label=`+quoted(label)+`]').value`)); err != nil || typed != words {
+			t.Errorf("%s has %q of what was typed, %v", path, typed, err)
+		}
+	}
+	p.goTo("/dictionary?q=camera")
+	p.shows("media.camera")
+	p.link("Trust")
+	p.until("the search is empty where an area is read", `document.querySelector('input[aria-label="Search settings"]').value === ''`)
 }

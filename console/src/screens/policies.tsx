@@ -4,12 +4,14 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useOverview, usePolicies } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { Empty, Failed, Loading, Page } from '../ui/parts';
+import { useTyped } from '../ui/typed';
 import { count, number, Status } from '../ui/words';
 
 export function PoliciesScreen() {
   const { id, change } = useOpenChange();
   const [params, setParams] = useSearchParams();
   const q = params.get('q') ?? '';
+  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
   const list = usePolicies(id);
   const lints = Map.groupBy(useOverview().data?.lints ?? [], (l) => l.policy);
   const go = useNavigate();
@@ -29,8 +31,8 @@ export function PoliciesScreen() {
         aria-label="Search policies"
         placeholder="Name, reason or setting"
         className="input input-sm w-72"
-        value={q}
-        onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+        value={typed}
+        onChange={(e) => type(e.target.value)}
       />
       <Failed error={list.error} />
       {list.isPending && <Loading rows={10} />}

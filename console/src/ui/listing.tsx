@@ -7,6 +7,7 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Value } from '../api/client';
 import { queries, useFields, useViews, type ListQuery } from '../api/queries';
 import { Dialog, Empty, Failed, Field, Loading, Page } from './parts';
+import { useTyped } from './typed';
 import { count, valueText } from './words';
 
 export interface ListColumn<T> {
@@ -86,14 +87,8 @@ function ListBar({
   shown: string[];
   children?: ReactNode;
 }) {
-  const [text, setText] = useState(query.q ?? '');
+  const [text, type] = useTyped(query.q ?? '', (q) => set({ q }), 200);
   const [adding, setAdding] = useState(false);
-  useEffect(() => setText(query.q ?? ''), [query.q]);
-  useEffect(() => {
-    if (text === (query.q ?? '')) return;
-    const wait = setTimeout(() => set({ q: text }), 200);
-    return () => clearTimeout(wait);
-  });
   const narrowed = [...params.keys()].some((k) => k !== 'columns' && k !== 'sort');
   const exported = new URLSearchParams(params);
   exported.set('columns', shown.join());
@@ -106,7 +101,7 @@ function ListBar({
           placeholder={placeholder}
           className="input input-sm w-52"
           value={text}
-          onChange={(e) => setText(e.target.value)}
+          onChange={(e) => type(e.target.value)}
         />
         {children}
         <button type="button" className="btn btn-sm" aria-expanded={adding} onClick={() => setAdding(!adding)}>

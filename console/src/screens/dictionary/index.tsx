@@ -4,11 +4,13 @@ import type { Setting } from '../../api/client';
 import { useAreas, useDictionary, useSettingSearch, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page, Sheet } from '../../ui/parts';
+import { useTyped } from '../../ui/typed';
 import { count } from '../../ui/words';
 
 export function DictionaryScreen() {
   const [params, setParams] = useSearchParams();
   const q = params.get('q') ?? '';
+  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
   const change = useOpenChange().change;
   const all = useDictionary(change);
   const found = useSettingSearch(q, [], change);
@@ -34,8 +36,8 @@ export function DictionaryScreen() {
         aria-label="Search settings"
         placeholder="Say what it does: “screen goes off”, “copy to usb”"
         className="input input-sm w-full max-w-xl"
-        value={q}
-        onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+        value={typed}
+        onChange={(e) => type(e.target.value)}
       />
       <Failed error={all.error ?? found.error} />
       <div className="grid items-start gap-4 lg:grid-cols-[14rem_minmax(0,1fr)]">

@@ -4,6 +4,7 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useGroups } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page } from '../../ui/parts';
+import { useTyped } from '../../ui/typed';
 import { count, number } from '../../ui/words';
 
 export function GroupsScreen() {
@@ -11,6 +12,7 @@ export function GroupsScreen() {
   const list = useGroups(change);
   const [params, setParams] = useSearchParams();
   const q = params.get('q') ?? '';
+  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
   const go = useNavigate();
   const shown = (list.data ?? []).filter((g) => `${g.id} ${g.title} ${g.rule}`.toLowerCase().includes(q.toLowerCase()));
   return (
@@ -28,8 +30,8 @@ export function GroupsScreen() {
         aria-label="Search groups"
         placeholder="Name, id or rule"
         className="input input-sm w-72"
-        value={q}
-        onChange={(e) => setParams(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+        value={typed}
+        onChange={(e) => type(e.target.value)}
       />
       <Failed error={list.error} />
       {list.isPending && <Loading />}

@@ -1,0 +1,32 @@
+// Fields whose text stands in the address of the page.
+import { useEffect, useRef, useState } from 'react';
+
+/**
+ * What is typed into a field that is kept elsewhere, later than it is typed: what comes back of it must not take away what was typed
+ * meanwhile. Where what is kept alters by itself, by a link or by going back, the field follows.
+ * @param wait milliseconds without a key until it is kept
+ */
+export function useTyped(kept: string, keep: (text: string) => void, wait = 0): [string, (text: string) => void] {
+  const [text, setText] = useState(kept);
+  const sent = useRef([kept]); // what may come back, the oldest first
+  useEffect(() => {
+    const at = sent.current.lastIndexOf(kept);
+    sent.current = at < 0 ? [kept] : sent.current.slice(at);
+    if (at < 0) setText(kept);
+  }, [kept]);
+  const latest = useRef(keep);
+  latest.current = keep;
+  const due = useRef<ReturnType<typeof setTimeout>>(undefined);
+  useEffect(() => () => clearTimeout(due.current), []);
+  const type = (now: string) => {
+    setText(now);
+    clearTimeout(due.current);
+    const put = () => {
+      sent.current.push(now);
+      latest.current(now);
+    };
+    if (wait > 0) due.current = setTimeout(put, wait);
+    else put();
+  };
+  return [text, type];
+}
