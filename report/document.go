@@ -3,6 +3,8 @@
 package report
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"html"
 	"strings"
@@ -88,15 +90,21 @@ func writeRow(b *strings.Builder, cells []string) {
 const style = `body{font:15px/1.5 Inter,system-ui,sans-serif;color:#16283c;background:#fff;max-width:58rem;margin:2rem auto;padding:0 1.5rem}
 h1{font-size:1.5rem;margin:0 0 1rem}h2{font-size:1.05rem;margin:1.75rem 0 .5rem;border-bottom:1px solid #d5dee7;padding-bottom:.25rem}
 table{border-collapse:collapse;width:100%;font-size:14px}th,td{text-align:left;vertical-align:top;padding:.35rem .6rem;border-bottom:1px solid #d5dee7}
-th{font-weight:600;background:#f3f6f9}ul{padding-left:1.25rem;margin:.25rem 0}td,li,p{overflow-wrap:anywhere}
+th{font-weight:600;background:#f3f6f9}ul{padding-left:1.25rem;margin:.25rem 0}td{min-width:4.5rem}td,li,p{overflow-wrap:anywhere}
 @media print{body{margin:0;max-width:none}h2{break-after:avoid}tr{break-inside:avoid}}
 @media(prefers-color-scheme:dark){body{color:#dbe6f0;background:#0d1826}th{background:#16263a}th,td,h2{border-color:#2b3e54}}`
+
+// PagePolicy is the content security policy under which a page is served: it shows itself, in its own style, and loads nothing.
+var PagePolicy = func() string {
+	sum := sha256.Sum256([]byte(style))
+	return "default-src 'none'; img-src data:; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"
+}()
 
 // HTML gives the page as HTML that needs nothing else.
 func (d *Document) HTML() string {
 	var b strings.Builder
 	title := html.EscapeString(d.Title)
-	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<h1>%s</h1>\n", title, style, title)
+	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<link rel=\"icon\" href=\"data:,\">\n<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<h1>%s</h1>\n", title, style, title)
 	for _, block := range d.Blocks {
 		switch x := block.(type) {
 		case Heading:

@@ -106,6 +106,7 @@ func (s *server) impactDevices(ctx context.Context, in *impactDevicesInput) (*ou
 type reportOutput struct {
 	Type        string `header:"Content-Type"`
 	Disposition string `header:"Content-Disposition"`
+	Policy      string `header:"Content-Security-Policy"`
 	Body        []byte
 }
 
@@ -128,7 +129,7 @@ func (s *server) impactReport(ctx context.Context, in *struct {
 	for _, e := range edits {
 		about.Edits = append(about.Edits, editWords(e.Kind, e.ObjectID, e.Retire))
 	}
-	r := &reportOutput{}
+	r := &reportOutput{Policy: report.PagePolicy}
 	switch in.Format {
 	case "csv":
 		var b bytes.Buffer
