@@ -228,6 +228,28 @@ func (w *worker) platforms(named []setting.Platform, into *rowset.Set) {
 	})
 }
 
+// meant gives the rows that a policy includes and does not leave out, whatever its condition says.
+func (w *worker) meant(pol *policy, into *rowset.Set) {
+	mark := w.mark()
+	defer w.release(mark)
+	allowed := w.temp()
+	w.platforms(pol.Platforms, allowed)
+	for i := range pol.exclude {
+		if t := w.target(&pol.exclude[i]); t != nil {
+			allowed.AndNot(t)
+		}
+	}
+	into.Clear()
+	for _, list := range pol.include {
+		for i := range list {
+			if t := w.target(&list[i]); t != nil {
+				into.Or(t)
+			}
+		}
+	}
+	into.And(allowed)
+}
+
 // audience gives the rows that get a policy, by level; nil where there are none. It is what section 3 says, over sets.
 func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
 	if pol.Policy == nil || pol.State != estate.Active || len(pol.levels) == 0 {

@@ -38,23 +38,25 @@ type Lint struct {
 	Devices   int      // with Redundant and NeverWins: laptops on which the entry is a candidate; with FailingRule: laptops, or people of a group of people, that it fails on
 }
 
-// entryUse is what is seen of one entry over all subjects.
+// entryUse is what is seen of one entry over all subjects. Of one that does something no more is seen than that.
 type entryUse struct {
 	devices      int
 	wins, alters bool
 	beside       map[int32]bool // policies
 }
 
+func (u *entryUse) doesSomething() bool { return u.wins && u.alters }
+
 // linter watches every entry.
 type linter struct {
 	p       *Plan
 	reached []bool
 	uses    [][]entryUse // by policy, by entry
-	failing []bool       // by policy: its condition fails on somebody
+	failing []int        // by policy: laptops that it is for on which its condition fails
 }
 
 func (p *Plan) linter() *linter {
-	l := &linter{p: p, reached: make([]bool, len(p.policies)), uses: make([][]entryUse, len(p.policies)), failing: make([]bool, len(p.policies))}
+	l := &linter{p: p, reached: make([]bool, len(p.policies)), uses: make([][]entryUse, len(p.policies)), failing: make([]int, len(p.policies))}
 	for at := range p.policies {
 		l.uses[at] = make([]entryUse, len(p.policies[at].entries))
 	}
@@ -65,7 +67,7 @@ func (p *Plan) linter() *linter {
 func (l *linter) add(other *linter) {
 	for at := range l.uses {
 		l.reached[at] = l.reached[at] || other.reached[at]
-		l.failing[at] = l.failing[at] || other.failing[at]
+		l.failing[at] += other.failing[at]
 		for i := range l.uses[at] {
 			mine, theirs := &l.uses[at][i], &other.uses[at][i]
 			mine.devices += theirs.devices
@@ -85,15 +87,21 @@ func (u *entryUse) stands(beside int32) {
 	u.beside[beside] = true
 }
 
-// conditions notes whose conditions fail on somebody, included or not.
+// conditions counts on whom the conditions of policies fail.
 func (l *linter) conditions(w *worker) {
 	for at := range l.p.policies {
-		if when := l.p.policies[at].when; when != nil && !l.failing[at] {
-			mark := w.mark()
-			_, failed := w.truth(when)
-			l.failing[at] = !failed.Empty()
-			w.release(mark)
+		pol := &l.p.policies[at]
+		if pol.when == nil || pol.State != estate.Active {
+			continue
 		}
+		mark := w.mark()
+		if _, failed := w.truth(pol.when); !failed.Empty() {
+			rows := w.temp()
+			w.meant(pol, rows)
+			rows.And(failed)
+			l.failing[at] += rows.Len()
+		}
+		w.release(mark)
 	}
 }
 
@@ -136,14 +144,8 @@ func (p *Plan) Lints() []Lint {
 		if pol.State != estate.Active {
 			continue
 		}
-		if l.failing[at] {
-			failing := 0
-			for _, n := range p.Audience(pol.Policy).Errors {
-				failing += n
-			}
-			if failing > 0 {
-				lints = append(lints, Lint{Kind: FailingRule, Policy: pol.ID, Devices: failing})
-			}
+		if l.failing[at] > 0 {
+			lints = append(lints, Lint{Kind: FailingRule, Policy: pol.ID, Devices: l.failing[at]})
 		}
 		if !l.reached[at] {
 			lints = append(lints, Lint{Kind: ReachesNobody, Policy: pol.ID})
@@ -258,10 +260,21 @@ func (l *linter) watch(w *worker, side setting.Side) {
 		if side != "" && c.def.Side != side {
 			continue
 		}
-		if len(c.slots) > 0 {
+		if l.open(w, at) {
 			l.entries(w, at)
 		}
 	}
+}
+
+// open tells whether somebody in the block has an entry for a setting of which it is not known that it does something.
+func (l *linter) open(w *worker, at int) bool {
+	for i, key := range l.p.contests[at].keys {
+		policy := l.p.contests[at].slots[i].policy
+		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.arm(int(key>>10), int(key&(1<<10-1))).all != nil {
+			return true
+		}
+	}
+	return false
 }
 
 // emissions are what was emitted, kept while other things are.
@@ -316,18 +329,14 @@ func (l *linter) entries(w *worker, at int) {
 	for k, s := range in {
 		i, _ := l.p.policies[s.policy].entryAt(at)
 		use, fates := &l.uses[s.policy][i], &seen.became[k]
+		if use.doesSomething() {
+			continue
+		}
 		use.devices += w.reached(c, &s, &w.dom).Len()
 		rows.Clear()
 		for _, set := range []*rowset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
 			if set != nil {
 				rows.Or(set)
-			}
-		}
-		if won := fates[Won]; won != nil {
-			for o, other := range in {
-				if set := seen.became[o][Won]; set != nil && other.policy != s.policy && set.Meets(won) {
-					use.stands(other.policy)
-				}
 			}
 		}
 		use.wins = use.wins || fates[Won] != nil || fates[Clashing] != nil
@@ -337,7 +346,14 @@ func (l *linter) entries(w *worker, at int) {
 		rest := slices.DeleteFunc(slices.Clone(in), func(o contestant) bool { return o.policy == s.policy })
 		w.emitted = 0
 		w.decide(c, rest, rows)
-		use.alters = !w.same(before, w.takeEmissions(), rows)
+		if use.alters = !w.same(before, w.takeEmissions(), rows); use.alters || fates[Won] == nil {
+			continue
+		}
+		for o, other := range in {
+			if set := seen.became[o][Won]; set != nil && other.policy != s.policy && set.Meets(fates[Won]) {
+				use.stands(other.policy)
+			}
+		}
 	}
 	w.release(mark)
 }
