@@ -404,10 +404,10 @@ func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers 
 			at := where[item&^itemBit]
 			if at == 0 {
 				fresh := w.temp()
-				fresh.Clear()
+				fresh.Copy(here)
 				numbers, sets = append(numbers, item), append(sets, fresh)
-				at = int32(len(numbers))
-				where[item&^itemBit] = at
+				where[item&^itemBit] = int32(len(numbers))
+				continue
 			}
 			sets[at-1].Or(here)
 		}
@@ -428,13 +428,13 @@ func (w *worker) merge(c *contest, in []contestant, rest *rowset.Set) {
 	}
 	w.put(in, ByMerge, have)
 	for i, item := range numbers {
-		if sets[i].And(have); !sets[i].Empty() {
+		if !sets[i].Empty() {
 			w.emitNew(item, sets[i])
 		}
 	}
 }
 
-// rowsClash takes the laptops out of have on which two tables say different things under one key.
+// rowsClash takes the laptops out of have, and out of the items' sets, on which two tables say different things under one key.
 func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []*rowset.Set, have *rowset.Set) {
 	mark := w.mark()
 	defer w.release(mark)
@@ -454,6 +454,9 @@ func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []
 	}
 	w.alike(in, clashing, func(all []contestant, rows *rowset.Set) { w.conflict(c, all, rows) })
 	have.AndNot(clashing)
+	for i := range sets {
+		sets[i].AndNot(clashing)
+	}
 }
 
 // common keeps the items that every list has. Nothing in common although no list is empty is a conflict of all.

@@ -153,18 +153,16 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		owner.find()
 	}
 	m := p.marks()
-	mine, count := user.marked(m)
+	mine := user.marked(m)
 	theirs := mine
 	if owner != user {
-		more := 0
-		theirs, more = owner.marked(m)
-		count += more
+		theirs = owner.marked(m)
 	}
 	user.ofAt = slices.Grow(user.ofAt[:0], len(p.contests))[:len(p.contests)]
 	clear(user.ofAt)
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, items: user.ofItems[:0]}, at: user.ofAt, in: user.in}
+	room := &user.ofReasons
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, settled: room.settled[:0], became: room.became[:0], slots: room.slots[:0], items: room.items[:0]}, at: user.ofAt, in: user.in}
 	defer func() { user.in = d.in }()
-	d.settled, d.became, d.slots = make([]settled, 0, len(p.contests)), make([]Fate, 0, count), make([]int32, 0, count)
 	for i, at := range p.bySetting {
 		s, marked := owner, theirs
 		if p.contests[at].user {
@@ -173,7 +171,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		d.in = s.among(&p.contests[at], marked, m.order, m.first[i], m.first[i+1], d.in)
 		d.decide(s, at)
 	}
-	user.ofItems, d.items = d.items, slices.Clone(d.items)
+	*room = Reasons{settled: d.settled, became: d.became, slots: d.slots, items: d.items}
+	d.settled, d.became, d.slots, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.slots), slices.Clone(d.items)
 	d.force(owner)
 	user.stage = d
 	for _, at := range p.byCheck {
@@ -377,11 +376,11 @@ func (p *Plan) gatherMarks() *marks {
 	return m
 }
 
-// marked gives the slots of all contests that a subject has, a bit for each, and how many there are.
-func (s *subject) marked(m *marks) (row []uint64, count int) {
+// marked gives the slots of all contests that a subject has, a bit for each.
+func (s *subject) marked(m *marks) []uint64 {
 	n := len(m.slots)/64 + 1
 	s.ofMarked = slices.Grow(s.ofMarked[:0], n)[:n]
-	row = s.ofMarked
+	row := s.ofMarked
 	clear(row)
 	for at, arm := range s.arms {
 		if arm.at == none {
@@ -390,10 +389,9 @@ func (s *subject) marked(m *marks) (row []uint64, count int) {
 		of := m.arms[at] + int32(arm.at)
 		for _, slot := range m.slots[m.begin[of]:m.begin[of+1]] {
 			row[slot>>6] |= 1 << (slot & 63)
-			count++
 		}
 	}
-	return row, count
+	return row
 }
 
 // among gives, as contestants, the marked slots of a contest whose slots are those from first to end. They are put where in was.

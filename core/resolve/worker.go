@@ -64,10 +64,10 @@ type worker struct {
 	codes []uint32
 	where []int32
 
-	ofArms   []arm // room for what is asked of one subject
-	ofMarked []uint64
-	ofAt     []int32
-	ofItems  []int32
+	ofArms    []arm // room for what is asked of one subject
+	ofMarked  []uint64
+	ofAt      []int32
+	ofReasons Reasons
 }
 
 type madeSet struct {
