@@ -107,9 +107,11 @@ func (s *subject) find() {
 	}
 	if known {
 		in, row := p.armsIn(s.dev>>rowset.Shift), s.dev&(rowset.Rows-1)
-		for _, some := range in.words[in.begin[row>>6]:in.begin[row>>6+1]] {
-			if some.rows>>(row&63)&1 != 0 {
-				s.arms[some.policy].at = int16(some.at)
+		first, end := in.begin[row>>6], in.begin[row>>6+1]
+		for i, rows := range in.rows[first:end] {
+			if rows>>(row&63)&1 != 0 {
+				key := in.keys[int(first)+i]
+				s.arms[key>>10].at = int16(key & (1<<10 - 1))
 			}
 		}
 	}
@@ -127,13 +129,8 @@ func (s *subject) find() {
 // blockArms is the arms of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
 type blockArms struct {
 	begin [rowset.Rows/64 + 1]int32 // by word of a set: its first
-	words []armWord
-}
-
-// armWord is who of 64 laptops gets a policy at one level.
-type armWord struct {
-	rows       uint64
-	policy, at int32
+	rows  []uint64                  // who of 64 laptops gets a policy at one level
+	keys  []uint32                  // the policy and the arm
 }
 
 // armsIn lays out the arms of a block. What was laid out is kept.
@@ -141,30 +138,30 @@ func (p *Plan) armsIn(block int) *blockArms {
 	if known := p.blockArms[block].Load(); known != nil {
 		return known
 	}
+	w := p.worker(p.laptops())
+	defer w.done()
+	var set rowset.Set
+	found, words := blockArms{rows: w.ofLaid.rows[:0], keys: w.ofLaid.keys[:0]}, w.ofWords[:0] // policy by policy
 	out := &blockArms{}
-	var rows rowset.Set
-	each := func(do func(word int, is armWord)) {
-		for at := range p.policies {
-			for arm, packed := range p.policies[at].arms {
-				packed[block].Into(&rows)
-				for word := range rowset.Rows / 64 {
-					if some := rows.Word(word); some != 0 {
-						do(word, armWord{some, int32(at), int32(arm)})
-					}
-				}
+	for at := range p.policies {
+		for arm, packed := range p.policies[at].arms {
+			packed[block].Into(&set)
+			for word, rows := range set.Words {
+				found.rows, found.keys, words = append(found.rows, rows), append(found.keys, keyOf(at, arm)), append(words, uint8(word))
+				out.begin[word+1]++
 			}
 		}
 	}
-	each(func(word int, _ armWord) { out.begin[word+1]++ })
+	w.ofLaid, w.ofWords = found, words
 	for word := range out.begin[1:] {
 		out.begin[word+1] += out.begin[word]
 	}
 	next := out.begin
-	out.words = make([]armWord, next[rowset.Rows/64])
-	each(func(word int, is armWord) {
-		out.words[next[word]] = is
+	out.rows, out.keys = make([]uint64, len(words)), make([]uint32, len(words))
+	for i, word := range words {
+		out.rows[next[word]], out.keys[next[word]] = found.rows[i], found.keys[i]
 		next[word]++
-	})
+	}
 	p.blockArms[block].Store(out)
 	return out
 }

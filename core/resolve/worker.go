@@ -68,6 +68,8 @@ type worker struct {
 	ofMarked  []uint64
 	ofAt      []int32
 	ofReasons Reasons
+	ofLaid    blockArms
+	ofWords   []uint8
 }
 
 type madeSet struct {

@@ -173,12 +173,14 @@ func (s *Set) In(t *Set) bool {
 	return true
 }
 
-// Word gives the rows from 64 times i on, a bit for each.
-func (s *Set) Word(i int) uint64 {
-	if s.sum>>i&1 == 0 {
-		return 0
+// Words gives the rows 64 at a time, a bit for each, where there are any: of i those from 64 times i on.
+func (s *Set) Words(yield func(i int, rows uint64) bool) {
+	for m := s.sum; m != 0; m &= m - 1 {
+		i := bits.TrailingZeros64(m) & 63
+		if !yield(i, s.words[i]) {
+			return
+		}
 	}
-	return s.words[i]
 }
 
 // Equal tells whether s and t have the same rows.
