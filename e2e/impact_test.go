@@ -36,7 +36,6 @@ func TestTheImpactWhileTyping(t *testing.T) {
 	p.until("the report can be had", `[...document.querySelectorAll('main a')].filter((a) => a.href.includes('/impact/report?format=')).length === 4`)
 	p.goTo("/api/v1/changes/" + change.ID + "/impact/report?format=html")
 	p.until("the report stands there as a page in its own style", `getComputedStyle(document.body).maxWidth !== 'none' && document.querySelector('h1').innerText.includes('does')`)
-	p.shot("impact-report")
 	p.goTo("/changes/" + change.ID)
 	p.until("every number opens its laptops", `document.querySelectorAll('main table button[aria-label*="laptop"]').length > 0`)
 
