@@ -228,24 +228,34 @@ func (w *worker) platforms(named []setting.Platform, into *rowset.Set) {
 	})
 }
 
+// allowed gives the rows that a policy does not leave out: of its platforms, and in nothing that it excludes.
+func (w *worker) allowed(pol *policy, into *rowset.Set) {
+	w.platforms(pol.Platforms, into)
+	for i := range pol.exclude {
+		if t := w.target(&pol.exclude[i]); t != nil {
+			into.AndNot(t)
+		}
+	}
+}
+
+// included adds the rows that some of a policy's targets match.
+func (w *worker) included(targets []target, into *rowset.Set) {
+	for i := range targets {
+		if t := w.target(&targets[i]); t != nil {
+			into.Or(t)
+		}
+	}
+}
+
 // meant gives the rows that a policy includes and does not leave out, whatever its condition says.
 func (w *worker) meant(pol *policy, into *rowset.Set) {
 	mark := w.mark()
 	defer w.release(mark)
 	allowed := w.temp()
-	w.platforms(pol.Platforms, allowed)
-	for i := range pol.exclude {
-		if t := w.target(&pol.exclude[i]); t != nil {
-			allowed.AndNot(t)
-		}
-	}
+	w.allowed(pol, allowed)
 	into.Clear()
-	for _, list := range pol.include {
-		for i := range list {
-			if t := w.target(&list[i]); t != nil {
-				into.Or(t)
-			}
-		}
+	for _, targets := range pol.include {
+		w.included(targets, into)
 	}
 	into.And(allowed)
 }
@@ -258,13 +268,7 @@ func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
 	mark := w.mark()
 	defer w.release(mark)
 	allowed := w.temp()
-	w.platforms(pol.Platforms, allowed)
-	for i := range pol.exclude {
-		if t := w.target(&pol.exclude[i]); t != nil {
-			allowed.AndNot(t)
-		}
-	}
-	if allowed.Empty() {
+	if w.allowed(pol, allowed); allowed.Empty() {
 		return
 	}
 	if pol.when != nil {
@@ -277,11 +281,7 @@ func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
 			return
 		}
 		rows.Clear()
-		for i := range pol.include[arm] {
-			if t := w.target(&pol.include[arm][i]); t != nil {
-				rows.Or(t)
-			}
-		}
+		w.included(pol.include[arm], rows)
 		rows.And(allowed)
 		if !rows.Empty() {
 			allowed.AndNot(rows)

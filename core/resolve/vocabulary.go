@@ -216,31 +216,6 @@ func (f *formula) each(do func(t *test)) {
 	}
 }
 
-// recoded is a column of which some values alter.
-type recoded struct {
-	*column
-	codes [][2]uint32 // before and after
-}
-
-// turns tells for whom a formula may come out otherwise when values of laptops and of their owners alter.
-func (f *formula) turns(laptops, owners *recoded) (of concern) {
-	f.each(func(t *test) {
-		if t.Whole {
-			of = ofOwners
-		}
-		for _, c := range t.columns {
-			by, whose := laptops, ofLaptops
-			if c == owners.column {
-				by, whose = owners, ofOwners
-			}
-			if c == by.column && (len(t.columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.answerOne(alters[0]) != t.answerOne(alters[1]) })) {
-				of = max(of, whose)
-			}
-		}
-	})
-	return of
-}
-
 // Numbers of outcomes that every setting has.
 const (
 	madeOfItems  int32 = iota // set, to the items whose sets hold the laptop

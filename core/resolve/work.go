@@ -10,7 +10,6 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
-	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/threads"
 )
 
@@ -28,15 +27,6 @@ type pass struct {
 	groupKinds, policyKinds      kinds
 	placedGroups, placedPolicies []concern // where units alone moved
 }
-
-// concern says for whom a group or a policy may come out otherwise as units move.
-type concern uint8
-
-const (
-	ofNobody  concern = iota
-	ofLaptops         // whose own unit moved
-	ofOwners          // and those whose owner's did
-)
 
 // kinds parts groups, or policies, by for whom they are worked out anew. Groups come after those that they have as members.
 type kinds struct {
@@ -175,51 +165,6 @@ func (k *pass) part() {
 			k.policyKinds.steady = append(k.policyKinds.steady, at)
 		}
 	}
-}
-
-// placed leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
-// a unit that laptops came to or left, or that is at another level, or they name such a group.
-func (k *pass) placed() {
-	p := k.next
-	laptops, owners := k.recoded("device"), k.recoded("person")
-	k.placedGroups, k.placedPolicies = make([]concern, len(p.groups)), make([]concern, len(p.policies))
-	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
-	for at := range p.policies {
-		pol := &p.policies[at]
-		if k.placedPolicies[at] = pol.when.turns(laptops, owners); k.placedPolicies[at] == ofNobody && (slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })) {
-			k.placedPolicies[at] = ofLaptops
-		}
-	}
-	for _, policies := range k.levels {
-		for _, at := range policies {
-			k.placedPolicies[at] = max(k.placedPolicies[at], ofLaptops)
-		}
-	}
-	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
-	for _, g := range p.groupOrder {
-		k.placedGroups[g] = p.groups[g].formula.turns(laptops, owners)
-		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
-		if groups[g] {
-			for _, at := range k.naming()[g] {
-				policies[at] = true
-			}
-		}
-	}
-	k.groupKinds.steady = slices.DeleteFunc(k.groupKinds.steady, func(g int) bool { return !groups[g] })
-	k.policyKinds.steady = slices.DeleteFunc(k.policyKinds.steady, func(at int) bool { return !policies[at] && k.placedPolicies[at] == ofNobody })
-}
-
-// recoded gives how the paths of units that moved alter in the column of laptops or of people.
-func (k *pass) recoded(variable string) *recoded {
-	out := &recoded{column: k.next.words.column(rule.Look{Variable: variable, Field: "units"})}
-	var key []byte
-	for _, path := range k.paths {
-		var alters [2]uint32
-		alters[0], key = out.code(path.was, key)
-		alters[1], key = out.code(path.is, key)
-		out.codes = append(out.codes, alters)
-	}
-	return out
 }
 
 // naming lists by group the policies that name it.
@@ -460,20 +405,6 @@ func (h *hand) workGroups(list []int) {
 		}
 		h.release(mark)
 	}
-}
-
-// concerned gives the touched laptops for which a group or a policy may come out otherwise.
-func (h *hand) concerned(placed []concern, at int) *rowset.Set {
-	if !h.moved {
-		return h.touched
-	}
-	switch placed[at] {
-	case ofOwners:
-		return h.touched
-	case ofLaptops:
-		return h.rehomed
-	}
-	return &nobody
 }
 
 func (h *hand) workPolicies(list []int) {

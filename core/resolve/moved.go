@@ -1,0 +1,104 @@
+// This file finds out what is to be looked at again where units moved, and nothing else altered.
+
+package resolve
+
+import (
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/rule"
+)
+
+// concern says for whom a group or a policy may come out otherwise as units move.
+type concern uint8
+
+const (
+	ofNobody  concern = iota
+	ofLaptops         // whose own unit moved
+	ofOwners          // and those whose owner's did
+)
+
+// recoded is a column of which some values alter.
+type recoded struct {
+	*column
+	codes [][2]uint32 // before and after
+}
+
+// turns tells for whom a formula may come out otherwise when values of laptops and of their owners alter.
+func (f *formula) turns(laptops, owners *recoded) (of concern) {
+	f.each(func(t *test) {
+		if t.Whole {
+			of = ofOwners
+		}
+		for _, c := range t.columns {
+			by, whose := laptops, ofLaptops
+			if c == owners.column {
+				by, whose = owners, ofOwners
+			}
+			if c == by.column && (len(t.columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.answerOne(alters[0]) != t.answerOne(alters[1]) })) {
+				of = max(of, whose)
+			}
+		}
+	})
+	return of
+}
+
+// placed leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
+// a unit that laptops came to or left, or that is at another level, or they name such a group.
+func (k *pass) placed() {
+	p := k.next
+	laptops, owners := k.recoded("device"), k.recoded("person")
+	k.placedGroups, k.placedPolicies = make([]concern, len(p.groups)), make([]concern, len(p.policies))
+	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
+	for at := range p.policies {
+		pol := &p.policies[at]
+		if k.placedPolicies[at] = pol.when.turns(laptops, owners); k.placedPolicies[at] == ofNobody && (slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })) {
+			k.placedPolicies[at] = ofLaptops
+		}
+	}
+	for _, policies := range k.levels {
+		for _, at := range policies {
+			k.placedPolicies[at] = max(k.placedPolicies[at], ofLaptops)
+		}
+	}
+	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
+	for _, g := range p.groupOrder {
+		k.placedGroups[g] = p.groups[g].formula.turns(laptops, owners)
+		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
+		if groups[g] {
+			for _, at := range k.naming()[g] {
+				policies[at] = true
+			}
+		}
+	}
+	k.groupKinds.steady = slices.DeleteFunc(k.groupKinds.steady, func(g int) bool { return !groups[g] })
+	k.policyKinds.steady = slices.DeleteFunc(k.policyKinds.steady, func(at int) bool { return !policies[at] && k.placedPolicies[at] == ofNobody })
+}
+
+// recoded gives how the paths of units that moved alter in the column of laptops or of people.
+func (k *pass) recoded(variable string) *recoded {
+	out := &recoded{column: k.next.words.column(rule.Look{Variable: variable, Field: "units"})}
+	var key []byte
+	for _, path := range k.paths {
+		var alters [2]uint32
+		alters[0], key = out.code(path.was, key)
+		alters[1], key = out.code(path.is, key)
+		out.codes = append(out.codes, alters)
+	}
+	return out
+}
+
+// concerned gives the touched laptops for which a group or a policy may come out otherwise.
+func (h *hand) concerned(placed []concern, at int) *rowset.Set {
+	if !h.moved {
+		return h.touched
+	}
+	switch placed[at] {
+	case ofOwners:
+		return h.touched
+	case ofLaptops:
+		return h.rehomed
+	}
+	return &nobody
+}
