@@ -135,7 +135,10 @@ func (p *Plan) slotsOf(c *contest, policy int, e entry, to []placed) []placed {
 func (p *Plan) order(c *contest, list []placed) {
 	before := compareSlots(c.def.Combine)
 	slices.SortFunc(list, func(a, b placed) int {
-		return cmp.Or(before(&a, &b), cmp.Compare(p.policies[a.policy].ID, p.policies[b.policy].ID), cmp.Compare(b.level, a.level))
+		if first := before(&a, &b); first != 0 {
+			return first
+		}
+		return cmp.Or(cmp.Compare(p.policies[a.policy].ID, p.policies[b.policy].ID), cmp.Compare(b.level, a.level))
 	})
 	c.slots, c.brought, c.keys = make([]slot, len(list)), make([]brought, len(list)), make([]uint32, len(list))
 	c.items, c.begin = nil, nil
