@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/log"
+	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
@@ -105,6 +106,14 @@ func (p *page) do(what string, actions ...chromedp.Action[chromedp.Void]) {
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		p.shot("failure")
 		p.t.Fatalf("%s: %v\nthe page shows: %.1500s", what, err, p.text())
+	}
+}
+
+// inEveryDocument runs a script in every document that is opened from now on, before the document's own.
+func (p *page) inEveryDocument(script string) {
+	p.t.Helper()
+	if _, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: script}); err != nil {
+		p.t.Fatal(err)
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"strings"
 	"testing"
 
-	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -51,7 +50,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
-	if _, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: `
+	p.inEveryDocument(`
 		const fetched = window.fetch;
 		window.held = [];
 		window.fetch = async (...asked) => {
@@ -59,9 +58,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 			const answer = await fetched(request);
 			if (request.method === 'GET' && /\/changes\/[^/?]+$/.test(request.url)) await new Promise((go) => window.held.push(go));
 			return answer;
-		};`}); err != nil {
-		t.Fatal(err)
-	}
+		};`)
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
 	p.fill("Lock the screen after minutes without use", "25")

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -244,7 +243,7 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
-	if _, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: `
+	p.inEveryDocument(`
 		const fetched = window.fetch;
 		let found;
 		window.fetch = async (...asked) => {
@@ -253,9 +252,7 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 			if (url.includes('/audience/paste')) await new Promise((go) => (found = go));
 			if (asked[0].method === 'PUT' && found) found();
 			return answer;
-		};`}); err != nil {
-		t.Fatal(err)
-	}
+		};`)
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
 	for i, id := range []string{"LT-0007", "LT-0008", "LT-0009", "LT-0010", "LT-0011"} {

@@ -381,7 +381,7 @@ func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
 	w.in = w.in[:0]
 	inherited := c.combine == setting.Merge
 	for i, key := range c.keys {
-		a := w.arm(int(key>>10), int(key&(1<<10-1)))
+		a := w.arm(armOf(key))
 		if a.all == nil || !a.all.Meets(dom) {
 			continue
 		}

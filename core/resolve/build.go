@@ -375,10 +375,20 @@ func (p *Plan) aim(pol *policy) {
 	}
 }
 
-// otherTargets tells whether a target may name something else than it did in the plan before.
+// names tells whether one of a policy's targets is so.
+func (pol *policy) names(so func(target) bool) bool {
+	return slices.ContainsFunc(pol.exclude, so) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, so) })
+}
+
+// otherTargets tells whether a target may name something else than it did in the plan before, or a unit that is deeper or less deep now.
 func (b *builder) otherTargets() bool {
+	return b.was != nothing && (b.movedUnits != nil || b.otherNumbers())
+}
+
+// otherNumbers tells whether something that targets name came or went.
+func (b *builder) otherNumbers() bool {
 	was, p := b.was, b.next
-	return was != nothing && (p.unitAt != was.unitAt || b.movedUnits != nil || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt)
+	return p.unitAt != was.unitAt || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt
 }
 
 // retarget finds policies whose targets name something else than they did: a device that is another number, a unit of another depth.
@@ -388,21 +398,16 @@ func (b *builder) retarget() {
 	if !b.otherTargets() {
 		return
 	}
-	numbers := p.unitAt != was.unitAt || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt
+	numbers := b.otherNumbers()
+	elsewhere := func(t estate.Target) bool { return p.target(t).at != was.target(t).at }
+	moved := func(t target) bool { return t.Kind == estate.ToUnit && Level(p.units[t.at].depth) != t.level }
 	for at := range p.policies {
 		pol := &p.policies[at]
 		if pol.Policy == nil || b.changes.policies[at] {
 			continue
 		}
-		deeper, others := false, false
-		if numbers {
-			for _, list := range [][]estate.Target{pol.Audience.Include, pol.Audience.Exclude} {
-				others = others || slices.ContainsFunc(list, func(t estate.Target) bool { return p.target(t).at != was.target(t).at })
-			}
-		}
-		moved := func(t target) bool { return t.Kind == estate.ToUnit && Level(p.units[t.at].depth) != t.level }
-		deeper = slices.ContainsFunc(pol.exclude, moved) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, moved) })
-		if !deeper && !others {
+		others := numbers && (slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
+		if !others && !pol.names(moved) {
 			continue
 		}
 		again := policy{Policy: pol.Policy}

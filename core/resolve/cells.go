@@ -50,17 +50,15 @@ func (h *hand) whatToDecide() {
 		h.reachedBy(policies, rows)
 		h.again(at, rows)
 	}
+	for at := range h.settings {
+		h.again(at, h.wide)
+	}
 	if !h.touched.Empty() {
 		for at, policies := range h.levels {
 			h.had(policies, rows)
 			rows.And(h.touched)
 			h.again(at, rows)
 		}
-	}
-	for at := range h.settings {
-		h.again(at, h.wide)
-	}
-	if !h.touched.Empty() {
 		systems := h.temp()
 		h.systems[h.block].Into(systems)
 		for _, at := range h.limited {

@@ -174,6 +174,9 @@ func (p *Plan) order(c *contest, list []placed) {
 // keyOf packs a policy and one of its arms, of which there are no more than a tree of units is deep, and two.
 func keyOf(policy, arm int) uint32 { return uint32(policy)<<10 | uint32(arm) }
 
+// armOf gives the policy and the arm of a key.
+func armOf(key uint32) (policy, arm int) { return int(key >> 10), int(key & (1<<10 - 1)) }
+
 // compareSlots says which of two slots decides before the other.
 func compareSlots(by setting.Combine) func(a, b *placed) int {
 	locks := func(a, b *placed) int {

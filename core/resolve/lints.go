@@ -268,9 +268,9 @@ func (l *linter) watch(w *worker, side setting.Side) {
 
 // open tells whether somebody in the block has an entry for a setting of which it is not known that it does something.
 func (l *linter) open(w *worker, at int) bool {
-	for i, key := range l.p.contests[at].keys {
-		policy := l.p.contests[at].slots[i].policy
-		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.arm(int(key>>10), int(key&(1<<10-1))).all != nil {
+	for _, key := range l.p.contests[at].keys {
+		policy, arm := armOf(key)
+		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.arm(policy, arm).all != nil {
 			return true
 		}
 	}

@@ -110,8 +110,8 @@ func (s *subject) find() {
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
 			if rows>>(row&63)&1 != 0 {
-				key := in.keys[int(first)+i]
-				s.arms[key>>10].at = int16(key & (1<<10 - 1))
+				policy, arm := armOf(in.keys[int(first)+i])
+				s.arms[policy].at = int16(arm)
 			}
 		}
 	}

@@ -53,7 +53,7 @@ func (k *pass) placed() {
 	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if k.placedPolicies[at] = pol.when.turns(laptops, owners); k.placedPolicies[at] == ofNobody && (slices.ContainsFunc(pol.exclude, unit) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, unit) })) {
+		if k.placedPolicies[at] = pol.when.turns(laptops, owners); k.placedPolicies[at] == ofNobody && pol.names(unit) {
 			k.placedPolicies[at] = ofLaptops
 		}
 	}

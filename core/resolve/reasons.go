@@ -197,7 +197,7 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	s.find()
 	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}
 	for i, key := range p.contests[at].keys {
-		if uint32(s.arms[key>>10].at) == key&(1<<10-1) {
+		if policy, arm := armOf(key); int(s.arms[policy].at) == arm {
 			d.in = append(d.in, s.contestant(&p.contests[at], p.contests[at].slots[i].order, int32(i), len(d.in)))
 		}
 	}
@@ -350,7 +350,8 @@ func (p *Plan) gatherMarks() *marks {
 		at := int32(0)
 		for _, s := range p.bySetting {
 			for _, key := range p.contests[s].keys {
-				do(m.arms[key>>10]+int32(key&(1<<10-1)), at)
+				policy, arm := armOf(key)
+				do(m.arms[policy]+int32(arm), at)
 				at++
 			}
 		}
@@ -405,8 +406,7 @@ func (s *subject) among(c *contest, marked []uint64, order []order, first, end i
 			continue
 		}
 		if at += int32(bits.TrailingZeros64(word)); at < end {
-			one := &in[n]
-			one.slot, one.at, one.place, one.order, one.live, one.detached = &c.slots[at-first], int32(n), at-first, order[at], &s.dom, nil
+			in[n] = s.contestant(c, order[at], at-first, n)
 			n++
 		}
 		at++

@@ -147,7 +147,11 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.deviceAt, deviceID)
 	}
 	n := int(p.deviceAt.n)
-	list, owner, touched, rehomed := altered(was.devices, n, device{}), altered(was.owner, n, none), make(marked, blocksOf(n)), make(marked, blocksOf(n))
+	list, owner, touched := altered(was.devices, n, device{}), altered(was.owner, n, none), make(marked, blocksOf(n))
+	var rehomed marked
+	if b.movedUnits != nil {
+		rehomed = make(marked, blocksOf(n))
+	}
 	put := func(at int, is device) {
 		if *list.at(at) != is {
 			list.put(at, is)

@@ -23,9 +23,9 @@ type Whole struct {
 	final    [][]rowset.Parts  // by setting, by block
 	problems [][]rowset.Packed // by check, by block
 
-	conflictsOnce, problemsOnce sync.Once // what was found is kept
-	conflictsFound              []ConflictFound
-	problemsFound               []ProblemFound
+	clashesOnce, conflictsOnce, problemsOnce sync.Once // what was found is kept
+	clashesFound, conflictsFound             []ConflictFound
+	problemsFound                            []ProblemFound
 }
 
 // on begins the resolution of another plan; what it does not touch stays.
@@ -196,7 +196,7 @@ type ConflictFound struct {
 // Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
 func (w *Whole) Conflicts() []ConflictFound {
 	w.conflictsOnce.Do(func() {
-		out := w.Clashes()
+		out := slices.Clone(w.Clashes())
 		threads.Share(len(out), func(mine iter.Seq[int]) {
 			for i := range mine {
 				out[i].Values = w.plan.clashing(&out[i])
@@ -207,8 +207,13 @@ func (w *Whole) Conflicts() []ConflictFound {
 	return w.conflictsFound
 }
 
-// Clashes lists every conflict as Conflicts does, without the candidates.
+// Clashes lists every conflict as Conflicts does, without the candidates. The list must not be altered.
 func (w *Whole) Clashes() []ConflictFound {
+	w.clashesOnce.Do(func() { w.clashesFound = w.clashes() })
+	return w.clashesFound
+}
+
+func (w *Whole) clashes() []ConflictFound {
 	p := w.plan
 	var out []ConflictFound
 	var rows rowset.Set

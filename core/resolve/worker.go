@@ -68,7 +68,7 @@ type worker struct {
 	ofMarked  []uint64
 	ofAt      []int32
 	ofReasons Reasons
-	ofLaid    blockArms
+	ofLaid    blockArms // room for armsIn
 	ofWords   []uint8
 }
 

@@ -152,9 +152,7 @@ func Union(values []Value) Value {
 			}
 		}
 	}
-	if !slices.IsSorted(all) {
-		slices.Sort(all)
-	}
+	slices.Sort(all)
 	all = slices.Compact(all)
 	if len(rows) == 0 {
 		return ListValue(all)

@@ -1,17 +1,15 @@
 // All policies, with whom each reaches.
 import { Plus } from 'lucide-react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { useOverview, usePolicies } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { Empty, Failed, Loading, Page } from '../ui/parts';
-import { useTyped } from '../ui/typed';
+import { useWords } from '../ui/typed';
 import { count, number, Status } from '../ui/words';
 
 export function PoliciesScreen() {
   const { id, change } = useOpenChange();
-  const [params, setParams] = useSearchParams();
-  const q = params.get('q') ?? '';
-  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
+  const { q, typed, type } = useWords();
   const list = usePolicies(id);
   const lints = Map.groupBy(useOverview().data?.lints ?? [], (l) => l.policy);
   const go = useNavigate();

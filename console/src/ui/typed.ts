@@ -1,5 +1,6 @@
 // Fields whose text stands in the address of the page.
 import { useEffect, useRef, useState } from 'react';
+import { useSearchParams } from 'react-router';
 
 /**
  * What is typed into a field that is kept elsewhere, later than it is typed: what comes back of it must not take away what was typed
@@ -29,4 +30,12 @@ export function useTyped(kept: string, keep: (text: string) => void, wait = 0): 
     else put();
   };
   return [text, type];
+}
+
+/** The words that a list is searched for: as the address has them, and as they stand in the field, with what to do when they are typed. */
+export function useWords(): { q: string; typed: string; type: (text: string) => void } {
+  const [params, setParams] = useSearchParams();
+  const q = params.get('q') ?? '';
+  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
+  return { q, typed, type };
 }

@@ -4,13 +4,12 @@ import type { Setting } from '../../api/client';
 import { useAreas, useDictionary, useSettingSearch, useWho } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page, Sheet } from '../../ui/parts';
-import { useTyped } from '../../ui/typed';
+import { useWords } from '../../ui/typed';
 import { count } from '../../ui/words';
 
 export function DictionaryScreen() {
-  const [params, setParams] = useSearchParams();
-  const q = params.get('q') ?? '';
-  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
+  const [params] = useSearchParams();
+  const { q, typed, type } = useWords();
   const change = useOpenChange().change;
   const all = useDictionary(change);
   const found = useSettingSearch(q, [], change);

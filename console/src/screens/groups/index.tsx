@@ -1,18 +1,16 @@
 // All groups: what each is made of, who is in it, where it is used.
 import { Plus } from 'lucide-react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { useGroups } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page } from '../../ui/parts';
-import { useTyped } from '../../ui/typed';
+import { useWords } from '../../ui/typed';
 import { count, number } from '../../ui/words';
 
 export function GroupsScreen() {
   const { change } = useOpenChange();
   const list = useGroups(change);
-  const [params, setParams] = useSearchParams();
-  const q = params.get('q') ?? '';
-  const [typed, type] = useTyped(q, (text) => setParams(text ? { q: text } : {}, { replace: true }));
+  const { q, typed, type } = useWords();
   const go = useNavigate();
   const shown = (list.data ?? []).filter((g) => `${g.id} ${g.title} ${g.rule}`.toLowerCase().includes(q.toLowerCase()));
   return (
