@@ -195,19 +195,25 @@ func oneClass(run []contestant) bool {
 
 // beatenBy tells the fates of the slots from a place on where the first one decided for all.
 func (w *worker) beatenBy(c *contest, in []contestant, from int, all *rowset.Set) {
-	by, outer := Weaker, Weaker
-	if c.combine == setting.Closest {
-		by, outer = LowerPriority, Outer
-	}
-	if in[0].zone < 0 {
-		outer = LockedOut
-	}
+	within, beyond := c.behind(&in[0].order)
 	zone := from
 	for zone < len(in) && in[zone].zone == in[0].zone {
 		zone++
 	}
-	w.witness.fates(in[from:zone], by, all)
-	w.witness.fates(in[zone:], outer, all)
+	w.witness.fates(in[from:zone], within, all)
+	w.witness.fates(in[zone:], beyond, all)
+}
+
+// behind gives the fates of slots that stand behind the run of one that decides: in its zone and beyond.
+func (c *contest) behind(first *order) (within, beyond Fate) {
+	within, beyond = Weaker, Weaker
+	if c.combine == setting.Closest {
+		within, beyond = LowerPriority, Outer
+	}
+	if first.zone < 0 {
+		beyond = LockedOut
+	}
+	return within, beyond
 }
 
 // beaten tells the fates of a run's slots on laptops that were decided before their turn.
@@ -390,26 +396,38 @@ func (w *worker) having(in []contestant, rest *rowset.Set) *rowset.Set {
 	return have
 }
 
-// byItem gives for every item the laptops of have that some contestant brings it to. The lists are good until the next call.
+// byItem gives for every item the laptops of have that some contestant brings it to. Of what comes to all of them the set is have
+// itself. The lists are good until the next call.
 func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers []int32, sets []*rowset.Set) {
-	here := w.temp()
+	some := w.temp()
 	numbers, sets = w.items[:0], w.bring[:0]
 	where := w.room(len(c.outcomes.all()))
 	for i := range in {
-		items, rows := c.itemsOf(in[i].place), in[i].live
-		if len(items) == 0 || !here.SetAnd(rows, have) {
+		items, here := c.itemsOf(in[i].place), have
+		if len(items) == 0 {
 			continue
+		}
+		if !have.In(in[i].live) {
+			if here = some; !here.SetAnd(in[i].live, have) {
+				continue
+			}
 		}
 		for _, item := range items {
 			at := where[item&^itemBit]
 			if at == 0 {
-				fresh := w.temp()
-				fresh.Copy(here)
-				numbers, sets = append(numbers, item), append(sets, fresh)
-				where[item&^itemBit] = int32(len(numbers))
-				continue
+				numbers, sets = append(numbers, item), append(sets, nil)
+				at = int32(len(numbers))
+				where[item&^itemBit] = at
 			}
-			sets[at-1].Or(here)
+			switch set := &sets[at-1]; {
+			case here == have:
+				*set = have
+			case *set == nil:
+				*set = w.temp()
+				(*set).Copy(here)
+			case *set != have:
+				(*set).Or(here)
+			}
 		}
 	}
 	for _, item := range numbers {
@@ -455,7 +473,9 @@ func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []
 	w.alike(in, clashing, func(all []contestant, rows *rowset.Set) { w.conflict(c, all, rows) })
 	have.AndNot(clashing)
 	for i := range sets {
-		sets[i].AndNot(clashing)
+		if sets[i] != have {
+			sets[i].AndNot(clashing)
+		}
 	}
 }
 
@@ -476,8 +496,13 @@ func (w *worker) common(c *contest, in []contestant, rest *rowset.Set) {
 			brings[item&^itemBit] = int32(k) + 1
 		}
 		for i, item := range numbers {
-			if brings[item&^itemBit] != int32(k)+1 {
+			if brings[item&^itemBit] == int32(k)+1 {
+				continue
+			}
+			if sets[i] != have {
 				sets[i].AndNot(live)
+			} else if sets[i] = w.temp(); !sets[i].SetAndNot(have, live) {
+				sets[i] = &nobody
 			}
 		}
 		for _, item := range items {

@@ -168,8 +168,10 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		if p.contests[at].user {
 			s, marked = user, mine
 		}
-		d.in = s.among(&p.contests[at], marked, m.order, m.first[i], m.first[i+1], d.in)
-		d.decide(s, at)
+		if first, end := m.first[i], m.first[i+1]; !d.byFirst(s, at, marked, m.order[:end], first) {
+			d.in = s.among(&p.contests[at], marked, m.order, first, end, d.in)
+			d.decide(s, at)
+		}
 	}
 	*room = Reasons{settled: d.settled, became: d.became, slots: d.slots, items: d.items}
 	d.settled, d.became, d.slots, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.slots), slices.Clone(d.items)
@@ -207,6 +209,42 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	}
 	out, _ := d.record(0, nil)
 	return &out
+}
+
+var supported [3]*rowset.Set // nobody lacks anything
+
+// byFirst decides a setting where the first slot that the subject has does: what becomes of the others is known by where they stand. It
+// tells whether it did; where more is to be looked at, nothing is decided. The slots are those of order from first on.
+func (d *deciding) byFirst(s *subject, at int, marked []uint64, order []order, first int32) bool {
+	c := &d.plan.contests[at]
+	if s.away || len(c.exceptions) > 0 || c.combine == setting.Merge || c.combine == setting.Common || c.limited && *s.lacking(c) != supported {
+		return false
+	}
+	end := int32(len(order))
+	next := following(marked, first, end)
+	if next == end {
+		return true // nothing comes to the subject
+	}
+	lead := &order[next]
+	within, beyond := c.behind(lead)
+	became, slots := d.became, d.slots
+	for is := Won; next < end; next = following(marked, next+1, end) {
+		if is != beyond {
+			switch here := &order[next]; {
+			case here.zone != lead.zone:
+				is = beyond
+			case here.run != lead.run:
+				is = within
+			case here.outcome != lead.outcome && c.combine == setting.Closest:
+				return false // they clash, or are equal by other names
+			}
+		}
+		became, slots = append(became, is), append(slots, next-first)
+	}
+	d.settled = append(d.settled, settled{setting: int32(at), outcome: lead.outcome, forced: none, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: none})
+	d.became, d.slots = became, slots
+	d.at[at] = int32(len(d.settled))
+	return true
 }
 
 // decide decides one setting among the contestants, and adds it where it appears.
@@ -399,19 +437,26 @@ func (s *subject) marked(m *marks) []uint64 {
 func (s *subject) among(c *contest, marked []uint64, order []order, first, end int32, in []contestant) []contestant {
 	in = slices.Grow(in[:0], int(end-first))[:end-first]
 	n := 0
-	for at := first; at < end; {
-		word := marked[at>>6] >> (at & 63)
-		if word == 0 {
-			at = at&^63 + 64
-			continue
-		}
-		if at += int32(bits.TrailingZeros64(word)); at < end {
-			in[n] = s.contestant(c, order[at], at-first, n)
-			n++
-		}
-		at++
+	for at := following(marked, first, end); at < end; at = following(marked, at+1, end) {
+		in[n] = s.contestant(c, order[at], at-first, n)
+		n++
 	}
 	in = in[:n]
 	s.detach(c, in)
 	return in
+}
+
+// following gives the first marked slot from one on, end where there is none before it.
+func following(marked []uint64, at, end int32) int32 {
+	if at >= end {
+		return end
+	}
+	word := marked[at>>6] >> (at & 63) << (at & 63)
+	for word == 0 {
+		if at = at&^63 + 64; at >= end {
+			return end
+		}
+		word = marked[at>>6]
+	}
+	return min(at&^63+int32(bits.TrailingZeros64(word)), end)
 }
