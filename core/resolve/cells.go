@@ -190,74 +190,20 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 		}
 	}
 	h.release(mark)
-	var was rowset.Parts
-	if !h.full {
-		was = h.cellOf(at, true)
-		if !h.settings[at] && h.stands(was, mask) {
-			return
-		}
-		h.emitRest(was, mask)
+	is, altered := h.patched(h.cellOf(at, true), mask)
+	if !altered && !h.settings[at] {
+		return
 	}
 	forced := len(c.forced) > 0
-	h.putCell(at, forced, h.packEmitted())
+	h.putCell(at, forced, is)
 	h.made(&h.altered, at).Or(mask)
 	if !forced {
 		h.made(&h.final, at).Or(mask)
 	}
 }
 
-// fewStand is stands for few rows, which are looked up one by one.
-func (h *hand) fewStand(was rowset.Parts, mask *rowset.Set) bool {
-	for row := range mask.All() {
-		h.restNumbers = was.At(row, h.restNumbers[:0])
-		found := 0
-		for i, rows := range h.sets[:h.emitted] {
-			if rows.Has(row) {
-				if !slices.Contains(h.restNumbers, h.numbers[i]) {
-					return false
-				}
-				found++
-			}
-		}
-		if found != len(h.restNumbers) {
-			return false
-		}
-	}
-	return true
-}
-
-// stands tells whether what was emitted for the rows of mask is what was there.
-func (h *hand) stands(was rowset.Parts, mask *rowset.Set) bool {
-	if mask.Len() <= fewRows {
-		return h.fewStand(was, mask)
-	}
-	mark := h.mark()
-	defer h.release(mark)
-	here := h.temp()
-	matched, same := 0, true
-	was.Within(mask, here, func(number int32) {
-		if same {
-			at := slices.Index(h.numbers[:h.emitted], number)
-			same = at >= 0 && h.sets[at].Equal(here)
-			matched++
-		}
-	})
-	return same && matched == h.emitted
-}
-
-// emitRest emits what was on the rows that are not in mask.
-func (h *hand) emitRest(was rowset.Parts, mask *rowset.Set) {
-	mark := h.mark()
-	defer h.release(mark)
-	part := h.temp()
-	was.Each(part, func(number int32) {
-		part.AndNot(mask)
-		h.emit(number, part)
-	})
-}
-
-// packEmitted packs what was emitted, by number.
-func (h *hand) packEmitted() rowset.Parts {
+// patched gives a cell in which the rows of mask are as was emitted. altered is false where they were so before.
+func (h *hand) patched(was rowset.Parts, mask *rowset.Set) (is rowset.Parts, altered bool) {
 	n := h.emitted
 	for i := 1; i < n; i++ { // few, and nearly in order
 		for j := i; j > 0 && h.numbers[j] < h.numbers[j-1]; j-- {
@@ -265,7 +211,10 @@ func (h *hand) packEmitted() rowset.Parts {
 			h.sets[j], h.sets[j-1] = h.sets[j-1], h.sets[j]
 		}
 	}
-	return rowset.PackParts(h.numbers[:n], h.sets[:n])
+	if h.full {
+		return rowset.PackParts(h.numbers[:n], h.sets[:n]), true
+	}
+	return was.Patch(mask, h.numbers[:n], h.sets[:n])
 }
 
 // forceCell gives a setting its forced values where it, or what they look at, came out otherwise. Every rule sees the values before
@@ -344,16 +293,10 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 	for _, m := range moves {
 		h.emit(m.number, m.rows)
 	}
-	var was rowset.Parts
-	if !h.full {
-		was = h.cellOf(at, false)
-		if h.stands(was, mask) {
-			return
-		}
-		h.emitRest(was, mask)
+	if is, altered := h.patched(h.cellOf(at, false), mask); altered {
+		h.putCell(at, false, is)
+		h.made(&h.final, at).Or(mask)
 	}
-	h.putCell(at, false, h.packEmitted())
-	h.made(&h.final, at).Or(mask)
 }
 
 // runCheck runs a check where something that it looks at came out otherwise.
@@ -449,10 +392,10 @@ func (s *blockStage) settings(of *rowset.Set, yield func(row int, all map[string
 func (c *contest) at(cell rowset.Parts, row int, numbers *[]int32) (*outcome, setting.Value) {
 	*numbers = cell.At(row, (*numbers)[:0])
 	var is *outcome
-	var items []setting.Value
+	var items []*setting.Value
 	for _, n := range *numbers {
 		if o := c.outcomes.get(n); isItem(n) {
-			items = append(items, o.value)
+			items = append(items, &o.value)
 		} else {
 			is = o
 		}

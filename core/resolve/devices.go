@@ -14,9 +14,21 @@ import (
 // Devices is a set of laptops of a plan. The zero Devices is empty.
 type Devices struct {
 	plan   *Plan
+	from   int // the first of the blocks; those that are not written have none
 	blocks []rowset.Packed
 	was    *Plan // of the two sides of a comparison, the one before: it knows the laptops that are gone
 }
+
+// block gives the laptops of a block.
+func (d Devices) block(b int) rowset.Packed {
+	if b < d.from || b-d.from >= len(d.blocks) {
+		return nil
+	}
+	return d.blocks[b-d.from]
+}
+
+// end is the block after the last.
+func (d Devices) end() int { return d.from + len(d.blocks) }
 
 // Len counts the laptops.
 func (d Devices) Len() (n int) {
@@ -35,7 +47,7 @@ func (d Devices) Has(id estate.DeviceID) bool {
 	if !known && d.was != nil {
 		at, known = d.was.deviceAt.at(id)
 	}
-	return known && at>>rowset.Shift < len(d.blocks) && d.blocks[at>>rowset.Shift].Has(at&(rowset.Rows-1))
+	return known && d.block(at>>rowset.Shift).Has(at&(rowset.Rows-1))
 }
 
 // each calls f for the number of every laptop.
@@ -47,7 +59,7 @@ func (d Devices) each(f func(at int)) {
 		}
 		packed.Into(&rows)
 		for row := range rows.All() {
-			f(b<<rowset.Shift + row)
+			f((d.from+b)<<rowset.Shift + row)
 		}
 	}
 }
@@ -147,9 +159,9 @@ func (d Devices) ByGroup() []GroupCount {
 	if d.plan == nil {
 		return nil
 	}
-	sets := make([]rowset.Set, len(d.blocks))
+	sets := make([]rowset.Set, d.end())
 	for b, packed := range d.blocks {
-		packed.Into(&sets[b])
+		packed.Into(&sets[d.from+b])
 	}
 	var out []GroupCount
 	var rows rowset.Set
@@ -175,17 +187,11 @@ func (d Devices) ByGroup() []GroupCount {
 
 // combine makes a set of two, block by block.
 func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
-	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]rowset.Packed, max(len(d.blocks), len(e.blocks)))}
+	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]rowset.Packed, max(d.end(), e.end()))}
 	var a, b rowset.Set
 	for i := range out.blocks {
-		a.Clear()
-		b.Clear()
-		if i < len(d.blocks) {
-			d.blocks[i].Into(&a)
-		}
-		if i < len(e.blocks) {
-			e.blocks[i].Into(&b)
-		}
+		d.block(i).Into(&a)
+		e.block(i).Into(&b)
 		do(&a, &b)
 		out.blocks[i] = a.Pack()
 	}
@@ -199,18 +205,17 @@ func (d Devices) Or(e Devices) Devices { return d.combine(e, (*rowset.Set).Or) }
 func Union(sets []Devices) (out Devices) {
 	n := 0
 	for _, d := range sets {
-		out.plan, out.was, n = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was), max(n, len(d.blocks))
+		out.plan, out.was, n = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was), max(n, d.end())
 	}
 	out.blocks = make([]rowset.Packed, n)
-	var rows rowset.Set
-	for block := range out.blocks {
-		rows.Clear()
-		for _, d := range sets {
-			if block < len(d.blocks) {
-				d.blocks[block].OrInto(&rows)
-			}
+	rows := make([]rowset.Set, n)
+	for _, d := range sets {
+		for b, packed := range d.blocks {
+			packed.OrInto(&rows[d.from+b])
 		}
-		out.blocks[block] = rows.Pack()
+	}
+	for block := range rows {
+		out.blocks[block] = rows[block].Pack()
 	}
 	return out
 }
@@ -227,28 +232,43 @@ func (p *Plan) All() Devices { return Devices{plan: p, blocks: p.alive} }
 // gatherer collects sets of laptops by what they come out as, over all blocks.
 type gatherer[K comparable] struct {
 	plan *Plan
-	sets map[K][]rowset.Packed
+	sets map[K]*Devices
 }
 
-func gather[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K][]rowset.Packed{}} }
+func gather[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K]*Devices{}} }
 
 func (g *gatherer[K]) add(key K, block int, rows *rowset.Set) {
-	list := g.sets[key]
-	if block >= len(list) {
-		list = append(list, make([]rowset.Packed, block+1-len(list))...)
-		g.sets[key] = list
+	d := g.sets[key]
+	if d == nil {
+		d = &Devices{plan: g.plan}
+		g.sets[key] = d
 	}
-	if list[block] != nil {
-		var both rowset.Set
-		both.Copy(rows)
-		list[block].OrInto(&both)
-		list[block] = both.Pack()
-		return
-	}
-	list[block] = rows.Pack()
+	d.add(block, rows)
 }
 
-func (g *gatherer[K]) devices(key K) Devices { return Devices{plan: g.plan, blocks: g.sets[key]} }
+func (g *gatherer[K]) devices(key K) Devices { return *g.sets[key] }
+
+// add adds rows of a block to a set that nobody else has.
+func (d *Devices) add(block int, rows *rowset.Set) {
+	switch {
+	case len(d.blocks) == 0:
+		d.from = block
+	case block < d.from:
+		d.blocks = append(make([]rowset.Packed, d.from-block), d.blocks...)
+		d.from = block
+	}
+	if more := block + 1 - d.end(); more > 0 {
+		d.blocks = append(d.blocks, make([]rowset.Packed, more)...)
+	}
+	at := &d.blocks[block-d.from]
+	if *at != nil {
+		var both rowset.Set
+		both.Copy(rows)
+		at.OrInto(&both)
+		rows = &both
+	}
+	*at = rows.Pack()
+}
 
 // String lists the laptops, as messages and tests show them.
 func (d Devices) String() string { return fmt.Sprint(d.IDs()) }
@@ -259,7 +279,7 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 	for b, packed := range d.blocks {
 		packed.Into(&rows)
 		for row := range rows.All() {
-			is := d.device(b<<rowset.Shift + row)
+			is := d.device((d.from+b)<<rowset.Shift + row)
 			home := d.plan.units[is.home].Unit
 			if home == nil {
 				home = d.was.units[is.home].Unit
@@ -272,7 +292,7 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 }
 
 // Bare gives the set without the plan that it is of, for keeping: On gives it one again.
-func (d Devices) Bare() Devices { return Devices{blocks: d.blocks} }
+func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks} }
 
 // On gives the set as another plan made of the same knows it.
-func (d Devices) On(p *Plan) Devices { return Devices{plan: p, blocks: d.blocks} }
+func (d Devices) On(p *Plan) Devices { return Devices{plan: p, from: d.from, blocks: d.blocks} }

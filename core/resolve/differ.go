@@ -162,8 +162,7 @@ func faceOf(o *outcome, code uint32) face {
 type turns struct {
 	before, after   *Whole
 	contest         *contest
-	states          map[turn][2]State
-	rows            *gatherer[turn]
+	known           map[turn]*Alteration
 	gained, cleared *gatherer[int32] // by number of the conflict
 }
 
@@ -179,7 +178,7 @@ func idOf(before, after *Whole, at int) setting.ID { return contestOf(before, af
 
 func turnsOf(w *worker, before, after *Whole, at int) *turns {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
-	t := &turns{before, after, contestOf(before, after, at), map[turn][2]State{}, gather[turn](after.plan), gather[int32](after.plan), gather[int32](after.plan)}
+	t := &turns{before, after, contestOf(before, after, at), map[turn]*Alteration{}, gather[int32](after.plan), gather[int32](after.plan)}
 	block := func(list []rowset.Parts, i int) rowset.Parts {
 		if i < len(list) {
 			return list[i]
@@ -213,10 +212,12 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 				if way.from == way.to {
 					return
 				}
-				if _, known := t.states[way]; !known {
-					t.states[way] = [2]State{stateOf(o, v), stateOf(p, to)}
+				known := t.known[way]
+				if known == nil {
+					known = &Alteration{t.contest.def.ID, stateOf(o, v), stateOf(p, to), Devices{plan: after.plan, was: before.plan}}
+					t.known[way] = known
 				}
-				t.rows.add(way, i, rows)
+				known.Devices.add(i, rows)
 			})
 		})
 		w.release(mark)
@@ -227,38 +228,42 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 // tell says what a setting's turns are, in order. Those that look alike are put together: equal values can have been made in different
 // ways, and files and rows of tables can be equal under different names.
 func (t *turns) tell(d *Difference) {
-	d.Alterations = make([]Alteration, 0, len(t.states))
-	for way, states := range t.states {
-		if !states[0].Equal(states[1]) {
-			rows := t.rows.devices(way)
-			rows.was = t.before.plan
-			d.Alterations = append(d.Alterations, Alteration{t.contest.def.ID, states[0], states[1], rows})
+	sorted := make([]*Alteration, 0, len(t.known))
+	for _, way := range t.known {
+		if !way.From.Equal(way.To) {
+			sorted = append(sorted, way)
 		}
 	}
-	slices.SortFunc(d.Alterations, func(a, b Alteration) int {
-		if order := compareTurns(&a, &b); order != 0 {
+	slices.SortFunc(sorted, func(a, b *Alteration) int {
+		if order := compareTurns(a, b); order != 0 {
 			return order
 		}
 		return cmp.Or(cmp.Compare(a.From.Value.String(), b.From.Value.String()), cmp.Compare(a.To.Value.String(), b.To.Value.String()))
 	})
-	last := 0
-	for i := 1; i < len(d.Alterations); i++ {
-		if compareTurns(&d.Alterations[last], &d.Alterations[i]) == 0 {
-			d.Alterations[last].Devices = d.Alterations[last].Devices.Or(d.Alterations[i].Devices)
+	d.Alterations = make([]Alteration, 0, len(sorted))
+	for _, way := range sorted {
+		if last := len(d.Alterations) - 1; last >= 0 && compareTurns(&d.Alterations[last], way) == 0 {
+			d.Alterations[last].Devices = d.Alterations[last].Devices.Or(way.Devices)
 		} else {
-			last++
-			d.Alterations[last] = d.Alterations[i]
+			d.Alterations = append(d.Alterations, *way)
 		}
-	}
-	if len(d.Alterations) > 0 {
-		d.Alterations = d.Alterations[:last+1]
 	}
 	d.ConflictsGained, d.ConflictsCleared = t.conflicts(t.gained, t.after), t.conflicts(t.cleared, t.before)
 }
 
 // compareTurns orders alterations of one setting by what they alter from and to. It is 0 for those that look alike.
 func compareTurns(a, b *Alteration) int {
-	return cmp.Or(cmp.Compare(a.From.Status, b.From.Status), a.From.Value.Compare(b.From.Value), cmp.Compare(a.To.Status, b.To.Status), a.To.Value.Compare(b.To.Value))
+	if order := compareStates(&a.From, &b.From); order != 0 {
+		return order
+	}
+	return compareStates(&a.To, &b.To)
+}
+
+func compareStates(a, b *State) int {
+	if order := cmp.Compare(a.Status, b.Status); order != 0 {
+		return order
+	}
+	return a.Value.Compare(b.Value)
 }
 
 // named tells whether equal values of this kind may be called differently.

@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"encoding/binary"
+	"slices"
 
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
@@ -23,14 +24,20 @@ type opened struct {
 	contest  *contest
 	whole    []*outcome // what rows came out as, one by one
 	have     []*rowset.Set
-	items    []*outcome // of what is put together
-	bring    []*rowset.Set
+	bring    []carried   // of what is put together
+	sorted   bool        // bring is in the order of values
 	together *rowset.Set // the rows with what is put together; nil: none
 	unions   *unions     // nil: made when they are needed
 
 	of         []int // room for part, and for union
-	values     []setting.Value
+	values     []*setting.Value
 	key, value []byte
+}
+
+// carried is an item with the rows that have it.
+type carried struct {
+	item *outcome
+	rows *rowset.Set
 }
 
 // union is a value that is put together, with its code.
@@ -54,7 +61,7 @@ func (w *worker) open(c *contest, cell rowset.Parts, within *rowset.Set) *opened
 		rows.Copy(here)
 		switch o := c.outcomes.get(number); {
 		case isItem(number):
-			out.items, out.bring = append(out.items, o), append(out.bring, rows)
+			out.bring = append(out.bring, carried{o, rows})
 		case number == madeOfItems:
 			out.together = rows
 		default:
@@ -80,14 +87,17 @@ func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value
 	}
 	if c.together != nil {
 		made, same := w.temp(), w.temp()
-		made.SetAnd(c.together, rest)
+		if made.SetAnd(c.together, rest); !made.Empty() && !c.sorted { // so that unions are sorted as they are put together
+			slices.SortFunc(c.bring, func(a, b carried) int { return a.item.value.Compare(b.item.value) })
+			c.sorted = true
+		}
 		rest.AndNot(made)
 		for !made.Empty() {
 			first := made.First()
 			same.Copy(made)
 			c.of = c.of[:0]
-			for i, s := range c.bring {
-				if s.Has(first) {
+			for i := range c.bring {
+				if s := c.bring[i].rows; s.Has(first) {
 					same.And(s)
 					c.of = append(c.of, i)
 				} else {
@@ -108,7 +118,7 @@ func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value
 func (c *opened) union(items []int) union {
 	c.key = c.key[:0]
 	for _, i := range items {
-		c.key = binary.AppendUvarint(c.key, uint64(c.items[i].number))
+		c.key = binary.LittleEndian.AppendUint32(c.key, uint32(c.bring[i].item.number))
 	}
 	if c.unions == nil {
 		c.unions = &unions{}
@@ -118,7 +128,7 @@ func (c *opened) union(items []int) union {
 	}
 	c.values = c.values[:0]
 	for _, i := range items {
-		c.values = append(c.values, c.items[i].value)
+		c.values = append(c.values, &c.bring[i].item.value)
 	}
 	is := union{value: setting.Union(c.values)}
 	if c.unions.apart {

@@ -291,15 +291,15 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 	if d.outcome != madeOfItems {
 		return c.outcomes.get(d.outcome).value
 	}
-	var values []setting.Value
+	var values []*setting.Value
 	if c.combine == setting.Common {
 		for _, number := range r.itemsOf(i) {
-			values = append(values, c.outcomes.get(number).value)
+			values = append(values, &c.outcomes.get(number).value)
 		}
 	} else {
 		for n, place := range r.places(i) {
 			if r.became[int(d.first)+n] == Won {
-				values = append(values, c.brought[place].Value)
+				values = append(values, &c.brought[place].Value)
 			}
 		}
 	}

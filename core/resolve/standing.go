@@ -31,9 +31,7 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 	p.over(p.laptops(), func(w *worker) {
 		w.setAside = 0
 		asked, here := w.aside(), w.aside()
-		if w.block < len(among.blocks) {
-			among.blocks[w.block].OrInto(asked)
-		}
+		among.block(w.block).OrInto(asked)
 		for _, s := range w.contestants(c, &w.dom) {
 			is := by[s.policy]
 			if is == nil {
@@ -106,9 +104,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 	found := gather[estate.PolicyID](p)
 	p.over(p.laptops(), func(w *worker) {
 		dom := w.keep()
-		if w.block < len(among.blocks) {
-			among.blocks[w.block].Into(dom)
-		}
+		among.block(w.block).Into(dom)
 		dom.And(&w.dom)
 		if dom.Empty() {
 			return

@@ -125,10 +125,7 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 	var dom rowset.Set
 	unions := &unions{}
 	for b := range p.blocks() {
-		dom.Clear()
-		if b < len(among.blocks) {
-			among.blocks[b].Into(&dom)
-		}
+		among.block(b).Into(&dom)
 		if dom.Empty() {
 			continue
 		}
@@ -297,6 +294,7 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 			continue
 		}
 		packed.Into(&dom)
+		b += on.from
 		k.load(b, &dom)
 		k.setAside = 0
 		standing := &standing{}
@@ -392,9 +390,9 @@ func (w *Whole) Clashing() []int32 {
 					if c.outcomes.get(number).status == Conflict {
 						var rows rowset.Set
 						cell.OrInto(&rows, number)
-						one := make([]rowset.Packed, b+1)
-						one[b] = rows.Pack()
-						add(Devices{plan: w.plan, blocks: one})
+						one := Devices{plan: w.plan}
+						one.add(b, &rows)
+						add(one)
 					}
 				}
 			}

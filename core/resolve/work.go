@@ -68,7 +68,6 @@ type hand struct {
 	altered              []madeSet // by setting: laptops for which it may have come out otherwise
 	final                []madeSet
 	order                []int
-	restNumbers          []int32                 // room for fewStand
 	cells                [putProblem][]madeParts // what was put in this block
 }
 

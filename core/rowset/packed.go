@@ -126,15 +126,8 @@ func orInto(s *Set, from []uint64, n int) {
 // takeWithin makes s those of n rows that were written which mask has, and tells whether there are any. What others are written is hardly looked at.
 func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 	form, many := formOf(n)
-	if form == asAbsent {
-		s.Copy(mask)
-		for place := range many {
-			s.Remove(at(from, place))
-		}
-		return s.sum != 0
-	}
-	s.sum = 0
 	if form == asBits {
+		s.sum = 0
 		for m := mask.sum; m != 0; m &= m - 1 {
 			i := bits.TrailingZeros64(m) & 63
 			if w := from[i] & mask.words[i]; w != 0 {
@@ -144,17 +137,47 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 		}
 		return s.sum != 0
 	}
-	for place := 0; place < many; place += 4 {
+	if form == asAbsent {
+		s.Copy(mask)
+	} else {
+		s.sum = 0
+	}
+	if mask.sum == 0 {
+		return false
+	}
+	last := (64-bits.LeadingZeros64(mask.sum))<<6 - 1
+	for place := before(from[:(many+3)/4], bits.TrailingZeros64(mask.sum)<<6) << 2; place < many; place += 4 {
 		four := from[place>>2]
+		if int(four&0xffff) > last {
+			break
+		}
 		for n := min(4, many-place); n > 0; n-- {
 			row := int(four & 0xffff)
 			four >>= 16
-			if mask.sum>>(row>>6&63)&1 != 0 {
+			if mask.sum>>(row>>6&63)&1 == 0 {
+				continue
+			}
+			if form == asAbsent {
+				s.Remove(row)
+			} else {
 				s.orWord(row>>6, mask.words[row>>6&63]&(1<<(row&63)))
 			}
 		}
 	}
 	return s.sum != 0
+}
+
+// before gives a word of a list, in which rows rise, before which there is no row from one on; it is among the last such.
+func before(from []uint64, row int) int {
+	low := 0
+	for high := len(from); high-low > 1; {
+		if half := (low + high) / 2; int(from[half]&0xffff) <= row {
+			low = half
+		} else {
+			high = half
+		}
+	}
+	return low
 }
 
 // addListed adds rows that are written as a list, word by word: they rise.
@@ -297,6 +320,82 @@ func PackParts(numbers []int32, sets []*Set) Parts {
 	}
 	return p
 }
+
+// Patch gives parts in which the rows of mask are in the sets of some numbers alone; other rows are where they were. The numbers must
+// rise, and the sets have rows of mask only. ok is false where all is as it was: out is p then.
+func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok bool) {
+	type part struct {
+		head uint64
+		was  uint64 // how it is written in p, from at on; 0: not at all
+		at   int
+		set  *Set // its rows of mask, where they are others; nil: it stands as it is written
+	}
+	var room [64]part
+	parts, here := room[:0], Set{}
+	size, at := 1, 1+p.Count()
+	for i, j := 0, 0; i < p.Count() || j < len(sets); {
+		one := part{head: p.head(i), at: at}
+		if j < len(sets) && sets[j].Empty() {
+			j++
+			continue
+		}
+		fresh := j < len(sets) && uint64(uint32(numbers[j])) <= one.head>>32
+		if fresh && uint64(uint32(numbers[j])) < one.head>>32 {
+			one.head = uint64(numbers[j])<<32 | uint64(sets[j].Len())
+			one.set = sets[j]
+			j++
+		} else {
+			one.was = one.head
+			rows := int(one.head & 0xffffffff)
+			takeWithin(&here, p[at:], rows, mask)
+			at += payload(rows)
+			i++
+			is := &none
+			if fresh {
+				is = sets[j]
+				j++
+			}
+			if !here.Equal(is) {
+				one.set = is
+				one.head += uint64(is.Len()) - uint64(here.Len())
+			}
+		}
+		ok = ok || one.set != nil
+		if rows := int(one.head & 0xffffffff); rows > 0 {
+			parts = append(parts, one)
+			size += 1 + payload(rows)
+		}
+	}
+	if !ok || len(parts) == 0 {
+		if ok {
+			p = nil
+		}
+		return p, ok
+	}
+	out = make(Parts, size)
+	out[0] = uint64(len(parts))
+	at = 1 + len(parts)
+	for i := range parts {
+		one := &parts[i]
+		rows := int(one.head & 0xffffffff)
+		out[1+i] = one.head
+		if one.set == nil {
+			copy(out[at:], p[one.at:one.at+payload(rows)])
+		} else {
+			here.Clear()
+			if one.was != 0 {
+				orInto(&here, p[one.at:], int(one.was&0xffffffff))
+			}
+			here.AndNot(mask)
+			here.Or(one.set)
+			here.write(out[at:], rows)
+		}
+		at += payload(rows)
+	}
+	return out, true
+}
+
+var none Set
 
 // Count is how many parts there are.
 func (p Parts) Count() int {

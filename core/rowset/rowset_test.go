@@ -222,6 +222,80 @@ func TestPartsKeepTheirNumbers(t *testing.T) {
 	}
 }
 
+// TestPartsThatArePatched puts some rows in other parts than they were, and compares with parts that are packed from nothing.
+func TestPartsThatArePatched(t *testing.T) {
+	r := rand.New(rand.NewPCG(13, 14))
+	sets := func(of int) (numbers []int32, sets []*Set) {
+		for n := range of {
+			if s, _ := made(r); r.IntN(3) > 0 {
+				numbers, sets = append(numbers, int32(2*n+r.IntN(2))), append(sets, s)
+			}
+		}
+		return numbers, sets
+	}
+	asMap := func(p Parts) map[int32][]int {
+		out, one := map[int32][]int{}, Set{}
+		p.Each(&one, func(n int32) { out[n] = slices.Collect(one.All()) })
+		return out
+	}
+	for range 500 {
+		numbers, was := sets(r.IntN(80))
+		parts := PackParts(numbers, was)
+		mask, _ := made(r)
+		fresh, is := sets(r.IntN(80))
+		if r.IntN(3) == 0 { // as it was, or nearly
+			fresh, is = nil, nil
+			for i := range numbers {
+				s := &Set{}
+				s.Copy(was[i])
+				fresh, is = append(fresh, numbers[i]), append(is, s)
+			}
+			if len(is) > 0 && r.IntN(2) == 0 && !mask.Empty() {
+				is[r.IntN(len(is))].Add(mask.First())
+			}
+		}
+		want, one := map[int32][]int{}, Set{}
+		for i := range is {
+			is[i].And(mask)
+		}
+		for n := range int32(200) {
+			one.Clear()
+			if at := slices.Index(numbers, n); at >= 0 {
+				one.SetAndNot(was[at], mask)
+			}
+			if at := slices.Index(fresh, n); at >= 0 {
+				one.Or(is[at])
+			}
+			if !one.Empty() {
+				want[n] = slices.Collect(one.All())
+			}
+		}
+		before := asMap(parts)
+		got, altered := parts.Patch(mask, fresh, is)
+		if now := asMap(got); !maps.EqualFunc(now, want, slices.Equal) || (got == nil) != (len(want) == 0) {
+			t.Fatalf("patched to %d parts, expected %d", len(now), len(want))
+		}
+		if altered == maps.EqualFunc(before, want, slices.Equal) || !altered && !got.Equal(parts) {
+			t.Fatalf("says that it altered: %v", altered)
+		}
+		if !maps.EqualFunc(asMap(parts), before, slices.Equal) {
+			t.Fatal("patching altered what was patched")
+		}
+		var again []*Set
+		var all []int32
+		for _, n := range slices.Sorted(maps.Keys(want)) {
+			s := &Set{}
+			for _, row := range want[n] {
+				s.Add(row)
+			}
+			again, all = append(again, s), append(all, n)
+		}
+		if !got.Equal(PackParts(all, again)) {
+			t.Fatal("patched parts are written otherwise than parts from nothing")
+		}
+	}
+}
+
 // TestFormsMeetAtTheirEdges packs sets of sizes around those at which another form is taken, with rows that are there already.
 func TestFormsMeetAtTheirEdges(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))

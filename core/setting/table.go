@@ -134,7 +134,7 @@ func (v Value) WithFiles(f func(File) File) Value {
 }
 
 // Union gives every item or row of all values, without repeats, sorted by bytes.
-func Union(values []Value) Value {
+func Union(values []*Value) Value {
 	n := 0
 	for _, v := range values {
 		n += len(v.list)

@@ -41,7 +41,8 @@ func TestFilesAreTheirContents(t *testing.T) {
 	if !a.Equal(b) || a.Equal(text(hash)) {
 		t.Error("two names of one file differ, or a file is its hash as text")
 	}
-	union := setting.Union([]setting.Value{setting.TableValue([]row{{"c": a}}), setting.TableValue([]row{{"c": b}, {"c": text("x")}})})
+	one, two := setting.TableValue([]row{{"c": a}}), setting.TableValue([]row{{"c": b}, {"c": text("x")}})
+	union := setting.Union([]*setting.Value{&one, &two})
 	if len(union.Rows()) != 2 {
 		t.Errorf("the union is %v", union)
 	}
