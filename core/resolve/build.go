@@ -72,6 +72,10 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || len(p.policies) != len(was.policies) {
 		p.marks = sync.OnceValue(p.gatherMarks)
 	}
+	if p.naming = was.naming; len(b.changes.policies) > 0 || p.groupAt != was.groupAt || was == nothing {
+		policies, groups := p.policies, len(p.groups) // not the plan, which would be kept as long as others have this of it
+		p.naming = sync.OnceValue(func() [][]int { return naming(policies, groups) })
+	}
 	b.columns()
 	p.blockArms = make([]atomic.Pointer[blockArms], p.blocks())
 	p.work(was, &b.changes)

@@ -80,7 +80,7 @@ func (p *Plan) contestAll() {
 	for at := range p.contests {
 		c := &p.contests[at]
 		if c.def != nil {
-			p.order(c, lists[at])
+			p.order(c, lists[at], 0)
 		} else {
 			c.slots, c.brought, c.keys, c.items, c.begin = nil, nil, nil, nil, nil
 		}
@@ -96,13 +96,14 @@ func (p *Plan) contestAnew(at int, altered []int) {
 			list = append(list, placed{s, c.brought[i], c.itemsOf(int32(i))})
 		}
 	}
+	stay := len(list)
 	for _, pol := range altered {
 		entries := p.policies[pol].entries
 		if i, found := slices.BinarySearchFunc(entries, at, func(e entry, s int) int { return cmp.Compare(e.setting, s) }); found {
 			list = p.slotsOf(c, pol, entries[i], list)
 		}
 	}
-	p.order(c, list)
+	p.order(c, list, stay)
 }
 
 // slotsOf adds the slots of a policy's entry.
@@ -131,31 +132,41 @@ func (p *Plan) slotsOf(c *contest, policy int, e entry, to []placed) []placed {
 	return to
 }
 
-// order sorts the slots of a contest and finds zones and runs.
-func (p *Plan) order(c *contest, list []placed) {
-	before := compareSlots(c.def.Combine)
-	slices.SortFunc(list, func(a, b placed) int {
-		if first := before(&a, &b); first != 0 {
+// order sorts the slots of a contest and finds zones and runs. The first of them, as many as stay, are in order.
+func (p *Plan) order(c *contest, list []placed, stay int) {
+	by := c.def.Combine
+	before := func(a, b *placed) int {
+		if first := compareSlots(by, a, b); first != 0 {
 			return first
 		}
 		return cmp.Or(cmp.Compare(p.policies[a.policy].ID, p.policies[b.policy].ID), cmp.Compare(b.level, a.level))
-	})
+	}
+	sorted := make([]*placed, len(list))
+	for i := range list {
+		sorted[i] = &list[i]
+	}
+	slices.SortFunc(sorted[stay:], before)
+	for i := stay; stay > 0 && i < len(sorted); i++ { // few
+		one := sorted[i]
+		at, _ := slices.BinarySearchFunc(sorted[:i], one, before)
+		copy(sorted[at+1:i+1], sorted[at:i])
+		sorted[at] = one
+	}
 	c.slots, c.brought, c.keys = make([]slot, len(list)), make([]brought, len(list)), make([]uint32, len(list))
 	c.items, c.begin = nil, nil
 	if c.combine == setting.Merge || c.combine == setting.Common {
 		c.begin = make([]int32, len(list)+1)
-		for i := range list {
-			c.items = append(c.items, list[i].items...)
+		for i, s := range sorted {
+			c.items = append(c.items, s.items...)
 			c.begin[i+1] = int32(len(c.items))
 		}
 	}
-	for i := range list {
-		s := &list[i]
+	for i, s := range sorted {
 		if s.zone, s.run = 0, 0; s.lock {
 			s.zone = math.MinInt32
 		}
 		if i > 0 {
-			last := &list[i-1]
+			last := sorted[i-1]
 			s.zone, s.run = last.zone, last.run
 			switch {
 			case last.lock != s.lock:
@@ -163,7 +174,7 @@ func (p *Plan) order(c *contest, list []placed) {
 			case last.level != s.level && (c.def.Combine == setting.Closest || s.lock):
 				s.zone++
 			}
-			if before(last, s) != 0 {
+			if compareSlots(by, last, s) != 0 {
 				s.run++
 			}
 		}
@@ -178,25 +189,22 @@ func keyOf(policy, arm int) uint32 { return uint32(policy)<<10 | uint32(arm) }
 func armOf(key uint32) (policy, arm int) { return int(key >> 10), int(key & (1<<10 - 1)) }
 
 // compareSlots says which of two slots decides before the other.
-func compareSlots(by setting.Combine) func(a, b *placed) int {
-	locks := func(a, b *placed) int {
-		switch {
-		case a.lock && b.lock:
-			return cmp.Compare(a.level, b.level)
-		case a.lock:
-			return -1
-		case b.lock:
-			return 1
-		}
+func compareSlots(by setting.Combine, a, b *placed) int {
+	if by != setting.Closest && by != setting.Strictest {
 		return 0
 	}
-	switch by {
-	case setting.Closest:
-		return func(a, b *placed) int {
-			return cmp.Or(locks(a, b), cmp.Compare(b.level, a.level), cmp.Compare(b.weight, a.weight))
+	switch {
+	case a.lock && b.lock:
+		if order := cmp.Compare(a.level, b.level); order != 0 {
+			return order
 		}
-	case setting.Strictest:
-		return func(a, b *placed) int { return cmp.Or(locks(a, b), cmp.Compare(b.weight, a.weight)) }
+	case a.lock:
+		return -1
+	case b.lock:
+		return 1
 	}
-	return func(a, b *placed) int { return 0 }
+	if order := cmp.Compare(b.level, a.level); order != 0 && by == setting.Closest {
+		return order
+	}
+	return cmp.Compare(b.weight, a.weight)
 }

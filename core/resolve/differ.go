@@ -46,13 +46,11 @@ func Differ(before, after *Whole) *Difference {
 	if before == after {
 		return d
 	}
-	d.settings(before, after)
-	d.problems(before, after)
-	d.audiences(before.plan, after.plan)
+	d.compare(before, after)
 	return d
 }
 
-func (d *Difference) settings(before, after *Whole) {
+func (d *Difference) compare(before, after *Whole) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
 		a, b := partsOf(before.final, at), partsOf(after.final, at)
@@ -62,12 +60,19 @@ func (d *Difference) settings(before, after *Whole) {
 		settings = append(settings, at)
 	}
 	found := make([]Difference, len(settings))
-	threads.Share(len(settings), func(mine iter.Seq[int]) {
+	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.laptops())
 		defer w.done()
 		w.load(0, &nobody)
 		for i := range mine {
-			turnsOf(w, before, after, settings[i]).tell(&found[i])
+			switch i {
+			case 0:
+				d.problems(before, after)
+			case 1:
+				d.audiences(before.plan, after.plan)
+			default:
+				turnsOf(w, before, after, settings[i-2]).tell(&found[i-2])
+			}
 		}
 	})
 	order := func(a, b int) int {

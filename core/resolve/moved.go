@@ -67,7 +67,7 @@ func (k *pass) placed() {
 		k.placedGroups[g] = p.groups[g].formula.turns(laptops, owners)
 		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
 		if groups[g] {
-			for _, at := range k.naming()[g] {
+			for _, at := range p.naming()[g] {
 				policies[at] = true
 			}
 		}

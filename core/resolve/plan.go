@@ -57,7 +57,9 @@ type Plan struct {
 
 	index     func() *setting.Index       // of the dictionary, built when it is first asked
 	failures  func() []int                // by group: on how many its rule fails
-	marks     func() *marks               // whose slots are where, gathered when it is first asked, as what follows
+	needed    []*column                   // what rules look at
+	naming    func() [][]int              // by group: policies that name it; gathered when it is first asked, as what follows
+	marks     func() *marks               // whose slots are where
 	blockArms []atomic.Pointer[blockArms] // by block, as they are first asked for
 	persons   func() *roll                // everybody with their groups, made when it is first asked
 	wholeOnce sync.Mutex

@@ -4,12 +4,14 @@ package resolve
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
 )
 
 // numbers gives the number of every object of a list; most stand where they stood.
@@ -103,9 +105,11 @@ func (b *builder) numberPeople(d differences[estate.PersonID], order []int, stan
 		b.touchedPeople.add(int(p.ofPerson[i]))
 	}
 	if b.movedUnits != nil {
-		for at := range p.people.len() {
-			if unit := p.people.at(at).unit; p.people.at(at).Person != nil && unit != none && b.movedUnits[unit] {
-				b.touchedPeople.add(at)
+		for block, people := range p.people {
+			for row := range people {
+				if who := &people[row]; who.unit != none && who.Person != nil && b.movedUnits[who.unit] {
+					b.touchedPeople[block].Add(row)
+				}
 			}
 		}
 	}
@@ -170,7 +174,9 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 	for _, i := range append(d.altered, d.fresh...) {
 		touched.add(int(p.ofDevice[i]))
 	}
-	if b.touchedPeople.any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
+	if b.moved {
+		b.touchMoved(touched, rehomed)
+	} else if b.touchedPeople.any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
 		for at := range n {
 			is := list.at(at)
 			if is.Device == nil {
@@ -194,6 +200,33 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 	b.aliveAndTouched(touched)
 	b.rehomed = packAll(rehomed)
 	b.rankDevices(d.gone, fresh)
+}
+
+// touchMoved touches laptops whose unit moved, or whose owner's did, where nothing else altered: homes and owners are what they were.
+func (b *builder) touchMoved(touched, rehomed marked) {
+	was, units := b.was, b.next.words.column(look("unit"))
+	var codes []uint32
+	for at, moved := range b.movedUnits {
+		if moved {
+			code, _ := units.code(setting.TextValue(string(b.next.units[at].ID)), nil)
+			codes = append(codes, code)
+		}
+	}
+	moved := make([]bool, len(units.known()))
+	for _, code := range codes {
+		moved[code] = true
+	}
+	for block, homes := range was.codes[units.number] {
+		owners := was.owner[block]
+		for row, code := range homes {
+			if moved[code] {
+				rehomed[block].Add(row)
+				touched[block].Add(row)
+			} else if owner := int(owners[row]); owner != none && b.touchedPeople.has(owner) {
+				touched[block].Add(row)
+			}
+		}
+	}
 }
 
 // aliveAndTouched says block by block which laptops are there, and which are touched.
@@ -273,6 +306,32 @@ func (p *Plan) unitOrder() []int {
 // columns codes what the tests of rules look at.
 func (b *builder) columns() {
 	was, p := b.was, b.next
+	if p.needed = was.needed; len(b.changes.groups)+len(b.changes.policies)+len(b.checks) > 0 || b.dictionaryAltered || was == nothing {
+		p.needed = b.neededColumns()
+	}
+	for _, c := range p.needed {
+		for len(p.codes) <= c.number {
+			p.codes = append(p.codes, nil)
+		}
+	}
+	var wait sync.WaitGroup
+	for _, c := range p.needed {
+		var before [][]uint32
+		if c.number < len(was.codes) {
+			before = was.codes[c.number]
+		}
+		if before != nil && b.stands(c) {
+			p.codes[c.number] = before
+			continue
+		}
+		wait.Go(func() { p.codes[c.number] = b.coded(c, before) })
+	}
+	wait.Wait()
+}
+
+// neededColumns gives the columns that rules look at.
+func (b *builder) neededColumns() []*column {
+	p := b.next
 	needed := map[*column]bool{}
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // platforms, support and units are looked up in any case
 		needed[p.words.column(rule.Look{Variable: "device", Field: field})] = true
@@ -300,22 +359,19 @@ func (b *builder) columns() {
 	for i := range p.checks {
 		take(p.checks[i].formula)
 	}
-	for c := range needed {
-		for len(p.codes) <= c.number {
-			p.codes = append(p.codes, nil)
-		}
+	return slices.Collect(maps.Keys(needed))
+}
+
+// stands tells whether nobody's code in a column can be another than before.
+func (b *builder) stands(c *column) bool {
+	if b.next.blocks() != b.was.blocks() || b.next.people.len() != b.was.people.len() {
+		return false
 	}
-	var wait sync.WaitGroup
-	for c := range needed {
-		wait.Go(func() {
-			var before [][]uint32
-			if c.number < len(was.codes) {
-				before = was.codes[c.number]
-			}
-			p.codes[c.number] = b.coded(c, before)
-		})
+	touched := b.rows
+	if c.look.Variable == "person" {
+		touched = b.peopleRows
 	}
-	wait.Wait()
+	return b.moved && c.look.Field != "units" || !slices.ContainsFunc(touched, func(rows rowset.Packed) bool { return rows != nil })
 }
 
 // coded gives a column's codes by block; blocks in which nothing is touched are as they were.

@@ -4,6 +4,7 @@
 package resolve
 
 import (
+	"cmp"
 	"iter"
 	"slices"
 	"sync"
@@ -20,9 +21,8 @@ type pass struct {
 	full    bool // everything is worked out
 	members bool // groups and audiences too, not only what settings come out as
 	after   *Whole
-	naming  func() [][]int // by group: policies that name it
-	away    bool           // somebody goes their own way, before or after
-	limited []int          // settings that not every laptop supports
+	away    bool  // somebody goes their own way, before or after
+	limited []int // settings that not every laptop supports
 
 	groupKinds, policyKinds      kinds
 	placedGroups, placedPolicies []concern // where units alone moved
@@ -102,7 +102,6 @@ func (p *Plan) Estate() *Whole {
 
 func (k *pass) run() {
 	p := k.next
-	k.naming = sync.OnceValue(p.naming)
 	k.away = p.anyDetached() || k.was.anyDetached()
 	for at := range p.contests {
 		if def := p.contests[at].def; def != nil && len(def.Supports) > 0 {
@@ -123,6 +122,7 @@ func (k *pass) run() {
 	if len(blocks) == 0 {
 		return
 	}
+	slices.SortStableFunc(blocks, func(a, b int) int { return cmp.Compare(k.rows[b].Len(), k.rows[a].Len()) }) // what takes longest begins first
 	var guard sync.Mutex
 	var puts [][]put
 	threads.Share(len(blocks), func(mine iter.Seq[int]) {
@@ -152,7 +152,7 @@ func (k *pass) part() {
 		}
 		k.groupKinds.altered = append(k.groupKinds.altered, g)
 		if !k.full {
-			for _, at := range k.naming()[g] {
+			for _, at := range p.naming()[g] {
 				policies[at] = true
 			}
 		}
@@ -167,10 +167,10 @@ func (k *pass) part() {
 }
 
 // naming lists by group the policies that name it.
-func (p *Plan) naming() [][]int {
-	out := make([][]int, len(p.groups))
-	for at := range p.policies {
-		pol := &p.policies[at]
+func naming(policies []policy, groups int) [][]int {
+	out := make([][]int, groups)
+	for at := range policies {
+		pol := &policies[at]
 		add := func(t *target) {
 			if t.Kind == estate.ToGroup && !slices.Contains(out[t.at], at) {
 				out[t.at] = append(out[t.at], at)
