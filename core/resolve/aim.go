@@ -306,7 +306,11 @@ func (w *worker) loadArm(pol, arm int) *armSets {
 		return a
 	}
 	if len(w.few) == 0 {
-		if rows := w.keep(); packed.Within(&w.dom, rows) {
+		dom := &w.dom
+		if w.arming != nil {
+			dom = w.arming
+		}
+		if rows := w.keep(); packed.Within(dom, rows) {
 			a.all = rows
 		} else {
 			w.keeping--

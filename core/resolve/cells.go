@@ -126,6 +126,12 @@ func (h *hand) workSettings() {
 	p := h.next
 	h.whatToDecide()
 	cells := &blockStage{hand: h, decided: true}
+	if !h.full {
+		h.arming = h.keep()
+		for _, at := range h.masked {
+			h.arming.Or(h.masks[at].set)
+		}
+	}
 	for _, at := range h.masked {
 		h.decideCell(at, h.masks[at].set)
 	}

@@ -59,11 +59,12 @@ func (d *Difference) compare(before, after *Whole) {
 		}
 		settings = append(settings, at)
 	}
-	found := make([]Difference, len(settings))
+	found := make([]turns, len(settings))
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.laptops())
 		defer w.done()
 		w.load(0, &nobody)
+		room := &turnRoom{}
 		for i := range mine {
 			switch i {
 			case 0:
@@ -71,22 +72,22 @@ func (d *Difference) compare(before, after *Whole) {
 			case 1:
 				d.audiences(before.plan, after.plan)
 			default:
-				turnsOf(w, before, after, settings[i-2]).tell(&found[i-2])
+				found[i-2] = turnsOf(w, before, after, settings[i-2], room)
 			}
 		}
 	})
-	order := func(a, b int) int {
-		return cmp.Compare(idOf(before, after, settings[a]), idOf(before, after, settings[b]))
-	}
+	slices.SortFunc(found, func(a, b turns) int { return cmp.Compare(a.setting, b.setting) })
 	n := 0
 	for i := range found {
-		n += len(found[i].Alterations)
+		n += len(found[i].ways)
 	}
 	d.Alterations = make([]Alteration, 0, n)
-	for _, i := range sortedNumbers(len(settings), func(int) bool { return true }, order) {
-		d.Alterations = append(d.Alterations, found[i].Alterations...)
-		d.ConflictsGained = append(d.ConflictsGained, found[i].ConflictsGained...)
-		d.ConflictsCleared = append(d.ConflictsCleared, found[i].ConflictsCleared...)
+	for i := range found {
+		for _, way := range found[i].ways {
+			d.Alterations = append(d.Alterations, *way)
+		}
+		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
+		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
 	}
 }
 
@@ -165,10 +166,35 @@ func faceOf(o *outcome, code uint32) face {
 
 // turns is how one setting alters, on which laptops.
 type turns struct {
-	before, after   *Whole
-	contest         *contest
-	known           map[turn]*Alteration
-	gained, cleared *gatherer[int32] // by number of the conflict
+	setting         setting.ID
+	ways            []*Alteration // in order
+	gained, cleared []ConflictFound
+}
+
+// turnRoom is room for comparing one setting after the other.
+type turnRoom struct {
+	was, is opened
+	unions  unions
+	known   map[turn]*Alteration
+	ways    []Alteration // of all settings so far that are not full yet
+}
+
+// way gives room for an alteration.
+func (r *turnRoom) way(is Alteration) *Alteration {
+	if len(r.ways) == cap(r.ways) {
+		r.ways = make([]Alteration, 0, 64)
+	}
+	r.ways = append(r.ways, is)
+	return &r.ways[len(r.ways)-1]
+}
+
+// emptied gives a map without what is in it; a large one is made anew, since emptying it would take long each time.
+func emptied[K comparable, V any](m map[K]V) map[K]V {
+	if m == nil || len(m) > 64 {
+		return map[K]V{}
+	}
+	clear(m)
+	return m
 }
 
 // contestOf gives a setting as it is after, else as it was before.
@@ -179,18 +205,18 @@ func contestOf(before, after *Whole, at int) *contest {
 	return &before.plan.contests[at]
 }
 
-func idOf(before, after *Whole, at int) setting.ID { return contestOf(before, after, at).def.ID }
-
-func turnsOf(w *worker, before, after *Whole, at int) *turns {
+func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
-	t := &turns{before, after, contestOf(before, after, at), map[turn]*Alteration{}, gather[int32](after.plan), gather[int32](after.plan)}
+	c := contestOf(before, after, at)
+	id := c.def.ID
+	gained, cleared := gather[int32](after.plan), gather[int32](after.plan) // by number of the conflict
 	block := func(list []rowset.Parts, i int) rowset.Parts {
 		if i < len(list) {
 			return list[i]
 		}
 		return nil
 	}
-	unions := &unions{apart: true}
+	room.known, room.unions.apart, room.unions.known = emptied(room.known), true, emptied(room.unions.known)
 	for i := range max(len(a), len(b)) {
 		x, y := block(a, i), block(b, i)
 		if x.Equal(y) {
@@ -199,42 +225,42 @@ func turnsOf(w *worker, before, after *Whole, at int) *turns {
 		mark := w.mark()
 		differs := w.temp()
 		x.Unlike(y, differs)
-		was, is := w.open(t.contest, x, differs), w.open(t.contest, y, differs)
-		was.unions, is.unions = unions, unions
-		was.part(differs, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
+		room.was.open(w, c, x, differs)
+		room.is.open(w, c, y, differs)
+		room.was.part(differs, &room.unions, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
 			from := faceOf(o, code)
-			is.part(rows, func(p *outcome, to setting.Value, code uint32, rows *rowset.Set) {
+			room.is.part(rows, &room.unions, func(p *outcome, to setting.Value, code uint32, rows *rowset.Set) {
 				if o == p && (o == nil || o.number != madeOfItems) {
 					return
 				}
 				if o != nil && o.status == Conflict {
-					t.cleared.add(o.number, i, rows)
+					cleared.add(o.number, i, rows)
 				}
 				if p != nil && p.status == Conflict {
-					t.gained.add(p.number, i, rows)
+					gained.add(p.number, i, rows)
 				}
 				way := turn{from, faceOf(p, code)}
 				if way.from == way.to {
 					return
 				}
-				known := t.known[way]
+				known := room.known[way]
 				if known == nil {
-					known = &Alteration{t.contest.def.ID, stateOf(o, v), stateOf(p, to), Devices{plan: after.plan, was: before.plan}}
-					t.known[way] = known
+					known = room.way(Alteration{id, stateOf(o, v), stateOf(p, to), Devices{plan: after.plan, was: before.plan}})
+					room.known[way] = known
 				}
 				known.Devices.add(i, rows)
 			})
 		})
 		w.release(mark)
 	}
-	return t
+	return turns{id, inOrder(room.known), conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
 }
 
-// tell says what a setting's turns are, in order. Those that look alike are put together: equal values can have been made in different
-// ways, and files and rows of tables can be equal under different names.
-func (t *turns) tell(d *Difference) {
-	sorted := make([]*Alteration, 0, len(t.known))
-	for _, way := range t.known {
+// inOrder gives the ways in which a setting alters in order. Those that look alike are put together: equal values can have been made in
+// different ways, and files and rows of tables can be equal under different names.
+func inOrder(ways map[turn]*Alteration) []*Alteration {
+	sorted := make([]*Alteration, 0, len(ways))
+	for _, way := range ways {
 		if !way.From.Equal(way.To) {
 			sorted = append(sorted, way)
 		}
@@ -245,15 +271,15 @@ func (t *turns) tell(d *Difference) {
 		}
 		return cmp.Or(cmp.Compare(a.From.Value.String(), b.From.Value.String()), cmp.Compare(a.To.Value.String(), b.To.Value.String()))
 	})
-	d.Alterations = make([]Alteration, 0, len(sorted))
+	out := sorted[:0]
 	for _, way := range sorted {
-		if last := len(d.Alterations) - 1; last >= 0 && compareTurns(&d.Alterations[last], way) == 0 {
-			d.Alterations[last].Devices = d.Alterations[last].Devices.Or(way.Devices)
+		if last := len(out) - 1; last >= 0 && compareTurns(out[last], way) == 0 {
+			out[last].Devices = out[last].Devices.Or(way.Devices)
 		} else {
-			d.Alterations = append(d.Alterations, *way)
+			out = append(out, way)
 		}
 	}
-	d.ConflictsGained, d.ConflictsCleared = t.conflicts(t.gained, t.after), t.conflicts(t.cleared, t.before)
+	return out
 }
 
 // compareTurns orders alterations of one setting by what they alter from and to. It is 0 for those that look alike.
@@ -274,10 +300,11 @@ func compareStates(a, b *State) int {
 // named tells whether equal values of this kind may be called differently.
 func named(v setting.Value) bool { return v.Kind() == setting.FileKind || v.Kind() == setting.Table }
 
-func (t *turns) conflicts(of *gatherer[int32], side *Whole) (out []ConflictFound) {
+// conflictsOf lists the conflicts of a setting that came or went, as they stand in the resolution that has them.
+func conflictsOf(c *contest, of *gatherer[int32], was *Plan, side *Whole) (out []ConflictFound) {
 	for number := range of.sets {
-		f := ConflictFound{Setting: t.contest.def.ID, Policies: t.contest.outcomes.get(number).policies, Devices: of.devices(number)}
-		f.Devices.was = t.before.plan
+		f := ConflictFound{Setting: c.def.ID, Policies: c.outcomes.get(number).policies, Devices: of.devices(number)}
+		f.Devices.was = was
 		there := f
 		there.Devices = f.Devices.in(side.plan)
 		if there.Devices.Len() > 0 {

@@ -15,28 +15,24 @@ import (
 func (w *worker) partCell(c *contest, cell rowset.Parts, within *rowset.Set, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
 	mark := w.mark()
 	defer w.release(mark)
-	w.open(c, cell, within).part(within, yield)
+	var of opened
+	of.open(w, c, cell, within)
+	of.part(within, &unions{}, yield)
 }
 
 // opened is a cell of which the rows of some set were taken apart, so that it can be asked again and again.
 type opened struct {
 	w        *worker
 	contest  *contest
-	whole    []*outcome // what rows came out as, one by one
-	have     []*rowset.Set
-	bring    []carried   // of what is put together
-	sorted   bool        // bring is in the order of values
+	whole    []carried   // what rows came out as, one by one
+	items    []carried   // of what is put together
+	sorted   bool        // items are in the order of values
 	together *rowset.Set // the rows with what is put together; nil: none
-	unions   *unions     // nil: made when they are needed
-
-	of         []int // room for part, and for union
-	values     []*setting.Value
-	key, value []byte
 }
 
-// carried is an item with the rows that have it.
+// carried is an outcome, or an item, with the rows that have it.
 type carried struct {
-	item *outcome
+	*outcome
 	rows *rowset.Set
 }
 
@@ -50,95 +46,97 @@ type union struct {
 type unions struct {
 	apart bool // codes are theirs alone: the column is spared what may never stand. Equal values can have two codes then
 	known map[string]union
+
+	of         []*setting.Value // room
+	key, value []byte
 }
 
 // open takes a cell apart for some rows. It is good until the mark that was made before is released.
-func (w *worker) open(c *contest, cell rowset.Parts, within *rowset.Set) *opened {
-	out := &opened{w: w, contest: c}
-	here := w.temp()
-	cell.Within(within, here, func(number int32) {
-		rows := w.temp()
-		rows.Copy(here)
-		switch o := c.outcomes.get(number); {
-		case isItem(number):
-			out.bring = append(out.bring, carried{o, rows})
-		case number == madeOfItems:
-			out.together = rows
-		default:
-			out.whole, out.have = append(out.whole, o), append(out.have, rows)
+func (c *opened) open(w *worker, of *contest, cell rowset.Parts, within *rowset.Set) {
+	*c = opened{w: w, contest: of, whole: c.whole[:0], items: c.items[:0]}
+	rest := w.temp()
+	rest.Copy(within)
+	cell.Within(within, w.temp(), func(number int32, rows *rowset.Set) *rowset.Set {
+		o := of.outcomes.get(number)
+		if isItem(number) {
+			c.items = append(c.items, carried{o, rows})
+			return w.temp()
 		}
+		if number == madeOfItems {
+			c.together = rows
+		} else {
+			c.whole = append(c.whole, carried{o, rows})
+		}
+		if rest.AndNot(rows); rest.Empty() && c.together == nil { // items come last
+			return nil
+		}
+		return w.temp()
 	})
-	return out
 }
 
 // part gives rows by what they come out as, as partCell does. The rows must be among those for which the cell was opened.
-func (c *opened) part(within *rowset.Set, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
+func (c *opened) part(within *rowset.Set, unions *unions, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
 	w := c.w
 	mark := w.mark()
 	defer w.release(mark)
 	rest, here := w.temp(), w.temp()
 	rest.Copy(within)
-	for i, o := range c.whole {
-		if !here.SetAnd(c.have[i], rest) {
+	for _, is := range c.whole {
+		if !here.SetAnd(is.rows, rest) {
 			continue
 		}
 		rest.AndNot(here)
-		yield(o, o.value, c.contest.outcomes.codeOf(o), here)
+		yield(is.outcome, is.value, c.contest.outcomes.codeOf(is.outcome), here)
 	}
-	if c.together != nil {
-		made, same := w.temp(), w.temp()
-		if made.SetAnd(c.together, rest); !made.Empty() && !c.sorted { // so that unions are sorted as they are put together
-			slices.SortFunc(c.bring, func(a, b carried) int { return a.item.value.Compare(b.item.value) })
-			c.sorted = true
-		}
-		rest.AndNot(made)
-		for !made.Empty() {
-			first := made.First()
-			same.Copy(made)
-			c.of = c.of[:0]
-			for i := range c.bring {
-				if s := c.bring[i].rows; s.Has(first) {
-					same.And(s)
-					c.of = append(c.of, i)
-				} else {
-					same.AndNot(s)
-				}
-			}
-			is := c.union(c.of)
-			made.AndNot(same)
-			yield(c.contest.outcomes.get(madeOfItems), is.value, is.code, same)
-		}
+	if c.together != nil && here.SetAnd(c.together, rest) {
+		rest.AndNot(here)
+		c.partItems(here, unions, yield)
 	}
 	if !rest.Empty() {
 		yield(nil, setting.Value{}, 0, rest)
 	}
 }
 
-// union gives what some of the items come to.
-func (c *opened) union(items []int) union {
-	c.key = c.key[:0]
-	for _, i := range items {
-		c.key = binary.LittleEndian.AppendUint32(c.key, uint32(c.bring[i].item.number))
+// partItems gives rows with what is put together by the items that they have. None are left in the end.
+func (c *opened) partItems(rows *rowset.Set, unions *unions, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
+	if !c.sorted { // so that what is put together is in order
+		slices.SortFunc(c.items, func(a, b carried) int { return a.value.Compare(b.value) })
+		c.sorted = true
 	}
-	if c.unions == nil {
-		c.unions = &unions{}
+	together, same := c.contest.outcomes.get(madeOfItems), c.w.temp()
+	for !rows.Empty() {
+		first := rows.First()
+		same.Copy(rows)
+		unions.key, unions.of = unions.key[:0], unions.of[:0]
+		for i := range c.items {
+			if s := c.items[i].rows; s.Has(first) {
+				same.And(s)
+				unions.key = binary.LittleEndian.AppendUint32(unions.key, uint32(c.items[i].number))
+				unions.of = append(unions.of, &c.items[i].value)
+			} else {
+				same.AndNot(s)
+			}
+		}
+		is := unions.union(c.contest)
+		rows.AndNot(same)
+		yield(together, is.value, is.code, same)
 	}
-	if is, known := c.unions.known[string(c.key)]; known {
+}
+
+// union gives what the items of key come to.
+func (u *unions) union(c *contest) union {
+	if is, known := u.known[string(u.key)]; known {
 		return is
 	}
-	c.values = c.values[:0]
-	for _, i := range items {
-		c.values = append(c.values, &c.bring[i].item.value)
-	}
-	is := union{value: setting.Union(c.values)}
-	if c.unions.apart {
-		is.code = 1<<31 | uint32(len(c.unions.known))
+	is := union{value: setting.Union(u.of)}
+	if u.apart {
+		is.code = 1<<31 | uint32(len(u.known))
 	} else {
-		is.code, c.value = c.contest.outcomes.column.code(is.value, c.value)
+		is.code, u.value = c.outcomes.column.code(is.value, u.value)
 	}
-	if c.unions.known == nil {
-		c.unions.known = map[string]union{}
+	if u.known == nil {
+		u.known = map[string]union{}
 	}
-	c.unions.known[string(c.key)] = is
+	u.known[string(u.key)] = is
 	return is
 }

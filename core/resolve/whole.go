@@ -124,15 +124,15 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 	defer k.done()
 	var dom rowset.Set
 	unions := &unions{}
+	var cell opened
 	for b := range p.blocks() {
 		among.block(b).Into(&dom)
 		if dom.Empty() {
 			continue
 		}
 		k.load(b, &dom)
-		cell := k.open(&p.contests[at], w.final[at][b], &dom)
-		cell.unions = unions
-		cell.part(&dom, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
+		cell.open(k, &p.contests[at], w.final[at][b], &dom)
+		cell.part(&dom, unions, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
 			is := faceOf(o, code)
 			if o != nil && o.status == Conflict {
 				is.number = o.number // clashes of other policies are apart

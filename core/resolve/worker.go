@@ -30,7 +30,8 @@ type worker struct {
 	device []int32 // by row of the block; nil: the row's own number
 	person []int32 // by row of the block; nil: nobody
 	dom    rowset.Set
-	few    []int // the rows of dom, where there are no more than fewRows
+	few    []int       // the rows of dom, where there are no more than fewRows
+	arming *rowset.Set // the rows for which arms are loaded; nil: dom
 
 	temps   []*rowset.Set // used like a stack
 	temped  int
@@ -135,7 +136,7 @@ func (w *worker) load(block int, dom *rowset.Set) {
 	w.block, w.temped, w.keeping, w.emitted = block, 0, 0, 0
 	w.epoch++
 	w.within++
-	w.device, w.person = nil, nil
+	w.device, w.person, w.arming = nil, nil, nil
 	if w.roll.device != nil {
 		w.device = w.roll.device[block]
 	}

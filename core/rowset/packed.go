@@ -426,13 +426,16 @@ func (p Parts) Each(into *Set, f func(number int32)) {
 	}
 }
 
-// Within gives those of each part's rows that mask has, where there are any, as a set that holds until the next.
-func (p Parts) Within(mask, into *Set, f func(number int32)) {
+// Within gives those of each part's rows that mask has, where there are any, in a set. f gives the set for the next part, nil where no
+// more are wanted.
+func (p Parts) Within(mask, into *Set, f func(number int32, rows *Set) (next *Set)) {
 	at := 1 + p.Count()
 	for i := range p.Count() {
 		rows := int(p[1+i] & 0xffffffff)
 		if takeWithin(into, p[at:], rows, mask) {
-			f(int32(p[1+i] >> 32))
+			if into = f(int32(p[1+i]>>32), into); into == nil {
+				return
+			}
 		}
 		at += payload(rows)
 	}

@@ -152,7 +152,9 @@ func Union(values []*Value) Value {
 			}
 		}
 	}
-	slices.Sort(all)
+	if !slices.IsSorted(all) {
+		slices.Sort(all)
+	}
 	all = slices.Compact(all)
 	if len(rows) == 0 {
 		return ListValue(all)
