@@ -49,13 +49,13 @@ func (r *Report) WithEffect(e setting.Effect) resolve.Devices {
 }
 
 func (r *Report) where(is func(*Transition) bool) resolve.Devices {
-	var on []resolve.Devices
-	for i := range r.Transitions {
-		if is(&r.Transitions[i]) {
-			on = append(on, r.Transitions[i].Devices)
+	return resolve.Union(func(yield func(resolve.Devices) bool) {
+		for i := range r.Transitions {
+			if is(&r.Transitions[i]) && !yield(r.Transitions[i].Devices) {
+				return
+			}
 		}
-	}
-	return resolve.Union(on)
+	})
 }
 
 // Side is one of the two resolutions that are compared.
@@ -84,7 +84,6 @@ func Compare(before, after Side) *Report {
 		Audiences: d.Movements, Estate: after.Whole.Len(),
 	}
 	out.Transitions = make([]Transition, 0, len(d.Alterations))
-	touched := make([]resolve.Devices, 0, len(d.Alterations))
 	for _, a := range d.Alterations {
 		t := Transition{Setting: a.Setting, From: a.From, To: a.To, Devices: a.Devices}
 		def := after.Plan.Definition(a.Setting)
@@ -96,14 +95,17 @@ func Compare(before, after Side) *Report {
 			t.Effects = def.Effects
 		}
 		out.Transitions = append(out.Transitions, t)
-		touched = append(touched, a.Devices)
 	}
-	for _, found := range [][]resolve.ProblemFound{out.ProblemsGained, out.ProblemsCleared} {
-		for _, f := range found {
-			touched = append(touched, f.Devices)
+	problems := resolve.Union(func(yield func(resolve.Devices) bool) {
+		for _, found := range [][]resolve.ProblemFound{out.ProblemsGained, out.ProblemsCleared} {
+			for i := range found {
+				if !yield(found[i].Devices) {
+					return
+				}
+			}
 		}
-	}
-	out.Devices = resolve.Union(touched)
+	})
+	out.Devices = out.where(func(*Transition) bool { return true }).Or(problems)
 	return out
 }
 

@@ -5,6 +5,7 @@ package resolve
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -202,18 +203,18 @@ func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
 func (d Devices) Or(e Devices) Devices { return d.combine(e, (*rowset.Set).Or) }
 
 // Union gives the laptops of any of some sets, as Or does.
-func Union(sets []Devices) (out Devices) {
-	n := 0
-	for _, d := range sets {
-		out.plan, out.was, n = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was), max(n, d.end())
-	}
-	out.blocks = make([]rowset.Packed, n)
-	rows := make([]rowset.Set, n)
-	for _, d := range sets {
+func Union(sets iter.Seq[Devices]) (out Devices) {
+	var rows []rowset.Set
+	for d := range sets {
+		out.plan, out.was = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was)
+		if more := d.end() - len(rows); more > 0 {
+			rows = append(rows, make([]rowset.Set, more)...)
+		}
 		for b, packed := range d.blocks {
 			packed.OrInto(&rows[d.from+b])
 		}
 	}
+	out.blocks = make([]rowset.Packed, len(rows))
 	for block := range rows {
 		out.blocks[block] = rows[block].Pack()
 	}

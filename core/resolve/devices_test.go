@@ -107,11 +107,11 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 		one := plan.Matching(target(r))
 		list, all = append(list, one), all.Or(one)
 	}
-	if got := Union(list); !slices.Equal(got.IDs(), all.IDs()) {
+	if got := Union(slices.Values(list)); !slices.Equal(got.IDs(), all.IDs()) {
 		t.Errorf("the union of %v has %d laptops, one after the other they have %d", list, got.Len(), all.Len())
 	}
 	var empty Devices
-	if Union(nil).Len() != 0 || len(empty.ByGroup()) != 0 {
+	if Union(slices.Values(list[:0])).Len() != 0 || len(empty.ByGroup()) != 0 {
 		t.Error("the union of nothing, or the groups of nobody, are not empty")
 	}
 	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" || empty.Or(plan.All()).Len() != 6000 || plan.All().And(empty).Len() != 0 {

@@ -28,7 +28,7 @@ type Movement struct {
 
 // Difference is what differs between two resolutions. Laptops that are on one side only count as having nothing on the other.
 type Difference struct {
-	Alterations      []Alteration    // by setting, then by what they alter from and to
+	Alterations      []*Alteration   // by setting, then by what they alter from and to
 	ConflictsGained  []ConflictFound // on laptops that did not have the very same conflict
 	ConflictsCleared []ConflictFound
 	ProblemsGained   []ProblemFound // on laptops on which the check found nothing
@@ -81,11 +81,9 @@ func (d *Difference) compare(before, after *Whole) {
 	for i := range found {
 		n += len(found[i].ways)
 	}
-	d.Alterations = make([]Alteration, 0, n)
+	d.Alterations = make([]*Alteration, 0, n)
 	for i := range found {
-		for _, way := range found[i].ways {
-			d.Alterations = append(d.Alterations, *way)
-		}
+		d.Alterations = append(d.Alterations, found[i].ways...)
 		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
 	}
@@ -379,8 +377,7 @@ func (d *Difference) audiences(before, after *Plan) {
 // movement compares whom a policy reached and reaches, in the blocks in which something came out otherwise.
 func movement(was, is *policy, before, after *Plan) (m Movement) {
 	blocks := max(before.blocks(), after.blocks())
-	m.Gained = Devices{plan: after, blocks: make([]rowset.Packed, blocks)}
-	m.Dropped = Devices{plan: before, blocks: make([]rowset.Packed, blocks)}
+	m.Gained, m.Dropped = Devices{plan: after}, Devices{plan: before}
 	for _, pol := range []*policy{was, is} {
 		if pol.Policy != nil {
 			m.Policy = pol.ID
@@ -409,10 +406,10 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 			in(is, arm, block).OrInto(&b)
 		}
 		if moved.SetAndNot(&b, &a) {
-			m.Gained.blocks[block] = moved.Pack()
+			m.Gained.add(block, &moved)
 		}
 		if moved.SetAndNot(&a, &b) {
-			m.Dropped.blocks[block] = moved.Pack()
+			m.Dropped.add(block, &moved)
 		}
 	}
 	return m

@@ -15,7 +15,7 @@ func (b *builder) groupsOf() {
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
 	d := compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
 	if d.same {
-		p.groups, p.groupAt, p.groupOrder, p.detaching = slices.Clone(was.groups), was.groupAt, was.groupOrder, was.detaching
+		p.groups, p.groupAt, p.groupOrder, p.detaching = was.groups, was.groupAt, was.groupOrder, was.detaching
 	} else {
 		p.groupAt = was.groupAt.with(d.gone, idsAt(p.snapshot.Groups, d.fresh, groupID))
 		p.groups = make([]group, p.groupAt.n)
@@ -67,8 +67,19 @@ func (b *builder) groupsOf() {
 	}
 	b.unlist(b.gonePeople)
 	b.relist()
+	if p.blocks() <= was.blocks() && d.same {
+		return
+	}
+	p.ownGroups(was)
 	for i := range p.groups {
 		p.groups[i].rows, p.groups[i].listed = padded(p.groups[i].rows, p.blocks()), padded(p.groups[i].listed, p.blocks())
+	}
+}
+
+// ownGroups makes the groups a plan's own before any is altered, where they are another plan's too.
+func (p *Plan) ownGroups(was *Plan) {
+	if len(p.groups) > 0 && len(was.groups) > 0 && &p.groups[0] == &was.groups[0] {
+		p.groups = slices.Clone(p.groups)
 	}
 }
 
@@ -172,6 +183,7 @@ func (b *builder) unlist(gone []estate.PersonID) {
 		if !known {
 			continue
 		}
+		b.next.ownGroups(b.was)
 		for at := range b.next.groups {
 			g := &b.next.groups[at]
 			block, row := who>>rowset.Shift, who&(rowset.Rows-1)
@@ -216,6 +228,7 @@ func (b *builder) relist() {
 		if rows.Empty() {
 			continue
 		}
+		p.ownGroups(b.was)
 		for at := range p.groups {
 			g := &p.groups[at]
 			if g.Group == nil || b.changes.groups[at] {

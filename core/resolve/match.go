@@ -94,18 +94,13 @@ func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 // find finds the policies that apply. Who gets what is known of laptops with their owners.
 func (s *subject) find() {
 	p := s.plan
-	s.ofArms = slices.Grow(s.ofArms[:0], len(p.policies))[:len(p.policies)]
-	s.arms = s.ofArms
-	known := s.who == p.devices.at(s.dev).owner
-	for at := range p.policies {
-		pol := &p.policies[at]
-		s.arms[at].at = none
-		if !known {
-			level, _ := s.apply(pol, false)
+	s.nothingApplies()
+	if s.who != p.devices.at(s.dev).owner {
+		for at := range p.policies {
+			level, _ := s.apply(&p.policies[at], false)
 			s.arms[at].at = int16(level)
 		}
-	}
-	if known {
+	} else {
 		in, row := p.armsIn(s.dev>>rowset.Shift), s.dev&(rowset.Rows-1)
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
@@ -115,6 +110,32 @@ func (s *subject) find() {
 			}
 		}
 	}
+	s.findDetached()
+}
+
+// findOf finds those of some arms that a laptop has with its owner.
+func (s *subject) findOf(keys []uint32) {
+	s.nothingApplies()
+	for _, key := range keys {
+		policy, arm := armOf(key)
+		if s.plan.policies[policy].arms[arm][s.dev>>rowset.Shift].Has(s.dev & (rowset.Rows - 1)) {
+			s.arms[policy].at = int16(arm)
+		}
+	}
+	s.findDetached()
+}
+
+func (s *subject) nothingApplies() {
+	s.ofArms = slices.Grow(s.ofArms[:0], len(s.plan.policies))[:len(s.plan.policies)]
+	s.arms = s.ofArms
+	for at := range s.arms {
+		s.arms[at] = arm{at: none}
+	}
+}
+
+// findDetached finds which of the policies that apply are of a kind that goes its own way closer by.
+func (s *subject) findDetached() {
+	p := s.plan
 	if s.away = p.anyDetached(); s.away {
 		detach := s.detachLevels()
 		for at := range s.arms {

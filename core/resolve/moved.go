@@ -3,11 +3,13 @@
 package resolve
 
 import (
+	"iter"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // concern says for whom a group or a policy may come out otherwise as units move.
@@ -25,35 +27,55 @@ type recoded struct {
 	codes [][2]uint32 // before and after
 }
 
-// turns tells for whom a formula may come out otherwise when values of laptops and of their owners alter.
-func (f *formula) turns(laptops, owners *recoded) (of concern) {
+// turns tells for whom a test may come out otherwise when values of laptops and of their owners alter.
+func (t *test) turns(laptops, owners *recoded) (of concern) {
+	for _, c := range t.columns {
+		by, whose := laptops, ofLaptops
+		if c == owners.column {
+			by, whose = owners, ofOwners
+		}
+		if c == by.column && (len(t.columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.answerOne(alters[0]) != t.answerOne(alters[1]) })) {
+			of = max(of, whose)
+		}
+	}
+	return of
+}
+
+// turns tells for whom a formula may come out otherwise; tests says it of tests, by number.
+func (f *formula) turns(tests []concern) (of concern) {
 	f.each(func(t *test) {
 		if t.Whole {
 			of = ofOwners
-		}
-		for _, c := range t.columns {
-			by, whose := laptops, ofLaptops
-			if c == owners.column {
-				by, whose = owners, ofOwners
-			}
-			if c == by.column && (len(t.columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.answerOne(alters[0]) != t.answerOne(alters[1]) })) {
-				of = max(of, whose)
-			}
+		} else if t.number < len(tests) {
+			of = max(of, tests[t.number])
 		}
 	})
 	return of
+}
+
+// testsTurn tells of every test, by number, for whom it may come out otherwise as units move.
+func (k *pass) testsTurn() []concern {
+	laptops, owners := k.recoded("device"), k.recoded("person")
+	tests, n := k.next.words.testsOf(laptops.column, owners.column)
+	out := make([]concern, n)
+	threads.Share(len(tests), func(mine iter.Seq[int]) {
+		for i := range mine {
+			out[tests[i].number] = tests[i].turns(laptops, owners)
+		}
+	})
+	return out
 }
 
 // placed leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
 // a unit that laptops came to or left, or that is at another level, or they name such a group.
 func (k *pass) placed() {
 	p := k.next
-	laptops, owners := k.recoded("device"), k.recoded("person")
+	tests := k.testsTurn()
 	k.placedGroups, k.placedPolicies = make([]concern, len(p.groups)), make([]concern, len(p.policies))
 	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if k.placedPolicies[at] = pol.when.turns(laptops, owners); k.placedPolicies[at] == ofNobody && pol.names(unit) {
+		if k.placedPolicies[at] = pol.when.turns(tests); k.placedPolicies[at] == ofNobody && pol.names(unit) {
 			k.placedPolicies[at] = ofLaptops
 		}
 	}
@@ -64,7 +86,7 @@ func (k *pass) placed() {
 	}
 	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
 	for _, g := range p.groupOrder {
-		k.placedGroups[g] = p.groups[g].formula.turns(laptops, owners)
+		k.placedGroups[g] = p.groups[g].formula.turns(tests)
 		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
 		if groups[g] {
 			for _, at := range p.naming()[g] {

@@ -196,7 +196,7 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	}
 	s := p.subject(dev, p.devices.at(dev).owner)
 	defer s.done()
-	s.find()
+	s.findOf(p.contests[at].keys)
 	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}
 	for i, key := range p.contests[at].keys {
 		if policy, arm := armOf(key); int(s.arms[policy].at) == arm {

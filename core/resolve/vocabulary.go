@@ -36,6 +36,7 @@ func newVocabulary() *vocabulary {
 type column struct {
 	number int
 	look   rule.Look
+	tests  []*test // that look at it
 
 	mu     sync.RWMutex
 	codes  map[string]uint32
@@ -142,24 +143,30 @@ func (t *test) extend(wanted int) rule.Truth {
 	if known := t.one.Load(); known != nil {
 		answers = *known
 	}
-	n := len(t.columns[0].known())
-	answers = slices.Grow(slices.Clone(answers), n-len(answers))
-	for code := len(answers); code < n; code++ {
-		answers = append(answers, t.Evaluate(t.variables([]uint32{uint32(code)})))
+	c := t.columns[0]
+	field := map[string]any{}
+	variables := t.variables(nil)
+	variables[c.look.Variable] = field
+	values := c.known()
+	for code := len(answers); code < len(values); code++ { // whoever reads the answers that there were sees no more of them
+		if code > 0 {
+			field[c.look.Field] = values[code]
+		}
+		answers = append(answers, t.Evaluate(variables))
 	}
 	t.one.Store(&answers)
 	return answers[wanted]
 }
 
-// variables are what the test sees where its columns have these codes.
+// variables are what the test sees where the first of its columns have these codes.
 func (t *test) variables(codes []uint32) map[string]any {
 	variables := map[string]any{}
 	for _, name := range t.Scope.Variables() {
 		variables[name] = map[string]any{}
 	}
-	for i, c := range t.columns {
-		if codes[i] != 0 {
-			variables[c.look.Variable].(map[string]any)[c.look.Field] = c.known()[codes[i]]
+	for i, code := range codes {
+		if c := t.columns[i]; code != 0 {
+			variables[c.look.Variable].(map[string]any)[c.look.Field] = c.known()[code]
 		}
 	}
 	return variables
@@ -195,12 +202,29 @@ func (v *vocabulary) formula(r *rule.Rule) *formula {
 			for _, l := range f.Test.Looks {
 				t.columns = append(t.columns, v.columnLocked(l))
 			}
+			for _, c := range t.columns {
+				c.tests = append(c.tests, t)
+			}
 			v.tests[key] = t
 		}
 		out.test = t
 		return out
 	}
 	return known(r.Formula())
+}
+
+// testsOf gives the tests that look at one of some columns, and how many tests there are.
+func (v *vocabulary) testsOf(columns ...*column) (tests []*test, of int) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for i, c := range columns {
+		for _, t := range c.tests {
+			if !slices.ContainsFunc(columns[:i], func(before *column) bool { return slices.Contains(t.columns, before) }) {
+				tests = append(tests, t)
+			}
+		}
+	}
+	return tests, len(v.tests)
 }
 
 // each calls f for every test of a formula.

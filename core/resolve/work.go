@@ -62,13 +62,16 @@ type hand struct {
 	alive, touched, wide *rowset.Set
 	rehomed              *rowset.Set
 	stayed               *rowset.Set // laptops that are there before and after
-	groupsAltered        []madeSet
-	masks                []madeSet // by setting: laptops to decide it for again
 	masked               []int
-	altered              []madeSet // by setting: laptops for which it may have come out otherwise
-	final                []madeSet
-	order                []int
-	cells                [putProblem][]madeParts // what was put in this block
+}
+
+// passRoom is what a pass finds in a block. A worker keeps the room for the next pass.
+type passRoom struct {
+	groupsAltered []madeSet
+	masks         []madeSet               // by setting: laptops to decide it for again
+	altered       []madeSet               // by setting: laptops for which it may have come out otherwise
+	final         []madeSet               // by setting: the same after forcing
+	cells         [putProblem][]madeParts // what was put in this block
 }
 
 // work goes through the blocks of a plan that was made of another.
@@ -130,6 +133,9 @@ func (k *pass) run() {
 		defer h.done()
 		for i := range mine {
 			h.work(blocks[i], wide)
+		}
+		for _, cells := range h.cells {
+			clear(cells)
 		}
 		guard.Lock()
 		defer guard.Unlock()
@@ -197,6 +203,7 @@ func (k *pass) apply(puts []put) {
 	for _, one := range puts {
 		switch one.what {
 		case putGroup:
+			k.next.ownGroups(k.was)
 			k.next.groups[one.at].rows = owned(k.next.groups[one.at].rows, k.groupRows(one.at), one.block, rowset.Packed(one.packed))
 		case putArm:
 			pol := &k.next.policies[one.at]

@@ -65,6 +65,8 @@ type worker struct {
 	codes []uint32
 	where []int32
 
+	passRoom
+
 	ofArms    []arm // room for what is asked of one subject
 	ofMarked  []uint64
 	ofAt      []int32

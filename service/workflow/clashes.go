@@ -159,7 +159,7 @@ func (v View) ClashesOf(settings []setting.ID, policies []string) (clashes []res
 			clashes, on = append(clashes, c), append(on, c.Devices)
 		}
 	}
-	return clashes, resolve.Union(on)
+	return clashes, resolve.Union(slices.Values(on))
 }
 
 // ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is no such problem.
