@@ -292,18 +292,25 @@ func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
 
 // arm gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
 func (w *worker) arm(pol, arm int) *armSets {
-	if pol < len(w.arms) && arm < len(w.arms[pol]) && w.arms[pol][arm].epoch == w.epoch {
-		return &w.arms[pol][arm]
+	a := w.armRoom(pol, arm)
+	if a.epoch != w.epoch {
+		w.takeArm(a, w.plan.policies[pol].arms[arm][w.block])
 	}
-	return w.loadArm(pol, arm)
+	return a
 }
 
-func (w *worker) loadArm(pol, arm int) *armSets {
-	a := w.armRoom(pol, arm)
+// armRoom gives where the sets of an arm are kept.
+func (w *worker) armRoom(pol, arm int) *armSets {
+	if n := int(w.plan.firstArm[len(w.plan.policies)]); len(w.arms) < n {
+		w.arms = append(w.arms, make([]armSets, n-len(w.arms))...)
+	}
+	return &w.arms[int(w.plan.firstArm[pol])+arm]
+}
+
+func (w *worker) takeArm(a *armSets, packed rowset.Packed) {
 	*a = armSets{epoch: w.epoch}
-	packed := w.plan.policies[pol].arms[arm][w.block]
 	if packed == nil {
-		return a
+		return
 	}
 	if len(w.few) == 0 {
 		dom := &w.dom
@@ -315,7 +322,7 @@ func (w *worker) loadArm(pol, arm int) *armSets {
 		} else {
 			w.keeping--
 		}
-		return a
+		return
 	}
 	for _, row := range w.few {
 		if packed.Has(row) {
@@ -325,18 +332,27 @@ func (w *worker) loadArm(pol, arm int) *armSets {
 			a.all.Add(row)
 		}
 	}
-	return a
 }
 
-// armRoom gives where the sets of an arm are kept.
-func (w *worker) armRoom(pol, arm int) *armSets {
-	for len(w.arms) <= pol {
-		w.arms = append(w.arms, nil)
+// coming is an arm that is to be taken.
+type coming struct {
+	arm    *armSets
+	packed rowset.Packed
+}
+
+// takeArms takes the arms of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
+// another then.
+func (w *worker) takeArms(keys []uint32) {
+	w.coming = w.coming[:0]
+	for _, key := range keys {
+		policy, arm := armOf(key)
+		if a := w.armRoom(policy, arm); a.epoch != w.epoch {
+			w.coming = append(w.coming, coming{a, w.plan.policies[policy].arms[arm][w.block]})
+		}
 	}
-	for len(w.arms[pol]) <= arm {
-		w.arms[pol] = append(w.arms[pol], armSets{})
+	for i := range w.coming {
+		w.takeArm(w.coming[i].arm, w.coming[i].packed)
 	}
-	return &w.arms[pol][arm]
 }
 
 // split tells apart who of an arm goes their own way for the policy's kind.
@@ -383,14 +399,15 @@ func (w *worker) detached(kind setting.PolicyKind, level Level) (away *rowset.Se
 // contestants gives the slots of a setting that rows of dom have, in the order of decision. It is good until the next call.
 func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
 	w.in = w.in[:0]
-	inherited := c.combine == setting.Merge
+	w.takeArms(c.keys)
+	inherited := c.combine == setting.Merge || !w.plan.anyDetached()
 	for i, key := range c.keys {
-		a := w.arm(armOf(key))
+		a := w.armRoom(armOf(key))
 		if a.all == nil || !a.all.Meets(dom) {
 			continue
 		}
 		s, at := &c.slots[i], int32(len(w.in))
-		if s.lock || inherited {
+		if inherited || s.lock {
 			w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: a.all})
 			continue
 		}

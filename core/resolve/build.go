@@ -268,6 +268,10 @@ func (b *builder) policiesOf() {
 		p.byPolicy = sortedNumbers(len(p.policies), func(i int) bool { return p.policies[i].Policy != nil }, func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) })
 	}
 	b.retarget()
+	p.firstArm = make([]int32, len(p.policies)+1)
+	for at := range p.policies {
+		p.firstArm[at+1] = p.firstArm[at] + int32(len(p.policies[at].levels))
+	}
 	if b.dictionaryAltered { // entries of settings that came or went
 		for at := range p.policies {
 			if pol := &p.policies[at]; pol.Policy != nil {

@@ -57,6 +57,7 @@ type Plan struct {
 
 	index     func() *setting.Index       // of the dictionary, built when it is first asked
 	failures  func() []int                // by group: on how many its rule fails
+	firstArm  []int32                     // by policy: the number of its first arm, of all policies' in one row; in the end how many there are
 	needed    []*column                   // what rules look at
 	naming    func() [][]int              // by group: policies that name it; gathered when it is first asked, as what follows
 	marks     func() *marks               // whose slots are where

@@ -373,16 +373,13 @@ func (d *deciding) force(owner *subject) {
 type marks struct {
 	first []int32 // by place of the setting in that order: its first slot; in the end how many slots there are
 	order []order // by slot
-	arms  []int32 // by policy: where its arms begin in begin
+	arms  []int32 // by policy: the number of its first arm
 	begin []int32 // by arm: where its slots begin in slots
 	slots []int32
 }
 
 func (p *Plan) gatherMarks() *marks {
-	m := &marks{first: make([]int32, 1, len(p.bySetting)+1), arms: make([]int32, len(p.policies)+1)}
-	for at := range p.policies {
-		m.arms[at+1] = m.arms[at] + int32(len(p.policies[at].levels))
-	}
+	m := &marks{first: make([]int32, 1, len(p.bySetting)+1), arms: p.firstArm}
 	m.begin = make([]int32, m.arms[len(p.policies)]+1)
 	each := func(do func(arm, slot int32)) {
 		at := int32(0)

@@ -449,17 +449,14 @@ func (h *hand) workPolicy(at int) {
 			return
 		}
 	}
-	if len(pol.levels) > 0 {
-		h.armRoom(at, len(pol.levels)-1)
-	}
 	if h.full {
 		for arm := range pol.levels {
-			h.arms[at][arm] = armSets{epoch: h.epoch}
+			*h.armRoom(at, arm) = armSets{epoch: h.epoch}
 		}
 		h.audience(pol, func(arm int, rows *rowset.Set) {
 			all := h.keep()
 			all.Copy(rows)
-			h.arms[at][arm].all = all
+			h.armRoom(at, arm).all = all
 			pol.arms[arm][h.block] = all.Pack()
 		})
 		return
@@ -472,9 +469,9 @@ func (h *hand) workPolicy(at int) {
 	differs := h.keep()
 	for arm := range news {
 		if set, altered := h.patch(pol.arms[arm][h.block], mask, news[arm], differs); altered {
-			h.arms[at][arm] = armSets{epoch: h.epoch}
+			*h.armRoom(at, arm) = armSets{epoch: h.epoch}
 			if !set.Empty() {
-				h.arms[at][arm].all = set
+				h.armRoom(at, arm).all = set
 			}
 			h.puts = append(h.puts, put{putArm, at, arm, h.block, set.Pack()})
 		}

@@ -48,7 +48,8 @@ type worker struct {
 	groups  []madeSet
 	units   []madeSet
 	unitsAt int32
-	arms    [][]armSets
+	arms    []armSets // by number of the arm
+	coming  []coming  // room for takeArms
 	lacks   []lackingSets
 
 	stage   stage       // the settings that expressions see
