@@ -4,6 +4,8 @@ package resolve
 
 import (
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -85,8 +87,10 @@ func (h *hand) whatToDecide() {
 			h.everySetting(h.known(h.groupsAltered, g))
 		}
 	}
-	for i := range h.changes.detached {
-		h.everySetting(h.target(&h.changes.detached[i]))
+	if h.pass.apart != nil {
+		apart := h.temp()
+		apart.SetAnd(&h.pass.apart[h.block], h.alive)
+		h.everySetting(apart)
 	}
 }
 
@@ -132,9 +136,7 @@ func (h *hand) workSettings() {
 			h.arming.Or(h.masks[at].set)
 		}
 	}
-	for _, at := range h.masked {
-		h.decideCell(at, h.masks[at].set)
-	}
+	h.decideCells()
 	h.stage = cells
 	for _, at := range p.forced {
 		h.forceCell(at, cells)
@@ -184,8 +186,71 @@ type madeParts struct {
 	parts rowset.Parts
 }
 
-// decideCell decides a setting again on the rows of mask.
-func (h *hand) decideCell(at int, mask *rowset.Set) {
+// decideCells decides the settings that are to be decided again, together with threads that have no block of their own any more.
+func (h *hand) decideCells() {
+	const worth = 32 // settings for which a thread is called
+	for i, at := range h.masked {
+		if len(h.masked)-i >= worth && !h.full && h.idle.Load() > 0 {
+			h.decideTogether(h.masked[i:])
+			return
+		}
+		if is, altered := h.decideCell(at, h.masks[at].set); altered {
+			h.noteCell(at, is)
+		}
+	}
+}
+
+// decideTogether decides settings on this thread and on those that are idle.
+func (h *hand) decideTogether(settings []int) {
+	hands := []*hand{h}
+	for range h.idle.Load() {
+		hands = append(hands, h.beside())
+	}
+	cells, altered := make([]rowset.Parts, len(settings)), make([]bool, len(settings))
+	var taken atomic.Int64
+	var wait sync.WaitGroup
+	for _, by := range hands {
+		wait.Go(func() {
+			for i := int(taken.Add(1)) - 1; i < len(settings); i = int(taken.Add(1)) - 1 {
+				cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].set)
+			}
+		})
+	}
+	wait.Wait()
+	for i, at := range settings {
+		if altered[i] {
+			h.noteCell(at, cells[i])
+		}
+	}
+	for _, by := range hands[1:] {
+		by.done()
+	}
+}
+
+// beside gives another hand for the same block that decides what this one does. Its worker is to be given back.
+func (h *hand) beside() *hand {
+	by := &hand{worker: h.next.worker(h.roll), pass: h.pass, alive: h.alive}
+	by.load(h.block, &h.dom)
+	by.arming = h.arming
+	by.arms = slices.Grow(by.arms[:0], len(h.arms))[:len(h.arms)]
+	for i := range h.arms {
+		by.arms[i] = armSets{}
+		if a := &h.arms[i]; a.epoch == h.epoch {
+			by.arms[i] = armSets{epoch: by.epoch, all: a.all}
+		}
+	}
+	by.worker.groups = slices.Grow(by.worker.groups[:0], len(h.worker.groups))[:len(h.worker.groups)]
+	for i := range h.worker.groups {
+		by.worker.groups[i] = madeSet{}
+		if g := &h.worker.groups[i]; g.epoch == h.epoch {
+			by.worker.groups[i] = madeSet{by.epoch, g.set}
+		}
+	}
+	return by
+}
+
+// decideCell decides a setting again on the rows of mask. It gives the cell, and tells whether it is another than before.
+func (h *hand) decideCell(at int, mask *rowset.Set) (is rowset.Parts, altered bool) {
 	c := &h.next.contests[at]
 	mark := h.mark()
 	h.emitted = 0
@@ -196,11 +261,13 @@ func (h *hand) decideCell(at int, mask *rowset.Set) {
 		}
 	}
 	h.release(mark)
-	is, altered := h.patched(h.cellOf(at, true), mask)
-	if !altered && !h.settings[at] {
-		return
-	}
-	forced := len(c.forced) > 0
+	is, altered = h.patched(h.cellOf(at, true), mask)
+	return is, altered || h.settings[at]
+}
+
+// noteCell keeps a cell that was decided again.
+func (h *hand) noteCell(at int, is rowset.Parts) {
+	mask, forced := h.masks[at].set, len(h.next.contests[at].forced) > 0
 	h.putCell(at, forced, is)
 	h.made(&h.altered, at).Or(mask)
 	if !forced {

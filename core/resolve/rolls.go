@@ -204,20 +204,9 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 
 // touchMoved touches laptops whose unit moved, or whose owner's did, where nothing else altered: homes and owners are what they were.
 func (b *builder) touchMoved(touched, rehomed marked) {
-	was, units := b.was, b.next.words.column(look("unit"))
-	var codes []uint32
-	for at, moved := range b.movedUnits {
-		if moved {
-			code, _ := units.code(setting.TextValue(string(b.next.units[at].ID)), nil)
-			codes = append(codes, code)
-		}
-	}
-	moved := make([]bool, len(units.known()))
-	for _, code := range codes {
-		moved[code] = true
-	}
-	for block, homes := range was.codes[units.number] {
-		owners := was.owner[block]
+	moved := b.next.unitCodes(func(at int) bool { return b.movedUnits[at] })
+	for block, homes := range b.was.homes() {
+		owners := b.was.owner[block]
 		for row, code := range homes {
 			if moved[code] {
 				rehomed[block].Add(row)
@@ -227,6 +216,26 @@ func (b *builder) touchMoved(touched, rehomed marked) {
 			}
 		}
 	}
+}
+
+// homes gives the codes of laptops' home units by block.
+func (p *Plan) homes() [][]uint32 { return p.codes[p.words.column(look("unit")).number] }
+
+// unitCodes tells by the code of a home unit whether it is so.
+func (p *Plan) unitCodes(so func(at int) bool) []bool {
+	units := p.words.column(look("unit"))
+	var codes []uint32
+	for at := range p.units {
+		if p.units[at].Unit != nil && so(at) {
+			code, _ := units.code(setting.TextValue(string(p.units[at].ID)), nil)
+			codes = append(codes, code)
+		}
+	}
+	out := make([]bool, len(units.known()))
+	for _, code := range codes {
+		out[code] = true
+	}
+	return out
 }
 
 // aliveAndTouched says block by block which laptops are there, and which are touched.

@@ -6,8 +6,10 @@ package resolve
 import (
 	"cmp"
 	"iter"
+	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -21,8 +23,11 @@ type pass struct {
 	full    bool // everything is worked out
 	members bool // groups and audiences too, not only what settings come out as
 	after   *Whole
-	away    bool  // somebody goes their own way, before or after
-	limited []int // settings that not every laptop supports
+	away    bool   // somebody goes their own way, before or after
+	limited []int  // settings that not every laptop supports
+	apart   marked // laptops in units and groups that go their own way for other kinds than they did; nil: none
+
+	idle atomic.Int32 // threads that have no block
 
 	groupKinds, policyKinds      kinds
 	placedGroups, placedPolicies []concern // where units alone moved
@@ -115,10 +120,11 @@ func (k *pass) run() {
 	if k.moved {
 		k.placed()
 	}
-	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks)+len(k.detached) > 0
+	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks) > 0
+	k.apart = k.goingApart()
 	var blocks []int
 	for b := range p.blocks() {
-		if wide || k.rows[b] != nil {
+		if wide || k.rows[b] != nil || k.apart != nil && !k.apart[b].Empty() {
 			blocks = append(blocks, b)
 		}
 	}
@@ -126,14 +132,16 @@ func (k *pass) run() {
 		return
 	}
 	slices.SortStableFunc(blocks, func(a, b int) int { return cmp.Compare(k.rows[b].Len(), k.rows[a].Len()) }) // what takes longest begins first
+	k.idle.Store(int32(max(0, runtime.GOMAXPROCS(0)-len(blocks))))
 	var guard sync.Mutex
 	var puts [][]put
 	threads.Share(len(blocks), func(mine iter.Seq[int]) {
 		h := &hand{worker: p.worker(p.laptops()), pass: k}
 		defer h.done()
 		for i := range mine {
-			h.work(blocks[i], wide)
+			h.work(blocks[i], wide || k.apart != nil && !k.apart[blocks[i]].Empty())
 		}
+		k.idle.Add(1)
 		for _, cells := range h.cells {
 			clear(cells)
 		}
@@ -144,6 +152,42 @@ func (k *pass) run() {
 	for _, some := range puts {
 		k.apply(some)
 	}
+}
+
+// goingApart gives the laptops in units and groups that go their own way for other kinds than they did. Who came to a group, or left it, is
+// known in other ways.
+func (k *pass) goingApart() marked {
+	if len(k.detached) == 0 {
+		return nil
+	}
+	p, out := k.next, make(marked, k.next.blocks())
+	units := map[int]bool{}
+	for _, t := range k.detached {
+		if t.Kind == estate.ToUnit {
+			units[t.at] = true
+			continue
+		}
+		for block := range out {
+			for _, of := range []*Plan{k.was, p} {
+				if t.at < len(of.groups) && block < len(of.groups[t.at].rows) {
+					of.groups[t.at].rows[block].OrInto(&out[block])
+				}
+			}
+		}
+	}
+	if len(units) > 0 {
+		below := p.unitCodes(func(at int) bool {
+			return slices.ContainsFunc(p.units[at].path, func(above int) bool { return units[above] })
+		})
+		for block, homes := range p.homes() {
+			for row, code := range homes {
+				if below[code] {
+					out[block].Add(row)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // part finds out which groups and policies are to be worked out for whom.
