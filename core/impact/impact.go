@@ -16,11 +16,9 @@ type State = resolve.State
 
 // Transition is one way in which a setting alters, with the laptops on which it does.
 type Transition struct {
-	Setting  setting.ID
-	From, To State
-	Weaker   bool             // by the definition's order of strictness
-	Effects  []setting.Effect // of the setting, where the laptop gets another value
-	Devices  resolve.Devices
+	*resolve.Alteration
+	Weaker  bool             // by the definition's order of strictness
+	Effects []setting.Effect // of the setting, where the laptop gets another value
 }
 
 // Movement is the laptops that a policy begins or ceases to reach.
@@ -81,11 +79,11 @@ func Compare(before, after Side) *Report {
 	d := resolve.Differ(before.Whole, after.Whole)
 	out := &Report{
 		ConflictsGained: d.ConflictsGained, ConflictsCleared: d.ConflictsCleared, ProblemsGained: d.ProblemsGained, ProblemsCleared: d.ProblemsCleared,
-		Audiences: d.Movements, Estate: after.Whole.Len(),
+		Audiences: d.Movements, Estate: after.Whole.Len(), Devices: d.Devices,
 	}
 	out.Transitions = make([]Transition, 0, len(d.Alterations))
 	for _, a := range d.Alterations {
-		t := Transition{Setting: a.Setting, From: a.From, To: a.To, Devices: a.Devices}
+		t := Transition{Alteration: a}
 		def := after.Plan.Definition(a.Setting)
 		if def == nil {
 			def = before.Plan.Definition(a.Setting)
@@ -96,16 +94,6 @@ func Compare(before, after Side) *Report {
 		}
 		out.Transitions = append(out.Transitions, t)
 	}
-	problems := resolve.Union(func(yield func(resolve.Devices) bool) {
-		for _, found := range [][]resolve.ProblemFound{out.ProblemsGained, out.ProblemsCleared} {
-			for i := range found {
-				if !yield(found[i].Devices) {
-					return
-				}
-			}
-		}
-	})
-	out.Devices = out.where(func(*Transition) bool { return true }).Or(problems)
 	return out
 }
 

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"iter"
 	"slices"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
@@ -28,6 +29,7 @@ type Movement struct {
 
 // Difference is what differs between two resolutions. Laptops that are on one side only count as having nothing on the other.
 type Difference struct {
+	Devices          Devices         // on which some setting or problem alters
 	Alterations      []*Alteration   // by setting, then by what they alter from and to
 	ConflictsGained  []ConflictFound // on laptops that did not have the very same conflict
 	ConflictsCleared []ConflictFound
@@ -60,11 +62,20 @@ func (d *Difference) compare(before, after *Whole) {
 		settings = append(settings, at)
 	}
 	found := make([]turns, len(settings))
+	altered := make(marked, max(before.plan.blocks(), after.plan.blocks()))
+	var guard sync.Mutex
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.laptops())
 		defer w.done()
 		w.load(0, &nobody)
-		room := &turnRoom{}
+		room := &turnRoom{altered: make(marked, len(altered))}
+		defer func() {
+			guard.Lock()
+			defer guard.Unlock()
+			for block := range altered {
+				altered[block].Or(&room.altered[block])
+			}
+		}()
 		for i := range mine {
 			switch i {
 			case 0:
@@ -86,6 +97,12 @@ func (d *Difference) compare(before, after *Whole) {
 		d.Alterations = append(d.Alterations, found[i].ways...)
 		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
+	}
+	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
+	for _, found := range [][]ProblemFound{d.ProblemsGained, d.ProblemsCleared} {
+		for i := range found {
+			d.Devices = d.Devices.Or(found[i].Devices)
+		}
 	}
 }
 
@@ -174,7 +191,8 @@ type turnRoom struct {
 	was, is opened
 	unions  unions
 	known   map[turn]*Alteration
-	ways    []Alteration // of all settings so far that are not full yet
+	ways    []Alteration // room for some
+	altered marked       // laptops on which some setting alters
 }
 
 // way gives room for an alteration.
@@ -251,7 +269,13 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 		})
 		w.release(mark)
 	}
-	return turns{id, inOrder(room.known), conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
+	ways := inOrder(room.known)
+	for _, way := range ways {
+		for block, rows := range way.Devices.blocks {
+			rows.OrInto(&room.altered[way.Devices.from+block])
+		}
+	}
+	return turns{id, ways, conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
 }
 
 // inOrder gives the ways in which a setting alters in order. Those that look alike are put together: equal values can have been made in

@@ -3,6 +3,7 @@
 package resolve
 
 import (
+	"cmp"
 	"encoding/binary"
 	"slices"
 
@@ -100,7 +101,12 @@ func (c *opened) part(within *rowset.Set, unions *unions, yield func(o *outcome,
 // partItems gives rows with what is put together by the items that they have. None are left in the end.
 func (c *opened) partItems(rows *rowset.Set, unions *unions, yield func(o *outcome, v setting.Value, code uint32, rows *rowset.Set)) {
 	if !c.sorted { // so that what is put together is in order
-		slices.SortFunc(c.items, func(a, b carried) int { return a.value.Compare(b.value) })
+		slices.SortFunc(c.items, func(a, b carried) int {
+			if order := cmp.Compare(a.begins, b.begins); order != 0 {
+				return order
+			}
+			return a.value.Compare(b.value)
+		})
 		c.sorted = true
 	}
 	together, same := c.contest.outcomes.get(madeOfItems), c.w.temp()

@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"cmp"
+	"iter"
 	"maps"
 	"slices"
 	"sync"
@@ -12,6 +13,7 @@ import (
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // numbers gives the number of every object of a list; most stand where they stood.
@@ -105,13 +107,15 @@ func (b *builder) numberPeople(d differences[estate.PersonID], order []int, stan
 		b.touchedPeople.add(int(p.ofPerson[i]))
 	}
 	if b.movedUnits != nil {
-		for block, people := range p.people {
-			for row := range people {
-				if who := &people[row]; who.unit != none && who.Person != nil && b.movedUnits[who.unit] {
-					b.touchedPeople[block].Add(row)
+		threads.Share(len(p.people), func(mine iter.Seq[int]) {
+			for block := range mine {
+				for row := range p.people[block] {
+					if who := &p.people[block][row]; who.unit != none && who.Person != nil && b.movedUnits[who.unit] {
+						b.touchedPeople[block].Add(row)
+					}
 				}
 			}
-		}
+		})
 	}
 	b.peopleRows = packAll(slices.Clone(b.touchedPeople))
 }
@@ -205,17 +209,20 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 // touchMoved touches laptops whose unit moved, or whose owner's did, where nothing else altered: homes and owners are what they were.
 func (b *builder) touchMoved(touched, rehomed marked) {
 	moved := b.next.unitCodes(func(at int) bool { return b.movedUnits[at] })
-	for block, homes := range b.was.homes() {
-		owners := b.was.owner[block]
-		for row, code := range homes {
-			if moved[code] {
-				rehomed[block].Add(row)
-				touched[block].Add(row)
-			} else if owner := int(owners[row]); owner != none && b.touchedPeople.has(owner) {
-				touched[block].Add(row)
+	homes := b.was.homes()
+	threads.Share(len(homes), func(mine iter.Seq[int]) {
+		for block := range mine {
+			owners := b.was.owner[block]
+			for row, code := range homes[block] {
+				if moved[code] {
+					rehomed[block].Add(row)
+					touched[block].Add(row)
+				} else if owner := int(owners[row]); owner != none && b.touchedPeople.has(owner) {
+					touched[block].Add(row)
+				}
 			}
 		}
-	}
+	})
 }
 
 // homes gives the codes of laptops' home units by block.

@@ -264,6 +264,7 @@ type outcome struct {
 	value    setting.Value
 	policies []string // of a conflict
 	class    int32    // of values: the same for Equal ones
+	begins   uint64   // of items: the first bytes of their text, so that most are put in order by a number
 
 	coded atomic.Uint32 // the value's code in the column, once it was asked for
 }
@@ -347,7 +348,7 @@ func (o *outcomes) value(v setting.Value) *outcome {
 
 // item numbers an item or row, given as a list or table of one.
 func (o *outcomes) item(v setting.Value) *outcome {
-	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *outcome { return &outcome{status: Set, value: v} })
+	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *outcome { return &outcome{status: Set, value: v, begins: v.Begins()} })
 }
 
 // conflict numbers a clash of policies, given sorted.

@@ -149,9 +149,18 @@ func (k *pass) run() {
 		defer guard.Unlock()
 		puts = append(puts, h.puts)
 	})
-	for _, some := range puts {
-		k.apply(some)
+	if slices.ContainsFunc(puts, func(some []put) bool {
+		return slices.ContainsFunc(some, func(one put) bool { return one.what == putGroup })
+	}) {
+		p.ownGroups(k.was)
 	}
+	threads.Share(len(puts), func(mine iter.Seq[int]) { // each goes through all, and takes its own: what several blocks put is in one list
+		for i := range mine {
+			for _, some := range puts {
+				k.apply(some, func(at int) bool { return at%len(puts) == i })
+			}
+		}
+	})
 }
 
 // goingApart gives the laptops in units and groups that go their own way for other kinds than they did. Who came to a group, or left it, is
@@ -242,12 +251,14 @@ func (p *Plan) anyDetached() bool {
 	return len(p.detaching) > 0 || len(p.apart) > 0
 }
 
-// apply writes what came out otherwise. Lists that are shared with another plan are copied before.
-func (k *pass) apply(puts []put) {
+// apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied before.
+func (k *pass) apply(puts []put, mine func(at int) bool) {
 	for _, one := range puts {
+		if !mine(one.at) {
+			continue
+		}
 		switch one.what {
 		case putGroup:
-			k.next.ownGroups(k.was)
 			k.next.groups[one.at].rows = owned(k.next.groups[one.at].rows, k.groupRows(one.at), one.block, rowset.Packed(one.packed))
 		case putArm:
 			pol := &k.next.policies[one.at]

@@ -141,8 +141,15 @@ func Union(values []*Value) Value {
 	}
 	all := make([]string, 0, n)
 	var rows map[string]Row
+	rising := true
 	for _, v := range values {
-		all = append(all, v.list...)
+		for _, item := range v.list {
+			rising = rising && (len(all) == 0 || all[len(all)-1] < item)
+			all = append(all, item)
+		}
+		if v.rows == nil {
+			continue
+		}
 		for i, r := range v.Rows() {
 			if rows == nil {
 				rows = map[string]Row{}
@@ -152,10 +159,10 @@ func Union(values []*Value) Value {
 			}
 		}
 	}
-	if !slices.IsSorted(all) {
+	if !rising {
 		slices.Sort(all)
+		all = slices.Compact(all)
 	}
-	all = slices.Compact(all)
 	if len(rows) == 0 {
 		return ListValue(all)
 	}

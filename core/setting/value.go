@@ -227,6 +227,17 @@ func (v Value) Compare(w Value) int {
 	return slices.Compare(v.list, w.list)
 }
 
+// Begins gives a number that is the greater the later a list or table comes in the order of Compare; lists whose first items begin with the
+// same eight bytes have the same.
+func (v Value) Begins() (first uint64) {
+	if len(v.list) == 0 {
+		return 0
+	}
+	var bytes [8]byte
+	copy(bytes[:], v.list[0])
+	return binary.BigEndian.Uint64(bytes[:])
+}
+
 // Members gives the items of a list and the rows of a table as values of their own, each a list of one item or a table of one row.
 func (v Value) Members() []Value {
 	switch v.kind {
