@@ -109,7 +109,7 @@ func (b *builder) units() {
 		}
 		slices.Reverse(path)
 		p.units[i].path, p.units[i].depth = path, len(path)-1
-		if i >= len(was.units) || was.units[i].Unit == nil || !slices.Equal(was.path(i), p.path(i)) {
+		if i >= len(was.units) || was.units[i].Unit == nil || !was.samePath(p, i) {
 			if b.movedUnits == nil {
 				b.movedUnits = make([]bool, len(p.units))
 			}

@@ -289,6 +289,11 @@ func (p *Plan) path(unit int) []string {
 	return names
 }
 
+// samePath tells whether a unit has the same path in another plan.
+func (p *Plan) samePath(q *Plan, unit int) bool {
+	return slices.EqualFunc(p.units[unit].path, q.units[unit].path, func(a, b int) bool { return p.units[a].ID == q.units[b].ID })
+}
+
 // deviceVariables is what expressions see as `device`. What is not known is absent.
 func (p *Plan) deviceVariables(at int) map[string]any {
 	if at == none {

@@ -124,7 +124,7 @@ func (k *pass) run() {
 	k.apart = k.goingApart()
 	var blocks []int
 	for b := range p.blocks() {
-		if wide || k.rows[b] != nil || k.apart != nil && !k.apart[b].Empty() {
+		if wide || k.rows[b] != nil || k.goesApart(b) {
 			blocks = append(blocks, b)
 		}
 	}
@@ -139,7 +139,7 @@ func (k *pass) run() {
 		h := &hand{worker: p.worker(p.laptops()), pass: k}
 		defer h.done()
 		for i := range mine {
-			h.work(blocks[i], wide || k.apart != nil && !k.apart[blocks[i]].Empty())
+			h.work(blocks[i], wide || k.goesApart(blocks[i]))
 		}
 		k.idle.Add(1)
 		for _, cells := range h.cells {
@@ -149,9 +149,8 @@ func (k *pass) run() {
 		defer guard.Unlock()
 		puts = append(puts, h.puts)
 	})
-	if slices.ContainsFunc(puts, func(some []put) bool {
-		return slices.ContainsFunc(some, func(one put) bool { return one.what == putGroup })
-	}) {
+	ofGroup := func(one put) bool { return one.what == putGroup }
+	if slices.ContainsFunc(puts, func(some []put) bool { return slices.ContainsFunc(some, ofGroup) }) {
 		p.ownGroups(k.was)
 	}
 	threads.Share(len(puts), func(mine iter.Seq[int]) { // each goes through all, and takes its own: what several blocks put is in one list
@@ -198,6 +197,9 @@ func (k *pass) goingApart() marked {
 	}
 	return out
 }
+
+// goesApart tells whether somebody of a block is among those.
+func (k *pass) goesApart(block int) bool { return k.apart != nil && !k.apart[block].Empty() }
 
 // part finds out which groups and policies are to be worked out for whom.
 func (k *pass) part() {
