@@ -87,6 +87,9 @@ func TestEditsOfALargeEstate(t *testing.T) {
 				t.Fatalf("step %d, %s: checked by itself it has %v, among everything %v", step, what, faults, all)
 			}
 		}
+		if d := laptopsDiffer(r, plan.Estate(), whole); d != "" {
+			t.Fatalf("step %d, %s: %s", step, what, d)
+		}
 		if step%10 == 0 { // a plan that is made of it with nothing altered differs in nothing
 			if d := sameWhole(whole, made.With(next.With()).Estate()); d != "" {
 				t.Fatalf("step %d, %s: %s", step, what, d)
@@ -98,6 +101,42 @@ func TestEditsOfALargeEstate(t *testing.T) {
 			}
 		}
 	}
+}
+
+// laptopsDiffer compares what Differ says of some laptops, of all blocks, with what they have before and after.
+func laptopsDiffer(r *rand.Rand, before, after *Whole) string {
+	d := Differ(before, after)
+	laptops := d.Devices.IDs()
+	r.Shuffle(len(laptops), func(i, j int) { laptops[i], laptops[j] = laptops[j], laptops[i] })
+	laptops = laptops[:min(len(laptops), 5)]
+	for range 5 {
+		laptops = append(laptops, pick(r, after.Plan().Snapshot().Devices).ID)
+	}
+	wrong := Devices{}
+	for _, found := range slices.Concat(d.ProblemsGained, d.ProblemsCleared) {
+		wrong = wrong.Or(found.Devices)
+	}
+	for _, dev := range laptops {
+		told := map[string]bool{}
+		for _, a := range d.Alterations {
+			if a.Devices.Has(dev) {
+				told[turnWords(a.Setting, dev, a.From, a.To)] = true
+			}
+		}
+		is := 0
+		for i := range after.Plan().Snapshot().Settings {
+			id := after.Plan().Snapshot().Settings[i].ID
+			if a, b := before.State(id, dev), after.State(id, dev); !a.Equal(b) {
+				if is++; !told[turnWords(id, dev, a, b)] {
+					return fmt.Sprintf("%s of %s alters from %v to %v, which is not told", id, dev, a, b)
+				}
+			}
+		}
+		if is != len(told) || d.Devices.Has(dev) != (is > 0 || wrong.Has(dev)) {
+			return fmt.Sprintf("%d settings of %s alter, %d are told, it is among those that do: %v", is, dev, len(told), d.Devices.Has(dev))
+		}
+	}
+	return ""
 }
 
 // statesDiffer compares what settings come out as, setting by setting as sets of laptops, and what is found of the estate.
