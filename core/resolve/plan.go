@@ -273,6 +273,18 @@ func (p *Plan) personValue(who *person, field string) setting.Value {
 	return who.Attributes[field]
 }
 
+// valueIn gives what the laptop, or the person, of a number has in a column; nothing where there is nobody.
+func (p *Plan) valueIn(c *column, at int) setting.Value {
+	if c.look.Variable == "person" {
+		if who := p.people.at(at); who.Person != nil {
+			return p.personValue(who, c.look.Field)
+		}
+	} else if d := p.devices.at(at); d.Device != nil {
+		return p.deviceValue(d, c.look.Field)
+	}
+	return setting.Value{}
+}
+
 func known(text string) setting.Value {
 	if text == "" {
 		return setting.Value{}

@@ -394,31 +394,26 @@ func (b *builder) stands(c *column) bool {
 func (b *builder) coded(c *column, before [][]uint32) [][]uint32 {
 	p := b.next
 	var key []byte
-	if c.look.Variable == "person" {
-		return blocksCoded(p.people.len(), before, b.peopleRows, func(at int) (code uint32) {
-			if p.people.at(at).Person == nil {
-				return 0
-			}
-			code, key = c.code(p.personValue(p.people.at(at), c.look.Field), key)
-			return code
-		})
+	code := func(at int) (code uint32) {
+		code, key = c.code(p.valueIn(c, at), key)
+		return code
 	}
-	byUnit := map[int]uint32{}
-	return blocksCoded(p.devices.len(), before, b.rows, func(at int) (code uint32) {
+	if c.look.Variable == "person" {
+		return blocksCoded(p.people.len(), before, b.peopleRows, code)
+	}
+	if c.look.Field != "unit" && c.look.Field != "units" {
+		return blocksCoded(p.devices.len(), before, b.rows, code)
+	}
+	byUnit := map[int]uint32{} // what laptops of one unit have is the same
+	return blocksCoded(p.devices.len(), before, b.rows, func(at int) uint32 {
 		d := p.devices.at(at)
 		if d.Device == nil {
 			return 0
 		}
-		if c.look.Field == "unit" || c.look.Field == "units" {
-			code, known := byUnit[d.home]
-			if !known {
-				code, key = c.code(p.deviceValue(d, c.look.Field), key)
-				byUnit[d.home] = code
-			}
-			return code
+		if _, known := byUnit[d.home]; !known {
+			byUnit[d.home] = code(at)
 		}
-		code, key = c.code(p.deviceValue(d, c.look.Field), key)
-		return code
+		return byUnit[d.home]
 	})
 }
 

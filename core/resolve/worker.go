@@ -273,10 +273,8 @@ func (w *worker) coded(c *column, room *[]uint32) []uint32 {
 			into[row] = 0
 		case by != nil:
 			into[row] = by[at>>rowset.Shift][at&(rowset.Rows-1)]
-		case device:
-			into[row], key = c.code(w.plan.deviceValue(w.plan.devices.at(at), c.look.Field), key)
 		default:
-			into[row], key = c.code(w.plan.personValue(w.plan.people.at(at), c.look.Field), key)
+			into[row], key = c.code(w.plan.valueIn(c, at), key)
 		}
 	}
 	return into

@@ -1,12 +1,13 @@
 // What a change does: numbers, each value before and after, clashes and problems that come and go.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { ArrowRight, TrendingDown } from 'lucide-react';
-import { useEffect, useRef, useState } from 'react';
+import { useRef } from 'react';
 import { api, got, type Impact } from '../api/client';
 import { keys } from '../api/queries';
 import { Laptops, type Asked } from './laptops';
 import { Failed, Faults, Loading, Sheet } from './parts';
 import { DeviceLinks } from './reach';
+import { useSettled } from './typed';
 import { count, number, Status, ValueText } from './words';
 import type { Value } from '../api/client';
 
@@ -161,12 +162,7 @@ export function ImpactView({ of, most = 200, asked, narrow = false }: { of: Impa
 
 /** The impact of what is being written, asked again whenever it alters. */
 function useTried(asked: Asked, enabled: boolean) {
-  const [settled, setSettled] = useState(asked);
-  const text = JSON.stringify(asked);
-  useEffect(() => {
-    const wait = setTimeout(() => setSettled(JSON.parse(text) as Asked), 150);
-    return () => clearTimeout(wait);
-  }, [text]);
+  const settled = useSettled(asked);
   return useQuery({
     queryKey: [...keys.estate, 'impact', settled],
     queryFn: ({ signal }) => got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits }, signal })),

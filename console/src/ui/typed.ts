@@ -1,6 +1,20 @@
-// Fields whose text stands in the address of the page.
+// What is typed: when it is asked about, and fields whose text stands in the address of the page.
 import { useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
+
+/** Milliseconds without a key until what is typed is asked about: less than most people take from one word to the next. */
+export const pause = 120;
+
+/** A value as it was when it had not altered for a pause. Values that are the same as JSON are the same. */
+export function useSettled<T>(value: T): T {
+  const [settled, setSettled] = useState(value);
+  const text = JSON.stringify(value);
+  useEffect(() => {
+    const wait = setTimeout(() => setSettled(JSON.parse(text) as T), pause);
+    return () => clearTimeout(wait);
+  }, [text]);
+  return settled;
+}
 
 /**
  * What is typed into a field that is kept elsewhere, later than it is typed: what comes back of it must not take away what was typed

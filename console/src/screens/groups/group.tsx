@@ -10,6 +10,7 @@ import { ImpactPanel } from '../../ui/impact';
 import { OriginNote } from '../../ui/membership';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { lines } from '../../ui/shape';
+import { useSettled } from '../../ui/typed';
 import { count, number, slug } from '../../ui/words';
 import { DetachButton } from '../units/detach';
 import { RuleEditor } from './rule';
@@ -193,11 +194,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
 /** Who the group would have, a moment after the last key. */
 function useTrial(doc: GroupDoc, change: { id: string; version: number } | undefined) {
   const body = useMemo(() => clean({ ...doc, id: doc.id || 'new' }), [doc]);
-  const [settled, setSettled] = useState(body);
-  useEffect(() => {
-    const wait = setTimeout(() => setSettled(body), 250);
-    return () => clearTimeout(wait);
-  }, [body]);
+  const settled = useSettled(body);
   return useQuery({
     queryKey: [...keys.estate, 'group-trial', settled, change?.id ?? '', change?.version ?? 0],
     queryFn: () => got(api.POST('/api/v1/groups/try', { params: { query: change ? { change: change.id } : {} }, body: settled as never })),

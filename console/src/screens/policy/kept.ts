@@ -5,6 +5,7 @@ import { api, got, Refusal, type Merged, type PolicyDoc, type Trial } from '../.
 import { tryEdits } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { isPlaceholder } from '../../ui/control';
+import { pause } from '../../ui/typed';
 import { long, same } from './entry';
 
 export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'clashes'; merged: Merged } | { state: 'refused'; error: unknown };
@@ -116,7 +117,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
           }
         }
       })();
-    }, 250);
+    }, pause);
     return () => clearTimeout(wait);
   }, [doc, mergeWithTheirs]);
 

@@ -1,12 +1,13 @@
 // What an audience comes to, while it is written: numbers and names, what each target does, a test group, another policy beside it.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useEffect, useMemo, useState } from 'react';
+import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type AudienceReach, type PolicyDoc } from '../../api/client';
 import { keys, queries, useGroups, usePolicies } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field } from '../../ui/parts';
 import { DeviceLinks, ReachBar } from '../../ui/reach';
+import { useSettled } from '../../ui/typed';
 import { count, number } from '../../ui/words';
 
 const asked = (doc: PolicyDoc, beside: string) => ({
@@ -21,11 +22,7 @@ export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; lock
   const { change } = useOpenChange();
   const [beside, setBeside] = useState('');
   const body = useMemo(() => asked(doc, beside), [doc, beside]);
-  const [settled, setSettled] = useState(body);
-  useEffect(() => {
-    const wait = setTimeout(() => setSettled(body), 200);
-    return () => clearTimeout(wait);
-  }, [body]);
+  const settled = useSettled(body);
   const reach = useQuery({
     queryKey: [...keys.estate, 'audience', settled, change?.id ?? '', change?.version ?? 0],
     queryFn: () => got(api.POST('/api/v1/audience', { params: { query: change ? { change: change.id } : {} }, body: settled as never })),
