@@ -162,45 +162,6 @@ func (k *pass) run() {
 	})
 }
 
-// goingApart gives the laptops in units and groups that go their own way for other kinds than they did. Who came to a group, or left it, is
-// known in other ways.
-func (k *pass) goingApart() marked {
-	if len(k.detached) == 0 {
-		return nil
-	}
-	p, out := k.next, make(marked, k.next.blocks())
-	units := map[int]bool{}
-	for _, t := range k.detached {
-		if t.Kind == estate.ToUnit {
-			units[t.at] = true
-			continue
-		}
-		for block := range out {
-			for _, of := range []*Plan{k.was, p} {
-				if t.at < len(of.groups) && block < len(of.groups[t.at].rows) {
-					of.groups[t.at].rows[block].OrInto(&out[block])
-				}
-			}
-		}
-	}
-	if len(units) > 0 {
-		below := p.unitCodes(func(at int) bool {
-			return slices.ContainsFunc(p.units[at].path, func(above int) bool { return units[above] })
-		})
-		for block, homes := range p.homes() {
-			for row, code := range homes {
-				if below[code] {
-					out[block].Add(row)
-				}
-			}
-		}
-	}
-	return out
-}
-
-// goesApart tells whether somebody of a block is among those.
-func (k *pass) goesApart(block int) bool { return k.apart != nil && !k.apart[block].Empty() }
-
 // part finds out which groups and policies are to be worked out for whom.
 func (k *pass) part() {
 	p := k.next

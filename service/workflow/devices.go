@@ -1,4 +1,4 @@
-// This file has what people look at about devices: the board of all of them, and one with its deliveries.
+// This file has the lists of all devices and of all people, with what the devices reported.
 
 package workflow
 
@@ -10,10 +10,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
 
@@ -438,154 +436,4 @@ func (r *DeviceRow) hasState(state string, now time.Time) bool {
 		return r.Problems > 0
 	}
 	return true
-}
-
-// DevicePage is all that is known of one device.
-type DevicePage struct {
-	Row        DeviceRow
-	Result     *resolve.Result
-	Deliveries map[setting.ID]rollout.Delivery
-	CheckIns   []store.CheckIn
-	Groups     []resolve.Membership
-	Exceptions []Exceptional
-	History    []store.SourceEvent
-	Brings     []string // fields that its source brings
-	Local      []string // of those, the ones that are edited here
-}
-
-// Device gives a device with what it gets, what it reported and when it checked in.
-func (s *Service) Device(id string) (DevicePage, error) {
-	states, err := s.states()
-	if err != nil {
-		return DevicePage{}, err
-	}
-	live := s.Live()
-	if live.Plan.Device(estate.DeviceID(id)) == nil {
-		return DevicePage{}, &NotFoundError{"device", id}
-	}
-	page := DevicePage{Row: live.row(id, states)}
-	if page.Result, err = s.Live().Plan.Effective(estate.DeviceID(id), ""); err != nil {
-		return page, err
-	}
-	if page.Deliveries, err = s.store.Deliveries(id); err != nil {
-		return page, err
-	}
-	if page.CheckIns, err = s.store.CheckIns(id, 50); err != nil {
-		return page, err
-	}
-	page.Groups = live.Plan.Memberships(estate.DeviceID(id))
-	for _, x := range (View{live.Side, live}).Exceptions() {
-		if x.Days >= 0 && live.Plan.Matches(x.Target, estate.DeviceID(id)) {
-			page.Exceptions = append(page.Exceptions, x)
-		}
-	}
-	if page.History, err = s.store.Events(string(estate.KindDevice), id, historyShown); err != nil {
-		return page, err
-	}
-	page.Brings, page.Local, err = s.fieldsBrought(live, objectKey{estate.KindDevice, id})
-	return page, err
-}
-
-// historyShown is how much of what sources did to an object is shown.
-const historyShown = 50
-
-// fieldsBrought lists the fields of an object that its source brings, and those of them that are edited here.
-func (s *Service) fieldsBrought(live *Live, key objectKey) (brings, local []string, err error) {
-	if !live.brought.has(key) {
-		return nil, nil, nil
-	}
-	record, err := s.store.RecordOf(string(key.kind), key.id)
-	if err != nil {
-		return nil, nil, err
-	}
-	all, err := files.AlteredFields(nil, []byte(record.Brought))
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, f := range all {
-		if f.Field != "id" {
-			brings = append(brings, f.Field)
-		}
-	}
-	if live.versions.of(key) > 0 {
-		o, err := s.store.Object(string(key.kind), key.id)
-		if err != nil {
-			return nil, nil, err
-		}
-		local = localFields(o.Local)
-	}
-	return brings, local, nil
-}
-
-// PersonPage is all that is known of one person.
-type PersonPage struct {
-	Person        *estate.Person
-	Units         []string
-	Groups        []resolve.Membership
-	Devices       []DeviceRow
-	History       []store.SourceEvent
-	Origin        *Origin
-	Brings, Local []string
-}
-
-// Person gives a person with groups and laptops.
-func (s *Service) Person(id string) (PersonPage, error) {
-	live := s.Live()
-	snapshot := live.Plan.Snapshot()
-	p := live.person(id)
-	if p == nil {
-		return PersonPage{}, &NotFoundError{"person", id}
-	}
-	states, err := s.states()
-	if err != nil {
-		return PersonPage{}, err
-	}
-	out := PersonPage{Person: p, Units: live.Plan.UnitPaths()[p.Unit], Groups: live.Plan.PersonMemberships(p.ID)}
-	for i := range snapshot.Devices {
-		if d := snapshot.Devices[i]; d.Owner == p.ID || slices.Contains(d.Users, p.ID) {
-			out.Devices = append(out.Devices, live.row(string(d.ID), states))
-		}
-	}
-	key := objectKey{estate.KindPerson, id}
-	if o, brought := live.brought.at(key); brought {
-		out.Origin = &o
-	}
-	if out.History, err = s.store.Events(string(estate.KindPerson), id, historyShown); err != nil {
-		return out, err
-	}
-	out.Brings, out.Local, err = s.fieldsBrought(live, key)
-	return out, err
-}
-
-// OriginOf says which source has an object; nil where none has.
-func (s *Service) OriginOf(kind estate.Kind, id string) *Origin {
-	if o, brought := s.Live().brought.at(objectKey{kind, id}); brought {
-		return &o
-	}
-	return nil
-}
-
-// Retry asks that what failed on a device is tried again at its next check-in.
-func (s *Service) Retry(by Actor, id string) (int, error) {
-	if s.Live().Plan.Device(estate.DeviceID(id)) == nil {
-		return 0, &NotFoundError{"device", id}
-	}
-	again := 0
-	err := s.store.Transaction(func(tx *store.Store) error {
-		known, err := tx.Deliveries(id)
-		if err != nil {
-			return err
-		}
-		for _, d := range known {
-			if d.Status == rollout.Failed {
-				if err := tx.SaveDeliveries(id, []rollout.Delivery{d.Retry()}); err != nil {
-					return err
-				}
-				again++
-			}
-		}
-		return s.audit(tx, by, store.AuditRecord{Action: "retry failed settings", Kind: string(estate.KindDevice), ObjectID: id})
-	})
-	s.Notify(Event{"device", id})
-	return again, err
 }
