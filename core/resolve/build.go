@@ -5,6 +5,7 @@ package resolve
 
 import (
 	"cmp"
+	"iter"
 	"maps"
 	"slices"
 	"sync"
@@ -13,6 +14,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // changes says what has to be worked out anew.
@@ -462,11 +464,14 @@ func (b *builder) decisions() {
 		p.contestAll()
 		return
 	}
-	for at, policies := range again {
-		if p.contests[at].def != nil {
-			p.contestAnew(at, policies)
+	settings := slices.Collect(maps.Keys(again))
+	threads.Share(len(settings), func(mine iter.Seq[int]) {
+		for i := range mine {
+			if at := settings[i]; p.contests[at].def != nil {
+				p.contestAnew(at, again[at])
+			}
 		}
-	}
+	})
 }
 
 // takeExceptions sorts the exceptions of the day so that the first that matches wins: the innermost
