@@ -71,19 +71,47 @@ func (c Condition) String() string { return c.Field + string(c.Op) + strings.Joi
 // Compare orders two values of one field: numbers as numbers, dotted versions as versions, texts without regard to case, and
 // nothing last.
 func Compare(a, b setting.Value) int {
-	switch {
-	case a.IsNothing() || b.IsNothing():
-		return cmp.Compare(rank(a), rank(b))
-	case a.Kind() == setting.Integer && b.Kind() == setting.Integer:
-		return cmp.Compare(a.Integer(), b.Integer())
+	x, y := sortableOf(a), sortableOf(b)
+	return x.compare(&y)
+}
+
+// sortable is a value with the texts by which it is compared, so that sorting does not make them again and again.
+type sortable struct {
+	value        setting.Value
+	plain, lower string
+}
+
+func sortableOf(v setting.Value) sortable {
+	if v.IsNothing() || v.Kind() == setting.Integer {
+		return sortable{value: v}
 	}
-	x, y := plain(a), plain(b)
-	if x != "" && y != "" && x[0] <= '9' && y[0] <= '9' {
-		if order, err := rule.CompareVersions(x, y); err == nil {
+	text := plain(v)
+	return sortable{v, text, strings.ToLower(text)}
+}
+
+func (a *sortable) compare(b *sortable) int {
+	switch {
+	case a.value.IsNothing() || b.value.IsNothing():
+		return cmp.Compare(rank(a.value), rank(b.value))
+	case a.value.Kind() == setting.Integer && b.value.Kind() == setting.Integer:
+		return cmp.Compare(a.value.Integer(), b.value.Integer())
+	}
+	x, y := a.texts(), b.texts()
+	if x.plain != "" && y.plain != "" && x.plain[0] <= '9' && y.plain[0] <= '9' {
+		if order, err := rule.CompareVersions(x.plain, y.plain); err == nil {
 			return order
 		}
 	}
-	return cmp.Or(strings.Compare(strings.ToLower(x), strings.ToLower(y)), strings.Compare(x, y))
+	return cmp.Or(strings.Compare(x.lower, y.lower), strings.Compare(x.plain, y.plain))
+}
+
+// texts gives the texts of an integer too, which needs them beside something else alone.
+func (a *sortable) texts() *sortable {
+	if a.value.Kind() != setting.Integer {
+		return a
+	}
+	text := plain(a.value)
+	return &sortable{a.value, text, text}
 }
 
 func rank(v setting.Value) int {

@@ -30,9 +30,9 @@ type Table struct {
 	mu      sync.Mutex
 	columns map[string]Column
 	orders  map[string][]int32
-	values  map[string]Field  // of all rows, by field
-	grouped map[string][]bool // by condition: whether each row is in one of its groups
-	text    []string          // by row: all words in lower case
+	values  map[string]func() Field // of all rows, by field
+	grouped map[string][]bool       // by condition: whether each row is in one of its groups
+	text    []string                // by row: all words in lower case
 }
 
 // ID gives the id of a row.
@@ -60,7 +60,7 @@ func (t *Table) Of(field string) Column {
 // dense gives a column whose values lie side by side: sorted lists ask for rows in any order.
 func (t *Table) dense(field string) Column {
 	of := t.make(field)
-	if field == "groups" { // long lists, asked for rarely
+	if field == "groups" { // long lists, which are put together as they are asked for
 		return of
 	}
 	values := make([]setting.Value, t.Rows)
@@ -71,7 +71,7 @@ func (t *Table) dense(field string) Column {
 }
 
 func table(n int, fixed []string, facts map[string]bool, prefix string) *Table {
-	t := &Table{Rows: n, ids: make([]string, n), columns: map[string]Column{}, orders: map[string][]int32{}, grouped: map[string][]bool{}, values: map[string]Field{}, fields: slices.Clone(fixed)}
+	t := &Table{Rows: n, ids: make([]string, n), columns: map[string]Column{}, orders: map[string][]int32{}, grouped: map[string][]bool{}, values: map[string]func() Field{}, fields: slices.Clone(fixed)}
 	names := make([]string, 0, len(facts))
 	for name := range facts {
 		names = append(names, prefix+name)
@@ -124,6 +124,8 @@ func Devices(plan *resolve.Plan) *Table {
 		}
 		return append(out, plan.HomeUnits(d.ID)...)
 	}
+	groups := sync.OnceValue(plan.GroupsOfDevices)
+	t.values["groups"] = sync.OnceValue(func() Field { return groupSizes(groups().Sizes()) })
 	t.make = func(field string) Column {
 		if fact, ok := strings.CutPrefix(field, "facts/"); ok {
 			return func(row int) setting.Value { return devices[row].Facts[fact] }
@@ -160,7 +162,8 @@ func Devices(plan *resolve.Plan) *Table {
 		case "users":
 			return func(row int) setting.Value { return list(ids(devices[row].Users)) }
 		default:
-			return func(row int) setting.Value { return list(ids(plan.GroupsOf(devices[row].ID))) }
+			in := groups()
+			return func(row int) setting.Value { return list(ids(in.Of(devices[row].ID))) }
 		}
 	}
 	return t
@@ -205,6 +208,8 @@ func People(plan *resolve.Plan) *Table {
 		}
 		return out
 	}
+	groups := sync.OnceValue(plan.GroupsOfPeople)
+	t.values["groups"] = sync.OnceValue(func() Field { return groupSizes(groups().Sizes()) })
 	t.make = func(field string) Column {
 		if name, ok := strings.CutPrefix(field, "attributes/"); ok {
 			return func(row int) setting.Value { return people[row].Attributes[name] }
@@ -223,7 +228,8 @@ func People(plan *resolve.Plan) *Table {
 		case "devices":
 			return func(row int) setting.Value { return setting.IntegerValue(owned[people[row].ID]) }
 		default:
-			return func(row int) setting.Value { return list(ids(plan.GroupsOfPerson(people[row].ID))) }
+			in := groups()
+			return func(row int) setting.Value { return list(ids(in.Of(people[row].ID))) }
 		}
 	}
 	return t
@@ -413,16 +419,22 @@ func (t *Table) sortedBy(of Column, passes func(int) bool, down bool) []int32 {
 
 func sortRows(rows []int32, of Column) {
 	type keyed struct {
-		value setting.Value
-		row   int32
+		sortable
+		row int32
 	}
-	keys := make([]keyed, len(rows))
+	keys, order := make([]keyed, len(rows)), make([]*keyed, len(rows))
 	for i, row := range rows {
-		keys[i] = keyed{of(int(row)), row}
+		keys[i] = keyed{sortableOf(of(int(row))), row}
+		order[i] = &keys[i]
 	}
-	slices.SortStableFunc(keys, func(a, b keyed) int { return cmp.Or(Compare(a.value, b.value), cmp.Compare(a.row, b.row)) })
-	for i := range keys {
-		rows[i] = keys[i].row
+	slices.SortFunc(order, func(a, b *keyed) int {
+		if first := a.compare(&b.sortable); first != 0 {
+			return first
+		}
+		return cmp.Compare(a.row, b.row)
+	})
+	for i := range order {
+		rows[i] = order[i].row
 	}
 }
 

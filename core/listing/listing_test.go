@@ -170,3 +170,25 @@ func BenchmarkPage(b *testing.B) {
 		})
 	}
 }
+
+// TestGroupsAreCounted compares how many are in each group with a look at everybody.
+func TestGroupsAreCounted(t *testing.T) {
+	p := plan(t)
+	for name, table := range map[string]*Table{"devices": Devices(p), "people": People(p)} {
+		all, err := table.Values("groups", nil, 20)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows := make([]int32, table.Rows)
+		for i := range rows {
+			rows[i] = int32(i)
+		}
+		one, err := table.Values("groups", rows, 20)
+		if err != nil || fmt.Sprint(all) != fmt.Sprint(one) || len(all.Most) == 0 {
+			t.Errorf("%s: %v, looked at one by one %v, %v", name, all, one, err)
+		}
+	}
+	if empty, err := Devices(resolve.Compile(&estate.Snapshot{Units: []estate.Unit{{ID: "root"}}})).Values("groups", nil, 5); err != nil || empty.Known+empty.Distinct+len(empty.Most) != 0 {
+		t.Errorf("in an estate without laptops groups have %v, %v", empty, err)
+	}
+}

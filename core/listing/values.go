@@ -6,7 +6,9 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sync"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -33,14 +35,12 @@ func (t *Table) Values(field string, among []int32, most int) (Field, error) {
 	}
 	if among == nil {
 		t.mu.Lock()
-		known, seen := t.values[field]
-		t.mu.Unlock()
-		if !seen {
-			known = t.tally(field, of, nil)
-			t.mu.Lock()
-			t.values[field] = known
-			t.mu.Unlock()
+		if t.values[field] == nil { // whoever asks meanwhile waits for the same
+			t.values[field] = sync.OnceValue(func() Field { return t.tally(field, of, nil) })
 		}
+		count := t.values[field]
+		t.mu.Unlock()
+		known := count()
 		known.Most = known.Most[:min(len(known.Most), most)]
 		return known, nil
 	}
@@ -88,11 +88,31 @@ func (t *Table) tally(field string, of Column, among []int32) Field {
 			out.Kind = kind
 		}
 	}
-	out.Distinct = len(counts)
+	most := make([]Tally, 0, len(counts))
 	for _, c := range counts {
-		out.Most = append(out.Most, *c)
+		most = append(most, *c)
 	}
-	slices.SortFunc(out.Most, func(a, b Tally) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), Compare(a.Value, b.Value)) })
-	out.Most = out.Most[:min(len(out.Most), mostKept)]
+	out.keep(most)
+	return out
+}
+
+// keep keeps the most frequent ones of all values.
+func (f *Field) keep(all []Tally) {
+	f.Distinct = len(all)
+	slices.SortFunc(all, func(a, b Tally) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), Compare(a.Value, b.Value)) })
+	f.Most = all[:min(len(all), mostKept)]
+}
+
+// groupSizes is what the field of groups has: nobody is looked at one by one.
+func groupSizes(sizes map[estate.GroupID]int, some int) Field {
+	out := Field{Name: "groups", Known: some}
+	if some > 0 {
+		out.Kind = setting.List
+	}
+	all := make([]Tally, 0, len(sizes))
+	for id, n := range sizes {
+		all = append(all, Tally{setting.TextValue(string(id)), n})
+	}
+	out.keep(all)
 	return out
 }

@@ -2,6 +2,7 @@ package resolve_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -116,5 +117,46 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 	}
 	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" || empty.Or(plan.All()).Len() != 6000 || plan.All().And(empty).Len() != 0 {
 		t.Error("the zero set is not empty")
+	}
+}
+
+// TestGroupListsAreWhatIsSaidOfOne compares the groups of everybody, made at once, with those of each, in an estate that was edited: some
+// numbers are free.
+func TestGroupListsAreWhatIsSaidOfOne(t *testing.T) {
+	s := world.Make(world.Size{Devices: 5000, Units: 40, Groups: 120, Policies: 20, Settings: 20}, 4)
+	plan := Compile(s)
+	next := s.With(
+		estate.Edit{Kind: estate.KindDevice, ID: string(s.Devices[7].ID)}, estate.Edit{Kind: estate.KindPerson, ID: string(s.People[9].ID)},
+		estate.Edit{Kind: estate.KindGroup, ID: string(s.Groups[3].ID)},
+	)
+	for at, plan := range []*Plan{plan, plan.With(next)} {
+		s := plan.Snapshot()
+		sizes, some := map[estate.GroupID]int{}, 0
+		devices := plan.GroupsOfDevices()
+		for _, d := range s.Devices {
+			want := plan.GroupsOf(d.ID)
+			if got := devices.Of(d.ID); !slices.Equal(got, want) {
+				t.Fatalf("plan %d: %s is in %v, expected %v", at, d.ID, got, want)
+			}
+			for _, id := range want {
+				sizes[id]++
+			}
+			if len(want) > 0 {
+				some++
+			}
+		}
+		if got, in := devices.Sizes(); !maps.Equal(got, sizes) || in != some || some == 0 {
+			t.Fatalf("plan %d: groups have %v and %d are in some, expected %v and %d", at, got, in, sizes, some)
+		}
+		people, in := plan.GroupsOfPeople(), 0
+		for _, who := range s.People {
+			want := plan.GroupsOfPerson(who.ID)
+			if in += len(want); !slices.Equal(people.Of(who.ID), want) {
+				t.Fatalf("plan %d: %s is in %v, expected %v", at, who.ID, people.Of(who.ID), want)
+			}
+		}
+		if in == 0 || devices.Of("nobody") != nil || people.Of("nobody") != nil {
+			t.Fatalf("plan %d: people are in %d groups, or somebody unknown is in some", at, in)
+		}
 	}
 }

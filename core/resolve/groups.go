@@ -15,13 +15,15 @@ func (b *builder) groupsOf() {
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
 	d := compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
 	if d.same {
-		p.groups, p.groupAt, p.groupOrder, p.detaching = was.groups, was.groupAt, was.groupOrder, was.detaching
+		p.groups, p.groupAt, p.ofGroup, p.groupOrder, p.detaching = was.groups, was.groupAt, was.ofGroup, was.groupOrder, was.detaching
 	} else {
 		p.groupAt = was.groupAt.with(d.gone, idsAt(p.snapshot.Groups, d.fresh, groupID))
 		p.groups = make([]group, p.groupAt.n)
+		p.ofGroup = make([]int32, len(p.snapshot.Groups))
 		for i := range p.snapshot.Groups {
 			g := &p.snapshot.Groups[i]
 			at := p.groupAt.place(g.ID)
+			p.ofGroup[i] = int32(at)
 			if at < len(was.groups) {
 				p.groups[at] = was.groups[at]
 			}

@@ -184,10 +184,9 @@ func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
 	if !known {
 		return nil
 	}
-	for i := range p.snapshot.Groups {
-		g := &p.snapshot.Groups[i]
-		if at, _ := p.groupAt.at(g.ID); p.groups[at].rows[dev>>rowset.Shift].Has(dev & (rowset.Rows - 1)) {
-			in = append(in, g.ID)
+	for i, at := range p.ofGroup {
+		if p.groups[at].rows[dev>>rowset.Shift].Has(dev & (rowset.Rows - 1)) {
+			in = append(in, p.snapshot.Groups[i].ID)
 		}
 	}
 	return in
@@ -199,13 +198,84 @@ func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
 	if !known {
 		return nil
 	}
-	for i := range p.snapshot.Groups {
-		g := &p.snapshot.Groups[i]
-		if at, _ := p.groupAt.at(g.ID); p.personIn(who, at) {
-			in = append(in, g.ID)
+	for i, at := range p.ofGroup {
+		if p.personIn(who, int(at)) {
+			in = append(in, p.snapshot.Groups[i].ID)
 		}
 	}
 	return in
+}
+
+// GroupLists is the groups that everybody is in, for asking about many.
+type GroupLists[K ~string] struct {
+	groups []estate.Group
+	at     *places[K]
+	begin  []int32 // by number: where the groups of a laptop, or a person, begin in in; in the end how many there are
+	in     []int32 // places of groups in the snapshot
+}
+
+// GroupsOfDevices lists for every device what GroupsOf does for one.
+func (p *Plan) GroupsOfDevices() *GroupLists[estate.DeviceID] {
+	return groupLists(p, p.deviceAt, p.devices.len(), func(group int) []rowset.Packed { return p.groups[group].rows })
+}
+
+// GroupsOfPeople lists for every person what GroupsOfPerson does for one.
+func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
+	return groupLists(p, p.personAt, p.people.len(), func(group int) []rowset.Packed { return p.persons().groups[group] })
+}
+
+func groupLists[K ~string](p *Plan, at *places[K], n int, rows func(group int) []rowset.Packed) *GroupLists[K] {
+	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at, begin: make([]int32, n+1)}
+	each := func(do func(group, number int)) {
+		for i, group := range p.ofGroup {
+			Devices{blocks: rows(int(group))}.each(func(number int) { do(i, number) })
+		}
+	}
+	each(func(_, number int) { l.begin[number+1]++ })
+	for i := range n {
+		l.begin[i+1] += l.begin[i]
+	}
+	l.in = make([]int32, l.begin[n])
+	next := slices.Clone(l.begin)
+	each(func(group, number int) {
+		l.in[next[number]] = int32(group)
+		next[number]++
+	})
+	return l
+}
+
+// Of lists the groups that one is in, in the order of the snapshot.
+func (l *GroupLists[K]) Of(id K) []estate.GroupID {
+	number, known := l.at.at(id)
+	if !known {
+		return nil
+	}
+	in := l.in[l.begin[number]:l.begin[number+1]]
+	out := make([]estate.GroupID, len(in))
+	for i, group := range in {
+		out[i] = l.groups[group].ID
+	}
+	return out
+}
+
+// Sizes counts who is in each group that has somebody, and who is in some group.
+func (l *GroupLists[K]) Sizes() (sizes map[estate.GroupID]int, some int) {
+	counts := make([]int, len(l.groups))
+	for _, group := range l.in {
+		counts[group]++
+	}
+	for i := range l.begin[1:] {
+		if l.begin[i] < l.begin[i+1] {
+			some++
+		}
+	}
+	sizes = map[estate.GroupID]int{}
+	for group, n := range counts {
+		if n > 0 {
+			sizes[l.groups[group].ID] = n
+		}
+	}
+	return sizes, some
 }
 
 // UnitPaths gives by unit the ids of the units from the root down to it.

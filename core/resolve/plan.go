@@ -37,8 +37,9 @@ type Plan struct {
 
 	groups     []group
 	groupAt    *places[estate.GroupID]
-	groupOrder []int // every group after those that it has as members
-	detaching  []int // groups that go their own way for something
+	ofGroup    []int32 // by place in the snapshot: the number
+	groupOrder []int   // every group after those that it has as members
+	detaching  []int   // groups that go their own way for something
 
 	policies []policy
 	policyAt *places[estate.PolicyID]

@@ -4,6 +4,7 @@ package workflow
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 	"zenithridge.example/zridge/service/store"
 )
 
@@ -413,15 +415,16 @@ func (s *Service) Fields(of estate.Kind, only []string, most int) ([]listing.Fie
 	if len(only) > 0 {
 		names = only
 	}
-	out := make([]listing.Field, 0, len(names))
-	for _, name := range names {
-		f, err := table.Values(name, nil, most)
-		if err != nil {
-			return nil, &NotFoundError{"field", name}
+	out := make([]listing.Field, len(names))
+	errs := make([]error, len(names))
+	threads.Share(len(names), func(mine iter.Seq[int]) {
+		for i := range mine {
+			if out[i], errs[i] = table.Values(names[i], nil, most); errs[i] != nil {
+				errs[i] = &NotFoundError{"field", names[i]}
+			}
 		}
-		out = append(out, f)
-	}
-	return out, nil
+	})
+	return out, cmp.Or(errs...)
 }
 
 func (r *DeviceRow) hasState(state string, now time.Time) bool {
