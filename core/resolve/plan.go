@@ -313,16 +313,7 @@ func (p *Plan) deviceVariables(at int) map[string]any {
 		return map[string]any{}
 	}
 	d := p.devices.at(at)
-	out := make(map[string]any, len(d.Facts)+len(estate.DeviceNames))
-	for name, v := range d.Facts {
-		out[name] = v.Any()
-	}
-	for _, name := range estate.DeviceNames {
-		if v := p.deviceValue(d, name); !v.IsNothing() {
-			out[name] = v.Any()
-		}
-	}
-	return out
+	return fields(d.Facts, estate.DeviceNames, func(field string) setting.Value { return p.deviceValue(d, field) })
 }
 
 // personVariables is what expressions see as `person`; none gives an empty map.
@@ -331,12 +322,17 @@ func (p *Plan) personVariables(at int) map[string]any {
 		return map[string]any{}
 	}
 	who := p.people.at(at)
-	out := make(map[string]any, len(who.Attributes)+len(estate.PersonNames))
-	for name, v := range who.Attributes {
+	return fields(who.Attributes, estate.PersonNames, func(field string) setting.Value { return p.personValue(who, field) })
+}
+
+// fields puts facts or attributes together with the fields that everybody has, as expressions see them.
+func fields(more map[string]setting.Value, names []string, value func(field string) setting.Value) map[string]any {
+	out := make(map[string]any, len(more)+len(names))
+	for name, v := range more {
 		out[name] = v.Any()
 	}
-	for _, name := range estate.PersonNames {
-		if v := p.personValue(who, name); !v.IsNothing() {
+	for _, name := range names {
+		if v := value(name); !v.IsNothing() {
 			out[name] = v.Any()
 		}
 	}

@@ -227,3 +227,25 @@ func (s *Set) All() iter.Seq[int] {
 		}
 	}
 }
+
+// orUnlike adds what only one of two sets has.
+func (s *Set) orUnlike(a, b *Set) {
+	for m := a.sum | b.sum; m != 0; m &= m - 1 {
+		i := bits.TrailingZeros64(m) & 63
+		var w uint64
+		if a.sum>>i&1 != 0 {
+			w = a.words[i]
+		}
+		if b.sum>>i&1 != 0 {
+			w ^= b.words[i]
+		}
+		if w == 0 {
+			continue
+		}
+		if s.sum>>i&1 != 0 {
+			w |= s.words[i]
+		}
+		s.words[i] = w
+		s.sum |= 1 << i
+	}
+}
