@@ -71,7 +71,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.policiesOf()
 	b.decisions()
 	p.marks = was.marks
-	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || len(p.policies) != len(was.policies) {
+	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstArm, was.firstArm) {
 		p.marks = sync.OnceValue(p.gatherMarks)
 	}
 	if p.naming = was.naming; len(b.changes.policies) > 0 || p.groupAt != was.groupAt || was == nothing {

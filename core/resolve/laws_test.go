@@ -4,8 +4,10 @@
 package resolve_test
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"testing"
 
@@ -300,5 +302,38 @@ func TestALaptopInAnothersPlace(t *testing.T) {
 	atOnce := impact.Compare(start, start.With(end.Plan.Snapshot()))
 	if !r.Devices.Has(gone.ID) || !r.Devices.Has("n7") || len(r.Transitions) != len(atOnce.Transitions) {
 		t.Errorf("in two steps it is %v on %v, at once %v on %v", r.Transitions, r.Devices, atOnce.Transitions, atOnce.Devices)
+	}
+}
+
+// TestAPolicyWithoutEntriesThatComesFromElsewhere lets a policy that sets nothing come from more places than before: what others bring,
+// and what is said of one laptop, stays.
+func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
+	for seed := range uint64(40) {
+		s := madeUp(seed)
+		bare := estate.Policy{ID: "a-bare-one", Kind: setting.Security, State: estate.Active, Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}}}
+		s = s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(bare.ID), Object: bare})
+		slices.SortFunc(s.Policies, func(a, b estate.Policy) int { return cmp.Compare(a.ID, b.ID) }) // it has the first number
+		plan := Compile(s)
+		plan.Estate()
+		says := func(p *Plan, id estate.DeviceID) []Setting {
+			r, err := p.Effective(id, "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			return r.Settings
+		}
+		for i := range s.Devices {
+			says(plan, s.Devices[i].ID) // what one laptop is looked at with is made
+		}
+		for i := range len(s.Devices) / 2 { // the others get it from another of its levels than before
+			bare.Audience.Include = append(bare.Audience.Include, estate.Target{Kind: estate.ToDevice, ID: string(s.Devices[i].ID)})
+		}
+		after := plan.With(s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(bare.ID), Object: bare}))
+		for i := range s.Devices {
+			id := s.Devices[i].ID
+			if is, want := says(after, id), says(plan, id); !reflect.DeepEqual(is, want) {
+				t.Fatalf("seed %d: %s gets %v, before %v", seed, id, is, want)
+			}
+		}
 	}
 }
