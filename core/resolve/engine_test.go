@@ -73,6 +73,9 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 	case 0: // values, locks, priority, kind
 		p, q := pick(r, s.Policies), pick(r, other.Policies)
 		p.Entries, p.Priority, p.Kind = fitting(q.Entries, s), q.Priority, q.Kind
+		if chance(r, 15) {
+			p.Entries = nil
+		}
 		return put(estate.KindPolicy, string(p.ID), p)
 	case 1:
 		p, q := pick(r, s.Policies), pick(r, other.Policies)
