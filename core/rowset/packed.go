@@ -112,14 +112,7 @@ func orInto(s *Set, from []uint64, n int) {
 		return
 	}
 	for i, w := range from[:words] {
-		if w == 0 {
-			continue
-		}
-		if s.sum>>i&1 != 0 {
-			w |= s.words[i]
-		}
-		s.words[i] = w
-		s.sum |= 1 << i
+		s.orWord(i, w)
 	}
 }
 

@@ -239,13 +239,6 @@ func (s *Set) orUnlike(a, b *Set) {
 		if b.sum>>i&1 != 0 {
 			w ^= b.words[i]
 		}
-		if w == 0 {
-			continue
-		}
-		if s.sum>>i&1 != 0 {
-			w |= s.words[i]
-		}
-		s.words[i] = w
-		s.sum |= 1 << i
+		s.orWord(i, w)
 	}
 }
