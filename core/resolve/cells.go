@@ -3,13 +3,13 @@
 package resolve
 
 import (
+	"iter"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // again notes that a setting is to be decided again on some rows.
@@ -207,16 +207,11 @@ func (h *hand) decideTogether(settings []int) {
 		hands = append(hands, h.beside())
 	}
 	cells, altered := make([]rowset.Parts, len(settings)), make([]bool, len(settings))
-	var taken atomic.Int64
-	var wait sync.WaitGroup
-	for _, by := range hands {
-		wait.Go(func() {
-			for i := int(taken.Add(1)) - 1; i < len(settings); i = int(taken.Add(1)) - 1 {
-				cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].set)
-			}
-		})
-	}
-	wait.Wait()
+	threads.Among(hands, len(settings), func(by *hand, mine iter.Seq[int]) {
+		for i := range mine {
+			cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].set)
+		}
+	})
 	for i, at := range settings {
 		if altered[i] {
 			h.noteCell(at, cells[i])

@@ -31,6 +31,13 @@ func (d Devices) block(b int) rowset.Packed {
 // end is the block after the last.
 func (d Devices) end() int { return d.from + len(d.blocks) }
 
+// orInto adds the laptops to others, by block.
+func (d Devices) orInto(rows marked) {
+	for b, packed := range d.blocks {
+		packed.OrInto(&rows[d.from+b])
+	}
+}
+
 // Len counts the laptops.
 func (d Devices) Len() (n int) {
 	for _, b := range d.blocks {
@@ -160,10 +167,8 @@ func (d Devices) ByGroup() []GroupCount {
 	if d.plan == nil {
 		return nil
 	}
-	sets := make([]rowset.Set, d.end())
-	for b, packed := range d.blocks {
-		packed.Into(&sets[d.from+b])
-	}
+	sets := make(marked, d.end())
+	d.orInto(sets)
 	var out []GroupCount
 	var rows rowset.Set
 	for at := range d.plan.groups {
@@ -204,20 +209,15 @@ func (d Devices) Or(e Devices) Devices { return d.combine(e, (*rowset.Set).Or) }
 
 // Union gives the laptops of any of some sets, as Or does.
 func Union(sets iter.Seq[Devices]) (out Devices) {
-	var rows []rowset.Set
+	var rows marked
 	for d := range sets {
 		out.plan, out.was = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was)
 		if more := d.end() - len(rows); more > 0 {
-			rows = append(rows, make([]rowset.Set, more)...)
+			rows = append(rows, make(marked, more)...)
 		}
-		for b, packed := range d.blocks {
-			packed.OrInto(&rows[d.from+b])
-		}
+		d.orInto(rows)
 	}
-	out.blocks = make([]rowset.Packed, len(rows))
-	for block := range rows {
-		out.blocks[block] = rows[block].Pack()
-	}
+	out.blocks = packAll(rows)
 	return out
 }
 

@@ -98,12 +98,12 @@ func (d *Difference) compare(before, after *Whole) {
 		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
 	}
-	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
 	for _, found := range [][]ProblemFound{d.ProblemsGained, d.ProblemsCleared} {
 		for i := range found {
-			d.Devices = d.Devices.Or(found[i].Devices)
+			found[i].Devices.orInto(altered)
 		}
 	}
+	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
 }
 
 // numbersAs tells whether every number means the same in both plans, where it means something in both.
@@ -271,9 +271,7 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 	}
 	ways := inOrder(room.known)
 	for _, way := range ways {
-		for block, rows := range way.Devices.blocks {
-			rows.OrInto(&room.altered[way.Devices.from+block])
-		}
+		way.Devices.orInto(room.altered)
 	}
 	return turns{id, ways, conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
 }

@@ -225,21 +225,11 @@ func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
 }
 
 func groupLists[K ~string](p *Plan, at *places[K], n int, rows func(group int) []rowset.Packed) *GroupLists[K] {
-	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at, begin: make([]int32, n+1)}
-	each := func(do func(group, number int)) {
+	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at}
+	l.begin, l.in = sideBySide(n, func(do func(number, group int32)) {
 		for i, group := range p.ofGroup {
-			Devices{blocks: rows(int(group))}.each(func(number int) { do(i, number) })
+			Devices{blocks: rows(int(group))}.each(func(number int) { do(int32(number), int32(i)) })
 		}
-	}
-	each(func(_, number int) { l.begin[number+1]++ })
-	for i := range n {
-		l.begin[i+1] += l.begin[i]
-	}
-	l.in = make([]int32, l.begin[n])
-	next := slices.Clone(l.begin)
-	each(func(group, number int) {
-		l.in[next[number]] = int32(group)
-		next[number]++
 	})
 	return l
 }

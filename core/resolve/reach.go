@@ -70,15 +70,6 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 	return out
 }
 
-// tally is a set of laptops that is put together block by block.
-type tally struct{ blocks []rowset.Packed }
-
-func (p *Plan) tally() *tally { return &tally{make([]rowset.Packed, p.blocks())} }
-
-func (t *tally) set(block int, rows *rowset.Set) { t.blocks[block] = rows.Pack() }
-
-func (t *tally) of(p *Plan) Devices { return Devices{plan: p, blocks: t.blocks} }
-
 // Audience tests a policy as if it were active, whether or not it is in the plan.
 func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 	out := &AudienceReach{Errors: map[string]int{}}
@@ -101,14 +92,14 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 	for _, t := range exclude {
 		out.ByExclude = append(out.ByExclude, TargetCount{Target: t.Target})
 	}
-	gets, excluded, condition, platform, notIncluded, unsupported := p.tally(), p.tally(), p.tally(), p.tally(), p.tally(), p.tally()
+	gets, excluded, condition, platform, notIncluded, unsupported := Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}
 	p.over(p.laptops(), func(w *worker) {
 		mark := w.mark()
 		defer w.release(mark)
 		here, rest, in := w.temp(), w.temp(), w.temp()
 		w.platforms(pol.Platforms, rest)
 		here.SetAndNot(&w.dom, rest)
-		platform.set(w.block, here)
+		platform.add(w.block, here)
 		in.Clear()
 		for i := range include {
 			if t := w.target(&include[i]); t != nil && here.SetAnd(t, rest) {
@@ -117,7 +108,7 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 			}
 		}
 		here.SetAndNot(rest, in)
-		notIncluded.set(w.block, here)
+		notIncluded.add(w.block, here)
 		rest.Copy(in)
 		for i := range exclude {
 			if t := w.target(&exclude[i]); t != nil && here.SetAnd(t, in) {
@@ -126,17 +117,17 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 			}
 		}
 		here.SetAndNot(in, rest)
-		excluded.set(w.block, here)
+		excluded.add(w.block, here)
 		if when != nil {
 			is, failed := w.truth(when)
 			if here.SetAnd(failed, rest) {
 				w.errors(when, pol.Audience.When, here, func(text string, rows *rowset.Set) { out.Errors[text] += rows.Len() })
 			}
 			here.SetAndNot(rest, is)
-			condition.set(w.block, here)
+			condition.add(w.block, here)
 			rest.And(is)
 		}
-		gets.set(w.block, rest)
+		gets.add(w.block, rest)
 		if len(entries) > 0 {
 			for i := range entries {
 				lacking := w.temp()
@@ -150,10 +141,10 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 					break
 				}
 			}
-			unsupported.set(w.block, rest)
+			unsupported.add(w.block, rest)
 		}
 	})
-	out.Reach = Reach{Gets: gets.of(p), Excluded: excluded.of(p), Condition: condition.of(p), Platform: platform.of(p), NotIncluded: notIncluded.of(p), Unsupported: unsupported.of(p)}
+	out.Reach = Reach{Gets: gets, Excluded: excluded, Condition: condition, Platform: platform, NotIncluded: notIncluded, Unsupported: unsupported}
 	out.People = len(out.Gets.owners())
 	return out
 }
@@ -247,13 +238,13 @@ func (p *Plan) Matching(t estate.Target) Devices {
 	if at.at == none {
 		return Devices{}
 	}
-	found := p.tally()
+	found := Devices{plan: p}
 	p.over(p.laptops(), func(w *worker) {
 		if rows := w.target(&at); rows != nil {
-			found.set(w.block, rows)
+			found.add(w.block, rows)
 		}
 	})
-	return found.of(p)
+	return found
 }
 
 // Dropped is an entry that does not arrive at a place since its laptops go their own way for its kind of policy.

@@ -373,56 +373,62 @@ func (d *deciding) force(owner *subject) {
 type marks struct {
 	first []int32 // by place of the setting in that order: its first slot; in the end how many slots there are
 	order []order // by slot
-	arms  []int32 // by policy: the number of its first arm
-	begin []int32 // by arm: where its slots begin in slots
+	begin []int32 // by number of the arm: where its slots begin in slots
 	slots []int32
 }
 
 func (p *Plan) gatherMarks() *marks {
-	m := &marks{first: make([]int32, 1, len(p.bySetting)+1), arms: p.firstArm}
-	m.begin = make([]int32, m.arms[len(p.policies)]+1)
-	each := func(do func(arm, slot int32)) {
-		at := int32(0)
-		for _, s := range p.bySetting {
-			for _, key := range p.contests[s].keys {
-				policy, arm := armOf(key)
-				do(m.arms[policy]+int32(arm), at)
-				at++
-			}
-		}
-	}
-	each(func(arm, _ int32) { m.begin[arm+1]++ })
-	for i := range m.begin[1:] {
-		m.begin[i+1] += m.begin[i]
-	}
+	m := &marks{first: make([]int32, 1, len(p.bySetting)+1)}
 	for i, s := range p.bySetting {
 		m.first = append(m.first, m.first[i]+int32(len(p.contests[s].keys)))
 	}
-	m.slots, m.order = make([]int32, m.first[len(p.bySetting)]), make([]order, 0, m.first[len(p.bySetting)])
+	m.order = make([]order, 0, m.first[len(p.bySetting)])
 	for _, s := range p.bySetting {
 		for i := range p.contests[s].slots {
 			m.order = append(m.order, p.contests[s].slots[i].order)
 		}
 	}
-	next := slices.Clone(m.begin)
-	each(func(arm, slot int32) {
-		m.slots[next[arm]] = slot
-		next[arm]++
+	m.begin, m.slots = sideBySide(int(p.firstArm[len(p.policies)]), func(do func(arm, slot int32)) {
+		at := int32(0)
+		for _, s := range p.bySetting {
+			for _, key := range p.contests[s].keys {
+				policy, arm := armOf(key)
+				do(p.firstArm[policy]+int32(arm), at)
+				at++
+			}
+		}
 	})
 	return m
+}
+
+// sideBySide puts values by key so that those of one key lie side by side, in the order in which they come: each gives them, the same ones
+// each time. begin says where those of a key begin; in the end how many there are.
+func sideBySide(keys int, each func(do func(key, value int32))) (begin, values []int32) {
+	begin = make([]int32, keys+1)
+	each(func(key, _ int32) { begin[key+1]++ })
+	for i := range keys {
+		begin[i+1] += begin[i]
+	}
+	values = make([]int32, begin[keys])
+	next := slices.Clone(begin)
+	each(func(key, value int32) {
+		values[next[key]] = value
+		next[key]++
+	})
+	return begin, values
 }
 
 // marked gives the slots of all contests that a subject has, a bit for each.
 func (s *subject) marked(m *marks) []uint64 {
 	n := len(m.slots)/64 + 1
 	s.ofMarked = slices.Grow(s.ofMarked[:0], n)[:n]
-	row := s.ofMarked
+	row, first := s.ofMarked, s.plan.firstArm // plans that share marks number arms alike
 	clear(row)
 	for at, arm := range s.arms {
 		if arm.at == none {
 			continue
 		}
-		of := m.arms[at] + int32(arm.at)
+		of := first[at] + int32(arm.at)
 		for _, slot := range m.slots[m.begin[of]:m.begin[of+1]] {
 			row[slot>>6] |= 1 << (slot & 63)
 		}

@@ -11,7 +11,6 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rowset"
-	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )
@@ -58,7 +57,7 @@ func (b *builder) peopleAndDevices() {
 		order = p.unitOrder()
 	}
 	unitsStand := p.unitAt == was.unitAt && p.root == was.root // they may have moved, and are the same ones
-	b.moved = people.same && devices.same && unitsStand && was != nothing
+	b.moved = b.movedUnits != nil && people.same && devices.same && unitsStand && was != nothing
 	b.numberPeople(people, order, unitsStand)
 	homesStand := unitsStand && p.personAt == was.personAt
 	b.numberDevices(devices, order, homesStand)
@@ -350,7 +349,7 @@ func (b *builder) neededColumns() []*column {
 	p := b.next
 	needed := map[*column]bool{}
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // platforms, support and units are looked up in any case
-		needed[p.words.column(rule.Look{Variable: "device", Field: field})] = true
+		needed[p.words.column(look(field))] = true
 	}
 	take := func(f *formula) {
 		f.each(func(t *test) {

@@ -69,9 +69,9 @@ func (w *Whole) Forced(id setting.ID) Devices {
 	if !known || len(w.plan.contests[at].forced) == 0 {
 		return Devices{}
 	}
-	found := w.plan.tally()
-	w.plan.over(w.plan.laptops(), func(k *worker) { found.set(k.block, w.forcedRows(k, at, k.block)) })
-	return found.of(w.plan)
+	found := Devices{plan: w.plan}
+	w.plan.over(w.plan.laptops(), func(k *worker) { found.add(k.block, w.forcedRows(k, at, k.block)) })
+	return found
 }
 
 // Lacking gives the laptops that do not support a setting, by the first reason.

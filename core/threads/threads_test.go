@@ -38,3 +38,16 @@ func TestShareGoesOnWhereOneStops(t *testing.T) {
 		t.Errorf("%d numbers were taken, expected 1 to 100", got)
 	}
 }
+
+// Each worker is given to one thread alone, and together they do all.
+func TestAmongGivesEachWorkerItsOwn(t *testing.T) {
+	var done [3]int
+	Among([]*int{&done[0], &done[1], &done[2]}, 1000, func(by *int, mine iter.Seq[int]) {
+		for range mine {
+			*by++
+		}
+	})
+	if done[0]+done[1]+done[2] != 1000 {
+		t.Errorf("%v were done, expected 1000 together", done)
+	}
+}
