@@ -141,6 +141,8 @@ func notApplyingText(n files.NotApplyingAnswer) string {
 		return "it is not active"
 	case string(resolve.OnPlatform):
 		return "it is for other platforms"
+	case string(resolve.Outside):
+		return "the laptop is outside of the unit that bounds the policy"
 	case string(resolve.NotIncluded):
 		return "none of its targets includes this laptop or person"
 	case string(resolve.Excluded):

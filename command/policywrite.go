@@ -234,6 +234,7 @@ func audienceCommand(s Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "include", Usage: "`TARGET` that gets it"}, &cli.StringSliceFlag{Name: "exclude", Usage: "`TARGET` that is left out"}, &cli.StringSliceFlag{Name: "drop", Usage: "`TARGET` to take out of either list"},
 			&cli.StringFlag{Name: "serials", Usage: "include the laptops whose serial numbers stand in `FILE`, one a line"}, &cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
+			&cli.StringFlag{Name: "within", Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound"},
 			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"}, changeFlag(),
 		},
 		Action: writing(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
@@ -257,6 +258,9 @@ func audienceCommand(s Streams) *cli.Command {
 			}
 			if c.IsSet("when") {
 				a.When = c.String("when")
+			}
+			if c.IsSet("within") {
+				doc.Within = c.String("within")
 			}
 			return putPolicy(ctx, s, api, change, doc)
 		}),

@@ -100,6 +100,9 @@ func printSetting(s Streams, d wire.SettingUse, policy string) {
 	for _, n := range d.Lacking {
 		total += n
 	}
+	if d.NotKnown > 0 {
+		rows = append(rows, []string{"not known", fmt.Sprintf("on %s whether it is supported", counted(d.NotKnown, "device"))})
+	}
 	rows = append(rows, []string{"not supported", fmt.Sprintf("on %d of %s %s", total, counted(d.Devices, "device"), whose)})
 	printTable(s.Out, []string{"", ""}, rows)
 	if len(d.Elsewhere) == 0 {

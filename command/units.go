@@ -19,7 +19,7 @@ func unitCommand(s Streams) *cli.Command {
 		Name: "unit", Usage: "units: list, inherits, matrix, move, own-way, missed",
 		Commands: []*cli.Command{
 			listing(s, "list", "units as a tree, with counts", "/units", []string{"unit", "laptops", "in it alone", "people", "policies", "own way", "title"}, func(u wire.Unit) []string {
-				return []string{strings.Repeat("  ", u.Depth) + u.ID, fmt.Sprint(u.Devices), fmt.Sprint(u.Own), fmt.Sprint(u.People), fmt.Sprint(u.Policies), strings.Join(u.Detach, ", "), u.Title}
+				return []string{strings.Repeat("  ", u.Depth) + u.ID, fmt.Sprint(u.Devices), fmt.Sprint(u.Own), fmt.Sprint(u.People), fmt.Sprint(u.Policies), detachText(u.Detach), u.Title}
 			}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
 			inheritsCommand(s, "unit", "units"),
 			matrixCommand(s),
@@ -33,7 +33,7 @@ func unitCommand(s Streams) *cli.Command {
 					return showImpact(ctx, api, s.Out, change.ID, "text")
 				}),
 			},
-			ownWayCommand(s),
+			detachCommand(s),
 			{
 				Name: "missed", Usage: "places that go their own way, and what each missed since", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -43,7 +43,7 @@ func unitCommand(s Streams) *cli.Command {
 					}
 					return printed(s, c, places, func() {
 						for _, p := range places {
-							fmt.Fprintf(s.Out, "%s  %s  %s, since %s\n", p.Place, strings.Join(p.Kinds, ", "), counted(p.Devices, "laptop"), whenText(p.Since))
+							fmt.Fprintf(s.Out, "%s  %s  %s, since %s\n", p.Place, detachText(p.Detach), counted(p.Devices, "laptop"), whenText(p.Since))
 							for _, m := range p.Missed {
 								was := "was not there"
 								if m.Was != nil {
@@ -60,13 +60,43 @@ func unitCommand(s Streams) *cli.Command {
 	}
 }
 
-func ownWayCommand(s Streams) *cli.Command {
+// detachText says what a place detaches, with the reasons and the days of review.
+func detachText(list []wire.Detachment) string {
+	texts := make([]string, len(list))
+	for i, d := range list {
+		var more []string
+		if d.Reason != "" {
+			more = append(more, d.Reason)
+		}
+		if d.ReviewOn != "" {
+			more = append(more, "look again on "+d.ReviewOn)
+		}
+		if texts[i] = d.What; len(more) > 0 {
+			texts[i] += " (" + strings.Join(more, "; ") + ")"
+		}
+	}
+	return strings.Join(texts, ", ")
+}
+
+func detachCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "own-way", Usage: "let a unit or group go its own way for kinds of policy; says first what that costs", ArgsUsage: "unit:ID or group:ID",
-		Description: "Without --yes it only says what would no longer arrive. With no --kind the place takes part again.\n\nExample:\n  zridge unit own-way unit:labs --kind security --keep --yes",
-		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"}, &cli.BoolFlag{Name: "keep", Usage: "start from today's values, in a policy of its own"}, &cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"}, changeFlag()},
+		Name: "detach", Usage: "stop inheriting kinds of policy or areas of the dictionary in a unit or group; says first what that costs", ArgsUsage: "unit:ID or group:ID",
+		Description: "Without --yes it only says what would no longer arrive. With neither --kind nor --area the place inherits everything again.\n\nExample:\n" +
+			"  zridge unit detach unit:survey-fleet --area updates --reason \"At sea until March\" --review-on 2027-03-01 --yes",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"},
+			&cli.StringSliceFlag{Name: "area", Usage: "`AREA` of the dictionary whose settings no longer arrive, such as updates"},
+			&cli.StringFlag{Name: "reason", Usage: "why, for whoever asks later"},
+			&cli.StringFlag{Name: "review-on", Usage: "`DAY` on which somebody looks at it again, such as 2027-03-01; the overview shows it then"},
+			&cli.BoolFlag{Name: "keep", Usage: "start from today's values, in a policy of its own"}, &cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"}, changeFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			in := wire.Detach{Place: c.Args().First(), Kinds: append([]string{}, c.StringSlice("kind")...), Keep: c.Bool("keep"), Look: !c.Bool("yes")}
+			in := wire.Detach{Place: c.Args().First(), Detach: []wire.Detachment{}, Keep: c.Bool("keep"), Look: !c.Bool("yes")}
+			for _, kind := range c.StringSlice("kind") {
+				in.Detach = append(in.Detach, wire.Detachment{What: kind, Reason: c.String("reason"), ReviewOn: c.String("review-on")})
+			}
+			for _, area := range c.StringSlice("area") {
+				in.Detach = append(in.Detach, wire.Detachment{What: "area:" + area, Reason: c.String("reason"), ReviewOn: c.String("review-on")})
+			}
 			say := func(d wire.Detached) {
 				fmt.Fprintf(s.Out, "%d of %s would lose %s from %d policies; later changes from above won't arrive.\n", d.Touched, counted(d.Devices, "laptop"), counted(len(d.Entries), "entry"), d.Policies)
 				rows := make([][]string, len(d.Entries))
@@ -150,7 +180,7 @@ func printInheritance(s Streams, i wire.Inheritance, why bool) {
 		fmt.Fprintf(s.Out, "; above it %s", strings.Join(i.Above, " › "))
 	}
 	if len(i.Detach) > 0 {
-		fmt.Fprintf(s.Out, "; goes its own way for %s", strings.Join(i.Detach, ", "))
+		fmt.Fprintf(s.Out, "; detached: %s", detachText(i.Detach))
 	}
 	fmt.Fprintln(s.Out)
 	if why {

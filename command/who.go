@@ -268,8 +268,8 @@ func printReach(s Streams, r wire.AudienceReach) {
 	case "many":
 		fmt.Fprintf(s.Out, "MANY: more than %d%% of the company\n", r.Share)
 	}
-	fmt.Fprintf(s.Out, "%d of %d laptops get it, %s, in %s; %d left out by name, %d by the condition, %d on another platform, %d not included; %d support none of it\n",
-		r.Gets.Count, r.Estate, counted(r.People.Count, "owner"), counted(r.Units, "unit"), r.Excluded.Count, r.Condition.Count, r.Platform.Count, r.NotIncluded.Count, r.Unsupported.Count)
+	fmt.Fprintf(s.Out, "%d of %d laptops get it, %s, in %s; %d left out by name, %d by the condition, %d on another platform, %d outside of its unit, %d not included; %d support none of it, of %d that is not known\n",
+		r.Gets.Count, r.Estate, counted(r.People.Count, "owner"), counted(r.Units, "unit"), r.Excluded.Count, r.Condition.Count, r.Platform.Count, r.Outside.Count, r.NotIncluded.Count, r.Unsupported.Count, r.Unknown.Count)
 	var rows [][]string
 	for _, group := range []struct {
 		word string

@@ -166,6 +166,9 @@ func printUse(w io.Writer, use wire.PolicyUse) {
 		}
 		fmt.Fprintf(w, "%-5s  %s is not supported on %s\n", "look", id, counted(n, "device"))
 	}
+	for id, n := range sorted(use.NotKnown) {
+		fmt.Fprintf(w, "%-5s  whether %s is supported is not known on %s\n", "look", id, counted(n, "device"))
+	}
 	apart := map[string][]string{}
 	for _, a := range use.AlsoSet {
 		if a.Relation == "apart" {

@@ -48,14 +48,14 @@ func Tables() (peopleCSV, devicesCSV string) {
 	r := rand.New(rand.NewPCG(1847, 2026))
 	var p, d strings.Builder
 	p.WriteString("id,name,mail,unit,department,title,employment\n")
-	d.WriteString("id,serial,owner,users,unit,os,os_version,edition,model,tags,ram_gb,security_chip,disk_encrypted\n")
+	d.WriteString("id,serial,owner,users,unit,os,os_version,edition,model,tags,ram_gb,security_chip,disk_encrypted,camera,battery,fingerprint_reader\n")
 	staff := makeStaff(r)
 	for _, s := range staff {
 		fmt.Fprintf(&p, "%s,%s,%s@larkfell.example,%s,%s,%s,%s\n", s.id, s.name, s.id, s.unit, s.department, s.title, s.employment)
 	}
 	for n, l := range makeLaptops(r, staff) {
-		fmt.Fprintf(&d, "LT-%04d,ZX%d-%04d,%s,%s,%s,%s,%s,%s,%s,%s,%d,%s,%t\n", n+1, 3+n%4, 1009+n*37%8999, l.owner, strings.Join(l.users, " "), l.unit,
-			l.os, l.version, l.edition, l.model, strings.Join(l.tags, " "), l.ram, l.chip, l.encrypted)
+		fmt.Fprintf(&d, "LT-%04d,ZX%d-%04d,%s,%s,%s,%s,%s,%s,%s,%s,%d,%s,%t,%s\n", n+1, 3+n%4, 1009+n*37%8999, l.owner, strings.Join(l.users, " "), l.unit,
+			l.os, l.version, l.edition, l.model, strings.Join(l.tags, " "), l.ram, l.chip, l.encrypted, l.parts())
 	}
 	return p.String(), d.String()
 }
@@ -163,9 +163,19 @@ func makeLaptop(r *rand.Rand, owner, unit, department string) laptop {
 	}
 	switch n := r.IntN(100); {
 	case n < 7:
-		l.chip = "" // a laptop with no security chip
+		l.chip = "none" // a laptop with no security chip
 	case n < 20:
 		l.chip = "1.2"
 	}
 	return l
+}
+
+// parts gives the cells that say whether the laptop has a camera, a battery and a fingerprint reader. Of spare laptops nobody has looked.
+func (l *laptop) parts() string {
+	if slices.Contains(l.tags, "spare") {
+		return ",,"
+	}
+	bench := slices.Contains(l.tags, "bench")
+	reader := l.model == "Halyard 16" || l.model == "Keelson 13"
+	return fmt.Sprintf("%t,%t,%t", !bench, !bench, reader)
 }

@@ -54,7 +54,7 @@ type (
 	// NotApplyingAnswer is a policy that does not apply, with the reason.
 	NotApplyingAnswer struct {
 		Policy  string   `json:"policy"`
-		Reason  string   `json:"reason" enum:"not-active,platform,not-included,excluded,condition"`
+		Reason  string   `json:"reason" enum:"not-active,platform,outside,not-included,excluded,condition"`
 		Targets []string `json:"targets,omitempty"`
 		Error   string   `json:"error,omitempty"`
 	}

@@ -235,9 +235,42 @@ func (o object) targets(name string) (out []estate.Target) {
 	return out
 }
 
+// detachments reads what a unit or a group stops inheriting: texts, or maps with a reason and a day to look again.
+func (o object) detachments(name string) []estate.Detachment {
+	var out []estate.Detachment
+	present := o.list(name, "kinds of policy and areas", func(n *node, path string) {
+		var long object
+		what, at := n, path
+		if n.kind == mapNode {
+			long = o.decoder.object(n, path, "what", "reason", "review_on")
+			long.require("what", estate.DetachmentForm)
+			if what = long.field("what", textNode, estate.DetachmentForm); what == nil {
+				return
+			}
+			at = problem.Join(path, "what")
+		} else if n.kind != textNode {
+			o.wrong(path, n, estate.DetachmentForm+", or a map with what, reason, review_on")
+			return
+		}
+		d, ok := estate.ParseDetachment(what.text)
+		if !ok {
+			o.refuse(problem.NotOneOf, at, what.place, problem.Quote(what.text), estate.DetachmentForm)
+			return
+		}
+		if n.kind == mapNode {
+			d.Reason, d.ReviewOn = long.text("reason"), long.date("review_on")
+		}
+		out = append(out, d)
+	})
+	if present && out == nil {
+		out = []estate.Detachment{}
+	}
+	return out
+}
+
 func (d *decoder) unit(n *node, path string) estate.Unit {
 	o := d.object(n, path, "id", "parent", "title", "detach")
-	return estate.Unit{ID: estate.UnitID(o.text("id")), Parent: estate.UnitID(o.ref("parent")), Title: o.text("title"), Detach: listOf[setting.PolicyKind](o, "detach")}
+	return estate.Unit{ID: estate.UnitID(o.text("id")), Parent: estate.UnitID(o.ref("parent")), Title: o.text("title"), Detach: o.detachments("detach")}
 }
 
 func (d *decoder) person(n *node, path string) estate.Person {
@@ -258,7 +291,7 @@ func (d *decoder) group(n *node, path string) estate.Group {
 	o := d.object(n, path, "id", "of", "title", "members", "groups", "rule", "detach")
 	g := estate.Group{
 		ID: estate.GroupID(o.text("id")), Of: estate.GroupOf(o.text("of")), Title: o.text("title"),
-		Members: listOf[string](o, "members"), Groups: listOf[estate.GroupID](o, "groups"), Detach: listOf[setting.PolicyKind](o, "detach"),
+		Members: listOf[string](o, "members"), Groups: listOf[estate.GroupID](o, "groups"), Detach: o.detachments("detach"),
 	}
 	if g.Of == estate.OfPeople {
 		g.Rule = o.expression("rule", rule.OfPerson)
@@ -269,10 +302,10 @@ func (d *decoder) group(n *node, path string) estate.Group {
 }
 
 func (d *decoder) policy(n *node, path string) estate.Policy {
-	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "owner", "why", "labels", "settings", "audience")
+	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "within", "owner", "why", "labels", "settings", "audience")
 	p := estate.Policy{
 		ID: estate.PolicyID(o.text("id")), Title: o.text("title"), Kind: setting.PolicyKind(o.text("kind")), State: estate.Active,
-		Platforms: listOf[setting.Platform](o, "platforms"), Owner: o.text("owner"), Why: o.text("why"), Labels: listOf[string](o, "labels"),
+		Platforms: listOf[setting.Platform](o, "platforms"), Within: estate.UnitID(o.ref("within")), Owner: o.text("owner"), Why: o.text("why"), Labels: listOf[string](o, "labels"),
 	}
 	if o.node.get("state") != nil {
 		p.State = estate.State(o.text("state"))
@@ -355,8 +388,11 @@ func (d *decoder) definition(n *node, path string) setting.Definition {
 		def.Combine = setting.Combine(o.text("combine"))
 	}
 	o.list("supports", "platforms", func(n *node, path string) {
-		row := d.object(n, path, "platform", "from", "editions")
-		def.Supports = append(def.Supports, setting.Support{Platform: setting.Platform(row.text("platform")), From: row.version("from"), Editions: listOf[string](row, "editions")})
+		row := d.object(n, path, "platform", "from", "editions", "when", "needs")
+		def.Supports = append(def.Supports, setting.Support{
+			Platform: setting.Platform(row.text("platform")), From: row.version("from"), Editions: listOf[string](row, "editions"),
+			When: row.expression("when", rule.OfDevice), Needs: row.text("needs"),
+		})
 	})
 	o.list("forced", "conditions and values", func(n *node, path string) {
 		f := d.object(n, path, "when", "value")

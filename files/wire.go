@@ -14,10 +14,10 @@ import (
 type (
 	// UnitDoc is a unit as the estate format writes it.
 	UnitDoc struct {
-		ID     string   `json:"id"`
-		Title  string   `json:"title,omitempty"`
-		Parent string   `json:"parent,omitempty"`
-		Detach []string `json:"detach,omitempty" enum:"configuration,security,encryption"`
+		ID     string      `json:"id"`
+		Title  string      `json:"title,omitempty"`
+		Parent string      `json:"parent,omitempty"`
+		Detach []DetachDoc `json:"detach,omitempty" doc:"What does not arrive from outer levels: kinds of policy and dictionary areas"`
 	}
 	// PersonDoc is a person.
 	PersonDoc struct {
@@ -43,13 +43,19 @@ type (
 	}
 	// GroupDoc is a group.
 	GroupDoc struct {
-		ID      string   `json:"id"`
-		Of      string   `json:"of" enum:"people,devices"`
-		Title   string   `json:"title,omitempty"`
-		Members []string `json:"members,omitempty"`
-		Groups  []string `json:"groups,omitempty"`
-		Rule    string   `json:"rule,omitempty" doc:"CEL over device or person"`
-		Detach  []string `json:"detach,omitempty" enum:"configuration,security,encryption"`
+		ID      string      `json:"id"`
+		Of      string      `json:"of" enum:"people,devices"`
+		Title   string      `json:"title,omitempty"`
+		Members []string    `json:"members,omitempty"`
+		Groups  []string    `json:"groups,omitempty"`
+		Rule    string      `json:"rule,omitempty" doc:"CEL over device or person"`
+		Detach  []DetachDoc `json:"detach,omitempty" doc:"What does not arrive from outer levels: kinds of policy and dictionary areas"`
+	}
+	// DetachDoc is a detachment: what is detached alone where nothing else is to be said.
+	DetachDoc struct {
+		What     string `json:"what" doc:"configuration, security, encryption or area:NAME"`
+		Reason   string `json:"reason,omitempty"`
+		ReviewOn string `json:"review_on,omitempty" doc:"The day on which somebody looks at it again, such as 2027-03-01"`
 	}
 	// AudienceDoc says who gets a policy.
 	AudienceDoc struct {
@@ -71,6 +77,7 @@ type (
 		State     string              `json:"state,omitempty" enum:"active,draft,retired"`
 		Priority  int64               `json:"priority,omitempty"`
 		Platforms []string            `json:"platforms,omitempty" enum:"linux,windows,macos"`
+		Within    string              `json:"within,omitempty" doc:"A unit: the policy never reaches a laptop outside it"`
 		Owner     string              `json:"owner,omitempty"`
 		Why       string              `json:"why,omitempty"`
 		Labels    []string            `json:"labels,omitempty"`
@@ -103,6 +110,8 @@ type (
 		Platform string   `json:"platform" enum:"linux,windows,macos"`
 		From     string   `json:"from,omitempty"`
 		Editions []string `json:"editions,omitempty"`
+		When     string   `json:"when,omitempty" doc:"CEL over device: what the laptop must be able to do"`
+		Needs    string   `json:"needs,omitempty" doc:"What when asks for, in words"`
 	}
 	// ForcedDoc is a forced value.
 	ForcedDoc struct {
@@ -181,17 +190,48 @@ func (e *EntryDoc) UnmarshalJSON(data []byte) error {
 	return json.Unmarshal(data, &e.Value)
 }
 
+// MarshalJSON writes the text alone where there is neither a reason nor a day.
+func (d DetachDoc) MarshalJSON() ([]byte, error) {
+	if d.Reason == "" && d.ReviewOn == "" {
+		return PlainJSON(d.What)
+	}
+	type long DetachDoc
+	return PlainJSON(long(d))
+}
+
+// UnmarshalJSON reads both forms.
+func (d *DetachDoc) UnmarshalJSON(data []byte) error {
+	*d = DetachDoc{}
+	if len(data) > 0 && data[0] == '"' {
+		return json.Unmarshal(data, &d.What)
+	}
+	type long DetachDoc
+	return json.Unmarshal(data, (*long)(d))
+}
+
+// DetachDocs gives detachments in the estate format.
+func DetachDocs(list []estate.Detachment) []DetachDoc {
+	if list == nil {
+		return nil
+	}
+	out := make([]DetachDoc, len(list))
+	for i, d := range list {
+		out[i] = DetachDoc{d.String(), d.Reason, string(d.ReviewOn)}
+	}
+	return out
+}
+
 // Doc gives an object of the estate as its wire type.
 func Doc(object any) any {
 	switch o := object.(type) {
 	case estate.Unit:
-		return UnitDoc{string(o.ID), o.Title, string(o.Parent), texts(o.Detach)}
+		return UnitDoc{string(o.ID), o.Title, string(o.Parent), DetachDocs(o.Detach)}
 	case estate.Person:
 		return PersonDoc{string(o.ID), o.Name, o.Mail, string(o.Unit), o.Attributes}
 	case estate.Device:
 		return DeviceDoc{string(o.ID), o.Serial, string(o.Owner), texts(o.Users), string(o.Unit), string(o.OS), o.OSVersion, o.Edition, o.Model, o.Tags, o.Facts}
 	case estate.Group:
-		return GroupDoc{string(o.ID), string(o.Of), o.Title, o.Members, texts(o.Groups), o.Rule.Source(), texts(o.Detach)}
+		return GroupDoc{string(o.ID), string(o.Of), o.Title, o.Members, texts(o.Groups), o.Rule.Source(), DetachDocs(o.Detach)}
 	case estate.Policy:
 		return policyDoc(&o)
 	case estate.Exception:
@@ -213,7 +253,7 @@ func AudienceOf(p *estate.Policy) AudienceDoc {
 
 func policyDoc(p *estate.Policy) PolicyDoc {
 	doc := PolicyDoc{
-		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms),
+		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Within: string(p.Within),
 		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
 		Audience: AudienceOf(p),
 	}
@@ -242,7 +282,7 @@ func settingDoc(d *setting.Definition) SettingDoc {
 		doc.Combine = string(d.Combine)
 	}
 	for _, row := range d.Supports {
-		doc.Supports = append(doc.Supports, SupportDoc{string(row.Platform), row.From, row.Editions})
+		doc.Supports = append(doc.Supports, SupportDoc{string(row.Platform), row.From, row.Editions, row.When.Source(), row.Needs})
 	}
 	for _, f := range d.Forced {
 		doc.Forced = append(doc.Forced, ForcedDoc{f.When.Source(), f.Value})

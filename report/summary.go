@@ -96,6 +96,10 @@ func (w *summaryWriter) audience() {
 		}
 		points = append(points, fmt.Sprintf("Only on %s. That leaves out %s.", strings.Join(names, ", "), Counted(r.Platform.Len(), "laptop")))
 	}
+	if w.Policy.Within != "" {
+		bound := w.targets([]estate.Target{{Kind: estate.ToUnit, ID: string(w.Policy.Within)}})
+		points = append(points, fmt.Sprintf("Never outside of %s. That leaves out %s.", bound, Counted(r.Outside.Len(), "laptop")))
+	}
 	if r.Unsupported.Len() > 0 {
 		points = append(points, fmt.Sprintf("%s of them support none of its settings.", Counted(r.Unsupported.Len(), "laptop")))
 	}
@@ -171,6 +175,9 @@ func (w *summaryWriter) stands(e review.EntrySummary) string {
 	}
 	if len(e.Lacking) > 0 {
 		parts = append(parts, LackingWords(e.Lacking))
+	}
+	if e.NotKnown > 0 {
+		parts = append(parts, fmt.Sprintf("whether it is supported is not known on %s", Counted(e.NotKnown, "laptop")))
 	}
 	if len(parts) == 0 {
 		return "On no laptop."

@@ -146,14 +146,32 @@ func Support(d *setting.Definition) string {
 	if len(d.Supports) == 0 {
 		return "every platform"
 	}
-	rows := make([]string, len(d.Supports))
-	for i, s := range d.Supports {
-		rows[i] = string(s.Platform)
+	var limits []string // of the rows, each once
+	platforms := map[string][]string{}
+	for _, s := range d.Supports {
+		limit := ""
 		if s.From != "" {
-			rows[i] += " from " + s.From
+			limit = " from " + s.From
 		}
 		if len(s.Editions) > 0 {
-			rows[i] += " (" + strings.Join(s.Editions, ", ") + ")"
+			limit += " (" + strings.Join(s.Editions, ", ") + ")"
+		}
+		if s.Needs != "" {
+			limit += " with " + s.Needs
+		} else if s.When != nil {
+			limit += " where " + s.When.Source()
+		}
+		if platforms[limit] == nil {
+			limits = append(limits, limit)
+		}
+		platforms[limit] = append(platforms[limit], string(s.Platform))
+	}
+	rows := make([]string, len(limits))
+	for i, limit := range limits {
+		if len(platforms[limit]) == len(setting.Platforms) {
+			rows[i] = "every platform" + limit
+		} else {
+			rows[i] = strings.Join(platforms[limit], ", ") + limit
 		}
 	}
 	return strings.Join(rows, ", ")
@@ -163,7 +181,7 @@ func Support(d *setting.Definition) string {
 func LackingWords(l review.Lacking) string {
 	total := 0
 	var why []string
-	for _, reason := range []setting.Unsupported{setting.NoPlatform, setting.LowVersion, setting.OtherEdition} {
+	for _, reason := range setting.Unsupporteds {
 		if n := l[reason]; n > 0 {
 			total += n
 			why = append(why, fmt.Sprintf("%d by %s", n, reason))

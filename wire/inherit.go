@@ -2,7 +2,9 @@
 
 package wire
 
-import "zenithridge.example/zridge/core/setting"
+import (
+	"zenithridge.example/zridge/core/setting"
+)
 
 type (
 	// Prevailing is what a setting is on most laptops of a place.
@@ -52,18 +54,18 @@ type (
 		Place    string             `json:"place"`
 		Title    string             `json:"title,omitempty"`
 		Above    []string           `json:"above" doc:"Of a unit: those above it, from the organisation down"`
-		Detach   []string           `json:"detach"`
+		Detach   []Detachment       `json:"detach"`
 		Devices  int                `json:"devices"`
 		Settings []InheritedSetting `json:"settings"`
 	}
 	// MatrixUnit is a unit with all below it.
 	MatrixUnit struct {
-		Unit    string   `json:"unit"`
-		Title   string   `json:"title,omitempty"`
-		Parent  string   `json:"parent,omitempty"`
-		Depth   int      `json:"depth"`
-		Devices int      `json:"devices"`
-		Detach  []string `json:"detach"`
+		Unit    string       `json:"unit"`
+		Title   string       `json:"title,omitempty"`
+		Parent  string       `json:"parent,omitempty"`
+		Depth   int          `json:"depth"`
+		Devices int          `json:"devices"`
+		Detach  []Detachment `json:"detach"`
 	}
 	// MatrixRow is a setting with what it is in each unit of a matrix.
 	MatrixRow struct {

@@ -92,6 +92,24 @@ func Findings(found []review.Finding, plan *resolve.Plan) []Finding {
 	return out
 }
 
+// Detachments gives what a place detaches, an empty list where that is nothing.
+func Detachments(list []estate.Detachment) []Detachment {
+	out := make([]Detachment, len(list))
+	for i, d := range list {
+		out[i] = Detachment{d.String(), d.Reason, string(d.ReviewOn)}
+	}
+	return out
+}
+
+// ByID gives counts by the ids of settings.
+func ByID(counts map[setting.ID]int) map[string]int {
+	out := make(map[string]int, len(counts))
+	for id, n := range counts {
+		out[string(id)] = n
+	}
+	return out
+}
+
 // Lacking gives counts of laptops that do not support a setting, by reason.
 func Lacking(l review.Lacking) map[string]int {
 	out := make(map[string]int, len(l))

@@ -93,17 +93,17 @@ type (
 
 	// Unit is a unit of the tree.
 	Unit struct {
-		ID       string   `json:"id"`
-		Title    string   `json:"title,omitempty"`
-		Parent   string   `json:"parent,omitempty"`
-		Depth    int      `json:"depth"`
-		Devices  int      `json:"devices" doc:"In it and below"`
-		Own      int      `json:"own" doc:"In it alone"`
-		People   int      `json:"people" doc:"In it and below"`
-		Policies int      `json:"policies" doc:"That name it in their audience"`
-		Detach   []string `json:"detach"`
-		Source   string   `json:"source,omitempty"`
-		Children int      `json:"children"`
+		ID       string       `json:"id"`
+		Title    string       `json:"title,omitempty"`
+		Parent   string       `json:"parent,omitempty"`
+		Depth    int          `json:"depth"`
+		Devices  int          `json:"devices" doc:"In it and below"`
+		Own      int          `json:"own" doc:"In it alone"`
+		People   int          `json:"people" doc:"In it and below"`
+		Policies int          `json:"policies" doc:"That name it in their audience"`
+		Detach   []Detachment `json:"detach"`
+		Source   string       `json:"source,omitempty"`
+		Children int          `json:"children"`
 	}
 	// Move moves laptops.
 	Move struct {
@@ -173,6 +173,7 @@ type (
 	AudienceTrial struct {
 		Kind      string            `json:"kind,omitempty" enum:"configuration,security,encryption"`
 		Platforms []string          `json:"platforms,omitempty"`
+		Within    string            `json:"within,omitempty" maxLength:"128"`
 		Audience  files.AudienceDoc `json:"audience"`
 		Settings  []string          `json:"settings,omitempty" doc:"By which support is judged"`
 		Beside    string            `json:"beside,omitempty" maxLength:"128" doc:"A policy whose audience is compared"`
@@ -195,6 +196,8 @@ type (
 		Excluded    NameList                  `json:"excluded"`
 		Condition   NameList                  `json:"condition"`
 		Platform    NameList                  `json:"platform"`
+		Outside     NameList                  `json:"outside" doc:"Outside of the unit that bounds the policy"`
+		Unknown     NameList                  `json:"unknown" doc:"Of those that get it: it is not known whether they support each of its settings"`
 		NotIncluded NameList                  `json:"not_included"`
 		Unsupported NameList                  `json:"unsupported" doc:"Among those that get it: supports none of its settings"`
 		People      NameList                  `json:"people" doc:"Owners of those that get it"`
@@ -207,6 +210,7 @@ type (
 		Errors      []Tally                   `json:"errors,omitempty" doc:"On how many the condition fails, by the error"`
 		Missing     []string                  `json:"missing,omitempty" doc:"Targets that name nothing"`
 		Lacking     map[string]map[string]int `json:"lacking" doc:"By setting and reason, those that do not support it"`
+		NotKnown    map[string]int            `json:"not_known" doc:"By setting, those of which it is not known whether they support it"`
 		Alarm       string                    `json:"alarm,omitempty" enum:"everyone,many,nobody"`
 		Share       int                       `json:"share" doc:"In percent of the estate, above which an audience is called wide"`
 		Beside      *Shared                   `json:"beside,omitempty"`
@@ -252,14 +256,20 @@ type (
 		Devices []string `json:"devices"`
 	}
 
-	// Detach makes a unit or group go its own way, or take part again.
-	Detach struct {
-		Place string   `json:"place" maxLength:"140" doc:"unit:ID or group:ID"`
-		Kinds []string `json:"kinds" enum:"configuration,security,encryption" doc:"None: it takes part again"`
-		Keep  bool     `json:"keep,omitempty" doc:"Start from today's values, in a policy of its own"`
-		Look  bool     `json:"look,omitempty" doc:"Only say what it would cost"`
+	// Detachment is one thing that a unit or group does not inherit.
+	Detachment struct {
+		What     string `json:"what" maxLength:"140" doc:"configuration, security, encryption or area:NAME"`
+		Reason   string `json:"reason,omitempty" maxLength:"500"`
+		ReviewOn string `json:"review_on,omitempty" maxLength:"10" doc:"The day on which somebody looks at it again, such as 2027-03-01"`
 	}
-	// Detached says what going one's own way costs.
+	// Detach lets a unit or group detach kinds of policy and areas of the dictionary, or inherit everything again.
+	Detach struct {
+		Place  string       `json:"place" maxLength:"140" doc:"unit:ID or group:ID"`
+		Detach []Detachment `json:"detach" maxItems:"100" doc:"None: it inherits everything again"`
+		Keep   bool         `json:"keep,omitempty" doc:"Start from today's values, in a policy of its own"`
+		Look   bool         `json:"look,omitempty" doc:"Only say what it would cost"`
+	}
+	// Detached says what a place loses that detaches something.
 	Detached struct {
 		Devices  int            `json:"devices" doc:"Of the place"`
 		Touched  int            `json:"touched" doc:"Of those, laptops that would lose something"`
@@ -286,11 +296,12 @@ type (
 		Devices int           `json:"devices"`
 		Others  int           `json:"others" doc:"Laptops that have another value today"`
 	}
-	// DetachedPlace is a unit or group that goes its own way, with what it missed since.
+	// DetachedPlace is a unit or group that detaches something, with what it missed since.
 	DetachedPlace struct {
 		Place   string         `json:"place"`
 		Title   string         `json:"title,omitempty"`
-		Kinds   []string       `json:"kinds"`
+		Detach  []Detachment   `json:"detach"`
+		Due     []Detachment   `json:"due" doc:"Those of detach whose day of review has come"`
 		Since   *time.Time     `json:"since,omitempty"`
 		By      string         `json:"by,omitempty"`
 		Devices int            `json:"devices"`

@@ -149,29 +149,30 @@ type (
 	}
 	// Overview counts what needs a person.
 	Overview struct {
-		Revision     int64          `json:"revision"`
-		Day          string         `json:"day" doc:"The day that exceptions are judged on"`
-		Units        int            `json:"units"`
-		People       int            `json:"people"`
-		Devices      int            `json:"devices"`
-		Policies     int            `json:"policies"`
-		Enrolled     int            `json:"enrolled"`
-		Silent       int            `json:"silent"`
-		NeverSeen    int            `json:"never_seen"`
-		Statuses     Statuses       `json:"statuses"`
-		Conflicts    []Conflict     `json:"conflicts"`
-		Arisen       []ClashEvent   `json:"arisen" doc:"Clashes of the last two weeks that no edit brought about, and that stand"`
-		Problems     []FoundProblem `json:"problems"`
-		Lints        []Lint         `json:"lints"`
-		Changes      []Change       `json:"changes"`
-		Failed       []Failed       `json:"failed"`
-		Lapsing      []Lapsing      `json:"lapsing"`
-		Asked        int            `json:"asked" doc:"Exceptions that somebody asks for, and nobody decided"`
-		Left         int            `json:"left" doc:"What its source no longer has, and is still here"`
-		Waiting      []string       `json:"waiting" doc:"Sources of which a reading waits to be looked at"`
-		FailedRuns   []string       `json:"failed_runs" doc:"Sources whose last reading failed"`
-		Missed       int            `json:"missed" doc:"Entries that places which go their own way missed since"`
-		Publications []Publication  `json:"publications"`
+		Revision     int64           `json:"revision"`
+		Day          string          `json:"day" doc:"The day that exceptions are judged on"`
+		Units        int             `json:"units"`
+		People       int             `json:"people"`
+		Devices      int             `json:"devices"`
+		Policies     int             `json:"policies"`
+		Enrolled     int             `json:"enrolled"`
+		Silent       int             `json:"silent"`
+		NeverSeen    int             `json:"never_seen"`
+		Statuses     Statuses        `json:"statuses"`
+		Conflicts    []Conflict      `json:"conflicts"`
+		Arisen       []ClashEvent    `json:"arisen" doc:"Clashes of the last two weeks that no edit brought about, and that stand"`
+		Problems     []FoundProblem  `json:"problems"`
+		Lints        []Lint          `json:"lints"`
+		Changes      []Change        `json:"changes"`
+		Failed       []Failed        `json:"failed"`
+		Lapsing      []Lapsing       `json:"lapsing"`
+		Asked        int             `json:"asked" doc:"Exceptions that somebody asks for, and nobody decided"`
+		Left         int             `json:"left" doc:"What its source no longer has, and is still here"`
+		Waiting      []string        `json:"waiting" doc:"Sources of which a reading waits to be looked at"`
+		FailedRuns   []string        `json:"failed_runs" doc:"Sources whose last reading failed"`
+		Missed       int             `json:"missed" doc:"Entries that places which detach something missed since"`
+		DetachDue    []DetachedPlace `json:"detach_due" doc:"Places that detach something which is to be looked at again by now"`
+		Publications []Publication   `json:"publications"`
 	}
 	// Failed is a setting that failed on devices, for one reason.
 	Failed struct {
@@ -367,6 +368,8 @@ type (
 		Excluded    int      `json:"excluded"`
 		Condition   int      `json:"condition"`
 		Platform    int      `json:"platform"`
+		Outside     int      `json:"outside" doc:"Outside of the unit that bounds the policy"`
+		Unknown     int      `json:"unknown" doc:"Of those that get it: it is not known whether they support each of its settings"`
 		NotIncluded int      `json:"not_included"`
 		Unsupported int      `json:"unsupported" doc:"Among gets: supports none of the settings"`
 		People      int      `json:"people"`
@@ -393,6 +396,7 @@ type (
 		Findings []Finding                 `json:"findings"`
 		Fates    map[string]map[string]int `json:"fates" doc:"By setting and fate, the laptops on which the policy's own entry has it"`
 		Lacking  map[string]map[string]int `json:"lacking" doc:"By setting and reason, the laptops that do not support it"`
+		NotKnown map[string]int            `json:"not_known" doc:"By setting, the laptops of which it is not known whether they support it"`
 		Forced   map[string]int            `json:"forced" doc:"By setting, the laptops on which something else forces another value"`
 		Problems []FoundProblem            `json:"problems"`
 	}
@@ -419,17 +423,17 @@ type (
 	}
 	// Group is a group in a list.
 	Group struct {
-		ID       string   `json:"id"`
-		Title    string   `json:"title,omitempty"`
-		Of       string   `json:"of"`
-		Rule     string   `json:"rule,omitempty"`
-		Members  int      `json:"members"`
-		Listed   int      `json:"listed"`
-		Nested   int      `json:"nested" doc:"Member groups"`
-		Source   string   `json:"source,omitempty"`
-		Failures int      `json:"failures" doc:"Devices or people that the rule failed on"`
-		Detach   []string `json:"detach"`
-		Version  int64    `json:"version"`
+		ID       string       `json:"id"`
+		Title    string       `json:"title,omitempty"`
+		Of       string       `json:"of"`
+		Rule     string       `json:"rule,omitempty"`
+		Members  int          `json:"members"`
+		Listed   int          `json:"listed"`
+		Nested   int          `json:"nested" doc:"Member groups"`
+		Source   string       `json:"source,omitempty"`
+		Failures int          `json:"failures" doc:"Devices or people that the rule failed on"`
+		Detach   []Detachment `json:"detach"`
+		Version  int64        `json:"version"`
 	}
 	// Object is an object of the estate with its version.
 	Object struct {

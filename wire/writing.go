@@ -36,6 +36,7 @@ type (
 		Elsewhere  []AlsoSet      `json:"elsewhere" doc:"Other active policies that set it"`
 		Devices    int            `json:"devices" doc:"That the policy reaches; all of them without one"`
 		Lacking    map[string]int `json:"lacking" doc:"Of those, by reason, devices that do not support it"`
+		NotKnown   int            `json:"not_known" doc:"Of those, devices of which it is not known whether they support it; they count as supported"`
 		Exceptions int            `json:"exceptions" doc:"That count today"`
 		Combines   string         `json:"combines" doc:"In words"`
 		Support    string         `json:"support" doc:"In words"`

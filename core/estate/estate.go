@@ -25,7 +25,7 @@ type Unit struct {
 	ID     UnitID
 	Title  string
 	Parent UnitID
-	Detach []setting.PolicyKind
+	Detach []Detachment
 }
 
 // Person is someone who signs in.
@@ -71,7 +71,7 @@ type Group struct {
 	Members []string // ids of people or devices, by Of
 	Groups  []GroupID
 	Rule    *rule.Rule // nil: none
-	Detach  []setting.PolicyKind
+	Detach  []Detachment
 }
 
 // State says whether a policy counts.
@@ -109,6 +109,7 @@ type Policy struct {
 	State     State
 	Priority  int64 // higher wins
 	Platforms []setting.Platform
+	Within    UnitID // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
 	Owner     string // who answers for it; need not be a known person
 	Why       string
 	Labels    []string

@@ -195,19 +195,12 @@ func (v *validator) required(path string, present bool, what string) {
 	}
 }
 
-func (v *validator) kinds(path string, kinds []setting.PolicyKind) {
-	for i, k := range kinds {
-		v.add(setting.OneOf(problem.Join(path, i), k, setting.PolicyKinds)...)
-	}
-	v.add(setting.NoRepeats(path, kinds)...)
-}
-
 func (v *validator) unitTree(units []Unit) {
 	roots := 0
 	for i := range units {
 		u := &units[i]
 		at := problem.Join("", string(KindUnit), i)
-		v.kinds(at+"/detach", u.Detach)
+		v.detachments(at+"/detach", u.Detach)
 		v.known(at+"/parent", "unit", in(v.units), string(u.Parent))
 		if u.Parent == "" {
 			if roots++; roots > 1 {
@@ -295,7 +288,7 @@ func (v *validator) groupGraph(groups []Group) {
 			}
 		}
 		v.add(setting.NoRepeats(at+"/groups", g.Groups)...)
-		v.kinds(at+"/detach", g.Detach)
+		v.detachments(at+"/detach", g.Detach)
 	}
 	for _, c := range findCycles(len(groups), func(i int) (next []int) {
 		for _, id := range groups[i].Groups {
@@ -349,6 +342,7 @@ func (v *validator) policy(at string, p *Policy) {
 	}
 	v.add(setting.NoRepeats(at+"/platforms", p.Platforms)...)
 	v.add(setting.NoRepeats(at+"/labels", p.Labels)...)
+	v.known(at+"/within", "unit", in(v.units), string(p.Within))
 	for i := range p.Entries {
 		e := &p.Entries[i]
 		path := problem.Join(at, "settings", string(e.Setting))

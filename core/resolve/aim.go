@@ -111,14 +111,14 @@ func (w *worker) target(t *target) *rowset.Set {
 	return out
 }
 
-// lacking gives the rows that do not support a setting, by reason in the order of the numbers of outcomes.
-func (w *worker) lacking(c *contest) *[3]*rowset.Set {
+// lacking gives the rows that do not support a setting, by reason in the order of the numbers of outcomes, and those of which it is not known.
+func (w *worker) lacking(c *contest) *lackingSets {
 	for len(w.lacks) <= c.support.number {
 		w.lacks = append(w.lacks, lackingSets{})
 	}
 	known := &w.lacks[c.support.number]
 	if known.within == w.within {
-		return &known.by
+		return known
 	}
 	*known = lackingSets{within: w.within}
 	out := &known.by
@@ -153,7 +153,39 @@ func (w *worker) lacking(c *contest) *[3]*rowset.Set {
 			})
 		})
 	})
-	return out
+	w.incapable(c, known)
+	return known
+}
+
+// incapable finds the rows that are supported but for what the laptop can do, and those of which that is not known.
+func (w *worker) incapable(c *contest, to *lackingSets) {
+	for _, needs := range c.support.needs {
+		mark := w.mark()
+		rows, here := w.temp(), w.temp()
+		w.platforms([]setting.Platform{needs.platform}, rows)
+		for _, lacking := range to.by {
+			if lacking != nil {
+				rows.AndNot(lacking)
+			}
+		}
+		is, failed := w.truth(needs.formula)
+		if here.SetAnd(rows, failed) {
+			if to.unknown == nil {
+				to.unknown = w.keep()
+			}
+			to.unknown.Or(here)
+		}
+		rows.AndNot(is)
+		rows.AndNot(failed)
+		if !rows.Empty() {
+			at := incapable - noPlatform
+			if to.by[at] == nil {
+				to.by[at] = w.keep()
+			}
+			to.by[at].Or(rows)
+		}
+		w.release(mark)
+	}
 }
 
 // supportCodes is what decides support: system, version and edition by their codes; 0 where that does not matter.
@@ -162,18 +194,33 @@ type supportCodes struct{ os, version, edition uint32 }
 // supportMemo remembers who supports settings that name the same systems. It is safe for concurrent use.
 type supportMemo struct {
 	number int
+	needs  []capability
 	known  sync.Map
+}
+
+// capability is what laptops of a platform must be able to do.
+type capability struct {
+	platform setting.Platform
+	formula  *formula
 }
 
 // supportOf gives the memo of a definition's support.
 func (v *vocabulary) supportOf(def *setting.Definition) *supportMemo {
-	key := fmt.Sprintf("%q", def.Supports)
+	var needs []capability
+	var key []byte
+	for i := range def.Supports {
+		row := &def.Supports[i]
+		key = fmt.Appendf(key, "%q %q %q %q;", row.Platform, row.From, row.Editions, row.When.Source())
+		if row.When != nil {
+			needs = append(needs, capability{row.Platform, v.formula(row.When)})
+		}
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if v.supports[key] == nil {
-		v.supports[key] = &supportMemo{number: len(v.supports)}
+	if v.supports[string(key)] == nil {
+		v.supports[string(key)] = &supportMemo{number: len(v.supports), needs: needs}
 	}
-	return v.supports[key]
+	return v.supports[string(key)]
 }
 
 // depends tells whether versions and editions matter to who supports a setting.
@@ -205,7 +252,7 @@ func (w *worker) supported(c *contest, rows *rowset.Set) {
 	if !c.limited {
 		return
 	}
-	for _, who := range w.lacking(c) {
+	for _, who := range w.lacking(c).by {
 		if who != nil {
 			rows.AndNot(who)
 		}
@@ -231,10 +278,27 @@ func (w *worker) platforms(named []setting.Platform, into *rowset.Set) {
 // allowed gives the rows that a policy does not leave out: of its platforms, and in nothing that it excludes.
 func (w *worker) allowed(pol *policy, into *rowset.Set) {
 	w.platforms(pol.Platforms, into)
+	w.inside(pol, into)
 	for i := range pol.exclude {
 		if t := w.target(&pol.exclude[i]); t != nil {
 			into.AndNot(t)
 		}
+	}
+}
+
+// inside leaves those rows that are in the unit that bounds a policy.
+func (w *worker) inside(pol *policy, rows *rowset.Set) {
+	if pol.within == nil {
+		return
+	}
+	var bound *rowset.Set
+	if pol.within.at != none {
+		bound = w.unit(pol.within.at)
+	}
+	if bound == nil {
+		rows.Clear()
+	} else {
+		rows.And(bound)
 	}
 }
 
@@ -355,23 +419,33 @@ func (w *worker) takeArms(keys []uint32) {
 	}
 }
 
-// split tells apart who of an arm goes their own way for the policy's kind.
-func (w *worker) split(a *armSets, kind setting.PolicyKind, level Level) {
-	if a.split == w.epoch {
-		return
+// split tells apart who of an arm is detached from entries of policies of a kind for settings of an area. detached is nil where nobody is.
+func (w *worker) split(a *armSets, kind setting.PolicyKind, area string, level Level) (live, detached *rowset.Set) {
+	if !w.plan.areas[area] { // the area does not matter
+		if a.split != w.epoch {
+			a.split = w.epoch
+			a.live, a.detached = w.parted(a.all, w.detached(kind, "", level))
+		}
+		return a.live, a.detached
 	}
-	a.split, a.live, a.detached = w.epoch, a.all, nil
-	away := w.detached(kind, level)
-	if away == nil || !away.Meets(a.all) {
-		return
-	}
-	a.live, a.detached = w.keep(), w.keep()
-	a.detached.SetAnd(a.all, away)
-	a.live.SetAndNot(a.all, away)
+	return w.parted(a.all, w.detached(kind, area, level))
 }
 
-// detached gives the rows that take nothing of a kind from a level, since a closer unit or group goes its own way.
-func (w *worker) detached(kind setting.PolicyKind, level Level) (away *rowset.Set) {
+// parted parts rows by whether they are among those who are away; those sets are all and nil where nobody is.
+func (w *worker) parted(all, away *rowset.Set) (live, detached *rowset.Set) {
+	if away == nil || !away.Meets(all) {
+		return all, nil
+	}
+	live, detached = w.keep(), w.keep()
+	detached.SetAnd(all, away)
+	live.SetAndNot(all, away)
+	return live, detached
+}
+
+// detached gives the rows that take no entries of a kind of policy, or for settings of an area, from a level, since a closer unit or
+// group detaches it.
+func (w *worker) detached(kind setting.PolicyKind, area string, level Level) (away *rowset.Set) {
+	covers := func(d estate.Detachment) bool { return d.Covers(kind, area) }
 	add := func(rows *rowset.Set) {
 		if rows == nil {
 			return
@@ -383,13 +457,13 @@ func (w *worker) detached(kind setting.PolicyKind, level Level) (away *rowset.Se
 	}
 	if level < GroupLevel {
 		for _, g := range w.plan.detaching {
-			if slices.Contains(w.plan.groups[g].Detach, kind) {
+			if slices.ContainsFunc(w.plan.groups[g].Detach, covers) {
 				add(w.group(g))
 			}
 		}
 	}
 	for _, u := range w.plan.apart {
-		if is := &w.plan.units[u]; Level(is.depth) > level && slices.Contains(is.Detach, kind) {
+		if is := &w.plan.units[u]; Level(is.depth) > level && slices.ContainsFunc(is.Detach, covers) {
 			add(w.unit(u))
 		}
 	}
@@ -411,8 +485,8 @@ func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
 			w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: a.all})
 			continue
 		}
-		w.split(a, w.plan.policies[s.policy].Kind, s.level)
-		w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: a.live, detached: a.detached})
+		live, detached := w.split(a, w.plan.policies[s.policy].Kind, c.area, s.level)
+		w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: live, detached: detached})
 	}
 	return w.in
 }

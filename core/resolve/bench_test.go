@@ -118,7 +118,7 @@ var edits = []struct {
 	}},
 	{"detach", false, func(r *rand.Rand, s *estate.Snapshot, at int) estate.Edit {
 		u := s.Units[1+r.IntN(len(s.Units)-1)]
-		u.Detach = []setting.PolicyKind{setting.Security}
+		u.Detach = []estate.Detachment{{Kind: setting.Security}}
 		return estate.Edit{Kind: estate.KindUnit, ID: string(u.ID), Object: u}
 	}},
 }

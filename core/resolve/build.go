@@ -67,6 +67,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
+	p.gatherDetachedAreas()
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
@@ -129,7 +130,7 @@ func (b *builder) units() {
 	}
 	for _, i := range append(d.altered, d.fresh...) {
 		u := &p.snapshot.Units[i]
-		if before, known := was.unitAt.at(u.ID); !known || !slices.Equal(was.units[before].Detach, u.Detach) {
+		if before, known := was.unitAt.at(u.ID); !known || !sameDetached(was.units[before].Detach, u.Detach) {
 			b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
 		}
 	}
@@ -177,7 +178,7 @@ func (b *builder) dictionary() {
 				c.def = def
 				continue
 			}
-			c.def, c.support, c.outcomes = def, p.words.supportOf(def), p.words.outcomesOf(def.ID)
+			c.def, c.area, c.support, c.outcomes = def, def.Area, p.words.supportOf(def), p.words.outcomesOf(def.ID)
 			for _, f := range def.Forced {
 				c.forced = append(c.forced, forcing{Forced: f, formula: p.words.formula(f.When), outcome: c.outcomes.value(f.Value)})
 			}
@@ -355,7 +356,11 @@ func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 
 // aim finds what a policy's targets name, and the levels that its includes give.
 func (p *Plan) aim(pol *policy) {
-	pol.levels, pol.include, pol.exclude = nil, nil, nil
+	pol.levels, pol.include, pol.exclude, pol.within = nil, nil, nil, nil
+	if pol.Within != "" {
+		bound := p.target(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
+		pol.within = &bound
+	}
 	found := func(t estate.Target) (target, bool) {
 		is := p.target(t)
 		return is, is.at != none
@@ -387,7 +392,7 @@ func (p *Plan) aim(pol *policy) {
 
 // names tells whether one of a policy's targets is so.
 func (pol *policy) names(so func(target) bool) bool {
-	return slices.ContainsFunc(pol.exclude, so) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, so) })
+	return pol.within != nil && so(*pol.within) || slices.ContainsFunc(pol.exclude, so) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, so) })
 }
 
 // otherTargets tells whether a target may name something else than it did in the plan before, or a unit that is deeper or less deep now.
@@ -410,13 +415,16 @@ func (b *builder) retarget() {
 	}
 	numbers := b.otherNumbers()
 	elsewhere := func(t estate.Target) bool { return p.target(t).at != was.target(t).at }
-	moved := func(t target) bool { return t.Kind == estate.ToUnit && Level(p.units[t.at].depth) != t.level }
+	moved := func(t target) bool {
+		return t.Kind == estate.ToUnit && t.at != none && Level(p.units[t.at].depth) != t.level
+	}
 	for at := range p.policies {
 		pol := &p.policies[at]
 		if pol.Policy == nil || b.changes.policies[at] {
 			continue
 		}
-		others := numbers && (slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
+		otherBound := pol.Within != "" && elsewhere(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
+		others := numbers && (otherBound || slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
 		if !others && !pol.names(moved) {
 			continue
 		}

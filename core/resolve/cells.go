@@ -64,7 +64,11 @@ func (h *hand) whatToDecide() {
 		systems := h.temp()
 		h.systems[h.block].Into(systems)
 		for _, at := range h.limited {
-			h.again(at, systems)
+			if len(p.contests[at].support.needs) > 0 { // any fact may matter
+				h.again(at, h.touched)
+			} else {
+				h.again(at, systems)
+			}
 		}
 		gone := h.temp()
 		if gone.SetAndNot(h.touched, h.alive) {

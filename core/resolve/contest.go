@@ -16,6 +16,7 @@ type contest struct {
 	combine    setting.Combine // of the definition, as the next two; what is always looked at comes first, for the sake of speed
 	user       bool            // user-side
 	limited    bool            // not every laptop supports it
+	area       string          // of the dictionary; empty: none
 	slots      []slot          // in the order of decision
 	exceptions []exception
 	outcomes   *outcomes

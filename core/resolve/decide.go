@@ -65,7 +65,7 @@ func (w *worker) unsupported(c *contest, in []contestant, rest *rowset.Set) {
 	if !c.limited {
 		return
 	}
-	lacking := w.lacking(c)
+	lacking := &w.lacking(c).by
 	mark := w.mark()
 	defer w.release(mark)
 	var appears *rowset.Set

@@ -47,6 +47,9 @@ var (
 	}
 )
 
+// detachments is what units and groups may detach: every kind of policy, and two of the three areas that settings are in.
+var detachments = []estate.Detachment{{Kind: setting.Configuration}, {Kind: setting.Security}, {Kind: setting.Encryption}, {Area: "one"}, {Area: "two"}}
+
 func pick[T any](r *rand.Rand, from []T) T { return from[r.IntN(len(from))] }
 
 func some[T any](r *rand.Rand, from []T, most int) []T {
@@ -76,7 +79,7 @@ func madeUp(seed uint64) *estate.Snapshot {
 			u.Parent = units[r.IntN(i)]
 		}
 		if chance(r, 20) {
-			u.Detach = some(r, setting.PolicyKinds, 2)
+			u.Detach = some(r, detachments, 2)
 		}
 		s.Units = append(s.Units, u)
 	}
@@ -122,7 +125,7 @@ func madeUp(seed uint64) *estate.Snapshot {
 			}
 		}
 		if chance(r, 15) {
-			g.Detach = some(r, setting.PolicyKinds, 1)
+			g.Detach = some(r, detachments, 1)
 		}
 		s.Groups = append(s.Groups, g)
 	}
@@ -142,6 +145,9 @@ func madeUp(seed uint64) *estate.Snapshot {
 		}
 		if chance(r, 15) {
 			p.Platforms = some(r, setting.Platforms, 2)
+		}
+		if chance(r, 15) {
+			p.Within = pick(r, units)
 		}
 		p.Audience.Include = slices.Compact(some(r, targets, 4))
 		if chance(r, 25) {
@@ -205,7 +211,13 @@ func madeUpSettings(r *rand.Rand) []setting.Definition {
 	for i := range defs {
 		if chance(r, 20) {
 			defs[i].Supports = []setting.Support{{Platform: setting.Linux, From: "11"}, {Platform: setting.Windows, Editions: []string{"desk"}}}
+			for row := range defs[i].Supports {
+				if chance(r, 50) {
+					defs[i].Supports[row].When = pick(r, deviceRules)
+				}
+			}
 		}
+		defs[i].Area = pick(r, []string{"", "one", "two", "three"})
 		if chance(r, 30) {
 			defs[i].Forced = []setting.Forced{{When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])}, {When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])}}
 		}

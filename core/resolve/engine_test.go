@@ -79,7 +79,7 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		return put(estate.KindPolicy, string(p.ID), p)
 	case 1:
 		p, q := pick(r, s.Policies), pick(r, other.Policies)
-		p.Audience, p.Platforms, p.State = q.Audience, q.Platforms, q.State
+		p.Audience, p.Platforms, p.State, p.Within = q.Audience, q.Platforms, q.State, q.Within
 		return put(estate.KindPolicy, string(p.ID), p)
 	case 2:
 		p := pick(r, s.Policies)
@@ -96,7 +96,7 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 			g.Members, g.Rule = some(r, names[string]("d", 8), 3), pick(r, deviceRules)
 		}
 		if chance(r, 30) {
-			g.Detach = some(r, setting.PolicyKinds, 2)
+			g.Detach = some(r, detachments, 2)
 		}
 		return put(estate.KindGroup, string(g.ID), g)
 	case 5:
@@ -116,7 +116,7 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		return put(estate.KindUnit, string(u.ID), u)
 	case 7:
 		u := pick(r, s.Units)
-		u.Detach = some(r, setting.PolicyKinds, 2)
+		u.Detach = some(r, detachments, 2)
 		return put(estate.KindUnit, string(u.ID), u)
 	case 8:
 		d, q := *pick(r, s.Devices), *pick(r, other.Devices)
@@ -147,7 +147,7 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		x := pick(r, s.Settings)
 		for i := range other.Settings {
 			if q := &other.Settings[i]; q.ID == x.ID {
-				x.Supports, x.Side = q.Supports, q.Side
+				x.Supports, x.Side, x.Area = q.Supports, q.Side, q.Area
 				if x.Combine == q.Combine && x.Stricter == q.Stricter {
 					x.Forced = q.Forced
 				}

@@ -20,7 +20,12 @@ func sameValues(a, b map[string]setting.Value) bool {
 func sameRule(a, b *rule.Rule) bool { return a == b || a.Source() == b.Source() }
 
 func sameUnit(a, b *estate.Unit) bool {
-	return a.ID == b.ID && a.Parent == b.Parent && slices.Equal(a.Detach, b.Detach)
+	return a.ID == b.ID && a.Parent == b.Parent && sameDetached(a.Detach, b.Detach)
+}
+
+// sameDetached tells whether the same things are detached, whatever the reason.
+func sameDetached(a, b []estate.Detachment) bool {
+	return slices.EqualFunc(a, b, func(x, y estate.Detachment) bool { return x.Kind == y.Kind && x.Area == y.Area })
 }
 
 func samePerson(a, b *estate.Person) bool {
@@ -33,7 +38,7 @@ func sameDevice(a, b *estate.Device) bool {
 }
 
 func sameGroup(a, b *estate.Group) bool {
-	return a.ID == b.ID && a.Of == b.Of && sameMembers(a, b) && slices.Equal(a.Groups, b.Groups) && sameRule(a.Rule, b.Rule) && slices.Equal(a.Detach, b.Detach)
+	return a.ID == b.ID && a.Of == b.Of && sameMembers(a, b) && slices.Equal(a.Groups, b.Groups) && sameRule(a.Rule, b.Rule) && sameDetached(a.Detach, b.Detach)
 }
 
 func sameMembers(a, b *estate.Group) bool {
@@ -41,7 +46,7 @@ func sameMembers(a, b *estate.Group) bool {
 }
 
 func sameAudience(a, b *estate.Policy) bool {
-	return a.State == b.State && slices.Equal(a.Platforms, b.Platforms) && slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude) && sameRule(a.Audience.When, b.Audience.When)
+	return a.State == b.State && a.Within == b.Within && slices.Equal(a.Platforms, b.Platforms) && slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude) && sameRule(a.Audience.When, b.Audience.When)
 }
 
 func sameEntry(a, b *estate.Entry) bool { return a.Lock == b.Lock && sameBytes(a.Value, b.Value) }
@@ -71,8 +76,15 @@ func sameDefinition(a, b *setting.Definition) bool {
 	if !slices.EqualFunc(a.Forced, b.Forced, forced) {
 		return false
 	}
+	support := func(x, y setting.Support) bool {
+		return x.Platform == y.Platform && x.From == y.From && slices.Equal(x.Editions, y.Editions) && sameRule(x.When, y.When) && x.Needs == y.Needs
+	}
+	if !slices.EqualFunc(a.Supports, b.Supports, support) {
+		return false
+	}
 	x, y := *a, *b
 	x.Forced, y.Forced = nil, nil
+	x.Supports, y.Supports = nil, nil
 	return reflect.DeepEqual(x, y)
 }
 

@@ -38,7 +38,7 @@ func (b *builder) groupsOf() {
 			if !known {
 				*is = group{Group: g}
 			}
-			if !known || !slices.Equal(was.groups[before].Detach, g.Detach) {
+			if !known || !sameDetached(was.groups[before].Detach, g.Detach) {
 				b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
 			}
 			is.formula = p.words.formula(g.Rule)

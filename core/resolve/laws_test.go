@@ -58,12 +58,12 @@ func TestWhomAnEditCanTouch(t *testing.T) {
 		onlyOn(t, fmt.Sprintf("seed %d: altering %s", seed, was), report, before.Plan.Matching(estate.Target{Kind: estate.ToPerson, ID: string(was)}))
 
 		u := s.Units[1+r.IntN(len(s.Units)-1)]
-		u.Detach = some(r, setting.PolicyKinds, 2)
+		u.Detach = some(r, detachments, 2)
 		_, report = touches(before, estate.KindUnit, string(u.ID), u)
 		onlyOn(t, fmt.Sprintf("seed %d: %s going its own way", seed, u.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
 
 		g := pick(r, s.Groups)
-		g.Detach = some(r, setting.PolicyKinds, 2)
+		g.Detach = some(r, detachments, 2)
 		_, report = touches(before, estate.KindGroup, string(g.ID), g)
 		onlyOn(t, fmt.Sprintf("seed %d: %s going its own way", seed, g.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
 	}

@@ -13,9 +13,10 @@ import (
 // subject is the pair for which settings are resolved, by numbers, with a worker for which the pair is the only row.
 type subject struct {
 	*worker
-	dev, who int   // who: none where there is nobody
-	arms     []arm // by policy, once find was called
-	away     bool  // somebody goes their own way
+	dev, who int              // who: none where there is nobody
+	arms     []arm            // by policy, once find was called
+	away     bool             // somebody goes their own way
+	areas    map[string]Level // by area of the dictionary: the innermost level that detaches it
 }
 
 // arm is how a policy applies to a subject.
@@ -69,14 +70,18 @@ func (s *subject) matches(t *target) bool {
 	}
 }
 
-// detachLevels gives, by kind of policy, the innermost level that goes its own way.
-func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
-	detach := func(kinds []setting.PolicyKind, at Level) {
-		for _, k := range kinds {
-			if levels == nil {
-				levels = map[setting.PolicyKind]Level{}
+// detachLevels gives, by kind of policy and by area of the dictionary, the innermost level that detaches it.
+func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[string]Level) {
+	detach := func(list []estate.Detachment, at Level) {
+		if len(list) > 0 && kinds == nil {
+			kinds, areas = map[setting.PolicyKind]Level{}, map[string]Level{}
+		}
+		for _, d := range list { // later calls are closer
+			if d.Area != "" {
+				areas[d.Area] = at
+			} else {
+				kinds[d.Kind] = at
 			}
-			levels[k] = at // later calls are closer
 		}
 	}
 	p := s.plan
@@ -88,7 +93,7 @@ func (s *subject) detachLevels() (levels map[setting.PolicyKind]Level) {
 			detach(p.groups[g].Detach, GroupLevel)
 		}
 	}
-	return levels
+	return kinds, areas
 }
 
 // find finds the policies that apply. Who gets what is known of laptops with their owners.
@@ -137,7 +142,8 @@ func (s *subject) nothingApplies() {
 func (s *subject) findDetached() {
 	p := s.plan
 	if s.away = p.anyDetached(); s.away {
-		detach := s.detachLevels()
+		detach, areas := s.detachLevels()
+		s.areas = areas
 		for at := range s.arms {
 			if level := s.arms[at].at; level != none {
 				from, is := detach[p.policies[at].Kind]
@@ -211,6 +217,11 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices.at(s.dev).OS) {
 		return not(OnPlatform)
 	}
+	if pol.within != nil {
+		if path := s.plan.units[s.plan.devices.at(s.dev).home].path; pol.within.at == none || !slices.Contains(path, pol.within.at) {
+			return not(Outside)
+		}
+	}
 	level := none
 	for i := 0; i < len(pol.include) && level == none; i++ {
 		for j := range pol.include[i] {
@@ -265,7 +276,9 @@ func (s *subject) detach(c *contest, in []contestant) {
 		return
 	}
 	for i := range in {
-		if one := &in[i]; s.arms[one.policy].detached && !one.lock {
+		one := &in[i]
+		level, areaDetached := s.areas[c.area]
+		if (s.arms[one.policy].detached || areaDetached && c.area != "" && one.level < level) && !one.lock {
 			one.live, one.detached = &nobody, &s.dom
 		}
 	}

@@ -157,6 +157,9 @@ func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) 
 	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, d.OS) {
 		return -1, OnPlatform, nil
 	}
+	if pol.Within != "" && !slices.Contains(o.home(d), string(pol.Within)) {
+		return -1, Outside, nil
+	}
 	level = -1
 	for _, t := range pol.Audience.Include {
 		level = max(level, o.level(t, d, p))
@@ -182,17 +185,25 @@ func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) 
 	return level, "", nil
 }
 
-func (o oracle) detachLevel(kind setting.PolicyKind, d *estate.Device, p *estate.Person) int {
+func (o oracle) detachLevel(kind setting.PolicyKind, area string, d *estate.Device, p *estate.Person) int {
 	level := -1
+	names := func(list []estate.Detachment) bool {
+		for _, one := range list {
+			if one.Kind == kind || area != "" && one.Area == area {
+				return true
+			}
+		}
+		return false
+	}
 	for depth, id := range o.home(d) {
 		for _, u := range o.Units {
-			if string(u.ID) == id && slices.Contains(u.Detach, kind) {
+			if string(u.ID) == id && names(u.Detach) {
 				level = depth
 			}
 		}
 	}
 	for _, g := range o.Groups {
-		if slices.Contains(g.Detach, kind) && o.inGroup(g.ID, d, p) {
+		if names(g.Detach) && o.inGroup(g.ID, d, p) {
 			level = 100
 		}
 	}
@@ -228,7 +239,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		for j := range pol.Entries {
 			if e := &pol.Entries[j]; e.Setting == def.ID {
 				c := &cand{pol: pol, entry: e, level: level}
-				if level < o.detachLevel(pol.Kind, d, p) && !e.Lock && def.Combine != setting.Merge {
+				if level < o.detachLevel(pol.Kind, def.Area, d, p) && !e.Lock && def.Combine != setting.Merge {
 					c.fate = Detached
 				} else {
 					left = append(left, c)
@@ -239,6 +250,11 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 	}
 	if why := def.SupportOn(d.OS, d.OSVersion, d.Edition); why != "" {
 		return decided{status: Unsupported, reason: why}, len(all) > 0
+	}
+	if capability := def.Capability(d.OS); capability != nil {
+		if able, err := capability.Holds(map[string]any{"device": o.deviceMap(d)}); err == nil && !able {
+			return decided{status: Unsupported, reason: setting.Incapable}, len(all) > 0
+		}
 	}
 	defer func() {
 		sort.Slice(all, func(i, j int) bool { return all[i].pol.ID < all[j].pol.ID })

@@ -22,7 +22,8 @@ type Plan struct {
 	units  []unit // by number, as all that follow
 	unitAt *places[estate.UnitID]
 	root   int
-	apart  []int // units that go their own way for something
+	apart  []int           // units that go their own way for something
+	areas  map[string]bool // areas of the dictionary that some unit or group detaches
 
 	people   blocked[person]
 	personAt *places[estate.PersonID]
@@ -105,6 +106,7 @@ type policy struct {
 	*estate.Policy
 	levels  []Level    // of its includes, the innermost first
 	include [][]target // by level
+	within  *target    // the unit that bounds it; nil: none
 	exclude []target   // by text
 	when    *formula
 	entries []entry

@@ -18,8 +18,10 @@ type Reach struct {
 	Excluded    Devices // left out by name
 	Condition   Devices // included, but the condition is not true
 	Platform    Devices // on another platform
+	Outside     Devices // outside of the unit that bounds the policy
 	NotIncluded Devices
 	Unsupported Devices // among Gets: supports none of the policy's settings
+	Unknown     Devices // among Gets: of some setting it is not known whether the laptop supports it
 	People      int     // owners among Gets
 }
 
@@ -93,6 +95,12 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 		out.ByExclude = append(out.ByExclude, TargetCount{Target: t.Target})
 	}
 	gets, excluded, condition, platform, notIncluded, unsupported := Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}
+	outside, unknown := Devices{plan: p}, Devices{plan: p}
+	bound := &policy{}
+	if pol.Within != "" {
+		t := p.target(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
+		bound.within = &t
+	}
 	p.over(p.laptops(), func(w *worker) {
 		mark := w.mark()
 		defer w.release(mark)
@@ -100,6 +108,12 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 		w.platforms(pol.Platforms, rest)
 		here.SetAndNot(&w.dom, rest)
 		platform.add(w.block, here)
+		if bound.within != nil {
+			here.Copy(rest)
+			w.inside(bound, rest)
+			here.AndNot(rest)
+			outside.add(w.block, here)
+		}
 		in.Clear()
 		for i := range include {
 			if t := w.target(&include[i]); t != nil && here.SetAnd(t, rest) {
@@ -129,22 +143,26 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 		}
 		gets.add(w.block, rest)
 		if len(entries) > 0 {
+			getting := w.temp()
+			getting.Copy(rest)
 			for i := range entries {
 				lacking := w.temp()
 				lacking.Clear()
-				for _, who := range w.lacking(&p.contests[entries[i].setting]) {
+				of := w.lacking(&p.contests[entries[i].setting])
+				for _, who := range of.by {
 					if who != nil {
 						lacking.Or(who)
 					}
 				}
-				if rest.And(lacking); rest.Empty() {
-					break
+				if of.unknown != nil && here.SetAnd(of.unknown, getting) {
+					unknown.add(w.block, here)
 				}
+				rest.And(lacking)
 			}
 			unsupported.add(w.block, rest)
 		}
 	})
-	out.Reach = Reach{Gets: gets, Excluded: excluded, Condition: condition, Platform: platform, NotIncluded: notIncluded, Unsupported: unsupported}
+	out.Reach = Reach{Gets: gets, Excluded: excluded, Condition: condition, Platform: platform, NotIncluded: notIncluded, Unsupported: unsupported, Outside: outside, Unknown: unknown}
 	out.People = len(out.Gets.owners())
 	return out
 }
@@ -261,7 +279,17 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	if at.at == none || !p.anyDetached() {
 		return nil
 	}
-	found := gather[int](p)
+	type part struct {
+		policy int
+		area   string // where some place detaches it, else empty
+	}
+	found := gather[part](p)
+	areaOf := func(setting int) string {
+		if area := p.contests[setting].area; p.areas[area] {
+			return area
+		}
+		return ""
+	}
 	p.over(p.laptops(), func(w *worker) {
 		place := w.target(&at)
 		if place == nil {
@@ -277,17 +305,25 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 				if arm.all == nil {
 					continue
 				}
-				if w.split(arm, pol.Kind, pol.levels[a]); arm.detached != nil && here.SetAnd(arm.detached, place) {
-					found.add(i, w.block, here)
+				var seen []string
+				for _, e := range pol.entries {
+					area := areaOf(e.setting)
+					if slices.Contains(seen, area) {
+						continue
+					}
+					seen = append(seen, area)
+					if _, detached := w.split(arm, pol.Kind, area, pol.levels[a]); detached != nil && here.SetAnd(detached, place) {
+						found.add(part{i, area}, w.block, here)
+					}
 				}
 			}
 		}
 	})
-	for i := range found.sets {
-		pol := &p.policies[i]
+	for of := range found.sets {
+		pol := &p.policies[of.policy]
 		for _, e := range pol.entries {
-			if !e.Lock && p.contests[e.setting].def.Combine != setting.Merge {
-				out = append(out, Dropped{pol.ID, e.Entry.Setting, e.Value, found.devices(i).Len()})
+			if areaOf(e.setting) == of.area && !e.Lock && p.contests[e.setting].def.Combine != setting.Merge {
+				out = append(out, Dropped{pol.ID, e.Entry.Setting, e.Value, found.devices(of).Len()})
 			}
 		}
 	}

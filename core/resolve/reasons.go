@@ -211,13 +211,13 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	return &out
 }
 
-var supported [3]*rowset.Set // nobody lacks anything
+var supported [4]*rowset.Set // nobody lacks anything
 
 // byFirst decides a setting where the first slot that the subject has does: what becomes of the others is known by where they stand. It
 // tells whether it did; where more is to be looked at, nothing is decided. The slots are those of order from first on.
 func (d *deciding) byFirst(s *subject, at int, marked []uint64, order []order, first int32) bool {
 	c := &d.plan.contests[at]
-	if s.away || len(c.exceptions) > 0 || c.combine == setting.Merge || c.combine == setting.Common || c.limited && *s.lacking(c) != supported {
+	if s.away || len(c.exceptions) > 0 || c.combine == setting.Merge || c.combine == setting.Common || c.limited && s.lacking(c).by != supported {
 		return false
 	}
 	end := int32(len(order))

@@ -146,6 +146,7 @@ type Reason string
 const (
 	NotActive   Reason = "not-active"
 	OnPlatform  Reason = "platform"
+	Outside     Reason = "outside" // of the unit that bounds the policy
 	NotIncluded Reason = "not-included"
 	Excluded    Reason = "excluded"
 	OnCondition Reason = "condition"

@@ -374,6 +374,11 @@ func (b *builder) neededColumns() []*column {
 	for i := range p.checks {
 		take(p.checks[i].formula)
 	}
+	for _, at := range p.bySetting {
+		for _, needs := range p.contests[at].support.needs {
+			take(needs.formula)
+		}
+	}
 	return slices.Collect(maps.Keys(needed))
 }
 

@@ -83,7 +83,7 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 	found := gather[setting.Unsupported](p)
 	p.over(p.laptops(), func(w *worker) {
 		for why, number := range unsupportedAs {
-			if rows := w.lacking(&p.contests[at])[number-noPlatform]; rows != nil {
+			if rows := w.lacking(&p.contests[at]).by[number-noPlatform]; rows != nil {
 				found.add(why, w.block, rows)
 			}
 		}
@@ -93,6 +93,22 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 		out[why] = found.devices(why)
 	}
 	return out
+}
+
+// SupportUnknown gives the laptops of which it is not known whether they support a setting: its condition on what the laptop can do
+// fails there. They count as supported.
+func (p *Plan) SupportUnknown(id setting.ID) Devices {
+	at, there := p.settingAt.at(id)
+	if !there || len(p.contests[at].support.needs) == 0 {
+		return Devices{}
+	}
+	found := Devices{plan: p}
+	p.over(p.laptops(), func(w *worker) {
+		if rows := w.lacking(&p.contests[at]).unknown; rows != nil {
+			found.add(w.block, rows)
+		}
+	})
+	return found
 }
 
 // Winners gives, by policy, the laptops among some on which the policy's entry for a setting won, before any forcing.

@@ -247,6 +247,7 @@ const (
 	noPlatform                // not supported …
 	lowVersion                //
 	otherEdition              //
+	incapable                 //
 	firstOutcome
 
 	itemBit int32 = 1 << 30 // set in the numbers of items, so that they are known by their numbers
@@ -254,7 +255,7 @@ const (
 
 func isItem(number int32) bool { return number&itemBit != 0 }
 
-var unsupportedAs = map[setting.Unsupported]int32{setting.NoPlatform: noPlatform, setting.LowVersion: lowVersion, setting.OtherEdition: otherEdition}
+var unsupportedAs = map[setting.Unsupported]int32{setting.NoPlatform: noPlatform, setting.LowVersion: lowVersion, setting.OtherEdition: otherEdition, setting.Incapable: incapable}
 
 // outcome is what a setting can come out as, or an item of a list or row of a table that is put together.
 type outcome struct {
@@ -302,6 +303,7 @@ func (v *vocabulary) outcomesOf(id setting.ID) *outcomes {
 		o.list.Store(&[]*outcome{
 			{number: madeOfItems, status: Set}, {number: leftUnset, status: Unset},
 			{number: noPlatform, status: Unsupported, reason: setting.NoPlatform}, {number: lowVersion, status: Unsupported, reason: setting.LowVersion}, {number: otherEdition, status: Unsupported, reason: setting.OtherEdition},
+			{number: incapable, status: Unsupported, reason: setting.Incapable},
 		})
 		v.outcomes[id] = o
 	}

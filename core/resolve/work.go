@@ -210,6 +210,26 @@ func naming(policies []policy, groups int) [][]int {
 	return out
 }
 
+// gatherDetachedAreas finds the areas of the dictionary that some unit or group detaches.
+func (p *Plan) gatherDetachedAreas() {
+	add := func(list []estate.Detachment) {
+		for _, d := range list {
+			if d.Area != "" {
+				if p.areas == nil {
+					p.areas = map[string]bool{}
+				}
+				p.areas[d.Area] = true
+			}
+		}
+	}
+	for _, u := range p.apart {
+		add(p.units[u].Detach)
+	}
+	for _, g := range p.detaching {
+		add(p.groups[g].Detach)
+	}
+}
+
 func (p *Plan) anyDetached() bool {
 	return len(p.detaching) > 0 || len(p.apart) > 0
 }

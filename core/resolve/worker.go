@@ -98,8 +98,9 @@ type answer struct {
 
 // lackingSets is the rows that lack what settings need, by reason.
 type lackingSets struct {
-	within int32
-	by     [3]*rowset.Set // nil: none
+	within  int32
+	by      [4]*rowset.Set // nil: none
+	unknown *rowset.Set    // whose condition on what the laptop can do fails: they count as supported; nil: none
 }
 
 // armSets is the laptops that get a policy at one level; detached is those of them that go their own way for its kind.

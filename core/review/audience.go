@@ -29,6 +29,7 @@ type Audience struct {
 	ByRelease  []Slice
 	ByUnit     []Slice                // home units, in the order of their paths
 	Lacking    map[setting.ID]Lacking // of the policy's settings, who does not support one
+	NotKnown   map[setting.ID]int     // of the policy's settings, of how many laptops it is not known
 	Alarm      Alarm
 }
 
@@ -45,10 +46,13 @@ const (
 // LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
-	a := &Audience{AudienceReach: plan.Audience(policy), Estate: side.Whole.Len(), Lacking: map[setting.ID]Lacking{}}
+	a := &Audience{AudienceReach: plan.Audience(policy), Estate: side.Whole.Len(), Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}}
 	for _, e := range policy.Entries {
 		if l := LackingOn(side, e.Setting, a.Gets); len(l) > 0 {
 			a.Lacking[e.Setting] = l
+		}
+		if n := plan.SupportUnknown(e.Setting).And(a.Gets).Len(); n > 0 {
+			a.NotKnown[e.Setting] = n
 		}
 	}
 	a.ByPlatform, a.ByRelease, a.ByUnit = Sliced(plan, a.Gets)
@@ -58,7 +62,7 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	switch n := a.Gets.Len(); {
 	case n == 0 && !everyone:
 		a.Alarm = Nobody
-	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0:
+	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0 && policy.Within == "":
 		a.Alarm = Everyone
 	case share > 0 && n*100 > share*a.Estate:
 		a.Alarm = Many

@@ -22,6 +22,7 @@ const (
 	PartState     Part = "state"
 	PartPriority  Part = "priority"
 	PartPlatforms Part = "platforms"
+	PartWithin    Part = "within"
 	PartOwner     Part = "owner"
 	PartWhy       Part = "why"
 	PartLabels    Part = "labels"
@@ -55,6 +56,7 @@ var fields = []struct {
 	{PartState, func(p *estate.Policy) string { return string(p.State) }, func(a, b *estate.Policy) { a.State = b.State }},
 	{PartPriority, func(p *estate.Policy) string { return strconv.FormatInt(p.Priority, 10) }, func(a, b *estate.Policy) { a.Priority = b.Priority }},
 	{PartPlatforms, func(p *estate.Policy) string { return joined(p.Platforms) }, func(a, b *estate.Policy) { a.Platforms = b.Platforms }},
+	{PartWithin, func(p *estate.Policy) string { return string(p.Within) }, func(a, b *estate.Policy) { a.Within = b.Within }},
 	{PartOwner, func(p *estate.Policy) string { return p.Owner }, func(a, b *estate.Policy) { a.Owner = b.Owner }},
 	{PartWhy, func(p *estate.Policy) string { return p.Why }, func(a, b *estate.Policy) { a.Why = b.Why }},
 	{PartLabels, func(p *estate.Policy) string { return joined(p.Labels) }, func(a, b *estate.Policy) { a.Labels = b.Labels }},

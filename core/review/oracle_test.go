@@ -105,9 +105,9 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 	}
 	for i := range 2 { // somebody goes their own way
 		if random.IntN(2) == 0 {
-			s.Units[1+random.IntN(7)].Detach = []setting.PolicyKind{setting.PolicyKinds[i]}
+			s.Units[1+random.IntN(7)].Detach = []estate.Detachment{{Kind: setting.PolicyKinds[i]}}
 		} else {
-			s.Groups[random.IntN(6)].Detach = []setting.PolicyKind{setting.PolicyKinds[i]}
+			s.Groups[random.IntN(6)].Detach = []estate.Detachment{{Kind: setting.PolicyKinds[i]}}
 		}
 	}
 	if faults := s.Validate(); len(faults) > 0 {

@@ -48,6 +48,7 @@ type Use struct {
 	AlsoSet  []AlsoSet                           // of its settings: by setting, then those that share most laptops first
 	Mine     map[setting.ID]map[resolve.Fate]int // what becomes of its own entries
 	Lacking  map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
+	NotKnown map[setting.ID]int                  // of its settings, on how many of its laptops nobody knows whether they support one; they count as supported
 	Forced   map[setting.ID]int                  // its settings, on how many laptops something else forces another value than is decided
 	Problems []resolve.ProblemFound              // that its entries are part of
 }
@@ -58,13 +59,16 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	if policy == nil {
 		return nil, false
 	}
-	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Lacking: map[setting.ID]Lacking{}, Forced: map[setting.ID]int{}}
+	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
 	for _, e := range policy.Entries {
 		standings := side.Plan.Standings(e.Setting, use.Reach.Gets)
 		use.AlsoSet = append(use.AlsoSet, elsewhere(side, standings, e.Setting, id, &e.Value)...)
 		if lacking := LackingOn(side, e.Setting, use.Reach.Gets); len(lacking) > 0 {
 			use.Lacking[e.Setting] = lacking
+		}
+		if n := side.Plan.SupportUnknown(e.Setting).And(use.Reach.Gets).Len(); n > 0 {
+			use.NotKnown[e.Setting] = n
 		}
 		for _, s := range standings {
 			if s.Policy == id && len(s.Fates) > 0 {

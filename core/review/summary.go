@@ -28,6 +28,7 @@ type EntrySummary struct {
 	Definition *setting.Definition
 	Also       []AlsoSet
 	Lacking    Lacking
+	NotKnown   int // laptops of which it is not known whether they support it
 	Fates      map[resolve.Fate]int
 }
 
@@ -48,7 +49,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 	policy := *side.Plan.Policy(id)
 	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: side.Whole.Len(), Titles: titlesOf(side.Plan.Snapshot())}
 	for _, entryID := range settingsOf(&policy) {
-		e := EntrySummary{Entry: *policy.Entry(entryID), Definition: side.Plan.Definition(entryID), Lacking: use.Lacking[entryID], Fates: use.Mine[entryID]}
+		e := EntrySummary{Entry: *policy.Entry(entryID), Definition: side.Plan.Definition(entryID), Lacking: use.Lacking[entryID], NotKnown: use.NotKnown[entryID], Fates: use.Mine[entryID]}
 		for _, a := range use.AlsoSet {
 			if a.Setting == entryID && a.Shared > 0 {
 				e.Also = append(e.Also, a)

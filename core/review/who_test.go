@@ -180,7 +180,7 @@ func TestLaptopsSideBySide(t *testing.T) {
 func TestGoingOnesOwnWay(t *testing.T) {
 	s := whoEstate(t)
 	fleet := estate.Target{Kind: estate.ToUnit, ID: "fleet"}
-	after := s.With(estate.Edit{Kind: estate.KindUnit, ID: "fleet", Object: estate.Unit{ID: "fleet", Parent: "r", Detach: []setting.PolicyKind{"configuration"}}})
+	after := s.With(estate.Edit{Kind: estate.KindUnit, ID: "fleet", Object: estate.Unit{ID: "fleet", Parent: "r", Detach: []estate.Detachment{{Kind: "configuration"}}}})
 	d := Detach(impact.Resolve(s), impact.Resolve(after), fleet)
 	if d.Devices != 3 || d.Touched != 3 || d.Policies != 1 || fmt.Sprint(d.Dropped) != fmt.Sprintf("[{house banner %s 3} {house name %s 3}]", setting.TextValue("House"), setting.TextValue("Larkfell")) {
 		t.Errorf("it costs %+v", d)

@@ -99,8 +99,10 @@ var Platforms = []Platform{Linux, Windows, MacOS}
 // Support is one row of `supports`: a platform, and what limits it there. Zero fields limit nothing.
 type Support struct {
 	Platform Platform
-	From     string   // the lowest version, a dotted number
-	Editions []string // the editions that have it
+	From     string     // the lowest version, a dotted number
+	Editions []string   // the editions that have it
+	When     *rule.Rule // over device: what the laptop must be able to do; nil: anything
+	Needs    string     // what When asks for, in words: "a security chip"
 }
 
 // Forced is a value that a condition over the decided settings forces.
@@ -172,10 +174,35 @@ const (
 	NoPlatform   Unsupported = "platform"
 	LowVersion   Unsupported = "version"
 	OtherEdition Unsupported = "edition"
+	Incapable    Unsupported = "capability"
 )
 
+// Unsupporteds lists every reason in the order in which they are tested.
+var Unsupporteds = []Unsupported{NoPlatform, LowVersion, OtherEdition, Incapable}
+
+// Capability gives the condition that a laptop of a platform must meet to have the setting, nil where there is none.
+func (d *Definition) Capability(os Platform) *rule.Rule {
+	for i := range d.Supports {
+		if d.Supports[i].Platform == os {
+			return d.Supports[i].When
+		}
+	}
+	return nil
+}
+
+// NeedsCapability tells whether some platform has the setting only where a condition on the laptop is true.
+func (d *Definition) NeedsCapability() bool {
+	for i := range d.Supports {
+		if d.Supports[i].When != nil {
+			return true
+		}
+	}
+	return false
+}
+
 // SupportOn tells whether a laptop of this platform, version and edition supports the setting, and if
-// not, the first reason of platform, version, edition. A version that is not a number fails `version`.
+// not, the first reason of platform, version, edition. A version that is not a number fails `version`. The condition of Capability is
+// not looked at: it needs the whole laptop.
 func (d *Definition) SupportOn(os Platform, version, edition string) Unsupported {
 	if len(d.Supports) == 0 {
 		return Supported

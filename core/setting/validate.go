@@ -92,6 +92,11 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 			}
 		}
 		faults = append(faults, NoRepeats(problem.Join(at, "editions"), row.Editions)...)
+		if row.Needs != "" && row.When == nil {
+			faults = append(faults, problem.Fault{
+				Code: problem.MisplacedField, Path: problem.Join(at, "needs"), Found: problem.Quote(row.Needs), Expected: "words for a condition in when, which is not there",
+			})
+		}
 	}
 	return faults
 }

@@ -146,10 +146,10 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 	devices := u.After.Whole.Len()
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{
-			Gets: r.Gets.Len(), Excluded: r.Excluded.Len(), Condition: r.Condition.Len(), Platform: r.Platform.Len(), NotIncluded: r.NotIncluded.Len(), Unsupported: r.Unsupported.Len(), People: r.People,
+			Gets: r.Gets.Len(), Excluded: r.Excluded.Len(), Condition: r.Condition.Len(), Platform: r.Platform.Len(), Outside: r.Outside.Len(), Unknown: r.Unknown.Len(), NotIncluded: r.NotIncluded.Len(), Unsupported: r.Unsupported.Len(), People: r.People,
 			Everyone: devices > 0 && r.Gets.Len() == devices, Sample: wire.Devices(r.Gets, sampleSize), LeftOut: wire.Devices(r.Excluded, sampleSize),
 		},
-		AlsoSet: wire.AlsoSets(use.AlsoSet, plan), Findings: wire.Findings(u.Findings, plan), Fates: map[string]map[string]int{}, Lacking: map[string]map[string]int{}, Forced: map[string]int{},
+		AlsoSet: wire.AlsoSets(use.AlsoSet, plan), Findings: wire.Findings(u.Findings, plan), Fates: map[string]map[string]int{}, Lacking: map[string]map[string]int{}, NotKnown: wire.ByID(use.NotKnown), Forced: map[string]int{},
 		Problems: wire.Problems(use.Problems, sampleSize),
 	}
 	for id, fates := range use.Mine {

@@ -68,6 +68,7 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Changes: []wire.Change{}, Failed: failedOf(o.Failed), Lapsing: []wire.Lapsing{}, Publications: []wire.Publication{},
 		Asked: o.Asked, Left: o.Left, Missed: o.Missed, Waiting: append([]string{}, o.Waiting...), FailedRuns: append([]string{}, o.FailedRuns...),
 	}
+	w.DetachDue = detachedPlaces(o.DetachDue, t)
 	w.Arisen = make([]wire.ClashEvent, len(o.Arisen))
 	for i := range o.Arisen {
 		w.Arisen[i] = clashEventOf(&o.Arisen[i], t)

@@ -168,7 +168,7 @@ func (s *server) getSetting(_ context.Context, in *settingQuery) (*output[wire.S
 		return nil, s.fault(err)
 	}
 	return &output[wire.SettingUse]{wire.SettingUse{
-		Setting: settingOf(v, use.Definition), Elsewhere: wire.AlsoSets(use.Elsewhere, v.Plan), Devices: use.Reached, Lacking: wire.Lacking(use.Lacking), Exceptions: use.Exceptions,
+		Setting: settingOf(v, use.Definition), Elsewhere: wire.AlsoSets(use.Elsewhere, v.Plan), Devices: use.Reached, Lacking: wire.Lacking(use.Lacking), NotKnown: use.NotKnown, Exceptions: use.Exceptions,
 		Combines: report.Combines(use.Definition), Support: report.Support(use.Definition),
 	}}, nil
 }

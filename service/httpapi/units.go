@@ -42,7 +42,7 @@ func (s *server) registerUnits() {
 		}) (*output[wire.Edited], error) {
 			return out(wire.Edited{Edits: 1}, s.fault(s.Flow.MoveUnit(actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
 		})
-	huma.Register(s.api, operation("detach", http.MethodPost, "/changes/{id}/detached", "Let a unit or group go its own way for kinds of policy, or say what that would cost", administrators),
+	huma.Register(s.api, operation("detach", http.MethodPost, "/changes/{id}/detached", "Let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose", administrators),
 		func(ctx context.Context, in *struct {
 			ID   string `path:"id"`
 			Body wire.Detach
@@ -51,15 +51,15 @@ func (s *server) registerUnits() {
 			if !ok {
 				return nil, s.fault(problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(in.Body.Place), Expected: "unit:ID or group:ID"}})
 			}
-			kinds := make([]setting.PolicyKind, len(in.Body.Kinds))
-			for i, k := range in.Body.Kinds {
-				kinds[i] = setting.PolicyKind(k)
+			detach, err := detachmentsOf(in.Body.Detach)
+			if err != nil {
+				return nil, s.fault(err)
 			}
 			change := in.ID
 			if change == "live" { // looked at without a change
 				change = ""
 			}
-			d, err := s.Flow.Detach(actorOf(ctx), change, place, kinds, in.Body.Keep, in.Body.Look || change == "")
+			d, err := s.Flow.Detach(actorOf(ctx), change, place, detach, in.Body.Keep, in.Body.Look || change == "")
 			if err != nil {
 				return nil, s.fault(err)
 			}
@@ -76,25 +76,12 @@ func (s *server) registerUnits() {
 			}
 			return &output[wire.Detached]{w}, nil
 		})
-	huma.Register(s.api, operation("listDetached", http.MethodGet, "/detached", "Places that go their own way, and what each of them missed since"), func(context.Context, *struct{}) (*output[[]wire.DetachedPlace], error) {
+	huma.Register(s.api, operation("listDetached", http.MethodGet, "/detached", "Places that detach something, and what each of them missed since"), func(context.Context, *struct{}) (*output[[]wire.DetachedPlace], error) {
 		places, err := s.Flow.Detached()
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		t := titlesOf(s.Flow.Live().Side)
-		list := make([]wire.DetachedPlace, len(places))
-		for i, p := range places {
-			list[i] = wire.DetachedPlace{Place: p.Place.String(), Title: p.Title, Kinds: wire.Names(p.Kinds), Devices: p.Devices, Missed: []wire.DroppedEntry{}}
-			if p.Since != nil {
-				list[i].Since, list[i].By = &p.Since.At, p.Since.By
-			}
-			for _, m := range p.Missed {
-				e := droppedWire(t, m.Dropped)
-				e.Was = m.Was
-				list[i].Missed = append(list[i].Missed, e)
-			}
-		}
-		return &output[[]wire.DetachedPlace]{list}, nil
+		return &output[[]wire.DetachedPlace]{detachedPlaces(places, titlesOf(s.Flow.Live().Side))}, nil
 	})
 }
 
@@ -129,7 +116,7 @@ func unitTree(v workflow.View) []wire.Unit {
 	out := make([]wire.Unit, 0, len(places))
 	for _, u := range places {
 		id := string(u.ID)
-		out = append(out, wire.Unit{ID: id, Title: u.Title, Parent: string(u.Parent), Depth: u.Depth, Devices: u.Devices, Own: own[u.ID], People: people[id], Policies: policies[id], Detach: wire.Names(u.Detach), Source: v.Live.SourceOf(estate.KindUnit, id), Children: children[u.ID]})
+		out = append(out, wire.Unit{ID: id, Title: u.Title, Parent: string(u.Parent), Depth: u.Depth, Devices: u.Devices, Own: own[u.ID], People: people[id], Policies: policies[id], Detach: wire.Detachments(u.Detach), Source: v.Live.SourceOf(estate.KindUnit, id), Children: children[u.ID]})
 	}
 	return out
 }
@@ -191,14 +178,14 @@ func inheritance(v workflow.View, place estate.Target) (wire.Inheritance, error)
 		if u == nil {
 			return w, &workflow.NotFoundError{Kind: "unit", ID: place.ID}
 		}
-		w.Title, w.Detach, w.Above = u.Title, wire.Names(u.Detach), v.Plan.UnitPaths()[u.ID]
+		w.Title, w.Detach, w.Above = u.Title, wire.Detachments(u.Detach), v.Plan.UnitPaths()[u.ID]
 		w.Above = w.Above[:len(w.Above)-1]
 	} else {
 		g, err := v.Group(place.ID)
 		if err != nil {
 			return w, err
 		}
-		w.Title, w.Detach, w.Above = g.Title, wire.Names(g.Detach), []string{}
+		w.Title, w.Detach, w.Above = g.Title, wire.Detachments(g.Detach), []string{}
 	}
 	t := titlesOf(v.Side)
 	devices, list := review.Inherit(v.Side, place)
@@ -242,7 +229,7 @@ func prevailingWire(p review.Prevailing) wire.Prevailing {
 }
 
 func placeWire(p *review.Place) wire.MatrixUnit {
-	return wire.MatrixUnit{Unit: string(p.ID), Title: p.Title, Parent: string(p.Parent), Depth: p.Depth, Devices: p.Devices, Detach: wire.Names(p.Detach)}
+	return wire.MatrixUnit{Unit: string(p.ID), Title: p.Title, Parent: string(p.Parent), Depth: p.Depth, Devices: p.Devices, Detach: wire.Detachments(p.Detach)}
 }
 
 func matrixWire(v workflow.View, m review.Matrix) wire.UnitMatrix {
@@ -295,4 +282,46 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 		w.Groups[i] = wire.GroupPlace{Group: string(g.ID), Title: cmp.Or(g.Title, string(g.ID)), Of: string(g.Of), Prevailing: prevailingWire(g.Prevailing), Given: given(g.Given)}
 	}
 	return w
+}
+
+// detachedPlaces gives places that detach something with what they missed.
+func detachedPlaces(places []workflow.DetachedPlace, t titled) []wire.DetachedPlace {
+	list := make([]wire.DetachedPlace, len(places))
+	for i, p := range places {
+		list[i] = wire.DetachedPlace{
+			Place: p.Place.String(), Title: p.Title, Detach: wire.Detachments(p.Detach), Due: wire.Detachments(p.Due), Devices: p.Devices, Missed: []wire.DroppedEntry{},
+		}
+		if p.Since != nil {
+			list[i].Since, list[i].By = &p.Since.At, p.Since.By
+		}
+		for _, m := range p.Missed {
+			e := droppedWire(t, m.Dropped)
+			e.Was = m.Was
+			list[i].Missed = append(list[i].Missed, e)
+		}
+	}
+	return list
+}
+
+// detachmentsOf reads the detachments of a request.
+func detachmentsOf(docs []wire.Detachment) ([]estate.Detachment, error) {
+	out := make([]estate.Detachment, len(docs))
+	var faults problem.Faults
+	for i, doc := range docs {
+		d, ok := estate.ParseDetachment(doc.What)
+		if !ok {
+			faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: problem.Join("", "detach", i), Found: problem.Quote(doc.What), Expected: estate.DetachmentForm})
+		}
+		d.Reason = doc.Reason
+		if d.ReviewOn, ok = estate.ParseDate(doc.ReviewOn); !ok && doc.ReviewOn != "" {
+			faults = append(faults, problem.Fault{
+				Code: problem.BadDate, Path: problem.Join("", "detach", i, "review_on"), Found: problem.Quote(doc.ReviewOn), Expected: "a day of the calendar such as 2027-03-01",
+			})
+		}
+		out[i] = d
+	}
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	return out, nil
 }

@@ -67,7 +67,7 @@ func readsOnly(*huma.Operation) {}
 // policyOf makes a policy of what an audience is tried with.
 func policyOf(in *wire.AudienceTrial) (*estate.Policy, error) {
 	settings := map[string]files.EntryDoc{}
-	doc := files.PolicyDoc{ID: "tried", Kind: cmp.Or(in.Kind, string(setting.PolicyKinds[0])), Platforms: in.Platforms, Audience: in.Audience, Settings: settings}
+	doc := files.PolicyDoc{ID: "tried", Kind: cmp.Or(in.Kind, string(setting.PolicyKinds[0])), Platforms: in.Platforms, Within: in.Within, Audience: in.Audience, Settings: settings}
 	data, err := files.PlainJSON(doc)
 	if err != nil {
 		return nil, err
@@ -148,9 +148,9 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 		return out
 	}
 	w := wire.AudienceReach{
-		Estate: a.Estate, Gets: devicesNamed(a.Gets, most), Excluded: devicesNamed(a.Excluded, most), Condition: devicesNamed(a.Condition, most), Platform: devicesNamed(a.Platform, most), NotIncluded: devicesNamed(a.NotIncluded, most),
+		Estate: a.Estate, Gets: devicesNamed(a.Gets, most), Excluded: devicesNamed(a.Excluded, most), Condition: devicesNamed(a.Condition, most), Platform: devicesNamed(a.Platform, most), Outside: devicesNamed(a.Outside, most), Unknown: devicesNamed(a.Unknown, most), NotIncluded: devicesNamed(a.NotIncluded, most),
 		Unsupported: devicesNamed(a.Unsupported, most), People: named(a.Gets.Owners(), most), Units: len(a.ByUnit), ByPlatform: slices1(a.ByPlatform, ""), ByRelease: slices1(a.ByRelease, ""), ByUnit: slices1(a.ByUnit, "unit:"),
-		ByInclude: counts(a.ByInclude), ByExclude: counts(a.ByExclude), Lacking: map[string]map[string]int{}, Alarm: string(a.Alarm), Share: workflow.WideShare,
+		ByInclude: counts(a.ByInclude), ByExclude: counts(a.ByExclude), Lacking: map[string]map[string]int{}, NotKnown: wire.ByID(a.NotKnown), Alarm: string(a.Alarm), Share: workflow.WideShare,
 	}
 	for _, t := range a.Missing {
 		w.Missing = append(w.Missing, t.String())
@@ -258,7 +258,7 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 func groupWire(v workflow.View, g *estate.Group) wire.Group {
 	return wire.Group{
 		ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: v.Plan.GroupSize(g.ID), Listed: len(g.Members), Nested: len(g.Groups),
-		Failures: v.Plan.GroupFailures(g.ID), Detach: wire.Names(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)), Source: v.Live.SourceOf(estate.KindGroup, string(g.ID)),
+		Failures: v.Plan.GroupFailures(g.ID), Detach: wire.Detachments(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)), Source: v.Live.SourceOf(estate.KindGroup, string(g.ID)),
 	}
 }
 

@@ -274,6 +274,7 @@ type SettingUse struct {
 	Elsewhere  []review.AlsoSet // other than in the policy that is written
 	Reached    int              // laptops that the policy reaches; all of them without one
 	Lacking    review.Lacking   // of those, laptops that do not support it
+	NotKnown   int              // of those, laptops of which it is not known
 	Exceptions int              // that count today
 }
 
@@ -295,7 +296,8 @@ func (v View) SettingUse(id setting.ID, policy estate.PolicyID) (*SettingUse, er
 			mine = &e.Value
 		}
 	}
-	use := &SettingUse{Definition: d, Elsewhere: review.ElsewhereOf(v.Side, id, policy, mine, devices), Reached: devices.Len(), Lacking: review.LackingOn(v.Side, id, devices)}
+	use := &SettingUse{Definition: d, Elsewhere: review.ElsewhereOf(v.Side, id, policy, mine, devices), Reached: devices.Len(), Lacking: review.LackingOn(v.Side, id, devices),
+		NotKnown: v.Plan.SupportUnknown(id).And(devices).Len()}
 	snapshot := v.Plan.Snapshot()
 	for i := range snapshot.Exceptions {
 		if x := &snapshot.Exceptions[i]; x.Setting == id && x.CountsOn(snapshot.Day) {

@@ -28,6 +28,7 @@ type Overview struct {
 	Lapsing                          []estate.Exception     // exceptions that end within two weeks
 	Publications                     []store.Publication
 	Asked, Left, Missed              int
+	DetachDue                        []DetachedPlace // whose day of review has come
 	Waiting, FailedRuns              []string
 }
 
@@ -98,6 +99,9 @@ func (s *Service) overlookNothing(o *Overview) error {
 	o.Asked, o.Left = len(asked), len(left)
 	for _, p := range places {
 		o.Missed += len(p.Missed)
+		if len(p.Due) > 0 {
+			o.DetachDue = append(o.DetachDue, p)
+		}
 	}
 	for _, row := range rows {
 		if r := s.runOf(row.ID); r != nil && r.State().State == RunWaiting {

@@ -320,7 +320,7 @@ func (s *Service) RetireGroup(by Actor, change, id string) (int, error) {
 	})
 }
 
-// DetachLook is what going one's own way would cost, and the edits that would do it.
+// DetachLook is what detaching would cost, and the edits that would do it.
 type DetachLook struct {
 	review.Detaching
 	Policy *estate.Policy // with today's values, where it is asked for
@@ -328,14 +328,14 @@ type DetachLook struct {
 	edits  []EditInput
 }
 
-// Detach says what it costs when a unit or group goes its own way for kinds of policy, or takes part again with none. With keep today's
-// values become a policy of the change. With look nothing is stored.
-func (s *Service) Detach(by Actor, change string, place estate.Target, kinds []setting.PolicyKind, keep, look bool) (*DetachLook, error) {
+// Detach says what a unit or group would lose that detaches kinds of policy or areas of the dictionary; with none it inherits everything
+// again. With keep today's values become a policy of the change. With look nothing is stored.
+func (s *Service) Detach(by Actor, change string, place estate.Target, detach []estate.Detachment, keep, look bool) (*DetachLook, error) {
 	v, err := s.ViewOf(change)
 	if err != nil {
 		return nil, err
 	}
-	in, err := detached(v.Plan.Snapshot(), place, kinds)
+	in, err := detached(v.Plan.Snapshot(), place, detach)
 	if err != nil {
 		return nil, err
 	}
@@ -350,7 +350,7 @@ func (s *Service) Detach(by Actor, change string, place estate.Target, kinds []s
 	side := v.Side.With(after)
 	out := &DetachLook{Detaching: review.Detach(v.Side, side, place), Side: v.Side, edits: []EditInput{in}}
 	if keep && len(out.Today) > 0 {
-		p := estate.Policy{ID: freshPolicy(v, place.ID+"-own-values"), Title: "Own values of " + place.ID, State: estate.Active, Why: "Today's values, kept when " + place.String() + " went its own way", Audience: estate.Audience{Include: []estate.Target{place}}}
+		p := estate.Policy{ID: freshPolicy(v, place.ID+"-own-values"), Title: "Own values of " + place.ID, State: estate.Active, Why: "Values of the day on which " + place.String() + " stopped inheriting them", Audience: estate.Audience{Include: []estate.Target{place}}}
 		for _, t := range out.Today {
 			p.Entries = append(p.Entries, estate.Entry{Setting: t.Setting, Value: t.Value})
 		}
@@ -379,19 +379,20 @@ func freshPolicy(v View, wanted string) estate.PolicyID {
 	}
 }
 
-func detached(s *estate.Snapshot, place estate.Target, kinds []setting.PolicyKind) (EditInput, error) {
+// detached gives the edit that lets a place detach something.
+func detached(s *estate.Snapshot, place estate.Target, detach []estate.Detachment) (EditInput, error) {
 	switch place.Kind {
 	case estate.ToUnit:
 		for _, u := range s.Units {
 			if string(u.ID) == place.ID {
-				u.Detach = kinds
+				u.Detach = detach
 				return inputOf(estate.KindUnit, u)
 			}
 		}
 	case estate.ToGroup:
 		for _, g := range s.Groups {
 			if string(g.ID) == place.ID {
-				g.Detach = kinds
+				g.Detach = detach
 				return inputOf(estate.KindGroup, g)
 			}
 		}
@@ -401,32 +402,38 @@ func detached(s *estate.Snapshot, place estate.Target, kinds []setting.PolicyKin
 	return EditInput{}, &NotFoundError{"unit or group", place.String()}
 }
 
-// DetachedPlace is a unit or group that goes its own way.
+// DetachedPlace is a unit or group that detaches something.
 type DetachedPlace struct {
 	Place   estate.Target
 	Title   string
-	Kinds   []setting.PolicyKind
+	Detach  []estate.Detachment
+	Due     []estate.Detachment  // those of Detach whose day of review has come
 	Since   *store.ObjectVersion // the version that detached it; nil where that is not known
 	Missed  []review.Missed
 	Devices int
 }
 
-// Detached lists the places that go their own way, and what each of them missed since.
+// Detached lists the places that detach something, and what each of them missed since.
 func (s *Service) Detached() ([]DetachedPlace, error) {
 	live := s.Live()
 	var out []DetachedPlace
 	snapshot := live.Plan.Snapshot()
 	for _, u := range snapshot.Units {
 		if len(u.Detach) > 0 {
-			out = append(out, DetachedPlace{Place: estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}, Title: u.Title, Kinds: u.Detach})
+			out = append(out, DetachedPlace{Place: estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}, Title: u.Title, Detach: u.Detach})
 		}
 	}
 	for _, g := range snapshot.Groups {
 		if len(g.Detach) > 0 {
-			out = append(out, DetachedPlace{Place: estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}, Title: g.Title, Kinds: g.Detach})
+			out = append(out, DetachedPlace{Place: estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}, Title: g.Title, Detach: g.Detach})
 		}
 	}
 	for i := range out {
+		for _, d := range out[i].Detach {
+			if d.ReviewOn != "" && d.ReviewOn <= snapshot.Day {
+				out[i].Due = append(out[i].Due, d)
+			}
+		}
 		if err := s.missed(live, &out[i]); err != nil {
 			return nil, err
 		}
@@ -444,7 +451,7 @@ func (s *Service) missed(live *Live, p *DetachedPlace) error {
 		return err
 	}
 	for i := range versions { // the newest first: the last one in an unbroken row that is detached
-		var doc struct{ Detach []string }
+		var doc struct{ Detach []files.DetachDoc }
 		if json.Unmarshal([]byte(versions[i].Body), &doc) != nil || len(doc.Detach) == 0 || versions[i].Retired {
 			break
 		}
@@ -475,7 +482,13 @@ func (s *Service) missed(live *Live, p *DetachedPlace) error {
 	for _, policy := range live.Plan.Snapshot().Policies {
 		kinds[policy.ID] = policy.Kind
 	}
-	p.Missed = slices.DeleteFunc(p.Missed, func(m review.Missed) bool { return !slices.Contains(p.Kinds, kinds[m.Policy]) }) // what a place around it misses is said there
+	p.Missed = slices.DeleteFunc(p.Missed, func(m review.Missed) bool { // what a place around it misses is said there
+		area := ""
+		if d := live.Plan.Definition(m.Setting); d != nil {
+			area = d.Area
+		}
+		return !slices.ContainsFunc(p.Detach, func(d estate.Detachment) bool { return d.Covers(kinds[m.Policy], area) })
+	})
 	return failed
 }
 

@@ -61,6 +61,7 @@ export type GroupDoc = Schemas['GroupDoc'];
 export type GroupTrial = Schemas['GroupTrial'];
 export type AudienceReach = Schemas['AudienceReach'];
 export type Detached = Schemas['Detached'];
+export type Detachment = Schemas['Detachment'];
 export type Exception = Schemas['Exception'];
 export type ExceptionRequest = Schemas['ExceptionRequest'];
 export type Comparison = Schemas['Comparison'];
@@ -93,6 +94,7 @@ export interface PolicyDoc {
   state?: 'active' | 'draft' | 'retired';
   priority?: number;
   platforms?: string[];
+  within?: string; // a unit that bounds the policy
   owner?: string;
   why?: string;
   labels?: string[];

@@ -99,7 +99,7 @@ function Board({ o }: { o: Overview }) {
               </li>
             ))}
           </Needs>
-          <Needs title="People and laptops" n={o.asked + o.left + o.waiting.length + o.failed_runs.length + o.missed} to="/sources" nothing="No source, request or place waits for anybody.">
+          <Needs title="People and laptops" n={o.asked + o.left + o.waiting.length + o.failed_runs.length + o.missed + o.detach_due.length} to="/sources" nothing="No source, request or place waits for anybody.">
             {o.asked > 0 && (
               <Line key="asked" to="/exceptions">
                 {count(o.asked, 'exception is', 'exceptions are')} asked for
@@ -120,9 +120,15 @@ function Board({ o }: { o: Overview }) {
                 {number(o.left)} left their source and are still here
               </Line>
             )}
+            {o.detach_due.map((p) => (
+              <Line key={`detach ${p.place}`} to="/units" n={p.devices}>
+                Review what {p.title || p.place} detaches
+                <span className="quiet"> — {p.due.map((d) => `${d.what}, due on ${d.review_on}`).join('; ')}</span>
+              </Line>
+            ))}
             {o.missed > 0 && (
               <Line key="missed" to="/units">
-                {count(o.missed, 'entry was', 'entries were')} missed where somebody goes their own way
+                {count(o.missed, 'entry was', 'entries were')} missed where something is detached
               </Line>
             )}
           </Needs>

@@ -102,6 +102,7 @@ export function Ladder({ of, units, notApplying }: { of: SettingAnswer; units: s
 const reasons: Record<string, string> = {
   'not-active': 'not active',
   platform: 'for other platforms',
+  outside: 'never reaches a laptop outside of its unit',
   'not-included': 'does not include this laptop or person',
   excluded: 'left out by name',
   condition: 'its condition is not true',

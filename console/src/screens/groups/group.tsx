@@ -103,7 +103,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
               What comes to it
             </Link>
           )}
-          {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} kinds={page.group.detach} />}
+          {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} detach={page.group.detach} />}
           {page && <Retire page={page} />}
           <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0 || !!theirs} onClick={() => void save().catch(setError)}>
             {page ? 'Put into the change' : 'Make the group'}

@@ -4,6 +4,7 @@ import { Link, useNavigate } from 'react-router';
 import { useGroups } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page } from '../../ui/parts';
+import { detachText } from '../units/detach';
 import { useWords } from '../../ui/typed';
 import { count, number } from '../../ui/words';
 
@@ -77,7 +78,7 @@ export function GroupsScreen() {
                     <td>
                       {g.failures > 0 && <span className="text-warning">rule fails on {number(g.failures)}</span>}
                       {g.members === 0 && <span className="text-warning">nobody is in it</span>}
-                      {g.detach.length > 0 && <div className="text-info">goes its own way: {g.detach.join(', ')}</div>}
+                      {g.detach.length > 0 && <div className="text-info">detached: {detachText(g.detach)}</div>}
                     </td>
                     <td>{g.source ?? <span className="quiet">edited here</span>}</td>
                   </tr>

@@ -22,6 +22,7 @@ export function AudienceSheet({
 }) {
   const set = (part: Partial<PolicyDoc['audience']>) => alter((d) => ({ ...d, audience: { ...d.audience, ...part } }));
   const targets = (side: 'include' | 'exclude') => (to: ToList) => alter((d) => ({ ...d, audience: { ...d.audience, [side]: to(d.audience[side] ?? []) } }));
+  const units = useUnits().data ?? noUnits;
   const whenFaults = faults.filter((f) => f.path?.endsWith('/audience/when'));
   return (
     <Sheet title="Audience" aside="nobody, unless you say who">
@@ -38,6 +39,21 @@ export function AudienceSheet({
             value={doc.audience.when ?? ''}
             onChange={(e) => set({ when: e.target.value || undefined })}
           />
+        </Field>
+        <Field label="Within" hint="A unit that bounds the policy: it never reaches a laptop outside it, not through a group either">
+          <select
+            className="select select-sm w-72"
+            disabled={locked}
+            value={doc.within ?? ''}
+            onChange={(e) => alter((d) => ({ ...d, within: e.target.value || undefined }))}
+          >
+            <option value="">No bound</option>
+            {units.map((u) => (
+              <option key={u.id} value={u.id}>
+                {`${'\u2003'.repeat(u.depth)}${u.title || u.id}`}
+              </option>
+            ))}
+          </select>
         </Field>
         {whenFaults.map((f, i) => (
           <p key={i} role="alert" className="text-[13px] text-error">

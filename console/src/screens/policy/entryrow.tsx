@@ -17,6 +17,7 @@ interface Props {
   findings: Finding[];
   fates?: Record<string, number>;
   lacking?: Record<string, number>;
+  notKnown?: number; // laptops of which it is not known whether they support it
   forced?: number;
   reached?: number;
   faults: Fault[];
@@ -40,13 +41,14 @@ export const EntryRow = memo(
     sameList(a.findings, b.findings) &&
     a.fates === b.fates &&
     a.lacking === b.lacking &&
+    a.notKnown === b.notKnown &&
     a.forced === b.forced &&
     a.reached === b.reached &&
     sameList(a.faults, b.faults) &&
     a.locked === b.locked,
 );
 
-function Row({ id, entry, definition: d, also, findings, fates, lacking, forced, reached, faults, locked, onChange }: Props) {
+function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnown, forced, reached, faults, locked, onChange }: Props) {
   const [help, setHelp] = useState(false);
   const [noting, setNoting] = useState(false);
   const title = d?.title ?? id;
@@ -139,6 +141,11 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, forced,
             {number(lack)} of {count(reached ?? lack, 'laptop')} do not support it
           </span>
         )}
+        {!!notKnown && (
+          <span className="quiet" title="A fact that the laptop needs for this setting is not known; it counts as supported">
+            not known on {count(notKnown, 'laptop')} whether it is supported
+          </span>
+        )}
         <Elsewhere also={also} locked={locked} onDrop={() => onChange(undefined)} />
       </div>
     </li>
@@ -150,7 +157,7 @@ export function Facts({ of: d }: { of: Setting }) {
     <p className="quiet mt-1 max-w-prose text-[13px]">
       An unmanaged laptop: {d.default === undefined ? 'not known' : valueText(d.default)}. Supported by{' '}
       {d.supports?.length
-        ? d.supports.map((s) => s.platform + (s.from ? ` from ${s.from}` : '') + (s.editions?.length ? ` (${s.editions.join(', ')})` : '')).join(', ')
+        ? d.supports.map((s) => s.platform + (s.from ? ` from ${s.from}` : '') + (s.editions?.length ? ` (${s.editions.join(', ')})` : '') + (s.when ? ` with ${s.needs || s.when}` : '')).join(', ')
         : 'every platform'}
       .{d.effects?.length ? ` What a person notices: ${d.effects.join(', ')}.` : ''}
     </p>

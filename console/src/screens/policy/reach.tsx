@@ -13,6 +13,7 @@ import { count, number } from '../../ui/words';
 const asked = (doc: PolicyDoc, beside: string) => ({
   kind: doc.kind,
   ...(doc.platforms?.length ? { platforms: doc.platforms } : {}),
+  ...(doc.within ? { within: doc.within } : {}),
   audience: doc.audience,
   settings: Object.keys(doc.settings),
   ...(beside ? { beside } : {}),
@@ -65,6 +66,8 @@ function Outcome({ r }: { r: AudienceReach }) {
           excluded: r.excluded.count,
           condition: r.condition.count,
           platform: r.platform.count,
+          outside: r.outside.count,
+          unknown: r.unknown.count,
           not_included: r.not_included.count,
           unsupported: r.unsupported.count,
           people: r.people.count,
@@ -95,6 +98,8 @@ function Outcome({ r }: { r: AudienceReach }) {
           <Counts title="Taken out by" list={r.by_exclude} />
           {r.condition.count > 0 && <Names title={`Taken out by the condition: ${number(r.condition.count)}`} list={r.condition.first} all={r.condition.count} />}
           {r.unsupported.count > 0 && <Names title={`Support none of its settings: ${number(r.unsupported.count)}`} list={r.unsupported.first} all={r.unsupported.count} />}
+          {r.unknown.count > 0 && <Names title={`Not known whether they support each setting: ${number(r.unknown.count)}`} list={r.unknown.first} all={r.unknown.count} />}
+          {r.outside.count > 0 && <Names title={`Outside of the unit that bounds it: ${number(r.outside.count)}`} list={r.outside.first} all={r.outside.count} />}
           {r.excluded.count > 0 && <Names title={`Left out by name: ${number(r.excluded.count)}`} list={r.excluded.first} all={r.excluded.count} />}
           {r.people.count > 0 && (
             <details>

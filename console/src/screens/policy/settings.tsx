@@ -55,6 +55,7 @@ export function Settings({
                 findings={use?.findings.filter((f) => f.settings.includes(id)) ?? []}
                 fates={use?.fates[id]}
                 lacking={use?.lacking[id]}
+                notKnown={use?.not_known[id]}
                 forced={use?.forced[id]}
                 reached={use?.reach.gets}
                 faults={faults.filter((f) => f.path?.match(`/settings/${id.replaceAll('.', '\\.')}(/|$)`))}

@@ -8,7 +8,7 @@ import { useOpenChange } from '../../ui/change';
 import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, Time, ValueText } from '../../ui/words';
 import type { Value } from '../../api/client';
-import { DetachButton } from './detach';
+import { DetachButton, detachText } from './detach';
 
 export function UnitsScreen() {
   const { change } = useOpenChange();
@@ -64,7 +64,7 @@ export function UnitsScreen() {
                     </Link>
                   </td>
                   <td className="text-right tabular-nums">{number(u.policies)}</td>
-                  <td className="text-info">{u.detach.join(', ')}</td>
+                  <td className="text-info">{detachText(u.detach)}</td>
                   <td className="whitespace-nowrap">{u.source ?? <span className="quiet">edited here</span>}</td>
                   <td>
                     <div className="flex justify-end gap-1">
@@ -73,7 +73,7 @@ export function UnitsScreen() {
                           <FolderInput size={13} aria-hidden /> Move
                         </button>
                       )}
-                      {u.parent && <DetachButton small place={`unit:${u.id}`} title={u.title || u.id} kinds={u.detach} />}
+                      {u.parent && <DetachButton small place={`unit:${u.id}`} title={u.title || u.id} detach={u.detach} />}
                     </div>
                   </td>
                 </tr>
@@ -82,7 +82,7 @@ export function UnitsScreen() {
           </table>
         </div>
       )}
-      <OwnWays />
+      <DetachedPlaces />
       {moving && tree.data && <MoveUnit unit={moving} tree={tree.data} onClose={() => setMoving(undefined)} />}
     </Page>
   );
@@ -136,20 +136,21 @@ function MoveUnit({ unit, tree, onClose }: { unit: Unit; tree: Unit[]; onClose: 
   );
 }
 
-/** Places that go their own way, with what each missed since. */
-function OwnWays() {
+/** Places that detach something, with what each missed since. */
+function DetachedPlaces() {
   const places = useDetached();
   return (
-    <Sheet title="Going their own way" aside="later changes from above do not arrive there">
+    <Sheet title="Detached" aside="later changes from above do not arrive there">
       <Failed error={places.error} />
-      {places.data?.length === 0 && <Empty>Every unit and group takes all kinds of policy from above.</Empty>}
+      {places.data?.length === 0 && <Empty>Every unit and group inherits everything from above.</Empty>}
       <ul className="divide-y divide-base-300">
         {places.data?.map((p) => (
           <li key={p.place} className="flex flex-col gap-2 px-4 py-3 text-sm">
             <div className="flex flex-wrap items-baseline gap-x-3">
               <strong>{p.title || p.place}</strong>
               <span className="id quiet">{p.place}</span>
-              <span className="text-info">{p.kinds.join(', ')}</span>
+              <span className="text-info">{detachText(p.detach)}</span>
+              {p.due.length > 0 && <strong className="text-warning">review due since {p.due.map((d) => d.review_on).sort()[0]}</strong>}
               <span className="quiet">
                 {count(p.devices, 'laptop')}
                 {p.since && (
@@ -159,6 +160,7 @@ function OwnWays() {
                 )}
               </span>
             </div>
+            {p.detach.some((d) => d.reason) && <p className="quiet">{p.detach.map((d) => d.reason).filter(Boolean).join(' · ')}</p>}
             {p.missed.length === 0 ? (
               <p className="quiet">Nothing was missed since: no policy from above came or altered.</p>
             ) : (

@@ -8,7 +8,7 @@ import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Id, Loading, Page } from '../../ui/parts';
 import { Prevails } from '../../ui/prevailing';
 import { count, number, ValueText } from '../../ui/words';
-import { DetachButton } from './detach';
+import { DetachButton, detachText } from './detach';
 
 type Way = 'above' | 'overridden' | 'locked' | 'detached' | 'own' | 'clashing';
 
@@ -56,7 +56,7 @@ export function UnitScreen() {
           <Link className="btn btn-ghost btn-sm" to={`/units/matrix?unit=${id}`}>
             Settings by unit
           </Link>
-          {unit?.parent && <DetachButton place={`unit:${id}`} title={unit.title || id} kinds={unit.detach} />}
+          {unit?.parent && <DetachButton place={`unit:${id}`} title={unit.title || id} detach={unit.detach} />}
         </>
       }
     />
@@ -106,7 +106,7 @@ function Inherits({ id, query, what, lead, devices, actions }: { id: string; que
               <Link className="link-hover link" to={devices}>
                 {count(i.devices, 'laptop')}
               </Link>
-              {i.detach.length > 0 && <span className="text-info"> · goes its own way for {i.detach.join(', ')}</span>}
+              {i.detach.length > 0 && <span className="text-info"> · detached: {detachText(i.detach)}</span>}
             </>
           )}
         </>
