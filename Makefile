@@ -66,7 +66,7 @@ drift:
 	@go run ./cmd/zridge api-document | cmp - console/src/api/openapi.json || { echo "console/src/api/openapi.json is out of date: run make generate"; exit 1; }
 
 pictures: chromium build ## docs/screenshots, anew
-	go test ./e2e -run 'TestTheWholeJobInTheConsole|TestSixTasksInTheConsole|TestLeavingAndComingBack|TestDefiningAndRestoring|TestWhoGetsItInTheConsole|TestTheImpactWhileTyping|TestWaysToSettleAClash|TestWhatComesToAUnit' -count=1 -pictures $(abspath $(PICTURES))
+	go test ./e2e -run 'TestTheWholeJobInTheConsole|TestSixTasksInTheConsole|TestLeavingAndComingBack|TestDefiningAndRestoring|TestWhoGetsItInTheConsole|TestTheImpactWhileTyping|TestWaysToSettleAConflict|TestWhatComesToAUnit' -count=1 -pictures $(abspath $(PICTURES))
 
 tools:
 	@for tool in go node npm gcc git; do command -v $$tool >/dev/null || { echo "missing: $$tool (needed: Go 1.26, Node 20 with npm, gcc, git)"; exit 1; }; done
@@ -95,5 +95,5 @@ slapd:
 	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends slapd ldap-utils >/dev/null; } \
 	  || { echo "missing: slapd, and it could not be installed; try apt-get install slapd ldap-utils"; exit 1; }
 
-clean: ## what was built, and the demo's records
+clean: ## what was built, and the demo's database
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg

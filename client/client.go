@@ -68,7 +68,7 @@ func (c *Client) Call(ctx context.Context, method, path string, query url.Values
 	if c.Token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.Token)
 	}
-	r.Header.Set("Zridge-Door", "cli")
+	r.Header.Set("Zridge-Via", "cli")
 	caller := c.HTTP
 	if caller == nil {
 		caller = http.DefaultClient

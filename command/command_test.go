@@ -58,8 +58,8 @@ screen.lock_after_minutes = 15, strictest from house-rules
 
 signin.banner: conflict between leads, leads-night; nothing is sent and the laptop keeps what it has
   unit:0       house-rules = "Larkfell property" (priority 10): lost: set closer to the laptop by leads, leads-night, slipway-desk
-  group        leads = "Call the duty lead" (priority 10): clashes with leads-night
-  group        leads-night = "Night watch" (priority 10): clashes with leads
+  group        leads = "Call the duty lead" (priority 10): conflicts with leads-night
+  group        leads-night = "Night watch" (priority 10): conflicts with leads
   unit:1       slipway-desk = "Slipway desk" (priority 10): lost: set closer to the laptop by leads, leads-night
 
 policies that do not apply:

@@ -18,7 +18,11 @@ import (
 func conflictsCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "conflicts", Usage: "settings that policies disagree about, with the values and the laptops", ArgsUsage: " ",
-		Description: "Examples:\n  zridge conflicts --estate demo/estate\n  zridge conflicts --format json",
+		Description: "Without a command it lists the conflicts. A conflict is named by its setting, or by several on which the same policies conflict; a\n" +
+			"problem by --check. Where the name fits more than one, --policies says which.\n\n" +
+			"Examples:\n  zridge conflicts --estate demo/estate\n  zridge conflicts ways signin.banner\n" +
+			"  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The watch must be reached\"",
+		Commands: settlingCommands(s),
 		Flags: []cli.Flag{
 			estateFlag(), dateFlag(), formatFlag("text", "json"),
 			&cli.BoolFlag{Name: "strict", Usage: "exit with status 3 when there is a conflict"},
@@ -45,7 +49,7 @@ func conflictsCommand(s Streams) *cli.Command {
 	}
 }
 
-// printConflicts prints clashes with each one's values and laptops; of a service also with who answers for them and what was asked.
+// printConflicts prints conflicts with each one's values and laptops; of a service also with who answers for them and what was asked.
 func printConflicts(s Streams, found []wire.Conflict) {
 	for _, f := range found {
 		fmt.Fprintf(s.Out, "%s on %s\n", f.Setting, counted(len(f.Devices), "device"))

@@ -111,7 +111,7 @@ func fateText(c files.CandidateAnswer) string {
 	case resolve.Won:
 		return "stands"
 	case resolve.Clashing:
-		return "clashes with " + by
+		return "conflicts with " + by
 	case resolve.Outer:
 		return "lost: set closer to the laptop by " + by
 	case resolve.LowerPriority:

@@ -26,8 +26,8 @@ func policyCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "policy", Usage: "policies: list, show, write, summarise",
 		Commands: []*cli.Command{
-			listing(s, "list", "policies", "/policies", []string{"policy", "kind", "state", "priority", "devices", "clashes", "title"}, func(p wire.Policy) []string {
-				return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Clashes), p.Title}
+			listing(s, "list", "policies", "/policies", []string{"policy", "kind", "state", "priority", "devices", "conflicts", "title"}, func(p wire.Policy) []string {
+				return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Conflicts), p.Title}
 			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
 			showCommand(s, "policy", "policies", func(ctx context.Context, c *cli.Command, api *client.Client, o wire.Object) error {
 				return reviewPolicy(ctx, s.Out, api, o.ID, "")

@@ -81,7 +81,7 @@ func root(s Streams) *cli.Command {
 		EnableShellCompletion: true, Suggest: true, HideVersion: true,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run decides the status
 		Commands: []*cli.Command{
-			checkCommand(s), effectiveCommand(s), explainCommand(s), conflictsCommand(s), clashCommand(s),
+			checkCommand(s), effectiveCommand(s), explainCommand(s), conflictsCommand(s),
 			policyCommand(s), deviceCommand(s), personCommand(s), groupCommand(s), unitCommand(s), sourceCommand(s), exceptionCommand(s), settingCommand(s), kitCommand(s), fileCommand(s), changeCommand(s), statusCommand(s), importCommand(s), exportCommand(s),
 			signInCommand(s), setUpCommand(s), serveCommand(s), demoCommand(s), apiDocumentCommand(s), checkDatabaseCommand(s),
 		},

@@ -46,7 +46,7 @@ func serveCommand(s Streams) *cli.Command {
 				}
 				return nil
 			}},
-			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the records", TakesFile: true},
+			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the database", TakesFile: true},
 			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each", TakesFile: true},
 			dateFlag(),
 		},
@@ -90,7 +90,7 @@ func demoCommand(s Streams) *cli.Command {
 		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
-			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's records"},
+			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's database"},
 			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each"},
 			&cli.StringFlag{Name: "estate", Value: "demo/estate", Usage: "estate `FOLDER` to begin with"},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
@@ -190,7 +190,7 @@ func apiDocumentCommand(s Streams) *cli.Command {
 
 func checkDatabaseCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "check-database", Usage: "let SQLite check a file of records from end to end", ArgsUsage: "FILE",
+		Name: "check-database", Usage: "let SQLite check a database from end to end", ArgsUsage: "FILE",
 		Description: "Reads the whole file; the service may go on running.\n\nExample:\n  zridge check-database /var/lib/zridge/zridge.db",
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.NArg() != 1 {

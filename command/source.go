@@ -261,7 +261,7 @@ func runText(r *directory.SourceReport) string {
 // printReport prints what a reading found and what it does.
 func printReport(w io.Writer, r *directory.SourceReport) {
 	fmt.Fprintf(w, "%d read: %d new (%d of them here already), %d altered, %d the same, %d left, %d back, %d faulty\n", r.Read, r.New, r.Adopted, r.Altered, r.Same, r.Left, r.Back, r.Faulty)
-	fmt.Fprintf(w, "Laptops that get something else: %d; a weaker value: %d; clashes gained: %d; problems gained: %d\n", r.Devices, r.Weaker, r.Conflicts, r.Problems)
+	fmt.Fprintf(w, "Laptops that get something else: %d; a weaker value: %d; conflicts gained: %d; problems gained: %d\n", r.Devices, r.Weaker, r.Conflicts, r.Problems)
 	if r.Message != "" {
 		fmt.Fprintln(w, r.Message)
 	}

@@ -16,9 +16,9 @@ import (
 
 func unitCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "unit", Usage: "units: list, inherits, matrix, move, own-way, missed",
+		Name: "unit", Usage: "units: list, inherits, matrix, move, detach, missed",
 		Commands: []*cli.Command{
-			listing(s, "list", "units as a tree, with counts", "/units", []string{"unit", "laptops", "in it alone", "people", "policies", "own way", "title"}, func(u wire.Unit) []string {
+			listing(s, "list", "units as a tree, with counts", "/units", []string{"unit", "laptops", "in it alone", "people", "policies", "detached", "title"}, func(u wire.Unit) []string {
 				return []string{strings.Repeat("  ", u.Depth) + u.ID, fmt.Sprint(u.Devices), fmt.Sprint(u.Own), fmt.Sprint(u.People), fmt.Sprint(u.Policies), detachText(u.Detach), u.Title}
 			}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
 			inheritsCommand(s, "unit", "units"),
@@ -35,7 +35,7 @@ func unitCommand(s Streams) *cli.Command {
 			},
 			detachCommand(s),
 			{
-				Name: "missed", Usage: "places that go their own way, and what each missed since", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name: "missed", Usage: "places that are detached, and what each missed since", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					places, err := client.Get[[]wire.DetachedPlace](ctx, api, "/detached", nil)
 					if err != nil {
@@ -251,7 +251,7 @@ func beatenText(a wire.Arrival) string {
 		parts = append(parts, fmt.Sprintf("stands on %d", n))
 	}
 	if n := a.Fates["clashing"]; n > 0 {
-		parts = append(parts, fmt.Sprintf("clashes on %d", n))
+		parts = append(parts, fmt.Sprintf("conflicts on %d", n))
 	}
 	if n := a.Fates["detached"]; n > 0 {
 		parts = append(parts, fmt.Sprintf("detached on %d", n))

@@ -53,7 +53,7 @@ func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration
 	t.Cleanup(func() { stop(); <-done })
 }
 
-// TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets it, settles a clash, publishes, and asks a laptop why.
+// TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets it, settles a conflict, publishes, and asks a laptop why.
 func TestTheWholeJobInTheConsole(t *testing.T) {
 	r, api := withDemo(t)
 	fleetOf(t, api, 240, 3*time.Second, endpoint.Shares{Refusing: 3, Wrong: 2})
@@ -65,7 +65,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.goTo("/")
 	p.shows("Know what every laptop gets")
 	p.signIn()
-	p.shows("Clashes to decide")
+	p.shows("Conflicts to decide")
 	p.shows("A startup PIN is required")
 	p.shot("overview")
 
@@ -128,16 +128,16 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.fill("Only when", `device.os == "linux"`)
 	p.shows("condition not true")
 
-	// The clash: the effect is shown before the ruling is kept.
-	p.link("Clashes")
+	// The conflict: the effect is shown before the ruling is kept.
+	p.link("Conflicts")
 	p.shows("Banner text before sign-in")
 	p.mark("section", "Banner text before sign-in")
 	p.do("preferring the banner of people on call", chromedp.Click(chromedp.CSS("section[data-marked] .grid > div:nth-child(2) button")))
-	p.shows("Clash cleared")
+	p.shows("Conflict cleared")
 	p.fill("Reason", "The night watch is always there")
-	p.shot("clash-settle")
+	p.shot("conflict-settle")
 	p.button("Put it into the change")
-	p.shows("clash cleared")
+	p.shows("conflict cleared")
 
 	// The change: what it does, then live.
 	p.link("Look at the impact")

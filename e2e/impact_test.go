@@ -69,30 +69,30 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	p.until("it is kept still", `document.body.innerText.includes('Kept in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`)
 }
 
-// TestWaysToSettleAClash reads what each way would do before choosing one, looks closer at it, and puts it into the change.
-func TestWaysToSettleAClash(t *testing.T) {
+// TestWaysToSettleAConflict reads what each way would do before choosing one, looks closer at it, and puts it into the change.
+func TestWaysToSettleAConflict(t *testing.T) {
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
-	p.goTo("/clashes?setting=signin.banner")
+	p.goTo("/conflicts?setting=signin.banner")
 	p.shows("Banner text before sign-in")
 	p.do("opening the ways", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Other ways to settle it')).click()`))
 	p.shows("‘Banner for people on call’ gets a higher priority")
 	p.shows("settles it · ")
-	p.shot("clashes")
+	p.shot("conflicts")
 	p.mark("tr", "‘Banner for people on call’ gets a higher priority")
 	p.do("looking closer", chromedp.Click(chromedp.CSS("tr[data-marked] button")))
-	p.shows("Clash cleared")
+	p.shows("Conflict cleared")
 	p.button("Put it into the change")
-	p.until("the clash is settled in the open change", `document.querySelector('main').innerText.includes('No clash about this setting')`)
+	p.until("the conflict is settled in the open change", `document.querySelector('main').innerText.includes('No conflict about this setting')`)
 }
 
-// TestAskingTheOwners asks those who answer for two policies that clash, answers, and reads it there; a problem is worked on in the same place.
+// TestAskingTheOwners asks those who answer for two policies that conflict, answers, and reads it there; a problem is worked on in the same place.
 func TestAskingTheOwners(t *testing.T) {
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
-	p.goTo("/clashes?setting=signin.banner")
+	p.goTo("/conflicts?setting=signin.banner")
 	p.shows("Leads asked for the duty number on the screen")
 	p.button("Ask the owners")
 	p.until("the owners are proposed", `document.querySelector('dialog[open] input')?.value === 'ruth.mbeki, tomas.reyes'`)
@@ -105,7 +105,7 @@ func TestAskingTheOwners(t *testing.T) {
 	p.shows("answered")
 	p.shows("The night watch")
 
-	p.goTo("/clashes?check=startup.pin-without-chip#problems")
+	p.goTo("/conflicts?check=startup.pin-without-chip#problems")
 	p.shows("A startup PIN is required")
 	p.do("opening the ways", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Ways to make it right')).click()`))
 	p.shows("leaves out group:field-laptops")
@@ -126,26 +126,26 @@ func TestSettlingInTheTerminal(t *testing.T) {
 		}
 	}
 	expect(r.must("conflicts"), "owner ruth.mbeki", "why: Night watch handbook, section 2", "since ")
-	expect(r.must("clash", "ways", "signin.banner"), "lock-above", "settles it", "11 ways")
-	expect(r.must("clash", "ways", "media.usb_storage"), "contractors-no-usb leaves out unit:survey-fleet")
-	expect(r.must("clash", "ways", "--check", "startup.pin-without-chip"), "fleet-startup leaves out group:field-laptops", "3 ways")
-	asked := r.must("clash", "ask", "signin.banner", "--note", "Which of the two?")
+	expect(r.must("conflicts", "ways", "signin.banner"), "lock-above", "settles it", "11 ways")
+	expect(r.must("conflicts", "ways", "media.usb_storage"), "contractors-no-usb leaves out unit:survey-fleet")
+	expect(r.must("conflicts", "ways", "--check", "startup.pin-without-chip"), "fleet-startup leaves out group:field-laptops", "3 ways")
+	asked := r.must("conflicts", "ask", "signin.banner", "--note", "Which of the two?")
 	expect(asked, "Asked ruth.mbeki and tomas.reyes as Q-")
 	id := strings.TrimSpace(asked[strings.Index(asked, "Q-"):])
-	expect(r.must("clash", "questions", "--state", "open"), id, "Which of the two?")
-	expect(r.must("clash", "answer", id, "The", "night", "watch"), "answered")
+	expect(r.must("conflicts", "questions", "--state", "open"), id, "Which of the two?")
+	expect(r.must("conflicts", "answer", id, "The", "night", "watch"), "answered")
 	expect(r.must("conflicts"), "ines.okafor asked ruth.mbeki and tomas.reyes: Which of the two? — ines.okafor: The night watch")
-	expect(r.must("clash", "settle", "signin.banner", "--way", "prefer", "--policy", "on-call-banner", "--reason", "The watch must be reached"), "create rulings/", "conflict cleared: signin.banner")
+	expect(r.must("conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "on-call-banner", "--reason", "The watch must be reached"), "create rulings/", "conflict cleared: signin.banner")
 	changes := r.must("change", "list", "--format", "json")
 	expect(changes, "open")
 	for name, args := range map[string][]string{
-		"no such way":        {"clash", "settle", "media.usb_storage", "--way", "pray", "--policy", "survey-transfer"},
-		"nothing to settle":  {"clash", "ways", "screen.lock"},
-		"neither of both":    {"clash", "ways"},
-		"both":               {"clash", "ways", "signin.banner", "--check", "startup.pin-without-chip"},
-		"other policies":     {"clash", "ways", "signin.banner", "--policies", "house-rules,leads-banner"},
-		"answered before":    {"clash", "withdraw", id},
-		"not the right sort": {"clash", "answer", id},
+		"no such way":        {"conflicts", "settle", "media.usb_storage", "--way", "pray", "--policy", "survey-transfer"},
+		"nothing to settle":  {"conflicts", "ways", "screen.lock"},
+		"neither of both":    {"conflicts", "ways"},
+		"both":               {"conflicts", "ways", "signin.banner", "--check", "startup.pin-without-chip"},
+		"other policies":     {"conflicts", "ways", "signin.banner", "--policies", "house-rules,leads-banner"},
+		"answered before":    {"conflicts", "withdraw", id},
+		"not the right sort": {"conflicts", "answer", id},
 	} {
 		if _, errOut, status := r.run("", args...); status == 0 || strings.Contains(errOut, "panic") || errOut == "" {
 			t.Errorf("%s: status %d, %s", name, status, errOut)

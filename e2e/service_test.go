@@ -179,7 +179,7 @@ func TestTwoChangesOfOneObject(t *testing.T) {
 		t.Errorf("after retiring: %+v %v", list, err)
 	}
 	records, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", nil)
-	if err != nil || records[0].Action != "publish" || records[1].Action != "publish: retire" || records[1].By != adminName || records[1].Door != "cli" || records[1].Before == "" {
+	if err != nil || records[0].Action != "publish" || records[1].Action != "publish: retire" || records[1].By != adminName || records[1].Via != "cli" || records[1].Before == "" {
 		t.Errorf("the audit log says %+v %v", records[:2], err)
 	}
 }
@@ -217,7 +217,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 	readersMay := map[string]bool{"POST /api/v1/try": true, "POST /api/v1/tokens": true, "DELETE /api/v1/tokens/{id}": true, "DELETE /api/v1/session": true,
 		// Asking stores nothing, or what is one's own: a view, a request that somebody else decides.
 		"POST /api/v1/audience": true, "POST /api/v1/impact": true, "POST /api/v1/impact/devices": true, "POST /api/v1/audience/paste": true, "POST /api/v1/audience/spread": true, "POST /api/v1/groups/try": true, "POST /api/v1/devices/{id}/suppose": true, "POST /api/v1/tables/preview": true,
-		"POST /api/v1/views": true, "DELETE /api/v1/views/{id}": true, "POST /api/v1/exception-requests": true, "DELETE /api/v1/exception-requests/{id}": true, "POST /api/v1/clash-questions/{id}/answer": true}
+		"POST /api/v1/views": true, "DELETE /api/v1/views/{id}": true, "POST /api/v1/exception-requests": true, "DELETE /api/v1/exception-requests/{id}": true, "POST /api/v1/conflict-questions/{id}/answer": true}
 	asked := 0
 	for path, item := range doc.Paths.Map() {
 		for method := range item.Operations() {

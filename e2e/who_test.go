@@ -20,7 +20,7 @@ func (p *page) ticked(label string) {
 	})()`)
 }
 
-// TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a unit go its own way, and has an exception approved.
+// TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a unit be detached, and has an exception approved.
 func TestWhoGetsItInTheConsole(t *testing.T) {
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
@@ -125,14 +125,14 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.do("scrolling to the audience", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText === 'Choose').click(), [...document.querySelectorAll('h2')].find((h) => h.textContent === 'Audience').scrollIntoView()`))
 	p.shot("audience")
 
-	// A unit goes its own way: what it costs first.
+	// A unit is detached: what it costs first.
 	p.goTo("/units")
 	p.shows("Nothing was missed since")
-	p.do("own way", chromedp.Evaluate[chromedp.Void](`[...[...document.querySelectorAll('tr')].find((r) => r.textContent.includes('Laboratories')).querySelectorAll('button')].find((b) => b.textContent.includes('Own way')).click()`))
+	p.do("detached", chromedp.Evaluate[chromedp.Void](`[...[...document.querySelectorAll('tr')].find((r) => r.textContent.includes('Laboratories')).querySelectorAll('button')].find((b) => b.textContent.includes('Detach')).click()`))
 	p.ticked("security")
 	p.shows("47 of its 47 laptops would lose")
 	p.shows("labs-own-values")
-	p.shot("own-way")
+	p.shot("detach")
 	p.button("Put into the change")
 	p.shows("labs-own-values")
 

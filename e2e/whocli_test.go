@@ -77,12 +77,12 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 		t.Errorf("a test group of %v", few)
 	}
 
-	// Units, moving, going one's own way.
+	// Units, moving, detaching.
 	says(t, r.must("unit", "list"), "survey-fleet", "  rv-petrel")
 	says(t, r.must("device", "move", "LT-0110", "--unit", "slipway"), "1 edit", "get something else")
 	r.refused(1, `"nowhere"`, "device", "move", "LT-0111", "--unit", "nowhere")
-	says(t, r.must("unit", "own-way", "unit:labs", "--kind", "security", "--keep"), "of 47 laptops would lose", "labs-own-values", "Nothing was kept")
-	says(t, r.must("unit", "own-way", "unit:labs", "--kind", "security", "--keep", "--yes"), "labs-own-values")
+	says(t, r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep"), "of 47 laptops would lose", "labs-own-values", "Nothing was kept")
+	says(t, r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep", "--yes"), "labs-own-values")
 	says(t, r.must("unit", "move", "tide-lab", "--below", "survey-fleet"), "get something else")
 	r.refused(1, "→", "unit", "move", "survey-fleet", "--below", "rv-petrel")
 	says(t, r.must("change", "show", changeInHand(t, r)), "alter    units/labs", "create   policies/labs-own-values", "alter    devices/LT-0110")

@@ -42,7 +42,7 @@ type (
 		Value    setting.Value `json:"value"`
 		Locked   bool          `json:"locked"`
 		Fate     string        `json:"fate" enum:"won,clashing,outer,lower-priority,weaker,locked-out,ruled-out,excepted,detached"`
-		BeatenBy []string      `json:"beaten_by,omitempty" doc:"In explanations only: the policies that it lost to, or clashes with"`
+		BeatenBy []string      `json:"beaten_by,omitempty" doc:"In explanations only: the policies that it lost to, or conflicts with"`
 	}
 	// ProblemAnswer is a check that finds the decided set wrong.
 	ProblemAnswer struct {

@@ -105,7 +105,7 @@ func (w *impactWriter) findings() {
 	var points []string
 	conflicts := func(list []resolve.ConflictFound, word string) {
 		for _, f := range list {
-			points = append(points, fmt.Sprintf("A clash %s: ‘%s’ between %s, on %s.", word, w.title(f.Setting), strings.Join(f.Policies, " and "), Counted(f.Devices.Len(), "laptop")))
+			points = append(points, fmt.Sprintf("A conflict %s: ‘%s’ between %s, on %s.", word, w.title(f.Setting), strings.Join(f.Policies, " and "), Counted(f.Devices.Len(), "laptop")))
 		}
 	}
 	problems := func(list []resolve.ProblemFound, word string) {
@@ -117,7 +117,7 @@ func (w *impactWriter) findings() {
 	problems(w.r.ProblemsGained, "comes")
 	conflicts(w.r.ConflictsCleared, "goes")
 	problems(w.r.ProblemsCleared, "goes")
-	w.heading("Clashes and problems")
+	w.heading("Conflicts and problems")
 	if len(points) == 0 {
 		w.say("None come, and none go.")
 		return

@@ -87,7 +87,7 @@ func TestFactsInWords(t *testing.T) {
 	if got := report.Support(defs["signin.web"]); got != "windows from 11.2 (workstation), linux from 13" {
 		t.Error(got)
 	}
-	if got := report.Support(defs["media.camera"]); got != "every platform" {
+	if got := report.Support(defs["media.camera"]); got != "every platform with a camera" {
 		t.Error(got)
 	}
 	if got := report.LackingWords(review.Lacking{setting.LowVersion: 3, setting.NoPlatform: 1}); got != "4 laptops are not supported (1 by platform, 3 by version)" {
@@ -119,7 +119,7 @@ func TestEveryFindingHasASentence(t *testing.T) {
 			t.Errorf("%s: %q, expected %q", f.Kind, got, want)
 		}
 	}
-	for _, r := range []review.Relation{review.Repeats, review.Clashes, review.Overrides, review.Overridden, review.Adds, review.Apart} {
+	for _, r := range []review.Relation{review.Repeats, review.Conflicts, review.Overrides, review.Overridden, review.Adds, review.Apart} {
 		if report.Relation(r) == "" {
 			t.Errorf("the relation %s has no words", r)
 		}

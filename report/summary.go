@@ -187,8 +187,8 @@ func (w *summaryWriter) stands(e review.EntrySummary) string {
 
 // fateWords says what became of an entry.
 var fateWords = map[resolve.Fate]string{
-	resolve.Won: "in force", resolve.Clashing: "clashes, so that the laptop keeps what it has", resolve.Outer: "overridden by a policy set closer", resolve.LowerPriority: "overridden by a higher priority",
-	resolve.Weaker: "another policy is stricter", resolve.LockedOut: "locked by a policy above", resolve.RuledOut: "a ruling prefers another policy", resolve.Excepted: "an exception stands in its place", resolve.Detached: "the unit or group goes its own way",
+	resolve.Won: "in force", resolve.Clashing: "conflicts, so that the laptop keeps what it has", resolve.Outer: "overridden by a policy set closer", resolve.LowerPriority: "overridden by a higher priority",
+	resolve.Weaker: "another policy is stricter", resolve.LockedOut: "locked by a policy above", resolve.RuledOut: "a ruling prefers another policy", resolve.Excepted: "an exception stands in its place", resolve.Detached: "the unit or group is detached",
 }
 
 func (w *summaryWriter) consequences() {
@@ -216,30 +216,30 @@ func upperFirst(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (w *summaryWriter) others() {
 	w.heading("Beside other policies")
-	var clashes, points []string
-	for _, c := range w.Clashes {
+	var conflicts, points []string
+	for _, c := range w.Conflicts {
 		others := slices.DeleteFunc(slices.Clone(c.Policies), func(p string) bool { return p == string(w.Policy.ID) })
 		for i, o := range others {
 			others[i] = named(w.Titles.Policies[estate.PolicyID(o)], o)
 		}
-		clashes = append(clashes, fmt.Sprintf("‘%s’ clashes with %s on %s, which keep what they have until somebody settles it.", w.settingTitle(c.Setting), strings.Join(others, ", "), Counted(c.Devices.Len(), "laptop")))
+		conflicts = append(conflicts, fmt.Sprintf("‘%s’ conflicts with %s on %s, which keep what they have until somebody settles it.", w.settingTitle(c.Setting), strings.Join(others, ", "), Counted(c.Devices.Len(), "laptop")))
 	}
 	for _, p := range w.Use.Problems {
 		points = append(points, fmt.Sprintf("%s: on %s, from %s.", p.Message, Counted(p.Devices.Len(), "laptop"), strings.Join(p.From, ", ")))
 	}
 	for _, e := range w.Entries {
 		for _, a := range e.Also {
-			if a.Relation == review.Clashes {
+			if a.Relation == review.Conflicts {
 				continue
 			}
 			points = append(points, fmt.Sprintf("‘%s’ is set to %s by %s too, for %d of these laptops; that %s.", w.settingTitle(a.Setting), Value(e.Definition, a.Value), named(w.Titles.Policies[a.Policy], string(a.Policy)), a.Shared, Relation(a.Relation)))
 		}
 	}
-	if len(clashes)+len(points) == 0 {
+	if len(conflicts)+len(points) == 0 {
 		w.say("No other policy sets the same for any of these laptops.")
 		return
 	}
-	w.list(append(clashes, points...))
+	w.list(append(conflicts, points...))
 }
 
 func (w *summaryWriter) settingTitle(id setting.ID) string {

@@ -200,7 +200,7 @@ func isOrAre(n int, noun string) string {
 // Relation says in words what another policy's entry is to the one that is looked at.
 func Relation(r review.Relation) string {
 	return map[review.Relation]string{
-		review.Repeats: "repeats it", review.Clashes: "clashes with it", review.Overrides: "overrides it", review.Overridden: "gives way to it", review.Adds: "adds to it", review.Apart: "for other laptops",
+		review.Repeats: "repeats it", review.Conflicts: "conflicts with it", review.Overrides: "overrides it", review.Overridden: "gives way to it", review.Adds: "adds to it", review.Apart: "for other laptops",
 	}[r]
 }
 

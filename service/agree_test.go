@@ -1,4 +1,4 @@
-// This file asks one made-up estate for the same figures through many doors: what two screens say of one thing must be the same, and
+// This file asks one made-up estate for the same figures through several interfaces: what two screens say of one thing must be the same, and
 // what a plan worked out from nothing says.
 
 package service_test
@@ -45,7 +45,7 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			t.Errorf("the overview counts %d laptops, %d people, %d units, %d policies", o.Devices, o.People, o.Units, o.Policies)
 		}
 		if len(o.Conflicts) != len(conflicts) || len(conflicts) != len(whole.Conflicts()) || len(o.Problems) != len(problems) || len(problems) != len(whole.Problems()) || len(o.Lints) != len(plan.Lints()) {
-			t.Errorf("the overview has %d clashes, %d problems and %d idle things; the lists %d and %d; from nothing %d, %d and %d",
+			t.Errorf("the overview has %d conflicts, %d problems and %d idle things; the lists %d and %d; from nothing %d, %d and %d",
 				len(o.Conflicts), len(o.Problems), len(o.Lints), len(conflicts), len(problems), len(whole.Conflicts()), len(whole.Problems()), len(plan.Lints()))
 		}
 		if len(conflicts) == 0 || len(problems) == 0 {
@@ -182,17 +182,17 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			if len(page.Effective.Settings) != len(want.Settings) || len(page.Applies) != len(plan.Applying(want)) || len(page.Effective.NotApplying)+len(page.Applies) != len(s.Policies) || len(page.Effective.Problems) != len(want.Problems) || page.Device.Problems != len(want.Problems) {
 				t.Fatalf("%s has %d settings, %d policies that apply and %d that do not; from nothing %d, %d, %d", d.ID, len(page.Effective.Settings), len(page.Applies), len(page.Effective.NotApplying), len(want.Settings), len(plan.Applying(want)), len(want.NotApplying))
 			}
-			clashes := 0
+			conflicts := 0
 			for i, is := range page.Effective.Settings {
 				if is.Setting != string(want.Settings[i].ID) || is.Status != string(want.Settings[i].Status) || len(is.Candidates) != len(want.Settings[i].Candidates) {
 					t.Errorf("%s on %s is %+v, from nothing %+v", is.Setting, d.ID, is, want.Settings[i])
 				}
 				if is.Status == string(resolve.Conflict) {
-					clashes++
+					conflicts++
 				}
 			}
-			if page.Device.Statuses.Conflict != clashes {
-				t.Errorf("%s has %d clashes on the board, %d on its page", d.ID, page.Device.Statuses.Conflict, clashes)
+			if page.Device.Statuses.Conflict != conflicts {
+				t.Errorf("%s has %d conflicts on the board, %d on its page", d.ID, page.Device.Statuses.Conflict, conflicts)
 			}
 		}
 	})
@@ -208,10 +208,10 @@ func jsonOf(t *testing.T, object any) string {
 	return string(text)
 }
 
-// touchedBy asks which laptops a clash or a problem touches.
+// touchedBy asks which laptops a conflict or a problem touches.
 func touchedBy(t *testing.T, api *client.Client, query url.Values) (out wire.Touched) {
 	t.Helper()
-	if _, err := api.Call(t.Context(), http.MethodGet, "/clashes/touched", query, nil, &out); err != nil {
+	if _, err := api.Call(t.Context(), http.MethodGet, "/conflicts/touched", query, nil, &out); err != nil {
 		t.Fatal(err)
 	}
 	return out

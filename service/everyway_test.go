@@ -135,7 +135,7 @@ func wrongly(t *testing.T, api *client.Client, method, path, media, body string)
 func everything(t *testing.T, api *client.Client) string {
 	t.Helper()
 	var out bytes.Buffer
-	for _, path := range []string{"/estate", "/changes", "/publications", "/sources", "/accounts", "/views?page=devices", "/clash-questions", "/exception-requests", "/files", "/overview"} {
+	for _, path := range []string{"/estate", "/changes", "/publications", "/sources", "/accounts", "/views?page=devices", "/conflict-questions", "/exception-requests", "/files", "/overview"} {
 		fmt.Fprintln(&out, path, get[any](t, api, path))
 	}
 	return out.String()
@@ -219,8 +219,8 @@ func TestEveryListAskedWrongly(t *testing.T) {
 	}
 }
 
-// TestEveryDoorIsShut asks everything as nobody, as somebody with a token that is none, and alters as a reader.
-func TestEveryDoorIsShut(t *testing.T) {
+// TestEveryOperationNeedsRights asks everything as nobody, as somebody with a token that is none, and alters as a reader.
+func TestEveryOperationNeedsRights(t *testing.T) {
 	api := started(t)
 	reader := readersToken(t, api)
 	open := []string{"/health", "/session", "/setup"}

@@ -53,7 +53,7 @@ func readersToken(t *testing.T, api *client.Client) string {
 	return token.Secret
 }
 
-// TestFilesAreForThoseWhoMay adds a file and asks for it through every door.
+// TestFilesAreForThoseWhoMay adds a file and asks for it through every interface.
 func TestFilesAreForThoseWhoMay(t *testing.T) {
 	api := started(t)
 	ctx := context.Background()

@@ -1,4 +1,4 @@
-// This file asks over HTTP what edits would do, for the laptops behind the numbers and for reports, and watches clashes arise.
+// This file asks over HTTP what edits would do, for the laptops behind the numbers and for reports, and watches conflicts arise.
 
 package service_test
 
@@ -82,7 +82,7 @@ func TestEveryNumberHasItsLaptops(t *testing.T) {
 		t.Errorf("an edit with a fault: %v", faults)
 	}
 	if nothing := tried(t, api, edit("rulings", "r1", `{"id":"r1","setting":"signin.banner","prefer":"a","over":"b","reason":"x"}`)); nothing.Devices != 0 || nothing.Transitions == nil {
-		t.Errorf("a ruling where nobody clashes: %+v", nothing)
+		t.Errorf("a ruling where nobody conflicts: %+v", nothing)
 	}
 }
 
@@ -130,9 +130,9 @@ func TestTheReportOfAChange(t *testing.T) {
 	}
 }
 
-// TestClashesThatArise: a reading of the inventory says that a laptop is of a new release and has more memory. It is in two more groups
-// by that, and two policies clash on it without anybody having edited anything.
-func TestClashesThatArise(t *testing.T) {
+// TestConflictesThatArise: a reading of the inventory says that a laptop is of a new release and has more memory. It is in two more groups
+// by that, and two policies conflict on it without anybody having edited anything.
+func TestConflictesThatArise(t *testing.T) {
 	api := bare(t)
 	publishEstate(t, api, strings.Replace(clashing, `,{"id":"LT-3","os":"linux","os_version":"13"}`, "", 1))
 	posted[wire.Source](t, api, "/sources", inventorySource())
@@ -143,12 +143,12 @@ func TestClashesThatArise(t *testing.T) {
 	}
 	reading("S1,linux,12,ines,fleet,16\n")
 	if o := get[wire.Overview](t, api, "/overview"); len(o.Conflicts)+len(o.Arisen) != 0 {
-		t.Fatalf("something clashes already: %+v %+v", o.Conflicts, o.Arisen)
+		t.Fatalf("something conflicts already: %+v %+v", o.Conflicts, o.Arisen)
 	}
 	reading("S1,linux,13,ines,fleet,64\n")
 	o := get[wire.Overview](t, api, "/overview")
 	if len(o.Arisen) != 1 {
-		t.Fatalf("%d clashes arose: %+v", len(o.Arisen), o.Arisen)
+		t.Fatalf("%d conflicts arose: %+v", len(o.Arisen), o.Arisen)
 	}
 	e := o.Arisen[0]
 	if e.Setting != "signin.banner" || fmt.Sprint(e.Policies) != "[a b]" || e.Change != "" || !strings.Contains(e.Title, "Inventory") || !e.Fresh || !e.Standing || e.Devices != 1 || len(e.Sample) != 1 || e.Sample[0].ID != "LT-1" {
@@ -159,7 +159,7 @@ func TestClashesThatArise(t *testing.T) {
 	}
 	conflicts := get[[]wire.Conflict](t, api, "/conflicts")
 	if len(conflicts) != 1 || conflicts[0].Since == nil || conflicts[0].Since.Title != e.Title || conflicts[0].Since.Revision != e.Revision {
-		t.Errorf("the clash stands since %+v", conflicts)
+		t.Errorf("the conflict stands since %+v", conflicts)
 	}
 
 	// Somebody settles it: what arose is no longer news, and the record says when it ended, and by what.
@@ -171,7 +171,7 @@ func TestClashesThatArise(t *testing.T) {
 	if o := get[wire.Overview](t, api, "/overview"); len(o.Arisen)+len(o.Conflicts) != 0 {
 		t.Errorf("it is settled, and still there: %+v %+v", o.Arisen, o.Conflicts)
 	}
-	events := get[[]wire.ClashEvent](t, api, "/clash-events?setting=signin.banner")
+	events := get[[]wire.ConflictEvent](t, api, "/conflict-events?setting=signin.banner")
 	if len(events) != 2 || events[0].Gained || events[0].Change != c.ID || !events[0].Fresh || events[0].Standing || !events[1].Gained {
 		t.Errorf("the record is %+v", events)
 	}

@@ -94,14 +94,14 @@ func TestInheritanceOverTheAPI(t *testing.T) {
 
 	for path, word := range map[string]string{
 		"/units/nowhere/inherits": "nowhere", "/groups/nobody/inherits": "nobody", "/unit-matrix?unit=nowhere": "nowhere", "/settings/no.such/places": "no.such", "/units/fleet/inherits?change=C-none": "C-none",
-		"/clashes/ways?setting=no.such&policies=a&policies=b": "no.such",
+		"/conflicts/ways?setting=no.such&policies=a&policies=b": "no.such",
 	} {
 		_, err := client.Get[json.RawMessage](ctx, api, path, nil)
 		if p := refused(t, err); p.Status != 404 || !strings.Contains(p.Detail, word) {
 			t.Errorf("%s: %+v", path, p)
 		}
 	}
-	if touched := get[wire.Touched](t, api, "/clashes/touched?setting=no.such&policies=a"); len(touched.Devices) != 0 {
-		t.Errorf("the laptops of no clash: %+v", touched)
+	if touched := get[wire.Touched](t, api, "/conflicts/touched?setting=no.such&policies=a"); len(touched.Devices) != 0 {
+		t.Errorf("the laptops of no conflict: %+v", touched)
 	}
 }

@@ -181,8 +181,8 @@ func BenchmarkScreens(b *testing.B) {
 		fmt.Sprintf("/settings/%s", id), fmt.Sprintf("/settings/%s?policy=%s", id, policy.ID), fmt.Sprintf("/settings/%s/places", id),
 		fmt.Sprintf("/policies/%s/use", policy.ID), fmt.Sprintf("/policies/%s/summary", policy.ID), fmt.Sprintf("/groups/%s", group), fmt.Sprintf("/devices/%s", s.Devices[5].ID),
 	}
-	if clashes := get[[]wire.Conflict](b, api, "/conflicts"); len(clashes) > 0 {
-		paths = append(paths, fmt.Sprintf("/clashes/ways?setting=%s&policies=%s", clashes[0].Setting, strings.Join(clashes[0].Policies, "&policies=")))
+	if conflicts := get[[]wire.Conflict](b, api, "/conflicts"); len(conflicts) > 0 {
+		paths = append(paths, fmt.Sprintf("/conflicts/ways?setting=%s&policies=%s", conflicts[0].Setting, strings.Join(conflicts[0].Policies, "&policies=")))
 	}
 	var took []time.Duration
 	for b.Loop() {

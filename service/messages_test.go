@@ -1,4 +1,4 @@
-// This file speaks to the laptops' door message by message, as laptops and strangers do.
+// This file speaks to the device management endpoint message by message, as laptops and strangers do.
 
 package service_test
 
@@ -18,7 +18,7 @@ import (
 	"zenithridge.example/zridge/wire"
 )
 
-// post sends a body to the laptops' door.
+// post sends a body to the device management endpoint.
 func post(t *testing.T, base, kind, body string) (int, string) {
 	t.Helper()
 	answer, err := http.Post(base+"/dm", kind, strings.NewReader(body))

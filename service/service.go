@@ -20,7 +20,7 @@ import (
 	"zenithridge.example/zridge/service/workflow"
 )
 
-// Config says how the service runs. The zero Config listens on loopback, port 8470, and keeps its records in zridge.db.
+// Config says how the service runs. The zero Config listens on loopback, port 8470, and keeps its data in zridge.db.
 type Config struct {
 	Address  string // host:port
 	Database string // file
@@ -63,7 +63,7 @@ func Start(c Config) (*Running, error) {
 		records.Close()
 		return nil, err
 	}
-	desk := signin.NewDesk(records, now)
+	desk := signin.New(records, now)
 	code, err := desk.OpenSetup()
 	if err != nil {
 		records.Close()
@@ -74,7 +74,7 @@ func Start(c Config) (*Running, error) {
 		records.Close()
 		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
 	}
-	checkIn := checkin.NewDesk(records, flow, c.Log, now)
+	checkIn := checkin.NewServer(records, flow, c.Log, now)
 	ctx, stop := context.WithCancel(context.Background())
 	r := &Running{Address: "http://" + listener.Addr().String(), SetupCode: code, store: records, stop: stop, done: make(chan error, 1)}
 	r.server = &http.Server{

@@ -126,7 +126,7 @@ func TestAPolicysLifeOverTheAPI(t *testing.T) {
 	}
 	var merged wire.Merged
 	_, err = api.Call(ctx, http.MethodPost, edits+"/merge", nil, map[string]any{"base": raw(doc(`{"media.camera":false}`)), "mine": raw(doc(`{"media.camera":false,"media.microphone":false}`))}, &merged)
-	if err != nil || len(merged.Clashes) != 0 || !strings.Contains(string(merged.Body), `"media.microphone":false`) || !strings.Contains(string(merged.Body), `"updates.preview":"early"`) {
+	if err != nil || len(merged.Conflicts) != 0 || !strings.Contains(string(merged.Body), `"media.microphone":false`) || !strings.Contains(string(merged.Body), `"updates.preview":"early"`) {
 		t.Errorf("%s %+v %v", merged.Body, merged, err)
 	}
 	refusedAs(t, api, http.MethodPost, edits+"/merge", nil, map[string]any{"base": raw(`{"id":"q"}`), "mine": raw(doc(`{}`))}, 422, "missing-field")

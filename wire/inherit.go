@@ -10,7 +10,7 @@ type (
 	// Prevailing is what a setting is on most laptops of a place.
 	Prevailing struct {
 		State    State    `json:"state" doc:"Without a status most laptops do not have it at all"`
-		Policies []string `json:"policies,omitempty" doc:"Of a conflict: those that clash"`
+		Policies []string `json:"policies,omitempty" doc:"Of a conflict: those that conflict"`
 		Devices  int      `json:"devices" doc:"Laptops that have it so"`
 		Others   int      `json:"others" doc:"Laptops of the place that have it otherwise"`
 		Apart    bool     `json:"apart" doc:"It is not what prevails in the unit above"`
@@ -44,7 +44,7 @@ type (
 		Above      int        `json:"above" doc:"What stands comes from above, of lists in part"`
 		Locked     int        `json:"locked" doc:"Of those, where the entry from above is locked"`
 		Overridden int        `json:"overridden" doc:"An entry from above gives way to one of here or closer, or to an exception"`
-		Detached   int        `json:"detached" doc:"An entry from above does not arrive, since the place or one within it goes its own way"`
+		Detached   int        `json:"detached" doc:"An entry from above does not arrive, since the place or one within it is detached"`
 		Own        int        `json:"own" doc:"What stands comes from here or closer alone"`
 		Clashing   int        `json:"clashing"`
 		Arrivals   []Arrival  `json:"arrivals" doc:"From the outermost level inwards"`

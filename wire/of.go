@@ -131,11 +131,11 @@ func Differences(found []review.Difference, plan *resolve.Plan) []Difference {
 	return out
 }
 
-// Clashes gives clashes of two edits, with the titles of settings.
-func Clashes(found []review.Clash, plan *resolve.Plan) []Clash {
-	out := make([]Clash, len(found))
+// MergeConflicts gives conflicts of two edits, with the titles of settings.
+func MergeConflicts(found []review.Conflict, plan *resolve.Plan) []MergeConflict {
+	out := make([]MergeConflict, len(found))
 	for i, c := range found {
-		out[i] = Clash{Part: string(c.Part), Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
+		out[i] = MergeConflict{Part: string(c.Part), Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
 		if def := plan.Definition(c.Part.Setting()); def != nil {
 			out[i].Title, out[i].Base, out[i].Mine, out[i].Theirs = def.Title, report.Entry(def, c.Entries[0]), report.Entry(def, c.Entries[1]), report.Entry(def, c.Entries[2])
 		}

@@ -60,7 +60,7 @@ type (
 	Who struct {
 		Name string `json:"name"`
 		Role string `json:"role" enum:"administrator,reader"`
-		Door string `json:"door" enum:"console,cli,api"`
+		Via  string `json:"via" enum:"console,cli,api"`
 	}
 	// Credentials sign somebody in.
 	Credentials struct {
@@ -110,9 +110,9 @@ type (
 		Devices     []string                `json:"devices"`
 		DeviceCount int                     `json:"device_count"`
 		Settleable  bool                    `json:"settleable" doc:"A ruling can settle it"`
-		Since       *ClashSince             `json:"since,omitempty" doc:"With what is live: where that is recorded, by what it began"`
+		Since       *ConflictSince          `json:"since,omitempty" doc:"With what is live: where that is recorded, by what it began"`
 		Part        string                  `json:"part,omitempty" doc:"In an impact: names it, to ask for its laptops"`
-		Help        string                  `json:"help,omitempty" doc:"In the list of clashes, as what follows: what the setting does"`
+		Help        string                  `json:"help,omitempty" doc:"In the list of conflicts, as what follows: what the setting does"`
 		Involved    []InvolvedPolicy        `json:"involved,omitempty"`
 		Units       []UnitCount             `json:"units,omitempty" doc:"Home units of these laptops, most first"`
 		Questions   []Question              `json:"questions,omitempty" doc:"To the owners, the newest first"`
@@ -160,7 +160,7 @@ type (
 		NeverSeen    int             `json:"never_seen"`
 		Statuses     Statuses        `json:"statuses"`
 		Conflicts    []Conflict      `json:"conflicts"`
-		Arisen       []ClashEvent    `json:"arisen" doc:"Clashes of the last two weeks that no edit brought about, and that stand"`
+		Arisen       []ConflictEvent `json:"arisen" doc:"Conflicts of the last two weeks that no edit brought about, and that stand"`
 		Problems     []FoundProblem  `json:"problems"`
 		Lints        []Lint          `json:"lints"`
 		Changes      []Change        `json:"changes"`
@@ -387,7 +387,7 @@ type (
 		Locked   bool          `json:"locked,omitempty"`
 		Devices  int           `json:"devices" doc:"To which it brings the setting"`
 		Shared   int           `json:"shared" doc:"Of those, devices that the policy that is looked at reaches too"`
-		Relation string        `json:"relation" enum:"repeats,clashes,overrides,overridden,adds,apart"`
+		Relation string        `json:"relation" enum:"repeats,conflicts,overrides,overridden,adds,apart"`
 	}
 	// PolicyUse is what a policy does.
 	PolicyUse struct {
@@ -408,18 +408,18 @@ type (
 	}
 	// Policy is a policy in a list.
 	Policy struct {
-		ID       string   `json:"id"`
-		Title    string   `json:"title,omitempty"`
-		Kind     string   `json:"kind"`
-		State    string   `json:"state"`
-		Priority int64    `json:"priority"`
-		Why      string   `json:"why,omitempty"`
-		Settings []string `json:"settings"`
-		Include  []string `json:"include"`
-		Exclude  []string `json:"exclude"`
-		Devices  int      `json:"devices" doc:"That it reaches"`
-		Clashes  int      `json:"clashes" doc:"Conflicts that it is part of"`
-		Version  int64    `json:"version"`
+		ID        string   `json:"id"`
+		Title     string   `json:"title,omitempty"`
+		Kind      string   `json:"kind"`
+		State     string   `json:"state"`
+		Priority  int64    `json:"priority"`
+		Why       string   `json:"why,omitempty"`
+		Settings  []string `json:"settings"`
+		Include   []string `json:"include"`
+		Exclude   []string `json:"exclude"`
+		Devices   int      `json:"devices" doc:"That it reaches"`
+		Conflicts int      `json:"conflicts" doc:"Conflicts that it is part of"`
+		Version   int64    `json:"version"`
 	}
 	// Group is a group in a list.
 	Group struct {
@@ -473,7 +473,7 @@ type (
 		Seq    int64     `json:"seq"`
 		At     time.Time `json:"at"`
 		By     string    `json:"by"`
-		Door   string    `json:"door"`
+		Via    string    `json:"via"`
 		Action string    `json:"action"`
 		Kind   string    `json:"kind,omitempty"`
 		ID     string    `json:"id,omitempty"`

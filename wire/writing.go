@@ -72,8 +72,8 @@ type (
 		Body     json.RawMessage `json:"body,omitempty"`
 		Before   []Difference    `json:"before" doc:"What it altered in the version before"`
 	}
-	// Clash is a part that two edits altered differently.
-	Clash struct {
+	// MergeConflict is a part that two edits altered differently.
+	MergeConflict struct {
 		Part   string `json:"part"`
 		Title  string `json:"title,omitempty"`
 		Base   string `json:"base"`
@@ -82,10 +82,10 @@ type (
 	}
 	// Merged is what two edits of one policy give together.
 	Merged struct {
-		Body    json.RawMessage `json:"body"`
-		Clashes []Clash         `json:"clashes" doc:"Where mine was kept, and a person is to choose"`
-		Version int64           `json:"version" doc:"Of the edit that was merged with: what If-Match is to name"`
-		By      string          `json:"by"`
+		Body      json.RawMessage `json:"body"`
+		Conflicts []MergeConflict `json:"conflicts" doc:"Where mine was kept, and a person is to choose"`
+		Version   int64           `json:"version" doc:"Of the edit that was merged with: what If-Match is to name"`
+		By        string          `json:"by"`
 	}
 	// SummaryPage is a policy in plain words.
 	SummaryPage struct {

@@ -1,4 +1,4 @@
-// The frame: rail, header, the screens, and the change tray.
+// The frame: rail, header, the screens, and the change bar.
 import { BookOpen, Boxes, CalendarClock, Database, FileClock, GitFork, Laptop, LayoutDashboard, LogOut, Moon, Network, PenLine, ScrollText, Search, Sun, UserRound } from 'lucide-react';
 import { useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
@@ -6,7 +6,7 @@ import { api, Refusal } from './api/client';
 import { queries, useLiveUpdates, useOverview, useWho } from './api/queries';
 import { ChangeScreen } from './screens/change';
 import { ChangesScreen } from './screens/changes';
-import { ClashesScreen } from './screens/clashes';
+import { ConflictesScreen } from './screens/conflicts';
 import { DeviceScreen } from './screens/device';
 import { DevicesScreen } from './screens/devices';
 import { DictionaryScreen } from './screens/dictionary';
@@ -24,7 +24,7 @@ import { PolicyScreen } from './screens/policy';
 import { HistoryScreen } from './screens/policy/history';
 import { NewPolicyScreen } from './screens/policy/new';
 import { SummaryScreen } from './screens/policy/summary';
-import { RecordsScreen } from './screens/records';
+import { AuditScreen } from './screens/audit';
 import { SourcesScreen } from './screens/sources';
 import { NewSourceScreen } from './screens/sources/new';
 import { SourceScreen } from './screens/sources/source';
@@ -34,7 +34,7 @@ import { MatrixScreen } from './screens/units/matrix';
 import { SignInScreen } from './screens/signin';
 import { OpenChangeProvider } from './ui/change';
 import { Empty, Failed, Page } from './ui/parts';
-import { Tray } from './ui/tray';
+import { ChangeBar } from './ui/changebar';
 
 const places = [
   { to: '/', word: 'Overview', icon: LayoutDashboard },
@@ -45,10 +45,10 @@ const places = [
   { to: '/sources', word: 'Sources', icon: Database },
   { to: '/policies', word: 'Policies', icon: ScrollText },
   { to: '/dictionary', word: 'Dictionary', icon: BookOpen },
-  { to: '/clashes', word: 'Clashes', icon: GitFork },
+  { to: '/conflicts', word: 'Conflicts', icon: GitFork },
   { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
   { to: '/changes', word: 'Changes', icon: PenLine },
-  { to: '/records', word: 'Records', icon: FileClock },
+  { to: '/audit-log', word: 'Audit log', icon: FileClock },
 ];
 
 export function App() {
@@ -141,10 +141,10 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/dictionary" element={<DictionaryScreen />} />
           <Route path="/dictionary/define" element={<DefineScreen />} />
           <Route path="/dictionary/:id" element={<SettingScreen />} />
-          <Route path="/clashes" element={<ClashesScreen />} />
+          <Route path="/conflicts" element={<ConflictesScreen />} />
           <Route path="/changes" element={<ChangesScreen />} />
           <Route path="/changes/:id" element={<ChangeScreen />} />
-          <Route path="/records" element={<RecordsScreen />} />
+          <Route path="/audit-log" element={<AuditScreen />} />
           <Route
             path="*"
             element={
@@ -164,7 +164,7 @@ function Frame({ name, role }: { name: string; role: string }) {
         </Routes>
       </main>
       <div className="col-start-2">
-        <Tray />
+        <ChangeBar />
       </div>
       <Finder open={finding} onClose={() => setFinding(false)} />
     </div>
@@ -174,7 +174,7 @@ function Frame({ name, role }: { name: string; role: string }) {
 /** The places, in the order of the work. A count stands only where a person must act. */
 function Rail() {
   const o = useOverview().data;
-  const counts: Record<string, number> = { Clashes: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0, Exceptions: o?.asked ?? 0, Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0) };
+  const counts: Record<string, number> = { Conflicts: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0, Exceptions: o?.asked ?? 0, Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0) };
   return (
     <nav aria-label="Places" className="row-span-3 flex w-13 flex-col lg:w-44 gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
       <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">
@@ -193,7 +193,7 @@ function Rail() {
           <Icon size={16} aria-hidden />
           <span className="sr-only flex-1 lg:not-sr-only">{word}</span>
           {counts[word] ? (
-            <span className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Clashes' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>
+            <span className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>
               {counts[word]}
             </span>
           ) : null}

@@ -1,6 +1,6 @@
 // Package impact compares two resolutions of the whole estate, before and after a change, and says what
 // the change does: which laptops, which values, from what to what, what gets weaker, what a person will
-// notice, which clashes and problems come and go. The same change on the same estate gives the same report.
+// notice, which conflicts and problems come and go. The same change on the same estate gives the same report.
 package impact
 
 import (

@@ -96,7 +96,7 @@ func TestReports(t *testing.T) {
 		"gone, it is as the laptop has it":        {[]string{unitA("p", "minutes: 9")}, nil, "minutes: 9 to not set weaker on [D1]\np: [] gained, [D1] dropped"},
 		"set above what an unmanaged laptop does": {nil, []string{unitA("p", "minutes: 30")}, "minutes: not set to 30 weaker on [D1]\np: [D1] gained, [] dropped"},
 		"another policy gives the same":           {[]string{all("p", "banner: x")}, []string{all("q", "banner: x")}, "p: [] gained, [D1 D2] dropped\nq: [D1 D2] gained, [] dropped"},
-		"a clash on one of two": {
+		"a conflict on one of two": {
 			[]string{all("p", "banner: x")}, []string{all("p", "banner: x"), unitA("q", "banner: y"), unitA("s", "banner: z")},
 			"banner: \"x\" to conflict on [D1]\nconflict gained: banner on [D1]\nq: [D1] gained, [] dropped\ns: [D1] gained, [] dropped",
 		},

@@ -31,7 +31,7 @@ type changes struct {
 	levels   map[int][]int   // by setting: policies with an entry for it whose targets are at other levels as units moved: for the touched of their laptops
 	settings map[int]bool    // settings to decide again for all laptops
 	checks   map[int]bool    // checks to run again for all laptops
-	detached []target        // units and groups that go their own way for other kinds than they did
+	detached []target        // units and groups that are detached for other kinds than they did
 }
 
 // repathed is the path of a unit that moved, before and after, as expressions see it.

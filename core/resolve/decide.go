@@ -18,7 +18,7 @@ type contestant struct {
 	place    int32       // the slot's, among those of the setting
 	order                // the slot's
 	live     *rowset.Set // it takes part
-	detached *rowset.Set // dropped since their place goes its own way; nil: none
+	detached *rowset.Set // dropped since their place is detached; nil: none
 }
 
 // witness is told why. Sets hold until the call returns.
@@ -113,7 +113,7 @@ func (w *worker) except(c *contest, in []contestant, rest *rowset.Set) {
 	}
 }
 
-// peel decides closest and strictest: the first slot in order that a laptop has stands. Slots of a run stand together, or clash.
+// peel decides closest and strictest: the first slot in order that a laptop has stands. Slots of a run stand together, or conflict.
 func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 	how := How(c.combine)
 	if first := firstRun(in); undecided.In(in[0].live) && (c.combine != setting.Closest || oneClass(in[:first])) {
@@ -147,7 +147,7 @@ func (w *worker) peel(c *contest, in []contestant, undecided *rowset.Set) {
 		}
 		taken.Clear()
 		if c.combine == setting.Closest && !oneClass(in[i:j]) {
-			w.clash(c, in[i:j], undecided, taken)
+			w.decideTie(c, in[i:j], undecided, taken)
 		} else {
 			for k := i; k < j; k++ {
 				s := &in[k]
@@ -248,8 +248,8 @@ func (w *worker) beaten(c *contest, run []contestant, all, undecided, inZone, lo
 	}
 }
 
-// clash decides a run whose slots have different values: where a laptop has one value it stands, else rulings are asked.
-func (w *worker) clash(c *contest, run []contestant, undecided, taken *rowset.Set) {
+// decideTie decides a run whose slots have different values: where a laptop has one value it stands, else rulings are asked.
+func (w *worker) decideTie(c *contest, run []contestant, undecided, taken *rowset.Set) {
 	mark := w.mark()
 	defer w.release(mark)
 	twice, value, here := w.temp(), w.temp(), w.temp()
@@ -356,7 +356,7 @@ func (w *worker) settle(c *contest, clashing []contestant) *slot {
 // idOf gives the policy that a slot is of.
 func (w *worker) idOf(s *slot) estate.PolicyID { return w.plan.policies[s.policy].ID }
 
-// conflict lets contestants clash on some laptops.
+// conflict lets contestants conflict on some laptops.
 func (w *worker) conflict(c *contest, clashing []contestant, rows *rowset.Set) {
 	policies := make([]string, len(clashing))
 	for i, s := range clashing {
@@ -437,12 +437,12 @@ func (w *worker) byItem(c *contest, in []contestant, have *rowset.Set) (numbers 
 	return numbers, sets
 }
 
-// merge adds up lists and tables. Rows that claim the same thing and say different things clash.
+// merge adds up lists and tables. Rows that claim the same thing and say different things conflict.
 func (w *worker) merge(c *contest, in []contestant, rest *rowset.Set) {
 	have := w.having(in, rest)
 	numbers, sets := w.byItem(c, in, have)
 	if c.def.Type == setting.TypeTable && len(c.def.Key) > 0 {
-		w.rowsClash(c, in, numbers, sets, have)
+		w.rowConflicts(c, in, numbers, sets, have)
 	}
 	w.put(in, ByMerge, have)
 	for i, item := range numbers {
@@ -452,8 +452,8 @@ func (w *worker) merge(c *contest, in []contestant, rest *rowset.Set) {
 	}
 }
 
-// rowsClash takes the laptops out of have, and out of the items' sets, on which two tables say different things under one key.
-func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []*rowset.Set, have *rowset.Set) {
+// rowConflicts takes the laptops out of have, and out of the items' sets, on which two tables say different things under one key.
+func (w *worker) rowConflicts(c *contest, in []contestant, numbers []int32, sets []*rowset.Set, have *rowset.Set) {
 	mark := w.mark()
 	defer w.release(mark)
 	clashing, here := w.temp(), w.temp()
@@ -461,7 +461,7 @@ func (w *worker) rowsClash(c *contest, in []contestant, numbers []int32, sets []
 	for i := range numbers {
 		a := c.outcomes.get(numbers[i]).value
 		for j := range i {
-			if sets[i].Meets(sets[j]) && c.def.Clashes(a, c.outcomes.get(numbers[j]).value) {
+			if sets[i].Meets(sets[j]) && c.def.Conflicts(a, c.outcomes.get(numbers[j]).value) {
 				here.SetAnd(sets[i], sets[j])
 				clashing.Or(here)
 			}

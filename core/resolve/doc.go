@@ -1,5 +1,5 @@
 // Package resolve decides which settings a laptop gets, and says why. It answers four questions:
-// what a laptop gets (Effective), what the whole estate gets (Estate), which policies clash and on
+// what a laptop gets (Effective), what the whole estate gets (Estate), which policies conflict and on
 // which laptops (Conflicts), and which entries do nothing (Lints).
 //
 // The estate is worked on as sets of laptops, in blocks of 4,096. The phases are

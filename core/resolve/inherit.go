@@ -29,9 +29,9 @@ type Inherited struct {
 	Above      int // what stands comes from above, of lists in part
 	Locked     int // of those, where an entry from above is locked
 	Overridden int // an entry from above gives way to one of here, beside or closer, or to an exception
-	Detached   int // an entry from above does not arrive: the place, or one within it, goes its own way
+	Detached   int // an entry from above does not arrive: the place, or one within it, is detached
 	Own        int // what stands comes from here, beside or closer alone
-	Clashing   int // policies clash
+	Clashing   int // policies conflict
 	Arrivals   []Arrival
 }
 

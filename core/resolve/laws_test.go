@@ -60,16 +60,16 @@ func TestWhomAnEditCanTouch(t *testing.T) {
 		u := s.Units[1+r.IntN(len(s.Units)-1)]
 		u.Detach = some(r, detachments, 2)
 		_, report = touches(before, estate.KindUnit, string(u.ID), u)
-		onlyOn(t, fmt.Sprintf("seed %d: %s going its own way", seed, u.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
+		onlyOn(t, fmt.Sprintf("seed %d: %s detaching", seed, u.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
 
 		g := pick(r, s.Groups)
 		g.Detach = some(r, detachments, 2)
 		_, report = touches(before, estate.KindGroup, string(g.ID), g)
-		onlyOn(t, fmt.Sprintf("seed %d: %s going its own way", seed, g.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
+		onlyOn(t, fmt.Sprintf("seed %d: %s detaching", seed, g.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
 	}
 }
 
-func TestARulingOnlySettlesClashes(t *testing.T) {
+func TestARulingOnlySettlesConflicts(t *testing.T) {
 	settled := 0
 	for seed := range uint64(200) {
 		s := madeUp(seed)
@@ -96,7 +96,7 @@ func TestARulingOnlySettlesClashes(t *testing.T) {
 		}
 	}
 	if settled == 0 {
-		t.Error("no estate had a clash that a ruling settles")
+		t.Error("no estate had a conflict that a ruling settles")
 	}
 }
 
@@ -128,7 +128,7 @@ func TestThereAndBackAgain(t *testing.T) {
 			t.Fatalf("seed %d, %s: there and back again leaves %+v", seed, what, r)
 		}
 		if len(there.ConflictsGained) != len(again.ConflictsCleared) || len(there.ProblemsGained) != len(again.ProblemsCleared) || len(there.Audiences) != len(again.Audiences) {
-			t.Fatalf("seed %d, %s: %d clashes and %d problems are gained, %d and %d cleared on the way back", seed, what, len(there.ConflictsGained), len(there.ProblemsGained), len(again.ConflictsCleared), len(again.ProblemsCleared))
+			t.Fatalf("seed %d, %s: %d conflicts and %d problems are gained, %d and %d cleared on the way back", seed, what, len(there.ConflictsGained), len(there.ProblemsGained), len(again.ConflictsCleared), len(again.ProblemsCleared))
 		}
 	}
 }
@@ -283,7 +283,7 @@ func TestAllPartsOfAReportAddUp(t *testing.T) {
 		}
 		for _, c := range report.ConflictsGained {
 			if part, ok := report.Part(impact.ConflictKey(&c, true)); !ok || part.Len() != c.Devices.Len() {
-				t.Fatalf("seed %d, %s: the part of a clash that is gained on %v has %v", seed, what, c.Devices, part)
+				t.Fatalf("seed %d, %s: the part of a conflict that is gained on %v has %v", seed, what, c.Devices, part)
 			}
 		}
 	}

@@ -31,7 +31,7 @@ func pairs(p *Plan) (all []*Result, further []bool) {
 	return all, further
 }
 
-// stood is what a setting came out as before any forcing, and between whom where policies clash.
+// stood is what a setting came out as before any forcing, and between whom where policies conflict.
 func stood(x *Setting) string {
 	if x == nil || x.Status == Unsupported { // who lacks it has nothing either way
 		return ""
@@ -87,7 +87,7 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 					}
 					x := r.Setting(e.Setting)
 					alters = alters || stood(x) != stood(after[n].Setting(e.Setting))
-					if slices.Contains(p.Applying(r), pol.ID) && (x == nil || x.Status != Unsupported) { // where all go their own way it does not appear
+					if slices.Contains(p.Applying(r), pol.ID) && (x == nil || x.Status != Unsupported) { // where all are detached it does not appear
 						devices++
 					}
 					if x == nil {

@@ -15,14 +15,14 @@ type subject struct {
 	*worker
 	dev, who int              // who: none where there is nobody
 	arms     []arm            // by policy, once find was called
-	away     bool             // somebody goes their own way
+	away     bool             // somebody is detached
 	areas    map[string]Level // by area of the dictionary: the innermost level that detaches it
 }
 
 // arm is how a policy applies to a subject.
 type arm struct {
 	at       int16 // its level's place among the policy's; none: it does not apply
-	detached bool  // its kind goes its own way closer by
+	detached bool  // its kind is detached closer by
 }
 
 // subject begins with a pair; done must be called in the end.
@@ -138,7 +138,7 @@ func (s *subject) nothingApplies() {
 	}
 }
 
-// findDetached finds which of the policies that apply are of a kind that goes its own way closer by.
+// findDetached finds which of the policies that apply are of a kind that is detached closer by.
 func (s *subject) findDetached() {
 	p := s.plan
 	if s.away = p.anyDetached(); s.away {
@@ -270,7 +270,7 @@ func (s *subject) contestant(c *contest, order order, place int32, at int) conte
 	return contestant{slot: &c.slots[place], at: int32(at), place: place, order: order, live: &s.dom}
 }
 
-// detach takes from the subject what goes its own way.
+// detach takes from the subject what is detached.
 func (s *subject) detach(c *contest, in []contestant) {
 	if !s.away || c.combine == setting.Merge {
 		return

@@ -1,4 +1,4 @@
-// This file finds out what is to be looked at again where units moved, or they or groups go their own way.
+// This file finds out what is to be looked at again where units moved, or they or groups are detached.
 
 package resolve
 
@@ -125,7 +125,7 @@ func (h *hand) concerned(placed []concern, at int) *rowset.Set {
 	return &nobody
 }
 
-// goingApart gives the laptops in units and groups that go their own way for other kinds than they did. Who came to a group, or left it, is
+// goingApart gives the laptops in units and groups that are detached for other kinds than they did. Who came to a group, or left it, is
 // known in other ways.
 func (k *pass) goingApart() marked {
 	if len(k.detached) == 0 {

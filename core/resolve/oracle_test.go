@@ -325,8 +325,8 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 	switch def.Combine {
 	case setting.Merge:
 		if def.Type == setting.TypeTable {
-			rows, clash := oracleRows(def, left)
-			if clash {
+			rows, differ := oracleRows(def, left)
+			if differ {
 				conflict()
 				return out, true
 			}
@@ -491,7 +491,7 @@ func (o oracle) subject(d *estate.Device, signedIn *estate.Person) (map[setting.
 }
 
 // oracleRows adds tables up by their JSON, and says whether two rows of one name differ where the name is the key.
-func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, clash bool) {
+func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, conflict bool) {
 	byText := map[string]setting.Row{}
 	for _, c := range left {
 		for _, row := range c.entry.Value.Rows() {
@@ -503,7 +503,7 @@ func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, clash
 	names := map[string]bool{}
 	for text, row := range byText {
 		texts = append(texts, text)
-		clash = clash || len(def.Key) > 0 && names[row["name"].Text()]
+		conflict = conflict || len(def.Key) > 0 && names[row["name"].Text()]
 		names[row["name"].Text()] = true
 	}
 	sort.Strings(texts)
@@ -511,5 +511,5 @@ func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, clash
 	for i, text := range texts {
 		rows[i] = byText[text]
 	}
-	return setting.TableValue(rows), clash
+	return setting.TableValue(rows), conflict
 }

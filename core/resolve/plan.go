@@ -22,7 +22,7 @@ type Plan struct {
 	units  []unit // by number, as all that follow
 	unitAt *places[estate.UnitID]
 	root   int
-	apart  []int           // units that go their own way for something
+	apart  []int           // units that are detached for something
 	areas  map[string]bool // areas of the dictionary that some unit or group detaches
 
 	people   blocked[person]
@@ -40,7 +40,7 @@ type Plan struct {
 	groupAt    *places[estate.GroupID]
 	ofGroup    []int32 // by place in the snapshot: the number
 	groupOrder []int   // every group after those that it has as members
-	detaching  []int   // groups that go their own way for something
+	detaching  []int   // groups that are detached for something
 
 	policies []policy
 	policyAt *places[estate.PolicyID]

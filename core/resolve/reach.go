@@ -265,7 +265,7 @@ func (p *Plan) Matching(t estate.Target) Devices {
 	return found
 }
 
-// Dropped is an entry that does not arrive at a place since its laptops go their own way for its kind of policy.
+// Dropped is an entry that does not arrive at a place since its laptops are detached for its kind of policy.
 type Dropped struct {
 	Policy  estate.PolicyID
 	Setting setting.ID

@@ -236,7 +236,7 @@ func (d *deciding) byFirst(s *subject, at int, marked []uint64, order []order, f
 			case here.run != lead.run:
 				is = within
 			case here.outcome != lead.outcome && c.combine == setting.Closest:
-				return false // they clash, or are equal by other names
+				return false // they conflict, or are equal by other names
 			}
 		}
 		became, slots = append(became, is), append(slots, next-first)

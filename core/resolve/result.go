@@ -45,7 +45,7 @@ const (
 	LockedOut          // an entry of an outer level is locked
 	RuledOut           // a ruling prefers another
 	Excepted           // an exception passes over it
-	Detached           // a unit or group goes its own way for its kind of policy
+	Detached           // a unit or group is detached for its kind of policy
 )
 
 var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "weaker", "locked-out", "ruled-out", "excepted", "detached"}

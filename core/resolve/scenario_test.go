@@ -22,7 +22,7 @@ devices:
   - {id: LT-8, os: windows, os_version: "10.4", unit: labs}
 groups:
   - {id: crew-leads, of: people, members: [ines]}
-  - {id: own-way, of: people, members: [tomas], detach: [security]}
+  - {id: detach, of: people, members: [tomas], detach: [security]}
 settings:
   - {id: lock, kind: security, type: integer, combine: strictest, stricter: lower}
   - {id: banner, kind: security, type: text}
@@ -69,7 +69,7 @@ lock: 15 strictest from house-rules; house-rules won, slipway-desk weaker`,
 			policies: policy("a", `settings: {banner: A}, audience: {include: [everyone, "device:LT-7"]}`) + policy("b", `priority: 99, settings: {banner: B}, audience: {include: ["group:crew-leads"]}`),
 			want:     `banner: "A" closest from a; a won, b outer`,
 		},
-		"equal values do not clash": {
+		"equal values do not conflict": {
 			policies: policy("a", `settings: {banner: A}, audience: {include: [everyone]}`) + policy("b", `settings: {banner: A}, audience: {include: [everyone]}`),
 			want:     `banner: "A" closest from a,b; a won, b won`,
 		},
@@ -86,13 +86,13 @@ lock: 15 strictest from house-rules; house-rules won, slipway-desk weaker`,
 			policies: policy("a", `settings: {domains: [x]}, audience: {include: [everyone]}`) + policy("b", `settings: {domains: []}, audience: {include: [everyone]}`),
 			want:     `domains: [] common from a,b; a won, b won`,
 		},
-		"a unit that goes its own way": {
+		"a unit that is detached": {
 			device:   "LT-8",
 			policies: "  - {id: c, kind: configuration, settings: {banner: outer, lock: 1, sites: [s]}, audience: {include: [everyone]}}\n  - {id: d, kind: configuration, settings: {lock: 7}, audience: {include: [\"unit:labs\"]}}\n",
 			want: `lock: 7 strictest from d; c detached, d won
 sites: ["s"] merge from c; c won`,
 		},
-		"a group that goes its own way, for another person": {
+		"a group that is detached, for another person": {
 			person:   "tomas",
 			policies: policy("a", `settings: {domains: [x], banner: kept}, audience: {include: [everyone]}`),
 			want:     `banner: "kept" closest from a; a won`,

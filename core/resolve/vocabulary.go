@@ -353,7 +353,7 @@ func (o *outcomes) item(v setting.Value) *outcome {
 	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *outcome { return &outcome{status: Set, value: v, begins: v.Begins()} })
 }
 
-// conflict numbers a clash of policies, given sorted.
+// conflict numbers a conflict of policies, given sorted.
 func (o *outcomes) conflict(policies []string) *outcome {
 	key := []byte{'c'}
 	for _, p := range policies {

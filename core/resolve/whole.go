@@ -23,8 +23,8 @@ type Whole struct {
 	final    [][]rowset.Parts  // by setting, by block
 	problems [][]rowset.Packed // by check, by block
 
-	clashesOnce, conflictsOnce, problemsOnce sync.Once // what was found is kept
-	clashesFound, conflictsFound             []ConflictFound
+	listOnce, conflictsOnce, problemsOnce sync.Once // what was found is kept
+	listFound, conflictsFound             []ConflictFound
 	problemsFound                            []ProblemFound
 }
 
@@ -85,7 +85,7 @@ func (w *Whole) State(id setting.ID, dev estate.DeviceID) State {
 // Held is a state of a setting with the laptops that have it.
 type Held struct {
 	State
-	Policies []string // of a conflict: those that clash, sorted
+	Policies []string // of a conflict: those that conflict, sorted
 	Devices  Devices
 }
 
@@ -135,7 +135,7 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 		cell.part(&dom, unions, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
 			is := faceOf(o, code)
 			if o != nil && o.status == Conflict {
-				is.number = o.number // clashes of other policies are apart
+				is.number = o.number // conflicts of other policies are apart
 			}
 			if _, known := states[is]; !known {
 				h := Held{State: stateOf(o, v)}
@@ -193,7 +193,7 @@ type ConflictFound struct {
 // Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
 func (w *Whole) Conflicts() []ConflictFound {
 	w.conflictsOnce.Do(func() {
-		out := slices.Clone(w.Clashes())
+		out := slices.Clone(w.ConflictList())
 		threads.Share(len(out), func(mine iter.Seq[int]) {
 			for i := range mine {
 				out[i].Values = w.plan.clashing(&out[i])
@@ -204,13 +204,13 @@ func (w *Whole) Conflicts() []ConflictFound {
 	return w.conflictsFound
 }
 
-// Clashes lists every conflict as Conflicts does, without the candidates. The list must not be altered.
-func (w *Whole) Clashes() []ConflictFound {
-	w.clashesOnce.Do(func() { w.clashesFound = w.clashes() })
-	return w.clashesFound
+// Conflicts lists every conflict as Conflicts does, without the candidates. The list must not be altered.
+func (w *Whole) ConflictList() []ConflictFound {
+	w.listOnce.Do(func() { w.listFound = w.listConflicts() })
+	return w.listFound
 }
 
-func (w *Whole) clashes() []ConflictFound {
+func (w *Whole) listConflicts() []ConflictFound {
 	p := w.plan
 	var out []ConflictFound
 	var rows rowset.Set
@@ -239,7 +239,7 @@ func (w *Whole) clashes() []ConflictFound {
 	return out
 }
 
-// WithCandidates gives a clash of the plan's resolution with its candidates.
+// WithCandidates gives a conflict of the plan's resolution with its candidates.
 func (p *Plan) WithCandidates(c ConflictFound) ConflictFound {
 	c.Values = p.clashing(&c)
 	return c
@@ -344,7 +344,7 @@ func (w *Whole) forcedRows(k *worker, at, block int) *rowset.Set {
 	return forced
 }
 
-// standing is who carries what settings come out as: contestants that won or clash, and exceptions that count.
+// standing is who carries what settings come out as: contestants that won or conflict, and exceptions that count.
 type standing struct {
 	carriers []contestant
 	from     []string // by carrier: the policy, or the exception
@@ -368,10 +368,10 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 	}
 	for i, s := range seen.in {
 		carries := seen.became[i][Won]
-		if clashes := seen.became[i][Clashing]; carries == nil {
-			carries = clashes
-		} else if clashes != nil {
-			carries.Or(clashes)
+		if conflicts := seen.became[i][Clashing]; carries == nil {
+			carries = conflicts
+		} else if conflicts != nil {
+			carries.Or(conflicts)
 		}
 		add(string(w.idOf(s.slot)), carries)
 	}
@@ -380,8 +380,8 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 	}
 }
 
-// Clashing counts by device, in the order of ids, the settings on which policies clash.
-func (w *Whole) Clashing() []int32 {
+// ConflictCounts counts by device, in the order of ids, the settings on which policies conflict.
+func (w *Whole) ConflictCounts() []int32 {
 	return w.count(func(add func(Devices)) {
 		for _, at := range w.plan.bySetting {
 			c := &w.plan.contests[at]
@@ -400,8 +400,8 @@ func (w *Whole) Clashing() []int32 {
 	})
 }
 
-// Wrong counts by device, in the order of ids, the checks that find something.
-func (w *Whole) Wrong() []int32 {
+// ProblemCounts counts by device, in the order of ids, the checks that find something.
+func (w *Whole) ProblemCounts() []int32 {
 	return w.count(func(add func(Devices)) {
 		for _, at := range w.plan.byCheck {
 			add(Devices{plan: w.plan, blocks: w.problems[at]})

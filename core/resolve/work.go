@@ -23,9 +23,9 @@ type pass struct {
 	full    bool // everything is worked out
 	members bool // groups and audiences too, not only what settings come out as
 	after   *Whole
-	away    bool   // somebody goes their own way, before or after
+	away    bool   // somebody is detached, before or after
 	limited []int  // settings that not every laptop supports
-	apart   marked // laptops in units and groups that go their own way for other kinds than they did; nil: none
+	apart   marked // laptops in units and groups that are detached for other kinds than they did; nil: none
 
 	idle atomic.Int32 // threads that have no block
 

@@ -103,7 +103,7 @@ type lackingSets struct {
 	unknown *rowset.Set    // whose condition on what the laptop can do fails: they count as supported; nil: none
 }
 
-// armSets is the laptops that get a policy at one level; detached is those of them that go their own way for its kind.
+// armSets is the laptops that get a policy at one level; detached is those of them that are detached for its kind.
 type armSets struct {
 	epoch, split   int32
 	all            *rowset.Set // nil: none

@@ -1,4 +1,4 @@
-// This file says what going one's own way costs: what no longer arrives, today's values to start from, and what was missed since.
+// This file says what detaching costs: what no longer arrives, today's values to start from, and what was missed since.
 
 package review
 
@@ -29,7 +29,7 @@ type TodayValue struct {
 	Others  int           // that have another one
 }
 
-// Detach says what a place would lose by going its own way: before is what is live, after the same with the place detached.
+// Detach says what a place would lose by detaching: before is what is live, after the same with the place detached.
 func Detach(before, after impact.Side, place estate.Target) Detaching {
 	var out Detaching
 	devices := before.Plan.Matching(place)
@@ -91,7 +91,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 	return out
 }
 
-// Missed is an entry that does not arrive at a place that goes its own way, and that came or altered since it does.
+// Missed is an entry that does not arrive at a place that is detached, and that came or altered since it does.
 type Missed struct {
 	resolve.Dropped
 	Was *setting.Value // as it was then; nil: it was not there

@@ -105,8 +105,8 @@ func Diff(from, to *estate.Policy) []Difference {
 	return out
 }
 
-// Clash is a part that two edits altered differently.
-type Clash struct {
+// Conflict is a part that two edits altered differently.
+type Conflict struct {
 	Part               Part
 	Base, Mine, Theirs string
 	// Entries are, with a setting's entry, those of base, mine and theirs; nil where there is none.
@@ -115,7 +115,7 @@ type Clash struct {
 
 // Merge brings together two edits of one policy that began from base: a part that only one of them altered is taken from that
 // one. Where both altered a part and not to the same, mine is kept in the outcome and the part is listed, for a person to choose.
-func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, clashes []Clash) {
+func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts []Conflict) {
 	merged = *mine
 	for _, f := range fields {
 		was, my, their := f.text(base), f.text(mine), f.text(theirs)
@@ -123,7 +123,7 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, clashes []C
 		case my == was:
 			f.take(&merged, theirs)
 		case their != was && their != my:
-			clashes = append(clashes, Clash{Part: f.part, Base: was, Mine: my, Theirs: their})
+			conflicts = append(conflicts, Conflict{Part: f.part, Base: was, Mine: my, Theirs: their})
 		}
 	}
 	merged.Entries = nil
@@ -134,13 +134,13 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, clashes []C
 		case sameEntry(my, was):
 			taken = their
 		case !sameEntry(their, was) && !sameEntry(their, my):
-			clashes = append(clashes, Clash{PartOf(id), entryText(was), entryText(my), entryText(their), [3]*estate.Entry{was, my, their}})
+			conflicts = append(conflicts, Conflict{PartOf(id), entryText(was), entryText(my), entryText(their), [3]*estate.Entry{was, my, their}})
 		}
 		if taken != nil {
 			merged.Entries = append(merged.Entries, *taken)
 		}
 	}
-	return merged, clashes
+	return merged, conflicts
 }
 
 // settingsOf lists the settings of policies, by id.

@@ -103,7 +103,7 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 		}
 		s.Policies = append(s.Policies, p)
 	}
-	for i := range 2 { // somebody goes their own way
+	for i := range 2 { // somebody is detached
 		if random.IntN(2) == 0 {
 			s.Units[1+random.IntN(7)].Detach = []estate.Detachment{{Kind: setting.PolicyKinds[i]}}
 		} else {
@@ -217,7 +217,7 @@ func TestSupposingIsTheWholeEstateAltered(t *testing.T) {
 }
 
 // TestWhatIsDroppedWouldArrive: an entry that is listed as dropped on a place has, on as many laptops, a candidate once nobody there goes
-// their own way; and a place where nobody does drops nothing.
+// their detached; and a place where nobody does drops nothing.
 func TestWhatIsDroppedWouldArrive(t *testing.T) {
 	for seed := range uint64(120) {
 		random := rand.New(rand.NewPCG(seed, 3))
@@ -246,7 +246,7 @@ func TestWhatIsDroppedWouldArrive(t *testing.T) {
 			}
 		}
 		if dropped := resolve.Compile(&open).Dropped(place); len(dropped) != 0 {
-			t.Fatalf("seed %d: nobody goes their own way, and %v is dropped", seed, dropped)
+			t.Fatalf("seed %d: nobody is detached, and %v is dropped", seed, dropped)
 		}
 	}
 }

@@ -95,7 +95,7 @@ func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 // Prevailing is what a setting is on most laptops of a place; the zero State, where most do not have it at all.
 type Prevailing struct {
 	resolve.State
-	Policies []string // of a conflict: those that clash
+	Policies []string // of a conflict: those that conflict
 	Devices  int      // laptops of the place that have it so
 	Others   int      // that have it otherwise
 	Apart    bool     // it is not what prevails in the unit above

@@ -20,7 +20,7 @@ type Relation string
 
 const (
 	Repeats    Relation = "repeats"    // the same value for some of the same laptops
-	Clashes    Relation = "clashes"    // a conflict on some of them
+	Conflicts    Relation = "conflicts"    // a conflict on some of them
 	Overrides  Relation = "overrides"  // the other one wins on some of them
 	Overridden Relation = "overridden" // the other one gives way
 	Adds       Relation = "adds"       // both count
@@ -128,7 +128,7 @@ func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
 	case a.Shared == 0:
 		return Apart
 	case a.Fates[resolve.Clashing] > 0:
-		return Clashes
+		return Conflicts
 	case mine != nil && a.Value.Equal(*mine):
 		return Repeats
 	case d != nil && (d.Combine == setting.Merge || d.Combine == setting.Common):

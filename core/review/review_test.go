@@ -82,7 +82,7 @@ func TestRelationsToOtherPolicies(t *testing.T) {
 	}
 	expect(t, "others", got, []string{
 		"browser.blocked_sites more adds 2 of 3", "network.name_servers far apart 0 of 1", "screen.lock_after_minutes same repeats 2 of 3", "screen.lock_after_minutes stricter overrides 1 of 1",
-		"screen.lock_after_minutes weaker overridden 1 of 1", "signin.banner rival clashes 2 of 2",
+		"screen.lock_after_minutes weaker overridden 1 of 1", "signin.banner rival conflicts 2 of 2",
 	})
 	if _, ok := review.Look(side, "nobody"); ok {
 		t.Error("a policy that is not there was looked at")
@@ -157,7 +157,7 @@ func TestMergingTwoEdits(t *testing.T) {
 	base := policy(`"title": "A", "settings": {"a": 1, "b": 2, "c": 3}, "audience": {"include": ["unit:x"]}`)
 	mine := policy(`"title": "A", "settings": {"a": 9, "b": 2, "d": 4}, "audience": {"include": ["unit:x"], "when": "true"}`)
 	theirs := policy(`"title": "B", "priority": 5, "settings": {"a": 1, "b": 7, "c": {"value": 3, "lock": true}}, "audience": {"include": ["unit:y"]}`)
-	merged, clashes := review.Merge(base, mine, theirs)
+	merged, conflicts := review.Merge(base, mine, theirs)
 	text, err := files.EncodeJSON(merged)
 	if err != nil {
 		t.Fatal(err)
@@ -165,12 +165,12 @@ func TestMergingTwoEdits(t *testing.T) {
 	if want := `{"id":"p","title":"B","kind":"security","priority":5,"settings":{"a":9,"b":7,"d":4},"audience":{"include":["unit:y"],"when":"true"}}`; string(text) != want {
 		t.Errorf("merged to %s\n expected %s", text, want)
 	}
-	if len(clashes) != 1 || clashes[0].Part != "settings/c" || clashes[0].Base != "3" || clashes[0].Mine != "" || clashes[0].Theirs != "3, locked" || clashes[0].Entries[1] != nil {
-		t.Errorf("clashes %+v", clashes)
+	if len(conflicts) != 1 || conflicts[0].Part != "settings/c" || conflicts[0].Base != "3" || conflicts[0].Mine != "" || conflicts[0].Theirs != "3, locked" || conflicts[0].Entries[1] != nil {
+		t.Errorf("conflicts %+v", conflicts)
 	}
 }
 
-// TestLawsOfMerging merges random edits: nothing altered on one side takes the other, and the order of the sides decides only clashes.
+// TestLawsOfMerging merges random edits: nothing altered on one side takes the other, and the order of the sides decides only conflicts.
 func TestLawsOfMerging(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 5))
 	made := func(from *estate.Policy, changes int) *estate.Policy {
@@ -191,23 +191,23 @@ func TestLawsOfMerging(t *testing.T) {
 	for range 2000 {
 		base := made(&estate.Policy{ID: "p"}, 5)
 		mine, theirs := made(base, 3), made(base, 3)
-		if m, clashes := review.Merge(base, base, theirs); len(clashes) > 0 || len(review.Diff(&m, theirs)) > 0 {
-			t.Fatalf("an edit that altered nothing clashes or takes from theirs: %+v", clashes)
+		if m, conflicts := review.Merge(base, base, theirs); len(conflicts) > 0 || len(review.Diff(&m, theirs)) > 0 {
+			t.Fatalf("an edit that altered nothing conflicts or takes from theirs: %+v", conflicts)
 		}
-		if m, clashes := review.Merge(base, mine, base); len(clashes) > 0 || len(review.Diff(&m, mine)) > 0 {
-			t.Fatalf("merging with what it began from alters: %+v", clashes)
+		if m, conflicts := review.Merge(base, mine, base); len(conflicts) > 0 || len(review.Diff(&m, mine)) > 0 {
+			t.Fatalf("merging with what it began from alters: %+v", conflicts)
 		}
-		if m, clashes := review.Merge(base, mine, mine); len(clashes) > 0 || len(review.Diff(&m, mine)) > 0 {
-			t.Fatalf("the same edit twice: %+v", clashes)
+		if m, conflicts := review.Merge(base, mine, mine); len(conflicts) > 0 || len(review.Diff(&m, mine)) > 0 {
+			t.Fatalf("the same edit twice: %+v", conflicts)
 		}
 		ab, one := review.Merge(base, mine, theirs)
 		ba, other := review.Merge(base, theirs, mine)
 		if len(one) != len(other) {
-			t.Fatalf("%d clashes, the other way round %d", len(one), len(other))
+			t.Fatalf("%d conflicts, the other way round %d", len(one), len(other))
 		}
 		for _, d := range review.Diff(&ab, &ba) {
-			if !slices.ContainsFunc(one, func(c review.Clash) bool { return c.Part == d.Part }) {
-				t.Fatalf("%s differs by the order of the sides, and is no clash", d.Part)
+			if !slices.ContainsFunc(one, func(c review.Conflict) bool { return c.Part == d.Part }) {
+				t.Fatalf("%s differs by the order of the sides, and is no conflict", d.Part)
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-// This file proposes ways to settle clashes and problems: each is a set of edits, whose effect is for somebody else to compute.
+// This file proposes ways to settle conflicts and problems: each is a set of edits, whose effect is for somebody else to compute.
 
 package review
 
@@ -36,15 +36,15 @@ type Way struct {
 	Edits   []estate.Edit
 }
 
-// Ways proposes ways to settle clashes of the same policies together. Rulings have no reason yet.
-func Ways(plan *resolve.Plan, clashes ...resolve.ConflictFound) (out []Way) {
-	if len(clashes) == 0 {
+// Ways proposes ways to settle conflicts of the same policies together. Rulings have no reason yet.
+func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
+	if len(conflicts) == 0 {
 		return nil
 	}
 	var touched resolve.Devices
 	closest := true
-	settings := make([]setting.ID, len(clashes))
-	for i, c := range clashes {
+	settings := make([]setting.ID, len(conflicts))
+	for i, c := range conflicts {
 		d := plan.Definition(c.Setting)
 		if d == nil {
 			return nil
@@ -53,17 +53,17 @@ func Ways(plan *resolve.Plan, clashes ...resolve.ConflictFound) (out []Way) {
 		touched = touched.Or(c.Devices)
 		closest = closest && d.Combine == setting.Closest
 	}
-	involved := policiesNamed(plan, clashes[0].Policies)
+	involved := policiesNamed(plan, conflicts[0].Policies)
 	for _, p := range involved {
 		if closest {
-			out = appendWay(out, PreferIt, p.ID, rulings(clashes, p.ID))
+			out = appendWay(out, PreferIt, p.ID, rulings(conflicts, p.ID))
 			out = appendWay(out, RaiseIt, p.ID, raised(p, involved))
 			out = appendWay(out, LockIt, p.ID, locked(p, settings))
 		}
-		out = appendWay(out, LeaveOut, p.ID, leftOut(plan, p, opponents(clashes, p, involved)))
+		out = appendWay(out, LeaveOut, p.ID, leftOut(plan, p, opponents(conflicts, p, involved)))
 	}
 	if closest {
-		for _, p := range outer(plan, clashes) {
+		for _, p := range outer(plan, conflicts) {
 			out = appendWay(out, LockAbove, p.ID, locked(p, settings))
 		}
 	}
@@ -148,10 +148,10 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 	return out
 }
 
-// outer gives the policies whose entries for all the settings give way, as outer ones, on every laptop that the clashes touch.
-func outer(plan *resolve.Plan, clashes []resolve.ConflictFound) (out []*estate.Policy) {
+// outer gives the policies whose entries for all the settings give way, as outer ones, on every laptop that the conflicts touch.
+func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate.Policy) {
 	counts := map[estate.PolicyID]int{}
-	for _, c := range clashes {
+	for _, c := range conflicts {
 		for _, s := range plan.Standings(c.Setting, c.Devices) {
 			if s.Fates[resolve.Outer] == c.Devices.Len() {
 				counts[s.Policy]++
@@ -159,7 +159,7 @@ func outer(plan *resolve.Plan, clashes []resolve.ConflictFound) (out []*estate.P
 		}
 	}
 	for id, n := range counts {
-		if n == len(clashes) {
+		if n == len(conflicts) {
 			out = append(out, plan.Policy(id))
 		}
 	}
@@ -189,8 +189,8 @@ func policyEdit(p estate.Policy) estate.Edit {
 }
 
 // rulings lets a policy's values stand against those of the others that differ.
-func rulings(clashes []resolve.ConflictFound, prefer estate.PolicyID) (edits []estate.Edit) {
-	for _, c := range clashes {
+func rulings(conflicts []resolve.ConflictFound, prefer estate.PolicyID) (edits []estate.Edit) {
+	for _, c := range conflicts {
 		mine := slices.IndexFunc(c.Values, func(v resolve.Candidate) bool { return v.Policy == prefer })
 		for _, v := range c.Values {
 			if mine < 0 || v.Policy == prefer || v.Value.Equal(c.Values[mine].Value) {
@@ -204,8 +204,8 @@ func rulings(clashes []resolve.ConflictFound, prefer estate.PolicyID) (edits []e
 	return edits
 }
 
-// opponents gives those of the involved that have another value than a policy in some clash.
-func opponents(clashes []resolve.ConflictFound, p *estate.Policy, involved []*estate.Policy) (out []*estate.Policy) {
+// opponents gives those of the involved that have another value than a policy in some conflict.
+func opponents(conflicts []resolve.ConflictFound, p *estate.Policy, involved []*estate.Policy) (out []*estate.Policy) {
 	value := func(c resolve.ConflictFound, of *estate.Policy) setting.Value {
 		for _, v := range c.Values {
 			if v.Policy == of.ID {
@@ -215,14 +215,14 @@ func opponents(clashes []resolve.ConflictFound, p *estate.Policy, involved []*es
 		return setting.Value{}
 	}
 	for _, o := range involved {
-		if o != p && slices.ContainsFunc(clashes, func(c resolve.ConflictFound) bool { return !value(c, o).Equal(value(c, p)) }) {
+		if o != p && slices.ContainsFunc(conflicts, func(c resolve.ConflictFound) bool { return !value(c, o).Equal(value(c, p)) }) {
 			out = append(out, o)
 		}
 	}
 	return out
 }
 
-// raised puts a policy's priority above those that it clashes with.
+// raised puts a policy's priority above those that it conflicts with.
 func raised(p *estate.Policy, involved []*estate.Policy) []estate.Edit {
 	top := p.Priority
 	for _, o := range involved {

@@ -9,18 +9,18 @@ import (
 	. "zenithridge.example/zridge/core/review"
 )
 
-// TestWaysSettle proposes ways out of a clash and tries each: what is said to be in a policy's favour lets its value stand.
+// TestWaysSettle proposes ways out of a conflict and tries each: what is said to be in a policy's favour lets its value stand.
 func TestWaysSettle(t *testing.T) {
 	side := sideOf(t, `
   - {id: one, kind: security, priority: 5, settings: {signin.banner: "One"}, audience: {include: ["device:LT-1"]}}
   - {id: two, kind: security, priority: 5, settings: {signin.banner: "Two"}, audience: {include: ["device:LT-1", "device:LT-3"]}}
   - {id: three, kind: security, settings: {signin.banner: "Three"}, audience: {include: [everyone]}}`)
-	clashes := side.Whole.Conflicts()
-	if len(clashes) != 1 {
-		t.Fatalf("%d clashes", len(clashes))
+	conflicts := side.Whole.Conflicts()
+	if len(conflicts) != 1 {
+		t.Fatalf("%d conflicts", len(conflicts))
 	}
 	kinds := map[WayKind]int{}
-	for _, w := range Ways(side.Plan, clashes...) {
+	for _, w := range Ways(side.Plan, conflicts...) {
 		kinds[w.Kind]++
 		next := side.Plan.Snapshot().With(w.Edits...)
 		if faults := next.Validate(); len(faults) > 0 {
@@ -42,20 +42,20 @@ func TestWaysSettle(t *testing.T) {
 	}
 }
 
-// TestWaysSettleSeveralAtOnce tries the ways for two settings on which the same policies clash: each settles both.
+// TestWaysSettleSeveralAtOnce tries the ways for two settings on which the same policies conflict: each settles both.
 func TestWaysSettleSeveralAtOnce(t *testing.T) {
 	side := sideOf(t, `
   - {id: one, kind: security, settings: {signin.banner: "One", signin.banner_title: "1", signin.hide_last_person: true}, audience: {include: ["unit:slipway", "device:LT-2"]}}
   - {id: two, kind: security, settings: {signin.banner: "Two", signin.banner_title: "2"}, audience: {include: ["unit:slipway"]}}`)
-	clashes := side.Whole.Conflicts()
-	if len(clashes) != 2 {
-		t.Fatalf("%d clashes", len(clashes))
+	conflicts := side.Whole.Conflicts()
+	if len(conflicts) != 2 {
+		t.Fatalf("%d conflicts", len(conflicts))
 	}
 	seen := map[WayKind]bool{}
-	for _, w := range Ways(side.Plan, clashes...) {
+	for _, w := range Ways(side.Plan, conflicts...) {
 		seen[w.Kind] = true
 		if left := side.With(side.Plan.Snapshot().With(w.Edits...)).Whole.Conflicts(); len(left) > 0 {
-			t.Errorf("%s %s leaves %d clashes", w.Kind, w.Policy, len(left))
+			t.Errorf("%s %s leaves %d conflicts", w.Kind, w.Policy, len(left))
 		}
 		if w.Kind == Narrow && (w.Policy != "one" || fmt.Sprint(w.Targets) != "[unit:slipway]") {
 			t.Errorf("%s leaves out %v", w.Policy, w.Targets)

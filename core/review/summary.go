@@ -18,7 +18,7 @@ type Summary struct {
 	Estate   int // laptops in all
 	// Without compares the estate with one in which the policy is retired: what going back would do.
 	Without *impact.Report
-	Clashes []resolve.ConflictFound // that its entries are part of
+	Conflicts []resolve.ConflictFound // that its entries are part of
 	Titles  Titles
 }
 
@@ -60,7 +60,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 	for _, c := range side.Whole.Conflicts() {
 		for _, p := range c.Policies {
 			if p == string(id) {
-				s.Clashes = append(s.Clashes, c)
+				s.Conflicts = append(s.Conflicts, c)
 			}
 		}
 	}

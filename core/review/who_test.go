@@ -177,7 +177,7 @@ func TestLaptopsSideBySide(t *testing.T) {
 	}
 }
 
-func TestGoingOnesOwnWay(t *testing.T) {
+func TestDetaching(t *testing.T) {
 	s := whoEstate(t)
 	fleet := estate.Target{Kind: estate.ToUnit, ID: "fleet"}
 	after := s.With(estate.Edit{Kind: estate.KindUnit, ID: "fleet", Object: estate.Unit{ID: "fleet", Parent: "r", Detach: []estate.Detachment{{Kind: "configuration"}}}})

@@ -184,8 +184,8 @@ func (s *Shape) SameKey(a, b Row) bool {
 	return len(s.Key) > 0
 }
 
-// Clashes tells whether rows of two tables claim the same thing and say different things about it.
-func (s *Shape) Clashes(v, w Value) bool {
+// Conflicts tells whether rows of two tables claim the same thing and say different things about it.
+func (s *Shape) Conflicts(v, w Value) bool {
 	if len(s.Key) == 0 {
 		return false
 	}

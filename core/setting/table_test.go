@@ -61,20 +61,20 @@ func TestFilesAreTheirContents(t *testing.T) {
 	}
 }
 
-func TestRowsOfOneKeyClash(t *testing.T) {
+func TestRowsOfOneKeyConflict(t *testing.T) {
 	s := setting.Shape{Type: setting.TypeTable, Key: []string{"name"}, Columns: []setting.Column{{Name: "name"}, {Name: "port"}}}
 	web, ssh := row{"name": text("web"), "port": setting.IntegerValue(80)}, row{"name": text("ssh"), "port": setting.IntegerValue(22)}
 	other := row{"name": text("web"), "port": setting.IntegerValue(8080)}
 	for _, c := range []struct {
 		a, b  []row
-		clash bool
+		conflict bool
 	}{{[]row{web}, []row{ssh}, false}, {[]row{web, ssh}, []row{web}, false}, {[]row{web}, []row{ssh, other}, true}, {nil, []row{web}, false}} {
-		if got := s.Clashes(setting.TableValue(c.a), setting.TableValue(c.b)); got != c.clash {
+		if got := s.Conflicts(setting.TableValue(c.a), setting.TableValue(c.b)); got != c.conflict {
 			t.Errorf("%v with %v: %v", c.a, c.b, got)
 		}
 	}
-	if (&setting.Shape{}).Clashes(setting.TableValue([]row{web}), setting.TableValue([]row{other})) {
-		t.Error("rows clash in a table with no key")
+	if (&setting.Shape{}).Conflicts(setting.TableValue([]row{web}), setting.TableValue([]row{other})) {
+		t.Error("rows conflict in a table with no key")
 	}
 }
 

@@ -9,7 +9,7 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// Database writes an estate into a new file of records.
+// Database writes an estate into a new database.
 func Database(path string, s *estate.Snapshot) error {
 	db, err := store.Open(path)
 	if err != nil {

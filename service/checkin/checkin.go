@@ -36,8 +36,8 @@ const (
 	leastMessage = 4 << 10
 )
 
-// Desk is where laptops check in. It is safe for concurrent use.
-type Desk struct {
+// Server is where laptops check in. It is safe for concurrent use.
+type Server struct {
 	store *store.Store
 	flow  *workflow.Service
 	log   *slog.Logger
@@ -53,15 +53,15 @@ type Desk struct {
 	settled  map[string]int64 // devices for which nothing was due, by the turn of what was live then
 }
 
-// NewDesk gives a desk over a store and the use cases.
-func NewDesk(s *store.Store, flow *workflow.Service, log *slog.Logger, now func() time.Time) *Desk {
-	d := &Desk{store: s, flow: flow, log: log, now: now, nonces: map[string][]byte{}, used: map[string]time.Time{}, sessions: map[string]*session{}, seen: map[string]store.Laptop{}, asking: map[string]bool{}, settled: map[string]int64{}}
+// NewServer gives a server over a store and the use cases.
+func NewServer(s *store.Store, flow *workflow.Service, log *slog.Logger, now func() time.Time) *Server {
+	d := &Server{store: s, flow: flow, log: log, now: now, nonces: map[string][]byte{}, used: map[string]time.Time{}, sessions: map[string]*session{}, seen: map[string]store.Laptop{}, asking: map[string]bool{}, settled: map[string]int64{}}
 	rand.Read(d.key[:])
 	return d
 }
 
 // Sweep forgets what is over and writes down who was seen. It is to be called every second or so.
-func (d *Desk) Sweep() {
+func (d *Server) Sweep() {
 	now := d.now()
 	d.mu.Lock()
 	for device, s := range d.sessions {
@@ -87,7 +87,7 @@ func (d *Desk) Sweep() {
 }
 
 // see notes that a device was seen; Sweep writes it down.
-func (d *Desk) see(device string, at time.Time) {
+func (d *Server) see(device string, at time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	l := d.seen[device]
@@ -98,17 +98,17 @@ func (d *Desk) see(device string, at time.Time) {
 
 // challenge gives the nonce that is handed out when credentials are asked for. It is computed from the device, the session
 // and the time, so that nothing is kept for strangers and no number of their tries pushes out a laptop's.
-func (d *Desk) challenge(device, session string, window int64) []byte {
+func (d *Server) challenge(device, session string, window int64) []byte {
 	h := hmac.New(sha256.New, d.key[:])
 	fmt.Fprintf(h, "%s\x00%s\x00%d", device, session, window)
 	return h.Sum(nil)[:16]
 }
 
-func (d *Desk) window() int64 { return d.now().UnixMilli() / challengeLife.Milliseconds() }
+func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Milliseconds() }
 
 // authenticate tests credentials against the nonce of the device's next session and against the session's
 // challenges of this window of time and the last. A wrong try changes nothing: it does not void a laptop's nonce.
-func (d *Desk) authenticate(device, session, data string) bool {
+func (d *Server) authenticate(device, session, data string) bool {
 	laptop, err := d.store.Laptop(device)
 	if err != nil || laptop.Credential == "" {
 		return false
@@ -133,7 +133,7 @@ func (d *Desk) authenticate(device, session, data string) bool {
 }
 
 // nextNonce makes the nonce of a device's next session.
-func (d *Desk) nextNonce(device string) string {
+func (d *Server) nextNonce(device string) string {
 	var nonce [16]byte
 	rand.Read(nonce[:])
 	d.mu.Lock()
@@ -153,7 +153,7 @@ type EnrolmentCode struct {
 }
 
 // OfferCodes makes an enrolment code for each of the devices. A device that enrols again gets a new secret.
-func (d *Desk) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
+func (d *Server) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
 	plan := d.flow.Live().Plan
 	now := d.now()
 	out := make([]EnrolmentCode, 0, len(devices))
@@ -170,7 +170,7 @@ func (d *Desk) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCode,
 		if err := tx.AddCodes(rows); err != nil {
 			return err
 		}
-		return tx.Audit(store.AuditRecord{At: now, By: by.Name, Door: by.Door, Action: "offer enrolment codes", Kind: string(estate.KindDevice), After: fmt.Sprint(len(rows))})
+		return tx.Audit(store.AuditRecord{At: now, By: by.Name, Via: by.Via, Action: "offer enrolment codes", Kind: string(estate.KindDevice), After: fmt.Sprint(len(rows))})
 	})
 	return out, err
 }
@@ -183,7 +183,7 @@ type Enrolment struct {
 }
 
 // Enrol takes a laptop in with its one-time code. A refusal is recorded.
-func (d *Desk) Enrol(code, device, serial string) (Enrolment, error) {
+func (d *Server) Enrol(code, device, serial string) (Enrolment, error) {
 	now := d.now()
 	var out Enrolment
 	err := d.store.Transaction(func(tx *store.Store) error {
@@ -200,14 +200,14 @@ func (d *Desk) Enrol(code, device, serial string) (Enrolment, error) {
 		if err := tx.SaveLaptop(laptop); err != nil {
 			return err
 		}
-		return tx.Audit(store.AuditRecord{At: now, By: device, Door: "device", Action: "enrol", Kind: string(estate.KindDevice), ObjectID: device})
+		return tx.Audit(store.AuditRecord{At: now, By: device, Via: "device", Action: "enrol", Kind: string(estate.KindDevice), ObjectID: device})
 	})
 	if errors.Is(err, ErrRefused) {
 		recorded := device
 		if !estate.ValidID(recorded) {
 			recorded = "?"
 		}
-		d.store.Audit(store.AuditRecord{At: now, By: recorded, Door: "device", Action: "enrolment refused", Kind: string(estate.KindDevice), ObjectID: recorded})
+		d.store.Audit(store.AuditRecord{At: now, By: recorded, Via: "device", Action: "enrolment refused", Kind: string(estate.KindDevice), ObjectID: recorded})
 	}
 	if err == nil {
 		out.Nonce = d.nextNonce(device)
@@ -217,7 +217,7 @@ func (d *Desk) Enrol(code, device, serial string) (Enrolment, error) {
 }
 
 // knows tells whether the estate has a device with this serial number; a device without one takes any.
-func (d *Desk) knows(device, serial string) bool {
+func (d *Server) knows(device, serial string) bool {
 	dev := d.flow.Live().Plan.Device(estate.DeviceID(device))
 	return dev != nil && (dev.Serial == "" || dev.Serial == serial)
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // File gives a file's bytes to a laptop whose settings name it, and to no other. The error is ErrRefused when the secret is wrong.
-func (d *Desk) File(device, secret, sha256 string) ([]byte, error) {
+func (d *Server) File(device, secret, sha256 string) ([]byte, error) {
 	laptop, err := d.store.Laptop(device)
 	if err != nil || laptop.Credential == "" || subtle.ConstantTimeCompare([]byte(laptop.Credential), []byte(syncml.UserDigest(device, secret))) != 1 {
 		return nil, ErrRefused

@@ -12,7 +12,7 @@ import (
 
 // Answer takes one message from a laptop and gives the answer. from is the sender's network address. The error
 // is a *syncml.SyntaxError, for which nothing was changed, or one of the store.
-func (d *Desk) Answer(data []byte, from string) ([]byte, error) {
+func (d *Server) Answer(data []byte, from string) ([]byte, error) {
 	m, err := syncml.Decode(data)
 	if err != nil {
 		return nil, err
@@ -70,7 +70,7 @@ func challengeOf(nonce []byte) *syncml.Chal {
 }
 
 // refuse answers a message of which nothing is done.
-func (d *Desk) refuse(m *syncml.Message, code string, chal *syncml.Chal) []byte {
+func (d *Server) refuse(m *syncml.Message, code string, chal *syncml.Chal) []byte {
 	out := answerTo(m)
 	header := statusOf(m, "0", "SyncHdr", code)
 	header.TargetRefs, header.SourceRefs = nonEmpty(m.Header.Target), nonEmpty(m.Header.Source)

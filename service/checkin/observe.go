@@ -9,7 +9,7 @@ import (
 )
 
 // AskEverything has a laptop asked at its next check-in. A restart of the service forgets it.
-func (d *Desk) AskEverything(device string) error {
+func (d *Server) AskEverything(device string) error {
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
 		return &workflow.NotFoundError{Kind: "device", ID: device}
 	}
@@ -20,7 +20,7 @@ func (d *Desk) AskEverything(device string) error {
 }
 
 // asks tells whether a device is asked for everything.
-func (d *Desk) asks(device string) bool {
+func (d *Server) asks(device string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.asking[device]
@@ -28,7 +28,7 @@ func (d *Desk) asks(device string) bool {
 
 // everything gives the settings that a laptop is to be asked for besides those that are managed; none when nobody wants to know.
 func (s *session) everything() []setting.ID {
-	d := s.desk
+	d := s.server
 	d.mu.Lock()
 	wanted := d.asking[s.device]
 	d.mu.Unlock()
@@ -58,12 +58,12 @@ func (s *session) observed() error {
 		}
 	}
 	s.extra = nil
-	s.desk.mu.Lock()
-	delete(s.desk.asking, s.device)
-	s.desk.mu.Unlock()
-	if err := s.desk.store.SaveObservations(s.device, values, s.desk.now()); err != nil {
+	s.server.mu.Lock()
+	delete(s.server.asking, s.device)
+	s.server.mu.Unlock()
+	if err := s.server.store.SaveObservations(s.device, values, s.server.now()); err != nil {
 		return err
 	}
-	s.desk.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
+	s.server.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
 	return nil
 }

@@ -12,7 +12,7 @@ import (
 
 // send sends the next Atomic of what is due; the revision goes last. When all is sent, what was taken is read back.
 func (s *session) send(out *syncml.Message) error {
-	now := s.desk.now()
+	now := s.server.now()
 	if !s.queued {
 		s.queued = true
 		for id, d := range s.deliveries {
@@ -73,7 +73,7 @@ func command(d rollout.Delivery) syncml.Command {
 }
 
 func (s *session) refused(id setting.ID, code, reason string) {
-	s.deliveries[id] = s.deliveries[id].Refuse(code, reason, s.desk.now())
+	s.deliveries[id] = s.deliveries[id].Refuse(code, reason, s.server.now())
 	s.failed++
 }
 
@@ -144,7 +144,7 @@ func reasonOf(code string) string {
 
 // verified takes what the laptop reports after it took what was sent.
 func (s *session) verified() error {
-	now := s.desk.now()
+	now := s.server.now()
 	for _, id := range s.took {
 		v, answered := s.reported(id)
 		if !answered {

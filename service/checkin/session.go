@@ -44,11 +44,11 @@ type answered struct {
 
 // session is one session of one laptop.
 type session struct {
-	desk    *Desk
+	server  *Server
 	device  string
 	id      string
 	from    string
-	touched time.Time // guarded by the desk
+	touched time.Time // guarded by the server
 
 	mu        sync.Mutex
 	answers   map[string]answered // by MsgID
@@ -93,11 +93,11 @@ type received struct {
 }
 
 // begin starts a session for a laptop that is authenticated.
-func (d *Desk) begin(m *syncml.Message, from string) (*session, error) {
+func (d *Server) begin(m *syncml.Message, from string) (*session, error) {
 	device := m.Header.Source
 	now := d.now()
 	s := &session{
-		desk: d, device: device, id: m.Header.SessionID, from: from, touched: now, started: now, answers: map[string]answered{},
+		server: d, device: device, id: m.Header.SessionID, from: from, touched: now, started: now, answers: map[string]answered{},
 		asked: map[string]syncml.Command{}, results: map[string]*received{}, statuses: map[string]string{}, limit: m.Header.MaxMsgSize,
 	}
 	if s.limit == 0 {
@@ -130,7 +130,7 @@ func (s *session) load() error {
 		return nil
 	}
 	var err error
-	if s.before, err = s.desk.store.Deliveries(s.device); err != nil {
+	if s.before, err = s.server.store.Deliveries(s.device); err != nil {
 		return err
 	}
 	s.deliveries = map[setting.ID]rollout.Delivery{}
@@ -144,9 +144,9 @@ func (s *session) load() error {
 
 // answer takes the next message of the session.
 func (s *session) answer(m *syncml.Message, sum [32]byte, withCredentials bool) ([]byte, error) {
-	s.desk.mu.Lock()
-	s.touched = s.desk.now()
-	s.desk.mu.Unlock()
+	s.server.mu.Lock()
+	s.touched = s.server.now()
+	s.server.mu.Unlock()
 	s.messages++
 	out := answerTo(m)
 	code := syncml.OK
@@ -156,7 +156,7 @@ func (s *session) answer(m *syncml.Message, sum [32]byte, withCredentials bool) 
 	header := statusOf(m, "0", "SyncHdr", code)
 	header.TargetRefs, header.SourceRefs = nonEmpty(m.Header.Target), nonEmpty(m.Header.Source)
 	if withCredentials && s.phase == greeting {
-		header.Chal = &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: s.desk.nextNonce(s.device)}
+		header.Chal = &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: s.server.nextNonce(s.device)}
 	}
 	out.Commands = append(out.Commands, header)
 	aborted := s.receive(m, out)
@@ -206,7 +206,7 @@ func (s *session) proceed(out *syncml.Message) error {
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
 		same := s.digestNow == s.laptop.Digest && s.digestNow != ""
-		if !same || s.desk.asks(s.device) {
+		if !same || s.server.asks(s.device) {
 			if err := s.load(); err != nil {
 				return err
 			}
@@ -231,7 +231,7 @@ func (s *session) proceed(out *syncml.Message) error {
 		if err := s.observed(); err != nil {
 			return err
 		}
-		now := s.desk.now()
+		now := s.server.now()
 		for id, d := range s.deliveries {
 			v, answered := s.reported(id)
 			if answered && (!v.Equal(d.Reported) || d.ReportedAt.IsZero()) {
@@ -284,9 +284,9 @@ func (s *session) end() error {
 
 // altered gives the deliveries that are otherwise than before the session, judged by what is wanted now.
 func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error) {
-	live := s.desk.flow.Live()
+	live := s.server.flow.Live()
 	if s.deliveries == nil {
-		if s.desk.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
+		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
 			return nil, nil
 		}
 		if err := s.load(); err != nil {
@@ -320,7 +320,7 @@ func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error)
 }
 
 // settle notes what nothing is due of, once all is written down.
-func (d *Desk) settle(s *session) {
+func (d *Server) settle(s *session) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if s.settledAs != 0 {
@@ -333,23 +333,23 @@ func (d *Desk) settle(s *session) {
 // finish ends the session and saves what altered, judged by what is wanted now: a change may have been published meanwhile.
 func (s *session) finish(outcome string) error {
 	s.over = true
-	now := s.desk.now()
-	s.desk.see(s.device, now)
+	now := s.server.now()
+	s.server.see(s.device, now)
 	altered, err := s.altered(now)
 	if err != nil {
 		return nil // it left the estate
 	}
-	stored, err := s.desk.store.Laptop(s.device)
+	stored, err := s.server.store.Laptop(s.device)
 	if err != nil {
 		return err
 	}
 	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest
 	if quiet && outcome == "in order" {
-		s.desk.settle(s)
+		s.server.settle(s)
 		return nil // nothing worth a record: the time is noted with others
 	}
 	stored.Revision, stored.Digest, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, &now
-	err = s.desk.store.Transaction(func(tx *store.Store) error {
+	err = s.server.store.Transaction(func(tx *store.Store) error {
 		return errors.Join(
 			tx.SaveLaptop(stored),
 			tx.SaveDeliveries(s.device, altered),
@@ -357,8 +357,8 @@ func (s *session) finish(outcome string) error {
 		)
 	})
 	if err == nil {
-		s.desk.settle(s)
+		s.server.settle(s)
 	}
-	s.desk.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
+	s.server.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
 	return err
 }

@@ -1,4 +1,4 @@
-// Package httpapi is the HTTP face of the service: the API under /api/v1 with its OpenAPI 3.1 document, the door for
+// Package httpapi is the HTTP face of the service: the API under /api/v1 with its OpenAPI 3.1 document, the endpoint for
 // laptops under /dm and /enrol, and the console. Handlers decode, call one use case and encode; faults become
 // application/problem+json in one table (fault.go).
 package httpapi
@@ -23,8 +23,8 @@ import (
 // Config says what the API is made of.
 type Config struct {
 	Flow    *workflow.Service
-	SignIn  *signin.Desk
-	CheckIn *checkin.Desk
+	SignIn  *signin.Service
+	CheckIn *checkin.Server
 	Console fs.FS // the built console; nil: none
 	Log     *slog.Logger
 }

@@ -17,8 +17,8 @@ import (
 
 const (
 	sessionCookie = "zridge_session"
-	// doorHeader is how the command line says that it is calling; it grants nothing.
-	doorHeader = "Zridge-Door"
+	// viaHeader is how the command line says that it is calling; it grants nothing.
+	viaHeader = "Zridge-Via"
 )
 
 type callerKey struct{}
@@ -31,15 +31,15 @@ func callerOf(ctx context.Context) signin.Caller {
 
 func actorOf(ctx context.Context) workflow.Actor {
 	c := callerOf(ctx)
-	return workflow.Actor{Name: c.Name, Door: c.Door}
+	return workflow.Actor{Name: c.Name, Via: c.Via}
 }
 
 // identify reads a bearer token, else a session cookie.
-func (s *server) identify(authorization, cookie, door string) (signin.Caller, error) {
+func (s *server) identify(authorization, cookie, via string) (signin.Caller, error) {
 	if token, ok := strings.CutPrefix(authorization, "Bearer "); ok {
 		c, err := s.SignIn.ByToken(token)
-		if door == "cli" {
-			c.Door = "cli"
+		if via == "cli" {
+			c.Via = "cli"
 		}
 		return c, err
 	}
@@ -64,7 +64,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	if c, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
 		cookie = c.Value
 	}
-	caller, err := s.identify(ctx.Header("Authorization"), cookie, ctx.Header(doorHeader))
+	caller, err := s.identify(ctx.Header("Authorization"), cookie, ctx.Header(viaHeader))
 	refuse := func(p *wire.Problem) {
 		ctx.SetHeader("Content-Type", "application/problem+json")
 		ctx.SetStatus(p.Status)

@@ -1,4 +1,4 @@
-// This file has the resources of devices, and the door for laptops.
+// This file has the resources of devices, and the device management endpoint.
 
 package httpapi
 

@@ -1,4 +1,4 @@
-// This file has the resource of files that values name, and the door through which laptops fetch them.
+// This file has the resource of files that values name, and the endpoint from which laptops fetch them.
 
 package httpapi
 

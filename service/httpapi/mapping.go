@@ -168,7 +168,7 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 }
 
 func auditOf(r store.AuditRecord) wire.AuditRecord {
-	return wire.AuditRecord{Seq: r.Seq, At: r.At, By: r.By, Door: r.Door, Action: r.Action, Kind: r.Kind, ID: r.ObjectID, Change: r.ChangeID, Before: r.Before, After: r.After}
+	return wire.AuditRecord{Seq: r.Seq, At: r.At, By: r.By, Via: r.Via, Action: r.Action, Kind: r.Kind, ID: r.ObjectID, Change: r.ChangeID, Before: r.Before, After: r.After}
 }
 
 func etag(version int64) string { return fmt.Sprintf(`"%d"`, version) }

@@ -29,7 +29,7 @@ func (s *server) registerOverview() {
 		}
 		return &output[wire.Overview]{s.overviewOf(o)}, nil
 	})
-	s.registerClashes()
+	s.registerConflicts()
 	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), func(context.Context, *struct{}) (*output[[]wire.Lint], error) {
 		return &output[[]wire.Lint]{wire.Lints(s.Flow.Lints())}, nil
 	})
@@ -69,9 +69,9 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Asked: o.Asked, Left: o.Left, Missed: o.Missed, Waiting: append([]string{}, o.Waiting...), FailedRuns: append([]string{}, o.FailedRuns...),
 	}
 	w.DetachDue = detachedPlaces(o.DetachDue, t)
-	w.Arisen = make([]wire.ClashEvent, len(o.Arisen))
+	w.Arisen = make([]wire.ConflictEvent, len(o.Arisen))
 	for i := range o.Arisen {
-		w.Arisen[i] = clashEventOf(&o.Arisen[i], t)
+		w.Arisen[i] = conflictEventOf(&o.Arisen[i], t)
 	}
 	for _, c := range o.OpenChanges {
 		w.Changes = append(w.Changes, changeOf(c))

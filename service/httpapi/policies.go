@@ -86,10 +86,10 @@ func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Pa
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	clashes := map[string]int{}
+	conflicts := map[string]int{}
 	for _, c := range v.Whole.Conflicts() {
 		for _, p := range c.Policies {
-			clashes[p]++
+			conflicts[p]++
 		}
 	}
 	reached := v.Reached()
@@ -98,7 +98,7 @@ func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Pa
 	for _, p := range v.Plan.Snapshot().Policies {
 		w := wire.Policy{
 			ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), State: string(p.State), Priority: p.Priority, Why: p.Why, Settings: []string{}, Include: []string{}, Exclude: []string{},
-			Devices: reached[p.ID], Clashes: clashes[string(p.ID)], Version: v.Live.Version(estate.KindPolicy, string(p.ID)),
+			Devices: reached[p.ID], Conflicts: conflicts[string(p.ID)], Version: v.Live.Version(estate.KindPolicy, string(p.ID)),
 		}
 		for _, e := range p.Entries {
 			w.Settings = append(w.Settings, string(e.Setting))

@@ -1,4 +1,4 @@
-// This file is the door for provisioning clients: SCIM 2.0 (RFC 7644) under /scim/v2, with bearer tokens of its own.
+// This file has the endpoint for provisioning clients: SCIM 2.0 (RFC 7644) under /scim/v2, with bearer tokens of its own.
 
 package httpapi
 
@@ -61,7 +61,7 @@ func (s *server) registerSCIM(engine *gin.Engine) {
 		refuseSCIM(c, &scim.Error{Status: 404, Detail: "there is no such schema"})
 	})
 	for _, t := range scim.Types {
-		d := scimDoor{s, t}
+		d := scimHandler{s, t}
 		g.GET(t.Endpoint, d.query)
 		g.POST(t.Endpoint, d.create)
 		g.POST(t.Endpoint+"/.search", d.search)
@@ -152,8 +152,8 @@ func scimBody(c *gin.Context, limit int64) ([]byte, error) {
 // maxGroupBody bounds a single resource: a group of 100,000 members is some megabytes.
 const maxGroupBody = 16 << 20
 
-// scimDoor answers for one type of resource.
-type scimDoor struct {
+// scimHandler answers for one type of resource.
+type scimHandler struct {
 	*server
 	t *scim.Type
 }
@@ -176,7 +176,7 @@ func expectedSCIM(c *gin.Context) int64 {
 }
 
 // finished adds to a resource what the service itself says of it.
-func (d scimDoor) finished(base string, p workflow.Provisioned, groups []workflow.Membership) scim.Resource {
+func (d scimHandler) finished(base string, p workflow.Provisioned, groups []workflow.Membership) scim.Resource {
 	r := p.Resource
 	r["id"] = p.ID
 	r["meta"] = map[string]any{
@@ -205,7 +205,7 @@ func (d scimDoor) finished(base string, p workflow.Provisioned, groups []workflo
 }
 
 // one answers with one resource.
-func (d scimDoor) one(c *gin.Context, status int, p workflow.Provisioned) {
+func (d scimHandler) one(c *gin.Context, status int, p workflow.Provisioned) {
 	projection, err := d.t.ReadProjection(c.Query("attributes"), c.Query("excludedAttributes"))
 	if err != nil {
 		d.failSCIM(c, err)
@@ -225,7 +225,7 @@ func (d scimDoor) one(c *gin.Context, status int, p workflow.Provisioned) {
 	answerSCIM(c, status, projection.Of(d.t, d.finished(baseOf(c), p, groups[p.ID])))
 }
 
-func (d scimDoor) get(c *gin.Context) {
+func (d scimHandler) get(c *gin.Context) {
 	p, err := d.Flow.Provisioned(sourceOf(c), d.t, c.Param("id"))
 	if err != nil {
 		d.failSCIM(c, err)
@@ -239,7 +239,7 @@ func (d scimDoor) get(c *gin.Context) {
 	d.one(c, http.StatusOK, p)
 }
 
-func (d scimDoor) create(c *gin.Context) {
+func (d scimHandler) create(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	if err == nil {
 		var p workflow.Provisioned
@@ -251,7 +251,7 @@ func (d scimDoor) create(c *gin.Context) {
 	d.failSCIM(c, err)
 }
 
-func (d scimDoor) replace(c *gin.Context) {
+func (d scimHandler) replace(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	if err == nil {
 		var p workflow.Provisioned
@@ -263,7 +263,7 @@ func (d scimDoor) replace(c *gin.Context) {
 	d.failSCIM(c, err)
 }
 
-func (d scimDoor) patch(c *gin.Context) {
+func (d scimHandler) patch(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	var operations []scim.Operation
 	if err == nil {
@@ -279,7 +279,7 @@ func (d scimDoor) patch(c *gin.Context) {
 	d.failSCIM(c, err)
 }
 
-func (d scimDoor) remove(c *gin.Context) {
+func (d scimHandler) remove(c *gin.Context) {
 	if err := d.Flow.Deprovision(sourceOf(c), d.t, c.Param("id"), expectedSCIM(c)); err != nil {
 		d.failSCIM(c, err)
 		return
@@ -299,7 +299,7 @@ type searchRequest struct {
 	Count      *int     `json:"count"`
 }
 
-func (d scimDoor) query(c *gin.Context) {
+func (d scimHandler) query(c *gin.Context) {
 	q := searchRequest{Filter: c.Query("filter"), SortBy: c.Query("sortBy"), SortOrder: c.Query("sortOrder")}
 	for name, to := range map[string]**int{"startIndex": &q.Start, "count": &q.Count} {
 		if text := c.Query(name); text != "" {
@@ -314,7 +314,7 @@ func (d scimDoor) query(c *gin.Context) {
 	d.list(c, q, c.Query("attributes"), c.Query("excludedAttributes"))
 }
 
-func (d scimDoor) search(c *gin.Context) {
+func (d scimHandler) search(c *gin.Context) {
 	data, err := scimBody(c, maxBody)
 	var q searchRequest
 	if err == nil && json.Unmarshal(data, &q) != nil {
@@ -329,7 +329,7 @@ func (d scimDoor) search(c *gin.Context) {
 
 const countByDefault = 100
 
-func (d scimDoor) list(c *gin.Context, q searchRequest, attributes, excluded string) {
+func (d scimHandler) list(c *gin.Context, q searchRequest, attributes, excluded string) {
 	projection, err := d.t.ReadProjection(attributes, excluded)
 	var filter *scim.Filter
 	if err == nil && q.Filter != "" {

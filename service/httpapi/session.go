@@ -45,7 +45,7 @@ func (s *server) registerSession() {
 	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
 	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*output[wire.Who], error) {
 		c := callerOf(ctx)
-		return &output[wire.Who]{wire.Who{Name: c.Name, Role: string(c.Role), Door: c.Door}}, nil
+		return &output[wire.Who]{wire.Who{Name: c.Name, Role: string(c.Role), Via: c.Via}}, nil
 	})
 	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", status(http.StatusNoContent)), s.signOut)
 	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", administrators), func(context.Context, *struct{}) (*output[[]wire.Account], error) {
@@ -110,7 +110,7 @@ func (s *server) signIn(_ context.Context, in *struct {
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	return &sessionOutput{cookieOf(secret, expires, in.Proto == "https"), wire.Who{Name: in.Body.Name, Role: string(role), Door: "console"}}, nil
+	return &sessionOutput{cookieOf(secret, expires, in.Proto == "https"), wire.Who{Name: in.Body.Name, Role: string(role), Via: "console"}}, nil
 }
 
 func (s *server) signOut(_ context.Context, in *struct {

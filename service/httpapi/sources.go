@@ -223,7 +223,7 @@ func stateWire(st workflow.RunState) wire.SourceRun {
 // uploadTable takes a table as it is read, so that 500 MB are never held at once.
 func (s *server) uploadTable(c *gin.Context) {
 	cookie, _ := c.Cookie(sessionCookie)
-	caller, err := s.identify(c.GetHeader("Authorization"), cookie, c.GetHeader(doorHeader))
+	caller, err := s.identify(c.GetHeader("Authorization"), cookie, c.GetHeader(viaHeader))
 	if err != nil {
 		writeProblem(c.Writer, mustSignIn())
 		return
@@ -244,7 +244,7 @@ func (s *server) uploadTable(c *gin.Context) {
 	if name == "" || len(name) > 800 {
 		name = "table.csv"
 	}
-	state, err := s.Flow.Upload(c.Request.Context(), workflow.Actor{Name: caller.Name, Door: caller.Door}, c.Param("id"), name, http.MaxBytesReader(c.Writer, c.Request.Body, maxTable), max(0, c.Request.ContentLength), c.Query("look") == "true")
+	state, err := s.Flow.Upload(c.Request.Context(), workflow.Actor{Name: caller.Name, Via: caller.Via}, c.Param("id"), name, http.MaxBytesReader(c.Writer, c.Request.Body, maxTable), max(0, c.Request.ContentLength), c.Query("look") == "true")
 	if err != nil {
 		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
 		return

@@ -1,4 +1,4 @@
-// This file has the resources of who gets a policy: audiences, groups, units, going one's own way, comparing, exceptions.
+// This file has the resources of who gets a policy: audiences, groups, units, detaching, comparing, exceptions.
 
 package httpapi
 

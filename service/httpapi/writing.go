@@ -105,5 +105,5 @@ func (s *server) mergeEdit(_ context.Context, in *mergeInput) (*output[wire.Merg
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	return &output[wire.Merged]{wire.Merged{Body: m.Body, Clashes: wire.Clashes(m.Clashes, s.Flow.Live().Plan), Version: m.Version, By: m.By}}, nil
+	return &output[wire.Merged]{wire.Merged{Body: m.Body, Conflicts: wire.MergeConflicts(m.Conflicts, s.Flow.Live().Plan), Version: m.Version, By: m.By}}, nil
 }

@@ -32,7 +32,7 @@ const (
 type Caller struct {
 	Name string
 	Role Role
-	Door string // console, cli or api
+	Via  string // console, cli or api
 }
 
 var (
@@ -59,8 +59,8 @@ const (
 	wrongWindow  = 5 * time.Minute
 )
 
-// Desk is where people and programs sign in. It is safe for concurrent use.
-type Desk struct {
+// Service is where people and programs sign in. It is safe for concurrent use.
+type Service struct {
 	store *store.Store
 	now   func() time.Time
 
@@ -69,9 +69,9 @@ type Desk struct {
 	hashes chan struct{}          // bounds how many passwords are hashed at once: each takes 19 MiB
 }
 
-// NewDesk gives a desk over a store.
-func NewDesk(s *store.Store, now func() time.Time) *Desk {
-	return &Desk{store: s, now: now, wrong: map[string][]time.Time{}, hashes: make(chan struct{}, 2)}
+// New gives a service over a store.
+func New(s *store.Store, now func() time.Time) *Service {
+	return &Service{store: s, now: now, wrong: map[string][]time.Time{}, hashes: make(chan struct{}, 2)}
 }
 
 // Secret makes a random text of 256 bits.
@@ -103,7 +103,7 @@ func OneTimeCode() string {
 }
 
 // OpenSetup gives a one-time code for the first administrator, or "" when there is an account already.
-func (d *Desk) OpenSetup() (string, error) {
+func (d *Service) OpenSetup() (string, error) {
 	n, err := d.store.CountAccounts()
 	if err != nil || n > 0 {
 		return "", err
@@ -120,7 +120,7 @@ func (d *Desk) OpenSetup() (string, error) {
 }
 
 // SetUp makes the first administrator with the one-time code.
-func (d *Desk) SetUp(code, name, password string) error {
+func (d *Service) SetUp(code, name, password string) error {
 	hash, err := d.prepare(name, password)
 	if err != nil {
 		return err
@@ -137,7 +137,7 @@ func (d *Desk) SetUp(code, name, password string) error {
 }
 
 // AddAccount adds an account.
-func (d *Desk) AddAccount(name, password string, role Role) error {
+func (d *Service) AddAccount(name, password string, role Role) error {
 	if role != Administrator && role != Reader {
 		return &InvalidError{"role", "administrator or reader"}
 	}
@@ -153,7 +153,7 @@ func (d *Desk) AddAccount(name, password string, role Role) error {
 
 var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
-func (d *Desk) prepare(name, password string) (string, error) {
+func (d *Service) prepare(name, password string) (string, error) {
 	if !accountName.MatchString(name) {
 		return "", &InvalidError{"name", "1 to 64 lower-case letters, digits, '.', '_' or '-'"}
 	}
@@ -164,7 +164,7 @@ func (d *Desk) prepare(name, password string) (string, error) {
 }
 
 // SignIn gives a new session's secret for a name and password.
-func (d *Desk) SignIn(name, password string) (secret string, role Role, expires time.Time, err error) {
+func (d *Service) SignIn(name, password string) (secret string, role Role, expires time.Time, err error) {
 	now := d.now()
 	if d.tooMany(name, now) {
 		return "", "", expires, ErrTooMany
@@ -184,7 +184,7 @@ func (d *Desk) SignIn(name, password string) (secret string, role Role, expires 
 	return secret, Role(account.Role), expires, err
 }
 
-func (d *Desk) tooMany(name string, now time.Time) bool {
+func (d *Service) tooMany(name string, now time.Time) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	recent := d.wrong[name][:0]
@@ -201,7 +201,7 @@ func (d *Desk) tooMany(name string, now time.Time) bool {
 	return len(recent) >= wrongLimit
 }
 
-func (d *Desk) noteWrong(name string, now time.Time) {
+func (d *Service) noteWrong(name string, now time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if len(d.wrong) < 10_000 { // a flood of made-up names must not fill the memory
@@ -210,7 +210,7 @@ func (d *Desk) noteWrong(name string, now time.Time) {
 }
 
 // BySession says whose session a secret is.
-func (d *Desk) BySession(secret string) (Caller, error) {
+func (d *Service) BySession(secret string) (Caller, error) {
 	s, err := d.store.Session(HashOf(secret))
 	if err != nil || !s.ExpiresAt.After(d.now()) {
 		return Caller{}, ErrRefused
@@ -219,23 +219,23 @@ func (d *Desk) BySession(secret string) (Caller, error) {
 	if err != nil {
 		return Caller{}, ErrRefused
 	}
-	return Caller{Name: a.Name, Role: Role(a.Role), Door: "console"}, nil
+	return Caller{Name: a.Name, Role: Role(a.Role), Via: "console"}, nil
 }
 
 // SignOut ends a session.
-func (d *Desk) SignOut(secret string) error { return d.store.DropSession(HashOf(secret)) }
+func (d *Service) SignOut(secret string) error { return d.store.DropSession(HashOf(secret)) }
 
 // ByToken says whose token a secret is.
-func (d *Desk) ByToken(secret string) (Caller, error) {
+func (d *Service) ByToken(secret string) (Caller, error) {
 	t, err := d.store.Token(HashOf(secret))
 	if err != nil || !t.ExpiresAt.After(d.now()) {
 		return Caller{}, ErrRefused
 	}
-	return Caller{Name: t.Account, Role: Role(t.Role), Door: "api"}, nil
+	return Caller{Name: t.Account, Role: Role(t.Role), Via: "api"}, nil
 }
 
 // NewToken gives a token's secret, once. A reader's token is a reader's.
-func (d *Desk) NewToken(c Caller, name string, role Role, days int) (secret string, t store.Token, err error) {
+func (d *Service) NewToken(c Caller, name string, role Role, days int) (secret string, t store.Token, err error) {
 	switch {
 	case role != Administrator && role != Reader || role == Administrator && c.Role != Administrator:
 		return "", t, &InvalidError{"role", "a role that you have yourself: administrator or reader"}
@@ -251,10 +251,10 @@ func (d *Desk) NewToken(c Caller, name string, role Role, days int) (secret stri
 }
 
 // Tokens lists a caller's tokens.
-func (d *Desk) Tokens(c Caller) ([]store.Token, error) { return d.store.TokensOf(c.Name) }
+func (d *Service) Tokens(c Caller) ([]store.Token, error) { return d.store.TokensOf(c.Name) }
 
 // DropToken revokes a caller's token.
-func (d *Desk) DropToken(c Caller, id string) error {
+func (d *Service) DropToken(c Caller, id string) error {
 	there, err := d.store.DropToken(c.Name, id)
 	if err == nil && !there {
 		err = store.ErrNotFound
@@ -276,19 +276,19 @@ func encodeHash(salt, key []byte) string {
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
-func (d *Desk) derive(password string, salt []byte) []byte {
+func (d *Service) derive(password string, salt []byte) []byte {
 	d.hashes <- struct{}{}
 	defer func() { <-d.hashes }()
 	return argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonLanes, argonKey)
 }
 
-func (d *Desk) hashPassword(password string) string {
+func (d *Service) hashPassword(password string) string {
 	salt := make([]byte, argonSalt)
 	rand.Read(salt)
 	return encodeHash(salt, d.derive(password, salt))
 }
 
-func (d *Desk) verify(encoded, password string) bool {
+func (d *Service) verify(encoded, password string) bool {
 	parts := strings.Split(encoded, "$")
 	if len(parts) != 6 {
 		return false

@@ -16,7 +16,7 @@ type clock struct{ at time.Time }
 
 func (c *clock) now() time.Time { return c.at }
 
-func desk(t *testing.T) (*signin.Desk, *store.Store, *clock) {
+func desk(t *testing.T) (*signin.Service, *store.Store, *clock) {
 	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
 	if err != nil {
@@ -24,7 +24,7 @@ func desk(t *testing.T) (*signin.Desk, *store.Store, *clock) {
 	}
 	t.Cleanup(func() { s.Close() })
 	c := &clock{time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
-	return signin.NewDesk(s, c.now), s, c
+	return signin.New(s, c.now), s, c
 }
 
 const password = "correct horse battery"
@@ -84,7 +84,7 @@ func TestSessionsAndTokens(t *testing.T) {
 	if err != nil || role != signin.Administrator {
 		t.Fatal(role, err)
 	}
-	if who, err := d.BySession(secret); err != nil || who.Name != "ines" || who.Door != "console" {
+	if who, err := d.BySession(secret); err != nil || who.Name != "ines" || who.Via != "console" {
 		t.Errorf("the session is of %+v %v", who, err)
 	}
 	if _, err := s.Session(secret); !errors.Is(err, store.ErrNotFound) {

@@ -69,12 +69,12 @@ type Edit struct {
 	Local       string // JSON: the fields of an object from a source that the edit keeps from it
 }
 
-// AuditRecord says who did what, when, through which door.
+// AuditRecord says who did what, when, through what.
 type AuditRecord struct {
 	Seq      int64 `gorm:"primaryKey;autoIncrement"`
 	At       time.Time
 	By       string
-	Door     string
+	Via      string
 	Action   string
 	Kind     string
 	ObjectID string

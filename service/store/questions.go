@@ -4,12 +4,12 @@ package store
 
 import "time"
 
-// ClashQuestion is a question about a clash or a problem.
-type ClashQuestion struct {
+// ConflictQuestion is a question about a conflict or a problem.
+type ConflictQuestion struct {
 	ID         string `gorm:"primaryKey"`
 	At         time.Time
-	Setting    string // of a clash; empty with a problem
-	Problem    string // the check; empty with a clash
+	Setting    string // of a conflict; empty with a problem
+	Problem    string // the check; empty with a conflict
 	Policies   string // ids, sorted, separated by spaces
 	By         string
 	Asked      string // JSON: the names of those who are asked
@@ -20,19 +20,19 @@ type ClashQuestion struct {
 	AnsweredAt *time.Time
 }
 
-// ClashQuestions lists questions, the newest first; of one state or with an empty one of all.
-func (s *Store) ClashQuestions(state string) ([]ClashQuestion, error) {
+// ConflictQuestions lists questions, the newest first; of one state or with an empty one of all.
+func (s *Store) ConflictQuestions(state string) ([]ConflictQuestion, error) {
 	q := s.db.Order("at DESC, id")
 	if state != "" {
 		q = q.Where("state = ?", state)
 	}
-	return many[ClashQuestion](q)
+	return many[ConflictQuestion](q)
 }
 
-// ClashQuestion gives a question.
-func (s *Store) ClashQuestion(id string) (ClashQuestion, error) {
-	return one[ClashQuestion](s.db.Where("id = ?", id))
+// ConflictQuestion gives a question.
+func (s *Store) ConflictQuestion(id string) (ConflictQuestion, error) {
+	return one[ConflictQuestion](s.db.Where("id = ?", id))
 }
 
-// SaveClashQuestion adds a question or alters it.
-func (s *Store) SaveClashQuestion(q ClashQuestion) error { return s.db.Save(&q).Error }
+// SaveConflictQuestion adds a question or alters it.
+func (s *Store) SaveConflictQuestion(q ConflictQuestion) error { return s.db.Save(&q).Error }

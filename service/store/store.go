@@ -1,4 +1,4 @@
-// Package store keeps the service's records in an SQLite file: the live estate and every published version of
+// Package store keeps the service's data in an SQLite database: the live estate and every published version of
 // each object, open changes, the audit log, accounts, and what laptops reported. It holds no rules of the job; the
 // use cases of package workflow decide what is written together.
 package store

@@ -45,7 +45,7 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 func TestWhatIsRecordedIsNeverAltered(t *testing.T) {
 	s, path := opened(t)
-	if err := s.Audit(store.AuditRecord{At: now, By: "ines", Door: "console", Action: "edit", Before: "a", After: "b"}); err != nil {
+	if err := s.Audit(store.AuditRecord{At: now, By: "ines", Via: "console", Action: "edit", Before: "a", After: "b"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.PutVersions([]store.ObjectVersion{{Kind: "policies", ID: "p", Version: 1, Body: "{}", Revision: 1, By: "ines", At: now}}); err != nil {

@@ -154,7 +154,7 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 		laid = append(laid, one)
 	}
 	ofSource := func(kind estate.Kind, id string) bool {
-		return live.brought.has(objectKey{kind, id})
+		return live.imported.has(objectKey{kind, id})
 	}
 	takenAway := slices.ContainsFunc(laid, func(e estate.Edit) bool { return e.Object == nil })
 	if !takenAway {

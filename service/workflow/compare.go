@@ -92,23 +92,23 @@ func (s *Service) compareReading(row store.Source, r *Run, reading *directory.Re
 	if r.state.Load() != nil {
 		s.step(r, "foreseeing", 0, 0)
 	}
-	if c.out.outlook, err = s.outlook(c.live, c.out.touched, nil); err != nil {
+	if c.out.preview, err = s.preview(c.live, c.out.touched, nil); err != nil {
 		return nil, err
 	}
 	report := c.out.report
-	refused := make([]objectKey, 0, len(c.out.outlook.Refused))
-	for key := range c.out.outlook.Refused {
+	refused := make([]objectKey, 0, len(c.out.preview.Refused))
+	for key := range c.out.preview.Refused {
 		refused = append(refused, key)
 	}
 	slices.SortFunc(refused, func(a, b objectKey) int { return cmp.Or(cmp.Compare(a.kind, b.kind), cmp.Compare(a.id, b.id)) })
 	for _, key := range refused {
 		report.Faulty++
-		report.Faults = append(report.Faults, c.out.outlook.Refused[key]...)
+		report.Faults = append(report.Faults, c.out.preview.Refused[key]...)
 	}
 	if n := len(report.Faults); n > faultsKept {
 		report.Faults, report.MoreFaults = report.Faults[:faultsKept], n-faultsKept
 	}
-	foresee(report, c.out.outlook)
+	foresee(report, c.out.preview)
 	return c.out, nil
 }
 
@@ -146,13 +146,13 @@ func (c *comparing) takenBy(object objectKey) string {
 	if source := c.taken[object]; source != "" {
 		return source
 	}
-	return c.live.brought.of(object).Source
+	return c.live.imported.of(object).Source
 }
 
 // there tells whether the live estate has an object.
 func (c *comparing) there(kind estate.Kind, id string) bool {
 	key := objectKey{kind, id}
-	return c.live.brought.has(key) || c.live.versions.of(key) > 0
+	return c.live.imported.has(key) || c.live.versions.of(key) > 0
 }
 
 // assign finds the object of a record: the one that it has, one that is known by its id, mail or serial number, or a new one.
@@ -237,8 +237,8 @@ func (c *comparing) resolve(kind estate.Kind, ref directory.Ref) string {
 	return directory.ValidSlug(ref.Name)
 }
 
-// brought gives the fields of a record in the estate format.
-func (c *comparing) brought(rec *directory.Record) (string, error) {
+// imported gives the fields of a record in the estate format.
+func (c *comparing) imported(rec *directory.Record) (string, error) {
 	out := make(map[string]any, len(rec.Fields)+3)
 	for name, v := range rec.Fields {
 		out[name] = v
@@ -316,7 +316,7 @@ func (c *comparing) one(rec *directory.Record) error {
 	key := recordKey{rec.Kind, rec.Key}
 	is := store.SourceRecord{Source: c.row.ID, Kind: string(rec.Kind), Key: rec.Key, ObjectID: c.objects[key], Place: rec.Place, Name: rec.Match, Version: 1, CreatedAt: c.now, AlteredAt: c.now}
 	var err error
-	if is.Brought, err = c.brought(rec); err != nil {
+	if is.Brought, err = c.imported(rec); err != nil {
 		return err
 	}
 	if rec.Rest != nil {
@@ -389,7 +389,7 @@ func (c *comparing) note(what string, is *store.SourceRecord, line int, altered 
 	}
 }
 
-// left marks a record as left. What it brought stays.
+// left marks a record as left. What it imported stays.
 func (c *comparing) left(rec store.SourceRecord) {
 	rec.LeftAt, rec.AlteredAt, rec.Version = &c.now, c.now, rec.Version+1
 	c.out.records = append(c.out.records, rec)

@@ -110,8 +110,8 @@ func (s *Service) readStates() (*laptopStates, error) {
 	return b, nil
 }
 
-// Board gives every device with its state, by id, as it was a moment ago.
-func (s *Service) Board() ([]DeviceRow, error) {
+// DeviceRows gives every device with its state, by id, as it was a moment ago.
+func (s *Service) DeviceRows() ([]DeviceRow, error) {
 	list, err := s.Devices(DeviceFilter{})
 	if err != nil {
 		return nil, err
@@ -182,26 +182,26 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 	laptop := states.laptops[id]
 	r.Enrolled, r.LastSeen, r.Revision = laptop.EnrolledAt != nil, laptop.LastSeen, laptop.Revision
 	if row, found := l.devices().Row(id); found {
-		var clashes int
-		clashes, r.Problems = l.counts(row)
+		var conflicts int
+		conflicts, r.Problems = l.counts(row)
 		if !r.Enrolled { // nothing is noted of what never enrolled but what is live
-			r.Counts = clashCounts(clashes)
+			r.Counts = conflictCounts(conflicts)
 		}
 	}
-	if origin, brought := l.brought.at(objectKey{estate.KindDevice, id}); brought {
+	if origin, imported := l.imported.at(objectKey{estate.KindDevice, id}); imported {
 		r.Origin = &origin
 	}
 	return r
 }
 
-// counts gives how many settings clash on a device, and how many checks find something; row is its place in the order of ids.
-func (l *Live) counts(row int) (clashes, problems int) {
-	l.countsOnce.Do(func() { l.clashing, l.wrong = l.Whole.Clashing(), l.Whole.Wrong() })
+// counts gives how many settings conflict on a device, and how many checks find something; row is its place in the order of ids.
+func (l *Live) counts(row int) (conflicts, problems int) {
+	l.countsOnce.Do(func() { l.clashing, l.wrong = l.Whole.ConflictCounts(), l.Whole.ProblemCounts() })
 	return int(l.clashing[row]), int(l.wrong[row])
 }
 
-// clashCounts is what counts of a laptop that never enrolled: nothing is noted of it but what is live.
-func clashCounts(n int) map[rollout.Status]int {
+// conflictCounts is what counts of a laptop that never enrolled: nothing is noted of it but what is live.
+func conflictCounts(n int) map[rollout.Status]int {
 	if n > 0 {
 		return map[rollout.Status]int{rollout.Conflict: n}
 	}
@@ -237,8 +237,8 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 		return func(row int) setting.Value {
 			id := table.ID(row)
 			if status == rollout.Conflict && states.laptops[id].EnrolledAt == nil {
-				clashes, _ := l.counts(row)
-				return setting.IntegerValue(int64(clashes))
+				conflicts, _ := l.counts(row)
+				return setting.IntegerValue(int64(conflicts))
 			}
 			return setting.IntegerValue(int64(states.counts[id][status]))
 		}
@@ -259,10 +259,10 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 		"state": func(row int) setting.Value {
 			id := table.ID(row)
 			laptop := states.laptops[id]
-			clashes, problems := l.counts(row)
+			conflicts, problems := l.counts(row)
 			r := DeviceRow{Enrolled: laptop.EnrolledAt != nil, LastSeen: laptop.LastSeen, Counts: states.counts[id], Problems: problems}
 			if !r.Enrolled {
-				r.Counts = clashCounts(clashes)
+				r.Counts = conflictCounts(conflicts)
 			}
 			var in []string
 			for _, state := range DeviceStates {
@@ -283,13 +283,13 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 // addOrigin adds the columns of where things come from.
 func (l *Live) addOrigin(to map[string]listing.Column, table *listing.Table, kind estate.Kind) {
 	to["source"] = func(row int) setting.Value {
-		if o, brought := l.brought.at(objectKey{kind, table.ID(row)}); brought {
+		if o, imported := l.imported.at(objectKey{kind, table.ID(row)}); imported {
 			return setting.TextValue(o.Source)
 		}
 		return setting.Value{}
 	}
 	to["left"] = func(row int) setting.Value {
-		if o := l.brought.of(objectKey{kind, table.ID(row)}); o.Left != nil {
+		if o := l.imported.of(objectKey{kind, table.ID(row)}); o.Left != nil {
 			return setting.TextValue(o.Left.UTC().Format(time.DateOnly))
 		}
 		return setting.Value{}
@@ -370,7 +370,7 @@ func (l *PersonList) Person(i int) *estate.Person {
 
 // Origin says which source has a row's person; nil where none has.
 func (l *PersonList) Origin(i int) *Origin {
-	if o, brought := l.live.brought.at(objectKey{estate.KindPerson, l.ID(i)}); brought {
+	if o, imported := l.live.imported.at(objectKey{estate.KindPerson, l.ID(i)}); imported {
 		return &o
 	}
 	return nil
@@ -380,7 +380,7 @@ func (l *Live) person(id string) *estate.Person { return l.Plan.Person(estate.Pe
 
 // SourceOf gives the source that has an object; empty where none has.
 func (l *Live) SourceOf(kind estate.Kind, id string) string {
-	return l.brought.of(objectKey{kind, id}).Source
+	return l.imported.of(objectKey{kind, id}).Source
 }
 
 // Clock is the time as the service tells it.

@@ -24,7 +24,7 @@ type EditInput struct {
 	Expected int64
 }
 
-// editable are the kinds that people edit in changes. What a source brought can be edited too: the fields that differ are kept from it.
+// editable are the kinds that people edit in changes. What a source imported can be edited too: the fields that differ are kept from it.
 var editable = map[estate.Kind]bool{estate.KindPolicy: true, estate.KindGroup: true, estate.KindRuling: true, estate.KindException: true, estate.KindSetting: true, estate.KindCheck: true, estate.KindUnit: true, estate.KindDevice: true, estate.KindPerson: true}
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.
@@ -130,7 +130,7 @@ func (s *Service) canonical(in EditInput, definition func(setting.ID) *setting.D
 	if err != nil || object == nil {
 		return "", err
 	}
-	object, faults := s.holdFiles(object, definition)
+	object, faults := s.addStoredFiles(object, definition)
 	if len(faults) > 0 {
 		return "", faults
 	}

@@ -134,9 +134,9 @@ func (s *Service) identifiers() review.Identifiers {
 	return out
 }
 
-// holdFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
+// addStoredFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
 // object with the names and sizes that are kept. definition looks settings up, as they will be.
-func (s *Service) holdFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
+func (s *Service) addStoredFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
 	var faults problem.Faults
 	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
 		v.EachFile(func(at []any, f setting.File) {

@@ -66,12 +66,12 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 				return nil, err
 			}
 			key := objectKey{kind, files.ObjectID(o)}
-			if live.brought.has(key) || live.versions.of(key) > 0 {
+			if live.imported.has(key) || live.versions.of(key) > 0 {
 				have[files.ObjectID(o)] = string(body)
 			}
 		}
 		for _, o := range files.Objects(in, kind) {
-			o, faults := s.holdFiles(o, func(id setting.ID) *setting.Definition { return definitions[id] })
+			o, faults := s.addStoredFiles(o, func(id setting.ID) *setting.Definition { return definitions[id] })
 			for _, f := range faults {
 				f.Path = problem.Join("", string(kind), files.ObjectID(o)) + f.Path
 				missing = append(missing, f)
@@ -96,7 +96,7 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 		}
 		if retireMissing {
 			for id := range have {
-				if live.brought.has(objectKey{kind, id}) { // it goes when its source no longer has it
+				if live.imported.has(objectKey{kind, id}) { // it goes when its source no longer has it
 					continue
 				}
 				counts.Retired++

@@ -55,16 +55,16 @@ func (s *Service) Device(id string) (DevicePage, error) {
 	if page.History, err = s.store.Events(string(estate.KindDevice), id, historyShown); err != nil {
 		return page, err
 	}
-	page.Brings, page.Local, err = s.fieldsBrought(live, objectKey{estate.KindDevice, id})
+	page.Brings, page.Local, err = s.fieldsImported(live, objectKey{estate.KindDevice, id})
 	return page, err
 }
 
 // historyShown is how much of what sources did to an object is shown.
 const historyShown = 50
 
-// fieldsBrought lists the fields of an object that its source brings, and those of them that are edited here.
-func (s *Service) fieldsBrought(live *Live, key objectKey) (brings, local []string, err error) {
-	if !live.brought.has(key) {
+// fieldsImported lists the fields of an object that its source brings, and those of them that are edited here.
+func (s *Service) fieldsImported(live *Live, key objectKey) (brings, local []string, err error) {
+	if !live.imported.has(key) {
 		return nil, nil, nil
 	}
 	record, err := s.store.RecordOf(string(key.kind), key.id)
@@ -120,19 +120,19 @@ func (s *Service) Person(id string) (PersonPage, error) {
 		}
 	}
 	key := objectKey{estate.KindPerson, id}
-	if o, brought := live.brought.at(key); brought {
+	if o, imported := live.imported.at(key); imported {
 		out.Origin = &o
 	}
 	if out.History, err = s.store.Events(string(estate.KindPerson), id, historyShown); err != nil {
 		return out, err
 	}
-	out.Brings, out.Local, err = s.fieldsBrought(live, key)
+	out.Brings, out.Local, err = s.fieldsImported(live, key)
 	return out, err
 }
 
 // OriginOf says which source has an object; nil where none has.
 func (s *Service) OriginOf(kind estate.Kind, id string) *Origin {
-	if o, brought := s.Live().brought.at(objectKey{kind, id}); brought {
+	if o, imported := s.Live().imported.at(objectKey{kind, id}); imported {
 		return &o
 	}
 	return nil

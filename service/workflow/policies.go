@@ -22,7 +22,7 @@ import (
 type PolicyVersion struct {
 	store.ObjectVersion
 	Policy estate.Policy
-	Title  string // of the change that brought it
+	Title  string // of the change that imported it
 	Why    string
 	Change string
 	Before []review.Difference // from the version before; empty for the first
@@ -97,10 +97,10 @@ func (s *Service) Differences(id estate.PolicyID, from, to int64) ([]review.Diff
 
 // Merged is what two edits of one policy give together.
 type Merged struct {
-	Body    []byte // JSON in the estate format
-	Clashes []review.Clash
-	Version int64 // of the edit in the change that was merged with
-	By      string
+	Body      []byte // JSON in the estate format
+	Conflicts []review.Conflict
+	Version   int64 // of the edit in the change that was merged with
+	By        string
 }
 
 // MergeEdit brings an edit of a policy that began from base together with the one that a change has by now. Nothing is stored.
@@ -120,9 +120,9 @@ func (s *Service) MergeEdit(change string, id estate.PolicyID, base, mine []byte
 		}
 		policies[i] = object.(estate.Policy)
 	}
-	merged, clashes := review.Merge(&policies[0], &policies[1], &policies[2])
+	merged, conflicts := review.Merge(&policies[0], &policies[1], &policies[2])
 	body, err := files.EncodeJSON(merged)
-	return &Merged{Body: body, Clashes: clashes, Version: e.Version, By: e.By}, err
+	return &Merged{Body: body, Conflicts: conflicts, Version: e.Version, By: e.By}, err
 }
 
 // Summary gathers what a change board wants to know of a policy in a view.

@@ -65,7 +65,7 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 		if err := s.expect(tx, d.report, d.after.Plan, published.At); err != nil {
 			return err
 		}
-		if err := tx.AddClashEvents(clashEvents(live.Side, d.after, d.report, published)); err != nil {
+		if err := tx.AddConflictEvents(conflictEvents(live.Side, d.after, d.report, published)); err != nil {
 			return err
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: "publish", ChangeID: id, After: fmt.Sprintf("revision %d, %d edits", published.Revision, len(edits))})
@@ -114,7 +114,7 @@ func (s *Service) overtaken(tx *store.Store, live *Live, edits []store.Edit) err
 
 // after is what is live once a draft is published.
 func (l *Live) after(revision int64, d *draft) *Live {
-	return &Live{Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), brought: l.brought}
+	return &Live{Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), imported: l.imported}
 }
 
 // publishEdits writes the new version of each object, and the audit record of each.
@@ -159,7 +159,7 @@ func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store
 	case r.Before != "":
 		r.Action = "publish: alter"
 	}
-	if live.brought.has(key) && !e.Retire {
+	if live.imported.has(key) && !e.Retire {
 		record, err := tx.RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return v, r, err

@@ -1,4 +1,4 @@
-// This file has the use cases of asking the owners: a clash or a problem is assigned to those who answer for its policies, with a note.
+// This file has the use cases of asking the owners: a conflict or a problem is assigned to those who answer for its policies, with a note.
 
 package workflow
 
@@ -20,7 +20,7 @@ const (
 	QuestionAnswered = "answered"
 )
 
-// Ask is a question about a clash, named by its setting, or about a problem, named by its check.
+// Ask is a question about a conflict, named by its setting, or about a problem, named by its check.
 type Ask struct {
 	Setting  setting.ID
 	Check    estate.CheckID
@@ -31,20 +31,20 @@ type Ask struct {
 
 // Question is a question with those who are asked.
 type Question struct {
-	store.ClashQuestion
+	store.ConflictQuestion
 	Policies []string
 	Of       []string
 	Standing bool // what it is about stands in what is live
 }
 
-// AskOwners asks about a clash or a problem that stands in what is live.
+// AskOwners asks about a conflict or a problem that stands in what is live.
 func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
 	live := s.Live()
 	policies := slices.Sorted(slices.Values(a.Policies))
 	var faults problem.Faults
 	key := NameDisagreement(a.Setting, a.Check, policies)
 	if (a.Setting == "") == (a.Check == "") || !disagreements(live.Side.Whole)[key] {
-		faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: "/policies", Found: problem.Quote(string(a.Setting) + string(a.Check) + " of " + strings.Join(policies, ", ")), Expected: "a setting with policies that clash on it, or a check with policies that it finds wrong, in what is live"})
+		faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: "/policies", Found: problem.Quote(string(a.Setting) + string(a.Check) + " of " + strings.Join(policies, ", ")), Expected: "a setting with policies that conflict on it, or a check with policies that it finds wrong, in what is live"})
 	}
 	of := slices.DeleteFunc(slices.Clone(a.Of), func(name string) bool { return strings.TrimSpace(name) == "" })
 	if len(of) == 0 {
@@ -67,7 +67,7 @@ func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
 	if err != nil {
 		return Question{}, err
 	}
-	row := store.ClashQuestion{ID: "Q-" + strings.ToLower(rand.Text()[:8]), At: s.now(), Setting: string(a.Setting), Problem: string(a.Check), Policies: key.policies, By: by.Name, Asked: string(names), Note: a.Note, State: QuestionOpen}
+	row := store.ConflictQuestion{ID: "Q-" + strings.ToLower(rand.Text()[:8]), At: s.now(), Setting: string(a.Setting), Problem: string(a.Check), Policies: key.policies, By: by.Name, Asked: string(names), Note: a.Note, State: QuestionOpen}
 	return s.keepQuestion(by, row, "ask owners", a.Note)
 }
 
@@ -102,8 +102,8 @@ func (s *Service) WithdrawQuestion(by Actor, id string) error {
 	return err
 }
 
-func (s *Service) openQuestion(id string) (store.ClashQuestion, error) {
-	q, err := s.store.ClashQuestion(id)
+func (s *Service) openQuestion(id string) (store.ConflictQuestion, error) {
+	q, err := s.store.ConflictQuestion(id)
 	if err != nil {
 		return q, notFound(err, "question", id)
 	}
@@ -113,9 +113,9 @@ func (s *Service) openQuestion(id string) (store.ClashQuestion, error) {
 	return q, nil
 }
 
-func (s *Service) keepQuestion(by Actor, q store.ClashQuestion, action, after string) (Question, error) {
+func (s *Service) keepQuestion(by Actor, q store.ConflictQuestion, action, after string) (Question, error) {
 	err := s.store.Transaction(func(tx *store.Store) error {
-		if err := tx.SaveClashQuestion(q); err != nil {
+		if err := tx.SaveConflictQuestion(q); err != nil {
 			return err
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: action, Kind: "questions", ObjectID: q.ID, After: after})
@@ -131,7 +131,7 @@ func (s *Service) keepQuestion(by Actor, q store.ClashQuestion, action, after st
 
 // Questions lists questions, the newest first; of one state or with an empty one of all.
 func (s *Service) Questions(state string) ([]Question, error) {
-	rows, err := s.store.ClashQuestions(state)
+	rows, err := s.store.ConflictQuestions(state)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -144,8 +144,8 @@ func (s *Service) Questions(state string) ([]Question, error) {
 	return out, nil
 }
 
-func questionOf(row store.ClashQuestion) Question {
-	q := Question{ClashQuestion: row, Policies: strings.Fields(row.Policies)}
+func questionOf(row store.ConflictQuestion) Question {
+	q := Question{ConflictQuestion: row, Policies: strings.Fields(row.Policies)}
 	json.Unmarshal([]byte(row.Asked), &q.Of) // it was written by AskOwners
 	return q
 }

@@ -26,7 +26,7 @@ const (
 	FullRun         = "full"         // everything is compared
 	RecentRun       = "recent"       // what altered since the last reading
 	UploadRun       = "upload"       // a table that was sent
-	HeldRun         = "held"         // what a provisioning client has written so far
+	HeldRun         = "stored"       // what a provisioning client has written so far
 	provisioningRun = "provisioning" // what it writes, as it writes it
 )
 
@@ -86,7 +86,7 @@ type taking struct {
 	events  []store.SourceEvent
 	mark    string
 	full    bool
-	outlook *Outlook
+	preview *Preview
 	report  *RunReport
 }
 
@@ -236,7 +236,7 @@ func (s *Service) StartReading(by Actor, id, way string, look bool) (*Run, error
 
 func (s *Service) read(ctx context.Context, row store.Source, r *Run) (*directory.Reading, error) {
 	if r.setUp.SCIM != nil {
-		return s.readHeld(row.ID, r.setUp.SCIM)
+		return s.readStored(row.ID, r.setUp.SCIM)
 	}
 	password, err := s.password(r.setUp.LDAP.Password)
 	if err != nil {
@@ -293,7 +293,7 @@ func (s *Service) conclude(by Actor, row store.Source, r *Run, reading *director
 	return s.take(by, row, r)
 }
 
-// failed records a run that brought nothing. What is live is as it was.
+// failed records a run that imported nothing. What is live is as it was.
 func (s *Service) failed(by Actor, row store.Source, r *Run, err error) RunState {
 	report := &RunReport{Items: []RunItem{}, Reason: "failed", Message: err.Error(), Milliseconds: s.now().Sub(r.Started).Milliseconds()}
 	var faults problem.Faults
@@ -371,12 +371,12 @@ func (s *Service) take(by Actor, row store.Source, r *Run) (RunState, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	t := r.taking
-	if t.outlook.live != s.Live() { // something was published since: what it does is worked out anew
-		o, err := s.outlook(s.Live(), t.touched, nil)
+	if t.preview.live != s.Live() { // something was published since: what it does is worked out anew
+		o, err := s.preview(s.Live(), t.touched, nil)
 		if err != nil {
 			return s.failed(by, row, r, err), nil
 		}
-		t.outlook = o
+		t.preview = o
 		foresee(t.report, o)
 	}
 	now := s.now()
@@ -435,7 +435,7 @@ func (s *Service) take(by Actor, row store.Source, r *Run) (RunState, error) {
 	if len(t.touched) == 0 {
 		err = s.store.Transaction(write)
 	} else {
-		_, err = s.adopt(by, "Source "+row.Title+": "+line(t.report), t.outlook, nil, len(t.touched), func(tx *store.Store, _ *Live) error { return write(tx) })
+		_, err = s.adopt(by, "Source "+row.Title+": "+line(t.report), t.preview, nil, len(t.touched), func(tx *store.Store, _ *Live) error { return write(tx) })
 	}
 	if err != nil {
 		return s.failed(by, row, r, err), nil
@@ -454,15 +454,15 @@ func (s *Service) take(by Actor, row store.Source, r *Run) (RunState, error) {
 
 // withRefused gives the records to write: those that the estate could not take keep what they had and say why.
 func (t *taking) withRefused() []store.SourceRecord {
-	if len(t.outlook.Refused) == 0 {
+	if len(t.preview.Refused) == 0 {
 		return t.records
 	}
 	out := slices.Clone(t.records)
 	for i := range out {
 		key := objectKey{estate.Kind(out[i].Kind), out[i].ObjectID}
-		if faults := t.outlook.Refused[key]; faults != nil {
+		if faults := t.preview.Refused[key]; faults != nil {
 			out[i].Fault = faults[0].Error()
-			if !t.outlook.brought.has(key) {
+			if !t.preview.imported.has(key) {
 				out[i].Brought, out[i].ObjectID = "", ""
 			}
 		}
@@ -487,7 +487,7 @@ func line(r *RunReport) string {
 }
 
 // foresee notes what a reading would do to laptops.
-func foresee(r *RunReport, o *Outlook) {
+func foresee(r *RunReport, o *Preview) {
 	if o.Report == nil {
 		return
 	}

@@ -413,12 +413,12 @@ func (s *Service) takeSCIM(by Actor, id string) (RunState, error) {
 	if err != nil {
 		return RunState{}, err
 	}
-	reading, err := s.readHeld(id, u.SCIM)
+	reading, err := s.readStored(id, u.SCIM)
 	return s.conclude(by, row, r, reading, err, "", false)
 }
 
-// readHeld reads everything that a client has written to a source.
-func (s *Service) readHeld(source string, u *SCIMSetUp) (*directory.Reading, error) {
+// readStored reads everything that a client has written to a source.
+func (s *Service) readStored(source string, u *SCIMSetUp) (*directory.Reading, error) {
 	rows, err := s.store.SourceRecords(source, "")
 	if err != nil {
 		return nil, err

@@ -24,7 +24,7 @@ import (
 const (
 	SourceNew    = "new"    // nothing was taken from it yet
 	SourceOn     = "on"     // what it has is taken
-	SourcePaused = "paused" // it keeps what it brought, and nothing new is taken
+	SourcePaused = "paused" // it keeps what it imported, and nothing new is taken
 )
 
 type (
@@ -208,7 +208,7 @@ func (s *Service) Propose(by Actor, id, title string, u SetUp, expected int64) (
 	})
 }
 
-// Pause stops taking from a source; what it brought stays. With on true it goes on.
+// Pause stops taking from a source; what it imported stays. With on true it goes on.
 func (s *Service) Pause(by Actor, id string, on bool) (Source, error) {
 	out, err := s.alterSource(by, id, -1, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
 		if row.State == SourceNew {
@@ -226,7 +226,7 @@ func (s *Service) Pause(by Actor, id string, on bool) (Source, error) {
 	return out, err
 }
 
-// DropSource takes a source away. What it brought stays in the estate, from now on edited here.
+// DropSource takes a source away. What it imported stays in the estate, from now on edited here.
 func (s *Service) DropSource(by Actor, id string) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
@@ -239,10 +239,10 @@ func (s *Service) DropSource(by Actor, id string) error {
 		return err
 	}
 	live := s.Live()
-	o := &Outlook{live: live, after: live.Side, brought: live.brought.copied()}
-	for key, origin := range live.brought.all {
+	o := &Preview{live: live, after: live.Side, imported: live.imported.copied()}
+	for key, origin := range live.imported.all {
 		if origin.Source == id {
-			o.brought.drop(key)
+			o.imported.drop(key)
 		}
 	}
 	_, err = s.adopt(by, "Source "+row.Title+" taken away", o, nil, len(records), func(tx *store.Store, next *Live) error {
@@ -420,7 +420,7 @@ func (s *Service) titlesOfObjects() func(estate.Kind, string) string {
 
 // Remove takes away what has left its source; with look true it only says what that would do. Nothing is removed that a policy, an
 // exception or another object still names: the faults say which.
-func (s *Service) Remove(by Actor, source string, objects []store.SourceRecord, look bool) (*Outlook, error) {
+func (s *Service) Remove(by Actor, source string, objects []store.SourceRecord, look bool) (*Preview, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	records := make([]store.SourceRecord, 0, len(objects))
@@ -436,7 +436,7 @@ func (s *Service) Remove(by Actor, source string, objects []store.SourceRecord, 
 		records = append(records, r)
 		gone = append(gone, objectKey{estate.Kind(r.Kind), r.ObjectID})
 	}
-	o, err := s.outlook(s.Live(), nil, gone)
+	o, err := s.preview(s.Live(), nil, gone)
 	if err != nil {
 		return o, err
 	}

@@ -1,4 +1,4 @@
-// This file has the use cases of who gets a policy: audiences, groups, units, going one's own way, comparing laptops.
+// This file has the use cases of who gets a policy: audiences, groups, units, detaching, comparing laptops.
 
 package workflow
 

@@ -13,7 +13,7 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-var tomas = Actor{Name: "tomas", Door: "console"}
+var tomas = Actor{Name: "tomas", Via: "console"}
 
 func opened(t *testing.T, f *Service, title string) string {
 	t.Helper()
@@ -114,17 +114,17 @@ func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
 	}
 }
 
-func TestGoingOnesOwnWayIsLookedAtFirst(t *testing.T) {
+func TestDetachingIsLookedAtFirst(t *testing.T) {
 	day := "2026-11-23"
 	f, _ := flow(t, &day)
 	withDemo(t, f)
 	place := estate.Target{Kind: estate.ToUnit, ID: "labs"}
-	kinds := []setting.PolicyKind{"security"}
+	kinds := []estate.Detachment{{Kind: "security", Reason: "At sea", ReviewOn: "2026-11-24"}}
 	d, err := f.Detach(ines, "", place, kinds, true, true)
 	if err != nil || d.Devices != 47 || d.Touched != 47 || d.Policy == nil || len(d.Policy.Entries) != len(d.Today) {
 		t.Fatalf("%+v %v", d, err)
 	}
-	c := opened(t, f, "Own way")
+	c := opened(t, f, "Detach labs")
 	if _, err := f.Detach(ines, c, place, kinds, true, false); err != nil {
 		t.Fatal(err)
 	}
@@ -158,8 +158,12 @@ func TestGoingOnesOwnWayIsLookedAtFirst(t *testing.T) {
 	if p := find(); len(p.Missed) != 1 || p.Missed[0].Setting != "screen.lock_after_minutes" || p.Missed[0].Was.Integer() != 15 || p.Missed[0].Value.Integer() != 11 {
 		t.Errorf("it missed %+v", p.Missed)
 	}
-	if o, err := f.Overview(); err != nil || o.Missed != 1 {
-		t.Errorf("the overview says %d %v", o.Missed, err)
+	if o, err := f.Overview(); err != nil || o.Missed != 1 || len(o.DetachDue) != 0 {
+		t.Errorf("the overview says %d %v %v", o.Missed, o.DetachDue, err)
+	}
+	day = "2026-11-24"
+	if o, err := f.Overview(); err != nil || len(o.DetachDue) != 1 || o.DetachDue[0].Place != place || o.DetachDue[0].Due[0].Reason != "At sea" {
+		t.Errorf("on the day of review the overview says %v %v", o.DetachDue, err)
 	}
 	c = opened(t, f, "Take part again")
 	if _, err := f.Detach(ines, c, place, nil, false, false); err != nil {
@@ -169,7 +173,7 @@ func TestGoingOnesOwnWayIsLookedAtFirst(t *testing.T) {
 		t.Fatal(err)
 	}
 	if places, _ := f.Detached(); slices.ContainsFunc(places, func(p DetachedPlace) bool { return p.Place == place }) {
-		t.Error("it still goes its own way")
+		t.Error("it still is detached")
 	}
 	var bad problem.Faults
 	if _, err := f.Detach(ines, "", estate.Target{Kind: estate.ToDevice, ID: "LT-0001"}, kinds, false, true); !errors.As(err, &bad) {

@@ -24,8 +24,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// Actor is who does something, and through which door.
-type Actor struct{ Name, Door string }
+// Actor is who does something, and through what.
+type Actor struct{ Name, Via string }
 
 // Config says how a Service is made. Now defaults to the clock; Day, when set, is the day that exceptions are judged on.
 type Config struct {
@@ -68,10 +68,10 @@ type Live struct {
 	impact.Side
 	versions kept[int64]
 	retired  kept[int64]
-	brought  kept[Origin] // objects that a source has, or had
+	imported kept[Origin] // objects that a source has, or had
 
 	countsOnce  sync.Once
-	clashing    []int32 // by device in the order of ids: settings that policies clash on
+	clashing    []int32 // by device in the order of ids: settings that policies conflict on
 	wrong       []int32 // checks that find something
 	lintsOnce   sync.Once
 	lints       []resolve.Lint
@@ -127,7 +127,7 @@ func (s *Service) Live() *Live {
 	defer s.mu.Unlock()
 	if s.live.Plan.Snapshot().Day != today {
 		was := s.live
-		next := &Live{Revision: was.Revision, Side: was.Side.With(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, brought: was.brought}
+		next := &Live{Revision: was.Revision, Side: was.Side.With(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, imported: was.imported}
 		report := impact.Compare(was.Side, next.Side)
 		s.goLive(next, report)
 		go s.dayTurned(was.Side, next.Side, report, next.Revision, today)
@@ -187,17 +187,17 @@ func (s *Service) load() (*Live, error) {
 	if live.Revision, err = s.store.Revision(); err != nil {
 		return nil, err
 	}
-	brought, err := s.store.AllBrought()
+	imported, err := s.store.AllBrought()
 	if err != nil {
 		return nil, err
 	}
-	records := make(map[objectKey]store.SourceRecord, len(brought))
-	origins := make(map[objectKey]Origin, len(brought))
-	for _, r := range brought {
+	records := make(map[objectKey]store.SourceRecord, len(imported))
+	origins := make(map[objectKey]Origin, len(imported))
+	for _, r := range imported {
 		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
 		records[key], origins[key] = r, originOf(r)
 	}
-	bodies := make([]body, 0, len(objects)+len(brought))
+	bodies := make([]body, 0, len(objects)+len(imported))
 	for _, o := range objects {
 		key := objectKey{estate.Kind(o.Kind), o.ID}
 		if o.Retired {
@@ -215,7 +215,7 @@ func (s *Service) load() (*Live, error) {
 	for key, r := range records {
 		bodies = append(bodies, body{key, r.Brought})
 	}
-	live.versions, live.retired, live.brought = keep(versions), keep(retired), keep(origins)
+	live.versions, live.retired, live.imported = keep(versions), keep(retired), keep(origins)
 	decoded, err := decodeAll(bodies)
 	if err != nil {
 		return nil, err
@@ -259,7 +259,7 @@ func decodeAll(bodies []body) ([]any, error) {
 func (s *Service) audit(tx *store.Store, by Actor, records ...store.AuditRecord) error {
 	now := s.now()
 	for i := range records {
-		records[i].At, records[i].By, records[i].Door = now, by.Name, by.Door
+		records[i].At, records[i].By, records[i].Via = now, by.Name, by.Via
 	}
 	return tx.Audit(records...)
 }

@@ -20,7 +20,7 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-var ines = Actor{Name: "ines", Door: "console"}
+var ines = Actor{Name: "ines", Via: "console"}
 
 // flow is a service over a new database; day is the day that its clock shows.
 func flow(t testing.TB, day *string) (*Service, *store.Store) {
@@ -226,7 +226,7 @@ func TestTryingStoresNothing(t *testing.T) {
 	for _, a := range trial.Use.AlsoSet {
 		relations[fmt.Sprintf("%s %s %s", a.Setting, a.Policy, a.Relation)] = true
 	}
-	for _, want := range []string{"media.usb_storage contractors-no-usb clashes", "media.usb_storage usb-read-only repeats", "browser.blocked_sites site-block adds"} {
+	for _, want := range []string{"media.usb_storage contractors-no-usb conflicts", "media.usb_storage usb-read-only repeats", "browser.blocked_sites site-block adds"} {
 		if !relations[want] {
 			t.Errorf("%q is missing in %v", want, relations)
 		}
@@ -292,7 +292,7 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 		"a group of people": {DeviceFilter{Group: "finance"}, func(r *DeviceRow) bool { return r.Unit == "harbour-office" }, 20},
 		"words":             {DeviceFilter{Text: "HALYARD 16"}, func(r *DeviceRow) bool { return strings.HasPrefix(r.Device.Model, "Halyard") }, 120},
 		"problems":          {DeviceFilter{State: "problem"}, func(r *DeviceRow) bool { return r.Problems > 0 }, 92},
-		"a clash":           {DeviceFilter{State: "conflict"}, func(r *DeviceRow) bool { return r.Counts[rollout.Conflict] > 0 }, 10},
+		"a conflict":        {DeviceFilter{State: "conflict"}, func(r *DeviceRow) bool { return r.Counts[rollout.Conflict] > 0 }, 10},
 		"never seen":        {DeviceFilter{State: "never-seen"}, func(r *DeviceRow) bool { return r.LastSeen == nil }, 240},
 		"silent":            {DeviceFilter{State: "silent"}, func(*DeviceRow) bool { return false }, 0},
 	} {

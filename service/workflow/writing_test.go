@@ -228,14 +228,14 @@ func TestMergingWithAColleague(t *testing.T) {
 	body := func(settings string) []byte { return policyEdit("p", `"settings":`+settings+`,"audience":{}`).Body }
 	c := changed(t, f, EditInput{Kind: estate.KindPolicy, ID: "p", Expected: -1, Body: body(`{"media.camera":false,"media.microphone":true}`)})
 	m, err := f.MergeEdit(c, "p", body(`{"media.camera":true,"media.microphone":true}`), body(`{"media.camera":true,"media.microphone":false}`))
-	if err != nil || len(m.Clashes) != 0 || m.Version != 1 {
+	if err != nil || len(m.Conflicts) != 0 || m.Version != 1 {
 		t.Fatalf("%+v %v", m, err)
 	}
 	var doc files.PolicyDoc
 	if err := json.Unmarshal(m.Body, &doc); err != nil || doc.Settings["media.camera"].Value.Bool() || doc.Settings["media.microphone"].Value.Bool() {
 		t.Errorf("merged to %s %v", m.Body, err)
 	}
-	if m, err := f.MergeEdit(c, "p", body(`{}`), body(`{"media.camera":true}`)); err != nil || len(m.Clashes) != 1 || m.Clashes[0].Theirs != "false" {
+	if m, err := f.MergeEdit(c, "p", body(`{}`), body(`{"media.camera":true}`)); err != nil || len(m.Conflicts) != 1 || m.Conflicts[0].Theirs != "false" {
 		t.Errorf("%+v %v", m, err)
 	}
 	faultOf(t, second(f.MergeEdit(c, "p", []byte(`{`), body(`{}`))))
@@ -270,15 +270,15 @@ func TestTheSummarySaysTheSameEachTime(t *testing.T) {
 		t.Error("two summaries of one state differ")
 	}
 	for _, want := range []string{
-		"## Purpose", "## Who gets it", "70 laptops of 240 (29%)", "## What it sets", "disk.startup.pin) | require |", "A startup PIN is required, but the security chip that holds it is forbidden: on 70 laptops",
+		"## Purpose", "## Who gets it", "70 laptops of 240 (29%)", "## What it sets", "disk.startup.pin) | require |", "A startup PIN is required, but the security chip that holds it is forbidden: on 65 laptops",
 		"asks the person something", "can't be undone from here", "## How to go back", "Retiring it would give 70 laptops something else", "has done stays as it is",
 	} {
 		if !strings.Contains(strings.ReplaceAll(text, `\`, ""), want) {
 			t.Errorf("the summary does not say %q:\n%s", want, text)
 		}
 	}
-	if leads := page("leads-banner"); !strings.Contains(leads, "clashes with") {
-		t.Errorf("a clash is not told:\n%s", leads)
+	if leads := page("leads-banner"); !strings.Contains(leads, "conflicts with") {
+		t.Errorf("a conflict is not told:\n%s", leads)
 	}
 }
 

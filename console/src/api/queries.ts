@@ -157,7 +157,7 @@ export const useProblems = (change?: string) =>
     placeholderData: keepPreviousData,
   });
 
-/** What does not fit together: settings on which the same policies clash, or a check with the policies that it finds wrong. */
+/** What does not fit together: settings on which the same policies conflict, or a check with the policies that it finds wrong. */
 export interface Disagreement {
   setting?: string[];
   check?: string;
@@ -167,7 +167,7 @@ export interface Disagreement {
 export const useWays = (of: Disagreement, change: Draft, enabled: boolean) =>
   useQuery({
     queryKey: [...keys.estate, 'ways', of, change?.id ?? '', change?.version ?? 0],
-    queryFn: () => got(api.GET('/api/v1/clashes/ways', { params: { query: { ...of, ...(change ? { change: change.id } : {}) } } })),
+    queryFn: () => got(api.GET('/api/v1/conflicts/ways', { params: { query: { ...of, ...(change ? { change: change.id } : {}) } } })),
     enabled,
     retry: false,
   });
@@ -175,13 +175,13 @@ export const useWays = (of: Disagreement, change: Draft, enabled: boolean) =>
 export const useTouched = (of: Disagreement, change: Draft, enabled: boolean) =>
   useQuery({
     queryKey: [...keys.estate, 'touched', of, change?.id ?? '', change?.version ?? 0],
-    queryFn: () => got(api.GET('/api/v1/clashes/touched', { params: { query: { ...of, ...(change ? { change: change.id } : {}) } } })),
+    queryFn: () => got(api.GET('/api/v1/conflicts/touched', { params: { query: { ...of, ...(change ? { change: change.id } : {}) } } })),
     enabled,
     retry: false,
   });
 
 export const useQuestions = (state?: 'open' | 'answered') =>
-  useQuery({ queryKey: [...keys.estate, 'questions', state ?? ''], queryFn: () => got(api.GET('/api/v1/clash-questions', { params: { query: state ? { state } : {} } })) });
+  useQuery({ queryKey: [...keys.estate, 'questions', state ?? ''], queryFn: () => got(api.GET('/api/v1/conflict-questions', { params: { query: state ? { state } : {} } })) });
 
 export const usePolicies = (change?: string) =>
   useQuery({

@@ -76,7 +76,7 @@ export function ChangeScreen() {
               </Link>
             }
           >
-            Nothing is edited yet. Open a policy and alter it, or settle a clash: it goes in here.
+            Nothing is edited yet. Open a policy and alter it, or settle a conflict: it goes in here.
           </Empty>
         )}
       </Sheet>

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
 import { keys, queries, useDevice, useDictionary } from '../api/queries';
-import { Ladder, NotApplyingList } from '../ui/ladder';
+import { Why, NotApplyingList } from '../ui/why';
 import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { MoveDialog } from './devices';
@@ -225,7 +225,7 @@ function Row({ s, p, definition, delivery }: { s: SettingAnswer; p: DevicePage; 
       </div>
       {open && (
         <div className="border-t border-base-300/60 bg-base-200/60 px-4 py-3">
-          <Ladder of={s} units={p.units} notApplying={p.effective.not_applying ?? []} />
+          <Why of={s} units={p.units} notApplying={p.effective.not_applying ?? []} />
         </div>
       )}
     </li>

@@ -108,7 +108,7 @@ export function DevicesScreen() {
           {choice('state', 'State', [
             ['failed', 'settings failed'],
             ['pending', 'settings pending'],
-            ['conflict', 'in a clash'],
+            ['conflict', 'in a conflict'],
             ['problem', 'with problems'],
             ['silent', 'silent'],
             ['never-seen', 'never seen'],
@@ -145,7 +145,7 @@ function Chosen({ ids, clear }: { ids: string[]; clear: () => void }) {
   );
 }
 
-/** Moves laptops as edits of the open change; what that does stands in the change tray before anything is published. */
+/** Moves laptops as edits of the open change; what that does stands in the change bar before anything is published. */
 export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; open: boolean; onClose: () => void; onMoved?: () => void }) {
   const { id: change, need } = useOpenChange();
   const tree = useUnitTree().data ?? [];

@@ -23,27 +23,27 @@ export function OverviewScreen() {
     >
       <Failed error={error} />
       {!o && !error ? <Loading /> : null}
-      {o && <Board o={o} />}
+      {o && <Lists o={o} />}
     </Page>
   );
 }
 
-function Board({ o }: { o: Overview }) {
+function Lists({ o }: { o: Overview }) {
   return (
     <>
       <Delivery o={o} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
         <div className="flex flex-col gap-4">
-          <Needs title="Clashes to decide" n={o.conflicts.length} to="/clashes" nothing="No two policies disagree.">
+          <Needs title="Conflicts to decide" n={o.conflicts.length} to="/conflicts" nothing="No two policies disagree.">
             {o.conflicts.map((c) => (
-              <Line key={c.setting + c.policies.join()} to={`/clashes?setting=${c.setting}`} n={c.device_count}>
+              <Line key={c.setting + c.policies.join()} to={`/conflicts?setting=${c.setting}`} n={c.device_count}>
                 {c.title || c.setting}
                 <span className="quiet"> — {c.policies.join(' or ')}</span>
               </Line>
             ))}
           </Needs>
           {o.arisen.length > 0 && (
-            <Needs title="Clashes that arose without an edit" n={o.arisen.length} to="/clashes" nothing="">
+            <Needs title="Conflicts that arose without an edit" n={o.arisen.length} to="/conflicts" nothing="">
               {o.arisen.slice(0, 6).map((e) => (
                 <Arisen key={`${e.revision} ${e.setting} ${e.policies.join()}`} of={e} />
               ))}
@@ -69,9 +69,9 @@ function Board({ o }: { o: Overview }) {
         </div>
         <div className="flex flex-col gap-4">
           <AskedOfMe />
-          <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/clashes#problems" nothing="No check finds anything.">
+          <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/conflicts#problems" nothing="No check finds anything.">
             {o.problems.map((p) => (
-              <Line key={p.check + p.from.join()} to={`/clashes?check=${p.check}#problems`} n={p.device_count}>
+              <Line key={p.check + p.from.join()} to={`/conflicts?check=${p.check}#problems`} n={p.device_count}>
                 {p.message}
                 <span className="quiet"> — {p.from.join(', ')}</span>
               </Line>
@@ -132,7 +132,7 @@ function Board({ o }: { o: Overview }) {
               </Line>
             )}
           </Needs>
-          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/clashes#idle" nothing="Every entry does something.">
+          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/conflicts#idle" nothing="Every entry does something.">
             {o.lints.map((l) => (
               <Line key={lintKey(l)} to={lintPlace(l)} n={l.devices || undefined}>
                 {lintText(l)}
@@ -145,7 +145,7 @@ function Board({ o }: { o: Overview }) {
   );
 }
 
-/** Questions about clashes and problems to whoever is signed in. */
+/** Questions about conflicts and problems to whoever is signed in. */
 function AskedOfMe() {
   const name = useWho().data?.name;
   const mine = (useQuestions('open').data ?? []).filter((q) => q.standing && q.of.includes(name ?? ''));
@@ -165,7 +165,7 @@ const shares = [
   ['applied', 'in force', 'bg-success', '/devices'],
   ['pending', 'pending', 'bg-info', '/devices?state=pending'],
   ['failed', 'failed', 'bg-error', '/devices?state=failed'],
-  ['conflict', 'in a clash', 'bg-warning', '/devices?state=conflict'],
+  ['conflict', 'in a conflict', 'bg-warning', '/devices?state=conflict'],
   ['unsupported', 'not supported', 'bg-base-300', '/devices'],
 ] as const;
 

@@ -82,7 +82,7 @@ export function PoliciesScreen() {
                     <td className="text-right tabular-nums">{p.settings.length}</td>
                     <td className="text-right font-medium tabular-nums">{number(p.devices)}</td>
                     <td className="text-[13px] text-warning">
-                      {p.clashes > 0 && <div>{count(p.clashes, 'clash', 'clashes')}</div>}
+                      {p.conflicts > 0 && <div>{count(p.conflicts, 'conflict', 'conflicts')}</div>}
                       {p.state === 'active' && p.devices === 0 && <div>reaches nobody</div>}
                       {(lints.get(p.id) ?? []).filter((l) => l.setting).length > 0 && (
                         <div>{count((lints.get(p.id) ?? []).filter((l) => l.setting).length, 'idle entry', 'idle entries')}</div>

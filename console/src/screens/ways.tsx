@@ -1,6 +1,6 @@
-// Ways to settle clashes and problems, each with what it would do before anybody chooses.
+// Ways to settle conflicts and problems, each with what it would do before anybody chooses.
 import { useState } from 'react';
-import type { ClashWay, TrialEdit } from '../api/client';
+import type { ConflictWay, TrialEdit } from '../api/client';
 import { useWays, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { ImpactPanel } from '../ui/impact';
@@ -15,9 +15,9 @@ export interface About {
 }
 
 /** A way that is chosen to be looked at. */
-export type Choice = Pick<ClashWay, 'kind' | 'policy'>;
+export type Choice = Pick<ConflictWay, 'kind' | 'policy'>;
 
-function wayText(w: ClashWay, { of, names }: About): string {
+function wayText(w: ConflictWay, { of, names }: About): string {
   const p = `‘${w.title || w.policy}’`;
   const others = of.policies.filter((o) => o !== w.policy).map((o) => `‘${names[o] ?? o}’`);
   const several = (of.setting?.length ?? 1) > 1;
@@ -40,9 +40,9 @@ function wayText(w: ClashWay, { of, names }: About): string {
 }
 
 /** What a way does, in the fewest words. */
-function effect(w: ClashWay): string {
+function effect(w: ConflictWay): string {
   const left = w.left === 0 ? 'settles it' : w.left === w.touched ? 'settles it nowhere' : `leaves it on ${count(w.left, 'laptop')}`;
-  return [left, `${count(w.devices, 'laptop')} differ`, w.weaker > 0 ? `${number(w.weaker)} get weaker` : '', w.gained > 0 ? `brings ${count(w.gained, 'other clash', 'other clashes')}` : ''].filter(Boolean).join(' · ');
+  return [left, `${count(w.devices, 'laptop')} differ`, w.weaker > 0 ? `${number(w.weaker)} get weaker` : '', w.gained > 0 ? `brings ${count(w.gained, 'other conflict', 'other conflicts')}` : ''].filter(Boolean).join(' · ');
 }
 
 export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice) => void }) {

@@ -1,6 +1,6 @@
-// Clashes that arose without an edit: what they are about, since when, and what altered about the laptops.
+// Conflicts that arose without an edit: what they are about, since when, and what altered about the laptops.
 import { Link } from 'react-router';
-import type { ClashEvent } from '../api/client';
+import type { ConflictEvent } from '../api/client';
 import { count, Time } from './words';
 
 const words: Record<string, (from?: string, to?: string) => string> = {
@@ -13,13 +13,13 @@ const words: Record<string, (from?: string, to?: string) => string> = {
 };
 
 /** What altered about a laptop, in words; empty where it stayed as it was. */
-export const causeWords = (d: ClashEvent['sample'][number]) => d.causes.map((c) => words[c.kind]?.(c.from, c.to) ?? c.kind).join(', ');
+export const causeWords = (d: ConflictEvent['sample'][number]) => d.causes.map((c) => words[c.kind]?.(c.from, c.to) ?? c.kind).join(', ');
 
-export function Arisen({ of }: { of: ClashEvent }) {
+export function Arisen({ of }: { of: ConflictEvent }) {
   const first = of.sample.find((d) => d.causes.length > 0);
   return (
     <li className="flex flex-col gap-0.5 px-4 py-1.5 text-sm">
-      <Link to={`/clashes?setting=${of.setting}`} className="flex items-baseline justify-between gap-4 hover:underline">
+      <Link to={`/conflicts?setting=${of.setting}`} className="flex items-baseline justify-between gap-4 hover:underline">
         <span>
           {of.name || of.setting}
           <span className="quiet"> — {of.policies.join(' or ')}</span>

@@ -1,4 +1,4 @@
-// What a change does: numbers, each value before and after, clashes and problems that come and go.
+// What a change does: numbers, each value before and after, conflicts and problems that come and go.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { ArrowRight, TrendingDown } from 'lucide-react';
 import { useRef } from 'react';
@@ -193,9 +193,9 @@ export function ImpactPanel({ asked, title = 'What comes of it', enabled = true,
 
 export function Findings({ of, asked }: { of: Impact; asked?: Asked }) {
   const list = [
-    ...of.conflicts_gained.map((c) => ({ tone: 'text-warning', text: `Clash gained: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count, part: c.part })),
+    ...of.conflicts_gained.map((c) => ({ tone: 'text-warning', text: `Conflict gained: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count, part: c.part })),
     ...of.problems_gained.map((p) => ({ tone: 'text-warning', text: `Problem gained: ${p.message}`, n: p.device_count, part: p.part })),
-    ...of.conflicts_cleared.map((c) => ({ tone: 'text-success', text: `Clash cleared: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count, part: c.part })),
+    ...of.conflicts_cleared.map((c) => ({ tone: 'text-success', text: `Conflict cleared: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count, part: c.part })),
     ...of.problems_cleared.map((p) => ({ tone: 'text-success', text: `Problem cleared: ${p.message}`, n: p.device_count, part: p.part })),
   ];
   if (!list.length) return null;

@@ -26,18 +26,18 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
   const [error, setError] = useState<unknown>();
   const mayAnswer = q.state === 'open' && (who?.role === 'administrator' || q.of.includes(who?.name ?? ''));
   const send = () =>
-    got(api.POST('/api/v1/clash-questions/{id}/answer', { params: { path: { id: q.id } }, body: { answer } }))
+    got(api.POST('/api/v1/conflict-questions/{id}/answer', { params: { path: { id: q.id } }, body: { answer } }))
       .then(() => refresh())
       .catch(setError);
   const withdraw = () =>
-    got(api.DELETE('/api/v1/clash-questions/{id}', { params: { path: { id: q.id } } }))
+    got(api.DELETE('/api/v1/conflict-questions/{id}', { params: { path: { id: q.id } } }))
       .then(() => refresh())
       .catch(setError);
   return (
     <li className="rounded border border-base-300 px-3 py-2 text-sm">
       {about && (
         <p className="font-medium">
-          <Link className="link-hover link" to={q.check ? `/clashes?check=${q.check}#problems` : `/clashes?setting=${q.setting}`}>
+          <Link className="link-hover link" to={q.check ? `/conflicts?check=${q.check}#problems` : `/conflicts?setting=${q.setting}`}>
             {q.title || q.setting || q.check}
           </Link>{' '}
           <span className="quiet font-normal">{q.policies.join(', ')}</span>
@@ -96,7 +96,7 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
     .map((n) => n.trim())
     .filter(Boolean);
   const ask = () =>
-    got(api.POST('/api/v1/clash-questions', { body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note } }))
+    got(api.POST('/api/v1/conflict-questions', { body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note } }))
       .then(() => refresh())
       .then(onClose)
       .catch(setError);

@@ -11,7 +11,7 @@ const statuses: Record<string, { word: string; tone: Tone; icon: ReactNode }> = 
   applied: { word: 'in force', tone: 'good', icon: <Check size={14} /> },
   pending: { word: 'pending', tone: 'wait', icon: <Clock size={14} /> },
   failed: { word: 'failed', tone: 'bad', icon: <AlertTriangle size={14} /> },
-  conflict: { word: 'clash', tone: 'decide', icon: <GitFork size={14} /> },
+  conflict: { word: 'conflict', tone: 'decide', icon: <GitFork size={14} /> },
   unsupported: { word: 'not supported', tone: 'quiet', icon: <Ban size={14} /> },
   unset: { word: 'left as is', tone: 'quiet', icon: <Minus size={14} /> },
   set: { word: 'set', tone: 'good', icon: <Check size={14} /> },
@@ -37,7 +37,7 @@ export function Status({ of, title }: { of: string; title?: string }) {
 
 const fates: Record<string, string> = {
   won: 'stands',
-  clashing: 'clashes',
+  clashing: 'conflicts',
   outer: 'outer',
   'lower-priority': 'lower priority',
   weaker: 'weaker',
@@ -61,7 +61,7 @@ export const howWord = (how?: string) => (how ? (hows[how] ?? how) : '');
 
 const relations: Record<string, string> = {
   repeats: 'the same',
-  clashes: 'clashes',
+  conflicts: 'conflicts',
   overrides: 'wins over this',
   overridden: 'gives way to this',
   adds: 'adds up',

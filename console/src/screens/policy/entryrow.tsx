@@ -179,11 +179,11 @@ export function FindingLine({ of: f, children }: { of: Finding; children?: React
 /** Where else a setting is set, and what can be done about it. */
 function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean; onDrop: () => void }) {
   const near = also.filter((a) => a.relation !== 'apart');
-  const clashes = near.some((a) => a.relation === 'clashes');
+  const conflicts = near.some((a) => a.relation === 'conflicts');
   if (also.length === 0) return null;
   const word = near.length ? `also set in ${near.length === 1 ? near[0]!.policy : `${near.length} others`} for these laptops` : `set in ${also.length === 1 ? also[0]!.policy : `${also.length} others`} for other laptops`;
   return (
-    <Fold summary={word} summaryClass={`cursor-pointer ${clashes ? 'font-medium text-warning' : near.length ? 'text-info' : 'quiet'}`}>
+    <Fold summary={word} summaryClass={`cursor-pointer ${conflicts ? 'font-medium text-warning' : near.length ? 'text-info' : 'quiet'}`}>
       <ul className="mt-1 flex flex-col gap-0.5">
         {also.map((a) => (
           <li key={a.policy} className="flex flex-wrap gap-x-2">
@@ -191,12 +191,12 @@ function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean;
               {a.title || a.policy}
             </Link>
             <ValueText of={a.value} />
-            <span className={a.relation === 'clashes' ? 'text-warning' : 'quiet'}>
+            <span className={a.relation === 'conflicts' ? 'text-warning' : 'quiet'}>
               {a.locked ? 'locked; ' : ''}
               {a.relation === 'apart' ? `on ${count(a.devices, 'laptop')}, none of these` : `${relationWord(a.relation)}, on ${number(a.shared)} of these`}
             </span>
-            {a.relation === 'clashes' && (
-              <Link className="link text-warning" to={`/clashes?setting=${a.setting}`}>
+            {a.relation === 'conflicts' && (
+              <Link className="link text-warning" to={`/conflicts?setting=${a.setting}`}>
                 settle
               </Link>
             )}

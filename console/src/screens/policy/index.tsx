@@ -10,7 +10,7 @@ import { ReachBar } from '../../ui/reach';
 import { count, number, Status } from '../../ui/words';
 import { About, AudienceSheet } from './audience';
 import { noticeWord } from '../exceptions';
-import { MergeClashes } from './clashes';
+import { MergeConflicts } from './conflicts';
 import { same } from './entry';
 import { forgetTyped, useKept, type Saving } from './kept';
 import { FindingsSheet } from './findings';
@@ -71,7 +71,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       }
       actions={<Actions id={id} doc={doc} live={live} retiring={retiring} edited={editVersion !== undefined} saving={saving} reader={reader} />}
     >
-      {saving.state === 'clashes' && <MergeClashes merged={saving.merged} theirs={start} onChosen={(chosen) => choose(chosen, start)} />}
+      {saving.state === 'conflicts' && <MergeConflicts merged={saving.merged} theirs={start} onChosen={(chosen) => choose(chosen, start)} />}
       {saving.state === 'refused' && <Failed error={saving.error} />}
       {retiring && (
         <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
@@ -135,7 +135,7 @@ const savingWords = {
   checking: 'Checking …',
   saved: 'Kept in the open change',
   merged: 'Brought together with what a colleague saved, and kept',
-  clashes: 'Not kept: choose below',
+  conflicts: 'Not kept: choose below',
   faults: 'Not kept: it has faults',
   refused: 'Not kept',
 };
@@ -184,7 +184,7 @@ function Actions({
     );
   return (
     <>
-      <span className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' || saving.state === 'clashes' ? 'text-error' : 'quiet'}`} role="status">
+      <span className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' || saving.state === 'conflicts' ? 'text-error' : 'quiet'}`} role="status">
         {savingWords[saving.state]}
       </span>
       {pages}

@@ -8,7 +8,7 @@ import { isPlaceholder } from '../../ui/control';
 import { pause } from '../../ui/typed';
 import { long, same } from './entry';
 
-export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'clashes'; merged: Merged } | { state: 'refused'; error: unknown };
+export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'conflicts'; merged: Merged } | { state: 'refused'; error: unknown };
 
 /** The policy without places for files that are still to be chosen. */
 const complete = (doc: PolicyDoc): PolicyDoc => ({ ...doc, settings: Object.fromEntries(Object.entries(doc.settings).filter(([, e]) => !isPlaceholder(long(e).value))) });
@@ -102,7 +102,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
           try {
             const merged = await mergeWithTheirs(mine);
             if (turn !== latest.current) return;
-            if (merged.clashes.length) return setSaving({ state: 'clashes', merged });
+            if (merged.conflicts.length) return setSaving({ state: 'conflicts', merged });
             const body = merged.body as PolicyDoc;
             version.current = await openRef.current.put('policies', body, merged.version, `Edit ${doc.title || doc.id}`);
             if (!isLatest()) return; // what was typed meanwhile is brought together with it in its turn

@@ -91,7 +91,7 @@ function Form({ begin, ready }: { begin: Begin; ready: boolean }) {
       >
         <input className="input w-full" required value={title} onChange={(e) => setTyped({ ...typed, title: e.target.value })} />
       </Field>
-      <Field label="Kind" hint="Units and groups that go their own way do so for one kind of policy">
+      <Field label="Kind" hint="Units and groups that are detached do so for one kind of policy">
         <select className="select w-full" value={kind} onChange={(e) => setTyped({ ...typed, kind: e.target.value as PolicyDoc['kind'] })}>
           <option value="security">security</option>
           <option value="configuration">configuration</option>

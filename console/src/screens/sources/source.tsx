@@ -223,7 +223,7 @@ export function ReportView({ of: r }: { of: SourceReport }) {
       <p>
         <strong>{count(r.devices, 'laptop')}</strong> would get something else
         {r.weaker > 0 && <span className="text-warning">, {number(r.weaker)} a weaker value</span>}
-        {r.conflicts_gained > 0 && <span className="text-warning">, {count(r.conflicts_gained, 'clash', 'clashes')} gained</span>}
+        {r.conflicts_gained > 0 && <span className="text-warning">, {count(r.conflicts_gained, 'conflict', 'conflicts')} gained</span>}
         {r.problems_gained > 0 && <span className="text-warning">, {count(r.problems_gained, 'problem')} gained</span>}.
         {r.left > 0 && ' What left stays in the estate, marked, until somebody removes it.'}
       </p>
@@ -506,7 +506,7 @@ function SetUp({ s }: { s: Source }) {
   );
 }
 
-const ways: Record<string, string> = { full: 'everything compared', recent: 'what altered', upload: 'a table', held: 'what the client had written', provisioning: 'the client wrote' };
+const ways: Record<string, string> = { full: 'everything compared', recent: 'what altered', upload: 'a table', stored: 'what the client had written', provisioning: 'the client wrote' };
 
 function Runs({ list }: { list: SourceRun[] }) {
   return (

@@ -1,4 +1,4 @@
-// The tree of units with counts; a unit can be moved with all below it, its laptops too, and go its own way.
+// The tree of units with counts; a unit can be moved with all below it, its laptops too, and be detached.
 import { FolderInput } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
@@ -34,7 +34,7 @@ export function UnitsScreen() {
                 <th className="text-right">In it alone</th>
                 <th className="text-right">People</th>
                 <th className="text-right">Policies for it</th>
-                <th>Own way</th>
+                <th>Detached</th>
                 <th>From</th>
                 <th>
                   <span className="sr-only">What can be done</span>

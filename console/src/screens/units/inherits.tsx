@@ -18,7 +18,7 @@ const ways: { key: Way; word: string; says: string }[] = [
   { key: 'locked', word: 'Locked above', says: 'an entry from above is locked: nothing here overrides it' },
   { key: 'detached', word: 'Detached', says: 'something from above does not arrive' },
   { key: 'own', word: 'Its own', says: 'what stands comes from here or closer alone' },
-  { key: 'clashing', word: 'Clashes', says: 'policies disagree' },
+  { key: 'clashing', word: 'Conflicts', says: 'policies disagree' },
 ];
 
 const pressed = 'border-primary/50 bg-primary/12 text-primary';
@@ -241,7 +241,7 @@ function Comes({ of }: { of: InheritedSetting }) {
       )}
       {of.clashing > 0 && (
         <span className="text-warning">
-          clash on <Num n={of.clashing} />
+          conflict on <Num n={of.clashing} />
         </span>
       )}
     </span>
@@ -308,8 +308,8 @@ function Where({ of }: { of: Arrival }) {
   if (of.fates.won) parts.push(<span key="won">stands on {number(of.fates.won)}</span>);
   if (of.fates.clashing)
     parts.push(
-      <Link key="clash" className="link text-warning" to="/clashes">
-        clashes on {number(of.fates.clashing)}
+      <Link key="conflict" className="link text-warning" to="/conflicts">
+        conflicts on {number(of.fates.clashing)}
       </Link>,
     );
   if (of.fates.detached) parts.push(<span key="detached">does not arrive on {number(of.fates.detached)}</span>);

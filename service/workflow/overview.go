@@ -20,7 +20,7 @@ type Overview struct {
 	Conflicts                        []resolve.ConflictFound
 	Problems                         []resolve.ProblemFound
 	Lints                            []resolve.Lint
-	Arisen                           []ClashEvent
+	Arisen                           []ConflictEvent
 	OpenChanges                      []store.Change
 	Enrolled, Silent, NeverSeen      int
 	Failed                           []store.FailedDelivery
@@ -43,7 +43,7 @@ func (s *Service) Overview() (*Overview, error) {
 		Revision: live.Revision, Units: len(snapshot.Units), People: len(snapshot.People), Devices: len(snapshot.Devices), Policies: len(snapshot.Policies),
 		Conflicts: live.Whole.Conflicts(), Problems: live.Whole.Problems(), Lints: s.Lints(), Statuses: map[rollout.Status]int{},
 	}
-	rows, err := s.Board()
+	rows, err := s.DeviceRows()
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,7 @@ func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, 
 func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
-	if live.brought.has(key) {
+	if live.imported.has(key) {
 		r, err := s.store.RecordOf(string(kind), id)
 		if err != nil {
 			return "", 0, err

@@ -1,4 +1,4 @@
-// This file has what does not fit together: clashes and problems, ways to settle them, and questions to the owners.
+// This file has what does not fit together: conflicts and problems, ways to settle them, and questions to the owners.
 
 package httpapi
 
@@ -18,7 +18,7 @@ import (
 	"zenithridge.example/zridge/wire"
 )
 
-func (s *server) registerClashes() {
+func (s *server) registerConflicts() {
 	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
 		v, err := s.Flow.ViewOf(in.Change)
 		if err != nil {
@@ -35,7 +35,7 @@ func (s *server) registerClashes() {
 		list, err := s.problems(v)
 		return out(list, s.fault(err))
 	})
-	huma.Register(s.api, operation("touched", http.MethodGet, "/clashes/touched", "The laptops of a clash or a problem, by unit and group"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("touched", http.MethodGet, "/conflicts/touched", "The laptops of a conflict or a problem, by unit and group"), func(_ context.Context, in *struct {
 		InChange
 		Disagreement
 	}) (*output[wire.Touched], error) {
@@ -45,23 +45,23 @@ func (s *server) registerClashes() {
 		}
 		return &output[wire.Touched]{touchedWire(v, in.devices(v))}, nil
 	})
-	huma.Register(s.api, operation("clashEvents", http.MethodGet, "/clash-events", "When clashes began and ended, and by what; the newest first"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("conflictEvents", http.MethodGet, "/conflict-events", "When conflicts began and ended, and by what; the newest first"), func(_ context.Context, in *struct {
 		Setting string `query:"setting" maxLength:"128"`
 		Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
 		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*output[[]wire.ClashEvent], error) {
-		events, err := s.Flow.ClashEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
-		list := make([]wire.ClashEvent, len(events))
+	}) (*output[[]wire.ConflictEvent], error) {
+		events, err := s.Flow.ConflictEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
+		list := make([]wire.ConflictEvent, len(events))
 		t := titlesOf(s.Flow.Live().Side)
 		for i := range events {
-			list[i] = clashEventOf(&events[i], t)
+			list[i] = conflictEventOf(&events[i], t)
 		}
 		return out(list, s.fault(err))
 	})
-	huma.Register(s.api, operation("clashWays", http.MethodGet, "/clashes/ways", "Ways to settle clashes of the same policies, or a problem, each with what it would do"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("conflictWays", http.MethodGet, "/conflicts/ways", "Ways to settle conflicts of the same policies, or a problem, each with what it would do"), func(_ context.Context, in *struct {
 		InChange
 		Disagreement
-	}) (*output[[]wire.ClashWay], error) {
+	}) (*output[[]wire.ConflictWay], error) {
 		v, err := s.Flow.ViewOf(in.Change)
 		if err != nil {
 			return nil, s.fault(err)
@@ -72,7 +72,7 @@ func (s *server) registerClashes() {
 		} else {
 			ways, err = s.Flow.WaysOut(in.Change, in.settings(), in.Policies)
 		}
-		list, t := make([]wire.ClashWay, len(ways)), titlesOf(v.Side)
+		list, t := make([]wire.ConflictWay, len(ways)), titlesOf(v.Side)
 		for i := range ways {
 			list[i] = wayWire(t, &ways[i])
 		}
@@ -81,11 +81,11 @@ func (s *server) registerClashes() {
 	s.registerQuestions()
 }
 
-// Disagreement names clashes of some policies by their settings, or a problem by its check.
+// Disagreement names conflicts of some policies by their settings, or a problem by its check.
 type Disagreement struct {
-	Setting  []string `query:"setting,explode" maxItems:"500" doc:"That they clash on"`
+	Setting  []string `query:"setting,explode" maxItems:"500" doc:"That they conflict on"`
 	Check    string   `query:"check" maxLength:"128" doc:"With a problem: the check, instead of settings"`
-	Policies []string `query:"policies,explode" required:"true" doc:"That clash, or that the problem comes from, each named once"`
+	Policies []string `query:"policies,explode" required:"true" doc:"That conflict, or that the problem comes from, each named once"`
 }
 
 func (d *Disagreement) settings() []setting.ID {
@@ -98,7 +98,7 @@ func (d *Disagreement) settings() []setting.ID {
 
 // devices gives the laptops that are touched; none where it does not stand.
 func (d *Disagreement) devices(v workflow.View) resolve.Devices {
-	_, touched := v.ClashesOf(d.settings(), d.Policies)
+	_, touched := v.ConflictsOf(d.settings(), d.Policies)
 	if p := v.ProblemOf(estate.CheckID(d.Check), d.Policies); p != nil {
 		touched = touched.Or(p.Devices)
 	}
@@ -106,30 +106,30 @@ func (d *Disagreement) devices(v workflow.View) resolve.Devices {
 }
 
 func (s *server) registerQuestions() {
-	huma.Register(s.api, operation("listQuestions", http.MethodGet, "/clash-questions", "Questions to those who answer for policies, the newest first"), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("listQuestions", http.MethodGet, "/conflict-questions", "Questions to those who answer for policies, the newest first"), func(_ context.Context, in *struct {
 		State string `query:"state" enum:"open,answered,withdrawn"`
 	}) (*output[[]wire.Question], error) {
 		list, err := s.Flow.Questions(in.State)
 		return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(err))
 	})
-	huma.Register(s.api, operation("askOwners", http.MethodPost, "/clash-questions", "Ask those who answer for the policies of a clash or a problem", administrators, status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
+	huma.Register(s.api, operation("askOwners", http.MethodPost, "/conflict-questions", "Ask those who answer for the policies of a conflict or a problem", administrators, status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
 		b := in.Body
 		q, err := s.Flow.AskOwners(actorOf(ctx), workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note})
 		return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
 	})
-	huma.Register(s.api, operation("answerQuestion", http.MethodPost, "/clash-questions/{id}/answer", "Answer a question: those who are asked, and administrators"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation("answerQuestion", http.MethodPost, "/conflict-questions/{id}/answer", "Answer a question: those who are asked, and administrators"), func(ctx context.Context, in *struct {
 		ID   string `path:"id"`
 		Body wire.Answer
 	}) (*output[wire.Question], error) {
 		q, err := s.Flow.AnswerQuestion(actorOf(ctx), in.ID, in.Body.Answer, callerOf(ctx).Role == signin.Administrator)
 		return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
 	})
-	huma.Register(s.api, operation("withdrawQuestion", http.MethodDelete, "/clash-questions/{id}", "Take a question of one's own back", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
+	huma.Register(s.api, operation("withdrawQuestion", http.MethodDelete, "/conflict-questions/{id}", "Take a question of one's own back", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
 		return nil, s.fault(s.Flow.WithdrawQuestion(actorOf(ctx), in.ID))
 	})
 }
 
-// conflicts lists the clashes of a view, with who is involved and, of those that stand in what is live, since when.
+// conflicts lists the conflicts of a view, with who is involved and, of those that stand in what is live, since when.
 func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 	t := titlesOf(v.Side)
 	found := v.Whole.Conflicts()
@@ -138,7 +138,7 @@ func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 	if err != nil {
 		return nil, err
 	}
-	began, err := s.Flow.ClashesBegan(found)
+	began, err := s.Flow.ConflictsBegan(found)
 	if err != nil {
 		return nil, err
 	}
@@ -226,13 +226,13 @@ func questionWire(t titled, q *workflow.Question) wire.Question {
 	}
 }
 
-func wayWire(t titled, w *workflow.WayOut) wire.ClashWay {
-	out := wire.ClashWay{Kind: string(w.Kind), Policy: string(w.Policy), Title: t.policies[string(w.Policy)], Edits: []wire.ClashFix{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
+func wayWire(t titled, w *workflow.WayOut) wire.ConflictWay {
+	out := wire.ConflictWay{Kind: string(w.Kind), Policy: string(w.Policy), Title: t.policies[string(w.Policy)], Edits: []wire.ConflictEdit{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
 	for _, t := range w.Targets {
 		out.Targets = append(out.Targets, t.String())
 	}
 	for _, e := range w.Inputs {
-		out.Edits = append(out.Edits, wire.ClashFix{Kind: string(e.Kind), ID: e.ID, Body: e.Body})
+		out.Edits = append(out.Edits, wire.ConflictEdit{Kind: string(e.Kind), ID: e.ID, Body: e.Body})
 	}
 	return out
 }
@@ -245,16 +245,16 @@ func touchedWire(v workflow.View, of resolve.Devices) wire.Touched {
 	return w
 }
 
-func sinceOf(e *store.ClashEvent) wire.ClashSince {
-	return wire.ClashSince{At: e.At, Revision: e.Revision, Change: e.ChangeID, Title: e.Title, By: e.By}
+func sinceOf(e *store.ConflictEvent) wire.ConflictSince {
+	return wire.ConflictSince{At: e.At, Revision: e.Revision, Change: e.ChangeID, Title: e.Title, By: e.By}
 }
 
-func clashEventOf(e *workflow.ClashEvent, t titled) wire.ClashEvent {
-	w := wire.ClashEvent{ClashSince: sinceOf(&e.ClashEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Standing: e.Standing, Devices: e.Devices, Sample: []wire.ClashDevice{}}
+func conflictEventOf(e *workflow.ConflictEvent, t titled) wire.ConflictEvent {
+	w := wire.ConflictEvent{ConflictSince: sinceOf(&e.ConflictEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Standing: e.Standing, Devices: e.Devices, Sample: []wire.ConflictDevice{}}
 	for _, d := range e.Sample {
-		one := wire.ClashDevice{ID: d.ID, Causes: []wire.ClashCause{}}
+		one := wire.ConflictDevice{ID: d.ID, Causes: []wire.ConflictCause{}}
 		for _, c := range d.Causes {
-			one.Causes = append(one.Causes, wire.ClashCause{Kind: string(c.Kind), From: c.From, To: c.To})
+			one.Causes = append(one.Causes, wire.ConflictCause{Kind: string(c.Kind), From: c.From, To: c.To})
 		}
 		w.Sample = append(w.Sample, one)
 	}

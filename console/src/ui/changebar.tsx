@@ -1,4 +1,4 @@
-// The change tray: docked below whenever a change is open, with what it does, live.
+// The change bar: docked below whenever a change is open, with what it does, live.
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { api, got } from '../api/client';
@@ -7,7 +7,7 @@ import { useOpenChange } from './change';
 import { Dialog } from './parts';
 import { count, number } from './words';
 
-export function Tray() {
+export function ChangeBar() {
   const { id, change, choose } = useOpenChange();
   const impact = useImpact(change).data;
   const [asking, setAsking] = useState(false);
@@ -19,8 +19,8 @@ export function Tray() {
       ? [
           { n: impact.devices, one: 'laptop differs', word: 'laptops differ', tone: '' },
           { n: impact.weaker, one: 'gets weaker', word: 'get weaker', tone: 'text-warning' },
-          { n: impact.conflicts_gained.length, one: 'clash gained', word: 'clashes gained', tone: 'text-warning' },
-          { n: impact.conflicts_cleared.length, one: 'clash cleared', word: 'clashes cleared', tone: 'text-success' },
+          { n: impact.conflicts_gained.length, one: 'conflict gained', word: 'conflicts gained', tone: 'text-warning' },
+          { n: impact.conflicts_cleared.length, one: 'conflict cleared', word: 'conflicts cleared', tone: 'text-success' },
           { n: impact.problems_gained.length, one: 'problem gained', word: 'problems gained', tone: 'text-warning' },
           { n: impact.problems_cleared.length, one: 'problem cleared', word: 'problems cleared', tone: 'text-success' },
         ]

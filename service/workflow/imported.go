@@ -1,4 +1,4 @@
-// This file keeps what sources brought and what was edited here together as one estate.
+// This file keeps what sources imported and what was edited here together as one estate.
 
 package workflow
 
@@ -31,7 +31,7 @@ func (l *Live) withoutStandIn(next *estate.Snapshot, laid []estate.Edit) *estate
 	if l.versions.of(objectKey{estate.KindUnit, standIn}) > 0 {
 		return next
 	}
-	if l.brought.has(objectKey{estate.KindUnit, standIn}) {
+	if l.imported.has(objectKey{estate.KindUnit, standIn}) {
 		return next
 	}
 	for _, e := range laid {
@@ -50,23 +50,23 @@ func localFields(text string) (list []string) {
 	return list
 }
 
-// compose lays what a source brought over what was edited here.
-func compose(brought, body, local string) (string, error) {
-	if brought == "" {
+// compose lays what a source imported over what was edited here.
+func compose(imported, body, local string) (string, error) {
+	if imported == "" {
 		return body, nil
 	}
 	if body == "" {
-		return brought, nil
+		return imported, nil
 	}
-	out, err := files.Compose([]byte(brought), []byte(body), localFields(local))
+	out, err := files.Compose([]byte(imported), []byte(body), localFields(local))
 	return string(out), err
 }
 
-// laidObject gives what an edit makes of an object; what a source brought of it stands but for the fields that the edit keeps from it.
+// laidObject gives what an edit makes of an object; what a source imported of it stands but for the fields that the edit keeps from it.
 func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	body := e.Body
-	if live.brought.has(key) {
+	if live.imported.has(key) {
 		record, err := s.store.RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return nil, err
@@ -79,11 +79,11 @@ func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
 	return object, err
 }
 
-// keepLocal notes in an edit of a brought object which fields are not as its source has them. Retiring one is refused: it goes when its
+// keepLocal notes in an edit of a imported object which fields are not as its source has them. Retiring one is refused: it goes when its
 // source no longer has it.
 func (s *Service) keepLocal(live *Live, e *store.Edit) error {
-	origin, brought := live.brought.at(objectKey{estate.Kind(e.Kind), e.ObjectID})
-	if !brought {
+	origin, imported := live.imported.at(objectKey{estate.Kind(e.Kind), e.ObjectID})
+	if !imported {
 		return nil
 	}
 	if e.Retire {
@@ -102,11 +102,11 @@ func (s *Service) keepLocal(live *Live, e *store.Edit) error {
 	return err
 }
 
-// Outlook is what becomes of the live estate when records of sources alter.
-type Outlook struct {
-	live    *Live
-	after   impact.Side
-	brought kept[Origin]
+// Preview is what becomes of the live estate when records of sources alter.
+type Preview struct {
+	live     *Live
+	after    impact.Side
+	imported kept[Origin]
 
 	Report  *impact.Report
 	Loose   []estate.Loose               // references that lead nowhere, among what altered
@@ -114,8 +114,8 @@ type Outlook struct {
 	Named   problem.Faults               // what keeps things from being removed: who names them
 }
 
-// outlook lays records, as they will be, over what is live, and takes objects away. Objects that would not fit are left as they are.
-func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objectKey) (*Outlook, error) {
+// preview lays records, as they will be, over what is live, and takes objects away. Objects that would not fit are left as they are.
+func (s *Service) preview(live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
 	bodies := map[objectKey]store.Object{}
 	if len(records) > 500 {
 		all, err := s.store.Objects()
@@ -126,10 +126,10 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 			bodies[objectKey{estate.Kind(o.Kind), o.ID}] = o
 		}
 	}
-	out := &Outlook{live: live, brought: live.brought.copied(), Refused: map[objectKey]problem.Faults{}}
+	out := &Preview{live: live, imported: live.imported.copied(), Refused: map[objectKey]problem.Faults{}}
 	edits := make([]estate.Edit, 0, len(records)+len(gone))
 	for _, key := range gone {
-		out.brought.drop(key)
+		out.imported.drop(key)
 		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id})
 	}
 	for i := range records {
@@ -157,7 +157,7 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 			out.refuse(key, err)
 			continue
 		}
-		out.brought.put(key, originOf(*r))
+		out.imported.put(key, originOf(*r))
 		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id, Object: object})
 	}
 	next, err := out.lay(live, edits)
@@ -173,20 +173,20 @@ func (s *Service) outlook(live *Live, records []store.SourceRecord, gone []objec
 	return out, nil
 }
 
-func (o *Outlook) refuse(key objectKey, err error) {
+func (o *Preview) refuse(key objectKey, err error) {
 	faults, ok := err.(problem.Faults)
 	if !ok {
 		faults = problem.Faults{{Code: problem.Syntax, Path: problem.Join("", string(key.kind), key.id), Found: err.Error(), Expected: "an object of the estate"}}
 	}
 	o.Refused[key] = append(o.Refused[key], faults...)
-	o.brought.drop(key)
-	if was, known := o.live.brought.at(key); known {
-		o.brought.put(key, was)
+	o.imported.drop(key)
+	if was, known := o.live.imported.at(key); known {
+		o.imported.put(key, was)
 	}
 }
 
 // lay lays the edits, without those that do not fit: a few rounds, since one that is left out may be what another needs.
-func (o *Outlook) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
+func (o *Preview) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
 	const rounds = 5
 	for range rounds {
 		laid := map[objectKey]bool{}
@@ -235,8 +235,8 @@ func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Sn
 	return l.withoutStandIn(l.Plan.Snapshot().With(whole...), whole), loose
 }
 
-// adopt makes an outlook live in one transaction, with what else is to be written with it.
-func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
+// adopt makes an preview live in one transaction, with what else is to be written with it.
+func (s *Service) adopt(by Actor, title string, o *Preview, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
 	var next *Live
 	err := s.store.Transaction(func(tx *store.Store) error {
 		now := s.now()
@@ -246,11 +246,11 @@ func (s *Service) adopt(by Actor, title string, o *Outlook, gone []objectKey, ed
 			return err
 		}
 		published.Revision = revision
-		if err := tx.AddClashEvents(clashEvents(o.live.Side, o.after, o.Report, published)); err != nil {
+		if err := tx.AddConflictEvents(conflictEvents(o.live.Side, o.after, o.Report, published)); err != nil {
 			return err
 		}
 		next = o.live.after(revision, &draft{after: o.after})
-		next.brought = o.brought
+		next.imported = o.imported
 		var versions []store.ObjectVersion
 		for _, key := range gone {
 			if v := o.live.versions.of(key); v > 0 {

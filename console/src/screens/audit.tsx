@@ -1,4 +1,4 @@
-// Records: who did what, when, through which door.
+// Audit log: who did what, when, through what.
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, got } from '../api/client';
@@ -8,7 +8,7 @@ import { Time } from '../ui/words';
 
 const size = 100;
 
-export function RecordsScreen() {
+export function AuditScreen() {
   const list = useInfiniteQuery({
     queryKey: [...keys.changes, 'audit'],
     queryFn: ({ pageParam }) => got(api.GET('/api/v1/audit', { params: { query: { limit: size, below: pageParam } } })),
@@ -17,7 +17,7 @@ export function RecordsScreen() {
   });
   const rows = list.data?.pages.flat() ?? [];
   return (
-    <Page title="Records" lead="Everything that was done, by whom, through which door. Nothing here can be altered.">
+    <Page title="Audit log" lead="Everything that was done, by whom, through what. Nothing here can be altered.">
       <Failed error={list.error} />
       {list.isPending && <Loading />}
       {list.data && (
@@ -30,7 +30,7 @@ export function RecordsScreen() {
                 <tr>
                   <th>When</th>
                   <th>Who</th>
-                  <th>Door</th>
+                  <th>Via</th>
                   <th>What</th>
                   <th>Object</th>
                   <th>Change</th>
@@ -43,7 +43,7 @@ export function RecordsScreen() {
                       <Time at={r.at} />
                     </td>
                     <td>{r.by}</td>
-                    <td>{r.door}</td>
+                    <td>{r.via}</td>
                     <td>{r.action}</td>
                     <td className="id">{r.id ? `${r.kind}/${r.id}` : r.after?.slice(0, 60)}</td>
                     <td>
@@ -60,7 +60,7 @@ export function RecordsScreen() {
           )}
           {list.hasNextPage && (
             <button type="button" className="btn btn-sm m-3" onClick={() => void list.fetchNextPage()}>
-              Older records
+              Older entries
             </button>
           )}
         </div>

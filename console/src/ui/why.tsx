@@ -26,14 +26,14 @@ function because(c: Candidate): string {
     case 'excepted':
       return 'passed over by the exception';
     case 'detached':
-      return 'not taken: this kind goes its own way closer to the laptop';
+      return 'not taken: this kind is detached closer to the laptop';
     case 'clashing':
       return `disagrees with ${by}`;
   }
   return fateWord(c.fate);
 }
 
-export function Ladder({ of, units, notApplying }: { of: SettingAnswer; units: string[]; notApplying: NotApplying[] }) {
+export function Why({ of, units, notApplying }: { of: SettingAnswer; units: string[]; notApplying: NotApplying[] }) {
   const rungs = Map.groupBy(
     [...of.candidates].sort((a, b) => rank(a.level) - rank(b.level) || b.priority - a.priority || a.policy.localeCompare(b.policy)),
     (c) => c.level,

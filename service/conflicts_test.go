@@ -27,20 +27,20 @@ const disputed = `{"units":[{"id":"r","title":"Larkfell"},{"id":"fleet","parent"
 func TestTheWorkbench(t *testing.T) {
 	api := bare(t)
 	publishEstate(t, api, disputed)
-	clashes := get[[]wire.Conflict](t, api, "/conflicts")
-	if len(clashes) != 2 {
-		t.Fatalf("%d clashes: %+v", len(clashes), clashes)
+	conflicts := get[[]wire.Conflict](t, api, "/conflicts")
+	if len(conflicts) != 2 {
+		t.Fatalf("%d conflicts: %+v", len(conflicts), conflicts)
 	}
-	c := clashes[0]
+	c := conflicts[0]
 	a := c.Involved[0]
 	if c.Setting != "signin.banner" || c.Help == "" || c.Since == nil || len(c.Units) != 1 || c.Units[0].Title != "Survey fleet" || len(c.Involved) != 2 ||
 		a.Owner != "ines" || a.Why != "Asked for by the bridge" || a.Devices != 2 || a.Entries[0].Note != "short" || c.Involved[1].Audience.When == "" || fmt.Sprint(a.Audience.Include) != "[group:new device:LT-2]" {
-		t.Errorf("the clash is %+v", c)
+		t.Errorf("the conflict is %+v", c)
 	}
 
-	ask := func(query url.Values) (ways []wire.ClashWay) {
+	ask := func(query url.Values) (ways []wire.ConflictWay) {
 		t.Helper()
-		if _, err := api.Call(context.Background(), http.MethodGet, "/clashes/ways", query, nil, &ways); err != nil {
+		if _, err := api.Call(context.Background(), http.MethodGet, "/conflicts/ways", query, nil, &ways); err != nil {
 			t.Fatal(err)
 		}
 		return ways
@@ -62,7 +62,7 @@ func TestTheWorkbench(t *testing.T) {
 		}
 	}
 	if ways := ask(url.Values{"setting": {"signin.banner"}, "policies": {"a", "c"}}); len(ways) != 0 {
-		t.Errorf("ways to settle what is no clash: %+v", ways)
+		t.Errorf("ways to settle what is no conflict: %+v", ways)
 	}
 
 	problems := get[[]wire.FoundProblem](t, api, "/problems")
@@ -78,7 +78,7 @@ func TestTheWorkbench(t *testing.T) {
 		t.Errorf("ways to make it right: %v", words)
 	}
 	var touched wire.Touched
-	if _, err := api.Call(context.Background(), http.MethodGet, "/clashes/touched", url.Values{"check": {"startup.pin-without-chip"}, "policies": {"c", "d"}}, nil, &touched); err != nil {
+	if _, err := api.Call(context.Background(), http.MethodGet, "/conflicts/touched", url.Values{"check": {"startup.pin-without-chip"}, "policies": {"c", "d"}}, nil, &touched); err != nil {
 		t.Fatal(err)
 	}
 	if len(touched.Devices) != 2 || fmt.Sprint(touched.Groups) != "[{crew  people 1} {new New ones devices 1}]" {
@@ -86,7 +86,7 @@ func TestTheWorkbench(t *testing.T) {
 	}
 }
 
-func editsOf(w wire.ClashWay) (out []any) {
+func editsOf(w wire.ConflictWay) (out []any) {
 	for _, e := range w.Edits {
 		out = append(out, edit(e.Kind, e.ID, string(e.Body)))
 	}
@@ -103,54 +103,54 @@ func TestAskingTheOwners(t *testing.T) {
 	}
 	for name, bad := range map[string]wire.AskOwners{
 		"no note":            {Setting: "signin.banner", Policies: []string{"a", "b"}},
-		"no such clash":      {Setting: "signin.banner", Policies: []string{"a", "c"}, Note: "?"},
+		"no such conflict":   {Setting: "signin.banner", Policies: []string{"a", "c"}, Note: "?"},
 		"neither of both":    {Policies: []string{"a", "b"}, Note: "?"},
 		"nobody to be asked": {Check: "startup.pin-without-chip", Policies: []string{"c", "d"}, Note: "?"},
 	} {
-		_, err := post(api, "/clash-questions", bad)
+		_, err := post(api, "/conflict-questions", bad)
 		if p := refused(t, err); p.Status != 422 || len(p.Faults) == 0 {
 			t.Errorf("%s: %+v", name, p)
 		}
 	}
-	q, err := post(api, "/clash-questions", wire.AskOwners{Setting: "signin.banner", Policies: []string{"b", "a"}, Note: "Which of the two?"})
+	q, err := post(api, "/conflict-questions", wire.AskOwners{Setting: "signin.banner", Policies: []string{"b", "a"}, Note: "Which of the two?"})
 	if err != nil || fmt.Sprint(q.Of) != "[ines tomas]" || q.State != "open" || !q.Standing || q.By != "ines" {
 		t.Fatalf("%+v %v", q, err)
 	}
-	other, err := post(api, "/clash-questions", wire.AskOwners{Check: "startup.pin-without-chip", Policies: []string{"c", "d"}, Of: []string{"tomas"}, Note: "Is the chip ready?"})
+	other, err := post(api, "/conflict-questions", wire.AskOwners{Check: "startup.pin-without-chip", Policies: []string{"c", "d"}, Of: []string{"tomas"}, Note: "Is the chip ready?"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if c := get[[]wire.Conflict](t, api, "/conflicts")[0]; len(c.Questions) != 1 || c.Questions[0].Note != "Which of the two?" {
-		t.Errorf("the clash does not have its question: %+v", c.Questions)
+		t.Errorf("the conflict does not have its question: %+v", c.Questions)
 	}
 
 	// A reader answers what they are asked, and nothing else.
 	reader := &client.Client{Base: api.Base, Token: readersToken(t, api)}
-	_, err = post(reader, "/clash-questions/"+other.ID+"/answer", wire.Answer{Answer: "Yes"})
+	_, err = post(reader, "/conflict-questions/"+other.ID+"/answer", wire.Answer{Answer: "Yes"})
 	if p := refused(t, err); p.Status != 404 {
 		t.Errorf("somebody else's question: %+v", p)
 	}
-	_, err = post(reader, "/clash-questions/"+q.ID+"/answer", wire.Answer{Answer: " "})
+	_, err = post(reader, "/conflict-questions/"+q.ID+"/answer", wire.Answer{Answer: " "})
 	if p := refused(t, err); p.Status != 422 {
 		t.Errorf("no answer: %+v", p)
 	}
-	if q, err = post(reader, "/clash-questions/"+q.ID+"/answer", wire.Answer{Answer: "A, the other is over"}); err != nil || q.State != "answered" || q.AnsweredBy != "ines" {
+	if q, err = post(reader, "/conflict-questions/"+q.ID+"/answer", wire.Answer{Answer: "A, the other is over"}); err != nil || q.State != "answered" || q.AnsweredBy != "ines" {
 		t.Errorf("%+v %v", q, err)
 	}
-	_, err = post(api, "/clash-questions/"+q.ID+"/answer", wire.Answer{Answer: "B"})
+	_, err = post(api, "/conflict-questions/"+q.ID+"/answer", wire.Answer{Answer: "B"})
 	if p := refused(t, err); p.Status != 409 {
 		t.Errorf("answered twice: %+v", p)
 	}
-	if _, err := api.Call(ctx, http.MethodDelete, "/clash-questions/"+other.ID, nil, nil, nil); err != nil {
+	if _, err := api.Call(ctx, http.MethodDelete, "/conflict-questions/"+other.ID, nil, nil, nil); err != nil {
 		t.Error(err)
 	}
-	if open := get[[]wire.Question](t, api, "/clash-questions?state=open"); len(open) != 0 {
+	if open := get[[]wire.Question](t, api, "/conflict-questions?state=open"); len(open) != 0 {
 		t.Errorf("open still: %+v", open)
 	}
 
-	// With the clash the question is over.
+	// With the conflict the question is over.
 	publishEstate(t, api, strings.Replace(disputed, `"policies":[`, `"rulings":[{"id":"r1","setting":"signin.banner","prefer":"a","over":"b"}],"policies":[`, 1))
-	if list := get[[]wire.Question](t, api, "/clash-questions?state=answered"); len(list) != 1 || list[0].Standing {
+	if list := get[[]wire.Question](t, api, "/conflict-questions?state=answered"); len(list) != 1 || list[0].Standing {
 		t.Errorf("%+v", list)
 	}
 }

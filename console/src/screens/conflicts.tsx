@@ -1,4 +1,4 @@
-// What does not fit together: clashes, gathered where the same policies clash on several settings; problems, where settings are right
+// What does not fit together: conflicts, gathered where the same policies conflict on several settings; problems, where settings are right
 // alone and wrong together; and what does nothing. Each is settled here, with its effect shown before it is kept.
 import { useEffect, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
@@ -12,7 +12,7 @@ import { DeviceLinks } from '../ui/reach';
 import { count, number, Time, ValueText } from '../ui/words';
 import { Closer, Ways, type About, type Choice } from './ways';
 
-export function ClashesScreen() {
+export function ConflictesScreen() {
   const open = useOpenChange();
   const [params, setParams] = useSearchParams();
   const only = params.get('setting');
@@ -27,11 +27,11 @@ export function ClashesScreen() {
   const groups = [...Map.groupBy(list.data ?? [], (c) => c.policies.join(' ')).values()].filter((g) => !only || g.some((c) => c.setting === only));
   return (
     <Page
-      title="Clashes"
+      title="Conflicts"
       lead={
         open.change
           ? `As they would be with ‘${open.change.title}’`
-          : 'What policies disagree about. A clash has no value: laptops keep what they have until somebody decides.'
+          : 'What policies disagree about. A conflict has no value: laptops keep what they have until somebody decides.'
       }
     >
       <Failed error={list.error} />
@@ -55,7 +55,7 @@ export function ClashesScreen() {
               ) : undefined
             }
           >
-            {only ? 'No clash about this setting.' : 'No two policies disagree about anything.'}
+            {only ? 'No conflict about this setting.' : 'No two policies disagree about anything.'}
           </Empty>
         </div>
       )}
@@ -117,7 +117,7 @@ function Idle() {
 
 const namesOf = (involved: InvolvedPolicy[]) => Object.fromEntries(involved.map((p) => [p.policy, p.title || p.policy]));
 
-/** Clashes of the same policies: they have the same cause, and are settled together or one by one. */
+/** Conflicts of the same policies: they have the same cause, and are settled together or one by one. */
 function Clashing({ list }: { list: Conflict[] }) {
   const first = list[0]!;
   const involved = first.involved ?? [];
@@ -129,7 +129,7 @@ function Clashing({ list }: { list: Conflict[] }) {
   const about: About = { of: { setting: list.map((c) => c.setting), policies: first.policies }, title, names };
   const settleable = list.every((c) => c.settleable);
   return (
-    <Sheet title={title} aside={several ? 'the same policies clash' : <span className="id">{first.setting}</span>}>
+    <Sheet title={title} aside={several ? 'the same policies conflict' : <span className="id">{first.setting}</span>}>
       <div className="flex flex-col gap-3 px-4 py-3">
         {!several && first.help && <p className="quiet max-w-prose text-sm">{first.help}</p>}
         <div className="grid gap-3 md:grid-cols-2 xl:grid-cols-3">
@@ -246,7 +246,7 @@ function Entry({ of, setting, named = false }: { of: InvolvedPolicy; setting: st
   );
 }
 
-/** The settings on which the same policies clash, with each one's value. */
+/** The settings on which the same policies conflict, with each one's value. */
 function SettingsTable({ list, onChoose }: { list: Conflict[]; onChoose?: (c: Conflict, policy: string) => void }) {
   return (
     <div className="overflow-x-auto">

@@ -15,7 +15,7 @@ function withPart(into: PolicyDoc, from: PolicyDoc, part: string): PolicyDoc {
   return { ...into, [part]: from[part as keyof PolicyDoc] };
 }
 
-export function MergeClashes({ merged, theirs, onChosen }: { merged: Merged; theirs: PolicyDoc; onChosen: (doc: PolicyDoc) => void }) {
+export function MergeConflicts({ merged, theirs, onChosen }: { merged: Merged; theirs: PolicyDoc; onChosen: (doc: PolicyDoc) => void }) {
   const [mine, setMine] = useState<Record<string, boolean>>({});
   return (
     <div role="alert" className="sticky top-2 z-10 rounded border border-warning bg-base-100 px-4 py-3 text-sm shadow-md">
@@ -33,7 +33,7 @@ export function MergeClashes({ merged, theirs, onChosen }: { merged: Merged; the
             </tr>
           </thead>
           <tbody>
-            {merged.clashes.map((c) => (
+            {merged.conflicts.map((c) => (
               <tr key={c.part}>
                 <td>{c.title ?? c.part}</td>
                 <td className="id quiet">{c.base || 'nothing'}</td>
@@ -43,7 +43,7 @@ export function MergeClashes({ merged, theirs, onChosen }: { merged: Merged; the
                       <input
                         type="radio"
                         className="radio radio-sm"
-                        name={`clash-${c.part}`}
+                        name={`conflict-${c.part}`}
                         checked={mine[c.part] === own}
                         onChange={() => setMine({ ...mine, [c.part]: own })}
                       />
@@ -59,8 +59,8 @@ export function MergeClashes({ merged, theirs, onChosen }: { merged: Merged; the
       <button
         type="button"
         className="btn btn-sm mt-2"
-        disabled={merged.clashes.some((c) => mine[c.part] === undefined)}
-        onClick={() => onChosen(merged.clashes.reduce((doc, c) => (mine[c.part] ? doc : withPart(doc, theirs, c.part)), merged.body as PolicyDoc))}
+        disabled={merged.conflicts.some((c) => mine[c.part] === undefined)}
+        onClick={() => onChosen(merged.conflicts.reduce((doc, c) => (mine[c.part] ? doc : withPart(doc, theirs, c.part)), merged.body as PolicyDoc))}
       >
         Keep what is chosen
       </button>
