@@ -3,6 +3,8 @@
 package command
 
 import (
+	_ "time/tzdata" // zones on machines that have none
+
 	"bytes"
 	"context"
 	"encoding/json"
@@ -48,6 +50,7 @@ func serveCommand(s Streams) *cli.Command {
 			}},
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the database", TakesFile: true},
 			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each", TakesFile: true},
+			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` by which days turn, such as Europe/Lisbon; without it the machine's"},
 			dateFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -61,6 +64,13 @@ func serveCommand(s Streams) *cli.Command {
 					return err
 				}
 				config.Day = day
+			}
+			if name := c.String("zone"); name != "" {
+				zone, err := time.LoadLocation(name)
+				if err != nil {
+					return usage("serve: unknown time zone %s, expected a name such as Europe/Lisbon or UTC", problem.Quote(name))
+				}
+				config.Zone = zone
 			}
 			debug.SetGCPercent(collectAt)
 			running, err := service.Start(config)

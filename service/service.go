@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"zenithridge.example/zridge/console"
@@ -25,8 +26,9 @@ type Config struct {
 	Address  string // host:port
 	Database string // file
 	Day      estate.Date
-	Secrets  string // folder with the passwords that sources need, a file each; empty: none
-	MaxFile  int64  // bytes of the largest file that is kept; 0: 32 MiB
+	Secrets  string         // folder with the passwords that sources need, a file each; empty: none
+	MaxFile  int64          // bytes of the largest file that is kept; 0: 32 MiB
+	Zone     *time.Location // by which days turn; nil: the machine's
 	Log      *slog.Logger
 }
 
@@ -35,8 +37,10 @@ type Running struct {
 	Address   string // http://host:port
 	SetupCode string // of the first administrator; empty when there is one
 	server    *http.Server
+	flow      *workflow.Service
 	store     *store.Store
 	stop      context.CancelFunc
+	loops     sync.WaitGroup // what runs until stop
 	done      chan error
 }
 
@@ -50,39 +54,42 @@ func Start(c Config) (*Running, error) {
 	if c.Database == "" {
 		c.Database = "zridge.db"
 	}
+	if c.Zone == nil {
+		c.Zone = time.Local
+	}
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
 	now := func() time.Time { return time.Now().UTC() }
-	records, err := store.Open(c.Database)
+	data, err := store.Open(c.Database)
 	if err != nil {
 		return nil, err
 	}
-	flow, err := workflow.New(workflow.Config{Store: records, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile, Secrets: c.Secrets})
+	flow, err := workflow.New(workflow.Config{Store: data, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile, Secrets: c.Secrets, Zone: c.Zone})
 	if err != nil {
-		records.Close()
+		data.Close()
 		return nil, err
 	}
-	desk := signin.New(records, now)
+	desk := signin.New(data, now)
 	code, err := desk.OpenSetup()
 	if err != nil {
-		records.Close()
+		data.Close()
 		return nil, err
 	}
 	listener, err := net.Listen("tcp", c.Address)
 	if err != nil {
-		records.Close()
+		data.Close()
 		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
 	}
-	checkIn := checkin.NewServer(records, flow, c.Log, now)
+	checkIn := checkin.NewServer(data, flow, c.Log, now)
 	ctx, stop := context.WithCancel(context.Background())
-	r := &Running{Address: "http://" + listener.Addr().String(), SetupCode: code, store: records, stop: stop, done: make(chan error, 1)}
+	r := &Running{Address: "http://" + listener.Addr().String(), SetupCode: code, flow: flow, store: data, stop: stop, done: make(chan error, 1)}
 	r.server = &http.Server{
 		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx },
 	}
-	go func() {
+	r.loops.Go(func() {
 		tick := time.NewTicker(time.Second)
 		defer tick.Stop()
 		for {
@@ -94,14 +101,15 @@ func Start(c Config) (*Running, error) {
 				checkIn.Sweep()
 			}
 		}
-	}()
-	go flow.Run(ctx)
+	})
+	r.loops.Go(func() { flow.Run(ctx) })
 	go func() { r.done <- r.server.Serve(listener) }()
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil
 }
 
-// Wait blocks until the context ends or the service fails, then stops it: requests that run are finished, the database is closed.
+// Wait blocks until the context ends or the service fails, then stops it: requests that run are finished, what runs in the background is
+// ended and waited for, and the database is closed.
 func (r *Running) Wait(ctx context.Context) error {
 	var failed error
 	select {
@@ -115,5 +123,7 @@ func (r *Running) Wait(ctx context.Context) error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = r.server.Close()
 	}
+	r.loops.Wait()
+	r.flow.Close()
 	return errors.Join(failed, err, r.store.Close())
 }

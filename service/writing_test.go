@@ -72,7 +72,7 @@ func TestTheDictionaryOverTheAPI(t *testing.T) {
 		t.Errorf("the areas are %v %v", areas, err)
 	}
 	use, err := client.Get[wire.SettingUse](ctx, api, "/settings/media.camera", url.Values{"policy": {"p"}})
-	if err != nil || len(use.Elsewhere) != 0 || use.Devices != 2 || use.Combines == "" || use.Support != "every platform" {
+	if err != nil || len(use.Elsewhere) != 0 || use.Devices != 2 || use.Combines == "" || use.NotKnown != 2 || use.Support != "every platform with a camera" {
 		t.Errorf("%+v %v", use, err)
 	}
 	whole, err := client.Get[wire.SettingUse](ctx, api, "/settings/applications.permissions", nil)

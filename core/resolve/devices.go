@@ -292,6 +292,20 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 	}
 }
 
+// Each gives the ids of the laptops, in no particular order. Laptops that the plan no longer has are passed over.
+func (d Devices) Each(yield func(estate.DeviceID) bool) {
+	var rows rowset.Set
+	for b, packed := range d.blocks {
+		packed.Into(&rows)
+		for row := range rows.All() {
+			at := (d.from+b)<<rowset.Shift + row
+			if at < d.plan.devices.len() && d.plan.devices.at(at).Device != nil && !yield(d.plan.devices.at(at).ID) {
+				return
+			}
+		}
+	}
+}
+
 // Bare gives the set without the plan that it is of, for keeping: On gives it one again.
 func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks} }
 

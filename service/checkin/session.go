@@ -50,16 +50,17 @@ type session struct {
 	from    string
 	touched time.Time // guarded by the server
 
-	mu        sync.Mutex
-	answers   map[string]answered // by MsgID
-	over      bool
-	started   time.Time
-	laptop    store.Laptop
-	live      *workflow.Live   // when the session began
-	result    *resolve.Reasons // of that, once it was looked up
-	settledAs int64            // the turn of what is live, when nothing is due in the end
-	limit     int              // bytes of the laptop's longest message
-	revision  string           // of what is live
+	mu          sync.Mutex
+	answers     map[string]answered // by MsgID
+	over        bool
+	started     time.Time
+	laptop      store.Laptop
+	live        *workflow.Live   // when the session began
+	result      *resolve.Reasons // of that, once it was looked up
+	settledAs   int64            // the turn of what is live, when nothing is due in the end
+	deliveredAt int64            // the turn of what is live with which the deliveries are up to date in the end
+	limit       int              // bytes of the laptop's longest message
+	revision    string           // of what is live
 
 	digestNow, revisionNow string // as the laptop has them
 
@@ -135,9 +136,13 @@ func (s *session) load() error {
 	}
 	s.deliveries = map[setting.ID]rollout.Delivery{}
 	result, err := s.live.Plan.Reasons(estate.DeviceID(s.device), "")
-	if err == nil {
+	var left *resolve.UnknownError
+	switch {
+	case err == nil:
 		s.deliveries, _ = workflow.Wanted(result, s.before, s.started)
-	} // a laptop that left the estate keeps what it has; its sessions are noted
+	case !errors.As(err, &left): // a laptop that left the estate keeps what it has
+		return err
+	}
 	s.result = result
 	return nil
 }
@@ -287,6 +292,7 @@ func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error)
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
 		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
+			s.deliveredAt = live.Turn
 			return nil, nil
 		}
 		if err := s.load(); err != nil {
@@ -316,6 +322,7 @@ func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error)
 	if settled {
 		s.settledAs = live.Turn
 	}
+	s.deliveredAt = live.Turn
 	return altered, nil
 }
 
@@ -323,6 +330,7 @@ func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error)
 func (d *Server) settle(s *session) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.flow.Delivered(s.device, s.deliveredAt)
 	if s.settledAs != 0 {
 		d.settled[s.device] = s.settledAs
 	} else if s.deliveries != nil {
@@ -336,8 +344,12 @@ func (s *session) finish(outcome string) error {
 	now := s.server.now()
 	s.server.see(s.device, now)
 	altered, err := s.altered(now)
+	var left *resolve.UnknownError
+	if errors.As(err, &left) {
+		return nil // it left the estate: nothing is wanted of it, and nothing is kept
+	}
 	if err != nil {
-		return nil // it left the estate
+		return fmt.Errorf("ending the session of %s: %w", s.device, err)
 	}
 	stored, err := s.server.store.Laptop(s.device)
 	if err != nil {

@@ -131,6 +131,22 @@ func (s *Store) StatusCounts() ([]StatusCount, error) {
 	return out, err
 }
 
+// OpenDeliveries gives the status of every delivery that is pending or failed, by device and setting.
+func (s *Store) OpenDeliveries() (map[string]map[string]rollout.Status, error) {
+	var rows []struct{ Device, Setting, Status string }
+	if err := s.db.Raw(`SELECT device, setting, status FROM deliveries WHERE status IN ('pending', 'failed')`).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := map[string]map[string]rollout.Status{}
+	for _, r := range rows {
+		if out[r.Device] == nil {
+			out[r.Device] = map[string]rollout.Status{}
+		}
+		out[r.Device][r.Setting] = rollout.Status(r.Status)
+	}
+	return out, nil
+}
+
 // FailedDelivery is a setting that failed on a device.
 type FailedDelivery struct {
 	Device     string

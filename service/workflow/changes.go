@@ -38,8 +38,7 @@ func (s *Service) NewChange(by Actor, title, why string) (store.Change, error) {
 	if err := checkTitle(title); err != nil {
 		return store.Change{}, err
 	}
-	now := s.now()
-	c := store.Change{ID: "C-" + strings.ToLower(rand.Text()[:8]), Title: title, Why: why, State: Open, Version: 1, CreatedBy: by.Name, CreatedAt: now, UpdatedAt: now}
+	c := s.newChange(by, title, why)
 	err := s.store.Transaction(func(tx *store.Store) error {
 		if err := tx.SaveChange(c); err != nil {
 			return err
@@ -48,6 +47,12 @@ func (s *Service) NewChange(by Actor, title, why string) (store.Change, error) {
 	})
 	s.Notify(Event{"change", c.ID})
 	return c, err
+}
+
+// newChange gives a change that is not stored yet.
+func (s *Service) newChange(by Actor, title, why string) store.Change {
+	now := s.now()
+	return store.Change{ID: "C-" + strings.ToLower(rand.Text()[:8]), Title: title, Why: why, State: Open, Version: 1, CreatedBy: by.Name, CreatedAt: now, UpdatedAt: now}
 }
 
 func checkTitle(title string) error {
@@ -130,8 +135,8 @@ func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change
 }
 
 // lay lays edits over the live estate and says what is wrong with the outcome. Paths of faults within an edited
-// object start at kind and id.
-func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem.Faults) {
+// object start at kind and id. There is a snapshot where there are neither faults nor an error.
+func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem.Faults, error) {
 	laid := make([]estate.Edit, 0, len(edits))
 	for _, e := range edits {
 		one := estate.Edit{Kind: estate.Kind(e.Kind), ID: e.ObjectID}
@@ -139,8 +144,10 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 			object, err := s.laidObject(live, e)
 			if err != nil {
 				var faults problem.Faults
-				errors.As(err, &faults)
-				return nil, faults
+				if errors.As(err, &faults) {
+					return nil, faults, nil
+				}
+				return nil, nil, fmt.Errorf("laying the edit of %s %s: %w", e.Kind, e.ObjectID, err)
 			}
 			one.Object = object
 		} else if one.Kind == estate.KindPolicy { // a retired policy stays in the estate, and reaches nobody
@@ -170,7 +177,7 @@ func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem
 	if takenAway {
 		next, _ = next.Sever(ofSource, nil)
 	}
-	return next, live.newFaults(next, laid)
+	return next, live.newFaults(next, laid), nil
 }
 
 // there tells whether units, people and devices are in the live estate with edits laid over it.
@@ -261,7 +268,10 @@ func (s *Service) draft(id string) (*draft, error) {
 	if known != nil && known.version >= c.Version && known.live == live {
 		return known, nil
 	}
-	d := s.compare(live, edits, s.near(id, live))
+	d, err := s.compare(live, edits, s.near(id, live))
+	if err != nil {
+		return nil, err
+	}
 	d.version = c.Version
 	s.mu.Lock()
 	if len(s.drafts) >= 4 { // each holds a resolution of the whole estate
@@ -284,14 +294,17 @@ func (s *Service) near(change string, live *Live) impact.Side {
 }
 
 // compare lays edits over what is live, resolves what comes of it beginning with a resolution that is near it, and compares.
-func (s *Service) compare(live *Live, edits []store.Edit, near impact.Side) *draft {
+func (s *Service) compare(live *Live, edits []store.Edit, near impact.Side) (*draft, error) {
 	d := &draft{live: live}
-	d.snapshot, d.faults = s.lay(live, edits)
+	var err error
+	if d.snapshot, d.faults, err = s.lay(live, edits); err != nil {
+		return nil, err
+	}
 	if len(d.faults) == 0 {
 		d.after = near.With(d.snapshot)
 		d.report = impact.Compare(live.Side, d.after)
 	}
-	return d
+	return d, nil
 }
 
 // Impact says what an open change does to what is live. With faults there is no report.

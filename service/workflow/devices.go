@@ -60,23 +60,26 @@ type laptopStates struct {
 // states gives what laptops reported, as it was a moment ago. Where finding out takes long it is done in the background, and
 // watchers are told when it is there.
 func (s *Service) states() (*laptopStates, error) {
-	now := s.now()
+	now, fill := s.now(), false
 	s.mu.Lock()
 	b := s.board
 	stale := b == nil || now.Sub(b.at) >= b.good
 	if b != nil && stale && b.good > slowBoard {
 		if !b.filling {
 			b.filling = true
-			go func() {
-				if _, err := s.readStates(); err != nil {
-					s.log.Error("reading what laptops reported", "error", err)
-				}
-				s.Notify(Event{Topic: "device"})
-			}()
+			fill = true
 		}
 		stale = false
 	}
 	s.mu.Unlock()
+	if fill {
+		s.background(func() {
+			if _, err := s.readStates(); err != nil {
+				s.log.Error("reading what laptops reported", "error", err)
+			}
+			s.Notify(Event{Topic: "device"})
+		})
+	}
 	if !stale {
 		return b, nil
 	}
@@ -102,6 +105,9 @@ func (s *Service) readStates() (*laptopStates, error) {
 			b.counts[c.Device] = map[rollout.Status]int{}
 		}
 		b.counts[c.Device][rollout.Status(c.Status)] = c.Count
+	}
+	if err := s.addPending(b); err != nil {
+		return nil, err
 	}
 	b.good = max(boardAge, boardFactor*s.now().Sub(now))
 	s.mu.Lock()

@@ -81,7 +81,10 @@ func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, er
 		if in.Retire && live.versions.of(objectKey{in.Kind, in.ID}) == 0 {
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
 		}
-		_, faults := s.lay(live, edits)
+		_, faults, err := s.lay(live, edits)
+		if err != nil {
+			return store.AuditRecord{}, err
+		}
 		if in.Retire {
 			faults = inUse(in, faults)
 		}

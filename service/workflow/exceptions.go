@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -168,36 +167,35 @@ func (s *Service) DecideException(by Actor, id string, approve bool, note string
 		if err != nil {
 			return Request{}, err
 		}
-		c, err := s.NewChange(by, "Exception "+id+", asked for by "+r.AskedBy, doc.Reason)
-		if err != nil {
-			return Request{}, err
-		}
-		publish := func() error {
-			if _, err := s.putAll(by, c.ID, "approve exception", func(*estate.Snapshot) ([]EditInput, error) {
-				return []EditInput{{Kind: estate.KindException, ID: id, Body: body}}, nil
-			}); err != nil {
-				return err
-			}
-			p, err := s.Publish(by, c.ID, -1)
-			r.Revision = p.Revision
-			return err
-		}
-		if err := publish(); err != nil {
-			return Request{}, errors.Join(err, s.Discard(by, c.ID))
-		}
 		r.State, r.Body = Approved, string(body)
+		edit := EditInput{Kind: estate.KindException, ID: id, Body: body}
+		_, err = s.publishAtOnce(by, "Exception "+id+", asked for by "+r.AskedBy, doc.Reason, "approve exception", []EditInput{edit}, func(tx *store.Store, p store.Publication) error {
+			r.Revision = p.Revision
+			return s.decide(tx, by, r)
+		})
+	} else {
+		err = s.store.Transaction(func(tx *store.Store) error { return s.decide(tx, by, r) })
 	}
-	err = s.store.Transaction(func(tx *store.Store) error {
-		if err := tx.SaveExceptionRequest(r); err != nil {
-			return err
-		}
-		return s.audit(tx, by, store.AuditRecord{Action: "decide exception: " + r.State, Kind: string(estate.KindException), ObjectID: id, After: note})
-	})
 	if err != nil {
 		return Request{}, err
 	}
 	s.Notify(Event{"estate", ""})
 	return requestOf(r)
+}
+
+// decide writes the decision about a request that nobody decided meanwhile.
+func (s *Service) decide(tx *store.Store, by Actor, r store.ExceptionRequest) error {
+	is, err := tx.ExceptionRequest(r.ID)
+	if err != nil {
+		return notFound(err, "request", r.ID)
+	}
+	if is.State != Asked {
+		return &StateError{r.ID, is.State, Asked}
+	}
+	if err := tx.SaveExceptionRequest(r); err != nil {
+		return err
+	}
+	return s.audit(tx, by, store.AuditRecord{Action: "decide exception: " + r.State, Kind: string(estate.KindException), ObjectID: r.ID, After: r.Note})
 }
 
 // WithdrawException takes a request back; only who asked can.

@@ -29,7 +29,9 @@ func (s *Service) Import(by Actor, title string, in *estate.Snapshot, retireMiss
 	if err != nil || len(edits) == 0 {
 		return store.Change{}, counts, err
 	}
-	if _, faults := s.lay(live, edits); len(faults) > 0 {
+	if _, faults, err := s.lay(live, edits); err != nil {
+		return store.Change{}, counts, err
+	} else if len(faults) > 0 {
 		return store.Change{}, counts, faults
 	}
 	c, err := s.NewChange(by, title, "")

@@ -238,15 +238,18 @@ func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Sn
 // adopt makes an preview live in one transaction, with what else is to be written with it.
 func (s *Service) adopt(by Actor, title string, o *Preview, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
 	var next *Live
+	now := s.now()
+	published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}
+	events := conflictEvents(o.live.Side, o.after, o.Report, published)
 	err := s.store.Transaction(func(tx *store.Store) error {
-		now := s.now()
-		published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}
 		revision, err := tx.AddPublication(published)
 		if err != nil {
 			return err
 		}
-		published.Revision = revision
-		if err := tx.AddConflictEvents(conflictEvents(o.live.Side, o.after, o.Report, published)); err != nil {
+		for i := range events {
+			events[i].Revision = revision
+		}
+		if err := tx.AddConflictEvents(events); err != nil {
 			return err
 		}
 		next = o.live.after(revision, &draft{after: o.after})
@@ -266,22 +269,13 @@ func (s *Service) adopt(by Actor, title string, o *Preview, gone []objectKey, ed
 		if err := tx.PutVersions(versions); err != nil {
 			return err
 		}
-		if err := write(tx, next); err != nil {
-			return err
-		}
-		if o.Report != nil {
-			return s.expect(tx, o.Report, o.after.Plan, now)
-		}
-		return nil
+		return write(tx, next)
 	})
 	if err != nil {
 		return 0, err
 	}
 	s.mu.Lock()
 	s.goLive(next, o.Report)
-	if s.board != nil {
-		s.board.at = time.Time{} // what is on its way has altered
-	}
 	clear(s.drafts)
 	s.mu.Unlock()
 	s.Notify(Event{"estate", fmt.Sprint(next.Revision)})

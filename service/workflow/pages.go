@@ -43,6 +43,11 @@ func (s *Service) Device(id string) (DevicePage, error) {
 	if page.Deliveries, err = s.store.Deliveries(id); err != nil {
 		return page, err
 	}
+	if page.Row.Enrolled {
+		if page.Deliveries, err = s.pending(live, id, page.Deliveries); err != nil {
+			return page, err
+		}
+	}
 	if page.CheckIns, err = s.store.CheckIns(id, 50); err != nil {
 		return page, err
 	}

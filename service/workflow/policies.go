@@ -216,7 +216,9 @@ func (s *Service) putTogether(by Actor, change string, policies ...estate.Policy
 			saved = append(saved, next)
 			record.ObjectID, record.After = string(p.ID), record.After+string(body)+"\n"
 		}
-		if _, faults := s.lay(live, edits); len(faults) > 0 {
+		if _, faults, err := s.lay(live, edits); err != nil {
+			return record, err
+		} else if len(faults) > 0 {
 			return record, faults
 		}
 		return record, tx.SaveEdits(saved...)

@@ -1,4 +1,5 @@
-// This file publishes changes: whole or not at all, in one transaction of the store.
+// This file publishes changes: whole or not at all, in one transaction of the store. Everything that takes time is worked out before the
+// transaction begins, and nothing in it depends on how many laptops there are: what a laptop is to get is worked out when it checks in.
 
 package workflow
 
@@ -9,7 +10,6 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -18,75 +18,141 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
+// prepared is a publication that is worked out and not written yet.
+type prepared struct {
+	change store.Change
+	edits  []store.Edit
+	live   *Live
+	draft  *draft
+	action string // of the audit record
+}
+
 // Publish makes a change live. expected is the version of the change that was looked at; -1 publishes whatever it is.
 // It is refused when another change has published one of its objects since its edit began, and when the
 // estate would not be well-formed.
 func (s *Service) Publish(by Actor, id string, expected int64) (store.Publication, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	c, edits, err := s.Change(id)
+	if err != nil {
+		return store.Publication{}, err
+	}
+	if c.State != Open {
+		return store.Publication{}, &StateError{id, c.State, Open}
+	}
+	if expected >= 0 && expected != c.Version {
+		return store.Publication{}, &StaleError{What: "change " + id, Version: c.Version, By: "somebody", At: c.UpdatedAt}
+	}
+	p, err := s.prepare(c, edits)
+	if err != nil {
+		return store.Publication{}, err
+	}
+	return s.publish(by, p, nil)
+}
+
+// publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction together with what more writes.
+func (s *Service) publishAtOnce(by Actor, title, why, action string, inputs []EditInput, more func(tx *store.Store, p store.Publication) error) (store.Publication, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	if err := checkTitle(title); err != nil {
+		return store.Publication{}, err
+	}
 	live := s.Live()
-	var published store.Publication
+	c := s.newChange(by, title, why)
+	edits := make([]store.Edit, len(inputs))
+	for i, in := range inputs {
+		body, err := s.canonical(in, s.definitionsWith(live, edits[:i]))
+		if err != nil {
+			return store.Publication{}, err
+		}
+		edits[i] = store.Edit{
+			ChangeID: c.ID, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1,
+			By: by.Name, At: c.CreatedAt,
+		}
+	}
+	p, err := s.prepare(c, edits)
+	if err != nil {
+		return store.Publication{}, err
+	}
+	p.action = action
+	return s.publish(by, p, func(tx *store.Store, published store.Publication) error {
+		if err := tx.SaveEdits(edits...); err != nil {
+			return err
+		}
+		return more(tx, published)
+	})
+}
+
+// prepare works out what publishing edits comes to. s.writing must be held until it is published.
+func (s *Service) prepare(c store.Change, edits []store.Edit) (*prepared, error) {
+	if len(edits) == 0 {
+		return nil, problem.Faults{{Code: problem.MissingField, Path: "/edits", Found: "a change without edits", Expected: "at least one edit"}}
+	}
+	live := s.Live()
+	if err := s.overtaken(live, edits); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	d := s.drafts[c.ID]
+	s.mu.Unlock()
+	if d == nil || d.live != live || d.version != c.Version {
+		var err error
+		if d, err = s.compare(live, edits, s.near(c.ID, live)); err != nil {
+			return nil, err
+		}
+	}
+	if len(d.faults) > 0 {
+		return nil, d.faults
+	}
+	return &prepared{c, edits, live, d, "publish"}, nil
+}
+
+// publish writes a publication in one transaction, with what more writes, and makes it live. s.writing must be held.
+func (s *Service) publish(by Actor, p *prepared, more func(tx *store.Store, published store.Publication) error) (store.Publication, error) {
+	c, d := p.change, p.draft
+	published := store.Publication{ChangeID: c.ID, Title: c.Title, By: by.Name, At: s.now(), Edits: len(p.edits)}
+	events := conflictEvents(p.live.Side, d.after, d.report, published)
 	var next *Live
-	var report *impact.Report
 	err := s.store.Transaction(func(tx *store.Store) error {
-		c, err := open(tx, id)
-		if err != nil {
-			return err
-		}
-		if expected >= 0 && expected != c.Version {
-			return &StaleError{What: "change " + id, Version: c.Version, By: "somebody", At: c.UpdatedAt}
-		}
-		edits, err := tx.Edits(id)
-		if err != nil {
-			return err
-		}
-		if len(edits) == 0 {
-			return problem.Faults{{Code: problem.MissingField, Path: "/edits", Found: "a change without edits", Expected: "at least one edit"}}
-		}
-		if err := s.overtaken(tx, live, edits); err != nil {
-			return err
-		}
-		d := s.compare(live, edits, s.near(id, live))
-		if len(d.faults) > 0 {
-			return d.faults
-		}
-		published = store.Publication{ChangeID: id, Title: c.Title, By: by.Name, At: s.now(), Edits: len(edits)}
+		var err error
 		if published.Revision, err = tx.AddPublication(published); err != nil {
 			return err
 		}
-		next, report = live.after(published.Revision, d), d.report
-		if err := s.publishEdits(tx, by, live, next, published, edits); err != nil {
+		next = p.live.after(published.Revision, d)
+		if err := s.publishEdits(tx, by, p.live, next, published, p.edits); err != nil {
 			return err
 		}
 		c.State, c.Revision, c.UpdatedAt = Published, published.Revision, published.At
 		if err := tx.SaveChange(c); err != nil {
 			return err
 		}
-		if err := s.expect(tx, d.report, d.after.Plan, published.At); err != nil {
+		for i := range events {
+			events[i].Revision = published.Revision
+		}
+		if err := tx.AddConflictEvents(events); err != nil {
 			return err
 		}
-		if err := tx.AddConflictEvents(conflictEvents(live.Side, d.after, d.report, published)); err != nil {
-			return err
+		if more != nil {
+			if err := more(tx, published); err != nil {
+				return err
+			}
 		}
-		return s.audit(tx, by, store.AuditRecord{Action: "publish", ChangeID: id, After: fmt.Sprintf("revision %d, %d edits", published.Revision, len(edits))})
+		return s.audit(tx, by, store.AuditRecord{Action: p.action, ChangeID: c.ID, After: fmt.Sprintf("revision %d, %d edits", published.Revision, len(p.edits))})
 	})
 	if err != nil {
 		return published, err
 	}
 	s.mu.Lock()
-	s.goLive(next, report)
-	if s.board != nil {
-		s.board.at = time.Time{} // what is on its way has altered
-	}
-	delete(s.drafts, id)
+	s.goLive(next, d.report)
+	delete(s.drafts, c.ID)
 	s.mu.Unlock()
-	s.log.Info("published", "change", id, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
+	s.log.Info("published", "change", c.ID, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
 	s.Notify(Event{"estate", fmt.Sprint(published.Revision)})
 	return published, nil
 }
 
 // overtaken finds edits that began with another version than is live.
-func (s *Service) overtaken(tx *store.Store, live *Live, edits []store.Edit) error {
+func (s *Service) overtaken(live *Live, edits []store.Edit) error {
 	var found []Overtaken
 	for _, e := range edits {
 		is := live.Version(estate.Kind(e.Kind), e.ObjectID)
@@ -94,13 +160,13 @@ func (s *Service) overtaken(tx *store.Store, live *Live, edits []store.Edit) err
 			continue
 		}
 		o := Overtaken{Kind: e.Kind, ID: e.ObjectID, Base: e.BaseVersion, Live: is}
-		versions, err := tx.Versions(e.Kind, e.ObjectID)
+		versions, err := s.store.Versions(e.Kind, e.ObjectID)
 		if err != nil {
 			return err
 		}
 		if len(versions) > 0 {
 			o.By, o.At, o.Revision = versions[0].By, versions[0].At, versions[0].Revision
-			if p, err := tx.Publications(versions[0].Revision+1, 1); err == nil && len(p) == 1 {
+			if p, err := s.store.Publications(versions[0].Revision+1, 1); err == nil && len(p) == 1 {
 				o.Change = p[0].ChangeID
 			}
 		}
@@ -190,35 +256,6 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 		}
 	}
 	return "", &NotFoundError{string(key.kind), key.id}
-}
-
-// expect notes what is wanted from now on of every laptop that the publication touches. Of one that never enrolled nothing is noted:
-// all is worked out when it does.
-func (s *Service) expect(tx *store.Store, report *impact.Report, plan *resolve.Plan, at time.Time) error {
-	laptops, err := tx.Laptops()
-	if err != nil {
-		return err
-	}
-	for _, l := range laptops {
-		id := estate.DeviceID(l.Device)
-		if l.EnrolledAt == nil || !report.Devices.Has(id) || plan.Device(id) == nil {
-			continue
-		}
-		r, err := plan.Reasons(id, "")
-		if err != nil {
-			return err
-		}
-		known, err := tx.Deliveries(l.Device)
-		if err != nil {
-			return err
-		}
-		if _, altered := Wanted(r, known, at); len(altered) > 0 {
-			if err := tx.SaveDeliveries(l.Device, altered); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // Wanted brings a laptop's deliveries up to date with what was resolved for it: all of them by setting, and those

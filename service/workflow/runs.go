@@ -118,7 +118,7 @@ func (s *Service) begin(by Actor, row store.Source, way string, u SetUp) (*Run, 
 	if r := s.sources.running[row.ID]; r != nil && !r.waiting {
 		return nil, nil, &BusyError{row.ID}
 	}
-	ctx, cancel := context.WithCancel(context.Background())
+	ctx, cancel := context.WithCancel(s.ctx)
 	r := &Run{Source: row.ID, Way: way, By: by.Name, Started: s.now(), cancel: cancel, setUp: u}
 	r.state.Store(&RunState{State: RunReading, Step: "reading"})
 	s.sources.running[row.ID] = r
@@ -227,10 +227,10 @@ func (s *Service) StartReading(by Actor, id, way string, look bool) (*Run, error
 	if err != nil {
 		return nil, err
 	}
-	go func() {
+	s.background(func() {
 		reading, err := s.read(ctx, row, r)
 		s.conclude(by, row, r, reading, err, reason, false)
-	}()
+	})
 	return r, nil
 }
 
@@ -350,12 +350,16 @@ func (s *Service) Take(by Actor, id string) (RunState, error) {
 func (s *Service) Drop(by Actor, id string) error {
 	s.sources.mu.Lock()
 	r := s.sources.running[id]
+	waits := r != nil && r.waiting
+	if waits {
+		r.waiting = false // nobody else takes or drops it
+	}
 	s.sources.mu.Unlock()
 	if r == nil {
 		return &StateError{id, "without a run", "one that runs or waits"}
 	}
 	r.cancel()
-	if r.waiting {
+	if waits {
 		state := r.State()
 		state.State = RunDropped
 		s.close(by, r, state)

@@ -76,7 +76,7 @@ func (s *Service) Due() {
 			continue // a set-up that nobody looked at is not read by
 		}
 		by := Actor{"source " + row.ID, "schedule"}
-		if way := due(row, u, now); way != "" {
+		if way := due(row, u, now.In(s.zone)); way != "" {
 			var busy *BusyError
 			if r := s.runOf(row.ID); r == nil {
 				if _, err := s.StartReading(by, row.ID, way, false); err != nil && !errors.As(err, &busy) {
@@ -93,7 +93,7 @@ func due(row store.Source, u *SetUp, now time.Time) string {
 	if u.LDAP == nil {
 		return ""
 	}
-	hour := time.Date(now.Year(), now.Month(), now.Day(), u.CompareAt, 0, 0, 0, time.UTC)
+	hour := time.Date(now.Year(), now.Month(), now.Day(), u.CompareAt, 0, 0, 0, now.Location())
 	if hour.After(now) {
 		hour = hour.AddDate(0, 0, -1)
 	}

@@ -61,7 +61,10 @@ func (s *Service) Outcome(ctx context.Context, change string, inputs []EditInput
 	if err != nil {
 		return nil, err
 	}
-	d := s.compare(live, edits, s.near(change, live))
+	d, err := s.compare(live, edits, s.near(change, live))
+	if err != nil {
+		return nil, err
+	}
 	return &Outcome{d.report, d.after, d.faults}, nil
 }
 
@@ -103,7 +106,10 @@ func (s *Service) trial(change string, inputs []EditInput) (*Trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := s.compare(live, edits, s.near(change, live))
+	d, err := s.compare(live, edits, s.near(change, live))
+	if err != nil {
+		return nil, err
+	}
 	if len(d.faults) > 0 {
 		return &Trial{Faults: d.faults}, nil
 	}

@@ -180,7 +180,10 @@ func (s *Service) putAll(by Actor, change, action string, made func(s *estate.Sn
 			return record, err
 		}
 		live := s.Live()
-		before, faults := s.lay(live, edits)
+		before, faults, err := s.lay(live, edits)
+		if err != nil {
+			return record, err
+		}
 		if len(faults) > 0 {
 			return record, faults
 		}
@@ -213,8 +216,11 @@ func (s *Service) putAll(by Actor, change, action string, made func(s *estate.Sn
 			}
 			next = append(next, e)
 		}
-		if _, faults := s.lay(live, edits); len(faults) > 0 {
-			return record, faults
+		if _, faults, err := s.lay(live, edits); err != nil || len(faults) > 0 {
+			if err == nil {
+				err = faults
+			}
+			return record, err
 		}
 		n = len(next)
 		record.After = fmt.Sprintf("%d edits", n)

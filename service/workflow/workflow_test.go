@@ -122,8 +122,11 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 	if live := value(""); live != "false" {
 		t.Errorf("published, it is %s", live)
 	}
-	after, err := s.Deliveries(string(changed))
-	if d := after["media.camera"]; err != nil || d.Status != rollout.Pending || d.Wanted.Bool() {
+	if written, err := s.Deliveries(string(changed)); err != nil || len(written) != 0 {
+		t.Errorf("publishing wrote %v for a laptop: %v", written, err)
+	}
+	page, err := f.Device(string(changed))
+	if d := page.Deliveries["media.camera"]; err != nil || d.Status != rollout.Pending || d.Wanted.Bool() {
 		t.Errorf("on its way is %+v %v", d, err)
 	}
 	// A restart gives the same.

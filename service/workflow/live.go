@@ -1,0 +1,146 @@
+// This file holds what is live: one generation of the estate, resolved, that is swapped as a whole, and how it altered lately.
+//
+// Locks are taken in this order, and none is held while a later one is waited for the other way round:
+//
+//	writing   a change is edited or published, or a source is taken in
+//	drafting  it is worked out what a change comes to
+//	turning   the estate is resolved on a new day
+//	mu        the fields of this file are read or written; nothing is computed and nothing is stored while it is held
+//
+// Whoever only reads takes no lock but mu, for as long as it takes to copy a pointer.
+
+package workflow
+
+import (
+	"slices"
+	"sync"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/listing"
+	"zenithridge.example/zridge/core/resolve"
+)
+
+// Live is the estate as it is published, resolved on a day.
+type Live struct {
+	Revision int64
+	Turn     int64 // rises by one whenever what is live alters
+	impact.Side
+	versions kept[int64]
+	retired  kept[int64]
+	imported kept[Origin] // objects that a source has, or had
+
+	countsOnce  sync.Once
+	clashing    []int32 // by device in the order of ids: settings that policies conflict on
+	wrong       []int32 // checks that find something
+	lintsOnce   sync.Once
+	lints       []resolve.Lint
+	devicesOnce sync.Once
+	deviceTable *listing.Table
+	peopleOnce  sync.Once
+	personTable *listing.Table
+}
+
+type objectKey struct {
+	kind estate.Kind
+	id   string
+}
+
+// Version is the live version of an object; 0 when there is none and never was.
+func (l *Live) Version(kind estate.Kind, id string) int64 {
+	return l.versions.of(objectKey{kind, id}) + l.retired.of(objectKey{kind, id})
+}
+
+// Today is the day that exceptions are judged on, in the service's time zone.
+func (s *Service) Today() estate.Date {
+	if s.fixed != "" {
+		return s.fixed
+	}
+	return estate.Date(s.now().In(s.zone).Format(time.DateOnly))
+}
+
+// current gives what is live, on whatever day it was resolved.
+func (s *Service) current() *Live {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.live
+}
+
+// Live gives what is live today. When the day has changed since it was resolved, the first who asks resolves it anew; whoever asks
+// meanwhile gets what was live before, without waiting.
+func (s *Service) Live() *Live {
+	live, today := s.current(), s.Today()
+	if live.Plan.Snapshot().Day == today || !s.turning.TryLock() {
+		return live
+	}
+	defer s.turning.Unlock()
+	for {
+		was := s.current()
+		if was.Plan.Snapshot().Day == today {
+			return was
+		}
+		next := &Live{Revision: was.Revision, Side: was.Side.With(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, imported: was.imported}
+		report := impact.Compare(was.Side, next.Side)
+		s.mu.Lock()
+		if s.live != was { // something was published meanwhile
+			s.mu.Unlock()
+			continue
+		}
+		s.goLive(next, report)
+		s.mu.Unlock()
+		s.background(func() { s.dayTurned(was.Side, next.Side, report, next.Revision, today) })
+		return next
+	}
+}
+
+// turn is one altering of what is live, with what laptops get otherwise by it.
+type turn struct {
+	number  int64 // of what was live before
+	at      time.Time
+	devices resolve.Devices
+	altered []resolve.Alteration
+}
+
+// turnsKept is how far back it is known which laptops what is live altered for.
+const turnsKept = 256
+
+// goLive puts what is live in the place of what was. s.mu must be held.
+func (s *Service) goLive(next *Live, report *impact.Report) {
+	t := turn{number: s.live.Turn, at: s.now()}
+	if report != nil {
+		t.devices = report.Devices.Bare()
+		t.altered = make([]resolve.Alteration, len(report.Transitions))
+		for i := range report.Transitions {
+			t.altered[i] = *report.Transitions[i].Alteration
+			t.altered[i].Devices = t.altered[i].Devices.Bare()
+		}
+	}
+	next.Turn = s.live.Turn + 1
+	if s.turns = append(s.turns, t); len(s.turns) > turnsKept {
+		s.turns = slices.Delete(s.turns, 0, len(s.turns)-turnsKept)
+	}
+	s.live = next
+	if s.board != nil {
+		s.board.at = time.Time{} // other settings are pending now
+	}
+}
+
+// SameSince tells whether a laptop gets what it got at some turn of what is live. It does not always know, and says no then.
+func (s *Service) SameSince(number int64, device estate.DeviceID) bool {
+	live := s.Live()
+	if number == live.Turn {
+		return true
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := len(s.turns) - 1; i >= 0; i-- {
+		if s.turns[i].devices.On(live.Plan).Has(device) {
+			return false
+		}
+		if s.turns[i].number == number {
+			return true
+		}
+	}
+	return false
+}
