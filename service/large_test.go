@@ -21,6 +21,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/endpoint"
@@ -71,6 +72,114 @@ func resident(b *testing.B) (now, highest float64) {
 	return now, highest
 }
 
+// checkingIn lets laptops check in at a rate until the context ends; wait gives how many did in a second, and how many failed.
+func checkingIn(ctx context.Context, fleet []*endpoint.Laptop, rate float64) (wait func() (perSecond float64, failed int64)) {
+	var sessions, failed atomic.Int64
+	var group sync.WaitGroup
+	tick := make(chan *endpoint.Laptop)
+	for range 32 { // laptops don't wait for one another
+		group.Go(func() {
+			for laptop := range tick {
+				if _, err := laptop.CheckIn(ctx); err != nil && ctx.Err() == nil {
+					failed.Add(1)
+				}
+				sessions.Add(1)
+			}
+		})
+	}
+	began := time.Now()
+	group.Go(func() {
+		defer close(tick)
+		clock := time.NewTicker(10 * time.Millisecond)
+		defer clock.Stop()
+		for i := 0; ctx.Err() == nil; {
+			<-clock.C
+			for due := int(time.Since(began).Seconds() * rate); i < due; i++ { // those that are due come, late or not
+				select {
+				case tick <- fleet[i%len(fleet)]:
+				case <-ctx.Done():
+					return
+				}
+			}
+		}
+	})
+	return func() (float64, int64) {
+		elapsed := time.Since(began).Seconds()
+		group.Wait()
+		return float64(sessions.Load()) / elapsed, failed.Load()
+	}
+}
+
+// BenchmarkPublish publishes changes that touch every one of 100,000 enrolled laptops, of which 1,000 have 600 deliveries each, while 200
+// others a second check in.
+func BenchmarkPublish(b *testing.B) {
+	laptops := 100_000
+	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
+		laptops, _ = strconv.Atoi(text)
+	}
+	s := world.Make(world.Of(laptops), 1)
+	database := filepath.Join(b.TempDir(), "publish.db")
+	if err := filled.Database(database, s); err != nil {
+		b.Fatal(err)
+	}
+	if err := filled.Enrolled(database, s, 1000, 600); err != nil {
+		b.Fatal(err)
+	}
+	api := over(b, database)
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	ids := identitiesOf(b, api, s, 240)
+	fleet := make([]*endpoint.Laptop, len(ids))
+	for i, id := range ids {
+		fleet[i] = endpoint.New(api.Base, http.DefaultClient, id, &endpoint.Memory{})
+		if _, err := fleet[i].CheckIn(ctx); err != nil {
+			b.Fatal(err)
+		}
+	}
+	load := checkingIn(ctx, fleet, 200)
+	var definition string
+	for _, d := range s.Settings {
+		if d.Type == setting.TypeText && d.Combine == setting.Closest {
+			definition = string(d.ID)
+		}
+	}
+	var took []time.Duration
+	touched := 0
+	for b.Loop() {
+		for i := range 20 {
+			change, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: fmt.Sprint("Everybody ", i)})
+			if err != nil {
+				b.Fatal(err)
+			}
+			body := map[string]any{
+				"id": "everybody", "kind": "security", "priority": 1_000_000, "audience": map[string]any{"include": []string{"everyone"}},
+				"settings": map[string]any{definition: map[string]any{"value": fmt.Sprintf("text%02d", 40+i%2), "lock": true}},
+			}
+			if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "everybody"), nil, body, nil); err != nil {
+				b.Fatal(err)
+			}
+			impact, err := client.Get[wire.Impact](ctx, api, client.Path("changes", change.ID, "impact"), nil)
+			if err != nil {
+				b.Fatal(err)
+			}
+			touched = max(touched, impact.Devices)
+			at := time.Now()
+			if _, err := client.Post[wire.Publication](ctx, api, client.Path("changes", change.ID, "publish"), nil); err != nil {
+				b.Fatal(err)
+			}
+			took = append(took, time.Since(at))
+		}
+	}
+	stop()
+	sessions, failed := load()
+	slices.Sort(took)
+	b.ReportMetric(float64(touched), "laptops-touched")
+	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms-publish")
+	b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "ms-publish-worst")
+	b.ReportMetric(sessions, "check-ins/s")
+	b.ReportMetric(float64(failed), "failed")
+}
+
 // BenchmarkLarge measures the service with 100,000 laptops.
 func BenchmarkLarge(b *testing.B) {
 	const rate, asked = 200, 200
@@ -97,36 +206,7 @@ func BenchmarkLarge(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	var sessions, failed atomic.Int64
-	var wait sync.WaitGroup
-	tick := make(chan *endpoint.Laptop)
-	for range 32 { // laptops don't wait for one another
-		wait.Go(func() {
-			for laptop := range tick {
-				if _, err := laptop.CheckIn(ctx); err != nil && ctx.Err() == nil {
-					failed.Add(1)
-				}
-				sessions.Add(1)
-			}
-		})
-	}
-	load := time.Now()
-	wait.Go(func() {
-		defer close(tick)
-		clock := time.NewTicker(10 * time.Millisecond)
-		defer clock.Stop()
-		for i := 0; ctx.Err() == nil; {
-			<-clock.C
-			for due := int(time.Since(load).Seconds() * rate); i < due; i++ { // those that are due come, late or not
-				select {
-				case tick <- fleet[i%len(fleet)]:
-				case <-ctx.Done():
-					return
-				}
-			}
-		}
-	})
-
+	load := checkingIn(ctx, fleet, rate)
 	random := rand.New(rand.NewPCG(3, 4))
 	var took []time.Duration
 	for b.Loop() {
@@ -146,14 +226,13 @@ func BenchmarkLarge(b *testing.B) {
 			time.Sleep(20 * time.Millisecond) // as somebody types, not as a load test
 		}
 	}
-	elapsed := time.Since(load)
 	stop()
-	wait.Wait()
+	sessions, failed := load()
 	slices.Sort(took)
 	now, highest := resident(b)
 	b.ReportMetric(started.Seconds(), "s-start")
-	b.ReportMetric(float64(sessions.Load())/elapsed.Seconds(), "check-ins/s")
-	b.ReportMetric(float64(failed.Load()), "failed")
+	b.ReportMetric(sessions, "check-ins/s")
+	b.ReportMetric(float64(failed), "failed")
 	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms-impact")
 	b.ReportMetric(float64(took[len(took)*95/100].Microseconds())/1000, "ms-impact-p95")
 	b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "ms-impact-worst")

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -33,5 +35,34 @@ func Database(path string, s *estate.Snapshot) error {
 			}
 		}
 		return tx.PutVersions(versions)
+	})
+}
+
+// Enrolled adds the laptops of an estate to a database as if they had enrolled, the first of them with so many settings delivered each.
+func Enrolled(path string, s *estate.Snapshot, first, settings int) error {
+	db, err := store.Open(path)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	at := time.Now().UTC()
+	return db.Transaction(func(tx *store.Store) error {
+		for i, d := range s.Devices {
+			if err := tx.SaveLaptop(store.Laptop{Device: string(d.ID), EnrolledAt: &at, LastSeen: &at}); err != nil {
+				return err
+			}
+			if i >= first {
+				continue
+			}
+			var delivered []rollout.Delivery
+			for _, def := range s.Settings[:min(settings, len(s.Settings))] {
+				v := setting.TextValue("text00")
+				delivered = append(delivered, rollout.Delivery{Setting: def.ID, Wanted: v, Reported: v, Status: rollout.Applied, WantedAt: at, ReportedAt: at})
+			}
+			if err := tx.SaveDeliveries(string(d.ID), delivered); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
