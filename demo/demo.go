@@ -163,7 +163,10 @@ func makeLaptop(r *rand.Rand, owner, unit, department string) laptop {
 	}
 	switch n := r.IntN(100); {
 	case n < 7:
-		l.chip = "none" // a laptop with no security chip
+		l.chip = "none" // a laptop with no security chip; on the boats they were replaced by others with an early one
+		if department == "survey" {
+			l.chip = "1.2"
+		}
 	case n < 20:
 		l.chip = "1.2"
 	}

@@ -176,6 +176,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.button("Why USB sticks and disks")
 	p.shows("outer: set closer by ‘quiet-cameras-on-the-bridge’")
 	p.shot("device-why")
-	p.goTo("/records")
+	p.goTo("/audit-log")
 	p.shows("publish: create")
 }

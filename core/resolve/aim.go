@@ -3,34 +3,35 @@
 package resolve
 
 import (
-	"fmt"
 	"slices"
-	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
-	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // unit gives the rows whose home is a unit or below it; nil where there are none.
-func (w *worker) unit(at int) *rowset.Set {
+func (w *worker) unit(at int) *bitset.Set {
 	if w.unitsAt != w.within {
 		w.unitsAt = w.within
 		for len(w.units) < len(w.plan.units) {
 			w.units = append(w.units, madeSet{})
 		}
-		last, set := none, (*rowset.Set)(nil)
-		homes := map[int]*rowset.Set{}
+		last, set := intern.None, (*bitset.Set)(nil)
+		homes := map[int]*bitset.Set{}
 		for row := range w.dom.All() {
 			dev := w.deviceAt(row)
-			if dev == none {
+			if dev == intern.None {
 				continue
 			}
-			home := w.plan.devices.at(dev).home
+			home := w.plan.devices.At(dev).home
 			if home != last {
 				if last, set = home, homes[home]; set == nil {
-					set = w.keep()
+					set = w.Keep()
 					homes[home] = set
 				}
 			}
@@ -39,7 +40,7 @@ func (w *worker) unit(at int) *rowset.Set {
 		for home, rows := range homes {
 			for _, u := range w.plan.units[home].path {
 				if m := &w.units[u]; m.epoch != w.within {
-					*m = madeSet{w.within, w.keep()}
+					*m = madeSet{w.within, w.Keep()}
 				}
 				w.units[u].set.Or(rows)
 			}
@@ -52,13 +53,13 @@ func (w *worker) unit(at int) *rowset.Set {
 }
 
 // group gives the rows that are in a group; nil where there are none.
-func (w *worker) group(at int) *rowset.Set {
+func (w *worker) group(at int) *bitset.Set {
 	for len(w.groups) < len(w.plan.groups) {
 		w.groups = append(w.groups, madeSet{})
 	}
 	m := &w.groups[at]
 	if m.epoch != w.epoch {
-		var packed rowset.Packed
+		var packed bitset.Packed
 		if w.roll.laptops {
 			packed = w.plan.groups[at].rows[w.block]
 		} else if at < len(w.roll.groups) && w.roll.groups[at] != nil {
@@ -66,14 +67,14 @@ func (w *worker) group(at int) *rowset.Set {
 		}
 		*m = madeSet{epoch: w.epoch}
 		if !w.roll.laptops && w.roll.device != nil { // pairs that stand nowhere
-			m.set = w.keep()
+			m.set = w.Keep()
 			for row := range w.dom.All() {
 				if w.plan.inGroup(w.deviceAt(row), w.personAt(row), at) {
 					m.set.Add(row)
 				}
 			}
 		} else if packed != nil {
-			m.set = w.keep()
+			m.set = w.Keep()
 			packed.Into(m.set)
 		}
 	}
@@ -81,7 +82,7 @@ func (w *worker) group(at int) *rowset.Set {
 }
 
 // target gives the rows that a target matches; nil where there are none.
-func (w *worker) target(t *target) *rowset.Set {
+func (w *worker) target(t *target) *bitset.Set {
 	switch t.Kind {
 	case estate.ToEveryone:
 		return &w.dom
@@ -90,12 +91,12 @@ func (w *worker) target(t *target) *rowset.Set {
 	case estate.ToGroup:
 		return w.group(t.at)
 	}
-	out := w.keep()
+	out := w.Keep()
 	if t.Kind == estate.ToDevice && w.roll.laptops {
-		if t.at>>rowset.Shift != w.block {
+		if t.at>>bitset.Shift != w.block {
 			return nil
 		}
-		out.Add(t.at & (rowset.Rows - 1))
+		out.Add(t.at & (bitset.Rows - 1))
 	} else {
 		by := w.person
 		if t.Kind == estate.ToDevice {
@@ -112,44 +113,44 @@ func (w *worker) target(t *target) *rowset.Set {
 }
 
 // lacking gives the rows that do not support a setting, by reason in the order of the numbers of outcomes, and those of which it is not known.
-func (w *worker) lacking(c *contest) *lackingSets {
-	for len(w.lacks) <= c.support.number {
+func (w *worker) lacking(c *settingIndex) *lackingSets {
+	for len(w.lacks) <= c.support.Number {
 		w.lacks = append(w.lacks, lackingSets{})
 	}
-	known := &w.lacks[c.support.number]
+	known := &w.lacks[c.support.Number]
 	if known.within == w.within {
 		return known
 	}
 	*known = lackingSets{within: w.within}
 	out := &known.by
-	words := w.plan.words
-	os, version, edition := words.column(look("os")), words.column(look("os_version")), words.column(look("edition"))
-	add := func(codes supportCodes, rows *rowset.Set) {
-		why := c.support.of(c.def, codes, os, version, edition)
+	words := w.plan.gen
+	os, version, edition := words.Column(intern.Look("os")), words.Column(intern.Look("os_version")), words.Column(intern.Look("edition"))
+	add := func(codes intern.SupportCodes, rows *bitset.Set) {
+		why := c.support.Reason(c.Def, codes, os, version, edition)
 		if why == setting.Supported {
 			return
 		}
-		at := unsupportedAs[why] - noPlatform
+		at := intern.UnsupportedAs[why] - intern.LackPlatform
 		if out[at] == nil {
-			out[at] = w.keep()
+			out[at] = w.Keep()
 		}
 		out[at].Or(rows)
 	}
-	versions, editions := c.support.depends(c.def)
-	w.part(os, &w.dom, func(osCode uint32, rows *rowset.Set) {
+	versions, editions := c.support.Depends(c.Def)
+	w.part(os, &w.dom, func(osCode uint32, rows *bitset.Set) {
 		if !versions {
-			add(supportCodes{osCode, 0, 0}, rows)
+			add(intern.SupportCodes{Os: osCode}, rows)
 			return
 		}
-		mark := w.mark()
-		defer w.release(mark)
-		w.part(version, rows, func(versionCode uint32, rows *rowset.Set) {
+		mark := w.Mark()
+		defer w.Release(mark)
+		w.part(version, rows, func(versionCode uint32, rows *bitset.Set) {
 			if !editions {
-				add(supportCodes{osCode, versionCode, 0}, rows)
+				add(intern.SupportCodes{Os: osCode, Version: versionCode}, rows)
 				return
 			}
-			w.part(edition, rows, func(editionCode uint32, rows *rowset.Set) {
-				add(supportCodes{osCode, versionCode, editionCode}, rows)
+			w.part(edition, rows, func(editionCode uint32, rows *bitset.Set) {
+				add(intern.SupportCodes{Os: osCode, Version: versionCode, Edition: editionCode}, rows)
 			})
 		})
 	})
@@ -158,97 +159,38 @@ func (w *worker) lacking(c *contest) *lackingSets {
 }
 
 // incapable finds the rows that are supported but for what the laptop can do, and those of which that is not known.
-func (w *worker) incapable(c *contest, to *lackingSets) {
-	for _, needs := range c.support.needs {
-		mark := w.mark()
-		rows, here := w.temp(), w.temp()
-		w.platforms([]setting.Platform{needs.platform}, rows)
+func (w *worker) incapable(c *settingIndex, to *lackingSets) {
+	for _, needs := range c.support.Needs {
+		mark := w.Mark()
+		rows, here := w.Temp(), w.Temp()
+		w.platforms([]setting.Platform{needs.Platform}, rows)
 		for _, lacking := range to.by {
 			if lacking != nil {
 				rows.AndNot(lacking)
 			}
 		}
-		is, failed := w.truth(needs.formula)
+		is, failed := w.truth(needs.Formula)
 		if here.SetAnd(rows, failed) {
 			if to.unknown == nil {
-				to.unknown = w.keep()
+				to.unknown = w.Keep()
 			}
 			to.unknown.Or(here)
 		}
 		rows.AndNot(is)
 		rows.AndNot(failed)
 		if !rows.Empty() {
-			at := incapable - noPlatform
+			at := intern.LackCapability - intern.LackPlatform
 			if to.by[at] == nil {
-				to.by[at] = w.keep()
+				to.by[at] = w.Keep()
 			}
 			to.by[at].Or(rows)
 		}
-		w.release(mark)
+		w.Release(mark)
 	}
 }
-
-// supportCodes is what decides support: system, version and edition by their codes; 0 where that does not matter.
-type supportCodes struct{ os, version, edition uint32 }
-
-// supportMemo remembers who supports settings that name the same systems. It is safe for concurrent use.
-type supportMemo struct {
-	number int
-	needs  []capability
-	known  sync.Map
-}
-
-// capability is what laptops of a platform must be able to do.
-type capability struct {
-	platform setting.Platform
-	formula  *formula
-}
-
-// supportOf gives the memo of a definition's support.
-func (v *vocabulary) supportOf(def *setting.Definition) *supportMemo {
-	var needs []capability
-	var key []byte
-	for i := range def.Supports {
-		row := &def.Supports[i]
-		key = fmt.Appendf(key, "%q %q %q %q;", row.Platform, row.From, row.Editions, row.When.Source())
-		if row.When != nil {
-			needs = append(needs, capability{row.Platform, v.formula(row.When)})
-		}
-	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.supports[string(key)] == nil {
-		v.supports[string(key)] = &supportMemo{number: len(v.supports), needs: needs}
-	}
-	return v.supports[string(key)]
-}
-
-// depends tells whether versions and editions matter to who supports a setting.
-func (*supportMemo) depends(def *setting.Definition) (versions, editions bool) {
-	for i := range def.Supports {
-		editions = editions || len(def.Supports[i].Editions) > 0
-		versions = versions || def.Supports[i].From != ""
-	}
-	return versions || editions, editions
-}
-
-func (m *supportMemo) of(def *setting.Definition, codes supportCodes, os, version, edition *column) setting.Unsupported {
-	if why, known := m.known.Load(codes); known {
-		return why.(setting.Unsupported)
-	}
-	text := func(c *column, code uint32) string {
-		s, _ := c.known()[code].(string)
-		return s
-	}
-	why := def.SupportOn(setting.Platform(text(os, codes.os)), text(version, codes.version), text(edition, codes.edition))
-	m.known.Store(codes, why)
-	return why
-}
-
-func look(field string) rule.Look { return rule.Look{Variable: "device", Field: field} }
 
 // supported takes the rows out that do not support a setting.
-func (w *worker) supported(c *contest, rows *rowset.Set) {
+func (w *worker) supported(c *settingIndex, rows *bitset.Set) {
 	if !c.limited {
 		return
 	}
@@ -260,15 +202,15 @@ func (w *worker) supported(c *contest, rows *rowset.Set) {
 }
 
 // platforms gives the rows on some platforms; all with none named.
-func (w *worker) platforms(named []setting.Platform, into *rowset.Set) {
+func (w *worker) platforms(named []setting.Platform, into *bitset.Set) {
 	into.Copy(&w.dom)
 	if len(named) == 0 {
 		return
 	}
 	into.Clear()
-	os := w.plan.words.column(look("os"))
-	values := os.known()
-	w.part(os, &w.dom, func(code uint32, rows *rowset.Set) {
+	os := w.plan.gen.Column(intern.Look("os"))
+	values := os.Values()
+	w.part(os, &w.dom, func(code uint32, rows *bitset.Set) {
 		if s, _ := values[code].(string); slices.Contains(named, setting.Platform(s)) {
 			into.Or(rows)
 		}
@@ -276,7 +218,7 @@ func (w *worker) platforms(named []setting.Platform, into *rowset.Set) {
 }
 
 // allowed gives the rows that a policy does not leave out: of its platforms, and in nothing that it excludes.
-func (w *worker) allowed(pol *policy, into *rowset.Set) {
+func (w *worker) allowed(pol *policy, into *bitset.Set) {
 	w.platforms(pol.Platforms, into)
 	w.inside(pol, into)
 	for i := range pol.exclude {
@@ -287,12 +229,12 @@ func (w *worker) allowed(pol *policy, into *rowset.Set) {
 }
 
 // inside leaves those rows that are in the unit that bounds a policy.
-func (w *worker) inside(pol *policy, rows *rowset.Set) {
+func (w *worker) inside(pol *policy, rows *bitset.Set) {
 	if pol.within == nil {
 		return
 	}
-	var bound *rowset.Set
-	if pol.within.at != none {
+	var bound *bitset.Set
+	if pol.within.at != intern.None {
 		bound = w.unit(pol.within.at)
 	}
 	if bound == nil {
@@ -303,7 +245,7 @@ func (w *worker) inside(pol *policy, rows *rowset.Set) {
 }
 
 // included adds the rows that some of a policy's targets match.
-func (w *worker) included(targets []target, into *rowset.Set) {
+func (w *worker) included(targets []target, into *bitset.Set) {
 	for i := range targets {
 		if t := w.target(&targets[i]); t != nil {
 			into.Or(t)
@@ -312,10 +254,10 @@ func (w *worker) included(targets []target, into *rowset.Set) {
 }
 
 // meant gives the rows that a policy includes and does not leave out, whatever its condition says.
-func (w *worker) meant(pol *policy, into *rowset.Set) {
-	mark := w.mark()
-	defer w.release(mark)
-	allowed := w.temp()
+func (w *worker) meant(pol *policy, into *bitset.Set) {
+	mark := w.Mark()
+	defer w.Release(mark)
+	allowed := w.Temp()
 	w.allowed(pol, allowed)
 	into.Clear()
 	for _, targets := range pol.include {
@@ -325,13 +267,13 @@ func (w *worker) meant(pol *policy, into *rowset.Set) {
 }
 
 // audience gives the rows that get a policy, by level; nil where there are none. It is what section 3 says, over sets.
-func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
+func (w *worker) audience(pol *policy, yield func(arm int, rows *bitset.Set)) {
 	if pol.Policy == nil || pol.State != estate.Active || len(pol.levels) == 0 {
 		return
 	}
-	mark := w.mark()
-	defer w.release(mark)
-	allowed := w.temp()
+	mark := w.Mark()
+	defer w.Release(mark)
+	allowed := w.Temp()
 	if w.allowed(pol, allowed); allowed.Empty() {
 		return
 	}
@@ -339,7 +281,7 @@ func (w *worker) audience(pol *policy, yield func(arm int, rows *rowset.Set)) {
 		is, _ := w.truth(pol.when)
 		allowed.And(is)
 	}
-	rows := w.temp()
+	rows := w.Temp()
 	for arm := range pol.levels {
 		if allowed.Empty() {
 			return
@@ -371,7 +313,7 @@ func (w *worker) armRoom(pol, arm int) *armSets {
 	return &w.arms[int(w.plan.firstArm[pol])+arm]
 }
 
-func (w *worker) takeArm(a *armSets, packed rowset.Packed) {
+func (w *worker) takeArm(a *armSets, packed bitset.Packed) {
 	*a = armSets{epoch: w.epoch}
 	if packed == nil {
 		return
@@ -381,17 +323,17 @@ func (w *worker) takeArm(a *armSets, packed rowset.Packed) {
 		if w.arming != nil {
 			dom = w.arming
 		}
-		if rows := w.keep(); packed.Within(dom, rows) {
+		if rows := w.Keep(); packed.Within(dom, rows) {
 			a.all = rows
 		} else {
-			w.keeping--
+			w.Unkeep()
 		}
 		return
 	}
 	for _, row := range w.few {
 		if packed.Has(row) {
 			if a.all == nil {
-				a.all = w.keep()
+				a.all = w.Keep()
 			}
 			a.all.Add(row)
 		}
@@ -401,7 +343,7 @@ func (w *worker) takeArm(a *armSets, packed rowset.Packed) {
 // coming is an arm that is to be taken.
 type coming struct {
 	arm    *armSets
-	packed rowset.Packed
+	packed bitset.Packed
 }
 
 // takeArms takes the arms of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
@@ -409,7 +351,7 @@ type coming struct {
 func (w *worker) takeArms(keys []uint32) {
 	w.coming = w.coming[:0]
 	for _, key := range keys {
-		policy, arm := armOf(key)
+		policy, arm := decide.Unkey(key)
 		if a := w.armRoom(policy, arm); a.epoch != w.epoch {
 			w.coming = append(w.coming, coming{a, w.plan.policies[policy].arms[arm][w.block]})
 		}
@@ -420,7 +362,7 @@ func (w *worker) takeArms(keys []uint32) {
 }
 
 // split tells apart who of an arm is detached from entries of policies of a kind for settings of an area. detached is nil where nobody is.
-func (w *worker) split(a *armSets, kind setting.PolicyKind, area string, level Level) (live, detached *rowset.Set) {
+func (w *worker) split(a *armSets, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
 	if !w.plan.areas[area] { // the area does not matter
 		if a.split != w.epoch {
 			a.split = w.epoch
@@ -432,11 +374,11 @@ func (w *worker) split(a *armSets, kind setting.PolicyKind, area string, level L
 }
 
 // parted parts rows by whether they are among those who are away; those sets are all and nil where nobody is.
-func (w *worker) parted(all, away *rowset.Set) (live, detached *rowset.Set) {
+func (w *worker) parted(all, away *bitset.Set) (live, detached *bitset.Set) {
 	if away == nil || !away.Meets(all) {
 		return all, nil
 	}
-	live, detached = w.keep(), w.keep()
+	live, detached = w.Keep(), w.Keep()
 	detached.SetAnd(all, away)
 	live.SetAndNot(all, away)
 	return live, detached
@@ -444,14 +386,14 @@ func (w *worker) parted(all, away *rowset.Set) (live, detached *rowset.Set) {
 
 // detached gives the rows that take no entries of a kind of policy, or for settings of an area, from a level, since a closer unit or
 // group detaches it.
-func (w *worker) detached(kind setting.PolicyKind, area string, level Level) (away *rowset.Set) {
+func (w *worker) detached(kind setting.PolicyKind, area string, level Level) (away *bitset.Set) {
 	covers := func(d estate.Detachment) bool { return d.Covers(kind, area) }
-	add := func(rows *rowset.Set) {
+	add := func(rows *bitset.Set) {
 		if rows == nil {
 			return
 		}
 		if away == nil {
-			away = w.keep()
+			away = w.Keep()
 		}
 		away.Or(rows)
 	}
@@ -470,23 +412,38 @@ func (w *worker) detached(kind setting.PolicyKind, area string, level Level) (aw
 	return away
 }
 
-// contestants gives the slots of a setting that rows of dom have, in the order of decision. It is good until the next call.
-func (w *worker) contestants(c *contest, dom *rowset.Set) []contestant {
+// candidates gives the entries for a setting that rows of dom have, in order of precedence. It is good until the next call.
+func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate {
 	w.in = w.in[:0]
-	w.takeArms(c.keys)
-	inherited := c.combine == setting.Merge || !w.plan.anyDetached()
-	for i, key := range c.keys {
-		a := w.armRoom(armOf(key))
+	w.takeArms(c.Keys)
+	inherited := !w.plan.anyDetached() || c.Inherited()
+	for i, key := range c.Keys {
+		a := w.armRoom(decide.Unkey(key))
 		if a.all == nil || !a.all.Meets(dom) {
 			continue
 		}
-		s, at := &c.slots[i], int32(len(w.in))
-		if inherited || s.lock {
-			w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: a.all})
-			continue
+		r := &c.Ranked[i]
+		one := decide.Candidate{Ranked: r, At: int32(len(w.in)), Rank: int32(i), Order: r.Order, Live: a.all}
+		if !inherited && !r.Lock {
+			one.Live, one.Detached = w.split(a, w.plan.policies[r.Policy].Kind, c.area, r.Level)
 		}
-		live, detached := w.split(a, w.plan.policies[s.policy].Kind, c.area, s.level)
-		w.in = append(w.in, contestant{slot: s, at: at, place: int32(i), order: s.order, live: live, detached: detached})
+		w.in = append(w.in, one)
 	}
 	return w.in
+}
+
+// decide decides a setting for the laptops of dom among candidates. What it comes out as is added to Out.
+func (w *worker) decide(c *settingIndex, in []decide.Candidate, dom *bitset.Set) {
+	var limits decide.Limits
+	if c.limited {
+		limits.Lacking = w.lacking(c).by[:]
+	}
+	if len(c.exempt) > 0 {
+		w.exempt = w.exempt[:0]
+		for i := range c.exempt {
+			w.exempt = append(w.exempt, w.target(&c.exempt[i]))
+		}
+		limits.Exempt = w.exempt
+	}
+	w.Decide(&c.Index, in, dom, limits)
 }

@@ -11,18 +11,22 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )
 
 // changes says what has to be worked out anew.
 type changes struct {
-	rows     []rowset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
-	systems  []rowset.Packed // of those, laptops with another system, version or edition
+	rows     []bitset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
+	systems  []bitset.Packed // of those, laptops with another system, version or edition
 	moved    bool            // of all of those only the path of units altered
-	rehomed  []rowset.Packed // by block: of those, laptops whose own unit moved, not only their owner's
+	rehomed  []bitset.Packed // by block: of those, laptops whose own unit moved, not only their owner's
 	shifted  map[int]bool    // units that some laptops came to or left as units moved
 	paths    []repathed      // of units that moved
 	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
@@ -42,28 +46,29 @@ type builder struct {
 	was, next *Plan
 	changes
 	movedUnits    []bool // by unit: with another path; nil: none
-	touchedPeople marked
-	peopleRows    []rowset.Packed // touchedPeople, by block
+	touchedPeople intern.DeviceSet
+	peopleRows    []bitset.Packed // touchedPeople, by block
 	gonePeople    []estate.PersonID
+	listedAnew    map[int]bool // groups whose listed members were looked up again
 
 	dictionaryAltered bool // definitions came, went or altered
 }
 
 var nothing = &Plan{
-	snapshot: &estate.Snapshot{}, root: none, unitAt: &places[estate.UnitID]{}, personAt: &places[estate.PersonID]{}, deviceAt: &places[estate.DeviceID]{},
-	groupAt: &places[estate.GroupID]{}, policyAt: &places[estate.PolicyID]{}, settingAt: &places[setting.ID]{}, checkAt: &places[estate.CheckID]{},
+	snapshot: &estate.Snapshot{}, root: intern.None, unitAt: &intern.IdTable[estate.UnitID]{}, personAt: &intern.IdTable[estate.PersonID]{}, deviceAt: &intern.IdTable[estate.DeviceID]{},
+	groupAt: &intern.IdTable[estate.GroupID]{}, policyAt: &intern.IdTable[estate.PolicyID]{}, settingAt: &intern.IdTable[setting.ID]{}, checkAt: &intern.IdTable[estate.CheckID]{},
 }
 
 func build(was *Plan, s *estate.Snapshot) *Plan {
-	words := (*vocabulary)(nil)
+	words := (*intern.Generation)(nil)
 	if was == nil {
-		was, words = nothing, newVocabulary()
+		was, words = nothing, intern.NewGeneration()
 	} else {
-		words = was.words
+		words = was.gen
 	}
-	p := &Plan{snapshot: s.Indexed(was.snapshot), words: words}
+	p := &Plan{snapshot: s.Indexed(was.snapshot), gen: words}
 	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
+	b := &builder{was: was, next: p, listedAnew: map[int]bool{}, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -73,7 +78,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.decisions()
 	p.marks = was.marks
 	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstArm, was.firstArm) {
-		p.marks = sync.OnceValue(p.gatherMarks)
+		p.marks = sync.OnceValue(p.indexSlots)
 	}
 	if p.naming = was.naming; len(b.changes.policies) > 0 || p.groupAt != was.groupAt || was == nothing {
 		policies, groups := p.policies, len(p.groups) // not the plan, which would be kept as long as others have this of it
@@ -87,16 +92,16 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 
 func (b *builder) units() {
 	was, p := b.was, b.next
-	d := compare(was.snapshot.Units, p.snapshot.Units, func(u *estate.Unit) estate.UnitID { return u.ID }, sameUnit)
-	if d.same && was.root != none {
+	d := intern.Compare(was.snapshot.Units, p.snapshot.Units, func(u *estate.Unit) estate.UnitID { return u.ID }, sameUnit)
+	if d.Same && was.root != intern.None {
 		p.units, p.unitAt, p.root, p.apart = was.units, was.unitAt, was.root, was.apart
 		return
 	}
-	p.unitAt = was.unitAt.with(d.gone, idsAt(p.snapshot.Units, d.fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
-	p.units = make([]unit, p.unitAt.n)
+	p.unitAt = was.unitAt.With(d.Gone, intern.IdsAt(p.snapshot.Units, d.Fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
+	p.units = make([]unit, p.unitAt.N)
 	for i := range p.snapshot.Units {
 		u := &p.snapshot.Units[i]
-		at := p.unitAt.place(u.ID)
+		at := p.unitAt.NumberOf(u.ID)
 		p.units[at].Unit = u
 		if u.Parent == "" {
 			p.root = at
@@ -107,7 +112,7 @@ func (b *builder) units() {
 			continue
 		}
 		var path []int
-		for at := i; at != none && len(path) <= len(p.units); at = p.unitAt.place(p.units[at].Parent) {
+		for at := i; at != intern.None && len(path) <= len(p.units); at = p.unitAt.NumberOf(p.units[at].Parent) {
 			path = append(path, at)
 		}
 		slices.Reverse(path)
@@ -128,9 +133,9 @@ func (b *builder) units() {
 			p.apart = append(p.apart, i)
 		}
 	}
-	for _, i := range append(d.altered, d.fresh...) {
+	for _, i := range append(d.Altered, d.Fresh...) {
 		u := &p.snapshot.Units[i]
-		if before, known := was.unitAt.at(u.ID); !known || !sameDetached(was.units[before].Detach, u.Detach) {
+		if before, known := was.unitAt.Number(u.ID); !known || !sameDetached(was.units[before].Detach, u.Detach) {
 			b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
 		}
 	}
@@ -150,72 +155,73 @@ func (b *builder) shift(was, is []int) {
 func (b *builder) dictionary() {
 	was, p := b.was, b.next
 	settingID := func(d *setting.Definition) setting.ID { return d.ID }
-	d := compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
+	d := intern.Compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
 	p.settingAt, p.bySetting, p.forced, p.index = was.settingAt, was.bySetting, was.forced, was.index
-	p.contests = slices.Clone(was.contests)
-	if !d.same || was == nothing {
-		b.dictionaryAltered = len(d.gone)+len(d.fresh)+len(d.altered) > 0
-		p.settingAt = was.settingAt.with(d.gone, idsAt(p.snapshot.Settings, d.fresh, settingID))
+	p.settings = slices.Clone(was.settings)
+	if !d.Same || was == nothing {
+		b.dictionaryAltered = len(d.Gone)+len(d.Fresh)+len(d.Altered) > 0
+		p.settingAt = was.settingAt.With(d.Gone, intern.IdsAt(p.snapshot.Settings, d.Fresh, settingID))
 		p.index = sync.OnceValue(func() *setting.Index { return setting.NewIndex(p.snapshot.Settings) })
-		for len(p.contests) < int(p.settingAt.n) {
-			p.contests = append(p.contests, contest{})
+		for len(p.settings) < int(p.settingAt.N) {
+			p.settings = append(p.settings, settingIndex{})
 		}
-		for _, id := range d.gone {
-			at := was.settingAt.place(id)
-			p.contests[at] = contest{}
+		for _, id := range d.Gone {
+			at := was.settingAt.NumberOf(id)
+			p.settings[at] = settingIndex{}
 			b.settings[at] = true
 		}
-		for _, i := range append(slices.Clone(d.altered), d.fresh...) {
-			at := p.settingAt.place(p.snapshot.Settings[i].ID)
+		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
+			at := p.settingAt.NumberOf(p.snapshot.Settings[i].ID)
 			b.settings[at] = true
-			p.contests[at] = contest{}
+			p.settings[at] = settingIndex{}
 		}
 		for i := range p.snapshot.Settings {
 			def := &p.snapshot.Settings[i]
-			c := &p.contests[p.settingAt.place(def.ID)]
-			c.combine, c.user, c.limited = def.Combine, def.Side == setting.UserSide, len(def.Supports) > 0
-			if c.def != nil { // as it was, in the new list
-				c.def = def
+			c := &p.settings[p.settingAt.NumberOf(def.ID)]
+			c.user, c.limited = def.Side == setting.UserSide, len(def.Supports) > 0
+			known := c.Def != nil // as it was, in the new list
+			c.Define(def, p.gen.OutcomesOf(def.ID))
+			if known {
 				continue
 			}
-			c.def, c.area, c.support, c.outcomes = def, def.Area, p.words.supportOf(def), p.words.outcomesOf(def.ID)
+			c.area, c.support = def.Area, p.gen.SupportOf(def)
 			for _, f := range def.Forced {
-				c.forced = append(c.forced, forcing{Forced: f, formula: p.words.formula(f.When), outcome: c.outcomes.value(f.Value)})
+				c.forced = append(c.forced, forcing{Forced: f, formula: p.gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
 			}
 		}
-		p.bySetting = sortedNumbers(len(p.contests), func(i int) bool { return p.contests[i].def != nil }, func(x, y int) int { return cmp.Compare(p.contests[x].def.ID, p.contests[y].def.ID) })
-		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.contests[at].forced) == 0 })
+		p.bySetting = sortedNumbers(len(p.settings), func(i int) bool { return p.settings[i].Def != nil }, func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) })
+		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.settings[at].forced) == 0 })
 		for _, at := range p.forced {
-			c := &p.contests[at]
+			c := &p.settings[at]
 			c.forced = slices.Clone(c.forced)
 			for i := range c.forced {
 				f := &c.forced[i]
 				f.looks, f.subjects, f.whole = p.looksOf(f.formula)
 			}
-			if len(d.gone)+len(d.fresh) > 0 { // it may look at another setting under the same id
+			if len(d.Gone)+len(d.Fresh) > 0 { // it may look at another setting under the same id
 				b.settings[at] = true
 			}
 		}
 	}
 	checkID := func(c *estate.Check) estate.CheckID { return c.ID }
-	checks := compare(was.snapshot.Checks, p.snapshot.Checks, checkID, sameCheck)
-	if checks.same && d.same && was != nothing {
+	checks := intern.Compare(was.snapshot.Checks, p.snapshot.Checks, checkID, sameCheck)
+	if checks.Same && d.Same && was != nothing {
 		p.checks, p.checkAt, p.byCheck = was.checks, was.checkAt, was.byCheck
 		return
 	}
-	p.checkAt = was.checkAt.with(checks.gone, idsAt(p.snapshot.Checks, checks.fresh, checkID))
-	p.checks = make([]check, p.checkAt.n)
+	p.checkAt = was.checkAt.With(checks.Gone, intern.IdsAt(p.snapshot.Checks, checks.Fresh, checkID))
+	p.checks = make([]check, p.checkAt.N)
 	for i := range p.snapshot.Checks {
 		c := &p.snapshot.Checks[i]
-		p.checks[p.checkAt.place(c.ID)] = p.checkOf(c)
+		p.checks[p.checkAt.NumberOf(c.ID)] = p.checkOf(c)
 	}
-	for _, i := range append(checks.altered, checks.fresh...) {
-		b.checks[p.checkAt.place(p.snapshot.Checks[i].ID)] = true
+	for _, i := range append(checks.Altered, checks.Fresh...) {
+		b.checks[p.checkAt.NumberOf(p.snapshot.Checks[i].ID)] = true
 	}
-	for _, id := range checks.gone {
-		b.checks[was.checkAt.place(id)] = true
+	for _, id := range checks.Gone {
+		b.checks[was.checkAt.NumberOf(id)] = true
 	}
-	if len(d.gone)+len(d.fresh) > 0 {
+	if len(d.Gone)+len(d.Fresh) > 0 {
 		for at := range p.checks {
 			b.checks[at] = true
 		}
@@ -224,13 +230,13 @@ func (b *builder) dictionary() {
 }
 
 // looksOf says which settings a formula looks at, and at what else.
-func (p *Plan) looksOf(f *formula) (settings []int, subjects, whole bool) {
-	f.each(func(t *test) {
+func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool) {
+	f.Each(func(t *intern.Test) {
 		whole = whole || t.Whole
 		for _, l := range t.Looks {
 			if l.Variable != "settings" {
 				subjects = true
-			} else if at, known := p.settingAt.at(setting.ID(l.Field)); known {
+			} else if at, known := p.settingAt.Number(setting.ID(l.Field)); known {
 				settings = append(settings, at)
 			}
 		}
@@ -239,7 +245,7 @@ func (p *Plan) looksOf(f *formula) (settings []int, subjects, whole bool) {
 }
 
 func (p *Plan) checkOf(c *estate.Check) check {
-	out := check{Check: c, formula: p.words.formula(c.When)}
+	out := check{Check: c, formula: p.gen.Formula(c.When)}
 	out.looks, out.subjects, out.whole = p.looksOf(out.formula)
 	return out
 }
@@ -247,25 +253,25 @@ func (p *Plan) checkOf(c *estate.Check) check {
 func (b *builder) policiesOf() {
 	was, p := b.was, b.next
 	policyID := func(x *estate.Policy) estate.PolicyID { return x.ID }
-	d := compare(was.snapshot.Policies, p.snapshot.Policies, policyID, samePolicy)
+	d := intern.Compare(was.snapshot.Policies, p.snapshot.Policies, policyID, samePolicy)
 	p.policyAt, p.byPolicy = was.policyAt, was.byPolicy
 	p.policies = slices.Clone(was.policies)
-	if !d.same {
-		p.policyAt = was.policyAt.with(d.gone, idsAt(p.snapshot.Policies, d.fresh, policyID))
-		for len(p.policies) < int(p.policyAt.n) {
+	if !d.Same {
+		p.policyAt = was.policyAt.With(d.Gone, intern.IdsAt(p.snapshot.Policies, d.Fresh, policyID))
+		for len(p.policies) < int(p.policyAt.N) {
 			p.policies = append(p.policies, policy{})
 		}
-		for _, id := range d.gone {
-			at := was.policyAt.place(id)
+		for _, id := range d.Gone {
+			at := was.policyAt.NumberOf(id)
 			alteredEntries(b.edited, at, was.policies[at].entries)
 			p.policies[at] = policy{}
 			b.changes.policies[at] = true
 		}
 		for i := range p.snapshot.Policies {
 			pol := &p.snapshot.Policies[i]
-			p.policies[p.policyAt.place(pol.ID)].Policy = pol
+			p.policies[p.policyAt.NumberOf(pol.ID)].Policy = pol
 		}
-		for _, i := range append(slices.Clone(d.altered), d.fresh...) {
+		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			b.policy(&p.snapshot.Policies[i])
 		}
 		p.byPolicy = sortedNumbers(len(p.policies), func(i int) bool { return p.policies[i].Policy != nil }, func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) })
@@ -296,9 +302,9 @@ func (b *builder) policiesOf() {
 // policy takes in a policy that is new or altered.
 func (b *builder) policy(pol *estate.Policy) {
 	was, p := b.was, b.next
-	at := p.policyAt.place(pol.ID)
+	at := p.policyAt.NumberOf(pol.ID)
 	is := &p.policies[at]
-	before, known := was.policyAt.at(pol.ID)
+	before, known := was.policyAt.Number(pol.ID)
 	entries := p.entriesOf(pol)
 	if !known {
 		*is = policy{Policy: pol, entries: entries}
@@ -313,7 +319,7 @@ func (b *builder) policy(pol *estate.Policy) {
 		is.entries = entries
 	}
 	if !known || !sameAudience(was.policies[before].Policy, pol) {
-		is.when = p.words.formula(pol.Audience.When)
+		is.when = p.gen.Formula(pol.Audience.When)
 		b.changes.policies[at] = true
 		p.aim(is)
 		alteredEntries(b.edited, at, entries) // its arms may be others
@@ -346,7 +352,7 @@ func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	out := make([]entry, 0, len(pol.Entries))
 	for i := range pol.Entries {
-		if at, known := p.settingAt.at(pol.Entries[i].Setting); known {
+		if at, known := p.settingAt.Number(pol.Entries[i].Setting); known {
 			out = append(out, entry{at, &pol.Entries[i]})
 		}
 	}
@@ -363,7 +369,7 @@ func (p *Plan) aim(pol *policy) {
 	}
 	found := func(t estate.Target) (target, bool) {
 		is := p.target(t)
-		return is, is.at != none
+		return is, is.at != intern.None
 	}
 	for _, t := range pol.Audience.Include {
 		if is, known := found(t); known && !slices.Contains(pol.levels, is.level) {
@@ -384,9 +390,9 @@ func (p *Plan) aim(pol *policy) {
 		}
 	}
 	slices.SortFunc(pol.exclude, func(x, y target) int { return cmp.Compare(x.String(), y.String()) })
-	pol.arms = make([][]rowset.Packed, len(pol.levels))
+	pol.arms = make([][]bitset.Packed, len(pol.levels))
 	for i := range pol.arms {
-		pol.arms[i] = make([]rowset.Packed, p.blocks())
+		pol.arms[i] = make([]bitset.Packed, p.blocks())
 	}
 }
 
@@ -416,7 +422,7 @@ func (b *builder) retarget() {
 	numbers := b.otherNumbers()
 	elsewhere := func(t estate.Target) bool { return p.target(t).at != was.target(t).at }
 	moved := func(t target) bool {
-		return t.Kind == estate.ToUnit && t.at != none && Level(p.units[t.at].depth) != t.level
+		return t.Kind == estate.ToUnit && t.at != intern.None && Level(p.units[t.at].depth) != t.level
 	}
 	for at := range p.policies {
 		pol := &p.policies[at]
@@ -449,9 +455,9 @@ func (b *builder) retarget() {
 // decisions puts the entries of each setting in the order in which they are decided, with the exceptions of the day and the rulings.
 func (b *builder) decisions() {
 	was, p := b.was, b.next
-	exceptions := compare(was.snapshot.Exceptions, p.snapshot.Exceptions, func(x *estate.Exception) estate.ExceptionID { return x.ID }, sameException)
-	rulings := compare(was.snapshot.Rulings, p.snapshot.Rulings, func(r *estate.Ruling) estate.RulingID { return r.ID }, func(x, y *estate.Ruling) bool { return *x == *y })
-	again := maps.Clone(b.levels) // settings whose contests are made anew, and for which policies
+	exceptions := intern.Compare(was.snapshot.Exceptions, p.snapshot.Exceptions, func(x *estate.Exception) estate.ExceptionID { return x.ID }, sameException)
+	rulings := intern.Compare(was.snapshot.Rulings, p.snapshot.Rulings, func(r *estate.Ruling) estate.RulingID { return r.ID }, func(x, y *estate.Ruling) bool { return *x == *y })
+	again := maps.Clone(b.levels) // settings whose entries are put in order again, and of which policies
 	for at, policies := range b.edited {
 		for _, pol := range again[at] {
 			if !slices.Contains(policies, pol) {
@@ -460,76 +466,122 @@ func (b *builder) decisions() {
 		}
 		again[at] = policies
 	}
-	if !exceptions.same || was.snapshot.Day != p.snapshot.Day || b.otherTargets() || b.dictionaryAltered {
+	if !exceptions.Same || was.snapshot.Day != p.snapshot.Day || b.otherTargets() || b.dictionaryAltered {
 		b.takeExceptions()
 	} else {
 		p.excepted = was.excepted
 	}
-	if !rulings.same || b.dictionaryAltered {
+	if !rulings.Same || b.dictionaryAltered {
 		b.takeRulings()
 	}
 	if was == nothing || b.dictionaryAltered {
-		p.contestAll()
+		p.rankAll()
 		return
 	}
 	settings := slices.Collect(maps.Keys(again))
 	threads.Share(len(settings), func(mine iter.Seq[int]) {
 		for i := range mine {
-			if at := settings[i]; p.contests[at].def != nil {
-				p.contestAnew(at, again[at])
+			if at := settings[i]; p.settings[at].Def != nil {
+				p.rerank(at, again[at])
 			}
 		}
 	})
+}
+
+// rankAll puts the entries of all settings in order of precedence.
+func (p *Plan) rankAll() {
+	sources := make([][]decide.Source, len(p.settings))
+	for _, at := range p.byPolicy {
+		for _, e := range p.policies[at].entries {
+			sources[e.setting] = p.sourceOf(at, e, sources[e.setting])
+		}
+	}
+	for at := range p.settings {
+		if ix := &p.settings[at].Index; ix.Def != nil {
+			ix.Rank(sources[at])
+		} else {
+			ix.Clear()
+		}
+	}
+}
+
+// rerank puts the entries of one setting in order again where some policies' entries for it, or levels, altered.
+func (p *Plan) rerank(at int, altered []int) {
+	var sources []decide.Source
+	for _, pol := range altered {
+		if i, found := p.policies[pol].entryAt(at); found {
+			sources = p.sourceOf(pol, p.policies[pol].entries[i], sources)
+		}
+	}
+	p.settings[at].Rerank(altered, sources)
+}
+
+// sourceOf adds the entry of a policy, where that is active.
+func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
+	pol := &p.policies[at]
+	if pol.State != estate.Active {
+		return to
+	}
+	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Levels: pol.levels, Entry: e.Entry})
 }
 
 // takeExceptions sorts the exceptions of the day so that the first that matches wins: the innermost
 // target, then the latest approval, then the lowest id.
 func (b *builder) takeExceptions() {
 	p := b.next
-	lists := map[int][]exception{}
+	type exempting struct {
+		decide.Exception
+		target target
+	}
+	lists := map[int][]exempting{}
 	for i := range p.snapshot.Exceptions {
 		x := &p.snapshot.Exceptions[i]
-		at, known := p.settingAt.at(x.Setting)
+		at, known := p.settingAt.Number(x.Setting)
 		t := p.target(x.Target)
-		if !x.CountsOn(p.snapshot.Day) || !known || t.at == none {
+		if !x.CountsOn(p.snapshot.Day) || !known || t.at == intern.None {
 			continue
 		}
-		outcome := leftUnset
+		outcome := intern.LeftUnset
 		if !x.Unset {
-			outcome = p.contests[at].outcomes.value(x.Value).number
+			outcome = p.settings[at].Outcomes.Value(x.Value).Number
 		}
-		lists[at] = append(lists[at], exception{x, t, outcome})
+		lists[at] = append(lists[at], exempting{decide.Exception{Exception: x, Outcome: outcome}, t})
 	}
 	p.excepted = slices.Sorted(maps.Keys(lists))
-	for at := range p.contests {
-		list := lists[at]
-		slices.SortFunc(list, func(x, y exception) int {
+	for at := range p.settings {
+		list, was := lists[at], &p.settings[at]
+		slices.SortFunc(list, func(x, y exempting) int {
 			return cmp.Or(cmp.Compare(y.target.level, x.target.level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
 		})
-		if !slices.EqualFunc(list, p.contests[at].exceptions, func(x, y exception) bool {
-			return x.target.at == y.target.at && sameException(x.Exception, y.Exception)
-		}) {
+		same := len(list) == len(was.Exceptions)
+		var exceptions []decide.Exception
+		var exempt []target
+		for i, x := range list {
+			same = same && x.target.at == was.exempt[i].at && sameException(x.Exception.Exception, was.Exceptions[i].Exception)
+			exceptions, exempt = append(exceptions, x.Exception), append(exempt, x.target)
+		}
+		if !same {
 			b.settings[at] = true
 		}
-		p.contests[at].exceptions = list
+		was.Exceptions, was.exempt = exceptions, exempt
 	}
 }
 
 func (b *builder) takeRulings() {
 	p := b.next
-	all := map[int]map[preference]bool{}
+	all := map[int]map[decide.Ruling]bool{}
 	for _, r := range p.snapshot.Rulings {
-		if at, known := p.settingAt.at(r.Setting); known {
+		if at, known := p.settingAt.Number(r.Setting); known {
 			if all[at] == nil {
-				all[at] = map[preference]bool{}
+				all[at] = map[decide.Ruling]bool{}
 			}
-			all[at][preference{r.Prefer, r.Over}] = true
+			all[at][decide.Ruling{Prefer: r.Prefer, Over: r.Over}] = true
 		}
 	}
-	for at := range p.contests {
-		if !maps.Equal(all[at], p.contests[at].rulings) {
+	for at := range p.settings {
+		if !maps.Equal(all[at], p.settings[at].Rulings) {
 			b.settings[at] = true
 		}
-		p.contests[at].rulings = all[at]
+		p.settings[at].Rulings = all[at]
 	}
 }

@@ -6,14 +6,16 @@ import (
 	"iter"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )
 
 // again notes that a setting is to be decided again on some rows.
-func (h *hand) again(setting int, rows *rowset.Set) {
+func (h *hand) again(setting int, rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
 	}
@@ -23,12 +25,12 @@ func (h *hand) again(setting int, rows *rowset.Set) {
 	h.made(&h.masks, setting).Or(rows)
 }
 
-func (h *hand) everySetting(rows *rowset.Set) {
+func (h *hand) everySetting(rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
 	}
 	for _, at := range h.next.bySetting {
-		if c := &h.next.contests[at]; len(c.slots) > 0 || len(c.exceptions) > 0 || h.after.final[at] != nil {
+		if c := &h.next.settings[at]; len(c.Ranked) > 0 || len(c.Exceptions) > 0 || h.after.final[at] != nil {
 			h.again(at, rows)
 		}
 	}
@@ -39,15 +41,15 @@ func (h *hand) whatToDecide() {
 	p := h.next
 	if h.full {
 		for _, at := range p.bySetting {
-			if c := &p.contests[at]; len(c.slots) > 0 || len(c.exceptions) > 0 {
+			if c := &p.settings[at]; len(c.Ranked) > 0 || len(c.Exceptions) > 0 {
 				h.again(at, h.wide)
 			}
 		}
 		return
 	}
-	mark := h.mark()
-	defer h.release(mark)
-	rows := h.temp()
+	mark := h.Mark()
+	defer h.Release(mark)
+	rows := h.Temp()
 	for at, policies := range h.edited {
 		h.reachedBy(policies, rows)
 		h.again(at, rows)
@@ -61,16 +63,16 @@ func (h *hand) whatToDecide() {
 			rows.And(h.touched)
 			h.again(at, rows)
 		}
-		systems := h.temp()
+		systems := h.Temp()
 		h.systems[h.block].Into(systems)
 		for _, at := range h.limited {
-			if len(p.contests[at].support.needs) > 0 { // any fact may matter
+			if len(p.settings[at].support.Needs) > 0 { // any fact may matter
 				h.again(at, h.touched)
 			} else {
 				h.again(at, systems)
 			}
 		}
-		gone := h.temp()
+		gone := h.Temp()
 		if gone.SetAndNot(h.touched, h.alive) {
 			h.everySetting(gone)
 		}
@@ -80,8 +82,8 @@ func (h *hand) whatToDecide() {
 	}
 	for _, at := range p.excepted {
 		h.again(at, h.touched)
-		for i := range p.contests[at].exceptions {
-			if t := &p.contests[at].exceptions[i].target; t.Kind == estate.ToGroup {
+		for i := range p.settings[at].exempt {
+			if t := &p.settings[at].exempt[i]; t.Kind == estate.ToGroup {
 				h.again(at, h.known(h.groupsAltered, t.at))
 			}
 		}
@@ -92,14 +94,14 @@ func (h *hand) whatToDecide() {
 		}
 	}
 	if h.pass.apart != nil {
-		apart := h.temp()
+		apart := h.Temp()
 		apart.SetAnd(&h.pass.apart[h.block], h.alive)
 		h.everySetting(apart)
 	}
 }
 
 // reachedBy gives the laptops that some policies reach, before or after.
-func (h *hand) reachedBy(policies []int, rows *rowset.Set) {
+func (h *hand) reachedBy(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, pol := range policies {
 		for _, of := range []*Plan{h.was, h.next} {
@@ -119,7 +121,7 @@ func (h *hand) reachedBy(policies []int, rows *rowset.Set) {
 }
 
 // had gives the laptops that had some policies at levels at which these have no targets any more: who came to others is known.
-func (h *hand) had(policies []int, rows *rowset.Set) {
+func (h *hand) had(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, at := range policies {
 		for arm, level := range h.was.policies[at].levels {
@@ -135,7 +137,7 @@ func (h *hand) workSettings() {
 	h.whatToDecide()
 	cells := &blockStage{hand: h, decided: true}
 	if !h.full {
-		h.arming = h.keep()
+		h.arming = h.Keep()
 		for _, at := range h.masked {
 			h.arming.Or(h.masks[at].set)
 		}
@@ -153,10 +155,10 @@ func (h *hand) workSettings() {
 }
 
 // cellOf gives how a setting came out in the block, before forcing or after.
-func (h *hand) cellOf(at int, decided bool) rowset.Parts {
+func (h *hand) cellOf(at int, decided bool) bitset.Parts {
 	list := h.after.final
 	what := putFinal
-	if decided && len(h.next.contests[at].forced) > 0 {
+	if decided && len(h.next.settings[at].forced) > 0 {
 		list, what = h.after.decided, putDecided
 	}
 	if at < len(h.cells[what]) && h.cells[what][at].epoch == h.epoch { // not in the list yet
@@ -169,7 +171,7 @@ func (h *hand) cellOf(at int, decided bool) rowset.Parts {
 }
 
 // putCell keeps how a setting came out in the block.
-func (h *hand) putCell(at int, decided bool, is rowset.Parts) {
+func (h *hand) putCell(at int, decided bool, is bitset.Parts) {
 	what, list := putFinal, h.after.final
 	if decided {
 		what, list = putDecided, h.after.decided
@@ -187,7 +189,7 @@ func (h *hand) putCell(at int, decided bool, is rowset.Parts) {
 
 type madeParts struct {
 	epoch int32
-	parts rowset.Parts
+	parts bitset.Parts
 }
 
 // decideCells decides the settings that are to be decided again, together with threads that have no block of their own any more.
@@ -210,7 +212,7 @@ func (h *hand) decideTogether(settings []int) {
 	for range h.idle.Load() {
 		hands = append(hands, h.beside())
 	}
-	cells, altered := make([]rowset.Parts, len(settings)), make([]bool, len(settings))
+	cells, altered := make([]bitset.Parts, len(settings)), make([]bool, len(settings))
 	threads.Among(hands, len(settings), func(by *hand, mine iter.Seq[int]) {
 		for i := range mine {
 			cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].set)
@@ -249,24 +251,24 @@ func (h *hand) beside() *hand {
 }
 
 // decideCell decides a setting again on the rows of mask. It gives the cell, and tells whether it is another than before.
-func (h *hand) decideCell(at int, mask *rowset.Set) (is rowset.Parts, altered bool) {
-	c := &h.next.contests[at]
-	mark := h.mark()
-	h.emitted = 0
-	if c.def != nil {
-		dom := h.temp()
+func (h *hand) decideCell(at int, mask *bitset.Set) (is bitset.Parts, altered bool) {
+	c := &h.next.settings[at]
+	mark := h.Mark()
+	h.Out.Reset()
+	if c.Def != nil {
+		dom := h.Temp()
 		if dom.SetAnd(mask, h.alive) {
-			h.decide(c, h.contestants(c, dom), dom)
+			h.decide(c, h.candidates(c, dom), dom)
 		}
 	}
-	h.release(mark)
+	h.Release(mark)
 	is, altered = h.patched(h.cellOf(at, true), mask)
 	return is, altered || h.settings[at]
 }
 
 // noteCell keeps a cell that was decided again.
-func (h *hand) noteCell(at int, is rowset.Parts) {
-	mask, forced := h.masks[at].set, len(h.next.contests[at].forced) > 0
+func (h *hand) noteCell(at int, is bitset.Parts) {
+	mask, forced := h.masks[at].set, len(h.next.settings[at].forced) > 0
 	h.putCell(at, forced, is)
 	h.made(&h.altered, at).Or(mask)
 	if !forced {
@@ -275,26 +277,26 @@ func (h *hand) noteCell(at int, is rowset.Parts) {
 }
 
 // patched gives a cell in which the rows of mask are as was emitted. altered is false where they were so before.
-func (h *hand) patched(was rowset.Parts, mask *rowset.Set) (is rowset.Parts, altered bool) {
-	n := h.emitted
-	for i := 1; i < n; i++ { // few, and nearly in order
-		for j := i; j > 0 && h.numbers[j] < h.numbers[j-1]; j-- {
-			h.numbers[j], h.numbers[j-1] = h.numbers[j-1], h.numbers[j]
-			h.sets[j], h.sets[j-1] = h.sets[j-1], h.sets[j]
+func (h *hand) patched(was bitset.Parts, mask *bitset.Set) (is bitset.Parts, altered bool) {
+	numbers, sets := h.Out.Lists()
+	for i := 1; i < len(numbers); i++ { // few, and nearly in order
+		for j := i; j > 0 && numbers[j] < numbers[j-1]; j-- {
+			numbers[j], numbers[j-1] = numbers[j-1], numbers[j]
+			sets[j], sets[j-1] = sets[j-1], sets[j]
 		}
 	}
 	if h.full {
-		return rowset.PackParts(h.numbers[:n], h.sets[:n]), true
+		return bitset.PackParts(numbers, sets), true
 	}
-	return was.Patch(mask, h.numbers[:n], h.sets[:n])
+	return was.Patch(mask, numbers, sets)
 }
 
 // forceCell gives a setting its forced values where it, or what they look at, came out otherwise. Every rule sees the values before
 // any forcing.
 func (h *hand) forceCell(at int, stage *blockStage) {
-	c := &h.next.contests[at]
-	mask := h.keep()
-	add := func(rows *rowset.Set) {
+	c := &h.next.settings[at]
+	mask := h.Keep()
+	add := func(rows *bitset.Set) {
 		if rows != nil {
 			mask.Or(rows)
 		}
@@ -318,52 +320,52 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 		return
 	}
 	decided := h.cellOf(at, true)
-	mark := h.mark()
-	defer h.release(mark)
-	open, here, forced := h.temp(), h.temp(), h.temp()
+	mark := h.Mark()
+	defer h.Release(mark)
+	open, here, forced := h.Temp(), h.Temp(), h.Temp()
 	open.Clear()
 	forced.Clear()
 	decided.Each(here, func(number int32) {
-		if o := c.outcomes.get(number); o.status == Set && !isItem(number) {
+		if o := c.Outcomes.Of(number); o.Status == Set && !intern.IsItem(number) {
 			open.Or(here)
 		}
 	})
 	open.And(mask)
 	type moved struct {
 		number int32
-		rows   *rowset.Set
+		rows   *bitset.Set
 	}
 	var moves []moved
-	h.scope = h.temp()
+	h.scope = h.Temp()
 	h.scope.SetAnd(mask, h.alive)
 	for i := range c.forced {
 		is, _ := h.truth(c.forced[i].formula)
-		to := h.temp()
+		to := h.Temp()
 		if !to.SetAnd(is, open) {
 			continue
 		}
 		open.AndNot(to)
-		same, _ := c.outcomes.column.code(c.forced[i].Value, nil)
-		equal := h.temp()
+		same, _ := c.Outcomes.Column.Code(c.forced[i].Value, nil)
+		equal := h.Temp()
 		equal.Clear()
-		stage.part(at, to, func(code uint32, rows *rowset.Set) {
+		stage.part(at, to, func(code uint32, rows *bitset.Set) {
 			if code == same {
 				equal.Or(rows)
 			}
 		})
 		to.AndNot(equal)
 		forced.Or(to)
-		moves = append(moves, moved{c.forced[i].outcome.number, to})
+		moves = append(moves, moved{c.forced[i].outcome.Number, to})
 	}
 	h.scope = nil
-	h.emitted = 0
+	h.Out.Reset()
 	decided.Each(here, func(number int32) {
 		here.And(mask)
 		here.AndNot(forced)
-		h.emit(number, here)
+		h.Out.Add(number, here)
 	})
 	for _, m := range moves {
-		h.emit(m.number, m.rows)
+		h.Out.Add(m.number, m.rows)
 	}
 	if is, altered := h.patched(h.cellOf(at, false), mask); altered {
 		h.putCell(at, false, is)
@@ -374,7 +376,7 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 // runCheck runs a check where something that it looks at came out otherwise.
 func (h *hand) runCheck(at int) {
 	c := &h.next.checks[at]
-	mask := h.keep()
+	mask := h.Keep()
 	if h.full || h.checks[at] {
 		mask.Copy(h.wide)
 	} else {
@@ -395,13 +397,13 @@ func (h *hand) runCheck(at int) {
 	if mask.Empty() {
 		return
 	}
-	mark := h.mark()
-	defer h.release(mark)
-	h.scope = h.temp()
+	mark := h.Mark()
+	defer h.Release(mark)
+	h.scope = h.Temp()
 	h.scope.SetAnd(mask, h.alive)
 	is, _ := h.truth(c.formula)
 	h.scope = nil
-	found := h.temp()
+	found := h.Temp()
 	found.SetAnd(is, mask)
 	found.And(h.alive)
 	if h.full {
@@ -420,16 +422,16 @@ type blockStage struct {
 	decided bool // before forcing
 }
 
-func (s *blockStage) part(at int, within *rowset.Set, yield func(code uint32, rows *rowset.Set)) {
-	s.worker.partCell(&s.next.contests[at], s.cellOf(at, s.decided), within, func(_ *outcome, _ setting.Value, code uint32, rows *rowset.Set) { yield(code, rows) })
+func (s *blockStage) part(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+	s.worker.partCell(&s.next.settings[at], s.cellOf(at, s.decided), within, func(_ *intern.Outcome, _ setting.Value, code uint32, rows *bitset.Set) { yield(code, rows) })
 }
 
 // settings goes through the cells once for many rows: one by one they would be looked up again and again.
-func (s *blockStage) settings(of *rowset.Set, yield func(row int, all map[string]any)) {
+func (s *blockStage) settings(of *bitset.Set, yield func(row int, all map[string]any)) {
 	const atOnce = 512
-	left := s.keep()
+	left := s.Keep()
 	left.Copy(of)
-	some, here := s.keep(), s.keep()
+	some, here := s.Keep(), s.Keep()
 	for !left.Empty() {
 		some.Clear()
 		all := map[int]map[string]any{}
@@ -442,15 +444,15 @@ func (s *blockStage) settings(of *rowset.Set, yield func(row int, all map[string
 		}
 		left.AndNot(some)
 		for _, at := range s.next.bySetting {
-			c := &s.next.contests[at]
-			s.worker.partCell(c, s.cellOf(at, s.decided), some, func(o *outcome, v setting.Value, _ uint32, rows *rowset.Set) {
-				if o == nil || o.status != Set {
+			c := &s.next.settings[at]
+			s.worker.partCell(c, s.cellOf(at, s.decided), some, func(o *intern.Outcome, v setting.Value, _ uint32, rows *bitset.Set) {
+				if o == nil || o.Status != Set {
 					return
 				}
 				value := v.Any()
 				here.Copy(rows)
 				for row := range here.All() {
-					all[row][string(c.def.ID)] = value
+					all[row][string(c.Def.ID)] = value
 				}
 			})
 		}
@@ -461,13 +463,13 @@ func (s *blockStage) settings(of *rowset.Set, yield func(row int, all map[string
 }
 
 // at gives how a row came out, with its value; nil where the setting does not appear. numbers is room to work in.
-func (c *contest) at(cell rowset.Parts, row int, numbers *[]int32) (*outcome, setting.Value) {
+func (c *settingIndex) at(cell bitset.Parts, row int, numbers *[]int32) (*intern.Outcome, setting.Value) {
 	*numbers = cell.At(row, (*numbers)[:0])
-	var is *outcome
+	var is *intern.Outcome
 	var items []*setting.Value
 	for _, n := range *numbers {
-		if o := c.outcomes.get(n); isItem(n) {
-			items = append(items, &o.value)
+		if o := c.Outcomes.Of(n); intern.IsItem(n) {
+			items = append(items, &o.Value)
 		} else {
 			is = o
 		}
@@ -475,8 +477,8 @@ func (c *contest) at(cell rowset.Parts, row int, numbers *[]int32) (*outcome, se
 	if is == nil {
 		return nil, setting.Value{}
 	}
-	if is.number == madeOfItems {
+	if is.Number == intern.FromItems {
 		return is, setting.Union(items)
 	}
-	return is, is.value
+	return is, is.Value
 }

@@ -8,20 +8,22 @@ import (
 	"iter"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 )
 
 // Devices is a set of laptops of a plan. The zero Devices is empty.
 type Devices struct {
 	plan   *Plan
 	from   int // the first of the blocks; those that are not written have none
-	blocks []rowset.Packed
+	blocks []bitset.Packed
 	was    *Plan // of the two sides of a comparison, the one before: it knows the laptops that are gone
 }
 
 // block gives the laptops of a block.
-func (d Devices) block(b int) rowset.Packed {
+func (d Devices) block(b int) bitset.Packed {
 	if b < d.from || b-d.from >= len(d.blocks) {
 		return nil
 	}
@@ -32,7 +34,7 @@ func (d Devices) block(b int) rowset.Packed {
 func (d Devices) end() int { return d.from + len(d.blocks) }
 
 // orInto adds the laptops to others, by block.
-func (d Devices) orInto(rows marked) {
+func (d Devices) orInto(rows intern.DeviceSet) {
 	for b, packed := range d.blocks {
 		packed.OrInto(&rows[d.from+b])
 	}
@@ -51,23 +53,23 @@ func (d Devices) Has(id estate.DeviceID) bool {
 	if d.plan == nil {
 		return false
 	}
-	at, known := d.plan.deviceAt.at(id)
+	at, known := d.plan.deviceAt.Number(id)
 	if !known && d.was != nil {
-		at, known = d.was.deviceAt.at(id)
+		at, known = d.was.deviceAt.Number(id)
 	}
-	return known && d.block(at>>rowset.Shift).Has(at&(rowset.Rows-1))
+	return known && d.block(at>>bitset.Shift).Has(at&(bitset.Rows-1))
 }
 
 // each calls f for the number of every laptop.
 func (d Devices) each(f func(at int)) {
-	var rows rowset.Set
+	var rows bitset.Set
 	for b, packed := range d.blocks {
 		if packed == nil {
 			continue
 		}
 		packed.Into(&rows)
 		for row := range rows.All() {
-			f((d.from+b)<<rowset.Shift + row)
+			f((d.from+b)<<bitset.Shift + row)
 		}
 	}
 }
@@ -76,7 +78,7 @@ func (d Devices) each(f func(at int)) {
 func (d Devices) ranks() (out []int32, ok bool) {
 	out, ok = make([]int32, 0, d.Len()), true
 	d.each(func(at int) {
-		if at >= d.plan.devices.len() || d.plan.devices.at(at).Device == nil {
+		if at >= d.plan.devices.Len() || d.plan.devices.At(at).Device == nil {
 			ok = false
 			return
 		}
@@ -87,10 +89,10 @@ func (d Devices) ranks() (out []int32, ok bool) {
 
 // device gives a laptop by its number.
 func (d Devices) device(at int) *device {
-	if d.was != nil && (at >= d.plan.devices.len() || d.plan.devices.at(at).Device == nil) {
-		return d.was.devices.at(at)
+	if d.was != nil && (at >= d.plan.devices.Len() || d.plan.devices.At(at).Device == nil) {
+		return d.was.devices.At(at)
 	}
-	return d.plan.devices.at(at)
+	return d.plan.devices.At(at)
 }
 
 // IDs lists the laptops by id.
@@ -121,7 +123,7 @@ func (d Devices) First(n int) []estate.DeviceID {
 	}
 	out := make([]estate.DeviceID, min(n, len(ranks)))
 	for i := range out {
-		out[i] = d.plan.devices.at(int(d.plan.byDevice[ranks[i]])).ID
+		out[i] = d.plan.devices.At(int(d.plan.byDevice[ranks[i]])).ID
 	}
 	return out
 }
@@ -167,10 +169,10 @@ func (d Devices) ByGroup() []GroupCount {
 	if d.plan == nil {
 		return nil
 	}
-	sets := make(marked, d.end())
+	sets := make(intern.DeviceSet, d.end())
 	d.orInto(sets)
 	var out []GroupCount
-	var rows rowset.Set
+	var rows bitset.Set
 	for at := range d.plan.groups {
 		g := &d.plan.groups[at]
 		n := 0
@@ -192,9 +194,9 @@ func (d Devices) ByGroup() []GroupCount {
 }
 
 // combine makes a set of two, block by block.
-func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
-	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]rowset.Packed, max(d.end(), e.end()))}
-	var a, b rowset.Set
+func (d Devices) combine(e Devices, do func(a, b *bitset.Set)) Devices {
+	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]bitset.Packed, max(d.end(), e.end()))}
+	var a, b bitset.Set
 	for i := range out.blocks {
 		d.block(i).Into(&a)
 		e.block(i).Into(&b)
@@ -205,15 +207,15 @@ func (d Devices) combine(e Devices, do func(a, b *rowset.Set)) Devices {
 }
 
 // Or gives the laptops of either set. Both must be of plans that are made of one another, as in all that follow.
-func (d Devices) Or(e Devices) Devices { return d.combine(e, (*rowset.Set).Or) }
+func (d Devices) Or(e Devices) Devices { return d.combine(e, (*bitset.Set).Or) }
 
 // Union gives the laptops of any of some sets, as Or does.
 func Union(sets iter.Seq[Devices]) (out Devices) {
-	var rows marked
+	var rows intern.DeviceSet
 	for d := range sets {
 		out.plan, out.was = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was)
 		if more := d.end() - len(rows); more > 0 {
-			rows = append(rows, make(marked, more)...)
+			rows = append(rows, make(intern.DeviceSet, more)...)
 		}
 		d.orInto(rows)
 	}
@@ -222,10 +224,10 @@ func Union(sets iter.Seq[Devices]) (out Devices) {
 }
 
 // And gives the laptops that both sets have.
-func (d Devices) And(e Devices) Devices { return d.combine(e, (*rowset.Set).And) }
+func (d Devices) And(e Devices) Devices { return d.combine(e, (*bitset.Set).And) }
 
 // Without gives the laptops that e does not have.
-func (d Devices) Without(e Devices) Devices { return d.combine(e, (*rowset.Set).AndNot) }
+func (d Devices) Without(e Devices) Devices { return d.combine(e, (*bitset.Set).AndNot) }
 
 // All is every laptop of a plan.
 func (p *Plan) All() Devices { return Devices{plan: p, blocks: p.alive} }
@@ -238,7 +240,7 @@ type gatherer[K comparable] struct {
 
 func gather[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K]*Devices{}} }
 
-func (g *gatherer[K]) add(key K, block int, rows *rowset.Set) {
+func (g *gatherer[K]) add(key K, block int, rows *bitset.Set) {
 	d := g.sets[key]
 	if d == nil {
 		d = &Devices{plan: g.plan}
@@ -250,20 +252,20 @@ func (g *gatherer[K]) add(key K, block int, rows *rowset.Set) {
 func (g *gatherer[K]) devices(key K) Devices { return *g.sets[key] }
 
 // add adds rows of a block to a set that nobody else has.
-func (d *Devices) add(block int, rows *rowset.Set) {
+func (d *Devices) add(block int, rows *bitset.Set) {
 	switch {
 	case len(d.blocks) == 0:
 		d.from = block
 	case block < d.from:
-		d.blocks = append(make([]rowset.Packed, d.from-block), d.blocks...)
+		d.blocks = append(make([]bitset.Packed, d.from-block), d.blocks...)
 		d.from = block
 	}
 	if more := block + 1 - d.end(); more > 0 {
-		d.blocks = append(d.blocks, make([]rowset.Packed, more)...)
+		d.blocks = append(d.blocks, make([]bitset.Packed, more)...)
 	}
 	at := &d.blocks[block-d.from]
 	if *at != nil {
-		var both rowset.Set
+		var both bitset.Set
 		both.Copy(rows)
 		at.OrInto(&both)
 		rows = &both
@@ -276,11 +278,11 @@ func (d Devices) String() string { return fmt.Sprint(d.IDs()) }
 
 // All gives the laptops with their home units, in no particular order.
 func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
-	var rows rowset.Set
+	var rows bitset.Set
 	for b, packed := range d.blocks {
 		packed.Into(&rows)
 		for row := range rows.All() {
-			is := d.device((d.from+b)<<rowset.Shift + row)
+			is := d.device((d.from+b)<<bitset.Shift + row)
 			home := d.plan.units[is.home].Unit
 			if home == nil {
 				home = d.was.units[is.home].Unit
@@ -294,12 +296,12 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 
 // Each gives the ids of the laptops, in no particular order. Laptops that the plan no longer has are passed over.
 func (d Devices) Each(yield func(estate.DeviceID) bool) {
-	var rows rowset.Set
+	var rows bitset.Set
 	for b, packed := range d.blocks {
 		packed.Into(&rows)
 		for row := range rows.All() {
-			at := (d.from+b)<<rowset.Shift + row
-			if at < d.plan.devices.len() && d.plan.devices.at(at).Device != nil && !yield(d.plan.devices.at(at).ID) {
+			at := (d.from+b)<<bitset.Shift + row
+			if at < d.plan.devices.Len() && d.plan.devices.At(at).Device != nil && !yield(d.plan.devices.At(at).ID) {
 				return
 			}
 		}

@@ -8,8 +8,12 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )
@@ -41,7 +45,7 @@ type Difference struct {
 // Differ compares. A resolution of another lineage of plans is made anew in that of before; so is one in which something else has the
 // number of what is gone, which plans do that are several steps apart.
 func Differ(before, after *Whole) *Difference {
-	if before.plan.words != after.plan.words || !before.plan.numbersAs(after.plan) {
+	if before.plan.gen != after.plan.gen || !before.plan.numbersAs(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
 	}
 	d := &Difference{}
@@ -62,13 +66,13 @@ func (d *Difference) compare(before, after *Whole) {
 		settings = append(settings, at)
 	}
 	found := make([]turns, len(settings))
-	altered := make(marked, max(before.plan.blocks(), after.plan.blocks()))
+	altered := make(intern.DeviceSet, max(before.plan.blocks(), after.plan.blocks()))
 	var guard sync.Mutex
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.laptops())
 		defer w.done()
-		w.load(0, &nobody)
-		room := &turnRoom{altered: make(marked, len(altered))}
+		w.load(0, decide.Nobody)
+		room := &turnRoom{altered: make(intern.DeviceSet, len(altered))}
 		defer func() {
 			guard.Lock()
 			defer guard.Unlock()
@@ -108,16 +112,16 @@ func (d *Difference) compare(before, after *Whole) {
 
 // numbersAs tells whether every number means the same in both plans, where it means something in both.
 func (p *Plan) numbersAs(q *Plan) bool {
-	return numbered(p.deviceAt, q.deviceAt, func(of *places[estate.DeviceID], at int) (estate.DeviceID, bool) {
+	return numbered(p.deviceAt, q.deviceAt, func(of *intern.IdTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
 		list := p.devices
 		if of == q.deviceAt {
 			list = q.devices
 		}
-		if at < list.len() && list.at(at).Device != nil {
-			return list.at(at).ID, true
+		if at < list.Len() && list.At(at).Device != nil {
+			return list.At(at).ID, true
 		}
 		return "", false
-	}) && numbered(p.policyAt, q.policyAt, func(of *places[estate.PolicyID], at int) (estate.PolicyID, bool) {
+	}) && numbered(p.policyAt, q.policyAt, func(of *intern.IdTable[estate.PolicyID], at int) (estate.PolicyID, bool) {
 		list := p.policies
 		if of == q.policyAt {
 			list = q.policies
@@ -126,30 +130,30 @@ func (p *Plan) numbersAs(q *Plan) bool {
 			return list[at].ID, true
 		}
 		return "", false
-	}) && numbered(p.settingAt, q.settingAt, func(of *places[setting.ID], at int) (setting.ID, bool) {
-		list := p.contests
+	}) && numbered(p.settingAt, q.settingAt, func(of *intern.IdTable[setting.ID], at int) (setting.ID, bool) {
+		list := p.settings
 		if of == q.settingAt {
-			list = q.contests
+			list = q.settings
 		}
-		if at < len(list) && list[at].def != nil {
-			return list[at].def.ID, true
+		if at < len(list) && list[at].Def != nil {
+			return list[at].Def.ID, true
 		}
 		return "", false
 	})
 }
 
 // numbered tells whether ids that both have are the same numbers, and numbers that both have the same ids.
-func numbered[K ~string](a, b *places[K], id func(of *places[K], at int) (K, bool)) bool {
-	if a.near(b) {
+func numbered[K ~string](a, b *intern.IdTable[K], id func(of *intern.IdTable[K], at int) (K, bool)) bool {
+	if a.Adjacent(b) {
 		return true
 	}
-	for at := range int(max(a.n, b.n)) {
+	for at := range int(max(a.N, b.N)) {
 		x, inA := id(a, at)
 		y, inB := id(b, at)
 		switch {
 		case inA && inB && x != y:
 			return false
-		case inA && !inB && b.place(x) != none, inB && !inA && a.place(y) != none:
+		case inA && !inB && b.NumberOf(x) != intern.None, inB && !inA && a.NumberOf(y) != intern.None:
 			return false
 		}
 	}
@@ -165,18 +169,18 @@ type face struct {
 	code   uint32 // of the value, where it is set
 }
 
-func faceOf(o *outcome, code uint32) face {
+func faceOf(o *intern.Outcome, code uint32) face {
 	switch {
 	case o == nil:
-		return face{number: none}
-	case o.status == Set:
-		return face{madeOfItems, code}
-	case o.status == Unsupported:
-		return face{number: noPlatform}
-	case o.status == Conflict:
-		return face{number: firstOutcome}
+		return face{number: intern.None}
+	case o.Status == Set:
+		return face{intern.FromItems, code}
+	case o.Status == Unsupported:
+		return face{number: intern.LackPlatform}
+	case o.Status == Conflict:
+		return face{number: intern.FirstOutcome}
 	}
-	return face{number: leftUnset}
+	return face{number: intern.LeftUnset}
 }
 
 // turns is how one setting alters, on which laptops.
@@ -191,8 +195,8 @@ type turnRoom struct {
 	was, is opened
 	unions  unions
 	known   map[turn]*Alteration
-	ways    []Alteration // room for some
-	altered marked       // laptops on which some setting alters
+	ways    []Alteration     // room for some
+	altered intern.DeviceSet // laptops on which some setting alters
 }
 
 // way gives room for an alteration.
@@ -214,19 +218,19 @@ func emptied[K comparable, V any](m map[K]V) map[K]V {
 }
 
 // contestOf gives a setting as it is after, else as it was before.
-func contestOf(before, after *Whole, at int) *contest {
-	if p := after.plan; at < len(p.contests) && p.contests[at].def != nil {
-		return &p.contests[at]
+func contestOf(before, after *Whole, at int) *settingIndex {
+	if p := after.plan; at < len(p.settings) && p.settings[at].Def != nil {
+		return &p.settings[at]
 	}
-	return &before.plan.contests[at]
+	return &before.plan.settings[at]
 }
 
 func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
 	c := contestOf(before, after, at)
-	id := c.def.ID
+	id := c.Def.ID
 	gained, cleared := gather[int32](after.plan), gather[int32](after.plan) // by number of the conflict
-	block := func(list []rowset.Parts, i int) rowset.Parts {
+	block := func(list []bitset.Parts, i int) bitset.Parts {
 		if i < len(list) {
 			return list[i]
 		}
@@ -238,22 +242,22 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 		if x.Equal(y) {
 			continue
 		}
-		mark := w.mark()
-		differs := w.temp()
+		mark := w.Mark()
+		differs := w.Temp()
 		x.Unlike(y, differs)
 		room.was.open(w, c, x, differs)
 		room.is.open(w, c, y, differs)
-		room.was.part(differs, &room.unions, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
+		room.was.part(differs, &room.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
 			from := faceOf(o, code)
-			room.is.part(rows, &room.unions, func(p *outcome, to setting.Value, code uint32, rows *rowset.Set) {
-				if o == p && (o == nil || o.number != madeOfItems) {
+			room.is.part(rows, &room.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
+				if o == p && (o == nil || o.Number != intern.FromItems) {
 					return
 				}
-				if o != nil && o.status == Conflict {
-					cleared.add(o.number, i, rows)
+				if o != nil && o.Status == Conflict {
+					cleared.add(o.Number, i, rows)
 				}
-				if p != nil && p.status == Conflict {
-					gained.add(p.number, i, rows)
+				if p != nil && p.Status == Conflict {
+					gained.add(p.Number, i, rows)
 				}
 				way := turn{from, faceOf(p, code)}
 				if way.from == way.to {
@@ -267,7 +271,7 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 				known.Devices.add(i, rows)
 			})
 		})
-		w.release(mark)
+		w.Release(mark)
 	}
 	ways := inOrder(room.known)
 	for _, way := range ways {
@@ -321,9 +325,9 @@ func compareStates(a, b *State) int {
 func named(v setting.Value) bool { return v.Kind() == setting.FileKind || v.Kind() == setting.Table }
 
 // conflictsOf lists the conflicts of a setting that came or went, as they stand in the resolution that has them.
-func conflictsOf(c *contest, of *gatherer[int32], was *Plan, side *Whole) (out []ConflictFound) {
+func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *Whole) (out []ConflictFound) {
 	for number := range of.sets {
-		f := ConflictFound{Setting: c.def.ID, Policies: c.outcomes.get(number).policies, Devices: of.devices(number)}
+		f := ConflictFound{Setting: c.Def.ID, Policies: c.Outcomes.Of(number).Policies, Devices: of.devices(number)}
 		f.Devices.was = was
 		there := f
 		there.Devices = f.Devices.in(side.plan)
@@ -342,10 +346,10 @@ func (d Devices) in(p *Plan) Devices {
 }
 
 func (d *Difference) problems(before, after *Whole) {
-	of := func(w *Whole, id estate.CheckID) ([]rowset.Packed, int) {
-		at, known := w.plan.checkAt.at(id)
+	of := func(w *Whole, id estate.CheckID) ([]bitset.Packed, int) {
+		at, known := w.plan.checkAt.Number(id)
 		if !known {
-			return nil, none
+			return nil, intern.None
 		}
 		return w.problems[at], at
 	}
@@ -405,13 +409,13 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 			m.Policy = pol.ID
 		}
 	}
-	in := func(pol *policy, arm, block int) rowset.Packed {
+	in := func(pol *policy, arm, block int) bitset.Packed {
 		if arm < len(pol.arms) && block < len(pol.arms[arm]) {
 			return pol.arms[arm][block]
 		}
 		return nil
 	}
-	var a, b, moved rowset.Set
+	var a, b, moved bitset.Set
 	for block := range blocks {
 		same := true
 		for arm := range max(len(was.arms), len(is.arms)) {

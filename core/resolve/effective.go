@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
 	"zenithridge.example/zridge/core/estate"
 )
 
@@ -41,16 +43,16 @@ func (w *Whole) All(yield func(*Result) bool) {
 // Result resolves the device at a place in the order of ids, for its owner, with every reason.
 func (w *Whole) Result(i int) *Result {
 	at := int(w.plan.byDevice[i])
-	return w.plan.reasons(at, w.plan.devices.at(at).owner).Result()
+	return w.plan.reasons(at, w.plan.devices.At(at).owner).Result()
 }
 
 // Result makes records of all that is said.
 func (r *Reasons) Result() *Result {
 	p := r.plan
-	d := p.devices.at(r.dev)
+	d := p.devices.At(r.dev)
 	out := &Result{Device: d.ID, Unit: p.units[d.home].ID, Settings: make([]Setting, len(r.settled))}
-	if r.who != none {
-		out.Person = p.people.at(r.who).ID
+	if r.who != intern.None {
+		out.Person = p.people.At(r.who).ID
 	}
 	s := p.subject(r.dev, r.who)
 	defer s.done()
@@ -68,27 +70,27 @@ func (r *Reasons) Result() *Result {
 // record makes the record of a setting. Its candidates are appended to those given.
 func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 	d := &r.settled[i]
-	c := &r.plan.contests[d.setting]
-	is := c.outcomes.get(d.outcome)
-	out := Setting{ID: c.def.ID, Status: is.status, How: r.how(i)}
-	if is.status == Unsupported {
-		out.Reason = is.reason
+	c := &r.plan.settings[d.setting]
+	is := c.Outcomes.Of(d.outcome)
+	out := Setting{ID: c.Def.ID, Status: is.Status, How: r.how(i)}
+	if is.Status == Unsupported {
+		out.Reason = is.Reason
 		return out, candidates
 	}
 	first := len(candidates)
-	for n, place := range r.places(i) {
-		s := &c.slots[place]
-		pol := &r.plan.policies[s.policy]
+	for n, place := range r.ranksOf(i) {
+		s := &c.Ranked[place]
+		pol := &r.plan.policies[s.Policy]
 		at := len(candidates)
-		candidates = append(candidates, Candidate{Policy: pol.ID, Level: s.level, Priority: pol.Priority, Value: c.brought[place].Value, Locked: s.lock, Fate: r.became[int(d.first)+n]})
+		candidates = append(candidates, Candidate{Policy: pol.ID, Level: s.Level, Priority: pol.Priority, Value: c.Entries[place].Value, Locked: s.Lock, Fate: r.became[int(d.first)+n]})
 		for ; at > first && candidates[at].Policy < candidates[at-1].Policy; at-- { // few, and often in order
 			candidates[at], candidates[at-1] = candidates[at-1], candidates[at]
 		}
 	}
 	out.Candidates = candidates[first:len(candidates):len(candidates)]
 	out.Value = r.decidedValue(i)
-	if d.exception != none {
-		out.From = []string{string(c.exceptions[d.exception].ID)}
+	if d.exception != intern.None {
+		out.From = []string{string(c.Exceptions[d.exception].ID)}
 	} else {
 		for _, one := range out.Candidates {
 			if one.Fate == Won || one.Fate == Clashing {
@@ -96,7 +98,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 			}
 		}
 	}
-	if d.forced != none {
+	if d.forced != intern.None {
 		out.Replaced = &Replaced{Value: out.Value, How: out.How, From: out.From}
 		out.Value, out.How, out.From = c.forced[d.forced].Value, ByForce, nil
 	}

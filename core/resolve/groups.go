@@ -6,23 +6,25 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 )
 
 func (b *builder) groupsOf() {
 	was, p := b.was, b.next
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
-	d := compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
-	if d.same {
+	d := intern.Compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
+	if d.Same {
 		p.groups, p.groupAt, p.ofGroup, p.groupOrder, p.detaching = was.groups, was.groupAt, was.ofGroup, was.groupOrder, was.detaching
 	} else {
-		p.groupAt = was.groupAt.with(d.gone, idsAt(p.snapshot.Groups, d.fresh, groupID))
-		p.groups = make([]group, p.groupAt.n)
+		p.groupAt = was.groupAt.With(d.Gone, intern.IdsAt(p.snapshot.Groups, d.Fresh, groupID))
+		p.groups = make([]group, p.groupAt.N)
 		p.ofGroup = make([]int32, len(p.snapshot.Groups))
 		for i := range p.snapshot.Groups {
 			g := &p.snapshot.Groups[i]
-			at := p.groupAt.place(g.ID)
+			at := p.groupAt.NumberOf(g.ID)
 			p.ofGroup[i] = int32(at)
 			if at < len(was.groups) {
 				p.groups[at] = was.groups[at]
@@ -30,10 +32,10 @@ func (b *builder) groupsOf() {
 			p.groups[at].Group = g
 		}
 		lister := b.lister()
-		for _, i := range append(slices.Clone(d.altered), d.fresh...) {
+		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			g := &p.snapshot.Groups[i]
-			at := p.groupAt.place(g.ID)
-			before, known := was.groupAt.at(g.ID)
+			at := p.groupAt.NumberOf(g.ID)
+			before, known := was.groupAt.Number(g.ID)
 			is := &p.groups[at]
 			if !known {
 				*is = group{Group: g}
@@ -41,9 +43,10 @@ func (b *builder) groupsOf() {
 			if !known || !sameDetached(was.groups[before].Detach, g.Detach) {
 				b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
 			}
-			is.formula = p.words.formula(g.Rule)
+			is.formula = p.gen.Formula(g.Rule)
 			if !known || !sameMembers(was.groups[before].Group, g) {
 				is.people, is.listed = lister.list(g)
+				b.listedAnew[at] = true
 			}
 			if !known || was.groups[before].Of != g.Of || !sameMembers(was.groups[before].Group, g) || !sameRule(was.groups[before].Rule, g.Rule) || !slices.Equal(was.groups[before].Groups, g.Groups) {
 				b.changes.groups[at] = true
@@ -53,7 +56,7 @@ func (b *builder) groupsOf() {
 			if g := &p.groups[at]; g.Group != nil {
 				g.nested = make([]int, 0, len(g.Groups))
 				for _, id := range g.Groups {
-					if member, known := p.groupAt.at(id); known {
+					if member, known := p.groupAt.Number(id); known {
 						g.nested = append(g.nested, member)
 					}
 				}
@@ -69,7 +72,7 @@ func (b *builder) groupsOf() {
 	}
 	b.unlist(b.gonePeople)
 	b.relist()
-	if p.blocks() <= was.blocks() && d.same {
+	if p.blocks() <= was.blocks() && d.Same {
 		return
 	}
 	p.ownGroups(was)
@@ -117,24 +120,24 @@ func (p *Plan) orderGroups() []int {
 // lister makes sets of listed members.
 type lister struct {
 	p       *Plan
-	devices []rowset.Set
-	people  []rowset.Set
+	devices []bitset.Set
+	people  []bitset.Set
 	owned   func() (first, next []int32) // by person: the first device, and by device: the next one of the same owner
 }
 
 func (b *builder) lister() *lister {
 	p := b.next
-	return &lister{p: p, devices: make([]rowset.Set, p.blocks()), people: make([]rowset.Set, blocksOf(p.people.len())), owned: sync.OnceValues(p.owned)}
+	return &lister{p: p, devices: make([]bitset.Set, p.blocks()), people: make([]bitset.Set, intern.BlocksOf(p.people.Len())), owned: sync.OnceValues(p.owned)}
 }
 
 // owned chains the devices of each person.
 func (p *Plan) owned() (first, next []int32) {
-	first, next = make([]int32, p.people.len()), make([]int32, p.devices.len())
+	first, next = make([]int32, p.people.Len()), make([]int32, p.devices.Len())
 	for i := range first {
-		first[i] = none
+		first[i] = intern.None
 	}
-	for at := p.devices.len() - 1; at >= 0; at-- {
-		if o := *p.owner.at(at); o != none {
+	for at := p.devices.Len() - 1; at >= 0; at-- {
+		if o := *p.owner.At(at); o != intern.None {
 			next[at], first[o] = first[o], int32(at)
 		}
 	}
@@ -142,24 +145,24 @@ func (p *Plan) owned() (first, next []int32) {
 }
 
 // list gives the people and the laptops that a group lists.
-func (l *lister) list(g *estate.Group) (people, laptops []rowset.Packed) {
+func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
 	if g.Of == estate.OfPeople {
 		first, next := l.owned()
 		for _, id := range g.Members {
-			at, known := l.p.personAt.at(estate.PersonID(id))
+			at, known := l.p.personAt.Number(estate.PersonID(id))
 			if !known {
 				continue
 			}
-			l.people[at>>rowset.Shift].Add(at & (rowset.Rows - 1))
-			for dev := first[at]; dev != none; dev = next[dev] {
-				l.devices[dev>>rowset.Shift].Add(int(dev) & (rowset.Rows - 1))
+			l.people[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
+			for dev := first[at]; dev != intern.None; dev = next[dev] {
+				l.devices[dev>>bitset.Shift].Add(int(dev) & (bitset.Rows - 1))
 			}
 		}
 		people = packAll(l.people)
 	} else {
 		for _, id := range g.Members {
-			if at, known := l.p.deviceAt.at(estate.DeviceID(id)); known {
-				l.devices[at>>rowset.Shift].Add(at & (rowset.Rows - 1))
+			if at, known := l.p.deviceAt.Number(estate.DeviceID(id)); known {
+				l.devices[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
 			}
 		}
 	}
@@ -167,8 +170,8 @@ func (l *lister) list(g *estate.Group) (people, laptops []rowset.Packed) {
 }
 
 // packAll packs sets and makes them empty.
-func packAll(sets []rowset.Set) []rowset.Packed {
-	out := make([]rowset.Packed, len(sets))
+func packAll(sets []bitset.Set) []bitset.Packed {
+	out := make([]bitset.Packed, len(sets))
 	for i := range sets {
 		if !sets[i].Empty() {
 			out[i] = sets[i].Pack()
@@ -181,18 +184,18 @@ func packAll(sets []rowset.Set) []rowset.Packed {
 // unlist takes people who are gone out of the groups that still list them: their numbers may be given again.
 func (b *builder) unlist(gone []estate.PersonID) {
 	for _, id := range gone {
-		who, known := b.was.personAt.at(id)
+		who, known := b.was.personAt.Number(id)
 		if !known {
 			continue
 		}
 		b.next.ownGroups(b.was)
 		for at := range b.next.groups {
 			g := &b.next.groups[at]
-			block, row := who>>rowset.Shift, who&(rowset.Rows-1)
+			block, row := who>>bitset.Shift, who&(bitset.Rows-1)
 			if block >= len(g.people) || !g.people[block].Has(row) {
 				continue
 			}
-			var rows rowset.Set
+			var rows bitset.Set
 			g.people[block].Into(&rows)
 			rows.Remove(row)
 			g.people = slices.Clone(g.people)
@@ -203,10 +206,10 @@ func (b *builder) unlist(gone []estate.PersonID) {
 
 // stays tells whether a number stands for the same laptop with the same owner as before.
 func (b *builder) stays(dev int) bool {
-	if dev >= b.was.devices.len() {
+	if dev >= b.was.devices.Len() {
 		return false
 	}
-	was, is := b.was.devices.at(dev), b.next.devices.at(dev)
+	was, is := b.was.devices.At(dev), b.next.devices.At(dev)
 	if was.Device == nil || is.Device == nil {
 		return was.Device == is.Device
 	}
@@ -216,14 +219,14 @@ func (b *builder) stays(dev int) bool {
 // relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops came.
 func (b *builder) relist() {
 	p := b.next
-	var rows, listed rowset.Set
+	var rows, listed bitset.Set
 	for block := range b.rows {
 		if b.rows[block] == nil || b.was == nothing {
 			continue
 		}
 		b.rows[block].Into(&rows)
 		for row := range rows.All() { // whoever stays, with the owner that was, stays listed as before
-			if b.stays(block<<rowset.Shift + row) {
+			if b.stays(block<<bitset.Shift + row) {
 				rows.Remove(row)
 			}
 		}
@@ -233,20 +236,20 @@ func (b *builder) relist() {
 		p.ownGroups(b.was)
 		for at := range p.groups {
 			g := &p.groups[at]
-			if g.Group == nil || b.changes.groups[at] {
+			if g.Group == nil || b.listedAnew[at] {
 				continue
 			}
-			var now rowset.Packed
+			var now bitset.Packed
 			if block < len(g.listed) {
 				now = g.listed[block]
 			}
 			altered := false
 			for row := range rows.All() {
-				dev := block<<rowset.Shift + row
-				o := *p.owner.at(dev)
-				is := o != none && int(o)>>rowset.Shift < len(g.people) && g.people[o>>rowset.Shift].Has(int(o)&(rowset.Rows-1))
+				dev := block<<bitset.Shift + row
+				o := *p.owner.At(dev)
+				is := o != intern.None && int(o)>>bitset.Shift < len(g.people) && g.people[o>>bitset.Shift].Has(int(o)&(bitset.Rows-1))
 				if g.Of == estate.OfDevices { // a number that is free lists nobody
-					is = now.Has(row) && p.devices.at(dev).Device != nil
+					is = now.Has(row) && p.devices.At(dev).Device != nil
 				}
 				if is == now.Has(row) {
 					continue

@@ -8,8 +8,12 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -58,19 +62,19 @@ type Beaten struct {
 // inwards. Settings that nothing brings there are left out. Without settings named it says it of all.
 func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited {
 	at := p.target(t)
-	if at.at == none && t.Kind != estate.ToEveryone {
+	if at.at == intern.None && t.Kind != estate.ToEveryone {
 		return nil
 	}
 	asked := p.bySetting
 	if len(settings) > 0 {
 		asked = nil
 		for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
-			if s, known := p.settingAt.at(id); known {
+			if s, known := p.settingAt.Number(id); known {
 				asked = append(asked, s)
 			}
 		}
 	}
-	found := make([]inheriting, len(p.contests))
+	found := make([]inheriting, len(p.settings))
 	p.abreast(p.laptops(), func() func(w *worker) {
 		return func(w *worker) {
 			place := w.target(&at)
@@ -78,8 +82,9 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 				return
 			}
 			for _, s := range asked {
-				if c := &p.contests[s]; len(c.slots) > 0 {
-					w.setAside, w.temped = 0, 0
+				if c := &p.settings[s]; len(c.Ranked) > 0 {
+					w.DropAside()
+					w.Release(0)
 					found[s].add(w.watch(c, place), place, c, t)
 				}
 			}
@@ -88,28 +93,28 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 	var out []Inherited
 	for _, s := range asked {
 		if found[s].arrivals != nil {
-			out = append(out, found[s].made(p.contests[s].def.ID))
+			out = append(out, found[s].made(p.settings[s].Def.ID))
 		}
 	}
 	return out
 }
 
 // whence says where a slot's entry comes from as seen from a place.
-func (p *Plan) whence(s *slot, t estate.Target) Whence {
+func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
 	here := GroupLevel
 	switch t.Kind {
 	case estate.ToEveryone:
 		here = 0
 	case estate.ToUnit:
-		at, _ := p.unitAt.at(estate.UnitID(t.ID))
+		at, _ := p.unitAt.Number(estate.UnitID(t.ID))
 		here = Level(p.units[at].depth)
 	}
 	switch {
-	case s.level < here:
+	case s.Level < here:
 		return FromAbove
-	case s.level > here:
+	case s.Level > here:
 		return FromCloser
-	case t.Kind == estate.ToGroup && !slices.Contains(p.policies[s.policy].Audience.Include, t):
+	case t.Kind == estate.ToGroup && !slices.Contains(p.policies[s.Policy].Audience.Include, t):
 		return FromBeside
 	}
 	return FromHere
@@ -119,7 +124,7 @@ func (p *Plan) whence(s *slot, t estate.Target) Whence {
 type inheriting struct {
 	guard sync.Mutex
 	Inherited
-	arrivals map[*slot]*arriving
+	arrivals map[*decide.Ranked]*arriving
 }
 
 type arriving struct {
@@ -128,12 +133,12 @@ type arriving struct {
 	exceptions map[string]int
 }
 
-func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target) {
+func (g *inheriting) add(s *seen, place *bitset.Set, c *settingIndex, t estate.Target) {
 	if len(s.in) == 0 {
 		return
 	}
 	p := s.w.plan
-	reached := make([]*rowset.Set, len(s.in))
+	reached := make([]*bitset.Set, len(s.in))
 	somebody := false
 	for i := range s.in {
 		reached[i] = s.w.reached(c, &s.in[i], place)
@@ -145,18 +150,18 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 	g.guard.Lock()
 	defer g.guard.Unlock()
 	if g.arrivals == nil {
-		g.arrivals = map[*slot]*arriving{}
+		g.arrivals = map[*decide.Ranked]*arriving{}
 	}
-	var stands, above, locked, apart, beaten, not, clashing, here rowset.Set // laptops, block by block
+	var stands, above, locked, apart, beaten, not, clashing, here bitset.Set // laptops, block by block
 	var winners []int
 	whences := make([]Whence, len(s.in))
 	for i, of := range s.in {
-		whences[i] = p.whence(of.slot, t)
+		whences[i] = p.whence(of.Ranked, t)
 		if won := s.became[i][Won]; won != nil {
 			winners = append(winners, i)
 			if whences[i] == FromAbove {
 				above.Or(won)
-				if of.lock {
+				if of.Lock {
 					locked.Or(won)
 				}
 			} else {
@@ -178,11 +183,11 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 		if reached.Empty() {
 			continue
 		}
-		of, whence := s.in[i].slot, whences[i]
+		of, whence := s.in[i].Ranked, whences[i]
 		is := g.arrivals[of]
 		if is == nil {
 			is = &arriving{
-				Arrival:  Arrival{Policy: p.policies[of.policy].ID, Value: c.brought[s.in[i].place].Value, Locked: of.lock, Level: of.level, Whence: whence, Fates: map[Fate]int{}},
+				Arrival:  Arrival{Policy: p.policies[of.Policy].ID, Value: c.Entries[s.in[i].Rank].Value, Locked: of.Lock, Level: of.Level, Whence: whence, Fates: map[Fate]int{}},
 				policies: map[estate.PolicyID]int{}, exceptions: map[string]int{},
 			}
 			g.arrivals[of] = is
@@ -220,7 +225,7 @@ func (g *inheriting) add(s *seen, place *rowset.Set, c *contest, t estate.Target
 		}
 		for _, other := range winners {
 			if here.SetAnd(s.became[other][Won], &not) {
-				is.policies[p.policies[s.in[other].policy].ID] += here.Len()
+				is.policies[p.policies[s.in[other].Policy].ID] += here.Len()
 			}
 		}
 	}

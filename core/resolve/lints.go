@@ -7,8 +7,10 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -94,14 +96,14 @@ func (l *linter) conditions(w *worker) {
 		if pol.when == nil || pol.State != estate.Active {
 			continue
 		}
-		mark := w.mark()
+		mark := w.Mark()
 		if _, failed := w.truth(pol.when); !failed.Empty() {
-			rows := w.temp()
+			rows := w.Temp()
 			w.meant(pol, rows)
 			rows.And(failed)
 			l.failing[at] += rows.Len()
 		}
-		w.release(mark)
+		w.Release(mark)
 	}
 }
 
@@ -130,8 +132,8 @@ func (p *Plan) Lints() []Lint {
 			for arm := range pol.levels {
 				*w.armRoom(at, arm) = armSets{epoch: w.epoch}
 			}
-			w.audience(pol, func(arm int, rows *rowset.Set) {
-				all := w.keep()
+			w.audience(pol, func(arm int, rows *bitset.Set) {
+				all := w.Keep()
 				all.Copy(rows)
 				w.arm(at, arm).all = all
 			})
@@ -178,7 +180,7 @@ func (p *Plan) idle() (lints []Lint) {
 	named := map[int]bool{}
 	name := func(list []estate.Target) {
 		for _, t := range list {
-			if at, known := p.groupAt.at(estate.GroupID(t.ID)); known && t.Kind == estate.ToGroup {
+			if at, known := p.groupAt.Number(estate.GroupID(t.ID)); known && t.Kind == estate.ToGroup {
 				named[at] = true
 			}
 		}
@@ -225,20 +227,20 @@ func (pol *policy) entryAt(setting int) (int, bool) {
 // furtherUsers is the roll of laptops with people who sign in besides the owner.
 func (p *Plan) furtherUsers() *roll {
 	var devices, people []int32
-	for at := range p.devices.len() {
-		is := p.devices.at(at)
+	for at := range p.devices.Len() {
+		is := p.devices.At(at)
 		if is.Device == nil {
 			continue
 		}
 		for _, u := range is.Users {
-			if who, known := p.personAt.at(u); known && who != is.owner {
+			if who, known := p.personAt.Number(u); known && who != is.owner {
 				devices, people = append(devices, int32(at)), append(people, int32(who))
 			}
 		}
 	}
-	r := &roll{device: slices.Collect(slices.Chunk(devices, rowset.Rows)), person: slices.Collect(slices.Chunk(people, rowset.Rows))}
+	r := &roll{device: slices.Collect(slices.Chunk(devices, bitset.Rows)), person: slices.Collect(slices.Chunk(people, bitset.Rows))}
 	for _, block := range r.device {
-		var rows rowset.Set
+		var rows bitset.Set
 		rows.Fill(len(block))
 		r.alive = append(r.alive, rows.Pack())
 	}
@@ -256,8 +258,8 @@ func (l *linter) watch(w *worker, side setting.Side) {
 		}
 	}
 	for _, at := range p.bySetting {
-		c := &p.contests[at]
-		if side != "" && c.def.Side != side {
+		c := &p.settings[at]
+		if side != "" && c.Def.Side != side {
 			continue
 		}
 		if l.open(w, at) {
@@ -268,8 +270,8 @@ func (l *linter) watch(w *worker, side setting.Side) {
 
 // open tells whether somebody in the block has an entry for a setting of which it is not known that it does something.
 func (l *linter) open(w *worker, at int) bool {
-	for _, key := range l.p.contests[at].keys {
-		policy, arm := armOf(key)
+	for _, key := range l.p.settings[at].Keys {
+		policy, arm := decide.Unkey(key)
 		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.arm(policy, arm).all != nil {
 			return true
 		}
@@ -280,25 +282,26 @@ func (l *linter) open(w *worker, at int) bool {
 // emissions are what was emitted, kept while other things are.
 type emissions struct {
 	numbers []int32
-	sets    []*rowset.Set
+	sets    []*bitset.Set
 }
 
 func (w *worker) takeEmissions() (out emissions) {
-	for i := range w.emitted {
-		s := w.aside()
-		s.Copy(w.sets[i])
-		out.numbers, out.sets = append(out.numbers, w.numbers[i]), append(out.sets, s)
+	numbers, sets := w.Out.Lists()
+	for i := range numbers {
+		s := w.Aside()
+		s.Copy(sets[i])
+		out.numbers, out.sets = append(out.numbers, numbers[i]), append(out.sets, s)
 	}
-	w.emitted = 0
+	w.Out.Reset()
 	return out
 }
 
 // same tells whether a setting comes out the same twice on some rows.
-func (w *worker) same(a, b emissions, on *rowset.Set) bool {
-	mark := w.mark()
-	defer w.release(mark)
-	x, y := w.temp(), w.temp()
-	of := func(e emissions, number int32, into *rowset.Set) {
+func (w *worker) same(a, b emissions, on *bitset.Set) bool {
+	mark := w.Mark()
+	defer w.Release(mark)
+	x, y := w.Temp(), w.Temp()
+	of := func(e emissions, number int32, into *bitset.Set) {
 		into.Clear()
 		if at := slices.Index(e.numbers, number); at >= 0 {
 			into.SetAnd(e.sets[at], on)
@@ -319,22 +322,22 @@ func (w *worker) same(a, b emissions, on *rowset.Set) bool {
 // entries notes what the entries for one setting do. An entry that lost to a level, a priority, a lock or a stricter value can be left
 // out without a look: what beat it beats as well without it.
 func (l *linter) entries(w *worker, at int) {
-	c := &l.p.contests[at]
-	w.setAside = 0
+	c := &l.p.settings[at]
+	w.DropAside()
 	seen := w.watch(c, &w.dom)
 	in := seen.in
 	before := w.takeEmissions()
-	mark := w.mark()
-	rows := w.temp()
+	mark := w.Mark()
+	rows := w.Temp()
 	for k, s := range in {
-		i, _ := l.p.policies[s.policy].entryAt(at)
-		use, fates := &l.uses[s.policy][i], &seen.became[k]
+		i, _ := l.p.policies[s.Policy].entryAt(at)
+		use, fates := &l.uses[s.Policy][i], &seen.became[k]
 		if use.doesSomething() {
 			continue
 		}
 		use.devices += w.reached(c, &s, &w.dom).Len()
 		rows.Clear()
-		for _, set := range []*rowset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
+		for _, set := range []*bitset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
 			if set != nil {
 				rows.Or(set)
 			}
@@ -343,17 +346,17 @@ func (l *linter) entries(w *worker, at int) {
 		if rows.Empty() || use.alters {
 			continue
 		}
-		rest := slices.DeleteFunc(slices.Clone(in), func(o contestant) bool { return o.policy == s.policy })
-		w.emitted = 0
+		rest := slices.DeleteFunc(slices.Clone(in), func(o decide.Candidate) bool { return o.Policy == s.Policy })
+		w.Out.Reset()
 		w.decide(c, rest, rows)
 		if use.alters = !w.same(before, w.takeEmissions(), rows); use.alters || fates[Won] == nil {
 			continue
 		}
 		for o, other := range in {
-			if set := seen.became[o][Won]; set != nil && other.policy != s.policy && set.Meets(fates[Won]) {
-				use.stands(other.policy)
+			if set := seen.became[o][Won]; set != nil && other.Policy != s.Policy && set.Meets(fates[Won]) {
+				use.stands(other.Policy)
 			}
 		}
 	}
-	w.release(mark)
+	w.Release(mark)
 }

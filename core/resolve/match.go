@@ -5,8 +5,12 @@ package resolve
 import (
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -27,9 +31,9 @@ type arm struct {
 
 // subject begins with a pair; done must be called in the end.
 func (p *Plan) subject(dev, who int) *subject {
-	r := &roll{device: blocked[int32]{{int32(dev)}}, person: blocked[int32]{{int32(who)}}}
+	r := &roll{device: intern.CowList[int32]{{int32(dev)}}, person: intern.CowList[int32]{{int32(who)}}}
 	s := &subject{worker: p.worker(r), dev: dev, who: who}
-	var one rowset.Set
+	var one bitset.Set
 	one.Add(0)
 	s.load(0, &one)
 	return s
@@ -38,19 +42,19 @@ func (p *Plan) subject(dev, who int) *subject {
 // inGroup tells whether a device or a person is in a group; either may be none.
 func (p *Plan) inGroup(dev, who, group int) bool {
 	g := &p.groups[group]
-	if g.Of == estate.OfDevices || dev != none && who == p.devices.at(dev).owner {
-		if g.Of == estate.OfPeople && who == none {
+	if g.Of == estate.OfDevices || dev != intern.None && who == p.devices.At(dev).owner {
+		if g.Of == estate.OfPeople && who == intern.None {
 			return false
 		}
-		return dev != none && g.rows[dev>>rowset.Shift].Has(dev&(rowset.Rows-1))
+		return dev != intern.None && g.rows[dev>>bitset.Shift].Has(dev&(bitset.Rows-1))
 	}
-	return who != none && p.personIn(who, group)
+	return who != intern.None && p.personIn(who, group)
 }
 
 // personIn tells whether a person is in a group of people.
 func (p *Plan) personIn(who, group int) bool {
 	list := p.persons().groups[group]
-	return list != nil && list[who>>rowset.Shift].Has(who&(rowset.Rows-1))
+	return list != nil && list[who>>bitset.Shift].Has(who&(bitset.Rows-1))
 }
 
 // matches tests a target against the pair.
@@ -59,7 +63,7 @@ func (s *subject) matches(t *target) bool {
 	case estate.ToEveryone:
 		return true
 	case estate.ToUnit:
-		path := s.plan.units[s.plan.devices.at(s.dev).home].path
+		path := s.plan.units[s.plan.devices.At(s.dev).home].path
 		return int(t.level) < len(path) && path[t.level] == t.at
 	case estate.ToGroup:
 		return s.plan.inGroup(s.dev, s.who, t.at)
@@ -85,7 +89,7 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 		}
 	}
 	p := s.plan
-	for depth, u := range p.units[p.devices.at(s.dev).home].path {
+	for depth, u := range p.units[p.devices.At(s.dev).home].path {
 		detach(p.units[u].Detach, Level(depth))
 	}
 	for _, g := range p.detaching {
@@ -100,17 +104,17 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 func (s *subject) find() {
 	p := s.plan
 	s.nothingApplies()
-	if s.who != p.devices.at(s.dev).owner {
+	if s.who != p.devices.At(s.dev).owner {
 		for at := range p.policies {
 			level, _ := s.apply(&p.policies[at], false)
 			s.arms[at].at = int16(level)
 		}
 	} else {
-		in, row := p.armsIn(s.dev>>rowset.Shift), s.dev&(rowset.Rows-1)
+		in, row := p.armsIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
 			if rows>>(row&63)&1 != 0 {
-				policy, arm := armOf(in.keys[int(first)+i])
+				policy, arm := decide.Unkey(in.keys[int(first)+i])
 				s.arms[policy].at = int16(arm)
 			}
 		}
@@ -122,8 +126,8 @@ func (s *subject) find() {
 func (s *subject) findOf(keys []uint32) {
 	s.nothingApplies()
 	for _, key := range keys {
-		policy, arm := armOf(key)
-		if s.plan.policies[policy].arms[arm][s.dev>>rowset.Shift].Has(s.dev & (rowset.Rows - 1)) {
+		policy, arm := decide.Unkey(key)
+		if s.plan.policies[policy].arms[arm][s.dev>>bitset.Shift].Has(s.dev & (bitset.Rows - 1)) {
 			s.arms[policy].at = int16(arm)
 		}
 	}
@@ -134,7 +138,7 @@ func (s *subject) nothingApplies() {
 	s.ofArms = slices.Grow(s.ofArms[:0], len(s.plan.policies))[:len(s.plan.policies)]
 	s.arms = s.ofArms
 	for at := range s.arms {
-		s.arms[at] = arm{at: none}
+		s.arms[at] = arm{at: intern.None}
 	}
 }
 
@@ -145,7 +149,7 @@ func (s *subject) findDetached() {
 		detach, areas := s.detachLevels()
 		s.areas = areas
 		for at := range s.arms {
-			if level := s.arms[at].at; level != none {
+			if level := s.arms[at].at; level != intern.None {
 				from, is := detach[p.policies[at].Kind]
 				s.arms[at].detached = is && p.policies[at].levels[level] < from
 			}
@@ -155,7 +159,7 @@ func (s *subject) findDetached() {
 
 // blockArms is the arms of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
 type blockArms struct {
-	begin [rowset.Rows/64 + 1]int32 // by word of a set: its first
+	begin [bitset.Rows/64 + 1]int32 // by word of a set: its first
 	rows  []uint64                  // who of 64 laptops gets a policy at one level
 	keys  []uint32                  // the policy and the arm
 }
@@ -167,14 +171,14 @@ func (p *Plan) armsIn(block int) *blockArms {
 	}
 	w := p.worker(p.laptops())
 	defer w.done()
-	var set rowset.Set
+	var set bitset.Set
 	found, words := blockArms{rows: w.ofLaid.rows[:0], keys: w.ofLaid.keys[:0]}, w.ofWords[:0] // policy by policy
 	out := &blockArms{}
 	for at := range p.policies {
 		for arm, packed := range p.policies[at].arms {
 			packed[block].Into(&set)
 			for word, rows := range set.Words {
-				found.rows, found.keys, words = append(found.rows, rows), append(found.keys, keyOf(at, arm)), append(words, uint8(word))
+				found.rows, found.keys, words = append(found.rows, rows), append(found.keys, decide.Key(at, arm)), append(words, uint8(word))
 				out.begin[word+1]++
 			}
 		}
@@ -197,7 +201,7 @@ func (p *Plan) armsIn(block int) *blockArms {
 func (s *subject) notApplying() []NotApplying {
 	out := make([]NotApplying, 0, len(s.plan.byPolicy))
 	for _, at := range s.plan.byPolicy {
-		if level, reason := s.apply(&s.plan.policies[at], true); level == none {
+		if level, reason := s.apply(&s.plan.policies[at], true); level == intern.None {
 			reason.Policy = s.plan.policies[at].ID
 			out = append(out, reason)
 		}
@@ -208,22 +212,22 @@ func (s *subject) notApplying() []NotApplying {
 // apply tests one policy: the place of its level when it applies, else none and the first reason why not, where it is asked for.
 func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 	if pol.Policy == nil {
-		return none, NotApplying{}
+		return intern.None, NotApplying{}
 	}
-	not := func(r Reason) (int, NotApplying) { return none, NotApplying{Reason: r} }
+	not := func(r Reason) (int, NotApplying) { return intern.None, NotApplying{Reason: r} }
 	if pol.State != estate.Active {
 		return not(NotActive)
 	}
-	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices.at(s.dev).OS) {
+	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices.At(s.dev).OS) {
 		return not(OnPlatform)
 	}
 	if pol.within != nil {
-		if path := s.plan.units[s.plan.devices.at(s.dev).home].path; pol.within.at == none || !slices.Contains(path, pol.within.at) {
+		if path := s.plan.units[s.plan.devices.At(s.dev).home].path; pol.within.at == intern.None || !slices.Contains(path, pol.within.at) {
 			return not(Outside)
 		}
 	}
-	level := none
-	for i := 0; i < len(pol.include) && level == none; i++ {
+	level := intern.None
+	for i := 0; i < len(pol.include) && level == intern.None; i++ {
 		for j := range pol.include[i] {
 			if s.matches(&pol.include[i][j]) {
 				level = i
@@ -231,7 +235,7 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 			}
 		}
 	}
-	if level == none {
+	if level == intern.None {
 		return not(NotIncluded)
 	}
 	var excluded []estate.Target
@@ -244,14 +248,14 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 		}
 	}
 	if excluded != nil {
-		return none, NotApplying{Reason: Excluded, Targets: excluded}
+		return intern.None, NotApplying{Reason: Excluded, Targets: excluded}
 	}
 	if pol.when == nil {
 		return level, NotApplying{}
 	}
-	mark := s.mark()
+	mark := s.Mark()
 	is, failed := s.truth(pol.when)
-	s.release(mark)
+	s.Release(mark)
 	switch {
 	case is.Has(0):
 		return level, NotApplying{}
@@ -260,31 +264,29 @@ func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
 		if err == nil {
 			panic("resolve: the condition of " + string(pol.ID) + " fails in parts and not as a whole")
 		}
-		return none, NotApplying{Reason: OnCondition, Error: err.Error()}
+		return intern.None, NotApplying{Reason: OnCondition, Error: err.Error()}
 	}
 	return not(OnCondition)
 }
 
-// contestant gives a slot of a setting as one that the subject has.
-func (s *subject) contestant(c *contest, order order, place int32, at int) contestant {
-	return contestant{slot: &c.slots[place], at: int32(at), place: place, order: order, live: &s.dom}
+// candidate gives a ranked entry of a setting as one that the subject has.
+func (s *subject) candidate(c *settingIndex, order decide.Order, rank int32, at int) decide.Candidate {
+	return decide.Candidate{Ranked: &c.Ranked[rank], At: int32(at), Rank: rank, Order: order, Live: &s.dom}
 }
 
 // detach takes from the subject what is detached.
-func (s *subject) detach(c *contest, in []contestant) {
-	if !s.away || c.combine == setting.Merge {
+func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
+	if !s.away || c.Inherited() {
 		return
 	}
 	for i := range in {
 		one := &in[i]
 		level, areaDetached := s.areas[c.area]
-		if (s.arms[one.policy].detached || areaDetached && c.area != "" && one.level < level) && !one.lock {
-			one.live, one.detached = &nobody, &s.dom
+		if (s.arms[one.Policy].detached || areaDetached && c.area != "" && one.Level < level) && !one.Lock {
+			one.Live, one.Detached = decide.Nobody, &s.dom
 		}
 	}
 }
-
-var nobody rowset.Set
 
 // Applied gives the policies that apply to a result's subject, by id.
 func (p *Plan) Applied(r *Result) []*estate.Policy {

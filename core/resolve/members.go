@@ -6,8 +6,10 @@ import (
 	"cmp"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/rule"
 )
 
@@ -29,31 +31,31 @@ type GroupTrial struct {
 // TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	out := &GroupTrial{}
-	r, n := p.laptops(), p.devices.len()
-	place := func(id string) int { return p.deviceAt.place(estate.DeviceID(id)) }
-	name := func(at int) string { return string(p.devices.at(at).ID) }
+	r, n := p.laptops(), p.devices.Len()
+	place := func(id string) int { return p.deviceAt.NumberOf(estate.DeviceID(id)) }
+	name := func(at int) string { return string(p.devices.At(at).ID) }
 	if g.Of == estate.OfPeople {
-		r, n = p.persons(), p.people.len()
-		place = func(id string) int { return p.personAt.place(estate.PersonID(id)) }
-		name = func(at int) string { return string(p.people.at(at).ID) }
+		r, n = p.persons(), p.people.Len()
+		place = func(id string) int { return p.personAt.NumberOf(estate.PersonID(id)) }
+		name = func(at int) string { return string(p.people.At(at).ID) }
 	}
-	listed := make([]rowset.Set, blocksOf(n))
+	listed := make([]bitset.Set, intern.BlocksOf(n))
 	for _, id := range g.Members {
-		if at := place(id); at != none {
-			listed[at>>rowset.Shift].Add(at & (rowset.Rows - 1))
+		if at := place(id); at != intern.None {
+			listed[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
 		}
 	}
 	formula := p.tested(g.Rule)
 	p.over(r, func(w *worker) {
-		from := w.block << rowset.Shift
-		mark := w.mark()
-		defer w.release(mark)
-		all, here := &listed[w.block], w.temp()
+		from := w.block << bitset.Shift
+		mark := w.Mark()
+		defer w.Release(mark)
+		all, here := &listed[w.block], w.Temp()
 		out.Listed += all.Len()
-		nested := w.temp()
+		nested := w.Temp()
 		nested.Clear()
 		for _, id := range g.Groups {
-			if at, known := p.groupAt.at(id); known {
+			if at, known := p.groupAt.Number(id); known {
 				if rows := w.group(at); rows != nil {
 					nested.Or(rows)
 				}
@@ -68,7 +70,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 			out.ByRule += here.Len()
 			all.Or(here)
 			if !failed.Empty() {
-				w.errors(formula, g.Rule, failed, func(text string, rows *rowset.Set) {
+				w.errors(formula, g.Rule, failed, func(text string, rows *bitset.Set) {
 					for row := range rows.All() {
 						out.Failures = append(out.Failures, RuleFailure{name(from + row), text})
 					}
@@ -86,7 +88,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 
 // GroupDevices gives the laptops that are in a group, by themselves or through their owners.
 func (p *Plan) GroupDevices(id estate.GroupID) Devices {
-	at, known := p.groupAt.at(id)
+	at, known := p.groupAt.Number(id)
 	if !known {
 		return Devices{}
 	}
@@ -95,7 +97,7 @@ func (p *Plan) GroupDevices(id estate.GroupID) Devices {
 
 // GroupMembers lists who is in a group, sorted: device ids or person ids, by what it is a group of.
 func (p *Plan) GroupMembers(id estate.GroupID) []string {
-	at, known := p.groupAt.at(id)
+	at, known := p.groupAt.Number(id)
 	if !known {
 		return nil
 	}
@@ -106,11 +108,11 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 		}
 		return members
 	}
-	var rows rowset.Set
+	var rows bitset.Set
 	for b, packed := range p.persons().groups[at] {
 		packed.Into(&rows)
 		for row := range rows.All() {
-			members = append(members, string(p.people.at(b<<rowset.Shift+row).ID))
+			members = append(members, string(p.people.At(b<<bitset.Shift+row).ID))
 		}
 	}
 	slices.Sort(members)
@@ -119,7 +121,7 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 
 // GroupSize counts who is in a group.
 func (p *Plan) GroupSize(id estate.GroupID) (n int) {
-	at, known := p.groupAt.at(id)
+	at, known := p.groupAt.Number(id)
 	if !known {
 		return 0
 	}
@@ -134,7 +136,7 @@ func (p *Plan) GroupSize(id estate.GroupID) (n int) {
 
 // GroupFailures counts the devices or people that the group's rule fails on.
 func (p *Plan) GroupFailures(id estate.GroupID) int {
-	if at, known := p.groupAt.at(id); known {
+	if at, known := p.groupAt.Number(id); known {
 		return p.failures()[at]
 	}
 	return 0
@@ -147,10 +149,10 @@ func (p *Plan) countFailures() []int {
 		p.over(r, func(w *worker) {
 			for at := range p.groups {
 				if g := &p.groups[at]; g.Group != nil && g.Of == of && g.formula != nil {
-					mark := w.mark()
+					mark := w.Mark()
 					_, failed := w.truth(g.formula)
 					out[at] += failed.Len()
-					w.release(mark)
+					w.Release(mark)
 				}
 			}
 		})
@@ -162,30 +164,30 @@ func (p *Plan) countFailures() []int {
 
 // HomeUnits lists the ids of the units from the root down to a device's home unit.
 func (p *Plan) HomeUnits(id estate.DeviceID) []string {
-	dev, known := p.deviceAt.at(id)
+	dev, known := p.deviceAt.Number(id)
 	if !known {
 		return nil
 	}
-	return p.path(p.devices.at(dev).home)
+	return p.path(p.devices.At(dev).home)
 }
 
 // HomeUnit gives a device's home unit; empty where there is no such device.
 func (p *Plan) HomeUnit(id estate.DeviceID) estate.UnitID {
-	dev, known := p.deviceAt.at(id)
+	dev, known := p.deviceAt.Number(id)
 	if !known {
 		return ""
 	}
-	return p.units[p.devices.at(dev).home].ID
+	return p.units[p.devices.At(dev).home].ID
 }
 
 // GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
 func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
-	dev, known := p.deviceAt.at(id)
+	dev, known := p.deviceAt.Number(id)
 	if !known {
 		return nil
 	}
 	for i, at := range p.ofGroup {
-		if p.groups[at].rows[dev>>rowset.Shift].Has(dev & (rowset.Rows - 1)) {
+		if p.groups[at].rows[dev>>bitset.Shift].Has(dev & (bitset.Rows - 1)) {
 			in = append(in, p.snapshot.Groups[i].ID)
 		}
 	}
@@ -194,7 +196,7 @@ func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
 
 // GroupsOfPerson lists the groups that a person is in, in the order of the snapshot.
 func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
-	who, known := p.personAt.at(id)
+	who, known := p.personAt.Number(id)
 	if !known {
 		return nil
 	}
@@ -209,22 +211,22 @@ func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
 // GroupLists is the groups that everybody is in, for asking about many.
 type GroupLists[K ~string] struct {
 	groups []estate.Group
-	at     *places[K]
+	at     *intern.IdTable[K]
 	begin  []int32 // by number: where the groups of a laptop, or a person, begin in in; in the end how many there are
 	in     []int32 // places of groups in the snapshot
 }
 
 // GroupsOfDevices lists for every device what GroupsOf does for one.
 func (p *Plan) GroupsOfDevices() *GroupLists[estate.DeviceID] {
-	return groupLists(p, p.deviceAt, p.devices.len(), func(group int) []rowset.Packed { return p.groups[group].rows })
+	return groupLists(p, p.deviceAt, p.devices.Len(), func(group int) []bitset.Packed { return p.groups[group].rows })
 }
 
 // GroupsOfPeople lists for every person what GroupsOfPerson does for one.
 func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
-	return groupLists(p, p.personAt, p.people.len(), func(group int) []rowset.Packed { return p.persons().groups[group] })
+	return groupLists(p, p.personAt, p.people.Len(), func(group int) []bitset.Packed { return p.persons().groups[group] })
 }
 
-func groupLists[K ~string](p *Plan, at *places[K], n int, rows func(group int) []rowset.Packed) *GroupLists[K] {
+func groupLists[K ~string](p *Plan, at *intern.IdTable[K], n int, rows func(group int) []bitset.Packed) *GroupLists[K] {
 	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at}
 	l.begin, l.in = sideBySide(n, func(do func(number, group int32)) {
 		for i, group := range p.ofGroup {
@@ -236,7 +238,7 @@ func groupLists[K ~string](p *Plan, at *places[K], n int, rows func(group int) [
 
 // Of lists the groups that one is in, in the order of the snapshot.
 func (l *GroupLists[K]) Of(id K) []estate.GroupID {
-	number, known := l.at.at(id)
+	number, known := l.at.Number(id)
 	if !known {
 		return nil
 	}
@@ -290,17 +292,17 @@ type Membership struct {
 
 // Memberships says of every group that a device is in why it is in it.
 func (p *Plan) Memberships(id estate.DeviceID) []Membership {
-	dev, known := p.deviceAt.at(id)
+	dev, known := p.deviceAt.Number(id)
 	if !known {
 		return nil
 	}
 	var out []Membership
 	for _, g := range p.GroupsOf(id) {
-		at, _ := p.groupAt.at(g)
-		if owner := p.devices.at(dev).owner; p.groups[at].Of == estate.OfPeople {
-			out = append(out, p.membership(at, string(p.people.at(owner).ID), none, owner, true))
+		at, _ := p.groupAt.Number(g)
+		if owner := p.devices.At(dev).owner; p.groups[at].Of == estate.OfPeople {
+			out = append(out, p.membership(at, string(p.people.At(owner).ID), intern.None, owner, true))
 		} else {
-			out = append(out, p.membership(at, string(id), dev, none, false))
+			out = append(out, p.membership(at, string(id), dev, intern.None, false))
 		}
 	}
 	return out
@@ -308,13 +310,13 @@ func (p *Plan) Memberships(id estate.DeviceID) []Membership {
 
 // PersonMemberships says of every group that a person is in why.
 func (p *Plan) PersonMemberships(id estate.PersonID) (out []Membership) {
-	who, known := p.personAt.at(id)
+	who, known := p.personAt.Number(id)
 	if !known {
 		return nil
 	}
 	for _, g := range p.GroupsOfPerson(id) {
-		at, _ := p.groupAt.at(g)
-		out = append(out, p.membership(at, string(id), none, who, false))
+		at, _ := p.groupAt.Number(g)
+		out = append(out, p.membership(at, string(id), intern.None, who, false))
 	}
 	return out
 }
@@ -342,6 +344,6 @@ func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membershi
 
 // IsRoot tells whether a unit is the organisation.
 func (p *Plan) IsRoot(id estate.UnitID) bool {
-	at, known := p.unitAt.at(id)
+	at, known := p.unitAt.Number(id)
 	return known && at == p.root
 }

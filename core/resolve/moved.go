@@ -6,8 +6,12 @@ import (
 	"iter"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/threads"
 )
@@ -23,31 +27,31 @@ const (
 
 // recoded is a column of which some values alter.
 type recoded struct {
-	*column
+	*intern.Column
 	codes [][2]uint32 // before and after
 }
 
-// turns tells for whom a test may come out otherwise when values of laptops and of their owners alter.
-func (t *test) turns(laptops, owners *recoded) (of concern) {
-	for _, c := range t.columns {
+// testTurns tells for whom a test may come out otherwise when values of laptops and of their owners alter.
+func testTurns(t *intern.Test, laptops, owners *recoded) (of concern) {
+	for _, c := range t.Columns {
 		by, whose := laptops, ofLaptops
-		if c == owners.column {
+		if c == owners.Column {
 			by, whose = owners, ofOwners
 		}
-		if c == by.column && (len(t.columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.answerOne(alters[0]) != t.answerOne(alters[1]) })) {
+		if c == by.Column && (len(t.Columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
 			of = max(of, whose)
 		}
 	}
 	return of
 }
 
-// turns tells for whom a formula may come out otherwise; tests says it of tests, by number.
-func (f *formula) turns(tests []concern) (of concern) {
-	f.each(func(t *test) {
+// formulaTurns tells for whom a formula may come out otherwise; tests says it of tests, by number.
+func formulaTurns(f *intern.Formula, tests []concern) (of concern) {
+	f.Each(func(t *intern.Test) {
 		if t.Whole {
 			of = ofOwners
-		} else if t.number < len(tests) {
-			of = max(of, tests[t.number])
+		} else if t.Number < len(tests) {
+			of = max(of, tests[t.Number])
 		}
 	})
 	return of
@@ -56,11 +60,11 @@ func (f *formula) turns(tests []concern) (of concern) {
 // testsTurn tells of every test, by number, for whom it may come out otherwise as units move.
 func (k *pass) testsTurn() []concern {
 	laptops, owners := k.recoded("device"), k.recoded("person")
-	tests, n := k.next.words.testsOf(laptops.column, owners.column)
+	tests, n := k.next.gen.TestsOf(laptops.Column, owners.Column)
 	out := make([]concern, n)
 	threads.Share(len(tests), func(mine iter.Seq[int]) {
 		for i := range mine {
-			out[tests[i].number] = tests[i].turns(laptops, owners)
+			out[tests[i].Number] = testTurns(tests[i], laptops, owners)
 		}
 	})
 	return out
@@ -75,7 +79,7 @@ func (k *pass) placed() {
 	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if k.placedPolicies[at] = pol.when.turns(tests); k.placedPolicies[at] == ofNobody && pol.names(unit) {
+		if k.placedPolicies[at] = formulaTurns(pol.when, tests); k.placedPolicies[at] == ofNobody && pol.names(unit) {
 			k.placedPolicies[at] = ofLaptops
 		}
 	}
@@ -86,7 +90,7 @@ func (k *pass) placed() {
 	}
 	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
 	for _, g := range p.groupOrder {
-		k.placedGroups[g] = p.groups[g].formula.turns(tests)
+		k.placedGroups[g] = formulaTurns(p.groups[g].formula, tests)
 		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
 		if groups[g] {
 			for _, at := range p.naming()[g] {
@@ -100,19 +104,19 @@ func (k *pass) placed() {
 
 // recoded gives how the paths of units that moved alter in the column of laptops or of people.
 func (k *pass) recoded(variable string) *recoded {
-	out := &recoded{column: k.next.words.column(rule.Look{Variable: variable, Field: "units"})}
+	out := &recoded{Column: k.next.gen.Column(rule.Look{Variable: variable, Field: "units"})}
 	var key []byte
 	for _, path := range k.paths {
 		var alters [2]uint32
-		alters[0], key = out.code(path.was, key)
-		alters[1], key = out.code(path.is, key)
+		alters[0], key = out.Code(path.was, key)
+		alters[1], key = out.Code(path.is, key)
 		out.codes = append(out.codes, alters)
 	}
 	return out
 }
 
 // concerned gives the touched laptops for which a group or a policy may come out otherwise.
-func (h *hand) concerned(placed []concern, at int) *rowset.Set {
+func (h *hand) concerned(placed []concern, at int) *bitset.Set {
 	if !h.moved {
 		return h.touched
 	}
@@ -122,16 +126,16 @@ func (h *hand) concerned(placed []concern, at int) *rowset.Set {
 	case ofLaptops:
 		return h.rehomed
 	}
-	return &nobody
+	return decide.Nobody
 }
 
 // goingApart gives the laptops in units and groups that are detached for other kinds than they did. Who came to a group, or left it, is
 // known in other ways.
-func (k *pass) goingApart() marked {
+func (k *pass) goingApart() intern.DeviceSet {
 	if len(k.detached) == 0 {
 		return nil
 	}
-	p, out := k.next, make(marked, k.next.blocks())
+	p, out := k.next, make(intern.DeviceSet, k.next.blocks())
 	units := map[int]bool{}
 	for _, t := range k.detached {
 		if t.Kind == estate.ToUnit {

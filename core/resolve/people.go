@@ -5,18 +5,20 @@ package resolve
 import (
 	"iter"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/threads"
 )
 
 // gatherPeople makes the roll of all people with their groups.
 func (p *Plan) gatherPeople() *roll {
 	r := p.everybody()
-	r.groups = make([][]rowset.Packed, len(p.groups))
+	r.groups = make([][]bitset.Packed, len(p.groups))
 	for at := range p.groups {
 		if p.groups[at].Group != nil && p.groups[at].Of == estate.OfPeople {
-			r.groups[at] = make([]rowset.Packed, len(r.alive))
+			r.groups[at] = make([]bitset.Packed, len(r.alive))
 		}
 	}
 	p.over(r, func(w *worker) {
@@ -25,8 +27,8 @@ func (p *Plan) gatherPeople() *roll {
 			if g.Of != estate.OfPeople {
 				continue
 			}
-			mark := w.mark()
-			rows := w.temp()
+			mark := w.Mark()
+			rows := w.Temp()
 			rows.Clear()
 			if w.block < len(g.people) {
 				g.people[w.block].OrInto(rows)
@@ -40,7 +42,7 @@ func (p *Plan) gatherPeople() *roll {
 			}
 			rows.And(&w.dom)
 			r.groups[at][w.block] = rows.Pack()
-			w.release(mark)
+			w.Release(mark)
 		}
 	})
 	return r
@@ -48,13 +50,13 @@ func (p *Plan) gatherPeople() *roll {
 
 // everybody is the roll of all people, without their groups.
 func (p *Plan) everybody() *roll {
-	r := &roll{person: make(blocked[int32], len(p.people)), alive: make([]rowset.Packed, len(p.people))}
-	var rows rowset.Set
+	r := &roll{person: make(intern.CowList[int32], len(p.people)), alive: make([]bitset.Packed, len(p.people))}
+	var rows bitset.Set
 	for b, block := range p.people {
 		rows.Clear()
 		r.person[b] = make([]int32, len(block))
 		for row := range block {
-			r.person[b][row] = int32(b<<rowset.Shift + row)
+			r.person[b][row] = int32(b<<bitset.Shift + row)
 			if block[row].Person != nil {
 				rows.Add(row)
 			}
@@ -89,7 +91,7 @@ func (p *Plan) abreast(r *roll, begin func() func(w *worker)) {
 
 // turnTo turns to all rows of a block that stand for somebody.
 func (w *worker) turnTo(block int) {
-	var alive rowset.Set
+	var alive bitset.Set
 	w.roll.alive[block].Into(&alive)
 	w.load(block, &alive)
 }

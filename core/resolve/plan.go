@@ -7,8 +7,12 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -17,42 +21,42 @@ import (
 // what an edit does not touch.
 type Plan struct {
 	snapshot *estate.Snapshot
-	words    *vocabulary
+	gen      *intern.Generation
 
 	units  []unit // by number, as all that follow
-	unitAt *places[estate.UnitID]
+	unitAt *intern.IdTable[estate.UnitID]
 	root   int
 	apart  []int           // units that are detached for something
 	areas  map[string]bool // areas of the dictionary that some unit or group detaches
 
-	people   blocked[person]
-	personAt *places[estate.PersonID]
-	devices  blocked[device]
-	deviceAt *places[estate.DeviceID]
-	byDevice []int32        // numbers of devices by id
-	rank     []int32        // by number: the device's place in byDevice
-	owner    blocked[int32] // by number: the device's owner
-	alive    []rowset.Packed
+	people   intern.CowList[person]
+	personAt *intern.IdTable[estate.PersonID]
+	devices  intern.CowList[device]
+	deviceAt *intern.IdTable[estate.DeviceID]
+	byDevice []int32               // numbers of devices by id
+	rank     []int32               // by number: the device's place in byDevice
+	owner    intern.CowList[int32] // by number: the device's owner
+	alive    []bitset.Packed
 	ofPerson []int32 // numbers of the snapshot's people, in its order
 	ofDevice []int32 // numbers of the snapshot's devices, in its order
 
 	groups     []group
-	groupAt    *places[estate.GroupID]
+	groupAt    *intern.IdTable[estate.GroupID]
 	ofGroup    []int32 // by place in the snapshot: the number
 	groupOrder []int   // every group after those that it has as members
 	detaching  []int   // groups that are detached for something
 
 	policies []policy
-	policyAt *places[estate.PolicyID]
+	policyAt *intern.IdTable[estate.PolicyID]
 	byPolicy []int // by id
 
-	contests  []contest
-	settingAt *places[setting.ID]
+	settings  []settingIndex
+	settingAt *intern.IdTable[setting.ID]
 	bySetting []int
 	excepted  []int // settings with exceptions that count
 	forced    []int // settings with forced values
 	checks    []check
-	checkAt   *places[estate.CheckID]
+	checkAt   *intern.IdTable[estate.CheckID]
 	byCheck   []int
 
 	codes [][][]uint32 // by column, by block of devices or people
@@ -60,9 +64,9 @@ type Plan struct {
 	index     func() *setting.Index       // of the dictionary, built when it is first asked
 	failures  func() []int                // by group: on how many its rule fails
 	firstArm  []int32                     // by policy: the number of its first arm, of all policies' in one row; in the end how many there are
-	needed    []*column                   // what rules look at
+	needed    []*intern.Column            // what rules look at
 	naming    func() [][]int              // by group: policies that name it; gathered when it is first asked, as what follows
-	marks     func() *marks               // whose slots are where
+	marks     func() *slotIndex           // whose slots are where
 	blockArms []atomic.Pointer[blockArms] // by block, as they are first asked for
 	persons   func() *roll                // everybody with their groups, made when it is first asked
 	wholeOnce sync.Mutex
@@ -89,10 +93,10 @@ type device struct {
 type group struct {
 	*estate.Group
 	nested  []int
-	formula *formula
-	listed  []rowset.Packed // laptops by listing, of the device or of its owner
-	people  []rowset.Packed // people by listing, of a group of people
-	rows    []rowset.Packed // laptops that are in it, or whose owners are
+	formula *intern.Formula
+	listed  []bitset.Packed // laptops by listing, of the device or of its owner
+	people  []bitset.Packed // people by listing, of a group of people
+	rows    []bitset.Packed // laptops that are in it, or whose owners are
 }
 
 // target is an estate.Target with the number of what it names.
@@ -108,9 +112,9 @@ type policy struct {
 	include [][]target // by level
 	within  *target    // the unit that bounds it; nil: none
 	exclude []target   // by text
-	when    *formula
+	when    *intern.Formula
 	entries []entry
-	arms    [][]rowset.Packed // by level: the laptops to which it applies at that level
+	arms    [][]bitset.Packed // by level: the laptops to which it applies at that level
 }
 
 type entry struct {
@@ -120,25 +124,29 @@ type entry struct {
 
 type check struct {
 	*estate.Check
-	formula  *formula
+	formula  *intern.Formula
 	looks    []int // settings that it looks at
 	whole    bool  // it looks at all of them, or at more than a few facts
 	subjects bool  // it looks at the device or the person
 }
 
-type exception struct {
-	*estate.Exception
-	target  target
-	outcome int32
+// settingIndex is what is fixed of one setting before it is decided for anybody: its entries in order of precedence, and what else matters
+// to who gets what.
+type settingIndex struct {
+	decide.Index
+	user    bool   // user-side
+	limited bool   // not every laptop supports it
+	area    string // of the dictionary; empty: none
+	support *intern.Support
+	exempt  []target // whom each exception is for
+	forced  []forcing
 }
-
-type preference struct{ prefer, over estate.PolicyID }
 
 // forcing is a forced value of a setting.
 type forcing struct {
 	setting.Forced
-	formula  *formula
-	outcome  *outcome
+	formula  *intern.Formula
+	outcome  *intern.Outcome
 	looks    []int
 	subjects bool
 	whole    bool
@@ -164,8 +172,8 @@ func (p *Plan) Devices() int { return len(p.byDevice) }
 
 // Definition gives a definition of the snapshot's dictionary, nil when there is none of that id.
 func (p *Plan) Definition(id setting.ID) *setting.Definition {
-	if at, known := p.settingAt.at(id); known {
-		return p.contests[at].def
+	if at, known := p.settingAt.Number(id); known {
+		return p.settings[at].Def
 	}
 	return nil
 }
@@ -175,23 +183,23 @@ func (p *Plan) Search(words string) []*setting.Definition { return p.index().Sea
 
 // Device gives a device of the snapshot, nil when there is none of that id.
 func (p *Plan) Device(id estate.DeviceID) *estate.Device {
-	if at, known := p.deviceAt.at(id); known {
-		return p.devices.at(at).Device
+	if at, known := p.deviceAt.Number(id); known {
+		return p.devices.At(at).Device
 	}
 	return nil
 }
 
 // Person gives a person of the snapshot, nil when there is none of that id.
 func (p *Plan) Person(id estate.PersonID) *estate.Person {
-	if at, known := p.personAt.at(id); known {
-		return p.people.at(at).Person
+	if at, known := p.personAt.Number(id); known {
+		return p.people.At(at).Person
 	}
 	return nil
 }
 
 // Unit gives a unit of the snapshot, nil when there is none of that id.
 func (p *Plan) Unit(id estate.UnitID) *estate.Unit {
-	if at, known := p.unitAt.at(id); known {
+	if at, known := p.unitAt.Number(id); known {
 		return p.units[at].Unit
 	}
 	return nil
@@ -199,7 +207,7 @@ func (p *Plan) Unit(id estate.UnitID) *estate.Unit {
 
 // Policy gives a policy of the snapshot, nil when there is none of that id.
 func (p *Plan) Policy(id estate.PolicyID) *estate.Policy {
-	if at, known := p.policyAt.at(id); known {
+	if at, known := p.policyAt.Number(id); known {
 		return p.policies[at].Policy
 	}
 	return nil
@@ -208,25 +216,23 @@ func (p *Plan) Policy(id estate.PolicyID) *estate.Policy {
 // blocks is how many blocks the laptops fill.
 func (p *Plan) blocks() int { return len(p.alive) }
 
-func blocksOf(rows int) int { return (rows + rowset.Rows - 1) >> rowset.Shift }
-
 // target finds what a target names.
 func (p *Plan) target(t estate.Target) target {
 	switch t.Kind {
 	case estate.ToEveryone:
 		return target{Target: t, at: p.root, level: 0}
 	case estate.ToUnit:
-		at := p.unitAt.place(estate.UnitID(t.ID))
-		if at == none {
-			return target{Target: t, at: none}
+		at := p.unitAt.NumberOf(estate.UnitID(t.ID))
+		if at == intern.None {
+			return target{Target: t, at: intern.None}
 		}
 		return target{Target: t, at: at, level: Level(p.units[at].depth)}
 	case estate.ToGroup:
-		return target{Target: t, at: p.groupAt.place(estate.GroupID(t.ID)), level: GroupLevel}
+		return target{Target: t, at: p.groupAt.NumberOf(estate.GroupID(t.ID)), level: GroupLevel}
 	case estate.ToDevice:
-		return target{Target: t, at: p.deviceAt.place(estate.DeviceID(t.ID)), level: IndividualLevel}
+		return target{Target: t, at: p.deviceAt.NumberOf(estate.DeviceID(t.ID)), level: IndividualLevel}
 	default:
-		return target{Target: t, at: p.personAt.place(estate.PersonID(t.ID)), level: IndividualLevel}
+		return target{Target: t, at: p.personAt.NumberOf(estate.PersonID(t.ID)), level: IndividualLevel}
 	}
 }
 
@@ -265,7 +271,7 @@ func (p *Plan) personValue(who *person, field string) setting.Value {
 	case "mail":
 		return known(who.Mail)
 	case "unit", "units":
-		if who.unit == none {
+		if who.unit == intern.None {
 			return setting.Value{}
 		}
 		if field == "unit" {
@@ -277,13 +283,13 @@ func (p *Plan) personValue(who *person, field string) setting.Value {
 }
 
 // valueIn gives what the laptop, or the person, of a number has in a column; nothing where there is nobody.
-func (p *Plan) valueIn(c *column, at int) setting.Value {
-	if c.look.Variable == "person" {
-		if who := p.people.at(at); who.Person != nil {
-			return p.personValue(who, c.look.Field)
+func (p *Plan) valueIn(c *intern.Column, at int) setting.Value {
+	if c.Look.Variable == "person" {
+		if who := p.people.At(at); who.Person != nil {
+			return p.personValue(who, c.Look.Field)
 		}
-	} else if d := p.devices.at(at); d.Device != nil {
-		return p.deviceValue(d, c.look.Field)
+	} else if d := p.devices.At(at); d.Device != nil {
+		return p.deviceValue(d, c.Look.Field)
 	}
 	return setting.Value{}
 }
@@ -311,19 +317,19 @@ func (p *Plan) samePath(q *Plan, unit int) bool {
 
 // deviceVariables is what expressions see as `device`. What is not known is absent.
 func (p *Plan) deviceVariables(at int) map[string]any {
-	if at == none {
+	if at == intern.None {
 		return map[string]any{}
 	}
-	d := p.devices.at(at)
+	d := p.devices.At(at)
 	return fields(d.Facts, estate.DeviceNames, func(field string) setting.Value { return p.deviceValue(d, field) })
 }
 
 // personVariables is what expressions see as `person`; none gives an empty map.
 func (p *Plan) personVariables(at int) map[string]any {
-	if at == none {
+	if at == intern.None {
 		return map[string]any{}
 	}
-	who := p.people.at(at)
+	who := p.people.At(at)
 	return fields(who.Attributes, estate.PersonNames, func(field string) setting.Value { return p.personValue(who, field) })
 }
 

@@ -6,8 +6,10 @@ import (
 	"cmp"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -42,7 +44,7 @@ type AudienceReach struct {
 
 // Reach tests one policy of the plan as if it were active. ok is false when the plan has no such policy.
 func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
-	at, ok := p.policyAt.at(id)
+	at, ok := p.policyAt.Number(id)
 	if !ok {
 		return r, false
 	}
@@ -51,17 +53,17 @@ func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
 
 // Applies gives the laptops to which a policy of the plan applies.
 func (p *Plan) Applies(id estate.PolicyID) Devices {
-	at, known := p.policyAt.at(id)
+	at, known := p.policyAt.Number(id)
 	if !known {
 		return Devices{}
 	}
-	out := Devices{plan: p, blocks: make([]rowset.Packed, p.blocks())}
+	out := Devices{plan: p, blocks: make([]bitset.Packed, p.blocks())}
 	arms := p.policies[at].arms
 	if len(arms) == 1 {
 		out.blocks = arms[0]
 		return out
 	}
-	var rows rowset.Set
+	var rows bitset.Set
 	for b := range out.blocks {
 		rows.Clear()
 		for _, a := range arms {
@@ -77,7 +79,7 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 	out := &AudienceReach{Errors: map[string]int{}}
 	places := func(targets []estate.Target) (list []target) {
 		for _, t := range targets {
-			if is := p.target(t); is.at != none {
+			if is := p.target(t); is.at != intern.None {
 				list = append(list, is)
 			} else {
 				out.Missing = append(out.Missing, t)
@@ -102,9 +104,9 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 		bound.within = &t
 	}
 	p.over(p.laptops(), func(w *worker) {
-		mark := w.mark()
-		defer w.release(mark)
-		here, rest, in := w.temp(), w.temp(), w.temp()
+		mark := w.Mark()
+		defer w.Release(mark)
+		here, rest, in := w.Temp(), w.Temp(), w.Temp()
 		w.platforms(pol.Platforms, rest)
 		here.SetAndNot(&w.dom, rest)
 		platform.add(w.block, here)
@@ -135,7 +137,7 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 		if when != nil {
 			is, failed := w.truth(when)
 			if here.SetAnd(failed, rest) {
-				w.errors(when, pol.Audience.When, here, func(text string, rows *rowset.Set) { out.Errors[text] += rows.Len() })
+				w.errors(when, pol.Audience.When, here, func(text string, rows *bitset.Set) { out.Errors[text] += rows.Len() })
 			}
 			here.SetAndNot(rest, is)
 			condition.add(w.block, here)
@@ -143,12 +145,12 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 		}
 		gets.add(w.block, rest)
 		if len(entries) > 0 {
-			getting := w.temp()
+			getting := w.Temp()
 			getting.Copy(rest)
 			for i := range entries {
-				lacking := w.temp()
+				lacking := w.Temp()
 				lacking.Clear()
-				of := w.lacking(&p.contests[entries[i].setting])
+				of := w.lacking(&p.settings[entries[i].setting])
 				for _, who := range of.by {
 					if who != nil {
 						lacking.Or(who)
@@ -168,26 +170,26 @@ func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
 }
 
 // tested gives a rule as the vocabulary knows it.
-func (p *Plan) tested(r *rule.Rule) *formula {
+func (p *Plan) tested(r *rule.Rule) *intern.Formula {
 	if r == nil {
 		return nil
 	}
-	return p.words.formula(r)
+	return p.gen.Formula(r)
 }
 
 // errors parts rows on which a rule fails by the error.
-func (w *worker) errors(f *formula, r *rule.Rule, rows *rowset.Set, yield func(text string, rows *rowset.Set)) {
-	var columns []*column
+func (w *worker) errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yield func(text string, rows *bitset.Set)) {
+	var columns []*intern.Column
 	whole := false
-	f.each(func(t *test) {
+	f.Each(func(t *intern.Test) {
 		whole = whole || t.Whole
-		for _, c := range t.columns {
+		for _, c := range t.Columns {
 			if !slices.Contains(columns, c) {
 				columns = append(columns, c)
 			}
 		}
 	})
-	say := func(rows *rowset.Set) {
+	say := func(rows *bitset.Set) {
 		all := w.variables(rows.First(), nil)
 		seen := map[string]any{}
 		for _, name := range scopeOf(f) {
@@ -198,7 +200,7 @@ func (w *worker) errors(f *formula, r *rule.Rule, rows *rowset.Set, yield func(t
 		}
 	}
 	if whole {
-		one := w.keep()
+		one := w.Keep()
 		for row := range rows.All() {
 			one.Clear()
 			one.Add(row)
@@ -206,20 +208,20 @@ func (w *worker) errors(f *formula, r *rule.Rule, rows *rowset.Set, yield func(t
 		}
 		return
 	}
-	var refine func(i int, rows *rowset.Set)
-	refine = func(i int, rows *rowset.Set) {
+	var refine func(i int, rows *bitset.Set)
+	refine = func(i int, rows *bitset.Set) {
 		if i == len(columns) {
 			say(rows)
 			return
 		}
-		w.part(columns[i], rows, func(_ uint32, rows *rowset.Set) { refine(i+1, rows) })
+		w.part(columns[i], rows, func(_ uint32, rows *bitset.Set) { refine(i+1, rows) })
 	}
 	refine(0, rows)
 }
 
 // scopeOf lists the variables that a formula's rule sees.
-func scopeOf(f *formula) (names []string) {
-	f.each(func(t *test) { names = t.Scope.Variables() })
+func scopeOf(f *intern.Formula) (names []string) {
+	f.Each(func(t *intern.Test) { names = t.Scope.Variables() })
 	return names
 }
 
@@ -228,10 +230,10 @@ func (d Devices) owners() []int32 {
 	if d.plan == nil {
 		return nil
 	}
-	seen := make([]bool, d.plan.people.len())
+	seen := make([]bool, d.plan.people.Len())
 	var out []int32
 	d.each(func(at int) {
-		if o := *d.plan.owner.at(at); o != none && !seen[o] {
+		if o := *d.plan.owner.At(at); o != intern.None && !seen[o] {
 			seen[o] = true
 			out = append(out, o)
 		}
@@ -244,7 +246,7 @@ func (d Devices) Owners() []estate.PersonID {
 	numbers := d.owners()
 	out := make([]estate.PersonID, len(numbers))
 	for i, at := range numbers {
-		out[i] = d.plan.people.at(int(at)).ID
+		out[i] = d.plan.people.At(int(at)).ID
 	}
 	slices.Sort(out)
 	return out
@@ -253,7 +255,7 @@ func (d Devices) Owners() []estate.PersonID {
 // Matching gives the devices that a target matches with their owners.
 func (p *Plan) Matching(t estate.Target) Devices {
 	at := p.target(t)
-	if at.at == none {
+	if at.at == intern.None {
 		return Devices{}
 	}
 	found := Devices{plan: p}
@@ -276,7 +278,7 @@ type Dropped struct {
 // Dropped lists the entries that laptops of a target do not get because of detaching, by policy and setting.
 func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	at := p.target(t)
-	if at.at == none || !p.anyDetached() {
+	if at.at == intern.None || !p.anyDetached() {
 		return nil
 	}
 	type part struct {
@@ -285,7 +287,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	}
 	found := gather[part](p)
 	areaOf := func(setting int) string {
-		if area := p.contests[setting].area; p.areas[area] {
+		if area := p.settings[setting].area; p.areas[area] {
 			return area
 		}
 		return ""
@@ -295,9 +297,9 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 		if place == nil {
 			return
 		}
-		mark := w.mark()
-		defer w.release(mark)
-		here := w.temp()
+		mark := w.Mark()
+		defer w.Release(mark)
+		here := w.Temp()
 		for i := range p.policies {
 			pol := &p.policies[i]
 			for a := range pol.arms {
@@ -322,7 +324,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	for of := range found.sets {
 		pol := &p.policies[of.policy]
 		for _, e := range pol.entries {
-			if areaOf(e.setting) == of.area && !e.Lock && p.contests[e.setting].def.Combine != setting.Merge {
+			if areaOf(e.setting) == of.area && !e.Lock && p.settings[e.setting].Def.Combine != setting.Merge {
 				out = append(out, Dropped{pol.ID, e.Entry.Setting, e.Value, found.devices(of).Len()})
 			}
 		}
@@ -336,11 +338,11 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 // Matches tells whether a target matches a device with its owner.
 func (p *Plan) Matches(t estate.Target, id estate.DeviceID) bool {
 	at := p.target(t)
-	dev, known := p.deviceAt.at(id)
-	if at.at == none || !known {
+	dev, known := p.deviceAt.Number(id)
+	if at.at == intern.None || !known {
 		return false
 	}
-	s := p.subject(dev, p.devices.at(dev).owner)
+	s := p.subject(dev, p.devices.At(dev).owner)
 	defer s.done()
 	return s.matches(&at)
 }

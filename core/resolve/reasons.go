@@ -4,11 +4,14 @@ package resolve
 
 import (
 	"cmp"
-	"math/bits"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -19,7 +22,7 @@ type Reasons struct {
 	dev, who int
 	settled  []settled // those that appear, by id
 	became   []Fate    // of the candidates of all settings
-	slots    []int32   // by candidate: the place of its slot in the contest
+	ranks    []int32   // by candidate: its rank in the setting's index
 	items    []int32   // what settings are put together of, by number
 	problems []int32   // checks that find something
 }
@@ -37,13 +40,13 @@ type settled struct {
 
 // Reasons resolves a device for its owner, or for the person named by who, as Effective does.
 func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error) {
-	dev, known := p.deviceAt.at(id)
+	dev, known := p.deviceAt.Number(id)
 	if !known {
 		return nil, &UnknownError{estate.KindDevice, string(id)}
 	}
-	signedIn := p.devices.at(dev).owner
+	signedIn := p.devices.At(dev).owner
 	if who != "" {
-		if signedIn, known = p.personAt.at(who); !known {
+		if signedIn, known = p.personAt.Number(who); !known {
 			return nil, &UnknownError{estate.KindPerson, string(who)}
 		}
 	}
@@ -68,7 +71,7 @@ func (r *Reasons) Outcomes(yield func(Setting) bool) {
 // Outcome gives one setting as Outcomes does. ok is false where it does not appear.
 func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
 	i, found := slices.BinarySearchFunc(r.settled, id, func(s settled, id setting.ID) int {
-		return cmp.Compare(r.plan.contests[s.setting].def.ID, id)
+		return cmp.Compare(r.plan.settings[s.setting].Def.ID, id)
 	})
 	if !found {
 		return s, false
@@ -78,21 +81,21 @@ func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
 
 func (r *Reasons) outcome(i int) Setting {
 	d := &r.settled[i]
-	c := &r.plan.contests[d.setting]
-	is := c.outcomes.get(d.outcome)
-	out := Setting{ID: c.def.ID, Status: is.status, Reason: is.reason, How: r.how(i), Value: r.decidedValue(i)}
-	if d.forced != none {
+	c := &r.plan.settings[d.setting]
+	is := c.Outcomes.Of(d.outcome)
+	out := Setting{ID: c.Def.ID, Status: is.Status, Reason: is.Reason, How: r.how(i), Value: r.decidedValue(i)}
+	if d.forced != intern.None {
 		out.Value, out.How = c.forced[d.forced].Value, ByForce
 	}
 	return out
 }
 
-// places gives the slots of a setting's candidates by their places in the contest.
-func (r *Reasons) places(i int) []int32 {
+// ranksOf gives the ranks of a setting's candidates in its index.
+func (r *Reasons) ranksOf(i int) []int32 {
 	if i+1 < len(r.settled) {
-		return r.slots[r.settled[i].first:r.settled[i+1].first]
+		return r.ranks[r.settled[i].first:r.settled[i+1].first]
 	}
-	return r.slots[r.settled[i].first:]
+	return r.ranks[r.settled[i].first:]
 }
 
 func (r *Reasons) itemsOf(i int) []int32 {
@@ -108,7 +111,7 @@ type deciding struct {
 	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
 	before bool    // expressions see the values before any forcing
 
-	in        []contestant
+	in        []decide.Candidate
 	first     int
 	how       How
 	exception *estate.Exception
@@ -118,37 +121,37 @@ type deciding struct {
 func (r *Reasons) how(i int) How {
 	d := &r.settled[i]
 	switch {
-	case d.exception != none:
+	case d.exception != intern.None:
 		return ByException
-	case r.plan.contests[d.setting].outcomes.get(d.outcome).status != Set:
+	case r.plan.settings[d.setting].Outcomes.Of(d.outcome).Status != Set:
 		return ""
 	case d.ruled:
 		return ByRuling
 	}
-	return How(r.plan.contests[d.setting].combine)
+	return How(r.plan.settings[d.setting].Rule())
 }
 
-func (d *deciding) fate(of *contestant, is Fate, _ *rowset.Set) {
-	d.became[d.first+int(of.at)] = is
+func (d *deciding) Fate(of *decide.Candidate, is Fate, _ *bitset.Set) {
+	d.became[d.first+int(of.At)] = is
 }
 
-func (d *deciding) fates(of []contestant, is Fate, _ *rowset.Set) {
+func (d *deciding) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
 	for i := range of {
-		if of[i].live != &nobody { // there is one laptop, which has the others
-			d.became[d.first+int(of[i].at)] = is
+		if of[i].Live != decide.Nobody { // there is one laptop, which has the others
+			d.became[d.first+int(of[i].At)] = is
 		}
 	}
 }
 
-func (d *deciding) by(how How, x *estate.Exception, _ *rowset.Set) { d.how, d.exception = how, x }
+func (d *deciding) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d.exception = how, x }
 
 func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user := p.subject(dev, signedIn)
 	defer user.done()
 	user.find()
 	owner := user
-	if signedIn != p.devices.at(dev).owner {
-		owner = p.subject(dev, p.devices.at(dev).owner)
+	if signedIn != p.devices.At(dev).owner {
+		owner = p.subject(dev, p.devices.At(dev).owner)
 		defer owner.done()
 		owner.find()
 	}
@@ -158,52 +161,52 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	if owner != user {
 		theirs = owner.marked(m)
 	}
-	user.ofAt = slices.Grow(user.ofAt[:0], len(p.contests))[:len(p.contests)]
+	user.ofAt = slices.Grow(user.ofAt[:0], len(p.settings))[:len(p.settings)]
 	clear(user.ofAt)
 	room := &user.ofReasons
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, settled: room.settled[:0], became: room.became[:0], slots: room.slots[:0], items: room.items[:0]}, at: user.ofAt, in: user.in}
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, settled: room.settled[:0], became: room.became[:0], ranks: room.ranks[:0], items: room.items[:0]}, at: user.ofAt, in: user.in}
 	defer func() { user.in = d.in }()
 	for i, at := range p.bySetting {
 		s, marked := owner, theirs
-		if p.contests[at].user {
+		if p.settings[at].user {
 			s, marked = user, mine
 		}
-		if first, end := m.first[i], m.first[i+1]; !d.byFirst(s, at, marked, m.order[:end], first) {
-			d.in = s.among(&p.contests[at], marked, m.order, first, end, d.in)
+		if first, end := m.first[i], m.first[i+1]; !d.byLead(s, at, marked, m.order[:end], first) {
+			d.in = s.among(&p.settings[at], marked, m.order, first, end, d.in)
 			d.decide(s, at)
 		}
 	}
-	*room = Reasons{settled: d.settled, became: d.became, slots: d.slots, items: d.items}
-	d.settled, d.became, d.slots, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.slots), slices.Clone(d.items)
+	*room = Reasons{settled: d.settled, became: d.became, ranks: d.ranks, items: d.items}
+	d.settled, d.became, d.ranks, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.ranks), slices.Clone(d.items)
 	d.force(owner)
 	user.stage = d
 	for _, at := range p.byCheck {
-		mark := user.worker.mark()
+		mark := user.worker.Mark()
 		if is, _ := user.truth(p.checks[at].formula); is.Has(0) {
 			d.problems = append(d.problems, int32(at))
 		}
-		user.release(mark)
+		user.Release(mark)
 	}
 	return d.Reasons
 }
 
 // one resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
 func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
-	dev, known := p.deviceAt.at(id)
-	at, there := p.settingAt.at(of)
+	dev, known := p.deviceAt.Number(id)
+	at, there := p.settingAt.Number(of)
 	if !known || !there {
 		return nil
 	}
-	s := p.subject(dev, p.devices.at(dev).owner)
+	s := p.subject(dev, p.devices.At(dev).owner)
 	defer s.done()
-	s.findOf(p.contests[at].keys)
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.contests))}
-	for i, key := range p.contests[at].keys {
-		if policy, arm := armOf(key); int(s.arms[policy].at) == arm {
-			d.in = append(d.in, s.contestant(&p.contests[at], p.contests[at].slots[i].order, int32(i), len(d.in)))
+	s.findOf(p.settings[at].Keys)
+	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
+	for i, key := range p.settings[at].Keys {
+		if policy, arm := decide.Unkey(key); int(s.arms[policy].at) == arm {
+			d.in = append(d.in, s.candidate(&p.settings[at], p.settings[at].Ranked[i].Order, int32(i), len(d.in)))
 		}
 	}
-	s.detach(&p.contests[at], d.in)
+	s.detach(&p.settings[at], d.in)
 	if d.decide(s, at); len(d.settled) == 0 {
 		return nil
 	}
@@ -211,74 +214,61 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	return &out
 }
 
-var supported [4]*rowset.Set // nobody lacks anything
+var supported [4]*bitset.Set // nobody lacks anything
 
-// byFirst decides a setting where the first slot that the subject has does: what becomes of the others is known by where they stand. It
-// tells whether it did; where more is to be looked at, nothing is decided. The slots are those of order from first on.
-func (d *deciding) byFirst(s *subject, at int, marked []uint64, order []order, first int32) bool {
-	c := &d.plan.contests[at]
-	if s.away || len(c.exceptions) > 0 || c.combine == setting.Merge || c.combine == setting.Common || c.limited && s.lacking(c).by != supported {
+// byLead decides a setting where the first candidate of the subject does. It tells whether it did; where more is to be looked at, nothing is
+// decided. The subject's candidates are those of marked from first on to the end of order.
+func (d *deciding) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
+	c := &d.plan.settings[at]
+	if s.away || len(c.Exceptions) > 0 || c.limited && s.lacking(c).by != supported {
 		return false
 	}
-	end := int32(len(order))
-	next := following(marked, first, end)
-	if next == end {
-		return true // nothing comes to the subject
+	lead, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
+	if !ok || !lead.Some {
+		return ok
 	}
-	lead := &order[next]
-	within, beyond := c.behind(lead)
-	became, slots := d.became, d.slots
-	for is := Won; next < end; next = following(marked, next+1, end) {
-		if is != beyond {
-			switch here := &order[next]; {
-			case here.zone != lead.zone:
-				is = beyond
-			case here.run != lead.run:
-				is = within
-			case here.outcome != lead.outcome && c.combine == setting.Closest:
-				return false // they conflict, or are equal by other names
-			}
-		}
-		became, slots = append(became, is), append(slots, next-first)
-	}
-	d.settled = append(d.settled, settled{setting: int32(at), outcome: lead.outcome, forced: none, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: none})
-	d.became, d.slots = became, slots
+	d.settled = append(d.settled, settled{
+		setting: int32(at), outcome: lead.Outcome, forced: intern.None, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: intern.None,
+	})
+	d.became, d.ranks = lead.Fates, lead.Ranks
 	d.at[at] = int32(len(d.settled))
 	return true
 }
 
-// decide decides one setting among the contestants, and adds it where it appears.
+// decide decides one setting among the candidates, and adds it where it appears.
 func (d *deciding) decide(s *subject, at int) {
-	c := &d.plan.contests[at]
-	if len(d.in) == 0 && len(c.exceptions) == 0 {
+	c := &d.plan.settings[at]
+	if len(d.in) == 0 && len(c.Exceptions) == 0 {
 		return
 	}
 	d.first = len(d.became)
-	d.became, d.slots = append(d.became, make([]Fate, len(d.in))...), append(d.slots, make([]int32, len(d.in))...)
-	for i, slots := 0, d.slots[d.first:]; i < len(slots); i++ {
-		slots[i] = d.in[i].place
+	d.became, d.ranks = append(d.became, make([]Fate, len(d.in))...), append(d.ranks, make([]int32, len(d.in))...)
+	for i, ranks := 0, d.ranks[d.first:]; i < len(ranks); i++ {
+		ranks[i] = d.in[i].Rank
 	}
 	d.how, d.exception = "", nil
-	s.emitted, s.witness = 0, d
+	s.Out.Reset()
+	s.Observer = d
 	s.worker.decide(c, d.in, &s.dom)
-	s.witness = nil
-	if s.emitted == 0 {
-		d.became, d.slots = d.became[:d.first], d.slots[:d.first]
+	s.Observer = nil
+	if s.Out.Len() == 0 {
+		d.became, d.ranks = d.became[:d.first], d.ranks[:d.first]
 		return
 	}
-	out := settled{setting: int32(at), outcome: none, forced: none, first: int32(d.first), firstItem: int32(len(d.items)), exception: none, ruled: d.how == ByRuling}
+	out := settled{setting: int32(at), outcome: intern.None, forced: intern.None, first: int32(d.first), firstItem: int32(len(d.items)), exception: intern.None, ruled: d.how == ByRuling}
 	if d.exception != nil {
-		out.exception = int32(slices.IndexFunc(c.exceptions, func(x exception) bool { return x.Exception == d.exception }))
+		out.exception = int32(slices.IndexFunc(c.Exceptions, func(x decide.Exception) bool { return x.Exception == d.exception }))
 	}
-	for _, number := range s.numbers[:s.emitted] {
-		if isItem(number) {
+	numbers, _ := s.Out.Lists()
+	for _, number := range numbers {
+		if intern.IsItem(number) {
 			d.items = append(d.items, number)
 		} else {
 			out.outcome = number
 		}
 	}
-	if out.outcome >= noPlatform && out.outcome < firstOutcome { // who lacks it has no candidates
-		d.became, d.slots = d.became[:d.first], d.slots[:d.first]
+	if out.outcome >= intern.LackPlatform && out.outcome < intern.FirstOutcome { // who lacks it has no candidates
+		d.became, d.ranks = d.became[:d.first], d.ranks[:d.first]
 	}
 	d.settled = append(d.settled, out)
 	d.at[at] = int32(len(d.settled))
@@ -287,21 +277,13 @@ func (d *deciding) decide(s *subject, at int) {
 // decidedValue gives what a setting comes out as before any forcing; nothing where it has no value.
 func (r *Reasons) decidedValue(i int) setting.Value {
 	d := &r.settled[i]
-	c := &r.plan.contests[d.setting]
-	if d.outcome != madeOfItems {
-		return c.outcomes.get(d.outcome).value
+	c := &r.plan.settings[d.setting]
+	if d.outcome != intern.FromItems {
+		return c.Outcomes.Of(d.outcome).Value
 	}
 	var values []*setting.Value
-	if c.combine == setting.Common {
-		for _, number := range r.itemsOf(i) {
-			values = append(values, &c.outcomes.get(number).value)
-		}
-	} else {
-		for n, place := range r.places(i) {
-			if r.became[int(d.first)+n] == Won {
-				values = append(values, &c.brought[place].Value)
-			}
-		}
+	for _, number := range r.itemsOf(i) {
+		values = append(values, &c.Outcomes.Of(number).Value)
 	}
 	return setting.Union(values)
 }
@@ -309,35 +291,35 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 // seen gives the place of a setting as expressions see it; ok is false where it is not set.
 func (d *deciding) seen(at int) (i int, ok bool) {
 	i = int(d.at[at]) - 1
-	return i, i >= 0 && d.plan.contests[at].outcomes.get(d.settled[i].outcome).status == Set
+	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
 }
 
 // value gives what expressions see.
 func (d *deciding) value(i int) setting.Value {
-	if s := &d.settled[i]; s.forced != none && !d.before {
-		return d.plan.contests[s.setting].forced[s.forced].Value
+	if s := &d.settled[i]; s.forced != intern.None && !d.before {
+		return d.plan.settings[s.setting].forced[s.forced].Value
 	}
 	return d.decidedValue(i)
 }
 
-func (d *deciding) settings(_ *rowset.Set, yield func(int, map[string]any)) {
+func (d *deciding) settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	all := make(map[string]any, len(d.settled))
 	for _, at := range d.plan.bySetting {
 		if i, set := d.seen(at); set {
-			all[string(d.plan.contests[at].def.ID)] = d.value(i).Any()
+			all[string(d.plan.settings[at].Def.ID)] = d.value(i).Any()
 		}
 	}
 	yield(0, all)
 }
 
-func (d *deciding) part(at int, within *rowset.Set, yield func(code uint32, rows *rowset.Set)) {
+func (d *deciding) part(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	var code uint32
 	if i, set := d.seen(at); set {
-		c := &d.plan.contests[at]
-		if s := &d.settled[i]; s.outcome != madeOfItems && s.forced == none {
-			code = c.outcomes.codeOf(c.outcomes.get(s.outcome))
+		c := &d.plan.settings[at]
+		if s := &d.settled[i]; s.outcome != intern.FromItems && s.forced == intern.None {
+			code = c.Outcomes.CodeOf(c.Outcomes.Of(s.outcome))
 		} else {
-			code, _ = c.outcomes.column.code(d.value(i), nil)
+			code, _ = c.Outcomes.Column.Code(d.value(i), nil)
 		}
 	}
 	yield(code, within)
@@ -352,9 +334,9 @@ func (d *deciding) force(owner *subject) {
 		if !set {
 			continue
 		}
-		mark := owner.mark()
-		for i := range d.plan.contests[at].forced {
-			f := &d.plan.contests[at].forced[i]
+		mark := owner.Mark()
+		for i := range d.plan.settings[at].forced {
+			f := &d.plan.settings[at].forced[i]
 			if is, _ := owner.truth(f.formula); !is.Has(0) {
 				continue
 			}
@@ -363,37 +345,37 @@ func (d *deciding) force(owner *subject) {
 			}
 			break
 		}
-		owner.release(mark)
+		owner.Release(mark)
 	}
 	d.before = false
 }
 
-// marks says by policy and arm which slots of all contests are theirs. The slots of all contests are counted in one row, setting by
+// slotIndex says by policy and level which ranked entries are theirs. The ranked entries of all settings are numbered in one row, setting by
 // setting in the order of ids.
-type marks struct {
-	first []int32 // by place of the setting in that order: its first slot; in the end how many slots there are
-	order []order // by slot
-	begin []int32 // by number of the arm: where its slots begin in slots
+type slotIndex struct {
+	first []int32        // by place of the setting in that order: its first entry; in the end how many entries there are
+	order []decide.Order // by entry
+	begin []int32        // by number of the level match: where its entries begin in slots; in the end how many there are
 	slots []int32
 }
 
-func (p *Plan) gatherMarks() *marks {
-	m := &marks{first: make([]int32, 1, len(p.bySetting)+1)}
+func (p *Plan) indexSlots() *slotIndex {
+	m := &slotIndex{first: make([]int32, 1, len(p.bySetting)+1)}
 	for i, s := range p.bySetting {
-		m.first = append(m.first, m.first[i]+int32(len(p.contests[s].keys)))
+		m.first = append(m.first, m.first[i]+int32(len(p.settings[s].Keys)))
 	}
-	m.order = make([]order, 0, m.first[len(p.bySetting)])
+	m.order = make([]decide.Order, 0, m.first[len(p.bySetting)])
 	for _, s := range p.bySetting {
-		for i := range p.contests[s].slots {
-			m.order = append(m.order, p.contests[s].slots[i].order)
+		for i := range p.settings[s].Ranked {
+			m.order = append(m.order, p.settings[s].Ranked[i].Order)
 		}
 	}
-	m.begin, m.slots = sideBySide(int(p.firstArm[len(p.policies)]), func(do func(arm, slot int32)) {
+	m.begin, m.slots = sideBySide(int(p.firstArm[len(p.policies)]), func(do func(match, slot int32)) {
 		at := int32(0)
 		for _, s := range p.bySetting {
-			for _, key := range p.contests[s].keys {
-				policy, arm := armOf(key)
-				do(p.firstArm[policy]+int32(arm), at)
+			for _, key := range p.settings[s].Keys {
+				policy, levelAt := decide.Unkey(key)
+				do(p.firstArm[policy]+int32(levelAt), at)
 				at++
 			}
 		}
@@ -418,14 +400,14 @@ func sideBySide(keys int, each func(do func(key, value int32))) (begin, values [
 	return begin, values
 }
 
-// marked gives the slots of all contests that a subject has, a bit for each.
-func (s *subject) marked(m *marks) []uint64 {
+// marked gives the ranked entries of all settings that a subject has, a bit for each.
+func (s *subject) marked(m *slotIndex) decide.Marked {
 	n := len(m.slots)/64 + 1
 	s.ofMarked = slices.Grow(s.ofMarked[:0], n)[:n]
-	row, first := s.ofMarked, s.plan.firstArm // plans that share marks number arms alike
+	row, first := s.ofMarked, s.plan.firstArm // plans that share a slot index number level matches alike
 	clear(row)
 	for at, arm := range s.arms {
-		if arm.at == none {
+		if arm.at == intern.None {
 			continue
 		}
 		of := first[at] + int32(arm.at)
@@ -436,30 +418,15 @@ func (s *subject) marked(m *marks) []uint64 {
 	return row
 }
 
-// among gives, as contestants, the marked slots of a contest whose slots are those from first to end. They are put where in was.
-func (s *subject) among(c *contest, marked []uint64, order []order, first, end int32, in []contestant) []contestant {
+// among gives, as candidates, the marked entries of a setting whose entries are those from first to end. They are put where in was.
+func (s *subject) among(c *settingIndex, marked decide.Marked, order []decide.Order, first, end int32, in []decide.Candidate) []decide.Candidate {
 	in = slices.Grow(in[:0], int(end-first))[:end-first]
 	n := 0
-	for at := following(marked, first, end); at < end; at = following(marked, at+1, end) {
-		in[n] = s.contestant(c, order[at], at-first, n)
+	for at := marked.Next(first, end); at < end; at = marked.Next(at+1, end) {
+		in[n] = s.candidate(c, order[at], at-first, n)
 		n++
 	}
 	in = in[:n]
 	s.detach(c, in)
 	return in
-}
-
-// following gives the first marked slot from one on, end where there is none before it.
-func following(marked []uint64, at, end int32) int32 {
-	if at >= end {
-		return end
-	}
-	word := marked[at>>6] >> (at & 63) << (at & 63)
-	for word == 0 {
-		if at = at&^63 + 64; at >= end {
-			return end
-		}
-		word = marked[at>>6]
-	}
-	return min(at&^63+int32(bits.TrailingZeros64(word)), end)
 }

@@ -3,80 +3,64 @@
 package resolve
 
 import (
-	"fmt"
-	"slices"
 	"sort"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // Level says how close to the laptop an entry comes from; a greater Level is closer. Levels below
 // GroupLevel are depths in the units' tree, the root's being 0.
-type Level int32
+type Level = match.Level
 
 const (
-	noLevel         Level = -1
-	GroupLevel      Level = 1 << 20
-	IndividualLevel Level = 1<<20 + 1
+	GroupLevel      = match.GroupLevel
+	IndividualLevel = match.IndividualLevel
 )
-
-// String gives unit:0, unit:1 …, group or individual.
-func (l Level) String() string {
-	switch l {
-	case GroupLevel:
-		return "group"
-	case IndividualLevel:
-		return "individual"
-	}
-	return fmt.Sprintf("unit:%d", int32(l))
-}
 
 // Fate says what became of a candidate. The zero Fate says nothing.
-type Fate uint8
+type Fate = decide.Fate
 
 const (
-	_             Fate = iota
-	Won                // it carries the value that stands
-	Clashing           // it is part of a conflict
-	Outer              // closest: another comes from a closer level
-	LowerPriority      // closest: another of its level has a higher priority
-	Weaker             // strictest: another is stricter
-	LockedOut          // an entry of an outer level is locked
-	RuledOut           // a ruling prefers another
-	Excepted           // an exception passes over it
-	Detached           // a unit or group is detached for its kind of policy
+	Won           = decide.Won           // it carries the value in effect
+	Clashing      = decide.Clashing      // it is part of a conflict
+	Outer         = decide.Outer         // closest: another comes from a closer level
+	LowerPriority = decide.LowerPriority // closest: another of its level has a higher priority
+	Weaker        = decide.Weaker        // strictest: another is stricter
+	LockedOut     = decide.LockedOut     // an entry of an outer level is locked
+	RuledOut      = decide.RuledOut      // a ruling prefers another
+	Excepted      = decide.Excepted      // an exception takes its place
+	Detached      = decide.Detached      // a unit or group detaches its kind of policy, or the setting's area
 )
 
-var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "weaker", "locked-out", "ruled-out", "excepted", "detached"}
-
-// String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted or detached.
-func (f Fate) String() string { return fateWords[f] }
-
 // FateOf gives the Fate of a word that String gives, zero for others.
-func FateOf(word string) Fate { return Fate(max(0, slices.Index(fateWords[:], word))) }
+func FateOf(word string) Fate { return decide.FateOf(word) }
 
 // Status says what is decided for a setting.
-type Status string
+type Status = intern.Status
 
 const (
-	Set         Status = "set"
-	Unset       Status = "unset"       // an exception leaves it to the laptop
-	Conflict    Status = "conflict"    // no value: the laptop keeps what it has
-	Unsupported Status = "unsupported" // the laptop does not have it
+	Set         = intern.Set
+	Unset       = intern.Unset       // an exception leaves it to the laptop
+	Conflict    = intern.Conflict    // no value: the laptop keeps what it has
+	Unsupported = intern.Unsupported // the laptop does not have it
 )
 
 // How says by what a value was decided. It is empty where nothing was.
-type How string
+type How = decide.How
 
 const (
-	ByClosest   How = "closest"
-	ByStrictest How = "strictest"
-	ByMerge     How = "merge"
-	ByCommon    How = "common"
-	ByRuling    How = "ruling"
-	ByException How = "exception"
-	ByForce     How = "forced"
+	ByClosest   = decide.ByClosest
+	ByStrictest = decide.ByStrictest
+	ByMerge     = decide.ByMerge
+	ByCommon    = decide.ByCommon
+	ByRuling    = decide.ByRuling
+	ByException = decide.ByException
+	ByForce     = decide.ByForce
 )
 
 // Candidate is an entry of a policy that applies, with what became of it.

@@ -9,20 +9,22 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )
 
 // numbers gives the number of every object of a list; most stand where they stood.
-func numbers[T any, K ~string](list, before []*T, numbered []int32, at *places[K], id func(*T) K) []int32 {
+func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.IdTable[K], id func(*T) K) []int32 {
 	out := make([]int32, len(list))
 	for i, is := range list {
 		if i < len(before) && (before[i] == is || id(before[i]) == id(is)) {
 			out[i] = numbered[i]
 		} else {
-			out[i] = int32(at.place(id(is)))
+			out[i] = int32(at.NumberOf(id(is)))
 		}
 	}
 	return out
@@ -31,7 +33,7 @@ func numbers[T any, K ~string](list, before []*T, numbered []int32, at *places[K
 // takeIn calls take for the places of a list. Where what did not alter stands as it stood, it does so only where another object is than
 // before, though it may say the same.
 func takeIn[T any](list, before []*T, standing bool, take func(i int)) {
-	if standing && sameList(list, before) {
+	if standing && intern.SameList(list, before) {
 		return
 	}
 	for i := range list {
@@ -44,20 +46,20 @@ func takeIn[T any](list, before []*T, standing bool, take func(i int)) {
 // peopleAndDevices numbers people and devices so that those of a unit lie side by side, and devices beside those of the same owner.
 func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
-	people := compareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
-	devices := compareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
-	if people.same && devices.same && b.movedUnits == nil && was.alive != nil {
+	people := intern.CompareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
+	devices := intern.CompareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
+	if people.Same && devices.Same && b.movedUnits == nil && was.alive != nil {
 		p.people, p.personAt, p.ofPerson = was.people, was.personAt, was.ofPerson
 		p.devices, p.deviceAt, p.ofDevice, p.byDevice, p.rank, p.owner, p.alive = was.devices, was.deviceAt, was.ofDevice, was.byDevice, was.rank, was.owner, was.alive
-		b.rows, b.systems = make([]rowset.Packed, p.blocks()), make([]rowset.Packed, p.blocks())
+		b.rows, b.systems = make([]bitset.Packed, p.blocks()), make([]bitset.Packed, p.blocks())
 		return
 	}
 	var order []int
-	if len(people.fresh)+len(devices.fresh) > 0 {
+	if len(people.Fresh)+len(devices.Fresh) > 0 {
 		order = p.unitOrder()
 	}
 	unitsStand := p.unitAt == was.unitAt && p.root == was.root // they may have moved, and are the same ones
-	b.moved = b.movedUnits != nil && people.same && devices.same && unitsStand && was != nothing
+	b.moved = b.movedUnits != nil && people.Same && devices.Same && unitsStand && was != nothing
 	b.numberPeople(people, order, unitsStand)
 	homesStand := unitsStand && p.personAt == was.personAt
 	b.numberDevices(devices, order, homesStand)
@@ -69,47 +71,47 @@ func deviceID(x *estate.Device) estate.DeviceID { return x.ID }
 // unitOf gives the number of the unit that an object names, none where it names none.
 func (p *Plan) unitOf(id estate.UnitID) int {
 	if id == "" {
-		return none
+		return intern.None
 	}
-	return p.unitAt.place(id)
+	return p.unitAt.NumberOf(id)
 }
 
 // numberPeople takes in the people. standing tells that their units have the numbers that they had.
-func (b *builder) numberPeople(d differences[estate.PersonID], order []int, standing bool) {
+func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, standing bool) {
 	was, p := b.was, b.next
 	place := func(unit int) int {
-		if unit == none {
-			return none
+		if unit == intern.None {
+			return intern.None
 		}
 		return order[unit]
 	}
-	slices.SortFunc(d.fresh, func(i, j int) int {
+	slices.SortFunc(d.Fresh, func(i, j int) int {
 		x, y := p.snapshot.People[i], p.snapshot.People[j]
 		return cmp.Or(cmp.Compare(place(p.unitOf(x.Unit)), place(p.unitOf(y.Unit))), cmp.Compare(x.ID, y.ID))
 	})
-	p.personAt = was.personAt.with(d.gone, keptAt(p.snapshot.People, d.fresh, personID))
-	if p.ofPerson = was.ofPerson; !d.same && !d.aligned {
+	p.personAt = was.personAt.With(d.Gone, intern.KeptAt(p.snapshot.People, d.Fresh, personID))
+	if p.ofPerson = was.ofPerson; !d.Same && !d.Aligned {
 		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.personAt, personID)
 	}
-	list := altered(was.people, int(p.personAt.n), person{})
-	for _, id := range d.gone {
-		list.put(was.personAt.place(id), person{})
+	list := intern.EditList(was.people, int(p.personAt.N), person{})
+	for _, id := range d.Gone {
+		list.Put(was.personAt.NumberOf(id), person{})
 	}
 	take := func(i int) {
 		who := p.snapshot.People[i]
-		list.put(int(p.ofPerson[i]), person{Person: who, unit: p.unitOf(who.Unit)})
+		list.Put(int(p.ofPerson[i]), person{Person: who, unit: p.unitOf(who.Unit)})
 	}
-	takeIn(p.snapshot.People, was.snapshot.People, standing && (d.same || d.aligned), take)
-	p.people = list.list
-	b.touchedPeople, b.gonePeople = make(marked, blocksOf(p.people.len())), d.gone
-	for _, i := range append(d.altered, d.fresh...) {
-		b.touchedPeople.add(int(p.ofPerson[i]))
+	takeIn(p.snapshot.People, was.snapshot.People, standing && (d.Same || d.Aligned), take)
+	p.people = list.List
+	b.touchedPeople, b.gonePeople = make(intern.DeviceSet, intern.BlocksOf(p.people.Len())), d.Gone
+	for _, i := range append(d.Altered, d.Fresh...) {
+		b.touchedPeople.Add(int(p.ofPerson[i]))
 	}
 	if b.movedUnits != nil {
 		threads.Share(len(p.people), func(mine iter.Seq[int]) {
 			for block := range mine {
 				for row := range p.people[block] {
-					if who := &p.people[block][row]; who.unit != none && who.Person != nil && b.movedUnits[who.unit] {
+					if who := &p.people[block][row]; who.unit != intern.None && who.Person != nil && b.movedUnits[who.unit] {
 						b.touchedPeople[block].Add(row)
 					}
 				}
@@ -121,14 +123,14 @@ func (b *builder) numberPeople(d differences[estate.PersonID], order []int, stan
 
 // homed finds a device's owner and home unit.
 func (p *Plan) homed(x *estate.Device) device {
-	d := device{Device: x, owner: none, home: p.unitOf(x.Unit)}
+	d := device{Device: x, owner: intern.None, home: p.unitOf(x.Unit)}
 	if x.Owner != "" {
-		d.owner = p.personAt.place(x.Owner)
+		d.owner = p.personAt.NumberOf(x.Owner)
 	}
-	if d.home == none && d.owner != none {
-		d.home = p.people.at(d.owner).unit
+	if d.home == intern.None && d.owner != intern.None {
+		d.home = p.people.At(d.owner).unit
 	}
-	if d.home == none {
+	if d.home == intern.None {
 		d.home = p.root
 	}
 	return d
@@ -136,10 +138,10 @@ func (p *Plan) homed(x *estate.Device) device {
 
 // numberDevices takes in the devices. standing tells that units and people have the numbers that they had, so that of a device that did not
 // alter, nor its owner, home and owner are what they were.
-func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, standing bool) {
+func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, standing bool) {
 	was, p := b.was, b.next
-	fresh := make([]device, len(d.fresh))
-	for i, at := range d.fresh {
+	fresh := make([]device, len(d.Fresh))
+	for i, at := range d.Fresh {
 		fresh[i] = p.homed(p.snapshot.Devices[at])
 	}
 	slices.SortFunc(fresh, func(x, y device) int {
@@ -149,64 +151,64 @@ func (b *builder) numberDevices(d differences[estate.DeviceID], order []int, sta
 	for i := range fresh {
 		ids[i] = fresh[i].ID
 	}
-	p.deviceAt = was.deviceAt.with(d.gone, ids)
-	if p.ofDevice = was.ofDevice; !d.same && !d.aligned {
+	p.deviceAt = was.deviceAt.With(d.Gone, ids)
+	if p.ofDevice = was.ofDevice; !d.Same && !d.Aligned {
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.deviceAt, deviceID)
 	}
-	n := int(p.deviceAt.n)
-	list, owner, touched := altered(was.devices, n, device{}), altered(was.owner, n, none), make(marked, blocksOf(n))
-	var rehomed marked
+	n := int(p.deviceAt.N)
+	list, owner, touched := intern.EditList(was.devices, n, device{}), intern.EditList(was.owner, n, intern.None), make(intern.DeviceSet, intern.BlocksOf(n))
+	var rehomed intern.DeviceSet
 	if b.movedUnits != nil {
-		rehomed = make(marked, blocksOf(n))
+		rehomed = make(intern.DeviceSet, intern.BlocksOf(n))
 	}
 	put := func(at int, is device) {
-		if *list.at(at) != is {
-			list.put(at, is)
+		if *list.At(at) != is {
+			list.Put(at, is)
 		}
-		if *owner.at(at) != int32(is.owner) {
-			owner.put(at, int32(is.owner))
+		if *owner.At(at) != int32(is.owner) {
+			owner.Put(at, int32(is.owner))
 		}
 	}
-	for _, id := range d.gone {
-		at := was.deviceAt.place(id)
-		touched.add(at)
-		put(at, device{owner: none})
+	for _, id := range d.Gone {
+		at := was.deviceAt.NumberOf(id)
+		touched.Add(at)
+		put(at, device{owner: intern.None})
 	}
 	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
-	takeIn(p.snapshot.Devices, was.snapshot.Devices, standing && (d.same || d.aligned), take)
-	for _, i := range append(d.altered, d.fresh...) {
-		touched.add(int(p.ofDevice[i]))
+	takeIn(p.snapshot.Devices, was.snapshot.Devices, standing && (d.Same || d.Aligned), take)
+	for _, i := range append(d.Altered, d.Fresh...) {
+		touched.Add(int(p.ofDevice[i]))
 	}
 	if b.moved {
 		b.touchMoved(touched, rehomed)
-	} else if b.touchedPeople.any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
+	} else if b.touchedPeople.Any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
 		for at := range n {
-			is := list.at(at)
+			is := list.At(at)
 			if is.Device == nil {
 				continue
 			}
 			moved := b.movedUnits != nil && b.movedUnits[is.home]
 			if moved {
-				rehomed.add(at)
+				rehomed.Add(at)
 			}
-			if is.owner != none && b.touchedPeople.has(is.owner) {
-				touched.add(at)
+			if is.owner != intern.None && b.touchedPeople.Has(is.owner) {
+				touched.Add(at)
 				put(at, p.homed(is.Device))
 			} else if moved {
-				touched.add(at)
-			} else if len(b.gonePeople) > 0 && at < was.devices.len() && was.devices.at(at).owner != is.owner { // not where a reference is lost that never led anywhere
-				touched.add(at)
+				touched.Add(at)
+			} else if len(b.gonePeople) > 0 && at < was.devices.Len() && was.devices.At(at).owner != is.owner { // not where a reference is lost that never led anywhere
+				touched.Add(at)
 			}
 		}
 	}
-	p.devices, p.owner = list.list, owner.list
+	p.devices, p.owner = list.List, owner.List
 	b.aliveAndTouched(touched)
 	b.rehomed = packAll(rehomed)
-	b.rankDevices(d.gone, fresh)
+	b.rankDevices(d.Gone, fresh)
 }
 
 // touchMoved touches laptops whose unit moved, or whose owner's did, where nothing else altered: homes and owners are what they were.
-func (b *builder) touchMoved(touched, rehomed marked) {
+func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
 	moved := b.next.unitCodes(func(at int) bool { return b.movedUnits[at] })
 	homes := b.was.homes()
 	threads.Share(len(homes), func(mine iter.Seq[int]) {
@@ -216,7 +218,7 @@ func (b *builder) touchMoved(touched, rehomed marked) {
 				if moved[code] {
 					rehomed[block].Add(row)
 					touched[block].Add(row)
-				} else if owner := int(owners[row]); owner != none && b.touchedPeople.has(owner) {
+				} else if owner := int(owners[row]); owner != intern.None && b.touchedPeople.Has(owner) {
 					touched[block].Add(row)
 				}
 			}
@@ -225,19 +227,19 @@ func (b *builder) touchMoved(touched, rehomed marked) {
 }
 
 // homes gives the codes of laptops' home units by block.
-func (p *Plan) homes() [][]uint32 { return p.codes[p.words.column(look("unit")).number] }
+func (p *Plan) homes() [][]uint32 { return p.codes[p.gen.Column(intern.Look("unit")).Number] }
 
 // unitCodes tells by the code of a home unit whether it is so.
 func (p *Plan) unitCodes(so func(at int) bool) []bool {
-	units := p.words.column(look("unit"))
+	units := p.gen.Column(intern.Look("unit"))
 	var codes []uint32
 	for at := range p.units {
 		if p.units[at].Unit != nil && so(at) {
-			code, _ := units.code(setting.TextValue(string(p.units[at].ID)), nil)
+			code, _ := units.Code(setting.TextValue(string(p.units[at].ID)), nil)
 			codes = append(codes, code)
 		}
 	}
-	out := make([]bool, len(units.known()))
+	out := make([]bool, len(units.Values()))
 	for _, code := range codes {
 		out[code] = true
 	}
@@ -245,11 +247,11 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 }
 
 // aliveAndTouched says block by block which laptops are there, and which are touched.
-func (b *builder) aliveAndTouched(touched marked) {
+func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	was, p := b.was, b.next
-	p.alive, b.rows, b.systems = make([]rowset.Packed, len(touched)), make([]rowset.Packed, len(touched)), make([]rowset.Packed, len(touched))
+	p.alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
 	copy(p.alive, was.alive)
-	var alive, systems rowset.Set
+	var alive, systems bitset.Set
 	for block := range touched {
 		if touched[block].Empty() {
 			continue
@@ -257,10 +259,10 @@ func (b *builder) aliveAndTouched(touched marked) {
 		p.alive[block].Into(&alive)
 		systems.Clear()
 		for row := range touched[block].All() {
-			at := block<<rowset.Shift + row
-			is, before := p.devices.at(at).Device, (*estate.Device)(nil)
-			if at < was.devices.len() {
-				before = was.devices.at(at).Device
+			at := block<<bitset.Shift + row
+			is, before := p.devices.At(at).Device, (*estate.Device)(nil)
+			if at < was.devices.Len() {
+				before = was.devices.At(at).Device
 			}
 			if is != nil {
 				alive.Add(row)
@@ -285,16 +287,16 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []device) {
 	slices.SortFunc(fresh, func(x, y device) int { return cmp.Compare(x.ID, y.ID) })
 	left := was.byDevice
 	if len(gone) > 0 {
-		left = slices.DeleteFunc(slices.Clone(left), func(at int32) bool { return p.devices.at(int(at)).Device == nil })
+		left = slices.DeleteFunc(slices.Clone(left), func(at int32) bool { return p.devices.At(int(at)).Device == nil })
 	}
 	p.byDevice = make([]int32, 0, len(left)+len(fresh))
 	for i := range fresh {
-		before, _ := slices.BinarySearchFunc(left, fresh[i].ID, func(at int32, id estate.DeviceID) int { return cmp.Compare(p.devices.at(int(at)).ID, id) })
-		p.byDevice = append(append(p.byDevice, left[:before]...), int32(p.deviceAt.place(fresh[i].ID)))
+		before, _ := slices.BinarySearchFunc(left, fresh[i].ID, func(at int32, id estate.DeviceID) int { return cmp.Compare(p.devices.At(int(at)).ID, id) })
+		p.byDevice = append(append(p.byDevice, left[:before]...), int32(p.deviceAt.NumberOf(fresh[i].ID)))
 		left = left[before:]
 	}
 	p.byDevice = append(p.byDevice, left...)
-	p.rank = make([]int32, p.devices.len())
+	p.rank = make([]int32, p.devices.Len())
 	for i, at := range p.byDevice {
 		p.rank[at] = int32(i)
 	}
@@ -325,36 +327,36 @@ func (b *builder) columns() {
 		p.needed = b.neededColumns()
 	}
 	for _, c := range p.needed {
-		for len(p.codes) <= c.number {
+		for len(p.codes) <= c.Number {
 			p.codes = append(p.codes, nil)
 		}
 	}
 	var wait sync.WaitGroup
 	for _, c := range p.needed {
 		var before [][]uint32
-		if c.number < len(was.codes) {
-			before = was.codes[c.number]
+		if c.Number < len(was.codes) {
+			before = was.codes[c.Number]
 		}
 		if before != nil && b.stands(c) {
-			p.codes[c.number] = before
+			p.codes[c.Number] = before
 			continue
 		}
-		wait.Go(func() { p.codes[c.number] = b.coded(c, before) })
+		wait.Go(func() { p.codes[c.Number] = b.coded(c, before) })
 	}
 	wait.Wait()
 }
 
 // neededColumns gives the columns that rules look at.
-func (b *builder) neededColumns() []*column {
+func (b *builder) neededColumns() []*intern.Column {
 	p := b.next
-	needed := map[*column]bool{}
+	needed := map[*intern.Column]bool{}
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // platforms, support and units are looked up in any case
-		needed[p.words.column(look(field))] = true
+		needed[p.gen.Column(intern.Look(field))] = true
 	}
-	take := func(f *formula) {
-		f.each(func(t *test) {
-			for _, c := range t.columns {
-				if c.look.Variable != "settings" {
+	take := func(f *intern.Formula) {
+		f.Each(func(t *intern.Test) {
+			for _, c := range t.Columns {
+				if c.Look.Variable != "settings" {
 					needed[c] = true
 				}
 			}
@@ -367,7 +369,7 @@ func (b *builder) neededColumns() []*column {
 		take(p.policies[i].when)
 	}
 	for _, at := range p.forced {
-		for _, f := range p.contests[at].forced {
+		for _, f := range p.settings[at].forced {
 			take(f.formula)
 		}
 	}
@@ -375,42 +377,42 @@ func (b *builder) neededColumns() []*column {
 		take(p.checks[i].formula)
 	}
 	for _, at := range p.bySetting {
-		for _, needs := range p.contests[at].support.needs {
-			take(needs.formula)
+		for _, needs := range p.settings[at].support.Needs {
+			take(needs.Formula)
 		}
 	}
 	return slices.Collect(maps.Keys(needed))
 }
 
 // stands tells whether nobody's code in a column can be another than before.
-func (b *builder) stands(c *column) bool {
-	if b.next.blocks() != b.was.blocks() || b.next.people.len() != b.was.people.len() {
+func (b *builder) stands(c *intern.Column) bool {
+	if b.next.blocks() != b.was.blocks() || b.next.people.Len() != b.was.people.Len() {
 		return false
 	}
 	touched := b.rows
-	if c.look.Variable == "person" {
+	if c.Look.Variable == "person" {
 		touched = b.peopleRows
 	}
-	return b.moved && c.look.Field != "units" || !slices.ContainsFunc(touched, func(rows rowset.Packed) bool { return rows != nil })
+	return b.moved && c.Look.Field != "units" || !slices.ContainsFunc(touched, func(rows bitset.Packed) bool { return rows != nil })
 }
 
 // coded gives a column's codes by block; blocks in which nothing is touched are as they were.
-func (b *builder) coded(c *column, before [][]uint32) [][]uint32 {
+func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	p := b.next
 	var key []byte
 	code := func(at int) (code uint32) {
-		code, key = c.code(p.valueIn(c, at), key)
+		code, key = c.Code(p.valueIn(c, at), key)
 		return code
 	}
-	if c.look.Variable == "person" {
-		return blocksCoded(p.people.len(), before, b.peopleRows, code)
+	if c.Look.Variable == "person" {
+		return blocksCoded(p.people.Len(), before, b.peopleRows, code)
 	}
-	if c.look.Field != "unit" && c.look.Field != "units" {
-		return blocksCoded(p.devices.len(), before, b.rows, code)
+	if c.Look.Field != "unit" && c.Look.Field != "units" {
+		return blocksCoded(p.devices.Len(), before, b.rows, code)
 	}
 	byUnit := map[int]uint32{} // what laptops of one unit have is the same
-	return blocksCoded(p.devices.len(), before, b.rows, func(at int) uint32 {
-		d := p.devices.at(at)
+	return blocksCoded(p.devices.Len(), before, b.rows, func(at int) uint32 {
+		d := p.devices.At(at)
 		if d.Device == nil {
 			return 0
 		}
@@ -422,12 +424,12 @@ func (b *builder) coded(c *column, before [][]uint32) [][]uint32 {
 }
 
 // blocksCoded gives codes by block; of blocks that were coded before only what is touched is coded again.
-func blocksCoded(n int, before [][]uint32, touched []rowset.Packed, code func(int) uint32) [][]uint32 {
-	out := make([][]uint32, blocksOf(n))
-	var rows rowset.Set
+func blocksCoded(n int, before [][]uint32, touched []bitset.Packed, code func(int) uint32) [][]uint32 {
+	out := make([][]uint32, intern.BlocksOf(n))
+	var rows bitset.Set
 	for block := range out {
-		from := block << rowset.Shift
-		size := min(rowset.Rows, n-from)
+		from := block << bitset.Shift
+		size := min(bitset.Rows, n-from)
 		var codes []uint32
 		if block < len(before) && len(before[block]) == size {
 			codes = before[block]

@@ -6,6 +6,8 @@ import (
 	"cmp"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -22,21 +24,21 @@ type Standing struct {
 
 // Standings says what becomes of the entries for a setting, with counts of their own for some laptops. They come by policy.
 func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
-	at, known := p.settingAt.at(id)
+	at, known := p.settingAt.Number(id)
 	if !known {
 		return nil
 	}
-	c := &p.contests[at]
+	c := &p.settings[at]
 	by := map[int32]*Standing{}
 	p.over(p.laptops(), func(w *worker) {
-		w.setAside = 0
-		asked, here := w.aside(), w.aside()
+		w.DropAside()
+		asked, here := w.Aside(), w.Aside()
 		among.block(w.block).OrInto(asked)
-		for _, s := range w.contestants(c, &w.dom) {
-			is := by[s.policy]
+		for _, s := range w.candidates(c, &w.dom) {
+			is := by[s.Policy]
 			if is == nil {
-				is = &Standing{Policy: p.policies[s.policy].ID, Value: c.brought[s.place].Value, Locked: s.lock, Fates: map[Fate]int{}}
-				by[s.policy] = is
+				is = &Standing{Policy: p.policies[s.Policy].ID, Value: c.Entries[s.Rank].Value, Locked: s.Lock, Fates: map[Fate]int{}}
+				by[s.Policy] = is
 			}
 			rows := w.reached(c, &s, &w.dom)
 			is.Devices += rows.Len()
@@ -50,7 +52,7 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 		for k, fates := range seen.became {
 			for fate, rows := range fates {
 				if rows != nil {
-					by[seen.in[k].policy].Fates[Fate(fate)] += rows.Len()
+					by[seen.in[k].Policy].Fates[Fate(fate)] += rows.Len()
 				}
 			}
 		}
@@ -65,8 +67,8 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 
 // Forced gives the laptops on which a setting has a forced value instead of the decided one.
 func (w *Whole) Forced(id setting.ID) Devices {
-	at, known := w.plan.settingAt.at(id)
-	if !known || len(w.plan.contests[at].forced) == 0 {
+	at, known := w.plan.settingAt.Number(id)
+	if !known || len(w.plan.settings[at].forced) == 0 {
 		return Devices{}
 	}
 	found := Devices{plan: w.plan}
@@ -76,14 +78,14 @@ func (w *Whole) Forced(id setting.ID) Devices {
 
 // Lacking gives the laptops that do not support a setting, by the first reason.
 func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
-	at, there := p.settingAt.at(id)
-	if !there || len(p.contests[at].def.Supports) == 0 {
+	at, there := p.settingAt.Number(id)
+	if !there || len(p.settings[at].Def.Supports) == 0 {
 		return nil
 	}
 	found := gather[setting.Unsupported](p)
 	p.over(p.laptops(), func(w *worker) {
-		for why, number := range unsupportedAs {
-			if rows := w.lacking(&p.contests[at]).by[number-noPlatform]; rows != nil {
+		for why, number := range intern.UnsupportedAs {
+			if rows := w.lacking(&p.settings[at]).by[number-intern.LackPlatform]; rows != nil {
 				found.add(why, w.block, rows)
 			}
 		}
@@ -98,13 +100,13 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 // SupportUnknown gives the laptops of which it is not known whether they support a setting: its condition on what the laptop can do
 // fails there. They count as supported.
 func (p *Plan) SupportUnknown(id setting.ID) Devices {
-	at, there := p.settingAt.at(id)
-	if !there || len(p.contests[at].support.needs) == 0 {
+	at, there := p.settingAt.Number(id)
+	if !there || len(p.settings[at].support.Needs) == 0 {
 		return Devices{}
 	}
 	found := Devices{plan: p}
 	p.over(p.laptops(), func(w *worker) {
-		if rows := w.lacking(&p.contests[at]).unknown; rows != nil {
+		if rows := w.lacking(&p.settings[at]).unknown; rows != nil {
 			found.add(w.block, rows)
 		}
 	})
@@ -113,23 +115,23 @@ func (p *Plan) SupportUnknown(id setting.ID) Devices {
 
 // Winners gives, by policy, the laptops among some on which the policy's entry for a setting won, before any forcing.
 func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices {
-	at, known := p.settingAt.at(id)
+	at, known := p.settingAt.Number(id)
 	if !known {
 		return nil
 	}
 	found := gather[estate.PolicyID](p)
 	p.over(p.laptops(), func(w *worker) {
-		dom := w.keep()
+		dom := w.Keep()
 		among.block(w.block).Into(dom)
 		dom.And(&w.dom)
 		if dom.Empty() {
 			return
 		}
-		w.setAside = 0
-		seen := w.watch(&p.contests[at], dom)
+		w.DropAside()
+		seen := w.watch(&p.settings[at], dom)
 		for k := range seen.in {
 			if won := seen.became[k][Won]; won != nil {
-				found.add(w.idOf(seen.in[k].slot), w.block, won)
+				found.add(p.settings[at].Entries[seen.in[k].Rank].PolicyID, w.block, won)
 			}
 		}
 	})

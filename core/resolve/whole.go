@@ -8,8 +8,12 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )
@@ -19,24 +23,24 @@ import (
 type Whole struct {
 	plan     *Plan
 	of       *Whole            // while it is made: the one it is made of
-	decided  [][]rowset.Parts  // by setting with forced values, by block: before forcing
-	final    [][]rowset.Parts  // by setting, by block
-	problems [][]rowset.Packed // by check, by block
+	decided  [][]bitset.Parts  // by setting with forced values, by block: before forcing
+	final    [][]bitset.Parts  // by setting, by block
+	problems [][]bitset.Packed // by check, by block
 
 	listOnce, conflictsOnce, problemsOnce sync.Once // what was found is kept
 	listFound, conflictsFound             []ConflictFound
-	problemsFound                            []ProblemFound
+	problemsFound                         []ProblemFound
 }
 
 // on begins the resolution of another plan; what it does not touch stays.
 func (w *Whole) on(p *Plan) *Whole {
-	out := &Whole{plan: p, of: w, decided: make([][]rowset.Parts, len(p.contests)), final: make([][]rowset.Parts, len(p.contests)), problems: make([][]rowset.Packed, len(p.checks))}
-	for at := range p.contests {
-		if p.contests[at].def == nil && partsOf(w.final, at) == nil {
+	out := &Whole{plan: p, of: w, decided: make([][]bitset.Parts, len(p.settings)), final: make([][]bitset.Parts, len(p.settings)), problems: make([][]bitset.Packed, len(p.checks))}
+	for at := range p.settings {
+		if p.settings[at].Def == nil && partsOf(w.final, at) == nil {
 			continue
 		}
 		out.final[at] = padded(partsOf(w.final, at), p.blocks())
-		if len(p.contests[at].forced) > 0 {
+		if len(p.settings[at].forced) > 0 {
 			out.decided[at] = padded(partsOf(w.decided, at), p.blocks())
 		}
 	}
@@ -61,25 +65,25 @@ type State struct {
 // Equal tells whether both are the same.
 func (s State) Equal(t State) bool { return s.Status == t.Status && s.Value.Equal(t.Value) }
 
-func stateOf(o *outcome, v setting.Value) State {
+func stateOf(o *intern.Outcome, v setting.Value) State {
 	if o == nil {
 		return State{}
 	}
-	if o.status != Set {
-		return State{Status: o.status}
+	if o.Status != Set {
+		return State{Status: o.Status}
 	}
 	return State{Set, v}
 }
 
 // State says what a setting is on a laptop.
 func (w *Whole) State(id setting.ID, dev estate.DeviceID) State {
-	at, known := w.plan.settingAt.at(id)
-	row, there := w.plan.deviceAt.at(dev)
+	at, known := w.plan.settingAt.Number(id)
+	row, there := w.plan.deviceAt.Number(dev)
 	if !known || !there {
 		return State{}
 	}
 	var numbers []int32
-	return stateOf(w.plan.contests[at].at(w.final[at][row>>rowset.Shift], row&(rowset.Rows-1), &numbers))
+	return stateOf(w.plan.settings[at].at(w.final[at][row>>bitset.Shift], row&(bitset.Rows-1), &numbers))
 }
 
 // Held is a state of a setting with the laptops that have it.
@@ -113,7 +117,7 @@ func (w *Whole) Most(id setting.ID, among Devices) (h Held, ok bool) {
 
 // states lists them in no order.
 func (w *Whole) states(id setting.ID, among Devices) []Held {
-	at, known := w.plan.settingAt.at(id)
+	at, known := w.plan.settingAt.Number(id)
 	if !known {
 		return nil
 	}
@@ -122,7 +126,7 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 	found := gather[face](p)
 	k := p.worker(p.laptops())
 	defer k.done()
-	var dom rowset.Set
+	var dom bitset.Set
 	unions := &unions{}
 	var cell opened
 	for b := range p.blocks() {
@@ -131,16 +135,16 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 			continue
 		}
 		k.load(b, &dom)
-		cell.open(k, &p.contests[at], w.final[at][b], &dom)
-		cell.part(&dom, unions, func(o *outcome, v setting.Value, code uint32, rows *rowset.Set) {
+		cell.open(k, &p.settings[at], w.final[at][b], &dom)
+		cell.part(&dom, unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
 			is := faceOf(o, code)
-			if o != nil && o.status == Conflict {
-				is.number = o.number // conflicts of other policies are apart
+			if o != nil && o.Status == Conflict {
+				is.number = o.Number // conflicts of other policies are apart
 			}
 			if _, known := states[is]; !known {
 				h := Held{State: stateOf(o, v)}
 				if o != nil {
-					h.Policies = o.policies
+					h.Policies = o.Policies
 				}
 				states[is] = h
 			}
@@ -213,16 +217,16 @@ func (w *Whole) ConflictList() []ConflictFound {
 func (w *Whole) listConflicts() []ConflictFound {
 	p := w.plan
 	var out []ConflictFound
-	var rows rowset.Set
+	var rows bitset.Set
 	for _, at := range p.bySetting {
-		c := &p.contests[at]
-		if !slices.ContainsFunc(c.outcomes.all(), func(o *outcome) bool { return o.status == Conflict }) {
+		c := &p.settings[at]
+		if !slices.ContainsFunc(c.Outcomes.All(), func(o *intern.Outcome) bool { return o.Status == Conflict }) {
 			continue
 		}
 		found := gather[int32](p)
 		for b, cell := range w.final[at] {
 			for number := range cell.Numbers {
-				if c.outcomes.get(number).status == Conflict {
+				if c.Outcomes.Of(number).Status == Conflict {
 					rows.Clear()
 					cell.OrInto(&rows, number)
 					found.add(number, b, &rows)
@@ -230,7 +234,7 @@ func (w *Whole) listConflicts() []ConflictFound {
 			}
 		}
 		for number := range found.sets {
-			out = append(out, ConflictFound{Setting: c.def.ID, Policies: c.outcomes.get(number).policies, Devices: found.devices(number)})
+			out = append(out, ConflictFound{Setting: c.Def.ID, Policies: c.Outcomes.Of(number).Policies, Devices: found.devices(number)})
 		}
 	}
 	slices.SortFunc(out, func(a, b ConflictFound) int {
@@ -288,7 +292,7 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 	froms := map[string][]string{}
 	k := p.worker(p.laptops())
 	defer k.done()
-	var dom rowset.Set
+	var dom bitset.Set
 	for b, packed := range on.blocks {
 		if packed == nil {
 			continue
@@ -296,17 +300,17 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 		packed.Into(&dom)
 		b += on.from
 		k.load(b, &dom)
-		k.setAside = 0
+		k.DropAside()
 		standing := &standing{}
 		for _, id := range c.Settings {
-			if s, known := p.settingAt.at(id); known {
+			if s, known := p.settingAt.Number(id); known {
 				k.stand(s, w.forcedRows(k, s, b), &dom, standing)
 			}
 		}
-		k.alike(standing.carriers, &dom, func(have []contestant, rows *rowset.Set) {
+		decide.Alike(&k.Arena, standing.carriers, &dom, func(have []decide.Candidate, rows *bitset.Set) {
 			var from []string
 			for _, h := range have {
-				from = append(from, standing.from[h.at])
+				from = append(from, standing.from[h.At])
 			}
 			slices.Sort(from)
 			from = slices.Compact(from)
@@ -327,17 +331,17 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 }
 
 // forcedRows gives the rows of a block on which a setting's value is forced; nil where none is.
-func (w *Whole) forcedRows(k *worker, at, block int) *rowset.Set {
-	c := &w.plan.contests[at]
+func (w *Whole) forcedRows(k *worker, at, block int) *bitset.Set {
+	c := &w.plan.settings[at]
 	if len(c.forced) == 0 {
 		return nil
 	}
-	forced, here := k.keep(), k.keep()
+	forced, here := k.Keep(), k.Keep()
 	w.final[at][block].Each(here, func(number int32) {
-		before := k.keep()
+		before := k.Keep()
 		w.decided[at][block].OrInto(before, number)
 		here.AndNot(before)
-		if !isItem(number) {
+		if !intern.IsItem(number) {
 			forced.Or(here)
 		}
 	})
@@ -346,15 +350,15 @@ func (w *Whole) forcedRows(k *worker, at, block int) *rowset.Set {
 
 // standing is who carries what settings come out as: contestants that won or conflict, and exceptions that count.
 type standing struct {
-	carriers []contestant
+	carriers []decide.Candidate
 	from     []string // by carrier: the policy, or the exception
 }
 
 // stand adds who carries what a setting comes out as on the rows of dom. Rows in not have a forced value, which comes from nobody.
-func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
-	c := &w.plan.contests[at]
+func (w *worker) stand(at int, not, dom *bitset.Set, to *standing) {
+	c := &w.plan.settings[at]
 	seen := w.watch(c, dom)
-	add := func(from string, rows *rowset.Set) {
+	add := func(from string, rows *bitset.Set) {
 		if rows == nil {
 			return
 		}
@@ -362,7 +366,7 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 			rows.AndNot(not)
 		}
 		if !rows.Empty() {
-			to.carriers = append(to.carriers, contestant{at: int32(len(to.from)), live: rows})
+			to.carriers = append(to.carriers, decide.Candidate{At: int32(len(to.from)), Live: rows})
 			to.from = append(to.from, from)
 		}
 	}
@@ -373,10 +377,10 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 		} else if conflicts != nil {
 			carries.Or(conflicts)
 		}
-		add(string(w.idOf(s.slot)), carries)
+		add(string(c.Entries[s.Rank].PolicyID), carries)
 	}
-	for i := range c.exceptions {
-		add(string(c.exceptions[i].ID), seen.exempting[c.exceptions[i].Exception])
+	for i := range c.Exceptions {
+		add(string(c.Exceptions[i].ID), seen.exempting[c.Exceptions[i].Exception])
 	}
 }
 
@@ -384,11 +388,11 @@ func (w *worker) stand(at int, not, dom *rowset.Set, to *standing) {
 func (w *Whole) ConflictCounts() []int32 {
 	return w.count(func(add func(Devices)) {
 		for _, at := range w.plan.bySetting {
-			c := &w.plan.contests[at]
+			c := &w.plan.settings[at]
 			for b, cell := range w.final[at] {
 				for number := range cell.Numbers {
-					if c.outcomes.get(number).status == Conflict {
-						var rows rowset.Set
+					if c.Outcomes.Of(number).Status == Conflict {
+						var rows bitset.Set
 						cell.OrInto(&rows, number)
 						one := Devices{plan: w.plan}
 						one.add(b, &rows)

@@ -11,8 +11,10 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rowset"
 	"zenithridge.example/zridge/core/threads"
 )
 
@@ -23,9 +25,9 @@ type pass struct {
 	full    bool // everything is worked out
 	members bool // groups and audiences too, not only what settings come out as
 	after   *Whole
-	away    bool   // somebody is detached, before or after
-	limited []int  // settings that not every laptop supports
-	apart   marked // laptops in units and groups that are detached for other kinds than they did; nil: none
+	away    bool             // somebody is detached, before or after
+	limited []int            // settings that not every laptop supports
+	apart   intern.DeviceSet // laptops in units and groups that are detached for other kinds than they did; nil: none
 
 	idle atomic.Int32 // threads that have no block
 
@@ -64,9 +66,9 @@ type hand struct {
 	*pass
 	puts []put
 
-	alive, touched, wide *rowset.Set
-	rehomed              *rowset.Set
-	stayed               *rowset.Set // laptops that are there before and after
+	alive, touched, wide *bitset.Set
+	rehomed              *bitset.Set
+	stayed               *bitset.Set // laptops that are there before and after
 	masked               []int
 }
 
@@ -101,7 +103,7 @@ func (p *Plan) Estate() *Whole {
 	defer p.wholeOnce.Unlock()
 	if p.whole == nil {
 		p.whole = (&Whole{}).on(p)
-		k := &pass{was: p, next: p, changes: &changes{rows: make([]rowset.Packed, p.blocks()), systems: make([]rowset.Packed, p.blocks())}, full: true, after: p.whole}
+		k := &pass{was: p, next: p, changes: &changes{rows: make([]bitset.Packed, p.blocks()), systems: make([]bitset.Packed, p.blocks())}, full: true, after: p.whole}
 		k.run()
 		p.whole.of = nil
 	}
@@ -111,8 +113,8 @@ func (p *Plan) Estate() *Whole {
 func (k *pass) run() {
 	p := k.next
 	k.away = p.anyDetached() || k.was.anyDetached()
-	for at := range p.contests {
-		if def := p.contests[at].def; def != nil && len(def.Supports) > 0 {
+	for at := range p.settings {
+		if def := p.settings[at].Def; def != nil && len(def.Supports) > 0 {
 			k.limited = append(k.limited, at)
 		}
 	}
@@ -242,39 +244,39 @@ func (k *pass) apply(puts []put, mine func(at int) bool) {
 		}
 		switch one.what {
 		case putGroup:
-			k.next.groups[one.at].rows = owned(k.next.groups[one.at].rows, k.groupRows(one.at), one.block, rowset.Packed(one.packed))
+			k.next.groups[one.at].rows = owned(k.next.groups[one.at].rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
 		case putArm:
 			pol := &k.next.policies[one.at]
 			if one.at < len(k.was.policies) && len(k.was.policies[one.at].arms) > 0 && len(pol.arms) > 0 && &k.was.policies[one.at].arms[0] == &pol.arms[0] {
 				pol.arms = slices.Clone(pol.arms)
 			}
-			var shared []rowset.Packed
+			var shared []bitset.Packed
 			if one.at < len(k.was.policies) && one.arm < len(k.was.policies[one.at].arms) {
 				shared = k.was.policies[one.at].arms[one.arm]
 			}
-			pol.arms[one.arm] = owned(pol.arms[one.arm], shared, one.block, rowset.Packed(one.packed))
+			pol.arms[one.arm] = owned(pol.arms[one.arm], shared, one.block, bitset.Packed(one.packed))
 		case putDecided:
-			k.after.decided[one.at] = owned(k.after.decided[one.at], partsOf(k.after.of.decided, one.at), one.block, rowset.Parts(one.packed))
+			k.after.decided[one.at] = owned(k.after.decided[one.at], partsOf(k.after.of.decided, one.at), one.block, bitset.Parts(one.packed))
 		case putFinal:
-			k.after.final[one.at] = owned(k.after.final[one.at], partsOf(k.after.of.final, one.at), one.block, rowset.Parts(one.packed))
+			k.after.final[one.at] = owned(k.after.final[one.at], partsOf(k.after.of.final, one.at), one.block, bitset.Parts(one.packed))
 		case putProblem:
-			var shared []rowset.Packed
+			var shared []bitset.Packed
 			if one.at < len(k.after.of.problems) {
 				shared = k.after.of.problems[one.at]
 			}
-			k.after.problems[one.at] = owned(k.after.problems[one.at], shared, one.block, rowset.Packed(one.packed))
+			k.after.problems[one.at] = owned(k.after.problems[one.at], shared, one.block, bitset.Packed(one.packed))
 		}
 	}
 }
 
-func (k *pass) groupRows(at int) []rowset.Packed {
+func (k *pass) groupRows(at int) []bitset.Packed {
 	if at < len(k.was.groups) {
 		return k.was.groups[at].rows
 	}
 	return nil
 }
 
-func partsOf(list [][]rowset.Parts, at int) []rowset.Parts {
+func partsOf(list [][]bitset.Parts, at int) []bitset.Parts {
 	if at < len(list) {
 		return list[at]
 	}
@@ -291,18 +293,18 @@ func owned[T any](list, shared []T, block int, is T) []T {
 }
 
 // made gives the set of a thing in a list of sets that are good for this block.
-func (h *hand) made(list *[]madeSet, at int) *rowset.Set {
+func (h *hand) made(list *[]madeSet, at int) *bitset.Set {
 	for len(*list) <= at {
 		*list = append(*list, madeSet{})
 	}
 	m := &(*list)[at]
 	if m.epoch != h.epoch {
-		*m = madeSet{h.epoch, h.keep()}
+		*m = madeSet{h.epoch, h.Keep()}
 	}
 	return m.set
 }
 
-func (h *hand) known(list []madeSet, at int) *rowset.Set {
+func (h *hand) known(list []madeSet, at int) *bitset.Set {
 	if at < len(list) && list[at].epoch == h.epoch {
 		return list[at].set
 	}
@@ -311,18 +313,18 @@ func (h *hand) known(list []madeSet, at int) *rowset.Set {
 
 func (h *hand) work(block int, wide bool) {
 	p := h.next
-	var alive, touched rowset.Set
+	var alive, touched bitset.Set
 	p.alive[block].Into(&alive)
 	h.rows[block].Into(&touched)
 	narrow := !h.full && (!wide || !touched.Empty())
 	if narrow {
-		var dom rowset.Set
+		var dom bitset.Set
 		dom.SetAnd(&alive, &touched)
 		h.load(block, &dom)
 	} else {
 		h.load(block, &alive)
 	}
-	h.alive, h.touched, h.wide, h.stayed, h.rehomed = &alive, &touched, h.keep(), h.keep(), h.keep()
+	h.alive, h.touched, h.wide, h.stayed, h.rehomed = &alive, &touched, h.Keep(), h.Keep(), h.Keep()
 	if h.moved {
 		h.changes.rehomed[block].Into(h.rehomed)
 	}
@@ -352,7 +354,7 @@ func (h *hand) work(block int, wide bool) {
 }
 
 // patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where all is as it was.
-func (h *hand) patch(was rowset.Packed, mask, is *rowset.Set, differs *rowset.Set) (out *rowset.Set, ok bool) {
+func (h *hand) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Set) (out *bitset.Set, ok bool) {
 	if mask.Len() <= fewRows {
 		same := true
 		for row := range mask.All() {
@@ -362,16 +364,16 @@ func (h *hand) patch(was rowset.Packed, mask, is *rowset.Set, differs *rowset.Se
 			return nil, false
 		}
 	}
-	mark := h.mark()
-	defer h.release(mark)
-	old, before, now := h.temp(), h.temp(), h.temp()
+	mark := h.Mark()
+	defer h.Release(mark)
+	old, before, now := h.Temp(), h.Temp(), h.Temp()
 	was.Into(old)
 	before.SetAnd(old, mask)
 	now.SetAnd(is, mask)
 	if before.Equal(now) {
 		return nil, false
 	}
-	out = h.keep()
+	out = h.Keep()
 	out.SetAndNot(old, mask)
 	out.Or(now)
 	if differs != nil {
@@ -388,13 +390,13 @@ func (h *hand) workGroups(list []int) {
 	for len(h.worker.groups) < len(p.groups) {
 		h.worker.groups = append(h.worker.groups, madeSet{})
 	}
-	var owners *rowset.Set
+	var owners *bitset.Set
 	for _, g := range list {
-		mark := h.mark()
+		mark := h.Mark()
 		is := &p.groups[g]
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
-			mask = h.temp()
+			mask = h.Temp()
 			mask.Copy(h.concerned(h.placedGroups, g))
 			for _, member := range is.nested {
 				if differs := h.known(h.groupsAltered, member); differs != nil {
@@ -403,23 +405,23 @@ func (h *hand) workGroups(list []int) {
 			}
 		}
 		if mask.Empty() {
-			h.release(mark)
+			h.Release(mark)
 			continue
 		}
-		rows := h.temp()
+		rows := h.Temp()
 		is.listed[h.block].Into(rows)
 		if is.formula != nil {
 			holds, _ := h.truth(is.formula)
 			if is.Of == estate.OfPeople {
 				if owners == nil {
-					owners = h.keep()
+					owners = h.Keep()
 					for row := range h.dom.All() {
-						if h.person[row] != none {
+						if h.person[row] != intern.None {
 							owners.Add(row)
 						}
 					}
 				}
-				here := h.temp()
+				here := h.Temp()
 				here.SetAnd(holds, owners)
 				rows.Or(here)
 			} else {
@@ -433,21 +435,21 @@ func (h *hand) workGroups(list []int) {
 		}
 		rows.And(h.alive)
 		if h.full {
-			set := h.keep()
+			set := h.Keep()
 			set.SetAnd(rows, mask)
 			h.worker.groups[g] = madeSet{epoch: h.epoch}
 			if !set.Empty() {
 				h.worker.groups[g].set = set
 				is.rows[h.block] = set.Pack()
 			}
-			h.release(mark)
+			h.Release(mark)
 			continue
 		}
 		if set, altered := h.patch(is.rows[h.block], mask, rows, h.made(&h.groupsAltered, g)); altered {
 			h.worker.groups[g] = madeSet{h.epoch, set}
 			h.puts = append(h.puts, put{putGroup, g, 0, h.block, set.Pack()})
 		}
-		h.release(mark)
+		h.Release(mark)
 	}
 }
 
@@ -462,11 +464,11 @@ func (h *hand) workPolicy(at int) {
 	if pol.Policy == nil || pol.State != estate.Active {
 		return
 	}
-	mark := h.mark()
-	defer h.release(mark)
+	mark := h.Mark()
+	defer h.Release(mark)
 	mask := h.wide
 	if !h.full && !h.changes.policies[at] {
-		mask = h.temp()
+		mask = h.Temp()
 		mask.Copy(h.concerned(h.placedPolicies, at))
 		add := func(t *target) {
 			if t.Kind == estate.ToGroup {
@@ -491,20 +493,20 @@ func (h *hand) workPolicy(at int) {
 		for arm := range pol.levels {
 			*h.armRoom(at, arm) = armSets{epoch: h.epoch}
 		}
-		h.audience(pol, func(arm int, rows *rowset.Set) {
-			all := h.keep()
+		h.audience(pol, func(arm int, rows *bitset.Set) {
+			all := h.Keep()
 			all.Copy(rows)
 			h.armRoom(at, arm).all = all
 			pol.arms[arm][h.block] = all.Pack()
 		})
 		return
 	}
-	news := make([]*rowset.Set, len(pol.levels))
+	news := make([]*bitset.Set, len(pol.levels))
 	for arm := range news {
-		news[arm] = h.keep()
+		news[arm] = h.Keep()
 	}
-	h.audience(pol, func(arm int, rows *rowset.Set) { news[arm].Copy(rows) })
-	differs := h.keep()
+	h.audience(pol, func(arm int, rows *bitset.Set) { news[arm].Copy(rows) })
+	differs := h.Keep()
 	for arm := range news {
 		if set, altered := h.patch(pol.arms[arm][h.block], mask, news[arm], differs); altered {
 			*h.armRoom(at, arm) = armSets{epoch: h.epoch}

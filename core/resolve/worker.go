@@ -5,18 +5,22 @@ package resolve
 import (
 	"slices"
 
-	"zenithridge.example/zridge/core/rowset"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // roll is subjects by row: laptops with their owners, people by themselves, or whatever pairs are asked about.
 type roll struct {
-	laptops bool              // row and device number are the same
-	device  blocked[int32]    // by row; nil: no devices
-	person  blocked[int32]    // by row; nil: no people
-	alive   []rowset.Packed   // by block: rows that stand for somebody
-	groups  [][]rowset.Packed // by group, by block
+	laptops bool                  // row and device number are the same
+	device  intern.CowList[int32] // by row; nil: no devices
+	person  intern.CowList[int32] // by row; nil: no people
+	alive   []bitset.Packed       // by block: rows that stand for somebody
+	groups  [][]bitset.Packed     // by group, by block
 }
 
 // laptops is the roll of every laptop with its owner.
@@ -29,17 +33,12 @@ type worker struct {
 	block  int
 	device []int32 // by row of the block; nil: the row's own number
 	person []int32 // by row of the block; nil: nobody
-	dom    rowset.Set
+	dom    bitset.Set
 	few    []int       // the rows of dom, where there are no more than fewRows
-	arming *rowset.Set // the rows for which arms are loaded; nil: dom
+	arming *bitset.Set // the rows for which arms are loaded; nil: dom
 
-	temps   []*rowset.Set // used like a stack
-	temped  int
-	kept    []*rowset.Set // used until the next block
-	keeping int
-
-	sides    []*rowset.Set // used until setAside is put back
-	setAside int
+	bitset.Arena
+	decide.Decider
 
 	epoch   int32 // of the block: what was made in another is no longer good
 	within  int32 // of dom: what was made for other rows is no longer good
@@ -52,24 +51,17 @@ type worker struct {
 	coming  []coming  // room for takeArms
 	lacks   []lackingSets
 
-	stage   stage       // the settings that expressions see
-	scope   *rowset.Set // the rows on which tests of settings are tried; nil: dom
-	witness witness
+	stage stage       // the settings that expressions see
+	scope *bitset.Set // the rows on which tests of settings are tried; nil: dom
 
-	numbers []int32 // what is emitted
-	sets    []*rowset.Set
-	emitted int
-
-	in    []contestant
-	items []int32 // room for byItem
-	bring []*rowset.Set
-	codes []uint32
-	where []int32
+	in     []decide.Candidate // room for candidates
+	exempt []*bitset.Set      // room for decide
+	where  []int32
 
 	passRoom
 
 	ofArms    []arm // room for what is asked of one subject
-	ofMarked  []uint64
+	ofMarked  decide.Marked
 	ofAt      []int32
 	ofReasons Reasons
 	ofLaid    blockArms // room for armsIn
@@ -78,7 +70,7 @@ type worker struct {
 
 type madeSet struct {
 	epoch int32
-	set   *rowset.Set // nil: empty
+	set   *bitset.Set // nil: empty
 }
 
 // index is the rows of a block by their code in a column.
@@ -87,57 +79,60 @@ type index struct {
 	codes  []uint32 // by row; of laptops they are the plan's own
 	room   []uint32 // for those that are gathered
 	values []uint32 // that occur
-	sets   []*rowset.Set
+	sets   []*bitset.Set
 	many   bool // too many values for sets
 }
 
 type answer struct {
 	within     int32
-	is, failed *rowset.Set
+	is, failed *bitset.Set
 }
 
 // lackingSets is the rows that lack what settings need, by reason.
 type lackingSets struct {
 	within  int32
-	by      [4]*rowset.Set // nil: none
-	unknown *rowset.Set    // whose condition on what the laptop can do fails: they count as supported; nil: none
+	by      [4]*bitset.Set // nil: none
+	unknown *bitset.Set    // whose condition on what the laptop can do fails: they count as supported; nil: none
 }
 
 // armSets is the laptops that get a policy at one level; detached is those of them that are detached for its kind.
 type armSets struct {
 	epoch, split   int32
-	all            *rowset.Set // nil: none
-	live, detached *rowset.Set
+	all            *bitset.Set // nil: none
+	live, detached *bitset.Set
 }
 
 // stage is the settings that have been decided, as expressions see them.
 type stage interface {
 	// part gives rows by the code of what they have in a setting; 0 where they have nothing.
-	part(setting int, within *rowset.Set, yield func(code uint32, rows *rowset.Set))
+	part(setting int, within *bitset.Set, yield func(code uint32, rows *bitset.Set))
 	// settings gives all that each row has.
-	settings(of *rowset.Set, yield func(row int, all map[string]any))
+	settings(of *bitset.Set, yield func(row int, all map[string]any))
 }
 
 func (p *Plan) worker(of *roll) *worker {
-	w, _ := p.words.workers.Get().(*worker)
+	w, _ := p.gen.Workers.Get().(*worker)
 	if w == nil {
 		w = &worker{}
+		w.Decider = decide.NewDecider(&w.Arena)
 	}
-	w.plan, w.roll, w.stage, w.witness, w.scope = p, of, nil, nil, nil
+	w.plan, w.roll, w.stage, w.Observer, w.scope = p, of, nil, nil, nil
 	w.epoch++
 	return w
 }
 
 // done gives a worker back, with its room.
 func (w *worker) done() {
-	words := w.plan.words
-	w.plan, w.roll, w.stage, w.witness = nil, nil, nil, nil
-	words.workers.Put(w)
+	words := w.plan.gen
+	w.plan, w.roll, w.stage, w.Observer = nil, nil, nil, nil
+	words.Workers.Put(w)
 }
 
 // load turns to a block; dom is the rows that are looked at.
-func (w *worker) load(block int, dom *rowset.Set) {
-	w.block, w.temped, w.keeping, w.emitted = block, 0, 0, 0
+func (w *worker) load(block int, dom *bitset.Set) {
+	w.block = block
+	w.Reset()
+	w.Out.Reset()
 	w.epoch++
 	w.within++
 	w.device, w.person, w.arming = nil, nil, nil
@@ -154,7 +149,7 @@ func (w *worker) load(block int, dom *rowset.Set) {
 const fewRows = 4
 
 // look turns to rows of the block.
-func (w *worker) look(dom *rowset.Set) {
+func (w *worker) look(dom *bitset.Set) {
 	w.dom.Copy(dom)
 	w.few = w.few[:0]
 	if dom.Len() <= fewRows {
@@ -165,7 +160,7 @@ func (w *worker) look(dom *rowset.Set) {
 }
 
 // widen looks at other rows of the same block. Sets that are kept are good still.
-func (w *worker) widen(dom *rowset.Set) {
+func (w *worker) widen(dom *bitset.Set) {
 	w.within++
 	w.look(dom)
 }
@@ -176,92 +171,30 @@ func (w *worker) deviceAt(row int) int {
 		return int(w.device[row])
 	}
 	if w.roll.laptops {
-		return w.block<<rowset.Shift + row
+		return w.block<<bitset.Shift + row
 	}
-	return none
+	return intern.None
 }
 
 func (w *worker) personAt(row int) int {
 	if w.person == nil {
-		return none
+		return intern.None
 	}
 	return int(w.person[row])
 }
 
-// temp gives a set that is good until its mark is released. It holds anything.
-func (w *worker) temp() *rowset.Set {
-	if w.temped == len(w.temps) {
-		w.temps = append(w.temps, &rowset.Set{})
-	}
-	w.temped++
-	return w.temps[w.temped-1]
-}
-
-func (w *worker) mark() int { return w.temped }
-
-func (w *worker) release(mark int) { w.temped = mark }
-
-// keep gives an empty set that is good until the next block.
-func (w *worker) keep() *rowset.Set {
-	if w.keeping == len(w.kept) {
-		more := make([]rowset.Set, 64)
-		for i := range more {
-			w.kept = append(w.kept, &more[i])
-		}
-	}
-	w.keeping++
-	s := w.kept[w.keeping-1]
-	s.Clear()
-	return s
-}
-
-// aside gives an empty set that is good until setAside is put back.
-func (w *worker) aside() *rowset.Set {
-	if w.setAside == len(w.sides) {
-		w.sides = append(w.sides, &rowset.Set{})
-	}
-	w.setAside++
-	s := w.sides[w.setAside-1]
-	s.Clear()
-	return s
-}
-
-// emit notes that the setting comes out so on some rows.
-func (w *worker) emit(number int32, rows *rowset.Set) {
-	if rows.Empty() {
-		return
-	}
-	for i := w.emitted - 1; i >= 0; i-- {
-		if w.numbers[i] == number {
-			w.sets[i].Or(rows)
-			return
-		}
-	}
-	w.emitNew(number, rows)
-}
-
-// emitNew notes it of a number that was not emitted yet.
-func (w *worker) emitNew(number int32, rows *rowset.Set) {
-	if w.emitted == len(w.sets) {
-		w.sets, w.numbers = append(w.sets, &rowset.Set{}), append(w.numbers, 0)
-	}
-	w.numbers[w.emitted] = number
-	w.sets[w.emitted].Copy(rows)
-	w.emitted++
-}
-
 // coded gives the codes of the rows of dom in a column, by row. Those of columns that no rule of the plan looks at, but one that is tried
 // does, are found row by row.
-func (w *worker) coded(c *column, room *[]uint32) []uint32 {
+func (w *worker) coded(c *intern.Column, room *[]uint32) []uint32 {
 	var by [][]uint32
-	if c.number < len(w.plan.codes) {
-		by = w.plan.codes[c.number]
+	if c.Number < len(w.plan.codes) {
+		by = w.plan.codes[c.Number]
 	}
-	device := c.look.Variable == "device"
+	device := c.Look.Variable == "device"
 	if device && w.roll.laptops && by != nil {
 		return by[w.block]
 	}
-	*room = slices.Grow((*room)[:0], rowset.Rows)[:rowset.Rows]
+	*room = slices.Grow((*room)[:0], bitset.Rows)[:bitset.Rows]
 	into := *room
 	var key []byte
 	for row := range w.dom.All() {
@@ -270,12 +203,12 @@ func (w *worker) coded(c *column, room *[]uint32) []uint32 {
 			at = w.deviceAt(row)
 		}
 		switch {
-		case at == none:
+		case at == intern.None:
 			into[row] = 0
 		case by != nil:
-			into[row] = by[at>>rowset.Shift][at&(rowset.Rows-1)]
+			into[row] = by[at>>bitset.Shift][at&(bitset.Rows-1)]
 		default:
-			into[row], key = c.code(w.plan.valueIn(c, at), key)
+			into[row], key = c.Code(w.plan.valueIn(c, at), key)
 		}
 	}
 	return into
@@ -285,17 +218,17 @@ func (w *worker) coded(c *column, room *[]uint32) []uint32 {
 const manyValues = 600
 
 // index gives the rows by their codes in a column.
-func (w *worker) index(c *column) *index {
-	for len(w.indexes) <= c.number {
+func (w *worker) index(c *intern.Column) *index {
+	for len(w.indexes) <= c.Number {
 		w.indexes = append(w.indexes, index{})
 	}
-	x := &w.indexes[c.number]
+	x := &w.indexes[c.Number]
 	if x.within == w.within {
 		return x
 	}
 	x.within, x.values, x.sets, x.many = w.within, x.values[:0], x.sets[:0], false
 	x.codes = w.coded(c, &x.room)
-	where := w.room(len(c.known()))
+	where := w.room(len(c.Values()))
 	for row := range w.dom.All() {
 		code := x.codes[row]
 		at := where[code]
@@ -304,7 +237,7 @@ func (w *worker) index(c *column) *index {
 				x.many = true
 				break
 			}
-			x.values, x.sets = append(x.values, code), append(x.sets, w.keep())
+			x.values, x.sets = append(x.values, code), append(x.sets, w.Keep())
 			at = int32(len(x.sets))
 			where[code] = at
 		}
@@ -325,18 +258,18 @@ func (w *worker) room(n int) []int32 {
 }
 
 // part gives the rows of within by their codes in a column.
-func (w *worker) part(c *column, within *rowset.Set, yield func(code uint32, rows *rowset.Set)) {
-	if c.look.Variable == "settings" {
-		if at, known := w.plan.settingAt.at(setting.ID(c.look.Field)); known && w.stage != nil {
+func (w *worker) part(c *intern.Column, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+	if c.Look.Variable == "settings" {
+		if at, known := w.plan.settingAt.Number(setting.ID(c.Look.Field)); known && w.stage != nil {
 			w.stage.part(at, within, yield)
 		} else {
 			yield(0, within)
 		}
 		return
 	}
-	mark := w.mark()
-	defer w.release(mark)
-	here := w.temp()
+	mark := w.Mark()
+	defer w.Release(mark)
+	here := w.Temp()
 	x := w.index(c)
 	if !x.many {
 		for i, code := range x.values {
@@ -360,14 +293,14 @@ func (w *worker) part(c *column, within *rowset.Set, yield func(code uint32, row
 }
 
 // test gives the rows of dom on which a test is true, and on which it fails. The sets must not be altered.
-func (w *worker) test(t *test) (is, failed *rowset.Set) {
+func (w *worker) test(t *intern.Test) (is, failed *bitset.Set) {
 	passing := false // what looks at settings is not good for long
-	for _, c := range t.columns {
-		passing = passing || c.look.Variable == "settings"
+	for _, c := range t.Columns {
+		passing = passing || c.Look.Variable == "settings"
 	}
 	passing = passing || t.Whole && w.stage != nil
 	if passing {
-		is, failed = w.temp(), w.temp()
+		is, failed = w.Temp(), w.Temp()
 		is.Clear()
 		failed.Clear()
 		within := w.scope
@@ -377,21 +310,21 @@ func (w *worker) test(t *test) (is, failed *rowset.Set) {
 		w.try(t, within, is, failed)
 		return is, failed
 	}
-	for len(w.answers) <= t.number {
+	for len(w.answers) <= t.Number {
 		w.answers = append(w.answers, answer{})
 	}
-	a := &w.answers[t.number]
+	a := &w.answers[t.Number]
 	if a.within != w.within {
-		is, failed := w.keep(), w.keep()
+		is, failed := w.Keep(), w.Keep()
 		w.try(t, &w.dom, is, failed)
-		a = &w.answers[t.number]
+		a = &w.answers[t.Number]
 		*a = answer{w.within, is, failed}
 	}
 	return a.is, a.failed
 }
 
-func (w *worker) try(t *test, within, is, failed *rowset.Set) {
-	add := func(truth rule.Truth, rows *rowset.Set) {
+func (w *worker) try(t *intern.Test, within, is, failed *bitset.Set) {
+	add := func(truth rule.Truth, rows *bitset.Set) {
 		switch truth {
 		case rule.True:
 			is.Or(rows)
@@ -416,20 +349,20 @@ func (w *worker) try(t *test, within, is, failed *rowset.Set) {
 		for row := range within.All() {
 			one(row, nil)
 		}
-	case len(t.columns) == 0:
-		add(t.answer(nil), within)
-	case len(t.columns) == 1 && t.columns[0].look.Variable == "settings":
-		w.part(t.columns[0], within, func(code uint32, rows *rowset.Set) { add(t.answerOne(code), rows) })
-	case len(t.columns) == 1:
-		x := w.index(t.columns[0])
+	case len(t.Columns) == 0:
+		add(t.Answer(nil), within)
+	case len(t.Columns) == 1 && t.Columns[0].Look.Variable == "settings":
+		w.part(t.Columns[0], within, func(code uint32, rows *bitset.Set) { add(t.AnswerOne(code), rows) })
+	case len(t.Columns) == 1:
+		x := w.index(t.Columns[0])
 		if !x.many {
 			for i, code := range x.values {
-				add(t.answerOne(code), x.sets[i])
+				add(t.AnswerOne(code), x.sets[i])
 			}
 			return
 		}
 		for row := range within.All() {
-			switch t.answerOne(x.codes[row]) {
+			switch t.AnswerOne(x.codes[row]) {
 			case rule.True:
 				is.Add(row)
 			case rule.Failed:
@@ -437,19 +370,19 @@ func (w *worker) try(t *test, within, is, failed *rowset.Set) {
 			}
 		}
 	default:
-		codes := make([]uint32, len(t.columns))
-		var refine func(i int, rows *rowset.Set)
-		refine = func(i int, rows *rowset.Set) {
+		codes := make([]uint32, len(t.Columns))
+		var refine func(i int, rows *bitset.Set)
+		refine = func(i int, rows *bitset.Set) {
 			if i == len(codes) {
-				add(t.answer(codes), rows)
+				add(t.Answer(codes), rows)
 				return
 			}
-			mark := w.mark()
-			w.part(t.columns[i], rows, func(code uint32, rows *rowset.Set) {
+			mark := w.Mark()
+			w.part(t.Columns[i], rows, func(code uint32, rows *bitset.Set) {
 				codes[i] = code
 				refine(i+1, rows)
 			})
-			w.release(mark)
+			w.Release(mark)
 		}
 		refine(0, within)
 	}
@@ -462,22 +395,22 @@ func (w *worker) variables(row int, settings map[string]any) map[string]any {
 
 // truth gives the rows of dom on which a formula is true, and on which it fails. The sets must not be altered; they are good
 // until the mark that was made before is released.
-func (w *worker) truth(f *formula) (is, failed *rowset.Set) {
-	switch f.joined {
+func (w *worker) truth(f *intern.Formula) (is, failed *bitset.Set) {
+	switch f.Joined {
 	case 0:
-		return w.test(f.test)
+		return w.test(f.Test)
 	case '!':
-		a, e := w.truth(f.parts[0])
-		is = w.temp()
+		a, e := w.truth(f.Parts[0])
+		is = w.Temp()
 		is.SetAndNot(&w.dom, a)
 		is.AndNot(e)
 		return is, e
 	case '&':
-		is, failed = w.temp(), w.temp()
+		is, failed = w.Temp(), w.Temp()
 		is.Copy(&w.dom)
 		failed.Copy(&w.dom)
-		either := w.temp()
-		for _, part := range f.parts {
+		either := w.Temp()
+		for _, part := range f.Parts {
 			a, e := w.truth(part)
 			is.And(a)
 			either.Copy(a)
@@ -489,10 +422,10 @@ func (w *worker) truth(f *formula) (is, failed *rowset.Set) {
 		failed.AndNot(is)
 		return is, failed
 	}
-	is, failed = w.temp(), w.temp()
+	is, failed = w.Temp(), w.Temp()
 	is.Clear()
 	failed.Clear()
-	for _, part := range f.parts {
+	for _, part := range f.Parts {
 		a, e := w.truth(part)
 		is.Or(a)
 		failed.Or(e)

@@ -270,7 +270,7 @@ func TestTheSummarySaysTheSameEachTime(t *testing.T) {
 		t.Error("two summaries of one state differ")
 	}
 	for _, want := range []string{
-		"## Purpose", "## Who gets it", "70 laptops of 240 (29%)", "## What it sets", "disk.startup.pin) | require |", "A startup PIN is required, but the security chip that holds it is forbidden: on 65 laptops",
+		"## Purpose", "## Who gets it", "70 laptops of 240 (29%)", "## What it sets", "disk.startup.pin) | require |", "A startup PIN is required, but the security chip that holds it is forbidden: on 70 laptops",
 		"asks the person something", "can't be undone from here", "## How to go back", "Retiring it would give 70 laptops something else", "has done stays as it is",
 	} {
 		if !strings.Contains(strings.ReplaceAll(text, `\`, ""), want) {

@@ -1,6 +1,6 @@
 // This file has several sets of one block in one piece.
 
-package rowset
+package bitset
 
 import "slices"
 

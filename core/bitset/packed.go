@@ -1,6 +1,6 @@
 // This file keeps sets in little room: few rows as a list, nearly all as a list of those that are not there, others as bits.
 
-package rowset
+package bitset
 
 import (
 	"math/bits"

@@ -1,4 +1,4 @@
-package resolve
+package intern
 
 import (
 	"fmt"
@@ -13,7 +13,7 @@ import (
 func TestNumbersStayWithTheirIDs(t *testing.T) {
 	for seed := range uint64(30) {
 		r := rand.New(rand.NewPCG(seed, 1))
-		p := &places[string]{}
+		p := &IdTable[string]{}
 		has := map[string]int{}
 		for step := range 40 {
 			var gone, fresh []string
@@ -30,14 +30,14 @@ func TestNumbersStayWithTheirIDs(t *testing.T) {
 				}
 			}
 			before, had := p, maps.Clone(has)
-			p = p.with(gone, fresh)
+			p = p.With(gone, fresh)
 			freed := map[int]bool{}
 			for _, id := range gone {
 				freed[has[id]] = true
 				delete(has, id)
 			}
 			for _, id := range fresh {
-				n, known := p.at(id)
+				n, known := p.Number(id)
 				if !known || freed[n] {
 					t.Fatalf("seed %d, step %d: %s has %d (%v), which was freed: %v", seed, step, id, n, known, freed[n])
 				}
@@ -45,21 +45,21 @@ func TestNumbersStayWithTheirIDs(t *testing.T) {
 			}
 			taken := map[int]string{}
 			for id, n := range has {
-				if now, known := p.at(id); !known || now != n || p.place(id) != n {
+				if now, known := p.Number(id); !known || now != n || p.NumberOf(id) != n {
 					t.Fatalf("seed %d, step %d: %s is %d, it was %d", seed, step, id, now, n)
 				}
-				if other, twice := taken[n]; twice || n >= int(p.n) {
-					t.Fatalf("seed %d, step %d: %d is %s and %s, of %d", seed, step, n, id, other, p.n)
+				if other, twice := taken[n]; twice || n >= int(p.N) {
+					t.Fatalf("seed %d, step %d: %d is %s and %s, of %d", seed, step, n, id, other, p.N)
 				}
 				taken[n] = id
 			}
 			for _, id := range append(gone, "nobody", "") {
-				if n, known := p.at(id); known || p.place(id) != none {
+				if n, known := p.Number(id); known || p.NumberOf(id) != None {
 					t.Fatalf("seed %d, step %d: %q is gone and has %d", seed, step, id, n)
 				}
 			}
 			for id, n := range had {
-				if was, known := before.at(id); !known || was != n {
+				if was, known := before.Number(id); !known || was != n {
 					t.Fatalf("seed %d, step %d: the places before say %d of %s, they said %d", seed, step, was, id, n)
 				}
 			}
@@ -74,16 +74,16 @@ func TestATableIsAMap(t *testing.T) {
 		for i := range ids {
 			ids[i], numbers[i] = fmt.Sprintf("LT-%07d", i*7), int32(n-i)
 		}
-		table := tableOf(ids, numbers)
+		table := NewBaseTable(ids, numbers)
 		for i := range ids {
-			if got, known := table.at(ids[i]); !known || got != numbers[i] {
+			if got, known := table.At(ids[i]); !known || got != numbers[i] {
 				t.Fatalf("%d ids: %s has %d, %v", n, ids[i], got, known)
 			}
-			if _, known := table.at(ids[i] + "x"); known {
+			if _, known := table.At(ids[i] + "x"); known {
 				t.Fatalf("%d ids: one that is not there is known", n)
 			}
 		}
-		if _, known := table.at(""); known {
+		if _, known := table.At(""); known {
 			t.Errorf("%d ids: an empty id is known", n)
 		}
 	}

@@ -1,4 +1,4 @@
-package rowset_test
+package bitset_test
 
 import (
 	"maps"
@@ -7,7 +7,7 @@ import (
 	"slices"
 	"testing"
 
-	. "zenithridge.example/zridge/core/rowset"
+	. "zenithridge.example/zridge/core/bitset"
 )
 
 // plain is a set as a map: the obvious way.

@@ -1,6 +1,6 @@
 // This file numbers the objects of an estate: a number stays with its id in all plans that are made of one another.
 
-package resolve
+package intern
 
 import (
 	"maps"
@@ -10,14 +10,14 @@ import (
 	"zenithridge.example/zridge/core/ids"
 )
 
-const none = -1
+const None = -1
 
 // places gives numbers to ids. It is immutable; with gives another.
-type places[K ~string] struct {
-	base *table[K]   // shared
-	over map[K]int32 // what came later; none: gone
-	free []int32
-	n    int32 // numbers that were given, those that are free included
+type IdTable[K ~string] struct {
+	base  *baseTable[K] // shared
+	later map[K]int32   // what came later; none: gone
+	free  []int32
+	N     int32 // numbers that were given, those that are free included
 
 	serial, of uint64 // of this, and of the one that it was made of
 }
@@ -25,144 +25,144 @@ type places[K ~string] struct {
 var serials atomic.Uint64
 
 // near tells whether one of the two was made of the other: then no number means two things.
-func (p *places[K]) near(q *places[K]) bool {
+func (p *IdTable[K]) Adjacent(q *IdTable[K]) bool {
 	return p == q || p.serial == q.of || q.serial == p.of
 }
 
 // at gives the number of an id.
-func (p *places[K]) at(id K) (int, bool) {
-	n, known := p.over[id]
+func (p *IdTable[K]) Number(id K) (int, bool) {
+	n, known := p.later[id]
 	if !known {
-		n, known = p.base.at(id)
+		n, known = p.base.At(id)
 	}
-	return int(n), known && n != none
+	return int(n), known && n != None
 }
 
 // place gives the number of an id that is there, none otherwise.
-func (p *places[K]) place(id K) int {
-	if n, known := p.at(id); known {
+func (p *IdTable[K]) NumberOf(id K) int {
+	if n, known := p.Number(id); known {
 		return n
 	}
-	return none
+	return None
 }
 
 // with takes ids away and gives numbers to fresh ones.
-func (p *places[K]) with(gone, fresh []K) *places[K] {
+func (p *IdTable[K]) With(gone, fresh []K) *IdTable[K] {
 	if len(gone)+len(fresh) == 0 {
 		return p
 	}
-	if p.n == 0 { // the first that there are
-		next := &places[K]{n: int32(len(fresh)), serial: serials.Add(1), of: p.serial}
+	if p.N == 0 { // the first that there are
+		next := &IdTable[K]{N: int32(len(fresh)), serial: serials.Add(1), of: p.serial}
 		numbers := make([]int32, len(fresh))
 		for i := range numbers {
 			numbers[i] = int32(i)
 		}
-		next.base = tableOf(slices.Clone(fresh), numbers)
+		next.base = NewBaseTable(slices.Clone(fresh), numbers)
 		return next
 	}
-	next := &places[K]{base: p.base, over: maps.Clone(p.over), free: append([]int32(nil), p.free...), n: p.n, serial: serials.Add(1), of: p.serial}
-	if len(p.over)+len(gone)+len(fresh) > p.base.len()/4 {
-		next.base, next.over = p.gathered(), nil
+	next := &IdTable[K]{base: p.base, later: maps.Clone(p.later), free: append([]int32(nil), p.free...), N: p.N, serial: serials.Add(1), of: p.serial}
+	if len(p.later)+len(gone)+len(fresh) > p.base.len()/4 {
+		next.base, next.later = p.flattened(), nil
 	}
-	if next.over == nil {
-		next.over = make(map[K]int32, len(gone)+len(fresh))
+	if next.later == nil {
+		next.later = make(map[K]int32, len(gone)+len(fresh))
 	}
 	var freed []int32 // not given again at once: a number must not mean two things on the two sides of a comparison
 	for _, id := range gone {
-		if n, known := next.at(id); known {
+		if n, known := next.Number(id); known {
 			freed = append(freed, int32(n))
-			next.over[id] = none
+			next.later[id] = None
 		}
 	}
 	defer func() { next.free = append(next.free, freed...) }()
 	for _, id := range fresh {
 		if last := len(next.free) - 1; last >= 0 {
-			next.over[id], next.free = next.free[last], next.free[:last]
+			next.later[id], next.free = next.free[last], next.free[:last]
 		} else {
-			next.over[id] = next.n
-			next.n++
+			next.later[id] = next.N
+			next.N++
 		}
 	}
 	return next
 }
 
 // gathered makes one table of all.
-func (p *places[K]) gathered() *table[K] {
+func (p *IdTable[K]) flattened() *baseTable[K] {
 	var list []K
 	var numbers []int32
 	add := func(id K, n int32) {
-		if n != none {
+		if n != None {
 			list, numbers = append(list, id), append(numbers, n)
 		}
 	}
 	for at, id := range p.base.ids {
-		if _, later := p.over[id]; !later {
+		if _, later := p.later[id]; !later {
 			add(id, p.base.numbers[at])
 		}
 	}
-	for id, n := range p.over {
+	for id, n := range p.later {
 		add(id, n)
 	}
-	return tableOf(slices.Clip(list), slices.Clip(numbers))
+	return NewBaseTable(slices.Clip(list), slices.Clip(numbers))
 }
 
 // table gives numbers to ids as a map does, in less room: a million laptops are looked up in one.
-type table[K ~string] struct {
+type baseTable[K ~string] struct {
 	ids     []K
 	numbers []int32
 	index   *ids.Index
 }
 
 // tableOf makes a table of ids that are all different.
-func tableOf[K ~string](list []K, numbers []int32) *table[K] {
-	return &table[K]{list, numbers, ids.Of(len(list), func(place int) K { return list[place] })}
+func NewBaseTable[K ~string](list []K, numbers []int32) *baseTable[K] {
+	return &baseTable[K]{list, numbers, ids.Of(len(list), func(place int) K { return list[place] })}
 }
 
-func (t *table[K]) len() int {
+func (t *baseTable[K]) len() int {
 	if t == nil {
 		return 0
 	}
 	return len(t.ids)
 }
 
-func (t *table[K]) at(id K) (int32, bool) {
+func (t *baseTable[K]) At(id K) (int32, bool) {
 	if t == nil {
-		return none, false
+		return None, false
 	}
 	if at, known := ids.Find(t.index, id, func(place int) K { return t.ids[place] }); known {
 		return t.numbers[at], true
 	}
-	return none, false
+	return None, false
 }
 
 // differences is what differs between two lists of objects.
-type differences[K comparable] struct {
-	gone           []K
-	fresh, altered []int // places in the next list
-	same           bool  // it is the very same list
-	aligned        bool  // every object stands where it stood
+type Differences[K comparable] struct {
+	Gone           []K
+	Fresh, Altered []int // places in the next list
+	Same           bool  // it is the very same list
+	Aligned        bool  // every object stands where it stood
 }
 
 // compare finds what differs between a list and the one that comes after it. Lists that stand in one order are gone through side by side.
-func compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b *T) bool) differences[K] {
-	if sameList(was, next) {
-		return differences[K]{same: true}
+func Compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b *T) bool) Differences[K] {
+	if SameList(was, next) {
+		return Differences[K]{Same: true}
 	}
 	return compareAt(len(was), len(next), func(i int) *T { return &was[i] }, func(i int) *T { return &next[i] }, id, equal)
 }
 
 // sameList tells whether two lists are the very same.
-func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
+func SameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // compareKept is compare for lists of what is kept elsewhere: what is the very same object is passed over.
-func compareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(a, b *T) bool) differences[K] {
-	if sameList(was, next) {
-		return differences[K]{same: true}
+func CompareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(a, b *T) bool) Differences[K] {
+	if SameList(was, next) {
+		return Differences[K]{Same: true}
 	}
 	return compareAt(len(was), len(next), func(i int) *T { return was[i] }, func(i int) *T { return next[i] }, id, equal)
 }
 
-func compareAt[T any, K comparable](before, after int, was, next func(int) *T, id func(*T) K, equal func(a, b *T) bool) (d differences[K]) {
+func compareAt[T any, K comparable](before, after int, was, next func(int) *T, id func(*T) K, equal func(a, b *T) bool) (d Differences[K]) {
 	side := min(before, after)
 	var apart []int
 	for i := range side {
@@ -172,11 +172,11 @@ func compareAt[T any, K comparable](before, after int, was, next func(int) *T, i
 		case id(x) != id(y):
 			apart = append(apart, i)
 		case !equal(x, y):
-			d.altered = append(d.altered, i)
+			d.Altered = append(d.Altered, i)
 		}
 	}
 	if len(apart) == 0 && before == after {
-		d.aligned = true
+		d.Aligned = true
 		return d
 	}
 	places := make(map[K]int, len(apart))
@@ -192,27 +192,27 @@ func compareAt[T any, K comparable](before, after int, was, next func(int) *T, i
 	for _, i := range apart {
 		at, known := places[id(next(i))]
 		if !known {
-			d.fresh = append(d.fresh, i)
+			d.Fresh = append(d.Fresh, i)
 			continue
 		}
 		delete(places, id(next(i)))
 		if !equal(was(at), next(i)) {
-			d.altered = append(d.altered, i)
+			d.Altered = append(d.Altered, i)
 		}
 	}
 	for id := range places {
-		d.gone = append(d.gone, id)
+		d.Gone = append(d.Gone, id)
 	}
 	return d
 }
 
 // keptAt is idsAt for a list of what is kept elsewhere.
-func keptAt[T any, K comparable](list []*T, at []int, id func(*T) K) []K {
-	return idsAt(list, at, func(one **T) K { return id(*one) })
+func KeptAt[T any, K comparable](list []*T, at []int, id func(*T) K) []K {
+	return IdsAt(list, at, func(one **T) K { return id(*one) })
 }
 
 // idsAt gives the ids of some objects of a list.
-func idsAt[T any, K comparable](list []T, at []int, id func(*T) K) []K {
+func IdsAt[T any, K comparable](list []T, at []int, id func(*T) K) []K {
 	out := make([]K, len(at))
 	for i, j := range at {
 		out[i] = id(&list[j])

@@ -1,9 +1,9 @@
-// Package rowset has sets of rows of one block of a large table: working sets, on which questions about 4,096 rows are
+// Package bitset has sets of rows of one block of a large table: working sets, on which questions about 4,096 rows are
 // answered with a few dozen word operations, and packed ones, which are kept.
 //
 // A table of any length is a slice of blocks. What is asked of a few rows only costs a few words: a set knows which of its
 // words hold something, and every operation passes over the others.
-package rowset
+package bitset
 
 import (
 	"iter"

@@ -1,0 +1,80 @@
+package decide
+
+import (
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+)
+
+// having gives the laptops among rows that have some candidate.
+func (d *Decider) having(in []Candidate, rows *bitset.Set) *bitset.Set {
+	have := d.sets.Temp()
+	have.Clear()
+	for i := range in {
+		if have.Or(in[i].Live); rows.In(have) {
+			break
+		}
+	}
+	have.And(rows)
+	return have
+}
+
+// byItem gives for every item the laptops of have to which some candidate brings it. Of an item that comes to all of them the set is have
+// itself. The lists are good until the next call.
+func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers []int32, sets []*bitset.Set) {
+	some := d.sets.Temp()
+	numbers, sets = d.itemNumbers[:0], d.itemSets[:0]
+	where := d.room(len(ix.Outcomes.All())) // by item: its place in numbers, from 1
+	for i := range in {
+		items, here := ix.Items(in[i].Rank), have
+		if len(items) == 0 {
+			continue
+		}
+		if !have.In(in[i].Live) {
+			if here = some; !here.SetAnd(in[i].Live, have) {
+				continue
+			}
+		}
+		for _, item := range items {
+			at := where[intern.ItemAt(item)]
+			if at == 0 {
+				numbers, sets = append(numbers, item), append(sets, nil)
+				at = int32(len(numbers))
+				where[intern.ItemAt(item)] = at
+			}
+			switch set := &sets[at-1]; {
+			case here == have:
+				*set = have
+			case *set == nil:
+				*set = d.sets.Temp()
+				(*set).Copy(here)
+			case *set != have:
+				(*set).Or(here)
+			}
+		}
+	}
+	for _, item := range numbers {
+		where[intern.ItemAt(item)] = 0
+	}
+	d.itemNumbers, d.itemSets = numbers, sets
+	return numbers, sets
+}
+
+// together tells that laptops have a value that is put together of items, and what became of the candidates: all of them won.
+func (d *Decider) together(in []Candidate, how How, rows *bitset.Set) {
+	if rows.Empty() {
+		return
+	}
+	d.Out.Add(intern.FromItems, rows)
+	if d.Observer != nil {
+		d.Observer.By(how, nil, rows)
+		d.Observer.Fates(in, Won, rows)
+	}
+}
+
+// room gives a number for each of n things, all 0, which are to be put back to 0.
+func (d *Decider) room(n int) []int32 {
+	if len(d.where) < n {
+		d.where = append(d.where, make([]int32, n-len(d.where))...)
+	}
+	return d.where
+}

@@ -1,0 +1,57 @@
+package decide
+
+import (
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// merge adds up the items of all lists, or the rows of all tables. Lists that add up are always inherited. Rows of one key that say
+// different things are a conflict of all candidates.
+type merge struct{}
+
+func (merge) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
+func (merge) ByLevel() bool                                          { return false }
+func (merge) ByItems() bool                                          { return true }
+func (merge) Inherited() bool                                        { return true }
+
+func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
+	have := d.having(in, rows)
+	numbers, sets := d.byItem(ix, in, have)
+	if ix.Def.Type == setting.TypeTable && len(ix.Def.Key) > 0 {
+		d.rowConflicts(ix, in, numbers, sets, have)
+	}
+	d.together(in, ByMerge, have)
+	for i, item := range numbers {
+		if !sets[i].Empty() {
+			d.Out.AddNew(item, sets[i])
+		}
+	}
+}
+
+// rowConflicts takes the laptops out of have, and out of the items' sets, on which two tables say different things under one key: there
+// all candidates are in conflict.
+func (d *Decider) rowConflicts(ix *Index, in []Candidate, numbers []int32, sets []*bitset.Set, have *bitset.Set) {
+	mark := d.sets.Mark()
+	defer d.sets.Release(mark)
+	differ, here := d.sets.Temp(), d.sets.Temp()
+	differ.Clear()
+	for i := range numbers {
+		a := ix.Outcomes.Of(numbers[i]).Value
+		for j := range i {
+			if sets[i].Meets(sets[j]) && ix.Def.Conflicts(a, ix.Outcomes.Of(numbers[j]).Value) {
+				here.SetAnd(sets[i], sets[j])
+				differ.Or(here)
+			}
+		}
+	}
+	if differ.Empty() {
+		return
+	}
+	d.alike(in, differ, func(all []Candidate, rows *bitset.Set) { d.conflict(ix, all, rows) })
+	have.AndNot(differ)
+	for i := range sets {
+		if sets[i] != have {
+			sets[i].AndNot(differ)
+		}
+	}
+}

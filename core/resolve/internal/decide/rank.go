@@ -1,0 +1,141 @@
+package decide
+
+import (
+	"cmp"
+	"math"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/match"
+)
+
+// Source is the entry of an active policy for the setting of an index, with the levels at which the policy applies to somebody.
+type Source struct {
+	Policy   int // number
+	ID       estate.PolicyID
+	Priority int64
+	Levels   []match.Level
+	Entry    *estate.Entry
+}
+
+// unranked is a ranked entry with all that belongs to it, while entries are put in order.
+type unranked struct {
+	Ranked
+	Entry
+	items []int32
+}
+
+// Clear takes all entries out.
+func (ix *Index) Clear() {
+	ix.Ranked, ix.Entries, ix.Keys, ix.items, ix.begin = nil, nil, nil, nil, nil
+}
+
+// Rank puts entries in order of precedence. The index has them alone afterwards.
+func (ix *Index) Rank(sources []Source) {
+	var list []unranked
+	for i := range sources {
+		list = ix.unrank(&sources[i], list)
+	}
+	ix.order(list, 0)
+}
+
+// Rerank replaces the entries of some policies, named by number, by others. The entries of other policies keep their order.
+func (ix *Index) Rerank(policies []int, sources []Source) {
+	list := make([]unranked, 0, len(ix.Ranked)+len(policies))
+	for i, r := range ix.Ranked {
+		if !slices.Contains(policies, int(r.Policy)) {
+			list = append(list, unranked{r, ix.Entries[i], ix.Items(int32(i))})
+		}
+	}
+	stay := len(list)
+	for i := range sources {
+		list = ix.unrank(&sources[i], list)
+	}
+	ix.order(list, stay)
+}
+
+// unrank adds an entry once for each level of its policy.
+func (ix *Index) unrank(s *Source, to []unranked) []unranked {
+	u := unranked{Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock}, Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)}, nil}
+	if ix.combiner.ByItems() {
+		for _, item := range s.Entry.Value.Members() {
+			u.items = append(u.items, ix.Outcomes.Item(item).Number)
+		}
+	} else {
+		o := ix.Outcomes.Value(s.Entry.Value)
+		u.Outcome, u.Class = o.Number, o.Class
+	}
+	for at, level := range s.Levels {
+		u.LevelAt, u.Level = int16(at), level
+		to = append(to, u)
+	}
+	return to
+}
+
+// order sorts entries by precedence and finds their zones and runs. The first of them, as many as stay, are in order already.
+func (ix *Index) order(list []unranked, stay int) {
+	before := func(a, b *unranked) int {
+		return cmp.Or(ix.compare(a, b), cmp.Compare(a.PolicyID, b.PolicyID), cmp.Compare(b.Level, a.Level))
+	}
+	sorted := make([]*unranked, len(list))
+	for i := range list {
+		sorted[i] = &list[i]
+	}
+	slices.SortFunc(sorted[stay:], before)
+	for i := stay; stay > 0 && i < len(sorted); i++ { // few are new: each is put where it belongs
+		one := sorted[i]
+		at, _ := slices.BinarySearchFunc(sorted[:i], one, before)
+		copy(sorted[at+1:i+1], sorted[at:i])
+		sorted[at] = one
+	}
+	ix.Ranked, ix.Entries, ix.Keys = make([]Ranked, len(list)), make([]Entry, len(list)), make([]uint32, len(list))
+	ix.items, ix.begin = nil, nil
+	if ix.combiner.ByItems() {
+		ix.begin = make([]int32, len(list)+1)
+		for i, s := range sorted {
+			ix.items = append(ix.items, s.items...)
+			ix.begin[i+1] = int32(len(ix.items))
+		}
+	}
+	for i, s := range sorted {
+		if s.Zone, s.Run = 0, 0; s.Lock {
+			s.Zone = math.MinInt32
+		}
+		if i > 0 {
+			last := sorted[i-1]
+			s.Zone, s.Run = last.Zone, last.Run
+			switch {
+			case last.Lock != s.Lock:
+				s.Zone = 0
+			case last.Level != s.Level && (ix.combiner.ByLevel() || s.Lock):
+				s.Zone++
+			}
+			if ix.compare(last, s) != 0 {
+				s.Run++
+			}
+		}
+		ix.Ranked[i], ix.Entries[i], ix.Keys[i] = s.Ranked, s.Entry, Key(int(s.Policy), int(s.LevelAt))
+	}
+}
+
+// compare says which of two entries has precedence: below 0 for a, above 0 for b, 0 where neither beats the other. Locked entries come
+// before others, the outermost level first; then, where the rule goes by level, the innermost level; then the greater weight.
+func (ix *Index) compare(a, b *unranked) int {
+	if ix.combiner.ByItems() {
+		return 0
+	}
+	switch {
+	case a.Lock && b.Lock:
+		if order := cmp.Compare(a.Level, b.Level); order != 0 {
+			return order
+		}
+	case a.Lock:
+		return -1
+	case b.Lock:
+		return 1
+	}
+	if order := cmp.Compare(b.Level, a.Level); order != 0 && ix.combiner.ByLevel() {
+		return order
+	}
+	return cmp.Compare(b.weight, a.weight)
+}
