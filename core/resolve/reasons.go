@@ -223,14 +223,14 @@ func (d *deciding) byLead(s *subject, at int, marked decide.Marked, order []deci
 	if s.away || len(c.Exceptions) > 0 || c.limited && s.lacking(c).by != supported {
 		return false
 	}
-	lead, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
-	if !ok || !lead.Some {
+	outcome, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
+	if !ok || len(became) == len(d.became) {
 		return ok
 	}
 	d.settled = append(d.settled, settled{
-		setting: int32(at), outcome: lead.Outcome, forced: intern.None, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: intern.None,
+		setting: int32(at), outcome: outcome, forced: intern.None, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: intern.None,
 	})
-	d.became, d.ranks = lead.Fates, lead.Ranks
+	d.became, d.ranks = became, ranks
 	d.at[at] = int32(len(d.settled))
 	return true
 }

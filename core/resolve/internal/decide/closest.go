@@ -14,8 +14,8 @@ func (closest) ByLevel() bool                                                   
 func (closest) ByItems() bool                                                       { return false }
 func (closest) Inherited() bool                                                     { return false }
 
-func (closest) precedence() precedence {
-	return precedence{how: ByClosest, inZone: LowerPriority, beyond: Outer, ties: true}
+func (closest) precedence() *precedence {
+	return &precedence{how: ByClosest, inZone: LowerPriority, beyond: Outer, ties: true}
 }
 
 func (r closest) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {

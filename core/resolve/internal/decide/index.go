@@ -11,7 +11,8 @@ import (
 // rulings. The zero Index is of no setting. Fields that are read for every laptop come first, for the sake of speed.
 type Index struct {
 	combiner   Combiner
-	Ranked     []Ranked // in order of precedence
+	precedence *precedence // of the combiner, where it decides by precedence; nil: it does not
+	Ranked     []Ranked    // in order of precedence
 	Exceptions []Exception
 	Outcomes   *intern.Outcomes
 	items      []int32             // of lists that are put together: the items of each ranked entry, entry after entry
@@ -59,7 +60,10 @@ type Ruling struct{ Prefer, Over estate.PolicyID }
 
 // Define sets the definition that the index is for.
 func (ix *Index) Define(def *setting.Definition, outcomes *intern.Outcomes) {
-	ix.Def, ix.Outcomes, ix.combiner = def, outcomes, combiners[def.Combine]
+	ix.Def, ix.Outcomes, ix.combiner, ix.precedence = def, outcomes, combiners[def.Combine], nil
+	if by, ok := ix.combiner.(interface{ precedence() *precedence }); ok {
+		ix.precedence = by.precedence()
+	}
 }
 
 // Inherited tells whether entries arrive although a place detaches them, as lists that add up do.

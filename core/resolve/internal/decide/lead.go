@@ -20,34 +20,28 @@ func (m Marked) Next(at, end int32) int32 {
 	return min(at&^63+int32(bits.TrailingZeros64(word)), end)
 }
 
-// Lead is what the first candidate of one laptop decides for a setting: the others are beaten, and the fate of each is known by where it
-// stands. It is the same as Decide gives, without sets.
-type Lead struct {
-	Outcome int32
-	Fates   []Fate  // of the candidates, in order of precedence
-	Ranks   []int32 // of the candidates
-	Some    bool    // there is a candidate
-}
-
-// DecideByLead decides a setting for one laptop by its first candidate. The laptop's candidates are those of marked from number first on
-// to the end of order, which has the orders of all entries by number. Fates and ranks are appended to those given. ok is false where more
-// is to be looked at: rules that put values together, and candidates of one run with different values; nothing is decided then.
-func (ix *Index) DecideByLead(marked Marked, order []Order, first int32, fates []Fate, ranks []int32) (lead Lead, ok bool) {
-	by, ok := ix.combiner.(interface{ precedence() precedence })
-	if !ok {
-		return Lead{}, false
+// DecideByLead decides a setting for one laptop by its first candidate: the others are beaten, and the fate of each is known by where it
+// stands. What comes out is the same as Decide gives, without sets. The laptop's candidates are those of marked from number first on to the
+// end of order, which has the orders of all entries by number.
+//
+// The candidates' fates and ranks, in order of precedence, are appended to those given; none are where there is no candidate. ok is false
+// where more is to be looked at: rules that put values together, and candidates of one run with different values. Nothing is decided
+// then.
+func (ix *Index) DecideByLead(marked Marked, order []Order, first int32, fates []Fate, ranks []int32) (outcome int32, _ []Fate, _ []int32, ok bool) {
+	rule := ix.precedence
+	if rule == nil {
+		return 0, fates, ranks, false
 	}
 	end := int32(len(order))
 	next := marked.Next(first, end)
 	if next == end {
-		return Lead{Fates: fates, Ranks: ranks}, true
+		return 0, fates, ranks, true
 	}
-	is, rule := Won, by.precedence()
-	leader := &order[next]
-	beyond := rule.beyond
+	is, leader, beyond := Won, &order[next], rule.beyond
 	if leader.Zone < 0 {
 		beyond = LockedOut
 	}
+	before := len(fates)
 	for ; next < end; next = marked.Next(next+1, end) {
 		if is != beyond {
 			switch here := &order[next]; {
@@ -56,10 +50,10 @@ func (ix *Index) DecideByLead(marked Marked, order []Order, first int32, fates [
 			case here.Run != leader.Run:
 				is = rule.inZone
 			case rule.ties && here.Outcome != leader.Outcome:
-				return Lead{}, false
+				return 0, fates[:before], ranks[:len(ranks)-len(fates)+before], false
 			}
 		}
 		fates, ranks = append(fates, is), append(ranks, next-first)
 	}
-	return Lead{Outcome: leader.Outcome, Fates: fates, Ranks: ranks, Some: true}, true
+	return leader.Outcome, fates, ranks, true
 }

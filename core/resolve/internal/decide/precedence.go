@@ -17,7 +17,7 @@ type precedence struct {
 // byPrecedence decides for the laptops of undecided. Candidates of one run are in effect together where their values are equal.
 //
 // Runs are gone through in order. Before each, undecided holds the laptops that no run before it decided for.
-func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set, by precedence) {
+func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set, by *precedence) {
 	if first := runLength(in); undecided.In(in[0].Live) && (!by.ties || sameClass(in[:first])) {
 		d.Out.Add(in[0].Outcome, undecided) // the first run decides for all
 		if d.Observer != nil {
@@ -95,7 +95,7 @@ func sameClass(run []Candidate) bool {
 }
 
 // behindLead tells the fates of the candidates from a place on where the first run decided for all.
-func (d *Decider) behindLead(in []Candidate, from int, all *bitset.Set, by precedence) {
+func (d *Decider) behindLead(in []Candidate, from int, all *bitset.Set, by *precedence) {
 	beyond := by.beyond
 	if in[0].Zone < 0 {
 		beyond = LockedOut
@@ -110,7 +110,7 @@ func (d *Decider) behindLead(in []Candidate, from int, all *bitset.Set, by prece
 
 // beaten tells the fates of a run's candidates on laptops for which a run before decided. inZone holds the laptops that a run of the same
 // zone decided for, locked those that a locked one did.
-func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset.Set, by precedence) {
+func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset.Set, by *precedence) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
 	lost, here := d.sets.Temp(), d.sets.Temp()
@@ -135,7 +135,7 @@ func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset
 
 // tie decides a run whose candidates have different values. Where a laptop has candidates of one value alone, that value is in effect; else
 // rulings are asked. What was decided is added to taken.
-func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, by precedence) {
+func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, by *precedence) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
 	twice, value, here := d.sets.Temp(), d.sets.Temp(), d.sets.Temp()

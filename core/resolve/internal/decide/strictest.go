@@ -13,8 +13,8 @@ func (strictest) ByLevel() bool                                                 
 func (strictest) ByItems() bool                                                  { return false }
 func (strictest) Inherited() bool                                                { return false }
 
-func (strictest) precedence() precedence {
-	return precedence{how: ByStrictest, inZone: Weaker, beyond: Weaker}
+func (strictest) precedence() *precedence {
+	return &precedence{how: ByStrictest, inZone: Weaker, beyond: Weaker}
 }
 
 func (r strictest) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
