@@ -64,3 +64,9 @@ func (a *Arena) Aside() *Set {
 
 // DropAside takes all sets back that were put aside.
 func (a *Arena) DropAside() { a.side = 0 }
+
+// Dated is a set that is good for one epoch, such as the time in which one block is worked on. The zero Dated is good for none.
+type Dated struct {
+	Epoch int32
+	Set   *Set // nil: empty
+}

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -35,7 +37,7 @@ type changes struct {
 	levels   map[int][]int   // by setting: policies with an entry for it whose targets are at other levels as units moved: for the touched of their laptops
 	settings map[int]bool    // settings to decide again for all laptops
 	checks   map[int]bool    // checks to run again for all laptops
-	detached []target        // units and groups that are detached for other kinds than they did
+	detached []match.Target  // units and groups that are detached for other kinds than they did
 }
 
 // repathed is the path of a unit that moved, before and after, as expressions see it.
@@ -54,9 +56,13 @@ type builder struct {
 	dictionaryAltered bool // definitions came, went or altered
 }
 
+// nothing is the plan of an estate without anything, of which first plans are made.
 var nothing = &Plan{
-	snapshot: &estate.Snapshot{}, root: intern.None, unitAt: &intern.IdTable[estate.UnitID]{}, personAt: &intern.IdTable[estate.PersonID]{}, deviceAt: &intern.IdTable[estate.DeviceID]{},
-	groupAt: &intern.IdTable[estate.GroupID]{}, policyAt: &intern.IdTable[estate.PolicyID]{}, settingAt: &intern.IdTable[setting.ID]{}, checkAt: &intern.IdTable[estate.CheckID]{},
+	Population: match.Population{
+		Root: intern.None, UnitAt: &intern.IDTable[estate.UnitID]{}, PersonAt: &intern.IDTable[estate.PersonID]{}, DeviceAt: &intern.IDTable[estate.DeviceID]{},
+		GroupAt: &intern.IDTable[estate.GroupID]{},
+	},
+	snapshot: &estate.Snapshot{}, policyAt: &intern.IDTable[estate.PolicyID]{}, SettingAt: &intern.IDTable[setting.ID]{}, checkAt: &intern.IDTable[estate.CheckID]{},
 }
 
 func build(was *Plan, s *estate.Snapshot) *Plan {
@@ -64,15 +70,16 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	if was == nil {
 		was, words = nothing, intern.NewGeneration()
 	} else {
-		words = was.gen
+		words = was.Gen
 	}
-	p := &Plan{snapshot: s.Indexed(was.snapshot), gen: words}
-	p.persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
+	p := &Plan{snapshot: s.Indexed(was.snapshot)}
+	p.Gen = words
+	p.Persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
 	b := &builder{was: was, next: p, listedAnew: map[int]bool{}, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
-	p.gatherDetachedAreas()
+	p.GatherDetachedAreas()
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
@@ -80,12 +87,12 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstArm, was.firstArm) {
 		p.marks = sync.OnceValue(p.indexSlots)
 	}
-	if p.naming = was.naming; len(b.changes.policies) > 0 || p.groupAt != was.groupAt || was == nothing {
-		policies, groups := p.policies, len(p.groups) // not the plan, which would be kept as long as others have this of it
+	if p.naming = was.naming; len(b.changes.policies) > 0 || p.GroupAt != was.GroupAt || was == nothing {
+		policies, groups := p.policies, len(p.Groups) // not the plan, which would be kept as long as others have this of it
 		p.naming = sync.OnceValue(func() [][]int { return naming(policies, groups) })
 	}
 	b.columns()
-	p.blockArms = make([]atomic.Pointer[blockArms], p.blocks())
+	p.blockArms = make([]atomic.Pointer[blockArms], p.Blocks())
 	p.work(was, &b.changes)
 	return p
 }
@@ -93,50 +100,50 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 func (b *builder) units() {
 	was, p := b.was, b.next
 	d := intern.Compare(was.snapshot.Units, p.snapshot.Units, func(u *estate.Unit) estate.UnitID { return u.ID }, sameUnit)
-	if d.Same && was.root != intern.None {
-		p.units, p.unitAt, p.root, p.apart = was.units, was.unitAt, was.root, was.apart
+	if d.Same && was.Root != intern.None {
+		p.Units, p.UnitAt, p.Root, p.DetachingUnits = was.Units, was.UnitAt, was.Root, was.DetachingUnits
 		return
 	}
-	p.unitAt = was.unitAt.With(d.Gone, intern.IdsAt(p.snapshot.Units, d.Fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
-	p.units = make([]unit, p.unitAt.N)
+	p.UnitAt = was.UnitAt.With(d.Gone, intern.IDsAt(p.snapshot.Units, d.Fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
+	p.Units = make([]match.Unit, p.UnitAt.N)
 	for i := range p.snapshot.Units {
 		u := &p.snapshot.Units[i]
-		at := p.unitAt.NumberOf(u.ID)
-		p.units[at].Unit = u
+		at := p.UnitAt.NumberOf(u.ID)
+		p.Units[at].Unit = u
 		if u.Parent == "" {
-			p.root = at
+			p.Root = at
 		}
 	}
-	for i := range p.units {
-		if p.units[i].Unit == nil {
+	for i := range p.Units {
+		if p.Units[i].Unit == nil {
 			continue
 		}
 		var path []int
-		for at := i; at != intern.None && len(path) <= len(p.units); at = p.unitAt.NumberOf(p.units[at].Parent) {
+		for at := i; at != intern.None && len(path) <= len(p.Units); at = p.UnitAt.NumberOf(p.Units[at].Parent) {
 			path = append(path, at)
 		}
 		slices.Reverse(path)
-		p.units[i].path, p.units[i].depth = path, len(path)-1
-		if i >= len(was.units) || was.units[i].Unit == nil || !was.samePath(p, i) {
+		p.Units[i].Path, p.Units[i].Depth = path, len(path)-1
+		if i >= len(was.Units) || was.Units[i].Unit == nil || !was.samePath(p, i) {
 			if b.movedUnits == nil {
-				b.movedUnits = make([]bool, len(p.units))
+				b.movedUnits = make([]bool, len(p.Units))
 			}
 			b.movedUnits[i] = true
-			if i < len(was.units) && was.units[i].Unit != nil {
-				b.shift(was.units[i].path, path)
-				b.paths = append(b.paths, repathed{setting.ListValue(was.path(i)), setting.ListValue(p.path(i))})
+			if i < len(was.Units) && was.Units[i].Unit != nil {
+				b.shift(was.Units[i].Path, path)
+				b.paths = append(b.paths, repathed{setting.ListValue(was.PathIDs(i)), setting.ListValue(p.PathIDs(i))})
 			}
 		}
 	}
-	for i := range p.units {
-		if p.units[i].Unit != nil && len(p.units[i].Detach) > 0 {
-			p.apart = append(p.apart, i)
+	for i := range p.Units {
+		if p.Units[i].Unit != nil && len(p.Units[i].Detach) > 0 {
+			p.DetachingUnits = append(p.DetachingUnits, i)
 		}
 	}
 	for _, i := range append(d.Altered, d.Fresh...) {
 		u := &p.snapshot.Units[i]
-		if before, known := was.unitAt.Number(u.ID); !known || !sameDetached(was.units[before].Detach, u.Detach) {
-			b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
+		if before, known := was.UnitAt.Number(u.ID); !known || !sameDetached(was.Units[before].Detach, u.Detach) {
+			b.detached = append(b.detached, p.Target(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
 		}
 	}
 }
@@ -156,37 +163,37 @@ func (b *builder) dictionary() {
 	was, p := b.was, b.next
 	settingID := func(d *setting.Definition) setting.ID { return d.ID }
 	d := intern.Compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
-	p.settingAt, p.bySetting, p.forced, p.index = was.settingAt, was.bySetting, was.forced, was.index
+	p.SettingAt, p.bySetting, p.forced, p.index = was.SettingAt, was.bySetting, was.forced, was.index
 	p.settings = slices.Clone(was.settings)
 	if !d.Same || was == nothing {
 		b.dictionaryAltered = len(d.Gone)+len(d.Fresh)+len(d.Altered) > 0
-		p.settingAt = was.settingAt.With(d.Gone, intern.IdsAt(p.snapshot.Settings, d.Fresh, settingID))
+		p.SettingAt = was.SettingAt.With(d.Gone, intern.IDsAt(p.snapshot.Settings, d.Fresh, settingID))
 		p.index = sync.OnceValue(func() *setting.Index { return setting.NewIndex(p.snapshot.Settings) })
-		for len(p.settings) < int(p.settingAt.N) {
+		for len(p.settings) < int(p.SettingAt.N) {
 			p.settings = append(p.settings, settingIndex{})
 		}
 		for _, id := range d.Gone {
-			at := was.settingAt.NumberOf(id)
+			at := was.SettingAt.NumberOf(id)
 			p.settings[at] = settingIndex{}
 			b.settings[at] = true
 		}
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
-			at := p.settingAt.NumberOf(p.snapshot.Settings[i].ID)
+			at := p.SettingAt.NumberOf(p.snapshot.Settings[i].ID)
 			b.settings[at] = true
 			p.settings[at] = settingIndex{}
 		}
 		for i := range p.snapshot.Settings {
 			def := &p.snapshot.Settings[i]
-			c := &p.settings[p.settingAt.NumberOf(def.ID)]
+			c := &p.settings[p.SettingAt.NumberOf(def.ID)]
 			c.user, c.limited = def.Side == setting.UserSide, len(def.Supports) > 0
 			known := c.Def != nil // as it was, in the new list
-			c.Define(def, p.gen.OutcomesOf(def.ID))
+			c.Define(def, p.Gen.OutcomesOf(def.ID))
 			if known {
 				continue
 			}
-			c.area, c.support = def.Area, p.gen.SupportOf(def)
+			c.area, c.support = def.Area, p.Gen.SupportOf(def)
 			for _, f := range def.Forced {
-				c.forced = append(c.forced, forcing{Forced: f, formula: p.gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
+				c.forced = append(c.forced, forcing{Forced: f, formula: p.Gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
 			}
 		}
 		p.bySetting = sortedNumbers(len(p.settings), func(i int) bool { return p.settings[i].Def != nil }, func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) })
@@ -209,7 +216,7 @@ func (b *builder) dictionary() {
 		p.checks, p.checkAt, p.byCheck = was.checks, was.checkAt, was.byCheck
 		return
 	}
-	p.checkAt = was.checkAt.With(checks.Gone, intern.IdsAt(p.snapshot.Checks, checks.Fresh, checkID))
+	p.checkAt = was.checkAt.With(checks.Gone, intern.IDsAt(p.snapshot.Checks, checks.Fresh, checkID))
 	p.checks = make([]check, p.checkAt.N)
 	for i := range p.snapshot.Checks {
 		c := &p.snapshot.Checks[i]
@@ -236,7 +243,7 @@ func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool)
 		for _, l := range t.Looks {
 			if l.Variable != "settings" {
 				subjects = true
-			} else if at, known := p.settingAt.Number(setting.ID(l.Field)); known {
+			} else if at, known := p.SettingAt.Number(setting.ID(l.Field)); known {
 				settings = append(settings, at)
 			}
 		}
@@ -245,7 +252,7 @@ func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool)
 }
 
 func (p *Plan) checkOf(c *estate.Check) check {
-	out := check{Check: c, formula: p.gen.Formula(c.When)}
+	out := check{Check: c, formula: p.Gen.Formula(c.When)}
 	out.looks, out.subjects, out.whole = p.looksOf(out.formula)
 	return out
 }
@@ -257,7 +264,7 @@ func (b *builder) policiesOf() {
 	p.policyAt, p.byPolicy = was.policyAt, was.byPolicy
 	p.policies = slices.Clone(was.policies)
 	if !d.Same {
-		p.policyAt = was.policyAt.With(d.Gone, intern.IdsAt(p.snapshot.Policies, d.Fresh, policyID))
+		p.policyAt = was.policyAt.With(d.Gone, intern.IDsAt(p.snapshot.Policies, d.Fresh, policyID))
 		for len(p.policies) < int(p.policyAt.N) {
 			p.policies = append(p.policies, policy{})
 		}
@@ -279,7 +286,7 @@ func (b *builder) policiesOf() {
 	b.retarget()
 	p.firstArm = make([]int32, len(p.policies)+1)
 	for at := range p.policies {
-		p.firstArm[at+1] = p.firstArm[at] + int32(len(p.policies[at].levels))
+		p.firstArm[at+1] = p.firstArm[at] + int32(len(p.policies[at].audience.Levels))
 	}
 	if b.dictionaryAltered { // entries of settings that came or went
 		for at := range p.policies {
@@ -288,12 +295,12 @@ func (b *builder) policiesOf() {
 			}
 		}
 	}
-	if p.blocks() > was.blocks() && was != nothing {
+	if p.Blocks() > was.Blocks() && was != nothing {
 		for i := range p.policies {
 			pol := &p.policies[i]
 			pol.arms = slices.Clone(pol.arms)
 			for a := range pol.arms {
-				pol.arms[a] = padded(pol.arms[a], p.blocks())
+				pol.arms[a] = padded(pol.arms[a], p.Blocks())
 			}
 		}
 	}
@@ -319,9 +326,8 @@ func (b *builder) policy(pol *estate.Policy) {
 		is.entries = entries
 	}
 	if !known || !sameAudience(was.policies[before].Policy, pol) {
-		is.when = p.gen.Formula(pol.Audience.When)
 		b.changes.policies[at] = true
-		p.aim(is)
+		p.resolveTargets(is)
 		alteredEntries(b.edited, at, entries) // its arms may be others
 	}
 }
@@ -352,7 +358,7 @@ func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	out := make([]entry, 0, len(pol.Entries))
 	for i := range pol.Entries {
-		if at, known := p.settingAt.Number(pol.Entries[i].Setting); known {
+		if at, known := p.SettingAt.Number(pol.Entries[i].Setting); known {
 			out = append(out, entry{at, &pol.Entries[i]})
 		}
 	}
@@ -360,45 +366,13 @@ func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	return out
 }
 
-// aim finds what a policy's targets name, and the levels that its includes give.
-func (p *Plan) aim(pol *policy) {
-	pol.levels, pol.include, pol.exclude, pol.within = nil, nil, nil, nil
-	if pol.Within != "" {
-		bound := p.target(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
-		pol.within = &bound
-	}
-	found := func(t estate.Target) (target, bool) {
-		is := p.target(t)
-		return is, is.at != intern.None
-	}
-	for _, t := range pol.Audience.Include {
-		if is, known := found(t); known && !slices.Contains(pol.levels, is.level) {
-			pol.levels = append(pol.levels, is.level)
-		}
-	}
-	slices.SortFunc(pol.levels, func(x, y Level) int { return cmp.Compare(y, x) })
-	pol.include = make([][]target, len(pol.levels))
-	for _, t := range pol.Audience.Include {
-		if is, known := found(t); known {
-			at := slices.Index(pol.levels, is.level)
-			pol.include[at] = append(pol.include[at], is)
-		}
-	}
-	for _, t := range pol.Audience.Exclude {
-		if is, known := found(t); known {
-			pol.exclude = append(pol.exclude, is)
-		}
-	}
-	slices.SortFunc(pol.exclude, func(x, y target) int { return cmp.Compare(x.String(), y.String()) })
-	pol.arms = make([][]bitset.Packed, len(pol.levels))
+// resolveTargets finds what a policy's audience names. Whom it reaches is not known then.
+func (p *Plan) resolveTargets(pol *policy) {
+	pol.audience = p.Audience(pol.Policy)
+	pol.arms = make([][]bitset.Packed, len(pol.audience.Levels))
 	for i := range pol.arms {
-		pol.arms[i] = make([]bitset.Packed, p.blocks())
+		pol.arms[i] = make([]bitset.Packed, p.Blocks())
 	}
-}
-
-// names tells whether one of a policy's targets is so.
-func (pol *policy) names(so func(target) bool) bool {
-	return pol.within != nil && so(*pol.within) || slices.ContainsFunc(pol.exclude, so) || slices.ContainsFunc(pol.include, func(list []target) bool { return slices.ContainsFunc(list, so) })
 }
 
 // otherTargets tells whether a target may name something else than it did in the plan before, or a unit that is deeper or less deep now.
@@ -409,7 +383,7 @@ func (b *builder) otherTargets() bool {
 // otherNumbers tells whether something that targets name came or went.
 func (b *builder) otherNumbers() bool {
 	was, p := b.was, b.next
-	return p.unitAt != was.unitAt || p.groupAt != was.groupAt || p.deviceAt != was.deviceAt || p.personAt != was.personAt
+	return p.UnitAt != was.UnitAt || p.GroupAt != was.GroupAt || p.DeviceAt != was.DeviceAt || p.PersonAt != was.PersonAt
 }
 
 // retarget finds policies whose targets name something else than they did: a device that is another number, a unit of another depth.
@@ -420,9 +394,9 @@ func (b *builder) retarget() {
 		return
 	}
 	numbers := b.otherNumbers()
-	elsewhere := func(t estate.Target) bool { return p.target(t).at != was.target(t).at }
-	moved := func(t target) bool {
-		return t.Kind == estate.ToUnit && t.at != intern.None && Level(p.units[t.at].depth) != t.level
+	elsewhere := func(t estate.Target) bool { return p.Target(t).At != was.Target(t).At }
+	moved := func(t match.Target) bool {
+		return t.Kind == estate.ToUnit && t.At != intern.None && Level(p.Units[t.At].Depth) != t.Level
 	}
 	for at := range p.policies {
 		pol := &p.policies[at]
@@ -431,19 +405,19 @@ func (b *builder) retarget() {
 		}
 		otherBound := pol.Within != "" && elsewhere(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
 		others := numbers && (otherBound || slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
-		if !others && !pol.names(moved) {
+		if !others && !pol.audience.Names(moved) {
 			continue
 		}
 		again := policy{Policy: pol.Policy}
-		p.aim(&again)
-		again.entries, again.when = pol.entries, pol.when
+		p.resolveTargets(&again)
+		again.entries = pol.entries
 		if others {
 			b.changes.policies[at] = true
 			alteredEntries(b.edited, at, pol.entries)
 		} else {
-			for arm, level := range again.levels {
-				if before := slices.Index(pol.levels, level); before >= 0 {
-					again.arms[arm] = padded(slices.Clone(pol.arms[before]), p.blocks())
+			for arm, level := range again.audience.Levels {
+				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
+					again.arms[arm] = padded(slices.Clone(pol.arms[before]), p.Blocks())
 				}
 			}
 			alteredEntries(b.levels, at, pol.entries)
@@ -522,7 +496,7 @@ func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	if pol.State != estate.Active {
 		return to
 	}
-	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Levels: pol.levels, Entry: e.Entry})
+	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Levels: pol.audience.Levels, Entry: e.Entry})
 }
 
 // takeExceptions sorts the exceptions of the day so that the first that matches wins: the innermost
@@ -531,14 +505,14 @@ func (b *builder) takeExceptions() {
 	p := b.next
 	type exempting struct {
 		decide.Exception
-		target target
+		target match.Target
 	}
 	lists := map[int][]exempting{}
 	for i := range p.snapshot.Exceptions {
 		x := &p.snapshot.Exceptions[i]
-		at, known := p.settingAt.Number(x.Setting)
-		t := p.target(x.Target)
-		if !x.CountsOn(p.snapshot.Day) || !known || t.at == intern.None {
+		at, known := p.SettingAt.Number(x.Setting)
+		t := p.Target(x.Target)
+		if !x.CountsOn(p.snapshot.Day) || !known || t.At == intern.None {
 			continue
 		}
 		outcome := intern.LeftUnset
@@ -551,13 +525,13 @@ func (b *builder) takeExceptions() {
 	for at := range p.settings {
 		list, was := lists[at], &p.settings[at]
 		slices.SortFunc(list, func(x, y exempting) int {
-			return cmp.Or(cmp.Compare(y.target.level, x.target.level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
+			return cmp.Or(cmp.Compare(y.target.Level, x.target.Level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
 		})
 		same := len(list) == len(was.Exceptions)
 		var exceptions []decide.Exception
-		var exempt []target
+		var exempt []match.Target
 		for i, x := range list {
-			same = same && x.target.at == was.exempt[i].at && sameException(x.Exception.Exception, was.Exceptions[i].Exception)
+			same = same && x.target.At == was.exempt[i].At && sameException(x.Exception.Exception, was.Exceptions[i].Exception)
 			exceptions, exempt = append(exceptions, x.Exception), append(exempt, x.target)
 		}
 		if !same {
@@ -571,7 +545,7 @@ func (b *builder) takeRulings() {
 	p := b.next
 	all := map[int]map[decide.Ruling]bool{}
 	for _, r := range p.snapshot.Rulings {
-		if at, known := p.settingAt.Number(r.Setting); known {
+		if at, known := p.SettingAt.Number(r.Setting); known {
 			if all[at] == nil {
 				all[at] = map[decide.Ruling]bool{}
 			}

@@ -64,7 +64,7 @@ func (h *hand) whatToDecide() {
 			h.again(at, rows)
 		}
 		systems := h.Temp()
-		h.systems[h.block].Into(systems)
+		h.systems[h.Block].Into(systems)
 		for _, at := range h.limited {
 			if len(p.settings[at].support.Needs) > 0 { // any fact may matter
 				h.again(at, h.touched)
@@ -84,18 +84,18 @@ func (h *hand) whatToDecide() {
 		h.again(at, h.touched)
 		for i := range p.settings[at].exempt {
 			if t := &p.settings[at].exempt[i]; t.Kind == estate.ToGroup {
-				h.again(at, h.known(h.groupsAltered, t.at))
+				h.again(at, h.known(h.groupsAltered, t.At))
 			}
 		}
 	}
 	for _, of := range []*Plan{h.was, p} {
-		for _, g := range of.detaching {
+		for _, g := range of.DetachingGroups {
 			h.everySetting(h.known(h.groupsAltered, g))
 		}
 	}
 	if h.pass.apart != nil {
 		apart := h.Temp()
-		apart.SetAnd(&h.pass.apart[h.block], h.alive)
+		apart.SetAnd(&h.pass.apart[h.Block], h.alive)
 		h.everySetting(apart)
 	}
 }
@@ -111,8 +111,8 @@ func (h *hand) reachedBy(policies []int, rows *bitset.Set) {
 						if a := h.arm(pol, arm); a.all != nil {
 							rows.Or(a.all)
 						}
-					} else if h.block < len(packed) {
-						packed[h.block].OrInto(rows)
+					} else if h.Block < len(packed) {
+						packed[h.Block].OrInto(rows)
 					}
 				}
 			}
@@ -124,9 +124,9 @@ func (h *hand) reachedBy(policies []int, rows *bitset.Set) {
 func (h *hand) had(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, at := range policies {
-		for arm, level := range h.was.policies[at].levels {
-			if !slices.Contains(h.next.policies[at].levels, level) && h.block < len(h.was.alive) {
-				h.was.policies[at].arms[arm][h.block].OrInto(rows)
+		for arm, level := range h.was.policies[at].audience.Levels {
+			if !slices.Contains(h.next.policies[at].audience.Levels, level) && h.Block < len(h.was.Alive) {
+				h.was.policies[at].arms[arm][h.Block].OrInto(rows)
 			}
 		}
 	}
@@ -139,19 +139,19 @@ func (h *hand) workSettings() {
 	if !h.full {
 		h.arming = h.Keep()
 		for _, at := range h.masked {
-			h.arming.Or(h.masks[at].set)
+			h.arming.Or(h.masks[at].Set)
 		}
 	}
 	h.decideCells()
-	h.stage = cells
+	h.Stage = cells
 	for _, at := range p.forced {
 		h.forceCell(at, cells)
 	}
-	h.stage = &blockStage{hand: h}
+	h.Stage = &blockStage{hand: h}
 	for _, at := range p.byCheck {
 		h.runCheck(at)
 	}
-	h.stage, h.scope = nil, nil
+	h.Stage, h.Scope = nil, nil
 }
 
 // cellOf gives how a setting came out in the block, before forcing or after.
@@ -161,13 +161,13 @@ func (h *hand) cellOf(at int, decided bool) bitset.Parts {
 	if decided && len(h.next.settings[at].forced) > 0 {
 		list, what = h.after.decided, putDecided
 	}
-	if at < len(h.cells[what]) && h.cells[what][at].epoch == h.epoch { // not in the list yet
+	if at < len(h.cells[what]) && h.cells[what][at].epoch == h.Epoch { // not in the list yet
 		return h.cells[what][at].parts
 	}
 	if at >= len(list) || list[at] == nil {
 		return nil
 	}
-	return list[at][h.block]
+	return list[at][h.Block]
 }
 
 // putCell keeps how a setting came out in the block.
@@ -177,14 +177,14 @@ func (h *hand) putCell(at int, decided bool, is bitset.Parts) {
 		what, list = putDecided, h.after.decided
 	}
 	if h.full {
-		list[at][h.block] = is
+		list[at][h.Block] = is
 		return
 	}
 	for len(h.cells[what]) <= at {
 		h.cells[what] = append(h.cells[what], madeParts{})
 	}
-	h.cells[what][at] = madeParts{h.epoch, is}
-	h.puts = append(h.puts, put{what, at, 0, h.block, is})
+	h.cells[what][at] = madeParts{h.Epoch, is}
+	h.puts = append(h.puts, put{what, at, 0, h.Block, is})
 }
 
 type madeParts struct {
@@ -200,7 +200,7 @@ func (h *hand) decideCells() {
 			h.decideTogether(h.masked[i:])
 			return
 		}
-		if is, altered := h.decideCell(at, h.masks[at].set); altered {
+		if is, altered := h.decideCell(at, h.masks[at].Set); altered {
 			h.noteCell(at, is)
 		}
 	}
@@ -215,7 +215,7 @@ func (h *hand) decideTogether(settings []int) {
 	cells, altered := make([]bitset.Parts, len(settings)), make([]bool, len(settings))
 	threads.Among(hands, len(settings), func(by *hand, mine iter.Seq[int]) {
 		for i := range mine {
-			cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].set)
+			cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].Set)
 		}
 	})
 	for i, at := range settings {
@@ -230,23 +230,17 @@ func (h *hand) decideTogether(settings []int) {
 
 // beside gives another hand for the same block that decides what this one does. Its worker is to be given back.
 func (h *hand) beside() *hand {
-	by := &hand{worker: h.next.worker(h.roll), pass: h.pass, alive: h.alive}
-	by.load(h.block, &h.dom)
+	by := &hand{worker: h.next.worker(h.Subjects), pass: h.pass, alive: h.alive}
+	by.load(h.Block, &h.Dom)
 	by.arming = h.arming
 	by.arms = slices.Grow(by.arms[:0], len(h.arms))[:len(h.arms)]
 	for i := range h.arms {
 		by.arms[i] = armSets{}
-		if a := &h.arms[i]; a.epoch == h.epoch {
-			by.arms[i] = armSets{epoch: by.epoch, all: a.all}
+		if a := &h.arms[i]; a.epoch == h.Epoch {
+			by.arms[i] = armSets{epoch: by.Epoch, all: a.all}
 		}
 	}
-	by.worker.groups = slices.Grow(by.worker.groups[:0], len(h.worker.groups))[:len(h.worker.groups)]
-	for i := range h.worker.groups {
-		by.worker.groups[i] = madeSet{}
-		if g := &h.worker.groups[i]; g.epoch == h.epoch {
-			by.worker.groups[i] = madeSet{by.epoch, g.set}
-		}
-	}
+	by.ShareGroups(&h.Matcher)
 	return by
 }
 
@@ -268,7 +262,7 @@ func (h *hand) decideCell(at int, mask *bitset.Set) (is bitset.Parts, altered bo
 
 // noteCell keeps a cell that was decided again.
 func (h *hand) noteCell(at int, is bitset.Parts) {
-	mask, forced := h.masks[at].set, len(h.next.settings[at].forced) > 0
+	mask, forced := h.masks[at].Set, len(h.next.settings[at].forced) > 0
 	h.putCell(at, forced, is)
 	h.made(&h.altered, at).Or(mask)
 	if !forced {
@@ -336,10 +330,10 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 		rows   *bitset.Set
 	}
 	var moves []moved
-	h.scope = h.Temp()
-	h.scope.SetAnd(mask, h.alive)
+	h.Scope = h.Temp()
+	h.Scope.SetAnd(mask, h.alive)
 	for i := range c.forced {
-		is, _ := h.truth(c.forced[i].formula)
+		is, _ := h.Truth(c.forced[i].formula)
 		to := h.Temp()
 		if !to.SetAnd(is, open) {
 			continue
@@ -348,7 +342,7 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 		same, _ := c.Outcomes.Column.Code(c.forced[i].Value, nil)
 		equal := h.Temp()
 		equal.Clear()
-		stage.part(at, to, func(code uint32, rows *bitset.Set) {
+		stage.partOf(at, to, func(code uint32, rows *bitset.Set) {
 			if code == same {
 				equal.Or(rows)
 			}
@@ -357,7 +351,7 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 		forced.Or(to)
 		moves = append(moves, moved{c.forced[i].outcome.Number, to})
 	}
-	h.scope = nil
+	h.Scope = nil
 	h.Out.Reset()
 	decided.Each(here, func(number int32) {
 		here.And(mask)
@@ -399,20 +393,20 @@ func (h *hand) runCheck(at int) {
 	}
 	mark := h.Mark()
 	defer h.Release(mark)
-	h.scope = h.Temp()
-	h.scope.SetAnd(mask, h.alive)
-	is, _ := h.truth(c.formula)
-	h.scope = nil
+	h.Scope = h.Temp()
+	h.Scope.SetAnd(mask, h.alive)
+	is, _ := h.Truth(c.formula)
+	h.Scope = nil
 	found := h.Temp()
 	found.SetAnd(is, mask)
 	found.And(h.alive)
 	if h.full {
-		h.after.problems[at][h.block] = found.Pack()
+		h.after.problems[at][h.Block] = found.Pack()
 		return
 	}
-	set, altered := h.patch(h.after.problems[at][h.block], mask, found, nil)
+	set, altered := h.patch(h.after.problems[at][h.Block], mask, found, nil)
 	if altered {
-		h.puts = append(h.puts, put{putProblem, at, 0, h.block, set.Pack()})
+		h.puts = append(h.puts, put{putProblem, at, 0, h.Block, set.Pack()})
 	}
 }
 
@@ -422,12 +416,22 @@ type blockStage struct {
 	decided bool // before forcing
 }
 
-func (s *blockStage) part(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+// Part gives rows by the code of what they have in a setting.
+func (s *blockStage) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+	at, known := s.next.SettingAt.Number(setting.ID(id))
+	if !known {
+		yield(0, within)
+		return
+	}
+	s.partOf(at, within, yield)
+}
+
+func (s *blockStage) partOf(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	s.worker.partCell(&s.next.settings[at], s.cellOf(at, s.decided), within, func(_ *intern.Outcome, _ setting.Value, code uint32, rows *bitset.Set) { yield(code, rows) })
 }
 
-// settings goes through the cells once for many rows: one by one they would be looked up again and again.
-func (s *blockStage) settings(of *bitset.Set, yield func(row int, all map[string]any)) {
+// Settings goes through the cells once for many rows: one by one they would be looked up again and again.
+func (s *blockStage) Settings(of *bitset.Set, yield func(row int, all map[string]any)) {
 	const atOnce = 512
 	left := s.Keep()
 	left.Copy(of)

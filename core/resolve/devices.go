@@ -8,6 +8,8 @@ import (
 	"iter"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -53,9 +55,9 @@ func (d Devices) Has(id estate.DeviceID) bool {
 	if d.plan == nil {
 		return false
 	}
-	at, known := d.plan.deviceAt.Number(id)
+	at, known := d.plan.DeviceAt.Number(id)
 	if !known && d.was != nil {
-		at, known = d.was.deviceAt.Number(id)
+		at, known = d.was.DeviceAt.Number(id)
 	}
 	return known && d.block(at>>bitset.Shift).Has(at&(bitset.Rows-1))
 }
@@ -78,7 +80,7 @@ func (d Devices) each(f func(at int)) {
 func (d Devices) ranks() (out []int32, ok bool) {
 	out, ok = make([]int32, 0, d.Len()), true
 	d.each(func(at int) {
-		if at >= d.plan.devices.Len() || d.plan.devices.At(at).Device == nil {
+		if at >= d.plan.Devices.Len() || d.plan.Devices.At(at).Device == nil {
 			ok = false
 			return
 		}
@@ -88,11 +90,11 @@ func (d Devices) ranks() (out []int32, ok bool) {
 }
 
 // device gives a laptop by its number.
-func (d Devices) device(at int) *device {
-	if d.was != nil && (at >= d.plan.devices.Len() || d.plan.devices.At(at).Device == nil) {
-		return d.was.devices.At(at)
+func (d Devices) device(at int) *match.Device {
+	if d.was != nil && (at >= d.plan.Devices.Len() || d.plan.Devices.At(at).Device == nil) {
+		return d.was.Devices.At(at)
 	}
-	return d.plan.devices.At(at)
+	return d.plan.Devices.At(at)
 }
 
 // IDs lists the laptops by id.
@@ -123,7 +125,7 @@ func (d Devices) First(n int) []estate.DeviceID {
 	}
 	out := make([]estate.DeviceID, min(n, len(ranks)))
 	for i := range out {
-		out[i] = d.plan.devices.At(int(d.plan.byDevice[ranks[i]])).ID
+		out[i] = d.plan.Devices.At(int(d.plan.byDevice[ranks[i]])).ID
 	}
 	return out
 }
@@ -137,11 +139,11 @@ func (d Devices) ByUnit() []UnitCount {
 	var room [8]int
 	homes, last := room[:0], 0
 	d.each(func(at int) { // laptops of one unit lie side by side
-		home := d.device(at).home
+		home := d.device(at).HomeAt
 		if last >= len(homes) || homes[last] != home {
 			if last = slices.Index(homes, home); last < 0 {
 				last = len(homes)
-				homes, out = append(homes, home), append(out, UnitCount{Unit: d.plan.units[home].ID})
+				homes, out = append(homes, home), append(out, UnitCount{Unit: d.plan.Units[home].ID})
 			}
 		}
 		out[last].Devices++
@@ -173,12 +175,12 @@ func (d Devices) ByGroup() []GroupCount {
 	d.orInto(sets)
 	var out []GroupCount
 	var rows bitset.Set
-	for at := range d.plan.groups {
-		g := &d.plan.groups[at]
+	for at := range d.plan.Groups {
+		g := &d.plan.Groups[at]
 		n := 0
-		for b := range min(len(sets), len(g.rows)) {
-			if !sets[b].Empty() && g.rows[b] != nil {
-				g.rows[b].Into(&rows)
+		for b := range min(len(sets), len(g.Rows)) {
+			if !sets[b].Empty() && g.Rows[b] != nil {
+				g.Rows[b].Into(&rows)
 				rows.And(&sets[b])
 				n += rows.Len()
 			}
@@ -230,7 +232,7 @@ func (d Devices) And(e Devices) Devices { return d.combine(e, (*bitset.Set).And)
 func (d Devices) Without(e Devices) Devices { return d.combine(e, (*bitset.Set).AndNot) }
 
 // All is every laptop of a plan.
-func (p *Plan) All() Devices { return Devices{plan: p, blocks: p.alive} }
+func (p *Plan) All() Devices { return Devices{plan: p, blocks: p.Alive} }
 
 // gatherer collects sets of laptops by what they come out as, over all blocks.
 type gatherer[K comparable] struct {
@@ -283,9 +285,9 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 		packed.Into(&rows)
 		for row := range rows.All() {
 			is := d.device((d.from+b)<<bitset.Shift + row)
-			home := d.plan.units[is.home].Unit
+			home := d.plan.Units[is.HomeAt].Unit
 			if home == nil {
-				home = d.was.units[is.home].Unit
+				home = d.was.Units[is.HomeAt].Unit
 			}
 			if !yield(is.Device, home.ID) {
 				return
@@ -301,7 +303,7 @@ func (d Devices) Each(yield func(estate.DeviceID) bool) {
 		packed.Into(&rows)
 		for row := range rows.All() {
 			at := (d.from+b)<<bitset.Shift + row
-			if at < d.plan.devices.Len() && d.plan.devices.At(at).Device != nil && !yield(d.plan.devices.At(at).ID) {
+			if at < d.plan.Devices.Len() && d.plan.Devices.At(at).Device != nil && !yield(d.plan.Devices.At(at).ID) {
 				return
 			}
 		}

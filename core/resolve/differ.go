@@ -45,7 +45,7 @@ type Difference struct {
 // Differ compares. A resolution of another lineage of plans is made anew in that of before; so is one in which something else has the
 // number of what is gone, which plans do that are several steps apart.
 func Differ(before, after *Whole) *Difference {
-	if before.plan.gen != after.plan.gen || !before.plan.numbersAs(after.plan) {
+	if before.plan.Gen != after.plan.Gen || !before.plan.numbersAs(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
 	}
 	d := &Difference{}
@@ -66,10 +66,10 @@ func (d *Difference) compare(before, after *Whole) {
 		settings = append(settings, at)
 	}
 	found := make([]turns, len(settings))
-	altered := make(intern.DeviceSet, max(before.plan.blocks(), after.plan.blocks()))
+	altered := make(intern.DeviceSet, max(before.plan.Blocks(), after.plan.Blocks()))
 	var guard sync.Mutex
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
-		w := after.plan.worker(after.plan.laptops())
+		w := after.plan.worker(after.plan.Laptops())
 		defer w.done()
 		w.load(0, decide.Nobody)
 		room := &turnRoom{altered: make(intern.DeviceSet, len(altered))}
@@ -112,16 +112,16 @@ func (d *Difference) compare(before, after *Whole) {
 
 // numbersAs tells whether every number means the same in both plans, where it means something in both.
 func (p *Plan) numbersAs(q *Plan) bool {
-	return numbered(p.deviceAt, q.deviceAt, func(of *intern.IdTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
-		list := p.devices
-		if of == q.deviceAt {
-			list = q.devices
+	return numbered(p.DeviceAt, q.DeviceAt, func(of *intern.IDTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
+		list := p.Devices
+		if of == q.DeviceAt {
+			list = q.Devices
 		}
 		if at < list.Len() && list.At(at).Device != nil {
 			return list.At(at).ID, true
 		}
 		return "", false
-	}) && numbered(p.policyAt, q.policyAt, func(of *intern.IdTable[estate.PolicyID], at int) (estate.PolicyID, bool) {
+	}) && numbered(p.policyAt, q.policyAt, func(of *intern.IDTable[estate.PolicyID], at int) (estate.PolicyID, bool) {
 		list := p.policies
 		if of == q.policyAt {
 			list = q.policies
@@ -130,9 +130,9 @@ func (p *Plan) numbersAs(q *Plan) bool {
 			return list[at].ID, true
 		}
 		return "", false
-	}) && numbered(p.settingAt, q.settingAt, func(of *intern.IdTable[setting.ID], at int) (setting.ID, bool) {
+	}) && numbered(p.SettingAt, q.SettingAt, func(of *intern.IDTable[setting.ID], at int) (setting.ID, bool) {
 		list := p.settings
-		if of == q.settingAt {
+		if of == q.SettingAt {
 			list = q.settings
 		}
 		if at < len(list) && list[at].Def != nil {
@@ -143,7 +143,7 @@ func (p *Plan) numbersAs(q *Plan) bool {
 }
 
 // numbered tells whether ids that both have are the same numbers, and numbers that both have the same ids.
-func numbered[K ~string](a, b *intern.IdTable[K], id func(of *intern.IdTable[K], at int) (K, bool)) bool {
+func numbered[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K], at int) (K, bool)) bool {
 	if a.Adjacent(b) {
 		return true
 	}
@@ -402,7 +402,7 @@ func (d *Difference) audiences(before, after *Plan) {
 
 // movement compares whom a policy reached and reaches, in the blocks in which something came out otherwise.
 func movement(was, is *policy, before, after *Plan) (m Movement) {
-	blocks := max(before.blocks(), after.blocks())
+	blocks := max(before.Blocks(), after.Blocks())
 	m.Gained, m.Dropped = Devices{plan: after}, Devices{plan: before}
 	for _, pol := range []*policy{was, is} {
 		if pol.Policy != nil {

@@ -43,16 +43,16 @@ func (w *Whole) All(yield func(*Result) bool) {
 // Result resolves the device at a place in the order of ids, for its owner, with every reason.
 func (w *Whole) Result(i int) *Result {
 	at := int(w.plan.byDevice[i])
-	return w.plan.reasons(at, w.plan.devices.At(at).owner).Result()
+	return w.plan.reasons(at, w.plan.Devices.At(at).OwnerAt).Result()
 }
 
 // Result makes records of all that is said.
 func (r *Reasons) Result() *Result {
 	p := r.plan
-	d := p.devices.At(r.dev)
-	out := &Result{Device: d.ID, Unit: p.units[d.home].ID, Settings: make([]Setting, len(r.settled))}
+	d := p.Devices.At(r.dev)
+	out := &Result{Device: d.ID, Unit: p.Units[d.HomeAt].ID, Settings: make([]Setting, len(r.settled))}
 	if r.who != intern.None {
-		out.Person = p.people.At(r.who).ID
+		out.Person = p.People.At(r.who).ID
 	}
 	s := p.subject(r.dev, r.who)
 	defer s.done()

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -17,74 +19,74 @@ func (b *builder) groupsOf() {
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
 	d := intern.Compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
 	if d.Same {
-		p.groups, p.groupAt, p.ofGroup, p.groupOrder, p.detaching = was.groups, was.groupAt, was.ofGroup, was.groupOrder, was.detaching
+		p.Groups, p.GroupAt, p.ofGroup, p.GroupOrder, p.DetachingGroups = was.Groups, was.GroupAt, was.ofGroup, was.GroupOrder, was.DetachingGroups
 	} else {
-		p.groupAt = was.groupAt.With(d.Gone, intern.IdsAt(p.snapshot.Groups, d.Fresh, groupID))
-		p.groups = make([]group, p.groupAt.N)
+		p.GroupAt = was.GroupAt.With(d.Gone, intern.IDsAt(p.snapshot.Groups, d.Fresh, groupID))
+		p.Groups = make([]match.Group, p.GroupAt.N)
 		p.ofGroup = make([]int32, len(p.snapshot.Groups))
 		for i := range p.snapshot.Groups {
 			g := &p.snapshot.Groups[i]
-			at := p.groupAt.NumberOf(g.ID)
+			at := p.GroupAt.NumberOf(g.ID)
 			p.ofGroup[i] = int32(at)
-			if at < len(was.groups) {
-				p.groups[at] = was.groups[at]
+			if at < len(was.Groups) {
+				p.Groups[at] = was.Groups[at]
 			}
-			p.groups[at].Group = g
+			p.Groups[at].Group = g
 		}
 		lister := b.lister()
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			g := &p.snapshot.Groups[i]
-			at := p.groupAt.NumberOf(g.ID)
-			before, known := was.groupAt.Number(g.ID)
-			is := &p.groups[at]
+			at := p.GroupAt.NumberOf(g.ID)
+			before, known := was.GroupAt.Number(g.ID)
+			is := &p.Groups[at]
 			if !known {
-				*is = group{Group: g}
+				*is = match.Group{Group: g}
 			}
-			if !known || !sameDetached(was.groups[before].Detach, g.Detach) {
-				b.detached = append(b.detached, p.target(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
+			if !known || !sameDetached(was.Groups[before].Detach, g.Detach) {
+				b.detached = append(b.detached, p.Target(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
 			}
-			is.formula = p.gen.Formula(g.Rule)
-			if !known || !sameMembers(was.groups[before].Group, g) {
-				is.people, is.listed = lister.list(g)
+			is.Formula = p.Gen.Formula(g.Rule)
+			if !known || !sameMembers(was.Groups[before].Group, g) {
+				is.People, is.Listed = lister.list(g)
 				b.listedAnew[at] = true
 			}
-			if !known || was.groups[before].Of != g.Of || !sameMembers(was.groups[before].Group, g) || !sameRule(was.groups[before].Rule, g.Rule) || !slices.Equal(was.groups[before].Groups, g.Groups) {
+			if !known || was.Groups[before].Of != g.Of || !sameMembers(was.Groups[before].Group, g) || !sameRule(was.Groups[before].Rule, g.Rule) || !slices.Equal(was.Groups[before].Groups, g.Groups) {
 				b.changes.groups[at] = true
 			}
 		}
-		for at := range p.groups {
-			if g := &p.groups[at]; g.Group != nil {
-				g.nested = make([]int, 0, len(g.Groups))
+		for at := range p.Groups {
+			if g := &p.Groups[at]; g.Group != nil {
+				g.Nested = make([]int, 0, len(g.Groups))
 				for _, id := range g.Groups {
-					if member, known := p.groupAt.Number(id); known {
-						g.nested = append(g.nested, member)
+					if member, known := p.GroupAt.Number(id); known {
+						g.Nested = append(g.Nested, member)
 					}
 				}
 			}
 		}
-		p.groupOrder = p.orderGroups()
-		p.detaching = nil
-		for at := range p.groups {
-			if p.groups[at].Group != nil && len(p.groups[at].Detach) > 0 {
-				p.detaching = append(p.detaching, at)
+		p.GroupOrder = p.orderGroups()
+		p.DetachingGroups = nil
+		for at := range p.Groups {
+			if p.Groups[at].Group != nil && len(p.Groups[at].Detach) > 0 {
+				p.DetachingGroups = append(p.DetachingGroups, at)
 			}
 		}
 	}
 	b.unlist(b.gonePeople)
 	b.relist()
-	if p.blocks() <= was.blocks() && d.Same {
+	if p.Blocks() <= was.Blocks() && d.Same {
 		return
 	}
 	p.ownGroups(was)
-	for i := range p.groups {
-		p.groups[i].rows, p.groups[i].listed = padded(p.groups[i].rows, p.blocks()), padded(p.groups[i].listed, p.blocks())
+	for i := range p.Groups {
+		p.Groups[i].Rows, p.Groups[i].Listed = padded(p.Groups[i].Rows, p.Blocks()), padded(p.Groups[i].Listed, p.Blocks())
 	}
 }
 
 // ownGroups makes the groups a plan's own before any is altered, where they are another plan's too.
 func (p *Plan) ownGroups(was *Plan) {
-	if len(p.groups) > 0 && len(was.groups) > 0 && &p.groups[0] == &was.groups[0] {
-		p.groups = slices.Clone(p.groups)
+	if len(p.Groups) > 0 && len(was.Groups) > 0 && &p.Groups[0] == &was.Groups[0] {
+		p.Groups = slices.Clone(p.Groups)
 	}
 }
 
@@ -98,20 +100,20 @@ func padded[T any](list []T, n int) []T {
 
 // orderGroups puts every group after those that it has as members.
 func (p *Plan) orderGroups() []int {
-	order := make([]int, 0, len(p.groups))
-	seen := make([]bool, len(p.groups))
+	order := make([]int, 0, len(p.Groups))
+	seen := make([]bool, len(p.Groups))
 	var visit func(at int)
 	visit = func(at int) {
-		if seen[at] || p.groups[at].Group == nil {
+		if seen[at] || p.Groups[at].Group == nil {
 			return
 		}
 		seen[at] = true
-		for _, member := range p.groups[at].nested {
+		for _, member := range p.Groups[at].Nested {
 			visit(member)
 		}
 		order = append(order, at)
 	}
-	for at := range p.groups {
+	for at := range p.Groups {
 		visit(at)
 	}
 	return order
@@ -127,17 +129,17 @@ type lister struct {
 
 func (b *builder) lister() *lister {
 	p := b.next
-	return &lister{p: p, devices: make([]bitset.Set, p.blocks()), people: make([]bitset.Set, intern.BlocksOf(p.people.Len())), owned: sync.OnceValues(p.owned)}
+	return &lister{p: p, devices: make([]bitset.Set, p.Blocks()), people: make([]bitset.Set, intern.BlocksOf(p.People.Len())), owned: sync.OnceValues(p.owned)}
 }
 
 // owned chains the devices of each person.
 func (p *Plan) owned() (first, next []int32) {
-	first, next = make([]int32, p.people.Len()), make([]int32, p.devices.Len())
+	first, next = make([]int32, p.People.Len()), make([]int32, p.Devices.Len())
 	for i := range first {
 		first[i] = intern.None
 	}
-	for at := p.devices.Len() - 1; at >= 0; at-- {
-		if o := *p.owner.At(at); o != intern.None {
+	for at := p.Devices.Len() - 1; at >= 0; at-- {
+		if o := *p.Owner.At(at); o != intern.None {
 			next[at], first[o] = first[o], int32(at)
 		}
 	}
@@ -149,7 +151,7 @@ func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
 	if g.Of == estate.OfPeople {
 		first, next := l.owned()
 		for _, id := range g.Members {
-			at, known := l.p.personAt.Number(estate.PersonID(id))
+			at, known := l.p.PersonAt.Number(estate.PersonID(id))
 			if !known {
 				continue
 			}
@@ -161,7 +163,7 @@ func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
 		people = packAll(l.people)
 	} else {
 		for _, id := range g.Members {
-			if at, known := l.p.deviceAt.Number(estate.DeviceID(id)); known {
+			if at, known := l.p.DeviceAt.Number(estate.DeviceID(id)); known {
 				l.devices[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
 			}
 		}
@@ -184,36 +186,36 @@ func packAll(sets []bitset.Set) []bitset.Packed {
 // unlist takes people who are gone out of the groups that still list them: their numbers may be given again.
 func (b *builder) unlist(gone []estate.PersonID) {
 	for _, id := range gone {
-		who, known := b.was.personAt.Number(id)
+		who, known := b.was.PersonAt.Number(id)
 		if !known {
 			continue
 		}
 		b.next.ownGroups(b.was)
-		for at := range b.next.groups {
-			g := &b.next.groups[at]
+		for at := range b.next.Groups {
+			g := &b.next.Groups[at]
 			block, row := who>>bitset.Shift, who&(bitset.Rows-1)
-			if block >= len(g.people) || !g.people[block].Has(row) {
+			if block >= len(g.People) || !g.People[block].Has(row) {
 				continue
 			}
 			var rows bitset.Set
-			g.people[block].Into(&rows)
+			g.People[block].Into(&rows)
 			rows.Remove(row)
-			g.people = slices.Clone(g.people)
-			g.people[block] = rows.Pack()
+			g.People = slices.Clone(g.People)
+			g.People[block] = rows.Pack()
 		}
 	}
 }
 
 // stays tells whether a number stands for the same laptop with the same owner as before.
 func (b *builder) stays(dev int) bool {
-	if dev >= b.was.devices.Len() {
+	if dev >= b.was.Devices.Len() {
 		return false
 	}
-	was, is := b.was.devices.At(dev), b.next.devices.At(dev)
+	was, is := b.was.Devices.At(dev), b.next.Devices.At(dev)
 	if was.Device == nil || is.Device == nil {
 		return was.Device == is.Device
 	}
-	return was.ID == is.ID && was.Owner == is.Owner && was.owner == is.owner
+	return was.ID == is.ID && was.Owner == is.Owner && was.OwnerAt == is.OwnerAt
 }
 
 // relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops came.
@@ -234,22 +236,22 @@ func (b *builder) relist() {
 			continue
 		}
 		p.ownGroups(b.was)
-		for at := range p.groups {
-			g := &p.groups[at]
+		for at := range p.Groups {
+			g := &p.Groups[at]
 			if g.Group == nil || b.listedAnew[at] {
 				continue
 			}
 			var now bitset.Packed
-			if block < len(g.listed) {
-				now = g.listed[block]
+			if block < len(g.Listed) {
+				now = g.Listed[block]
 			}
 			altered := false
 			for row := range rows.All() {
 				dev := block<<bitset.Shift + row
-				o := *p.owner.At(dev)
-				is := o != intern.None && int(o)>>bitset.Shift < len(g.people) && g.people[o>>bitset.Shift].Has(int(o)&(bitset.Rows-1))
+				o := *p.Owner.At(dev)
+				is := o != intern.None && int(o)>>bitset.Shift < len(g.People) && g.People[o>>bitset.Shift].Has(int(o)&(bitset.Rows-1))
 				if g.Of == estate.OfDevices { // a number that is free lists nobody
-					is = now.Has(row) && p.devices.At(dev).Device != nil
+					is = now.Has(row) && p.Devices.At(dev).Device != nil
 				}
 				if is == now.Has(row) {
 					continue
@@ -265,11 +267,11 @@ func (b *builder) relist() {
 				}
 			}
 			if altered {
-				g.listed = slices.Clone(g.listed)
-				for len(g.listed) <= block {
-					g.listed = append(g.listed, nil)
+				g.Listed = slices.Clone(g.Listed)
+				for len(g.Listed) <= block {
+					g.Listed = append(g.Listed, nil)
 				}
-				g.listed[block] = listed.Pack()
+				g.Listed[block] = listed.Pack()
 			}
 		}
 	}

@@ -61,23 +61,23 @@ type Beaten struct {
 // Inheritance says how each setting comes to the laptops of a unit or a group, by setting; arrivals come from the outermost level
 // inwards. Settings that nothing brings there are left out. Without settings named it says it of all.
 func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited {
-	at := p.target(t)
-	if at.at == intern.None && t.Kind != estate.ToEveryone {
+	at := p.Target(t)
+	if at.At == intern.None && t.Kind != estate.ToEveryone {
 		return nil
 	}
 	asked := p.bySetting
 	if len(settings) > 0 {
 		asked = nil
 		for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
-			if s, known := p.settingAt.Number(id); known {
+			if s, known := p.SettingAt.Number(id); known {
 				asked = append(asked, s)
 			}
 		}
 	}
 	found := make([]inheriting, len(p.settings))
-	p.abreast(p.laptops(), func() func(w *worker) {
+	p.abreast(p.Laptops(), func() func(w *worker) {
 		return func(w *worker) {
-			place := w.target(&at)
+			place := w.Target(&at)
 			if place == nil || place.Empty() {
 				return
 			}
@@ -106,8 +106,8 @@ func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
 	case estate.ToEveryone:
 		here = 0
 	case estate.ToUnit:
-		at, _ := p.unitAt.Number(estate.UnitID(t.ID))
-		here = Level(p.units[at].depth)
+		at, _ := p.UnitAt.Number(estate.UnitID(t.ID))
+		here = Level(p.Units[at].Depth)
 	}
 	switch {
 	case s.Level < here:

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -93,19 +95,20 @@ func (u *entryUse) stands(beside int32) {
 func (l *linter) conditions(w *worker) {
 	for at := range l.p.policies {
 		pol := &l.p.policies[at]
-		if pol.when == nil || pol.State != estate.Active {
+		if pol.audience.When == nil || pol.State != estate.Active {
 			continue
 		}
-		mark := w.Mark()
-		if _, failed := w.truth(pol.when); !failed.Empty() {
-			rows := w.Temp()
-			w.meant(pol, rows)
-			rows.And(failed)
-			l.failing[at] += rows.Len()
-		}
-		w.Release(mark)
+		w.Match(&pol.audience, failingCount{&l.failing[at]}, func(int, *bitset.Set) {})
 	}
 }
+
+// failingCount counts the rows on which the condition of a policy fails.
+type failingCount struct{ n *int }
+
+func (failingCount) Not(match.Reason, *bitset.Set)       {}
+func (failingCount) Includes(*match.Target, *bitset.Set) {}
+func (failingCount) Excludes(*match.Target, *bitset.Set) {}
+func (c failingCount) Fails(rows *bitset.Set)            { *c.n += rows.Len() }
 
 // Lints looks at every active policy over every laptop with its owner and its further users. Of a further
 // user only user-side settings count. Findings come by policy, then setting; after them groups and exceptions, by id.
@@ -113,7 +116,7 @@ func (p *Plan) Lints() []Lint {
 	l := p.linter()
 	var guard sync.Mutex
 	var all []*linter
-	p.abreast(p.laptops(), func() func(w *worker) {
+	p.abreast(p.Laptops(), func() func(w *worker) {
 		mine := p.linter()
 		guard.Lock()
 		defer guard.Unlock()
@@ -129,10 +132,10 @@ func (p *Plan) Lints() []Lint {
 	p.over(p.furtherUsers(), func(w *worker) {
 		for at := range p.policies {
 			pol := &p.policies[at]
-			for arm := range pol.levels {
-				*w.armRoom(at, arm) = armSets{epoch: w.epoch}
+			for arm := range pol.audience.Levels {
+				*w.armRoom(at, arm) = armSets{epoch: w.Epoch}
 			}
-			w.audience(pol, func(arm int, rows *bitset.Set) {
+			w.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) {
 				all := w.Keep()
 				all.Copy(rows)
 				w.arm(at, arm).all = all
@@ -180,7 +183,7 @@ func (p *Plan) idle() (lints []Lint) {
 	named := map[int]bool{}
 	name := func(list []estate.Target) {
 		for _, t := range list {
-			if at, known := p.groupAt.Number(estate.GroupID(t.ID)); known && t.Kind == estate.ToGroup {
+			if at, known := p.GroupAt.Number(estate.GroupID(t.ID)); known && t.Kind == estate.ToGroup {
 				named[at] = true
 			}
 		}
@@ -192,17 +195,17 @@ func (p *Plan) idle() (lints []Lint) {
 	for i := range p.snapshot.Exceptions {
 		name([]estate.Target{p.snapshot.Exceptions[i].Target})
 	}
-	for at := range p.groups {
-		for _, member := range p.groups[at].nested {
+	for at := range p.Groups {
+		for _, member := range p.Groups[at].Nested {
 			named[member] = true
 		}
-		if p.groups[at].Group != nil && len(p.groups[at].Detach) > 0 {
+		if p.Groups[at].Group != nil && len(p.Groups[at].Detach) > 0 {
 			named[at] = true
 		}
 	}
-	byGroup := sortedNumbers(len(p.groups), func(i int) bool { return p.groups[i].Group != nil }, func(x, y int) int { return cmp.Compare(p.groups[x].ID, p.groups[y].ID) })
+	byGroup := sortedNumbers(len(p.Groups), func(i int) bool { return p.Groups[i].Group != nil }, func(x, y int) int { return cmp.Compare(p.Groups[x].ID, p.Groups[y].ID) })
 	for _, at := range byGroup {
-		g := &p.groups[at]
+		g := &p.Groups[at]
 		if n := p.failures()[at]; n > 0 {
 			lints = append(lints, Lint{Kind: FailingRule, Group: g.ID, Devices: n})
 		}
@@ -225,24 +228,24 @@ func (pol *policy) entryAt(setting int) (int, bool) {
 }
 
 // furtherUsers is the roll of laptops with people who sign in besides the owner.
-func (p *Plan) furtherUsers() *roll {
+func (p *Plan) furtherUsers() *match.Subjects {
 	var devices, people []int32
-	for at := range p.devices.Len() {
-		is := p.devices.At(at)
+	for at := range p.Devices.Len() {
+		is := p.Devices.At(at)
 		if is.Device == nil {
 			continue
 		}
 		for _, u := range is.Users {
-			if who, known := p.personAt.Number(u); known && who != is.owner {
+			if who, known := p.PersonAt.Number(u); known && who != is.OwnerAt {
 				devices, people = append(devices, int32(at)), append(people, int32(who))
 			}
 		}
 	}
-	r := &roll{device: slices.Collect(slices.Chunk(devices, bitset.Rows)), person: slices.Collect(slices.Chunk(people, bitset.Rows))}
-	for _, block := range r.device {
+	r := &match.Subjects{Device: slices.Collect(slices.Chunk(devices, bitset.Rows)), Person: slices.Collect(slices.Chunk(people, bitset.Rows))}
+	for _, block := range r.Device {
 		var rows bitset.Set
 		rows.Fill(len(block))
-		r.alive = append(r.alive, rows.Pack())
+		r.Alive = append(r.Alive, rows.Pack())
 	}
 	return r
 }
@@ -251,7 +254,7 @@ func (p *Plan) furtherUsers() *roll {
 func (l *linter) watch(w *worker, side setting.Side) {
 	p := l.p
 	for at := range p.policies {
-		for arm := range p.policies[at].levels {
+		for arm := range p.policies[at].audience.Levels {
 			if a := w.arm(at, arm); a.all != nil {
 				l.reached[at] = true
 			}
@@ -324,7 +327,7 @@ func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 func (l *linter) entries(w *worker, at int) {
 	c := &l.p.settings[at]
 	w.DropAside()
-	seen := w.watch(c, &w.dom)
+	seen := w.watch(c, &w.Dom)
 	in := seen.in
 	before := w.takeEmissions()
 	mark := w.Mark()
@@ -335,7 +338,7 @@ func (l *linter) entries(w *worker, at int) {
 		if use.doesSomething() {
 			continue
 		}
-		use.devices += w.reached(c, &s, &w.dom).Len()
+		use.devices += w.reached(c, &s, &w.Dom).Len()
 		rows.Clear()
 		for _, set := range []*bitset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
 			if set != nil {

@@ -58,7 +58,7 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 				continue
 			}
 			failing, reached := 0, false
-			for _, n := range p.Audience(&pol).Errors {
+			for _, n := range p.ReachOf(&pol).Errors {
 				failing += n
 			}
 			if failing > 0 {

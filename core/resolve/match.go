@@ -5,6 +5,8 @@ package resolve
 import (
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -31,47 +33,11 @@ type arm struct {
 
 // subject begins with a pair; done must be called in the end.
 func (p *Plan) subject(dev, who int) *subject {
-	r := &roll{device: intern.CowList[int32]{{int32(dev)}}, person: intern.CowList[int32]{{int32(who)}}}
-	s := &subject{worker: p.worker(r), dev: dev, who: who}
+	s := &subject{worker: p.worker(match.Pair(dev, who)), dev: dev, who: who}
 	var one bitset.Set
 	one.Add(0)
 	s.load(0, &one)
 	return s
-}
-
-// inGroup tells whether a device or a person is in a group; either may be none.
-func (p *Plan) inGroup(dev, who, group int) bool {
-	g := &p.groups[group]
-	if g.Of == estate.OfDevices || dev != intern.None && who == p.devices.At(dev).owner {
-		if g.Of == estate.OfPeople && who == intern.None {
-			return false
-		}
-		return dev != intern.None && g.rows[dev>>bitset.Shift].Has(dev&(bitset.Rows-1))
-	}
-	return who != intern.None && p.personIn(who, group)
-}
-
-// personIn tells whether a person is in a group of people.
-func (p *Plan) personIn(who, group int) bool {
-	list := p.persons().groups[group]
-	return list != nil && list[who>>bitset.Shift].Has(who&(bitset.Rows-1))
-}
-
-// matches tests a target against the pair.
-func (s *subject) matches(t *target) bool {
-	switch t.Kind {
-	case estate.ToEveryone:
-		return true
-	case estate.ToUnit:
-		path := s.plan.units[s.plan.devices.At(s.dev).home].path
-		return int(t.level) < len(path) && path[t.level] == t.at
-	case estate.ToGroup:
-		return s.plan.inGroup(s.dev, s.who, t.at)
-	case estate.ToDevice:
-		return t.at == s.dev
-	default:
-		return t.at == s.who
-	}
 }
 
 // detachLevels gives, by kind of policy and by area of the dictionary, the innermost level that detaches it.
@@ -89,12 +55,12 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 		}
 	}
 	p := s.plan
-	for depth, u := range p.units[p.devices.At(s.dev).home].path {
-		detach(p.units[u].Detach, Level(depth))
+	for depth, u := range p.Units[p.Devices.At(s.dev).HomeAt].Path {
+		detach(p.Units[u].Detach, Level(depth))
 	}
-	for _, g := range p.detaching {
-		if p.inGroup(s.dev, s.who, g) {
-			detach(p.groups[g].Detach, GroupLevel)
+	for _, g := range p.DetachingGroups {
+		if p.InGroup(s.dev, s.who, g) {
+			detach(p.Groups[g].Detach, GroupLevel)
 		}
 	}
 	return kinds, areas
@@ -104,10 +70,9 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 func (s *subject) find() {
 	p := s.plan
 	s.nothingApplies()
-	if s.who != p.devices.At(s.dev).owner {
+	if s.who != p.Devices.At(s.dev).OwnerAt {
 		for at := range p.policies {
-			level, _ := s.apply(&p.policies[at], false)
-			s.arms[at].at = int16(level)
+			s.Match(&p.policies[at].audience, nil, func(levelAt int, _ *bitset.Set) { s.arms[at].at = int16(levelAt) })
 		}
 	} else {
 		in, row := p.armsIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
@@ -145,13 +110,13 @@ func (s *subject) nothingApplies() {
 // findDetached finds which of the policies that apply are of a kind that is detached closer by.
 func (s *subject) findDetached() {
 	p := s.plan
-	if s.away = p.anyDetached(); s.away {
+	if s.away = p.AnyDetached(); s.away {
 		detach, areas := s.detachLevels()
 		s.areas = areas
 		for at := range s.arms {
 			if level := s.arms[at].at; level != intern.None {
 				from, is := detach[p.policies[at].Kind]
-				s.arms[at].detached = is && p.policies[at].levels[level] < from
+				s.arms[at].detached = is && p.policies[at].audience.Levels[level] < from
 			}
 		}
 	}
@@ -169,7 +134,7 @@ func (p *Plan) armsIn(block int) *blockArms {
 	if known := p.blockArms[block].Load(); known != nil {
 		return known
 	}
-	w := p.worker(p.laptops())
+	w := p.worker(p.Laptops())
 	defer w.done()
 	var set bitset.Set
 	found, words := blockArms{rows: w.ofLaid.rows[:0], keys: w.ofLaid.keys[:0]}, w.ofWords[:0] // policy by policy
@@ -201,77 +166,36 @@ func (p *Plan) armsIn(block int) *blockArms {
 func (s *subject) notApplying() []NotApplying {
 	out := make([]NotApplying, 0, len(s.plan.byPolicy))
 	for _, at := range s.plan.byPolicy {
-		if level, reason := s.apply(&s.plan.policies[at], true); level == intern.None {
-			reason.Policy = s.plan.policies[at].ID
-			out = append(out, reason)
+		pol := &s.plan.policies[at]
+		why := whyNot{subject: s, policy: pol}
+		s.Match(&pol.audience, &why, func(int, *bitset.Set) {})
+		if why.Reason != "" {
+			why.Policy = pol.ID
+			out = append(out, why.NotApplying)
 		}
 	}
 	return out
 }
 
-// apply tests one policy: the place of its level when it applies, else none and the first reason why not, where it is asked for.
-func (s *subject) apply(pol *policy, why bool) (int, NotApplying) {
-	if pol.Policy == nil {
-		return intern.None, NotApplying{}
+// whyNot is told why a policy does not apply to a subject, which is the only row.
+type whyNot struct {
+	NotApplying
+	subject *subject
+	policy  *policy
+}
+
+func (w *whyNot) Not(why match.Reason, _ *bitset.Set)     { w.Reason = why }
+func (w *whyNot) Includes(*match.Target, *bitset.Set)     {}
+func (w *whyNot) Excludes(t *match.Target, _ *bitset.Set) { w.Targets = append(w.Targets, t.Target) }
+func (w *whyNot) Fails(*bitset.Set) {
+	if _, err := w.policy.Audience.When.Holds(w.subject.Variables(0, nil)); err != nil {
+		w.Error = err.Error()
 	}
-	not := func(r Reason) (int, NotApplying) { return intern.None, NotApplying{Reason: r} }
-	if pol.State != estate.Active {
-		return not(NotActive)
-	}
-	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, s.plan.devices.At(s.dev).OS) {
-		return not(OnPlatform)
-	}
-	if pol.within != nil {
-		if path := s.plan.units[s.plan.devices.At(s.dev).home].path; pol.within.at == intern.None || !slices.Contains(path, pol.within.at) {
-			return not(Outside)
-		}
-	}
-	level := intern.None
-	for i := 0; i < len(pol.include) && level == intern.None; i++ {
-		for j := range pol.include[i] {
-			if s.matches(&pol.include[i][j]) {
-				level = i
-				break
-			}
-		}
-	}
-	if level == intern.None {
-		return not(NotIncluded)
-	}
-	var excluded []estate.Target
-	for i := range pol.exclude {
-		if s.matches(&pol.exclude[i]) {
-			if !why {
-				return not(Excluded)
-			}
-			excluded = append(excluded, pol.exclude[i].Target)
-		}
-	}
-	if excluded != nil {
-		return intern.None, NotApplying{Reason: Excluded, Targets: excluded}
-	}
-	if pol.when == nil {
-		return level, NotApplying{}
-	}
-	mark := s.Mark()
-	is, failed := s.truth(pol.when)
-	s.Release(mark)
-	switch {
-	case is.Has(0):
-		return level, NotApplying{}
-	case failed.Has(0) && why:
-		_, err := pol.Audience.When.Holds(s.variables(0, nil))
-		if err == nil {
-			panic("resolve: the condition of " + string(pol.ID) + " fails in parts and not as a whole")
-		}
-		return intern.None, NotApplying{Reason: OnCondition, Error: err.Error()}
-	}
-	return not(OnCondition)
 }
 
 // candidate gives a ranked entry of a setting as one that the subject has.
 func (s *subject) candidate(c *settingIndex, order decide.Order, rank int32, at int) decide.Candidate {
-	return decide.Candidate{Ranked: &c.Ranked[rank], At: int32(at), Rank: rank, Order: order, Live: &s.dom}
+	return decide.Candidate{Ranked: &c.Ranked[rank], At: int32(at), Rank: rank, Order: order, Live: &s.Dom}
 }
 
 // detach takes from the subject what is detached.
@@ -283,7 +207,7 @@ func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
 		one := &in[i]
 		level, areaDetached := s.areas[c.area]
 		if (s.arms[one.Policy].detached || areaDetached && c.area != "" && one.Level < level) && !one.Lock {
-			one.Live, one.Detached = decide.Nobody, &s.dom
+			one.Live, one.Detached = decide.Nobody, &s.Dom
 		}
 	}
 }

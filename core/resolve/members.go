@@ -6,6 +6,8 @@ import (
 	"cmp"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -31,13 +33,13 @@ type GroupTrial struct {
 // TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	out := &GroupTrial{}
-	r, n := p.laptops(), p.devices.Len()
-	place := func(id string) int { return p.deviceAt.NumberOf(estate.DeviceID(id)) }
-	name := func(at int) string { return string(p.devices.At(at).ID) }
+	r, n := p.Laptops(), p.Devices.Len()
+	place := func(id string) int { return p.DeviceAt.NumberOf(estate.DeviceID(id)) }
+	name := func(at int) string { return string(p.Devices.At(at).ID) }
 	if g.Of == estate.OfPeople {
-		r, n = p.persons(), p.people.Len()
-		place = func(id string) int { return p.personAt.NumberOf(estate.PersonID(id)) }
-		name = func(at int) string { return string(p.people.At(at).ID) }
+		r, n = p.Persons(), p.People.Len()
+		place = func(id string) int { return p.PersonAt.NumberOf(estate.PersonID(id)) }
+		name = func(at int) string { return string(p.People.At(at).ID) }
 	}
 	listed := make([]bitset.Set, intern.BlocksOf(n))
 	for _, id := range g.Members {
@@ -45,18 +47,18 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 			listed[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
 		}
 	}
-	formula := p.tested(g.Rule)
+	formula := p.Gen.Formula(g.Rule)
 	p.over(r, func(w *worker) {
-		from := w.block << bitset.Shift
+		from := w.Block << bitset.Shift
 		mark := w.Mark()
 		defer w.Release(mark)
-		all, here := &listed[w.block], w.Temp()
+		all, here := &listed[w.Block], w.Temp()
 		out.Listed += all.Len()
 		nested := w.Temp()
 		nested.Clear()
 		for _, id := range g.Groups {
-			if at, known := p.groupAt.Number(id); known {
-				if rows := w.group(at); rows != nil {
+			if at, known := p.GroupAt.Number(id); known {
+				if rows := w.Group(at); rows != nil {
 					nested.Or(rows)
 				}
 			}
@@ -65,12 +67,12 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		out.Nested += nested.Len()
 		all.Or(nested)
 		if formula != nil {
-			is, failed := w.truth(formula)
+			is, failed := w.Truth(formula)
 			here.SetAndNot(is, all)
 			out.ByRule += here.Len()
 			all.Or(here)
 			if !failed.Empty() {
-				w.errors(formula, g.Rule, failed, func(text string, rows *bitset.Set) {
+				w.Errors(formula, g.Rule, failed, func(text string, rows *bitset.Set) {
 					for row := range rows.All() {
 						out.Failures = append(out.Failures, RuleFailure{name(from + row), text})
 					}
@@ -88,31 +90,31 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 
 // GroupDevices gives the laptops that are in a group, by themselves or through their owners.
 func (p *Plan) GroupDevices(id estate.GroupID) Devices {
-	at, known := p.groupAt.Number(id)
+	at, known := p.GroupAt.Number(id)
 	if !known {
 		return Devices{}
 	}
-	return Devices{plan: p, blocks: p.groups[at].rows}
+	return Devices{plan: p, blocks: p.Groups[at].Rows}
 }
 
 // GroupMembers lists who is in a group, sorted: device ids or person ids, by what it is a group of.
 func (p *Plan) GroupMembers(id estate.GroupID) []string {
-	at, known := p.groupAt.Number(id)
+	at, known := p.GroupAt.Number(id)
 	if !known {
 		return nil
 	}
 	var members []string
-	if p.groups[at].Of == estate.OfDevices {
+	if p.Groups[at].Of == estate.OfDevices {
 		for _, id := range p.GroupDevices(id).IDs() {
 			members = append(members, string(id))
 		}
 		return members
 	}
 	var rows bitset.Set
-	for b, packed := range p.persons().groups[at] {
+	for b, packed := range p.Persons().Groups[at] {
 		packed.Into(&rows)
 		for row := range rows.All() {
-			members = append(members, string(p.people.At(b<<bitset.Shift+row).ID))
+			members = append(members, string(p.People.At(b<<bitset.Shift+row).ID))
 		}
 	}
 	slices.Sort(members)
@@ -121,14 +123,14 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 
 // GroupSize counts who is in a group.
 func (p *Plan) GroupSize(id estate.GroupID) (n int) {
-	at, known := p.groupAt.Number(id)
+	at, known := p.GroupAt.Number(id)
 	if !known {
 		return 0
 	}
-	if p.groups[at].Of == estate.OfDevices {
+	if p.Groups[at].Of == estate.OfDevices {
 		return p.GroupDevices(id).Len()
 	}
-	for _, packed := range p.persons().groups[at] {
+	for _, packed := range p.Persons().Groups[at] {
 		n += packed.Len()
 	}
 	return n
@@ -136,7 +138,7 @@ func (p *Plan) GroupSize(id estate.GroupID) (n int) {
 
 // GroupFailures counts the devices or people that the group's rule fails on.
 func (p *Plan) GroupFailures(id estate.GroupID) int {
-	if at, known := p.groupAt.Number(id); known {
+	if at, known := p.GroupAt.Number(id); known {
 		return p.failures()[at]
 	}
 	return 0
@@ -144,50 +146,50 @@ func (p *Plan) GroupFailures(id estate.GroupID) int {
 
 // countFailures counts by group on whom its rule fails.
 func (p *Plan) countFailures() []int {
-	out := make([]int, len(p.groups))
-	count := func(r *roll, of estate.GroupOf) {
+	out := make([]int, len(p.Groups))
+	count := func(r *match.Subjects, of estate.GroupOf) {
 		p.over(r, func(w *worker) {
-			for at := range p.groups {
-				if g := &p.groups[at]; g.Group != nil && g.Of == of && g.formula != nil {
+			for at := range p.Groups {
+				if g := &p.Groups[at]; g.Group != nil && g.Of == of && g.Formula != nil {
 					mark := w.Mark()
-					_, failed := w.truth(g.formula)
+					_, failed := w.Truth(g.Formula)
 					out[at] += failed.Len()
 					w.Release(mark)
 				}
 			}
 		})
 	}
-	count(p.laptops(), estate.OfDevices)
-	count(p.everybody(), estate.OfPeople)
+	count(p.Laptops(), estate.OfDevices)
+	count(p.Everybody(), estate.OfPeople)
 	return out
 }
 
 // HomeUnits lists the ids of the units from the root down to a device's home unit.
 func (p *Plan) HomeUnits(id estate.DeviceID) []string {
-	dev, known := p.deviceAt.Number(id)
+	dev, known := p.DeviceAt.Number(id)
 	if !known {
 		return nil
 	}
-	return p.path(p.devices.At(dev).home)
+	return p.PathIDs(p.Devices.At(dev).HomeAt)
 }
 
 // HomeUnit gives a device's home unit; empty where there is no such device.
 func (p *Plan) HomeUnit(id estate.DeviceID) estate.UnitID {
-	dev, known := p.deviceAt.Number(id)
+	dev, known := p.DeviceAt.Number(id)
 	if !known {
 		return ""
 	}
-	return p.units[p.devices.At(dev).home].ID
+	return p.Units[p.Devices.At(dev).HomeAt].ID
 }
 
 // GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
 func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
-	dev, known := p.deviceAt.Number(id)
+	dev, known := p.DeviceAt.Number(id)
 	if !known {
 		return nil
 	}
 	for i, at := range p.ofGroup {
-		if p.groups[at].rows[dev>>bitset.Shift].Has(dev & (bitset.Rows - 1)) {
+		if p.Groups[at].Rows[dev>>bitset.Shift].Has(dev & (bitset.Rows - 1)) {
 			in = append(in, p.snapshot.Groups[i].ID)
 		}
 	}
@@ -196,12 +198,12 @@ func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
 
 // GroupsOfPerson lists the groups that a person is in, in the order of the snapshot.
 func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
-	who, known := p.personAt.Number(id)
+	who, known := p.PersonAt.Number(id)
 	if !known {
 		return nil
 	}
 	for i, at := range p.ofGroup {
-		if p.personIn(who, int(at)) {
+		if p.PersonIn(who, int(at)) {
 			in = append(in, p.snapshot.Groups[i].ID)
 		}
 	}
@@ -211,22 +213,22 @@ func (p *Plan) GroupsOfPerson(id estate.PersonID) (in []estate.GroupID) {
 // GroupLists is the groups that everybody is in, for asking about many.
 type GroupLists[K ~string] struct {
 	groups []estate.Group
-	at     *intern.IdTable[K]
+	at     *intern.IDTable[K]
 	begin  []int32 // by number: where the groups of a laptop, or a person, begin in in; in the end how many there are
 	in     []int32 // places of groups in the snapshot
 }
 
 // GroupsOfDevices lists for every device what GroupsOf does for one.
 func (p *Plan) GroupsOfDevices() *GroupLists[estate.DeviceID] {
-	return groupLists(p, p.deviceAt, p.devices.Len(), func(group int) []bitset.Packed { return p.groups[group].rows })
+	return groupLists(p, p.DeviceAt, p.Devices.Len(), func(group int) []bitset.Packed { return p.Groups[group].Rows })
 }
 
 // GroupsOfPeople lists for every person what GroupsOfPerson does for one.
 func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
-	return groupLists(p, p.personAt, p.people.Len(), func(group int) []bitset.Packed { return p.persons().groups[group] })
+	return groupLists(p, p.PersonAt, p.People.Len(), func(group int) []bitset.Packed { return p.Persons().Groups[group] })
 }
 
-func groupLists[K ~string](p *Plan, at *intern.IdTable[K], n int, rows func(group int) []bitset.Packed) *GroupLists[K] {
+func groupLists[K ~string](p *Plan, at *intern.IDTable[K], n int, rows func(group int) []bitset.Packed) *GroupLists[K] {
 	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at}
 	l.begin, l.in = sideBySide(n, func(do func(number, group int32)) {
 		for i, group := range p.ofGroup {
@@ -272,10 +274,10 @@ func (l *GroupLists[K]) Sizes() (sizes map[estate.GroupID]int, some int) {
 
 // UnitPaths gives by unit the ids of the units from the root down to it.
 func (p *Plan) UnitPaths() map[estate.UnitID][]string {
-	out := make(map[estate.UnitID][]string, len(p.units))
-	for i := range p.units {
-		if p.units[i].Unit != nil {
-			out[p.units[i].ID] = p.path(i)
+	out := make(map[estate.UnitID][]string, len(p.Units))
+	for i := range p.Units {
+		if p.Units[i].Unit != nil {
+			out[p.Units[i].ID] = p.PathIDs(i)
 		}
 	}
 	return out
@@ -292,15 +294,15 @@ type Membership struct {
 
 // Memberships says of every group that a device is in why it is in it.
 func (p *Plan) Memberships(id estate.DeviceID) []Membership {
-	dev, known := p.deviceAt.Number(id)
+	dev, known := p.DeviceAt.Number(id)
 	if !known {
 		return nil
 	}
 	var out []Membership
 	for _, g := range p.GroupsOf(id) {
-		at, _ := p.groupAt.Number(g)
-		if owner := p.devices.At(dev).owner; p.groups[at].Of == estate.OfPeople {
-			out = append(out, p.membership(at, string(p.people.At(owner).ID), intern.None, owner, true))
+		at, _ := p.GroupAt.Number(g)
+		if owner := p.Devices.At(dev).OwnerAt; p.Groups[at].Of == estate.OfPeople {
+			out = append(out, p.membership(at, string(p.People.At(owner).ID), intern.None, owner, true))
 		} else {
 			out = append(out, p.membership(at, string(id), dev, intern.None, false))
 		}
@@ -310,30 +312,30 @@ func (p *Plan) Memberships(id estate.DeviceID) []Membership {
 
 // PersonMemberships says of every group that a person is in why.
 func (p *Plan) PersonMemberships(id estate.PersonID) (out []Membership) {
-	who, known := p.personAt.Number(id)
+	who, known := p.PersonAt.Number(id)
 	if !known {
 		return nil
 	}
 	for _, g := range p.GroupsOfPerson(id) {
-		at, _ := p.groupAt.Number(g)
+		at, _ := p.GroupAt.Number(g)
 		out = append(out, p.membership(at, string(id), intern.None, who, false))
 	}
 	return out
 }
 
 func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membership {
-	g := &p.groups[at]
+	g := &p.Groups[at]
 	m := Membership{Group: g.ID, Owner: owner, Listed: slices.Contains(g.Members, id)}
-	for _, member := range g.nested {
-		if p.inGroup(dev, who, member) {
-			m.Via = append(m.Via, p.groups[member].ID)
+	for _, member := range g.Nested {
+		if p.InGroup(dev, who, member) {
+			m.Via = append(m.Via, p.Groups[member].ID)
 		}
 	}
 	slices.Sort(m.Via)
 	if g.Rule != nil {
-		seen := map[string]any{"device": p.deviceVariables(dev)}
+		seen := map[string]any{"device": p.DeviceVariables(dev)}
 		if g.Of == estate.OfPeople {
-			seen = map[string]any{"person": p.personVariables(who)}
+			seen = map[string]any{"person": p.PersonVariables(who)}
 		}
 		if holds, err := g.Rule.Holds(seen); err == nil && holds {
 			m.Rule = g.Rule.Parts(seen)
@@ -344,6 +346,6 @@ func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membershi
 
 // IsRoot tells whether a unit is the organisation.
 func (p *Plan) IsRoot(id estate.UnitID) bool {
-	at, known := p.unitAt.Number(id)
-	return known && at == p.root
+	at, known := p.UnitAt.Number(id)
+	return known && at == p.Root
 }

@@ -6,6 +6,8 @@ import (
 	"iter"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -60,7 +62,7 @@ func formulaTurns(f *intern.Formula, tests []concern) (of concern) {
 // testsTurn tells of every test, by number, for whom it may come out otherwise as units move.
 func (k *pass) testsTurn() []concern {
 	laptops, owners := k.recoded("device"), k.recoded("person")
-	tests, n := k.next.gen.TestsOf(laptops.Column, owners.Column)
+	tests, n := k.next.Gen.TestsOf(laptops.Column, owners.Column)
 	out := make([]concern, n)
 	threads.Share(len(tests), func(mine iter.Seq[int]) {
 		for i := range mine {
@@ -75,11 +77,11 @@ func (k *pass) testsTurn() []concern {
 func (k *pass) placed() {
 	p := k.next
 	tests := k.testsTurn()
-	k.placedGroups, k.placedPolicies = make([]concern, len(p.groups)), make([]concern, len(p.policies))
-	unit := func(t target) bool { return t.Kind == estate.ToUnit && k.shifted[t.at] }
+	k.placedGroups, k.placedPolicies = make([]concern, len(p.Groups)), make([]concern, len(p.policies))
+	unit := func(t match.Target) bool { return t.Kind == estate.ToUnit && k.shifted[t.At] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if k.placedPolicies[at] = formulaTurns(pol.when, tests); k.placedPolicies[at] == ofNobody && pol.names(unit) {
+		if k.placedPolicies[at] = formulaTurns(pol.audience.When, tests); k.placedPolicies[at] == ofNobody && pol.audience.Names(unit) {
 			k.placedPolicies[at] = ofLaptops
 		}
 	}
@@ -88,10 +90,10 @@ func (k *pass) placed() {
 			k.placedPolicies[at] = max(k.placedPolicies[at], ofLaptops)
 		}
 	}
-	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
-	for _, g := range p.groupOrder {
-		k.placedGroups[g] = formulaTurns(p.groups[g].formula, tests)
-		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
+	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
+	for _, g := range p.GroupOrder {
+		k.placedGroups[g] = formulaTurns(p.Groups[g].Formula, tests)
+		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
 		if groups[g] {
 			for _, at := range p.naming()[g] {
 				policies[at] = true
@@ -104,7 +106,7 @@ func (k *pass) placed() {
 
 // recoded gives how the paths of units that moved alter in the column of laptops or of people.
 func (k *pass) recoded(variable string) *recoded {
-	out := &recoded{Column: k.next.gen.Column(rule.Look{Variable: variable, Field: "units"})}
+	out := &recoded{Column: k.next.Gen.Column(rule.Look{Variable: variable, Field: "units"})}
 	var key []byte
 	for _, path := range k.paths {
 		var alters [2]uint32
@@ -135,24 +137,24 @@ func (k *pass) goingApart() intern.DeviceSet {
 	if len(k.detached) == 0 {
 		return nil
 	}
-	p, out := k.next, make(intern.DeviceSet, k.next.blocks())
+	p, out := k.next, make(intern.DeviceSet, k.next.Blocks())
 	units := map[int]bool{}
 	for _, t := range k.detached {
 		if t.Kind == estate.ToUnit {
-			units[t.at] = true
+			units[t.At] = true
 			continue
 		}
 		for block := range out {
 			for _, of := range []*Plan{k.was, p} {
-				if t.at < len(of.groups) && block < len(of.groups[t.at].rows) {
-					of.groups[t.at].rows[block].OrInto(&out[block])
+				if t.At < len(of.Groups) && block < len(of.Groups[t.At].Rows) {
+					of.Groups[t.At].Rows[block].OrInto(&out[block])
 				}
 			}
 		}
 	}
 	if len(units) > 0 {
 		below := p.unitCodes(func(at int) bool {
-			return slices.ContainsFunc(p.units[at].path, func(above int) bool { return units[above] })
+			return slices.ContainsFunc(p.Units[at].Path, func(above int) bool { return units[above] })
 		})
 		for block, homes := range p.homes() {
 			for row, code := range homes {

@@ -5,7 +5,7 @@ package resolve
 import (
 	"iter"
 
-	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
@@ -13,72 +13,54 @@ import (
 )
 
 // gatherPeople makes the roll of all people with their groups.
-func (p *Plan) gatherPeople() *roll {
-	r := p.everybody()
-	r.groups = make([][]bitset.Packed, len(p.groups))
-	for at := range p.groups {
-		if p.groups[at].Group != nil && p.groups[at].Of == estate.OfPeople {
-			r.groups[at] = make([]bitset.Packed, len(r.alive))
+func (p *Plan) gatherPeople() *match.Subjects {
+	r := p.Everybody()
+	r.Groups = make([][]bitset.Packed, len(p.Groups))
+	for at := range p.Groups {
+		if p.Groups[at].Group != nil && p.Groups[at].Of == estate.OfPeople {
+			r.Groups[at] = make([]bitset.Packed, len(r.Alive))
 		}
 	}
 	p.over(r, func(w *worker) {
-		for _, at := range p.groupOrder {
-			g := &p.groups[at]
+		for _, at := range p.GroupOrder {
+			g := &p.Groups[at]
 			if g.Of != estate.OfPeople {
 				continue
 			}
 			mark := w.Mark()
 			rows := w.Temp()
 			rows.Clear()
-			if w.block < len(g.people) {
-				g.people[w.block].OrInto(rows)
+			if w.Block < len(g.People) {
+				g.People[w.Block].OrInto(rows)
 			}
-			if g.formula != nil {
-				is, _ := w.truth(g.formula)
+			if g.Formula != nil {
+				is, _ := w.Truth(g.Formula)
 				rows.Or(is)
 			}
-			for _, member := range g.nested {
-				r.groups[member][w.block].OrInto(rows)
+			for _, member := range g.Nested {
+				r.Groups[member][w.Block].OrInto(rows)
 			}
-			rows.And(&w.dom)
-			r.groups[at][w.block] = rows.Pack()
+			rows.And(&w.Dom)
+			r.Groups[at][w.Block] = rows.Pack()
 			w.Release(mark)
 		}
 	})
 	return r
 }
 
-// everybody is the roll of all people, without their groups.
-func (p *Plan) everybody() *roll {
-	r := &roll{person: make(intern.CowList[int32], len(p.people)), alive: make([]bitset.Packed, len(p.people))}
-	var rows bitset.Set
-	for b, block := range p.people {
-		rows.Clear()
-		r.person[b] = make([]int32, len(block))
-		for row := range block {
-			r.person[b][row] = int32(b<<bitset.Shift + row)
-			if block[row].Person != nil {
-				rows.Add(row)
-			}
-		}
-		r.alive[b] = rows.Pack()
-	}
-	return r
-}
-
 // over goes through the blocks of a roll.
-func (p *Plan) over(r *roll, do func(w *worker)) {
+func (p *Plan) over(r *match.Subjects, do func(w *worker)) {
 	w := p.worker(r)
 	defer w.done()
-	for b := range r.alive {
+	for b := range r.Alive {
 		w.turnTo(b)
 		do(w)
 	}
 }
 
 // abreast goes through the blocks of a roll on all threads. begin is called once on each, and gives what is done there with each block.
-func (p *Plan) abreast(r *roll, begin func() func(w *worker)) {
-	threads.Share(len(r.alive), func(mine iter.Seq[int]) {
+func (p *Plan) abreast(r *match.Subjects, begin func() func(w *worker)) {
+	threads.Share(len(r.Alive), func(mine iter.Seq[int]) {
 		w := p.worker(r)
 		defer w.done()
 		do := begin()
@@ -92,6 +74,6 @@ func (p *Plan) abreast(r *roll, begin func() func(w *worker)) {
 // turnTo turns to all rows of a block that stand for somebody.
 func (w *worker) turnTo(block int) {
 	var alive bitset.Set
-	w.roll.alive[block].Into(&alive)
+	w.Subjects.Alive[block].Into(&alive)
 	w.load(block, &alive)
 }

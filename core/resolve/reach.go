@@ -6,11 +6,12 @@ import (
 	"cmp"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -48,7 +49,7 @@ func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
 	if !ok {
 		return r, false
 	}
-	return p.Audience(p.policies[at].Policy).Reach, true
+	return p.ReachOf(p.policies[at].Policy).Reach, true
 }
 
 // Applies gives the laptops to which a policy of the plan applies.
@@ -57,7 +58,7 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 	if !known {
 		return Devices{}
 	}
-	out := Devices{plan: p, blocks: make([]bitset.Packed, p.blocks())}
+	out := Devices{plan: p, blocks: make([]bitset.Packed, p.Blocks())}
 	arms := p.policies[at].arms
 	if len(arms) == 1 {
 		out.blocks = arms[0]
@@ -74,155 +75,90 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 	return out
 }
 
-// Audience tests a policy as if it were active, whether or not it is in the plan.
-func (p *Plan) Audience(pol *estate.Policy) *AudienceReach {
+// ReachOf tests a policy as if it were active, whether or not it is in the plan.
+func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 	out := &AudienceReach{Errors: map[string]int{}}
-	places := func(targets []estate.Target) (list []target) {
+	for _, t := range slices.Concat(pol.Audience.Include, pol.Audience.Exclude) {
+		if p.Target(t).At == intern.None {
+			out.Missing = append(out.Missing, t)
+		}
+	}
+	audience := p.Audience(pol)
+	audience.Active = true
+	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}
+	for _, to := range []*Devices{&out.Gets, &out.Excluded, &out.Condition, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown} {
+		to.plan = p
+	}
+	entries := p.entriesOf(pol)
+	p.over(p.Laptops(), func(w *worker) {
+		seen.worker = w
+		gets := w.Keep()
+		w.Match(&audience, seen, func(_ int, rows *bitset.Set) { gets.Or(rows) })
+		out.Gets.add(w.Block, gets)
+		seen.support(gets, entries)
+	})
+	count := func(targets []estate.Target, of map[estate.Target]int) (list []TargetCount) {
 		for _, t := range targets {
-			if is := p.target(t); is.at != intern.None {
-				list = append(list, is)
-			} else {
-				out.Missing = append(out.Missing, t)
+			if p.Target(t).At != intern.None {
+				list = append(list, TargetCount{t, of[t]})
 			}
 		}
 		return list
 	}
-	include, exclude := places(pol.Audience.Include), places(pol.Audience.Exclude)
-	when := p.tested(pol.Audience.When)
-	entries := p.entriesOf(pol)
-	for _, t := range include {
-		out.ByInclude = append(out.ByInclude, TargetCount{Target: t.Target})
-	}
-	for _, t := range exclude {
-		out.ByExclude = append(out.ByExclude, TargetCount{Target: t.Target})
-	}
-	gets, excluded, condition, platform, notIncluded, unsupported := Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}, Devices{plan: p}
-	outside, unknown := Devices{plan: p}, Devices{plan: p}
-	bound := &policy{}
-	if pol.Within != "" {
-		t := p.target(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
-		bound.within = &t
-	}
-	p.over(p.laptops(), func(w *worker) {
-		mark := w.Mark()
-		defer w.Release(mark)
-		here, rest, in := w.Temp(), w.Temp(), w.Temp()
-		w.platforms(pol.Platforms, rest)
-		here.SetAndNot(&w.dom, rest)
-		platform.add(w.block, here)
-		if bound.within != nil {
-			here.Copy(rest)
-			w.inside(bound, rest)
-			here.AndNot(rest)
-			outside.add(w.block, here)
-		}
-		in.Clear()
-		for i := range include {
-			if t := w.target(&include[i]); t != nil && here.SetAnd(t, rest) {
-				out.ByInclude[i].Devices += here.Len()
-				in.Or(here)
-			}
-		}
-		here.SetAndNot(rest, in)
-		notIncluded.add(w.block, here)
-		rest.Copy(in)
-		for i := range exclude {
-			if t := w.target(&exclude[i]); t != nil && here.SetAnd(t, in) {
-				out.ByExclude[i].Devices += here.Len()
-				rest.AndNot(here)
-			}
-		}
-		here.SetAndNot(in, rest)
-		excluded.add(w.block, here)
-		if when != nil {
-			is, failed := w.truth(when)
-			if here.SetAnd(failed, rest) {
-				w.errors(when, pol.Audience.When, here, func(text string, rows *bitset.Set) { out.Errors[text] += rows.Len() })
-			}
-			here.SetAndNot(rest, is)
-			condition.add(w.block, here)
-			rest.And(is)
-		}
-		gets.add(w.block, rest)
-		if len(entries) > 0 {
-			getting := w.Temp()
-			getting.Copy(rest)
-			for i := range entries {
-				lacking := w.Temp()
-				lacking.Clear()
-				of := w.lacking(&p.settings[entries[i].setting])
-				for _, who := range of.by {
-					if who != nil {
-						lacking.Or(who)
-					}
-				}
-				if of.unknown != nil && here.SetAnd(of.unknown, getting) {
-					unknown.add(w.block, here)
-				}
-				rest.And(lacking)
-			}
-			unsupported.add(w.block, rest)
-		}
-	})
-	out.Reach = Reach{Gets: gets, Excluded: excluded, Condition: condition, Platform: platform, NotIncluded: notIncluded, Unsupported: unsupported, Outside: outside, Unknown: unknown}
+	out.ByInclude, out.ByExclude = count(pol.Audience.Include, seen.includes), count(pol.Audience.Exclude, seen.excludes)
 	out.People = len(out.Gets.owners())
 	return out
 }
 
-// tested gives a rule as the vocabulary knows it.
-func (p *Plan) tested(r *rule.Rule) *intern.Formula {
-	if r == nil {
-		return nil
-	}
-	return p.gen.Formula(r)
+// reaching is told why a policy does not apply, block by block.
+type reaching struct {
+	worker             *worker
+	out                *AudienceReach
+	policy             *estate.Policy
+	when               *intern.Formula
+	includes, excludes map[estate.Target]int
 }
 
-// errors parts rows on which a rule fails by the error.
-func (w *worker) errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yield func(text string, rows *bitset.Set)) {
-	var columns []*intern.Column
-	whole := false
-	f.Each(func(t *intern.Test) {
-		whole = whole || t.Whole
-		for _, c := range t.Columns {
-			if !slices.Contains(columns, c) {
-				columns = append(columns, c)
-			}
-		}
-	})
-	say := func(rows *bitset.Set) {
-		all := w.variables(rows.First(), nil)
-		seen := map[string]any{}
-		for _, name := range scopeOf(f) {
-			seen[name] = all[name]
-		}
-		if _, err := r.Holds(seen); err != nil {
-			yield(err.Error(), rows)
-		}
+func (r *reaching) Not(why match.Reason, rows *bitset.Set) {
+	to := map[match.Reason]*Devices{
+		match.OnPlatform: &r.out.Platform, match.Outside: &r.out.Outside, match.NotIncluded: &r.out.NotIncluded, match.Excluded: &r.out.Excluded,
+		match.OnCondition: &r.out.Condition,
 	}
-	if whole {
-		one := w.Keep()
-		for row := range rows.All() {
-			one.Clear()
-			one.Add(row)
-			say(one)
-		}
+	to[why].add(r.worker.Block, rows)
+}
+
+func (r *reaching) Includes(t *match.Target, rows *bitset.Set) { r.includes[t.Target] += rows.Len() }
+func (r *reaching) Excludes(t *match.Target, rows *bitset.Set) { r.excludes[t.Target] += rows.Len() }
+
+func (r *reaching) Fails(rows *bitset.Set) {
+	r.worker.Errors(r.when, r.policy.Audience.When, rows, func(text string, rows *bitset.Set) { r.out.Errors[text] += rows.Len() })
+}
+
+// support finds those of the rows that get the policy which support none of its settings, and those of which it is not known whether they
+// support one.
+func (r *reaching) support(gets *bitset.Set, entries []entry) {
+	w := r.worker
+	if len(entries) == 0 || gets.Empty() {
 		return
 	}
-	var refine func(i int, rows *bitset.Set)
-	refine = func(i int, rows *bitset.Set) {
-		if i == len(columns) {
-			say(rows)
-			return
+	mark := w.Mark()
+	defer w.Release(mark)
+	none, lacking, here := w.Temp(), w.Temp(), w.Temp()
+	none.Copy(gets)
+	for i := range entries {
+		of := w.lacking(&w.plan.settings[entries[i].setting])
+		lacking.Clear()
+		for _, who := range of.By {
+			if who != nil {
+				lacking.Or(who)
+			}
 		}
-		w.part(columns[i], rows, func(_ uint32, rows *bitset.Set) { refine(i+1, rows) })
+		none.And(lacking)
+		if of.Unknown != nil && here.SetAnd(of.Unknown, gets) {
+			r.out.Unknown.add(w.Block, here)
+		}
 	}
-	refine(0, rows)
-}
-
-// scopeOf lists the variables that a formula's rule sees.
-func scopeOf(f *intern.Formula) (names []string) {
-	f.Each(func(t *intern.Test) { names = t.Scope.Variables() })
-	return names
+	r.out.Unsupported.add(w.Block, none)
 }
 
 // owners gives the numbers of the owners of some laptops.
@@ -230,10 +166,10 @@ func (d Devices) owners() []int32 {
 	if d.plan == nil {
 		return nil
 	}
-	seen := make([]bool, d.plan.people.Len())
+	seen := make([]bool, d.plan.People.Len())
 	var out []int32
 	d.each(func(at int) {
-		if o := *d.plan.owner.At(at); o != intern.None && !seen[o] {
+		if o := *d.plan.Owner.At(at); o != intern.None && !seen[o] {
 			seen[o] = true
 			out = append(out, o)
 		}
@@ -246,7 +182,7 @@ func (d Devices) Owners() []estate.PersonID {
 	numbers := d.owners()
 	out := make([]estate.PersonID, len(numbers))
 	for i, at := range numbers {
-		out[i] = d.plan.people.At(int(at)).ID
+		out[i] = d.plan.People.At(int(at)).ID
 	}
 	slices.Sort(out)
 	return out
@@ -254,14 +190,14 @@ func (d Devices) Owners() []estate.PersonID {
 
 // Matching gives the devices that a target matches with their owners.
 func (p *Plan) Matching(t estate.Target) Devices {
-	at := p.target(t)
-	if at.at == intern.None {
+	at := p.Target(t)
+	if at.At == intern.None {
 		return Devices{}
 	}
 	found := Devices{plan: p}
-	p.over(p.laptops(), func(w *worker) {
-		if rows := w.target(&at); rows != nil {
-			found.add(w.block, rows)
+	p.over(p.Laptops(), func(w *worker) {
+		if rows := w.Target(&at); rows != nil {
+			found.add(w.Block, rows)
 		}
 	})
 	return found
@@ -277,8 +213,8 @@ type Dropped struct {
 
 // Dropped lists the entries that laptops of a target do not get because of detaching, by policy and setting.
 func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
-	at := p.target(t)
-	if at.at == intern.None || !p.anyDetached() {
+	at := p.Target(t)
+	if at.At == intern.None || !p.AnyDetached() {
 		return nil
 	}
 	type part struct {
@@ -287,13 +223,13 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	}
 	found := gather[part](p)
 	areaOf := func(setting int) string {
-		if area := p.settings[setting].area; p.areas[area] {
+		if area := p.settings[setting].area; p.DetachedAreas[area] {
 			return area
 		}
 		return ""
 	}
-	p.over(p.laptops(), func(w *worker) {
-		place := w.target(&at)
+	p.over(p.Laptops(), func(w *worker) {
+		place := w.Target(&at)
 		if place == nil {
 			return
 		}
@@ -314,8 +250,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 						continue
 					}
 					seen = append(seen, area)
-					if _, detached := w.split(arm, pol.Kind, area, pol.levels[a]); detached != nil && here.SetAnd(detached, place) {
-						found.add(part{i, area}, w.block, here)
+					if _, detached := w.split(arm, pol.Kind, area, pol.audience.Levels[a]); detached != nil && here.SetAnd(detached, place) {
+						found.add(part{i, area}, w.Block, here)
 					}
 				}
 			}
@@ -337,12 +273,12 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 
 // Matches tells whether a target matches a device with its owner.
 func (p *Plan) Matches(t estate.Target, id estate.DeviceID) bool {
-	at := p.target(t)
-	dev, known := p.deviceAt.Number(id)
-	if at.at == intern.None || !known {
+	at := p.Target(t)
+	dev, known := p.DeviceAt.Number(id)
+	if at.At == intern.None || !known {
 		return false
 	}
-	s := p.subject(dev, p.devices.At(dev).owner)
+	s := p.subject(dev, p.Devices.At(dev).OwnerAt)
 	defer s.done()
-	return s.matches(&at)
+	return s.Target(&at) != nil && s.Target(&at).Has(0)
 }

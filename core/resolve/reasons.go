@@ -40,13 +40,13 @@ type settled struct {
 
 // Reasons resolves a device for its owner, or for the person named by who, as Effective does.
 func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error) {
-	dev, known := p.deviceAt.Number(id)
+	dev, known := p.DeviceAt.Number(id)
 	if !known {
 		return nil, &UnknownError{estate.KindDevice, string(id)}
 	}
-	signedIn := p.devices.At(dev).owner
+	signedIn := p.Devices.At(dev).OwnerAt
 	if who != "" {
-		if signedIn, known = p.personAt.Number(who); !known {
+		if signedIn, known = p.PersonAt.Number(who); !known {
 			return nil, &UnknownError{estate.KindPerson, string(who)}
 		}
 	}
@@ -150,8 +150,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	defer user.done()
 	user.find()
 	owner := user
-	if signedIn != p.devices.At(dev).owner {
-		owner = p.subject(dev, p.devices.At(dev).owner)
+	if signedIn != p.Devices.At(dev).OwnerAt {
+		owner = p.subject(dev, p.Devices.At(dev).OwnerAt)
 		defer owner.done()
 		owner.find()
 	}
@@ -179,10 +179,10 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	*room = Reasons{settled: d.settled, became: d.became, ranks: d.ranks, items: d.items}
 	d.settled, d.became, d.ranks, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.ranks), slices.Clone(d.items)
 	d.force(owner)
-	user.stage = d
+	user.Stage = d
 	for _, at := range p.byCheck {
 		mark := user.worker.Mark()
-		if is, _ := user.truth(p.checks[at].formula); is.Has(0) {
+		if is, _ := user.Truth(p.checks[at].formula); is.Has(0) {
 			d.problems = append(d.problems, int32(at))
 		}
 		user.Release(mark)
@@ -192,12 +192,12 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 
 // one resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
 func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
-	dev, known := p.deviceAt.Number(id)
-	at, there := p.settingAt.Number(of)
+	dev, known := p.DeviceAt.Number(id)
+	at, there := p.SettingAt.Number(of)
 	if !known || !there {
 		return nil
 	}
-	s := p.subject(dev, p.devices.At(dev).owner)
+	s := p.subject(dev, p.Devices.At(dev).OwnerAt)
 	defer s.done()
 	s.findOf(p.settings[at].Keys)
 	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
@@ -214,13 +214,13 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	return &out
 }
 
-var supported [4]*bitset.Set // nobody lacks anything
+var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 
 // byLead decides a setting where the first candidate of the subject does. It tells whether it did; where more is to be looked at, nothing is
 // decided. The subject's candidates are those of marked from first on to the end of order.
 func (d *deciding) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
 	c := &d.plan.settings[at]
-	if s.away || len(c.Exceptions) > 0 || c.limited && s.lacking(c).by != supported {
+	if s.away || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
 		return false
 	}
 	outcome, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
@@ -249,7 +249,7 @@ func (d *deciding) decide(s *subject, at int) {
 	d.how, d.exception = "", nil
 	s.Out.Reset()
 	s.Observer = d
-	s.worker.decide(c, d.in, &s.dom)
+	s.worker.decide(c, d.in, &s.Dom)
 	s.Observer = nil
 	if s.Out.Len() == 0 {
 		d.became, d.ranks = d.became[:d.first], d.ranks[:d.first]
@@ -294,6 +294,14 @@ func (d *deciding) seen(at int) (i int, ok bool) {
 	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
 }
 
+// seenAt is seen for a setting that may not be known.
+func (d *deciding) seenAt(at int, known bool) (i int, ok bool) {
+	if !known {
+		return 0, false
+	}
+	return d.seen(at)
+}
+
 // value gives what expressions see.
 func (d *deciding) value(i int) setting.Value {
 	if s := &d.settled[i]; s.forced != intern.None && !d.before {
@@ -302,7 +310,7 @@ func (d *deciding) value(i int) setting.Value {
 	return d.decidedValue(i)
 }
 
-func (d *deciding) settings(_ *bitset.Set, yield func(int, map[string]any)) {
+func (d *deciding) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	all := make(map[string]any, len(d.settled))
 	for _, at := range d.plan.bySetting {
 		if i, set := d.seen(at); set {
@@ -312,9 +320,10 @@ func (d *deciding) settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	yield(0, all)
 }
 
-func (d *deciding) part(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+func (d *deciding) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	var code uint32
-	if i, set := d.seen(at); set {
+	at, known := d.plan.SettingAt.Number(setting.ID(id))
+	if i, set := d.seenAt(at, known); set {
 		c := &d.plan.settings[at]
 		if s := &d.settled[i]; s.outcome != intern.FromItems && s.forced == intern.None {
 			code = c.Outcomes.CodeOf(c.Outcomes.Of(s.outcome))
@@ -327,7 +336,7 @@ func (d *deciding) part(at int, within *bitset.Set, yield func(code uint32, rows
 
 // force gives settings their forced values. Every rule sees the values before any forcing.
 func (d *deciding) force(owner *subject) {
-	owner.stage = d
+	owner.Stage = d
 	d.before = true
 	for _, at := range d.plan.forced {
 		place, set := d.seen(at)
@@ -337,7 +346,7 @@ func (d *deciding) force(owner *subject) {
 		mark := owner.Mark()
 		for i := range d.plan.settings[at].forced {
 			f := &d.plan.settings[at].forced[i]
-			if is, _ := owner.truth(f.formula); !is.Has(0) {
+			if is, _ := owner.Truth(f.formula); !is.Has(0) {
 				continue
 			}
 			if !f.Value.Equal(d.value(place)) {

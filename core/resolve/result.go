@@ -124,16 +124,16 @@ type Problem struct {
 	From     []string     // all that those settings come from, sorted
 }
 
-// Reason says why a policy does not apply.
-type Reason string
+// Reason says why a policy does not apply. Reasons are tested in the order in which they stand here; the first that holds is the one.
+type Reason = match.Reason
 
 const (
-	NotActive   Reason = "not-active"
-	OnPlatform  Reason = "platform"
-	Outside     Reason = "outside" // of the unit that bounds the policy
-	NotIncluded Reason = "not-included"
-	Excluded    Reason = "excluded"
-	OnCondition Reason = "condition"
+	NotActive   = match.NotActive
+	OnPlatform  = match.OnPlatform
+	Outside     = match.Outside // of the unit that bounds the policy
+	NotIncluded = match.NotIncluded
+	Excluded    = match.Excluded
+	OnCondition = match.OnCondition
 )
 
 // NotApplying is a policy that does not apply, with the first reason.

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -18,7 +20,7 @@ import (
 )
 
 // numbers gives the number of every object of a list; most stand where they stood.
-func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.IdTable[K], id func(*T) K) []int32 {
+func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.IDTable[K], id func(*T) K) []int32 {
 	out := make([]int32, len(list))
 	for i, is := range list {
 		if i < len(before) && (before[i] == is || id(before[i]) == id(is)) {
@@ -48,20 +50,20 @@ func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
 	people := intern.CompareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
 	devices := intern.CompareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
-	if people.Same && devices.Same && b.movedUnits == nil && was.alive != nil {
-		p.people, p.personAt, p.ofPerson = was.people, was.personAt, was.ofPerson
-		p.devices, p.deviceAt, p.ofDevice, p.byDevice, p.rank, p.owner, p.alive = was.devices, was.deviceAt, was.ofDevice, was.byDevice, was.rank, was.owner, was.alive
-		b.rows, b.systems = make([]bitset.Packed, p.blocks()), make([]bitset.Packed, p.blocks())
+	if people.Same && devices.Same && b.movedUnits == nil && was.Alive != nil {
+		p.People, p.PersonAt, p.ofPerson = was.People, was.PersonAt, was.ofPerson
+		p.Devices, p.DeviceAt, p.ofDevice, p.byDevice, p.rank, p.Owner, p.Alive = was.Devices, was.DeviceAt, was.ofDevice, was.byDevice, was.rank, was.Owner, was.Alive
+		b.rows, b.systems = make([]bitset.Packed, p.Blocks()), make([]bitset.Packed, p.Blocks())
 		return
 	}
 	var order []int
 	if len(people.Fresh)+len(devices.Fresh) > 0 {
 		order = p.unitOrder()
 	}
-	unitsStand := p.unitAt == was.unitAt && p.root == was.root // they may have moved, and are the same ones
+	unitsStand := p.UnitAt == was.UnitAt && p.Root == was.Root // they may have moved, and are the same ones
 	b.moved = b.movedUnits != nil && people.Same && devices.Same && unitsStand && was != nothing
 	b.numberPeople(people, order, unitsStand)
-	homesStand := unitsStand && p.personAt == was.personAt
+	homesStand := unitsStand && p.PersonAt == was.PersonAt
 	b.numberDevices(devices, order, homesStand)
 }
 
@@ -73,7 +75,7 @@ func (p *Plan) unitOf(id estate.UnitID) int {
 	if id == "" {
 		return intern.None
 	}
-	return p.unitAt.NumberOf(id)
+	return p.UnitAt.NumberOf(id)
 }
 
 // numberPeople takes in the people. standing tells that their units have the numbers that they had.
@@ -89,29 +91,29 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 		x, y := p.snapshot.People[i], p.snapshot.People[j]
 		return cmp.Or(cmp.Compare(place(p.unitOf(x.Unit)), place(p.unitOf(y.Unit))), cmp.Compare(x.ID, y.ID))
 	})
-	p.personAt = was.personAt.With(d.Gone, intern.KeptAt(p.snapshot.People, d.Fresh, personID))
+	p.PersonAt = was.PersonAt.With(d.Gone, intern.KeptAt(p.snapshot.People, d.Fresh, personID))
 	if p.ofPerson = was.ofPerson; !d.Same && !d.Aligned {
-		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.personAt, personID)
+		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.PersonAt, personID)
 	}
-	list := intern.EditList(was.people, int(p.personAt.N), person{})
+	list := intern.EditList(was.People, int(p.PersonAt.N), match.Person{})
 	for _, id := range d.Gone {
-		list.Put(was.personAt.NumberOf(id), person{})
+		list.Put(was.PersonAt.NumberOf(id), match.Person{})
 	}
 	take := func(i int) {
 		who := p.snapshot.People[i]
-		list.Put(int(p.ofPerson[i]), person{Person: who, unit: p.unitOf(who.Unit)})
+		list.Put(int(p.ofPerson[i]), match.Person{Person: who, UnitAt: p.unitOf(who.Unit)})
 	}
 	takeIn(p.snapshot.People, was.snapshot.People, standing && (d.Same || d.Aligned), take)
-	p.people = list.List
-	b.touchedPeople, b.gonePeople = make(intern.DeviceSet, intern.BlocksOf(p.people.Len())), d.Gone
+	p.People = list.List
+	b.touchedPeople, b.gonePeople = make(intern.DeviceSet, intern.BlocksOf(p.People.Len())), d.Gone
 	for _, i := range append(d.Altered, d.Fresh...) {
 		b.touchedPeople.Add(int(p.ofPerson[i]))
 	}
 	if b.movedUnits != nil {
-		threads.Share(len(p.people), func(mine iter.Seq[int]) {
+		threads.Share(len(p.People), func(mine iter.Seq[int]) {
 			for block := range mine {
-				for row := range p.people[block] {
-					if who := &p.people[block][row]; who.unit != intern.None && who.Person != nil && b.movedUnits[who.unit] {
+				for row := range p.People[block] {
+					if who := &p.People[block][row]; who.UnitAt != intern.None && who.Person != nil && b.movedUnits[who.UnitAt] {
 						b.touchedPeople[block].Add(row)
 					}
 				}
@@ -122,16 +124,16 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 }
 
 // homed finds a device's owner and home unit.
-func (p *Plan) homed(x *estate.Device) device {
-	d := device{Device: x, owner: intern.None, home: p.unitOf(x.Unit)}
+func (p *Plan) homed(x *estate.Device) match.Device {
+	d := match.Device{Device: x, OwnerAt: intern.None, HomeAt: p.unitOf(x.Unit)}
 	if x.Owner != "" {
-		d.owner = p.personAt.NumberOf(x.Owner)
+		d.OwnerAt = p.PersonAt.NumberOf(x.Owner)
 	}
-	if d.home == intern.None && d.owner != intern.None {
-		d.home = p.people.At(d.owner).unit
+	if d.HomeAt == intern.None && d.OwnerAt != intern.None {
+		d.HomeAt = p.People.At(d.OwnerAt).UnitAt
 	}
-	if d.home == intern.None {
-		d.home = p.root
+	if d.HomeAt == intern.None {
+		d.HomeAt = p.Root
 	}
 	return d
 }
@@ -140,39 +142,39 @@ func (p *Plan) homed(x *estate.Device) device {
 // alter, nor its owner, home and owner are what they were.
 func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, standing bool) {
 	was, p := b.was, b.next
-	fresh := make([]device, len(d.Fresh))
+	fresh := make([]match.Device, len(d.Fresh))
 	for i, at := range d.Fresh {
 		fresh[i] = p.homed(p.snapshot.Devices[at])
 	}
-	slices.SortFunc(fresh, func(x, y device) int {
-		return cmp.Or(cmp.Compare(order[x.home], order[y.home]), cmp.Compare(x.owner, y.owner), cmp.Compare(x.ID, y.ID))
+	slices.SortFunc(fresh, func(x, y match.Device) int {
+		return cmp.Or(cmp.Compare(order[x.HomeAt], order[y.HomeAt]), cmp.Compare(x.OwnerAt, y.OwnerAt), cmp.Compare(x.ID, y.ID))
 	})
 	ids := make([]estate.DeviceID, len(fresh))
 	for i := range fresh {
 		ids[i] = fresh[i].ID
 	}
-	p.deviceAt = was.deviceAt.With(d.Gone, ids)
+	p.DeviceAt = was.DeviceAt.With(d.Gone, ids)
 	if p.ofDevice = was.ofDevice; !d.Same && !d.Aligned {
-		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.deviceAt, deviceID)
+		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.DeviceAt, deviceID)
 	}
-	n := int(p.deviceAt.N)
-	list, owner, touched := intern.EditList(was.devices, n, device{}), intern.EditList(was.owner, n, intern.None), make(intern.DeviceSet, intern.BlocksOf(n))
+	n := int(p.DeviceAt.N)
+	list, owner, touched := intern.EditList(was.Devices, n, match.Device{}), intern.EditList(was.Owner, n, intern.None), make(intern.DeviceSet, intern.BlocksOf(n))
 	var rehomed intern.DeviceSet
 	if b.movedUnits != nil {
 		rehomed = make(intern.DeviceSet, intern.BlocksOf(n))
 	}
-	put := func(at int, is device) {
+	put := func(at int, is match.Device) {
 		if *list.At(at) != is {
 			list.Put(at, is)
 		}
-		if *owner.At(at) != int32(is.owner) {
-			owner.Put(at, int32(is.owner))
+		if *owner.At(at) != int32(is.OwnerAt) {
+			owner.Put(at, int32(is.OwnerAt))
 		}
 	}
 	for _, id := range d.Gone {
-		at := was.deviceAt.NumberOf(id)
+		at := was.DeviceAt.NumberOf(id)
 		touched.Add(at)
-		put(at, device{owner: intern.None})
+		put(at, match.Device{OwnerAt: intern.None})
 	}
 	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
 	takeIn(p.snapshot.Devices, was.snapshot.Devices, standing && (d.Same || d.Aligned), take)
@@ -187,21 +189,21 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 			if is.Device == nil {
 				continue
 			}
-			moved := b.movedUnits != nil && b.movedUnits[is.home]
+			moved := b.movedUnits != nil && b.movedUnits[is.HomeAt]
 			if moved {
 				rehomed.Add(at)
 			}
-			if is.owner != intern.None && b.touchedPeople.Has(is.owner) {
+			if is.OwnerAt != intern.None && b.touchedPeople.Has(is.OwnerAt) {
 				touched.Add(at)
 				put(at, p.homed(is.Device))
 			} else if moved {
 				touched.Add(at)
-			} else if len(b.gonePeople) > 0 && at < was.devices.Len() && was.devices.At(at).owner != is.owner { // not where a reference is lost that never led anywhere
+			} else if len(b.gonePeople) > 0 && at < was.Devices.Len() && was.Devices.At(at).OwnerAt != is.OwnerAt { // not where a reference is lost that never led anywhere
 				touched.Add(at)
 			}
 		}
 	}
-	p.devices, p.owner = list.List, owner.List
+	p.Devices, p.Owner = list.List, owner.List
 	b.aliveAndTouched(touched)
 	b.rehomed = packAll(rehomed)
 	b.rankDevices(d.Gone, fresh)
@@ -213,7 +215,7 @@ func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
 	homes := b.was.homes()
 	threads.Share(len(homes), func(mine iter.Seq[int]) {
 		for block := range mine {
-			owners := b.was.owner[block]
+			owners := b.was.Owner[block]
 			for row, code := range homes[block] {
 				if moved[code] {
 					rehomed[block].Add(row)
@@ -227,19 +229,19 @@ func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
 }
 
 // homes gives the codes of laptops' home units by block.
-func (p *Plan) homes() [][]uint32 { return p.codes[p.gen.Column(intern.Look("unit")).Number] }
+func (p *Plan) homes() [][]uint32 { return p.Codes[p.Gen.Column(match.DeviceLook("unit")).Number] }
 
 // unitCodes tells by the code of a home unit whether it is so.
 func (p *Plan) unitCodes(so func(at int) bool) []bool {
-	units := p.gen.Column(intern.Look("unit"))
+	units := p.Gen.Column(match.DeviceLook("unit"))
 	var codes []uint32
-	for at := range p.units {
-		if p.units[at].Unit != nil && so(at) {
-			code, _ := units.Code(setting.TextValue(string(p.units[at].ID)), nil)
+	for at := range p.Units {
+		if p.Units[at].Unit != nil && so(at) {
+			code, _ := units.Code(setting.TextValue(string(p.Units[at].ID)), nil)
 			codes = append(codes, code)
 		}
 	}
-	out := make([]bool, len(units.Values()))
+	out := make([]bool, len(units.Known()))
 	for _, code := range codes {
 		out[code] = true
 	}
@@ -249,20 +251,20 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 // aliveAndTouched says block by block which laptops are there, and which are touched.
 func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	was, p := b.was, b.next
-	p.alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
-	copy(p.alive, was.alive)
+	p.Alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
+	copy(p.Alive, was.Alive)
 	var alive, systems bitset.Set
 	for block := range touched {
 		if touched[block].Empty() {
 			continue
 		}
-		p.alive[block].Into(&alive)
+		p.Alive[block].Into(&alive)
 		systems.Clear()
 		for row := range touched[block].All() {
 			at := block<<bitset.Shift + row
-			is, before := p.devices.At(at).Device, (*estate.Device)(nil)
-			if at < was.devices.Len() {
-				before = was.devices.At(at).Device
+			is, before := p.Devices.At(at).Device, (*estate.Device)(nil)
+			if at < was.Devices.Len() {
+				before = was.Devices.At(at).Device
 			}
 			if is != nil {
 				alive.Add(row)
@@ -273,30 +275,30 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 				systems.Add(row)
 			}
 		}
-		p.alive[block], b.rows[block], b.systems[block] = alive.Pack(), touched[block].Pack(), systems.Pack()
+		p.Alive[block], b.rows[block], b.systems[block] = alive.Pack(), touched[block].Pack(), systems.Pack()
 	}
 }
 
 // rankDevices brings the devices in the order of their ids. The fresh ones are sorted among the others.
-func (b *builder) rankDevices(gone []estate.DeviceID, fresh []device) {
+func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	was, p := b.was, b.next
 	if len(gone)+len(fresh) == 0 {
 		p.byDevice, p.rank = was.byDevice, was.rank
 		return
 	}
-	slices.SortFunc(fresh, func(x, y device) int { return cmp.Compare(x.ID, y.ID) })
+	slices.SortFunc(fresh, func(x, y match.Device) int { return cmp.Compare(x.ID, y.ID) })
 	left := was.byDevice
 	if len(gone) > 0 {
-		left = slices.DeleteFunc(slices.Clone(left), func(at int32) bool { return p.devices.At(int(at)).Device == nil })
+		left = slices.DeleteFunc(slices.Clone(left), func(at int32) bool { return p.Devices.At(int(at)).Device == nil })
 	}
 	p.byDevice = make([]int32, 0, len(left)+len(fresh))
 	for i := range fresh {
-		before, _ := slices.BinarySearchFunc(left, fresh[i].ID, func(at int32, id estate.DeviceID) int { return cmp.Compare(p.devices.At(int(at)).ID, id) })
-		p.byDevice = append(append(p.byDevice, left[:before]...), int32(p.deviceAt.NumberOf(fresh[i].ID)))
+		before, _ := slices.BinarySearchFunc(left, fresh[i].ID, func(at int32, id estate.DeviceID) int { return cmp.Compare(p.Devices.At(int(at)).ID, id) })
+		p.byDevice = append(append(p.byDevice, left[:before]...), int32(p.DeviceAt.NumberOf(fresh[i].ID)))
 		left = left[before:]
 	}
 	p.byDevice = append(p.byDevice, left...)
-	p.rank = make([]int32, p.devices.Len())
+	p.rank = make([]int32, p.Devices.Len())
 	for i, at := range p.byDevice {
 		p.rank[at] = int32(i)
 	}
@@ -304,16 +306,16 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []device) {
 
 // unitOrder numbers the units so that those below a unit follow it.
 func (p *Plan) unitOrder() []int {
-	all := sortedNumbers(len(p.units), func(i int) bool { return p.units[i].Unit != nil }, func(a, b int) int {
-		x, y := p.units[a].path, p.units[b].path
+	all := sortedNumbers(len(p.Units), func(i int) bool { return p.Units[i].Unit != nil }, func(a, b int) int {
+		x, y := p.Units[a].Path, p.Units[b].Path
 		for i := range min(len(x), len(y)) {
 			if x[i] != y[i] {
-				return cmp.Compare(p.units[x[i]].ID, p.units[y[i]].ID)
+				return cmp.Compare(p.Units[x[i]].ID, p.Units[y[i]].ID)
 			}
 		}
 		return cmp.Compare(len(x), len(y))
 	})
-	order := make([]int, len(p.units))
+	order := make([]int, len(p.Units))
 	for i, at := range all {
 		order[at] = i
 	}
@@ -327,21 +329,21 @@ func (b *builder) columns() {
 		p.needed = b.neededColumns()
 	}
 	for _, c := range p.needed {
-		for len(p.codes) <= c.Number {
-			p.codes = append(p.codes, nil)
+		for len(p.Codes) <= c.Number {
+			p.Codes = append(p.Codes, nil)
 		}
 	}
 	var wait sync.WaitGroup
 	for _, c := range p.needed {
 		var before [][]uint32
-		if c.Number < len(was.codes) {
-			before = was.codes[c.Number]
+		if c.Number < len(was.Codes) {
+			before = was.Codes[c.Number]
 		}
 		if before != nil && b.stands(c) {
-			p.codes[c.Number] = before
+			p.Codes[c.Number] = before
 			continue
 		}
-		wait.Go(func() { p.codes[c.Number] = b.coded(c, before) })
+		wait.Go(func() { p.Codes[c.Number] = b.coded(c, before) })
 	}
 	wait.Wait()
 }
@@ -351,7 +353,7 @@ func (b *builder) neededColumns() []*intern.Column {
 	p := b.next
 	needed := map[*intern.Column]bool{}
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // platforms, support and units are looked up in any case
-		needed[p.gen.Column(intern.Look(field))] = true
+		needed[p.Gen.Column(match.DeviceLook(field))] = true
 	}
 	take := func(f *intern.Formula) {
 		f.Each(func(t *intern.Test) {
@@ -362,11 +364,11 @@ func (b *builder) neededColumns() []*intern.Column {
 			}
 		})
 	}
-	for i := range p.groups {
-		take(p.groups[i].formula)
+	for i := range p.Groups {
+		take(p.Groups[i].Formula)
 	}
 	for i := range p.policies {
-		take(p.policies[i].when)
+		take(p.policies[i].audience.When)
 	}
 	for _, at := range p.forced {
 		for _, f := range p.settings[at].forced {
@@ -386,7 +388,7 @@ func (b *builder) neededColumns() []*intern.Column {
 
 // stands tells whether nobody's code in a column can be another than before.
 func (b *builder) stands(c *intern.Column) bool {
-	if b.next.blocks() != b.was.blocks() || b.next.people.Len() != b.was.people.Len() {
+	if b.next.Blocks() != b.was.Blocks() || b.next.People.Len() != b.was.People.Len() {
 		return false
 	}
 	touched := b.rows
@@ -401,25 +403,25 @@ func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	p := b.next
 	var key []byte
 	code := func(at int) (code uint32) {
-		code, key = c.Code(p.valueIn(c, at), key)
+		code, key = c.Code(p.ValueIn(c, at), key)
 		return code
 	}
 	if c.Look.Variable == "person" {
-		return blocksCoded(p.people.Len(), before, b.peopleRows, code)
+		return blocksCoded(p.People.Len(), before, b.peopleRows, code)
 	}
 	if c.Look.Field != "unit" && c.Look.Field != "units" {
-		return blocksCoded(p.devices.Len(), before, b.rows, code)
+		return blocksCoded(p.Devices.Len(), before, b.rows, code)
 	}
 	byUnit := map[int]uint32{} // what laptops of one unit have is the same
-	return blocksCoded(p.devices.Len(), before, b.rows, func(at int) uint32 {
-		d := p.devices.At(at)
+	return blocksCoded(p.Devices.Len(), before, b.rows, func(at int) uint32 {
+		d := p.Devices.At(at)
 		if d.Device == nil {
 			return 0
 		}
-		if _, known := byUnit[d.home]; !known {
-			byUnit[d.home] = code(at)
+		if _, known := byUnit[d.HomeAt]; !known {
+			byUnit[d.HomeAt] = code(at)
 		}
-		return byUnit[d.home]
+		return byUnit[d.HomeAt]
 	})
 }
 

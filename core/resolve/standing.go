@@ -6,8 +6,6 @@ import (
 	"cmp"
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -24,23 +22,23 @@ type Standing struct {
 
 // Standings says what becomes of the entries for a setting, with counts of their own for some laptops. They come by policy.
 func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
-	at, known := p.settingAt.Number(id)
+	at, known := p.SettingAt.Number(id)
 	if !known {
 		return nil
 	}
 	c := &p.settings[at]
 	by := map[int32]*Standing{}
-	p.over(p.laptops(), func(w *worker) {
+	p.over(p.Laptops(), func(w *worker) {
 		w.DropAside()
 		asked, here := w.Aside(), w.Aside()
-		among.block(w.block).OrInto(asked)
-		for _, s := range w.candidates(c, &w.dom) {
+		among.block(w.Block).OrInto(asked)
+		for _, s := range w.candidates(c, &w.Dom) {
 			is := by[s.Policy]
 			if is == nil {
 				is = &Standing{Policy: p.policies[s.Policy].ID, Value: c.Entries[s.Rank].Value, Locked: s.Lock, Fates: map[Fate]int{}}
 				by[s.Policy] = is
 			}
-			rows := w.reached(c, &s, &w.dom)
+			rows := w.reached(c, &s, &w.Dom)
 			is.Devices += rows.Len()
 			here.SetAnd(rows, asked)
 			is.Among += here.Len()
@@ -67,26 +65,26 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 
 // Forced gives the laptops on which a setting has a forced value instead of the decided one.
 func (w *Whole) Forced(id setting.ID) Devices {
-	at, known := w.plan.settingAt.Number(id)
+	at, known := w.plan.SettingAt.Number(id)
 	if !known || len(w.plan.settings[at].forced) == 0 {
 		return Devices{}
 	}
 	found := Devices{plan: w.plan}
-	w.plan.over(w.plan.laptops(), func(k *worker) { found.add(k.block, w.forcedRows(k, at, k.block)) })
+	w.plan.over(w.plan.Laptops(), func(k *worker) { found.add(k.Block, w.forcedRows(k, at, k.Block)) })
 	return found
 }
 
 // Lacking gives the laptops that do not support a setting, by the first reason.
 func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
-	at, there := p.settingAt.Number(id)
+	at, there := p.SettingAt.Number(id)
 	if !there || len(p.settings[at].Def.Supports) == 0 {
 		return nil
 	}
 	found := gather[setting.Unsupported](p)
-	p.over(p.laptops(), func(w *worker) {
-		for why, number := range intern.UnsupportedAs {
-			if rows := w.lacking(&p.settings[at]).by[number-intern.LackPlatform]; rows != nil {
-				found.add(why, w.block, rows)
+	p.over(p.Laptops(), func(w *worker) {
+		for number, why := range setting.Unsupporteds {
+			if rows := w.lacking(&p.settings[at]).By[number]; rows != nil {
+				found.add(why, w.Block, rows)
 			}
 		}
 	})
@@ -100,14 +98,14 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 // SupportUnknown gives the laptops of which it is not known whether they support a setting: its condition on what the laptop can do
 // fails there. They count as supported.
 func (p *Plan) SupportUnknown(id setting.ID) Devices {
-	at, there := p.settingAt.Number(id)
+	at, there := p.SettingAt.Number(id)
 	if !there || len(p.settings[at].support.Needs) == 0 {
 		return Devices{}
 	}
 	found := Devices{plan: p}
-	p.over(p.laptops(), func(w *worker) {
-		if rows := w.lacking(&p.settings[at]).unknown; rows != nil {
-			found.add(w.block, rows)
+	p.over(p.Laptops(), func(w *worker) {
+		if rows := w.lacking(&p.settings[at]).Unknown; rows != nil {
+			found.add(w.Block, rows)
 		}
 	})
 	return found
@@ -115,15 +113,15 @@ func (p *Plan) SupportUnknown(id setting.ID) Devices {
 
 // Winners gives, by policy, the laptops among some on which the policy's entry for a setting won, before any forcing.
 func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices {
-	at, known := p.settingAt.Number(id)
+	at, known := p.SettingAt.Number(id)
 	if !known {
 		return nil
 	}
 	found := gather[estate.PolicyID](p)
-	p.over(p.laptops(), func(w *worker) {
+	p.over(p.Laptops(), func(w *worker) {
 		dom := w.Keep()
-		among.block(w.block).Into(dom)
-		dom.And(&w.dom)
+		among.block(w.Block).Into(dom)
+		dom.And(&w.Dom)
 		if dom.Empty() {
 			return
 		}
@@ -131,7 +129,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 		seen := w.watch(&p.settings[at], dom)
 		for k := range seen.in {
 			if won := seen.became[k][Won]; won != nil {
-				found.add(p.settings[at].Entries[seen.in[k].Rank].PolicyID, w.block, won)
+				found.add(p.settings[at].Entries[seen.in[k].Rank].PolicyID, w.Block, won)
 			}
 		}
 	})

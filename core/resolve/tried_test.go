@@ -38,7 +38,7 @@ func TestRulesOverFactsThatNoRuleLooksAt(t *testing.T) {
 		for _, rule := range whenRules {
 			pol := estate.Policy{ID: "tried", State: estate.Active, Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}, When: rule}}
 			kept := try.With(try.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: "tried", Object: pol}))
-			if tried, want := try.Audience(&pol).Reach.Gets.String(), kept.Applies("tried").String(); tried != want {
+			if tried, want := try.ReachOf(&pol).Reach.Gets.String(), kept.Applies("tried").String(); tried != want {
 				t.Errorf("seed %d: %s lets %s get it when tried, %s when kept", seed, rule.Source(), tried, want)
 			}
 		}

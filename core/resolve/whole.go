@@ -39,22 +39,22 @@ func (w *Whole) on(p *Plan) *Whole {
 		if p.settings[at].Def == nil && partsOf(w.final, at) == nil {
 			continue
 		}
-		out.final[at] = padded(partsOf(w.final, at), p.blocks())
+		out.final[at] = padded(partsOf(w.final, at), p.Blocks())
 		if len(p.settings[at].forced) > 0 {
-			out.decided[at] = padded(partsOf(w.decided, at), p.blocks())
+			out.decided[at] = padded(partsOf(w.decided, at), p.Blocks())
 		}
 	}
 	for at := range p.checks {
 		if at < len(w.problems) {
 			out.problems[at] = w.problems[at]
 		}
-		out.problems[at] = padded(out.problems[at], p.blocks())
+		out.problems[at] = padded(out.problems[at], p.Blocks())
 	}
 	return out
 }
 
 // Len counts the laptops.
-func (w *Whole) Len() int { return w.plan.Devices() }
+func (w *Whole) Len() int { return w.plan.Size() }
 
 // State is what one setting is on one laptop. The zero State is a setting that does not appear.
 type State struct {
@@ -77,8 +77,8 @@ func stateOf(o *intern.Outcome, v setting.Value) State {
 
 // State says what a setting is on a laptop.
 func (w *Whole) State(id setting.ID, dev estate.DeviceID) State {
-	at, known := w.plan.settingAt.Number(id)
-	row, there := w.plan.deviceAt.Number(dev)
+	at, known := w.plan.SettingAt.Number(id)
+	row, there := w.plan.DeviceAt.Number(dev)
 	if !known || !there {
 		return State{}
 	}
@@ -117,19 +117,19 @@ func (w *Whole) Most(id setting.ID, among Devices) (h Held, ok bool) {
 
 // states lists them in no order.
 func (w *Whole) states(id setting.ID, among Devices) []Held {
-	at, known := w.plan.settingAt.Number(id)
+	at, known := w.plan.SettingAt.Number(id)
 	if !known {
 		return nil
 	}
 	p := w.plan
 	states := map[face]Held{}
 	found := gather[face](p)
-	k := p.worker(p.laptops())
+	k := p.worker(p.Laptops())
 	defer k.done()
 	var dom bitset.Set
 	unions := &unions{}
 	var cell opened
-	for b := range p.blocks() {
+	for b := range p.Blocks() {
 		among.block(b).Into(&dom)
 		if dom.Empty() {
 			continue
@@ -290,7 +290,7 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 	c := p.checks[at].Check
 	found := gather[string](p)
 	froms := map[string][]string{}
-	k := p.worker(p.laptops())
+	k := p.worker(p.Laptops())
 	defer k.done()
 	var dom bitset.Set
 	for b, packed := range on.blocks {
@@ -303,7 +303,7 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 		k.DropAside()
 		standing := &standing{}
 		for _, id := range c.Settings {
-			if s, known := p.settingAt.Number(id); known {
+			if s, known := p.SettingAt.Number(id); known {
 				k.stand(s, w.forcedRows(k, s, b), &dom, standing)
 			}
 		}
@@ -414,7 +414,7 @@ func (w *Whole) ProblemCounts() []int32 {
 }
 
 func (w *Whole) count(of func(add func(Devices))) []int32 {
-	out := make([]int32, w.plan.Devices())
+	out := make([]int32, w.plan.Size())
 	of(func(d Devices) { d.each(func(at int) { out[w.plan.rank[at]]++ }) })
 	return out
 }

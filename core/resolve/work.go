@@ -11,6 +11,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/match"
+
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -74,10 +76,10 @@ type hand struct {
 
 // passRoom is what a pass finds in a block. A worker keeps the room for the next pass.
 type passRoom struct {
-	groupsAltered []madeSet
-	masks         []madeSet               // by setting: laptops to decide it for again
-	altered       []madeSet               // by setting: laptops for which it may have come out otherwise
-	final         []madeSet               // by setting: the same after forcing
+	groupsAltered []bitset.Dated
+	masks         []bitset.Dated          // by setting: laptops to decide it for again
+	altered       []bitset.Dated          // by setting: laptops for which it may have come out otherwise
+	final         []bitset.Dated          // by setting: the same after forcing
 	cells         [putProblem][]madeParts // what was put in this block
 }
 
@@ -103,7 +105,7 @@ func (p *Plan) Estate() *Whole {
 	defer p.wholeOnce.Unlock()
 	if p.whole == nil {
 		p.whole = (&Whole{}).on(p)
-		k := &pass{was: p, next: p, changes: &changes{rows: make([]bitset.Packed, p.blocks()), systems: make([]bitset.Packed, p.blocks())}, full: true, after: p.whole}
+		k := &pass{was: p, next: p, changes: &changes{rows: make([]bitset.Packed, p.Blocks()), systems: make([]bitset.Packed, p.Blocks())}, full: true, after: p.whole}
 		k.run()
 		p.whole.of = nil
 	}
@@ -112,7 +114,7 @@ func (p *Plan) Estate() *Whole {
 
 func (k *pass) run() {
 	p := k.next
-	k.away = p.anyDetached() || k.was.anyDetached()
+	k.away = p.AnyDetached() || k.was.AnyDetached()
 	for at := range p.settings {
 		if def := p.settings[at].Def; def != nil && len(def.Supports) > 0 {
 			k.limited = append(k.limited, at)
@@ -125,7 +127,7 @@ func (k *pass) run() {
 	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks) > 0
 	k.apart = k.goingApart()
 	var blocks []int
-	for b := range p.blocks() {
+	for b := range p.Blocks() {
 		if wide || k.rows[b] != nil || k.goesApart(b) {
 			blocks = append(blocks, b)
 		}
@@ -138,7 +140,7 @@ func (k *pass) run() {
 	var guard sync.Mutex
 	var puts [][]put
 	threads.Share(len(blocks), func(mine iter.Seq[int]) {
-		h := &hand{worker: p.worker(p.laptops()), pass: k}
+		h := &hand{worker: p.worker(p.Laptops()), pass: k}
 		defer h.done()
 		for i := range mine {
 			h.work(blocks[i], wide || k.goesApart(blocks[i]))
@@ -167,9 +169,9 @@ func (k *pass) run() {
 // part finds out which groups and policies are to be worked out for whom.
 func (k *pass) part() {
 	p := k.next
-	groups, policies := make([]bool, len(p.groups)), make([]bool, len(p.policies))
-	for _, g := range p.groupOrder {
-		groups[g] = k.full || k.changes.groups[g] || slices.ContainsFunc(p.groups[g].nested, func(member int) bool { return groups[member] })
+	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
+	for _, g := range p.GroupOrder {
+		groups[g] = k.full || k.changes.groups[g] || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
 		if !groups[g] {
 			k.groupKinds.steady = append(k.groupKinds.steady, g)
 			continue
@@ -195,45 +197,21 @@ func naming(policies []policy, groups int) [][]int {
 	out := make([][]int, groups)
 	for at := range policies {
 		pol := &policies[at]
-		add := func(t *target) {
-			if t.Kind == estate.ToGroup && !slices.Contains(out[t.at], at) {
-				out[t.at] = append(out[t.at], at)
+		add := func(t *match.Target) {
+			if t.Kind == estate.ToGroup && !slices.Contains(out[t.At], at) {
+				out[t.At] = append(out[t.At], at)
 			}
 		}
-		for _, list := range pol.include {
+		for _, list := range pol.audience.Include {
 			for i := range list {
 				add(&list[i])
 			}
 		}
-		for i := range pol.exclude {
-			add(&pol.exclude[i])
+		for i := range pol.audience.Exclude {
+			add(&pol.audience.Exclude[i])
 		}
 	}
 	return out
-}
-
-// gatherDetachedAreas finds the areas of the dictionary that some unit or group detaches.
-func (p *Plan) gatherDetachedAreas() {
-	add := func(list []estate.Detachment) {
-		for _, d := range list {
-			if d.Area != "" {
-				if p.areas == nil {
-					p.areas = map[string]bool{}
-				}
-				p.areas[d.Area] = true
-			}
-		}
-	}
-	for _, u := range p.apart {
-		add(p.units[u].Detach)
-	}
-	for _, g := range p.detaching {
-		add(p.groups[g].Detach)
-	}
-}
-
-func (p *Plan) anyDetached() bool {
-	return len(p.detaching) > 0 || len(p.apart) > 0
 }
 
 // apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied before.
@@ -244,7 +222,7 @@ func (k *pass) apply(puts []put, mine func(at int) bool) {
 		}
 		switch one.what {
 		case putGroup:
-			k.next.groups[one.at].rows = owned(k.next.groups[one.at].rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
+			k.next.Groups[one.at].Rows = owned(k.next.Groups[one.at].Rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
 		case putArm:
 			pol := &k.next.policies[one.at]
 			if one.at < len(k.was.policies) && len(k.was.policies[one.at].arms) > 0 && len(pol.arms) > 0 && &k.was.policies[one.at].arms[0] == &pol.arms[0] {
@@ -270,8 +248,8 @@ func (k *pass) apply(puts []put, mine func(at int) bool) {
 }
 
 func (k *pass) groupRows(at int) []bitset.Packed {
-	if at < len(k.was.groups) {
-		return k.was.groups[at].rows
+	if at < len(k.was.Groups) {
+		return k.was.Groups[at].Rows
 	}
 	return nil
 }
@@ -293,20 +271,20 @@ func owned[T any](list, shared []T, block int, is T) []T {
 }
 
 // made gives the set of a thing in a list of sets that are good for this block.
-func (h *hand) made(list *[]madeSet, at int) *bitset.Set {
+func (h *hand) made(list *[]bitset.Dated, at int) *bitset.Set {
 	for len(*list) <= at {
-		*list = append(*list, madeSet{})
+		*list = append(*list, bitset.Dated{})
 	}
 	m := &(*list)[at]
-	if m.epoch != h.epoch {
-		*m = madeSet{h.epoch, h.Keep()}
+	if m.Epoch != h.Epoch {
+		*m = bitset.Dated{Epoch: h.Epoch, Set: h.Keep()}
 	}
-	return m.set
+	return m.Set
 }
 
-func (h *hand) known(list []madeSet, at int) *bitset.Set {
-	if at < len(list) && list[at].epoch == h.epoch {
-		return list[at].set
+func (h *hand) known(list []bitset.Dated, at int) *bitset.Set {
+	if at < len(list) && list[at].Epoch == h.Epoch {
+		return list[at].Set
 	}
 	return nil
 }
@@ -314,7 +292,7 @@ func (h *hand) known(list []madeSet, at int) *bitset.Set {
 func (h *hand) work(block int, wide bool) {
 	p := h.next
 	var alive, touched bitset.Set
-	p.alive[block].Into(&alive)
+	p.Alive[block].Into(&alive)
 	h.rows[block].Into(&touched)
 	narrow := !h.full && (!wide || !touched.Empty())
 	if narrow {
@@ -328,8 +306,8 @@ func (h *hand) work(block int, wide bool) {
 	if h.moved {
 		h.changes.rehomed[block].Into(h.rehomed)
 	}
-	if block < len(h.was.alive) {
-		h.was.alive[block].Into(h.stayed)
+	if block < len(h.was.Alive) {
+		h.was.Alive[block].Into(h.stayed)
 		h.stayed.And(&alive)
 	}
 	h.wide.Copy(&alive)
@@ -341,7 +319,7 @@ func (h *hand) work(block int, wide bool) {
 	}
 	if wide {
 		if narrow {
-			h.widen(&alive)
+			h.Widen(&alive)
 		}
 		if h.members {
 			h.workGroups(h.groupKinds.altered)
@@ -355,7 +333,7 @@ func (h *hand) work(block int, wide bool) {
 
 // patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where all is as it was.
 func (h *hand) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Set) (out *bitset.Set, ok bool) {
-	if mask.Len() <= fewRows {
+	if mask.Len() <= match.FewRows {
 		same := true
 		for row := range mask.All() {
 			same = same && was.Has(row) == is.Has(row)
@@ -387,18 +365,15 @@ func (h *hand) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Se
 
 func (h *hand) workGroups(list []int) {
 	p := h.next
-	for len(h.worker.groups) < len(p.groups) {
-		h.worker.groups = append(h.worker.groups, madeSet{})
-	}
 	var owners *bitset.Set
 	for _, g := range list {
 		mark := h.Mark()
-		is := &p.groups[g]
+		is := &p.Groups[g]
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
 			mask = h.Temp()
 			mask.Copy(h.concerned(h.placedGroups, g))
-			for _, member := range is.nested {
+			for _, member := range is.Nested {
 				if differs := h.known(h.groupsAltered, member); differs != nil {
 					mask.Or(differs)
 				}
@@ -409,14 +384,14 @@ func (h *hand) workGroups(list []int) {
 			continue
 		}
 		rows := h.Temp()
-		is.listed[h.block].Into(rows)
-		if is.formula != nil {
-			holds, _ := h.truth(is.formula)
+		is.Listed[h.Block].Into(rows)
+		if is.Formula != nil {
+			holds, _ := h.Truth(is.Formula)
 			if is.Of == estate.OfPeople {
 				if owners == nil {
 					owners = h.Keep()
-					for row := range h.dom.All() {
-						if h.person[row] != intern.None {
+					for row := range h.Dom.All() {
+						if h.PersonAt(row) != intern.None {
 							owners.Add(row)
 						}
 					}
@@ -428,8 +403,8 @@ func (h *hand) workGroups(list []int) {
 				rows.Or(holds)
 			}
 		}
-		for _, member := range is.nested {
-			if set := h.group(member); set != nil {
+		for _, member := range is.Nested {
+			if set := h.Group(member); set != nil {
 				rows.Or(set)
 			}
 		}
@@ -437,17 +412,17 @@ func (h *hand) workGroups(list []int) {
 		if h.full {
 			set := h.Keep()
 			set.SetAnd(rows, mask)
-			h.worker.groups[g] = madeSet{epoch: h.epoch}
+			h.SetGroup(g, nil)
 			if !set.Empty() {
-				h.worker.groups[g].set = set
-				is.rows[h.block] = set.Pack()
+				h.SetGroup(g, set)
+				is.Rows[h.Block] = set.Pack()
 			}
 			h.Release(mark)
 			continue
 		}
-		if set, altered := h.patch(is.rows[h.block], mask, rows, h.made(&h.groupsAltered, g)); altered {
-			h.worker.groups[g] = madeSet{h.epoch, set}
-			h.puts = append(h.puts, put{putGroup, g, 0, h.block, set.Pack()})
+		if set, altered := h.patch(is.Rows[h.Block], mask, rows, h.made(&h.groupsAltered, g)); altered {
+			h.SetGroup(g, set)
+			h.puts = append(h.puts, put{putGroup, g, 0, h.Block, set.Pack()})
 		}
 		h.Release(mark)
 	}
@@ -470,50 +445,50 @@ func (h *hand) workPolicy(at int) {
 	if !h.full && !h.changes.policies[at] {
 		mask = h.Temp()
 		mask.Copy(h.concerned(h.placedPolicies, at))
-		add := func(t *target) {
+		add := func(t *match.Target) {
 			if t.Kind == estate.ToGroup {
-				if differs := h.known(h.groupsAltered, t.at); differs != nil {
+				if differs := h.known(h.groupsAltered, t.At); differs != nil {
 					mask.Or(differs)
 				}
 			}
 		}
-		for _, list := range pol.include {
+		for _, list := range pol.audience.Include {
 			for i := range list {
 				add(&list[i])
 			}
 		}
-		for i := range pol.exclude {
-			add(&pol.exclude[i])
+		for i := range pol.audience.Exclude {
+			add(&pol.audience.Exclude[i])
 		}
 		if mask.Empty() {
 			return
 		}
 	}
 	if h.full {
-		for arm := range pol.levels {
-			*h.armRoom(at, arm) = armSets{epoch: h.epoch}
+		for arm := range pol.audience.Levels {
+			*h.armRoom(at, arm) = armSets{epoch: h.Epoch}
 		}
-		h.audience(pol, func(arm int, rows *bitset.Set) {
+		h.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) {
 			all := h.Keep()
 			all.Copy(rows)
 			h.armRoom(at, arm).all = all
-			pol.arms[arm][h.block] = all.Pack()
+			pol.arms[arm][h.Block] = all.Pack()
 		})
 		return
 	}
-	news := make([]*bitset.Set, len(pol.levels))
+	news := make([]*bitset.Set, len(pol.audience.Levels))
 	for arm := range news {
 		news[arm] = h.Keep()
 	}
-	h.audience(pol, func(arm int, rows *bitset.Set) { news[arm].Copy(rows) })
+	h.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) { news[arm].Copy(rows) })
 	differs := h.Keep()
 	for arm := range news {
-		if set, altered := h.patch(pol.arms[arm][h.block], mask, news[arm], differs); altered {
-			*h.armRoom(at, arm) = armSets{epoch: h.epoch}
+		if set, altered := h.patch(pol.arms[arm][h.Block], mask, news[arm], differs); altered {
+			*h.armRoom(at, arm) = armSets{epoch: h.Epoch}
 			if !set.Empty() {
 				h.armRoom(at, arm).all = set
 			}
-			h.puts = append(h.puts, put{putArm, at, arm, h.block, set.Pack()})
+			h.puts = append(h.puts, put{putArm, at, arm, h.Block, set.Pack()})
 		}
 	}
 	if !differs.Empty() && h.after != nil {

@@ -53,7 +53,7 @@ func (s *server) registerWho() {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		return &output[wire.SpreadList]{wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.Audience(policy).Gets.IDs(), in.Count))}}, nil
+		return &output[wire.SpreadList]{wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.ReachOf(policy).Gets.IDs(), in.Count))}}, nil
 	})
 	s.registerGroups()
 	s.registerUnits()
@@ -110,7 +110,7 @@ func (s *server) audience(_ context.Context, in *struct {
 		if err != nil {
 			return nil, s.fault(err)
 		}
-		shares := review.Share(a.Gets, v.Plan.Audience(other).Gets)
+		shares := review.Share(a.Gets, v.Plan.ReachOf(other).Gets)
 		w.Beside = &wire.Shared{Policy: in.Body.Beside, Here: devicesNamed(shares.OnlyA, most), Both: devicesNamed(shares.Both, most), There: devicesNamed(shares.OnlyB, most)}
 	}
 	return &output[wire.AudienceAnswer]{wire.AudienceAnswer{Reach: &w}}, nil

@@ -1,5 +1,3 @@
-// This file has the word for what is decided for a setting.
-
 package intern
 
 // Status says what is decided for a setting.

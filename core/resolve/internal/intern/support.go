@@ -1,51 +1,51 @@
-// This file remembers which laptops support settings, by what they have in the columns that matter to it.
-
 package intern
 
 import (
 	"fmt"
 	"sync"
 
-	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
 
-// supportCodes is what decides support: system, version and edition by their codes; 0 where that does not matter.
-type SupportCodes struct{ Os, Version, Edition uint32 }
-
-// supportMemo remembers who supports settings that name the same systems. It is safe for concurrent use.
+// Support remembers which laptops support the settings whose definitions name the same platforms with the same limits. It is safe for
+// concurrent use.
 type Support struct {
 	Number int
-	Needs  []capability
-	known  sync.Map
+	Needs  []Capability
+	known  sync.Map // SupportCodes to setting.Unsupported
 }
 
-// capability is what laptops of a platform must be able to do.
-type capability struct {
+// Capability is what laptops of a platform must be able to do.
+type Capability struct {
 	Platform setting.Platform
 	Formula  *Formula
 }
 
-// supportOf gives the memo of a definition's support.
-func (v *Generation) SupportOf(def *setting.Definition) *Support {
-	var needs []capability
+// SupportCodes is what decides support besides capabilities: platform, version and edition by their codes; 0 where that does not matter.
+type SupportCodes struct{ OS, Version, Edition uint32 }
+
+// SupportOf gives the Support of a definition.
+func (g *Generation) SupportOf(def *setting.Definition) *Support {
+	var needs []Capability
 	var key []byte
 	for i := range def.Supports {
 		row := &def.Supports[i]
 		key = fmt.Appendf(key, "%q %q %q %q;", row.Platform, row.From, row.Editions, row.When.Source())
 		if row.When != nil {
-			needs = append(needs, capability{row.Platform, v.Formula(row.When)})
+			needs = append(needs, Capability{row.Platform, g.Formula(row.When)})
 		}
 	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.supports[string(key)] == nil {
-		v.supports[string(key)] = &Support{Number: len(v.supports), Needs: needs}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	s := g.supports[string(key)]
+	if s == nil {
+		s = &Support{Number: len(g.supports), Needs: needs}
+		g.supports[string(key)] = s
 	}
-	return v.supports[string(key)]
+	return s
 }
 
-// depends tells whether versions and editions matter to who supports a setting.
+// Depends tells whether versions and editions matter to who supports a setting.
 func (*Support) Depends(def *setting.Definition) (versions, editions bool) {
 	for i := range def.Supports {
 		editions = editions || len(def.Supports[i].Editions) > 0
@@ -54,17 +54,16 @@ func (*Support) Depends(def *setting.Definition) (versions, editions bool) {
 	return versions || editions, editions
 }
 
-func (m *Support) Reason(def *setting.Definition, codes SupportCodes, os, version, edition *Column) setting.Unsupported {
-	if why, known := m.known.Load(codes); known {
+// Reason gives the reason why laptops with these codes do not support a setting, whatever they can do. The columns are those of the codes.
+func (s *Support) Reason(def *setting.Definition, codes SupportCodes, os, version, edition *Column) setting.Unsupported {
+	if why, known := s.known.Load(codes); known {
 		return why.(setting.Unsupported)
 	}
 	text := func(c *Column, code uint32) string {
-		s, _ := c.Values()[code].(string)
-		return s
+		text, _ := c.Known()[code].(string)
+		return text
 	}
-	why := def.SupportOn(setting.Platform(text(os, codes.Os)), text(version, codes.Version), text(edition, codes.Edition))
-	m.known.Store(codes, why)
+	why := def.SupportOn(setting.Platform(text(os, codes.OS)), text(version, codes.Version), text(edition, codes.Edition))
+	s.known.Store(codes, why)
 	return why
 }
-
-func Look(field string) rule.Look { return rule.Look{Variable: "device", Field: field} }

@@ -13,7 +13,7 @@ import (
 func TestNumbersStayWithTheirIDs(t *testing.T) {
 	for seed := range uint64(30) {
 		r := rand.New(rand.NewPCG(seed, 1))
-		p := &IdTable[string]{}
+		p := &IDTable[string]{}
 		has := map[string]int{}
 		for step := range 40 {
 			var gone, fresh []string
@@ -74,16 +74,16 @@ func TestATableIsAMap(t *testing.T) {
 		for i := range ids {
 			ids[i], numbers[i] = fmt.Sprintf("LT-%07d", i*7), int32(n-i)
 		}
-		table := NewBaseTable(ids, numbers)
+		table := newBaseTable(ids, numbers)
 		for i := range ids {
-			if got, known := table.At(ids[i]); !known || got != numbers[i] {
+			if got, known := table.at(ids[i]); !known || got != numbers[i] {
 				t.Fatalf("%d ids: %s has %d, %v", n, ids[i], got, known)
 			}
-			if _, known := table.At(ids[i] + "x"); known {
+			if _, known := table.at(ids[i] + "x"); known {
 				t.Fatalf("%d ids: one that is not there is known", n)
 			}
 		}
-		if _, known := table.At(""); known {
+		if _, known := table.at(""); known {
 			t.Errorf("%d ids: an empty id is known", n)
 		}
 	}

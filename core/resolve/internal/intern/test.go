@@ -1,0 +1,111 @@
+package intern
+
+import (
+	"encoding/binary"
+	"sync"
+	"sync/atomic"
+
+	"zenithridge.example/zridge/core/rule"
+)
+
+// Formula is a rule taken apart at &&, || and ! into tests.
+type Formula struct {
+	Joined byte // '&', '|', '!'; 0: a Test
+	Parts  []*Formula
+	Test   *Test
+}
+
+// Each calls do for every test of the formula, which may be nil.
+func (f *Formula) Each(do func(t *Test)) {
+	if f == nil {
+		return
+	}
+	if f.Test != nil {
+		do(f.Test)
+	}
+	for _, p := range f.Parts {
+		p.Each(do)
+	}
+}
+
+// Test is a test of rules with its answers, by the codes of what it looks at. It is safe for concurrent use.
+type Test struct {
+	Number  int
+	Columns []*Column // what it looks at
+	*rule.Test
+
+	mu   sync.RWMutex
+	one  atomic.Pointer[[]rule.Truth] // by code, where it looks at one column
+	many map[string]rule.Truth        // by codes, where it looks at several or at none
+}
+
+// AnswerOne gives the truth of a test of one column for a code.
+func (t *Test) AnswerOne(code uint32) rule.Truth {
+	if known := t.one.Load(); known != nil && int(code) < len(*known) {
+		return (*known)[code]
+	}
+	return t.extend(int(code))
+}
+
+// Answer gives the test's truth for codes of what it looks at, in the order of its columns.
+func (t *Test) Answer(codes []uint32) rule.Truth {
+	if len(codes) == 1 {
+		return t.AnswerOne(codes[0])
+	}
+	var room [64]byte
+	key := room[:0]
+	for _, c := range codes {
+		key = binary.AppendUvarint(key, uint64(c))
+	}
+	t.mu.RLock()
+	truth, known := t.many[string(key)]
+	t.mu.RUnlock()
+	if known {
+		return truth
+	}
+	truth = t.Evaluate(t.variables(codes))
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.many == nil {
+		t.many = map[string]rule.Truth{}
+	}
+	t.many[string(key)] = truth
+	return truth
+}
+
+// extend answers for every code that is known of the one column, up to the wanted one at least.
+func (t *Test) extend(wanted int) rule.Truth {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var answers []rule.Truth
+	if known := t.one.Load(); known != nil {
+		answers = *known
+	}
+	c := t.Columns[0]
+	field := map[string]any{}
+	variables := t.variables(nil)
+	variables[c.Look.Variable] = field
+	values := c.Known()
+	for code := len(answers); code < len(values); code++ { // whoever reads the answers that there were sees no more of them
+		if code > 0 {
+			field[c.Look.Field] = values[code]
+		}
+		answers = append(answers, t.Evaluate(variables))
+	}
+	t.one.Store(&answers)
+	return answers[wanted]
+}
+
+// variables are what the test sees where the first of its columns have these codes.
+func (t *Test) variables(codes []uint32) map[string]any {
+	variables := map[string]any{}
+	for _, name := range t.Scope.Variables() {
+		variables[name] = map[string]any{}
+	}
+	for i, code := range codes {
+		if c := t.Columns[i]; code != 0 {
+			variables[c.Look.Variable].(map[string]any)[c.Look.Field] = c.Known()[code]
+		}
+	}
+	return variables
+}

@@ -1,0 +1,153 @@
+package match
+
+import (
+	"slices"
+
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/rule"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Unit gives the rows whose home is a unit or below it; nil where there are none.
+func (m *Matcher) Unit(at int) *bitset.Set {
+	if m.unitsAt != m.within {
+		m.findUnits()
+	}
+	if u := &m.units[at]; u.Epoch == m.within {
+		return u.Set
+	}
+	return nil
+}
+
+// findUnits finds the rows of every unit. Rows of one unit lie side by side.
+func (m *Matcher) findUnits() {
+	m.unitsAt = m.within
+	for len(m.units) < len(m.Pop.Units) {
+		m.units = append(m.units, bitset.Dated{})
+	}
+	last, set := intern.None, (*bitset.Set)(nil)
+	homes := map[int]*bitset.Set{}
+	for row := range m.Dom.All() {
+		dev := m.DeviceAt(row)
+		if dev == intern.None {
+			continue
+		}
+		home := m.Pop.Devices.At(dev).HomeAt
+		if home != last {
+			if last, set = home, homes[home]; set == nil {
+				set = m.Keep()
+				homes[home] = set
+			}
+		}
+		set.Add(row)
+	}
+	for home, rows := range homes {
+		for _, u := range m.Pop.Units[home].Path {
+			if is := &m.units[u]; is.Epoch != m.within {
+				*is = bitset.Dated{Epoch: m.within, Set: m.Keep()}
+			}
+			m.units[u].Set.Or(rows)
+		}
+	}
+}
+
+// Group gives the rows that are in a group; nil where there are none.
+func (m *Matcher) Group(at int) *bitset.Set {
+	g := m.groupRoom(at)
+	if g.Epoch != m.Epoch {
+		var packed bitset.Packed
+		if m.Subjects.Laptops {
+			packed = m.Pop.Groups[at].Rows[m.Block]
+		} else if at < len(m.Subjects.Groups) && m.Subjects.Groups[at] != nil {
+			packed = m.Subjects.Groups[at][m.Block]
+		}
+		*g = bitset.Dated{Epoch: m.Epoch}
+		if !m.Subjects.Laptops && m.Subjects.Device != nil { // pairs are looked up one by one
+			g.Set = m.Keep()
+			for row := range m.Dom.All() {
+				if m.Pop.InGroup(m.DeviceAt(row), m.PersonAt(row), at) {
+					g.Set.Add(row)
+				}
+			}
+		} else if packed != nil {
+			g.Set = m.Keep()
+			packed.Into(g.Set)
+		}
+	}
+	return g.Set
+}
+
+func (m *Matcher) groupRoom(at int) *bitset.Dated {
+	for len(m.groups) < len(m.Pop.Groups) {
+		m.groups = append(m.groups, bitset.Dated{})
+	}
+	return &m.groups[at]
+}
+
+// SetGroup says who of the block is in a group from now on; nil: nobody.
+func (m *Matcher) SetGroup(at int, rows *bitset.Set) {
+	*m.groupRoom(at) = bitset.Dated{Epoch: m.Epoch, Set: rows}
+}
+
+// ShareGroups takes over what another matcher knows of the groups of the same block. Its sets must stay good as long.
+func (m *Matcher) ShareGroups(from *Matcher) {
+	m.groups = slices.Grow(m.groups[:0], len(from.groups))[:len(from.groups)]
+	for i := range from.groups {
+		m.groups[i] = bitset.Dated{}
+		if g := &from.groups[i]; g.Epoch == from.Epoch {
+			m.groups[i] = bitset.Dated{Epoch: m.Epoch, Set: g.Set}
+		}
+	}
+}
+
+// Target gives the rows that a target matches; nil where there are none.
+func (m *Matcher) Target(t *Target) *bitset.Set {
+	switch t.Kind {
+	case estate.ToEveryone:
+		return &m.Dom
+	case estate.ToUnit:
+		return m.Unit(t.At)
+	case estate.ToGroup:
+		return m.Group(t.At)
+	}
+	out := m.Keep()
+	if t.Kind == estate.ToDevice && m.Subjects.Laptops {
+		if t.At>>bitset.Shift != m.Block {
+			return nil
+		}
+		out.Add(t.At & (bitset.Rows - 1))
+	} else {
+		by := m.person
+		if t.Kind == estate.ToDevice {
+			by = m.device
+		}
+		for row, at := range by {
+			if int(at) == t.At {
+				out.Add(row)
+			}
+		}
+	}
+	out.And(&m.Dom)
+	return out
+}
+
+// DeviceLook is what a test looks at that looks at a field of the device.
+func DeviceLook(field string) rule.Look { return rule.Look{Variable: "device", Field: field} }
+
+// Platforms makes into the rows on some platforms; all rows with none named.
+func (m *Matcher) Platforms(named []setting.Platform, into *bitset.Set) {
+	into.Copy(&m.Dom)
+	if len(named) == 0 {
+		return
+	}
+	into.Clear()
+	os := m.Pop.Gen.Column(DeviceLook("os"))
+	values := os.Known()
+	m.Part(os, &m.Dom, func(code uint32, rows *bitset.Set) {
+		if s, _ := values[code].(string); slices.Contains(named, setting.Platform(s)) {
+			into.Or(rows)
+		}
+	})
+}
