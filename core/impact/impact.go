@@ -58,8 +58,8 @@ func (r *Report) where(is func(*Transition) bool) resolve.Devices {
 
 // Side is one of the two resolutions that are compared.
 type Side struct {
-	Plan  *resolve.Plan
-	Whole *resolve.Whole
+	Plan       *resolve.Plan
+	Resolution *resolve.EstateResolution
 }
 
 // Resolve makes a side of a snapshot.
@@ -76,10 +76,10 @@ func (s Side) With(next *estate.Snapshot) Side {
 
 // Compare says what differs from before to after. Laptops that are on one side only count as having no settings on the other.
 func Compare(before, after Side) *Report {
-	d := resolve.Differ(before.Whole, after.Whole)
+	d := resolve.Differ(before.Resolution, after.Resolution)
 	out := &Report{
 		ConflictsGained: d.ConflictsGained, ConflictsCleared: d.ConflictsCleared, ProblemsGained: d.ProblemsGained, ProblemsCleared: d.ProblemsCleared,
-		Audiences: d.Movements, Estate: after.Whole.Len(), Devices: d.Devices,
+		Audiences: d.Movements, Estate: after.Resolution.Len(), Devices: d.Devices,
 	}
 	out.Transitions = make([]Transition, 0, len(d.Alterations))
 	for _, a := range d.Alterations {

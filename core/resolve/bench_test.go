@@ -160,7 +160,7 @@ func BenchmarkEngine(b *testing.B) {
 			b.Run(fmt.Sprintf("%d/whole/threads=%d", n, threads), func(b *testing.B) {
 				was := runtime.GOMAXPROCS(threads)
 				defer runtime.GOMAXPROCS(was)
-				var kept *Whole
+				var kept *EstateResolution
 				for b.Loop() {
 					b.StopTimer()
 					kept = nil
@@ -228,7 +228,7 @@ func BenchmarkEngine(b *testing.B) {
 						next := s.With(e.make(r, s, at))
 						b.StartTimer()
 						began := time.Now()
-						report := impact.Compare(impact.Side{Plan: plan, Whole: whole}, impact.Side{Plan: plan, Whole: whole}.With(next))
+						report := impact.Compare(impact.Side{Plan: plan, Resolution: whole}, impact.Side{Plan: plan, Resolution: whole}.With(next))
 						took = append(took, time.Since(began))
 						touched += report.Devices.Len()
 						if !e.policies && len(took) >= 200 {

@@ -25,23 +25,23 @@ import (
 
 // changes says what has to be worked out anew.
 type changes struct {
-	rows     []bitset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
-	systems  []bitset.Packed // of those, laptops with another system, version or edition
-	moved    bool            // of all of those only the path of units altered
-	rehomed  []bitset.Packed // by block: of those, laptops whose own unit moved, not only their owner's
-	shifted  map[int]bool    // units that some laptops came to or left as units moved
-	paths    []repathed      // of units that moved
-	groups   map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
-	policies map[int]bool    // policies whose audience altered: for all laptops
-	edited   map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
-	levels   map[int][]int   // by setting: policies with an entry for it whose targets are at other levels as units moved: for the touched of their laptops
-	settings map[int]bool    // settings to decide again for all laptops
-	checks   map[int]bool    // checks to run again for all laptops
-	detached []match.Target  // units and groups that are detached for other kinds than they did
+	rows         []bitset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
+	systems      []bitset.Packed // of those, laptops with another system, version or edition
+	moved        bool            // of all of those only the path of units altered
+	rehomed      []bitset.Packed // by block: of those, laptops whose own unit moved, not only their owner's
+	shiftedUnits map[int]bool    // units that some laptops came to or left as units moved
+	paths        []movedPath     // of units that moved
+	groups       map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
+	policies     map[int]bool    // policies whose audience altered: for all laptops
+	edited       map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
+	levels       map[int][]int   // by setting: policies with an entry for it whose targets are at other levels as units moved: for the touched of their laptops
+	settings     map[int]bool    // settings to decide again for all laptops
+	checks       map[int]bool    // checks to run again for all laptops
+	detached     []match.Target  // units and groups that are detached for other kinds than they did
 }
 
-// repathed is the path of a unit that moved, before and after, as expressions see it.
-type repathed struct{ was, is setting.Value }
+// movedPath is the path of a unit that moved, before and after, as expressions see it.
+type movedPath struct{ was, is setting.Value }
 
 // builder makes a plan next of a plan was.
 type builder struct {
@@ -75,7 +75,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	p := &Plan{snapshot: s.Indexed(was.snapshot)}
 	p.Gen = words
 	p.Persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, listedAnew: map[int]bool{}, changes: changes{shifted: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
+	b := &builder{was: was, next: p, listedAnew: map[int]bool{}, changes: changes{shiftedUnits: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -83,17 +83,20 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
-	p.marks = was.marks
-	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstArm, was.firstArm) {
-		p.marks = sync.OnceValue(p.indexSlots)
+	p.slots = was.slots
+	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstMatch, was.firstMatch) {
+		p.slots = sync.OnceValue(p.indexSlots)
 	}
 	if p.naming = was.naming; len(b.changes.policies) > 0 || p.GroupAt != was.GroupAt || was == nothing {
 		policies, groups := p.policies, len(p.Groups) // not the plan, which would be kept as long as others have this of it
 		p.naming = sync.OnceValue(func() [][]int { return naming(policies, groups) })
 	}
 	b.columns()
-	p.blockArms = make([]atomic.Pointer[blockArms], p.Blocks())
-	p.work(was, &b.changes)
+	p.blockMatches = make([]atomic.Pointer[blockMatches], p.Blocks())
+	p.recompute(was, &b.changes)
+	if was == nothing {
+		p.Gen.Began()
+	}
 	return p
 }
 
@@ -130,8 +133,8 @@ func (b *builder) units() {
 			}
 			b.movedUnits[i] = true
 			if i < len(was.Units) && was.Units[i].Unit != nil {
-				b.shift(was.Units[i].Path, path)
-				b.paths = append(b.paths, repathed{setting.ListValue(was.PathIDs(i)), setting.ListValue(p.PathIDs(i))})
+				b.noteShift(was.Units[i].Path, path)
+				b.paths = append(b.paths, movedPath{setting.ListValue(was.PathIDs(i)), setting.ListValue(p.PathIDs(i))})
 			}
 		}
 	}
@@ -148,12 +151,12 @@ func (b *builder) units() {
 	}
 }
 
-// shift notes the units that laptops of a moved unit are no longer in, or are in now.
-func (b *builder) shift(was, is []int) {
+// noteShift notes the units that laptops of a moved unit are no longer in, or are in now.
+func (b *builder) noteShift(was, is []int) {
 	for _, pair := range [][2][]int{{was, is}, {is, was}} {
 		for _, u := range pair[0] {
 			if !slices.Contains(pair[1], u) {
-				b.shifted[u] = true
+				b.shiftedUnits[u] = true
 			}
 		}
 	}
@@ -284,9 +287,9 @@ func (b *builder) policiesOf() {
 		p.byPolicy = sortedNumbers(len(p.policies), func(i int) bool { return p.policies[i].Policy != nil }, func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) })
 	}
 	b.retarget()
-	p.firstArm = make([]int32, len(p.policies)+1)
+	p.firstMatch = make([]int32, len(p.policies)+1)
 	for at := range p.policies {
-		p.firstArm[at+1] = p.firstArm[at] + int32(len(p.policies[at].audience.Levels))
+		p.firstMatch[at+1] = p.firstMatch[at] + int32(len(p.policies[at].audience.Levels))
 	}
 	if b.dictionaryAltered { // entries of settings that came or went
 		for at := range p.policies {
@@ -298,9 +301,9 @@ func (b *builder) policiesOf() {
 	if p.Blocks() > was.Blocks() && was != nothing {
 		for i := range p.policies {
 			pol := &p.policies[i]
-			pol.arms = slices.Clone(pol.arms)
-			for a := range pol.arms {
-				pol.arms[a] = padded(pol.arms[a], p.Blocks())
+			pol.matches = slices.Clone(pol.matches)
+			for a := range pol.matches {
+				pol.matches[a] = padBlocks(pol.matches[a], p.Blocks())
 			}
 		}
 	}
@@ -369,9 +372,9 @@ func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 // resolveTargets finds what a policy's audience names. Whom it reaches is not known then.
 func (p *Plan) resolveTargets(pol *policy) {
 	pol.audience = p.Audience(pol.Policy)
-	pol.arms = make([][]bitset.Packed, len(pol.audience.Levels))
-	for i := range pol.arms {
-		pol.arms[i] = make([]bitset.Packed, p.Blocks())
+	pol.matches = make([][]bitset.Packed, len(pol.audience.Levels))
+	for i := range pol.matches {
+		pol.matches[i] = make([]bitset.Packed, p.Blocks())
 	}
 }
 
@@ -417,7 +420,7 @@ func (b *builder) retarget() {
 		} else {
 			for arm, level := range again.audience.Levels {
 				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
-					again.arms[arm] = padded(slices.Clone(pol.arms[before]), p.Blocks())
+					again.matches[arm] = padBlocks(slices.Clone(pol.matches[before]), p.Blocks())
 				}
 			}
 			alteredEntries(b.levels, at, pol.entries)

@@ -240,7 +240,7 @@ type gatherer[K comparable] struct {
 	sets map[K]*Devices
 }
 
-func gather[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K]*Devices{}} }
+func newGatherer[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K]*Devices{}} }
 
 func (g *gatherer[K]) add(key K, block int, rows *bitset.Set) {
 	d := g.sets[key]
@@ -312,6 +312,17 @@ func (d Devices) Each(yield func(estate.DeviceID) bool) {
 
 // Bare gives the set without the plan that it is of, for keeping: On gives it one again.
 func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks} }
+
+// In gives the same laptops as a plan of another lineage knows them; those that it does not have are left out.
+func (d Devices) In(p *Plan) Devices {
+	out := make(intern.DeviceSet, p.Blocks())
+	for id := range d.Each {
+		if at, known := p.DeviceAt.Number(id); known {
+			out.Add(at)
+		}
+	}
+	return Devices{plan: p, blocks: packAll(out)}
+}
 
 // On gives the set as another plan made of the same knows it.
 func (d Devices) On(p *Plan) Devices { return Devices{plan: p, from: d.from, blocks: d.blocks} }

@@ -44,8 +44,8 @@ type Difference struct {
 
 // Differ compares. A resolution of another lineage of plans is made anew in that of before; so is one in which something else has the
 // number of what is gone, which plans do that are several steps apart.
-func Differ(before, after *Whole) *Difference {
-	if before.plan.Gen != after.plan.Gen || !before.plan.numbersAs(after.plan) {
+func Differ(before, after *EstateResolution) *Difference {
+	if before.plan.Gen != after.plan.Gen || !before.plan.numbersAgree(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
 	}
 	d := &Difference{}
@@ -56,7 +56,7 @@ func Differ(before, after *Whole) *Difference {
 	return d
 }
 
-func (d *Difference) compare(before, after *Whole) {
+func (d *Difference) compare(before, after *EstateResolution) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
 		a, b := partsOf(before.final, at), partsOf(after.final, at)
@@ -65,14 +65,14 @@ func (d *Difference) compare(before, after *Whole) {
 		}
 		settings = append(settings, at)
 	}
-	found := make([]turns, len(settings))
+	found := make([]settingDifference, len(settings))
 	altered := make(intern.DeviceSet, max(before.plan.Blocks(), after.plan.Blocks()))
 	var guard sync.Mutex
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.Laptops())
 		defer w.done()
 		w.load(0, decide.Nobody)
-		room := &turnRoom{altered: make(intern.DeviceSet, len(altered))}
+		room := &differRoom{altered: make(intern.DeviceSet, len(altered))}
 		defer func() {
 			guard.Lock()
 			defer guard.Unlock()
@@ -87,18 +87,18 @@ func (d *Difference) compare(before, after *Whole) {
 			case 1:
 				d.audiences(before.plan, after.plan)
 			default:
-				found[i-2] = turnsOf(w, before, after, settings[i-2], room)
+				found[i-2] = differSetting(w, before, after, settings[i-2], room)
 			}
 		}
 	})
-	slices.SortFunc(found, func(a, b turns) int { return cmp.Compare(a.setting, b.setting) })
+	slices.SortFunc(found, func(a, b settingDifference) int { return cmp.Compare(a.setting, b.setting) })
 	n := 0
 	for i := range found {
-		n += len(found[i].ways)
+		n += len(found[i].alterations)
 	}
 	d.Alterations = make([]*Alteration, 0, n)
 	for i := range found {
-		d.Alterations = append(d.Alterations, found[i].ways...)
+		d.Alterations = append(d.Alterations, found[i].alterations...)
 		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
 	}
@@ -110,9 +110,9 @@ func (d *Difference) compare(before, after *Whole) {
 	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
 }
 
-// numbersAs tells whether every number means the same in both plans, where it means something in both.
-func (p *Plan) numbersAs(q *Plan) bool {
-	return numbered(p.DeviceAt, q.DeviceAt, func(of *intern.IDTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
+// numbersAgree tells whether every number means the same in both plans, where it means something in both.
+func (p *Plan) numbersAgree(q *Plan) bool {
+	return idsAgree(p.DeviceAt, q.DeviceAt, func(of *intern.IDTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
 		list := p.Devices
 		if of == q.DeviceAt {
 			list = q.Devices
@@ -121,7 +121,7 @@ func (p *Plan) numbersAs(q *Plan) bool {
 			return list.At(at).ID, true
 		}
 		return "", false
-	}) && numbered(p.policyAt, q.policyAt, func(of *intern.IDTable[estate.PolicyID], at int) (estate.PolicyID, bool) {
+	}) && idsAgree(p.policyAt, q.policyAt, func(of *intern.IDTable[estate.PolicyID], at int) (estate.PolicyID, bool) {
 		list := p.policies
 		if of == q.policyAt {
 			list = q.policies
@@ -130,7 +130,7 @@ func (p *Plan) numbersAs(q *Plan) bool {
 			return list[at].ID, true
 		}
 		return "", false
-	}) && numbered(p.SettingAt, q.SettingAt, func(of *intern.IDTable[setting.ID], at int) (setting.ID, bool) {
+	}) && idsAgree(p.SettingAt, q.SettingAt, func(of *intern.IDTable[setting.ID], at int) (setting.ID, bool) {
 		list := p.settings
 		if of == q.SettingAt {
 			list = q.settings
@@ -142,8 +142,8 @@ func (p *Plan) numbersAs(q *Plan) bool {
 	})
 }
 
-// numbered tells whether ids that both have are the same numbers, and numbers that both have the same ids.
-func numbered[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K], at int) (K, bool)) bool {
+// idsAgree tells whether ids that both have are the same numbers, and numbers that both have the same ids.
+func idsAgree[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K], at int) (K, bool)) bool {
 	if a.Adjacent(b) {
 		return true
 	}
@@ -160,47 +160,47 @@ func numbered[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K],
 	return true
 }
 
-// turn is how a setting alters, by what it looks like on either side: equal values may be told apart.
-type turn struct{ from, to face }
+// transition is how a setting alters, by what it looks like on either side: equal values may be told apart.
+type transition struct{ from, to appearance }
 
-// face is what a setting comes out as, without the reasons.
-type face struct {
+// appearance is what a setting comes out as, without the reasons.
+type appearance struct {
 	number int32  // of an outcome; none: it does not appear
 	code   uint32 // of the value, where it is set
 }
 
-func faceOf(o *intern.Outcome, code uint32) face {
+func appearanceOf(o *intern.Outcome, code uint32) appearance {
 	switch {
 	case o == nil:
-		return face{number: intern.None}
+		return appearance{number: intern.None}
 	case o.Status == Set:
-		return face{intern.FromItems, code}
+		return appearance{intern.FromItems, code}
 	case o.Status == Unsupported:
-		return face{number: intern.LackPlatform}
+		return appearance{number: intern.LackPlatform}
 	case o.Status == Conflict:
-		return face{number: intern.FirstOutcome}
+		return appearance{number: intern.FirstOutcome}
 	}
-	return face{number: intern.LeftUnset}
+	return appearance{number: intern.LeftUnset}
 }
 
-// turns is how one setting alters, on which laptops.
-type turns struct {
+// settingDifference is how one setting alters, on which laptops.
+type settingDifference struct {
 	setting         setting.ID
-	ways            []*Alteration // in order
+	alterations     []*Alteration // in order
 	gained, cleared []ConflictFound
 }
 
-// turnRoom is room for comparing one setting after the other.
-type turnRoom struct {
-	was, is opened
-	unions  unions
-	known   map[turn]*Alteration
+// differRoom is room for comparing one setting after the other.
+type differRoom struct {
+	was, is partition
+	unions  unionValues
+	known   map[transition]*Alteration
 	ways    []Alteration     // room for some
 	altered intern.DeviceSet // laptops on which some setting alters
 }
 
 // way gives room for an alteration.
-func (r *turnRoom) way(is Alteration) *Alteration {
+func (r *differRoom) way(is Alteration) *Alteration {
 	if len(r.ways) == cap(r.ways) {
 		r.ways = make([]Alteration, 0, 64)
 	}
@@ -218,25 +218,25 @@ func emptied[K comparable, V any](m map[K]V) map[K]V {
 }
 
 // contestOf gives a setting as it is after, else as it was before.
-func contestOf(before, after *Whole, at int) *settingIndex {
+func contestOf(before, after *EstateResolution, at int) *settingIndex {
 	if p := after.plan; at < len(p.settings) && p.settings[at].Def != nil {
 		return &p.settings[at]
 	}
 	return &before.plan.settings[at]
 }
 
-func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
+func differSetting(w *worker, before, after *EstateResolution, at int, room *differRoom) settingDifference {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
 	c := contestOf(before, after, at)
 	id := c.Def.ID
-	gained, cleared := gather[int32](after.plan), gather[int32](after.plan) // by number of the conflict
+	gained, cleared := newGatherer[int32](after.plan), newGatherer[int32](after.plan) // by number of the conflict
 	block := func(list []bitset.Parts, i int) bitset.Parts {
 		if i < len(list) {
 			return list[i]
 		}
 		return nil
 	}
-	room.known, room.unions.apart, room.unions.known = emptied(room.known), true, emptied(room.unions.known)
+	room.known, room.unions.private, room.unions.known = emptied(room.known), true, emptied(room.unions.known)
 	for i := range max(len(a), len(b)) {
 		x, y := block(a, i), block(b, i)
 		if x.Equal(y) {
@@ -245,11 +245,11 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 		mark := w.Mark()
 		differs := w.Temp()
 		x.Unlike(y, differs)
-		room.was.open(w, c, x, differs)
-		room.is.open(w, c, y, differs)
-		room.was.part(differs, &room.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
-			from := faceOf(o, code)
-			room.is.part(rows, &room.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
+		room.was.load(w, c, x, differs)
+		room.is.load(w, c, y, differs)
+		room.was.split(differs, &room.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
+			from := appearanceOf(o, code)
+			room.is.split(rows, &room.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
 				if o == p && (o == nil || o.Number != intern.FromItems) {
 					return
 				}
@@ -259,7 +259,7 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 				if p != nil && p.Status == Conflict {
 					gained.add(p.Number, i, rows)
 				}
-				way := turn{from, faceOf(p, code)}
+				way := transition{from, appearanceOf(p, code)}
 				if way.from == way.to {
 					return
 				}
@@ -277,12 +277,12 @@ func turnsOf(w *worker, before, after *Whole, at int, room *turnRoom) turns {
 	for _, way := range ways {
 		way.Devices.orInto(room.altered)
 	}
-	return turns{id, ways, conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
+	return settingDifference{id, ways, conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
 }
 
 // inOrder gives the ways in which a setting alters in order. Those that look alike are put together: equal values can have been made in
 // different ways, and files and rows of tables can be equal under different names.
-func inOrder(ways map[turn]*Alteration) []*Alteration {
+func inOrder(ways map[transition]*Alteration) []*Alteration {
 	sorted := make([]*Alteration, 0, len(ways))
 	for _, way := range ways {
 		if !way.From.Equal(way.To) {
@@ -290,14 +290,14 @@ func inOrder(ways map[turn]*Alteration) []*Alteration {
 		}
 	}
 	slices.SortFunc(sorted, func(a, b *Alteration) int {
-		if order := compareTurns(a, b); order != 0 {
+		if order := compareAlterations(a, b); order != 0 {
 			return order
 		}
 		return cmp.Or(cmp.Compare(a.From.Value.String(), b.From.Value.String()), cmp.Compare(a.To.Value.String(), b.To.Value.String()))
 	})
 	out := sorted[:0]
 	for _, way := range sorted {
-		if last := len(out) - 1; last >= 0 && compareTurns(out[last], way) == 0 {
+		if last := len(out) - 1; last >= 0 && compareAlterations(out[last], way) == 0 {
 			out[last].Devices = out[last].Devices.Or(way.Devices)
 		} else {
 			out = append(out, way)
@@ -306,8 +306,8 @@ func inOrder(ways map[turn]*Alteration) []*Alteration {
 	return out
 }
 
-// compareTurns orders alterations of one setting by what they alter from and to. It is 0 for those that look alike.
-func compareTurns(a, b *Alteration) int {
+// compareAlterations orders alterations of one setting by what they alter from and to. It is 0 for those that look alike.
+func compareAlterations(a, b *Alteration) int {
 	if order := compareStates(&a.From, &b.From); order != 0 {
 		return order
 	}
@@ -321,16 +321,18 @@ func compareStates(a, b *State) int {
 	return a.Value.Compare(b.Value)
 }
 
-// named tells whether equal values of this kind may be called differently.
-func named(v setting.Value) bool { return v.Kind() == setting.FileKind || v.Kind() == setting.Table }
+// writtenDifferently tells whether equal values of this kind may be called differently.
+func writtenDifferently(v setting.Value) bool {
+	return v.Kind() == setting.FileKind || v.Kind() == setting.Table
+}
 
 // conflictsOf lists the conflicts of a setting that came or went, as they stand in the resolution that has them.
-func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *Whole) (out []ConflictFound) {
+func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *EstateResolution) (out []ConflictFound) {
 	for number := range of.sets {
 		f := ConflictFound{Setting: c.Def.ID, Policies: c.Outcomes.Of(number).Policies, Devices: of.devices(number)}
 		f.Devices.was = was
 		there := f
-		there.Devices = f.Devices.in(side.plan)
+		there.Devices = f.Devices.within(side.plan)
 		if there.Devices.Len() > 0 {
 			f.Values = side.plan.clashing(&there)
 		}
@@ -340,13 +342,13 @@ func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *Whole) (
 	return out
 }
 
-// in gives the same laptops as another plan knows them; those that it does not have are left out.
-func (d Devices) in(p *Plan) Devices {
+// within gives the same laptops as another plan knows them; those that it does not have are left out.
+func (d Devices) within(p *Plan) Devices {
 	return d.And(p.All()).On(p)
 }
 
-func (d *Difference) problems(before, after *Whole) {
-	of := func(w *Whole, id estate.CheckID) ([]bitset.Packed, int) {
+func (d *Difference) problems(before, after *EstateResolution) {
+	of := func(w *EstateResolution, id estate.CheckID) ([]bitset.Packed, int) {
 		at, known := w.plan.checkAt.Number(id)
 		if !known {
 			return nil, intern.None
@@ -354,7 +356,7 @@ func (d *Difference) problems(before, after *Whole) {
 		return w.problems[at], at
 	}
 	ids := map[estate.CheckID]bool{}
-	for _, w := range []*Whole{before, after} {
+	for _, w := range []*EstateResolution{before, after} {
 		for _, at := range w.plan.byCheck {
 			ids[w.plan.checks[at].ID] = true
 		}
@@ -389,7 +391,7 @@ func (d *Difference) audiences(before, after *Plan) {
 		if at < len(after.policies) {
 			b = after.policies[at]
 		}
-		if len(a.arms) == len(b.arms) && (len(a.arms) == 0 || &a.arms[0] == &b.arms[0]) {
+		if len(a.matches) == len(b.matches) && (len(a.matches) == 0 || &a.matches[0] == &b.matches[0]) {
 			continue
 		}
 		m := movement(&a, &b, before, after)
@@ -410,15 +412,15 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 		}
 	}
 	in := func(pol *policy, arm, block int) bitset.Packed {
-		if arm < len(pol.arms) && block < len(pol.arms[arm]) {
-			return pol.arms[arm][block]
+		if arm < len(pol.matches) && block < len(pol.matches[arm]) {
+			return pol.matches[arm][block]
 		}
 		return nil
 	}
 	var a, b, moved bitset.Set
 	for block := range blocks {
 		same := true
-		for arm := range max(len(was.arms), len(is.arms)) {
+		for arm := range max(len(was.matches), len(is.matches)) {
 			x, y := in(was, arm, block), in(is, arm, block)
 			same = same && x.Equal(y)
 		}
@@ -427,7 +429,7 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 		}
 		a.Clear()
 		b.Clear()
-		for arm := range max(len(was.arms), len(is.arms)) {
+		for arm := range max(len(was.matches), len(is.matches)) {
 			in(was, arm, block).OrInto(&a)
 			in(is, arm, block).OrInto(&b)
 		}

@@ -32,7 +32,7 @@ func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*Result, erro
 }
 
 // All resolves every device for its owner with every reason, by id. It is far slower than Estate.
-func (w *Whole) All(yield func(*Result) bool) {
+func (w *EstateResolution) All(yield func(*Result) bool) {
 	for i := range w.Len() {
 		if !yield(w.Result(i)) {
 			return
@@ -41,7 +41,7 @@ func (w *Whole) All(yield func(*Result) bool) {
 }
 
 // Result resolves the device at a place in the order of ids, for its owner, with every reason.
-func (w *Whole) Result(i int) *Result {
+func (w *EstateResolution) Result(i int) *Result {
 	at := int(w.plan.byDevice[i])
 	return w.plan.reasons(at, w.plan.Devices.At(at).OwnerAt).Result()
 }

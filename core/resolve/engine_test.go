@@ -17,7 +17,7 @@ import (
 )
 
 // wholeDiffers compares a resolution with the oracle and says what is not the same.
-func wholeDiffers(s *estate.Snapshot, w *Whole) string {
+func wholeDiffers(s *estate.Snapshot, w *EstateResolution) string {
 	o := oracle{s}
 	type found struct{ setting, from string }
 	conflicts, problems := map[found][]estate.DeviceID{}, map[found][]estate.DeviceID{}
@@ -232,7 +232,7 @@ func planDiffers(a, b *Plan) string {
 	}
 	for i := range s.Settings {
 		id := s.Settings[i].ID
-		if x, y := fmt.Sprint(a.Standings(id, a.All())), fmt.Sprint(b.Standings(id, b.All())); x != y {
+		if x, y := fmt.Sprint(a.EntryFates(id, a.All())), fmt.Sprint(b.EntryFates(id, b.All())); x != y {
 			return fmt.Sprintf("%s stands %s, from nothing %s", id, x, y)
 		}
 	}
@@ -243,7 +243,7 @@ func planDiffers(a, b *Plan) string {
 }
 
 // differenceDiffers compares what Differ says with a comparison laptop by laptop.
-func differenceDiffers(s, next *estate.Snapshot, before, after *Whole) string {
+func differenceDiffers(s, next *estate.Snapshot, before, after *EstateResolution) string {
 	d := Differ(before, after)
 	want := map[string]bool{}
 	settings := map[setting.ID]bool{}

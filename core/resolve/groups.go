@@ -79,7 +79,7 @@ func (b *builder) groupsOf() {
 	}
 	p.ownGroups(was)
 	for i := range p.Groups {
-		p.Groups[i].Rows, p.Groups[i].Listed = padded(p.Groups[i].Rows, p.Blocks()), padded(p.Groups[i].Listed, p.Blocks())
+		p.Groups[i].Rows, p.Groups[i].Listed = padBlocks(p.Groups[i].Rows, p.Blocks()), padBlocks(p.Groups[i].Listed, p.Blocks())
 	}
 }
 
@@ -90,8 +90,8 @@ func (p *Plan) ownGroups(was *Plan) {
 	}
 }
 
-// padded gives a list with at least n blocks; a longer one is a copy.
-func padded[T any](list []T, n int) []T {
+// padBlocks gives a list with at least n blocks; a longer one is a copy.
+func padBlocks[T any](list []T, n int) []T {
 	if len(list) >= n {
 		return list
 	}

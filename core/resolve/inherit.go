@@ -74,8 +74,8 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 			}
 		}
 	}
-	found := make([]inheriting, len(p.settings))
-	p.abreast(p.Laptops(), func() func(w *worker) {
+	found := make([]inheritCount, len(p.settings))
+	p.eachBlockParallel(p.Laptops(), func() func(w *worker) {
 		return func(w *worker) {
 			place := w.Target(&at)
 			if place == nil || place.Empty() {
@@ -85,7 +85,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 				if c := &p.settings[s]; len(c.Ranked) > 0 {
 					w.DropAside()
 					w.Release(0)
-					found[s].add(w.watch(c, place), place, c, t)
+					found[s].add(w.observe(c, place), place, c, t)
 				}
 			}
 		}
@@ -120,20 +120,20 @@ func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
 	return FromHere
 }
 
-// inheriting adds up what was seen of a setting in all blocks.
-type inheriting struct {
+// inheritCount adds up what was seen of a setting in all blocks.
+type inheritCount struct {
 	guard sync.Mutex
 	Inherited
-	arrivals map[*decide.Ranked]*arriving
+	arrivals map[*decide.Ranked]*arrivalCount
 }
 
-type arriving struct {
+type arrivalCount struct {
 	Arrival
 	policies   map[estate.PolicyID]int // that stand instead of it
 	exceptions map[string]int
 }
 
-func (g *inheriting) add(s *seen, place *bitset.Set, c *settingIndex, t estate.Target) {
+func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t estate.Target) {
 	if len(s.in) == 0 {
 		return
 	}
@@ -141,7 +141,7 @@ func (g *inheriting) add(s *seen, place *bitset.Set, c *settingIndex, t estate.T
 	reached := make([]*bitset.Set, len(s.in))
 	somebody := false
 	for i := range s.in {
-		reached[i] = s.w.reached(c, &s.in[i], place)
+		reached[i] = s.w.reachedBy(c, &s.in[i], place)
 		somebody = somebody || !reached[i].Empty()
 	}
 	if !somebody {
@@ -150,7 +150,7 @@ func (g *inheriting) add(s *seen, place *bitset.Set, c *settingIndex, t estate.T
 	g.guard.Lock()
 	defer g.guard.Unlock()
 	if g.arrivals == nil {
-		g.arrivals = map[*decide.Ranked]*arriving{}
+		g.arrivals = map[*decide.Ranked]*arrivalCount{}
 	}
 	var stands, above, locked, apart, beaten, not, clashing, here bitset.Set // laptops, block by block
 	var winners []int
@@ -186,7 +186,7 @@ func (g *inheriting) add(s *seen, place *bitset.Set, c *settingIndex, t estate.T
 		of, whence := s.in[i].Ranked, whences[i]
 		is := g.arrivals[of]
 		if is == nil {
-			is = &arriving{
+			is = &arrivalCount{
 				Arrival:  Arrival{Policy: p.policies[of.Policy].ID, Value: c.Entries[s.in[i].Rank].Value, Locked: of.Lock, Level: of.Level, Whence: whence, Fates: map[Fate]int{}},
 				policies: map[estate.PolicyID]int{}, exceptions: map[string]int{},
 			}
@@ -239,7 +239,7 @@ func (g *inheriting) add(s *seen, place *bitset.Set, c *settingIndex, t estate.T
 }
 
 // made gives what was added up, in order.
-func (g *inheriting) made(id setting.ID) Inherited {
+func (g *inheritCount) made(id setting.ID) Inherited {
 	out := g.Inherited
 	out.Setting = id
 	for _, a := range g.arrivals {

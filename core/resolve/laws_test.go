@@ -75,7 +75,7 @@ func TestARulingOnlySettlesConflicts(t *testing.T) {
 		s := madeUp(seed)
 		s.Rulings = nil
 		before := impact.Resolve(s)
-		for _, c := range before.Whole.Conflicts() {
+		for _, c := range before.Resolution.Conflicts() {
 			ruling := estate.Ruling{ID: "r", Setting: c.Setting, Prefer: estate.PolicyID(c.Policies[0]), Over: estate.PolicyID(c.Policies[1])}
 			after, report := touches(before, estate.KindRuling, "r", ruling)
 			forced := map[setting.ID]bool{}
@@ -201,7 +201,7 @@ func TestCountsAddUp(t *testing.T) {
 					t.Fatalf("seed %d: %s wins %s where it does not apply", seed, policy, id)
 				}
 			}
-			for _, st := range plan.Standings(id, all) {
+			for _, st := range plan.EntryFates(id, all) {
 				told := 0
 				for fate, n := range st.Fates {
 					if told += n; fate.String() == "" || FateOf(fate.String()) != fate {

@@ -116,7 +116,7 @@ func (p *Plan) Lints() []Lint {
 	l := p.linter()
 	var guard sync.Mutex
 	var all []*linter
-	p.abreast(p.Laptops(), func() func(w *worker) {
+	p.eachBlockParallel(p.Laptops(), func() func(w *worker) {
 		mine := p.linter()
 		guard.Lock()
 		defer guard.Unlock()
@@ -129,16 +129,16 @@ func (p *Plan) Lints() []Lint {
 	for _, one := range all {
 		l.add(one)
 	}
-	p.over(p.furtherUsers(), func(w *worker) {
+	p.eachBlock(p.furtherUsers(), func(w *worker) {
 		for at := range p.policies {
 			pol := &p.policies[at]
 			for arm := range pol.audience.Levels {
-				*w.armRoom(at, arm) = armSets{epoch: w.Epoch}
+				*w.matchRoom(at, arm) = levelMatch{epoch: w.Epoch}
 			}
 			w.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) {
 				all := w.Keep()
 				all.Copy(rows)
-				w.arm(at, arm).all = all
+				w.match(at, arm).all = all
 			})
 		}
 		l.watch(w, setting.UserSide)
@@ -175,11 +175,11 @@ func (p *Plan) Lints() []Lint {
 			}
 		}
 	}
-	return append(lints, p.idle()...)
+	return append(lints, p.lintObjects()...)
 }
 
-// idle finds groups whose rule fails or that nothing names, and exceptions that are over.
-func (p *Plan) idle() (lints []Lint) {
+// lintObjects finds groups whose rule fails or that nothing names, and exceptions that are over.
+func (p *Plan) lintObjects() (lints []Lint) {
 	named := map[int]bool{}
 	name := func(list []estate.Target) {
 		for _, t := range list {
@@ -255,7 +255,7 @@ func (l *linter) watch(w *worker, side setting.Side) {
 	p := l.p
 	for at := range p.policies {
 		for arm := range p.policies[at].audience.Levels {
-			if a := w.arm(at, arm); a.all != nil {
+			if a := w.match(at, arm); a.all != nil {
 				l.reached[at] = true
 			}
 		}
@@ -275,7 +275,7 @@ func (l *linter) watch(w *worker, side setting.Side) {
 func (l *linter) open(w *worker, at int) bool {
 	for _, key := range l.p.settings[at].Keys {
 		policy, arm := decide.Unkey(key)
-		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.arm(policy, arm).all != nil {
+		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.match(policy, arm).all != nil {
 			return true
 		}
 	}
@@ -327,7 +327,7 @@ func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 func (l *linter) entries(w *worker, at int) {
 	c := &l.p.settings[at]
 	w.DropAside()
-	seen := w.watch(c, &w.Dom)
+	seen := w.observe(c, &w.Dom)
 	in := seen.in
 	before := w.takeEmissions()
 	mark := w.Mark()
@@ -338,7 +338,7 @@ func (l *linter) entries(w *worker, at int) {
 		if use.doesSomething() {
 			continue
 		}
-		use.devices += w.reached(c, &s, &w.Dom).Len()
+		use.devices += w.reachedBy(c, &s, &w.Dom).Len()
 		rows.Clear()
 		for _, set := range []*bitset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
 			if set != nil {

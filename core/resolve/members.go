@@ -48,7 +48,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		}
 	}
 	formula := p.Gen.Formula(g.Rule)
-	p.over(r, func(w *worker) {
+	p.eachBlock(r, func(w *worker) {
 		from := w.Block << bitset.Shift
 		mark := w.Mark()
 		defer w.Release(mark)
@@ -148,7 +148,7 @@ func (p *Plan) GroupFailures(id estate.GroupID) int {
 func (p *Plan) countFailures() []int {
 	out := make([]int, len(p.Groups))
 	count := func(r *match.Subjects, of estate.GroupOf) {
-		p.over(r, func(w *worker) {
+		p.eachBlock(r, func(w *worker) {
 			for at := range p.Groups {
 				if g := &p.Groups[at]; g.Group != nil && g.Of == of && g.Formula != nil {
 					mark := w.Mark()
@@ -230,7 +230,7 @@ func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
 
 func groupLists[K ~string](p *Plan, at *intern.IDTable[K], n int, rows func(group int) []bitset.Packed) *GroupLists[K] {
 	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at}
-	l.begin, l.in = sideBySide(n, func(do func(number, group int32)) {
+	l.begin, l.in = groupByKey(n, func(do func(number, group int32)) {
 		for i, group := range p.ofGroup {
 			Devices{blocks: rows(int(group))}.each(func(number int) { do(int32(number), int32(i)) })
 		}

@@ -44,15 +44,15 @@ type Plan struct {
 	checkAt   *intern.IDTable[estate.CheckID]
 	byCheck   []int
 
-	index     func() *setting.Index       // of the dictionary, built when it is first asked
-	failures  func() []int                // by group: on how many its rule fails
-	firstArm  []int32                     // by policy: the number of its first arm, of all policies' in one row; in the end how many there are
-	needed    []*intern.Column            // what rules look at
-	naming    func() [][]int              // by group: policies that name it; gathered when it is first asked, as what follows
-	marks     func() *slotIndex           // whose slots are where
-	blockArms []atomic.Pointer[blockArms] // by block, as they are first asked for
-	wholeOnce sync.Mutex
-	whole     *Whole
+	index        func() *setting.Index          // of the dictionary, built when it is first asked
+	failures     func() []int                   // by group: on how many its rule fails
+	firstMatch   []int32                        // by policy: the number of its first arm, of all policies' in one row; in the end how many there are
+	needed       []*intern.Column               // what rules look at
+	naming       func() [][]int                 // by group: policies that name it; gathered when it is first asked, as what follows
+	slots        func() *slotIndex              // whose slots are where
+	blockMatches []atomic.Pointer[blockMatches] // by block, as they are first asked for
+	resolving    sync.Mutex
+	resolution   *EstateResolution
 }
 
 // policy is a policy with its audience and entries, and whom it reaches.
@@ -60,7 +60,7 @@ type policy struct {
 	*estate.Policy
 	audience match.Audience
 	entries  []entry
-	arms     [][]bitset.Packed // by level of the audience: the laptops to which it applies at that level
+	matches  [][]bitset.Packed // by level of the audience: the laptops to which it applies at that level
 }
 
 type entry struct {
@@ -108,6 +108,18 @@ func (p *Plan) With(next *estate.Snapshot) *Plan {
 		return p
 	}
 	return build(p, next)
+}
+
+// Spent tells whether plans that were made of this one, and of the one that it was made of, have left so many values and conditions behind
+// that Renewed saves memory: what was tried and never kept is remembered as long as plans of its lineage live.
+func (p *Plan) Spent() bool { return p.Gen.Spent() }
+
+// Renewed compiles the snapshot anew, and resolves it: the new plan shares nothing with this one, and what others left behind is let go
+// together with this one. Devices of this plan are not those of the new one; Devices.In translates them.
+func (p *Plan) Renewed() *Plan {
+	next := Compile(p.snapshot)
+	next.Estate()
+	return next
 }
 
 // Snapshot is what was compiled.

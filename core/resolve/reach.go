@@ -59,7 +59,7 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 		return Devices{}
 	}
 	out := Devices{plan: p, blocks: make([]bitset.Packed, p.Blocks())}
-	arms := p.policies[at].arms
+	arms := p.policies[at].matches
 	if len(arms) == 1 {
 		out.blocks = arms[0]
 		return out
@@ -90,7 +90,7 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 		to.plan = p
 	}
 	entries := p.entriesOf(pol)
-	p.over(p.Laptops(), func(w *worker) {
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		seen.worker = w
 		gets := w.Keep()
 		w.Match(&audience, seen, func(_ int, rows *bitset.Set) { gets.Or(rows) })
@@ -195,7 +195,7 @@ func (p *Plan) Matching(t estate.Target) Devices {
 		return Devices{}
 	}
 	found := Devices{plan: p}
-	p.over(p.Laptops(), func(w *worker) {
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		if rows := w.Target(&at); rows != nil {
 			found.add(w.Block, rows)
 		}
@@ -221,14 +221,14 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 		policy int
 		area   string // where some place detaches it, else empty
 	}
-	found := gather[part](p)
+	found := newGatherer[part](p)
 	areaOf := func(setting int) string {
 		if area := p.settings[setting].area; p.DetachedAreas[area] {
 			return area
 		}
 		return ""
 	}
-	p.over(p.Laptops(), func(w *worker) {
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		place := w.Target(&at)
 		if place == nil {
 			return
@@ -238,8 +238,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 		here := w.Temp()
 		for i := range p.policies {
 			pol := &p.policies[i]
-			for a := range pol.arms {
-				arm := w.arm(i, a)
+			for a := range pol.matches {
+				arm := w.match(i, a)
 				if arm.all == nil {
 					continue
 				}

@@ -13,28 +13,28 @@ type worker struct {
 	match.Matcher
 	decide.Decider
 
-	arms   []armSets   // by number of the arm
-	arming *bitset.Set // the rows for which arms are loaded; nil: Dom
-	coming []coming    // room for takeArms
+	matches []levelMatch   // by number of the arm
+	loading *bitset.Set    // the rows for which arms are loaded; nil: Dom
+	toLoad  []pendingMatch // room for takeArms
 
 	in     []decide.Candidate // room for candidates
 	exempt []*bitset.Set      // room for decide
 
-	passRoom
+	updaterRoom
 
-	ofArms    []arm // room for what is asked of one subject
-	ofMarked  decide.Marked
-	ofAt      []int32
-	ofReasons Reasons
-	ofLaid    blockArms // room for armsIn
-	ofWords   []uint8
+	roomApplied []applied // room for what is asked of one subject
+	roomMarked  decide.Marked
+	roomAt      []int32
+	roomReasons Reasons
+	roomLaid    blockMatches // room for armsIn
+	roomWords   []uint8
 }
 
-// armSets is the laptops to which a policy applies at one level; detached is those of them for which its kind is detached.
-type armSets struct {
-	epoch, split   int32
-	all            *bitset.Set // nil: none
-	live, detached *bitset.Set
+// levelMatch is the laptops to which a policy applies at one level; detached is those of them for which its kind is detached.
+type levelMatch struct {
+	epoch, split        int32
+	all                 *bitset.Set // nil: none
+	inherited, detached *bitset.Set
 }
 
 // worker lends a worker for subjects; done gives it back.
@@ -59,7 +59,7 @@ func (w *worker) done() {
 
 // load turns to a block; dom is the rows that are looked at.
 func (w *worker) load(block int, dom *bitset.Set) {
-	w.arming = nil
+	w.loading = nil
 	w.Out.Reset()
 	w.Load(block, dom)
 }

@@ -40,7 +40,7 @@ func worldEdits(r *rand.Rand, s *estate.Snapshot) (out []estate.Edit, what strin
 }
 
 // sameWhole says what differs between two resolutions of which the one was made of the other with nothing altered: nothing must.
-func sameWhole(a, b *Whole) string {
+func sameWhole(a, b *EstateResolution) string {
 	if d := Differ(b, a); len(d.Alterations)+len(d.ConflictsGained)+len(d.ConflictsCleared)+len(d.ProblemsGained)+len(d.ProblemsCleared)+len(d.Movements) > 0 {
 		return fmt.Sprintf("%d alterations, %d and %d conflicts, %d movements", len(d.Alterations), len(d.ConflictsGained), len(d.ConflictsCleared), len(d.Movements))
 	}
@@ -104,7 +104,7 @@ func TestEditsOfALargeEstate(t *testing.T) {
 }
 
 // laptopsDiffer compares what Differ says of some laptops, of all blocks, with what they have before and after.
-func laptopsDiffer(r *rand.Rand, before, after *Whole) string {
+func laptopsDiffer(r *rand.Rand, before, after *EstateResolution) string {
 	d := Differ(before, after)
 	laptops := d.Devices.IDs()
 	r.Shuffle(len(laptops), func(i, j int) { laptops[i], laptops[j] = laptops[j], laptops[i] })
@@ -140,7 +140,7 @@ func laptopsDiffer(r *rand.Rand, before, after *Whole) string {
 }
 
 // statesDiffer compares what settings come out as, setting by setting as sets of laptops, and what is found of the estate.
-func statesDiffer(r *rand.Rand, s *estate.Snapshot, a, b *Whole) string {
+func statesDiffer(r *rand.Rand, s *estate.Snapshot, a, b *EstateResolution) string {
 	for i := range s.Settings {
 		id := s.Settings[i].ID
 		x, y := a.States(id, a.Plan().All()), b.States(id, b.Plan().All())
@@ -161,7 +161,7 @@ func statesDiffer(r *rand.Rand, s *estate.Snapshot, a, b *Whole) string {
 			return fmt.Sprintf("%s applies to %d laptops, from nothing to %d", s.Policies[i].ID, x.Len(), y.Len())
 		}
 	}
-	told := func(w *Whole) (out []string) {
+	told := func(w *EstateResolution) (out []string) {
 		for _, c := range w.Conflicts() {
 			out = append(out, fmt.Sprint(c.Setting, c.Policies, c.Devices.Len(), len(c.Values)))
 		}

@@ -46,7 +46,7 @@ const (
 // LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
-	a := &Audience{AudienceReach: plan.ReachOf(policy), Estate: side.Whole.Len(), Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}}
+	a := &Audience{AudienceReach: plan.ReachOf(policy), Estate: side.Resolution.Len(), Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}}
 	for _, e := range policy.Entries {
 		if l := LackingOn(side, e.Setting, a.Gets); len(l) > 0 {
 			a.Lacking[e.Setting] = l

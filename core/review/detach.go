@@ -58,7 +58,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 		for policy := range policies {
 			gets = gets.Or(before.Plan.Applies(policy))
 		}
-		for _, h := range before.Whole.States(id, gets.And(devices)) {
+		for _, h := range before.Resolution.States(id, gets.And(devices)) {
 			if h.Status == resolve.Set {
 				touched = touched.Or(h.Devices)
 			}
@@ -69,9 +69,9 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 				won = won.Or(where)
 			}
 		}
-		var best *resolve.Held
+		var best *resolve.StateDevices
 		all := 0
-		states := before.Whole.States(id, won)
+		states := before.Resolution.States(id, won)
 		for i := range states { // the most frequent first
 			if states[i].Status != resolve.Set {
 				continue

@@ -73,7 +73,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers)
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
-	if n := use.Reach.Gets.Len(); n > 0 && (n == side.Whole.Len() || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
+	if n := use.Reach.Gets.Len(); n > 0 && (n == side.Resolution.Len() || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
 		f.add(Finding{Kind: ReachesAll, Devices: n, Warning: true})
 	}
 	return f.found

@@ -134,7 +134,7 @@ func TestReachIsWhatResolutionSays(t *testing.T) {
 					parts[d] = word
 				}
 			}
-			for r := range side.Whole.All {
+			for r := range side.Resolution.All {
 				why := ""
 				for _, n := range r.NotApplying {
 					if n.Policy == p.ID {

@@ -104,7 +104,7 @@ type Prevailing struct {
 // prevail says by place what a setting is there. devices are the laptops of the first place.
 func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.Devices) []Prevailing {
 	out := make([]Prevailing, len(places))
-	states := side.Whole.States(id, devices)
+	states := side.Resolution.States(id, devices)
 	if len(states) == 0 {
 		return out
 	}
@@ -112,7 +112,7 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 	for at := range places {
 		rest[at] = places[at].Devices
 	}
-	take := func(at, n int, h *resolve.Held) {
+	take := func(at, n int, h *resolve.StateDevices) {
 		if n > out[at].Devices {
 			out[at] = Prevailing{State: h.State, Policies: h.Policies, Devices: n}
 		}
@@ -216,15 +216,15 @@ type InGroup struct {
 
 // Whereabouts is what a setting is everywhere.
 type Whereabouts struct {
-	States []resolve.Held // the most frequent first
-	Places []InUnit       // the tree of units
-	Groups []InGroup      // those that are given it, by id
+	States []resolve.StateDevices // the most frequent first
+	Places []InUnit               // the tree of units
+	Groups []InGroup              // those that are given it, by id
 }
 
 // Everywhere says what a setting is in each unit, and in the groups that are given it.
 func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 	places := Places(side, "")
-	out := Whereabouts{States: side.Whole.States(id, side.Plan.All())}
+	out := Whereabouts{States: side.Resolution.States(id, side.Plan.All())}
 	given := map[estate.Target][]Given{}
 	snapshot := side.Plan.Snapshot()
 	for i := range snapshot.Policies {
@@ -253,7 +253,7 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 		}
 		devices := side.Plan.Matching(t)
 		in := InGroup{Group: g, Given: given[t]}
-		if most, ok := side.Whole.Most(id, devices); ok {
+		if most, ok := side.Resolution.Most(id, devices); ok {
 			in.Prevailing = prevailing(&most, devices.Len())
 		}
 		out.Groups = append(out.Groups, in)
@@ -277,7 +277,7 @@ func Inherit(side impact.Side, place estate.Target) (devices int, out []Inherite
 	threads.Share(len(inherited), func(mine iter.Seq[int]) {
 		for i := range mine {
 			out[i].Inherited = inherited[i]
-			if most, ok := side.Whole.Most(inherited[i].Setting, of); ok {
+			if most, ok := side.Resolution.Most(inherited[i].Setting, of); ok {
 				out[i].Prevailing = prevailing(&most, devices)
 			}
 		}
@@ -286,7 +286,7 @@ func Inherit(side impact.Side, place estate.Target) (devices int, out []Inherite
 }
 
 // prevailing says of the state that most laptops have how many have another.
-func prevailing(most *resolve.Held, of int) Prevailing {
+func prevailing(most *resolve.StateDevices, of int) Prevailing {
 	n := most.Devices.Len()
 	return Prevailing{State: most.State, Policies: most.Policies, Devices: n, Others: of - n}
 }

@@ -21,7 +21,7 @@ func TestWhatPrevailsInUnits(t *testing.T) {
 		side := impact.Resolve(s)
 		counts := map[estate.UnitID]map[setting.ID]map[string]int{}
 		devices := map[estate.UnitID]int{}
-		for r := range side.Whole.All {
+		for r := range side.Resolution.All {
 			is := map[setting.ID]string{}
 			for _, one := range r.Settings {
 				is[one.ID] = text(resolve.State{Status: one.Status, Value: one.Value}, one.From)

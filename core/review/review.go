@@ -20,7 +20,7 @@ type Relation string
 
 const (
 	Repeats    Relation = "repeats"    // the same value for some of the same laptops
-	Conflicts    Relation = "conflicts"    // a conflict on some of them
+	Conflicts  Relation = "conflicts"  // a conflict on some of them
 	Overrides  Relation = "overrides"  // the other one wins on some of them
 	Overridden Relation = "overridden" // the other one gives way
 	Adds       Relation = "adds"       // both count
@@ -62,7 +62,7 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
 	for _, e := range policy.Entries {
-		standings := side.Plan.Standings(e.Setting, use.Reach.Gets)
+		standings := side.Plan.EntryFates(e.Setting, use.Reach.Gets)
 		use.AlsoSet = append(use.AlsoSet, elsewhere(side, standings, e.Setting, id, &e.Value)...)
 		if lacking := LackingOn(side, e.Setting, use.Reach.Gets); len(lacking) > 0 {
 			use.Lacking[e.Setting] = lacking
@@ -75,12 +75,12 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 				use.Mine[e.Setting] = s.Fates
 			}
 		}
-		if n := side.Whole.Forced(e.Setting).And(use.Reach.Gets).And(side.Plan.Applies(id)).Len(); n > 0 {
+		if n := side.Resolution.Forced(e.Setting).And(use.Reach.Gets).And(side.Plan.Applies(id)).Len(); n > 0 {
 			use.Forced[e.Setting] = n
 		}
 	}
 	slices.SortStableFunc(use.AlsoSet, func(a, b AlsoSet) int { return cmp.Compare(a.Setting, b.Setting) })
-	for _, p := range side.Whole.Problems() {
+	for _, p := range side.Resolution.Problems() {
 		if slices.Contains(p.From, string(id)) {
 			use.Problems = append(use.Problems, p)
 		}
@@ -91,10 +91,10 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 // ElsewhereOf lists the active policies other than one that set a setting, those that share most laptops with reached first. mine
 // is the value beside which theirs are seen, nil when there is none.
 func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached resolve.Devices) []AlsoSet {
-	return elsewhere(side, side.Plan.Standings(id, reached), id, except, mine)
+	return elsewhere(side, side.Plan.EntryFates(id, reached), id, except, mine)
 }
 
-func elsewhere(side impact.Side, standings []resolve.Standing, id setting.ID, except estate.PolicyID, mine *setting.Value) []AlsoSet {
+func elsewhere(side impact.Side, standings []resolve.EntryFates, id setting.ID, except estate.PolicyID, mine *setting.Value) []AlsoSet {
 	at := map[estate.PolicyID]*AlsoSet{}
 	policies := side.Plan.Snapshot().Policies
 	for i := range policies {

@@ -15,7 +15,7 @@ func TestWaysSettle(t *testing.T) {
   - {id: one, kind: security, priority: 5, settings: {signin.banner: "One"}, audience: {include: ["device:LT-1"]}}
   - {id: two, kind: security, priority: 5, settings: {signin.banner: "Two"}, audience: {include: ["device:LT-1", "device:LT-3"]}}
   - {id: three, kind: security, settings: {signin.banner: "Three"}, audience: {include: [everyone]}}`)
-	conflicts := side.Whole.Conflicts()
+	conflicts := side.Resolution.Conflicts()
 	if len(conflicts) != 1 {
 		t.Fatalf("%d conflicts", len(conflicts))
 	}
@@ -33,7 +33,7 @@ func TestWaysSettle(t *testing.T) {
 		case LockAbove:
 			stands = `"Three"`
 		}
-		if is := side.With(next).Whole.State("signin.banner", "LT-1"); is.Status != resolve.Set || is.Value.String() != stands {
+		if is := side.With(next).Resolution.State("signin.banner", "LT-1"); is.Status != resolve.Set || is.Value.String() != stands {
 			t.Errorf("%s %s: the laptop has %v, expected %s", w.Kind, w.Policy, is, stands)
 		}
 	}
@@ -47,14 +47,14 @@ func TestWaysSettleSeveralAtOnce(t *testing.T) {
 	side := sideOf(t, `
   - {id: one, kind: security, settings: {signin.banner: "One", signin.banner_title: "1", signin.hide_last_person: true}, audience: {include: ["unit:slipway", "device:LT-2"]}}
   - {id: two, kind: security, settings: {signin.banner: "Two", signin.banner_title: "2"}, audience: {include: ["unit:slipway"]}}`)
-	conflicts := side.Whole.Conflicts()
+	conflicts := side.Resolution.Conflicts()
 	if len(conflicts) != 2 {
 		t.Fatalf("%d conflicts", len(conflicts))
 	}
 	seen := map[WayKind]bool{}
 	for _, w := range Ways(side.Plan, conflicts...) {
 		seen[w.Kind] = true
-		if left := side.With(side.Plan.Snapshot().With(w.Edits...)).Whole.Conflicts(); len(left) > 0 {
+		if left := side.With(side.Plan.Snapshot().With(w.Edits...)).Resolution.Conflicts(); len(left) > 0 {
 			t.Errorf("%s %s leaves %d conflicts", w.Kind, w.Policy, len(left))
 		}
 		if w.Kind == Narrow && (w.Policy != "one" || fmt.Sprint(w.Targets) != "[unit:slipway]") {
@@ -79,7 +79,7 @@ func TestWaysToMakeRight(t *testing.T) {
 	side := sideOf(t, `
   - {id: pin, kind: encryption, settings: {disk.startup.pin: require}, audience: {include: [everyone]}}
   - {id: no-chip, kind: encryption, settings: {disk.startup.chip: forbid}, audience: {include: ["device:LT-1", "device:LT-2"]}}`)
-	for _, f := range side.Whole.Problems() {
+	for _, f := range side.Resolution.Problems() {
 		ways := WaysRight(side.Plan, &f)
 		var words []string
 		for _, w := range ways {
@@ -89,14 +89,14 @@ func TestWaysToMakeRight(t *testing.T) {
 			expect(t, "ways", words, []string{"narrow pin [device:LT-1 device:LT-2]", "drop no-chip []", "drop pin []"})
 		}
 		for _, w := range ways {
-			for _, left := range side.With(side.Plan.Snapshot().With(w.Edits...)).Whole.Problems() {
+			for _, left := range side.With(side.Plan.Snapshot().With(w.Edits...)).Resolution.Problems() {
 				if left.Check == f.Check && left.Devices.And(f.Devices).Len() > 0 {
 					t.Errorf("%s: %s %s leaves it on %s", f.Check, w.Kind, w.Policy, left.Devices)
 				}
 			}
 		}
 	}
-	if len(side.Whole.Problems()) == 0 {
+	if len(side.Resolution.Problems()) == 0 {
 		t.Fatal("no check found anything")
 	}
 }

@@ -17,9 +17,9 @@ type Summary struct {
 	Findings []Finding
 	Estate   int // laptops in all
 	// Without compares the estate with one in which the policy is retired: what going back would do.
-	Without *impact.Report
+	Without   *impact.Report
 	Conflicts []resolve.ConflictFound // that its entries are part of
-	Titles  Titles
+	Titles    Titles
 }
 
 // EntrySummary is one entry with its definition and what becomes of it.
@@ -47,7 +47,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 		return nil, false
 	}
 	policy := *side.Plan.Policy(id)
-	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: side.Whole.Len(), Titles: titlesOf(side.Plan.Snapshot())}
+	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: side.Resolution.Len(), Titles: titlesOf(side.Plan.Snapshot())}
 	for _, entryID := range settingsOf(&policy) {
 		e := EntrySummary{Entry: *policy.Entry(entryID), Definition: side.Plan.Definition(entryID), Lacking: use.Lacking[entryID], NotKnown: use.NotKnown[entryID], Fates: use.Mine[entryID]}
 		for _, a := range use.AlsoSet {
@@ -57,7 +57,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 		}
 		s.Entries = append(s.Entries, e)
 	}
-	for _, c := range side.Whole.Conflicts() {
+	for _, c := range side.Resolution.Conflicts() {
 		for _, p := range c.Policies {
 			if p == string(id) {
 				s.Conflicts = append(s.Conflicts, c)

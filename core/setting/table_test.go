@@ -66,7 +66,7 @@ func TestRowsOfOneKeyConflict(t *testing.T) {
 	web, ssh := row{"name": text("web"), "port": setting.IntegerValue(80)}, row{"name": text("ssh"), "port": setting.IntegerValue(22)}
 	other := row{"name": text("web"), "port": setting.IntegerValue(8080)}
 	for _, c := range []struct {
-		a, b  []row
+		a, b     []row
 		conflict bool
 	}{{[]row{web}, []row{ssh}, false}, {[]row{web, ssh}, []row{web}, false}, {[]row{web}, []row{ssh, other}, true}, {nil, []row{web}, false}} {
 		if got := s.Conflicts(setting.TableValue(c.a), setting.TableValue(c.b)); got != c.conflict {

@@ -125,7 +125,7 @@ func decideInSQL(b *testing.B, db *sql.DB) (rows int, settled map[[2]string]stri
 }
 
 // agree compares what the query decided with the engine, where the setting is supported and nobody conflicts.
-func agree(b *testing.B, whole *resolve.Whole, settled map[[2]string]string) {
+func agree(b *testing.B, whole *resolve.EstateResolution, settled map[[2]string]string) {
 	b.Helper()
 	same := 0
 	for at, value := range settled {

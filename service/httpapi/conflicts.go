@@ -132,7 +132,7 @@ func (s *server) registerQuestions() {
 // conflicts lists the conflicts of a view, with who is involved and, of those that stand in what is live, since when.
 func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 	t := titlesOf(v.Side)
-	found := v.Whole.Conflicts()
+	found := v.Resolution.Conflicts()
 	list := t.conflicts(found, 1<<30)
 	questions, err := s.questionsBy(t)
 	if err != nil {
@@ -161,7 +161,7 @@ func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 // problems lists the problems of a view, with who is involved.
 func (s *server) problems(v workflow.View) ([]wire.FoundProblem, error) {
 	t := titlesOf(v.Side)
-	found := v.Whole.Problems()
+	found := v.Resolution.Problems()
 	list := wire.Problems(found, 1<<30)
 	questions, err := s.questionsBy(t)
 	if err != nil {

@@ -143,7 +143,7 @@ func stateOf(s impact.State) wire.State {
 func policyUse(u *workflow.Trial) *wire.PolicyUse {
 	use, plan := u.Use, u.After.Plan
 	r := &use.Reach
-	devices := u.After.Whole.Len()
+	devices := u.After.Resolution.Len()
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{
 			Gets: r.Gets.Len(), Excluded: r.Excluded.Len(), Condition: r.Condition.Len(), Platform: r.Platform.Len(), Outside: r.Outside.Len(), Unknown: r.Unknown.Len(), NotIncluded: r.NotIncluded.Len(), Unsupported: r.Unsupported.Len(), People: r.People,

@@ -136,6 +136,6 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 	if in.Person != "" {
 		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found a person without devices, expected device= beside it")
 	}
-	page, err := pagedRows(v.Whole.Len(), in.Cursor, in.Limit, func(i int) files.SubjectAnswer { return answer(v.Whole.Result(i)) })
+	page, err := pagedRows(v.Resolution.Len(), in.Cursor, in.Limit, func(i int) files.SubjectAnswer { return answer(v.Resolution.Result(i)) })
 	return out(page, s.fault(err))
 }

@@ -87,7 +87,7 @@ func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Pa
 		return nil, s.fault(err)
 	}
 	conflicts := map[string]int{}
-	for _, c := range v.Whole.Conflicts() {
+	for _, c := range v.Resolution.Conflicts() {
 		for _, p := range c.Policies {
 			conflicts[p]++
 		}

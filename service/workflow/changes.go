@@ -302,6 +302,9 @@ func (s *Service) compare(live *Live, edits []store.Edit, near impact.Side) (*dr
 	}
 	if len(d.faults) == 0 {
 		d.after = near.With(d.snapshot)
+		if live.Plan.Spent() {
+			s.background(s.renew)
+		}
 		d.report = impact.Compare(live.Side, d.after)
 	}
 	return d, nil

@@ -43,7 +43,7 @@ func conflictEvents(before, after impact.Side, report *impact.Report, p store.Pu
 	if report == nil || len(report.ConflictsGained)+len(report.ConflictsCleared) == 0 {
 		return nil
 	}
-	had, has := conflictKeys(before.Whole), conflictKeys(after.Whole)
+	had, has := conflictKeys(before.Resolution), conflictKeys(after.Resolution)
 	add := func(list []resolve.ConflictFound, gained bool, there map[conflictKey]bool) {
 		for i := range list {
 			c := &list[i]
@@ -69,7 +69,7 @@ func keyOfConflict(c *resolve.ConflictFound) conflictKey {
 	return conflictKey{string(c.Setting), strings.Join(c.Policies, " ")}
 }
 
-func conflictKeys(w *resolve.Whole) map[conflictKey]bool {
+func conflictKeys(w *resolve.EstateResolution) map[conflictKey]bool {
 	out := map[conflictKey]bool{}
 	for _, c := range w.ConflictList() {
 		out[keyOfConflict(&c)] = true
@@ -83,7 +83,7 @@ func (s *Service) ConflictEvents(since time.Time, id setting.ID, most int) ([]Co
 	if err != nil {
 		return nil, err
 	}
-	standing := conflictKeys(s.Live().Whole)
+	standing := conflictKeys(s.Live().Resolution)
 	out := make([]ConflictEvent, len(rows))
 	for i, row := range rows {
 		out[i] = ConflictEvent{ConflictEvent: row, Setting: setting.ID(row.Setting), Policies: strings.Fields(row.Policies), Standing: standing[conflictKey{row.Setting, row.Policies}]}
@@ -112,7 +112,7 @@ func (s *Service) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.Con
 	for i := range events {
 		began[conflictKey{events[i].Setting, events[i].Policies}] = &events[i]
 	}
-	standing := conflictKeys(s.Live().Whole)
+	standing := conflictKeys(s.Live().Resolution)
 	for i := range of {
 		key := keyOfConflict(&of[i])
 		if e := began[key]; e != nil && standing[key] {
@@ -138,7 +138,7 @@ func NameDisagreement(setting setting.ID, check estate.CheckID, policies []strin
 }
 
 // disagreements gives all conflicts and problems.
-func disagreements(w *resolve.Whole) map[Disagreement]bool {
+func disagreements(w *resolve.EstateResolution) map[Disagreement]bool {
 	out := map[Disagreement]bool{}
 	for key := range conflictKeys(w) {
 		out[Disagreement{key.setting, "", key.policies}] = true
@@ -154,7 +154,7 @@ func disagreements(w *resolve.Whole) map[Disagreement]bool {
 func (v View) ConflictsOf(settings []setting.ID, policies []string) (conflicts []resolve.ConflictFound, touched resolve.Devices) {
 	policies = slices.Sorted(slices.Values(policies))
 	var on []resolve.Devices
-	for _, c := range v.Whole.ConflictList() {
+	for _, c := range v.Resolution.ConflictList() {
 		if slices.Contains(settings, c.Setting) && slices.Equal(c.Policies, policies) {
 			conflicts, on = append(conflicts, c), append(on, c.Devices)
 		}
@@ -165,7 +165,7 @@ func (v View) ConflictsOf(settings []setting.ID, policies []string) (conflicts [
 // ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is no such problem.
 func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.ProblemFound {
 	policies = slices.Sorted(slices.Values(policies))
-	for _, p := range v.Whole.Problems() {
+	for _, p := range v.Resolution.Problems() {
 		if p.Check == check && slices.Equal(p.From, policies) {
 			return &p
 		}
@@ -200,7 +200,7 @@ func (s *Service) WaysOut(change string, settings []setting.ID, policies []strin
 	}
 	return v.tried(review.Ways(v.Plan, conflicts...), touched, func(after impact.Side) (left resolve.Devices) {
 		for _, c := range conflicts {
-			for _, h := range after.Whole.States(c.Setting, c.Devices) {
+			for _, h := range after.Resolution.States(c.Setting, c.Devices) {
 				if h.Status == resolve.Conflict {
 					left = left.Or(h.Devices)
 				}
@@ -221,7 +221,7 @@ func (s *Service) WaysRight(change string, check estate.CheckID, policies []stri
 		return nil, nil
 	}
 	return v.tried(review.WaysRight(v.Plan, f), f.Devices, func(after impact.Side) (left resolve.Devices) {
-		for _, p := range after.Whole.Problems() {
+		for _, p := range after.Resolution.Problems() {
 			if p.Check == check {
 				left = left.Or(p.Devices.And(f.Devices))
 			}

@@ -202,7 +202,7 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 
 // counts gives how many settings conflict on a device, and how many checks find something; row is its place in the order of ids.
 func (l *Live) counts(row int) (conflicts, problems int) {
-	l.countsOnce.Do(func() { l.clashing, l.wrong = l.Whole.ConflictCounts(), l.Whole.ProblemCounts() })
+	l.countsOnce.Do(func() { l.clashing, l.wrong = l.Resolution.ConflictCounts(), l.Resolution.ProblemCounts() })
 	return int(l.clashing[row]), int(l.wrong[row])
 }
 

@@ -94,6 +94,45 @@ func (s *Service) Live() *Live {
 	}
 }
 
+// renew compiles what is live anew where plans that were tried have left much behind: the memory of conditions and values that were never
+// published is let go with the plans of the generation before.
+func (s *Service) renew() {
+	if !s.renewing.TryLock() {
+		return // somebody does it
+	}
+	defer s.renewing.Unlock()
+	for s.ctx.Err() == nil {
+		was := s.current()
+		if !was.Plan.Spent() {
+			return
+		}
+		plan := was.Plan.Renewed()
+		next := &Live{
+			Revision: was.Revision, Turn: was.Turn, Side: impact.Side{Plan: plan, Resolution: plan.Estate()}, versions: was.versions, retired: was.retired,
+			imported: was.imported,
+		}
+		s.mu.Lock()
+		turns := slices.Clone(s.turns)
+		s.mu.Unlock()
+		for i := range turns {
+			turns[i].devices = turns[i].devices.On(was.Plan).In(plan).Bare()
+			turns[i].altered = slices.Clone(turns[i].altered)
+			for j := range turns[i].altered {
+				a := &turns[i].altered[j]
+				a.Devices = a.Devices.On(was.Plan).In(plan).Bare()
+			}
+		}
+		s.mu.Lock()
+		if s.live == was {
+			s.live, s.turns = next, turns
+			clear(s.drafts)
+			s.mu.Unlock()
+			return
+		}
+		s.mu.Unlock() // something was published meanwhile
+	}
+}
+
 // turn is one altering of what is live, with what laptops get otherwise by it.
 type turn struct {
 	number  int64 // of what was live before

@@ -41,7 +41,7 @@ func (s *Service) Overview() (*Overview, error) {
 	snapshot := live.Plan.Snapshot()
 	o := &Overview{
 		Revision: live.Revision, Units: len(snapshot.Units), People: len(snapshot.People), Devices: len(snapshot.Devices), Policies: len(snapshot.Policies),
-		Conflicts: live.Whole.Conflicts(), Problems: live.Whole.Problems(), Lints: s.Lints(), Statuses: map[rollout.Status]int{},
+		Conflicts: live.Resolution.Conflicts(), Problems: live.Resolution.Problems(), Lints: s.Lints(), Statuses: map[rollout.Status]int{},
 	}
 	rows, err := s.DeviceRows()
 	if err != nil {

@@ -43,7 +43,7 @@ func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
 	policies := slices.Sorted(slices.Values(a.Policies))
 	var faults problem.Faults
 	key := NameDisagreement(a.Setting, a.Check, policies)
-	if (a.Setting == "") == (a.Check == "") || !disagreements(live.Side.Whole)[key] {
+	if (a.Setting == "") == (a.Check == "") || !disagreements(live.Side.Resolution)[key] {
 		faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: "/policies", Found: problem.Quote(string(a.Setting) + string(a.Check) + " of " + strings.Join(policies, ", ")), Expected: "a setting with policies that conflict on it, or a check with policies that it finds wrong, in what is live"})
 	}
 	of := slices.DeleteFunc(slices.Clone(a.Of), func(name string) bool { return strings.TrimSpace(name) == "" })
@@ -135,7 +135,7 @@ func (s *Service) Questions(state string) ([]Question, error) {
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	standing := disagreements(s.Live().Side.Whole)
+	standing := disagreements(s.Live().Side.Resolution)
 	out := make([]Question, len(rows))
 	for i, row := range rows {
 		out[i] = questionOf(row)

@@ -53,6 +53,7 @@ type Service struct {
 	drafting sync.Mutex    // held while it is worked out what a change comes to
 	writing  sync.Mutex    // held while a change is edited or published, or a source taken in
 	turning  sync.Mutex    // held while the estate is resolved on a new day
+	renewing sync.Mutex    // held while what is live is compiled anew
 	sources  sources
 
 	mu        sync.Mutex // guards what follows; see live.go for the order of locks

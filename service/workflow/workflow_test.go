@@ -130,7 +130,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 		t.Errorf("on its way is %+v %v", d, err)
 	}
 	// A restart gives the same.
-	if got := again(t, s, &day).Live(); got.Revision != 2 || got.Version(estate.KindPolicy, "cameras") != 1 || got.Whole.Len() != 240 {
+	if got := again(t, s, &day).Live(); got.Revision != 2 || got.Version(estate.KindPolicy, "cameras") != 1 || got.Resolution.Len() != 240 {
 		t.Errorf("after a restart: revision %d", got.Revision)
 	}
 	var state *StateError

@@ -14,35 +14,35 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// again notes that a setting is to be decided again on some rows.
-func (h *hand) again(setting int, rows *bitset.Set) {
+// redecide notes that a setting is to be decided again on some rows.
+func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
 	}
-	if h.known(h.masks, setting) == nil {
-		h.masked = append(h.masked, setting)
+	if h.knownSet(h.masks, setting) == nil {
+		h.redecided = append(h.redecided, setting)
 	}
-	h.made(&h.masks, setting).Or(rows)
+	h.setOf(&h.masks, setting).Or(rows)
 }
 
-func (h *hand) everySetting(rows *bitset.Set) {
+func (h *blockUpdater) redecideAll(rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
 	}
 	for _, at := range h.next.bySetting {
 		if c := &h.next.settings[at]; len(c.Ranked) > 0 || len(c.Exceptions) > 0 || h.after.final[at] != nil {
-			h.again(at, rows)
+			h.redecide(at, rows)
 		}
 	}
 }
 
-// whatToDecide finds out which settings are to be decided again for whom.
-func (h *hand) whatToDecide() {
+// findRedecided finds out which settings are to be decided again for whom.
+func (h *blockUpdater) findRedecided() {
 	p := h.next
 	if h.full {
 		for _, at := range p.bySetting {
 			if c := &p.settings[at]; len(c.Ranked) > 0 || len(c.Exceptions) > 0 {
-				h.again(at, h.wide)
+				h.redecide(at, h.wide)
 			}
 		}
 		return
@@ -52,63 +52,63 @@ func (h *hand) whatToDecide() {
 	rows := h.Temp()
 	for at, policies := range h.edited {
 		h.reachedBy(policies, rows)
-		h.again(at, rows)
+		h.redecide(at, rows)
 	}
 	for at := range h.settings {
-		h.again(at, h.wide)
+		h.redecide(at, h.wide)
 	}
 	if !h.touched.Empty() {
 		for at, policies := range h.levels {
-			h.had(policies, rows)
+			h.hadBefore(policies, rows)
 			rows.And(h.touched)
-			h.again(at, rows)
+			h.redecide(at, rows)
 		}
 		systems := h.Temp()
 		h.systems[h.Block].Into(systems)
-		for _, at := range h.limited {
+		for _, at := range h.limitedSettings {
 			if len(p.settings[at].support.Needs) > 0 { // any fact may matter
-				h.again(at, h.touched)
+				h.redecide(at, h.touched)
 			} else {
-				h.again(at, systems)
+				h.redecide(at, systems)
 			}
 		}
 		gone := h.Temp()
 		if gone.SetAndNot(h.touched, h.alive) {
-			h.everySetting(gone)
+			h.redecideAll(gone)
 		}
-		if h.away {
-			h.everySetting(h.touched)
+		if h.anyDetached {
+			h.redecideAll(h.touched)
 		}
 	}
 	for _, at := range p.excepted {
-		h.again(at, h.touched)
+		h.redecide(at, h.touched)
 		for i := range p.settings[at].exempt {
 			if t := &p.settings[at].exempt[i]; t.Kind == estate.ToGroup {
-				h.again(at, h.known(h.groupsAltered, t.At))
+				h.redecide(at, h.knownSet(h.groupsAltered, t.At))
 			}
 		}
 	}
 	for _, of := range []*Plan{h.was, p} {
 		for _, g := range of.DetachingGroups {
-			h.everySetting(h.known(h.groupsAltered, g))
+			h.redecideAll(h.knownSet(h.groupsAltered, g))
 		}
 	}
-	if h.pass.apart != nil {
+	if h.recomputation.redetached != nil {
 		apart := h.Temp()
-		apart.SetAnd(&h.pass.apart[h.Block], h.alive)
-		h.everySetting(apart)
+		apart.SetAnd(&h.recomputation.redetached[h.Block], h.alive)
+		h.redecideAll(apart)
 	}
 }
 
 // reachedBy gives the laptops that some policies reach, before or after.
-func (h *hand) reachedBy(policies []int, rows *bitset.Set) {
+func (h *blockUpdater) reachedBy(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, pol := range policies {
 		for _, of := range []*Plan{h.was, h.next} {
 			if pol < len(of.policies) && of.policies[pol].Policy != nil {
-				for arm, packed := range of.policies[pol].arms {
+				for arm, packed := range of.policies[pol].matches {
 					if of == h.next {
-						if a := h.arm(pol, arm); a.all != nil {
+						if a := h.match(pol, arm); a.all != nil {
 							rows.Or(a.all)
 						}
 					} else if h.Block < len(packed) {
@@ -120,49 +120,49 @@ func (h *hand) reachedBy(policies []int, rows *bitset.Set) {
 	}
 }
 
-// had gives the laptops that had some policies at levels at which these have no targets any more: who came to others is known.
-func (h *hand) had(policies []int, rows *bitset.Set) {
+// hadBefore gives the laptops that had some policies at levels at which these have no targets any more: who came to others is known.
+func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, at := range policies {
 		for arm, level := range h.was.policies[at].audience.Levels {
 			if !slices.Contains(h.next.policies[at].audience.Levels, level) && h.Block < len(h.was.Alive) {
-				h.was.policies[at].arms[arm][h.Block].OrInto(rows)
+				h.was.policies[at].matches[arm][h.Block].OrInto(rows)
 			}
 		}
 	}
 }
 
-func (h *hand) workSettings() {
+func (h *blockUpdater) updateSettings() {
 	p := h.next
-	h.whatToDecide()
-	cells := &blockStage{hand: h, decided: true}
+	h.findRedecided()
+	cells := &blockSettings{blockUpdater: h, decided: true}
 	if !h.full {
-		h.arming = h.Keep()
-		for _, at := range h.masked {
-			h.arming.Or(h.masks[at].Set)
+		h.loading = h.Keep()
+		for _, at := range h.redecided {
+			h.loading.Or(h.masks[at].Set)
 		}
 	}
-	h.decideCells()
+	h.decideSettings()
 	h.Stage = cells
 	for _, at := range p.forced {
-		h.forceCell(at, cells)
+		h.forceSetting(at, cells)
 	}
-	h.Stage = &blockStage{hand: h}
+	h.Stage = &blockSettings{blockUpdater: h}
 	for _, at := range p.byCheck {
 		h.runCheck(at)
 	}
 	h.Stage, h.Scope = nil, nil
 }
 
-// cellOf gives how a setting came out in the block, before forcing or after.
-func (h *hand) cellOf(at int, decided bool) bitset.Parts {
+// outcomesOf gives how a setting came out in the block, before forcing or after.
+func (h *blockUpdater) outcomesOf(at int, decided bool) bitset.Parts {
 	list := h.after.final
-	what := putFinal
+	what := patchFinal
 	if decided && len(h.next.settings[at].forced) > 0 {
-		list, what = h.after.decided, putDecided
+		list, what = h.after.decided, patchDecided
 	}
-	if at < len(h.cells[what]) && h.cells[what][at].epoch == h.Epoch { // not in the list yet
-		return h.cells[what][at].parts
+	if at < len(h.outcomes[what]) && h.outcomes[what][at].epoch == h.Epoch { // not in the list yet
+		return h.outcomes[what][at].parts
 	}
 	if at >= len(list) || list[at] == nil {
 		return nil
@@ -170,57 +170,57 @@ func (h *hand) cellOf(at int, decided bool) bitset.Parts {
 	return list[at][h.Block]
 }
 
-// putCell keeps how a setting came out in the block.
-func (h *hand) putCell(at int, decided bool, is bitset.Parts) {
-	what, list := putFinal, h.after.final
+// setOutcomes keeps how a setting came out in the block.
+func (h *blockUpdater) setOutcomes(at int, decided bool, is bitset.Parts) {
+	what, list := patchFinal, h.after.final
 	if decided {
-		what, list = putDecided, h.after.decided
+		what, list = patchDecided, h.after.decided
 	}
 	if h.full {
 		list[at][h.Block] = is
 		return
 	}
-	for len(h.cells[what]) <= at {
-		h.cells[what] = append(h.cells[what], madeParts{})
+	for len(h.outcomes[what]) <= at {
+		h.outcomes[what] = append(h.outcomes[what], datedParts{})
 	}
-	h.cells[what][at] = madeParts{h.Epoch, is}
-	h.puts = append(h.puts, put{what, at, 0, h.Block, is})
+	h.outcomes[what][at] = datedParts{h.Epoch, is}
+	h.patches = append(h.patches, blockPatch{what, at, 0, h.Block, is})
 }
 
-type madeParts struct {
+type datedParts struct {
 	epoch int32
 	parts bitset.Parts
 }
 
-// decideCells decides the settings that are to be decided again, together with threads that have no block of their own any more.
-func (h *hand) decideCells() {
+// decideSettings decides the settings that are to be decided again, together with threads that have no block of their own any more.
+func (h *blockUpdater) decideSettings() {
 	const worth = 32 // settings for which a thread is called
-	for i, at := range h.masked {
-		if len(h.masked)-i >= worth && !h.full && h.idle.Load() > 0 {
-			h.decideTogether(h.masked[i:])
+	for i, at := range h.redecided {
+		if len(h.redecided)-i >= worth && !h.full && h.idle.Load() > 0 {
+			h.decideShared(h.redecided[i:])
 			return
 		}
-		if is, altered := h.decideCell(at, h.masks[at].Set); altered {
-			h.noteCell(at, is)
+		if is, altered := h.decideSetting(at, h.masks[at].Set); altered {
+			h.noteOutcomes(at, is)
 		}
 	}
 }
 
-// decideTogether decides settings on this thread and on those that are idle.
-func (h *hand) decideTogether(settings []int) {
-	hands := []*hand{h}
+// decideShared decides settings on this thread and on those that are idle.
+func (h *blockUpdater) decideShared(settings []int) {
+	hands := []*blockUpdater{h}
 	for range h.idle.Load() {
 		hands = append(hands, h.beside())
 	}
 	cells, altered := make([]bitset.Parts, len(settings)), make([]bool, len(settings))
-	threads.Among(hands, len(settings), func(by *hand, mine iter.Seq[int]) {
+	threads.Among(hands, len(settings), func(by *blockUpdater, mine iter.Seq[int]) {
 		for i := range mine {
-			cells[i], altered[i] = by.decideCell(settings[i], h.masks[settings[i]].Set)
+			cells[i], altered[i] = by.decideSetting(settings[i], h.masks[settings[i]].Set)
 		}
 	})
 	for i, at := range settings {
 		if altered[i] {
-			h.noteCell(at, cells[i])
+			h.noteOutcomes(at, cells[i])
 		}
 	}
 	for _, by := range hands[1:] {
@@ -229,23 +229,23 @@ func (h *hand) decideTogether(settings []int) {
 }
 
 // beside gives another hand for the same block that decides what this one does. Its worker is to be given back.
-func (h *hand) beside() *hand {
-	by := &hand{worker: h.next.worker(h.Subjects), pass: h.pass, alive: h.alive}
+func (h *blockUpdater) beside() *blockUpdater {
+	by := &blockUpdater{worker: h.next.worker(h.Subjects), recomputation: h.recomputation, alive: h.alive}
 	by.load(h.Block, &h.Dom)
-	by.arming = h.arming
-	by.arms = slices.Grow(by.arms[:0], len(h.arms))[:len(h.arms)]
-	for i := range h.arms {
-		by.arms[i] = armSets{}
-		if a := &h.arms[i]; a.epoch == h.Epoch {
-			by.arms[i] = armSets{epoch: by.Epoch, all: a.all}
+	by.loading = h.loading
+	by.matches = slices.Grow(by.matches[:0], len(h.matches))[:len(h.matches)]
+	for i := range h.matches {
+		by.matches[i] = levelMatch{}
+		if a := &h.matches[i]; a.epoch == h.Epoch {
+			by.matches[i] = levelMatch{epoch: by.Epoch, all: a.all}
 		}
 	}
 	by.ShareGroups(&h.Matcher)
 	return by
 }
 
-// decideCell decides a setting again on the rows of mask. It gives the cell, and tells whether it is another than before.
-func (h *hand) decideCell(at int, mask *bitset.Set) (is bitset.Parts, altered bool) {
+// decideSetting decides a setting again on the rows of mask. It gives the cell, and tells whether it is another than before.
+func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts, altered bool) {
 	c := &h.next.settings[at]
 	mark := h.Mark()
 	h.Out.Reset()
@@ -256,22 +256,22 @@ func (h *hand) decideCell(at int, mask *bitset.Set) (is bitset.Parts, altered bo
 		}
 	}
 	h.Release(mark)
-	is, altered = h.patched(h.cellOf(at, true), mask)
+	is, altered = h.mergeOutcomes(h.outcomesOf(at, true), mask)
 	return is, altered || h.settings[at]
 }
 
-// noteCell keeps a cell that was decided again.
-func (h *hand) noteCell(at int, is bitset.Parts) {
+// noteOutcomes keeps a cell that was decided again.
+func (h *blockUpdater) noteOutcomes(at int, is bitset.Parts) {
 	mask, forced := h.masks[at].Set, len(h.next.settings[at].forced) > 0
-	h.putCell(at, forced, is)
-	h.made(&h.altered, at).Or(mask)
+	h.setOutcomes(at, forced, is)
+	h.setOf(&h.altered, at).Or(mask)
 	if !forced {
-		h.made(&h.final, at).Or(mask)
+		h.setOf(&h.final, at).Or(mask)
 	}
 }
 
-// patched gives a cell in which the rows of mask are as was emitted. altered is false where they were so before.
-func (h *hand) patched(was bitset.Parts, mask *bitset.Set) (is bitset.Parts, altered bool) {
+// mergeOutcomes gives a cell in which the rows of mask are as was emitted. altered is false where they were so before.
+func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bitset.Parts, altered bool) {
 	numbers, sets := h.Out.Lists()
 	for i := 1; i < len(numbers); i++ { // few, and nearly in order
 		for j := i; j > 0 && numbers[j] < numbers[j-1]; j-- {
@@ -285,9 +285,9 @@ func (h *hand) patched(was bitset.Parts, mask *bitset.Set) (is bitset.Parts, alt
 	return was.Patch(mask, numbers, sets)
 }
 
-// forceCell gives a setting its forced values where it, or what they look at, came out otherwise. Every rule sees the values before
+// forceSetting gives a setting its forced values where it, or what they look at, came out otherwise. Every rule sees the values before
 // any forcing.
-func (h *hand) forceCell(at int, stage *blockStage) {
+func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	c := &h.next.settings[at]
 	mask := h.Keep()
 	add := func(rows *bitset.Set) {
@@ -295,25 +295,25 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 			mask.Or(rows)
 		}
 	}
-	add(h.known(h.altered, at))
+	add(h.knownSet(h.altered, at))
 	for i := range c.forced {
 		f := &c.forced[i]
 		for _, l := range f.looks {
-			add(h.known(h.altered, l))
+			add(h.knownSet(h.altered, l))
 		}
 		if f.subjects {
 			mask.Or(h.touched)
 		}
 		if f.whole {
 			for _, l := range h.next.bySetting {
-				add(h.known(h.altered, l))
+				add(h.knownSet(h.altered, l))
 			}
 		}
 	}
 	if mask.Empty() {
 		return
 	}
-	decided := h.cellOf(at, true)
+	decided := h.outcomesOf(at, true)
 	mark := h.Mark()
 	defer h.Release(mark)
 	open, here, forced := h.Temp(), h.Temp(), h.Temp()
@@ -361,14 +361,14 @@ func (h *hand) forceCell(at int, stage *blockStage) {
 	for _, m := range moves {
 		h.Out.Add(m.number, m.rows)
 	}
-	if is, altered := h.patched(h.cellOf(at, false), mask); altered {
-		h.putCell(at, false, is)
-		h.made(&h.final, at).Or(mask)
+	if is, altered := h.mergeOutcomes(h.outcomesOf(at, false), mask); altered {
+		h.setOutcomes(at, false, is)
+		h.setOf(&h.final, at).Or(mask)
 	}
 }
 
 // runCheck runs a check where something that it looks at came out otherwise.
-func (h *hand) runCheck(at int) {
+func (h *blockUpdater) runCheck(at int) {
 	c := &h.next.checks[at]
 	mask := h.Keep()
 	if h.full || h.checks[at] {
@@ -383,7 +383,7 @@ func (h *hand) runCheck(at int) {
 			looks = h.next.bySetting
 		}
 		for _, l := range looks {
-			if rows := h.known(h.final, l); rows != nil {
+			if rows := h.knownSet(h.final, l); rows != nil {
 				mask.Or(rows)
 			}
 		}
@@ -406,18 +406,18 @@ func (h *hand) runCheck(at int) {
 	}
 	set, altered := h.patch(h.after.problems[at][h.Block], mask, found, nil)
 	if altered {
-		h.puts = append(h.puts, put{putProblem, at, 0, h.Block, set.Pack()})
+		h.patches = append(h.patches, blockPatch{patchProblem, at, 0, h.Block, set.Pack()})
 	}
 }
 
-// blockStage is the settings as they came out in the block that is worked on.
-type blockStage struct {
-	*hand
+// blockSettings is the settings as they came out in the block that is worked on.
+type blockSettings struct {
+	*blockUpdater
 	decided bool // before forcing
 }
 
 // Part gives rows by the code of what they have in a setting.
-func (s *blockStage) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+func (s *blockSettings) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	at, known := s.next.SettingAt.Number(setting.ID(id))
 	if !known {
 		yield(0, within)
@@ -426,12 +426,12 @@ func (s *blockStage) Part(id string, within *bitset.Set, yield func(code uint32,
 	s.partOf(at, within, yield)
 }
 
-func (s *blockStage) partOf(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
-	s.worker.partCell(&s.next.settings[at], s.cellOf(at, s.decided), within, func(_ *intern.Outcome, _ setting.Value, code uint32, rows *bitset.Set) { yield(code, rows) })
+func (s *blockSettings) partOf(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+	s.worker.splitByOutcome(&s.next.settings[at], s.outcomesOf(at, s.decided), within, func(_ *intern.Outcome, _ setting.Value, code uint32, rows *bitset.Set) { yield(code, rows) })
 }
 
 // Settings goes through the cells once for many rows: one by one they would be looked up again and again.
-func (s *blockStage) Settings(of *bitset.Set, yield func(row int, all map[string]any)) {
+func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[string]any)) {
 	const atOnce = 512
 	left := s.Keep()
 	left.Copy(of)
@@ -449,7 +449,7 @@ func (s *blockStage) Settings(of *bitset.Set, yield func(row int, all map[string
 		left.AndNot(some)
 		for _, at := range s.next.bySetting {
 			c := &s.next.settings[at]
-			s.worker.partCell(c, s.cellOf(at, s.decided), some, func(o *intern.Outcome, v setting.Value, _ uint32, rows *bitset.Set) {
+			s.worker.splitByOutcome(c, s.outcomesOf(at, s.decided), some, func(o *intern.Outcome, v setting.Value, _ uint32, rows *bitset.Set) {
 				if o == nil || o.Status != Set {
 					return
 				}

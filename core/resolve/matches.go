@@ -17,32 +17,32 @@ func (w *worker) supported(c *settingIndex, rows *bitset.Set) {
 	}
 }
 
-// arm gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
-func (w *worker) arm(pol, arm int) *armSets {
-	a := w.armRoom(pol, arm)
+// match gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
+func (w *worker) match(pol, arm int) *levelMatch {
+	a := w.matchRoom(pol, arm)
 	if a.epoch != w.Epoch {
-		w.takeArm(a, w.plan.policies[pol].arms[arm][w.Block])
+		w.loadMatch(a, w.plan.policies[pol].matches[arm][w.Block])
 	}
 	return a
 }
 
-// armRoom gives where the sets of an arm are kept.
-func (w *worker) armRoom(pol, arm int) *armSets {
-	if n := int(w.plan.firstArm[len(w.plan.policies)]); len(w.arms) < n {
-		w.arms = append(w.arms, make([]armSets, n-len(w.arms))...)
+// matchRoom gives where the sets of an arm are kept.
+func (w *worker) matchRoom(pol, arm int) *levelMatch {
+	if n := int(w.plan.firstMatch[len(w.plan.policies)]); len(w.matches) < n {
+		w.matches = append(w.matches, make([]levelMatch, n-len(w.matches))...)
 	}
-	return &w.arms[int(w.plan.firstArm[pol])+arm]
+	return &w.matches[int(w.plan.firstMatch[pol])+arm]
 }
 
-func (w *worker) takeArm(a *armSets, packed bitset.Packed) {
-	*a = armSets{epoch: w.Epoch}
+func (w *worker) loadMatch(a *levelMatch, packed bitset.Packed) {
+	*a = levelMatch{epoch: w.Epoch}
 	if packed == nil {
 		return
 	}
 	if len(w.Few) == 0 {
 		dom := &w.Dom
-		if w.arming != nil {
-			dom = w.arming
+		if w.loading != nil {
+			dom = w.loading
 		}
 		if rows := w.Keep(); packed.Within(dom, rows) {
 			a.all = rows
@@ -61,35 +61,35 @@ func (w *worker) takeArm(a *armSets, packed bitset.Packed) {
 	}
 }
 
-// coming is an arm that is to be taken.
-type coming struct {
-	arm    *armSets
+// pendingMatch is an arm that is to be taken.
+type pendingMatch struct {
+	match  *levelMatch
 	packed bitset.Packed
 }
 
-// takeArms takes the arms of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
+// loadMatches takes the arms of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
 // another then.
-func (w *worker) takeArms(keys []uint32) {
-	w.coming = w.coming[:0]
+func (w *worker) loadMatches(keys []uint32) {
+	w.toLoad = w.toLoad[:0]
 	for _, key := range keys {
 		policy, arm := decide.Unkey(key)
-		if a := w.armRoom(policy, arm); a.epoch != w.Epoch {
-			w.coming = append(w.coming, coming{a, w.plan.policies[policy].arms[arm][w.Block]})
+		if a := w.matchRoom(policy, arm); a.epoch != w.Epoch {
+			w.toLoad = append(w.toLoad, pendingMatch{a, w.plan.policies[policy].matches[arm][w.Block]})
 		}
 	}
-	for i := range w.coming {
-		w.takeArm(w.coming[i].arm, w.coming[i].packed)
+	for i := range w.toLoad {
+		w.loadMatch(w.toLoad[i].match, w.toLoad[i].packed)
 	}
 }
 
 // split tells apart who of an arm is detached from entries of policies of a kind for settings of an area. detached is nil where nobody is.
-func (w *worker) split(a *armSets, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
+func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
 	if !w.plan.DetachedAreas[area] { // the area does not matter
 		if a.split != w.Epoch {
 			a.split = w.Epoch
-			a.live, a.detached = w.parted(a.all, w.Detached(kind, "", level))
+			a.inherited, a.detached = w.parted(a.all, w.Detached(kind, "", level))
 		}
-		return a.live, a.detached
+		return a.inherited, a.detached
 	}
 	return w.parted(a.all, w.Detached(kind, area, level))
 }
@@ -108,10 +108,10 @@ func (w *worker) parted(all, away *bitset.Set) (live, detached *bitset.Set) {
 // candidates gives the entries for a setting that rows of dom have, in order of precedence. It is good until the next call.
 func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate {
 	w.in = w.in[:0]
-	w.takeArms(c.Keys)
+	w.loadMatches(c.Keys)
 	inherited := !w.plan.AnyDetached() || c.Inherited()
 	for i, key := range c.Keys {
-		a := w.armRoom(decide.Unkey(key))
+		a := w.matchRoom(decide.Unkey(key))
 		if a.all == nil || !a.all.Meets(dom) {
 			continue
 		}

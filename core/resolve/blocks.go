@@ -21,7 +21,7 @@ func (p *Plan) gatherPeople() *match.Subjects {
 			r.Groups[at] = make([]bitset.Packed, len(r.Alive))
 		}
 	}
-	p.over(r, func(w *worker) {
+	p.eachBlock(r, func(w *worker) {
 		for _, at := range p.GroupOrder {
 			g := &p.Groups[at]
 			if g.Of != estate.OfPeople {
@@ -48,31 +48,31 @@ func (p *Plan) gatherPeople() *match.Subjects {
 	return r
 }
 
-// over goes through the blocks of a roll.
-func (p *Plan) over(r *match.Subjects, do func(w *worker)) {
+// eachBlock goes through the blocks of a roll.
+func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	w := p.worker(r)
 	defer w.done()
 	for b := range r.Alive {
-		w.turnTo(b)
+		w.loadAlive(b)
 		do(w)
 	}
 }
 
-// abreast goes through the blocks of a roll on all threads. begin is called once on each, and gives what is done there with each block.
-func (p *Plan) abreast(r *match.Subjects, begin func() func(w *worker)) {
+// eachBlockParallel goes through the blocks of a roll on all threads. begin is called once on each, and gives what is done there with each block.
+func (p *Plan) eachBlockParallel(r *match.Subjects, begin func() func(w *worker)) {
 	threads.Share(len(r.Alive), func(mine iter.Seq[int]) {
 		w := p.worker(r)
 		defer w.done()
 		do := begin()
 		for b := range mine {
-			w.turnTo(b)
+			w.loadAlive(b)
 			do(w)
 		}
 	})
 }
 
-// turnTo turns to all rows of a block that stand for somebody.
-func (w *worker) turnTo(block int) {
+// loadAlive turns to all rows of a block that stand for somebody.
+func (w *worker) loadAlive(block int) {
 	var alive bitset.Set
 	w.Subjects.Alive[block].Into(&alive)
 	w.load(block, &alive)

@@ -339,7 +339,7 @@ func (b *builder) columns() {
 		if c.Number < len(was.Codes) {
 			before = was.Codes[c.Number]
 		}
-		if before != nil && b.stands(c) {
+		if before != nil && b.columnStands(c) {
 			p.Codes[c.Number] = before
 			continue
 		}
@@ -386,8 +386,8 @@ func (b *builder) neededColumns() []*intern.Column {
 	return slices.Collect(maps.Keys(needed))
 }
 
-// stands tells whether nobody's code in a column can be another than before.
-func (b *builder) stands(c *intern.Column) bool {
+// columnStands tells whether nobody's code in a column can be another than before.
+func (b *builder) columnStands(c *intern.Column) bool {
 	if b.next.Blocks() != b.was.Blocks() || b.next.People.Len() != b.was.People.Len() {
 		return false
 	}

@@ -27,14 +27,14 @@ const (
 	ofOwners          // and those whose owner's did
 )
 
-// recoded is a column of which some values alter.
-type recoded struct {
+// movedCodes is a column of which some values alter.
+type movedCodes struct {
 	*intern.Column
 	codes [][2]uint32 // before and after
 }
 
-// testTurns tells for whom a test may come out otherwise when values of laptops and of their owners alter.
-func testTurns(t *intern.Test, laptops, owners *recoded) (of concern) {
+// testConcern tells for whom a test may come out otherwise when values of laptops and of their owners alter.
+func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 	for _, c := range t.Columns {
 		by, whose := laptops, ofLaptops
 		if c == owners.Column {
@@ -47,8 +47,8 @@ func testTurns(t *intern.Test, laptops, owners *recoded) (of concern) {
 	return of
 }
 
-// formulaTurns tells for whom a formula may come out otherwise; tests says it of tests, by number.
-func formulaTurns(f *intern.Formula, tests []concern) (of concern) {
+// formulaConcern tells for whom a formula may come out otherwise; tests says it of tests, by number.
+func formulaConcern(f *intern.Formula, tests []concern) (of concern) {
 	f.Each(func(t *intern.Test) {
 		if t.Whole {
 			of = ofOwners
@@ -59,54 +59,54 @@ func formulaTurns(f *intern.Formula, tests []concern) (of concern) {
 	return of
 }
 
-// testsTurn tells of every test, by number, for whom it may come out otherwise as units move.
-func (k *pass) testsTurn() []concern {
-	laptops, owners := k.recoded("device"), k.recoded("person")
+// testConcerns tells of every test, by number, for whom it may come out otherwise as units move.
+func (k *recomputation) testConcerns() []concern {
+	laptops, owners := k.movedPaths("device"), k.movedPaths("person")
 	tests, n := k.next.Gen.TestsOf(laptops.Column, owners.Column)
 	out := make([]concern, n)
 	threads.Share(len(tests), func(mine iter.Seq[int]) {
 		for i := range mine {
-			out[tests[i].Number] = testTurns(tests[i], laptops, owners)
+			out[tests[i].Number] = testConcern(tests[i], laptops, owners)
 		}
 	})
 	return out
 }
 
-// placed leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
+// findMovedAffected leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
 // a unit that laptops came to or left, or that is at another level, or they name such a group.
-func (k *pass) placed() {
+func (k *recomputation) findMovedAffected() {
 	p := k.next
-	tests := k.testsTurn()
-	k.placedGroups, k.placedPolicies = make([]concern, len(p.Groups)), make([]concern, len(p.policies))
-	unit := func(t match.Target) bool { return t.Kind == estate.ToUnit && k.shifted[t.At] }
+	tests := k.testConcerns()
+	k.movedGroups, k.movedPolicies = make([]concern, len(p.Groups)), make([]concern, len(p.policies))
+	unit := func(t match.Target) bool { return t.Kind == estate.ToUnit && k.shiftedUnits[t.At] }
 	for at := range p.policies {
 		pol := &p.policies[at]
-		if k.placedPolicies[at] = formulaTurns(pol.audience.When, tests); k.placedPolicies[at] == ofNobody && pol.audience.Names(unit) {
-			k.placedPolicies[at] = ofLaptops
+		if k.movedPolicies[at] = formulaConcern(pol.audience.When, tests); k.movedPolicies[at] == ofNobody && pol.audience.Names(unit) {
+			k.movedPolicies[at] = ofLaptops
 		}
 	}
 	for _, policies := range k.levels {
 		for _, at := range policies {
-			k.placedPolicies[at] = max(k.placedPolicies[at], ofLaptops)
+			k.movedPolicies[at] = max(k.movedPolicies[at], ofLaptops)
 		}
 	}
 	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
 	for _, g := range p.GroupOrder {
-		k.placedGroups[g] = formulaTurns(p.Groups[g].Formula, tests)
-		groups[g] = k.placedGroups[g] != ofNobody || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
+		k.movedGroups[g] = formulaConcern(p.Groups[g].Formula, tests)
+		groups[g] = k.movedGroups[g] != ofNobody || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
 		if groups[g] {
 			for _, at := range p.naming()[g] {
 				policies[at] = true
 			}
 		}
 	}
-	k.groupKinds.steady = slices.DeleteFunc(k.groupKinds.steady, func(g int) bool { return !groups[g] })
-	k.policyKinds.steady = slices.DeleteFunc(k.policyKinds.steady, func(at int) bool { return !policies[at] && k.placedPolicies[at] == ofNobody })
+	k.affectedGroups.steady = slices.DeleteFunc(k.affectedGroups.steady, func(g int) bool { return !groups[g] })
+	k.affectedPolicies.steady = slices.DeleteFunc(k.affectedPolicies.steady, func(at int) bool { return !policies[at] && k.movedPolicies[at] == ofNobody })
 }
 
-// recoded gives how the paths of units that moved alter in the column of laptops or of people.
-func (k *pass) recoded(variable string) *recoded {
-	out := &recoded{Column: k.next.Gen.Column(rule.Look{Variable: variable, Field: "units"})}
+// movedPaths gives how the paths of units that moved alter in the column of laptops or of people.
+func (k *recomputation) movedPaths(variable string) *movedCodes {
+	out := &movedCodes{Column: k.next.Gen.Column(rule.Look{Variable: variable, Field: "units"})}
 	var key []byte
 	for _, path := range k.paths {
 		var alters [2]uint32
@@ -117,8 +117,8 @@ func (k *pass) recoded(variable string) *recoded {
 	return out
 }
 
-// concerned gives the touched laptops for which a group or a policy may come out otherwise.
-func (h *hand) concerned(placed []concern, at int) *bitset.Set {
+// affectedBy gives the touched laptops for which a group or a policy may come out otherwise.
+func (h *blockUpdater) affectedBy(placed []concern, at int) *bitset.Set {
 	if !h.moved {
 		return h.touched
 	}
@@ -131,9 +131,9 @@ func (h *hand) concerned(placed []concern, at int) *bitset.Set {
 	return decide.Nobody
 }
 
-// goingApart gives the laptops in units and groups that are detached for other kinds than they did. Who came to a group, or left it, is
+// findRedetached gives the laptops in units and groups that are detached for other kinds than they did. Who came to a group, or left it, is
 // known in other ways.
-func (k *pass) goingApart() intern.DeviceSet {
+func (k *recomputation) findRedetached() intern.DeviceSet {
 	if len(k.detached) == 0 {
 		return nil
 	}
@@ -167,5 +167,7 @@ func (k *pass) goingApart() intern.DeviceSet {
 	return out
 }
 
-// goesApart tells whether somebody of a block is among those.
-func (k *pass) goesApart(block int) bool { return k.apart != nil && !k.apart[block].Empty() }
+// isRedetached tells whether somebody of a block is among those.
+func (k *recomputation) isRedetached(block int) bool {
+	return k.redetached != nil && !k.redetached[block].Empty()
+}

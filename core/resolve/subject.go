@@ -19,15 +19,15 @@ import (
 // subject is the pair for which settings are resolved, by numbers, with a worker for which the pair is the only row.
 type subject struct {
 	*worker
-	dev, who int              // who: none where there is nobody
-	arms     []arm            // by policy, once find was called
-	away     bool             // somebody is detached
-	areas    map[string]Level // by area of the dictionary: the innermost level that detaches it
+	dev, who  int              // who: none where there is nobody
+	applied   []applied        // by policy, once find was called
+	detaching bool             // somebody is detached
+	areas     map[string]Level // by area of the dictionary: the innermost level that detaches it
 }
 
-// arm is how a policy applies to a subject.
-type arm struct {
-	at       int16 // its level's place among the policy's; none: it does not apply
+// applied is how a policy applies to a subject.
+type applied struct {
+	levelAt  int16 // its level's place among the policy's; none: it does not apply
 	detached bool  // its kind is detached closer by
 }
 
@@ -66,81 +66,81 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 	return kinds, areas
 }
 
-// find finds the policies that apply. Who gets what is known of laptops with their owners.
-func (s *subject) find() {
+// findPolicies finds the policies that apply. Who gets what is known of laptops with their owners.
+func (s *subject) findPolicies() {
 	p := s.plan
-	s.nothingApplies()
+	s.clearApplied()
 	if s.who != p.Devices.At(s.dev).OwnerAt {
 		for at := range p.policies {
-			s.Match(&p.policies[at].audience, nil, func(levelAt int, _ *bitset.Set) { s.arms[at].at = int16(levelAt) })
+			s.Match(&p.policies[at].audience, nil, func(levelAt int, _ *bitset.Set) { s.applied[at].levelAt = int16(levelAt) })
 		}
 	} else {
-		in, row := p.armsIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
+		in, row := p.matchesIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
 			if rows>>(row&63)&1 != 0 {
 				policy, arm := decide.Unkey(in.keys[int(first)+i])
-				s.arms[policy].at = int16(arm)
+				s.applied[policy].levelAt = int16(arm)
 			}
 		}
 	}
 	s.findDetached()
 }
 
-// findOf finds those of some arms that a laptop has with its owner.
-func (s *subject) findOf(keys []uint32) {
-	s.nothingApplies()
+// findPoliciesOf finds those of some arms that a laptop has with its owner.
+func (s *subject) findPoliciesOf(keys []uint32) {
+	s.clearApplied()
 	for _, key := range keys {
 		policy, arm := decide.Unkey(key)
-		if s.plan.policies[policy].arms[arm][s.dev>>bitset.Shift].Has(s.dev & (bitset.Rows - 1)) {
-			s.arms[policy].at = int16(arm)
+		if s.plan.policies[policy].matches[arm][s.dev>>bitset.Shift].Has(s.dev & (bitset.Rows - 1)) {
+			s.applied[policy].levelAt = int16(arm)
 		}
 	}
 	s.findDetached()
 }
 
-func (s *subject) nothingApplies() {
-	s.ofArms = slices.Grow(s.ofArms[:0], len(s.plan.policies))[:len(s.plan.policies)]
-	s.arms = s.ofArms
-	for at := range s.arms {
-		s.arms[at] = arm{at: intern.None}
+func (s *subject) clearApplied() {
+	s.roomApplied = slices.Grow(s.roomApplied[:0], len(s.plan.policies))[:len(s.plan.policies)]
+	s.applied = s.roomApplied
+	for at := range s.applied {
+		s.applied[at] = applied{levelAt: intern.None}
 	}
 }
 
 // findDetached finds which of the policies that apply are of a kind that is detached closer by.
 func (s *subject) findDetached() {
 	p := s.plan
-	if s.away = p.AnyDetached(); s.away {
+	if s.detaching = p.AnyDetached(); s.detaching {
 		detach, areas := s.detachLevels()
 		s.areas = areas
-		for at := range s.arms {
-			if level := s.arms[at].at; level != intern.None {
+		for at := range s.applied {
+			if level := s.applied[at].levelAt; level != intern.None {
 				from, is := detach[p.policies[at].Kind]
-				s.arms[at].detached = is && p.policies[at].audience.Levels[level] < from
+				s.applied[at].detached = is && p.policies[at].audience.Levels[level] < from
 			}
 		}
 	}
 }
 
-// blockArms is the arms of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
-type blockArms struct {
+// blockMatches is the arms of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
+type blockMatches struct {
 	begin [bitset.Rows/64 + 1]int32 // by word of a set: its first
 	rows  []uint64                  // who of 64 laptops gets a policy at one level
 	keys  []uint32                  // the policy and the arm
 }
 
-// armsIn lays out the arms of a block. What was laid out is kept.
-func (p *Plan) armsIn(block int) *blockArms {
-	if known := p.blockArms[block].Load(); known != nil {
+// matchesIn lays out the arms of a block. What was laid out is kept.
+func (p *Plan) matchesIn(block int) *blockMatches {
+	if known := p.blockMatches[block].Load(); known != nil {
 		return known
 	}
 	w := p.worker(p.Laptops())
 	defer w.done()
 	var set bitset.Set
-	found, words := blockArms{rows: w.ofLaid.rows[:0], keys: w.ofLaid.keys[:0]}, w.ofWords[:0] // policy by policy
-	out := &blockArms{}
+	found, words := blockMatches{rows: w.roomLaid.rows[:0], keys: w.roomLaid.keys[:0]}, w.roomWords[:0] // policy by policy
+	out := &blockMatches{}
 	for at := range p.policies {
-		for arm, packed := range p.policies[at].arms {
+		for arm, packed := range p.policies[at].matches {
 			packed[block].Into(&set)
 			for word, rows := range set.Words {
 				found.rows, found.keys, words = append(found.rows, rows), append(found.keys, decide.Key(at, arm)), append(words, uint8(word))
@@ -148,7 +148,7 @@ func (p *Plan) armsIn(block int) *blockArms {
 			}
 		}
 	}
-	w.ofLaid, w.ofWords = found, words
+	w.roomLaid, w.roomWords = found, words
 	for word := range out.begin[1:] {
 		out.begin[word+1] += out.begin[word]
 	}
@@ -158,7 +158,7 @@ func (p *Plan) armsIn(block int) *blockArms {
 		out.rows[next[word]], out.keys[next[word]] = found.rows[i], found.keys[i]
 		next[word]++
 	}
-	p.blockArms[block].Store(out)
+	p.blockMatches[block].Store(out)
 	return out
 }
 
@@ -200,13 +200,13 @@ func (s *subject) candidate(c *settingIndex, order decide.Order, rank int32, at 
 
 // detach takes from the subject what is detached.
 func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
-	if !s.away || c.Inherited() {
+	if !s.detaching || c.Inherited() {
 		return
 	}
 	for i := range in {
 		one := &in[i]
 		level, areaDetached := s.areas[c.area]
-		if (s.arms[one.Policy].detached || areaDetached && c.area != "" && one.Level < level) && !one.Lock {
+		if (s.applied[one.Policy].detached || areaDetached && c.area != "" && one.Level < level) && !one.Lock {
 			one.Live, one.Detached = decide.Nobody, &s.Dom
 		}
 	}

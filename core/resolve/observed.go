@@ -11,8 +11,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 )
 
-// seen is what became of a setting's contestants in one block. Its sets are put aside.
-type seen struct {
+// observed is what became of a setting's contestants in one block. Its sets are put aside.
+type observed struct {
 	w         *worker
 	in        []decide.Candidate
 	became    []fateSets // by contestant
@@ -22,7 +22,7 @@ type seen struct {
 // fateSets is laptops by fate; nil: none.
 type fateSets [decide.Fates]*bitset.Set
 
-func (s *seen) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
+func (s *observed) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
 	at := &s.became[of.At][is]
 	if *at == nil {
 		*at = s.w.Aside()
@@ -30,7 +30,7 @@ func (s *seen) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
 	(*at).Or(rows)
 }
 
-func (s *seen) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
+func (s *observed) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
 	mark := s.w.Mark()
 	on := s.w.Temp()
 	for i := range of {
@@ -41,7 +41,7 @@ func (s *seen) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
 	s.w.Release(mark)
 }
 
-func (s *seen) By(_ How, x *estate.Exception, rows *bitset.Set) {
+func (s *observed) By(_ How, x *estate.Exception, rows *bitset.Set) {
 	if x == nil {
 		return
 	}
@@ -51,10 +51,10 @@ func (s *seen) By(_ How, x *estate.Exception, rows *bitset.Set) {
 	s.exempting[x].Or(rows)
 }
 
-// watch decides a setting for the laptops of dom, and says what became of whom. What it comes out as is emitted.
-func (w *worker) watch(c *settingIndex, dom *bitset.Set) *seen {
+// observe decides a setting for the laptops of dom, and says what became of whom. What it comes out as is emitted.
+func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
 	in := slices.Clone(w.candidates(c, dom))
-	s := &seen{w: w, in: in, became: make([]fateSets, len(in)), exempting: map[*estate.Exception]*bitset.Set{}}
+	s := &observed{w: w, in: in, became: make([]fateSets, len(in)), exempting: map[*estate.Exception]*bitset.Set{}}
 	w.Out.Reset()
 	w.Observer = s
 	w.decide(c, in, dom)
@@ -62,8 +62,8 @@ func (w *worker) watch(c *settingIndex, dom *bitset.Set) *seen {
 	return s
 }
 
-// reached gives the laptops among some that a contestant comes to, and that support the setting. The set is put aside.
-func (w *worker) reached(c *settingIndex, one *decide.Candidate, among *bitset.Set) *bitset.Set {
+// reachedBy gives the laptops among some that a contestant comes to, and that support the setting. The set is put aside.
+func (w *worker) reachedBy(c *settingIndex, one *decide.Candidate, among *bitset.Set) *bitset.Set {
 	rows := w.Aside()
 	rows.Copy(one.Live)
 	if one.Detached != nil {

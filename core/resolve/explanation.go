@@ -20,15 +20,15 @@ import (
 type Reasons struct {
 	plan     *Plan
 	dev, who int
-	settled  []settled // those that appear, by id
-	became   []Fate    // of the candidates of all settings
-	ranks    []int32   // by candidate: its rank in the setting's index
-	items    []int32   // what settings are put together of, by number
-	problems []int32   // checks that find something
+	settled  []settingOutcome // those that appear, by id
+	became   []Fate           // of the candidates of all settings
+	ranks    []int32          // by candidate: its rank in the setting's index
+	items    []int32          // what settings are put together of, by number
+	problems []int32          // checks that find something
 }
 
-// settled is what one setting comes out as.
-type settled struct {
+// settingOutcome is what one setting comes out as.
+type settingOutcome struct {
 	setting   int32
 	outcome   int32 // before any forcing
 	forced    int32 // which of the forced values stands instead; none: none does
@@ -70,7 +70,7 @@ func (r *Reasons) Outcomes(yield func(Setting) bool) {
 
 // Outcome gives one setting as Outcomes does. ok is false where it does not appear.
 func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
-	i, found := slices.BinarySearchFunc(r.settled, id, func(s settled, id setting.ID) int {
+	i, found := slices.BinarySearchFunc(r.settled, id, func(s settingOutcome, id setting.ID) int {
 		return cmp.Compare(r.plan.settings[s.setting].Def.ID, id)
 	})
 	if !found {
@@ -105,8 +105,8 @@ func (r *Reasons) itemsOf(i int) []int32 {
 	return r.items[r.settled[i].firstItem:]
 }
 
-// deciding is Reasons while they are found. It is the witness of fates and the stage that expressions see.
-type deciding struct {
+// explanation is Reasons while they are found. It is the witness of fates and the stage that expressions see.
+type explanation struct {
 	*Reasons
 	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
 	before bool    // expressions see the values before any forcing
@@ -131,11 +131,11 @@ func (r *Reasons) how(i int) How {
 	return How(r.plan.settings[d.setting].Rule())
 }
 
-func (d *deciding) Fate(of *decide.Candidate, is Fate, _ *bitset.Set) {
+func (d *explanation) Fate(of *decide.Candidate, is Fate, _ *bitset.Set) {
 	d.became[d.first+int(of.At)] = is
 }
 
-func (d *deciding) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
+func (d *explanation) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
 	for i := range of {
 		if of[i].Live != decide.Nobody { // there is one laptop, which has the others
 			d.became[d.first+int(of[i].At)] = is
@@ -143,28 +143,28 @@ func (d *deciding) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
 	}
 }
 
-func (d *deciding) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d.exception = how, x }
+func (d *explanation) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d.exception = how, x }
 
 func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user := p.subject(dev, signedIn)
 	defer user.done()
-	user.find()
+	user.findPolicies()
 	owner := user
 	if signedIn != p.Devices.At(dev).OwnerAt {
 		owner = p.subject(dev, p.Devices.At(dev).OwnerAt)
 		defer owner.done()
-		owner.find()
+		owner.findPolicies()
 	}
-	m := p.marks()
+	m := p.slots()
 	mine := user.marked(m)
 	theirs := mine
 	if owner != user {
 		theirs = owner.marked(m)
 	}
-	user.ofAt = slices.Grow(user.ofAt[:0], len(p.settings))[:len(p.settings)]
-	clear(user.ofAt)
-	room := &user.ofReasons
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, settled: room.settled[:0], became: room.became[:0], ranks: room.ranks[:0], items: room.items[:0]}, at: user.ofAt, in: user.in}
+	user.roomAt = slices.Grow(user.roomAt[:0], len(p.settings))[:len(p.settings)]
+	clear(user.roomAt)
+	room := &user.roomReasons
+	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, settled: room.settled[:0], became: room.became[:0], ranks: room.ranks[:0], items: room.items[:0]}, at: user.roomAt, in: user.in}
 	defer func() { user.in = d.in }()
 	for i, at := range p.bySetting {
 		s, marked := owner, theirs
@@ -190,8 +190,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	return d.Reasons
 }
 
-// one resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
-func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
+// explainOne resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
+func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 	dev, known := p.DeviceAt.Number(id)
 	at, there := p.SettingAt.Number(of)
 	if !known || !there {
@@ -199,10 +199,10 @@ func (p *Plan) one(id estate.DeviceID, of setting.ID) *Setting {
 	}
 	s := p.subject(dev, p.Devices.At(dev).OwnerAt)
 	defer s.done()
-	s.findOf(p.settings[at].Keys)
-	d := &deciding{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
+	s.findPoliciesOf(p.settings[at].Keys)
+	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
 	for i, key := range p.settings[at].Keys {
-		if policy, arm := decide.Unkey(key); int(s.arms[policy].at) == arm {
+		if policy, arm := decide.Unkey(key); int(s.applied[policy].levelAt) == arm {
 			d.in = append(d.in, s.candidate(&p.settings[at], p.settings[at].Ranked[i].Order, int32(i), len(d.in)))
 		}
 	}
@@ -218,16 +218,16 @@ var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 
 // byLead decides a setting where the first candidate of the subject does. It tells whether it did; where more is to be looked at, nothing is
 // decided. The subject's candidates are those of marked from first on to the end of order.
-func (d *deciding) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
+func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
 	c := &d.plan.settings[at]
-	if s.away || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
+	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
 		return false
 	}
 	outcome, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
 	if !ok || len(became) == len(d.became) {
 		return ok
 	}
-	d.settled = append(d.settled, settled{
+	d.settled = append(d.settled, settingOutcome{
 		setting: int32(at), outcome: outcome, forced: intern.None, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: intern.None,
 	})
 	d.became, d.ranks = became, ranks
@@ -236,7 +236,7 @@ func (d *deciding) byLead(s *subject, at int, marked decide.Marked, order []deci
 }
 
 // decide decides one setting among the candidates, and adds it where it appears.
-func (d *deciding) decide(s *subject, at int) {
+func (d *explanation) decide(s *subject, at int) {
 	c := &d.plan.settings[at]
 	if len(d.in) == 0 && len(c.Exceptions) == 0 {
 		return
@@ -255,7 +255,7 @@ func (d *deciding) decide(s *subject, at int) {
 		d.became, d.ranks = d.became[:d.first], d.ranks[:d.first]
 		return
 	}
-	out := settled{setting: int32(at), outcome: intern.None, forced: intern.None, first: int32(d.first), firstItem: int32(len(d.items)), exception: intern.None, ruled: d.how == ByRuling}
+	out := settingOutcome{setting: int32(at), outcome: intern.None, forced: intern.None, first: int32(d.first), firstItem: int32(len(d.items)), exception: intern.None, ruled: d.how == ByRuling}
 	if d.exception != nil {
 		out.exception = int32(slices.IndexFunc(c.Exceptions, func(x decide.Exception) bool { return x.Exception == d.exception }))
 	}
@@ -289,13 +289,13 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 }
 
 // seen gives the place of a setting as expressions see it; ok is false where it is not set.
-func (d *deciding) seen(at int) (i int, ok bool) {
+func (d *explanation) seen(at int) (i int, ok bool) {
 	i = int(d.at[at]) - 1
 	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
 }
 
 // seenAt is seen for a setting that may not be known.
-func (d *deciding) seenAt(at int, known bool) (i int, ok bool) {
+func (d *explanation) seenAt(at int, known bool) (i int, ok bool) {
 	if !known {
 		return 0, false
 	}
@@ -303,14 +303,14 @@ func (d *deciding) seenAt(at int, known bool) (i int, ok bool) {
 }
 
 // value gives what expressions see.
-func (d *deciding) value(i int) setting.Value {
+func (d *explanation) value(i int) setting.Value {
 	if s := &d.settled[i]; s.forced != intern.None && !d.before {
 		return d.plan.settings[s.setting].forced[s.forced].Value
 	}
 	return d.decidedValue(i)
 }
 
-func (d *deciding) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
+func (d *explanation) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	all := make(map[string]any, len(d.settled))
 	for _, at := range d.plan.bySetting {
 		if i, set := d.seen(at); set {
@@ -320,7 +320,7 @@ func (d *deciding) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	yield(0, all)
 }
 
-func (d *deciding) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	var code uint32
 	at, known := d.plan.SettingAt.Number(setting.ID(id))
 	if i, set := d.seenAt(at, known); set {
@@ -335,7 +335,7 @@ func (d *deciding) Part(id string, within *bitset.Set, yield func(code uint32, r
 }
 
 // force gives settings their forced values. Every rule sees the values before any forcing.
-func (d *deciding) force(owner *subject) {
+func (d *explanation) force(owner *subject) {
 	owner.Stage = d
 	d.before = true
 	for _, at := range d.plan.forced {
@@ -379,12 +379,12 @@ func (p *Plan) indexSlots() *slotIndex {
 			m.order = append(m.order, p.settings[s].Ranked[i].Order)
 		}
 	}
-	m.begin, m.slots = sideBySide(int(p.firstArm[len(p.policies)]), func(do func(match, slot int32)) {
+	m.begin, m.slots = groupByKey(int(p.firstMatch[len(p.policies)]), func(do func(match, slot int32)) {
 		at := int32(0)
 		for _, s := range p.bySetting {
 			for _, key := range p.settings[s].Keys {
 				policy, levelAt := decide.Unkey(key)
-				do(p.firstArm[policy]+int32(levelAt), at)
+				do(p.firstMatch[policy]+int32(levelAt), at)
 				at++
 			}
 		}
@@ -392,9 +392,9 @@ func (p *Plan) indexSlots() *slotIndex {
 	return m
 }
 
-// sideBySide puts values by key so that those of one key lie side by side, in the order in which they come: each gives them, the same ones
+// groupByKey puts values by key so that those of one key lie side by side, in the order in which they come: each gives them, the same ones
 // each time. begin says where those of a key begin; in the end how many there are.
-func sideBySide(keys int, each func(do func(key, value int32))) (begin, values []int32) {
+func groupByKey(keys int, each func(do func(key, value int32))) (begin, values []int32) {
 	begin = make([]int32, keys+1)
 	each(func(key, _ int32) { begin[key+1]++ })
 	for i := range keys {
@@ -412,14 +412,14 @@ func sideBySide(keys int, each func(do func(key, value int32))) (begin, values [
 // marked gives the ranked entries of all settings that a subject has, a bit for each.
 func (s *subject) marked(m *slotIndex) decide.Marked {
 	n := len(m.slots)/64 + 1
-	s.ofMarked = slices.Grow(s.ofMarked[:0], n)[:n]
-	row, first := s.ofMarked, s.plan.firstArm // plans that share a slot index number level matches alike
+	s.roomMarked = slices.Grow(s.roomMarked[:0], n)[:n]
+	row, first := s.roomMarked, s.plan.firstMatch // plans that share a slot index number level matches alike
 	clear(row)
-	for at, arm := range s.arms {
-		if arm.at == intern.None {
+	for at, arm := range s.applied {
+		if arm.levelAt == intern.None {
 			continue
 		}
-		of := first[at] + int32(arm.at)
+		of := first[at] + int32(arm.levelAt)
 		for _, slot := range m.slots[m.begin[of]:m.begin[of+1]] {
 			row[slot>>6] |= 1 << (slot & 63)
 		}

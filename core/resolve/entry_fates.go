@@ -11,7 +11,7 @@ import (
 )
 
 // Standing is what becomes of one policy's entry for a setting.
-type Standing struct {
+type EntryFates struct {
 	Policy  estate.PolicyID
 	Value   setting.Value
 	Locked  bool
@@ -21,24 +21,24 @@ type Standing struct {
 }
 
 // Standings says what becomes of the entries for a setting, with counts of their own for some laptops. They come by policy.
-func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
+func (p *Plan) EntryFates(id setting.ID, among Devices) []EntryFates {
 	at, known := p.SettingAt.Number(id)
 	if !known {
 		return nil
 	}
 	c := &p.settings[at]
-	by := map[int32]*Standing{}
-	p.over(p.Laptops(), func(w *worker) {
+	by := map[int32]*EntryFates{}
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		w.DropAside()
 		asked, here := w.Aside(), w.Aside()
 		among.block(w.Block).OrInto(asked)
 		for _, s := range w.candidates(c, &w.Dom) {
 			is := by[s.Policy]
 			if is == nil {
-				is = &Standing{Policy: p.policies[s.Policy].ID, Value: c.Entries[s.Rank].Value, Locked: s.Lock, Fates: map[Fate]int{}}
+				is = &EntryFates{Policy: p.policies[s.Policy].ID, Value: c.Entries[s.Rank].Value, Locked: s.Lock, Fates: map[Fate]int{}}
 				by[s.Policy] = is
 			}
-			rows := w.reached(c, &s, &w.Dom)
+			rows := w.reachedBy(c, &s, &w.Dom)
 			is.Devices += rows.Len()
 			here.SetAnd(rows, asked)
 			is.Among += here.Len()
@@ -46,7 +46,7 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 		if asked.Empty() {
 			return
 		}
-		seen := w.watch(c, asked)
+		seen := w.observe(c, asked)
 		for k, fates := range seen.became {
 			for fate, rows := range fates {
 				if rows != nil {
@@ -55,22 +55,22 @@ func (p *Plan) Standings(id setting.ID, among Devices) []Standing {
 			}
 		}
 	})
-	out := make([]Standing, 0, len(by))
+	out := make([]EntryFates, 0, len(by))
 	for _, s := range by {
 		out = append(out, *s)
 	}
-	slices.SortFunc(out, func(a, b Standing) int { return cmp.Compare(a.Policy, b.Policy) })
+	slices.SortFunc(out, func(a, b EntryFates) int { return cmp.Compare(a.Policy, b.Policy) })
 	return out
 }
 
 // Forced gives the laptops on which a setting has a forced value instead of the decided one.
-func (w *Whole) Forced(id setting.ID) Devices {
+func (w *EstateResolution) Forced(id setting.ID) Devices {
 	at, known := w.plan.SettingAt.Number(id)
 	if !known || len(w.plan.settings[at].forced) == 0 {
 		return Devices{}
 	}
 	found := Devices{plan: w.plan}
-	w.plan.over(w.plan.Laptops(), func(k *worker) { found.add(k.Block, w.forcedRows(k, at, k.Block)) })
+	w.plan.eachBlock(w.plan.Laptops(), func(k *worker) { found.add(k.Block, w.forcedRows(k, at, k.Block)) })
 	return found
 }
 
@@ -80,8 +80,8 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 	if !there || len(p.settings[at].Def.Supports) == 0 {
 		return nil
 	}
-	found := gather[setting.Unsupported](p)
-	p.over(p.Laptops(), func(w *worker) {
+	found := newGatherer[setting.Unsupported](p)
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		for number, why := range setting.Unsupporteds {
 			if rows := w.lacking(&p.settings[at]).By[number]; rows != nil {
 				found.add(why, w.Block, rows)
@@ -103,7 +103,7 @@ func (p *Plan) SupportUnknown(id setting.ID) Devices {
 		return Devices{}
 	}
 	found := Devices{plan: p}
-	p.over(p.Laptops(), func(w *worker) {
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		if rows := w.lacking(&p.settings[at]).Unknown; rows != nil {
 			found.add(w.Block, rows)
 		}
@@ -117,8 +117,8 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 	if !known {
 		return nil
 	}
-	found := gather[estate.PolicyID](p)
-	p.over(p.Laptops(), func(w *worker) {
+	found := newGatherer[estate.PolicyID](p)
+	p.eachBlock(p.Laptops(), func(w *worker) {
 		dom := w.Keep()
 		among.block(w.Block).Into(dom)
 		dom.And(&w.Dom)
@@ -126,7 +126,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 			return
 		}
 		w.DropAside()
-		seen := w.watch(&p.settings[at], dom)
+		seen := w.observe(&p.settings[at], dom)
 		for k := range seen.in {
 			if won := seen.became[k][Won]; won != nil {
 				found.add(p.settings[at].Entries[seen.in[k].Rank].PolicyID, w.Block, won)

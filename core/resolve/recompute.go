@@ -20,115 +20,116 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// pass is one going-through of the blocks.
-type pass struct {
+// recomputation is one going-through of the blocks.
+type recomputation struct {
 	was, next *Plan
 	*changes
-	full    bool // everything is worked out
-	members bool // groups and audiences too, not only what settings come out as
-	after   *Whole
-	away    bool             // somebody is detached, before or after
-	limited []int            // settings that not every laptop supports
-	apart   intern.DeviceSet // laptops in units and groups that are detached for other kinds than they did; nil: none
+	full            bool // everything is worked out
+	members         bool // groups and audiences too, not only what settings come out as
+	after           *EstateResolution
+	anyDetached     bool             // somebody is detached, before or after
+	limitedSettings []int            // settings that not every laptop supports
+	redetached      intern.DeviceSet // laptops in units and groups that are detached for other kinds than they did; nil: none
 
 	idle atomic.Int32 // threads that have no block
 
-	groupKinds, policyKinds      kinds
-	placedGroups, placedPolicies []concern // where units alone moved
+	affectedGroups, affectedPolicies affected
+	movedGroups, movedPolicies       []concern // where units alone moved
 }
 
-// kinds parts groups, or policies, by for whom they are worked out anew. Groups come after those that they have as members.
-type kinds struct {
+// affected parts groups, or policies, by for whom they are worked out anew. Groups come after those that they have as members.
+type affected struct {
 	steady  []int // for the touched laptops alone
 	altered []int // they altered themselves, or name groups that did: for others too
 }
 
-// put is something that came out otherwise in a block.
-type put struct {
-	what   putWhat
+// blockPatch is something that came out otherwise in a block.
+type blockPatch struct {
+	what   patchKind
 	at     int
 	arm    int
 	block  int
 	packed []uint64
 }
 
-type putWhat uint8
+type patchKind uint8
 
 const (
-	putGroup putWhat = iota
-	putArm
-	putDecided
-	putFinal
-	putProblem
+	patchGroup patchKind = iota
+	patchMatch
+	patchDecided
+	patchFinal
+	patchProblem
 )
 
-// hand is a worker of a pass, with what it found of a block.
-type hand struct {
+// blockUpdater is a worker of a pass, with what it found of a block.
+type blockUpdater struct {
 	*worker
-	*pass
-	puts []put
+	*recomputation
+	patches []blockPatch
 
 	alive, touched, wide *bitset.Set
 	rehomed              *bitset.Set
 	stayed               *bitset.Set // laptops that are there before and after
-	masked               []int
+	redecided            []int
 }
 
-// passRoom is what a pass finds in a block. A worker keeps the room for the next pass.
-type passRoom struct {
+// updaterRoom is what a pass finds in a block. A worker keeps the room for the next pass.
+type updaterRoom struct {
 	groupsAltered []bitset.Dated
-	masks         []bitset.Dated          // by setting: laptops to decide it for again
-	altered       []bitset.Dated          // by setting: laptops for which it may have come out otherwise
-	final         []bitset.Dated          // by setting: the same after forcing
-	cells         [putProblem][]madeParts // what was put in this block
+	masks         []bitset.Dated             // by setting: laptops to decide it for again
+	altered       []bitset.Dated             // by setting: laptops for which it may have come out otherwise
+	final         []bitset.Dated             // by setting: the same after forcing
+	outcomes      [patchProblem][]datedParts // what was put in this block
 }
 
-// work goes through the blocks of a plan that was made of another.
-func (p *Plan) work(was *Plan, c *changes) {
-	was.wholeOnce.Lock()
-	before := was.whole
-	was.wholeOnce.Unlock()
-	k := &pass{was: was, next: p, changes: c, full: was == nothing, members: true}
+// recompute goes through the blocks of a plan that was made of another.
+func (p *Plan) recompute(was *Plan, c *changes) {
+	was.resolving.Lock()
+	before := was.resolution
+	was.resolving.Unlock()
+	k := &recomputation{was: was, next: p, changes: c, full: was == nothing, members: true}
 	if before != nil {
 		k.after = before.on(p)
 	}
 	k.run()
 	if k.after != nil {
-		k.after.of = nil
-		p.whole = k.after
+		k.after.before = nil
+		p.resolution = k.after
 	}
 }
 
 // Estate resolves every laptop for its owner. It is worked out once; plans made With another snapshot have it from this one.
-func (p *Plan) Estate() *Whole {
-	p.wholeOnce.Lock()
-	defer p.wholeOnce.Unlock()
-	if p.whole == nil {
-		p.whole = (&Whole{}).on(p)
-		k := &pass{was: p, next: p, changes: &changes{rows: make([]bitset.Packed, p.Blocks()), systems: make([]bitset.Packed, p.Blocks())}, full: true, after: p.whole}
+func (p *Plan) Estate() *EstateResolution {
+	p.resolving.Lock()
+	defer p.resolving.Unlock()
+	if p.resolution == nil {
+		p.resolution = (&EstateResolution{}).on(p)
+		k := &recomputation{was: p, next: p, changes: &changes{rows: make([]bitset.Packed, p.Blocks()), systems: make([]bitset.Packed, p.Blocks())}, full: true, after: p.resolution}
 		k.run()
-		p.whole.of = nil
+		p.resolution.before = nil
+		p.Gen.Began()
 	}
-	return p.whole
+	return p.resolution
 }
 
-func (k *pass) run() {
+func (k *recomputation) run() {
 	p := k.next
-	k.away = p.AnyDetached() || k.was.AnyDetached()
+	k.anyDetached = p.AnyDetached() || k.was.AnyDetached()
 	for at := range p.settings {
 		if def := p.settings[at].Def; def != nil && len(def.Supports) > 0 {
-			k.limited = append(k.limited, at)
+			k.limitedSettings = append(k.limitedSettings, at)
 		}
 	}
-	k.part()
+	k.findAffected()
 	if k.moved {
-		k.placed()
+		k.findMovedAffected()
 	}
 	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks) > 0
-	k.apart = k.goingApart()
+	k.redetached = k.findRedetached()
 	var blocks []int
 	for b := range p.Blocks() {
-		if wide || k.rows[b] != nil || k.goesApart(b) {
+		if wide || k.rows[b] != nil || k.isRedetached(b) {
 			blocks = append(blocks, b)
 		}
 	}
@@ -138,23 +139,23 @@ func (k *pass) run() {
 	slices.SortStableFunc(blocks, func(a, b int) int { return cmp.Compare(k.rows[b].Len(), k.rows[a].Len()) }) // what takes longest begins first
 	k.idle.Store(int32(max(0, runtime.GOMAXPROCS(0)-len(blocks))))
 	var guard sync.Mutex
-	var puts [][]put
+	var puts [][]blockPatch
 	threads.Share(len(blocks), func(mine iter.Seq[int]) {
-		h := &hand{worker: p.worker(p.Laptops()), pass: k}
+		h := &blockUpdater{worker: p.worker(p.Laptops()), recomputation: k}
 		defer h.done()
 		for i := range mine {
-			h.work(blocks[i], wide || k.goesApart(blocks[i]))
+			h.update(blocks[i], wide || k.isRedetached(blocks[i]))
 		}
 		k.idle.Add(1)
-		for _, cells := range h.cells {
+		for _, cells := range h.outcomes {
 			clear(cells)
 		}
 		guard.Lock()
 		defer guard.Unlock()
-		puts = append(puts, h.puts)
+		puts = append(puts, h.patches)
 	})
-	ofGroup := func(one put) bool { return one.what == putGroup }
-	if slices.ContainsFunc(puts, func(some []put) bool { return slices.ContainsFunc(some, ofGroup) }) {
+	ofGroup := func(one blockPatch) bool { return one.what == patchGroup }
+	if slices.ContainsFunc(puts, func(some []blockPatch) bool { return slices.ContainsFunc(some, ofGroup) }) {
 		p.ownGroups(k.was)
 	}
 	threads.Share(len(puts), func(mine iter.Seq[int]) { // each goes through all, and takes its own: what several blocks put is in one list
@@ -166,17 +167,17 @@ func (k *pass) run() {
 	})
 }
 
-// part finds out which groups and policies are to be worked out for whom.
-func (k *pass) part() {
+// findAffected finds out which groups and policies are to be worked out for whom.
+func (k *recomputation) findAffected() {
 	p := k.next
 	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
 	for _, g := range p.GroupOrder {
 		groups[g] = k.full || k.changes.groups[g] || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
 		if !groups[g] {
-			k.groupKinds.steady = append(k.groupKinds.steady, g)
+			k.affectedGroups.steady = append(k.affectedGroups.steady, g)
 			continue
 		}
-		k.groupKinds.altered = append(k.groupKinds.altered, g)
+		k.affectedGroups.altered = append(k.affectedGroups.altered, g)
 		if !k.full {
 			for _, at := range p.naming()[g] {
 				policies[at] = true
@@ -185,9 +186,9 @@ func (k *pass) part() {
 	}
 	for at := range p.policies {
 		if k.full || policies[at] || k.changes.policies[at] {
-			k.policyKinds.altered = append(k.policyKinds.altered, at)
+			k.affectedPolicies.altered = append(k.affectedPolicies.altered, at)
 		} else {
-			k.policyKinds.steady = append(k.policyKinds.steady, at)
+			k.affectedPolicies.steady = append(k.affectedPolicies.steady, at)
 		}
 	}
 }
@@ -215,39 +216,39 @@ func naming(policies []policy, groups int) [][]int {
 }
 
 // apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied before.
-func (k *pass) apply(puts []put, mine func(at int) bool) {
+func (k *recomputation) apply(puts []blockPatch, mine func(at int) bool) {
 	for _, one := range puts {
 		if !mine(one.at) {
 			continue
 		}
 		switch one.what {
-		case putGroup:
-			k.next.Groups[one.at].Rows = owned(k.next.Groups[one.at].Rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
-		case putArm:
+		case patchGroup:
+			k.next.Groups[one.at].Rows = ownBlock(k.next.Groups[one.at].Rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
+		case patchMatch:
 			pol := &k.next.policies[one.at]
-			if one.at < len(k.was.policies) && len(k.was.policies[one.at].arms) > 0 && len(pol.arms) > 0 && &k.was.policies[one.at].arms[0] == &pol.arms[0] {
-				pol.arms = slices.Clone(pol.arms)
+			if one.at < len(k.was.policies) && len(k.was.policies[one.at].matches) > 0 && len(pol.matches) > 0 && &k.was.policies[one.at].matches[0] == &pol.matches[0] {
+				pol.matches = slices.Clone(pol.matches)
 			}
 			var shared []bitset.Packed
-			if one.at < len(k.was.policies) && one.arm < len(k.was.policies[one.at].arms) {
-				shared = k.was.policies[one.at].arms[one.arm]
+			if one.at < len(k.was.policies) && one.arm < len(k.was.policies[one.at].matches) {
+				shared = k.was.policies[one.at].matches[one.arm]
 			}
-			pol.arms[one.arm] = owned(pol.arms[one.arm], shared, one.block, bitset.Packed(one.packed))
-		case putDecided:
-			k.after.decided[one.at] = owned(k.after.decided[one.at], partsOf(k.after.of.decided, one.at), one.block, bitset.Parts(one.packed))
-		case putFinal:
-			k.after.final[one.at] = owned(k.after.final[one.at], partsOf(k.after.of.final, one.at), one.block, bitset.Parts(one.packed))
-		case putProblem:
+			pol.matches[one.arm] = ownBlock(pol.matches[one.arm], shared, one.block, bitset.Packed(one.packed))
+		case patchDecided:
+			k.after.decided[one.at] = ownBlock(k.after.decided[one.at], partsOf(k.after.before.decided, one.at), one.block, bitset.Parts(one.packed))
+		case patchFinal:
+			k.after.final[one.at] = ownBlock(k.after.final[one.at], partsOf(k.after.before.final, one.at), one.block, bitset.Parts(one.packed))
+		case patchProblem:
 			var shared []bitset.Packed
-			if one.at < len(k.after.of.problems) {
-				shared = k.after.of.problems[one.at]
+			if one.at < len(k.after.before.problems) {
+				shared = k.after.before.problems[one.at]
 			}
-			k.after.problems[one.at] = owned(k.after.problems[one.at], shared, one.block, bitset.Packed(one.packed))
+			k.after.problems[one.at] = ownBlock(k.after.problems[one.at], shared, one.block, bitset.Packed(one.packed))
 		}
 	}
 }
 
-func (k *pass) groupRows(at int) []bitset.Packed {
+func (k *recomputation) groupRows(at int) []bitset.Packed {
 	if at < len(k.was.Groups) {
 		return k.was.Groups[at].Rows
 	}
@@ -261,8 +262,8 @@ func partsOf(list [][]bitset.Parts, at int) []bitset.Parts {
 	return nil
 }
 
-// owned sets one block of a list, in a copy where the list is the shared one.
-func owned[T any](list, shared []T, block int, is T) []T {
+// ownBlock sets one block of a list, in a copy where the list is the shared one.
+func ownBlock[T any](list, shared []T, block int, is T) []T {
 	if len(list) > 0 && len(shared) > 0 && &list[0] == &shared[0] {
 		list = slices.Clone(list)
 	}
@@ -270,8 +271,8 @@ func owned[T any](list, shared []T, block int, is T) []T {
 	return list
 }
 
-// made gives the set of a thing in a list of sets that are good for this block.
-func (h *hand) made(list *[]bitset.Dated, at int) *bitset.Set {
+// setOf gives the set of a thing in a list of sets that are good for this block.
+func (h *blockUpdater) setOf(list *[]bitset.Dated, at int) *bitset.Set {
 	for len(*list) <= at {
 		*list = append(*list, bitset.Dated{})
 	}
@@ -282,14 +283,14 @@ func (h *hand) made(list *[]bitset.Dated, at int) *bitset.Set {
 	return m.Set
 }
 
-func (h *hand) known(list []bitset.Dated, at int) *bitset.Set {
+func (h *blockUpdater) knownSet(list []bitset.Dated, at int) *bitset.Set {
 	if at < len(list) && list[at].Epoch == h.Epoch {
 		return list[at].Set
 	}
 	return nil
 }
 
-func (h *hand) work(block int, wide bool) {
+func (h *blockUpdater) update(block int, wide bool) {
 	p := h.next
 	var alive, touched bitset.Set
 	p.Alive[block].Into(&alive)
@@ -312,27 +313,27 @@ func (h *hand) work(block int, wide bool) {
 	}
 	h.wide.Copy(&alive)
 	h.wide.Or(&touched)
-	h.masked = h.masked[:0]
+	h.redecided = h.redecided[:0]
 	if h.members && narrow { // what is altered of nobody else is looked at for the touched laptops alone
-		h.workGroups(h.groupKinds.steady)
-		h.workPolicies(h.policyKinds.steady)
+		h.updateGroups(h.affectedGroups.steady)
+		h.updatePolicies(h.affectedPolicies.steady)
 	}
 	if wide {
 		if narrow {
 			h.Widen(&alive)
 		}
 		if h.members {
-			h.workGroups(h.groupKinds.altered)
-			h.workPolicies(h.policyKinds.altered)
+			h.updateGroups(h.affectedGroups.altered)
+			h.updatePolicies(h.affectedPolicies.altered)
 		}
 	}
 	if h.after != nil {
-		h.workSettings()
+		h.updateSettings()
 	}
 }
 
 // patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where all is as it was.
-func (h *hand) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Set) (out *bitset.Set, ok bool) {
+func (h *blockUpdater) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Set) (out *bitset.Set, ok bool) {
 	if mask.Len() <= match.FewRows {
 		same := true
 		for row := range mask.All() {
@@ -363,7 +364,7 @@ func (h *hand) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Se
 	return out, true
 }
 
-func (h *hand) workGroups(list []int) {
+func (h *blockUpdater) updateGroups(list []int) {
 	p := h.next
 	var owners *bitset.Set
 	for _, g := range list {
@@ -372,9 +373,9 @@ func (h *hand) workGroups(list []int) {
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
 			mask = h.Temp()
-			mask.Copy(h.concerned(h.placedGroups, g))
+			mask.Copy(h.affectedBy(h.movedGroups, g))
 			for _, member := range is.Nested {
-				if differs := h.known(h.groupsAltered, member); differs != nil {
+				if differs := h.knownSet(h.groupsAltered, member); differs != nil {
 					mask.Or(differs)
 				}
 			}
@@ -420,21 +421,21 @@ func (h *hand) workGroups(list []int) {
 			h.Release(mark)
 			continue
 		}
-		if set, altered := h.patch(is.Rows[h.Block], mask, rows, h.made(&h.groupsAltered, g)); altered {
+		if set, altered := h.patch(is.Rows[h.Block], mask, rows, h.setOf(&h.groupsAltered, g)); altered {
 			h.SetGroup(g, set)
-			h.puts = append(h.puts, put{putGroup, g, 0, h.Block, set.Pack()})
+			h.patches = append(h.patches, blockPatch{patchGroup, g, 0, h.Block, set.Pack()})
 		}
 		h.Release(mark)
 	}
 }
 
-func (h *hand) workPolicies(list []int) {
+func (h *blockUpdater) updatePolicies(list []int) {
 	for _, at := range list {
-		h.workPolicy(at)
+		h.updatePolicy(at)
 	}
 }
 
-func (h *hand) workPolicy(at int) {
+func (h *blockUpdater) updatePolicy(at int) {
 	pol := &h.next.policies[at]
 	if pol.Policy == nil || pol.State != estate.Active {
 		return
@@ -444,10 +445,10 @@ func (h *hand) workPolicy(at int) {
 	mask := h.wide
 	if !h.full && !h.changes.policies[at] {
 		mask = h.Temp()
-		mask.Copy(h.concerned(h.placedPolicies, at))
+		mask.Copy(h.affectedBy(h.movedPolicies, at))
 		add := func(t *match.Target) {
 			if t.Kind == estate.ToGroup {
-				if differs := h.known(h.groupsAltered, t.At); differs != nil {
+				if differs := h.knownSet(h.groupsAltered, t.At); differs != nil {
 					mask.Or(differs)
 				}
 			}
@@ -466,13 +467,13 @@ func (h *hand) workPolicy(at int) {
 	}
 	if h.full {
 		for arm := range pol.audience.Levels {
-			*h.armRoom(at, arm) = armSets{epoch: h.Epoch}
+			*h.matchRoom(at, arm) = levelMatch{epoch: h.Epoch}
 		}
 		h.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) {
 			all := h.Keep()
 			all.Copy(rows)
-			h.armRoom(at, arm).all = all
-			pol.arms[arm][h.Block] = all.Pack()
+			h.matchRoom(at, arm).all = all
+			pol.matches[arm][h.Block] = all.Pack()
 		})
 		return
 	}
@@ -483,17 +484,17 @@ func (h *hand) workPolicy(at int) {
 	h.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) { news[arm].Copy(rows) })
 	differs := h.Keep()
 	for arm := range news {
-		if set, altered := h.patch(pol.arms[arm][h.Block], mask, news[arm], differs); altered {
-			*h.armRoom(at, arm) = armSets{epoch: h.Epoch}
+		if set, altered := h.patch(pol.matches[arm][h.Block], mask, news[arm], differs); altered {
+			*h.matchRoom(at, arm) = levelMatch{epoch: h.Epoch}
 			if !set.Empty() {
-				h.armRoom(at, arm).all = set
+				h.matchRoom(at, arm).all = set
 			}
-			h.puts = append(h.puts, put{putArm, at, arm, h.Block, set.Pack()})
+			h.patches = append(h.patches, blockPatch{patchMatch, at, arm, h.Block, set.Pack()})
 		}
 	}
 	if !differs.Empty() && h.after != nil {
 		for i := range pol.entries {
-			h.again(pol.entries[i].setting, differs)
+			h.redecide(pol.entries[i].setting, differs)
 		}
 	}
 }

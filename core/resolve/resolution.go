@@ -20,9 +20,9 @@ import (
 
 // Whole is the resolution of every laptop for its owner. It is immutable. What two resolutions of plans that are made of one another
 // have in common is shared.
-type Whole struct {
+type EstateResolution struct {
 	plan     *Plan
-	of       *Whole            // while it is made: the one it is made of
+	before   *EstateResolution // while it is made: the one it is made of
 	decided  [][]bitset.Parts  // by setting with forced values, by block: before forcing
 	final    [][]bitset.Parts  // by setting, by block
 	problems [][]bitset.Packed // by check, by block
@@ -33,28 +33,28 @@ type Whole struct {
 }
 
 // on begins the resolution of another plan; what it does not touch stays.
-func (w *Whole) on(p *Plan) *Whole {
-	out := &Whole{plan: p, of: w, decided: make([][]bitset.Parts, len(p.settings)), final: make([][]bitset.Parts, len(p.settings)), problems: make([][]bitset.Packed, len(p.checks))}
+func (w *EstateResolution) on(p *Plan) *EstateResolution {
+	out := &EstateResolution{plan: p, before: w, decided: make([][]bitset.Parts, len(p.settings)), final: make([][]bitset.Parts, len(p.settings)), problems: make([][]bitset.Packed, len(p.checks))}
 	for at := range p.settings {
 		if p.settings[at].Def == nil && partsOf(w.final, at) == nil {
 			continue
 		}
-		out.final[at] = padded(partsOf(w.final, at), p.Blocks())
+		out.final[at] = padBlocks(partsOf(w.final, at), p.Blocks())
 		if len(p.settings[at].forced) > 0 {
-			out.decided[at] = padded(partsOf(w.decided, at), p.Blocks())
+			out.decided[at] = padBlocks(partsOf(w.decided, at), p.Blocks())
 		}
 	}
 	for at := range p.checks {
 		if at < len(w.problems) {
 			out.problems[at] = w.problems[at]
 		}
-		out.problems[at] = padded(out.problems[at], p.Blocks())
+		out.problems[at] = padBlocks(out.problems[at], p.Blocks())
 	}
 	return out
 }
 
 // Len counts the laptops.
-func (w *Whole) Len() int { return w.plan.Size() }
+func (w *EstateResolution) Len() int { return w.plan.Size() }
 
 // State is what one setting is on one laptop. The zero State is a setting that does not appear.
 type State struct {
@@ -76,7 +76,7 @@ func stateOf(o *intern.Outcome, v setting.Value) State {
 }
 
 // State says what a setting is on a laptop.
-func (w *Whole) State(id setting.ID, dev estate.DeviceID) State {
+func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
 	at, known := w.plan.SettingAt.Number(id)
 	row, there := w.plan.DeviceAt.Number(dev)
 	if !known || !there {
@@ -87,18 +87,18 @@ func (w *Whole) State(id setting.ID, dev estate.DeviceID) State {
 }
 
 // Held is a state of a setting with the laptops that have it.
-type Held struct {
+type StateDevices struct {
 	State
 	Policies []string // of a conflict: those that conflict, sorted
 	Devices  Devices
 }
 
 // States lists what a setting is, on which laptops: the most frequent first. Laptops on which it does not appear have the zero State.
-func (w *Whole) States(id setting.ID, among Devices) []Held {
+func (w *EstateResolution) States(id setting.ID, among Devices) []StateDevices {
 	list := w.states(id, among)
 	order, before := byFrequency(list)
 	slices.SortFunc(order, before)
-	out := make([]Held, len(list))
+	out := make([]StateDevices, len(list))
 	for i, at := range order {
 		out[i] = list[at]
 	}
@@ -106,7 +106,7 @@ func (w *Whole) States(id setting.ID, among Devices) []Held {
 }
 
 // Most gives the first of what States lists. ok is false where there are no laptops, or no such setting.
-func (w *Whole) Most(id setting.ID, among Devices) (h Held, ok bool) {
+func (w *EstateResolution) Most(id setting.ID, among Devices) (h StateDevices, ok bool) {
 	list := w.states(id, among)
 	order, before := byFrequency(list)
 	if len(list) == 0 {
@@ -116,33 +116,33 @@ func (w *Whole) Most(id setting.ID, among Devices) (h Held, ok bool) {
 }
 
 // states lists them in no order.
-func (w *Whole) states(id setting.ID, among Devices) []Held {
+func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 	at, known := w.plan.SettingAt.Number(id)
 	if !known {
 		return nil
 	}
 	p := w.plan
-	states := map[face]Held{}
-	found := gather[face](p)
+	states := map[appearance]StateDevices{}
+	found := newGatherer[appearance](p)
 	k := p.worker(p.Laptops())
 	defer k.done()
 	var dom bitset.Set
-	unions := &unions{}
-	var cell opened
+	unions := &unionValues{}
+	var cell partition
 	for b := range p.Blocks() {
 		among.block(b).Into(&dom)
 		if dom.Empty() {
 			continue
 		}
 		k.load(b, &dom)
-		cell.open(k, &p.settings[at], w.final[at][b], &dom)
-		cell.part(&dom, unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
-			is := faceOf(o, code)
+		cell.load(k, &p.settings[at], w.final[at][b], &dom)
+		cell.split(&dom, unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
+			is := appearanceOf(o, code)
 			if o != nil && o.Status == Conflict {
 				is.number = o.Number // conflicts of other policies are apart
 			}
 			if _, known := states[is]; !known {
-				h := Held{State: stateOf(o, v)}
+				h := StateDevices{State: stateOf(o, v)}
 				if o != nil {
 					h.Policies = o.Policies
 				}
@@ -151,11 +151,11 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 			found.add(is, b, rows)
 		})
 	}
-	out := make([]Held, 0, len(states))
+	out := make([]StateDevices, 0, len(states))
 	for is, h := range states {
 		h.Devices = found.devices(is)
-		if named(h.Value) {
-			if same := slices.IndexFunc(out, func(o Held) bool { return o.Equal(h.State) }); same >= 0 {
+		if writtenDifferently(h.Value) {
+			if same := slices.IndexFunc(out, func(o StateDevices) bool { return o.Equal(h.State) }); same >= 0 {
 				out[same].Devices = out[same].Devices.Or(h.Devices)
 				continue
 			}
@@ -166,7 +166,7 @@ func (w *Whole) states(id setting.ID, among Devices) []Held {
 }
 
 // byFrequency gives the places of some states, and which comes before which: that of most laptops, then as texts.
-func byFrequency(list []Held) (order []int, before func(x, y int) int) {
+func byFrequency(list []StateDevices) (order []int, before func(x, y int) int) {
 	counts, texts := make([]int, len(list)), make([]string, len(list))
 	order = make([]int, len(list))
 	for i := range list {
@@ -195,7 +195,7 @@ type ConflictFound struct {
 }
 
 // Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
-func (w *Whole) Conflicts() []ConflictFound {
+func (w *EstateResolution) Conflicts() []ConflictFound {
 	w.conflictsOnce.Do(func() {
 		out := slices.Clone(w.ConflictList())
 		threads.Share(len(out), func(mine iter.Seq[int]) {
@@ -209,12 +209,12 @@ func (w *Whole) Conflicts() []ConflictFound {
 }
 
 // Conflicts lists every conflict as Conflicts does, without the candidates. The list must not be altered.
-func (w *Whole) ConflictList() []ConflictFound {
+func (w *EstateResolution) ConflictList() []ConflictFound {
 	w.listOnce.Do(func() { w.listFound = w.listConflicts() })
 	return w.listFound
 }
 
-func (w *Whole) listConflicts() []ConflictFound {
+func (w *EstateResolution) listConflicts() []ConflictFound {
 	p := w.plan
 	var out []ConflictFound
 	var rows bitset.Set
@@ -223,7 +223,7 @@ func (w *Whole) listConflicts() []ConflictFound {
 		if !slices.ContainsFunc(c.Outcomes.All(), func(o *intern.Outcome) bool { return o.Status == Conflict }) {
 			continue
 		}
-		found := gather[int32](p)
+		found := newGatherer[int32](p)
 		for b, cell := range w.final[at] {
 			for number := range cell.Numbers {
 				if c.Outcomes.Of(number).Status == Conflict {
@@ -251,7 +251,7 @@ func (p *Plan) WithCandidates(c ConflictFound) ConflictFound {
 
 // clashing gives the candidates of a conflict as they stand on the first of its laptops.
 func (p *Plan) clashing(f *ConflictFound) (values []Candidate) {
-	s := p.one(f.Devices.First(1)[0], f.Setting)
+	s := p.explainOne(f.Devices.First(1)[0], f.Setting)
 	if s == nil {
 		return nil
 	}
@@ -270,7 +270,7 @@ type ProblemFound struct {
 }
 
 // Problems lists every problem by (check, what it comes from). The list must not be altered.
-func (w *Whole) Problems() []ProblemFound {
+func (w *EstateResolution) Problems() []ProblemFound {
 	w.problemsOnce.Do(func() {
 		checks := w.plan.byCheck
 		found := make([][]ProblemFound, len(checks))
@@ -285,10 +285,10 @@ func (w *Whole) Problems() []ProblemFound {
 }
 
 // problemsOf parts laptops on which a check finds something by what the settings that it names come from.
-func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
+func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	p := w.plan
 	c := p.checks[at].Check
-	found := gather[string](p)
+	found := newGatherer[string](p)
 	froms := map[string][]string{}
 	k := p.worker(p.Laptops())
 	defer k.done()
@@ -301,13 +301,13 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 		b += on.from
 		k.load(b, &dom)
 		k.DropAside()
-		standing := &standing{}
+		standing := &carriers{}
 		for _, id := range c.Settings {
 			if s, known := p.SettingAt.Number(id); known {
-				k.stand(s, w.forcedRows(k, s, b), &dom, standing)
+				k.addCarriers(s, w.forcedRows(k, s, b), &dom, standing)
 			}
 		}
-		decide.Alike(&k.Arena, standing.carriers, &dom, func(have []decide.Candidate, rows *bitset.Set) {
+		decide.Alike(&k.Arena, standing.candidates, &dom, func(have []decide.Candidate, rows *bitset.Set) {
 			var from []string
 			for _, h := range have {
 				from = append(from, standing.from[h.At])
@@ -331,7 +331,7 @@ func (w *Whole) problemsOf(at int, on Devices) []ProblemFound {
 }
 
 // forcedRows gives the rows of a block on which a setting's value is forced; nil where none is.
-func (w *Whole) forcedRows(k *worker, at, block int) *bitset.Set {
+func (w *EstateResolution) forcedRows(k *worker, at, block int) *bitset.Set {
 	c := &w.plan.settings[at]
 	if len(c.forced) == 0 {
 		return nil
@@ -348,16 +348,16 @@ func (w *Whole) forcedRows(k *worker, at, block int) *bitset.Set {
 	return forced
 }
 
-// standing is who carries what settings come out as: contestants that won or conflict, and exceptions that count.
-type standing struct {
-	carriers []decide.Candidate
-	from     []string // by carrier: the policy, or the exception
+// carriers is who carries what settings come out as: contestants that won or conflict, and exceptions that count.
+type carriers struct {
+	candidates []decide.Candidate
+	from       []string // by carrier: the policy, or the exception
 }
 
-// stand adds who carries what a setting comes out as on the rows of dom. Rows in not have a forced value, which comes from nobody.
-func (w *worker) stand(at int, not, dom *bitset.Set, to *standing) {
+// addCarriers adds who carries what a setting comes out as on the rows of dom. Rows in not have a forced value, which comes from nobody.
+func (w *worker) addCarriers(at int, not, dom *bitset.Set, to *carriers) {
 	c := &w.plan.settings[at]
-	seen := w.watch(c, dom)
+	seen := w.observe(c, dom)
 	add := func(from string, rows *bitset.Set) {
 		if rows == nil {
 			return
@@ -366,7 +366,7 @@ func (w *worker) stand(at int, not, dom *bitset.Set, to *standing) {
 			rows.AndNot(not)
 		}
 		if !rows.Empty() {
-			to.carriers = append(to.carriers, decide.Candidate{At: int32(len(to.from)), Live: rows})
+			to.candidates = append(to.candidates, decide.Candidate{At: int32(len(to.from)), Live: rows})
 			to.from = append(to.from, from)
 		}
 	}
@@ -385,7 +385,7 @@ func (w *worker) stand(at int, not, dom *bitset.Set, to *standing) {
 }
 
 // ConflictCounts counts by device, in the order of ids, the settings on which policies conflict.
-func (w *Whole) ConflictCounts() []int32 {
+func (w *EstateResolution) ConflictCounts() []int32 {
 	return w.count(func(add func(Devices)) {
 		for _, at := range w.plan.bySetting {
 			c := &w.plan.settings[at]
@@ -405,7 +405,7 @@ func (w *Whole) ConflictCounts() []int32 {
 }
 
 // ProblemCounts counts by device, in the order of ids, the checks that find something.
-func (w *Whole) ProblemCounts() []int32 {
+func (w *EstateResolution) ProblemCounts() []int32 {
 	return w.count(func(add func(Devices)) {
 		for _, at := range w.plan.byCheck {
 			add(Devices{plan: w.plan, blocks: w.problems[at]})
@@ -413,11 +413,11 @@ func (w *Whole) ProblemCounts() []int32 {
 	})
 }
 
-func (w *Whole) count(of func(add func(Devices))) []int32 {
+func (w *EstateResolution) count(of func(add func(Devices))) []int32 {
 	out := make([]int32, w.plan.Size())
 	of(func(d Devices) { d.each(func(at int) { out[w.plan.rank[at]]++ }) })
 	return out
 }
 
 // Plan is what was resolved.
-func (w *Whole) Plan() *Plan { return w.plan }
+func (w *EstateResolution) Plan() *Plan { return w.plan }

@@ -1,0 +1,150 @@
+// This file takes what settings came out as in a block apart, by value.
+
+package resolve
+
+import (
+	"cmp"
+	"encoding/binary"
+	"slices"
+
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// splitByOutcome gives rows by what they come out as in a cell: the outcome, nil where the setting does not appear, the value where it is set,
+// and the value's code, 0 where it is not.
+func (w *worker) splitByOutcome(c *settingIndex, cell bitset.Parts, within *bitset.Set, yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set)) {
+	mark := w.Mark()
+	defer w.Release(mark)
+	var of partition
+	of.load(w, c, cell, within)
+	of.split(within, &unionValues{}, yield)
+}
+
+// partition is a cell of which the rows of some set were taken apart, so that it can be asked again and again.
+type partition struct {
+	w           *worker
+	contest     *settingIndex
+	whole       []outcomeRows // what rows came out as, one by one
+	items       []outcomeRows // of what is put together
+	sorted      bool          // items are in the order of values
+	putTogether *bitset.Set   // the rows with what is put together; nil: none
+}
+
+// outcomeRows is an outcome, or an item, with the rows that have it.
+type outcomeRows struct {
+	*intern.Outcome
+	rows *bitset.Set
+}
+
+// unionValue is a value that is put together, with its code.
+type unionValue struct {
+	value setting.Value
+	code  uint32
+}
+
+// unionValues is what was put together in cells of one setting, by the numbers of the items.
+type unionValues struct {
+	private bool // codes are theirs alone: the column is spared what may never stand. Equal values can have two codes then
+	known   map[string]unionValue
+
+	of         []*setting.Value // room
+	key, value []byte
+}
+
+// load takes a cell apart for some rows. It is good until the mark that was made before is released.
+func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within *bitset.Set) {
+	*c = partition{w: w, contest: of, whole: c.whole[:0], items: c.items[:0]}
+	rest := w.Temp()
+	rest.Copy(within)
+	cell.Within(within, w.Temp(), func(number int32, rows *bitset.Set) *bitset.Set {
+		o := of.Outcomes.Of(number)
+		if intern.IsItem(number) {
+			c.items = append(c.items, outcomeRows{o, rows})
+			return w.Temp()
+		}
+		if number == intern.FromItems {
+			c.putTogether = rows
+		} else {
+			c.whole = append(c.whole, outcomeRows{o, rows})
+		}
+		if rest.AndNot(rows); rest.Empty() && c.putTogether == nil { // items come last
+			return nil
+		}
+		return w.Temp()
+	})
+}
+
+// split gives rows by what they come out as, as partCell does. The rows must be among those for which the cell was opened.
+func (c *partition) split(within *bitset.Set, unions *unionValues, yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set)) {
+	w := c.w
+	mark := w.Mark()
+	defer w.Release(mark)
+	rest, here := w.Temp(), w.Temp()
+	rest.Copy(within)
+	for _, is := range c.whole {
+		if !here.SetAnd(is.rows, rest) {
+			continue
+		}
+		rest.AndNot(here)
+		yield(is.Outcome, is.Value, c.contest.Outcomes.CodeOf(is.Outcome), here)
+	}
+	if c.putTogether != nil && here.SetAnd(c.putTogether, rest) {
+		rest.AndNot(here)
+		c.partItems(here, unions, yield)
+	}
+	if !rest.Empty() {
+		yield(nil, setting.Value{}, 0, rest)
+	}
+}
+
+// partItems gives rows with what is put together by the items that they have. None are left in the end.
+func (c *partition) partItems(rows *bitset.Set, unions *unionValues, yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set)) {
+	if !c.sorted { // so that what is put together is in order
+		slices.SortFunc(c.items, func(a, b outcomeRows) int {
+			if order := cmp.Compare(a.Prefix, b.Prefix); order != 0 {
+				return order
+			}
+			return a.Value.Compare(b.Value)
+		})
+		c.sorted = true
+	}
+	together, same := c.contest.Outcomes.Of(intern.FromItems), c.w.Temp()
+	for !rows.Empty() {
+		first := rows.First()
+		same.Copy(rows)
+		unions.key, unions.of = unions.key[:0], unions.of[:0]
+		for i := range c.items {
+			if s := c.items[i].rows; s.Has(first) {
+				same.And(s)
+				unions.key = binary.LittleEndian.AppendUint32(unions.key, uint32(c.items[i].Number))
+				unions.of = append(unions.of, &c.items[i].Value)
+			} else {
+				same.AndNot(s)
+			}
+		}
+		is := unions.union(c.contest)
+		rows.AndNot(same)
+		yield(together, is.value, is.code, same)
+	}
+}
+
+// union gives what the items of key come to.
+func (u *unionValues) union(c *settingIndex) unionValue {
+	if is, known := u.known[string(u.key)]; known {
+		return is
+	}
+	is := unionValue{value: setting.Union(u.of)}
+	if u.private {
+		is.code = 1<<31 | uint32(len(u.known))
+	} else {
+		is.code, u.value = c.Outcomes.Column.Code(is.value, u.value)
+	}
+	if u.known == nil {
+		u.known = map[string]unionValue{}
+	}
+	u.known[string(u.key)] = is
+	return is
+}
