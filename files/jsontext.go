@@ -7,7 +7,9 @@ import (
 	"errors"
 	"io"
 	"sort"
+	"strconv"
 	"strings"
+	"unicode/utf16"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -94,9 +96,55 @@ func (r *jsonReader) value(depth int) (*node, error) {
 		}
 		return n, nil
 	case '"':
-		return &node{kind: textNode, place: place, text: t.String()}, nil
+		return r.text(t, place), nil
 	}
 	return &node{place: place}, nil
+}
+
+// text gives a text. Half of a surrogate pair is refused: it is no character, and would be kept as another one.
+func (r *jsonReader) text(t jsontext.Token, place problem.Place) *node {
+	n := &node{kind: textNode, place: place, text: t.String()}
+	if at := strings.IndexRune(n.text, '\uFFFD'); at >= 0 && r.loneSurrogate(t) {
+		r.faults = append(r.faults, problem.Fault{Code: problem.Encoding, Place: place, Found: "half of a surrogate pair in a text", Expected: "UTF-8, or both halves of the pair"})
+		n.bad = true
+	}
+	return n
+}
+
+// loneSurrogate tells whether the text that was read last has an escape for half of a surrogate pair that stands alone.
+func (r *jsonReader) loneSurrogate(jsontext.Token) bool {
+	end := int(r.decoder.InputOffset())
+	raw := r.data[:end]
+	begin := end - 2
+	for begin > 0 && (raw[begin] != '"' || escaped(raw, begin)) {
+		begin--
+	}
+	raw = raw[begin+1 : end-1]
+	for i := 0; i+5 < len(raw); i++ {
+		if raw[i] != '\\' {
+			continue
+		}
+		if raw[i+1] != 'u' {
+			i++ // an escaped backslash, say
+			continue
+		}
+		unit, err := strconv.ParseUint(string(raw[i+2:i+6]), 16, 16)
+		if err != nil {
+			continue
+		}
+		if utf16.IsSurrogate(rune(unit)) {
+			if i+11 < len(raw) && raw[i+6] == '\\' && raw[i+7] == 'u' {
+				second, err := strconv.ParseUint(string(raw[i+8:i+12]), 16, 16)
+				if err == nil && utf16.DecodeRune(rune(unit), rune(second)) != '\uFFFD' {
+					i += 11
+					continue
+				}
+			}
+			return true
+		}
+		i += 5
+	}
+	return false
 }
 
 func (r *jsonReader) collection(open jsontext.Kind, place problem.Place, depth int) (*node, error) {
@@ -121,7 +169,7 @@ func (r *jsonReader) collection(open jsontext.Kind, place problem.Place, depth i
 		if err != nil {
 			return nil, ended(err)
 		}
-		name := key.String()
+		name := r.text(key, at).text
 		value, err := r.value(depth + 1)
 		if err != nil {
 			return nil, ended(err)

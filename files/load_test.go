@@ -100,6 +100,8 @@ func TestBrokenEstates(t *testing.T) {
 		"merge key":                        {"units: [{id: larkfell, <<: {title: x}}]\n", "a.yaml:1:24 anchor"},
 		"broken text":                      {"units: [{id: larkfell}\nx", "a.yaml:2:1 syntax"},
 		"nested too deep":                  {head + "people: " + strings.Repeat("[", 64) + strings.Repeat("]", 64) + "\n", "a.yaml:2:10 wrong-type; a.yaml:2:72 too-deep"},
+		"brackets in texts and comments":   {head + "people:\n  - id: a\n    name: |\n" + strings.Repeat("      [ [ [ [ {\n", 400) + "  - id: b # " + strings.Repeat("[", 1500) + "\n    name: \"" + strings.Repeat("{ \\\" [", 800) + "\"\n  - id: c\n    name: it's [ fine\n", ""},
+		"nested without end, after a text": {head + "people: [{id: a, name: '[[['}]\nxs: " + strings.Repeat("[", 2_000), "a.yaml:3:1005 too-deep"},
 		"nested without end":               {strings.Repeat("[", 2_000_000), "a.yaml:1:1001 too-deep"},
 		"not UTF-8":                        {head + "people: [{id: a, name: \xff}]\n", "a.yaml:2:24 encoding"},
 		"priority beyond bounds":           {head + "policies: [{id: p, kind: security, priority: -1000001, settings: {}, audience: {}}]\n", "a.yaml:2:46 out-of-range"},
@@ -224,8 +226,10 @@ func TestExportAndImportChangeNothing(t *testing.T) {
 
 // TestOddTextsSurvive writes texts that YAML readers like to take for something else.
 func TestOddTextsSurvive(t *testing.T) {
-	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x", "line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb"} {
-		s := &estate.Snapshot{Units: []estate.Unit{{ID: "r", Title: text}}}
+	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x", "line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb",
+		"größe", "2fa", "1", "_x", "x:y", "true", "? x", "x: [", "[a]", ",", "#x", "-", "<<", "=", "a: |", "x'y", "0", "1_000", ".5", "\a", "key with spaces "} {
+		fact := map[string]setting.Value{text: setting.TextValue(text)}
+		s := &estate.Snapshot{Units: []estate.Unit{{ID: "r", Title: text}}, Devices: []*estate.Device{{ID: "d", OS: "linux", OSVersion: "1", Facts: fact}}}
 		dir := t.TempDir()
 		if err := files.Write(dir, s, nil); err != nil {
 			t.Fatal(err)
@@ -235,6 +239,8 @@ func TestOddTextsSurvive(t *testing.T) {
 			t.Errorf("%q: %v", text, err)
 		} else if again.Units[0].Title != text {
 			t.Errorf("wrote %q, read %q", text, again.Units[0].Title)
+		} else if v, there := again.Devices[0].Facts[text]; !there || v.Text() != text {
+			t.Errorf("wrote the fact %q, read %v", text, again.Devices[0].Facts)
 		}
 	}
 }

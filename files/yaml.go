@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -45,28 +46,70 @@ func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
 }
 
 // hopelesslyDeep finds nesting so deep that a parser should not be asked to build it. What is deeper than
-// allowed but not hopeless is found exactly while converting.
+// allowed but not hopeless is found exactly while converting. Brackets within texts and comments do not count.
 func hopelesslyDeep(data []byte) (at int, deep bool) {
 	const hopeless = 1000
-	open, dashes := 0, 0
-	for i, c := range data {
-		switch c {
-		case '[', '{':
-			open++
-		case ']', '}':
-			open = max(0, open-1)
-		case '\n':
-			dashes = 0
-		case '-', '?':
-			if i+1 < len(data) && data[i+1] == ' ' {
+	open, block := 0, -1 // brackets that are open; the indentation of the line that begins a literal or folded text, -1: none
+	quote := byte(0)     // that a text began with
+	for begin := 0; begin < len(data); {
+		end := begin + bytes.IndexByte(data[begin:], '\n')
+		if end < begin {
+			end = len(data)
+		}
+		line := data[begin:end]
+		indent := len(line) - len(bytes.TrimLeft(line, " "))
+		if block >= 0 && (indent > block || indent == len(line)) {
+			begin = end + 1
+			continue
+		}
+		block = -1
+		dashes, before := 0, byte('\n')
+	characters:
+		for i, c := range line {
+			switch {
+			case quote != 0:
+				if c == quote && (quote == '\'' || !escaped(line, i)) {
+					quote = 0
+				}
+			case c == '#' && (before == ' ' || before == '\t' || before == '\n'):
+				break characters
+			case (c == '"' || c == '\'') && beginsText(before):
+				quote = c
+			case (c == '[' || c == '{') && (open > 0 || beginsText(before)):
+				open++
+			case c == ']' || c == '}':
+				open = max(0, open-1)
+			case (c == '-' || c == '?') && i+1 < len(line) && line[i+1] == ' ':
 				dashes++
+			case (c == '|' || c == '>') && open == 0 && before == ' ' && blockHeader.Match(line[i:]):
+				block = indent
+				break characters
 			}
+			if open > hopeless || dashes > hopeless {
+				return begin + i, true
+			}
+			before = c
 		}
-		if open > hopeless || dashes > hopeless {
-			return i, true
-		}
+		begin = end + 1
 	}
 	return 0, false
+}
+
+// blockHeader matches what begins a literal or folded text, to the end of the line.
+var blockHeader = regexp.MustCompile(`^[|>][0-9+-]*[ \t]*(#.*)?\r?$`)
+
+// beginsText tells whether a quote or bracket after a character begins a value, and is no letter of a plain text.
+func beginsText(before byte) bool {
+	return strings.IndexByte(" \t\n\r[{,:-?", before) >= 0
+}
+
+// escaped tells whether the character at a place is escaped by a backslash.
+func escaped(data []byte, at int) bool {
+	n := 0
+	for i := at - 1; i >= 0 && data[i] == '\\'; i-- {
+		n++
+	}
+	return n%2 == 1
 }
 
 func yamlSyntax(file string, err error) problem.Fault {
@@ -198,35 +241,76 @@ var plainText = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./()' -]*$`)
 // reservedText are plain texts that some reader takes for something else than text.
 var reservedText = map[string]bool{"null": true, "true": true, "false": true, "yes": true, "no": true, "on": true, "off": true, "y": true, "n": true}
 
-// tree gives a node as values that the YAML library writes in order.
-func (n *node) tree() any {
+// readsPlain tells whether a text needs no quotes.
+func readsPlain(text string) bool {
+	return plainText.MatchString(text) && !strings.HasSuffix(text, " ") && !reservedText[strings.ToLower(text)]
+}
+
+// yamlWriter turns nodes into values that the YAML library writes in order.
+type yamlWriter struct {
+	keys map[string]string // keys that need quotes, by the plain key that stands in for each until the tree is built
+}
+
+func (w *yamlWriter) values(n *node) any {
 	switch n.kind {
 	case boolNode:
 		return n.flag
 	case integerNode:
 		return n.number
 	case textNode:
-		if plainText.MatchString(n.text) && !strings.HasSuffix(n.text, " ") && !reservedText[strings.ToLower(n.text)] {
+		if readsPlain(n.text) {
 			return n.text
 		}
 		return quoted(n.text)
 	case listNode:
 		out := make([]any, len(n.items))
 		for i, item := range n.items {
-			out[i] = item.tree()
+			out[i] = w.values(item)
 		}
 		return out
 	case mapNode:
 		out := make(yaml.MapSlice, len(n.fields))
 		for i, f := range n.fields {
-			out[i] = yaml.MapItem{Key: (&node{kind: textNode, text: f.name}).tree(), Value: f.value.tree()}
+			out[i] = yaml.MapItem{Key: w.key(f.name), Value: w.values(f.value)}
 		}
 		return out
 	}
 	return nil
 }
 
+// key gives what the library writes as a key. It accepts no type of our own there, and some texts it does not
+// quote so that they can be read again: for those, a plain key stands in.
+func (w *yamlWriter) key(name string) string {
+	if readsPlain(name) && !strings.HasPrefix(name, standIn) {
+		return name
+	}
+	key := standIn + strconv.Itoa(len(w.keys))
+	w.keys[key] = name
+	return key
+}
+
+// standIn begins the plain keys that stand in for others.
+const standIn = "key."
+
+// Visit puts the keys themselves, in double quotes, where plain ones stand in for them.
+func (w *yamlWriter) Visit(n ast.Node) ast.Visitor {
+	if v, ok := n.(*ast.MappingValueNode); ok {
+		if key, ok := v.Key.(*ast.StringNode); ok {
+			if name, found := w.keys[key.Value]; found {
+				key.Value, key.Token.Type = name, token.DoubleQuoteType
+			}
+		}
+	}
+	return w
+}
+
 // writeYAML gives one document.
 func writeYAML(n *node) ([]byte, error) {
-	return yaml.MarshalWithOptions(n.tree(), yaml.IndentSequence(true))
+	w := &yamlWriter{keys: map[string]string{}}
+	tree, err := yaml.ValueToNode(w.values(n), yaml.IndentSequence(true))
+	if err != nil {
+		return nil, err
+	}
+	ast.Walk(w, tree)
+	return []byte(tree.String() + "\n"), nil
 }
