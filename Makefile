@@ -33,14 +33,15 @@ bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memo
 
 build: tools console/dist/index.html ## the program, with the console in it
 	@mkdir -p bin
+	@echo "Compiling the program. The first time takes two or three minutes."
 	go build -o bin/zridge ./cmd/zridge
-	@go run ./demo/generate demo/estate
 
 console: console/dist/index.html ## the web console
 
 console/dist/index.html: console/node_modules/.installed $(console_sources) $(api_types)
-	rm -rf console/dist/assets
-	cd console && npm run --silent build
+	@echo "Building the console"
+	@rm -rf console/dist/assets
+	@cd console && npm run --silent build
 	@touch $@
 
 # The API's types come from its description, which is kept.
@@ -51,7 +52,8 @@ $(api_types): console/src/api/openapi.json console/node_modules/.installed
 # Exact versions are pinned in package.json; `npm install` and not `npm ci`, since a lock file made on one
 # platform lacks the optional packages of others.
 console/node_modules/.installed: console/package.json
-	cd console && npm install --no-audit --no-fund --loglevel=error
+	@echo "Installing the packages that the console is built with"
+	@cd console && npm install --no-audit --no-fund --loglevel=error
 	@touch $@
 
 generate: ## the API's description, the dictionary's pages, and the demo's tables

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -146,6 +148,18 @@ func TestEveryCommandHasHelp(t *testing.T) {
 		if status != 0 || !strings.Contains(out, "USAGE") || errOut != "" {
 			t.Errorf("zridge %s --help: status %d %s%s", name, status, out, errOut)
 		}
+	}
+}
+
+// TestADemoThatFailsLeavesNothing begins a demo over an estate with a fault.
+func TestADemoThatFailsLeavesNothing(t *testing.T) {
+	to := filepath.Join(t.TempDir(), "demo")
+	_, errOut, status := run(t, "demo", "--estate", folder(t, "units: [{id: a}, {id: b}]\n"), "--folder", to, "--listen", "127.0.0.1:0")
+	if status != 1 || !strings.Contains(errOut, "root") {
+		t.Errorf("status %d %s", status, errOut)
+	}
+	if _, err := os.Stat(to); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("the folder is there: %v", err)
 	}
 }
 

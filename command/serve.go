@@ -24,7 +24,9 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/demo"
+	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/files"
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/store"
@@ -51,13 +53,20 @@ func serveCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the database", TakesFile: true},
 			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each", TakesFile: true},
 			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` by which days turn, such as Europe/Lisbon; without it the machine's"},
+			&cli.IntFlag{Name: "keep-runs", Value: 400, Usage: "`DAYS` that runs of sources and what they did to objects are kept: 1 to 10000", Validator: func(n int) error {
+				if n < 1 || n > 10_000 {
+					return fmt.Errorf("found %d, expected 1 to 10000", n)
+				}
+				return nil
+			}},
 			dateFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
 				return usage("serve: found %s, expected no arguments", problem.Quote(c.Args().First()))
 			}
-			config := service.Config{Address: c.String("listen"), Database: c.String("database"), Secrets: c.String("secrets"), MaxFile: int64(c.Int("max-file-mb")) << 20, Log: slog.New(slog.NewTextHandler(s.Err, nil))}
+			config := service.Config{Address: c.String("listen"), Database: c.String("database"), Secrets: c.String("secrets"), MaxFile: int64(c.Int("max-file-mb")) << 20,
+				Keep: time.Duration(c.Int("keep-runs")) * 24 * time.Hour, Log: slog.New(slog.NewTextHandler(s.Err, nil))}
 			if c.IsSet("date") {
 				day, err := dayOf(c)
 				if err != nil {
@@ -102,7 +111,7 @@ func demoCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
 			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's database"},
 			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each"},
-			&cli.StringFlag{Name: "estate", Value: "demo/estate", Usage: "estate `FOLDER` to begin with"},
+			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate", TakesFile: true},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
 		},
@@ -113,6 +122,12 @@ func demoCommand(s Streams) *cli.Command {
 func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	debug.SetGCPercent(collectAt)
 	folder := c.String("folder")
+	database := filepath.Join(folder, "zridge.db")
+	begin, remove, err := demoEstate(c.String("estate"))
+	if err != nil {
+		return err
+	}
+	defer remove()
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
@@ -121,7 +136,7 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 		return err
 	}
 	defer logFile.Close()
-	running, err := service.Start(service.Config{Address: c.String("listen"), Database: filepath.Join(folder, "zridge.db"), Secrets: c.String("secrets"), Day: estate.Date(demo.Day), Log: slog.New(slog.NewTextHandler(logFile, nil))})
+	running, err := service.Start(service.Config{Address: c.String("listen"), Database: database, Secrets: c.String("secrets"), Day: estate.Date(demo.Day), Log: slog.New(slog.NewTextHandler(logFile, nil))})
 	if err != nil {
 		return err
 	}
@@ -133,8 +148,12 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 
 	api := &client.Client{Base: running.Address}
 	if running.SetupCode != "" {
-		if err := prepareDemo(ctx, api, running.SetupCode, c.String("estate"), s.Out); err != nil {
-			return fail(err)
+		if err := prepareDemo(ctx, api, running.SetupCode, begin, s.Out); err != nil {
+			err = fail(err)
+			for _, suffix := range []string{"", "-wal", "-shm"} { // half a demo would start empty the next time
+				os.Remove(database + suffix)
+			}
+			return err
 		}
 	}
 	token, err := api.SignIn(ctx, demoName, demoPassword, "demo laptops", 1)
@@ -153,6 +172,26 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	err = <-stopped
 	fmt.Fprintln(s.Out, "stopped")
 	return err
+}
+
+// demoEstate gives the folder of the estate that the demo begins with, checked, and what removes it if it is a copy.
+func demoEstate(given string) (folder string, remove func(), err error) {
+	folder, remove = given, func() {}
+	if given == "" {
+		if folder, err = os.MkdirTemp("", "zridge-demo-"); err != nil {
+			return "", nil, err
+		}
+		remove = func() { os.RemoveAll(folder) }
+		if err := demo.Write(folder); err != nil {
+			remove()
+			return "", nil, err
+		}
+	}
+	if _, err := files.Read(folder, dictionary.Shipped()); err != nil {
+		remove()
+		return "", nil, err
+	}
+	return folder, remove, nil
 }
 
 // prepareDemo makes the demo's accounts and publishes the demo estate.

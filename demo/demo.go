@@ -4,8 +4,11 @@
 package demo
 
 import (
+	"embed"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 )
@@ -17,6 +20,18 @@ const (
 	people  = 210
 	laptops = 240
 )
+
+//go:embed estate
+var shipped embed.FS
+
+// Write puts the demo estate, in the estate format, into a folder, which must be empty.
+func Write(folder string) error {
+	estate, err := fs.Sub(shipped, "estate")
+	if err != nil {
+		return err
+	}
+	return os.CopyFS(folder, estate)
+}
 
 // place is a unit with how many people work there and what they do.
 type place struct {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
@@ -36,9 +37,9 @@ func AllObjects(s *estate.Snapshot, kind estate.Kind) []any {
 	}
 }
 
-// Objects lists an estate's own objects of a kind: shipped definitions and checks are left out.
+// Objects lists an estate's own objects of a kind by id: shipped definitions and checks are left out.
 func Objects(s *estate.Snapshot, kind estate.Kind) []any {
-	return slices.DeleteFunc(AllObjects(s, kind), func(o any) bool {
+	own := slices.DeleteFunc(AllObjects(s, kind), func(o any) bool {
 		switch o := o.(type) {
 		case setting.Definition:
 			return o.Shipped
@@ -47,6 +48,11 @@ func Objects(s *estate.Snapshot, kind estate.Kind) []any {
 		}
 		return false
 	})
+	byID := func(a, b any) int { return strings.Compare(ObjectID(a), ObjectID(b)) }
+	if !slices.IsSortedFunc(own, byID) {
+		slices.SortFunc(own, byID)
+	}
+	return own
 }
 
 func boxed[T any](list []T) []any {

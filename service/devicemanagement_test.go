@@ -3,7 +3,9 @@
 package service_test
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"path/filepath"
@@ -294,8 +296,15 @@ func TestARestartLosesNothing(t *testing.T) {
 	}
 	api.Token = token.Secret
 	publishEstate(t, api, smallEstate)
+	// two groups are made after the policy, in an order that is not that of their ids
+	publishEstate(t, api, strings.TrimSuffix(smallEstate, "}")+`,"groups":[{"id":"zz","of":"devices","members":["LT-1"]},{"id":"a-new-group","of":"devices","members":["LT-1"]}]}`)
+	publishEstate(t, api, strings.TrimSuffix(smallEstate, "}")+`,"groups":[{"id":"zz","of":"devices","members":["LT-1"]},{"id":"a-new-group","of":"devices","members":["LT-1"]},{"id":"mm","of":"devices","members":["LT-1"]}]}`)
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	checkIn(t, l)
+	before, err := client.Get[json.RawMessage](context.Background(), api, "/estate", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
 	stop()
 
 	running, stop = start()
@@ -304,6 +313,9 @@ func TestARestartLosesNothing(t *testing.T) {
 		t.Error("a second first administrator is asked for")
 	}
 	api.Base = running.Address
+	if after, err := client.Get[json.RawMessage](context.Background(), api, "/estate", nil); err != nil || !bytes.Equal(before, after) {
+		t.Errorf("the estate is given differently after the restart: %v\n%s\n%s", err, before, after)
+	}
 	for id, d := range deliveries(t, api, "LT-1") {
 		if d.Status != "applied" {
 			t.Errorf("after the restart %s is %s", id, d.Status)

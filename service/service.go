@@ -29,6 +29,7 @@ type Config struct {
 	Secrets  string         // folder with the passwords that sources need, a file each; empty: none
 	MaxFile  int64          // bytes of the largest file that is kept; 0: 32 MiB
 	Zone     *time.Location // by which days turn; nil: the machine's
+	Keep     time.Duration  // how long runs of sources and what they did to objects are kept; 0: workflow.DefaultKeep
 	Log      *slog.Logger
 }
 
@@ -65,7 +66,7 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	flow, err := workflow.New(workflow.Config{Store: data, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile, Secrets: c.Secrets, Zone: c.Zone})
+	flow, err := workflow.New(workflow.Config{Store: data, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile, Secrets: c.Secrets, Zone: c.Zone, Keep: c.Keep})
 	if err != nil {
 		data.Close()
 		return nil, err

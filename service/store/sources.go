@@ -207,6 +207,16 @@ func (s *Store) Runs(source string, most int) ([]SourceRun, error) {
 	return many[SourceRun](s.db.Where("source = ?", source).Order("seq DESC").Limit(most))
 }
 
+// TrimSources removes the runs that ended, and what sources did to objects, before a moment. The newest run of a source stays.
+func (s *Store) TrimSources(before time.Time) error {
+	return s.Transaction(func(tx *Store) error {
+		if err := tx.db.Where("at < ?", before).Delete(&SourceEvent{}).Error; err != nil {
+			return err
+		}
+		return tx.db.Where("ended_at < ? AND seq NOT IN (SELECT max(seq) FROM source_runs GROUP BY source)", before).Delete(&SourceRun{}).Error
+	})
+}
+
 // AddEvents appends to the history of objects.
 func (s *Store) AddEvents(events []SourceEvent) error {
 	if len(events) == 0 {

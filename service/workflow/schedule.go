@@ -62,8 +62,11 @@ func (s *Service) gather(ctx context.Context) {
 	}
 }
 
-// Due reads the sources that are due, and removes what left long enough ago.
+// Due reads the sources that are due, and removes what left long enough ago and history that is older than is kept.
 func (s *Service) Due() {
+	if err := s.store.TrimSources(s.now().Add(-s.keep)); err != nil {
+		s.log.Error("trimming the history of sources", "error", err)
+	}
 	rows, err := s.store.Sources()
 	if err != nil {
 		s.log.Error("listing sources", "error", err)

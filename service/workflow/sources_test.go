@@ -197,6 +197,31 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 	}
 }
 
+// TestHistoryOfSourcesIsTrimmedByAge reads a source on three days, the last of them after the first is older than is kept.
+func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
+	day := "2026-11-23"
+	f, s := flow(t, &day)
+	withInventory(t, f, inventory())
+	sent(t, f, "A-1,linux,12,,labs,8\n")
+	sent(t, f, "A-1,linux,13,,labs,8\n")
+	count := func(when string, runs, events int) {
+		t.Helper()
+		f.Due()
+		found, err := s.Runs("inventory", 100)
+		history, err2 := s.Events("devices", "A-1", 100)
+		if err := errors.Join(err, err2); err != nil || len(found) != runs || len(history) != events {
+			t.Errorf("%s: %d runs and %d events, expected %d and %d (%v)", when, len(found), len(history), runs, events, err)
+		}
+	}
+	count("on the day", 2, 2)
+	day = "2027-12-27"
+	count("a day before they are too old", 2, 2)
+	day = "2027-12-29"
+	count("when they are too old, but for the newest run", 1, 0)
+	sent(t, f, "A-1,linux,14,,labs,8\n")
+	count("after another reading", 1, 1)
+}
+
 func TestSetUpsAreChecked(t *testing.T) {
 	day := "2026-11-23"
 	f, _ := flow(t, &day)

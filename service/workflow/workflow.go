@@ -31,7 +31,11 @@ type Config struct {
 	MaxFile int64          // bytes of the largest file that is kept; 0: DefaultMaxFile
 	Secrets string         // folder with the passwords that sources need, a file each; empty: none
 	Zone    *time.Location // by which days turn: exceptions, days of review; nil: UTC
+	Keep    time.Duration  // how long runs of sources and what they did to objects are kept; 0: DefaultKeep
 }
+
+// DefaultKeep is how long runs of sources and what they did to objects are kept unless the configuration says otherwise.
+const DefaultKeep = 400 * 24 * time.Hour
 
 // Service runs the use cases. It is safe for concurrent use.
 type Service struct {
@@ -48,6 +52,7 @@ type Service struct {
 	running sync.WaitGroup // goroutines in the background
 
 	maxFile  int64
+	keep     time.Duration // of runs of sources and what they did
 	reading  chan struct{} // as many as files are read at once
 	trying   chan struct{} // as many as are tried at once
 	drafting sync.Mutex    // held while it is worked out what a change comes to
@@ -73,6 +78,9 @@ func New(c Config) (*Service, error) {
 		s.zone = time.UTC
 	}
 	s.sources.secrets, s.sources.running, s.sources.wake = c.Secrets, map[string]*Run{}, make(chan struct{}, 1)
+	if s.keep = c.Keep; s.keep == 0 {
+		s.keep = DefaultKeep
+	}
 	if s.maxFile == 0 {
 		s.maxFile = DefaultMaxFile
 	}
