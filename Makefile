@@ -7,7 +7,7 @@ api_types := console/src/api/schema.d.ts
 console_sources := $(filter-out $(api_types),$(shell find console/src console/public -type f)) console/index.html console/vite.config.ts console/tsconfig.json
 PICTURES ?= docs/screenshots
 SIZES ?= 10000,100000,1000000
-FUZZ ?= 60s
+FUZZ ?= 20s
 
 .PHONY: help demo test lint bench build console generate pictures tools chromium clean
 
@@ -17,12 +17,20 @@ help: ## what can be made
 demo: build ## the service with the demo estate and 240 simulated laptops, on http://127.0.0.1:8470
 	@bin/zridge demo $(DEMO)
 
+# Packages that start services and browsers run alone: beside each other they would only wait for each other.
+# With the race detector everything that has goroutines is run, and of the core a shorter run.
+# Time limits are there to end what hangs; they are many times what a quiet machine takes.
+heavy := /e2e$$|/service$$|/service/workflow$$
+
 test: tools chromium openssl slapd console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(MAKE) --no-print-directory drift
-	go test ./... -timeout 9m
-	go test ./core/resolve -run '^$$' -fuzz FuzzWholeEstatesAndEdits -fuzztime $(FUZZ) -timeout 5m
+	go test $$(go list ./... | grep -vE '$(heavy)') -timeout 20m
+	go test -race ./service ./service/workflow -p 1 -timeout 20m
+	go test -race -short ./core/... ./client ./directory ./endpoint ./service/signin ./service/checkin ./service/store -timeout 20m
+	go test ./e2e -timeout 40m
+	go test ./core/resolve -run '^$$' -fuzz FuzzWholeEstatesAndEdits -fuzztime $(FUZZ) -timeout 10m
 
 bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memory
 	ZRIDGE_BENCH=$(SIZES) go test ./core/resolve -run '^$$' -bench . -benchtime 1s -timeout 30m

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
@@ -101,7 +102,7 @@ func newPage(t testing.TB, base string) *page {
 
 func (p *page) do(what string, actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		p.shot("failure")
@@ -133,9 +134,9 @@ func (p *page) text() string {
 // until waits until an expression of the page is true.
 func (p *page) until(what, expression string) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 25*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
-	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))
+	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(patience))
 	_, err := chromedp.Run(ctx, poll)
 	for moved(err) && ctx.Err() == nil {
 		_, err = chromedp.Run(ctx, poll)
@@ -186,7 +187,7 @@ func (p *page) click(selector, name string) {
 	p.t.Helper()
 	for try := 1; ; try++ {
 		marked := p.mark(selector, name)
-		ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+		ctx, cancel := context.WithTimeout(p.ctx, patience/3)
 		err := chromedp.Do(ctx, chromedp.Click(marked))
 		cancel()
 		if err == nil {
@@ -202,8 +203,17 @@ func (p *page) click(selector, name string) {
 func (p *page) button(name string) { p.t.Helper(); p.click("button", name) }
 func (p *page) link(name string)   { p.t.Helper(); p.click("a", name) }
 
-// fill types into a field by its label, over what stands there.
+// fill puts a text into a field by its label, in one step, over what is there.
 func (p *page) fill(label, text string) {
+	p.t.Helper()
+	p.mark("input, textarea", label)
+	if _, err := chromedp.Call(p.ctx, input.InsertText, input.InsertTextParams{Text: text}); err != nil {
+		p.t.Fatalf("filling in %s: %v", label, err)
+	}
+}
+
+// types types into a field by its label, key by key, over what is there.
+func (p *page) types(label, text string) {
 	p.t.Helper()
 	p.mark("input, textarea", label)
 	p.do("typing into "+label, chromedp.KeyEvent(text))

@@ -16,7 +16,7 @@ func TestTheImpactWhileTyping(t *testing.T) {
 
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
-	p.fill("Lock the screen after minutes without use", "25")
+	p.types("Lock the screen after minutes without use", "25")
 	p.shows("get something else")
 	p.shows("get a weaker value")
 	p.until("the panel says from what to what", `[...document.querySelectorAll('section, .sheet')].some((s) => s.innerText.includes('What the open change does') && /25/.test(s.innerText) && s.innerText.includes('weaker'))`)
@@ -40,7 +40,7 @@ func TestTheImpactWhileTyping(t *testing.T) {
 
 	// A group's rule: who joins, and what that does to them, while it is typed.
 	p.goTo("/groups/field-laptops")
-	p.fill("Rule", `device.os == "linux"`)
+	p.types("Rule", `device.os == "linux"`)
 	p.shows("begins to reach")
 }
 
@@ -61,7 +61,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 		};`)
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
-	p.fill("Lock the screen after minutes without use", "25")
+	p.types("Lock the screen after minutes without use", "25")
 	p.shows("Kept in the open change")
 	p.until("readings were held back", `window.held.length > 0`)
 	p.do("letting them go", chromedp.Evaluate[chromedp.Void](`window.held.splice(0).forEach((go) => go())`))

@@ -387,7 +387,7 @@ func TestBadInputAtTheAPI(t *testing.T) {
 // TestLiveUpdates reads the stream of events while a change is made.
 func TestLiveUpdates(t *testing.T) {
 	_, api := withDemo(t)
-	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	q, _ := http.NewRequestWithContext(ctx, http.MethodGet, api.Base+"/api/v1/events", nil)
 	q.Header.Set("Authorization", "Bearer "+api.Token)

@@ -219,7 +219,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	const rule = `device.os == "linux" && "field" in device.tags`
 	stays := `[...document.querySelectorAll('textarea')].some((e) => e.value === ` + quoted(rule) + `)`
 	p.goTo("/groups/field-laptops")
-	p.fill("Rule", rule) // as soon as there is a field for it
+	p.types("Rule", rule) // as soon as there is a field for it
 	p.until("the rule is typed", stays)
 	theirs("policies", "harbour-desks", `{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":6},"audience":{"include":["unit:harbour-office"]}}`)
 	p.shows("2 edits")
@@ -262,7 +262,7 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 		}
 		p.fill("Left out: add", "serial:"+device.Device.Serial)
 		p.key(kb.Enter)
-		p.fill("Lock the screen after minutes without use", fmt.Sprint(20+i))
+		p.types("Lock the screen after minutes without use", fmt.Sprint(20+i))
 		p.until(id+" is left out", `[...document.querySelectorAll('main .id')].some((e) => e.innerText === 'device:`+id+`')`)
 		p.shows("Kept in the open change")
 	}

@@ -181,7 +181,7 @@ func TestAGroupThatListsMany(t *testing.T) {
 	p.button("Take LT-0097 out")
 	p.shows("99 laptops")
 	p.shows("None of them has this in its id.")
-	p.fill("Find among them", "\b")
+	p.types("Find among them", "\b")
 	p.shows("and 39 more")
 }
 
@@ -195,7 +195,7 @@ func TestWordsThatAreTypedFast(t *testing.T) {
 	for path, label := range map[string]string{"/dictionary": "Search settings", "/policies": "Search policies", "/groups": "Search groups", "/devices": "Search devices"} {
 		p.goTo(path)
 		p.until("the search of "+path, `!!document.querySelector('input[type=search][aria-label=`+quoted(label)+`]')`)
-		p.fill(label, words)
+		p.types(label, words)
 		p.until("the address says what is searched for in "+path, `new URLSearchParams(location.search).get('q') === `+quoted(words))
 		if typed, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('input[aria-label=`+quoted(label)+`]').value`)); err != nil || typed != words {
 			t.Errorf("%s has %q of what was typed, %v", path, typed, err)

@@ -114,7 +114,7 @@ func (s *slapd) start() {
 	if err := s.cmd.Start(); err != nil {
 		s.t.Fatal(err)
 	}
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(3 * time.Minute)
 	for {
 		conn, err := net.Dial("tcp", s.secure)
 		if err == nil {

@@ -298,7 +298,11 @@ func turnWords(id setting.ID, dev estate.DeviceID, a, b State) string {
 }
 
 func TestWholeEstatesAndEdits(t *testing.T) {
-	for seed := range uint64(100) {
+	seeds := uint64(100)
+	if testing.Short() {
+		seeds = 20
+	}
+	for seed := range seeds {
 		compareWhole(t, seed)
 	}
 }

@@ -57,7 +57,11 @@ func TestEditsOfALargeEstate(t *testing.T) {
 		}
 		return otherwise
 	}
-	laptops, steps := number("ZRIDGE_LAPTOPS", 9000), number("ZRIDGE_EDITS", 60)
+	usual := 60
+	if testing.Short() {
+		usual = 10
+	}
+	laptops, steps := number("ZRIDGE_LAPTOPS", 9000), number("ZRIDGE_EDITS", usual)
 	every := number("ZRIDGE_EVERY", 1)
 	size := world.Size{Devices: laptops, Units: 60, Groups: 150, Policies: 120, Settings: 400}
 	if laptops > 20_000 {

@@ -12,8 +12,8 @@ import (
 
 // TestWhatIsPendingIsCountedWithoutWritingIt publishes values of one setting after another and counts what a laptop still has to take.
 func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withDemo(t, f)
 	const id = "LT-0110"
 	enrolled := time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC)
@@ -43,11 +43,11 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 			t.Fatal(err)
 		}
 		f.Delivered(id, live.Turn)
-		at, err := time.Parse(time.DateOnly, day)
+		at, err := time.Parse(time.DateOnly, day.day.Load().(string))
 		if err != nil {
 			t.Fatal(err)
 		}
-		day = at.AddDate(0, 0, 1).Format(time.DateOnly) // the lists are not older than a moment
+		day.Store(at.AddDate(0, 0, 1).Format(time.DateOnly)) // the lists are not older than a moment
 	}
 	publish := func(body string) {
 		t.Helper()
@@ -114,7 +114,7 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 	if written, err := s.Deliveries(id); err != nil || written["disk.startup.message_address"].Wanted.Text() != "https://larkfell.example/watch" {
 		t.Errorf("what is written is not of the last check-in: %v %v", written["disk.startup.message_address"], err)
 	}
-	again := again(t, s, &day)
+	again := again(t, s, day)
 	page, err := again.Device(id)
 	if d := page.Deliveries[setting.ID("disk.startup.message_address")]; err != nil || d.Status != rollout.Pending || !d.Wanted.IsNothing() {
 		t.Errorf("after a restart the page says %+v %v", d, err)

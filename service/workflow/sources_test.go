@@ -77,8 +77,8 @@ func edited(t *testing.T, f *Service, object any, kind estate.Kind) {
 
 // TestWhatASourceBringsAndWhatIsEditedHere follows one laptop through readings, an edit, a restart and the end of its source.
 func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withInventory(t, f, inventory())
 	serial := deviceOf(t, f, "LT-0001").Serial
 	before := *deviceOf(t, f, "LT-0001")
@@ -109,7 +109,7 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 		}
 	}
 	check("after the next reading", f)
-	check("after a restart", again(t, s, &day))
+	check("after a restart", again(t, s, day))
 	// An edit that gives the source's value back follows the source again.
 	back := *deviceOf(t, f, "LT-0001")
 	back.Unit = "chart-room"
@@ -134,7 +134,7 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 	if err := f.DropSource(ines, "inventory"); err != nil {
 		t.Fatal(err)
 	}
-	for _, f := range []*Service{f, again(t, s, &day)} {
+	for _, f := range []*Service{f, again(t, s, day)} {
 		if d := deviceOf(t, f, "LT-0001"); d.Unit != "harbour-office" || d.OSVersion != "13.2" || d.Tags[0] != "mine" || f.OriginOf(estate.KindDevice, "LT-0001") != nil || f.Live().Version(estate.KindDevice, "NEW-1") == 0 {
 			t.Errorf("after its source was taken away: %+v", d)
 		}
@@ -142,8 +142,8 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 }
 
 func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	u := inventory()
 	u.RemoveAfter, u.MostLeft = 30, 100
 	withInventory(t, f, u)
@@ -179,16 +179,16 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 	if o, err := f.Remove(ines, "inventory", gone("A-1"), true); err != nil || o.Report == nil || f.Live().Plan.Device("A-1") == nil {
 		t.Errorf("looking removed it: %v", err)
 	}
-	day = "2026-12-22"
+	day.Store("2026-12-22")
 	if f.Due(); f.Live().Plan.Device("A-1") == nil {
 		t.Error("it was removed a day too early")
 	}
-	day = "2026-12-24"
+	day.Store("2026-12-24")
 	f.Due()
 	if f.Live().Plan.Device("A-1") != nil || f.Live().Plan.Device("A-2") == nil {
 		t.Error("in time, A-1 goes and A-2, which a policy names, stays")
 	}
-	f = again(t, s, &day)
+	f = again(t, s, day)
 	if f.Live().Plan.Device("A-1") != nil || len(f.Live().Plan.Snapshot().Devices) != 242 {
 		t.Errorf("after a restart there are %d laptops", len(f.Live().Plan.Snapshot().Devices))
 	}
@@ -199,8 +199,8 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 
 // TestHistoryOfSourcesIsTrimmedByAge reads a source on three days, the last of them after the first is older than is kept.
 func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withInventory(t, f, inventory())
 	sent(t, f, "A-1,linux,12,,labs,8\n")
 	sent(t, f, "A-1,linux,13,,labs,8\n")
@@ -214,17 +214,17 @@ func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
 		}
 	}
 	count("on the day", 2, 2)
-	day = "2027-12-27"
+	day.Store("2027-12-27")
 	count("a day before they are too old", 2, 2)
-	day = "2027-12-29"
+	day.Store("2027-12-29")
 	count("when they are too old, but for the newest run", 1, 0)
 	sent(t, f, "A-1,linux,14,,labs,8\n")
 	count("after another reading", 1, 1)
 }
 
 func TestSetUpsAreChecked(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withInventory(t, f, inventory())
 	for name, c := range map[string]struct {
 		id   string
@@ -282,8 +282,8 @@ func TestSetUpsAreChecked(t *testing.T) {
 
 // TestTwoSourcesNeverShareAnObject lets two inventories claim one laptop.
 func TestTwoSourcesNeverShareAnObject(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withInventory(t, f, inventory())
 	serial := deviceOf(t, f, "LT-0001").Serial
 	sent(t, f, serial+",linux,13,,,8\n")
@@ -304,8 +304,8 @@ func TestTwoSourcesNeverShareAnObject(t *testing.T) {
 
 // TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters publishes between the dry run and its taking.
 func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withInventory(t, f, inventory())
 	state, err := f.Upload(context.Background(), ines, "inventory", "x.csv", strings.NewReader(tableHead+"A-1,linux,12,,labs,8\n"), 0, false)
 	if err != nil || state.State != RunWaiting {
@@ -337,8 +337,8 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 
 // TestWhatWasWrittenBeforeARestartIsTakenInAfterIt writes over SCIM with nobody following, as when a service stops in between.
 func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withDemo(t, f)
 	if _, err := f.AddSource(ines, "hr", SCIM, "HR", SetUp{SCIM: &SCIMSetUp{}}); err != nil {
 		t.Fatal(err)
@@ -380,7 +380,7 @@ func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
 	if f.Live().Plan.Person("second") != nil {
 		t.Fatal("it followed by itself")
 	}
-	f = again(t, s, &day)
+	f = again(t, s, day)
 	events, stop := f.Watch()
 	defer stop()
 	ctx, end := context.WithCancel(context.Background())

@@ -25,8 +25,8 @@ func opened(t *testing.T, f *Service, title string) string {
 }
 
 func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	c := opened(t, f, "Move")
 	if n, err := f.Move(ines, c, []string{"LT-0001", "LT-0002"}, "labs"); err != nil || n != 2 {
@@ -83,8 +83,8 @@ func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
 }
 
 func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	c := opened(t, f, "Retire")
 	target := estate.Target{Kind: estate.ToGroup, ID: "contractors"}
@@ -115,8 +115,8 @@ func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
 }
 
 func TestDetachingIsLookedAtFirst(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	place := estate.Target{Kind: estate.ToUnit, ID: "labs"}
 	kinds := []estate.Detachment{{Kind: "security", Reason: "At sea", ReviewOn: "2026-11-24"}}
@@ -161,7 +161,7 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 	if o, err := f.Overview(); err != nil || o.Missed != 1 || len(o.DetachDue) != 0 {
 		t.Errorf("the overview says %d %v %v", o.Missed, o.DetachDue, err)
 	}
-	day = "2026-11-24"
+	day.Store("2026-11-24")
 	if o, err := f.Overview(); err != nil || len(o.DetachDue) != 1 || o.DetachDue[0].Place != place || o.DetachDue[0].Due[0].Reason != "At sea" {
 		t.Errorf("on the day of review the overview says %v %v", o.DetachDue, err)
 	}
@@ -199,8 +199,8 @@ func policyIn(t *testing.T, f *Service, id estate.PolicyID) estate.Policy {
 }
 
 func TestAnExceptionNeedsTwoPeople(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	hour := setting.IntegerValue(60)
 	doc := files.ExceptionDoc{ID: "EX-9", Setting: "screen.lock_after_minutes", Target: "device:LT-0112", Value: &hour, Until: "2026-12-10", Reason: "Plotter"}
@@ -251,12 +251,12 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 		day     string
 		lapsing int
 	}{{"2026-11-23", 1}, {"2026-11-26", 2}, {"2026-12-07", 1}, {"2026-12-11", 0}} {
-		day = d.day
+		day.Store(d.day)
 		if o, err := f.Overview(); err != nil || len(o.Lapsing) != d.lapsing {
 			t.Errorf("on %s %d lapse soon, expected %d %v", day, len(o.Lapsing), d.lapsing, err)
 		}
 	}
-	day = "2026-12-11"
+	day.Store("2026-12-11")
 	v, _ := f.ViewOf("")
 	list := v.Exceptions()
 	if list[len(list)-1].ID != "EX-1" || list[len(list)-2].ID != "EX-9" || list[0].ID != "EX-2" || list[len(list)-2].Days != -1 {
@@ -285,8 +285,8 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 }
 
 func TestPastingViewsAndLists(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	v, err := f.ViewOf("")
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -23,7 +24,18 @@ import (
 var ines = Actor{Name: "ines", Via: "console"}
 
 // flow is a service over a new database; day is the day that its clock shows.
-func flow(t testing.TB, day *string) (*Service, *store.Store) {
+// calendar is the day that a service of a test believes it is. Services read it from several goroutines.
+type calendar struct{ day atomic.Value }
+
+func on(day string) *calendar {
+	c := &calendar{}
+	c.Store(day)
+	return c
+}
+
+func (c *calendar) Store(day string) { c.day.Store(day) }
+
+func flow(t testing.TB, day *calendar) (*Service, *store.Store) {
 	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
 	if err != nil {
@@ -33,10 +45,10 @@ func flow(t testing.TB, day *string) (*Service, *store.Store) {
 	return again(t, s, day), s
 }
 
-func again(t testing.TB, s *store.Store, day *string) *Service {
+func again(t testing.TB, s *store.Store, day *calendar) *Service {
 	t.Helper()
 	f, err := New(Config{Store: s, Shipped: dictionary.Shipped(), Now: func() time.Time {
-		at, err := time.Parse(time.DateOnly, *day)
+		at, err := time.Parse(time.DateOnly, day.day.Load().(string))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -45,6 +57,7 @@ func again(t testing.TB, s *store.Store, day *string) *Service {
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(f.Close)
 	return f
 }
 
@@ -79,8 +92,8 @@ func policyEdit(id, rest string) EditInput {
 const camerasOff = `"settings":{"media.camera":false},"audience":{"include":["unit:slipway"]}`
 
 func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withDemo(t, f)
 	c, err := f.NewChange(ines, "Cameras", "")
 	if err != nil {
@@ -130,7 +143,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 		t.Errorf("on its way is %+v %v", d, err)
 	}
 	// A restart gives the same.
-	if got := again(t, s, &day).Live(); got.Revision != 2 || got.Version(estate.KindPolicy, "cameras") != 1 || got.Resolution.Len() != 240 {
+	if got := again(t, s, day).Live(); got.Revision != 2 || got.Version(estate.KindPolicy, "cameras") != 1 || got.Resolution.Len() != 240 {
 		t.Errorf("after a restart: revision %d", got.Revision)
 	}
 	var state *StateError
@@ -140,8 +153,8 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 }
 
 func TestExceptionsLapseWithTheDay(t *testing.T) {
-	day := "2026-12-04"
-	f, _ := flow(t, &day)
+	day := on("2026-12-04")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	minutes := func() int64 {
 		r, err := f.Live().Plan.Effective("LT-0110", "")
@@ -157,7 +170,7 @@ func TestExceptionsLapseWithTheDay(t *testing.T) {
 	if err != nil || len(o.Lapsing) != 1 || o.Lapsing[0].ID != "EX-1" {
 		t.Errorf("lapsing: %+v %v", o.Lapsing, err)
 	}
-	day = "2026-12-05"
+	day.Store("2026-12-05")
 	if got := minutes(); got != 15 {
 		t.Errorf("the day after it is %d", got)
 	}
@@ -167,8 +180,8 @@ func TestExceptionsLapseWithTheDay(t *testing.T) {
 }
 
 func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withDemo(t, f)
 	c, err := f.NewChange(ines, "Tries", "")
 	if err != nil {
@@ -217,8 +230,8 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 }
 
 func TestTryingStoresNothing(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	withDemo(t, f)
 	before, _ := s.AuditRecords(0, 500)
 	trial, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", `"priority":10,"settings":{"media.usb_storage":"read-only","browser.blocked_sites":["a.example"],"media.camera":false},"audience":{"include":["group:contractors"]}`)})
@@ -252,8 +265,8 @@ func TestTryingStoresNothing(t *testing.T) {
 }
 
 func TestImports(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	s := *f.Live().Plan.Snapshot()
 	c, n, err := f.Import(ines, "again", &s, true)
@@ -281,8 +294,8 @@ func TestImports(t *testing.T) {
 }
 
 func TestDevicesAreFilteredAndSorted(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	for name, c := range map[string]struct {
 		filter DeviceFilter
@@ -326,8 +339,8 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 }
 
 func TestWatchersHearOfChanges(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	events, stop := f.Watch()
 	c, err := f.NewChange(ines, "Watched", "")
 	if err != nil {
@@ -356,8 +369,8 @@ func deviceRows(f *Service, filter DeviceFilter) ([]DeviceRow, error) {
 
 // TestWhatNobodyWaitsForIsLetGo tries something in the name of somebody who is gone: it is not worked out, and others are not held up.
 func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
-	day := "2026-12-11"
-	f, _ := flow(t, &day)
+	day := on("2026-12-11")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	gone, leave := context.WithCancel(t.Context())
 	leave()
@@ -377,8 +390,8 @@ func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
 // TestOnTopOfAChangeItIsAsFromNothing compares what is tried on top of a change, which begins with what the change came to, with the same
 // edits on top of what is live; and after what is live altered too.
 func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
-	day := "2026-12-11"
-	f, _ := flow(t, &day)
+	day := on("2026-12-11")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	c, err := f.NewChange(ines, "Several", "")
 	if err != nil {

@@ -54,8 +54,8 @@ func faultOf(t *testing.T, err error) problem.Fault {
 }
 
 func TestFilesAreKeptOnce(t *testing.T) {
-	day := "2026-11-23"
-	f, s := flow(t, &day)
+	day := on("2026-11-23")
+	f, s := flow(t, day)
 	rules := []byte(`{"format": "zenith-ridge/application-rules/1", "id": "6F9619FF-8B86-D011-B42D-00C04FC964FF", "rules": [{"id": "a", "action": "allow", "path": "/opt/x"}]}`)
 	first, err := f.AddFile(ines, "rules.json", rules, contents.Options{Expect: setting.RulesFile}, true)
 	if err != nil || !first.New || first.Reading.Rules.ID != "6f9619ff-8b86-d011-b42d-00c04fc964ff" {
@@ -119,8 +119,8 @@ func mustChange(t *testing.T, f *Service) string {
 
 // TestOwnDefinitions adds a definition, uses it, alters it with an impact, and is kept from removing it.
 func TestOwnDefinitions(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	define := func(rest string) EditInput {
 		return EditInput{Kind: estate.KindSetting, ID: "plotter.keep_awake", Expected: -1, Body: []byte(`{"id":"plotter.keep_awake","title":"Keep the plotter awake","help":"It does.","kind":"configuration","area":"plotters",` + rest + `}`)}
@@ -160,8 +160,8 @@ func TestOwnDefinitions(t *testing.T) {
 func second[A any](_ A, err error) error { return err }
 
 func TestHistoryAndDifferences(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	published(t, f, changed(t, f, policyEdit("p", `"settings":{"media.camera":false},"audience":{"include":["unit:labs"]}`)))
 	published(t, f, changed(t, f, policyEdit("p", `"title":"P","settings":{"media.camera":{"value":false,"lock":true},"media.microphone":false},"audience":{"include":["unit:slipway"]}`)))
@@ -190,8 +190,8 @@ func TestHistoryAndDifferences(t *testing.T) {
 }
 
 func TestSplittingAltersNoLaptop(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	c := changed(t, f)
 	if err := f.Split(ines, c, "house-rules", "house-network", "House network", []setting.ID{"network.firewall.public"}); err != nil {
@@ -222,8 +222,8 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 }
 
 func TestMergingWithAColleague(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	body := func(settings string) []byte { return policyEdit("p", `"settings":`+settings+`,"audience":{}`).Body }
 	c := changed(t, f, EditInput{Kind: estate.KindPolicy, ID: "p", Expected: -1, Body: body(`{"media.camera":false,"media.microphone":true}`)})
@@ -247,8 +247,8 @@ func TestMergingWithAColleague(t *testing.T) {
 
 // TestTheSummarySaysTheSameEachTime writes a summary twice, and looks for what a change board asks.
 func TestTheSummarySaysTheSameEachTime(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	page := func(id estate.PolicyID) string {
 		v, err := f.ViewOf("")
@@ -283,8 +283,8 @@ func TestTheSummarySaysTheSameEachTime(t *testing.T) {
 }
 
 func TestCapturingALaptop(t *testing.T) {
-	day := "2026-11-23"
-	f, _ := flow(t, &day)
+	day := on("2026-11-23")
+	f, _ := flow(t, day)
 	withDemo(t, f)
 	if found, err := f.Capture("LT-0001"); err != nil || len(found) != 0 {
 		t.Errorf("a laptop that never reported: %v %v", found, err)
@@ -296,8 +296,8 @@ func TestCapturingALaptop(t *testing.T) {
 
 // BenchmarkDraftOf100 tries a policy of 100 entries against the demo estate, as each pause of typing does.
 func BenchmarkDraftOf100(b *testing.B) {
-	day := "2026-11-23"
-	f, _ := flow(b, &day)
+	day := on("2026-11-23")
+	f, _ := flow(b, day)
 	withDemo(b, f)
 	settings := map[string]setting.Value{}
 	for _, d := range dictionary.Shipped().Settings {
