@@ -67,7 +67,7 @@ console/node_modules/.installed: console/package.json
 generate: ## the API's description, the dictionary's pages, and the demo's tables
 	go run ./cmd/zridge api-document > console/src/api/openapi.json
 	mkdir -p docs/dictionary && go run ./dictionary/generate docs/dictionary
-	cp contents/application-rules.schema.json docs/
+	cp formats/contents/application-rules.schema.json docs/
 	go run ./demo/generate demo/estate
 
 # Generated files must be what their generators give.

@@ -12,7 +12,7 @@ import (
 	"net/url"
 	"strings"
 
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // Client calls one service with one token.

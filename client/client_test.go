@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // answers is a service that answers each request with a function.

@@ -18,7 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // signInFile is where the address and token of the service are kept: ZRIDGE_CONFIG, else a file in the user's configuration folder.

@@ -17,8 +17,8 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func changeCommand(s Streams) *cli.Command {

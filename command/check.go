@@ -11,7 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func checkCommand(s Streams) *cli.Command {

@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/command"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // run runs the command line in this process.

@@ -11,8 +11,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func conflictsCommand(s Streams) *cli.Command {

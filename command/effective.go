@@ -15,7 +15,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 func effectiveCommand(s Streams) *cli.Command {

@@ -15,8 +15,8 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func importCommand(s Streams) *cli.Command {

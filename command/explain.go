@@ -12,7 +12,7 @@ import (
 
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 func explainCommand(s Streams) *cli.Command {

@@ -12,7 +12,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 func estateFlag() cli.Flag {

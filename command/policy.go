@@ -18,8 +18,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/review"
-	"zenithridge.example/zridge/report"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/report"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func policyCommand(s Streams) *cli.Command {

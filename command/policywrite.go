@@ -15,8 +15,8 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func kitCommand(s Streams) *cli.Command {

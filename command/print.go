@@ -12,7 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/report"
+	"zenithridge.example/zridge/formats/report"
 )
 
 // printJSON prints a value on one line.

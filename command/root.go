@@ -14,7 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // Streams are where a command reads and prints.

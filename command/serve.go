@@ -26,11 +26,11 @@ import (
 	"zenithridge.example/zridge/demo"
 	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/store"
-	"zenithridge.example/zridge/wire"
 )
 
 // collectAt makes the service collect garbage earlier than Go does by itself: what-if resolutions are big and short-lived,

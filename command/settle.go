@@ -14,7 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // settlingCommands are the commands below `conflicts`.

@@ -16,7 +16,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func simulateCommand(s Streams) *cli.Command {

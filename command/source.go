@@ -20,8 +20,8 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/directory"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/directory"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func sourceCommand(s Streams) *cli.Command {

@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func unitCommand(s Streams) *cli.Command {

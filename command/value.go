@@ -16,8 +16,8 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // valueReader reads values for settings of the service; a file that a value names is added to it.

@@ -10,7 +10,7 @@ import (
 
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 // shapeOf gives a shipped setting as commands see it.

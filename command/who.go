@@ -14,8 +14,8 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func whereFlag() cli.Flag {

@@ -16,8 +16,8 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // given makes a query of the flags that were set.

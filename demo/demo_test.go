@@ -10,7 +10,7 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/demo"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 // TestTheStorysFigures holds the demo estate to what its story says, the honest mistakes included.

@@ -6,7 +6,7 @@ import (
 	"io/fs"
 	"sync"
 
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 //go:embed areas/*.yaml

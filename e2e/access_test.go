@@ -12,7 +12,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // TestEveryPageIsAccessible runs axe-core over every page in both themes, and looks for sideways scrolling at 1280 pixels

@@ -21,7 +21,7 @@ import (
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // memory reads a process's resident memory, now and at its highest, in MB.

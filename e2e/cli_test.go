@@ -11,7 +11,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // TestTheWholeJobOnTheCommandLine does the job with the command line alone.

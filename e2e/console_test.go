@@ -11,7 +11,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // identities enrols the first laptops of the estate.

@@ -7,7 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // TestWhatComesToAUnit goes from the tree of units to one, to what is overridden there and by what, and to the matrix and back to a setting.

@@ -21,7 +21,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/demo"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 var pictures = flag.String("pictures", "", "write pictures of the console into this `FOLDER`")

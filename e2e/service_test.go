@@ -17,8 +17,8 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/store"
-	"zenithridge.example/zridge/wire"
 )
 
 // TestKilledWhilePublishing kills the service at many moments of a publication of the whole demo estate: the first time when it is

@@ -12,7 +12,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // openChange makes a change with the quiet policy in it, and tells a page to work in it.

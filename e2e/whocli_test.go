@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // written puts text into a file of the test.

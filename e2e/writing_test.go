@@ -22,7 +22,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // upload gives files to a file field by its label.
@@ -145,7 +145,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.begin("Remote support", "Service desk")
 	p.pick("remote support tool", "Privacy permissions of applications")
 	for _, name := range []string{"helpline.exe", "helpline.xml.plist", "helpline-crew.binary.plist"} {
-		path, err := filepath.Abs("../contents/testdata/" + name)
+		path, err := filepath.Abs("../formats/contents/testdata/" + name)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -31,7 +31,7 @@ func (r *running) refused(status int, reason string, args ...string) {
 func TestSixTasksOnTheCommandLine(t *testing.T) {
 	r, _ := withDemo(t)
 	testdata := func(name string) string {
-		path, err := filepath.Abs("../contents/testdata/" + name)
+		path, err := filepath.Abs("../formats/contents/testdata/" + name)
 		if err != nil {
 			t.Fatal(err)
 		}

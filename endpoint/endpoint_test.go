@@ -11,7 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/setting"
 	. "zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // script is a service that answers a laptop's messages with what a test wrote, and keeps what the laptop said.

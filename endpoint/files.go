@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 const (

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // TestFilesAreComparedWithTheirHash fetches a file that is right, one that is another, and one that can't be had.

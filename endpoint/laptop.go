@@ -14,7 +14,7 @@ import (
 	"strings"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // Identity is what a laptop keeps of its enrolment.

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // Behaviour is how a simulated laptop differs from one that does as it is told.

@@ -19,8 +19,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // worldly is a service over a world of some thousand laptops, and the plan of it made from nothing.

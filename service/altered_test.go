@@ -19,8 +19,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // BenchmarkOneAltered publishes one altered thing after another: a laptop's unit, a group's member, a policy's priority; and lets a provisioning

@@ -13,9 +13,9 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/directory"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/directory"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // leftNow lists what has left, by kind and id.

@@ -18,7 +18,7 @@ import (
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // BenchmarkCheckInsForDays has 960 laptops check in over loopback until ZRIDGE_CHECKINS are done (20,000), while every 1,000 check-ins some

@@ -15,9 +15,9 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/formats/syncml"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service"
-	"zenithridge.example/zridge/syncml"
-	"zenithridge.example/zridge/wire"
 )
 
 const smallEstate = `{"units":[{"id":"r"}],"people":[{"id":"ines"}],

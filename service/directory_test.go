@@ -13,17 +13,19 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/directory"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/directory"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // slapd is a directory server that runs.
 type slapd struct {
+	mu      sync.Mutex // held while it is started or killed
 	t       testing.TB
 	folder  string
 	address string // host:port, where StartTLS is spoken
@@ -108,6 +110,8 @@ access to * by dn.exact="%[4]s" read by * none
 
 func (s *slapd) start() {
 	s.t.Helper()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.cmd = exec.Command("/usr/sbin/slapd", "-d", "0", "-f", filepath.Join(s.folder, "slapd.conf"), "-h", "ldap://"+s.address+" ldaps://"+s.secure)
 	var said bytes.Buffer
 	s.cmd.Stderr = &said
@@ -129,6 +133,8 @@ func (s *slapd) start() {
 }
 
 func (s *slapd) kill() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.cmd != nil {
 		s.cmd.Process.Kill()
 		s.cmd.Wait()

@@ -12,7 +12,7 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 const rules = `{"format": "zenith-ridge/application-rules/1", "id": "6F9619FF-8B86-D011-B42D-00C04FC964FF", "rules": [{"id": "a", "action": "allow", "path": "/opt/x"}]}`

@@ -14,7 +14,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 const clashing = `{"units":[{"id":"r","title":"Larkfell"},{"id":"fleet","parent":"r","title":"Survey fleet"}],"people":[{"id":"ines","name":"Ines Okafor"}],

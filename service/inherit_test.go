@@ -11,7 +11,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 const inherited = `{"units":[{"id":"r","title":"Larkfell"},{"id":"fleet","parent":"r","title":"Survey fleet"},{"id":"petrel","parent":"fleet"},{"id":"lab","parent":"r","detach":["configuration"]}],

@@ -25,8 +25,8 @@ import (
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // identitiesOf enrols the first laptops of an estate.

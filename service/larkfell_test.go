@@ -16,9 +16,9 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/directory"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/directory"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // larkfell is a service with the demo estate's units, people, laptops and groups, and an LDIF of the same company.

@@ -14,8 +14,8 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/syncml"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/syncml"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // post sends a body to the device management endpoint.

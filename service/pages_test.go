@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // large is a service with as many laptops, in 40 units, with owners and facts.

@@ -13,8 +13,8 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // bjensen is the user of RFC 7644, section 3.3, with the extension of RFC 7643, section 8.3.

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 
 	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/search"
 
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 
@@ -171,7 +172,7 @@ func (b *builder) dictionary() {
 	if !d.Same || was == nothing {
 		b.dictionaryAltered = len(d.Gone)+len(d.Fresh)+len(d.Altered) > 0
 		p.SettingAt = was.SettingAt.With(d.Gone, intern.IDsAt(p.snapshot.Settings, d.Fresh, settingID))
-		p.index = sync.OnceValue(func() *setting.Index { return setting.NewIndex(p.snapshot.Settings) })
+		p.index = sync.OnceValue(func() *search.Index { return search.New(p.snapshot.Settings) })
 		for len(p.settings) < int(p.SettingAt.N) {
 			p.settings = append(p.settings, settingIndex{})
 		}

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/search"
 
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 
@@ -44,7 +45,7 @@ type Plan struct {
 	checkAt   *intern.IDTable[estate.CheckID]
 	byCheck   []int
 
-	index        func() *setting.Index          // of the dictionary, built when it is first asked
+	index        func() *search.Index           // of the dictionary, built when it is first asked
 	failures     func() []int                   // by group: on how many its rule fails
 	firstMatch   []int32                        // by policy: the number of its first arm, of all policies' in one row; in the end how many there are
 	needed       []*intern.Column               // what rules look at

@@ -10,7 +10,7 @@ import (
 	"zenithridge.example/zridge/core/impact"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 // base is the estate of the scenarios: slipway below larkfell, ines who leads a crew, LT-7 that is hers and at home in slipway.

@@ -11,6 +11,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/search"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -186,7 +187,7 @@ func (f *finder) identifiers(known Identifiers) {
 				}
 				one := Finding{Kind: TypedByHand, Settings: []setting.ID{e.Setting}, Found: text, Warning: true}
 				for _, k := range known {
-					if setting.Near(text, k) {
+					if search.Near(text, k) {
 						one.Kind, one.Known, one.Warning = NearlyKnown, k, false
 						break
 					}

@@ -12,7 +12,7 @@ import (
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 const company = `

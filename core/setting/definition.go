@@ -20,22 +20,6 @@ const (
 // PolicyKinds lists every PolicyKind.
 var PolicyKinds = []PolicyKind{Configuration, Security, Encryption}
 
-// Type is the type of a setting's values.
-type Type string
-
-const (
-	TypeBool    Type = "bool"
-	TypeInteger Type = "integer"
-	TypeText    Type = "text"
-	TypeChoice  Type = "choice" // one of the definition's options
-	TypeList    Type = "list"   // texts without repeats
-	TypeTable   Type = "table"  // rows with the definition's columns
-	TypeFile    Type = "file"   // a file, kept by its SHA-256
-)
-
-// Types lists every Type.
-var Types = []Type{TypeBool, TypeInteger, TypeText, TypeChoice, TypeList, TypeTable, TypeFile}
-
 // Side tells whose setting it is: the device's, or that of the person who signs in.
 type Side string
 

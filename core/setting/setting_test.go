@@ -6,7 +6,6 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/dictionary"
 )
 
 func TestRankOrdersByStrictness(t *testing.T) {
@@ -57,34 +56,5 @@ func TestValuesSurviveJSON(t *testing.T) {
 		if json.Unmarshal([]byte(bad), &v) == nil {
 			t.Errorf("%s was taken for the value %v", bad, v)
 		}
-	}
-}
-
-// TestPlainWordsFindTheirSetting asks as people do.
-func TestPlainWordsFindTheirSetting(t *testing.T) {
-	all := dictionary.Shipped().Settings
-	index := setting.NewIndex(all)
-	for words, want := range map[string]setting.ID{
-		"copy to usb": "media.usb_storage", "who can log in": "signin.allowed", "lost laptop message": "screen.lost_message", "personal account in browser": "browser.account_domains",
-		"trust our own certificate": "trust.machine_roots", "nobody may copy to USB sticks except the field crew": "media.usb_storage",
-		"recovry kept": "disk.recovery.escrow", "bluetoth": "media.bluetooth", "wallpapr": "screen.wallpaper", "wifi netwroks": "network.wireless", "remote suport tool": "applications.permissions",
-		"encrypt": "disk.encryption.required", "firewall rules": "network.firewall.rules", "application control": "applications.control", "update deadline": "updates.deadline_days", "print": "media.printing",
-		"startup pin": "disk.startup.pin", "webcam off": "media.camera", "proxy": "network.proxy.mode", "free form node": "system.nodes", "guest": "accounts.guest",
-		"screen goes off": "screen.lock_after_minutes", "webcam": "media.camera", "recovery key": "disk.recovery.key_per_device", "USB stick": "media.usb_storage", "disk.startup.pin": "disk.startup.pin",
-	} {
-		found := index.Search(words)
-		if len(found) == 0 || found[0].ID != want {
-			var ids []setting.ID
-			for _, d := range found {
-				ids = append(ids, d.ID)
-			}
-			t.Errorf("%q finds %v, expected %s first", words, ids, want)
-		}
-	}
-	if found := index.Search("quantum flux"); len(found) != 0 {
-		t.Errorf("nonsense finds %d settings", len(found))
-	}
-	if found := index.Search(""); len(found) != len(all) {
-		t.Errorf("no words find %d of %d settings", len(found), len(all))
 	}
 }

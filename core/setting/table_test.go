@@ -126,34 +126,3 @@ func TestPathsOfNodesAreChecked(t *testing.T) {
 		}
 	}
 }
-
-// TestNearlyTheSame finds what is retyped with a slip, and leaves alone what is meant.
-func TestNearlyTheSame(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		near bool
-	}{
-		{"example.helpline", "example.helplin", true}, {"{example.helpline}", "example.helpline", true}, {"Example.Helpline", "example.helpline", true}, {"example.hleplien", "example.helpline", true},
-		{"example.helpline", "example.helpline", false}, {"example.helpline", "example.helpline.crew", false}, {"abc", "abd", false}, {"example.viewer", "example.helpline", false},
-	} {
-		if got := setting.Near(c.a, c.b); got != c.near {
-			t.Errorf("%s and %s: %v", c.a, c.b, got)
-		}
-	}
-}
-
-// BenchmarkSearch asks as people do, of a dictionary of 5,000 definitions; it reports the 95th percentile.
-func BenchmarkSearch(b *testing.B) {
-	index, _ := largeIndex(5000)
-	queries := []string{"copy to usb", "recovry key", "who can log in", "nobody may copy to usb sticks except the field crew", "screen goes off", "firewal rules public network", "p", "qwertyuiop", "trust our own certificate", "bluetoth hedset"}
-	var times []int64
-	for b.Loop() {
-		for _, q := range queries {
-			start := nanotime()
-			index.Search(q)
-			times = append(times, nanotime()-start)
-		}
-	}
-	b.ReportMetric(percentile(times, 95)/1e6, "p95-ms")
-	b.ReportMetric(0, "ns/op")
-}

@@ -4,6 +4,7 @@ package setting
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"zenithridge.example/zridge/core/problem"
@@ -101,23 +102,25 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 	return faults
 }
 
+// validateCombine reports a combine rule that the type does not have. The type is one of Types.
 func (d *Definition) validateCombine(at func(...any) string) []problem.Fault {
-	orders := map[Type][]Stricter{
-		TypeInteger: {StricterLower, StricterHigher}, TypeBool: {StricterTrue, StricterFalse}, TypeChoice: {StricterLater},
+	t := d.Type.behaviour()
+	misplaced := func(field, found, expected string) []problem.Fault {
+		return []problem.Fault{{Code: problem.MisplacedField, Path: at(field), Found: found, Expected: expected}}
 	}
 	switch d.Combine {
 	case Merge, Common:
-		if d.Type != TypeList && !(d.Type == TypeTable && d.Combine == Merge) {
-			return []problem.Fault{{Code: problem.MisplacedField, Path: at("combine"), Found: string(d.Combine) + " with type " + string(d.Type), Expected: "closest or strictest; merge and common are for lists, merge for tables too"}}
+		if !slices.Contains(t.merges(), d.Combine) {
+			return misplaced("combine", string(d.Combine)+" with type "+string(d.Type), "closest or strictest; merge and common are for lists, merge for tables too")
 		}
 	case Strictest:
-		if orders[d.Type] == nil {
-			return []problem.Fault{{Code: problem.MisplacedField, Path: at("combine"), Found: "strictest with type " + string(d.Type), Expected: "a type that has an order: integer, bool or choice"}}
+		if t.orders() == nil {
+			return misplaced("combine", "strictest with type "+string(d.Type), "a type that has an order: integer, bool or choice")
 		}
-		return OneOf(at("stricter"), d.Stricter, orders[d.Type])
+		return OneOf(at("stricter"), d.Stricter, t.orders())
 	}
 	if d.Stricter != "" {
-		return []problem.Fault{{Code: problem.MisplacedField, Path: at("stricter"), Found: problem.Quote(string(d.Stricter)), Expected: "no order of strictness unless combine is strictest"}}
+		return misplaced("stricter", problem.Quote(string(d.Stricter)), "no order of strictness unless combine is strictest")
 	}
 	return nil
 }

@@ -6,7 +6,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 )
 
 // TestDefinitionsAreChecked defines settings wrongly, one thing at a time; administrators' own get the same checks as shipped ones.
@@ -74,33 +74,4 @@ func must(t *testing.T, object any) []byte {
 		t.Fatal(err)
 	}
 	return data
-}
-
-// TestSearchLaws asks of the dictionary with made-up words added what holds whatever is asked.
-func TestSearchLaws(t *testing.T) {
-	index, definitions := largeIndex(600)
-	if got := index.Search(""); len(got) != 600 {
-		t.Errorf("no words find %d", len(got))
-	}
-	for i := range definitions {
-		d := &definitions[i]
-		if found := index.Search(string(d.ID)); len(found) == 0 || found[0].ID != d.ID {
-			t.Errorf("the id %s is not the first that is found", d.ID)
-		}
-	}
-	usb := index.Search("usb")
-	for _, q := range []string{"USB", " usb  ", "usb?", "the usb"} {
-		if found := index.Search(q); len(found) != len(usb) || len(found) == 0 || found[0].ID != usb[0].ID {
-			t.Errorf("%q finds %d, usb finds %d", q, len(found), len(usb))
-		}
-	}
-	for _, q := range []string{"zzzzqqqq", strings.Repeat("x", 5000), "\x00\xff", "日本語", "'; DROP TABLE", "......"} {
-		index.Search(q) // finds what it finds, and does not fall over
-	}
-	one, two := index.Search("recovery key"), index.Search("recovery key")
-	for i := range one {
-		if one[i] != two[i] {
-			t.Fatal("the same words find in another order")
-		}
-	}
 }

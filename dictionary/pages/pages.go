@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/report"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/report"
 )
 
 // All gives the pages by file name, as Markdown.

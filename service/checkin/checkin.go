@@ -19,10 +19,10 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/syncml"
 )
 
 const (

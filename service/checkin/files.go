@@ -6,8 +6,8 @@ import (
 	"crypto/subtle"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/syncml"
 )
 
 // File gives a file's bytes to a laptop whose settings name it, and to no other. The error is ErrRefused when the secret is wrong.

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // isLarge tells whether no one message of the laptop can hold the setting's value.

@@ -7,7 +7,7 @@ import (
 	"encoding/base64"
 	"strconv"
 
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // Answer takes one message from a laptop and gives the answer. from is the sender's network address. The error

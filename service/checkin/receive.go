@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // receive takes the commands of a message and adds a status for each that wants one. It tells whether the laptop ends the session.

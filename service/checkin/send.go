@@ -7,7 +7,7 @@ import (
 
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/syncml"
+	"zenithridge.example/zridge/formats/syncml"
 )
 
 // send sends the next Atomic of what is due; the revision goes last. When all is sent, what was taken is read back.

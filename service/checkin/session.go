@@ -13,9 +13,9 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/syncml"
 )
 
 // phase says what the service waits for.

@@ -10,9 +10,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 const (

@@ -10,9 +10,9 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 type changePath struct {

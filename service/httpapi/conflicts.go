@@ -11,11 +11,11 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 func (s *server) registerConflicts() {

@@ -17,10 +17,10 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/formats/syncml"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/syncml"
-	"zenithridge.example/zridge/wire"
 )
 
 type deviceQuery struct {

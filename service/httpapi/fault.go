@@ -17,11 +17,11 @@ import (
 
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 var titles = map[string]string{

@@ -10,11 +10,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"zenithridge.example/zridge/contents"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/contents"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 type addFileInput struct {

@@ -17,8 +17,8 @@ import (
 	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 type personQuery struct {

@@ -16,10 +16,10 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 // sampleSize is how many devices of a long list are named; the count says how many there are.

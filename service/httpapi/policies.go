@@ -14,10 +14,10 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/report"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/report"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 type listQuery struct {

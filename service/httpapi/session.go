@@ -9,9 +9,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
-	"zenithridge.example/zridge/wire"
 )
 
 // output is a response with a JSON body.

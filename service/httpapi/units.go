@@ -14,8 +14,8 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 func (s *server) registerUnits() {

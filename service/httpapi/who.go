@@ -17,10 +17,10 @@ import (
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
-	"zenithridge.example/zridge/wire"
 )
 
 type groupPath struct {

@@ -11,9 +11,9 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/report"
-	"zenithridge.example/zridge/wire"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/report"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 type mergeInput struct {

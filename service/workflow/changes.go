@@ -12,7 +12,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 

@@ -13,8 +13,8 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/directory"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/directory"
+	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 

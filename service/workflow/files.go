@@ -13,11 +13,11 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"zenithridge.example/zridge/contents"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/contents"
 	"zenithridge.example/zridge/service/store"
 )
 

@@ -9,7 +9,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/threads"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 

@@ -17,7 +17,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/directory"
+	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/service/store"
 )
 

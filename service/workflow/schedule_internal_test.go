@@ -4,7 +4,7 @@ import (
 	"testing"
 	"time"
 
-	"zenithridge.example/zridge/directory"
+	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/service/store"
 )
 

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/directory"
+	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/service/scim"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"

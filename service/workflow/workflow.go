@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 

@@ -11,12 +11,12 @@ import (
 	"testing"
 	"time"
 
-	"zenithridge.example/zridge/contents"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
+	"zenithridge.example/zridge/formats/contents"
+	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 	. "zenithridge.example/zridge/service/workflow"
 )

@@ -7,13 +7,13 @@ import (
 	"strings"
 	"testing"
 
-	"zenithridge.example/zridge/contents"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/files"
-	"zenithridge.example/zridge/report"
+	"zenithridge.example/zridge/formats/contents"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/report"
 	. "zenithridge.example/zridge/service/workflow"
 )
 

@@ -1,0 +1,322 @@
+// Package search finds definitions of the dictionary by plain words. It forgives typing errors and knows other forms of a word.
+// A definition is found by its title, keywords, id, options, area and help; where a word is says how much it counts.
+package search
+
+import (
+	"cmp"
+	"math"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Index finds definitions by words over titles, keywords, ids, options, areas and help. It is immutable.
+type Index struct {
+	definitions []*setting.Definition
+	words       []string // every word that stands in a definition, sorted
+	forms       []string // of the words
+	letters     []uint32 // of the words: which letters they have
+	postings    [][]posting
+	phrases     [][][]string // by definition: its keywords, in words
+	titles      [][]string   // by definition: the words of its title
+}
+
+// posting says that a word stands in a definition, and how much it counts there.
+type posting struct {
+	definition int32
+	weight     float32
+}
+
+// What a word counts by where it stands; the highest of several counts.
+const (
+	inTitle   = 8
+	inKeyword = 7
+	inID      = 6
+	inOption  = 3
+	inArea    = 3
+	inHelp    = 1.5
+)
+
+// How well a word that was typed fits one that stands there.
+const (
+	exactly  = 1.0
+	asForm   = 0.9 // another form of the word: sticks, stick
+	asPrefix = 0.65
+	asTypo   = 0.5 // for each wrong letter
+)
+
+// small words say nothing about what is looked for.
+var small = func() map[string]bool {
+	out := map[string]bool{}
+	for _, w := range strings.Fields("a an the to of in on at by for from with and or but can may must should shall is are be do does not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone except only all any") {
+		out[w] = true
+	}
+	return out
+}()
+
+// wordsOf splits a text into lower-case words; small words are left out unless there are no others.
+func wordsOf(text string) []string {
+	words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r > 127)
+	})
+	kept := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return small[w] })
+	if len(kept) == 0 {
+		return words
+	}
+	return kept
+}
+
+// form brings the usual forms of an English word together, well enough for looking things up.
+func form(word string) string {
+	for _, ending := range []struct{ is, becomes string }{{"ies", "y"}, {"sses", "ss"}, {"ing", ""}, {"ed", ""}, {"es", ""}, {"s", ""}} {
+		if stem, cut := strings.CutSuffix(word, ending.is); cut && len(stem) >= 3 && !strings.HasSuffix(word, "ss") {
+			return strings.TrimSuffix(stem+ending.becomes, "e")
+		}
+	}
+	return strings.TrimSuffix(word, "e")
+}
+
+// New indexes definitions, which must not be altered afterwards.
+func New(definitions []setting.Definition) *Index {
+	x := &Index{definitions: make([]*setting.Definition, len(definitions)), phrases: make([][][]string, len(definitions)), titles: make([][]string, len(definitions))}
+	for i := range definitions {
+		x.definitions[i] = &definitions[i]
+	}
+	slices.SortFunc(x.definitions, func(a, b *setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
+	places := map[string]map[int32]float32{}
+	for i, d := range x.definitions {
+		note := func(text string, weight float32) {
+			for _, w := range wordsOf(text) {
+				if places[w] == nil {
+					places[w] = map[int32]float32{}
+				}
+				places[w][int32(i)] = max(places[w][int32(i)], weight)
+			}
+		}
+		note(d.Title, inTitle)
+		x.titles[i] = wordsOf(d.Title)
+		for _, k := range d.Keywords {
+			note(k, inKeyword)
+			x.phrases[i] = append(x.phrases[i], wordsOf(k))
+		}
+		note(string(d.ID), inID)
+		note(strings.Join(d.Options, " "), inOption)
+		note(d.Area, inArea)
+		note(d.Help, inHelp)
+		for _, c := range d.Columns {
+			note(c.Name+" "+c.Title+" "+strings.Join(c.Options, " "), inOption)
+		}
+	}
+	for w := range places {
+		x.words = append(x.words, w)
+	}
+	slices.Sort(x.words)
+	x.postings = make([][]posting, len(x.words))
+	x.forms, x.letters = make([]string, len(x.words)), make([]uint32, len(x.words))
+	for i, w := range x.words {
+		x.forms[i], x.letters[i] = form(w), lettersOf(w)
+		for definition, weight := range places[w] {
+			x.postings[i] = append(x.postings[i], posting{definition, weight})
+		}
+	}
+	return x
+}
+
+// Search ranks definitions by how well they fit the words; without words all are given, by id. Words may be cut short or
+// mistyped, and not all need to fit: a definition is found when half of what was asked for is.
+func (x *Index) Search(text string) []*setting.Definition {
+	wanted := wordsOf(text)
+	if len(wanted) == 0 {
+		return slices.Clone(x.definitions)
+	}
+	scores := make([]float64, len(x.definitions))
+	fitting := make([]int, len(x.definitions))
+	best := make([]float64, len(x.definitions)) // of one word, by definition
+	var touched []int32
+	for _, w := range wanted {
+		for i, quality := range x.like(w) {
+			rarity := 1 + math.Log(float64(len(x.definitions)+1)/float64(len(x.postings[i])+1))
+			for _, p := range x.postings[i] {
+				if best[p.definition] == 0 {
+					touched = append(touched, p.definition)
+				}
+				best[p.definition] = max(best[p.definition], float64(p.weight)*quality*rarity)
+			}
+		}
+		for _, d := range touched {
+			scores[d] += best[d]
+			fitting[d]++
+			best[d] = 0
+		}
+		touched = touched[:0]
+	}
+	type hit struct {
+		*setting.Definition
+		score float64
+	}
+	var hits []hit
+	phrase := strings.ToLower(strings.TrimSpace(text))
+	for i, d := range x.definitions {
+		if fitting[i]*2 < len(wanted) || fitting[i] == 0 {
+			continue
+		}
+		coverage := float64(fitting[i]) / float64(len(wanted))
+		score := scores[i] * coverage * math.Sqrt(coverage)
+		score += x.phraseBonus(i, wanted) + x.titleBonus(i, wanted)
+		if strings.ToLower(string(d.ID)) == phrase {
+			score += 1000
+		}
+		if slices.ContainsFunc(d.Keywords, func(k string) bool { return strings.ToLower(k) == phrase }) {
+			score += 60
+		}
+		hits = append(hits, hit{d, score})
+	}
+	slices.SortFunc(hits, func(a, b hit) int {
+		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID))
+	})
+	out := make([]*setting.Definition, 0, len(hits))
+	for _, h := range hits {
+		if h.score < hits[0].score*0.06 { // far behind the first: it would only hide what fits
+			break
+		}
+		out = append(out, h.Definition)
+	}
+	return out
+}
+
+// phraseBonus rewards a definition one of whose keywords is what was asked for, or a part of it.
+func (x *Index) phraseBonus(definition int, wanted []string) float64 {
+	bonus := 0.0
+	for _, phrase := range x.phrases[definition] {
+		if slices.Equal(phrase, wanted) {
+			return 40
+		}
+		if len(phrase) < 2 {
+			continue
+		}
+		if !slices.ContainsFunc(phrase, func(w string) bool {
+			return !slices.ContainsFunc(wanted, func(v string) bool { return form(v) == form(w) })
+		}) {
+			bonus = max(bonus, float64(15*len(phrase)))
+		}
+	}
+	return bonus
+}
+
+// titleBonus rewards a definition for how much of its title was asked for: a setting called Printing is what somebody means
+// who types no more than that.
+func (x *Index) titleBonus(definition int, wanted []string) float64 {
+	title := x.titles[definition]
+	if len(title) == 0 {
+		return 0
+	}
+	asked := 0
+	for _, w := range title {
+		if slices.ContainsFunc(wanted, func(v string) bool { return form(v) == form(w) || len(v) >= 4 && strings.HasPrefix(w, v) }) {
+			asked++
+		}
+	}
+	return 30 * float64(asked) / float64(len(title)+1)
+}
+
+// like gives the words that stand in definitions and are like w, with how well they fit.
+func (x *Index) like(w string) map[int]float64 {
+	found := map[int]float64{}
+	stem, letters := form(w), lettersOf(w)
+	wrong := typosAllowed(w)
+	start, _ := slices.BinarySearch(x.words, w)
+	for i := start; i < len(x.words) && strings.HasPrefix(x.words[i], w); i++ {
+		if x.words[i] == w {
+			found[i] = exactly
+		} else if len(w) >= 2 {
+			found[i] = asPrefix
+		}
+	}
+	for i, have := range x.words {
+		if len(stem) >= 3 && x.forms[i] == stem {
+			found[i] = max(found[i], asForm)
+			continue
+		}
+		// Each wrong letter alters at most two of the letters that a word has: most words are out without a closer look.
+		if wrong == 0 || bits.OnesCount32(letters^x.letters[i]) > 2*wrong || have[0] != w[0] && len(w) < 5 || found[i] > 0 {
+			continue
+		}
+		if n := distance(w, have, wrong); n <= wrong {
+			found[i] = math.Pow(asTypo, float64(n))
+		}
+	}
+	return found
+}
+
+// lettersOf says which letters a word has, one bit each; what is no letter from a to z shares a bit.
+func lettersOf(w string) (set uint32) {
+	for i := range len(w) {
+		if c := w[i]; c >= 'a' && c <= 'z' {
+			set |= 1 << (c - 'a')
+		} else {
+			set |= 1 << 26
+		}
+	}
+	return set
+}
+
+// typosAllowed is how many letters of a word may be wrong.
+func typosAllowed(w string) int {
+	switch {
+	case len(w) >= 8:
+		return 2
+	case len(w) >= 4:
+		return 1
+	}
+	return 0
+}
+
+// distance counts the letters that must be added, dropped, replaced or swapped with their neighbour to make b of a (optimal
+// string alignment, Damerau 1964). Beyond most it gives most + 1. Texts are compared byte by byte.
+func distance(a, b string, most int) int {
+	if len(a)-len(b) > most || len(b)-len(a) > most {
+		return most + 1
+	}
+	const longest = 64
+	if len(a) > longest || len(b) > longest {
+		return most + 1
+	}
+	var rows [3][longest + 1]int
+	before, last, now := rows[0][:len(b)+1], rows[1][:len(b)+1], rows[2][:len(b)+1]
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		now[0] = i
+		least := i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+			least = min(least, now[j])
+		}
+		if least > most {
+			return most + 1
+		}
+		before, last, now = last, now, before
+	}
+	return last[len(b)]
+}
+
+// Near tells whether two different texts are so alike that one is likely the other, mistyped: case, brackets and blanks around
+// it, or a letter or two.
+func Near(a, b string) bool {
+	if a == b {
+		return false
+	}
+	plain := func(s string) string { return strings.ToLower(strings.Trim(s, " \t{}[]()<>\"'")) }
+	a, b = plain(a), plain(b)
+	return a == b || len(a) >= 5 && distance(a, b, 2) <= 2
+}

@@ -1,0 +1,38 @@
+// This file has the type of whole numbers, with a lowest and a highest number and a unit of measure.
+
+package setting
+
+import (
+	"fmt"
+
+	"zenithridge.example/zridge/core/problem"
+)
+
+type integerType struct{ unbounded }
+
+func (integerType) holds(v Value) bool { return v.kind == Integer }
+func (integerType) bounds() []string   { return []string{"min", "max", "measure"} }
+func (integerType) orders() []Stricter { return []Stricter{StricterLower, StricterHigher} }
+
+func (integerType) check(s *Shape, path string, v Value) []problem.Fault {
+	if s.Min != nil && v.number < *s.Min || s.Max != nil && v.number > *s.Max {
+		return []problem.Fault{{Code: problem.OutOfRange, Path: path, Found: v.String(), Expected: s.Expectation()}}
+	}
+	return nil
+}
+
+func (integerType) expectation(s *Shape) string {
+	words := "a whole number"
+	switch {
+	case s.Min != nil && s.Max != nil:
+		words += fmt.Sprintf(" from %d to %d", *s.Min, *s.Max)
+	case s.Min != nil:
+		words += fmt.Sprintf(" of at least %d", *s.Min)
+	case s.Max != nil:
+		words += fmt.Sprintf(" of at most %d", *s.Max)
+	}
+	if s.Measure != "" {
+		words += " (" + s.Measure + ")"
+	}
+	return words
+}

@@ -1,0 +1,39 @@
+// This file has the type of lists of texts without repeats, with a pattern for items and a greatest number of them.
+
+package setting
+
+import (
+	"fmt"
+
+	"zenithridge.example/zridge/core/problem"
+)
+
+type listType struct{ unbounded }
+
+func (listType) holds(v Value) bool { return v.kind == List }
+func (listType) bounds() []string   { return []string{"item_pattern", "max_items"} }
+func (listType) merges() []Combine  { return []Combine{Merge, Common} }
+
+func (listType) check(s *Shape, path string, v Value) []problem.Fault {
+	items := v.list
+	faults := NoRepeats(path, items)
+	if s.MaxItems != nil && int64(len(items)) > *s.MaxItems {
+		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d items", len(items)), Expected: s.Expectation()})
+	}
+	for i, item := range items {
+		if s.ItemPattern != nil && !s.ItemPattern.MatchString(item) {
+			faults = append(faults, problem.Fault{
+				Code: problem.PatternMismatch, Path: problem.Join(path, i),
+				Found: problem.Quote(item), Expected: "an item that matches " + s.ItemPattern.String(),
+			})
+		}
+	}
+	return faults
+}
+
+func (listType) expectation(s *Shape) string {
+	if s.MaxItems != nil {
+		return fmt.Sprintf("a list of at most %d texts", *s.MaxItems)
+	}
+	return "a list of texts"
+}
