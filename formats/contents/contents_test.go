@@ -287,7 +287,7 @@ func TestRuleSets(t *testing.T) {
 	if err := json.Unmarshal(contents.RulesSchema, &schema); err != nil || schema["$schema"] == "" {
 		t.Errorf("the schema: %v", err)
 	}
-	if published := file(t, "..", "docs", "application-rules.schema.json"); !bytes.Equal(published, contents.RulesSchema) {
+	if published := file(t, "..", "..", "docs", "application-rules.schema.json"); !bytes.Equal(published, contents.RulesSchema) {
 		t.Error("docs/application-rules.schema.json is not the schema that is used: run make generate")
 	}
 }
