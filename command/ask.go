@@ -197,7 +197,7 @@ func printDevice(s Streams, p wire.DevicePage) {
 	}
 	printMemberships(s, p.Groups)
 	for _, a := range p.Applies {
-		fmt.Fprintf(s.Out, "applies %s: %d of %s stand\n", a.ID, a.Stands, counted(a.Entries, "entry"))
+		fmt.Fprintf(s.Out, "applies %s: %d of %s in effect\n", a.ID, a.InEffect, counted(a.Entries, "entry"))
 	}
 	for _, x := range p.Exceptions {
 		fmt.Fprintf(s.Out, "exception %s for %s, lapses in %s\n", x.ID, x.Setting, counted(x.Days, "day"))

@@ -84,6 +84,6 @@ func lintText(l resolve.Lint) string {
 	case resolve.Expired:
 		return fmt.Sprintf("%s: the exception %s from %s is over", l.Kind, l.Exception, l.Setting)
 	default:
-		return fmt.Sprintf("%s: %s in %s repeats what stands anyway (%s) on %s", l.Kind, l.Setting, l.Policy, orNone(l.Beside), counted(l.Devices, "device"))
+		return fmt.Sprintf("%s: %s in %s repeats a value that is in effect anyway (%s) on %s", l.Kind, l.Setting, l.Policy, orNone(l.Beside), counted(l.Devices, "device"))
 	}
 }

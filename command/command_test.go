@@ -52,10 +52,10 @@ func TestExplainTellsTheWholeStory(t *testing.T) {
 	want := `LT-7, ines, home unit slipway
 
 disk.encryption.scope = "whole-disk", strictest from leads-night
-  group        leads-night = "whole-disk" (priority 10): stands
+  group        leads-night = "whole-disk" (priority 10): in effect
 
 screen.lock_after_minutes = 15, strictest from house-rules
-  unit:0       house-rules = 15 (priority 10): stands
+  unit:0       house-rules = 15 (priority 10): in effect
   unit:1       slipway-desk = 30 (priority 10): lost: weaker than house-rules
 
 signin.banner: conflict between leads, leads-night; nothing is sent and the laptop keeps what it has

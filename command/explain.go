@@ -109,7 +109,7 @@ func fateText(c files.CandidateAnswer) string {
 	by := orNone(c.BeatenBy)
 	switch resolve.FateOf(c.Fate) {
 	case resolve.Won:
-		return "stands"
+		return "in effect"
 	case resolve.Clashing:
 		return "conflicts with " + by
 	case resolve.Outer:

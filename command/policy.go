@@ -51,7 +51,7 @@ func policyCommand(s Streams) *cli.Command {
 func summaryCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "summary", Usage: "a policy in plain words, for the change board", ArgsUsage: "POLICY",
-		Description: "Prints Markdown, or HTML that stands by itself. The same state gives the same text. With --estate it works on a folder.\n\nExample:\n  zridge policy summary field-encryption --html > field-encryption.html",
+		Description: "Prints Markdown, or HTML that needs no other file. The same state gives the same text. With --estate it works on a folder.\n\nExample:\n  zridge policy summary field-encryption --html > field-encryption.html",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "html", Usage: "print HTML"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, estateFlag(), dateFlag(),
 		},

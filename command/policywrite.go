@@ -230,10 +230,10 @@ func unsetCommand(s Streams) *cli.Command {
 func audienceCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "audience", Usage: "say who gets a policy", ArgsUsage: "POLICY",
-		Description: "Targets are everyone, unit:ID, group:ID, device:ID, person:ID; serial:NUMBER stands for the laptop with that serial number. Everyone, or\nevery laptop by other words, needs --everyone.\n\nExamples:\n  zridge policy audience field-encryption --include group:field-laptops --exclude unit:labs\n  zridge policy audience camera-off --include serial:ZX4-1110",
+		Description: "Targets are everyone, unit:ID, group:ID, device:ID, person:ID; serial:NUMBER is the laptop with that serial number. Everyone, or\nevery laptop by other words, needs --everyone.\n\nExamples:\n  zridge policy audience field-encryption --include group:field-laptops --exclude unit:labs\n  zridge policy audience camera-off --include serial:ZX4-1110",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "include", Usage: "`TARGET` that gets it"}, &cli.StringSliceFlag{Name: "exclude", Usage: "`TARGET` that is left out"}, &cli.StringSliceFlag{Name: "drop", Usage: "`TARGET` to take out of either list"},
-			&cli.StringFlag{Name: "serials", Usage: "include the laptops whose serial numbers stand in `FILE`, one a line"}, &cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
+			&cli.StringFlag{Name: "serials", Usage: "include the laptops whose serial numbers are in `FILE`, one a line"}, &cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
 			&cli.StringFlag{Name: "within", Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound"},
 			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"}, changeFlag(),
 		},

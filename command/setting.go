@@ -51,7 +51,7 @@ func settingCommand(s Streams) *cli.Command {
 			placesCommand(s),
 			{
 				Name: "define", Usage: "put definitions of your own into a change", ArgsUsage: "FILE",
-				Description: "FILE holds a list `settings` of the estate format. A definition that is used is altered with its impact shown; one with the id of a\nshipped one stands in its place.\n\nExample:\n  zridge setting define plotter.yaml",
+				Description: "FILE holds a list `settings` of the estate format. A definition that is used is altered with its impact shown; one with the id of a\nshipped one replaces it.\n\nExample:\n  zridge setting define plotter.yaml",
 				Flags:       []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "FILE", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 					objects, err := readObjects(s, c.Args().First())

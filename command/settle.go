@@ -62,7 +62,7 @@ func settlingCommands(s Streams) []*cli.Command {
 		},
 		listing(s, "questions", "questions to those who answer for policies", "/conflict-questions", []string{"question", "state", "about", "of", "asked", "note", "answer"}, func(q wire.Question) []string {
 			state := q.State
-			if !q.Standing {
+			if !q.Current {
 				state += ", settled by now"
 			}
 			return []string{q.ID, state, q.Setting + q.Check, strings.Join(q.Of, ", "), q.By + " " + moment(q.At), clipped(q.Note, 40), clipped(q.Answer, 40)}

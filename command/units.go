@@ -149,7 +149,7 @@ func inheritsCommand(s Streams, what, path string) *cli.Command {
 	}
 	return &cli.Command{
 		Name: "inherits", Usage: "how settings come to a " + what + ": from above, overridden by what, locked above, detached, its own", ArgsUsage: strings.ToUpper(what),
-		Description: "Counts are laptops of the " + what + ". With --why every entry is listed with where it comes from and what stands instead of it.\n\nExample:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] + " --only overridden --why",
+		Description: "Counts are laptops of the " + what + ". With --why every entry is listed with where it comes from and what is in effect instead of it.\n\nExample:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] + " --only overridden --why",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "settings with laptops of this `WAY`: " + strings.Join(names, ", "), Validator: func(v string) error {
 				if !slices.Contains(names, v) {
@@ -244,11 +244,11 @@ func clipped(text string, most int) string {
 	return text
 }
 
-// beatenText says what stands instead of an entry.
+// beatenText says what is in effect instead of an entry.
 func beatenText(a wire.Arrival) string {
 	var parts []string
 	if n := a.Fates["won"]; n > 0 {
-		parts = append(parts, fmt.Sprintf("stands on %d", n))
+		parts = append(parts, fmt.Sprintf("in effect on %d", n))
 	}
 	if n := a.Fates["clashing"]; n > 0 {
 		parts = append(parts, fmt.Sprintf("conflicts on %d", n))
@@ -261,7 +261,7 @@ func beatenText(a wire.Arrival) string {
 		if b.Exception != "" {
 			name = "exception " + b.Exception
 		}
-		parts = append(parts, fmt.Sprintf("gives way to %s on %d", name, b.Devices))
+		parts = append(parts, fmt.Sprintf("overridden by %s on %d", name, b.Devices))
 	}
 	return strings.Join(parts, ", ")
 }

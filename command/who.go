@@ -151,7 +151,7 @@ func groupCommand(s Streams) *cli.Command {
 func groupFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "of", Usage: "`WHAT` it is a group of: devices or people"}, &cli.StringFlag{Name: "title", Usage: "`NAME` for people"}, &cli.StringFlag{Name: "rule", Usage: "a CEL `RULE`; empty: none"},
-		&cli.StringSliceFlag{Name: "member", Usage: "`ID` to list"}, &cli.StringSliceFlag{Name: "drop", Usage: "`ID` to take off the list"}, &cli.StringFlag{Name: "serials", Usage: "list the laptops whose serial numbers stand in `FILE`, one a line"},
+		&cli.StringSliceFlag{Name: "member", Usage: "`ID` to list"}, &cli.StringSliceFlag{Name: "drop", Usage: "`ID` to take off the list"}, &cli.StringFlag{Name: "serials", Usage: "list the laptops whose serial numbers are in `FILE`, one a line"},
 		&cli.StringSliceFlag{Name: "group", Usage: "`GROUP` to have as a member"},
 	}
 }

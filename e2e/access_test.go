@@ -52,13 +52,13 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	} {
 		p.goTo(path)
 		p.shows(shows)
-		p.shows("Look at the impact") // the tray, on every page
+		p.shows("Look at the impact") // the change bar, on every page
 		p.shot("page" + strings.NewReplacer("/", "-", "?", "-").Replace(path))
 		p.checkAccess(path, string(source))
 	}
 	p.goTo("/devices/LT-0110")
 	p.button("Why Camera")
-	p.checkAccess("an open ladder", string(source))
+	p.checkAccess("an open explanation", string(source))
 	p.goTo("/changes/" + c.ID)
 	p.button("Publish …")
 	p.shows("Not yet")

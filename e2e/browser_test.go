@@ -157,7 +157,7 @@ func quoted(text string) string {
 	return string(data)
 }
 
-// shows waits until a text stands on the page.
+// shows waits until a text in effect on the page.
 func (p *page) shows(text string) {
 	p.t.Helper()
 	p.until("the page shows "+text, `document.body.innerText.includes(`+quoted(text)+`)`)

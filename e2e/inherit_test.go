@@ -23,7 +23,7 @@ func TestWhatComesToAUnit(t *testing.T) {
 	p.shows("overridden on 7 by Banner for people on call")
 	p.until("one setting is left", `document.querySelectorAll('main button[aria-expanded]').length === 1`)
 	p.do("opening its entries", chromedp.Evaluate[chromedp.Void](`document.querySelector('main button[aria-expanded]').click()`))
-	p.until("each entry says where it stands", `/from above unit:0[\s\S]*stands on 20[\s\S]*gives way to Banner for people on call on 7/.test(document.querySelector('main table table').innerText.replace(/\s+/g, ' '))`)
+	p.until("each entry says where it stands", `/from above unit:0[\s\S]*in effect on 20[\s\S]*overridden by Banner for people on call on 7/.test(document.querySelector('main table table').innerText.replace(/\s+/g, ' '))`)
 	p.goTo("/units/acoustics-lab?only=detached")
 	p.shows("from above, detached on 26")
 	p.shot("inheritance")
@@ -60,7 +60,7 @@ func TestInheritanceInTheTerminal(t *testing.T) {
 	if i.Devices != 28 || len(i.Settings) != 2 || i.Settings[0].Locked != 28 {
 		t.Errorf("%+v", i)
 	}
-	if out := r.must("unit", "inherits", "slipway", "--why"); !strings.Contains(out, "gives way to on-call-banner on 7") {
+	if out := r.must("unit", "inherits", "slipway", "--why"); !strings.Contains(out, "overridden by on-call-banner on 7") {
 		t.Errorf("why:\n%s", out)
 	}
 	var m wire.UnitMatrix

@@ -185,7 +185,7 @@ func TestAGroupThatListsMany(t *testing.T) {
 	p.shows("and 39 more")
 }
 
-// TestWordsThatAreTypedFast types into the searches whose words stand in the address, as fast as keys go: every letter stays, the address
+// TestWordsThatAreTypedFast types into the searches whose words are in the address, as fast as keys go: every letter stays, the address
 // follows, and a way back is followed too.
 func TestWordsThatAreTypedFast(t *testing.T) {
 	r, _ := withDemo(t)

@@ -62,7 +62,7 @@ func TestFilesAreComparedWithTheirHash(t *testing.T) {
 	}
 }
 
-// TestWhatSomebodySetByHand is the same for the same laptop, and gives way to what is managed.
+// TestWhatSomebodySetByHand is the same for the same laptop, and is overridden by what is managed.
 func TestWhatSomebodySetByHand(t *testing.T) {
 	a, b := SetUpByHand("LT-0001"), SetUpByHand("LT-0001")
 	for id, v := range a {

@@ -113,7 +113,7 @@ func TestAskingTheOwners(t *testing.T) {
 		}
 	}
 	q, err := post(api, "/conflict-questions", wire.AskOwners{Setting: "signin.banner", Policies: []string{"b", "a"}, Note: "Which of the two?"})
-	if err != nil || fmt.Sprint(q.Of) != "[ines tomas]" || q.State != "open" || !q.Standing || q.By != "ines" {
+	if err != nil || fmt.Sprint(q.Of) != "[ines tomas]" || q.State != "open" || !q.Current || q.By != "ines" {
 		t.Fatalf("%+v %v", q, err)
 	}
 	other, err := post(api, "/conflict-questions", wire.AskOwners{Check: "startup.pin-without-chip", Policies: []string{"c", "d"}, Of: []string{"tomas"}, Note: "Is the chip ready?"})
@@ -150,7 +150,7 @@ func TestAskingTheOwners(t *testing.T) {
 
 	// With the conflict the question is over.
 	publishEstate(t, api, strings.Replace(disputed, `"policies":[`, `"rulings":[{"id":"r1","setting":"signin.banner","prefer":"a","over":"b"}],"policies":[`, 1))
-	if list := get[[]wire.Question](t, api, "/conflict-questions?state=answered"); len(list) != 1 || list[0].Standing {
+	if list := get[[]wire.Question](t, api, "/conflict-questions?state=answered"); len(list) != 1 || list[0].Current {
 		t.Errorf("%+v", list)
 	}
 }

@@ -151,7 +151,7 @@ func TestConflictesThatArise(t *testing.T) {
 		t.Fatalf("%d conflicts arose: %+v", len(o.Arisen), o.Arisen)
 	}
 	e := o.Arisen[0]
-	if e.Setting != "signin.banner" || fmt.Sprint(e.Policies) != "[a b]" || e.Change != "" || !strings.Contains(e.Title, "Inventory") || !e.Fresh || !e.Standing || e.Devices != 1 || len(e.Sample) != 1 || e.Sample[0].ID != "LT-1" {
+	if e.Setting != "signin.banner" || fmt.Sprint(e.Policies) != "[a b]" || e.Change != "" || !strings.Contains(e.Title, "Inventory") || !e.Fresh || !e.Current || e.Devices != 1 || len(e.Sample) != 1 || e.Sample[0].ID != "LT-1" {
 		t.Errorf("what arose: %+v", e)
 	}
 	if got := fmt.Sprint(e.Sample[0].Causes); got != "[{joined  field} {joined  new} {updated linux 12 linux 13}]" {
@@ -172,7 +172,7 @@ func TestConflictesThatArise(t *testing.T) {
 		t.Errorf("it is settled, and still there: %+v %+v", o.Arisen, o.Conflicts)
 	}
 	events := get[[]wire.ConflictEvent](t, api, "/conflict-events?setting=signin.banner")
-	if len(events) != 2 || events[0].Gained || events[0].Change != c.ID || !events[0].Fresh || events[0].Standing || !events[1].Gained {
+	if len(events) != 2 || events[0].Gained || events[0].Change != c.ID || !events[0].Fresh || events[0].Current || !events[1].Gained {
 		t.Errorf("the record is %+v", events)
 	}
 }

@@ -171,7 +171,7 @@ function Frame({ name, role }: { name: string; role: string }) {
   );
 }
 
-/** The places, in the order of the work. A count stands only where a person must act. */
+/** The places, in the order of the work. A count is shown only where a person must act. */
 function Rail() {
   const o = useOverview().data;
   const counts: Record<string, number> = { Conflicts: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0, Exceptions: o?.asked ?? 0, Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0) };

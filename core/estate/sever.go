@@ -15,7 +15,7 @@ type Loose struct {
 // Sever takes out the references of people, devices and groups that lead nowhere: an owner, a user, a unit or a listed member that
 // a source has not brought, or that was removed. It gives the snapshot without them and what was taken out, by the order of the
 // lists. The receiver stays as it is. Targets and nested groups are left: what a policy names is not taken away under it.
-// Only objects for which of is true are looked at, and their units only where units is true of them; nil stands for all.
+// Only objects for which of is true are looked at, and their units only where units is true of them; nil means all.
 func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loose) {
 	if of == nil {
 		of = func(Kind, string) bool { return true }

@@ -393,7 +393,7 @@ func (v *validator) ruling(at string, r *Ruling) {
 		v.setting(at+"/setting", r.Setting)
 	}
 	v.required(at+"/prefer", r.Prefer != "", "the id of the policy that is preferred")
-	v.required(at+"/over", r.Over != "", "the id of the policy that gives way")
+	v.required(at+"/over", r.Over != "", "the id of the policy that is overridden")
 	v.known(at+"/prefer", "policy", in(v.policies), string(r.Prefer))
 	v.known(at+"/over", "policy", in(v.policies), string(r.Over))
 	if r.Prefer == r.Over && r.Prefer != "" {

@@ -103,12 +103,12 @@ func isWeaker(d *setting.Definition, from, to State) bool {
 	if d.Combine != setting.Strictest {
 		return false
 	}
-	a, okA := standing(d, from)
-	b, okB := standing(d, to)
+	a, okA := valueOf(d, from)
+	b, okB := valueOf(d, to)
 	return okA && okB && d.Rank(b) < d.Rank(a)
 }
 
-func standing(d *setting.Definition, s State) (setting.Value, bool) {
+func valueOf(d *setting.Definition, s State) (setting.Value, bool) {
 	switch s.Status {
 	case resolve.Set:
 		return s.Value, true

@@ -275,7 +275,7 @@ func (t *Table) Find(q Query) ([]int32, error) {
 	for i, c := range q.Conditions {
 		of := column(problem.Join("/query/where", i), c.Field)
 		passes := c.remembered()
-		if c.Field == "unit" && (c.Op == Is || c.Op == IsNot) { // a unit stands for all below it
+		if c.Field == "unit" && (c.Op == Is || c.Op == IsNot) { // a unit means all below it
 			below := t.below(c.Words)
 			is := c.Op == Is
 			passes = func(v setting.Value) bool { return below[v.Text()] == is }

@@ -332,7 +332,7 @@ func (b *builder) policy(pol *estate.Policy) {
 	if !known || !sameAudience(was.policies[before].Policy, pol) {
 		b.changes.policies[at] = true
 		p.resolveTargets(is)
-		alteredEntries(b.edited, at, entries) // its arms may be others
+		alteredEntries(b.edited, at, entries) // its levels may be others
 	}
 }
 
@@ -419,9 +419,9 @@ func (b *builder) retarget() {
 			b.changes.policies[at] = true
 			alteredEntries(b.edited, at, pol.entries)
 		} else {
-			for arm, level := range again.audience.Levels {
+			for levelAt, level := range again.audience.Levels {
 				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
-					again.matches[arm] = padBlocks(slices.Clone(pol.matches[before]), p.Blocks())
+					again.matches[levelAt] = padBlocks(slices.Clone(pol.matches[before]), p.Blocks())
 				}
 			}
 			alteredEntries(b.levels, at, pol.entries)

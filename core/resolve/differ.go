@@ -217,8 +217,8 @@ func emptied[K comparable, V any](m map[K]V) map[K]V {
 	return m
 }
 
-// contestOf gives a setting as it is after, else as it was before.
-func contestOf(before, after *EstateResolution, at int) *settingIndex {
+// settingIndexOf gives a setting as it is after, else as it was before.
+func settingIndexOf(before, after *EstateResolution, at int) *settingIndex {
 	if p := after.plan; at < len(p.settings) && p.settings[at].Def != nil {
 		return &p.settings[at]
 	}
@@ -227,7 +227,7 @@ func contestOf(before, after *EstateResolution, at int) *settingIndex {
 
 func differSetting(w *worker, before, after *EstateResolution, at int, room *differRoom) settingDifference {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
-	c := contestOf(before, after, at)
+	c := settingIndexOf(before, after, at)
 	id := c.Def.ID
 	gained, cleared := newGatherer[int32](after.plan), newGatherer[int32](after.plan) // by number of the conflict
 	block := func(list []bitset.Parts, i int) bitset.Parts {
@@ -326,7 +326,7 @@ func writtenDifferently(v setting.Value) bool {
 	return v.Kind() == setting.FileKind || v.Kind() == setting.Table
 }
 
-// conflictsOf lists the conflicts of a setting that came or went, as they stand in the resolution that has them.
+// conflictsOf lists the conflicts of a setting that came or went, as they are in the resolution that has them.
 func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *EstateResolution) (out []ConflictFound) {
 	for number := range of.sets {
 		f := ConflictFound{Setting: c.Def.ID, Policies: c.Outcomes.Of(number).Policies, Devices: of.devices(number)}
@@ -411,17 +411,17 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 			m.Policy = pol.ID
 		}
 	}
-	in := func(pol *policy, arm, block int) bitset.Packed {
-		if arm < len(pol.matches) && block < len(pol.matches[arm]) {
-			return pol.matches[arm][block]
+	in := func(pol *policy, levelAt, block int) bitset.Packed {
+		if levelAt < len(pol.matches) && block < len(pol.matches[levelAt]) {
+			return pol.matches[levelAt][block]
 		}
 		return nil
 	}
 	var a, b, moved bitset.Set
 	for block := range blocks {
 		same := true
-		for arm := range max(len(was.matches), len(is.matches)) {
-			x, y := in(was, arm, block), in(is, arm, block)
+		for levelAt := range max(len(was.matches), len(is.matches)) {
+			x, y := in(was, levelAt, block), in(is, levelAt, block)
 			same = same && x.Equal(y)
 		}
 		if same {
@@ -429,9 +429,9 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 		}
 		a.Clear()
 		b.Clear()
-		for arm := range max(len(was.matches), len(is.matches)) {
-			in(was, arm, block).OrInto(&a)
-			in(is, arm, block).OrInto(&b)
+		for levelAt := range max(len(was.matches), len(is.matches)) {
+			in(was, levelAt, block).OrInto(&a)
+			in(is, levelAt, block).OrInto(&b)
 		}
 		if moved.SetAndNot(&b, &a) {
 			m.Gained.add(block, &moved)

@@ -11,7 +11,7 @@
 //	finish    forced values, then checks over the decided set
 //
 // A subject is the pair (device, person). Deciding is one function for one laptop and for all of them: one laptop is a set of
-// one, and is given a witness that is told each candidate's fate. A plan made With another snapshot shares whatever the
+// one, and is given a recorder that is told each candidate's fate. A plan made With another snapshot shares whatever the
 // differences do not touch, and Differ passes over what two resolutions share. The package reads no clock, file or
 // database and does not judge whether a snapshot is well-formed: estate.Snapshot.Validate does.
 //

@@ -10,7 +10,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Standing is what becomes of one policy's entry for a setting.
+// Current is what becomes of one policy's entry for a setting.
 type EntryFates struct {
 	Policy  estate.PolicyID
 	Value   setting.Value

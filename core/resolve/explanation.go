@@ -105,7 +105,7 @@ func (r *Reasons) itemsOf(i int) []int32 {
 	return r.items[r.settled[i].firstItem:]
 }
 
-// explanation is Reasons while they are found. It is the witness of fates and the stage that expressions see.
+// explanation is Reasons while they are found. It is the recorder of fates and the stage that expressions see.
 type explanation struct {
 	*Reasons
 	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
@@ -202,7 +202,7 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 	s.findPoliciesOf(p.settings[at].Keys)
 	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
 	for i, key := range p.settings[at].Keys {
-		if policy, arm := decide.Unkey(key); int(s.applied[policy].levelAt) == arm {
+		if policy, levelAt := decide.Unkey(key); int(s.applied[policy].levelAt) == levelAt {
 			d.in = append(d.in, s.candidate(&p.settings[at], p.settings[at].Ranked[i].Order, int32(i), len(d.in)))
 		}
 	}
@@ -415,11 +415,11 @@ func (s *subject) marked(m *slotIndex) decide.Marked {
 	s.roomMarked = slices.Grow(s.roomMarked[:0], n)[:n]
 	row, first := s.roomMarked, s.plan.firstMatch // plans that share a slot index number level matches alike
 	clear(row)
-	for at, arm := range s.applied {
-		if arm.levelAt == intern.None {
+	for at, applied := range s.applied {
+		if applied.levelAt == intern.None {
 			continue
 		}
-		of := first[at] + int32(arm.levelAt)
+		of := first[at] + int32(applied.levelAt)
 		for _, slot := range m.slots[m.begin[of]:m.begin[of+1]] {
 			row[slot>>6] |= 1 << (slot & 63)
 		}

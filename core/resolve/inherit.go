@@ -1,4 +1,4 @@
-// This file says what a unit or a group inherits: what arrives from above, what gives way to what, and what does not arrive at all.
+// This file says what a unit or a group inherits: what arrives from above, what is overridden by what, and what does not arrive at all.
 
 package resolve
 
@@ -30,11 +30,11 @@ const (
 // Inherited is how a setting comes to the laptops of a place. Counts are laptops of the place.
 type Inherited struct {
 	Setting    setting.ID
-	Above      int // what stands comes from above, of lists in part
+	Above      int // the value in effect comes from above, of lists in part
 	Locked     int // of those, where an entry from above is locked
-	Overridden int // an entry from above gives way to one of here, beside or closer, or to an exception
+	Overridden int // an entry from above is overridden by  of here, beside or closer, or to an exception
 	Detached   int // an entry from above does not arrive: the place, or one within it, is detached
-	Own        int // what stands comes from here, beside or closer alone
+	Own        int // the value in effect comes from here, beside or closer alone
 	Clashing   int // policies conflict
 	Arrivals   []Arrival
 }
@@ -48,10 +48,10 @@ type Arrival struct {
 	Whence  Whence
 	Devices int          // laptops of the place that it comes to, detached ones too; those that do not support the setting are left out
 	Fates   map[Fate]int // what becomes of it there
-	Beaten  []Beaten     // by what, where it does not stand: most laptops first
+	Beaten  []Beaten     // by what, where it is not in effect: most laptops first
 }
 
-// Beaten counts the laptops of a place on which something stands instead of an entry.
+// Beaten counts the laptops of a place on which something else is in effect instead of an entry.
 type Beaten struct {
 	Policy    estate.PolicyID // empty: an exception
 	Exception string

@@ -20,7 +20,7 @@ import (
 type LintKind string
 
 const (
-	Redundant     LintKind = "redundant"      // the entry repeats what would stand anyway, everywhere
+	Redundant     LintKind = "redundant"      // the entry repeats what would be in effect anyway, everywhere
 	NeverWins     LintKind = "never-wins"     // the entry wins nowhere
 	ReachesNobody LintKind = "reaches-nobody" // the policy applies to no laptop
 	FailingRule   LintKind = "failing-rule"   // the rule of the group, or the condition of the policy, fails on somebody
@@ -132,13 +132,13 @@ func (p *Plan) Lints() []Lint {
 	p.eachBlock(p.furtherUsers(), func(w *worker) {
 		for at := range p.policies {
 			pol := &p.policies[at]
-			for arm := range pol.audience.Levels {
-				*w.matchRoom(at, arm) = levelMatch{epoch: w.Epoch}
+			for levelAt := range pol.audience.Levels {
+				*w.matchBuffer(at, levelAt) = levelMatch{epoch: w.Epoch}
 			}
-			w.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) {
+			w.Match(&pol.audience, nil, func(levelAt int, rows *bitset.Set) {
 				all := w.Keep()
 				all.Copy(rows)
-				w.match(at, arm).all = all
+				w.match(at, levelAt).all = all
 			})
 		}
 		l.watch(w, setting.UserSide)
@@ -254,8 +254,8 @@ func (p *Plan) furtherUsers() *match.Subjects {
 func (l *linter) watch(w *worker, side setting.Side) {
 	p := l.p
 	for at := range p.policies {
-		for arm := range p.policies[at].audience.Levels {
-			if a := w.match(at, arm); a.all != nil {
+		for levelAt := range p.policies[at].audience.Levels {
+			if a := w.match(at, levelAt); a.all != nil {
 				l.reached[at] = true
 			}
 		}
@@ -274,8 +274,8 @@ func (l *linter) watch(w *worker, side setting.Side) {
 // open tells whether somebody in the block has an entry for a setting of which it is not known that it does something.
 func (l *linter) open(w *worker, at int) bool {
 	for _, key := range l.p.settings[at].Keys {
-		policy, arm := decide.Unkey(key)
-		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.match(policy, arm).all != nil {
+		policy, levelAt := decide.Unkey(key)
+		if entry, _ := l.p.policies[policy].entryAt(at); !l.uses[policy][entry].doesSomething() && w.match(policy, levelAt).all != nil {
 			return true
 		}
 	}

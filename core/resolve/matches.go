@@ -18,20 +18,20 @@ func (w *worker) supported(c *settingIndex, rows *bitset.Set) {
 }
 
 // match gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
-func (w *worker) match(pol, arm int) *levelMatch {
-	a := w.matchRoom(pol, arm)
+func (w *worker) match(pol, levelAt int) *levelMatch {
+	a := w.matchBuffer(pol, levelAt)
 	if a.epoch != w.Epoch {
-		w.loadMatch(a, w.plan.policies[pol].matches[arm][w.Block])
+		w.loadMatch(a, w.plan.policies[pol].matches[levelAt][w.Block])
 	}
 	return a
 }
 
-// matchRoom gives where the sets of an arm are kept.
-func (w *worker) matchRoom(pol, arm int) *levelMatch {
+// matchBuffer gives where the sets of a level match are kept.
+func (w *worker) matchBuffer(pol, levelAt int) *levelMatch {
 	if n := int(w.plan.firstMatch[len(w.plan.policies)]); len(w.matches) < n {
 		w.matches = append(w.matches, make([]levelMatch, n-len(w.matches))...)
 	}
-	return &w.matches[int(w.plan.firstMatch[pol])+arm]
+	return &w.matches[int(w.plan.firstMatch[pol])+levelAt]
 }
 
 func (w *worker) loadMatch(a *levelMatch, packed bitset.Packed) {
@@ -61,20 +61,20 @@ func (w *worker) loadMatch(a *levelMatch, packed bitset.Packed) {
 	}
 }
 
-// pendingMatch is an arm that is to be taken.
+// pendingMatch is a level match that is to be loaded.
 type pendingMatch struct {
 	match  *levelMatch
 	packed bitset.Packed
 }
 
-// loadMatches takes the arms of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
+// loadMatches takes the levels of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
 // another then.
 func (w *worker) loadMatches(keys []uint32) {
 	w.toLoad = w.toLoad[:0]
 	for _, key := range keys {
-		policy, arm := decide.Unkey(key)
-		if a := w.matchRoom(policy, arm); a.epoch != w.Epoch {
-			w.toLoad = append(w.toLoad, pendingMatch{a, w.plan.policies[policy].matches[arm][w.Block]})
+		policy, levelAt := decide.Unkey(key)
+		if a := w.matchBuffer(policy, levelAt); a.epoch != w.Epoch {
+			w.toLoad = append(w.toLoad, pendingMatch{a, w.plan.policies[policy].matches[levelAt][w.Block]})
 		}
 	}
 	for i := range w.toLoad {
@@ -82,7 +82,7 @@ func (w *worker) loadMatches(keys []uint32) {
 	}
 }
 
-// split tells apart who of an arm is detached from entries of policies of a kind for settings of an area. detached is nil where nobody is.
+// split tells apart which laptops of a level match are detached from entries of policies of a kind for settings of an area. detached is nil where nobody is.
 func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
 	if !w.plan.DetachedAreas[area] { // the area does not matter
 		if a.split != w.Epoch {
@@ -111,7 +111,7 @@ func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate
 	w.loadMatches(c.Keys)
 	inherited := !w.plan.AnyDetached() || c.Inherited()
 	for i, key := range c.Keys {
-		a := w.matchRoom(decide.Unkey(key))
+		a := w.matchBuffer(decide.Unkey(key))
 		if a.all == nil || !a.all.Meets(dom) {
 			continue
 		}

@@ -19,7 +19,7 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// numbers gives the number of every object of a list; most stand where they stood.
+// numbers gives the number of every object of a list; most are at the same place as before.
 func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.IDTable[K], id func(*T) K) []int32 {
 	out := make([]int32, len(list))
 	for i, is := range list {
@@ -34,12 +34,12 @@ func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.I
 
 // takeIn calls take for the places of a list. Where what did not alter stands as it stood, it does so only where another object is than
 // before, though it may say the same.
-func takeIn[T any](list, before []*T, standing bool, take func(i int)) {
-	if standing && intern.SameList(list, before) {
+func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
+	if unmoved && intern.SameList(list, before) {
 		return
 	}
 	for i := range list {
-		if !standing || i >= len(before) || before[i] != list[i] {
+		if !unmoved || i >= len(before) || before[i] != list[i] {
 			take(i)
 		}
 	}
@@ -78,8 +78,8 @@ func (p *Plan) unitOf(id estate.UnitID) int {
 	return p.UnitAt.NumberOf(id)
 }
 
-// numberPeople takes in the people. standing tells that their units have the numbers that they had.
-func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, standing bool) {
+// numberPeople takes in the people. unmoved tells that their units have the numbers that they had.
+func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, unmoved bool) {
 	was, p := b.was, b.next
 	place := func(unit int) int {
 		if unit == intern.None {
@@ -103,7 +103,7 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 		who := p.snapshot.People[i]
 		list.Put(int(p.ofPerson[i]), match.Person{Person: who, UnitAt: p.unitOf(who.Unit)})
 	}
-	takeIn(p.snapshot.People, was.snapshot.People, standing && (d.Same || d.Aligned), take)
+	takeIn(p.snapshot.People, was.snapshot.People, unmoved && (d.Same || d.Aligned), take)
 	p.People = list.List
 	b.touchedPeople, b.gonePeople = make(intern.DeviceSet, intern.BlocksOf(p.People.Len())), d.Gone
 	for _, i := range append(d.Altered, d.Fresh...) {
@@ -138,9 +138,9 @@ func (p *Plan) homed(x *estate.Device) match.Device {
 	return d
 }
 
-// numberDevices takes in the devices. standing tells that units and people have the numbers that they had, so that of a device that did not
+// numberDevices takes in the devices. unmoved tells that units and people have the numbers that they had, so that of a device that did not
 // alter, nor its owner, home and owner are what they were.
-func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, standing bool) {
+func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, unmoved bool) {
 	was, p := b.was, b.next
 	fresh := make([]match.Device, len(d.Fresh))
 	for i, at := range d.Fresh {
@@ -177,7 +177,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 		put(at, match.Device{OwnerAt: intern.None})
 	}
 	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
-	takeIn(p.snapshot.Devices, was.snapshot.Devices, standing && (d.Same || d.Aligned), take)
+	takeIn(p.snapshot.Devices, was.snapshot.Devices, unmoved && (d.Same || d.Aligned), take)
 	for _, i := range append(d.Altered, d.Fresh...) {
 		touched.Add(int(p.ofDevice[i]))
 	}

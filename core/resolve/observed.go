@@ -11,11 +11,11 @@ import (
 	"zenithridge.example/zridge/core/estate"
 )
 
-// observed is what became of a setting's contestants in one block. Its sets are put aside.
+// observed is what became of a setting's candidates in one block. Its sets are put aside.
 type observed struct {
 	w         *worker
 	in        []decide.Candidate
-	became    []fateSets // by contestant
+	became    []fateSets // by candidate
 	exempting map[*estate.Exception]*bitset.Set
 }
 
@@ -62,7 +62,7 @@ func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
 	return s
 }
 
-// reachedBy gives the laptops among some that a contestant comes to, and that support the setting. The set is put aside.
+// reachedBy gives the laptops among some that a candidate comes to, and that support the setting. The set is put aside.
 func (w *worker) reachedBy(c *settingIndex, one *decide.Candidate, among *bitset.Set) *bitset.Set {
 	rows := w.Aside()
 	rows.Copy(one.Live)

@@ -26,7 +26,7 @@ func (w *worker) splitByOutcome(c *settingIndex, cell bitset.Parts, within *bits
 // partition is a cell of which the rows of some set were taken apart, so that it can be asked again and again.
 type partition struct {
 	w           *worker
-	contest     *settingIndex
+	index       *settingIndex
 	whole       []outcomeRows // what rows came out as, one by one
 	items       []outcomeRows // of what is put together
 	sorted      bool          // items are in the order of values
@@ -56,7 +56,7 @@ type unionValues struct {
 
 // load takes a cell apart for some rows. It is good until the mark that was made before is released.
 func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within *bitset.Set) {
-	*c = partition{w: w, contest: of, whole: c.whole[:0], items: c.items[:0]}
+	*c = partition{w: w, index: of, whole: c.whole[:0], items: c.items[:0]}
 	rest := w.Temp()
 	rest.Copy(within)
 	cell.Within(within, w.Temp(), func(number int32, rows *bitset.Set) *bitset.Set {
@@ -89,7 +89,7 @@ func (c *partition) split(within *bitset.Set, unions *unionValues, yield func(o 
 			continue
 		}
 		rest.AndNot(here)
-		yield(is.Outcome, is.Value, c.contest.Outcomes.CodeOf(is.Outcome), here)
+		yield(is.Outcome, is.Value, c.index.Outcomes.CodeOf(is.Outcome), here)
 	}
 	if c.putTogether != nil && here.SetAnd(c.putTogether, rest) {
 		rest.AndNot(here)
@@ -111,7 +111,7 @@ func (c *partition) partItems(rows *bitset.Set, unions *unionValues, yield func(
 		})
 		c.sorted = true
 	}
-	together, same := c.contest.Outcomes.Of(intern.FromItems), c.w.Temp()
+	together, same := c.index.Outcomes.Of(intern.FromItems), c.w.Temp()
 	for !rows.Empty() {
 		first := rows.First()
 		same.Copy(rows)
@@ -125,7 +125,7 @@ func (c *partition) partItems(rows *bitset.Set, unions *unionValues, yield func(
 				same.AndNot(s)
 			}
 		}
-		is := unions.union(c.contest)
+		is := unions.union(c.index)
 		rows.AndNot(same)
 		yield(together, is.value, is.code, same)
 	}

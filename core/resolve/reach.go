@@ -59,15 +59,15 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 		return Devices{}
 	}
 	out := Devices{plan: p, blocks: make([]bitset.Packed, p.Blocks())}
-	arms := p.policies[at].matches
-	if len(arms) == 1 {
-		out.blocks = arms[0]
+	levels := p.policies[at].matches
+	if len(levels) == 1 {
+		out.blocks = levels[0]
 		return out
 	}
 	var rows bitset.Set
 	for b := range out.blocks {
 		rows.Clear()
-		for _, a := range arms {
+		for _, a := range levels {
 			a[b].OrInto(&rows)
 		}
 		out.blocks[b] = rows.Pack()
@@ -239,8 +239,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 		for i := range p.policies {
 			pol := &p.policies[i]
 			for a := range pol.matches {
-				arm := w.match(i, a)
-				if arm.all == nil {
+				match := w.match(i, a)
+				if match.all == nil {
 					continue
 				}
 				var seen []string
@@ -250,7 +250,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 						continue
 					}
 					seen = append(seen, area)
-					if _, detached := w.split(arm, pol.Kind, area, pol.audience.Levels[a]); detached != nil && here.SetAnd(detached, place) {
+					if _, detached := w.split(match, pol.Kind, area, pol.audience.Levels[a]); detached != nil && here.SetAnd(detached, place) {
 						found.add(part{i, area}, w.Block, here)
 					}
 				}

@@ -45,11 +45,11 @@ type affected struct {
 
 // blockPatch is something that came out otherwise in a block.
 type blockPatch struct {
-	what   patchKind
-	at     int
-	arm    int
-	block  int
-	packed []uint64
+	what    patchKind
+	at      int
+	levelAt int
+	block   int
+	packed  []uint64
 }
 
 type patchKind uint8
@@ -230,10 +230,10 @@ func (k *recomputation) apply(puts []blockPatch, mine func(at int) bool) {
 				pol.matches = slices.Clone(pol.matches)
 			}
 			var shared []bitset.Packed
-			if one.at < len(k.was.policies) && one.arm < len(k.was.policies[one.at].matches) {
-				shared = k.was.policies[one.at].matches[one.arm]
+			if one.at < len(k.was.policies) && one.levelAt < len(k.was.policies[one.at].matches) {
+				shared = k.was.policies[one.at].matches[one.levelAt]
 			}
-			pol.matches[one.arm] = ownBlock(pol.matches[one.arm], shared, one.block, bitset.Packed(one.packed))
+			pol.matches[one.levelAt] = ownBlock(pol.matches[one.levelAt], shared, one.block, bitset.Packed(one.packed))
 		case patchDecided:
 			k.after.decided[one.at] = ownBlock(k.after.decided[one.at], partsOf(k.after.before.decided, one.at), one.block, bitset.Parts(one.packed))
 		case patchFinal:
@@ -466,30 +466,30 @@ func (h *blockUpdater) updatePolicy(at int) {
 		}
 	}
 	if h.full {
-		for arm := range pol.audience.Levels {
-			*h.matchRoom(at, arm) = levelMatch{epoch: h.Epoch}
+		for levelAt := range pol.audience.Levels {
+			*h.matchBuffer(at, levelAt) = levelMatch{epoch: h.Epoch}
 		}
-		h.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) {
+		h.Match(&pol.audience, nil, func(levelAt int, rows *bitset.Set) {
 			all := h.Keep()
 			all.Copy(rows)
-			h.matchRoom(at, arm).all = all
-			pol.matches[arm][h.Block] = all.Pack()
+			h.matchBuffer(at, levelAt).all = all
+			pol.matches[levelAt][h.Block] = all.Pack()
 		})
 		return
 	}
 	news := make([]*bitset.Set, len(pol.audience.Levels))
-	for arm := range news {
-		news[arm] = h.Keep()
+	for levelAt := range news {
+		news[levelAt] = h.Keep()
 	}
-	h.Match(&pol.audience, nil, func(arm int, rows *bitset.Set) { news[arm].Copy(rows) })
+	h.Match(&pol.audience, nil, func(levelAt int, rows *bitset.Set) { news[levelAt].Copy(rows) })
 	differs := h.Keep()
-	for arm := range news {
-		if set, altered := h.patch(pol.matches[arm][h.Block], mask, news[arm], differs); altered {
-			*h.matchRoom(at, arm) = levelMatch{epoch: h.Epoch}
+	for levelAt := range news {
+		if set, altered := h.patch(pol.matches[levelAt][h.Block], mask, news[levelAt], differs); altered {
+			*h.matchBuffer(at, levelAt) = levelMatch{epoch: h.Epoch}
 			if !set.Empty() {
-				h.matchRoom(at, arm).all = set
+				h.matchBuffer(at, levelAt).all = set
 			}
-			h.patches = append(h.patches, blockPatch{patchMatch, at, arm, h.Block, set.Pack()})
+			h.patches = append(h.patches, blockPatch{patchMatch, at, levelAt, h.Block, set.Pack()})
 		}
 	}
 	if !differs.Empty() && h.after != nil {

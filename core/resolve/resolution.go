@@ -191,7 +191,7 @@ type ConflictFound struct {
 	Setting  setting.ID
 	Policies []string // sorted
 	Devices  Devices
-	Values   []Candidate // the clashing candidates as they stand on the first of the devices
+	Values   []Candidate // the clashing candidates as they are on the first of the devices
 }
 
 // Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
@@ -249,7 +249,7 @@ func (p *Plan) WithCandidates(c ConflictFound) ConflictFound {
 	return c
 }
 
-// clashing gives the candidates of a conflict as they stand on the first of its laptops.
+// clashing gives the candidates of a conflict as they are on the first of its laptops.
 func (p *Plan) clashing(f *ConflictFound) (values []Candidate) {
 	s := p.explainOne(f.Devices.First(1)[0], f.Setting)
 	if s == nil {
@@ -348,7 +348,7 @@ func (w *EstateResolution) forcedRows(k *worker, at, block int) *bitset.Set {
 	return forced
 }
 
-// carriers is who carries what settings come out as: contestants that won or conflict, and exceptions that count.
+// carriers is who carries what settings come out as: candidates that won or conflict, and exceptions that count.
 type carriers struct {
 	candidates []decide.Candidate
 	from       []string // by carrier: the policy, or the exception

@@ -73,7 +73,7 @@ type Candidate struct {
 	Fate     Fate
 }
 
-// Replaced is the value that a forced one stands in for.
+// Replaced is the value that a forced one replaces.
 type Replaced struct {
 	Value setting.Value
 	How   How
@@ -124,7 +124,7 @@ type Problem struct {
 	From     []string     // all that those settings come from, sorted
 }
 
-// Reason says why a policy does not apply. Reasons are tested in the order in which they stand here; the first that holds is the one.
+// Reason says why a policy does not apply. Reasons are tested in the order of this list; the first that holds is the one.
 type Reason = match.Reason
 
 const (

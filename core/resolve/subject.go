@@ -79,21 +79,21 @@ func (s *subject) findPolicies() {
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
 			if rows>>(row&63)&1 != 0 {
-				policy, arm := decide.Unkey(in.keys[int(first)+i])
-				s.applied[policy].levelAt = int16(arm)
+				policy, levelAt := decide.Unkey(in.keys[int(first)+i])
+				s.applied[policy].levelAt = int16(levelAt)
 			}
 		}
 	}
 	s.findDetached()
 }
 
-// findPoliciesOf finds those of some arms that a laptop has with its owner.
+// findPoliciesOf finds those of some levels that a laptop has with its owner.
 func (s *subject) findPoliciesOf(keys []uint32) {
 	s.clearApplied()
 	for _, key := range keys {
-		policy, arm := decide.Unkey(key)
-		if s.plan.policies[policy].matches[arm][s.dev>>bitset.Shift].Has(s.dev & (bitset.Rows - 1)) {
-			s.applied[policy].levelAt = int16(arm)
+		policy, levelAt := decide.Unkey(key)
+		if s.plan.policies[policy].matches[levelAt][s.dev>>bitset.Shift].Has(s.dev & (bitset.Rows - 1)) {
+			s.applied[policy].levelAt = int16(levelAt)
 		}
 	}
 	s.findDetached()
@@ -122,14 +122,14 @@ func (s *subject) findDetached() {
 	}
 }
 
-// blockMatches is the arms of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
+// blockMatches is the levels of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
 type blockMatches struct {
 	begin [bitset.Rows/64 + 1]int32 // by word of a set: its first
 	rows  []uint64                  // who of 64 laptops gets a policy at one level
-	keys  []uint32                  // the policy and the arm
+	keys  []uint32                  // the policy and the level
 }
 
-// matchesIn lays out the arms of a block. What was laid out is kept.
+// matchesIn lays out the levels of a block. What was laid out is kept.
 func (p *Plan) matchesIn(block int) *blockMatches {
 	if known := p.blockMatches[block].Load(); known != nil {
 		return known
@@ -140,10 +140,10 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 	found, words := blockMatches{rows: w.roomLaid.rows[:0], keys: w.roomLaid.keys[:0]}, w.roomWords[:0] // policy by policy
 	out := &blockMatches{}
 	for at := range p.policies {
-		for arm, packed := range p.policies[at].matches {
+		for levelAt, packed := range p.policies[at].matches {
 			packed[block].Into(&set)
 			for word, rows := range set.Words {
-				found.rows, found.keys, words = append(found.rows, rows), append(found.keys, decide.Key(at, arm)), append(words, uint8(word))
+				found.rows, found.keys, words = append(found.rows, rows), append(found.keys, decide.Key(at, levelAt)), append(words, uint8(word))
 				out.begin[word+1]++
 			}
 		}

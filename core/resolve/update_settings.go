@@ -106,9 +106,9 @@ func (h *blockUpdater) reachedBy(policies []int, rows *bitset.Set) {
 	for _, pol := range policies {
 		for _, of := range []*Plan{h.was, h.next} {
 			if pol < len(of.policies) && of.policies[pol].Policy != nil {
-				for arm, packed := range of.policies[pol].matches {
+				for levelAt, packed := range of.policies[pol].matches {
 					if of == h.next {
-						if a := h.match(pol, arm); a.all != nil {
+						if a := h.match(pol, levelAt); a.all != nil {
 							rows.Or(a.all)
 						}
 					} else if h.Block < len(packed) {
@@ -124,9 +124,9 @@ func (h *blockUpdater) reachedBy(policies []int, rows *bitset.Set) {
 func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, at := range policies {
-		for arm, level := range h.was.policies[at].audience.Levels {
+		for levelAt, level := range h.was.policies[at].audience.Levels {
 			if !slices.Contains(h.next.policies[at].audience.Levels, level) && h.Block < len(h.was.Alive) {
-				h.was.policies[at].matches[arm][h.Block].OrInto(rows)
+				h.was.policies[at].matches[levelAt][h.Block].OrInto(rows)
 			}
 		}
 	}

@@ -13,8 +13,8 @@ type worker struct {
 	match.Matcher
 	decide.Decider
 
-	matches []levelMatch   // by number of the arm
-	loading *bitset.Set    // the rows for which arms are loaded; nil: Dom
+	matches []levelMatch   // by number of the level
+	loading *bitset.Set    // the rows for which levels are loaded; nil: Dom
 	toLoad  []pendingMatch // room for takeArms
 
 	in     []decide.Candidate // room for candidates

@@ -38,7 +38,7 @@ type Alarm string
 
 const (
 	NoAlarm  Alarm = ""
-	Everyone Alarm = "everyone" // all laptops, or a target that stands for all
+	Everyone Alarm = "everyone" // all laptops, or a target that means all
 	Many     Alarm = "many"     // more than the share that is set
 	Nobody   Alarm = "nobody"
 )

@@ -18,7 +18,7 @@ type Detaching struct {
 	Touched  int               // of those, laptops that lose something
 	Dropped  []resolve.Dropped // entries that would no longer arrive, that do today
 	Policies int
-	Today    []TodayValue // the values that stand there today because of them
+	Today    []TodayValue // the values that are in effect there today because of them
 }
 
 // TodayValue is a setting's value at a place today, as far as it comes from outside.

@@ -1,4 +1,4 @@
-// This file says what settings are in each unit: what stands on most of its laptops, and how many have something else.
+// This file says what settings are in each unit: the value that most of its laptops have, and how many have something else.
 
 package review
 
@@ -19,7 +19,7 @@ type Place struct {
 	*estate.Unit
 	Depth   int // of the organisation 0
 	Devices int // laptops in it and below
-	parent  int // where the unit above it stands; -1: none does
+	parent  int // the row of the unit above it; -1: none does
 }
 
 // Places lists a unit and all below it, each above those below it, by title. Without a unit it lists all.
@@ -262,7 +262,7 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 	return out
 }
 
-// InheritedHere is how a setting comes to a place, with what stands there in the end.
+// InheritedHere is how a setting comes to a place, with the value that results there.
 type InheritedHere struct {
 	resolve.Inherited
 	Prevailing

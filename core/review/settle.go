@@ -19,7 +19,7 @@ const (
 	PreferIt  WayKind = "prefer"     // a ruling lets the policy's value stand against the others
 	RaiseIt   WayKind = "raise"      // its priority goes above the others'
 	LockIt    WayKind = "lock"       // its entry is locked, so that what is not locked gives way
-	LockAbove WayKind = "lock-above" // an entry of an outer level, which gives way today, is locked
+	LockAbove WayKind = "lock-above" // an entry of an outer level, which is overridden today, is locked
 	LeaveOut  WayKind = "leave-out"  // the others leave out whom it is aimed at
 	Narrow    WayKind = "narrow"     // it leaves out the laptops in question itself
 	DropIt    WayKind = "drop"       // its entry for the setting is taken out
@@ -188,7 +188,7 @@ func policyEdit(p estate.Policy) estate.Edit {
 	return estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p}
 }
 
-// rulings lets a policy's values stand against those of the others that differ.
+// rulings prefers a policy's value over those of the others that differ.
 func rulings(conflicts []resolve.ConflictFound, prefer estate.PolicyID) (edits []estate.Edit) {
 	for _, c := range conflicts {
 		mine := slices.IndexFunc(c.Values, func(v resolve.Candidate) bool { return v.Policy == prefer })

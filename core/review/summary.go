@@ -32,7 +32,7 @@ type EntrySummary struct {
 	Fates      map[resolve.Fate]int
 }
 
-// Titles gives what people call things, by id; an id stands for itself where it has no title.
+// Titles gives what people call things, by id; an id is shown where it has no title.
 type Titles struct {
 	Policies map[estate.PolicyID]string
 	Units    map[estate.UnitID]string

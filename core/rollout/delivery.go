@@ -26,7 +26,7 @@ var Statuses = []Status{Pending, Applied, Failed, Unsupported, Conflict}
 // RetryAfter is how long a refused setting rests before it is tried again by itself.
 const RetryAfter = 24 * time.Hour
 
-// CodeDiffers stands for the code of a setting that a laptop took but reports otherwise.
+// CodeDiffers is the code of a setting that a laptop took but reports otherwise.
 const CodeDiffers = "differs"
 
 // Delivery is one setting on its way to one laptop. The zero Delivery is a setting that was never wanted.

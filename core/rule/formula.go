@@ -120,7 +120,7 @@ func (t *Test) look(e ast.Expr) {
 			t.Looks = append(t.Looks, l)
 		}
 	}
-	bound := map[string][]string{} // names that stand for one of some texts: x in ["a", "b"].exists(x, x in settings)
+	bound := map[string][]string{} // names for one of some texts: x in ["a", "b"].exists(x, x in settings)
 	var visit func(e ast.Expr)
 	visit = func(e ast.Expr) {
 		switch e.Kind() {

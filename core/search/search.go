@@ -15,7 +15,7 @@ import (
 // Index finds definitions by words over titles, keywords, ids, options, areas and help. It is immutable.
 type Index struct {
 	definitions []*setting.Definition
-	words       []string // every word that stands in a definition, sorted
+	words       []string // every word of a definition, sorted
 	forms       []string // of the words
 	letters     []uint32 // of the words: which letters they have
 	postings    [][]posting
@@ -23,13 +23,13 @@ type Index struct {
 	titles      [][]string   // by definition: the words of its title
 }
 
-// posting says that a word stands in a definition, and how much it counts there.
+// posting says that a definition has a word, and how much it counts there.
 type posting struct {
 	definition int32
 	weight     float32
 }
 
-// What a word counts by where it stands; the highest of several counts.
+// What a word counts by where it is; the highest of several counts.
 const (
 	inTitle   = 8
 	inKeyword = 7
@@ -39,7 +39,7 @@ const (
 	inHelp    = 1.5
 )
 
-// How well a word that was typed fits one that stands there.
+// How well a word that was typed fits one that is there.
 const (
 	exactly  = 1.0
 	asForm   = 0.9 // another form of the word: sticks, stick
@@ -221,7 +221,7 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 	return 30 * float64(asked) / float64(len(title)+1)
 }
 
-// like gives the words that stand in definitions and are like w, with how well they fit.
+// like gives the words of definitions that are like w, with how well they fit.
 func (x *Index) like(w string) map[int]float64 {
 	found := map[int]float64{}
 	stem, letters := form(w), lettersOf(w)

@@ -114,7 +114,7 @@ type Definition struct {
 
 	Forced []Forced
 
-	// Shipped marks the definitions that come with the service; an estate's own may stand in their place.
+	// Shipped marks the definitions that come with the service; an estate's own may be in their place.
 	Shipped bool
 }
 

@@ -29,7 +29,7 @@ func OneOf[T ~string](path string, v T, words []T) []problem.Fault {
 	return []problem.Fault{{Code: problem.NotOneOf, Path: path, Found: problem.Quote(string(v)), Expected: expected}}
 }
 
-// NoRepeats reports every item that stands twice in a list.
+// NoRepeats reports every item that is listed twice in a list.
 func NoRepeats[T ~string](path string, items []T) []problem.Fault {
 	var faults []problem.Fault
 	seen := make(map[T]int, len(items))

@@ -102,7 +102,7 @@ func readCertificates(data []byte, o Options) (*Reading, error) {
 	for i, c := range parsed {
 		one := describeCertificate(c)
 		if seen[one.SHA256] {
-			r.Warnings = append(r.Warnings, fmt.Sprintf("certificate %d stands in the file twice", i+1))
+			r.Warnings = append(r.Warnings, fmt.Sprintf("certificate %d is in the file twice", i+1))
 		}
 		seen[one.SHA256] = true
 		if !o.Day.IsZero() {

@@ -28,7 +28,7 @@ type (
 		Replaced   *ReplacedAnswer   `json:"replaced,omitempty"`
 		Candidates []CandidateAnswer `json:"candidates"`
 	}
-	// ReplacedAnswer is the value that a forced one stands in for.
+	// ReplacedAnswer is the value that a forced one replaces.
 	ReplacedAnswer struct {
 		Value setting.Value `json:"value"`
 		How   string        `json:"how"`

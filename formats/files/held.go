@@ -163,7 +163,7 @@ func placedFile(f setting.File) setting.File {
 
 var oddInNames = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
-// placeOfFile is where a file stands in an exported folder: below a folder named for its contents, so that two files of one name
+// placeOfFile is where a file is in an exported folder: below a folder named for its contents, so that two files of one name
 // don't meet. Its ending is such that it is not read as a file of the estate.
 func placeOfFile(f setting.File) string {
 	name := strings.Trim(oddInNames.ReplaceAllString(f.Name, "-"), ".-")

@@ -23,7 +23,7 @@ import (
 const maxFile = 64 << 20
 
 // Dictionary is what an estate adds to: the definitions and checks that ship with the service. An estate's
-// own definition or check with the id of a shipped one stands in its place.
+// own definition or check with the id of a shipped one replaces it.
 type Dictionary struct {
 	Settings []setting.Definition
 	Checks   []estate.Check
@@ -212,13 +212,13 @@ func Assemble(objects []any, shipped Dictionary) *estate.Snapshot {
 	return &g.Snapshot
 }
 
-// loader reads files into one snapshot and remembers where each object stands.
+// loader reads files into one snapshot and remembers where each object is.
 type loader struct {
 	decoder
 	snapshot growing
 	origins  map[estate.Kind][]*node // by place in the snapshot's list
 	first    problem.Place           // the folder
-	partial  map[string]bool         // files that could not be read, or not wholly: what is missed may stand there
+	partial  map[string]bool         // files that could not be read, or not wholly: what is missed may be there
 	root     string                  // of a folder that is read, links resolved
 	held     map[string]string       // where the files that values name lie, by SHA-256
 	named    map[string]bool         // the paths by which values name files
@@ -294,7 +294,7 @@ func (l *loader) follow(root, path, name string) bool {
 		return false
 	}
 	info, err := os.Stat(to)
-	return err == nil && !info.IsDir() // what lies in a folder inside is read where it stands
+	return err == nil && !info.IsDir() // what lies in a folder inside is read where it is
 }
 
 func wanted(name string) bool {
@@ -396,7 +396,7 @@ func (l *loader) document(doc *node) {
 }
 
 // validate adds the faults that the core finds, with the places of what they are about. Where a field is
-// reported already, or part of what is reported, nothing is added; nor is anything missed that may stand in what could not be read.
+// reported already, or part of what is reported, nothing is added; nor is anything missed that may be in what could not be read.
 func (l *loader) validate() {
 	reported := make(map[string]bool, len(l.faults))
 	for _, f := range l.faults {

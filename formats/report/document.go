@@ -1,5 +1,5 @@
 // Package report puts words to what the core finds, as pages that people paste into records and print: Markdown, and HTML that
-// stands by itself. The same findings give the same page, byte for byte.
+// needs no other file. The same findings give the same page, byte for byte.
 package report
 
 import (

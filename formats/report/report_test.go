@@ -77,7 +77,7 @@ func TestValuesInWords(t *testing.T) {
 func TestFactsInWords(t *testing.T) {
 	defs := definitions()
 	for id, want := range map[setting.ID]string{
-		"screen.lock_after_minutes": "the lower number", "media.camera": "stands: off", "disk.encryption.required": "stands: on", "disk.startup.pin_length": "the higher number", "applications.control": "the later of off, audit, enforce",
+		"screen.lock_after_minutes": "the lower number", "media.camera": "is used: off", "disk.encryption.required": "is used: on", "disk.startup.pin_length": "the higher number", "applications.control": "the later of off, audit, enforce",
 		"browser.blocked_sites": "adds up", "browser.account_domains": "every policy lists", "signin.banner": "closest to the laptop",
 	} {
 		if got := report.Combines(defs[id]); !strings.Contains(got, want) {

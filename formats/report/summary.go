@@ -139,7 +139,7 @@ func (w *summaryWriter) values() {
 		w.say("Nothing yet.")
 		return
 	}
-	table := Table{Header: []string{"Setting", "Value", "What a person notices", "Where it stands"}}
+	table := Table{Header: []string{"Setting", "Value", "What a person notices", "In effect on"}}
 	for _, e := range w.Entries {
 		title, help := string(e.Setting), ""
 		if e.Definition != nil {
@@ -152,7 +152,7 @@ func (w *summaryWriter) values() {
 		if e.Note != "" {
 			value += "; " + e.Note
 		}
-		table.Rows = append(table.Rows, []string{title, value, strings.Join(append([]string{help}, sentences(Effects(e.Definition))...), " "), w.stands(e)})
+		table.Rows = append(table.Rows, []string{title, value, strings.Join(append([]string{help}, sentences(Effects(e.Definition))...), " "), w.inEffect(e)})
 	}
 	w.Blocks = append(w.Blocks, table)
 }
@@ -165,8 +165,8 @@ func sentences(parts []string) []string {
 	return out
 }
 
-// stands says on how many laptops an entry decides, and what becomes of it on the others.
-func (w *summaryWriter) stands(e review.EntrySummary) string {
+// inEffect says on how many laptops an entry decides, and what becomes of it on the others.
+func (w *summaryWriter) inEffect(e review.EntrySummary) string {
 	var parts []string
 	for _, fate := range []resolve.Fate{resolve.Won, resolve.Clashing, resolve.Outer, resolve.LowerPriority, resolve.Weaker, resolve.LockedOut, resolve.RuledOut, resolve.Excepted, resolve.Detached} {
 		if n := e.Fates[fate]; n > 0 {
@@ -188,7 +188,7 @@ func (w *summaryWriter) stands(e review.EntrySummary) string {
 // fateWords says what became of an entry.
 var fateWords = map[resolve.Fate]string{
 	resolve.Won: "in force", resolve.Clashing: "conflicts, so that the laptop keeps what it has", resolve.Outer: "overridden by a policy set closer", resolve.LowerPriority: "overridden by a higher priority",
-	resolve.Weaker: "another policy is stricter", resolve.LockedOut: "locked by a policy above", resolve.RuledOut: "a ruling prefers another policy", resolve.Excepted: "an exception stands in its place", resolve.Detached: "the unit or group is detached",
+	resolve.Weaker: "another policy is stricter", resolve.LockedOut: "locked by a policy above", resolve.RuledOut: "a ruling prefers another policy", resolve.Excepted: "an exception replaces it", resolve.Detached: "the unit or group is detached",
 }
 
 func (w *summaryWriter) consequences() {

@@ -118,13 +118,13 @@ func Effects(d *setting.Definition) []string {
 func Combines(d *setting.Definition) string {
 	switch d.Combine {
 	case setting.Strictest:
-		return "the strictest value of all policies stands: " + strictness(d)
+		return "the strictest value of all policies is used: " + strictness(d)
 	case setting.Merge:
 		return "what several policies list adds up"
 	case setting.Common:
-		return "only what every policy lists stands"
+		return "only what every policy lists is used"
 	}
-	return "the policy set closest to the laptop stands, then the one of higher priority"
+	return "the policy set closest to the laptop is used, then the one of higher priority"
 }
 
 func strictness(d *setting.Definition) string {
@@ -200,7 +200,7 @@ func isOrAre(n int, noun string) string {
 // Relation says in words what another policy's entry is to the one that is looked at.
 func Relation(r review.Relation) string {
 	return map[review.Relation]string{
-		review.Repeats: "repeats it", review.Conflicts: "conflicts with it", review.Overrides: "overrides it", review.Overridden: "gives way to it", review.Adds: "adds to it", review.Apart: "for other laptops",
+		review.Repeats: "repeats it", review.Conflicts: "conflicts with it", review.Overrides: "overrides it", review.Overridden: "is overridden by it", review.Adds: "adds to it", review.Apart: "for other laptops",
 	}[r]
 }
 

@@ -66,7 +66,7 @@ type (
 		Answer     string     `json:"answer,omitempty"`
 		AnsweredBy string     `json:"answered_by,omitempty"`
 		AnsweredAt *time.Time `json:"answered_at,omitempty"`
-		Standing   bool       `json:"standing" doc:"What it is about stands in what is live"`
+		Current    bool       `json:"current" doc:"What it is about is still so in the live estate"`
 	}
 	// Answer answers a question.
 	Answer struct {
@@ -83,7 +83,7 @@ type (
 	// ConflictWay is a way to settle a conflict or a problem, with what it would do.
 	ConflictWay struct {
 		Kind    string         `json:"kind" enum:"prefer,raise,lock,lock-above,leave-out,narrow,drop"`
-		Policy  string         `json:"policy" doc:"In whose favour; with narrow and drop: which gives way"`
+		Policy  string         `json:"policy" doc:"In whose favour; with narrow and drop: the one that loses"`
 		Title   string         `json:"title,omitempty" doc:"The policy's"`
 		Targets []string       `json:"targets,omitempty" doc:"With narrow: whom it leaves out"`
 		Edits   []ConflictEdit `json:"edits"`
@@ -107,7 +107,7 @@ type (
 		Policies []string         `json:"policies"`
 		Gained   bool             `json:"gained" doc:"Else it ended"`
 		Fresh    bool             `json:"fresh" doc:"No laptop had the conflict before, or has it after"`
-		Standing bool             `json:"standing" doc:"It stands today"`
+		Current  bool             `json:"current" doc:"It exists today"`
 		Devices  int              `json:"devices"`
 		Sample   []ConflictDevice `json:"sample" doc:"The first of them"`
 	}

@@ -15,7 +15,7 @@ type (
 		Others   int      `json:"others" doc:"Laptops of the place that have it otherwise"`
 		Apart    bool     `json:"apart" doc:"It is not what prevails in the unit above"`
 	}
-	// BeatenBy counts laptops on which something stands instead of an entry: a policy's, or an exception.
+	// BeatenBy counts laptops on which something else is in effect instead of an entry: a policy's, or an exception.
 	BeatenBy struct {
 		Policy      string `json:"policy,omitempty"`
 		PolicyTitle string `json:"policy_title,omitempty"`
@@ -41,11 +41,11 @@ type (
 		Area       string     `json:"area,omitempty"`
 		Combine    string     `json:"combine,omitempty"`
 		Prevailing Prevailing `json:"prevailing"`
-		Above      int        `json:"above" doc:"What stands comes from above, of lists in part"`
+		Above      int        `json:"above" doc:"The value in effect comes from above, of lists in part"`
 		Locked     int        `json:"locked" doc:"Of those, where the entry from above is locked"`
-		Overridden int        `json:"overridden" doc:"An entry from above gives way to one of here or closer, or to an exception"`
+		Overridden int        `json:"overridden" doc:"An entry from above is overridden by  of here or closer, or to an exception"`
 		Detached   int        `json:"detached" doc:"An entry from above does not arrive, since the place or one within it is detached"`
-		Own        int        `json:"own" doc:"What stands comes from here or closer alone"`
+		Own        int        `json:"own" doc:"The value in effect comes from here or closer alone"`
 		Clashing   int        `json:"clashing"`
 		Arrivals   []Arrival  `json:"arrivals" doc:"From the outermost level inwards"`
 	}

@@ -288,7 +288,7 @@ type (
 		Was         *setting.Value `json:"was,omitempty" doc:"As it was when the place was detached; absent: it was not there"`
 		Devices     int            `json:"devices"`
 	}
-	// TodayValue is a value that stands at a place today.
+	// TodayValue is a value that is in effect at a place today.
 	TodayValue struct {
 		Setting string        `json:"setting"`
 		Title   string        `json:"title,omitempty"`
@@ -308,7 +308,7 @@ type (
 		Missed  []DroppedEntry `json:"missed"`
 	}
 
-	// Exception is an exception with how it stands.
+	// Exception is an exception with its state.
 	Exception struct {
 		files.ExceptionDoc
 		Title   string `json:"title,omitempty" doc:"Of the setting"`

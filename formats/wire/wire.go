@@ -160,7 +160,7 @@ type (
 		NeverSeen    int             `json:"never_seen"`
 		Statuses     Statuses        `json:"statuses"`
 		Conflicts    []Conflict      `json:"conflicts"`
-		Arisen       []ConflictEvent `json:"arisen" doc:"Conflicts of the last two weeks that no edit brought about, and that stand"`
+		Arisen       []ConflictEvent `json:"arisen" doc:"Conflicts of the last two weeks that no edit caused, and that still exist"`
 		Problems     []FoundProblem  `json:"problems"`
 		Lints        []Lint          `json:"lints"`
 		Changes      []Change        `json:"changes"`
@@ -229,10 +229,10 @@ type (
 	}
 	// AppliedPolicy is a policy that applies to a device.
 	AppliedPolicy struct {
-		ID      string `json:"id"`
-		Title   string `json:"title,omitempty"`
-		Stands  int    `json:"stands" doc:"Settings on which its entry carries the value"`
-		Entries int    `json:"entries"`
+		ID       string `json:"id"`
+		Title    string `json:"title,omitempty"`
+		InEffect int    `json:"in_effect" doc:"Settings on which its entry is in effect"`
+		Entries  int    `json:"entries"`
 	}
 	// Delivery is a setting on its way to a laptop.
 	Delivery struct {

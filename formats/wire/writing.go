@@ -92,7 +92,7 @@ type (
 		Title    string         `json:"title"`
 		Blocks   []SummaryBlock `json:"blocks"`
 		Markdown string         `json:"markdown"`
-		HTML     string         `json:"html" doc:"A page that stands by itself"`
+		HTML     string         `json:"html" doc:"A page that needs no other file"`
 	}
 	// SummaryBlock is a heading, a paragraph, a list or a table of a page.
 	SummaryBlock struct {

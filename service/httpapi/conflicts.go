@@ -96,7 +96,7 @@ func (d *Disagreement) settings() []setting.ID {
 	return out
 }
 
-// devices gives the laptops that are touched; none where it does not stand.
+// devices gives the laptops that are touched; none where it does not exist.
 func (d *Disagreement) devices(v workflow.View) resolve.Devices {
 	_, touched := v.ConflictsOf(d.settings(), d.Policies)
 	if p := v.ProblemOf(estate.CheckID(d.Check), d.Policies); p != nil {
@@ -129,7 +129,7 @@ func (s *server) registerQuestions() {
 	})
 }
 
-// conflicts lists the conflicts of a view, with who is involved and, of those that stand in what is live, since when.
+// conflicts lists the conflicts of a view, with who is involved and, of those that exist in what is live, since when.
 func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 	t := titlesOf(v.Side)
 	found := v.Resolution.Conflicts()
@@ -222,7 +222,7 @@ func questionsWire(t titled, list []workflow.Question) []wire.Question {
 func questionWire(t titled, q *workflow.Question) wire.Question {
 	return wire.Question{
 		ID: q.ID, At: q.At, Setting: q.Setting, Check: q.Problem, Title: t.setting(setting.ID(q.Setting)), Policies: wire.Names(q.Policies), By: q.By, Of: wire.Names(q.Of), Note: q.Note, State: q.State,
-		Answer: q.Answer, AnsweredBy: q.AnsweredBy, AnsweredAt: q.AnsweredAt, Standing: q.Standing,
+		Answer: q.Answer, AnsweredBy: q.AnsweredBy, AnsweredAt: q.AnsweredAt, Current: q.Current,
 	}
 }
 
@@ -250,7 +250,7 @@ func sinceOf(e *store.ConflictEvent) wire.ConflictSince {
 }
 
 func conflictEventOf(e *workflow.ConflictEvent, t titled) wire.ConflictEvent {
-	w := wire.ConflictEvent{ConflictSince: sinceOf(&e.ConflictEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Standing: e.Standing, Devices: e.Devices, Sample: []wire.ConflictDevice{}}
+	w := wire.ConflictEvent{ConflictSince: sinceOf(&e.ConflictEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Current: e.Current, Devices: e.Devices, Sample: []wire.ConflictDevice{}}
 	for _, d := range e.Sample {
 		one := wire.ConflictDevice{ID: d.ID, Causes: []wire.ConflictCause{}}
 		for _, c := range d.Causes {

@@ -95,19 +95,19 @@ func (s *server) registerDevices() {
 		})
 }
 
-// appliedOn lists the policies that apply to a device, with how many of their entries stand there.
+// appliedOn lists the policies that apply to a device, with how many of their entries are in effect there.
 func appliedOn(live *workflow.Live, r *resolve.Result) []wire.AppliedPolicy {
-	stands := map[estate.PolicyID]int{}
+	inEffect := map[estate.PolicyID]int{}
 	for i := range r.Settings {
 		for _, c := range r.Settings[i].Candidates {
 			if c.Fate == resolve.Won {
-				stands[c.Policy]++
+				inEffect[c.Policy]++
 			}
 		}
 	}
 	out := []wire.AppliedPolicy{}
 	for _, p := range live.Plan.Applied(r) {
-		out = append(out, wire.AppliedPolicy{ID: string(p.ID), Title: p.Title, Stands: stands[p.ID], Entries: len(p.Entries)})
+		out = append(out, wire.AppliedPolicy{ID: string(p.ID), Title: p.Title, InEffect: inEffect[p.ID], Entries: len(p.Entries)})
 	}
 	return out
 }

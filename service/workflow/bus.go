@@ -10,7 +10,7 @@ type Event struct {
 	ID    string `json:"id,omitempty"`
 }
 
-// bus hands events to watchers. A watcher that does not keep up gets one event that stands for all it missed.
+// bus hands events to watchers. A watcher that does not keep up gets one event that means all it missed.
 type bus struct {
 	mu       sync.Mutex
 	watchers map[chan Event]bool

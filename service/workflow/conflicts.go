@@ -35,7 +35,7 @@ type ConflictEvent struct {
 	Setting  setting.ID
 	Policies []string
 	Sample   []ConflictDevice
-	Standing bool // the conflict stands today
+	Current  bool // the conflict exists today
 }
 
 // conflictEvents gives the records of the conflicts that begin and end when what is live alters.
@@ -86,19 +86,19 @@ func (s *Service) ConflictEvents(since time.Time, id setting.ID, most int) ([]Co
 	standing := conflictKeys(s.Live().Resolution)
 	out := make([]ConflictEvent, len(rows))
 	for i, row := range rows {
-		out[i] = ConflictEvent{ConflictEvent: row, Setting: setting.ID(row.Setting), Policies: strings.Fields(row.Policies), Standing: standing[conflictKey{row.Setting, row.Policies}]}
+		out[i] = ConflictEvent{ConflictEvent: row, Setting: setting.ID(row.Setting), Policies: strings.Fields(row.Policies), Current: standing[conflictKey{row.Setting, row.Policies}]}
 		json.Unmarshal([]byte(row.Sample), &out[i].Sample) // it was written by conflictEvents
 	}
 	return out, nil
 }
 
-// Arisen lists the conflicts of late that no edit imported about, and that stand.
+// Arisen lists the conflicts of late that no edit caused, and that still exist.
 func (s *Service) Arisen() ([]ConflictEvent, error) {
 	list, err := s.ConflictEvents(s.now().Add(-arisenFor), "", 200)
-	return slices.DeleteFunc(list, func(e ConflictEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Standing }), err
+	return slices.DeleteFunc(list, func(e ConflictEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Current }), err
 }
 
-// ConflictsBegan says since when each of some conflicts stands in what is live; those that do not, or that are older than the record, are left out.
+// ConflictsBegan says since when each of some conflicts exists in what is live; those that do not, or that are older than the record, are left out.
 func (s *Service) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
 	out := map[int]*store.ConflictEvent{}
 	if len(of) == 0 {

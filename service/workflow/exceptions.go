@@ -30,7 +30,7 @@ const (
 	LapseNow  = 3
 )
 
-// Exceptional is an exception with how it stands on the day.
+// Exceptional is an exception with its state on the day.
 type Exceptional struct {
 	estate.Exception
 	Days    int // until it ends, the last day counts as 0; negative: it is over
@@ -76,7 +76,7 @@ func requestOf(r store.ExceptionRequest) (Request, error) {
 	return out, json.Unmarshal([]byte(r.Body), &out.Exception)
 }
 
-// pendingApproval stands in the place of who approves while nobody did.
+// pendingApproval is the approver while nobody has approved.
 const pendingApproval = "?"
 
 // AskException asks for an exception. It is checked as if it were approved today.

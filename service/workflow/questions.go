@@ -34,10 +34,10 @@ type Question struct {
 	store.ConflictQuestion
 	Policies []string
 	Of       []string
-	Standing bool // what it is about stands in what is live
+	Current  bool // what it is about is still so in the live estate
 }
 
-// AskOwners asks about a conflict or a problem that stands in what is live.
+// AskOwners asks about a conflict or a problem that exists in what is live.
 func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
 	live := s.Live()
 	policies := slices.Sorted(slices.Values(a.Policies))
@@ -125,7 +125,7 @@ func (s *Service) keepQuestion(by Actor, q store.ConflictQuestion, action, after
 	}
 	s.Notify(Event{"estate", ""})
 	out := questionOf(q)
-	out.Standing = true
+	out.Current = true
 	return out, nil
 }
 
@@ -139,7 +139,7 @@ func (s *Service) Questions(state string) ([]Question, error) {
 	out := make([]Question, len(rows))
 	for i, row := range rows {
 		out[i] = questionOf(row)
-		out[i].Standing = standing[Disagreement{row.Setting, row.Problem, row.Policies}]
+		out[i].Current = standing[Disagreement{row.Setting, row.Problem, row.Policies}]
 	}
 	return out, nil
 }

@@ -21,7 +21,7 @@ export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(ap
 
 export const useOverview = () => useQuery({ queryKey: [...keys.devices, 'overview'], queryFn: () => got(api.GET('/api/v1/overview')) });
 
-/** How a list is looked at: what stands in the address of its page. */
+/** How a list is looked at: what the address holds of its page. */
 export interface ListQuery {
   q?: string;
   where?: string[];

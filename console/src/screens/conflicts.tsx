@@ -92,7 +92,7 @@ function Idle() {
   const lints = useOverview().data?.lints ?? [];
   return (
     <>
-      <h2 id="idle" className="mt-3 text-lg font-semibold tracking-tight">
+      <h2 id="no-effect" className="mt-3 text-lg font-semibold tracking-tight">
         Does nothing
       </h2>
       <div className="sheet">

@@ -163,7 +163,7 @@ function Body({ p }: { p: DevicePage }) {
                     {a.title || a.id}
                   </Link>
                   <span className="quiet shrink-0 text-[13px]">
-                    {a.stands} of {a.entries} stand
+                    {a.in_effect} of {a.entries} in effect
                   </span>
                 </li>
               ))}

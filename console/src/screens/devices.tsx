@@ -145,7 +145,7 @@ function Chosen({ ids, clear }: { ids: string[]; clear: () => void }) {
   );
 }
 
-/** Moves laptops as edits of the open change; what that does stands in the change bar before anything is published. */
+/** Moves laptops as edits of the open change; what that does is shown in the change bar before anything is published. */
 export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; open: boolean; onClose: () => void; onMoved?: () => void }) {
   const { id: change, need } = useOpenChange();
   const tree = useUnitTree().data ?? [];

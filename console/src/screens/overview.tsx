@@ -132,7 +132,7 @@ function Lists({ o }: { o: Overview }) {
               </Line>
             )}
           </Needs>
-          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/conflicts#idle" nothing="Every entry does something.">
+          <Needs title="Policies and entries that do nothing" n={o.lints.length} to="/conflicts#no-effect" nothing="Every entry does something.">
             {o.lints.map((l) => (
               <Line key={lintKey(l)} to={lintPlace(l)} n={l.devices || undefined}>
                 {lintText(l)}
@@ -148,7 +148,7 @@ function Lists({ o }: { o: Overview }) {
 /** Questions about conflicts and problems to whoever is signed in. */
 function AskedOfMe() {
   const name = useWho().data?.name;
-  const mine = (useQuestions('open').data ?? []).filter((q) => q.standing && q.of.includes(name ?? ''));
+  const mine = (useQuestions('open').data ?? []).filter((q) => q.current && q.of.includes(name ?? ''));
   if (mine.length === 0) return null;
   return (
     <Sheet title="Questions to you" aside={count(mine.length, 'question')}>

@@ -85,7 +85,7 @@ export function PoliciesScreen() {
                       {p.conflicts > 0 && <div>{count(p.conflicts, 'conflict', 'conflicts')}</div>}
                       {p.state === 'active' && p.devices === 0 && <div>reaches nobody</div>}
                       {(lints.get(p.id) ?? []).filter((l) => l.setting).length > 0 && (
-                        <div>{count((lints.get(p.id) ?? []).filter((l) => l.setting).length, 'idle entry', 'idle entries')}</div>
+                        <div>{count((lints.get(p.id) ?? []).filter((l) => l.setting).length, 'entry without effect', 'entries without effect')}</div>
                       )}
                     </td>
                   </tr>

@@ -44,7 +44,7 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
       return opened.id;
     };
     const refresh = () => queries.invalidateQueries({ queryKey: keys.changes });
-    // What was just kept stands in the change at once: an answer under way that was asked for before is dropped, so nothing that is
+    // What was just saved is in the change at once: an answer under way that was asked for before is dropped, so nothing that is
     // read goes back behind it.
     const keep = async (into: string, edit: Edit) => {
       const key = [...keys.changes, into];

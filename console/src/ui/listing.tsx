@@ -1,4 +1,4 @@
-// A long list that the service filters, sorts and pages: the browser keeps only the rows in view. How it is looked at stands in the
+// A long list that the service filters, sorts and pages: the browser keeps only the rows in view. The filter and order are in the
 // address: words, conditions, columns, order. It can be kept as a view, and exported as it is shown.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { ArrowDown, ArrowUp, Bookmark, Columns3, Download, ListFilter, X } from 'lucide-react';

@@ -1,4 +1,4 @@
-// What is typed: when it is asked about, and fields whose text stands in the address of the page.
+// What is typed: when it is asked about, and fields whose text is in the address of the page.
 import { useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 

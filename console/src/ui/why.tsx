@@ -1,4 +1,4 @@
-// The ladder: why a laptop has a value. Rungs go from the organisation down to the laptop; the one that decides stands
+// The explanation: why a laptop has a value. Levels go from the organisation down to the laptop; the one that decides is marked
 // out, the others say what beat them; policies that do not apply are folded below.
 import { Lock } from 'lucide-react';
 import { Link } from 'react-router';
@@ -48,7 +48,7 @@ export function Why({ of, units, notApplying }: { of: SettingAnswer; units: stri
             {of.replaced && (
               <>
                 {' '}
-                It stands in place of <ValueText of={of.replaced.value} /> ({howWord(of.replaced.how)} from {of.replaced.from.join(', ')}).
+                It replaces <ValueText of={of.replaced.value} /> ({howWord(of.replaced.how)} from {of.replaced.from.join(', ')}).
               </>
             )}
           </>
@@ -64,24 +64,24 @@ export function Why({ of, units, notApplying }: { of: SettingAnswer; units: stri
               <span className="quiet pt-1 text-[13px]">{levelWord(level, units)}</span>
               <ul className="flex flex-col gap-1">
                 {list.map((c) => {
-                  const stands = c.fate === 'won';
+                  const wins = c.fate === 'won';
                   return (
                     <li
                       key={c.policy}
-                      className={`grid grid-cols-[minmax(8rem,1.3fr)_minmax(6rem,1fr)_2fr] items-baseline gap-3 rounded px-2 py-1 ${stands ? 'bg-primary/10 ring-1 ring-primary/40' : c.fate === 'clashing' ? 'bg-warning/10 ring-1 ring-warning/40' : ''}`}
+                      className={`grid grid-cols-[minmax(8rem,1.3fr)_minmax(6rem,1fr)_2fr] items-baseline gap-3 rounded px-2 py-1 ${wins ? 'bg-primary/10 ring-1 ring-primary/40' : c.fate === 'clashing' ? 'bg-warning/10 ring-1 ring-warning/40' : ''}`}
                     >
                       <Link to={`/policies/${c.policy}`} className="id link-hover link">
                         {c.policy}
                       </Link>
                       <span>
-                        <ValueText of={c.value} className={stands ? 'font-semibold' : ''} />
+                        <ValueText of={c.value} className={wins ? 'font-semibold' : ''} />
                         {c.locked && (
                           <span className="ml-1 inline-flex items-center gap-0.5 text-[12px]">
                             <Lock size={11} aria-hidden /> locked
                           </span>
                         )}
                       </span>
-                      <span className={stands ? 'font-medium text-primary' : c.fate === 'clashing' ? 'text-warning' : 'quiet'}>
+                      <span className={wins ? 'font-medium text-primary' : c.fate === 'clashing' ? 'text-warning' : 'quiet'}>
                         {because(c)}
                         <span className="quiet"> · priority {c.priority}</span>
                       </span>

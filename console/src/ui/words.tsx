@@ -36,7 +36,7 @@ export function Status({ of, title }: { of: string; title?: string }) {
 }
 
 const fates: Record<string, string> = {
-  won: 'stands',
+  won: 'in effect',
   clashing: 'conflicts',
   outer: 'outer',
   'lower-priority': 'lower priority',
@@ -63,7 +63,7 @@ const relations: Record<string, string> = {
   repeats: 'the same',
   conflicts: 'conflicts',
   overrides: 'wins over this',
-  overridden: 'gives way to this',
+  overridden: 'is overridden by this',
   adds: 'adds up',
   apart: 'for other laptops',
 };

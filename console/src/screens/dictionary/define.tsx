@@ -126,7 +126,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             label="When several policies set it"
             value={d.combine ?? 'closest'}
             options={combines[type] ?? ['closest']}
-            words={{ closest: 'the closest to the laptop stands', strictest: 'the strictest stands', merge: 'lists add up', common: 'what all lists have stands' }}
+            words={{ closest: 'the closest to the laptop is used', strictest: 'the strictest is used', merge: 'lists add up', common: 'what all lists have is used' }}
             onChange={(c) => set({ combine: c as Setting['combine'], stricter: c === 'strictest' ? (stricter[type]?.[0] as Setting['stricter']) : undefined })}
           />
         )}

@@ -1,4 +1,4 @@
-// One group, as it is or as it is being written: a list, a rule with completion, member groups; who joins and who leaves stand beside it.
+// One group, as it is or as it is being written: a list, a rule with completion, member groups; who joins and who leaves are shown beside it.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Trash2, X } from 'lucide-react';
 import { useEffect, useMemo, useRef, useState } from 'react';

@@ -66,7 +66,7 @@ export function AudienceSheet({
   );
 }
 
-/** What becomes of a list of targets as it stands then. */
+/** What becomes of a list of targets as it is then. */
 type ToList = (list: string[]) => string[];
 
 const noUnits: Unit[] = [];

@@ -50,7 +50,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   const use = trial?.use ?? (saving.state === 'faults' ? undefined : stored.data);
   const faults = trial?.faults ?? [];
   const said = new Set(use?.findings.map((f) => f.check));
-  const problems = use?.problems.filter((p) => !said.has(p.check)) ?? []; // what is wrong in this policy alone stands at its settings
+  const problems = use?.problems.filter((p) => !said.has(p.check)) ?? []; // what is wrong in this policy alone is shown at its settings
   const dictionary = new Map((useDictionary(open.change).data ?? []).map((d) => [d.id, d]));
   const areas = useAreas().data ?? [];
   const locked = reader || retiring;

@@ -18,7 +18,7 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
     setAt(0);
   };
   const lacks = (d: Setting) => platforms.length > 0 && !!d.supports?.length && !d.supports.some((s) => platforms.includes(s.platform));
-  // What stands there may still answer the words before: Enter then waits for the answer to these.
+  // What is there may still answer the words before: Enter then waits for the answer to these.
   const [waiting, setWaiting] = useState(false);
   useEffect(() => {
     if (!waiting || search.isPlaceholderData || search.isFetching) return;

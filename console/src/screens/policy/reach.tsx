@@ -202,7 +202,7 @@ function TestGroup({ doc, setInclude }: { doc: PolicyDoc; setInclude: (include: 
       </button>
       <Dialog open={open} onClose={() => setOpen(false)} title="Start with a test group">
         <div className="flex flex-col gap-3 text-sm">
-          <p>The policy is for this group alone at first. Whom it was for stands in its history, and can be put back.</p>
+          <p>The policy is for this group alone at first. Its former audience is in its history, and can be put back.</p>
           {groups.length > 0 && (
             <div>
               <h3 className="font-medium">A small group that is there</h3>

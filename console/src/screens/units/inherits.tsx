@@ -13,11 +13,11 @@ import { DetachButton, detachText } from './detach';
 type Way = 'above' | 'overridden' | 'locked' | 'detached' | 'own' | 'clashing';
 
 const ways: { key: Way; word: string; says: string }[] = [
-  { key: 'above', word: 'From above', says: 'what stands comes from a unit above' },
-  { key: 'overridden', word: 'Overridden', says: 'something from above gives way to an entry of here or closer' },
+  { key: 'above', word: 'From above', says: 'the value in effect comes from a unit above' },
+  { key: 'overridden', word: 'Overridden', says: 'something from above is overridden by  of here or closer' },
   { key: 'locked', word: 'Locked above', says: 'an entry from above is locked: nothing here overrides it' },
   { key: 'detached', word: 'Detached', says: 'something from above does not arrive' },
-  { key: 'own', word: 'Its own', says: 'what stands comes from here or closer alone' },
+  { key: 'own', word: 'Its own', says: 'the value in effect comes from here or closer alone' },
   { key: 'clashing', word: 'Conflicts', says: 'policies disagree' },
 ];
 
@@ -257,7 +257,7 @@ const whences: Record<Arrival['whence'], (what: string) => string> = {
   closer: () => 'closer',
 };
 
-/** Every entry, from the outermost level inwards, with what stands instead of it. */
+/** Every entry, from the outermost level inwards, with what is in effect instead of it. */
 function Rungs({ of, what }: { of: InheritedSetting; what: string }) {
   return (
     <table className="table table-xs" aria-label={`Entries for ${of.title || of.setting}`}>
@@ -305,7 +305,7 @@ function Rungs({ of, what }: { of: InheritedSetting; what: string }) {
 
 function Where({ of }: { of: Arrival }) {
   const parts: React.ReactNode[] = [];
-  if (of.fates.won) parts.push(<span key="won">stands on {number(of.fates.won)}</span>);
+  if (of.fates.won) parts.push(<span key="won">in effect on {number(of.fates.won)}</span>);
   if (of.fates.clashing)
     parts.push(
       <Link key="conflict" className="link text-warning" to="/conflicts">
@@ -316,7 +316,7 @@ function Where({ of }: { of: Arrival }) {
   for (const b of of.beaten)
     parts.push(
       <span key={`${b.policy}${b.exception}`}>
-        gives way to{' '}
+        overridden by{' '}
         {b.policy ? (
           <Link className="link-hover link" to={`/policies/${b.policy}`}>
             {b.policy_title || b.policy}

@@ -1,4 +1,4 @@
-// Settings beside units: what most laptops of each unit have; what is not as in the unit above stands out.
+// Settings beside units: what most laptops of each unit have; what differs from the unit above is marked.
 import { Fragment } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import type { Prevailing } from '../../api/client';

@@ -1,6 +1,6 @@
 package match
 
-// Reason says why a policy does not apply. Reasons are tested in the order in which they stand here; the first that holds is the one.
+// Reason says why a policy does not apply. Reasons are tested in the order of this list; the first that holds is the one.
 type Reason string
 
 const (

@@ -10,7 +10,7 @@ type Subjects struct {
 	Laptops bool                  // every laptop with its owner: the row is the number of the device
 	Device  intern.CowList[int32] // by row; nil: no devices, but for Laptops
 	Person  intern.CowList[int32] // by row; nil: no people
-	Alive   []bitset.Packed       // by block: rows that stand for somebody
+	Alive   []bitset.Packed       // by block: rows that hold a laptop
 	Groups  [][]bitset.Packed     // of people by themselves: by group, by block, who is in it
 }
 
