@@ -260,7 +260,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	for of := range found.sets {
 		pol := &p.policies[of.policy]
 		for _, e := range pol.entries {
-			if areaOf(e.setting) == of.area && !e.Lock && p.settings[e.setting].Def.Combine != setting.Merge {
+			if areaOf(e.setting) == of.area && !e.Lock && !p.settings[e.setting].Inherited() {
 				out = append(out, Dropped{pol.ID, e.Entry.Setting, e.Value, found.devices(of).Len()})
 			}
 		}

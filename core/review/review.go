@@ -131,7 +131,7 @@ func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
 		return Conflicts
 	case mine != nil && a.Value.Equal(*mine):
 		return Repeats
-	case d != nil && (d.Combine == setting.Merge || d.Combine == setting.Common):
+	case d != nil && d.Combine.ByItems():
 		return Adds
 	case a.Fates[resolve.Won] > 0:
 		return Overrides

@@ -44,6 +44,10 @@ const (
 // Combines lists every Combine.
 var Combines = []Combine{Closest, Strictest, Merge, Common}
 
+// ByItems tells whether the rule makes one value out of the items of all lists, or the rows of all tables, so that several policies
+// decide together.
+func (c Combine) ByItems() bool { return c == Merge || c == Common }
+
 // Stricter says which of two values of a `strictest` setting is the stricter.
 type Stricter string
 

@@ -11,7 +11,6 @@ type closest struct{}
 
 func (closest) Weight(_ *setting.Definition, priority int64, _ setting.Value) int64 { return priority }
 func (closest) ByLevel() bool                                                       { return true }
-func (closest) ByItems() bool                                                       { return false }
 func (closest) Inherited() bool                                                     { return false }
 
 func (closest) precedence() *precedence {

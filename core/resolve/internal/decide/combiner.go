@@ -14,8 +14,6 @@ type Combiner interface {
 	Weight(def *setting.Definition, priority int64, v setting.Value) int64
 	// ByLevel tells whether a closer level beats one further out.
 	ByLevel() bool
-	// ByItems tells whether values are put together of the items of lists or the rows of tables.
-	ByItems() bool
 	// Inherited tells whether entries arrive although a place detaches them.
 	Inherited() bool
 	// Combine decides the setting for the laptops of rows. There is at least one candidate and one laptop; laptops without a candidate

@@ -12,7 +12,6 @@ type common struct{}
 
 func (common) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
 func (common) ByLevel() bool                                          { return false }
-func (common) ByItems() bool                                          { return true }
 func (common) Inherited() bool                                        { return false }
 
 func (common) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {

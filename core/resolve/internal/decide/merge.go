@@ -11,7 +11,6 @@ type merge struct{}
 
 func (merge) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
 func (merge) ByLevel() bool                                          { return false }
-func (merge) ByItems() bool                                          { return true }
 func (merge) Inherited() bool                                        { return true }
 
 func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {

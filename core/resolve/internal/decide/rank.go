@@ -57,7 +57,7 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 // unrank adds an entry once for each level of its policy.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	u := unranked{Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock}, Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)}, nil}
-	if ix.combiner.ByItems() {
+	if ix.Def.Combine.ByItems() {
 		for _, item := range s.Entry.Value.Members() {
 			u.items = append(u.items, ix.Outcomes.Item(item).Number)
 		}
@@ -90,7 +90,7 @@ func (ix *Index) order(list []unranked, stay int) {
 	}
 	ix.Ranked, ix.Entries, ix.Keys = make([]Ranked, len(list)), make([]Entry, len(list)), make([]uint32, len(list))
 	ix.items, ix.begin = nil, nil
-	if ix.combiner.ByItems() {
+	if ix.Def.Combine.ByItems() {
 		ix.begin = make([]int32, len(list)+1)
 		for i, s := range sorted {
 			ix.items = append(ix.items, s.items...)
@@ -121,7 +121,7 @@ func (ix *Index) order(list []unranked, stay int) {
 // compare says which of two entries has precedence: below 0 for a, above 0 for b, 0 where neither beats the other. Locked entries come
 // before others, the outermost level first; then, where the rule goes by level, the innermost level; then the greater weight.
 func (ix *Index) compare(a, b *unranked) int {
-	if ix.combiner.ByItems() {
+	if ix.Def.Combine.ByItems() {
 		return 0
 	}
 	switch {

@@ -10,7 +10,6 @@ type strictest struct{}
 
 func (strictest) Weight(def *setting.Definition, _ int64, v setting.Value) int64 { return def.Rank(v) }
 func (strictest) ByLevel() bool                                                  { return false }
-func (strictest) ByItems() bool                                                  { return false }
 func (strictest) Inherited() bool                                                { return false }
 
 func (strictest) precedence() *precedence {
