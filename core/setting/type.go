@@ -41,8 +41,8 @@ type typeBehaviour interface {
 	// orders lists the orders of strictness of two values. A type that has none can't combine by `strictest`.
 	orders() []Stricter
 
-	// merges lists the combine rules for several items, Merge and Common, that the type has.
-	merges() []Combine
+	// combines lists the combine rules that the type has besides Closest, which all have, and Strictest, which those with an order have.
+	combines() []Combine
 }
 
 // behaviour gives what is known of a type, nil for a word that is none of Types.
@@ -73,4 +73,4 @@ func (unbounded) check(*Shape, string, Value) []problem.Fault { return nil }
 func (unbounded) bounds() []string                            { return nil }
 func (unbounded) validate(*Shape, string) []problem.Fault     { return nil }
 func (unbounded) orders() []Stricter                          { return nil }
-func (unbounded) merges() []Combine                           { return nil }
+func (unbounded) combines() []Combine                         { return nil }

@@ -10,9 +10,9 @@ import (
 
 type listType struct{ unbounded }
 
-func (listType) holds(v Value) bool { return v.kind == List }
-func (listType) bounds() []string   { return []string{"item_pattern", "max_items"} }
-func (listType) merges() []Combine  { return []Combine{Merge, Common} }
+func (listType) holds(v Value) bool  { return v.kind == List }
+func (listType) bounds() []string    { return []string{"item_pattern", "max_items"} }
+func (listType) combines() []Combine { return []Combine{Merge, Common} }
 
 func (listType) check(s *Shape, path string, v Value) []problem.Fault {
 	items := v.list

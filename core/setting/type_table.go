@@ -55,8 +55,8 @@ type tableType struct{ unbounded }
 func (tableType) holds(v Value) bool {
 	return v.kind == Table || v.kind == List && len(v.list) == 0
 }
-func (tableType) bounds() []string  { return []string{"max_items", "columns", "key"} }
-func (tableType) merges() []Combine { return []Combine{Merge} }
+func (tableType) bounds() []string    { return []string{"max_items", "columns", "key"} }
+func (tableType) combines() []Combine { return []Combine{Merge} }
 
 func (tableType) expectation(s *Shape) string {
 	words := "a table"

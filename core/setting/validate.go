@@ -109,15 +109,16 @@ func (d *Definition) validateCombine(at func(...any) string) []problem.Fault {
 		return []problem.Fault{{Code: problem.MisplacedField, Path: at(field), Found: found, Expected: expected}}
 	}
 	switch d.Combine {
-	case Merge, Common:
-		if !slices.Contains(t.merges(), d.Combine) {
-			return misplaced("combine", string(d.Combine)+" with type "+string(d.Type), "closest or strictest; merge and common are for lists, merge for tables too")
-		}
+	case Closest:
 	case Strictest:
 		if t.orders() == nil {
 			return misplaced("combine", "strictest with type "+string(d.Type), "a type that has an order: integer, bool or choice")
 		}
 		return OneOf(at("stricter"), d.Stricter, t.orders())
+	default:
+		if !slices.Contains(t.combines(), d.Combine) {
+			return misplaced("combine", string(d.Combine)+" with type "+string(d.Type), "closest or strictest; merge and common are for lists, merge for tables too")
+		}
 	}
 	if d.Stricter != "" {
 		return misplaced("stricter", problem.Quote(string(d.Stricter)), "no order of strictness unless combine is strictest")
