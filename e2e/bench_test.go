@@ -210,7 +210,7 @@ func (t *typing) typed(p *page, text string) {
 		window.keyed = 0; window.told = 0; window.busy = 0; window.answered = 0;
 		document.addEventListener('input', () => { window.keyed = performance.now(); window.told = 0; }, true);
 		new PerformanceObserver((list) => list.getEntries().forEach((e) => (window.busy = Math.max(window.busy, e.duration)))).observe({ entryTypes: ['longtask'] });
-		new PerformanceObserver((list) => list.getEntries().filter((e) => /\/api\/v1\/(try|impact)/.test(e.name)).forEach((e) => { window.answered = e.duration; requestAnimationFrame(() => (window.told = performance.now())); })).observe({ entryTypes: ['resource'] });`))
+		new PerformanceObserver((list) => list.getEntries().filter((e) => /\/api\/v1\/(try|impact)|\/edits\//.test(e.name)).forEach((e) => { window.answered = e.duration; requestAnimationFrame(() => (window.told = performance.now())); })).observe({ entryTypes: ['resource'] });`))
 	p.do("typing", chromedp.KeyEvent(text))
 	p.until("the panel says what comes of it", `window.told > window.keyed && [...document.querySelectorAll('section')].some((s) => /What (comes of it|the open change does)/.test(s.innerText) && /(of 1?[\d,]+ laptops get something else)/.test(s.innerText))`)
 	each, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](`[window.told - window.keyed, window.answered, window.busy]`))

@@ -81,8 +81,8 @@ func newPage(t testing.TB, base string) *page {
 				p.errors = append(p.errors, fmt.Sprintf("console %s: %s", e.Type, text))
 			}
 		case *log.EventEntryAdded:
-			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file that is refused.
-			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") && !strings.Contains(e.Entry.Text, "412") && !(strings.Contains(e.Entry.Text, "422") && strings.Contains(e.Entry.URL, "/api/v1/files")) {
+			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file that is refused, an edit with faults.
+			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") && !strings.Contains(e.Entry.Text, "412") && !(strings.Contains(e.Entry.Text, "422") && (strings.Contains(e.Entry.URL, "/api/v1/files") || strings.Contains(e.Entry.URL, "/edits/"))) {
 				p.errors = append(p.errors, "log: "+e.Entry.Text+" "+e.Entry.URL)
 			}
 		}

@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"net/http"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"zenithridge.example/zridge/client"
 )
 
 // TestTheImpactWhileTyping alters a value in the console and reads beside it what that would do: numbers that open the laptops behind
@@ -47,7 +49,7 @@ func TestTheImpactWhileTyping(t *testing.T) {
 // TestKeptWhileReadingsAreLate types a value while every reading of the open change is held back: what was kept says so and stays,
 // whatever comes late.
 func TestKeptWhileReadingsAreLate(t *testing.T) {
-	r, _ := withDemo(t)
+	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
 	p.inEveryDocument(`
@@ -63,6 +65,10 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	p.shows("Lock the screen after minutes without use")
 	p.types("Lock the screen after minutes without use", "25")
 	p.shows("Kept in the open change")
+	// A colleague goes on in the change, so that it is read again.
+	if refused, _ := call(t, api, http.MethodPut, client.Path("changes", theOpenChange(t, api).ID, "edits", "policies", "p1"), quietPolicy); refused != nil {
+		t.Fatal(refused)
+	}
 	p.until("readings were held back", `window.held.length > 0`)
 	p.do("letting them go", chromedp.Evaluate[chromedp.Void](`window.held.splice(0).forEach((go) => go())`))
 	p.shows("Take out of the change")
@@ -149,6 +155,45 @@ func TestSettlingInTheTerminal(t *testing.T) {
 	} {
 		if _, errOut, status := r.run("", args...); status == 0 || strings.Contains(errOut, "panic") || errOut == "" {
 			t.Errorf("%s: status %d, %s", name, status, errOut)
+		}
+	}
+}
+
+// TestOneRequestForEachPause types a value three times and counts what the console asks of the service: each time one write, whose answer
+// has the reach, the findings and the impact.
+func TestOneRequestForEachPause(t *testing.T) {
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.inEveryDocument(`
+		const fetched = window.fetch;
+		window.asked = [];
+		window.fetch = async (...asked) => {
+			const request = new Request(...asked);
+			window.asked.push(request.method + ' ' + new URL(request.url).pathname);
+			return fetched(request);
+		};`)
+	p.goTo("/policies/house-rules")
+	p.shows("Lock the screen after minutes without use")
+	p.types("Lock the screen after minutes without use", "25") // opens a change
+	p.shows("Kept in the open change")
+	p.shows("laptops differ")
+	for _, minutes := range []string{"26", "27", "28"} {
+		p.do("forgetting what was asked", chromedp.Evaluate[chromedp.Void](`window.asked.length = 0`))
+		p.types("Lock the screen after minutes without use", minutes)
+		p.until("it is kept and shown", `document.body.innerText.includes('Kept in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`)
+		asked, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`window.asked`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var about []string
+		for _, a := range asked {
+			if a != "GET /api/v1/changes" { // the list, where it is shown
+				about = append(about, a)
+			}
+		}
+		if len(about) != 1 || !strings.HasPrefix(about[0], "PUT ") {
+			t.Errorf("for %s the console asked %q", minutes, asked)
 		}
 	}
 }

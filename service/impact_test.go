@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -174,5 +175,42 @@ func TestConflictesThatArise(t *testing.T) {
 	events := get[[]wire.ConflictEvent](t, api, "/conflict-events?setting=signin.banner")
 	if len(events) != 2 || events[0].Gained || events[0].Change != c.ID || !events[0].Fresh || events[0].Current || !events[1].Gained {
 		t.Errorf("the record is %+v", events)
+	}
+}
+
+// TestAWriteAnswersWithItsEffect puts edits and asks for their effect with the write: it is what the change's impact says afterwards.
+func TestAWriteAnswersWithItsEffect(t *testing.T) {
+	api := bare(t)
+	publishEstate(t, api, clashing)
+	c := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "Banners"})
+	path := client.Path("changes", c.ID, "edits", "policies", "b")
+	version := ""
+	for i, banner := range []string{"B", "A"} {
+		var edit wire.Edit
+		headers := []string{}
+		if version != "" {
+			headers = []string{"If-Match", version}
+		}
+		header, err := api.Call(context.Background(), http.MethodPut, path, url.Values{"effect": {"true"}},
+			json.RawMessage(`{"id":"b","kind":"security","settings":{"signin.banner":"`+banner+`"},"audience":{"include":["everyone"]}}`), &edit, headers...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		version = header.Get("ETag")
+		impact := get[wire.Impact](t, api, "/changes/"+c.ID+"/impact")
+		change := get[wire.Change](t, api, "/changes/"+c.ID)
+		if edit.Effect == nil || edit.Effect.Impact == nil || !reflect.DeepEqual(*edit.Effect.Impact, impact) || edit.ChangeVersion != change.Version {
+			t.Errorf("write %d answered %+v of version %d, afterwards there is %+v of version %d", i+1, edit.Effect, edit.ChangeVersion, impact, change.Version)
+		}
+		if edit.Effect.Use == nil || edit.Effect.Use.Reach.Gets != 3 {
+			t.Errorf("the policy reaches %+v", edit.Effect.Use)
+		}
+		if stored := change.Edits[0]; stored.Effect != nil || stored.ChangeVersion != 0 {
+			t.Errorf("the effect is stored with the edit: %+v", stored)
+		}
+	}
+	_, err := api.Call(context.Background(), http.MethodPut, path, url.Values{"effect": {"true"}}, json.RawMessage(`{"id":"b","kind":"security","settings":{"signin.banner":3},"audience":{}}`), nil, "If-Match", version)
+	if p := refused(t, err); p.Status != 422 || len(p.Faults) != 1 {
+		t.Errorf("an edit with a fault: %+v", p)
 	}
 }

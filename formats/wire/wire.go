@@ -286,6 +286,10 @@ type (
 		Version     int64           `json:"version"`
 		By          string          `json:"by"`
 		At          time.Time       `json:"at"`
+
+		// Where the effect was asked for with a write.
+		Effect        *Trial `json:"effect,omitempty" doc:"What the change does now"`
+		ChangeVersion int64  `json:"change_version,omitempty" doc:"The version of the change that does it"`
 	}
 
 	// State is what a setting is on a laptop; status absent: it does not appear.

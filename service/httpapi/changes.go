@@ -93,9 +93,14 @@ func (s *server) registerEdits() {
 	const path = "/changes/{id}/edits/{kind}/{object}"
 	huma.Register(s.api, operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", administrators), func(ctx context.Context, in *struct {
 		EditPath
-		Body rawObject
+		Effect bool `query:"effect" doc:"Answer with what the change does then, too"`
+		Body   rawObject
 	}) (*editOutput, error) {
-		return s.putEdit(ctx, in.EditPath, in.Body, false)
+		put, err := s.putEdit(ctx, in.EditPath, in.Body, false)
+		if err == nil && in.Effect {
+			err = s.addEffect(ctx, in.EditPath, &put.Body)
+		}
+		return put, err
 	})
 	huma.Register(s.api, operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators), func(ctx context.Context, in *EditPath) (*editOutput, error) {
 		return s.putEdit(ctx, *in, nil, true)
@@ -126,6 +131,21 @@ func (s *server) putEdit(ctx context.Context, in EditPath, body []byte, retire b
 		return nil, s.fault(err)
 	}
 	return &editOutput{etag(e.Version), s.editOf(e)}, nil
+}
+
+// addEffect adds to the answer to a write what the change does now.
+func (s *server) addEffect(ctx context.Context, in EditPath, to *wire.Edit) error {
+	policy := ""
+	if estate.Kind(in.Kind) == estate.KindPolicy {
+		policy = in.Object
+	}
+	t, version, err := s.Flow.Effect(ctx, in.ID, estate.PolicyID(policy))
+	if err != nil {
+		return s.fault(err)
+	}
+	effect := trialOf(t)
+	to.Effect, to.ChangeVersion = &effect, version
+	return nil
 }
 
 func (s *server) change(id string) (*changeOutput, error) {

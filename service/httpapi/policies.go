@@ -193,13 +193,18 @@ func (s *server) try(ctx context.Context, in *trialInput) (*output[wire.Trial], 
 	if err != nil {
 		return nil, s.fault(err)
 	}
+	return &output[wire.Trial]{trialOf(t)}, nil
+}
+
+// trialOf gives what edits do: faults, or their impact and what becomes of the policy among them.
+func trialOf(t *workflow.Trial) wire.Trial {
 	if len(t.Faults) > 0 {
-		return &output[wire.Trial]{wire.Trial{Faults: t.Faults}}, nil
+		return wire.Trial{Faults: t.Faults}
 	}
 	effect := impactOf(t.Report, nil, t.After.Plan)
 	w := wire.Trial{Impact: &effect}
 	if t.Use != nil {
 		w.Use = policyUse(t)
 	}
-	return &output[wire.Trial]{w}, nil
+	return w
 }

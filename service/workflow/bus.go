@@ -8,6 +8,8 @@ import "sync"
 type Event struct {
 	Topic string `json:"topic" enum:"estate,change,device,source" doc:"What has changed"`
 	ID    string `json:"id,omitempty"`
+
+	Version int64 `json:"version,omitempty" doc:"Of a change: its version now"`
 }
 
 // bus hands events to watchers. A watcher that does not keep up gets one event that means all it missed.

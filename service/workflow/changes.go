@@ -45,7 +45,7 @@ func (s *Service) NewChange(by Actor, title, why string) (store.Change, error) {
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: "open change", ChangeID: c.ID, After: title})
 	})
-	s.Notify(Event{"change", c.ID})
+	s.Notify(Event{Topic: "change", ID: c.ID})
 	return c, err
 }
 
@@ -111,6 +111,7 @@ func (s *Service) Discard(by Actor, id string) error {
 func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	var version int64
 	err := s.store.Transaction(func(tx *store.Store) error {
 		c, err := open(tx, id)
 		if err != nil {
@@ -121,6 +122,7 @@ func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change
 			return err
 		}
 		c.Version++
+		version = c.Version
 		c.UpdatedAt = s.now()
 		if err := tx.SaveChange(c); err != nil {
 			return err
@@ -129,7 +131,7 @@ func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change
 		return s.audit(tx, by, record)
 	})
 	if err == nil {
-		s.Notify(Event{"change", id})
+		s.Notify(Event{Topic: "change", ID: id, Version: version})
 	}
 	return err
 }

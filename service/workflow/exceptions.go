@@ -115,7 +115,7 @@ func (s *Service) AskException(by Actor, doc files.ExceptionDoc) (Request, error
 	if err != nil {
 		return Request{}, err
 	}
-	s.Notify(Event{"estate", ""})
+	s.Notify(Event{Topic: "estate"})
 	return requestOf(row)
 }
 
@@ -179,7 +179,7 @@ func (s *Service) DecideException(by Actor, id string, approve bool, note string
 	if err != nil {
 		return Request{}, err
 	}
-	s.Notify(Event{"estate", ""})
+	s.Notify(Event{Topic: "estate"})
 	return requestOf(r)
 }
 

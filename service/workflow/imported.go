@@ -278,6 +278,6 @@ func (s *Service) adopt(by Actor, title string, o *Preview, gone []objectKey, ed
 	s.goLive(next, o.Report)
 	clear(s.drafts)
 	s.mu.Unlock()
-	s.Notify(Event{"estate", fmt.Sprint(next.Revision)})
+	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(next.Revision)})
 	return next.Revision, nil
 }

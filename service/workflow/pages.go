@@ -164,6 +164,6 @@ func (s *Service) Retry(by Actor, id string) (int, error) {
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: "retry failed settings", Kind: string(estate.KindDevice), ObjectID: id})
 	})
-	s.Notify(Event{"device", id})
+	s.Notify(Event{Topic: "device", ID: id})
 	return again, err
 }

@@ -147,7 +147,7 @@ func (s *Service) publish(by Actor, p *prepared, more func(tx *store.Store, publ
 	delete(s.drafts, c.ID)
 	s.mu.Unlock()
 	s.log.Info("published", "change", c.ID, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
-	s.Notify(Event{"estate", fmt.Sprint(published.Revision)})
+	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(published.Revision)})
 	return published, nil
 }
 

@@ -123,7 +123,7 @@ func (s *Service) keepQuestion(by Actor, q store.ConflictQuestion, action, after
 	if err != nil {
 		return Question{}, err
 	}
-	s.Notify(Event{"estate", ""})
+	s.Notify(Event{Topic: "estate"})
 	out := questionOf(q)
 	out.Current = true
 	return out, nil

@@ -127,7 +127,7 @@ func (s *Service) begin(by Actor, row store.Source, way string, u SetUp) (*Run, 
 
 func (s *Service) step(r *Run, step string, done, of int64) {
 	r.state.Store(&RunState{State: RunReading, Step: step, Done: done, Of: of})
-	s.Notify(Event{"source", r.Source})
+	s.Notify(Event{Topic: "source", ID: r.Source})
 }
 
 // pick gives the set-up by which a run reads: a proposed one is tried first, and waits to be looked at.
@@ -287,7 +287,7 @@ func (s *Service) conclude(by Actor, row store.Source, r *Run, reading *director
 		s.sources.mu.Unlock()
 		state := &RunState{State: RunWaiting, Report: report}
 		r.state.Store(state)
-		s.Notify(Event{"source", row.ID})
+		s.Notify(Event{Topic: "source", ID: row.ID})
 		return *state, nil
 	}
 	return s.take(by, row, r)
@@ -326,7 +326,7 @@ func (s *Service) close(by Actor, r *Run, state RunState) {
 		delete(s.sources.running, r.Source)
 	}
 	s.sources.mu.Unlock()
-	s.Notify(Event{"source", r.Source})
+	s.Notify(Event{Topic: "source", ID: r.Source})
 }
 
 // Take takes what waits, as it was looked at. With faulty things among it, they are left as they are.
@@ -452,7 +452,7 @@ func (s *Service) take(by Actor, row store.Source, r *Run) (RunState, error) {
 	}
 	s.sources.mu.Unlock()
 	s.log.Info("taken from source", "source", row.ID, "report", line(t.report))
-	s.Notify(Event{"source", row.ID})
+	s.Notify(Event{Topic: "source", ID: row.ID})
 	return state, nil
 }
 

@@ -157,7 +157,7 @@ func (s *Service) AddSource(by Actor, id string, kind SourceKind, title string, 
 	if err != nil {
 		return Source{}, err
 	}
-	s.Notify(Event{"source", id})
+	s.Notify(Event{Topic: "source", ID: id})
 	return s.Source(id)
 }
 
@@ -185,7 +185,7 @@ func (s *Service) alterSource(by Actor, id string, expected int64, do func(tx *s
 	if err != nil {
 		return Source{}, err
 	}
-	s.Notify(Event{"source", id})
+	s.Notify(Event{Topic: "source", ID: id})
 	return s.Source(id)
 }
 
@@ -279,7 +279,7 @@ func (s *Service) DropSource(by Actor, id string) error {
 		return err
 	}
 	s.forget(id)
-	s.Notify(Event{"source", id})
+	s.Notify(Event{Topic: "source", ID: id})
 	return nil
 }
 
@@ -464,6 +464,6 @@ func (s *Service) Remove(by Actor, source string, objects []store.SourceRecord, 
 		}
 		return s.audit(tx, by, audits...)
 	})
-	s.Notify(Event{"source", source})
+	s.Notify(Event{Topic: "source", ID: source})
 	return o, err
 }

@@ -121,6 +121,28 @@ func (s *Service) trial(change string, inputs []EditInput) (*Trial, error) {
 	return out, nil
 }
 
+// Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was looked
+// at. What is computed is kept as the draft of that version, for the questions that follow.
+func (s *Service) Effect(ctx context.Context, change string, policy estate.PolicyID) (*Trial, int64, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer done()
+	d, err := s.draft(change)
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(d.faults) > 0 {
+		return &Trial{Faults: d.faults}, d.version, nil
+	}
+	out := &Trial{Report: d.report, After: d.after}
+	if use, there := review.Look(d.after, policy); there {
+		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.identifiers())
+	}
+	return out, d.version, nil
+}
+
 // PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd about it.
 func (s *Service) PolicyUse(v View, id estate.PolicyID) (*Trial, error) {
 	use, ok := review.Look(v.Side, id)

@@ -3,19 +3,26 @@
 
 const name = 'zridge-events';
 
-/** Calls onTopic for each event, until the function that is given back is called. */
-export function watchEvents(onTopic: (topic: string) => void): () => void {
+/** That something changed: of a topic, with the id of what it is and, of a change, the version that it is at now. */
+export interface Changed {
+  topic: string;
+  id?: string;
+  version?: number;
+}
+
+/** Calls onChange for each event, until the function that is given back is called. */
+export function watchEvents(onChange: (changed: Changed) => void): () => void {
   const channel = new BroadcastChannel(name);
-  channel.onmessage = (e: MessageEvent<string>) => onTopic(e.data);
+  channel.onmessage = (e: MessageEvent<Changed>) => onChange(e.data);
   const leaving = new AbortController();
   const hold = () =>
     new Promise<void>((release) => {
       if (leaving.signal.aborted) return release();
       const source = new EventSource('/api/v1/events');
       source.addEventListener('changed', (e) => {
-        const { topic } = JSON.parse((e as MessageEvent<string>).data) as { topic: string };
-        onTopic(topic);
-        channel.postMessage(topic);
+        const changed = JSON.parse((e as MessageEvent<string>).data) as Changed;
+        onChange(changed);
+        channel.postMessage(changed);
       });
       leaving.signal.addEventListener('abort', () => {
         source.close();

@@ -1,7 +1,7 @@
 // All server state: one key for each question, and what makes it stale.
 import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect } from 'react';
-import { api, got, Refusal, type PolicyDoc, type Setting, type TrialEdit } from './client';
+import { api, got, Refusal, type Change, type Edit, type PolicyDoc, type Setting, type TrialEdit } from './client';
 import { watchEvents } from './events';
 
 export const queries = new QueryClient({
@@ -74,7 +74,7 @@ export const useViews = (page: 'devices' | 'people') => useQuery({ queryKey: ['v
 /** The tree of units, each above those below it, as a change would have it. */
 export const useUnitTree = (change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'tree', change?.id ?? '', change?.version ?? 0],
+    queryKey: [...keys.estate, 'tree', ...basis(change, 'units', 'people', 'devices')],
     queryFn: () => got(api.GET('/api/v1/units', { params: { query: change ? { change: change.id } : {} } })),
     placeholderData: keepPreviousData,
   });
@@ -121,7 +121,7 @@ export const useDetached = () => useQuery({ queryKey: [...keys.estate, 'detached
 
 export const useExceptions = (change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'exceptions', change?.id ?? '', change?.version ?? 0],
+    queryKey: [...keys.estate, 'exceptions', ...basis(change, 'exceptions', 'units', 'people', 'devices', 'groups', 'settings')],
     queryFn: () => got(api.GET('/api/v1/exceptions', { params: { query: change ? { change: change.id } : {} } })),
     placeholderData: keepPreviousData,
   });
@@ -209,12 +209,22 @@ export const useLivePolicy = (id: string, enabled: boolean) =>
     retry: false,
   });
 
-type Draft = { id: string; version: number } | undefined;
+type Draft = { id: string; version: number; edits?: Edit[] | null } | undefined;
+
+/**
+ * What an answer depends on, of a change: its edits of some kinds, and not its version. After an edit of another kind the answer is still
+ * good and is not asked for again.
+ */
+export const basis = (change: Draft, ...kinds: string[]): (string | number)[] => {
+  if (!change) return [''];
+  if (!change.edits) return [change.id, change.version];
+  return [change.id, ...change.edits.filter((e) => kinds.includes(e.kind)).map((e) => `${e.kind}/${e.id}/${e.version}/${e.at}`)];
+};
 
 /** Every definition, as it is or as a change would have it. */
 export const useDictionary = (change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'dictionary', change?.id ?? '', change?.version ?? 0],
+    queryKey: [...keys.estate, 'dictionary', ...basis(change, 'settings')],
     queryFn: async () => {
       const all = [];
       for (let cursor: string | undefined = ''; cursor !== undefined; ) {
@@ -232,7 +242,8 @@ export const useDictionary = (change?: Draft) =>
 
 export const useSettingSearch = (words: string, platforms: string[] = [], change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'search', words, platforms.join(), change?.id ?? '', change?.version ?? 0],
+    // Hits say where a setting is set, which any policy alters. Without words there are no hits to look at.
+    queryKey: [...keys.estate, 'search', words, platforms.join(), ...basis(change, 'settings', ...(words ? ['policies'] : []))],
     queryFn: async () =>
       (
         await got(
@@ -357,12 +368,63 @@ export const useRetirement = (id: string, change: Draft, enabled: boolean) =>
     retry: false,
   });
 
+/** Writes under way, by the change that they go into: news of a change waits for them. */
+const writes = new Map<string, Promise<unknown>>();
+
+/**
+ * Puts an object into a change and gives the edit with what the change does then. The answer becomes what is known of the change: nothing
+ * of it is read again.
+ */
+export async function putEdit(change: string, kind: string, object: { id: string }, version: number | undefined): Promise<Edit> {
+  const writing = got(
+    api.PUT('/api/v1/changes/{id}/edits/{kind}/{object}', {
+      params: {
+        path: { id: change, kind: kind as 'policies', object: object.id },
+        query: { effect: true },
+        header: version ? { 'If-Match': `"${version}"` } : {},
+      },
+      body: object as never,
+    }),
+  );
+  const after = writing.then(
+    (edit) => stored(change, edit),
+    () => undefined,
+  );
+  writes.set(change, after);
+  const edit = await writing;
+  await after;
+  if (writes.get(change) === after) writes.delete(change);
+  return edit;
+}
+
+/** Takes what a write answered as what is known. An answer under way that was asked for before is dropped: it may be older. */
+async function stored(change: string, { effect, change_version: version, ...edit }: Edit) {
+  const key = [...keys.changes, change];
+  await queries.cancelQueries({ queryKey: key });
+  if (version && effect?.impact) queries.setQueryData([...key, 'impact', version], effect.impact);
+  if (version && effect?.use) queries.setQueryData([...keys.estate, 'use', edit.id, change, version], effect.use);
+  queries.setQueryData<Change>(key, (was) => {
+    if (!was) return was;
+    const edits = [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit];
+    return { ...was, edits, version: Math.max(was.version, version ?? 0) };
+  });
+  void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
+}
+
+/** Asks again for a change that is at a version now, unless this browser made it so and knows it. */
+async function changeAltered(id: string | undefined, version: number | undefined) {
+  if (id) await writes.get(id);
+  const known = id && version ? queries.getQueryData<Change>([...keys.changes, id]) : undefined;
+  if (known && known.state === 'open' && known.version >= (version ?? 0)) void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
+  else void queries.invalidateQueries({ queryKey: keys.changes });
+}
+
 /** Asks again for what has changed. Laptops check in all the time: their news is gathered. */
 export function useLiveUpdates(on: boolean) {
   useEffect(() => {
     if (!on) return;
     let waiting: ReturnType<typeof setTimeout> | undefined;
-    const stop = watchEvents((topic) => {
+    const stop = watchEvents(({ topic, id, version }) => {
       if (topic === 'device') {
         waiting ??= setTimeout(() => {
           waiting = undefined;
@@ -374,8 +436,9 @@ export function useLiveUpdates(on: boolean) {
         void queries.invalidateQueries({ queryKey: keys.sources });
         return;
       }
-      void queries.invalidateQueries({ queryKey: keys.changes });
+      if (topic === 'change') void changeAltered(id, version);
       if (topic === 'estate') {
+        void queries.invalidateQueries({ queryKey: keys.changes });
         void queries.invalidateQueries({ queryKey: keys.estate });
         void queries.invalidateQueries({ queryKey: keys.devices });
         void queries.invalidateQueries({ queryKey: keys.sources });

@@ -1,7 +1,7 @@
 // The open change: which one it is, and how edits get into it.
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
 import { api, got, type Change, type Edit } from '../api/client';
-import { keys, queries, useChange } from '../api/queries';
+import { keys, putEdit, queries, useChange } from '../api/queries';
 
 interface OpenChange {
   id?: string;
@@ -9,8 +9,8 @@ interface OpenChange {
   choose: (id: string | undefined) => void;
   /** Gives the open change, or opens one with this title. */
   need: (title: string) => Promise<string>;
-  /** Puts an object in; version is that of the edit which is there already. It gives the edit's new version. */
-  put: (kind: string, object: { id: string }, version: number | undefined, title: string) => Promise<number>;
+  /** Puts an object in; version is that of the edit which is there already. It gives the edit, with what the change does then. */
+  put: (kind: string, object: { id: string }, version: number | undefined, title: string) => Promise<Edit>;
   retire: (kind: string, id: string, title: string) => Promise<void>;
   drop: (kind: string, id: string) => Promise<void>;
 }
@@ -44,29 +44,11 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
       return opened.id;
     };
     const refresh = () => queries.invalidateQueries({ queryKey: keys.changes });
-    // What was just saved is in the change at once: an answer under way that was asked for before is dropped, so nothing that is
-    // read goes back behind it.
-    const keep = async (into: string, edit: Edit) => {
-      const key = [...keys.changes, into];
-      await queries.cancelQueries({ queryKey: key });
-      queries.setQueryData<Change>(key, (was) => was && { ...was, edits: [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit] });
-      void refresh();
-    };
     return {
       id: current,
       choose,
       need,
-      put: async (kind, object, version, title) => {
-        const into = await need(title);
-        const edit = await got(
-          api.PUT('/api/v1/changes/{id}/edits/{kind}/{object}', {
-            params: { path: { id: into, kind: kind as 'policies', object: object.id }, header: version ? { 'If-Match': `"${version}"` } : {} },
-            body: object as never,
-          }),
-        );
-        await keep(into, edit);
-        return edit.version;
-      },
+      put: async (kind, object, version, title) => putEdit(await need(title), kind, object, version),
       retire: async (kind, object, title) => {
         const into = await need(title);
         const there = change?.edits?.find((e) => e.kind === kind && e.id === object);
@@ -75,7 +57,10 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
             params: { path: { id: into, kind: kind as 'policies', object }, header: there ? { 'If-Match': `"${there.version}"` } : {} },
           }),
         );
-        await keep(into, edit);
+        const key = [...keys.changes, into];
+        await queries.cancelQueries({ queryKey: key });
+        queries.setQueryData<Change>(key, (was) => was && { ...was, edits: [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit] });
+        void refresh();
       },
       drop: async (kind, object) => {
         if (!current) return;

@@ -84,7 +84,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
   const trial = useTrial(doc, change);
   const save = async (over = began.current.version) => {
     const id = doc.id || slug(title);
-    const version = await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) } as never, over, page ? `Group ${id}` : `New group ${title}`);
+    const { version } = await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) } as never, over, page ? `Group ${id}` : `New group ${title}`);
     began.current = { fresh: JSON.stringify(clean(doc)), version };
     await queries.invalidateQueries({ queryKey: keys.estate });
     go(`/groups/${id}`);

@@ -120,8 +120,8 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
           {(trial?.impact || open.id) && !retiring && (
             <ImpactPanel
               title={!open.id ? 'What comes of it' : faults.length > 0 ? 'What the open change does, without this' : 'What the open change does, with this'}
-              asked={{ change: open.id, version: open.change?.version, edits: trial?.impact ? [{ kind: 'policies', id, body: trial.of as never }] : [] }}
-              known={(open.change?.version ?? 0) <= (trial?.version ?? 0) + 1 ? trial?.impact : undefined /* a colleague went on in the change */}
+              asked={{ change: open.id, version: open.change?.version, edits: [] }}
+              known={(open.change?.version ?? 0) <= (trial?.version ?? 0) ? trial?.impact : undefined /* a colleague went on in the change */}
             />
           )}
         </div>

@@ -21,8 +21,8 @@ interface Typed {
   doc: PolicyDoc;
 }
 
-/** What came of trying: of which policy, laid over which version of the change. */
-type Tried = Trial & { of: PolicyDoc; version: number };
+/** What came of what is typed: faults, or what it does, with the version of the change that has it. */
+type Tried = Trial & { version: number };
 
 const typedKey = (id: string) => `typed:${id}`;
 
@@ -50,7 +50,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   const dirty = useRef(!!typed);
   const latest = useRef(0);
   const alters = useRef(0); // how often something was typed: it rises at once, before anything is rendered
-  const trying = useRef<AbortController>(undefined);
+  const writing = useRef<Promise<unknown>>(Promise.resolve()); // the write under way: the next one needs its version
   const openRef = useRef(open);
   openRef.current = open;
   /** Tells whether what was read is older than what was kept here: the answer to an earlier question, come late. */
@@ -71,6 +71,23 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     return merged;
   }, []);
 
+  /** Stores a policy in the open change, unless it has faults. Where no change is open it is tried first: what has faults opens none. */
+  const store = useCallback(async (mine: PolicyDoc): Promise<Tried> => {
+    if (!openRef.current.id) {
+      const said = await tryEdits(undefined, [{ kind: 'policies', id: mine.id, body: mine as never }]);
+      if (said.faults?.length) return { faults: said.faults, version: 0 };
+    }
+    try {
+      const edit = await openRef.current.put('policies', mine, version.current, `Edit ${mine.title || mine.id}`);
+      version.current = edit.version;
+      base.current = mine;
+      return { ...edit.effect, version: edit.change_version ?? 0 };
+    } catch (error) {
+      if (error instanceof Refusal && error.problem.faults?.length) return { faults: error.problem.faults, version: 0 };
+      throw error;
+    }
+  }, []);
+
   useEffect(() => {
     if (!dirty.current) return;
     const unsaved: Typed = { change: openRef.current.id ?? '', version: version.current, base: base.current, doc };
@@ -79,32 +96,32 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     const of = alters.current;
     const isLatest = () => turn === latest.current && of === alters.current;
     setSaving({ state: 'checking' });
-    trying.current?.abort(); // more was typed: the service need not work that out
-    const overtaken = (trying.current = new AbortController());
     const wait = setTimeout(() => {
       void (async () => {
+        await writing.current.catch(() => undefined);
+        if (turn !== latest.current) return; // more was typed
         const mine = complete(doc);
         try {
-          const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: doc.id, body: mine as never }], overtaken.signal);
+          const saved = store(mine);
+          writing.current = saved;
+          const said = await saved;
           if (turn !== latest.current) return;
-          setTrial({ ...said, of: mine, version: openRef.current.change?.version ?? 0 });
+          setTrial(said);
           if (said.faults?.length) return setSaving({ state: 'faults' });
-          version.current = await openRef.current.put('policies', mine, version.current, `Edit ${doc.title || doc.id}`);
-          base.current = mine;
           if (isLatest()) {
             dirty.current = false;
             forgetTyped(doc.id);
             setSaving({ state: 'saved' });
           }
         } catch (error) {
-          if (turn !== latest.current || overtaken.signal.aborted) return;
+          if (turn !== latest.current) return;
           if (!(error instanceof Refusal && [412, 428].includes(error.problem.status) && openRef.current.id)) return setSaving({ state: 'refused', error });
           try {
             const merged = await mergeWithTheirs(mine);
             if (turn !== latest.current) return;
             if (merged.conflicts.length) return setSaving({ state: 'conflicts', merged });
             const body = merged.body as PolicyDoc;
-            version.current = await openRef.current.put('policies', body, merged.version, `Edit ${doc.title || doc.id}`);
+            version.current = (await openRef.current.put('policies', body, merged.version, `Edit ${doc.title || doc.id}`)).version;
             if (!isLatest()) return; // what was typed meanwhile is brought together with it in its turn
             latest.current++;
             base.current = body;
@@ -119,7 +136,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
       })();
     }, pause);
     return () => clearTimeout(wait);
-  }, [doc, mergeWithTheirs]);
+  }, [doc, mergeWithTheirs, store]);
 
   const alter = useCallback((how: (d: PolicyDoc) => PolicyDoc) => {
     alters.current++;

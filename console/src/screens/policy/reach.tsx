@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type AudienceReach, type PolicyDoc } from '../../api/client';
-import { keys, queries, useGroups, usePolicies } from '../../api/queries';
+import { basis, keys, queries, useGroups, usePolicies } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field } from '../../ui/parts';
 import { DeviceLinks, ReachBar } from '../../ui/reach';
@@ -25,7 +25,7 @@ export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; lock
   const body = useMemo(() => asked(doc, beside), [doc, beside]);
   const settled = useSettled(body);
   const reach = useQuery({
-    queryKey: [...keys.estate, 'audience', settled, change?.id ?? '', change?.version ?? 0],
+    queryKey: [...keys.estate, 'audience', settled, ...basis(change, 'units', 'people', 'devices', 'groups', ...(beside ? ['policies'] : []))],
     queryFn: () => got(api.POST('/api/v1/audience', { params: { query: change ? { change: change.id } : {} }, body: settled as never })),
     placeholderData: keepPreviousData,
     retry: false,
