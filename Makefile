@@ -25,10 +25,11 @@ heavy := /e2e$$|/service$$|/service/workflow$$
 test: tools chromium openssl slapd console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	cd console && npm run --silent lint
 	$(MAKE) --no-print-directory drift
 	go test $$(go list ./... | grep -vE '$(heavy)') -timeout 20m
 	go test -race ./service ./service/workflow -p 1 -timeout 20m
-	go test -race -short ./core/... ./client ./directory ./endpoint ./service/signin ./service/checkin ./service/store -timeout 20m
+	go test -race -short ./core/... ./client ./formats/directory ./endpoint ./service/signin ./service/checkin ./service/store -timeout 20m
 	go test ./e2e -timeout 40m
 	go test ./core/resolve -run '^$$' -fuzz FuzzWholeEstatesAndEdits -fuzztime $(FUZZ) -timeout 10m
 

@@ -6,6 +6,7 @@ ignore ./console/node_modules
 
 require (
 	cel.dev/cel-go v0.33.2
+	github.com/RoaringBitmap/roaring/v2 v2.30.0
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/danielgtaylor/huma/v2 v2.37.2
@@ -26,6 +27,11 @@ require (
 	gorm.io/driver/sqlite v1.6.0
 	gorm.io/gorm v1.31.2
 	howett.net/plist v1.0.1
+)
+
+require (
+	github.com/bits-and-blooms/bitset v1.24.4 // indirect
+	github.com/mschoch/smat v0.2.0 // indirect
 )
 
 require (

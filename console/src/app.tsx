@@ -1,5 +1,22 @@
 // The frame: rail, header, the screens, and the change bar.
-import { BookOpen, Boxes, CalendarClock, Database, FileClock, GitFork, Laptop, LayoutDashboard, LogOut, Moon, Network, PenLine, ScrollText, Search, Sun, UserRound } from 'lucide-react';
+import {
+  BookOpen,
+  Boxes,
+  CalendarClock,
+  Database,
+  FileClock,
+  GitFork,
+  Laptop,
+  LayoutDashboard,
+  LogOut,
+  Moon,
+  Network,
+  PenLine,
+  ScrollText,
+  Search,
+  Sun,
+  UserRound,
+} from 'lucide-react';
 import { useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal } from './api/client';
@@ -174,7 +191,12 @@ function Frame({ name, role }: { name: string; role: string }) {
 /** The places, in the order of the work. A count is shown only where a person must act. */
 function Rail() {
   const o = useOverview().data;
-  const counts: Record<string, number> = { Conflicts: o?.conflicts.length ?? 0, Changes: o?.changes.length ?? 0, Exceptions: o?.asked ?? 0, Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0) };
+  const counts: Record<string, number> = {
+    Conflicts: o?.conflicts.length ?? 0,
+    Changes: o?.changes.length ?? 0,
+    Exceptions: o?.asked ?? 0,
+    Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0),
+  };
   return (
     <nav aria-label="Places" className="row-span-3 flex w-13 flex-col lg:w-44 gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
       <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">
@@ -193,7 +215,9 @@ function Rail() {
           <Icon size={16} aria-hidden />
           <span className="sr-only flex-1 lg:not-sr-only">{word}</span>
           {counts[word] ? (
-            <span className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}>
+            <span
+              className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}
+            >
               {counts[word]}
             </span>
           ) : null}

@@ -69,7 +69,8 @@ export const useFields = (of: 'devices' | 'people') =>
     staleTime: 60_000,
   });
 
-export const useViews = (page: 'devices' | 'people') => useQuery({ queryKey: ['views', page], queryFn: () => got(api.GET('/api/v1/views', { params: { query: { page } } })) });
+export const useViews = (page: 'devices' | 'people') =>
+  useQuery({ queryKey: ['views', page], queryFn: () => got(api.GET('/api/v1/views', { params: { query: { page } } })) });
 
 /** The tree of units, each above those below it, as a change would have it. */
 export const useUnitTree = (change?: Draft) =>
@@ -181,7 +182,10 @@ export const useTouched = (of: Disagreement, change: Draft, enabled: boolean) =>
   });
 
 export const useQuestions = (state?: 'open' | 'answered') =>
-  useQuery({ queryKey: [...keys.estate, 'questions', state ?? ''], queryFn: () => got(api.GET('/api/v1/conflict-questions', { params: { query: state ? { state } : {} } })) });
+  useQuery({
+    queryKey: [...keys.estate, 'questions', state ?? ''],
+    queryFn: () => got(api.GET('/api/v1/conflict-questions', { params: { query: state ? { state } : {} } })),
+  });
 
 export const usePolicies = (change?: string) =>
   useQuery({
@@ -227,7 +231,7 @@ export const useDictionary = (change?: Draft) =>
     queryKey: [...keys.estate, 'dictionary', ...basis(change, 'settings')],
     queryFn: async () => {
       const all = [];
-      for (let cursor: string | undefined = ''; cursor !== undefined; ) {
+      for (let cursor: string | undefined = ''; cursor !== undefined;) {
         const page: { items: Setting[]; next?: string } = await got(
           api.GET('/api/v1/settings', { params: { query: { limit: 1000, ...(cursor ? { cursor } : {}), ...(change ? { change: change.id } : {}) } } }),
         );
@@ -279,7 +283,11 @@ export const useCapture = (id: string) =>
   });
 
 export const useHistory = (id: string) =>
-  useQuery({ queryKey: [...keys.estate, 'history', id], queryFn: () => got(api.GET('/api/v1/policies/{id}/history', { params: { path: { id } } })), retry: false });
+  useQuery({
+    queryKey: [...keys.estate, 'history', id],
+    queryFn: () => got(api.GET('/api/v1/policies/{id}/history', { params: { path: { id } } })),
+    retry: false,
+  });
 
 export const useDifferences = (id: string, from: number, to: number) =>
   useQuery({

@@ -79,7 +79,13 @@ function Choose({ a, b, onChoose }: { a: string; b: string; onChoose: (a: string
   );
 }
 
-function Suppose({ supposed, set }: { supposed: { unit?: string; join?: string[]; leave?: string[]; owner?: string; person?: string }; set: (key: string, value: string | undefined) => void }) {
+function Suppose({
+  supposed,
+  set,
+}: {
+  supposed: { unit?: string; join?: string[]; leave?: string[]; owner?: string; person?: string };
+  set: (key: string, value: string | undefined) => void;
+}) {
   const tree = useUnitTree().data ?? [];
   const groups = useGroups().data ?? [];
   const [owner, setOwner] = useState(supposed.owner ?? '');
@@ -120,10 +126,22 @@ function Suppose({ supposed, set }: { supposed: { unit?: string; join?: string[]
         {pick('join', 'It joins')}
         {pick('leave', 'It leaves')}
         <Field label="Another owner">
-          <input className="input input-sm w-full font-mono text-[13px]" placeholder="person’s id" value={owner} onChange={(e) => setOwner(e.target.value)} onBlur={() => set('owner', owner.trim() || undefined)} />
+          <input
+            className="input input-sm w-full font-mono text-[13px]"
+            placeholder="person’s id"
+            value={owner}
+            onChange={(e) => setOwner(e.target.value)}
+            onBlur={() => set('owner', owner.trim() || undefined)}
+          />
         </Field>
         <Field label="Another person signs in">
-          <input className="input input-sm w-full font-mono text-[13px]" placeholder="person’s id" value={person} onChange={(e) => setPerson(e.target.value)} onBlur={() => set('person', person.trim() || undefined)} />
+          <input
+            className="input input-sm w-full font-mono text-[13px]"
+            placeholder="person’s id"
+            value={person}
+            onChange={(e) => setPerson(e.target.value)}
+            onBlur={() => set('person', person.trim() || undefined)}
+          />
         </Field>
         <button type="submit" className="sr-only">
           Suppose
@@ -164,17 +182,17 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
       {!!of.facts?.length && (
         <Sheet title="Facts that differ">
           <div className="overflow-x-auto" tabIndex={0}>
-          <table className="table table-sm">
-            <tbody>
-              {of.facts.map((f) => (
-                <tr key={f.name}>
-                  <td className="w-1/3">{f.name.replace(/^facts\//, '')}</td>
-                  <td className="w-1/3">{f.a === undefined ? <span className="quiet">not known</span> : <ValueText of={f.a as Value} />}</td>
-                  <td>{f.b === undefined ? <span className="quiet">not known</span> : <ValueText of={f.b as Value} />}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+            <table className="table table-sm">
+              <tbody>
+                {of.facts.map((f) => (
+                  <tr key={f.name}>
+                    <td className="w-1/3">{f.name.replace(/^facts\//, '')}</td>
+                    <td className="w-1/3">{f.a === undefined ? <span className="quiet">not known</span> : <ValueText of={f.a as Value} />}</td>
+                    <td>{f.b === undefined ? <span className="quiet">not known</span> : <ValueText of={f.b as Value} />}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
           </div>
         </Sheet>
       )}
@@ -190,33 +208,33 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
           <Empty>Every setting is the same.</Empty>
         ) : (
           <div className="overflow-x-auto" tabIndex={0}>
-          <table className="table table-sm">
-            <thead>
-              <tr>
-                <th className="w-1/3">Setting</th>
-                <th className="w-1/3">
-                  <Id>{a}</Id>
-                </th>
-                <th>{what ? b : <Id>{b}</Id>}</th>
-              </tr>
-            </thead>
-            <tbody>
-              {rows.map((r) => (
-                <tr key={r.setting} className="align-top">
-                  <td>
-                    <div>{r.title || r.setting}</div>
-                    <div className="id quiet">{r.setting}</div>
-                  </td>
-                  <td>
-                    <Outcome of={r.a} />
-                  </td>
-                  <td>
-                    <Outcome of={r.b} strong={!r.same} />
-                  </td>
+            <table className="table table-sm">
+              <thead>
+                <tr>
+                  <th className="w-1/3">Setting</th>
+                  <th className="w-1/3">
+                    <Id>{a}</Id>
+                  </th>
+                  <th>{what ? b : <Id>{b}</Id>}</th>
                 </tr>
-              ))}
-            </tbody>
-          </table>
+              </thead>
+              <tbody>
+                {rows.map((r) => (
+                  <tr key={r.setting} className="align-top">
+                    <td>
+                      <div>{r.title || r.setting}</div>
+                      <div className="id quiet">{r.setting}</div>
+                    </td>
+                    <td>
+                      <Outcome of={r.a} />
+                    </td>
+                    <td>
+                      <Outcome of={r.b} strong={!r.same} />
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
           </div>
         )}
       </Sheet>

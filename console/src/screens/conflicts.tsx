@@ -144,13 +144,33 @@ function Clashing({ list }: { list: Conflict[] }) {
             </Involved>
           ))}
         </div>
-        {several && <SettingsTable list={list} onChoose={admin ? (c, policy) => setChoice({ about: { of: { setting: [c.setting], policies: c.policies }, title: c.title || c.setting, names }, way: { kind: 'prefer', policy } }) : undefined} />}
+        {several && (
+          <SettingsTable
+            list={list}
+            onChoose={
+              admin
+                ? (c, policy) =>
+                    setChoice({
+                      about: { of: { setting: [c.setting], policies: c.policies }, title: c.title || c.setting, names },
+                      way: { kind: 'prefer', policy },
+                    })
+                : undefined
+            }
+          />
+        )}
         {!several && first.since && <Since of={first.since} />}
         {!settleable && (
-          <p className="text-sm text-warning">{several ? 'Where lists' : 'The lists'} have nothing in common, nothing would be allowed. No ruling settles that: alter one of the lists.</p>
+          <p className="text-sm text-warning">
+            {several ? 'Where lists' : 'The lists'} have nothing in common, nothing would be allowed. No ruling settles that: alter one of the lists.
+          </p>
         )}
         {admin && <Ways about={about} onChoose={(way) => setChoice({ about, way })} />}
-        <Asking of={{ setting: [first.setting], policies: first.policies }} title={first.title || first.setting} involved={involved} list={list.flatMap((c) => c.questions ?? [])} />
+        <Asking
+          of={{ setting: [first.setting], policies: first.policies }}
+          title={first.title || first.setting}
+          involved={involved}
+          list={list.flatMap((c) => c.questions ?? [])}
+        />
         <Touched of={about.of} n={several ? undefined : first.device_count} units={several ? [] : (first.units ?? [])} />
       </div>
       {choice && <Closer about={choice.about} choice={choice.way} onClose={() => setChoice(undefined)} />}
@@ -178,10 +198,15 @@ function Wrong({ p }: { p: FoundProblem }) {
         </div>
         {p.from.length > involved.length && (
           <p>
-            <span className="quiet">Also from</span> {p.from.filter((id) => !involved.some((i) => i.policy === id)).join(', ')}, <Link className="link" to="/exceptions">exceptions</Link>
+            <span className="quiet">Also from</span> {p.from.filter((id) => !involved.some((i) => i.policy === id)).join(', ')},{' '}
+            <Link className="link" to="/exceptions">
+              exceptions
+            </Link>
           </p>
         )}
-        {involved.length === 0 && p.from.length === 0 && <p className="quiet">It comes from no policy: {p.settings.join(', ')} are as laptops have them by themselves.</p>}
+        {involved.length === 0 && p.from.length === 0 && (
+          <p className="quiet">It comes from no policy: {p.settings.join(', ')} are as laptops have them by themselves.</p>
+        )}
         {admin && involved.length > 0 && <Ways about={about} onChoose={setChoice} />}
         <Asking of={about.of} title={p.message} involved={involved} list={p.questions ?? []} />
         <Touched of={about.of} n={p.device_count} units={p.units ?? []} />
@@ -296,7 +321,15 @@ function SettingsTable({ list, onChoose }: { list: Conflict[]; onChoose?: (c: Co
 function Since({ of }: { of: NonNullable<Conflict['since']> }) {
   return (
     <p className="quiet text-[13px]">
-      Since <Time at={of.at} />, by {of.change ? <Link className="link" to={`/changes/${of.change}`}>{of.title}</Link> : of.title} ({of.by})
+      Since <Time at={of.at} />, by{' '}
+      {of.change ? (
+        <Link className="link" to={`/changes/${of.change}`}>
+          {of.title}
+        </Link>
+      ) : (
+        of.title
+      )}{' '}
+      ({of.by})
     </p>
   );
 }

@@ -175,7 +175,8 @@ export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; ope
           </select>
         </Field>
         <p className="quiet text-sm">
-          {change ? 'The moves are put into the open change.' : 'This opens a change.'} Nothing moves before it is published; its page shows first what the laptops will get instead.
+          {change ? 'The moves are put into the open change.' : 'This opens a change.'} Nothing moves before it is published; its page shows first what the
+          laptops will get instead.
         </p>
         <Failed error={error} />
         <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void move().catch(setError)}>

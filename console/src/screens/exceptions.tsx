@@ -46,27 +46,27 @@ export function ExceptionsScreen() {
         {list.data?.length === 0 && <Empty>No exceptions. When a laptop or a group has to differ for a while, ask for one: it ends by itself.</Empty>}
         {!!list.data?.length && (
           <div className="overflow-x-auto" tabIndex={0}>
-          <table className="table table-sm">
-            <thead>
-              <tr>
-                <th>Lapses</th>
-                <th>Setting</th>
-                <th>For</th>
-                <th>Value</th>
-                <th>Reason</th>
-                <th>Approved</th>
-                <th className="text-right">Laptops</th>
-                <th>
-                  <span className="sr-only">What can be done</span>
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {list.data.map((x) => (
-                <Row key={x.id} x={x} />
-              ))}
-            </tbody>
-          </table>
+            <table className="table table-sm">
+              <thead>
+                <tr>
+                  <th>Lapses</th>
+                  <th>Setting</th>
+                  <th>For</th>
+                  <th>Value</th>
+                  <th>Reason</th>
+                  <th>Approved</th>
+                  <th className="text-right">Laptops</th>
+                  <th>
+                    <span className="sr-only">What can be done</span>
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {list.data.map((x) => (
+                  <Row key={x.id} x={x} />
+                ))}
+              </tbody>
+            </table>
           </div>
         )}
       </Sheet>
@@ -212,8 +212,20 @@ function Asked({ r }: { r: ExceptionRequest }) {
         ) : (
           who?.role === 'administrator' && (
             <>
-              <input aria-label="Note" placeholder="A note, for the record" className="input input-sm w-64" value={note} onChange={(e) => setNote(e.target.value)} />
-              <button type="button" className="btn btn-primary btn-sm" disabled={!impact.data} title={impact.data ? undefined : 'Look first at what it does'} onClick={() => decide(true)}>
+              <input
+                aria-label="Note"
+                placeholder="A note, for the record"
+                className="input input-sm w-64"
+                value={note}
+                onChange={(e) => setNote(e.target.value)}
+              />
+              <button
+                type="button"
+                className="btn btn-primary btn-sm"
+                disabled={!impact.data}
+                title={impact.data ? undefined : 'Look first at what it does'}
+                onClick={() => decide(true)}
+              >
                 Approve and publish
               </button>
               <button type="button" className="btn btn-sm" onClick={() => decide(false)}>
@@ -260,7 +272,13 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
       }}
     >
       <Field label="Setting" hint={d ? d.help : 'By its id or name'}>
-        <input list="exception-settings" required className="input input-sm w-full font-mono text-[13px]" value={id} onChange={(e) => (setID(e.target.value), setValue(undefined))} />
+        <input
+          list="exception-settings"
+          required
+          className="input input-sm w-full font-mono text-[13px]"
+          value={id}
+          onChange={(e) => (setID(e.target.value), setValue(undefined))}
+        />
         <datalist id="exception-settings">
           {dictionary.map((o) => (
             <option key={o.id} value={o.id}>
@@ -270,7 +288,14 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
         </datalist>
       </Field>
       <Field label="For" hint="One laptop, person, group or unit">
-        <input list="exception-targets" required placeholder="device:LT-0110" className="input input-sm w-full font-mono text-[13px]" value={to} onChange={(e) => setTo(e.target.value)} />
+        <input
+          list="exception-targets"
+          required
+          placeholder="device:LT-0110"
+          className="input input-sm w-full font-mono text-[13px]"
+          value={to}
+          onChange={(e) => setTo(e.target.value)}
+        />
         <datalist id="exception-targets">
           {groups.map((g) => (
             <option key={g.id} value={`group:${g.id}`}>
@@ -285,7 +310,8 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
         </datalist>
       </Field>
       <label className="flex items-center gap-2 text-sm">
-        <input type="checkbox" className="checkbox checkbox-sm" checked={unset} onChange={(e) => setUnset(e.target.checked)} /> Leave it to the laptop: no value at all
+        <input type="checkbox" className="checkbox checkbox-sm" checked={unset} onChange={(e) => setUnset(e.target.checked)} /> Leave it to the laptop: no value
+        at all
       </label>
       {d && !unset && (
         <div className="flex flex-col gap-1 text-sm">

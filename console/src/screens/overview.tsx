@@ -69,7 +69,12 @@ function Lists({ o }: { o: Overview }) {
         </div>
         <div className="flex flex-col gap-4">
           <AskedOfMe />
-          <Needs title="Problems: each setting is right alone, wrong together" n={o.problems.length} to="/conflicts#problems" nothing="No check finds anything.">
+          <Needs
+            title="Problems: each setting is right alone, wrong together"
+            n={o.problems.length}
+            to="/conflicts#problems"
+            nothing="No check finds anything."
+          >
             {o.problems.map((p) => (
               <Line key={p.check + p.from.join()} to={`/conflicts?check=${p.check}#problems`} n={p.device_count}>
                 {p.message}
@@ -99,7 +104,12 @@ function Lists({ o }: { o: Overview }) {
               </li>
             ))}
           </Needs>
-          <Needs title="People and laptops" n={o.asked + o.left + o.waiting.length + o.failed_runs.length + o.missed + o.detach_due.length} to="/sources" nothing="No source, request or place waits for anybody.">
+          <Needs
+            title="People and laptops"
+            n={o.asked + o.left + o.waiting.length + o.failed_runs.length + o.missed + o.detach_due.length}
+            to="/sources"
+            nothing="No source, request or place waits for anybody."
+          >
             {o.asked > 0 && (
               <Line key="asked" to="/exceptions">
                 {count(o.asked, 'exception is', 'exceptions are')} asked for

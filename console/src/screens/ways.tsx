@@ -42,7 +42,14 @@ function wayText(w: ConflictWay, { of, names }: About): string {
 /** What a way does, in the fewest words. */
 function effect(w: ConflictWay): string {
   const left = w.left === 0 ? 'settles it' : w.left === w.touched ? 'settles it nowhere' : `leaves it on ${count(w.left, 'laptop')}`;
-  return [left, `${count(w.devices, 'laptop')} differ`, w.weaker > 0 ? `${number(w.weaker)} get weaker` : '', w.gained > 0 ? `brings ${count(w.gained, 'other conflict', 'other conflicts')}` : ''].filter(Boolean).join(' · ');
+  return [
+    left,
+    `${count(w.devices, 'laptop')} differ`,
+    w.weaker > 0 ? `${number(w.weaker)} get weaker` : '',
+    w.gained > 0 ? `brings ${count(w.gained, 'other conflict', 'other conflicts')}` : '',
+  ]
+    .filter(Boolean)
+    .join(' · ');
 }
 
 export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice) => void }) {
@@ -51,7 +58,13 @@ export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice
   const ways = useWays(about.of, change, open);
   return (
     <details onToggle={(e) => setOpen(e.currentTarget.open)}>
-      <summary className="cursor-pointer text-sm">{about.of.check ? 'Ways to make it right, and what each does' : (about.of.setting?.length ?? 1) > 1 ? 'Ways to settle all of these at once, and what each does' : 'Other ways to settle it, and what each does'}</summary>
+      <summary className="cursor-pointer text-sm">
+        {about.of.check
+          ? 'Ways to make it right, and what each does'
+          : (about.of.setting?.length ?? 1) > 1
+            ? 'Ways to settle all of these at once, and what each does'
+            : 'Other ways to settle it, and what each does'}
+      </summary>
       <div className="mt-2 flex flex-col gap-2">
         <Failed error={ways.error} />
         {open && ways.isPending && <Loading rows={3} />}
@@ -115,7 +128,10 @@ export function Closer({ about, choice, onClose }: { about: About; choice: Choic
         {ways.data && !way && <p className="text-sm">This way is not open any more: what it was to settle has altered.</p>}
         {way && (
           <div className="max-h-[55vh] overflow-auto">
-            <ImpactPanel title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'} asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }} />
+            <ImpactPanel
+              title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'}
+              asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }}
+            />
           </div>
         )}
         {rules && (

@@ -30,7 +30,11 @@ export function Arisen({ of }: { of: ConflictEvent }) {
         <Time at={of.at} />, {of.title}
         {first && (
           <>
-            : <Link className="id link link-hover" to={`/devices/${first.id}`}>{first.id}</Link> {causeWords(first)}
+            :{' '}
+            <Link className="id link link-hover" to={`/devices/${first.id}`}>
+              {first.id}
+            </Link>{' '}
+            {causeWords(first)}
           </>
         )}
       </span>

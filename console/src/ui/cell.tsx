@@ -135,4 +135,3 @@ function ListControl({ value, onChange, label, disabled }: ControlProps<Cell>) {
     </div>
   );
 }
-

@@ -59,7 +59,10 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
         );
         const key = [...keys.changes, into];
         await queries.cancelQueries({ queryKey: key });
-        queries.setQueryData<Change>(key, (was) => was && { ...was, edits: [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit] });
+        queries.setQueryData<Change>(
+          key,
+          (was) => was && { ...was, edits: [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit] },
+        );
         void refresh();
       },
       drop: async (kind, object) => {

@@ -55,4 +55,3 @@ function Strength({ options, at }: { options: string[]; at: string }) {
     </span>
   );
 }
-

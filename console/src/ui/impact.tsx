@@ -110,7 +110,9 @@ function Ways({ of, most, asked, narrow }: { of: Impact; most: number; asked?: A
           })}
         </tbody>
       </table>
-      {of.ways > Math.min(most, of.transitions.length) && <p className="quiet text-sm">and {number(of.ways - Math.min(most, of.transitions.length))} more ways in which settings alter</p>}
+      {of.ways > Math.min(most, of.transitions.length) && (
+        <p className="quiet text-sm">and {number(of.ways - Math.min(most, of.transitions.length))} more ways in which settings alter</p>
+      )}
     </>
   );
 }
@@ -165,7 +167,8 @@ function useTried(asked: Asked, enabled: boolean) {
   const settled = useSettled(asked);
   return useQuery({
     queryKey: [...keys.estate, 'impact', settled],
-    queryFn: ({ signal }) => got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits }, signal })),
+    queryFn: ({ signal }) =>
+      got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits }, signal })),
     placeholderData: keepPreviousData,
     enabled: enabled && (settled.edits.length > 0 || !!settled.change),
     retry: false,
@@ -185,7 +188,12 @@ export function ImpactPanel({ asked, title = 'What comes of it', enabled = true,
       <div className="px-4 py-3" aria-live="polite">
         <Failed error={impact.error} />
         {impact.isPending && <Loading rows={2} />}
-        {impact.data && (impact.data.faults?.length ? <p className="quiet text-sm">Nothing to say while there are faults.</p> : <ImpactView of={impact.data} most={12} asked={asked} narrow />)}
+        {impact.data &&
+          (impact.data.faults?.length ? (
+            <p className="quiet text-sm">Nothing to say while there are faults.</p>
+          ) : (
+            <ImpactView of={impact.data} most={12} asked={asked} narrow />
+          ))}
       </div>
     </Sheet>
   );
@@ -193,9 +201,19 @@ export function ImpactPanel({ asked, title = 'What comes of it', enabled = true,
 
 export function Findings({ of, asked }: { of: Impact; asked?: Asked }) {
   const list = [
-    ...of.conflicts_gained.map((c) => ({ tone: 'text-warning', text: `Conflict gained: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count, part: c.part })),
+    ...of.conflicts_gained.map((c) => ({
+      tone: 'text-warning',
+      text: `Conflict gained: ${c.title || c.setting} between ${c.policies.join(' and ')}`,
+      n: c.device_count,
+      part: c.part,
+    })),
     ...of.problems_gained.map((p) => ({ tone: 'text-warning', text: `Problem gained: ${p.message}`, n: p.device_count, part: p.part })),
-    ...of.conflicts_cleared.map((c) => ({ tone: 'text-success', text: `Conflict cleared: ${c.title || c.setting} between ${c.policies.join(' and ')}`, n: c.device_count, part: c.part })),
+    ...of.conflicts_cleared.map((c) => ({
+      tone: 'text-success',
+      text: `Conflict cleared: ${c.title || c.setting} between ${c.policies.join(' and ')}`,
+      n: c.device_count,
+      part: c.part,
+    })),
     ...of.problems_cleared.map((p) => ({ tone: 'text-success', text: `Problem cleared: ${p.message}`, n: p.device_count, part: p.part })),
   ];
   if (!list.length) return null;

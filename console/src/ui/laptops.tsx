@@ -18,7 +18,9 @@ export interface Asked {
 const shown = 200;
 
 const laptops = (asked: Asked, part: string, limit: number) =>
-  got(api.POST('/api/v1/impact/devices', { params: { query: { part, limit, ...(asked.change ? { change: asked.change } : {}) } }, body: { edits: asked.edits } }));
+  got(
+    api.POST('/api/v1/impact/devices', { params: { query: { part, limit, ...(asked.change ? { change: asked.change } : {}) } }, body: { edits: asked.edits } }),
+  );
 
 const cell = (text: string) => (/[",\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
 

@@ -21,7 +21,8 @@ export function lintText(l: Lint): ReactNode {
   }
   return (
     <>
-      <span className="id">{l.setting}</span> in {name} {l.lint === 'never-wins' ? 'wins nowhere' : `repeats a value that is in effect anyway (${l.beside?.join(', ') || 'nothing'})`}
+      <span className="id">{l.setting}</span> in {name}{' '}
+      {l.lint === 'never-wins' ? 'wins nowhere' : `repeats a value that is in effect anyway (${l.beside?.join(', ') || 'nothing'})`}
     </>
   );
 }

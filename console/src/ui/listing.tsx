@@ -17,7 +17,6 @@ export interface ListColumn<T> {
   cell: (row: T) => ReactNode;
 }
 
-
 /** How the list is looked at, out of the address and into it. */
 export function useListQuery(): [ListQuery, (part: Partial<ListQuery>) => void, URLSearchParams] {
   const [params, setParams] = useSearchParams();
@@ -110,7 +109,12 @@ function ListBar({
         <div className="flex-1" />
         <Views of={of} params={params} />
         <Columns of={of} fixed={fixed} chosen={query.columns ?? []} onChange={(columns) => set({ columns })} />
-        <a className="btn btn-sm" href={`/api/v1/exports/${of}?${exported}`} download={`${of}.csv`} title="All rows that fit, in these columns and this order, as CSV">
+        <a
+          className="btn btn-sm"
+          href={`/api/v1/exports/${of}?${exported}`}
+          download={`${of}.csv`}
+          title="All rows that fit, in these columns and this order, as CSV"
+        >
           <Download size={14} aria-hidden /> Export
         </a>
       </div>
@@ -128,7 +132,12 @@ function ListBar({
           {query.where?.map((c) => (
             <span key={c} className="inline-flex items-center gap-1 rounded border border-base-300 bg-base-100 px-2 py-0.5">
               {said(c)}
-              <button type="button" className="cursor-pointer" aria-label={`Without: ${said(c)}`} onClick={() => set({ where: query.where!.filter((o) => o !== c) })}>
+              <button
+                type="button"
+                className="cursor-pointer"
+                aria-label={`Without: ${said(c)}`}
+                onClick={() => set({ where: query.where!.filter((o) => o !== c) })}
+              >
                 <X size={12} aria-hidden />
               </button>
             </span>
@@ -169,7 +178,8 @@ function Condition({ of, onAdd }: { of: 'devices' | 'people'; onAdd: (condition:
             {fieldWord(f.name)}
           </option>
         ))}
-        {of === 'devices' && ['state', 'problems', 'failed', 'pending', 'conflict', 'enrolled', 'last_seen', 'source', 'left'].map((n) => <option key={n}>{n}</option>)}
+        {of === 'devices' &&
+          ['state', 'problems', 'failed', 'pending', 'conflict', 'enrolled', 'last_seen', 'source', 'left'].map((n) => <option key={n}>{n}</option>)}
         {of === 'people' && ['source', 'left'].map((n) => <option key={n}>{n}</option>)}
       </select>
       <select aria-label="How it is compared" className="select select-sm w-auto" value={op} onChange={(e) => setOp(e.target.value)}>
@@ -298,7 +308,8 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
             <input className="input input-sm w-full" required maxLength={100} value={title} onChange={(e) => setTitle(e.target.value)} />
           </Field>
           <label className="flex items-center gap-2 text-sm">
-            <input type="checkbox" className="checkbox checkbox-sm" checked={shared} onChange={(e) => setShared(e.target.checked)} /> Share it with everybody who signs in
+            <input type="checkbox" className="checkbox checkbox-sm" checked={shared} onChange={(e) => setShared(e.target.checked)} /> Share it with everybody
+            who signs in
           </label>
           <p className="quiet text-[13px]">Filters, order and columns are kept; the rows are always those of today.</p>
           <Failed error={error} />
@@ -348,7 +359,12 @@ function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
   });
   const all: ListColumn<T>[] = [
     ...columns,
-    ...extra.map((name) => ({ key: name, word: fieldWord(name), width: 'minmax(7rem,1fr)', cell: (row: T) => valueText(row.fields?.[name] as Value | undefined) })),
+    ...extra.map((name) => ({
+      key: name,
+      word: fieldWord(name),
+      width: 'minmax(7rem,1fr)',
+      cell: (row: T) => valueText(row.fields?.[name] as Value | undefined),
+    })),
   ];
   const template = [...(onSelect ? ['1.5rem'] : []), ...all.map((c) => c.width)].join(' ');
   const wide = { gridTemplateColumns: template, minWidth: `${2 + all.length * 7}rem` };
@@ -366,7 +382,12 @@ function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
   };
   return (
     <div ref={scroller} className="sheet h-full overflow-auto text-sm" role="table" aria-label={label} aria-rowcount={total + 1} tabIndex={0}>
-      <div role="row" aria-rowindex={1} className="sticky top-0 z-10 grid items-center gap-3 border-b border-base-300 bg-base-100 px-4 py-2 font-medium" style={wide}>
+      <div
+        role="row"
+        aria-rowindex={1}
+        className="sticky top-0 z-10 grid items-center gap-3 border-b border-base-300 bg-base-100 px-4 py-2 font-medium"
+        style={wide}
+      >
         {onSelect && (
           <div role="columnheader">
             <input

@@ -20,12 +20,7 @@ export function Memberships({ list, of }: { list: Membership[]; of: 'laptop' | '
                   {m.title || m.group}
                 </Link>
                 <span className="quiet">
-                  {[
-                    m.owner && 'through its owner',
-                    m.listed && 'listed',
-                    m.via?.length && `through ${m.via.join(', ')}`,
-                    m.rule?.length && 'by the rule',
-                  ]
+                  {[m.owner && 'through its owner', m.listed && 'listed', m.via?.length && `through ${m.via.join(', ')}`, m.rule?.length && 'by the rule']
                     .filter(Boolean)
                     .join(' · ')}
                 </span>
@@ -34,7 +29,11 @@ export function Memberships({ list, of }: { list: Membership[]; of: 'laptop' | '
                 <ul className="text-[13px]">
                   {m.rule.map((part, i) => (
                     <li key={i} className="flex items-baseline gap-1.5" style={{ paddingLeft: `${part.depth}rem` }}>
-                      {part.holds ? <Check size={12} className="shrink-0 translate-y-0.5 text-success" aria-label="true" /> : <X size={12} className="quiet shrink-0 translate-y-0.5" aria-label="false" />}
+                      {part.holds ? (
+                        <Check size={12} className="shrink-0 translate-y-0.5 text-success" aria-label="true" />
+                      ) : (
+                        <X size={12} className="quiet shrink-0 translate-y-0.5" aria-label="false" />
+                      )}
                       <code className={`id min-w-0 break-words ${part.holds ? '' : 'quiet'}`}>{part.source}</code>
                       {part.error && <span className="text-warning">can’t be told: {part.error}</span>}
                     </li>
@@ -55,7 +54,11 @@ export function OriginNote({ of, what }: { of?: Origin; what: string }) {
   return (
     <div role="note" className="rounded border border-warning/50 bg-warning/8 px-4 py-2.5 text-sm">
       <p className="font-medium text-warning">
-        The source <Link className="link" to={`/sources/${of.source}`}>{of.source}</Link> no longer has this {what}, since <Time at={of.left} />.
+        The source{' '}
+        <Link className="link" to={`/sources/${of.source}`}>
+          {of.source}
+        </Link>{' '}
+        no longer has this {what}, since <Time at={of.left} />.
       </p>
       <p className="quiet">It is still in the estate. Whoever removes it, on the source’s page, sees first what that does.</p>
     </div>

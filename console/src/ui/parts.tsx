@@ -88,7 +88,17 @@ export function Faults({ list }: { list: Fault[] }) {
 }
 
 /** Something folded away: what is in it is made when it is opened, so that long lists cost nothing before. */
-export function Fold({ summary, children, className, summaryClass = 'cursor-pointer' }: { summary: ReactNode; children: ReactNode; className?: string; summaryClass?: string }) {
+export function Fold({
+  summary,
+  children,
+  className,
+  summaryClass = 'cursor-pointer',
+}: {
+  summary: ReactNode;
+  children: ReactNode;
+  className?: string;
+  summaryClass?: string;
+}) {
   const [open, setOpen] = useState(false);
   return (
     <details className={className} onToggle={(e) => setOpen(e.currentTarget.open)}>

@@ -48,7 +48,8 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
       </p>
       {q.state === 'answered' && (
         <p className="mt-1 border-l-2 border-success pl-2">
-          <strong>{q.answered_by}</strong> <span className="quiet">answered</span> <Time at={q.answered_at} />: <span className="whitespace-pre-line">{q.answer}</span>
+          <strong>{q.answered_by}</strong> <span className="quiet">answered</span> <Time at={q.answered_at} />:{' '}
+          <span className="whitespace-pre-line">{q.answer}</span>
         </p>
       )}
       {q.state === 'open' && !answering && (
@@ -96,7 +97,11 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
     .map((n) => n.trim())
     .filter(Boolean);
   const ask = () =>
-    got(api.POST('/api/v1/conflict-questions', { body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note } }))
+    got(
+      api.POST('/api/v1/conflict-questions', {
+        body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note },
+      }),
+    )
       .then(() => refresh())
       .then(onClose)
       .catch(setError);
@@ -110,7 +115,14 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
           void ask();
         }}
       >
-        <Field label="Whom" hint={ownerless.length > 0 ? `Nobody answers for ${ownerless.join(' and ')}: name somebody. Names are separated by commas.` : 'Those who answer for the policies. Names are separated by commas.'}>
+        <Field
+          label="Whom"
+          hint={
+            ownerless.length > 0
+              ? `Nobody answers for ${ownerless.join(' and ')}: name somebody. Names are separated by commas.`
+              : 'Those who answer for the policies. Names are separated by commas.'
+          }
+        >
           <input className="input w-full" value={names} onChange={(e) => setNames(e.target.value)} />
         </Field>
         <Field label="What is asked">

@@ -76,9 +76,7 @@ export function valueText(v: Value | undefined | null): string {
   if (v === undefined || v === null) return '–';
   if (typeof v === 'boolean') return v ? 'on' : 'off';
   if (Array.isArray(v))
-    return v.length === 0
-      ? 'empty list'
-      : v.map((item) => (typeof item === 'string' ? item : rowText(item))).join(typeof v[0] === 'string' ? ', ' : '; ');
+    return v.length === 0 ? 'empty list' : v.map((item) => (typeof item === 'string' ? item : rowText(item))).join(typeof v[0] === 'string' ? ', ' : '; ');
   if (isFile(v)) return v.name || `file ${v.file.slice(0, 12)}`;
   return String(v) === '' ? 'empty text' : String(v);
 }

@@ -10,7 +10,13 @@ import { count } from '../../ui/words';
 
 type Draft = Partial<Omit<Setting, 'policies' | 'own'>> & { id: string };
 const types = ['bool', 'integer', 'text', 'choice', 'list'] as const;
-const combines: Record<string, string[]> = { bool: ['closest', 'strictest'], integer: ['closest', 'strictest'], text: ['closest'], choice: ['closest', 'strictest'], list: ['closest', 'merge', 'common'] };
+const combines: Record<string, string[]> = {
+  bool: ['closest', 'strictest'],
+  integer: ['closest', 'strictest'],
+  text: ['closest'],
+  choice: ['closest', 'strictest'],
+  list: ['closest', 'merge', 'common'],
+};
 const stricter: Record<string, string[]> = { bool: ['true', 'false'], integer: ['lower', 'higher'], choice: ['later'] };
 
 export function DefineScreen() {
@@ -65,7 +71,14 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
     >
       <form onSubmit={save} className="sheet grid max-w-4xl gap-4 p-5 md:grid-cols-2">
         <Field label="Id" hint="area.thing.property, lower case">
-          <input className="input input-sm w-full font-mono text-[13px]" required disabled={!!alters} placeholder="plotter.keep_awake" value={d.id} onChange={(e) => set({ id: e.target.value })} />
+          <input
+            className="input input-sm w-full font-mono text-[13px]"
+            required
+            disabled={!!alters}
+            placeholder="plotter.keep_awake"
+            value={d.id}
+            onChange={(e) => set({ id: e.target.value })}
+          />
         </Field>
         <Field label="Title">
           <input className="input input-sm w-full" required value={d.title ?? ''} onChange={(e) => set({ title: e.target.value })} />
@@ -84,9 +97,19 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
           </datalist>
         </Field>
         <Field label="Further words people search for" hint="One a line">
-          <textarea className="textarea textarea-sm w-full" rows={2} defaultValue={d.keywords?.join('\n')} onChange={(e) => set({ keywords: lines(e.target.value) })} />
+          <textarea
+            className="textarea textarea-sm w-full"
+            rows={2}
+            defaultValue={d.keywords?.join('\n')}
+            onChange={(e) => set({ keywords: lines(e.target.value) })}
+          />
         </Field>
-        <Choice label="Kind" value={d.kind ?? 'configuration'} options={['configuration', 'security', 'encryption']} onChange={(kind) => set({ kind: kind as Setting['kind'] })} />
+        <Choice
+          label="Kind"
+          value={d.kind ?? 'configuration'}
+          options={['configuration', 'security', 'encryption']}
+          onChange={(kind) => set({ kind: kind as Setting['kind'] })}
+        />
         {fixed ? (
           <p className="quiet self-end text-sm">A {type}: its columns or content are kept as they are. Alter those in a file of the estate.</p>
         ) : (
@@ -94,12 +117,33 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             label="Type"
             value={type}
             options={[...types]}
-            onChange={(t) => set({ type: t as Setting['type'], combine: undefined, stricter: undefined, default: undefined, options: undefined, min: undefined, max: undefined, measure: undefined, pattern: undefined, max_length: undefined, item_pattern: undefined, max_items: undefined })}
+            onChange={(t) =>
+              set({
+                type: t as Setting['type'],
+                combine: undefined,
+                stricter: undefined,
+                default: undefined,
+                options: undefined,
+                min: undefined,
+                max: undefined,
+                measure: undefined,
+                pattern: undefined,
+                max_length: undefined,
+                item_pattern: undefined,
+                max_items: undefined,
+              })
+            }
           />
         )}
         {type === 'choice' && (
           <Field label="Options" hint="One a line; from weakest to strictest where they have an order">
-            <textarea className="textarea textarea-sm w-full" required rows={3} defaultValue={d.options?.join('\n')} onChange={(e) => set({ options: lines(e.target.value) })} />
+            <textarea
+              className="textarea textarea-sm w-full"
+              required
+              rows={3}
+              defaultValue={d.options?.join('\n')}
+              onChange={(e) => set({ options: lines(e.target.value) })}
+            />
           </Field>
         )}
         {type === 'integer' && (
@@ -118,7 +162,11 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
         )}
         {type === 'list' && (
           <Field label="Pattern of items" hint="A regular expression that each item matches; may be left out">
-            <input className="input input-sm w-full font-mono text-[13px]" value={d.item_pattern ?? ''} onChange={(e) => set({ item_pattern: e.target.value })} />
+            <input
+              className="input input-sm w-full font-mono text-[13px]"
+              value={d.item_pattern ?? ''}
+              onChange={(e) => set({ item_pattern: e.target.value })}
+            />
           </Field>
         )}
         {!fixed && (
@@ -126,7 +174,12 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             label="When several policies set it"
             value={d.combine ?? 'closest'}
             options={combines[type] ?? ['closest']}
-            words={{ closest: 'the closest to the laptop is used', strictest: 'the strictest is used', merge: 'lists add up', common: 'what all lists have is used' }}
+            words={{
+              closest: 'the closest to the laptop is used',
+              strictest: 'the strictest is used',
+              merge: 'lists add up',
+              common: 'what all lists have is used',
+            }}
             onChange={(c) => set({ combine: c as Setting['combine'], stricter: c === 'strictest' ? (stricter[type]?.[0] as Setting['stricter']) : undefined })}
           />
         )}
@@ -139,7 +192,13 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             onChange={(s) => set({ stricter: s as Setting['stricter'] })}
           />
         )}
-        <Choice label="Whose" value={d.side ?? 'device'} options={['device', 'user']} words={{ device: 'the laptop’s', user: 'the person’s who signs in' }} onChange={(s) => set({ side: s === 'user' ? 'user' : undefined })} />
+        <Choice
+          label="Whose"
+          value={d.side ?? 'device'}
+          options={['device', 'user']}
+          words={{ device: 'the laptop’s', user: 'the person’s who signs in' }}
+          onChange={(s) => set({ side: s === 'user' ? 'user' : undefined })}
+        />
         <fieldset className="text-sm">
           <legend className="mb-1 font-medium">What a person notices</legend>
           <div className="flex flex-wrap gap-x-4 gap-y-1">
@@ -165,7 +224,12 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
               return (
                 <span key={platform} className="flex items-center gap-2">
                   <label className="flex items-center gap-1.5">
-                    <input type="checkbox" className="checkbox checkbox-sm" checked={!!row} onChange={(e) => set({ supports: e.target.checked ? [...others, { platform }] : others })} />
+                    <input
+                      type="checkbox"
+                      className="checkbox checkbox-sm"
+                      checked={!!row}
+                      onChange={(e) => set({ supports: e.target.checked ? [...others, { platform }] : others })}
+                    />
                     {platform}
                   </label>
                   {row && (
@@ -197,7 +261,19 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
   );
 }
 
-function Choice({ label, value, options, words, onChange }: { label: string; value: string; options: string[]; words?: Record<string, string>; onChange: (v: string) => void }) {
+function Choice({
+  label,
+  value,
+  options,
+  words,
+  onChange,
+}: {
+  label: string;
+  value: string;
+  options: string[];
+  words?: Record<string, string>;
+  onChange: (v: string) => void;
+}) {
   return (
     <Field label={label}>
       <select className="select select-sm w-full" value={value} onChange={(e) => onChange(e.target.value)}>
@@ -214,7 +290,12 @@ function Choice({ label, value, options, words, onChange }: { label: string; val
 function Whole({ label, value, onChange }: { label: string; value?: number; onChange: (v: number | undefined) => void }) {
   return (
     <Field label={label}>
-      <input inputMode="numeric" className="input input-sm w-full" value={value ?? ''} onChange={(e) => onChange(/^-?\d+$/.test(e.target.value) ? Number(e.target.value) : undefined)} />
+      <input
+        inputMode="numeric"
+        className="input input-sm w-full"
+        value={value ?? ''}
+        onChange={(e) => onChange(/^-?\d+$/.test(e.target.value) ? Number(e.target.value) : undefined)}
+      />
     </Field>
   );
 }

@@ -63,7 +63,10 @@ export function DictionaryScreen() {
             <Empty>{q ? 'No setting fits these words. Try others for what it should do.' : 'No setting here yet.'}</Empty>
           </div>
         ) : (
-          <Sheet title={<span className="inline-block first-letter:uppercase">{q ? 'Found' : area === 'own' ? 'Defined here' : area || areas[0]}</span>} aside={count(shown.length, 'setting')}>
+          <Sheet
+            title={<span className="inline-block first-letter:uppercase">{q ? 'Found' : area === 'own' ? 'Defined here' : area || areas[0]}</span>}
+            aside={count(shown.length, 'setting')}
+          >
             <ul>
               {shown.map((d) => (
                 <Row key={d.id} d={d} />

@@ -105,7 +105,12 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
           )}
           {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} detach={page.group.detach} />}
           {page && <Retire page={page} />}
-          <button type="button" className="btn btn-primary btn-sm" disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0 || !!theirs} onClick={() => void save().catch(setError)}>
+          <button
+            type="button"
+            className="btn btn-primary btn-sm"
+            disabled={!dirty || (!page && !slug(title)) || trial.isError || faults.length > 0 || !!theirs}
+            onClick={() => void save().catch(setError)}
+          >
             {page ? 'Put into the change' : 'Make the group'}
           </button>
         </>
@@ -115,7 +120,8 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
       {page && theirs && (
         <div role="alert" className="flex flex-wrap items-center gap-3 rounded border border-warning px-4 py-3 text-sm">
           <p className="min-w-0 flex-1 basis-96">
-            <span className="font-medium">{theirs.by}</span> put this group into the change while you typed{page.doc.rule && page.doc.rule !== doc.rule ? (
+            <span className="font-medium">{theirs.by}</span> put this group into the change while you typed
+            {page.doc.rule && page.doc.rule !== doc.rule ? (
               <>
                 , with the rule <code className="id">{page.doc.rule}</code>
               </>
@@ -142,7 +148,11 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
           {page && <OriginNote of={page.origin} what="group" />}
           {page?.group.source && !page.origin?.left && (
             <p role="note" className="quiet rounded border border-base-300 px-4 py-2 text-sm">
-              This group comes from <Link className="link" to={`/sources/${page.group.source}`}>{page.group.source}</Link>. What you edit here is kept, and no longer follows the source.
+              This group comes from{' '}
+              <Link className="link" to={`/sources/${page.group.source}`}>
+                {page.group.source}
+              </Link>
+              . What you edit here is kept, and no longer follows the source.
             </p>
           )}
           <Sheet title="About">
@@ -181,7 +191,11 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
           {page && (dirty || edit) && (
             <ImpactPanel
               title={change ? 'What the open change does, with this' : 'What comes of it'}
-              asked={{ change: change?.id, version: change?.version, edits: dirty && faults.length === 0 ? [{ kind: 'groups', id: doc.id, body: clean(doc) as never }] : [] }}
+              asked={{
+                change: change?.id,
+                version: change?.version,
+                edits: dirty && faults.length === 0 ? [{ kind: 'groups', id: doc.id, body: clean(doc) as never }] : [],
+              }}
             />
           )}
           {page && <Uses page={page} />}
@@ -225,7 +239,9 @@ function Outcome({ trial, of, busy }: { trial?: GroupTrial; of: 'laptop' | 'pers
       <div className="flex flex-col gap-3 px-4 py-3 text-sm" aria-live="polite">
         <p>
           <strong className="text-2xl tabular-nums">{number(trial.count)}</strong> of {count(trial.of, of, many)}
-          {trial.count === trial.of && trial.of > 0 && <strong className="ml-2 rounded bg-warning px-1.5 py-0.5 text-[13px] text-warning-content">everyone</strong>}
+          {trial.count === trial.of && trial.of > 0 && (
+            <strong className="ml-2 rounded bg-warning px-1.5 py-0.5 text-[13px] text-warning-content">everyone</strong>
+          )}
         </p>
         <p className="quiet text-[13px]">
           {number(trial.listed)} listed, {number(trial.nested)} through member groups, {number(trial.by_rule)} by the rule alone
@@ -355,7 +371,12 @@ function Nested({ doc, page, onChange }: { doc: GroupDoc; page?: GroupPage; onCh
                 {all.find((g) => g.id === id)?.title || id}
               </Link>
               <span className="quiet tabular-nums">{number(all.find((g) => g.id === id)?.members ?? 0)}</span>
-              <button type="button" className="btn btn-ghost btn-xs btn-square" aria-label={`Take ${id} out`} onClick={() => onChange(groups.filter((g) => g !== id))}>
+              <button
+                type="button"
+                className="btn btn-ghost btn-xs btn-square"
+                aria-label={`Take ${id} out`}
+                onClick={() => onChange(groups.filter((g) => g !== id))}
+              >
                 <X size={12} aria-hidden />
               </button>
             </div>
@@ -453,7 +474,15 @@ function Retire({ page }: { page: GroupPage }) {
             <p>No policy, exception or group names it. Its {count(page.group.members, 'member')} keep what they have.</p>
           ) : (
             <p>
-              It is in use: {[u.includes.length && `${count(u.includes.length, 'policy includes', 'policies include')} it`, u.excludes.length && `${count(u.excludes.length, 'policy leaves', 'policies leave')} it out`, u.groups.length && `${count(u.groups.length, 'group has', 'groups have')} it as a member`, u.exceptions.length && `${count(u.exceptions.length, 'exception is', 'exceptions are')} for it`].filter(Boolean).join(', ')}
+              It is in use:{' '}
+              {[
+                u.includes.length && `${count(u.includes.length, 'policy includes', 'policies include')} it`,
+                u.excludes.length && `${count(u.excludes.length, 'policy leaves', 'policies leave')} it out`,
+                u.groups.length && `${count(u.groups.length, 'group has', 'groups have')} it as a member`,
+                u.exceptions.length && `${count(u.exceptions.length, 'exception is', 'exceptions are')} for it`,
+              ]
+                .filter(Boolean)
+                .join(', ')}
               . Retiring takes it out of all of these, as edits of one change. Its page shows what the laptops get instead, before anything is published.
             </p>
           )}
@@ -466,4 +495,3 @@ function Retire({ page }: { page: GroupPage }) {
     </>
   );
 }
-

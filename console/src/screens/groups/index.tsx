@@ -71,7 +71,8 @@ export function GroupsScreen() {
                     <td className="max-w-96">
                       {g.rule && <code className="id block truncate">{g.rule}</code>}
                       <span className="quiet text-[13px]">
-                        {[g.listed > 0 && `${number(g.listed)} listed`, g.nested > 0 && count(g.nested, 'member group')].filter(Boolean).join(', ') || (g.rule ? 'a rule' : 'nothing')}
+                        {[g.listed > 0 && `${number(g.listed)} listed`, g.nested > 0 && count(g.nested, 'member group')].filter(Boolean).join(', ') ||
+                          (g.rule ? 'a rule' : 'nothing')}
                       </span>
                     </td>
                     <td className="text-right tabular-nums">{number(g.members)}</td>

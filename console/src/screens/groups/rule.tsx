@@ -34,22 +34,46 @@ function offers(text: string, of: 'devices' | 'people', fields: FieldValues[]): 
     const typed = value[3]!.replace(/^"/, '').toLowerCase();
     const close = value[2]!.startsWith('.') ? ')' : '';
     return (f?.most ?? [])
-      .filter((m) => valueText(m.value as Value).toLowerCase().startsWith(typed))
-      .map((m) => ({ insert: literal(f!, m.value as Value) + close, from: text.length - value[3]!.length, word: valueText(m.value as Value), note: `${m.count} have it` }));
+      .filter((m) =>
+        valueText(m.value as Value)
+          .toLowerCase()
+          .startsWith(typed),
+      )
+      .map((m) => ({
+        insert: literal(f!, m.value as Value) + close,
+        from: text.length - value[3]!.length,
+        word: valueText(m.value as Value),
+        note: `${m.count} have it`,
+      }));
   }
   const within = /("[^"]*)$/.exec(text);
   if (!within && /(^|[(&|!]\s*)$/.test(text)) return [{ insert: `${subject[of]}.`, from: text.length, word: `${subject[of]}.`, note: 'its facts' }];
   return [];
 }
 
-export function RuleEditor({ of, value, onChange, faults: all }: { of: 'devices' | 'people'; value: string; onChange: (rule: string) => void; faults: Fault[] }) {
+export function RuleEditor({
+  of,
+  value,
+  onChange,
+  faults: all,
+}: {
+  of: 'devices' | 'people';
+  value: string;
+  onChange: (rule: string) => void;
+  faults: Fault[];
+}) {
   const fields = useFields(of).data ?? [];
   const area = useRef<HTMLTextAreaElement>(null);
   const [at, setAt] = useState<number | null>(null);
   const [chosen, setChosen] = useState(0);
   const list = useId();
   // What is typed already need not be offered.
-  const open = at === null ? [] : offers(value.slice(0, at), of, fields).filter((o) => value.slice(o.from, at) !== o.insert).slice(0, 12);
+  const open =
+    at === null
+      ? []
+      : offers(value.slice(0, at), of, fields)
+          .filter((o) => value.slice(o.from, at) !== o.insert)
+          .slice(0, 12);
   const take = (o: Offer) => {
     const next = value.slice(0, o.from) + o.insert + value.slice(at!);
     const cursor = o.from + o.insert.length;
@@ -122,7 +146,9 @@ export function RuleEditor({ of, value, onChange, faults: all }: { of: 'devices'
         </p>
       ))}
       <p className="quiet text-[13px]">
-        {value.trim() ? 'CEL: == != >= in && || !, .startsWith("…"), .atLeast("12") and .below("13") for releases, has(…) for what may be missing.' : `Empty: nobody by rule. ${count(fields.length, 'fact')} to choose from.`}
+        {value.trim()
+          ? 'CEL: == != >= in && || !, .startsWith("…"), .atLeast("12") and .below("13") for releases, has(…) for what may be missing.'
+          : `Empty: nobody by rule. ${count(fields.length, 'fact')} to choose from.`}
       </p>
     </div>
   );

@@ -9,17 +9,7 @@ import { count, number } from '../../ui/words';
 import type { Alter } from './entry';
 import { ReachDetails } from './reach';
 
-export function AudienceSheet({
-  doc,
-  alter,
-  faults,
-  locked,
-}: {
-  doc: PolicyDoc;
-  alter: Alter;
-  faults: Fault[];
-  locked: boolean;
-}) {
+export function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; alter: Alter; faults: Fault[]; locked: boolean }) {
   const set = (part: Partial<PolicyDoc['audience']>) => alter((d) => ({ ...d, audience: { ...d.audience, ...part } }));
   const targets = (side: 'include' | 'exclude') => (to: ToList) => alter((d) => ({ ...d, audience: { ...d.audience, [side]: to(d.audience[side] ?? []) } }));
   const units = useUnits().data ?? noUnits;
@@ -78,7 +68,15 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
   const groups = useGroups().data ?? noGroups;
   const listID = `targets-${label.replaceAll(' ', '-')}`;
   const [unknown, setUnknown] = useState<string[]>([]);
-  const titles = useMemo(() => new Map<string, string | undefined>([['everyone', undefined], ...units.map((u) => [`unit:${u.id}`, u.title] as const), ...groups.map((g) => [`group:${g.id}`, g.title] as const)]), [units, groups]);
+  const titles = useMemo(
+    () =>
+      new Map<string, string | undefined>([
+        ['everyone', undefined],
+        ...units.map((u) => [`unit:${u.id}`, u.title] as const),
+        ...groups.map((g) => [`group:${g.id}`, g.title] as const),
+      ]),
+    [units, groups],
+  );
   const options = useMemo(
     () =>
       [...titles].map(([target, title]) => (
@@ -187,7 +185,11 @@ function Tree({ label, list, units, groups, onChange }: { label: string; list: s
   );
   return (
     <Fold className="dropdown" summary="Choose" summaryClass="btn btn-sm">
-      <div className="dropdown-content z-30 max-h-96 w-80 overflow-auto rounded border border-base-300 bg-base-100 p-3 text-sm shadow-lg" role="group" aria-label={`${label}: units and groups`}>
+      <div
+        className="dropdown-content z-30 max-h-96 w-80 overflow-auto rounded border border-base-300 bg-base-100 p-3 text-sm shadow-lg"
+        role="group"
+        aria-label={`${label}: units and groups`}
+      >
         <p className="quiet text-[13px]">Units, with their laptops</p>
         {units.map((u) => row(`unit:${u.id}`, u.title || u.id, u.devices, u.depth))}
         <p className="quiet mt-2 text-[13px]">Groups of laptops</p>

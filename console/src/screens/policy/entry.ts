@@ -18,7 +18,13 @@ export const short = (e: LongEntry): Entry => (e.lock || e.note ? e : e.value);
 function ordered(v: Value): unknown {
   if (isFile(v)) return v.file;
   if (!Array.isArray(v)) return v;
-  return v.map((item) => (typeof item === 'string' ? item : Object.entries(item).map(([k, c]) => [k, ordered(c)] as const).sort(([a], [b]) => (a < b ? -1 : 1))));
+  return v.map((item) =>
+    typeof item === 'string'
+      ? item
+      : Object.entries(item)
+          .map(([k, c]) => [k, ordered(c)] as const)
+          .sort(([a], [b]) => (a < b ? -1 : 1)),
+  );
 }
 
 /** Tells whether two policies say the same: the service orders fields and leaves empty ones out. */
@@ -37,4 +43,3 @@ export function same(a: PolicyDoc, b: PolicyDoc): boolean {
     ]);
   return text(a) === text(b);
 }
-

@@ -116,7 +116,8 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
       </div>
       {entry.lock && (
         <p className="mt-1 text-[13px] text-primary">
-          Locked: nothing set closer to the laptop overrides it{d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
+          Locked: nothing set closer to the laptop overrides it
+          {d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
         </p>
       )}
       {faults.map((f, i) => (
@@ -137,7 +138,12 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
         )}
         {!!forced && <span className="text-warning">another value is forced on {count(forced, 'laptop')}</span>}
         {lack > 0 && (
-          <span className="text-warning" title={Object.entries(lacking!).map(([why, n]) => `${n} by ${why}`).join(', ')}>
+          <span
+            className="text-warning"
+            title={Object.entries(lacking!)
+              .map(([why, n]) => `${n} by ${why}`)
+              .join(', ')}
+          >
             {number(lack)} of {count(reached ?? lack, 'laptop')} do not support it
           </span>
         )}
@@ -157,7 +163,15 @@ export function Facts({ of: d }: { of: Setting }) {
     <p className="quiet mt-1 max-w-prose text-[13px]">
       An unmanaged laptop: {d.default === undefined ? 'not known' : valueText(d.default)}. Supported by{' '}
       {d.supports?.length
-        ? d.supports.map((s) => s.platform + (s.from ? ` from ${s.from}` : '') + (s.editions?.length ? ` (${s.editions.join(', ')})` : '') + (s.when ? ` with ${s.needs || s.when}` : '')).join(', ')
+        ? d.supports
+            .map(
+              (s) =>
+                s.platform +
+                (s.from ? ` from ${s.from}` : '') +
+                (s.editions?.length ? ` (${s.editions.join(', ')})` : '') +
+                (s.when ? ` with ${s.needs || s.when}` : ''),
+            )
+            .join(', ')
         : 'every platform'}
       .{d.effects?.length ? ` What a person notices: ${d.effects.join(', ')}.` : ''}
     </p>
@@ -181,7 +195,9 @@ function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean;
   const near = also.filter((a) => a.relation !== 'apart');
   const conflicts = near.some((a) => a.relation === 'conflicts');
   if (also.length === 0) return null;
-  const word = near.length ? `also set in ${near.length === 1 ? near[0]!.policy : `${near.length} others`} for these laptops` : `set in ${also.length === 1 ? also[0]!.policy : `${also.length} others`} for other laptops`;
+  const word = near.length
+    ? `also set in ${near.length === 1 ? near[0]!.policy : `${near.length} others`} for these laptops`
+    : `set in ${also.length === 1 ? also[0]!.policy : `${also.length} others`} for other laptops`;
   return (
     <Fold summary={word} summaryClass={`cursor-pointer ${conflicts ? 'font-medium text-warning' : near.length ? 'text-info' : 'quiet'}`}>
       <ul className="mt-1 flex flex-col gap-0.5">

@@ -74,7 +74,12 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
   const split = async () => {
     try {
       const id = await change.need(`Split ${doc.title || doc.id}`);
-      await got(api.POST('/api/v1/changes/{id}/split', { params: { path: { id } }, body: { policy: doc.id, settings: part!.settings, new_id: slug(name), title: name } }));
+      await got(
+        api.POST('/api/v1/changes/{id}/split', {
+          params: { path: { id } },
+          body: { policy: doc.id, settings: part!.settings, new_id: slug(name), title: name },
+        }),
+      );
       await queries.invalidateQueries({ queryKey: keys.changes });
       onClose();
       go(`/policies/${slug(name)}`);
@@ -84,7 +89,9 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
   };
   return (
     <Dialog open={open} onClose={onClose} title={`Split ‘${doc.title || doc.id}’`} wide>
-      <p className="text-sm">One part stays here; the other becomes a policy of its own for the same laptops, in the open change. Nothing alters on any laptop by that.</p>
+      <p className="text-sm">
+        One part stays here; the other becomes a policy of its own for the same laptops, in the open change. Nothing alters on any laptop by that.
+      </p>
       <fieldset className="mt-3 flex flex-col gap-2 text-sm">
         <legend className="font-medium">What becomes a policy of its own</legend>
         {purposes.map((p, i) => (

@@ -16,7 +16,8 @@ export function HistoryScreen() {
   const newest = versions[0]?.version ?? 0;
   const from = Number(params.get('from') ?? Math.max(1, newest - 1));
   const to = Number(params.get('to') ?? newest);
-  const set = (part: Record<string, number>) => setParams({ from: String(from), to: String(to), ...Object.fromEntries(Object.entries(part).map(([k, v]) => [k, String(v)])) }, { replace: true });
+  const set = (part: Record<string, number>) =>
+    setParams({ from: String(from), to: String(to), ...Object.fromEntries(Object.entries(part).map(([k, v]) => [k, String(v)])) }, { replace: true });
   return (
     <Page
       title={`History of ${live.data?.body.title || id}`}

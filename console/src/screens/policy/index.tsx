@@ -99,7 +99,9 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
                 <ReachBar of={use.reach} />
               </div>
             ) : (
-              <div className="px-4 py-3">{faults.length > 0 ? <p className="quiet text-sm">Counted again when nothing is wrong any more.</p> : <Loading rows={2} />}</div>
+              <div className="px-4 py-3">
+                {faults.length > 0 ? <p className="quiet text-sm">Counted again when nothing is wrong any more.</p> : <Loading rows={2} />}
+              </div>
             )}
           </Sheet>
           {use && problems.length > 0 && (
@@ -184,7 +186,10 @@ function Actions({
     );
   return (
     <>
-      <span className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' || saving.state === 'conflicts' ? 'text-error' : 'quiet'}`} role="status">
+      <span
+        className={`text-sm ${saving.state === 'faults' || saving.state === 'refused' || saving.state === 'conflicts' ? 'text-error' : 'quiet'}`}
+        role="status"
+      >
         {savingWords[saving.state]}
       </span>
       {pages}
@@ -222,7 +227,8 @@ function Actions({
         {effect ? (
           <div className="mt-3 flex flex-col gap-2 text-sm">
             <p>
-              With it, the open change gives <strong className="tabular-nums">{number(effect.devices)}</strong> of {count(effect.estate, 'laptop')} something else
+              With it, the open change gives <strong className="tabular-nums">{number(effect.devices)}</strong> of {count(effect.estate, 'laptop')} something
+              else
               {effect.weaker > 0 && <span className="text-warning">; {number(effect.weaker)} get a weaker value</span>}.
             </p>
             <Gained of={effect} />
@@ -264,7 +270,8 @@ function Departures({ doc }: { doc: PolicyDoc }) {
       <ul className="divide-y divide-base-300/60 text-sm">
         {list.map((x) => (
           <li key={x.id} className="px-4 py-2">
-            <span className="id">{x.id}</span>: {x.title || x.setting} for <span className="id">{x.target}</span> {x.unset ? 'is left to the laptop' : 'is another value'}, on {count(x.devices, 'laptop')};{' '}
+            <span className="id">{x.id}</span>: {x.title || x.setting} for <span className="id">{x.target}</span>{' '}
+            {x.unset ? 'is left to the laptop' : 'is another value'}, on {count(x.devices, 'laptop')};{' '}
             <span className={x.notice ? 'text-warning' : 'quiet'}>{noticeWord(x.days)}</span>
           </li>
         ))}

@@ -8,10 +8,14 @@ import { isPlaceholder } from '../../ui/control';
 import { pause } from '../../ui/typed';
 import { long, same } from './entry';
 
-export type Saving = { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'conflicts'; merged: Merged } | { state: 'refused'; error: unknown };
+export type Saving =
+  { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'conflicts'; merged: Merged } | { state: 'refused'; error: unknown };
 
 /** The policy without places for files that are still to be chosen. */
-const complete = (doc: PolicyDoc): PolicyDoc => ({ ...doc, settings: Object.fromEntries(Object.entries(doc.settings).filter(([, e]) => !isPlaceholder(long(e).value))) });
+const complete = (doc: PolicyDoc): PolicyDoc => ({
+  ...doc,
+  settings: Object.fromEntries(Object.entries(doc.settings).filter(([, e]) => !isPlaceholder(long(e).value))),
+});
 
 /** What is typed and not kept yet, in this browser: leaving the page, with faults or in mid-word, loses nothing. */
 interface Typed {

@@ -20,7 +20,13 @@ type Begin = Partial<Pick<PolicyDoc, 'kind' | 'why' | 'platforms' | 'labels' | '
 
 export function NewPolicyScreen() {
   const [params, setParams] = useSearchParams();
-  const start: Start = params.has('like') ? 'copy' : params.has('kit') ? 'kit' : params.has('device') ? 'laptop' : ((params.get('from') as Start | null) ?? 'nothing');
+  const start: Start = params.has('like')
+    ? 'copy'
+    : params.has('kit')
+      ? 'kit'
+      : params.has('device')
+        ? 'laptop'
+        : ((params.get('from') as Start | null) ?? 'nothing');
   const [begin, setBegin] = useState<Begin>({ settings: {} });
   return (
     <Page title="New policy" lead="One purpose, a name and a reason. It reaches nobody until you say who gets it, and nothing is live until you publish.">
@@ -46,7 +52,9 @@ export function NewPolicyScreen() {
           </div>
           {start === 'kit' && <Kits chosen={params.get('kit') ?? ''} onChoose={(k) => setParams({ kit: k }, { replace: true })} onBegin={setBegin} />}
           {start === 'copy' && <Copy of={params.get('like') ?? ''} onChoose={(p) => setParams({ like: p }, { replace: true })} onBegin={setBegin} />}
-          {start === 'laptop' && <Capture device={params.get('device') ?? ''} onChoose={(d) => setParams({ device: d }, { replace: true })} onBegin={setBegin} />}
+          {start === 'laptop' && (
+            <Capture device={params.get('device') ?? ''} onChoose={(d) => setParams({ device: d }, { replace: true })} onBegin={setBegin} />
+          )}
         </div>
         <Form begin={begin} ready={start === 'nothing' || Object.keys(begin.settings).length > 0} />
       </div>
@@ -230,7 +238,12 @@ function Capture({ device, onChoose, onBegin }: { device: string; onChoose: (id:
   const choose = (ids: string[]) => {
     setChosen(ids);
     const taken = list.filter((c) => ids.includes(c.setting));
-    onBegin({ title: `As on ${device}`, kind: taken[0]?.kind as PolicyDoc['kind'], why: `Captured from ${device}`, settings: Object.fromEntries(taken.map((c) => [c.setting, c.reported as Value])) });
+    onBegin({
+      title: `As on ${device}`,
+      kind: taken[0]?.kind as PolicyDoc['kind'],
+      why: `Captured from ${device}`,
+      settings: Object.fromEntries(taken.map((c) => [c.setting, c.reported as Value])),
+    });
   };
   return (
     <div className="sheet flex flex-col gap-3 p-4 text-sm">

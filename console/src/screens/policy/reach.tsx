@@ -96,10 +96,18 @@ function Outcome({ r }: { r: AudienceReach }) {
         <div className="flex flex-col gap-3">
           <Counts title="Brought in by" list={r.by_include} />
           <Counts title="Taken out by" list={r.by_exclude} />
-          {r.condition.count > 0 && <Names title={`Taken out by the condition: ${number(r.condition.count)}`} list={r.condition.first} all={r.condition.count} />}
-          {r.unsupported.count > 0 && <Names title={`Support none of its settings: ${number(r.unsupported.count)}`} list={r.unsupported.first} all={r.unsupported.count} />}
-          {r.unknown.count > 0 && <Names title={`Not known whether they support each setting: ${number(r.unknown.count)}`} list={r.unknown.first} all={r.unknown.count} />}
-          {r.outside.count > 0 && <Names title={`Outside of the unit that bounds it: ${number(r.outside.count)}`} list={r.outside.first} all={r.outside.count} />}
+          {r.condition.count > 0 && (
+            <Names title={`Taken out by the condition: ${number(r.condition.count)}`} list={r.condition.first} all={r.condition.count} />
+          )}
+          {r.unsupported.count > 0 && (
+            <Names title={`Support none of its settings: ${number(r.unsupported.count)}`} list={r.unsupported.first} all={r.unsupported.count} />
+          )}
+          {r.unknown.count > 0 && (
+            <Names title={`Not known whether they support each setting: ${number(r.unknown.count)}`} list={r.unknown.first} all={r.unknown.count} />
+          )}
+          {r.outside.count > 0 && (
+            <Names title={`Outside of the unit that bounds it: ${number(r.outside.count)}`} list={r.outside.first} all={r.outside.count} />
+          )}
           {r.excluded.count > 0 && <Names title={`Left out by name: ${number(r.excluded.count)}`} list={r.excluded.first} all={r.excluded.count} />}
           {r.people.count > 0 && (
             <details>
@@ -190,7 +198,12 @@ function TestGroup({ doc, setInclude }: { doc: PolicyDoc; setInclude: (include: 
       api.POST('/api/v1/audience/spread', { params: { query: { count: n, ...(change ? { change: change.id } : {}) } }, body: asked(doc, '') as never }),
     );
     const id = `test-${doc.id}`;
-    await put('groups', { id, of: 'devices', title: `Test group of ${doc.title || doc.id}`, members: spread.devices } as never, change?.edits?.find((e) => e.kind === 'groups' && e.id === id)?.version, `Test group of ${doc.title || doc.id}`);
+    await put(
+      'groups',
+      { id, of: 'devices', title: `Test group of ${doc.title || doc.id}`, members: spread.devices } as never,
+      change?.edits?.find((e) => e.kind === 'groups' && e.id === id)?.version,
+      `Test group of ${doc.title || doc.id}`,
+    );
     await queries.invalidateQueries({ queryKey: keys.estate });
     setInclude([`group:${id}`]);
     setOpen(false);

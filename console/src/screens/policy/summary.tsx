@@ -21,15 +21,13 @@ export function SummaryScreen() {
   return (
     <Page
       title={s ? `Summary: ${s.title}` : 'Summary'}
-      lead={open.change ? `With the open change ‘${open.change.title}’. The same state gives the same text.` : 'As it is live. The same state gives the same text.'}
+      lead={
+        open.change ? `With the open change ‘${open.change.title}’. The same state gives the same text.` : 'As it is live. The same state gives the same text.'
+      }
       actions={
         s && (
           <>
-            <button
-              type="button"
-              className="btn btn-sm"
-              onClick={() => void navigator.clipboard.writeText(s.markdown).then(() => setCopied(true))}
-            >
+            <button type="button" className="btn btn-sm" onClick={() => void navigator.clipboard.writeText(s.markdown).then(() => setCopied(true))}>
               <Copy size={14} aria-hidden /> {copied ? 'Copied' : 'Copy as Markdown'}
             </button>
             <button type="button" className="btn btn-sm" onClick={() => download(s.markdown, 'text/markdown', `${id}.md`)}>
@@ -60,7 +58,9 @@ export function SummaryScreen() {
               case 'list':
                 return (
                   <ul key={i} className="flex list-disc flex-col gap-1 pl-5 text-sm">
-                    {b.points?.map((p) => <li key={p}>{p}</li>)}
+                    {b.points?.map((p) => (
+                      <li key={p}>{p}</li>
+                    ))}
                   </ul>
                 );
               case 'table':

@@ -7,7 +7,12 @@ import { count, number, Time } from '../../ui/words';
 
 export const kindWord: Record<string, string> = { scim: 'SCIM: a client writes', ldap: 'LDAP: is asked', csv: 'CSV: tables are sent' };
 export const stateWord: Record<string, string> = { new: 'not taken yet', on: 'on', paused: 'paused' };
-export const thingWord: Record<string, [string, string]> = { people: ['person', 'people'], devices: ['laptop', 'laptops'], groups: ['group', 'groups'], units: ['unit', 'units'] };
+export const thingWord: Record<string, [string, string]> = {
+  people: ['person', 'people'],
+  devices: ['laptop', 'laptops'],
+  groups: ['group', 'groups'],
+  units: ['unit', 'units'],
+};
 
 export function SourcesScreen() {
   const list = useSources();
@@ -34,7 +39,8 @@ export function SourcesScreen() {
                 </Link>
               }
             >
-              No sources yet: people and laptops are what was imported and edited here. A source keeps them up to date, from the company’s directory or inventory.
+              No sources yet: people and laptops are what was imported and edited here. A source keeps them up to date, from the company’s directory or
+              inventory.
             </Empty>
           ) : (
             <table className="table table-sm">

@@ -8,8 +8,16 @@ import { slug } from '../../ui/words';
 import { begin, SetUpForm, type Kind } from './setup';
 
 const kinds: { kind: Kind; word: string; about: string }[] = [
-  { kind: 'csv', word: 'A table', about: 'Laptops from an inventory, or people, as CSV. You send it whenever there is a newer one, here or with zridge source send.' },
-  { kind: 'ldap', word: 'A directory', about: 'People, units and groups from a directory server over LDAP. It is asked every few minutes, and compared as a whole each night.' },
+  {
+    kind: 'csv',
+    word: 'A table',
+    about: 'Laptops from an inventory, or people, as CSV. You send it whenever there is a newer one, here or with zridge source send.',
+  },
+  {
+    kind: 'ldap',
+    word: 'A directory',
+    about: 'People, units and groups from a directory server over LDAP. It is asked every few minutes, and compared as a whole each night.',
+  },
   { kind: 'scim', word: 'A provisioning client', about: 'People and groups that another system writes here over SCIM 2.0, as they alter.' },
 ];
 

@@ -36,8 +36,18 @@ export function SetUpForm({ kind, value, onChange }: { kind: Kind } & Part<Sourc
         <div className="grid gap-4 px-4 py-3 md:grid-cols-4">
           {kind === 'ldap' && (
             <>
-              <Whole label="Read every so many minutes" hint="What altered since; 0: only when asked" value={value.read_every_minutes} onChange={(n) => onChange({ ...value, read_every_minutes: n })} />
-              <Whole label="Compare everything at" hint="The hour of the day, in UTC" value={value.compare_at_hour} onChange={(n) => onChange({ ...value, compare_at_hour: n })} />
+              <Whole
+                label="Read every so many minutes"
+                hint="What altered since; 0: only when asked"
+                value={value.read_every_minutes}
+                onChange={(n) => onChange({ ...value, read_every_minutes: n })}
+              />
+              <Whole
+                label="Compare everything at"
+                hint="The hour of the day, in UTC"
+                value={value.compare_at_hour}
+                onChange={(n) => onChange({ ...value, compare_at_hour: n })}
+              />
             </>
           )}
           <Whole
@@ -71,16 +81,45 @@ function Whole({ label, hint, value, onChange }: { label: string; hint: string; 
   );
 }
 
-function Text({ label, hint, value, onChange, mono = true, placeholder }: { label: string; hint?: string; placeholder?: string; value?: string; mono?: boolean; onChange: (text: string | undefined) => void }) {
+function Text({
+  label,
+  hint,
+  value,
+  onChange,
+  mono = true,
+  placeholder,
+}: {
+  label: string;
+  hint?: string;
+  placeholder?: string;
+  value?: string;
+  mono?: boolean;
+  onChange: (text: string | undefined) => void;
+}) {
   return (
     <Field label={label} hint={hint}>
-      <input className={`input input-sm w-full ${mono ? 'font-mono text-[13px]' : ''}`} placeholder={placeholder} value={value ?? ''} onChange={(e) => onChange(e.target.value || undefined)} />
+      <input
+        className={`input input-sm w-full ${mono ? 'font-mono text-[13px]' : ''}`}
+        placeholder={placeholder}
+        value={value ?? ''}
+        onChange={(e) => onChange(e.target.value || undefined)}
+      />
     </Field>
   );
 }
 
 /** Names in the estate and where they come from, a row for each. */
-function Mapping({ label, from, value, onChange }: { label: string; from: string; value: Record<string, string>; onChange: (v: Record<string, string>) => void }) {
+function Mapping({
+  label,
+  from,
+  value,
+  onChange,
+}: {
+  label: string;
+  from: string;
+  value: Record<string, string>;
+  onChange: (v: Record<string, string>) => void;
+}) {
   const rows = Object.entries(value);
   return (
     <fieldset className="flex flex-col gap-1.5 text-sm">
@@ -116,10 +155,21 @@ function ClientForm({ value, onChange }: Part<NonNullable<SourceSetUp['scim']>>)
   return (
     <Sheet title="What is taken of what the client writes" aside="SCIM 2.0, under /scim/v2">
       <div className="grid gap-4 px-4 py-3 md:grid-cols-2">
-        <Text label="Becomes a person’s id" hint="userName when empty; of a mail address the part before the @" placeholder="userName" value={value.id} onChange={(id) => onChange({ ...value, id })} />
+        <Text
+          label="Becomes a person’s id"
+          hint="userName when empty; of a mail address the part before the @"
+          placeholder="userName"
+          value={value.id}
+          onChange={(id) => onChange({ ...value, id })}
+        />
         <Text label="Names a person’s unit" hint="By its id or title; empty: none" value={value.unit} onChange={(unit) => onChange({ ...value, unit })} />
         <div className="md:col-span-2">
-          <Mapping label="Attributes of people" from="Attribute of the client" value={value.attributes ?? {}} onChange={(attributes) => onChange({ ...value, attributes })} />
+          <Mapping
+            label="Attributes of people"
+            from="Attribute of the client"
+            value={value.attributes ?? {}}
+            onChange={(attributes) => onChange({ ...value, attributes })}
+          />
         </div>
       </div>
     </Sheet>
@@ -132,10 +182,26 @@ function DirectoryForm({ value, onChange }: Part<NonNullable<SourceSetUp['ldap']
     <>
       <Sheet title="The directory" aside="always encrypted, its certificate always checked">
         <div className="grid gap-4 px-4 py-3 md:grid-cols-2">
-          <Text label="Address" hint="ldaps://HOST:PORT, or ldap://HOST:PORT for StartTLS" value={value.address} onChange={(address) => set({ address: address ?? '' })} />
+          <Text
+            label="Address"
+            hint="ldaps://HOST:PORT, or ldap://HOST:PORT for StartTLS"
+            value={value.address}
+            onChange={(address) => set({ address: address ?? '' })}
+          />
           <Text label="Base" placeholder="dc=larkfell,dc=example" value={value.base} onChange={(base) => set({ base: base ?? '' })} />
-          <Text label="Signs in as" hint="Empty: nobody" placeholder="cn=reader,dc=larkfell,dc=example" value={value.bind_as} onChange={(bind_as) => set({ bind_as })} />
-          <Text label="File with its password" hint="A name in the service’s folder of secrets, serve --secrets FOLDER" value={value.password} onChange={(password) => set({ password })} />
+          <Text
+            label="Signs in as"
+            hint="Empty: nobody"
+            placeholder="cn=reader,dc=larkfell,dc=example"
+            value={value.bind_as}
+            onChange={(bind_as) => set({ bind_as })}
+          />
+          <Text
+            label="File with its password"
+            hint="A name in the service’s folder of secrets, serve --secrets FOLDER"
+            value={value.password}
+            onChange={(password) => set({ password })}
+          />
           <Field label="Authority" hint="Certificates that vouch for it, as PEM; the system’s when empty">
             <textarea
               className="textarea textarea-sm h-20 w-full font-mono text-[12px]"
@@ -151,14 +217,28 @@ function DirectoryForm({ value, onChange }: Part<NonNullable<SourceSetUp['ldap']
           <Text label="Id from" placeholder="uid" value={value.people.id} onChange={(id) => set({ people: { ...value.people, id } })} />
           <Text label="Mail from" placeholder="mail" value={value.people.mail} onChange={(mail) => set({ people: { ...value.people, mail } })} />
           <div className="md:col-span-3">
-            <Mapping label="Attributes of people" from="Attribute of the directory" value={value.people.attributes ?? {}} onChange={(attributes) => set({ people: { ...value.people, attributes } })} />
+            <Mapping
+              label="Attributes of people"
+              from="Attribute of the directory"
+              value={value.people.attributes ?? {}}
+              onChange={(attributes) => set({ people: { ...value.people, attributes } })}
+            />
           </div>
           <Text label="Units: filter" value={value.units.filter} onChange={(filter) => set({ units: { ...value.units, filter } })} />
           <Text label="Title from" placeholder="description" value={value.units.title} onChange={(title) => set({ units: { ...value.units, title } })} />
-          <Text label="Stand below" hint="A unit of the estate; the organisation when empty" value={value.units.under} onChange={(under) => set({ units: { ...value.units, under } })} />
+          <Text
+            label="Stand below"
+            hint="A unit of the estate; the organisation when empty"
+            value={value.units.under}
+            onChange={(under) => set({ units: { ...value.units, under } })}
+          />
           <Text label="Groups: filter" value={value.groups.filter} onChange={(filter) => set({ groups: { ...value.groups, filter } })} />
           <Field label="Who says who is in them">
-            <select className="select select-sm w-full" value={value.groups.members ?? 'member'} onChange={(e) => set({ groups: { ...value.groups, members: e.target.value as 'member' } })}>
+            <select
+              className="select select-sm w-full"
+              value={value.groups.members ?? 'member'}
+              onChange={(e) => set({ groups: { ...value.groups, members: e.target.value as 'member' } })}
+            >
               <option value="member">groups list people (member)</option>
               <option value="memberOf">people list groups (memberOf)</option>
             </select>
@@ -267,7 +347,10 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
                             onChange={(e) =>
                               onChange({
                                 ...value,
-                                columns: { ...value.columns, [column]: e.target.value === prefix ? prefix + column.toLowerCase().replace(/[^a-z0-9]+/g, '_') : e.target.value },
+                                columns: {
+                                  ...value.columns,
+                                  [column]: e.target.value === prefix ? prefix + column.toLowerCase().replace(/[^a-z0-9]+/g, '_') : e.target.value,
+                                },
                               })
                             }
                           >
@@ -312,7 +395,11 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
             The table lists everything: what is no longer in it has left
           </label>
         </div>
-        {preview && <p className="quiet text-[13px]">{count(Object.values(value.columns ?? {}).filter(Boolean).length, 'column')} mapped, the rest is left out and never kept.</p>}
+        {preview && (
+          <p className="quiet text-[13px]">
+            {count(Object.values(value.columns ?? {}).filter(Boolean).length, 'column')} mapped, the rest is left out and never kept.
+          </p>
+        )}
       </div>
     </Sheet>
   );

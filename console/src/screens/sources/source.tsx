@@ -65,7 +65,11 @@ function Actions({ s }: { s: Source }) {
         </button>
       )}
       {s.state !== 'new' && (
-        <button type="button" className="btn btn-sm" onClick={() => does(got(api.POST('/api/v1/sources/{id}/pause', { params: { path: { id: s.id } }, body: { paused: s.state === 'on' } })))}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() => does(got(api.POST('/api/v1/sources/{id}/pause', { params: { path: { id: s.id } }, body: { paused: s.state === 'on' } })))}
+        >
           {s.state === 'on' ? <Pause size={14} aria-hidden /> : <Play size={14} aria-hidden />} {s.state === 'on' ? 'Pause' : 'Go on'}
         </button>
       )}
@@ -75,8 +79,8 @@ function Actions({ s }: { s: Source }) {
       <Dialog open={dropping} onClose={() => setDropping(false)} title={`Take ${s.title} away`}>
         <div className="flex flex-col gap-3 text-sm">
           <p>
-            What it brought stays in the estate: {s.counts.map((c) => count(c.here + c.left, ...thingWord[c.kind]!)).join(', ') || 'nothing'}. From then on it is edited here, and no longer follows the source. No laptop
-            gets anything else.
+            What it brought stays in the estate: {s.counts.map((c) => count(c.here + c.left, ...thingWord[c.kind]!)).join(', ') || 'nothing'}. From then on it
+            is edited here, and no longer follows the source. No laptop gets anything else.
           </p>
           <button
             type="button"
@@ -97,13 +101,22 @@ function Send({ s, onError }: { s: Source; onError: (e: unknown) => void }) {
   const input = useRef<HTMLInputElement>(null);
   const send = async (file: File) => {
     onError(undefined);
-    const r = await fetch(`/api/v1/sources/${encodeURIComponent(s.id)}/tables?name=${encodeURIComponent(file.name)}`, { method: 'POST', body: file, headers: { 'Content-Type': 'text/csv' } });
+    const r = await fetch(`/api/v1/sources/${encodeURIComponent(s.id)}/tables?name=${encodeURIComponent(file.name)}`, {
+      method: 'POST',
+      body: file,
+      headers: { 'Content-Type': 'text/csv' },
+    });
     if (!r.ok) throw new Refusal((await r.json()) as never);
     await refresh();
   };
   return (
     <>
-      <button type="button" className="btn btn-primary btn-sm" disabled={s.running?.state === 'reading' || s.state === 'paused'} onClick={() => input.current?.click()}>
+      <button
+        type="button"
+        className="btn btn-primary btn-sm"
+        disabled={s.running?.state === 'reading' || s.state === 'paused'}
+        onClick={() => input.current?.click()}
+      >
         <Upload size={14} aria-hidden /> Send a table
       </button>
       <input
@@ -136,7 +149,12 @@ function FirstStep({ s }: { s: Source }) {
   );
 }
 
-const steps: Record<string, string> = { reading: 'Reading', comparing: 'Comparing with what is here', foreseeing: 'Working out what that does to laptops', writing: 'Taking it' };
+const steps: Record<string, string> = {
+  reading: 'Reading',
+  comparing: 'Comparing with what is here',
+  foreseeing: 'Working out what that does to laptops',
+  writing: 'Taking it',
+};
 
 function Running({ s, run }: { s: Source; run: SourceRun }) {
   const [error, setError] = useState<unknown>();
@@ -156,9 +174,16 @@ function Running({ s, run }: { s: Source; run: SourceRun }) {
         <div className="flex flex-col gap-2 px-4 py-3 text-sm" role="status">
           <p>
             {steps[run.step ?? 'reading']}
-            {run.done ? `, ${s.kind === 'csv' ? `${number(Math.round(run.done / 1024))} KiB` : count(run.done, 'entry', 'entries')}${run.of ? ` of ${number(Math.round(run.of / 1024))}` : ''}` : ''} …
+            {run.done
+              ? `, ${s.kind === 'csv' ? `${number(Math.round(run.done / 1024))} KiB` : count(run.done, 'entry', 'entries')}${run.of ? ` of ${number(Math.round(run.of / 1024))}` : ''}`
+              : ''}{' '}
+            …
           </p>
-          {run.of && run.done && run.step === 'reading' ? <progress className="progress progress-primary w-full" value={run.done} max={run.of} /> : <progress className="progress progress-primary w-full" />}
+          {run.of && run.done && run.step === 'reading' ? (
+            <progress className="progress progress-primary w-full" value={run.done} max={run.of} />
+          ) : (
+            <progress className="progress progress-primary w-full" />
+          )}
           <button type="button" className="btn btn-sm self-end" onClick={stop}>
             Stop
           </button>
@@ -318,7 +343,13 @@ function Left({ s }: { s: Source }) {
         <thead>
           <tr>
             <th className="w-8">
-              <input type="checkbox" className="checkbox checkbox-sm" aria-label="Choose all" checked={chosen.size === items.length} onChange={(e) => setChosen(new Set(e.target.checked ? items.map(key) : []))} />
+              <input
+                type="checkbox"
+                className="checkbox checkbox-sm"
+                aria-label="Choose all"
+                checked={chosen.size === items.length}
+                onChange={(e) => setChosen(new Set(e.target.checked ? items.map(key) : []))}
+              />
             </th>
             <th>What</th>
             <th>Since</th>
@@ -413,7 +444,11 @@ function Removal({ s, objects, onDone }: { s: Source; objects: { kind: 'units' |
 }
 
 function Tokens({ s }: { s: Source }) {
-  const tokens = useQuery({ queryKey: [...keys.sources, s.id, 'tokens'], queryFn: () => got(api.GET('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } } })), retry: false });
+  const tokens = useQuery({
+    queryKey: [...keys.sources, s.id, 'tokens'],
+    queryFn: () => got(api.GET('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } } })),
+    retry: false,
+  });
   const [name, setName] = useState('');
   const [secret, setSecret] = useState('');
   const [error, setError] = useState<unknown>();
@@ -466,7 +501,13 @@ function Tokens({ s }: { s: Source }) {
               .catch(setError);
           }}
         >
-          <input aria-label="Which client the token is for" placeholder="Which client it is for" className="input input-sm w-64" value={name} onChange={(e) => setName(e.target.value)} />
+          <input
+            aria-label="Which client the token is for"
+            placeholder="Which client it is for"
+            className="input input-sm w-64"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
           <button type="submit" className="btn btn-sm" disabled={!name.trim()}>
             Make a token
           </button>
@@ -491,7 +532,9 @@ function SetUp({ s }: { s: Source }) {
         <button type="button" className="btn btn-sm" aria-expanded={open} onClick={() => setOpen(!open)}>
           {open ? 'Close the set-up' : 'Look at the set-up'}
         </button>
-        {s.proposed && s.set_up && <span className="text-warning">Another set-up is proposed. The old one stays in force until a dry run with the new one is taken.</span>}
+        {s.proposed && s.set_up && (
+          <span className="text-warning">Another set-up is proposed. The old one stays in force until a dry run with the new one is taken.</span>
+        )}
       </div>
       {open && (
         <>
@@ -506,7 +549,13 @@ function SetUp({ s }: { s: Source }) {
   );
 }
 
-const ways: Record<string, string> = { full: 'everything compared', recent: 'what altered', upload: 'a table', stored: 'what the client had written', provisioning: 'the client wrote' };
+const ways: Record<string, string> = {
+  full: 'everything compared',
+  recent: 'what altered',
+  upload: 'a table',
+  stored: 'what the client had written',
+  provisioning: 'the client wrote',
+};
 
 function Runs({ list }: { list: SourceRun[] }) {
   return (
@@ -522,7 +571,12 @@ function Runs({ list }: { list: SourceRun[] }) {
                 <span className={r.state === 'failed' ? 'text-error' : r.state === 'dropped' ? 'quiet' : ''}>{r.state === 'dropped' ? 'let go' : r.state}</span>
                 {r.report && (
                   <span className="quiet">
-                    {[r.report.new && `${number(r.report.new)} new`, r.report.altered && `${number(r.report.altered)} altered`, r.report.left && `${number(r.report.left)} left`, r.report.back && `${number(r.report.back)} back`]
+                    {[
+                      r.report.new && `${number(r.report.new)} new`,
+                      r.report.altered && `${number(r.report.altered)} altered`,
+                      r.report.left && `${number(r.report.left)} left`,
+                      r.report.back && `${number(r.report.back)} back`,
+                    ]
                       .filter(Boolean)
                       .join(', ') || (r.state === 'failed' ? r.report.message : 'nothing altered')}
                   </span>

@@ -42,7 +42,10 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
   const before = detach.map((d) => d.what);
   const more = chosen.filter((what) => !before.includes(what));
   const altered = more.length > 0 || chosen.length !== before.length;
-  const wanted = chosen.map((what) => detach.find((d) => d.what === what) ?? { what, ...(reason.trim() ? { reason: reason.trim() } : {}), ...(reviewOn ? { review_on: reviewOn } : {}) });
+  const wanted = chosen.map(
+    (what) =>
+      detach.find((d) => d.what === what) ?? { what, ...(reason.trim() ? { reason: reason.trim() } : {}), ...(reviewOn ? { review_on: reviewOn } : {}) },
+  );
   const look = useQuery({
     queryKey: [...keys.estate, 'detach', place, chosen, change ?? '', open?.version ?? 0],
     queryFn: () =>
@@ -149,10 +152,12 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
             <label className="flex items-start gap-2">
               <input type="checkbox" className="checkbox checkbox-sm mt-0.5" checked={keep} onChange={(e) => setKeep(e.target.checked)} />
               <span>
-                Start from today’s values: {count(d.today.length, 'setting')} become a policy of its own, <span className="id">{d.policy}</span>, in the same change.
+                Start from today’s values: {count(d.today.length, 'setting')} become a policy of its own, <span className="id">{d.policy}</span>, in the same
+                change.
                 {d.today.some((t) => t.others > 0) && (
                   <span className="block text-warning">
-                    {count(d.today.filter((t) => t.others > 0).length, 'setting has', 'settings have')} different values there today; the most frequent is taken.
+                    {count(d.today.filter((t) => t.others > 0).length, 'setting has', 'settings have')} different values there today; the most frequent is
+                    taken.
                   </span>
                 )}
               </span>
@@ -161,7 +166,12 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
         </>
       )}
       <Failed error={error} />
-      <button type="button" className="btn btn-primary btn-sm self-end" disabled={!altered || (more.length > 0 && !d)} onClick={() => void save().catch(setError)}>
+      <button
+        type="button"
+        className="btn btn-primary btn-sm self-end"
+        disabled={!altered || (more.length > 0 && !d)}
+        onClick={() => void save().catch(setError)}
+      >
         Put into {change ? 'the change' : 'a change'}
       </button>
     </div>

@@ -15,7 +15,9 @@ export function UnitsScreen() {
   const tree = useUnitTree(change);
   const [moving, setMoving] = useState<Unit>();
   return (
-    <Page title="Units" lead={tree.data ? `${count(tree.data.length, 'unit')}${change ? `, as they would be with ‘${change.title}’` : ''}` : ' '}
+    <Page
+      title="Units"
+      lead={tree.data ? `${count(tree.data.length, 'unit')}${change ? `, as they would be with ‘${change.title}’` : ''}` : ' '}
       actions={
         <Link className="btn btn-sm" to="/units/matrix">
           Settings by unit
@@ -160,7 +162,14 @@ function DetachedPlaces() {
                 )}
               </span>
             </div>
-            {p.detach.some((d) => d.reason) && <p className="quiet">{p.detach.map((d) => d.reason).filter(Boolean).join(' · ')}</p>}
+            {p.detach.some((d) => d.reason) && (
+              <p className="quiet">
+                {p.detach
+                  .map((d) => d.reason)
+                  .filter(Boolean)
+                  .join(' · ')}
+              </p>
+            )}
             {p.missed.length === 0 ? (
               <p className="quiet">Nothing was missed since: no policy from above came or altered.</p>
             ) : (

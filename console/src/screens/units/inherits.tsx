@@ -86,13 +86,29 @@ export function GroupInheritsScreen() {
   );
 }
 
-function Inherits({ id, query, what, lead, devices, actions }: { id: string; query: { data?: Inheritance; error: unknown; isPending: boolean }; what: string; lead: React.ReactNode; devices: string; actions?: React.ReactNode }) {
+function Inherits({
+  id,
+  query,
+  what,
+  lead,
+  devices,
+  actions,
+}: {
+  id: string;
+  query: { data?: Inheritance; error: unknown; isPending: boolean };
+  what: string;
+  lead: React.ReactNode;
+  devices: string;
+  actions?: React.ReactNode;
+}) {
   const [params, setParams] = useSearchParams();
   const [words, setWords] = useState('');
   const only = ways.find((w) => w.key === params.get('only'));
   const i = query.data;
   const mentions = words.toLowerCase().trim();
-  const shown = (i?.settings ?? []).filter((s) => (!only || s[only.key] > 0) && (!mentions || `${s.title} ${s.setting} ${s.area}`.toLowerCase().includes(mentions)));
+  const shown = (i?.settings ?? []).filter(
+    (s) => (!only || s[only.key] > 0) && (!mentions || `${s.title} ${s.setting} ${s.area}`.toLowerCase().includes(mentions)),
+  );
   const areas = [...new Set(shown.map((s) => s.area || 'Other'))].sort();
   return (
     <Page
@@ -124,14 +140,32 @@ function Inherits({ id, query, what, lead, devices, actions }: { id: string; que
             {ways.map((w) => {
               const n = i.settings.filter((s) => s[w.key] > 0).length;
               return (
-                <button key={w.key} type="button" title={w.says} disabled={n === 0} className={`btn btn-sm ${only === w ? pressed : ''}`} aria-pressed={only === w} onClick={() => setParams({ only: w.key }, { replace: true })}>
+                <button
+                  key={w.key}
+                  type="button"
+                  title={w.says}
+                  disabled={n === 0}
+                  className={`btn btn-sm ${only === w ? pressed : ''}`}
+                  aria-pressed={only === w}
+                  onClick={() => setParams({ only: w.key }, { replace: true })}
+                >
                   {w.word} <span className="tabular-nums">{number(n)}</span>
                 </button>
               );
             })}
-            <input className="input input-sm ml-auto w-56" placeholder="Only that mention …" aria-label="Only settings that mention" value={words} onChange={(e) => setWords(e.target.value)} />
+            <input
+              className="input input-sm ml-auto w-56"
+              placeholder="Only that mention …"
+              aria-label="Only settings that mention"
+              value={words}
+              onChange={(e) => setWords(e.target.value)}
+            />
           </div>
-          {only && <p className="quiet text-sm">Settings where, on some laptop of the {what}, {only.says}.</p>}
+          {only && (
+            <p className="quiet text-sm">
+              Settings where, on some laptop of the {what}, {only.says}.
+            </p>
+          )}
           {shown.length === 0 ? (
             <div className="sheet">
               <Empty
@@ -226,7 +260,8 @@ function Comes({ of }: { of: InheritedSetting }) {
       )}
       {of.overridden > 0 && (
         <span className="text-info">
-          overridden on <Num n={of.overridden} /> {over.length > 0 && `by ${over.slice(0, 2).join(' and ')}${over.length > 2 ? ` and ${over.length - 2} more` : ''}`}
+          overridden on <Num n={of.overridden} />{' '}
+          {over.length > 0 && `by ${over.slice(0, 2).join(' and ')}${over.length > 2 ? ` and ${over.length - 2} more` : ''}`}
         </span>
       )}
       {of.own > 0 && of.overridden < of.own && (

@@ -77,7 +77,8 @@ export function MatrixScreen() {
         {m && (
           <span className="quiet text-sm" role="status">
             {count(rows.length, 'setting')}
-            {m.even > 0 && shown !== 'all' && `; ${number(m.even)} more are alike on every laptop`}. A cell has what most laptops of the unit have; +3: three have it otherwise.
+            {m.even > 0 && shown !== 'all' && `; ${number(m.even)} more are alike on every laptop`}. A cell has what most laptops of the unit have; +3: three
+            have it otherwise.
           </span>
         )}
       </div>
@@ -98,7 +99,12 @@ export function MatrixScreen() {
                         {u.title || u.unit}
                       </Link>
                     ) : (
-                      <button type="button" className="link-hover link block text-left font-semibold" title={`${u.title || u.unit} and the units below it`} onClick={() => put('unit', u.unit)}>
+                      <button
+                        type="button"
+                        className="link-hover link block text-left font-semibold"
+                        title={`${u.title || u.unit} and the units below it`}
+                        onClick={() => put('unit', u.unit)}
+                      >
                         {u.title || u.unit}
                       </button>
                     )}

@@ -53,7 +53,9 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
                     {u.prevailing.apart && <span className="text-info text-[13px]"> not as above</span>}
                   </td>
                   <td className="text-right tabular-nums">{number(u.prevailing.devices)}</td>
-                  <td className={`text-right tabular-nums ${u.prevailing.others ? 'font-semibold' : 'quiet'}`}>{u.prevailing.others ? number(u.prevailing.others) : '–'}</td>
+                  <td className={`text-right tabular-nums ${u.prevailing.others ? 'font-semibold' : 'quiet'}`}>
+                    {u.prevailing.others ? number(u.prevailing.others) : '–'}
+                  </td>
                   <td>
                     <GivenBy list={u.given} />
                   </td>
@@ -71,7 +73,9 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
                     <StateWord of={g.prevailing} />
                   </td>
                   <td className="text-right tabular-nums">{number(g.prevailing.devices)}</td>
-                  <td className={`text-right tabular-nums ${g.prevailing.others ? 'font-semibold' : 'quiet'}`}>{g.prevailing.others ? number(g.prevailing.others) : '–'}</td>
+                  <td className={`text-right tabular-nums ${g.prevailing.others ? 'font-semibold' : 'quiet'}`}>
+                    {g.prevailing.others ? number(g.prevailing.others) : '–'}
+                  </td>
                   <td>
                     <GivenBy list={g.given} />
                   </td>
