@@ -19,7 +19,7 @@ type bus struct {
 }
 
 // Watch gives a channel of events until stop is called.
-func (s *Service) Watch() (events <-chan Event, stop func()) {
+func (s *liveEstate) Watch() (events <-chan Event, stop func()) {
 	b := &s.bus
 	c := make(chan Event, 64)
 	b.mu.Lock()
@@ -36,7 +36,7 @@ func (s *Service) Watch() (events <-chan Event, stop func()) {
 }
 
 // Notify tells all watchers.
-func (s *Service) Notify(e Event) {
+func (s *liveEstate) Notify(e Event) {
 	s.bus.mu.Lock()
 	defer s.bus.mu.Unlock()
 	for c := range s.bus.watchers {

@@ -33,8 +33,15 @@ type draft struct {
 	snapshot *estate.Snapshot
 }
 
+// ChangeService has the use cases of changes: their edits, what they do, publishing, what was published.
+type ChangeService struct {
+	*liveEstate
+	files  *FileService
+	trying chan struct{} // as many as changes are tried at once
+}
+
 // NewChange opens a change.
-func (s *Service) NewChange(by Actor, title, why string) (store.Change, error) {
+func (s *ChangeService) NewChange(by Actor, title, why string) (store.Change, error) {
 	if err := checkTitle(title); err != nil {
 		return store.Change{}, err
 	}
@@ -50,7 +57,7 @@ func (s *Service) NewChange(by Actor, title, why string) (store.Change, error) {
 }
 
 // newChange gives a change that is not stored yet.
-func (s *Service) newChange(by Actor, title, why string) store.Change {
+func (s *ChangeService) newChange(by Actor, title, why string) store.Change {
 	now := s.now()
 	return store.Change{ID: "C-" + strings.ToLower(rand.Text()[:8]), Title: title, Why: why, State: Open, Version: 1, CreatedBy: by.Name, CreatedAt: now, UpdatedAt: now}
 }
@@ -63,7 +70,7 @@ func checkTitle(title string) error {
 }
 
 // Change gives a change and its edits.
-func (s *Service) Change(id string) (store.Change, []store.Edit, error) {
+func (s *ChangeService) Change(id string) (store.Change, []store.Edit, error) {
 	c, err := s.store.Change(id)
 	if err != nil {
 		return c, nil, notFound(err, "change", id)
@@ -73,7 +80,7 @@ func (s *Service) Change(id string) (store.Change, []store.Edit, error) {
 }
 
 // Changes lists the changes of a state, all with an empty one.
-func (s *Service) Changes(state string) ([]store.Change, error) { return s.store.Changes(state) }
+func (s *ChangeService) Changes(state string) ([]store.Change, error) { return s.store.Changes(state) }
 
 // open gives a change that can still be edited.
 func open(tx *store.Store, id string) (store.Change, error) {
@@ -88,7 +95,7 @@ func open(tx *store.Store, id string) (store.Change, error) {
 }
 
 // Describe alters a change's title and reason.
-func (s *Service) Describe(by Actor, id, title, why string) error {
+func (s *ChangeService) Describe(by Actor, id, title, why string) error {
 	if err := checkTitle(title); err != nil {
 		return err
 	}
@@ -100,7 +107,7 @@ func (s *Service) Describe(by Actor, id, title, why string) error {
 }
 
 // Discard ends a change without publishing it. It stays as history.
-func (s *Service) Discard(by Actor, id string) error {
+func (s *ChangeService) Discard(by Actor, id string) error {
 	return s.alter(by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		c.State = Discarded
 		return store.AuditRecord{Action: "discard change"}, nil
@@ -108,7 +115,7 @@ func (s *Service) Discard(by Actor, id string) error {
 }
 
 // alter does something to an open change in one transaction and counts its version up.
-func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
+func (s *ChangeService) alter(by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	var version int64
@@ -138,7 +145,7 @@ func (s *Service) alter(by Actor, id string, do func(*store.Store, *store.Change
 
 // lay lays edits over the live estate and says what is wrong with the outcome. Paths of faults within an edited
 // object start at kind and id. There is a snapshot where there are neither faults nor an error.
-func (s *Service) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem.Faults, error) {
+func (s *ChangeService) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem.Faults, error) {
 	laid := make([]estate.Edit, 0, len(edits))
 	for _, e := range edits {
 		one := estate.Edit{Kind: estate.Kind(e.Kind), ID: e.ObjectID}
@@ -256,7 +263,7 @@ func named(s *estate.Snapshot, path string) string {
 }
 
 // draft lays a change over what is live and compares, or gives what was compared already.
-func (s *Service) draft(id string) (*draft, error) {
+func (s *ChangeService) draft(id string) (*draft, error) {
 	c, edits, err := s.Change(id)
 	if err != nil {
 		return nil, err
@@ -286,7 +293,7 @@ func (s *Service) draft(id string) (*draft, error) {
 
 // near gives the resolution that a change comes to is made of at the least cost: of what the change was when it was last looked at, else of
 // what is live.
-func (s *Service) near(change string, live *Live) impact.Side {
+func (s *ChangeService) near(change string, live *Live) impact.Side {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if d := s.drafts[change]; d != nil && d.live == live && len(d.faults) == 0 {
@@ -296,7 +303,7 @@ func (s *Service) near(change string, live *Live) impact.Side {
 }
 
 // compare lays edits over what is live, resolves what comes of it beginning with a resolution that is near it, and compares.
-func (s *Service) compare(live *Live, edits []store.Edit, near impact.Side) (*draft, error) {
+func (s *ChangeService) compare(live *Live, edits []store.Edit, near impact.Side) (*draft, error) {
 	d := &draft{live: live}
 	var err error
 	if d.snapshot, d.faults, err = s.lay(live, edits); err != nil {
@@ -313,7 +320,7 @@ func (s *Service) compare(live *Live, edits []store.Edit, near impact.Side) (*dr
 }
 
 // Impact says what an open change does to what is live. With faults there is no report.
-func (s *Service) Impact(id string) (*impact.Report, problem.Faults, error) {
+func (s *ChangeService) Impact(id string) (*impact.Report, problem.Faults, error) {
 	d, err := s.draft(id)
 	if err != nil {
 		return nil, nil, err
@@ -328,7 +335,7 @@ type View struct {
 }
 
 // ViewOf gives the live estate for an empty id, else a change's.
-func (s *Service) ViewOf(change string) (View, error) {
+func (s *ChangeService) ViewOf(change string) (View, error) {
 	if change == "" {
 		live := s.Live()
 		return View{live.Side, live}, nil

@@ -20,7 +20,7 @@ import (
 
 // comparing is the work of compareReading.
 type comparing struct {
-	*Service
+	*SourceService
 	row      store.Source
 	reading  *directory.Reading
 	known    map[recordKey]*store.SourceRecord
@@ -42,12 +42,12 @@ type recordKey struct {
 }
 
 // compareReading finds what differs between a reading and what is known, and what taking it would do.
-func (s *Service) compareReading(row store.Source, r *Run, reading *directory.Reading) (*taking, error) {
+func (s *SourceService) compareReading(row store.Source, r *Run, reading *directory.Reading) (*taking, error) {
 	existing, err := s.store.SourceRecords(row.ID, "")
 	if err != nil {
 		return nil, err
 	}
-	c := &comparing{Service: s, row: row, reading: reading, known: make(map[recordKey]*store.SourceRecord, len(existing)), live: s.Live(), owners: map[objectKey]recordKey{}, objects: make(map[recordKey]string, len(reading.Records)), now: s.now(),
+	c := &comparing{SourceService: s, row: row, reading: reading, known: make(map[recordKey]*store.SourceRecord, len(existing)), live: s.Live(), owners: map[objectKey]recordKey{}, objects: make(map[recordKey]string, len(reading.Records)), now: s.now(),
 		out: &taking{mark: reading.Mark, full: reading.Full, report: &RunReport{Read: len(reading.Records), Items: []RunItem{}}}, shown: map[string]int{}, adopting: map[recordKey]bool{}}
 	for i := range existing {
 		rec := &existing[i]

@@ -17,6 +17,12 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
+// ConflictService has the use cases of conflicts and problems: ways to settle them, their history, questions about them, exceptions.
+type ConflictService struct {
+	*liveEstate
+	changes *ChangeService
+}
+
 // conflictSample is how many laptops of a conflict are recorded by name.
 const conflictSample = 10
 
@@ -78,7 +84,7 @@ func conflictKeys(w *resolve.EstateResolution) map[conflictKey]bool {
 }
 
 // ConflictEvents lists what is recorded since a time, the newest first; of one setting where it is named.
-func (s *Service) ConflictEvents(since time.Time, id setting.ID, most int) ([]ConflictEvent, error) {
+func (s *ConflictService) ConflictEvents(since time.Time, id setting.ID, most int) ([]ConflictEvent, error) {
 	rows, err := s.store.ConflictEvents(since, string(id), most)
 	if err != nil {
 		return nil, err
@@ -93,13 +99,13 @@ func (s *Service) ConflictEvents(since time.Time, id setting.ID, most int) ([]Co
 }
 
 // Arisen lists the conflicts of late that no edit caused, and that still exist.
-func (s *Service) Arisen() ([]ConflictEvent, error) {
+func (s *ConflictService) Arisen() ([]ConflictEvent, error) {
 	list, err := s.ConflictEvents(s.now().Add(-arisenFor), "", 200)
 	return slices.DeleteFunc(list, func(e ConflictEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Current }), err
 }
 
 // ConflictsBegan says since when each of some conflicts exists in what is live; those that do not, or that are older than the record, are left out.
-func (s *Service) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
+func (s *ConflictService) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
 	out := map[int]*store.ConflictEvent{}
 	if len(of) == 0 {
 		return out, nil
@@ -123,7 +129,7 @@ func (s *Service) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.Con
 }
 
 // dayTurned records the conflicts that begin and end because exceptions began or lapsed with the day.
-func (s *Service) dayTurned(before, after impact.Side, report *impact.Report, revision int64, day estate.Date) {
+func (s *ConflictService) dayTurned(before, after impact.Side, report *impact.Report, revision int64, day estate.Date) {
 	if err := s.store.AddConflictEvents(conflictEvents(before, after, report, store.Publication{Revision: revision, Title: "The day turned to " + string(day), By: "the calendar", At: s.now()})); err != nil {
 		s.log.Error("recording what conflicts with the day", "error", err)
 	}
@@ -184,8 +190,8 @@ type WayOut struct {
 
 // WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where they do not conflict on one of these, each
 // with its effect on what is live together with the rest of the change.
-func (s *Service) WaysOut(change string, settings []setting.ID, policies []string) ([]WayOut, error) {
-	v, err := s.ViewOf(change)
+func (s *ConflictService) WaysOut(change string, settings []setting.ID, policies []string) ([]WayOut, error) {
+	v, err := s.changes.ViewOf(change)
 	if err != nil {
 		return nil, err
 	}
@@ -211,8 +217,8 @@ func (s *Service) WaysOut(change string, settings []setting.ID, policies []strin
 }
 
 // WaysRight proposes ways to make right what a check of a view finds wrong from some policies, each with its effect.
-func (s *Service) WaysRight(change string, check estate.CheckID, policies []string) ([]WayOut, error) {
-	v, err := s.ViewOf(change)
+func (s *ConflictService) WaysRight(change string, check estate.CheckID, policies []string) ([]WayOut, error) {
+	v, err := s.changes.ViewOf(change)
 	if err != nil {
 		return nil, err
 	}

@@ -17,6 +17,12 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
+// LaptopService has the use cases of laptops and people: lists, pages, what is pending.
+type LaptopService struct {
+	*liveEstate
+	delivered map[string]int64 // by device: the turn of what was live when its deliveries were last brought up to date; guarded by mu
+}
+
 // SilentAfter is how long a laptop may go without a check-in before it is called silent.
 const SilentAfter = 15 * time.Minute
 
@@ -59,7 +65,7 @@ type laptopStates struct {
 
 // states gives what laptops reported, as it was a moment ago. Where finding out takes long it is done in the background, and
 // watchers are told when it is there.
-func (s *Service) states() (*laptopStates, error) {
+func (s *LaptopService) states() (*laptopStates, error) {
 	now, fill := s.now(), false
 	s.mu.Lock()
 	b := s.board
@@ -86,7 +92,7 @@ func (s *Service) states() (*laptopStates, error) {
 	return s.readStates()
 }
 
-func (s *Service) readStates() (*laptopStates, error) {
+func (s *LaptopService) readStates() (*laptopStates, error) {
 	now := s.now()
 	laptops, err := s.store.Laptops()
 	if err != nil {
@@ -117,7 +123,7 @@ func (s *Service) readStates() (*laptopStates, error) {
 }
 
 // DeviceRows gives every device with its state, by id, as it was a moment ago.
-func (s *Service) DeviceRows() ([]DeviceRow, error) {
+func (s *LaptopService) DeviceRows() ([]DeviceRow, error) {
 	list, err := s.Devices(DeviceFilter{})
 	if err != nil {
 		return nil, err
@@ -323,7 +329,7 @@ func conditions(written []string) ([]listing.Condition, error) {
 }
 
 // Devices filters and sorts the devices.
-func (s *Service) Devices(f DeviceFilter) (*DeviceList, error) {
+func (s *LaptopService) Devices(f DeviceFilter) (*DeviceList, error) {
 	live := s.Live()
 	states, err := s.states()
 	if err != nil {
@@ -390,10 +396,10 @@ func (l *Live) SourceOf(kind estate.Kind, id string) string {
 }
 
 // Clock is the time as the service tells it.
-func (s *Service) Clock() time.Time { return s.now() }
+func (s *LaptopService) Clock() time.Time { return s.now() }
 
 // People filters and sorts the people.
-func (s *Service) People(f PersonFilter) (*PersonList, error) {
+func (s *LaptopService) People(f PersonFilter) (*PersonList, error) {
 	live := s.Live()
 	table := live.people()
 	besides := map[string]listing.Column{}
@@ -412,7 +418,7 @@ func (s *Service) People(f PersonFilter) (*PersonList, error) {
 
 // Fields says which fields devices or people have, and their most frequent values among those that pass a filter. Fields of
 // which nearly every row has another value give few of them.
-func (s *Service) Fields(of estate.Kind, only []string, most int) ([]listing.Field, error) {
+func (s *LaptopService) Fields(of estate.Kind, only []string, most int) ([]listing.Field, error) {
 	table := s.Live().devices()
 	if of == estate.KindPerson {
 		table = s.Live().people()

@@ -28,7 +28,7 @@ type EditInput struct {
 var editable = map[estate.Kind]bool{estate.KindPolicy: true, estate.KindGroup: true, estate.KindRuling: true, estate.KindException: true, estate.KindSetting: true, estate.KindCheck: true, estate.KindUnit: true, estate.KindDevice: true, estate.KindPerson: true}
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.
-func (s *Service) PutEdit(by Actor, change string, in EditInput) (store.Edit, error) {
+func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Edit, error) {
 	if !editable[in.Kind] {
 		return store.Edit{}, &NotFoundError{"editable kind of object", string(in.Kind)}
 	}
@@ -128,12 +128,12 @@ func decoded(in EditInput) (any, error) {
 
 // canonical checks an edit by itself and gives its body as it is stored, with the files that it names as they are kept. A retired
 // policy is kept as such.
-func (s *Service) canonical(in EditInput, definition func(setting.ID) *setting.Definition) (string, error) {
+func (s *ChangeService) canonical(in EditInput, definition func(setting.ID) *setting.Definition) (string, error) {
 	object, err := decoded(in)
 	if err != nil || object == nil {
 		return "", err
 	}
-	object, faults := s.addStoredFiles(object, definition)
+	object, faults := s.files.addStoredFiles(object, definition)
 	if len(faults) > 0 {
 		return "", faults
 	}
@@ -142,7 +142,7 @@ func (s *Service) canonical(in EditInput, definition func(setting.ID) *setting.D
 }
 
 // definitionsWith looks settings up as they will be with the edits of a change.
-func (s *Service) definitionsWith(live *Live, edits []store.Edit) func(setting.ID) *setting.Definition {
+func (s *ChangeService) definitionsWith(live *Live, edits []store.Edit) func(setting.ID) *setting.Definition {
 	return func(id setting.ID) *setting.Definition {
 		for _, e := range edits {
 			if e.Kind == string(estate.KindSetting) && e.ObjectID == string(id) && !e.Retire {
@@ -173,7 +173,7 @@ func inUse(in EditInput, faults problem.Faults) problem.Faults {
 }
 
 // DropEdit takes an edit out of a change.
-func (s *Service) DropEdit(by Actor, change string, kind estate.Kind, id string, expected int64) error {
+func (s *ChangeService) DropEdit(by Actor, change string, kind estate.Kind, id string, expected int64) error {
 	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		e, err := tx.Edit(change, string(kind), id)
 		if err != nil {
@@ -189,7 +189,7 @@ func (s *Service) DropEdit(by Actor, change string, kind estate.Kind, id string,
 }
 
 // Rebase says that an edit, as it is, is meant to replace what is live now: somebody looked at what overtook it.
-func (s *Service) Rebase(by Actor, change string, kind estate.Kind, id string) error {
+func (s *ChangeService) Rebase(by Actor, change string, kind estate.Kind, id string) error {
 	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		e, err := tx.Edit(change, string(kind), id)
 		if err != nil {

@@ -80,7 +80,7 @@ func requestOf(r store.ExceptionRequest) (Request, error) {
 const pendingApproval = "?"
 
 // AskException asks for an exception. It is checked as if it were approved today.
-func (s *Service) AskException(by Actor, doc files.ExceptionDoc) (Request, error) {
+func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Request, error) {
 	doc.ApprovedBy, doc.ApprovedOn = pendingApproval, string(s.Today())
 	if doc.ID == "" {
 		doc.ID = "X-" + strings.ToLower(rand.Text()[:8])
@@ -95,7 +95,7 @@ func (s *Service) AskException(by Actor, doc files.ExceptionDoc) (Request, error
 	if err != nil {
 		return Request{}, err
 	}
-	t, err := s.trial("", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
+	t, err := s.changes.trial("", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
 	if err != nil {
 		return Request{}, err
 	}
@@ -120,7 +120,7 @@ func (s *Service) AskException(by Actor, doc files.ExceptionDoc) (Request, error
 }
 
 // Requests lists requests, the newest first.
-func (s *Service) Requests(state string) ([]Request, error) {
+func (s *ConflictService) Requests(state string) ([]Request, error) {
 	rows, err := s.store.ExceptionRequests(state)
 	if err != nil {
 		return nil, err
@@ -135,16 +135,16 @@ func (s *Service) Requests(state string) ([]Request, error) {
 }
 
 // RequestTrial says what an exception that is asked for would do.
-func (s *Service) RequestTrial(id string) (*Trial, error) {
+func (s *ConflictService) RequestTrial(id string) (*Trial, error) {
 	r, err := s.store.ExceptionRequest(id)
 	if err != nil {
 		return nil, notFound(err, "request", id)
 	}
-	return s.trial("", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
+	return s.changes.trial("", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
 }
 
 // DecideException approves a request, which publishes the exception, or refuses it. Who asked can't approve.
-func (s *Service) DecideException(by Actor, id string, approve bool, note string) (Request, error) {
+func (s *ConflictService) DecideException(by Actor, id string, approve bool, note string) (Request, error) {
 	r, err := s.store.ExceptionRequest(id)
 	if err != nil {
 		return Request{}, notFound(err, "request", id)
@@ -169,7 +169,7 @@ func (s *Service) DecideException(by Actor, id string, approve bool, note string
 		}
 		r.State, r.Body = Approved, string(body)
 		edit := EditInput{Kind: estate.KindException, ID: id, Body: body}
-		_, err = s.publishAtOnce(by, "Exception "+id+", asked for by "+r.AskedBy, doc.Reason, "approve exception", []EditInput{edit}, func(tx *store.Store, p store.Publication) error {
+		_, err = s.changes.publishAtOnce(by, "Exception "+id+", asked for by "+r.AskedBy, doc.Reason, "approve exception", []EditInput{edit}, func(tx *store.Store, p store.Publication) error {
 			r.Revision = p.Revision
 			return s.decide(tx, by, r)
 		})
@@ -184,7 +184,7 @@ func (s *Service) DecideException(by Actor, id string, approve bool, note string
 }
 
 // decide writes the decision about a request that nobody decided meanwhile.
-func (s *Service) decide(tx *store.Store, by Actor, r store.ExceptionRequest) error {
+func (s *ConflictService) decide(tx *store.Store, by Actor, r store.ExceptionRequest) error {
 	is, err := tx.ExceptionRequest(r.ID)
 	if err != nil {
 		return notFound(err, "request", r.ID)
@@ -199,7 +199,7 @@ func (s *Service) decide(tx *store.Store, by Actor, r store.ExceptionRequest) er
 }
 
 // WithdrawException takes a request back; only who asked can.
-func (s *Service) WithdrawException(by Actor, id string) error {
+func (s *ConflictService) WithdrawException(by Actor, id string) error {
 	r, err := s.store.ExceptionRequest(id)
 	if err != nil || r.AskedBy != by.Name {
 		return &NotFoundError{"request of yours", id}

@@ -32,10 +32,17 @@ type Kept struct {
 }
 
 // MaxFile is the size of the largest file that is kept, in bytes.
-func (s *Service) MaxFile() int64 { return s.maxFile }
+func (s *FileService) MaxFile() int64 { return s.maxFile }
+
+// FileService has the use cases of files that values name.
+type FileService struct {
+	*liveEstate
+	maxFile int64         // bytes of the largest file that is kept
+	reading chan struct{} // as many as files are read at once
+}
 
 // AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults when it is refused.
-func (s *Service) AddFile(by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
+func (s *FileService) AddFile(by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
 	if err := checkFileName(name); err != nil {
 		return Kept{}, err
 	}
@@ -85,7 +92,7 @@ func checkFileName(name string) error {
 }
 
 // File gives a file that is kept.
-func (s *Service) File(sha256 string) (Kept, error) {
+func (s *FileService) File(sha256 string) (Kept, error) {
 	f, err := s.store.File(sha256)
 	if err != nil {
 		return Kept{}, notFound(err, "file", sha256)
@@ -99,13 +106,13 @@ func keptOf(f store.File) (Kept, error) {
 }
 
 // FileData gives a kept file's bytes.
-func (s *Service) FileData(sha256 string) ([]byte, error) {
+func (s *FileService) FileData(sha256 string) ([]byte, error) {
 	data, err := s.store.FileData(sha256)
 	return data, notFound(err, "file", sha256)
 }
 
 // Files lists the files that are kept, the newest first; of one content, where one is named.
-func (s *Service) Files(content setting.Content) ([]Kept, error) {
+func (s *FileService) Files(content setting.Content) ([]Kept, error) {
 	rows, err := s.store.Files(string(content))
 	if err != nil {
 		return nil, err
@@ -120,7 +127,7 @@ func (s *Service) Files(content setting.Content) ([]Kept, error) {
 }
 
 // identifiers lists what was read out of the files of applications.
-func (s *Service) identifiers() review.Identifiers {
+func (s *FileService) identifiers() review.Identifiers {
 	kept, err := s.Files(setting.ApplicationFile)
 	if err != nil {
 		s.log.Error("reading the files of applications", "error", err)
@@ -136,7 +143,7 @@ func (s *Service) identifiers() review.Identifiers {
 
 // addStoredFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
 // object with the names and sizes that are kept. definition looks settings up, as they will be.
-func (s *Service) addStoredFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
+func (s *FileService) addStoredFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
 	var faults problem.Faults
 	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
 		v.EachFile(func(at []any, f setting.File) {
@@ -191,7 +198,7 @@ func contentWord(content string) string {
 }
 
 // NeedsFile tells whether a laptop's wanted settings name a file.
-func (s *Service) NeedsFile(device estate.DeviceID, sha256 string) bool {
+func (s *FileService) NeedsFile(device estate.DeviceID, sha256 string) bool {
 	r, err := s.Live().Plan.Reasons(device, "")
 	if err != nil {
 		return false

@@ -22,7 +22,7 @@ type ImportCounts struct {
 
 // Import opens a change that makes the live estate like s. Objects that s does not have stay, or are retired where
 // retireMissing says so. With nothing to change no change is opened.
-func (s *Service) Import(by Actor, title string, in *estate.Snapshot, retireMissing bool) (store.Change, ImportCounts, error) {
+func (s *ChangeService) Import(by Actor, title string, in *estate.Snapshot, retireMissing bool) (store.Change, ImportCounts, error) {
 	var counts ImportCounts
 	live := s.Live()
 	edits, err := s.differing(by, live, in, retireMissing, &counts)
@@ -48,7 +48,7 @@ func (s *Service) Import(by Actor, title string, in *estate.Snapshot, retireMiss
 	return c, counts, err
 }
 
-func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMissing bool, counts *ImportCounts) ([]store.Edit, error) {
+func (s *ChangeService) differing(by Actor, live *Live, in *estate.Snapshot, retireMissing bool, counts *ImportCounts) ([]store.Edit, error) {
 	var edits []store.Edit
 	var failed error
 	add := func(kind estate.Kind, id, body string) {
@@ -73,7 +73,7 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 			}
 		}
 		for _, o := range files.Objects(in, kind) {
-			o, faults := s.addStoredFiles(o, func(id setting.ID) *setting.Definition { return definitions[id] })
+			o, faults := s.files.addStoredFiles(o, func(id setting.ID) *setting.Definition { return definitions[id] })
 			for _, f := range faults {
 				f.Path = problem.Join("", string(kind), files.ObjectID(o)) + f.Path
 				missing = append(missing, f)
@@ -113,7 +113,7 @@ func (s *Service) differing(by Actor, live *Live, in *estate.Snapshot, retireMis
 }
 
 // DecodeEstate reads the lists of an estate from JSON in the estate format, over the shipped dictionary.
-func (s *Service) DecodeEstate(data []byte) (*estate.Snapshot, error) {
+func (s *ChangeService) DecodeEstate(data []byte) (*estate.Snapshot, error) {
 	snapshot, err := files.ReadJSON(data, s.shipped)
 	if err != nil {
 		return nil, err

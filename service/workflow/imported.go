@@ -63,7 +63,7 @@ func compose(imported, body, local string) (string, error) {
 }
 
 // laidObject gives what an edit makes of an object; what a source imported of it stands but for the fields that the edit keeps from it.
-func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
+func (s *liveEstate) laidObject(live *Live, e store.Edit) (any, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	body := e.Body
 	if live.imported.has(key) {
@@ -81,7 +81,7 @@ func (s *Service) laidObject(live *Live, e store.Edit) (any, error) {
 
 // keepLocal notes in an edit of a imported object which fields are not as its source has them. Retiring one is refused: it goes when its
 // source no longer has it.
-func (s *Service) keepLocal(live *Live, e *store.Edit) error {
+func (s *liveEstate) keepLocal(live *Live, e *store.Edit) error {
 	origin, imported := live.imported.at(objectKey{estate.Kind(e.Kind), e.ObjectID})
 	if !imported {
 		return nil
@@ -115,7 +115,7 @@ type Preview struct {
 }
 
 // preview lays records, as they will be, over what is live, and takes objects away. Objects that would not fit are left as they are.
-func (s *Service) preview(live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
+func (s *SourceService) preview(live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
 	bodies := map[objectKey]store.Object{}
 	if len(records) > 500 {
 		all, err := s.store.Objects()
@@ -236,7 +236,7 @@ func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Sn
 }
 
 // adopt makes an preview live in one transaction, with what else is to be written with it.
-func (s *Service) adopt(by Actor, title string, o *Preview, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
+func (s *liveEstate) adopt(by Actor, title string, o *Preview, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
 	var next *Live
 	now := s.now()
 	published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}

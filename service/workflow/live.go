@@ -12,6 +12,8 @@
 package workflow
 
 import (
+	"context"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
@@ -20,7 +22,38 @@ import (
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/service/store"
 )
+
+// liveEstate holds what is live, with what every part of the service needs: the store, the clock, the audit log, the events.
+type liveEstate struct {
+	store   *store.Store
+	shipped files.Dictionary
+	log     *slog.Logger
+	now     func() time.Time
+	fixed   estate.Date // the day that exceptions are judged on; empty: that of the clock
+	zone    *time.Location
+	bus     bus
+
+	ctx     context.Context // ends when the service is closed
+	stop    context.CancelFunc
+	running sync.WaitGroup // goroutines in the background
+
+	// dayTurned is called in the background after the estate was resolved on a new day.
+	dayTurned func(before, after impact.Side, report *impact.Report, revision int64, day estate.Date)
+
+	writing  sync.Mutex // see the order of locks at the top of this file
+	drafting sync.Mutex
+	turning  sync.Mutex
+	renewing sync.Mutex // held while what is live is compiled anew
+
+	mu     sync.Mutex // guards what follows
+	live   *Live
+	turns  []turn            // how what is live altered lately, the oldest first
+	drafts map[string]*draft // by change: what it would be, until it or the live estate alters
+	board  *laptopStates     // what laptops reported, until what is live alters
+}
 
 // Live is the estate as it is published, resolved on a day.
 type Live struct {
@@ -53,7 +86,7 @@ func (l *Live) Version(kind estate.Kind, id string) int64 {
 }
 
 // Today is the day that exceptions are judged on, in the service's time zone.
-func (s *Service) Today() estate.Date {
+func (s *liveEstate) Today() estate.Date {
 	if s.fixed != "" {
 		return s.fixed
 	}
@@ -61,7 +94,7 @@ func (s *Service) Today() estate.Date {
 }
 
 // current gives what is live, on whatever day it was resolved.
-func (s *Service) current() *Live {
+func (s *liveEstate) current() *Live {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.live
@@ -69,7 +102,7 @@ func (s *Service) current() *Live {
 
 // Live gives what is live today. When the day has changed since it was resolved, the first who asks resolves it anew; whoever asks
 // meanwhile gets what was live before, without waiting.
-func (s *Service) Live() *Live {
+func (s *liveEstate) Live() *Live {
 	live, today := s.current(), s.Today()
 	if live.Plan.Snapshot().Day == today || !s.turning.TryLock() {
 		return live
@@ -96,7 +129,7 @@ func (s *Service) Live() *Live {
 
 // renew compiles what is live anew where plans that were tried have left much behind: the memory of conditions and values that were never
 // published is let go with the plans of the generation before.
-func (s *Service) renew() {
+func (s *liveEstate) renew() {
 	if !s.renewing.TryLock() {
 		return // somebody does it
 	}
@@ -145,7 +178,7 @@ type turn struct {
 const turnsKept = 256
 
 // goLive puts what is live in the place of what was. s.mu must be held.
-func (s *Service) goLive(next *Live, report *impact.Report) {
+func (s *liveEstate) goLive(next *Live, report *impact.Report) {
 	t := turn{number: s.live.Turn, at: s.now()}
 	if report != nil {
 		t.devices = report.Devices.Bare()
@@ -166,7 +199,7 @@ func (s *Service) goLive(next *Live, report *impact.Report) {
 }
 
 // SameSince tells whether a laptop gets what it got at some turn of what is live. It does not always know, and says no then.
-func (s *Service) SameSince(number int64, device estate.DeviceID) bool {
+func (s *liveEstate) SameSince(number int64, device estate.DeviceID) bool {
 	live := s.Live()
 	if number == live.Turn {
 		return true

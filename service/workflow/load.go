@@ -14,7 +14,7 @@ import (
 )
 
 // load reads the live estate from the store.
-func (s *Service) load() (*Live, error) {
+func (s *liveEstate) load() (*Live, error) {
 	objects, err := s.store.Objects()
 	if err != nil {
 		return nil, err

@@ -134,7 +134,7 @@ func (s *Service) Lints() []resolve.Lint {
 }
 
 // Versions gives every published version of an object, the newest first.
-func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, error) {
+func (s *liveEstate) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, error) {
 	versions, err := s.store.Versions(string(kind), id)
 	if err == nil && len(versions) == 0 {
 		err = &NotFoundError{string(kind), id}
@@ -144,7 +144,7 @@ func (s *Service) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, 
 
 // Object gives a live object's JSON in the estate format, with its version. What was published is read by its key; what is
 // live without having been published, shipped definitions and checks, is looked for.
-func (s *Service) Object(kind estate.Kind, id string) (body string, version int64, err error) {
+func (s *liveEstate) Object(kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
 	if live.imported.has(key) {

@@ -27,7 +27,7 @@ type DevicePage struct {
 }
 
 // Device gives a device with what it gets, what it reported and when it checked in.
-func (s *Service) Device(id string) (DevicePage, error) {
+func (s *LaptopService) Device(id string) (DevicePage, error) {
 	states, err := s.states()
 	if err != nil {
 		return DevicePage{}, err
@@ -68,7 +68,7 @@ func (s *Service) Device(id string) (DevicePage, error) {
 const historyShown = 50
 
 // fieldsImported lists the fields of an object that its source brings, and those of them that are edited here.
-func (s *Service) fieldsImported(live *Live, key objectKey) (brings, local []string, err error) {
+func (s *LaptopService) fieldsImported(live *Live, key objectKey) (brings, local []string, err error) {
 	if !live.imported.has(key) {
 		return nil, nil, nil
 	}
@@ -107,7 +107,7 @@ type PersonPage struct {
 }
 
 // Person gives a person with groups and laptops.
-func (s *Service) Person(id string) (PersonPage, error) {
+func (s *LaptopService) Person(id string) (PersonPage, error) {
 	live := s.Live()
 	snapshot := live.Plan.Snapshot()
 	p := live.person(id)
@@ -136,7 +136,7 @@ func (s *Service) Person(id string) (PersonPage, error) {
 }
 
 // OriginOf says which source has an object; nil where none has.
-func (s *Service) OriginOf(kind estate.Kind, id string) *Origin {
+func (s *liveEstate) OriginOf(kind estate.Kind, id string) *Origin {
 	if o, imported := s.Live().imported.at(objectKey{kind, id}); imported {
 		return &o
 	}
@@ -144,7 +144,7 @@ func (s *Service) OriginOf(kind estate.Kind, id string) *Origin {
 }
 
 // Retry asks that what failed on a device is tried again at its next check-in.
-func (s *Service) Retry(by Actor, id string) (int, error) {
+func (s *LaptopService) Retry(by Actor, id string) (int, error) {
 	if s.Live().Plan.Device(estate.DeviceID(id)) == nil {
 		return 0, &NotFoundError{"device", id}
 	}

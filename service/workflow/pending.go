@@ -11,7 +11,7 @@ import (
 )
 
 // Delivered notes that the deliveries of a laptop are up to date with what was live at a turn.
-func (s *Service) Delivered(device string, number int64) {
+func (s *LaptopService) Delivered(device string, number int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.delivered[device] = number
@@ -19,7 +19,7 @@ func (s *Service) Delivered(device string, number int64) {
 
 // since gives the turns of what is live after a laptop's deliveries were last brought up to date. Of a laptop that has not checked in since
 // the service started these are all that are known.
-func (s *Service) since(device string) []turn {
+func (s *LaptopService) since(device string) []turn {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return turnsFrom(s.turns, s.delivered[device])
@@ -36,7 +36,7 @@ func turnsFrom(turns []turn, number int64) []turn {
 }
 
 // pending gives a laptop's deliveries as they are with what is wanted now: what altered since it checked in is pending.
-func (s *Service) pending(live *Live, device string, known map[setting.ID]rollout.Delivery) (map[setting.ID]rollout.Delivery, error) {
+func (s *LaptopService) pending(live *Live, device string, known map[setting.ID]rollout.Delivery) (map[setting.ID]rollout.Delivery, error) {
 	r, err := live.Plan.Reasons(estate.DeviceID(device), "")
 	if err != nil {
 		return nil, err
@@ -58,7 +58,7 @@ type alterations []struct {
 }
 
 // addPending adds to the counts what is wanted otherwise since each laptop checked in. It costs as much as the turns altered.
-func (s *Service) addPending(b *laptopStates) error {
+func (s *LaptopService) addPending(b *laptopStates) error {
 	live := s.Live()
 	s.mu.Lock()
 	turns := s.turns[:len(s.turns):len(s.turns)]

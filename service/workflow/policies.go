@@ -29,7 +29,7 @@ type PolicyVersion struct {
 }
 
 // History gives every published version of a policy, the newest first.
-func (s *Service) History(id estate.PolicyID) ([]PolicyVersion, error) {
+func (s *ChangeService) History(id estate.PolicyID) ([]PolicyVersion, error) {
 	rows, err := s.Versions(estate.KindPolicy, string(id))
 	if err != nil {
 		return nil, err
@@ -71,7 +71,7 @@ func policyOf(row store.ObjectVersion) (estate.Policy, error) {
 }
 
 // Differences compares two published versions of a policy.
-func (s *Service) Differences(id estate.PolicyID, from, to int64) ([]review.Difference, error) {
+func (s *ChangeService) Differences(id estate.PolicyID, from, to int64) ([]review.Difference, error) {
 	rows, err := s.Versions(estate.KindPolicy, string(id))
 	if err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ type Merged struct {
 }
 
 // MergeEdit brings an edit of a policy that began from base together with the one that a change has by now. Nothing is stored.
-func (s *Service) MergeEdit(change string, id estate.PolicyID, base, mine []byte) (*Merged, error) {
+func (s *ChangeService) MergeEdit(change string, id estate.PolicyID, base, mine []byte) (*Merged, error) {
 	e, err := s.store.Edit(change, string(estate.KindPolicy), string(id))
 	if err != nil {
 		return nil, notFound(err, "edit", string(id))
@@ -126,8 +126,8 @@ func (s *Service) MergeEdit(change string, id estate.PolicyID, base, mine []byte
 }
 
 // Summary gathers what a change board wants to know of a policy in a view.
-func (s *Service) Summary(v View, id estate.PolicyID) (*review.Summary, error) {
-	out, ok := review.Summarise(v.Side, id, s.identifiers())
+func (s *ChangeService) Summary(v View, id estate.PolicyID) (*review.Summary, error) {
+	out, ok := review.Summarise(v.Side, id, s.files.identifiers())
 	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}
@@ -135,7 +135,7 @@ func (s *Service) Summary(v View, id estate.PolicyID) (*review.Summary, error) {
 }
 
 // Split moves settings of a policy into a new policy of the same audience, in a change.
-func (s *Service) Split(by Actor, change string, id, newID estate.PolicyID, title string, ids []setting.ID) error {
+func (s *ChangeService) Split(by Actor, change string, id, newID estate.PolicyID, title string, ids []setting.ID) error {
 	v, err := s.ViewOf(change)
 	if err != nil {
 		return err
@@ -191,7 +191,7 @@ func joinIDs(ids []setting.ID) string {
 }
 
 // putTogether puts policies into a change in one step: all of them or none.
-func (s *Service) putTogether(by Actor, change string, policies ...estate.Policy) error {
+func (s *ChangeService) putTogether(by Actor, change string, policies ...estate.Policy) error {
 	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
 		if err != nil {
@@ -235,7 +235,7 @@ type Captured struct {
 }
 
 // Capture lists what a laptop last reported, and what it said when it was asked for everything, by area and setting. What the dictionary does not know, or what no longer fits it, is left out.
-func (s *Service) Capture(id estate.DeviceID) ([]Captured, error) {
+func (s *ChangeService) Capture(id estate.DeviceID) ([]Captured, error) {
 	live := s.Live()
 	effective, err := live.Plan.Effective(id, "")
 	if err != nil {
@@ -310,7 +310,7 @@ func (v View) SettingUse(id setting.ID, policy estate.PolicyID) (*SettingUse, er
 }
 
 // Areas lists the areas of the live dictionary: the shipped ones in their order, then those of definitions that were added.
-func (s *Service) Areas(shipped []string) []string {
+func (s *ChangeService) Areas(shipped []string) []string {
 	out := slices.Clone(shipped)
 	var added []string
 	for _, d := range s.Live().Plan.Snapshot().Settings {

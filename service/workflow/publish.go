@@ -30,7 +30,7 @@ type prepared struct {
 // Publish makes a change live. expected is the version of the change that was looked at; -1 publishes whatever it is.
 // It is refused when another change has published one of its objects since its edit began, and when the
 // estate would not be well-formed.
-func (s *Service) Publish(by Actor, id string, expected int64) (store.Publication, error) {
+func (s *ChangeService) Publish(by Actor, id string, expected int64) (store.Publication, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	c, edits, err := s.Change(id)
@@ -51,7 +51,7 @@ func (s *Service) Publish(by Actor, id string, expected int64) (store.Publicatio
 }
 
 // publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction together with what more writes.
-func (s *Service) publishAtOnce(by Actor, title, why, action string, inputs []EditInput, more func(tx *store.Store, p store.Publication) error) (store.Publication, error) {
+func (s *ChangeService) publishAtOnce(by Actor, title, why, action string, inputs []EditInput, more func(tx *store.Store, p store.Publication) error) (store.Publication, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	if err := checkTitle(title); err != nil {
@@ -84,7 +84,7 @@ func (s *Service) publishAtOnce(by Actor, title, why, action string, inputs []Ed
 }
 
 // prepare works out what publishing edits comes to. s.writing must be held until it is published.
-func (s *Service) prepare(c store.Change, edits []store.Edit) (*prepared, error) {
+func (s *ChangeService) prepare(c store.Change, edits []store.Edit) (*prepared, error) {
 	if len(edits) == 0 {
 		return nil, problem.Faults{{Code: problem.MissingField, Path: "/edits", Found: "a change without edits", Expected: "at least one edit"}}
 	}
@@ -108,7 +108,7 @@ func (s *Service) prepare(c store.Change, edits []store.Edit) (*prepared, error)
 }
 
 // publish writes a publication in one transaction, with what more writes, and makes it live. s.writing must be held.
-func (s *Service) publish(by Actor, p *prepared, more func(tx *store.Store, published store.Publication) error) (store.Publication, error) {
+func (s *ChangeService) publish(by Actor, p *prepared, more func(tx *store.Store, published store.Publication) error) (store.Publication, error) {
 	c, d := p.change, p.draft
 	published := store.Publication{ChangeID: c.ID, Title: c.Title, By: by.Name, At: s.now(), Edits: len(p.edits)}
 	events := conflictEvents(p.live.Side, d.after, d.report, published)
@@ -152,7 +152,7 @@ func (s *Service) publish(by Actor, p *prepared, more func(tx *store.Store, publ
 }
 
 // overtaken finds edits that began with another version than is live.
-func (s *Service) overtaken(live *Live, edits []store.Edit) error {
+func (s *ChangeService) overtaken(live *Live, edits []store.Edit) error {
 	var found []Overtaken
 	for _, e := range edits {
 		is := live.Version(estate.Kind(e.Kind), e.ObjectID)
@@ -184,7 +184,7 @@ func (l *Live) after(revision int64, d *draft) *Live {
 }
 
 // publishEdits writes the new version of each object, and the audit record of each.
-func (s *Service) publishEdits(tx *store.Store, by Actor, live, next *Live, p store.Publication, edits []store.Edit) error {
+func (s *ChangeService) publishEdits(tx *store.Store, by Actor, live, next *Live, p store.Publication, edits []store.Edit) error {
 	versions := make([]store.ObjectVersion, len(edits))
 	records := make([]store.AuditRecord, len(edits))
 	for i, e := range edits {

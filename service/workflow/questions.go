@@ -38,7 +38,7 @@ type Question struct {
 }
 
 // AskOwners asks about a conflict or a problem that exists in what is live.
-func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
+func (s *ConflictService) AskOwners(by Actor, a Ask) (Question, error) {
 	live := s.Live()
 	policies := slices.Sorted(slices.Values(a.Policies))
 	var faults problem.Faults
@@ -72,7 +72,7 @@ func (s *Service) AskOwners(by Actor, a Ask) (Question, error) {
 }
 
 // AnswerQuestion answers a question: one of those who are asked can, and any administrator.
-func (s *Service) AnswerQuestion(by Actor, id, answer string, administrator bool) (Question, error) {
+func (s *ConflictService) AnswerQuestion(by Actor, id, answer string, administrator bool) (Question, error) {
 	q, err := s.openQuestion(id)
 	if err != nil {
 		return Question{}, err
@@ -89,7 +89,7 @@ func (s *Service) AnswerQuestion(by Actor, id, answer string, administrator bool
 }
 
 // WithdrawQuestion takes a question back; only who asked can.
-func (s *Service) WithdrawQuestion(by Actor, id string) error {
+func (s *ConflictService) WithdrawQuestion(by Actor, id string) error {
 	q, err := s.openQuestion(id)
 	if err != nil {
 		return err
@@ -102,7 +102,7 @@ func (s *Service) WithdrawQuestion(by Actor, id string) error {
 	return err
 }
 
-func (s *Service) openQuestion(id string) (store.ConflictQuestion, error) {
+func (s *ConflictService) openQuestion(id string) (store.ConflictQuestion, error) {
 	q, err := s.store.ConflictQuestion(id)
 	if err != nil {
 		return q, notFound(err, "question", id)
@@ -113,7 +113,7 @@ func (s *Service) openQuestion(id string) (store.ConflictQuestion, error) {
 	return q, nil
 }
 
-func (s *Service) keepQuestion(by Actor, q store.ConflictQuestion, action, after string) (Question, error) {
+func (s *ConflictService) keepQuestion(by Actor, q store.ConflictQuestion, action, after string) (Question, error) {
 	err := s.store.Transaction(func(tx *store.Store) error {
 		if err := tx.SaveConflictQuestion(q); err != nil {
 			return err
@@ -130,7 +130,7 @@ func (s *Service) keepQuestion(by Actor, q store.ConflictQuestion, action, after
 }
 
 // Questions lists questions, the newest first; of one state or with an empty one of all.
-func (s *Service) Questions(state string) ([]Question, error) {
+func (s *ConflictService) Questions(state string) ([]Question, error) {
 	rows, err := s.store.ConflictQuestions(state)
 	if err != nil || len(rows) == 0 {
 		return nil, err

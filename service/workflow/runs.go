@@ -90,13 +90,13 @@ type taking struct {
 	report  *RunReport
 }
 
-func (s *Service) runOf(id string) *Run {
+func (s *SourceService) runOf(id string) *Run {
 	s.sources.mu.Lock()
 	defer s.sources.mu.Unlock()
 	return s.sources.running[id]
 }
 
-func (s *Service) forget(id string) {
+func (s *SourceService) forget(id string) {
 	s.sources.mu.Lock()
 	defer s.sources.mu.Unlock()
 	if r := s.sources.running[id]; r != nil && r.waiting {
@@ -112,7 +112,7 @@ func (e *BusyError) Error() string {
 }
 
 // begin notes a run as running; a waiting one gives way.
-func (s *Service) begin(by Actor, row store.Source, way string, u SetUp) (*Run, context.Context, error) {
+func (s *SourceService) begin(by Actor, row store.Source, way string, u SetUp) (*Run, context.Context, error) {
 	s.sources.mu.Lock()
 	defer s.sources.mu.Unlock()
 	if r := s.sources.running[row.ID]; r != nil && !r.waiting {
@@ -125,7 +125,7 @@ func (s *Service) begin(by Actor, row store.Source, way string, u SetUp) (*Run, 
 	return r, ctx, nil
 }
 
-func (s *Service) step(r *Run, step string, done, of int64) {
+func (s *SourceService) step(r *Run, step string, done, of int64) {
 	r.state.Store(&RunState{State: RunReading, Step: step, Done: done, Of: of})
 	s.Notify(Event{Topic: "source", ID: r.Source})
 }
@@ -144,7 +144,7 @@ func pick(row store.Source) (u SetUp, reason string, err error) {
 
 // Upload reads a table that is sent to a source of the kind csv. It blocks until the run is taken, waits or failed. size is what is
 // to come in bytes, 0 where that is not known; look makes it wait in any case.
-func (s *Service) Upload(ctx context.Context, by Actor, id, name string, in io.Reader, size int64, look bool) (RunState, error) {
+func (s *SourceService) Upload(ctx context.Context, by Actor, id, name string, in io.Reader, size int64, look bool) (RunState, error) {
 	row, err := s.store.Source(id)
 	if err != nil {
 		return RunState{}, notFound(err, "source", id)
@@ -199,7 +199,7 @@ func (c *countingReader) Read(p []byte) (int, error) {
 }
 
 // StartReading reads a source of the kind ldap, or what a provisioning client has written, in the background.
-func (s *Service) StartReading(by Actor, id, way string, look bool) (*Run, error) {
+func (s *SourceService) StartReading(by Actor, id, way string, look bool) (*Run, error) {
 	row, err := s.store.Source(id)
 	if err != nil {
 		return nil, notFound(err, "source", id)
@@ -234,7 +234,7 @@ func (s *Service) StartReading(by Actor, id, way string, look bool) (*Run, error
 	return r, nil
 }
 
-func (s *Service) read(ctx context.Context, row store.Source, r *Run) (*directory.Reading, error) {
+func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*directory.Reading, error) {
 	if r.setUp.SCIM != nil {
 		return s.readStored(row.ID, r.setUp.SCIM)
 	}
@@ -261,7 +261,7 @@ func (s *Service) read(ctx context.Context, row store.Source, r *Run) (*director
 }
 
 // conclude compares a reading, foresees what it does, and takes it unless somebody has to look first.
-func (s *Service) conclude(by Actor, row store.Source, r *Run, reading *directory.Reading, err error, reason string, skipFaulty bool) (RunState, error) {
+func (s *SourceService) conclude(by Actor, row store.Source, r *Run, reading *directory.Reading, err error, reason string, skipFaulty bool) (RunState, error) {
 	if err == nil {
 		s.step(r, "comparing", 0, 0)
 		s.writing.Lock()
@@ -294,7 +294,7 @@ func (s *Service) conclude(by Actor, row store.Source, r *Run, reading *director
 }
 
 // failed records a run that imported nothing. What is live is as it was.
-func (s *Service) failed(by Actor, row store.Source, r *Run, err error) RunState {
+func (s *SourceService) failed(by Actor, row store.Source, r *Run, err error) RunState {
 	report := &RunReport{Items: []RunItem{}, Reason: "failed", Message: err.Error(), Milliseconds: s.now().Sub(r.Started).Milliseconds()}
 	var faults problem.Faults
 	var trouble *directory.ErrTrouble
@@ -314,7 +314,7 @@ func (s *Service) failed(by Actor, row store.Source, r *Run, err error) RunState
 }
 
 // close writes a run down and lets the next one begin.
-func (s *Service) close(by Actor, r *Run, state RunState) {
+func (s *SourceService) close(by Actor, r *Run, state RunState) {
 	text, _ := json.Marshal(state.Report)
 	now := s.now()
 	if _, err := s.store.AddRun(store.SourceRun{Source: r.Source, Way: r.Way, State: state.State, By: by.Name, StartedAt: r.Started, EndedAt: &now, Report: string(text)}); err != nil {
@@ -330,7 +330,7 @@ func (s *Service) close(by Actor, r *Run, state RunState) {
 }
 
 // Take takes what waits, as it was looked at. With faulty things among it, they are left as they are.
-func (s *Service) Take(by Actor, id string) (RunState, error) {
+func (s *SourceService) Take(by Actor, id string) (RunState, error) {
 	row, err := s.store.Source(id)
 	if err != nil {
 		return RunState{}, notFound(err, "source", id)
@@ -347,7 +347,7 @@ func (s *Service) Take(by Actor, id string) (RunState, error) {
 }
 
 // Drop lets what waits go, or stops what runs. Nothing is taken.
-func (s *Service) Drop(by Actor, id string) error {
+func (s *SourceService) Drop(by Actor, id string) error {
 	s.sources.mu.Lock()
 	r := s.sources.running[id]
 	waits := r != nil && r.waiting
@@ -368,7 +368,7 @@ func (s *Service) Drop(by Actor, id string) error {
 }
 
 // take writes a reading: records, history, what is live, all in one transaction.
-func (s *Service) take(by Actor, row store.Source, r *Run) (RunState, error) {
+func (s *SourceService) take(by Actor, row store.Source, r *Run) (RunState, error) {
 	if r.Way != provisioningRun {
 		s.step(r, "writing", 0, 0)
 	}

@@ -19,7 +19,7 @@ const (
 )
 
 // Run does what is due until the context ends. What was provisioned while the service was not running is taken in first.
-func (s *Service) Run(ctx context.Context) {
+func (s *SourceService) Run(ctx context.Context) {
 	rows, err := s.store.Sources()
 	if err != nil {
 		s.log.Error("listing sources", "error", err)
@@ -47,7 +47,7 @@ func (s *Service) Run(ctx context.Context) {
 }
 
 // gather waits until no write came for a moment.
-func (s *Service) gather(ctx context.Context) {
+func (s *SourceService) gather(ctx context.Context) {
 	end := time.After(atLatest)
 	for {
 		select {
@@ -63,7 +63,7 @@ func (s *Service) gather(ctx context.Context) {
 }
 
 // Due reads the sources that are due, and removes what left long enough ago and history that is older than is kept.
-func (s *Service) Due() {
+func (s *SourceService) Due() {
 	if err := s.store.TrimSources(s.now().Add(-s.keep)); err != nil {
 		s.log.Error("trimming the history of sources", "error", err)
 	}
@@ -110,7 +110,7 @@ func due(row store.Source, u *SetUp, now time.Time) string {
 }
 
 // removeDue removes what has been gone for as long as the set-up says. What is still named stays until a person looks.
-func (s *Service) removeDue(by Actor, source string, now time.Time) {
+func (s *SourceService) removeDue(by Actor, source string, now time.Time) {
 	left, err := s.Left(source)
 	if err != nil {
 		s.log.Error("listing what left", "source", source, "error", err)

@@ -33,7 +33,7 @@ var kindOfType = map[*scim.Type]estate.Kind{scim.Users: estate.KindPerson, scim.
 const usedEvery = time.Minute
 
 // SourceByToken gives the source that a token writes to. ErrRefused of package signin says that it is not a token, or revoked.
-func (s *Service) SourceByToken(secret string) (store.Source, error) {
+func (s *SourceService) SourceByToken(secret string) (store.Source, error) {
 	t, err := s.store.SourceTokenBy(signin.HashOf(secret))
 	if err != nil {
 		return store.Source{}, signin.ErrRefused
@@ -64,7 +64,7 @@ func provisionedRecord(tx *store.Store, source string, t *scim.Type, id string) 
 }
 
 // Provisioned gives one resource.
-func (s *Service) Provisioned(source string, t *scim.Type, id string) (Provisioned, error) {
+func (s *SourceService) Provisioned(source string, t *scim.Type, id string) (Provisioned, error) {
 	r, err := provisionedRecord(s.store, source, t, id)
 	if err != nil {
 		return Provisioned{}, err
@@ -73,7 +73,7 @@ func (s *Service) Provisioned(source string, t *scim.Type, id string) (Provision
 }
 
 // ProvisionedAll gives the resources that pass a filter, all with nil. A comparison of a name or external id is looked up.
-func (s *Service) ProvisionedAll(source string, t *scim.Type, f *scim.Filter) ([]Provisioned, error) {
+func (s *SourceService) ProvisionedAll(source string, t *scim.Type, f *scim.Filter) ([]Provisioned, error) {
 	var rows []store.SourceRecord
 	var err error
 	kind := string(kindOfType[t])
@@ -117,7 +117,7 @@ func (s *Service) ProvisionedAll(source string, t *scim.Type, f *scim.Filter) ([
 
 // Provision writes a resource: a new one with an empty id, else what becomes of the one that is there. made gets what is there, nil
 // for a new one. expected is the version that the client read, -1 where it does not say.
-func (s *Service) Provision(source string, t *scim.Type, id string, expected int64, made func(was scim.Resource) (scim.Resource, error)) (Provisioned, error) {
+func (s *SourceService) Provision(source string, t *scim.Type, id string, expected int64, made func(was scim.Resource) (scim.Resource, error)) (Provisioned, error) {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()
 	var out Provisioned
@@ -193,7 +193,7 @@ func unclaimed(tx *store.Store, source string, t *scim.Type, key, name string) e
 }
 
 // membersKnown refuses members that are no resources of the source. Those that were there before are not looked at again.
-func (s *Service) membersKnown(tx *store.Store, source, key string, was, is scim.Resource) error {
+func (s *SourceService) membersKnown(tx *store.Store, source, key string, was, is scim.Resource) error {
 	before := map[string]bool{}
 	for _, m := range membersOf(was) {
 		before[m] = true
@@ -233,7 +233,7 @@ func membersOf(r scim.Resource) []string {
 }
 
 // Deprovision takes a resource away for its client, and out of the groups that have it as a member. In the estate it is marked as left.
-func (s *Service) Deprovision(source string, t *scim.Type, id string, expected int64) error {
+func (s *SourceService) Deprovision(source string, t *scim.Type, id string, expected int64) error {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()
 	touched := []objectKey{{kindOfType[t], id}}
@@ -286,7 +286,7 @@ func (s *Service) Deprovision(source string, t *scim.Type, id string, expected i
 }
 
 // GroupsOf lists the groups that have each of the given members, by their id: id and name, by id.
-func (s *Service) GroupsOf(source string, ids []string) (map[string][]Membership, error) {
+func (s *SourceService) GroupsOf(source string, ids []string) (map[string][]Membership, error) {
 	out := map[string][]Membership{}
 	if len(ids) == 0 {
 		return out, nil
@@ -327,7 +327,7 @@ func (s *Service) GroupsOf(source string, ids []string) (map[string][]Membership
 type Membership struct{ Group, Name string }
 
 // pend notes that a resource of a source was written, so that the estate follows.
-func (s *Service) pend(key objectKey, source string) {
+func (s *SourceService) pend(key objectKey, source string) {
 	s.sources.mu.Lock()
 	if s.sources.pending == nil {
 		s.sources.pending = map[string]map[objectKey]bool{}
@@ -344,7 +344,7 @@ func (s *Service) pend(key objectKey, source string) {
 }
 
 // settle takes what is pending, of every source that is on, into the estate. Several writes are taken together.
-func (s *Service) settle() {
+func (s *SourceService) settle() {
 	s.sources.mu.Lock()
 	pending := s.sources.pending
 	s.sources.pending = nil
@@ -365,7 +365,7 @@ func (s *Service) settle() {
 }
 
 // follow takes some resources of a source into the estate.
-func (s *Service) follow(row store.Source, keys []objectKey) error {
+func (s *SourceService) follow(row store.Source, keys []objectKey) error {
 	u, err := readSetUp(row.Setup)
 	if err != nil || u == nil || u.SCIM == nil {
 		return err
@@ -400,7 +400,7 @@ func (s *Service) follow(row store.Source, keys []objectKey) error {
 }
 
 // takeSCIM takes everything that a source's client has written, as it is now.
-func (s *Service) takeSCIM(by Actor, id string) (RunState, error) {
+func (s *SourceService) takeSCIM(by Actor, id string) (RunState, error) {
 	row, err := s.store.Source(id)
 	if err != nil {
 		return RunState{}, err
@@ -418,7 +418,7 @@ func (s *Service) takeSCIM(by Actor, id string) (RunState, error) {
 }
 
 // readStored reads everything that a client has written to a source.
-func (s *Service) readStored(source string, u *SCIMSetUp) (*directory.Reading, error) {
+func (s *SourceService) readStored(source string, u *SCIMSetUp) (*directory.Reading, error) {
 	rows, err := s.store.SourceRecords(source, "")
 	if err != nil {
 		return nil, err

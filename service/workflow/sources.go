@@ -55,6 +55,13 @@ type sources struct {
 	wake    chan struct{}
 }
 
+// SourceService has the use cases of sources of people, groups and devices: set-ups, readings, what left, provisioning.
+type SourceService struct {
+	*liveEstate
+	sources sources
+	keep    time.Duration // how long runs and what they did are kept
+}
+
 // Source is a source with its set-ups and counts.
 type Source struct {
 	store.Source
@@ -74,7 +81,7 @@ func readSetUp(text string) (*SetUp, error) {
 }
 
 // Sources lists every source.
-func (s *Service) Sources() ([]Source, error) {
+func (s *SourceService) Sources() ([]Source, error) {
 	rows, err := s.store.Sources()
 	if err != nil {
 		return nil, err
@@ -94,7 +101,7 @@ func (s *Service) Sources() ([]Source, error) {
 
 const runsShown = 30
 
-func (s *Service) sourceOf(row store.Source, counts []store.RecordCount) (Source, error) {
+func (s *SourceService) sourceOf(row store.Source, counts []store.RecordCount) (Source, error) {
 	out := Source{Source: row}
 	var err error
 	if out.SetUp, err = readSetUp(row.Setup); err != nil {
@@ -114,7 +121,7 @@ func (s *Service) sourceOf(row store.Source, counts []store.RecordCount) (Source
 }
 
 // Source gives one source.
-func (s *Service) Source(id string) (Source, error) {
+func (s *SourceService) Source(id string) (Source, error) {
 	row, err := s.store.Source(id)
 	if err != nil {
 		return Source{}, notFound(err, "source", id)
@@ -127,7 +134,7 @@ func (s *Service) Source(id string) (Source, error) {
 }
 
 // AddSource adds a source. Nothing is taken from it before somebody has looked at a dry run.
-func (s *Service) AddSource(by Actor, id string, kind SourceKind, title string, u SetUp) (Source, error) {
+func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title string, u SetUp) (Source, error) {
 	faults := u.Check(kind)
 	if !estate.ValidID(id) {
 		faults = append(faults, problem.Fault{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "1 to 128 letters, digits, '.', '_' or '-'"})
@@ -162,7 +169,7 @@ func (s *Service) AddSource(by Actor, id string, kind SourceKind, title string, 
 }
 
 // alterSource does something to a source in one transaction.
-func (s *Service) alterSource(by Actor, id string, expected int64, do func(tx *store.Store, row *store.Source) (store.AuditRecord, error)) (Source, error) {
+func (s *SourceService) alterSource(by Actor, id string, expected int64, do func(tx *store.Store, row *store.Source) (store.AuditRecord, error)) (Source, error) {
 	err := s.store.Transaction(func(tx *store.Store) error {
 		row, err := tx.Source(id)
 		if err != nil {
@@ -190,7 +197,7 @@ func (s *Service) alterSource(by Actor, id string, expected int64, do func(tx *s
 }
 
 // Propose proposes another set-up. The one in force stays until a dry run with the new one was taken.
-func (s *Service) Propose(by Actor, id, title string, u SetUp, expected int64) (Source, error) {
+func (s *SourceService) Propose(by Actor, id, title string, u SetUp, expected int64) (Source, error) {
 	return s.alterSource(by, id, expected, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
 		if faults := u.Check(SourceKind(row.Kind)); len(faults) > 0 {
 			return store.AuditRecord{}, faults
@@ -209,7 +216,7 @@ func (s *Service) Propose(by Actor, id, title string, u SetUp, expected int64) (
 }
 
 // Pause stops taking from a source; what it imported stays. With on true it goes on.
-func (s *Service) Pause(by Actor, id string, on bool) (Source, error) {
+func (s *SourceService) Pause(by Actor, id string, on bool) (Source, error) {
 	out, err := s.alterSource(by, id, -1, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
 		if row.State == SourceNew {
 			return store.AuditRecord{}, &StateError{id, row.State, "a source of which a dry run was taken"}
@@ -227,7 +234,7 @@ func (s *Service) Pause(by Actor, id string, on bool) (Source, error) {
 }
 
 // DropSource takes a source away. What it imported stays in the estate, from now on edited here.
-func (s *Service) DropSource(by Actor, id string) error {
+func (s *SourceService) DropSource(by Actor, id string) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	row, err := s.store.Source(id)
@@ -284,7 +291,7 @@ func (s *Service) DropSource(by Actor, id string) error {
 }
 
 // password reads a password that a set-up names from the folder of secrets.
-func (s *Service) password(name string) (string, error) {
+func (s *SourceService) password(name string) (string, error) {
 	if name == "" {
 		return "", nil
 	}
@@ -299,7 +306,7 @@ func (s *Service) password(name string) (string, error) {
 }
 
 // AddSourceToken makes a token with which a provisioning client writes to a source. The secret is given once.
-func (s *Service) AddSourceToken(by Actor, id, name string) (secret string, t store.SourceToken, err error) {
+func (s *SourceService) AddSourceToken(by Actor, id, name string) (secret string, t store.SourceToken, err error) {
 	row, err := s.store.Source(id)
 	if err != nil {
 		return "", t, notFound(err, "source", id)
@@ -322,12 +329,12 @@ func (s *Service) AddSourceToken(by Actor, id, name string) (secret string, t st
 }
 
 // SourceTokens lists the tokens of a source.
-func (s *Service) SourceTokens(id string) ([]store.SourceToken, error) {
+func (s *SourceService) SourceTokens(id string) ([]store.SourceToken, error) {
 	return s.store.SourceTokens(id)
 }
 
 // RevokeSourceToken ends a token.
-func (s *Service) RevokeSourceToken(by Actor, id, token string) error {
+func (s *SourceService) RevokeSourceToken(by Actor, id, token string) error {
 	return s.store.Transaction(func(tx *store.Store) error {
 		tokens, err := tx.SourceTokens(id)
 		if err != nil {
@@ -360,7 +367,7 @@ type LeftObject struct {
 }
 
 // Left lists what has left and is still here, the longest ago first; of one source or of all with an empty id.
-func (s *Service) Left(source string) ([]LeftObject, error) {
+func (s *SourceService) Left(source string) ([]LeftObject, error) {
 	records, err := s.store.LeftRecords(source)
 	if err != nil {
 		return nil, err
@@ -388,7 +395,7 @@ func (s *Service) Left(source string) ([]LeftObject, error) {
 }
 
 // titlesOfObjects looks titles of people, units, groups and devices up.
-func (s *Service) titlesOfObjects() func(estate.Kind, string) string {
+func (s *SourceService) titlesOfObjects() func(estate.Kind, string) string {
 	snapshot := s.Live().Plan.Snapshot()
 	byKind := map[estate.Kind]map[string]string{}
 	return func(kind estate.Kind, id string) string {
@@ -420,7 +427,7 @@ func (s *Service) titlesOfObjects() func(estate.Kind, string) string {
 
 // Remove takes away what has left its source; with look true it only says what that would do. Nothing is removed that a policy, an
 // exception or another object still names: the faults say which.
-func (s *Service) Remove(by Actor, source string, objects []store.SourceRecord, look bool) (*Preview, error) {
+func (s *SourceService) Remove(by Actor, source string, objects []store.SourceRecord, look bool) (*Preview, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	records := make([]store.SourceRecord, 0, len(objects))

@@ -31,7 +31,7 @@ type Outcome struct {
 
 // turn waits until something may be tried. Only few things are worked out at once; what somebody has typed over meanwhile, so that nobody
 // waits for it any more, is let go with the context's error.
-func (s *Service) turn(ctx context.Context) (done func(), err error) {
+func (s *ChangeService) turn(ctx context.Context) (done func(), err error) {
 	select {
 	case s.trying <- struct{}{}:
 		if err = ctx.Err(); err == nil {
@@ -44,7 +44,7 @@ func (s *Service) turn(ctx context.Context) (done func(), err error) {
 }
 
 // Outcome says what a change does, with edits on top of it that are not stored; of what is live with edits alone where no change is named.
-func (s *Service) Outcome(ctx context.Context, change string, inputs []EditInput) (*Outcome, error) {
+func (s *ChangeService) Outcome(ctx context.Context, change string, inputs []EditInput) (*Outcome, error) {
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, err
@@ -69,7 +69,7 @@ func (s *Service) Outcome(ctx context.Context, change string, inputs []EditInput
 }
 
 // tried puts inputs on top of the edits of a change, and gives the first policy among them.
-func (s *Service) tried(change string, inputs []EditInput) (live *Live, edits []store.Edit, policy string, err error) {
+func (s *ChangeService) tried(change string, inputs []EditInput) (live *Live, edits []store.Edit, policy string, err error) {
 	live = s.Live()
 	if change != "" {
 		if _, edits, err = s.Change(change); err != nil {
@@ -92,7 +92,7 @@ func (s *Service) tried(change string, inputs []EditInput) (live *Live, edits []
 
 // Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
 // is stored. What is said of one policy is said of the first that is edited.
-func (s *Service) Try(ctx context.Context, change string, inputs []EditInput) (*Trial, error) {
+func (s *ChangeService) Try(ctx context.Context, change string, inputs []EditInput) (*Trial, error) {
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func (s *Service) Try(ctx context.Context, change string, inputs []EditInput) (*
 	return s.trial(change, inputs)
 }
 
-func (s *Service) trial(change string, inputs []EditInput) (*Trial, error) {
+func (s *ChangeService) trial(change string, inputs []EditInput) (*Trial, error) {
 	live, edits, policy, err := s.tried(change, inputs)
 	if err != nil {
 		return nil, err
@@ -116,14 +116,14 @@ func (s *Service) trial(change string, inputs []EditInput) (*Trial, error) {
 	out := &Trial{Report: d.report, After: d.after}
 	if policy != "" {
 		out.Use, _ = review.Look(d.after, estate.PolicyID(policy))
-		out.Findings = review.Findings(d.after, estate.PolicyID(policy), out.Use, s.identifiers())
+		out.Findings = review.Findings(d.after, estate.PolicyID(policy), out.Use, s.files.identifiers())
 	}
 	return out, nil
 }
 
 // Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was looked
 // at. What is computed is kept as the draft of that version, for the questions that follow.
-func (s *Service) Effect(ctx context.Context, change string, policy estate.PolicyID) (*Trial, int64, error) {
+func (s *ChangeService) Effect(ctx context.Context, change string, policy estate.PolicyID) (*Trial, int64, error) {
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, 0, err
@@ -138,18 +138,18 @@ func (s *Service) Effect(ctx context.Context, change string, policy estate.Polic
 	}
 	out := &Trial{Report: d.report, After: d.after}
 	if use, there := review.Look(d.after, policy); there {
-		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.identifiers())
+		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.identifiers())
 	}
 	return out, d.version, nil
 }
 
 // PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd about it.
-func (s *Service) PolicyUse(v View, id estate.PolicyID) (*Trial, error) {
+func (s *ChangeService) PolicyUse(v View, id estate.PolicyID) (*Trial, error) {
 	use, ok := review.Look(v.Side, id)
 	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}
-	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.identifiers()), After: v.Side}, nil
+	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.files.identifiers()), After: v.Side}, nil
 }
 
 // Reached counts, by policy, the laptops that each active policy applies to.

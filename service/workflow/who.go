@@ -20,6 +20,12 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
+// AudienceService has the use cases of groups, audiences, detaching, and saved views.
+type AudienceService struct {
+	*liveEstate
+	changes *ChangeService
+}
+
 // WideShare is the share of the estate, in percent, above which an audience is called wide.
 const WideShare = 25
 
@@ -171,16 +177,16 @@ func (v View) UseOf(t estate.Target) GroupUse {
 
 // putAll puts many edits into a change at once, if the estate is still well-formed with all of them. An edit that is there already
 // for one of the objects is replaced. made gets the estate with the change in it.
-func (s *Service) putAll(by Actor, change, action string, made func(s *estate.Snapshot) ([]EditInput, error)) (int, error) {
+func (s *AudienceService) putAll(by Actor, change, action string, made func(s *estate.Snapshot) ([]EditInput, error)) (int, error) {
 	n := 0
-	err := s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+	err := s.changes.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		record := store.AuditRecord{Action: action}
 		edits, err := tx.Edits(change)
 		if err != nil {
 			return record, err
 		}
 		live := s.Live()
-		before, faults, err := s.lay(live, edits)
+		before, faults, err := s.changes.lay(live, edits)
 		if err != nil {
 			return record, err
 		}
@@ -197,7 +203,7 @@ func (s *Service) putAll(by Actor, change, action string, made func(s *estate.Sn
 		}
 		next := make([]store.Edit, 0, len(inputs))
 		for _, in := range inputs {
-			body, err := s.canonical(in, s.definitionsWith(live, edits))
+			body, err := s.changes.canonical(in, s.changes.definitionsWith(live, edits))
 			if err != nil {
 				return record, err
 			}
@@ -216,7 +222,7 @@ func (s *Service) putAll(by Actor, change, action string, made func(s *estate.Sn
 			}
 			next = append(next, e)
 		}
-		if _, faults, err := s.lay(live, edits); err != nil || len(faults) > 0 {
+		if _, faults, err := s.changes.lay(live, edits); err != nil || len(faults) > 0 {
 			if err == nil {
 				err = faults
 			}
@@ -238,7 +244,7 @@ func inputOf(kind estate.Kind, object any) (EditInput, error) {
 const MaxMoved = 20_000
 
 // Move puts edits into a change that give laptops another unit of their own; with an empty unit they follow their owners again.
-func (s *Service) Move(by Actor, change string, devices []string, unit string) (int, error) {
+func (s *AudienceService) Move(by Actor, change string, devices []string, unit string) (int, error) {
 	if len(devices) == 0 || len(devices) > MaxMoved {
 		return 0, problem.Faults{{Code: problem.OutOfRange, Path: "/devices", Found: fmt.Sprint(len(devices)), Expected: fmt.Sprintf("1 to %d laptops", MaxMoved)}}
 	}
@@ -271,7 +277,7 @@ func (s *Service) Move(by Actor, change string, devices []string, unit string) (
 }
 
 // MoveUnit puts an edit into a change that puts a unit, with all below it, below another.
-func (s *Service) MoveUnit(by Actor, change, unit, parent string) error {
+func (s *AudienceService) MoveUnit(by Actor, change, unit, parent string) error {
 	_, err := s.putAll(by, change, "move unit", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		at := slices.IndexFunc(snapshot.Units, func(u estate.Unit) bool { return string(u.ID) == unit })
 		if at < 0 {
@@ -290,7 +296,7 @@ func (s *Service) MoveUnit(by Actor, change, unit, parent string) error {
 
 // RetireGroup puts edits into a change that take a group away together with all that names it: it goes from audiences and groups,
 // and exceptions for it end.
-func (s *Service) RetireGroup(by Actor, change, id string) (int, error) {
+func (s *AudienceService) RetireGroup(by Actor, change, id string) (int, error) {
 	target := estate.Target{Kind: estate.ToGroup, ID: id}
 	return s.putAll(by, change, "retire group", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		if !slices.ContainsFunc(snapshot.Groups, func(g estate.Group) bool { return string(g.ID) == id }) {
@@ -336,8 +342,8 @@ type DetachLook struct {
 
 // Detach says what a unit or group would lose that detaches kinds of policy or areas of the dictionary; with none it inherits everything
 // again. With keep today's values become a policy of the change. With look nothing is stored.
-func (s *Service) Detach(by Actor, change string, place estate.Target, detach []estate.Detachment, keep, look bool) (*DetachLook, error) {
-	v, err := s.ViewOf(change)
+func (s *AudienceService) Detach(by Actor, change string, place estate.Target, detach []estate.Detachment, keep, look bool) (*DetachLook, error) {
+	v, err := s.changes.ViewOf(change)
 	if err != nil {
 		return nil, err
 	}
@@ -420,7 +426,7 @@ type DetachedPlace struct {
 }
 
 // Detached lists the places that detach something, and what each of them missed since.
-func (s *Service) Detached() ([]DetachedPlace, error) {
+func (s *AudienceService) Detached() ([]DetachedPlace, error) {
 	live := s.Live()
 	var out []DetachedPlace
 	snapshot := live.Plan.Snapshot()
@@ -447,7 +453,7 @@ func (s *Service) Detached() ([]DetachedPlace, error) {
 	return out, nil
 }
 
-func (s *Service) missed(live *Live, p *DetachedPlace) error {
+func (s *AudienceService) missed(live *Live, p *DetachedPlace) error {
 	kind := estate.KindUnit
 	if p.Place.Kind == estate.ToGroup {
 		kind = estate.KindGroup
@@ -512,7 +518,7 @@ func (v View) Beside(a, b string) (review.Pair, error) {
 }
 
 // SaveView keeps a list as somebody looks at it.
-func (s *Service) SaveView(by Actor, page, title, query string, shared bool) (store.SavedView, error) {
+func (s *AudienceService) SaveView(by Actor, page, title, query string, shared bool) (store.SavedView, error) {
 	if n := len(strings.TrimSpace(title)); n < 1 || n > 100 {
 		return store.SavedView{}, problem.Faults{{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 100 characters"}}
 	}
@@ -521,12 +527,12 @@ func (s *Service) SaveView(by Actor, page, title, query string, shared bool) (st
 }
 
 // Views lists the views of a page that somebody may see.
-func (s *Service) Views(by Actor, page string) ([]store.SavedView, error) {
+func (s *AudienceService) Views(by Actor, page string) ([]store.SavedView, error) {
 	return s.store.Views(page, by.Name)
 }
 
 // DropView takes somebody's own view away.
-func (s *Service) DropView(by Actor, id string) error {
+func (s *AudienceService) DropView(by Actor, id string) error {
 	there, err := s.store.DropView(id, by.Name)
 	if err == nil && !there {
 		err = &NotFoundError{"view of yours", id}

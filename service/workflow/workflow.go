@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
-	"sync"
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
@@ -37,52 +36,55 @@ type Config struct {
 // DefaultKeep is how long runs of sources and what they did to objects are kept unless the configuration says otherwise.
 const DefaultKeep = 400 * 24 * time.Hour
 
-// Service runs the use cases. It is safe for concurrent use.
+// Service is the use cases of the service, a part for each group of them. Their methods are methods of the Service. It is safe for
+// concurrent use.
+//
+// Parts know the live estate, and the parts in the order of this list before them.
 type Service struct {
-	store   *store.Store
-	shipped files.Dictionary
-	log     *slog.Logger
-	now     func() time.Time
-	fixed   estate.Date
-	zone    *time.Location
-	bus     bus
-
-	ctx     context.Context // ends when the service is closed
-	stop    context.CancelFunc
-	running sync.WaitGroup // goroutines in the background
-
-	maxFile  int64
-	keep     time.Duration // of runs of sources and what they did
-	reading  chan struct{} // as many as files are read at once
-	trying   chan struct{} // as many as are tried at once
-	drafting sync.Mutex    // held while it is worked out what a change comes to
-	writing  sync.Mutex    // held while a change is edited or published, or a source taken in
-	turning  sync.Mutex    // held while the estate is resolved on a new day
-	renewing sync.Mutex    // held while what is live is compiled anew
-	sources  sources
-
-	mu        sync.Mutex // guards what follows; see live.go for the order of locks
-	live      *Live
-	turns     []turn            // how what is live altered lately, the oldest first
-	delivered map[string]int64  // by device: the turn of what was live when its deliveries were last brought up to date
-	drafts    map[string]*draft // by change: what it would be, until it or the live estate alters
-	board     *laptopStates
+	*liveEstate      // what is live, and how it is replaced
+	*FileService     // files that values name
+	*ChangeService   // changes: edits, what they do, publishing, history
+	*SourceService   // sources of people and devices
+	*AudienceService // groups, audiences, detaching, saved views
+	*ConflictService // conflicts, questions about them, exceptions
+	*LaptopService   // lists and pages of laptops and people, what is pending on them
 }
 
 // New makes a service over a store and loads what is live.
 func New(c Config) (*Service, error) {
-	s := &Service{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, maxFile: c.MaxFile, reading: make(chan struct{}, 2), trying: make(chan struct{}, runtime.NumCPU()), drafts: map[string]*draft{},
-		zone: c.Zone, delivered: map[string]int64{}}
+	live := newLiveEstate(c)
+	if c.MaxFile == 0 {
+		c.MaxFile = DefaultMaxFile
+	}
+	if c.Keep == 0 {
+		c.Keep = DefaultKeep
+	}
+	files := &FileService{liveEstate: live, maxFile: c.MaxFile, reading: make(chan struct{}, 2)}
+	changes := &ChangeService{liveEstate: live, files: files, trying: make(chan struct{}, runtime.NumCPU())}
+	conflicts := &ConflictService{liveEstate: live, changes: changes}
+	live.dayTurned = conflicts.dayTurned
+	s := &Service{
+		liveEstate: live, FileService: files, ChangeService: changes, ConflictService: conflicts,
+		SourceService: &SourceService{
+			liveEstate: live, keep: c.Keep, sources: sources{secrets: c.Secrets, running: map[string]*Run{}, wake: make(chan struct{}, 1)},
+		},
+		AudienceService: &AudienceService{liveEstate: live, changes: changes},
+		LaptopService:   &LaptopService{liveEstate: live, delivered: map[string]int64{}},
+	}
+	loaded, err := live.load()
+	if err != nil {
+		return nil, fmt.Errorf("loading the live estate: %w", err)
+	}
+	live.live = loaded
+	return s, nil
+}
+
+// newLiveEstate gives the live estate before it is loaded.
+func newLiveEstate(c Config) *liveEstate {
+	s := &liveEstate{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, zone: c.Zone, drafts: map[string]*draft{}}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	if s.zone == nil {
 		s.zone = time.UTC
-	}
-	s.sources.secrets, s.sources.running, s.sources.wake = c.Secrets, map[string]*Run{}, make(chan struct{}, 1)
-	if s.keep = c.Keep; s.keep == 0 {
-		s.keep = DefaultKeep
-	}
-	if s.maxFile == 0 {
-		s.maxFile = DefaultMaxFile
 	}
 	if s.now == nil {
 		s.now = func() time.Time { return time.Now().UTC() }
@@ -90,16 +92,11 @@ func New(c Config) (*Service, error) {
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}
-	live, err := s.load()
-	if err != nil {
-		return nil, fmt.Errorf("loading the live estate: %w", err)
-	}
-	s.live = live
-	return s, nil
+	return s
 }
 
 // background runs f in a goroutine that Close waits for. Once the service is closed nothing is begun any more.
-func (s *Service) background(f func()) {
+func (s *liveEstate) background(f func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.ctx.Err() == nil {
@@ -108,7 +105,7 @@ func (s *Service) background(f func()) {
 }
 
 // Close stops what runs in the background and waits until it is over. The store stays open.
-func (s *Service) Close() {
+func (s *liveEstate) Close() {
 	s.mu.Lock()
 	s.stop()
 	s.mu.Unlock()
@@ -116,7 +113,7 @@ func (s *Service) Close() {
 }
 
 // audit appends records of what an actor does.
-func (s *Service) audit(tx *store.Store, by Actor, records ...store.AuditRecord) error {
+func (s *liveEstate) audit(tx *store.Store, by Actor, records ...store.AuditRecord) error {
 	now := s.now()
 	for i := range records {
 		records[i].At, records[i].By, records[i].Via = now, by.Name, by.Via
