@@ -35,7 +35,16 @@ func TestWhatAClientSends(t *testing.T) {
 		fmt.Fprint(w, `{"id":"C"}`)
 	})
 	var out wire.Change
-	header, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", "a b/c", "edits"), url.Values{"q": {"x y"}}, []byte(`{"as": "it is"}`), &out, "If-Match", `"3"`)
+	header, err := api.Call(
+		context.Background(),
+		http.MethodPut,
+		client.Path("changes", "a b/c", "edits"),
+		url.Values{"q": {"x y"}},
+		[]byte(`{"as": "it is"}`),
+		&out,
+		"If-Match",
+		`"3"`,
+	)
 	if err != nil || out.ID != "C" || header.Get("ETag") != `"4"` {
 		t.Fatal(out, err)
 	}
@@ -55,7 +64,10 @@ func TestRefusalsAreProblems(t *testing.T) {
 		case strings.HasSuffix(r.URL.Path, "/problem"):
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(409)
-			fmt.Fprint(w, `{"title":"Overtaken","status":409,"detail":"by ines","code":"overtaken","overtaken":[{"kind":"policies","id":"p","by":"ines"}]}`)
+			fmt.Fprint(
+				w,
+				`{"title":"Overtaken","status":409,"detail":"by ines","code":"overtaken","overtaken":[{"kind":"policies","id":"p","by":"ines"}]}`,
+			)
 		case strings.HasSuffix(r.URL.Path, "/proxy"):
 			http.Error(w, "<html>bad gateway</html>", http.StatusBadGateway)
 		default:
@@ -63,7 +75,13 @@ func TestRefusalsAreProblems(t *testing.T) {
 		}
 	})
 	var p *wire.Problem
-	if _, err := client.Get[wire.Change](context.Background(), api, "/problem", nil); !errors.As(err, &p) || p.Status != 409 || p.Overtaken[0].By != "ines" || p.Error() != "Overtaken: by ines" {
+	if _, err := client.Get[wire.Change](
+		context.Background(),
+		api,
+		"/problem",
+		nil,
+	); !errors.As(err, &p) || p.Status != 409 || p.Overtaken[0].By != "ines" ||
+		p.Error() != "Overtaken: by ines" {
 		t.Errorf("a problem: %v", err)
 	}
 	if _, err := client.Get[wire.Change](context.Background(), api, "/proxy", nil); !errors.As(err, &p) || p.Status != http.StatusBadGateway {
@@ -73,7 +91,13 @@ func TestRefusalsAreProblems(t *testing.T) {
 		t.Errorf("an answer that can't be read: %v", err)
 	}
 	nobody := &client.Client{Base: "http://127.0.0.1:9"}
-	if _, err := client.Get[wire.Change](context.Background(), nobody, "/x", nil); err == nil || !strings.Contains(err.Error(), "127.0.0.1:9") {
+	if _, err := client.Get[wire.Change](
+		context.Background(),
+		nobody,
+		"/x",
+		nil,
+	); err == nil ||
+		!strings.Contains(err.Error(), "127.0.0.1:9") {
 		t.Errorf("nobody there: %v", err)
 	}
 }

@@ -116,9 +116,12 @@ func nameFlag() cli.Flag {
 
 func signInCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "sign-in", Usage: "sign in to a service, once", ArgsUsage: "ADDRESS",
-		Description: "Asks for the password (or reads one line from the input) and keeps a token, readable by you alone, in your\nconfiguration folder or the file that ZRIDGE_CONFIG names.\n\nExample:\n  zridge sign-in http://127.0.0.1:8470 --name ines.okafor",
-		Flags:       []cli.Flag{nameFlag(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many `DAYS` the token is good for"}},
+		Name:      "sign-in",
+		Usage:     "sign in to a service, once",
+		ArgsUsage: "ADDRESS",
+		Description: "Asks for the password (or reads one line from the input) and keeps a token, readable by you alone, in your\n" +
+			"configuration folder or the file that ZRIDGE_CONFIG names.\n\nExample:\n  zridge sign-in http://127.0.0.1:8470 --name ines.okafor",
+		Flags: []cli.Flag{nameFlag(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many `DAYS` the token is good for"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			base, err := address(c)
 			if err != nil {
@@ -158,7 +161,14 @@ func setUpCommand(s Streams) *cli.Command {
 				return err
 			}
 			api := &client.Client{Base: base}
-			if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: c.String("code"), Name: c.String("name"), Password: password}, nil); err != nil {
+			if _, err := api.Call(
+				ctx,
+				http.MethodPost,
+				"/setup",
+				nil,
+				wire.SetUp{Code: c.String("code"), Name: c.String("name"), Password: password},
+				nil,
+			); err != nil {
 				return err
 			}
 			fmt.Fprintf(s.Out, "%s is administrator now; sign in with `zridge sign-in %s --name %s`\n", c.String("name"), base, c.String("name"))

@@ -91,7 +91,16 @@ func listing[T any](s Streams, name, what, path string, header []string, row fun
 	}
 }
 
-func listed[T any](ctx context.Context, s Streams, c *cli.Command, api *client.Client, path string, query url.Values, header []string, row func(T) []string) error {
+func listed[T any](
+	ctx context.Context,
+	s Streams,
+	c *cli.Command,
+	api *client.Client,
+	path string,
+	query url.Values,
+	header []string,
+	row func(T) []string,
+) error {
 	var items []T
 	first, err := client.Get[json.RawMessage](ctx, api, path, query)
 	if err == nil && len(first) > 0 && first[0] == '[' {
@@ -115,7 +124,10 @@ func listed[T any](ctx context.Context, s Streams, c *cli.Command, api *client.C
 // showCommand prints an object in the estate format, as YAML, and what more there is to say.
 func showCommand(s Streams, noun, kind string, more func(context.Context, *cli.Command, *client.Client, wire.Object) error) *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "a " + noun + " in the estate format", ArgsUsage: strings.ToUpper(noun), Flags: []cli.Flag{formatFlag("text", "json")},
+		Name:      "show",
+		Usage:     "a " + noun + " in the estate format",
+		ArgsUsage: strings.ToUpper(noun),
+		Flags:     []cli.Flag{formatFlag("text", "json")},
 		Action: asked(s, 1, strings.ToUpper(noun), func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			o, err := client.Get[wire.Object](ctx, api, client.Path("estate", kind, c.Args().First()), nil)
 			if err != nil {
@@ -138,15 +150,44 @@ func deviceCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "device", Usage: "devices: list, show, compare, suppose, move, try again what failed, ask, simulate",
 		Commands: []*cli.Command{
-			listing(s, "list", "devices", "/devices", []string{"device", "owner", "unit", "os", "last seen", "applied", "pending", "failed"}, func(d wire.Device) []string {
-				seen := "never"
-				if d.LastSeen != nil {
-					seen = moment(*d.LastSeen)
-				}
-				return []string{d.ID, d.OwnerName, d.Unit, d.OS + " " + d.OSVersion, seen, fmt.Sprint(d.Statuses.Applied), fmt.Sprint(d.Statuses.Pending), fmt.Sprint(d.Statuses.Failed)}
-			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "unit", Usage: "only in this `UNIT` or below"}, &cli.StringFlag{Name: "group", Usage: "only of this `GROUP`"},
-				&cli.StringFlag{Name: "state", Usage: "only in this `STATE`: silent, never-seen, failed, pending, conflict, problem"}, whereFlag(), &cli.StringFlag{Name: "sort", Usage: "`FIELD` to sort by: id, unit, os_version, facts/ram_gb, last_seen, failed …; with - in front the other way"}),
-			compareCommand(s), supposeCommand(s), moveCommand(s),
+			listing(
+				s,
+				"list",
+				"devices",
+				"/devices",
+				[]string{"device", "owner", "unit", "os", "last seen", "applied", "pending", "failed"},
+				func(d wire.Device) []string {
+					seen := "never"
+					if d.LastSeen != nil {
+						seen = moment(*d.LastSeen)
+					}
+					return []string{
+						d.ID,
+						d.OwnerName,
+						d.Unit,
+						d.OS + " " + d.OSVersion,
+						seen,
+						fmt.Sprint(d.Statuses.Applied),
+						fmt.Sprint(d.Statuses.Pending),
+						fmt.Sprint(d.Statuses.Failed),
+					}
+				},
+				&cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"},
+				&cli.StringFlag{Name: "unit", Usage: "only in this `UNIT` or below"},
+				&cli.StringFlag{Name: "group", Usage: "only of this `GROUP`"},
+				&cli.StringFlag{
+					Name:  "state",
+					Usage: "only in this `STATE`: silent, never-seen, failed, pending, conflict, problem",
+				},
+				whereFlag(),
+				&cli.StringFlag{
+					Name:  "sort",
+					Usage: "`FIELD` to sort by: id, unit, os_version, facts/ram_gb, last_seen, failed …; with - in front the other way",
+				},
+			),
+			compareCommand(s),
+			supposeCommand(s),
+			moveCommand(s),
 			{
 				Name: "show", Usage: "what a device gets, has, and said", ArgsUsage: "DEVICE", Flags: []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -168,7 +209,9 @@ func deviceCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "ask", Usage: "ask a device at its next check-in for all that it has, so that a policy can be captured from it", ArgsUsage: "DEVICE",
+				Name:      "ask",
+				Usage:     "ask a device at its next check-in for all that it has, so that a policy can be captured from it",
+				ArgsUsage: "DEVICE",
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					_, err := api.Call(ctx, http.MethodPost, client.Path("devices", c.Args().First(), "ask"), nil, nil, nil)
 					if err == nil {
@@ -234,8 +277,23 @@ func statusCommand(s Streams) *cli.Command {
 				return err
 			}
 			return printed(s, c, o, func() {
-				fmt.Fprintf(s.Out, "revision %d, %s, %s, %s\n", o.Revision, counted(o.Devices, "device"), counted(o.People, "person"), counted(o.Policies, "policy"))
-				fmt.Fprintf(s.Out, "settings: %d applied, %d pending, %d failed, %d in conflict, %d not supported\n", o.Statuses.Applied, o.Statuses.Pending, o.Statuses.Failed, o.Statuses.Conflict, o.Statuses.Unsupported)
+				fmt.Fprintf(
+					s.Out,
+					"revision %d, %s, %s, %s\n",
+					o.Revision,
+					counted(o.Devices, "device"),
+					counted(o.People, "person"),
+					counted(o.Policies, "policy"),
+				)
+				fmt.Fprintf(
+					s.Out,
+					"settings: %d applied, %d pending, %d failed, %d in conflict, %d not supported\n",
+					o.Statuses.Applied,
+					o.Statuses.Pending,
+					o.Statuses.Failed,
+					o.Statuses.Conflict,
+					o.Statuses.Unsupported,
+				)
 				fmt.Fprintf(s.Out, "devices: %d enrolled, %d silent, %d never seen\n", o.Enrolled, o.Silent, o.NeverSeen)
 				for _, f := range o.Conflicts {
 					fmt.Fprintf(s.Out, "conflict  %s: %s on %s\n", f.Setting, strings.Join(f.Policies, ", "), counted(f.DeviceCount, "device"))
@@ -258,7 +316,8 @@ func statusCommand(s Streams) *cli.Command {
 				for _, n := range []struct {
 					count int
 					text  string
-				}{{o.Asked, "exceptions are asked for: zridge exception requests --state asked"}, {o.Left, "left their source and are still here: zridge source left"}, {o.Missed, "entries were missed by places that are detached: zridge unit missed"}} {
+				}{{o.Asked, "exceptions are asked for: zridge exception requests --state asked"}, {o.Left, "left their source and are still here: " +
+					"zridge source left"}, {o.Missed, "entries were missed by places that are detached: zridge unit missed"}} {
 					if n.count > 0 {
 						fmt.Fprintf(s.Out, "look      %d %s\n", n.count, n.text)
 					}

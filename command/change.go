@@ -54,7 +54,9 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "edit", Usage: "put objects of an estate file into a change, or retire one", ArgsUsage: "CHANGE FILE | CHANGE --retire KIND/ID",
+				Name:        "edit",
+				Usage:       "put objects of an estate file into a change, or retire one",
+				ArgsUsage:   "CHANGE FILE | CHANGE --retire KIND/ID",
 				Description: "FILE holds lists of the estate format (policies, groups, rulings, exceptions …), `-` reads them from the input. An edit that is in the\nchange already is altered.\n\nExamples:\n  zridge change edit C-abc12345 usb.yaml\n  zridge change edit C-abc12345 --retire policies/usb-read-only",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "retire", Usage: "retire the object `KIND/ID`"}},
 				Action:      editAction(s),
@@ -71,9 +73,14 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "impact", Usage: "what a change does to what is live", ArgsUsage: "CHANGE",
+				Name:        "impact",
+				Usage:       "what a change does to what is live",
+				ArgsUsage:   "CHANGE",
 				Description: "Every number has a name under --format json (devices, weaker, restart, prompt, irreversible, lockout, or `part`): --laptops NAME lists the laptops behind it.\nmarkdown, html and csv give the report for the change board; csv has a row for every setting that alters on a laptop.",
-				Flags:       []cli.Flag{formatFlag("text", "json", "markdown", "html", "csv"), &cli.StringFlag{Name: "laptops", Usage: "list the laptops behind a `NUMBER` instead"}},
+				Flags: []cli.Flag{
+					formatFlag("text", "json", "markdown", "html", "csv"),
+					&cli.StringFlag{Name: "laptops", Usage: "list the laptops behind a `NUMBER` instead"},
+				},
 				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					if c.IsSet("laptops") {
 						return showLaptops(ctx, api, s.Out, c.Args().First(), c.String("laptops"), c.String("format"))
@@ -82,9 +89,14 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "publish", Usage: "make a change live, after showing what it does", ArgsUsage: "CHANGE",
+				Name:        "publish",
+				Usage:       "make a change live, after showing what it does",
+				ArgsUsage:   "CHANGE",
 				Description: "Shows the impact first and publishes with --yes, provided that nobody altered the change in between.",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "publish; without it the impact is shown and nothing is done"}, formatFlag("text", "json")},
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "yes", Usage: "publish; without it the impact is shown and nothing is done"},
+					formatFlag("text", "json"),
+				},
 				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					id := c.Args().First()
 					change, err := client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
@@ -269,7 +281,14 @@ func showLaptops(ctx context.Context, api *client.Client, w io.Writer, id, part,
 func showImpact(ctx context.Context, api *client.Client, w io.Writer, id, format string) error {
 	if format == "markdown" || format == "html" || format == "csv" {
 		var text []byte
-		if _, err := api.Call(ctx, http.MethodGet, client.Path("changes", id, "impact", "report"), url.Values{"format": {format}}, nil, &text); err != nil {
+		if _, err := api.Call(
+			ctx,
+			http.MethodGet,
+			client.Path("changes", id, "impact", "report"),
+			url.Values{"format": {format}},
+			nil,
+			&text,
+		); err != nil {
 			return err
 		}
 		_, err := w.Write(text)
@@ -311,7 +330,15 @@ func printImpact(w io.Writer, impact wire.Impact) {
 		for j, u := range t.Units {
 			units[j] = fmt.Sprintf("%s %d", u.Unit, u.Devices)
 		}
-		rows[i] = []string{t.Setting, stateText(t.From), "→", stateText(t.To), weaker, counted(t.DeviceCount, "device"), strings.Join(units, ", ")}
+		rows[i] = []string{
+			t.Setting,
+			stateText(t.From),
+			"→",
+			stateText(t.To),
+			weaker,
+			counted(t.DeviceCount, "device"),
+			strings.Join(units, ", "),
+		}
 	}
 	if len(rows) > 0 {
 		printTable(w, []string{"setting", "from", "", "to", "", "on", "where most are"}, rows)
@@ -360,7 +387,16 @@ func stateText(s wire.State) string {
 
 func publish(ctx context.Context, api *client.Client, w io.Writer, id string, version int64, format string) error {
 	var p wire.Publication
-	if _, err := api.Call(ctx, http.MethodPost, client.Path("changes", id, "publish"), nil, nil, &p, "If-Match", fmt.Sprintf(`"%d"`, version)); err != nil {
+	if _, err := api.Call(
+		ctx,
+		http.MethodPost,
+		client.Path("changes", id, "publish"),
+		nil,
+		nil,
+		&p,
+		"If-Match",
+		fmt.Sprintf(`"%d"`, version),
+	); err != nil {
 		return err
 	}
 	if format == "json" {

@@ -16,8 +16,11 @@ import (
 
 func checkCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "check", Usage: "read an estate folder, validate it and report what does not fit together", ArgsUsage: "FOLDER",
-		Description: "Prints every fault with file, line and column (exit status 1, nothing is loaded), else conflicts,\nproblems and lints.\n\n" +
+		Name:      "check",
+		Usage:     "read an estate folder, validate it and report what does not fit together",
+		ArgsUsage: "FOLDER",
+		Description: "Prints every fault with file, line and column (exit status 1, nothing is loaded), else conflicts,\nproblems " +
+			"and lints.\n\n" +
 			"Examples:\n  zridge check demo/estate\n  zridge check --strict --date 2026-12-01 demo/estate",
 		Flags: []cli.Flag{
 			dateFlag(), formatFlag("text", "json"),
@@ -44,7 +47,10 @@ func checkCommand(s Streams) *cli.Command {
 			conflicts, problems, lints := whole.Conflicts(), whole.Problems(), plan.Lints()
 			if c.String("format") == "json" {
 				err = printJSON(s.Out, map[string]any{
-					"faults": []any{}, "conflicts": conflictsOf(plan, conflicts), "problems": wire.Problems(problems, len(snapshot.Devices)), "lints": wire.Lints(lints),
+					"faults":    []any{},
+					"conflicts": conflictsOf(plan, conflicts),
+					"problems":  wire.Problems(problems, len(snapshot.Devices)),
+					"lints":     wire.Lints(lints),
 				})
 			} else {
 				for _, f := range conflicts {
@@ -84,6 +90,13 @@ func lintText(l resolve.Lint) string {
 	case resolve.Expired:
 		return fmt.Sprintf("%s: the exception %s from %s is over", l.Kind, l.Exception, l.Setting)
 	default:
-		return fmt.Sprintf("%s: %s in %s repeats a value that is in effect anyway (%s) on %s", l.Kind, l.Setting, l.Policy, orNone(l.Beside), counted(l.Devices, "device"))
+		return fmt.Sprintf(
+			"%s: %s in %s repeats a value that is in effect anyway (%s) on %s",
+			l.Kind,
+			l.Setting,
+			l.Policy,
+			orNone(l.Beside),
+			counted(l.Devices, "device"),
+		)
 	}
 }

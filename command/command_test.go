@@ -20,7 +20,11 @@ func run(t *testing.T, args ...string) (out, errOut string, status int) {
 	t.Helper()
 	t.Setenv("ZRIDGE_CONFIG", filepath.Join(t.TempDir(), "none.json"))
 	var o, e bytes.Buffer
-	status = command.Run(context.Background(), append([]string{"zridge"}, args...), command.Streams{In: strings.NewReader(""), Out: &o, Err: &e})
+	status = command.Run(
+		context.Background(),
+		append([]string{"zridge"}, args...),
+		command.Streams{In: strings.NewReader(""), Out: &o, Err: &e},
+	)
 	return o.String(), e.String(), status
 }
 
@@ -71,7 +75,9 @@ policies that do not apply:
 		t.Errorf("status %d %s\nfound\n%s\nexpected\n%s", status, errOut, out, want)
 	}
 	out, _, _ = run(t, "explain", "--estate", folder(t, example), "LT-9", "--person", "ines")
-	for _, part := range []string{"LT-9, ines, home unit larkfell", "signin.banner = \"Larkfell property\", closest from house-rules", "disk.encryption.scope: not supported by this laptop (platform)", "macs: left out by person:ines", "slipway-desk: none of its targets"} {
+	for _, part := range []string{"LT-9, ines, home unit larkfell", "signin.banner = \"Larkfell property\", closest " +
+		"from house-rules", "disk.encryption.scope: not supported by this " +
+		"laptop (platform)", "macs: left out by person:ines", "slipway-desk: none of its targets"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("for another person %q is missing in\n%s", part, out)
 		}
@@ -102,12 +108,17 @@ func TestCheckPrintsFindings(t *testing.T) {
 		Problems  []wire.FoundProblem
 		Lints     []wire.Lint
 	}
-	if err := json.Unmarshal([]byte(out), &found); err != nil || status != 0 || len(found.Conflicts) != 1 || len(found.Lints) != 3 || found.Conflicts[0].Devices[0] != "LT-7" || len(found.Conflicts[0].Values) != 2 {
+	if err := json.Unmarshal(
+		[]byte(out),
+		&found,
+	); err != nil || status != 0 || len(found.Conflicts) != 1 || len(found.Lints) != 3 || found.Conflicts[0].Devices[0] != "LT-7" ||
+		len(found.Conflicts[0].Values) != 2 {
 		t.Errorf("as JSON: status %d %v %+v", status, err, found)
 	}
 	bad := folder(t, example+"rulings: [{id: R, setting: signin.banner, prefer: leads, over: leads}]\n")
 	out, errOut, status := run(t, "check", bad)
-	if status != 1 || errOut != "" || !strings.Contains(out, "estate.yaml:12:") || !strings.Contains(out, "prefers-itself") || !strings.Contains(out, "1 fault; nothing was loaded") {
+	if status != 1 || errOut != "" || !strings.Contains(out, "estate.yaml:12:") || !strings.Contains(out, "prefers-itself") ||
+		!strings.Contains(out, "1 fault; nothing was loaded") {
 		t.Errorf("a fault: status %d %q %q", status, out, errOut)
 	}
 	out, _, status = run(t, "check", "--format", "json", bad)
@@ -133,7 +144,8 @@ func TestEffectiveAndConflictsAsText(t *testing.T) {
 		t.Errorf("as JSON: %v %s", err, out)
 	}
 	out, _, _ = run(t, "conflicts", "--estate", dir)
-	if want := "signin.banner on 1 device\n  leads = \"Call the duty lead\" (group, priority 10)\n  leads-night = \"Night watch\" (group, priority 10)\n  LT-7\n1 conflict\n"; out != want {
+	if want := "signin.banner on 1 device\n  leads = \"Call the duty lead\" (group, priority 10)\n  leads-night = \"Night watch\" " +
+		"(group, priority 10)\n  LT-7\n1 conflict\n"; out != want {
 		t.Errorf("found\n%s\nexpected\n%s", out, want)
 	}
 }
@@ -171,7 +183,11 @@ func TestAServiceThatIsNotThere(t *testing.T) {
 	for _, args := range [][]string{{"status"}, {"policy", "list"}, {"effective", "LT-1"}, {"import", "../demo/estate"}, {"change", "new", "x"}} {
 		t.Setenv("ZRIDGE_CONFIG", config)
 		var o, e bytes.Buffer
-		status := command.Run(context.Background(), append([]string{"zridge"}, args...), command.Streams{In: strings.NewReader(""), Out: &o, Err: &e})
+		status := command.Run(
+			context.Background(),
+			append([]string{"zridge"}, args...),
+			command.Streams{In: strings.NewReader(""), Out: &o, Err: &e},
+		)
 		if status != 1 || !strings.Contains(e.String(), "http://127.0.0.1:9") || strings.Contains(e.String(), "zrt_secret") {
 			t.Errorf("%v: status %d %s", args, status, e.String())
 		}
@@ -181,7 +197,12 @@ func TestAServiceThatIsNotThere(t *testing.T) {
 	}
 	t.Setenv("ZRIDGE_CONFIG", config)
 	var o, e bytes.Buffer
-	if status := command.Run(context.Background(), []string{"zridge", "status"}, command.Streams{In: strings.NewReader(""), Out: &o, Err: &e}); status != 1 || !strings.Contains(e.String(), config) {
+	if status := command.Run(
+		context.Background(),
+		[]string{"zridge", "status"},
+		command.Streams{In: strings.NewReader(""), Out: &o, Err: &e},
+	); status != 1 ||
+		!strings.Contains(e.String(), config) {
 		t.Errorf("a broken file: status %d %s", status, e.String())
 	}
 }

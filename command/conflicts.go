@@ -17,8 +17,11 @@ import (
 
 func conflictsCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "conflicts", Usage: "settings that policies disagree about, with the values and the laptops", ArgsUsage: " ",
-		Description: "Without a command it lists the conflicts. A conflict is named by its setting, or by several on which the same policies conflict; a\n" +
+		Name:      "conflicts",
+		Usage:     "settings that policies disagree about, with the values and the laptops",
+		ArgsUsage: " ",
+		Description: "Without a command it lists the conflicts. A conflict is named by its setting, or by several on which the same " +
+			"policies conflict; a\n" +
 			"problem by --check. Where the name fits more than one, --policies says which.\n\n" +
 			"Examples:\n  zridge conflicts --estate demo/estate\n  zridge conflicts ways signin.banner\n" +
 			"  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The watch must be reached\"",
@@ -57,7 +60,13 @@ func printConflicts(s Streams, found []wire.Conflict) {
 			fmt.Fprintf(s.Out, "  %s = %s (%s, priority %d)\n", v.Policy, v.Value, v.Level, v.Priority)
 			if at := slices.IndexFunc(f.Involved, func(p wire.InvolvedPolicy) bool { return p.Policy == v.Policy }); at >= 0 {
 				p := f.Involved[at]
-				fmt.Fprintf(s.Out, "	for %s; owner %s; why: %s\n", audienceText(p.Audience), orDefault(p.Owner, "nobody"), orDefault(p.Why, "nobody wrote it down"))
+				fmt.Fprintf(
+					s.Out,
+					"	for %s; owner %s; why: %s\n",
+					audienceText(p.Audience),
+					orDefault(p.Owner, "nobody"),
+					orDefault(p.Why, "nobody wrote it down"),
+				)
 			}
 		}
 		if f.Since != nil {

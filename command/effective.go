@@ -20,8 +20,11 @@ import (
 
 func effectiveCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "effective", Usage: "what laptops get, with every candidate and its fate", ArgsUsage: "DEVICE…",
-		Description: "Examples:\n  zridge effective --estate demo/estate LT-0007\n  zridge effective --estate demo/estate --all --format jsonl\n  zridge effective LT-0007 --person ines.okafor --reasons",
+		Name:      "effective",
+		Usage:     "what laptops get, with every candidate and its fate",
+		ArgsUsage: "DEVICE…",
+		Description: "Examples:\n  zridge effective --estate demo/estate LT-0007\n  zridge effective --estate demo/estate --all --format " +
+			"jsonl\n  zridge effective LT-0007 --person ines.okafor --reasons",
 		Flags: []cli.Flag{
 			estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json", "jsonl"),
 			&cli.BoolFlag{Name: "all", Usage: "every device of the estate"},
@@ -95,7 +98,11 @@ func effectiveOf(plan *resolve.Plan, devices []string, person string) ([]*resolv
 		var unknown *resolve.UnknownError
 		if err != nil {
 			unknown = err.(*resolve.UnknownError)
-			fault := problem.Fault{Code: problem.UnknownReference, Found: problem.Quote(unknown.ID), Expected: "the id of one of the estate's " + string(unknown.Kind)}
+			fault := problem.Fault{
+				Code:     problem.UnknownReference,
+				Found:    problem.Quote(unknown.ID),
+				Expected: "the id of one of the estate's " + string(unknown.Kind),
+			}
 			if !slices.Contains(faults, fault) {
 				faults = append(faults, fault)
 			}

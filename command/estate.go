@@ -21,8 +21,11 @@ import (
 
 func importCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "import", Usage: "open a change that makes the live estate like a folder, and show what it does", ArgsUsage: "FOLDER",
-		Description: "Nothing goes live until the change is published, here with --publish or later.\n\nExamples:\n  zridge import estate/\n  zridge import --retire-missing --title \"Spring clean\" estate/",
+		Name:      "import",
+		Usage:     "open a change that makes the live estate like a folder, and show what it does",
+		ArgsUsage: "FOLDER",
+		Description: "Nothing goes live until the change is published, here with --publish or later.\n\nExamples:\n  zridge import estate/\n" +
+			"  zridge import --retire-missing --title \"Spring clean\" estate/",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "title", Value: "Import", Usage: "`TITLE` of the change"},
 			&cli.BoolFlag{Name: "retire-missing", Usage: "retire what the folder does not have"},
@@ -47,7 +50,15 @@ func importCommand(s Streams) *cli.Command {
 				fmt.Fprintf(s.Out, "Nothing differs: %s as they are\n", counted(result.Unchanged, "object"))
 				return nil
 			}
-			fmt.Fprintf(s.Out, "Opened %s: %d created, %d altered, %d retired, %d unchanged\n", result.Change, result.Created, result.Altered, result.Retired, result.Unchanged)
+			fmt.Fprintf(
+				s.Out,
+				"Opened %s: %d created, %d altered, %d retired, %d unchanged\n",
+				result.Change,
+				result.Created,
+				result.Altered,
+				result.Retired,
+				result.Unchanged,
+			)
 			if !c.Bool("publish") {
 				return showImpact(ctx, api, s.Out, result.Change, "text")
 			}
@@ -113,7 +124,14 @@ func exportCommand(s Streams) *cli.Command {
 			if err := files.Write(c.Args().First(), snapshot, func(sha256 string) ([]byte, error) { return api.FileData(ctx, sha256) }); err != nil {
 				return err
 			}
-			fmt.Fprintf(s.Out, "Wrote %s, %s and %s to %s\n", counted(len(snapshot.Devices), "device"), counted(len(snapshot.People), "person"), counted(len(snapshot.Policies), "policy"), c.Args().First())
+			fmt.Fprintf(
+				s.Out,
+				"Wrote %s, %s and %s to %s\n",
+				counted(len(snapshot.Devices), "device"),
+				counted(len(snapshot.People), "person"),
+				counted(len(snapshot.Policies), "policy"),
+				c.Args().First(),
+			)
 			return nil
 		},
 	}

@@ -36,7 +36,13 @@ func explainCommand(s Streams) *cli.Command {
 					}
 				}
 				if len(kept) == 0 {
-					return problem.Faults{{Code: problem.UnknownReference, Found: problem.Quote(only), Expected: "a setting that some policy or exception decides on " + a.Device}}
+					return problem.Faults{
+						{
+							Code:     problem.UnknownReference,
+							Found:    problem.Quote(only),
+							Expected: "a setting that some policy or exception decides on " + a.Device,
+						},
+					}
 				}
 				a.Settings = kept
 			}

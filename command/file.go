@@ -19,11 +19,20 @@ func fileCommand(s Streams) *cli.Command {
 		Name: "file", Usage: "files that values name: add, list, show, fetch",
 		Commands: []*cli.Command{
 			{
-				Name: "add", Usage: "read a file, say what is in it, and keep it", ArgsUsage: "FILE",
-				Description: "Certificates, rule sets of application control, and applications are recognised by what is in them. A private key, an expired\ncertificate or something else than --content names is refused.\n\nExamples:\n  zridge file add harbour-root.pem\n  zridge file add --look helpline.exe",
+				Name:      "add",
+				Usage:     "read a file, say what is in it, and keep it",
+				ArgsUsage: "FILE",
+				Description: "Certificates, rule sets of application control, and applications are recognised by what is in them. A private key, " +
+					"an expired\ncertificate or something else than --content names is refused.\n\nExamples:\n  zridge file add harbour-root.pem\n  " +
+					"zridge file add --look helpline.exe",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "content", Usage: "what it must be: `KIND` is certificate, application-rules, application or any"},
-					&cli.BoolFlag{Name: "accept-expired", Usage: "take a certificate that has expired"}, &cli.BoolFlag{Name: "look", Usage: "say what is in it, and do not keep it"}, formatFlag("text", "json"),
+					&cli.BoolFlag{
+						Name:  "accept-expired",
+						Usage: "take a certificate that has expired",
+					},
+					&cli.BoolFlag{Name: "look", Usage: "say what is in it, and do not keep it"},
+					formatFlag("text", "json"),
 				},
 				Action: asked(s, 1, "FILE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					path := c.Args().First()

@@ -26,9 +26,18 @@ func policyCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "policy", Usage: "policies: list, show, write, summarise",
 		Commands: []*cli.Command{
-			listing(s, "list", "policies", "/policies", []string{"policy", "kind", "state", "priority", "devices", "conflicts", "title"}, func(p wire.Policy) []string {
-				return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Conflicts), p.Title}
-			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
+			listing(
+				s,
+				"list",
+				"policies",
+				"/policies",
+				[]string{"policy", "kind", "state", "priority", "devices", "conflicts", "title"},
+				func(p wire.Policy) []string {
+					return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Conflicts), p.Title}
+				},
+				&cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"},
+				&cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"},
+			),
 			showCommand(s, "policy", "policies", func(ctx context.Context, c *cli.Command, api *client.Client, o wire.Object) error {
 				return reviewPolicy(ctx, s.Out, api, o.ID, "")
 			}),
@@ -43,17 +52,37 @@ func policyCommand(s Streams) *cli.Command {
 					return printed(s, c, use, func() { printUse(s.Out, use) })
 				}),
 			},
-			summaryCommand(s), historyCommand(s), newPolicyCommand(s), setCommand(s), unsetCommand(s), audienceCommand(s), reachCommand(s), splitCommand(s), restoreCommand(s), retireCommand(s),
+			summaryCommand(
+				s,
+			),
+			historyCommand(s),
+			newPolicyCommand(s),
+			setCommand(s),
+			unsetCommand(s),
+			audienceCommand(s),
+			reachCommand(s),
+			splitCommand(s),
+			restoreCommand(s),
+			retireCommand(s),
 		},
 	}
 }
 
 func summaryCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "summary", Usage: "a policy in plain words, for the change board", ArgsUsage: "POLICY",
-		Description: "Prints Markdown, or HTML that needs no other file. The same state gives the same text. With --estate it works on a folder.\n\nExample:\n  zridge policy summary field-encryption --html > field-encryption.html",
+		Name:      "summary",
+		Usage:     "a policy in plain words, for the change board",
+		ArgsUsage: "POLICY",
+		Description: "Prints Markdown, or HTML that needs no other file. The same state gives the same text. With --estate it works on a " +
+			"folder.\n\nExample:\n  zridge policy summary field-encryption --html > field-encryption.html",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "html", Usage: "print HTML"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, estateFlag(), dateFlag(),
+			&cli.BoolFlag{
+				Name:  "html",
+				Usage: "print HTML",
+			},
+			&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+			estateFlag(),
+			dateFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 1 {
@@ -76,7 +105,12 @@ func summaryCommand(s Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
-				if page, err = client.Get[wire.SummaryPage](ctx, api, client.Path("policies", c.Args().First(), "summary"), given(c, "change")); err != nil {
+				if page, err = client.Get[wire.SummaryPage](
+					ctx,
+					api,
+					client.Path("policies", c.Args().First(), "summary"),
+					given(c, "change"),
+				); err != nil {
 					return err
 				}
 			}
@@ -92,16 +126,27 @@ func summaryCommand(s Streams) *cli.Command {
 
 func historyCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "history", Usage: "every published version of a policy: who, why, and what it altered", ArgsUsage: "POLICY",
+		Name:        "history",
+		Usage:       "every published version of a policy: who, why, and what it altered",
+		ArgsUsage:   "POLICY",
 		Description: "Examples:\n  zridge policy history house-rules\n  zridge policy history house-rules --from 1 --to 4",
-		Flags:       []cli.Flag{&cli.IntFlag{Name: "from", Usage: "compare `VERSION`"}, &cli.IntFlag{Name: "to", Usage: "with `VERSION`"}, formatFlag("text", "json")},
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "from", Usage: "compare `VERSION`"},
+			&cli.IntFlag{Name: "to", Usage: "with `VERSION`"},
+			formatFlag("text", "json"),
+		},
 		Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			id := c.Args().First()
 			if c.IsSet("from") != c.IsSet("to") {
 				return usage("history: found one of --from and --to, expected both or neither")
 			}
 			if c.IsSet("from") {
-				found, err := client.Get[[]wire.Difference](ctx, api, client.Path("policies", id, "differences"), url.Values{"from": {strconv.Itoa(c.Int("from"))}, "to": {strconv.Itoa(c.Int("to"))}})
+				found, err := client.Get[[]wire.Difference](
+					ctx,
+					api,
+					client.Path("policies", id, "differences"),
+					url.Values{"from": {strconv.Itoa(c.Int("from"))}, "to": {strconv.Itoa(c.Int("to"))}},
+				)
 				if err != nil {
 					return err
 				}

@@ -64,13 +64,25 @@ func kitOf(ctx context.Context, api *client.Client, id string) (files.KitDoc, er
 
 func newPolicyCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "new", Usage: "write a policy: from nothing, a kit, another policy, or what a laptop has", ArgsUsage: "POLICY",
+		Name:        "new",
+		Usage:       "write a policy: from nothing, a kit, another policy, or what a laptop has",
+		ArgsUsage:   "POLICY",
 		Description: "It is for nobody until `policy audience` says who gets it, and live when its change is published.\n\nExamples:\n  zridge policy new field-encryption --title \"Encrypt field laptops\" --kit encrypt-field-laptops\n  zridge policy new bench-b --like bench-a\n  zridge policy new plotters --capture LT-0110 --setting screen.lock_after_minutes",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "title", Usage: "`NAME` for people"}, &cli.StringFlag{Name: "why", Usage: "the `REASON`"},
-			&cli.StringFlag{Name: "kind", Usage: "`KIND`: configuration, security or encryption; without it that of the kit, the copied policy or the captured settings, else configuration"}, &cli.StringFlag{Name: "kit", Usage: "start from this `KIT`"},
-			&cli.StringFlag{Name: "like", Usage: "start as a copy of this `POLICY`, for nobody"}, &cli.StringFlag{Name: "capture", Usage: "start from what this `DEVICE` reports"},
-			&cli.StringSliceFlag{Name: "setting", Usage: "with --capture: only these `SETTINGS`"}, changeFlag(),
+			&cli.StringFlag{Name: "title", Usage: "`NAME` for people"},
+			&cli.StringFlag{Name: "why", Usage: "the `REASON`"},
+			&cli.StringFlag{
+				Name:  "kind",
+				Usage: "`KIND`: configuration, security or encryption; without it that of the kit, the copied policy or the captured settings, else configuration",
+			},
+			&cli.StringFlag{Name: "kit", Usage: "start from this `KIT`"},
+			&cli.StringFlag{
+				Name:  "like",
+				Usage: "start as a copy of this `POLICY`, for nobody",
+			},
+			&cli.StringFlag{Name: "capture", Usage: "start from what this `DEVICE` reports"},
+			&cli.StringSliceFlag{Name: "setting", Usage: "with --capture: only these `SETTINGS`"},
+			changeFlag(),
 		},
 		Action: writing(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 			id := c.Args().First()
@@ -142,7 +154,11 @@ func startOf(ctx context.Context, c *cli.Command, api *client.Client, change wir
 			}
 		}
 		if len(doc.Settings) == 0 {
-			return doc, usage("new: %s has reported nothing yet; `zridge device ask %s` asks it for all that it has", c.String("capture"), c.String("capture"))
+			return doc, usage(
+				"new: %s has reported nothing yet; `zridge device ask %s` asks it for all that it has",
+				c.String("capture"),
+				c.String("capture"),
+			)
 		}
 		doc.Why = "Captured from " + c.String("capture")
 	}
@@ -151,11 +167,26 @@ func startOf(ctx context.Context, c *cli.Command, api *client.Client, change wir
 
 func setCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "set", Usage: "set values in a policy", ArgsUsage: "POLICY SETTING=VALUE…",
-		Description: "Values: on, off; 15, 2h, 3d; words; a,b,c or @FILE for lists; @FILE for files; for tables COLUMN=VALUE,… or @FILE.csv, one row an\nargument with --add. Identifiers of applications and contents of certificates are read from the file.\n\nExamples:\n  zridge policy set desk screen.lock_after_minutes=15 signin.banner=\"Larkfell property\"\n  zridge policy set trust trust.machine_roots=@harbour-root.pem\n  zridge policy set support --add applications.permissions=@helpline.exe,permission=screen-recording,decision=allow",
+		Name:      "set",
+		Usage:     "set values in a policy",
+		ArgsUsage: "POLICY SETTING=VALUE…",
+		Description: "Values: on, off; 15, 2h, 3d; words; a,b,c or @FILE for lists; @FILE for files; for tables COLUMN=VALUE,… or " +
+			"@FILE.csv, one row an\nargument with --add. Identifiers of applications and contents of certificates are read from the file.\n\n" +
+			"Examples:\n  zridge policy set desk screen.lock_after_minutes=15 signin.banner=\"Larkfell property\"\n  zridge policy set trust " +
+			"trust.machine_roots=@harbour-root.pem\n  zridge policy set support --add " +
+			"applications.permissions=@helpline.exe,permission=screen-recording,decision=allow",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "lock", Usage: "lock the entries: nothing closer to the laptop overrides them"}, &cli.StringFlag{Name: "note", Usage: "a `NOTE` beside the entries"},
-			&cli.BoolFlag{Name: "add", Usage: "add to lists and tables that are there"}, &cli.BoolFlag{Name: "accept-expired", Usage: "take certificates that have expired"}, changeFlag(),
+			&cli.BoolFlag{
+				Name:  "lock",
+				Usage: "lock the entries: nothing closer to the laptop overrides them",
+			},
+			&cli.StringFlag{Name: "note", Usage: "a `NOTE` beside the entries"},
+			&cli.BoolFlag{
+				Name:  "add",
+				Usage: "add to lists and tables that are there",
+			},
+			&cli.BoolFlag{Name: "accept-expired", Usage: "take certificates that have expired"},
+			changeFlag(),
 		},
 		Action: writing(s, -2, "POLICY SETTING=VALUE…", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 			doc, err := policyIn(ctx, api, change, c.Args().First())
@@ -165,7 +196,11 @@ func setCommand(s Streams) *cli.Command {
 			if doc.Settings == nil {
 				doc.Settings = map[string]files.EntryDoc{}
 			}
-			reader := &valueReader{api: api, acceptExpired: c.Bool("accept-expired"), said: func(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }}
+			reader := &valueReader{
+				api:           api,
+				acceptExpired: c.Bool("accept-expired"),
+				said:          func(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) },
+			}
 			for _, arg := range c.Args().Tail() {
 				id, text, err := parseEntry(arg)
 				if err != nil {
@@ -229,13 +264,27 @@ func unsetCommand(s Streams) *cli.Command {
 
 func audienceCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "audience", Usage: "say who gets a policy", ArgsUsage: "POLICY",
-		Description: "Targets are everyone, unit:ID, group:ID, device:ID, person:ID; serial:NUMBER is the laptop with that serial number. Everyone, or\nevery laptop by other words, needs --everyone.\n\nExamples:\n  zridge policy audience field-encryption --include group:field-laptops --exclude unit:labs\n  zridge policy audience camera-off --include serial:ZX4-1110",
+		Name:      "audience",
+		Usage:     "say who gets a policy",
+		ArgsUsage: "POLICY",
+		Description: "Targets are everyone, unit:ID, group:ID, device:ID, person:ID; serial:NUMBER is the laptop with that serial number. " +
+			"Everyone, or\nevery laptop by other words, needs --everyone.\n\nExamples:\n  zridge policy audience field-encryption --include " +
+			"group:field-laptops --exclude unit:labs\n  zridge policy audience camera-off --include serial:ZX4-1110",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "include", Usage: "`TARGET` that gets it"}, &cli.StringSliceFlag{Name: "exclude", Usage: "`TARGET` that is left out"}, &cli.StringSliceFlag{Name: "drop", Usage: "`TARGET` to take out of either list"},
-			&cli.StringFlag{Name: "serials", Usage: "include the laptops whose serial numbers are in `FILE`, one a line"}, &cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
+			&cli.StringSliceFlag{
+				Name:  "include",
+				Usage: "`TARGET` that gets it",
+			},
+			&cli.StringSliceFlag{Name: "exclude", Usage: "`TARGET` that is left out"},
+			&cli.StringSliceFlag{Name: "drop", Usage: "`TARGET` to take out of either list"},
+			&cli.StringFlag{
+				Name:  "serials",
+				Usage: "include the laptops whose serial numbers are in `FILE`, one a line",
+			},
+			&cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
 			&cli.StringFlag{Name: "within", Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound"},
-			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"}, changeFlag(),
+			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"},
+			changeFlag(),
 		},
 		Action: writing(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 			doc, err := policyIn(ctx, api, change, c.Args().First())
@@ -319,22 +368,36 @@ func appendNew(list, more []string) []string {
 
 func splitCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "split", Usage: "move settings of a policy into a new one of the same audience", ArgsUsage: "POLICY NEW-POLICY SETTING…",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "title", Usage: "`NAME` of the new one"}, changeFlag()},
-		Action: writing(s, -3, "POLICY NEW-POLICY SETTING…", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-			args := c.Args().Slice()
-			_, err := api.Call(ctx, http.MethodPost, client.Path("changes", change.ID, "split"), nil, wire.Split{Policy: args[0], NewID: args[1], Settings: args[2:], Title: c.String("title")}, nil)
-			if err != nil {
-				return err
-			}
-			for _, id := range args[:2] {
-				fmt.Fprintln(s.Out, id)
-				if err := reviewPolicy(ctx, s.Out, api, id, change.ID); err != nil {
+		Name:      "split",
+		Usage:     "move settings of a policy into a new one of the same audience",
+		ArgsUsage: "POLICY NEW-POLICY SETTING…",
+		Flags:     []cli.Flag{&cli.StringFlag{Name: "title", Usage: "`NAME` of the new one"}, changeFlag()},
+		Action: writing(
+			s,
+			-3,
+			"POLICY NEW-POLICY SETTING…",
+			func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
+				args := c.Args().Slice()
+				_, err := api.Call(
+					ctx,
+					http.MethodPost,
+					client.Path("changes", change.ID, "split"),
+					nil,
+					wire.Split{Policy: args[0], NewID: args[1], Settings: args[2:], Title: c.String("title")},
+					nil,
+				)
+				if err != nil {
 					return err
 				}
-			}
-			return nil
-		}),
+				for _, id := range args[:2] {
+					fmt.Fprintln(s.Out, id)
+					if err := reviewPolicy(ctx, s.Out, api, id, change.ID); err != nil {
+						return err
+					}
+				}
+				return nil
+			},
+		),
 	}
 }
 

@@ -39,7 +39,9 @@ const collectAt = 40
 
 func serveCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "serve", Usage: "run the service", ArgsUsage: " ",
+		Name:      "serve",
+		Usage:     "run the service",
+		ArgsUsage: " ",
 		Description: "Listens on loopback unless told otherwise. At the first start it prints a one-time code with which the\nfirst administrator is made, in the console or with `zridge set-up`.\n\n" +
 			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470",
 		Flags: []cli.Flag{
@@ -53,20 +55,31 @@ func serveCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the database", TakesFile: true},
 			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each", TakesFile: true},
 			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` by which days turn, such as Europe/Lisbon; without it the machine's"},
-			&cli.IntFlag{Name: "keep-runs", Value: 400, Usage: "`DAYS` that runs of sources and what they did to objects are kept: 1 to 10000", Validator: func(n int) error {
-				if n < 1 || n > 10_000 {
-					return fmt.Errorf("found %d, expected 1 to 10000", n)
-				}
-				return nil
-			}},
+			&cli.IntFlag{
+				Name:  "keep-runs",
+				Value: 400,
+				Usage: "`DAYS` that runs of sources and what they did to objects are kept: 1 to 10000",
+				Validator: func(n int) error {
+					if n < 1 || n > 10_000 {
+						return fmt.Errorf("found %d, expected 1 to 10000", n)
+					}
+					return nil
+				},
+			},
 			dateFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
 				return usage("serve: found %s, expected no arguments", problem.Quote(c.Args().First()))
 			}
-			config := service.Config{Address: c.String("listen"), Database: c.String("database"), Secrets: c.String("secrets"), MaxFile: int64(c.Int("max-file-mb")) << 20,
-				Keep: time.Duration(c.Int("keep-runs")) * 24 * time.Hour, Log: slog.New(slog.NewTextHandler(s.Err, nil))}
+			config := service.Config{
+				Address:  c.String("listen"),
+				Database: c.String("database"),
+				Secrets:  c.String("secrets"),
+				MaxFile:  int64(c.Int("max-file-mb")) << 20,
+				Keep:     time.Duration(c.Int("keep-runs")) * 24 * time.Hour,
+				Log:      slog.New(slog.NewTextHandler(s.Err, nil)),
+			}
 			if c.IsSet("date") {
 				day, err := dayOf(c)
 				if err != nil {
@@ -136,7 +149,15 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 		return err
 	}
 	defer logFile.Close()
-	running, err := service.Start(service.Config{Address: c.String("listen"), Database: database, Secrets: c.String("secrets"), Day: estate.Date(demo.Day), Log: slog.New(slog.NewTextHandler(logFile, nil))})
+	running, err := service.Start(
+		service.Config{
+			Address:  c.String("listen"),
+			Database: database,
+			Secrets:  c.String("secrets"),
+			Day:      estate.Date(demo.Day),
+			Log:      slog.New(slog.NewTextHandler(logFile, nil)),
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -165,9 +186,24 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	if err != nil {
 		return fail(err)
 	}
-	fmt.Fprintf(s.Out, "\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (reader)\n  Laptops   %d simulated, each checking in every %s\n  Day       %s: exceptions are judged as on that day\n  Stop      Ctrl-C\n\n",
-		running.Address, demoName, demoPassword, demoReader, demoPassword, len(ids), c.Duration("interval"), demo.Day)
-	fleet := &endpoint.Fleet{Base: running.Address, Interval: c.Duration("interval"), Shares: endpoint.Shares{Slow: 3, Offline: 2, Refusing: 3, Wrong: 2}}
+	fmt.Fprintf(
+		s.Out,
+		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (reader)\n  Laptops   %d simulated, each "+
+			"checking in every %s\n  Day       %s: exceptions are judged as on that day\n  Stop      Ctrl-C\n\n",
+		running.Address,
+		demoName,
+		demoPassword,
+		demoReader,
+		demoPassword,
+		len(ids),
+		c.Duration("interval"),
+		demo.Day,
+	)
+	fleet := &endpoint.Fleet{
+		Base:     running.Address,
+		Interval: c.Duration("interval"),
+		Shares:   endpoint.Shares{Slow: 3, Offline: 2, Refusing: 3, Wrong: 2},
+	}
 	go fleet.Run(inner, ids)
 	err = <-stopped
 	fmt.Fprintln(s.Out, "stopped")
@@ -196,7 +232,14 @@ func demoEstate(given string) (folder string, remove func(), err error) {
 
 // prepareDemo makes the demo's accounts and publishes the demo estate.
 func prepareDemo(ctx context.Context, api *client.Client, code, folder string, w io.Writer) error {
-	if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: code, Name: demoName, Password: demoPassword}, nil); err != nil {
+	if _, err := api.Call(
+		ctx,
+		http.MethodPost,
+		"/setup",
+		nil,
+		wire.SetUp{Code: code, Name: demoName, Password: demoPassword},
+		nil,
+	); err != nil {
 		return err
 	}
 	token, err := api.SignIn(ctx, demoName, demoPassword, "demo set-up", 1)
@@ -205,7 +248,14 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, w
 	}
 	with := *api
 	with.Token = token.Secret
-	if _, err := with.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Name: demoReader, Password: demoPassword, Role: "reader"}, nil); err != nil {
+	if _, err := with.Call(
+		ctx,
+		http.MethodPost,
+		"/accounts",
+		nil,
+		wire.NewAccount{Name: demoReader, Password: demoPassword, Role: "reader"},
+		nil,
+	); err != nil {
 		return err
 	}
 	result, err := importFolder(ctx, &with, folder, "The estate as it was found", false)

@@ -22,8 +22,15 @@ func settingCommand(s Streams) *cli.Command {
 		Name: "setting", Usage: "the dictionary: search, show, places, define, retire",
 		Commands: []*cli.Command{
 			{
-				Name: "search", Usage: "find settings by plain words, typing errors forgiven", ArgsUsage: "WORDS…", Description: "Example:\n  zridge setting search nobody may copy to usb",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "platform", Usage: "settings of these `PLATFORMS` first: linux,macos"}, &cli.StringFlag{Name: "area", Usage: "only of this `AREA`"}, formatFlag("text", "json")},
+				Name:        "search",
+				Usage:       "find settings by plain words, typing errors forgiven",
+				ArgsUsage:   "WORDS…",
+				Description: "Example:\n  zridge setting search nobody may copy to usb",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "platform", Usage: "settings of these `PLATFORMS` first: linux,macos"},
+					&cli.StringFlag{Name: "area", Usage: "only of this `AREA`"},
+					formatFlag("text", "json"),
+				},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					api, err := signedIn()
 					if err != nil {
@@ -37,9 +44,16 @@ func settingCommand(s Streams) *cli.Command {
 				},
 			},
 			{
-				Name: "show", Usage: "what a setting does, who has it, and where it is set", ArgsUsage: "SETTING",
-				Description: "With --policy, others are seen beside that policy: for how many of the same laptops they set it, and what becomes of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+				Name:      "show",
+				Usage:     "what a setting does, who has it, and where it is set",
+				ArgsUsage: "SETTING",
+				Description: "With --policy, others are seen beside that policy: for how many of the same laptops they set it, and what becomes " +
+					"of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"},
+					&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+					formatFlag("text", "json"),
+				},
 				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					d, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", c.Args().First()), given(c, "policy", "change"))
 					if err != nil {
@@ -50,7 +64,9 @@ func settingCommand(s Streams) *cli.Command {
 			},
 			placesCommand(s),
 			{
-				Name: "define", Usage: "put definitions of your own into a change", ArgsUsage: "FILE",
+				Name:        "define",
+				Usage:       "put definitions of your own into a change",
+				ArgsUsage:   "FILE",
 				Description: "FILE holds a list `settings` of the estate format. A definition that is used is altered with its impact shown; one with the id of a\nshipped one replaces it.\n\nExample:\n  zridge setting define plotter.yaml",
 				Flags:       []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "FILE", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
@@ -74,7 +90,10 @@ func settingCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "retire", Usage: "take a definition of your own away; one that is used is refused", ArgsUsage: "SETTING", Flags: []cli.Flag{changeFlag()},
+				Name:      "retire",
+				Usage:     "take a definition of your own away; one that is used is refused",
+				ArgsUsage: "SETTING",
+				Flags:     []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 					return putEdit(ctx, api, s.Out, change, http.MethodPost, string(estate.KindSetting), c.Args().First(), "/retire", nil)
 				}),
@@ -85,7 +104,13 @@ func settingCommand(s Streams) *cli.Command {
 
 func printSetting(s Streams, d wire.SettingUse, policy string) {
 	fmt.Fprintf(s.Out, "%s  (%s)\n%s\n\n", d.Title, d.ID, d.Help)
-	rows := [][]string{{"area", d.Area + ", " + d.Kind}, {"values", shapeText(d.Setting)}, {"unmanaged", valueText(d.Default)}, {"combines", d.Combines}, {"supported by", d.Support}}
+	rows := [][]string{
+		{"area", d.Area + ", " + d.Kind},
+		{"values", shapeText(d.Setting)},
+		{"unmanaged", valueText(d.Default)},
+		{"combines", d.Combines},
+		{"supported by", d.Support},
+	}
 	if len(d.Effects) > 0 {
 		rows = append(rows, []string{"effects", strings.Join(d.Effects, ", ")})
 	}

@@ -21,9 +21,15 @@ import (
 func settlingCommands(s Streams) []*cli.Command {
 	return []*cli.Command{
 		{
-			Name: "ways", Usage: "ways to settle a conflict or a problem, each with what it would do", ArgsUsage: "[SETTING …]",
+			Name:        "ways",
+			Usage:       "ways to settle a conflict or a problem, each with what it would do",
+			ArgsUsage:   "[SETTING …]",
 			Description: "Examples:\n  zridge conflicts ways signin.banner\n  zridge conflicts ways --check startup.pin-without-chip",
-			Flags:       append(disagreementFlags(), &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")),
+			Flags: append(
+				disagreementFlags(),
+				&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+				formatFlag("text", "json"),
+			),
 			Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 				ways, err := waysFor(ctx, c, api, c.String("change"))
 				if err != nil {
@@ -33,18 +39,32 @@ func settlingCommands(s Streams) []*cli.Command {
 			}),
 		},
 		{
-			Name: "settle", Usage: "put a way into a change, and say what that does", ArgsUsage: "[SETTING …]",
-			Description: "Example:\n  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The watch must be reached\"",
-			Flags: append(disagreementFlags(), &cli.StringFlag{Name: "way", Required: true, Usage: "the `WAY`, as `zridge conflicts ways` names it"}, &cli.StringFlag{Name: "policy", Required: true, Usage: "the `POLICY` that it names"},
-				&cli.StringFlag{Name: "reason", Usage: "with a ruling: the `REASON`"}, changeFlag()),
+			Name:      "settle",
+			Usage:     "put a way into a change, and say what that does",
+			ArgsUsage: "[SETTING …]",
+			Description: "Example:\n  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The watch must " +
+				"be reached\"",
+			Flags: append(
+				disagreementFlags(),
+				&cli.StringFlag{Name: "way", Required: true, Usage: "the `WAY`, as `zridge conflicts ways` names it"},
+				&cli.StringFlag{Name: "policy", Required: true, Usage: "the `POLICY` that it names"},
+				&cli.StringFlag{Name: "reason", Usage: "with a ruling: the `REASON`"},
+				changeFlag(),
+			),
 			Action: writing(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 				return settle(ctx, s, c, api, change)
 			}),
 		},
 		{
-			Name: "ask", Usage: "ask those who answer for the policies", ArgsUsage: "[SETTING]",
+			Name:        "ask",
+			Usage:       "ask those who answer for the policies",
+			ArgsUsage:   "[SETTING]",
 			Description: "Example:\n  zridge conflicts ask signin.banner --note \"Which of the two shall the leads see?\"",
-			Flags:       append(disagreementFlags(), &cli.StringFlag{Name: "note", Required: true, Usage: "what is asked: a `NOTE`"}, &cli.StringSliceFlag{Name: "of", Usage: "ask this `NAME`; without it the owners of the policies"}),
+			Flags: append(
+				disagreementFlags(),
+				&cli.StringFlag{Name: "note", Required: true, Usage: "what is asked: a `NOTE`"},
+				&cli.StringSliceFlag{Name: "of", Usage: "ask this `NAME`; without it the owners of the policies"},
+			),
 			Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 				query, err := disagreementOf(ctx, c, api, "")
 				if err != nil {
@@ -53,24 +73,56 @@ func settlingCommands(s Streams) []*cli.Command {
 				if len(query["setting"]) > 1 {
 					return usage("ask: found %d settings, expected one", len(query["setting"]))
 				}
-				q, err := client.Post[wire.Question](ctx, api, "/conflict-questions", wire.AskOwners{Setting: query.Get("setting"), Check: query.Get("check"), Policies: query["policies"], Of: c.StringSlice("of"), Note: c.String("note")})
+				q, err := client.Post[wire.Question](
+					ctx,
+					api,
+					"/conflict-questions",
+					wire.AskOwners{
+						Setting:  query.Get("setting"),
+						Check:    query.Get("check"),
+						Policies: query["policies"],
+						Of:       c.StringSlice("of"),
+						Note:     c.String("note"),
+					},
+				)
 				if err == nil {
 					fmt.Fprintf(s.Out, "Asked %s as %s\n", strings.Join(q.Of, " and "), q.ID)
 				}
 				return err
 			}),
 		},
-		listing(s, "questions", "questions to those who answer for policies", "/conflict-questions", []string{"question", "state", "about", "of", "asked", "note", "answer"}, func(q wire.Question) []string {
-			state := q.State
-			if !q.Current {
-				state += ", settled by now"
-			}
-			return []string{q.ID, state, q.Setting + q.Check, strings.Join(q.Of, ", "), q.By + " " + moment(q.At), clipped(q.Note, 40), clipped(q.Answer, 40)}
-		}, &cli.StringFlag{Name: "state", Usage: "only in this `STATE`: open, answered, withdrawn"}),
+		listing(
+			s,
+			"questions",
+			"questions to those who answer for policies",
+			"/conflict-questions",
+			[]string{"question", "state", "about", "of", "asked", "note", "answer"},
+			func(q wire.Question) []string {
+				state := q.State
+				if !q.Current {
+					state += ", settled by now"
+				}
+				return []string{
+					q.ID,
+					state,
+					q.Setting + q.Check,
+					strings.Join(q.Of, ", "),
+					q.By + " " + moment(q.At),
+					clipped(q.Note, 40),
+					clipped(q.Answer, 40),
+				}
+			},
+			&cli.StringFlag{Name: "state", Usage: "only in this `STATE`: open, answered, withdrawn"},
+		),
 		{
 			Name: "answer", Usage: "answer a question", ArgsUsage: "QUESTION ANSWER",
 			Action: asked(s, -2, "QUESTION and ANSWER", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-				q, err := client.Post[wire.Question](ctx, api, client.Path("conflict-questions", c.Args().First(), "answer"), wire.Answer{Answer: strings.Join(c.Args().Tail(), " ")})
+				q, err := client.Post[wire.Question](
+					ctx,
+					api,
+					client.Path("conflict-questions", c.Args().First(), "answer"),
+					wire.Answer{Answer: strings.Join(c.Args().Tail(), " ")},
+				)
 				if err == nil {
 					fmt.Fprintf(s.Out, "%s is %s\n", q.ID, q.State)
 				}
@@ -91,7 +143,10 @@ func settlingCommands(s Streams) []*cli.Command {
 }
 
 func disagreementFlags() []cli.Flag {
-	return []cli.Flag{&cli.StringFlag{Name: "check", Usage: "a problem: what this `CHECK` finds"}, &cli.StringSliceFlag{Name: "policies", Usage: "of these `POLICIES`, where the name fits more than one"}}
+	return []cli.Flag{
+		&cli.StringFlag{Name: "check", Usage: "a problem: what this `CHECK` finds"},
+		&cli.StringSliceFlag{Name: "policies", Usage: "of these `POLICIES`, where the name fits more than one"},
+	}
 }
 
 // disagreementOf finds the conflict or problem that is meant, as the service names it.
@@ -135,7 +190,11 @@ func disagreementOf(ctx context.Context, c *cli.Command, api *client.Client, cha
 	about := strings.Join(settings, ", ") + check
 	switch {
 	case len(fits) == 0:
-		return nil, usage("%s: found nothing that does not fit together about %s; `zridge conflicts` and `zridge status` list what does not", c.Name, about)
+		return nil, usage(
+			"%s: found nothing that does not fit together about %s; `zridge conflicts` and `zridge status` list what does not",
+			c.Name,
+			about,
+		)
 	case len(fits) > 1:
 		var words []string
 		for _, f := range fits {
@@ -181,7 +240,11 @@ func settle(ctx context.Context, s Streams, c *cli.Command, api *client.Client, 
 	}
 	at := slices.IndexFunc(ways, func(w wire.ConflictWay) bool { return w.Kind == c.String("way") && w.Policy == c.String("policy") })
 	if at < 0 {
-		return usage("settle: found the way %q for the policy %q, expected one that `zridge conflicts ways` lists", c.String("way"), c.String("policy"))
+		return usage(
+			"settle: found the way %q for the policy %q, expected one that `zridge conflicts ways` lists",
+			c.String("way"),
+			c.String("policy"),
+		)
 	}
 	for _, e := range ways[at].Edits {
 		body := []byte(e.Body)

@@ -29,13 +29,22 @@ func simulateCommand(s Streams) *cli.Command {
 		}}
 	}
 	return &cli.Command{
-		Name: "simulate", Usage: "let simulated laptops of the estate check in over the real protocol", ArgsUsage: " ",
-		Description: "Enrols the first laptops of the estate with one-time codes and lets them check in until Ctrl-C. Who they are is kept\nin --state, so that a second run enrols nobody again.\n\nExample:\n  zridge device simulate --count 50 --refuse 10 --offline 5",
+		Name:      "simulate",
+		Usage:     "let simulated laptops of the estate check in over the real protocol",
+		ArgsUsage: " ",
+		Description: "Enrols the first laptops of the estate with one-time codes and lets them check in until Ctrl-C. Who they are is kept\n" +
+			"in --state, so that a second run enrols nobody again.\n\nExample:\n  zridge device simulate --count 50 --refuse 10 --offline 5",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Value: 20, Usage: "`NUMBER` of laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
 			&cli.StringFlag{Name: "state", Value: "laptops.json", Usage: "`FILE` with the laptops' enrolments (secret)", TakesFile: true},
-			share("slow", "check in at a fifth of the pace"), share("offline", "check in once and never again"), share("refuse", "refuse a setting"), share("wrong", "report wrong values"),
+			share(
+				"slow",
+				"check in at a fifth of the pace",
+			),
+			share("offline", "check in once and never again"),
+			share("refuse", "refuse a setting"),
+			share("wrong", "report wrong values"),
 			&cli.BoolFlag{Name: "once", Usage: "one check-in each, then end"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -61,18 +70,23 @@ func simulateCommand(s Streams) *cli.Command {
 			ctx, cancel := context.WithCancel(ctx)
 			defer cancel()
 			done := map[string]bool{}
-			fleet := &endpoint.Fleet{Base: api.Base, Interval: c.Duration("interval"), Shares: shares, Report: func(device string, o endpoint.Outcome, err error) {
-				mu.Lock()
-				defer mu.Unlock()
-				if err != nil {
-					fmt.Fprintf(s.Out, "%s: %v\n", device, err)
-				} else if o.Applied+o.Refused > 0 {
-					fmt.Fprintf(s.Out, "%s: %s\n", device, o)
-				}
-				if done[device] = true; c.Bool("once") && len(done) == len(ids) {
-					cancel()
-				}
-			}}
+			fleet := &endpoint.Fleet{
+				Base:     api.Base,
+				Interval: c.Duration("interval"),
+				Shares:   shares,
+				Report: func(device string, o endpoint.Outcome, err error) {
+					mu.Lock()
+					defer mu.Unlock()
+					if err != nil {
+						fmt.Fprintf(s.Out, "%s: %v\n", device, err)
+					} else if o.Applied+o.Refused > 0 {
+						fmt.Fprintf(s.Out, "%s: %s\n", device, o)
+					}
+					if done[device] = true; c.Bool("once") && len(done) == len(ids) {
+						cancel()
+					}
+				},
+			}
 			fmt.Fprintf(s.Out, "%s check in at %s\n", counted(len(ids), "laptop"), api.Base)
 			fleet.Run(ctx, ids)
 			return nil

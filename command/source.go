@@ -26,14 +26,27 @@ import (
 
 func sourceCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "source", Usage: "where people, units, groups and laptops come from: list, show, add, propose, read, send, take, stop, pause, resume, left, remove, token, drop",
-		Description: "A source brings what it has. Nothing is taken from a new one, or by another set-up, before somebody looked at a dry run and took it.\nWhat a source no longer has is marked as left, and stays until somebody removes it.",
+		Name: "source",
+		Usage: "where people, units, groups and laptops come from: list, show, add, propose, read, send, take, stop, pause, resume, " +
+			"left, remove, token, drop",
+		Description: "A source brings what it has. Nothing is taken from a new one, or by another set-up, before somebody looked at a dry " +
+			"run and took it.\nWhat a source no longer has is marked as left, and stays until somebody removes it.",
 		Commands: []*cli.Command{
-			listing(s, "list", "sources", "/sources", []string{"source", "kind", "state", "has", "left", "read", "title"}, func(x wire.Source) []string {
-				return []string{x.ID, x.Kind, x.State, hasText(x), fmt.Sprint(leftOf(x)), whenText(x.ReadAt), x.Title}
-			}),
+			listing(
+				s,
+				"list",
+				"sources",
+				"/sources",
+				[]string{"source", "kind", "state", "has", "left", "read", "title"},
+				func(x wire.Source) []string {
+					return []string{x.ID, x.Kind, x.State, hasText(x), fmt.Sprint(leftOf(x)), whenText(x.ReadAt), x.Title}
+				},
+			),
 			{
-				Name: "show", Usage: "a source, what waits to be taken, and its readings", ArgsUsage: "SOURCE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name:      "show",
+				Usage:     "a source, what waits to be taken, and its readings",
+				ArgsUsage: "SOURCE",
+				Flags:     []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					x, err := client.Get[wire.Source](ctx, api, client.Path("sources", c.Args().First()), nil)
 					if err != nil {
@@ -43,16 +56,28 @@ func sourceCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "add", Usage: "add a source", ArgsUsage: "SOURCE",
-				Description: "The set-up is a YAML or JSON file with one of table, ldap and scim in it; docs/sources.md says what each holds.\n\nExample:\n  zridge source add inventory --kind csv --title Inventory --set-up inventory.yaml",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "kind", Required: true, Usage: "`KIND`: scim, ldap or csv"}, &cli.StringFlag{Name: "title", Usage: "`NAME` for people"}, setUpFlag(true)},
+				Name:      "add",
+				Usage:     "add a source",
+				ArgsUsage: "SOURCE",
+				Description: "The set-up is a YAML or JSON file with one of table, ldap and scim in it; docs/sources.md says what each holds.\n\n" +
+					"Example:\n  zridge source add inventory --kind csv --title Inventory --set-up inventory.yaml",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "kind", Required: true, Usage: "`KIND`: scim, ldap or csv"},
+					&cli.StringFlag{Name: "title", Usage: "`NAME` for people"},
+					setUpFlag(true),
+				},
 				Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					u, err := readSetUpFile(s, c.String("set-up"))
 					if err != nil {
 						return err
 					}
 					id := c.Args().First()
-					_, err = client.Post[wire.Source](ctx, api, "/sources", wire.NewSource{ID: id, Kind: c.String("kind"), Title: orDefault(c.String("title"), id), SetUp: u})
+					_, err = client.Post[wire.Source](
+						ctx,
+						api,
+						"/sources",
+						wire.NewSource{ID: id, Kind: c.String("kind"), Title: orDefault(c.String("title"), id), SetUp: u},
+					)
 					if err == nil {
 						fmt.Fprintf(s.Out, "Added. Nothing is taken from it before a dry run: %s\n", nextStep(id, c.String("kind")))
 					}
@@ -60,7 +85,10 @@ func sourceCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "propose", Usage: "propose another set-up; the one in force stays until a dry run with the new one is taken", ArgsUsage: "SOURCE", Flags: []cli.Flag{setUpFlag(true)},
+				Name:      "propose",
+				Usage:     "propose another set-up; the one in force stays until a dry run with the new one is taken",
+				ArgsUsage: "SOURCE",
+				Flags:     []cli.Flag{setUpFlag(true)},
 				Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					u, err := readSetUpFile(s, c.String("set-up"))
 					if err != nil {
@@ -79,15 +107,26 @@ func sourceCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "read", Usage: "read a source now, and say what it found", ArgsUsage: "SOURCE",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "recent", Usage: "only what altered since the last reading"}, &cli.BoolFlag{Name: "look", Usage: "only say what it would do, and wait"}, formatFlag("text", "json")},
+				Name:      "read",
+				Usage:     "read a source now, and say what it found",
+				ArgsUsage: "SOURCE",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "recent", Usage: "only what altered since the last reading"},
+					&cli.BoolFlag{Name: "look", Usage: "only say what it would do, and wait"},
+					formatFlag("text", "json"),
+				},
 				Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					way := "full"
 					if c.Bool("recent") {
 						way = "recent"
 					}
 					id := c.Args().First()
-					begun, err := client.Post[wire.SourceRun](ctx, api, client.Path("sources", id, "runs"), wire.ReadSource{Way: way, Look: c.Bool("look")})
+					begun, err := client.Post[wire.SourceRun](
+						ctx,
+						api,
+						client.Path("sources", id, "runs"),
+						wire.ReadSource{Way: way, Look: c.Bool("look")},
+					)
 					if err != nil {
 						return err
 					}
@@ -100,7 +139,10 @@ func sourceCommand(s Streams) *cli.Command {
 			},
 			sendCommand(s),
 			{
-				Name: "take", Usage: "take what waits, as it was looked at; what is faulty stays as it is", ArgsUsage: "SOURCE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name:      "take",
+				Usage:     "take what waits, as it was looked at; what is faulty stays as it is",
+				ArgsUsage: "SOURCE",
+				Flags:     []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					run, err := client.Post[wire.SourceRun](ctx, api, client.Path("sources", c.Args().First(), "take"), nil)
 					if err != nil {
@@ -115,13 +157,27 @@ func sourceCommand(s Streams) *cli.Command {
 			}, "Stopped; nothing was taken."),
 			does(s, "pause", "take nothing more from a source for now", pause(true), "Paused. What it brought stays."),
 			does(s, "resume", "take from a source again", pause(false), "It goes on."),
-			does(s, "drop", "take a source away; what it brought stays, and is edited here from then on", func(ctx context.Context, api *client.Client, id string) error {
-				_, err := api.Call(ctx, http.MethodDelete, client.Path("sources", id), nil, nil, nil)
-				return err
-			}, "Taken away. What it brought is edited here from now on."),
-			listing(s, "left", "what its source no longer has, and is still here", "/left", []string{"source", "kind", "id", "since", "removed by itself", "title"}, func(l wire.LeftObject) []string {
-				return []string{l.Source, l.Kind, l.ID, moment(l.Since), whenText(l.Due), l.Title}
-			}, &cli.StringFlag{Name: "source", Usage: "only of this `SOURCE`"}),
+			does(
+				s,
+				"drop",
+				"take a source away; what it brought stays, and is edited here from then on",
+				func(ctx context.Context, api *client.Client, id string) error {
+					_, err := api.Call(ctx, http.MethodDelete, client.Path("sources", id), nil, nil, nil)
+					return err
+				},
+				"Taken away. What it brought is edited here from now on.",
+			),
+			listing(
+				s,
+				"left",
+				"what its source no longer has, and is still here",
+				"/left",
+				[]string{"source", "kind", "id", "since", "removed by itself", "title"},
+				func(l wire.LeftObject) []string {
+					return []string{l.Source, l.Kind, l.ID, moment(l.Since), whenText(l.Due), l.Title}
+				},
+				&cli.StringFlag{Name: "source", Usage: "only of this `SOURCE`"},
+			),
 			{
 				Name: "remove", Usage: "remove what has left from the estate; says first what that does", ArgsUsage: "SOURCE KIND/ID …",
 				Description: "Without --yes it only says what removing would do.\n\nExample:\n  zridge source remove hr people/tomas.reyes --yes",
@@ -158,13 +214,18 @@ func sourceCommand(s Streams) *cli.Command {
 
 // does is a command that does one thing to a source.
 func does(s Streams, name, about string, do func(context.Context, *client.Client, string) error, done string) *cli.Command {
-	return &cli.Command{Name: name, Usage: about, ArgsUsage: "SOURCE", Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-		err := do(ctx, api, c.Args().First())
-		if err == nil {
-			fmt.Fprintln(s.Out, done)
-		}
-		return err
-	})}
+	return &cli.Command{
+		Name:      name,
+		Usage:     about,
+		ArgsUsage: "SOURCE",
+		Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+			err := do(ctx, api, c.Args().First())
+			if err == nil {
+				fmt.Fprintln(s.Out, done)
+			}
+			return err
+		}),
+	}
 }
 
 func pause(paused bool) func(context.Context, *client.Client, string) error {
@@ -175,7 +236,12 @@ func pause(paused bool) func(context.Context, *client.Client, string) error {
 }
 
 func setUpFlag(required bool) cli.Flag {
-	return &cli.StringFlag{Name: "set-up", Required: required, TakesFile: true, Usage: "`FILE` with the set-up, YAML or JSON; - for the standard input"}
+	return &cli.StringFlag{
+		Name:      "set-up",
+		Required:  required,
+		TakesFile: true,
+		Usage:     "`FILE` with the set-up, YAML or JSON; - for the standard input",
+	}
 }
 
 // readSetUpFile reads a set-up; fields that it does not have are refused with their line.
@@ -260,8 +326,26 @@ func runText(r *directory.SourceReport) string {
 
 // printReport prints what a reading found and what it does.
 func printReport(w io.Writer, r *directory.SourceReport) {
-	fmt.Fprintf(w, "%d read: %d new (%d of them here already), %d altered, %d the same, %d left, %d back, %d faulty\n", r.Read, r.New, r.Adopted, r.Altered, r.Same, r.Left, r.Back, r.Faulty)
-	fmt.Fprintf(w, "Laptops that get something else: %d; a weaker value: %d; conflicts gained: %d; problems gained: %d\n", r.Devices, r.Weaker, r.Conflicts, r.Problems)
+	fmt.Fprintf(
+		w,
+		"%d read: %d new (%d of them here already), %d altered, %d the same, %d left, %d back, %d faulty\n",
+		r.Read,
+		r.New,
+		r.Adopted,
+		r.Altered,
+		r.Same,
+		r.Left,
+		r.Back,
+		r.Faulty,
+	)
+	fmt.Fprintf(
+		w,
+		"Laptops that get something else: %d; a weaker value: %d; conflicts gained: %d; problems gained: %d\n",
+		r.Devices,
+		r.Weaker,
+		r.Conflicts,
+		r.Problems,
+	)
 	if r.Message != "" {
 		fmt.Fprintln(w, r.Message)
 	}
@@ -347,7 +431,9 @@ func isTerminal(w io.Writer) bool {
 
 func sendCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "send", Usage: "send a table as CSV to a source", ArgsUsage: "SOURCE FILE",
+		Name:        "send",
+		Usage:       "send a table as CSV to a source",
+		ArgsUsage:   "SOURCE FILE",
 		Description: "The table is compared with what is here. It is taken at once, unless it is the first, the set-up is another, rows are faulty,\nor much would leave at once: then it waits for `source take`. A table that can't be read to its end alters nothing.\n\nExample:\n  zridge source send inventory laptops.csv --look",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "look", Usage: "only say what it would do, and wait"}, formatFlag("text", "json")},
 		Action: asked(s, 2, "SOURCE and FILE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -373,14 +459,37 @@ func sendCommand(s Streams) *cli.Command {
 }
 
 // send sends a table with a bar on a terminal.
-func send(ctx context.Context, api *client.Client, s Streams, id string, file *os.File, size int64, look bool) (run wire.SourceRun, err error) {
+func send(
+	ctx context.Context,
+	api *client.Client,
+	s Streams,
+	id string,
+	file *os.File,
+	size int64,
+	look bool,
+) (run wire.SourceRun, err error) {
 	var body io.Reader = file
 	if isTerminal(s.Err) {
-		bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(s.Err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("sending"), progressbar.OptionClearOnFinish())
+		bar := progressbar.NewOptions64(
+			size,
+			progressbar.OptionSetWriter(s.Err),
+			progressbar.OptionShowBytes(true),
+			progressbar.OptionSetDescription("sending"),
+			progressbar.OptionClearOnFinish(),
+		)
 		body = io.TeeReader(file, bar)
 	}
 	query := url.Values{"name": {filepath.Base(file.Name())}, "look": {fmt.Sprint(look)}}
-	_, err = api.Call(ctx, http.MethodPost, client.Path("sources", id, "tables"), query, client.Stream{Reader: body, Size: size}, &run, "Content-Type", "text/csv")
+	_, err = api.Call(
+		ctx,
+		http.MethodPost,
+		client.Path("sources", id, "tables"),
+		query,
+		client.Stream{Reader: body, Size: size},
+		&run,
+		"Content-Type",
+		"text/csv",
+	)
 	return run, err
 }
 
@@ -391,15 +500,29 @@ func sourceTokenCommand(s Streams) *cli.Command {
 			{
 				Name: "list", Usage: "list tokens", ArgsUsage: "SOURCE", Flags: []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "SOURCE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					return listed(ctx, s, c, api, client.Path("sources", c.Args().First(), "tokens"), nil, []string{"token", "for", "made by", "made", "last used", "revoked"}, func(t wire.SourceToken) []string {
-						return []string{t.ID, t.Name, t.CreatedBy, moment(t.CreatedAt), whenText(t.UsedAt), whenText(t.RevokedAt)}
-					})
+					return listed(
+						ctx,
+						s,
+						c,
+						api,
+						client.Path("sources", c.Args().First(), "tokens"),
+						nil,
+						[]string{"token", "for", "made by", "made", "last used", "revoked"},
+						func(t wire.SourceToken) []string {
+							return []string{t.ID, t.Name, t.CreatedBy, moment(t.CreatedAt), whenText(t.UsedAt), whenText(t.RevokedAt)}
+						},
+					)
 				}),
 			},
 			{
 				Name: "add", Usage: "make a token; its secret is shown once", ArgsUsage: "SOURCE NAME",
 				Action: asked(s, 2, "SOURCE and NAME", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					t, err := client.Post[wire.SourceToken](ctx, api, client.Path("sources", c.Args().First(), "tokens"), wire.NewSourceToken{Name: c.Args().Get(1)})
+					t, err := client.Post[wire.SourceToken](
+						ctx,
+						api,
+						client.Path("sources", c.Args().First(), "tokens"),
+						wire.NewSourceToken{Name: c.Args().Get(1)},
+					)
 					if err == nil {
 						fmt.Fprintf(s.Out, "address  %s/scim/v2\ntoken    %s   (shown once)\n", strings.TrimSuffix(api.Base, "/"), t.Secret)
 					}

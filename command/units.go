@@ -18,15 +18,39 @@ func unitCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "unit", Usage: "units: list, inherits, matrix, move, detach, missed",
 		Commands: []*cli.Command{
-			listing(s, "list", "units as a tree, with counts", "/units", []string{"unit", "laptops", "in it alone", "people", "policies", "detached", "title"}, func(u wire.Unit) []string {
-				return []string{strings.Repeat("  ", u.Depth) + u.ID, fmt.Sprint(u.Devices), fmt.Sprint(u.Own), fmt.Sprint(u.People), fmt.Sprint(u.Policies), detachText(u.Detach), u.Title}
-			}, &cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"}),
+			listing(
+				s,
+				"list",
+				"units as a tree, with counts",
+				"/units",
+				[]string{"unit", "laptops", "in it alone", "people", "policies", "detached", "title"},
+				func(u wire.Unit) []string {
+					return []string{
+						strings.Repeat("  ", u.Depth) + u.ID,
+						fmt.Sprint(u.Devices),
+						fmt.Sprint(u.Own),
+						fmt.Sprint(u.People),
+						fmt.Sprint(u.Policies),
+						detachText(u.Detach),
+						u.Title,
+					}
+				},
+				&cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"},
+			),
 			inheritsCommand(s, "unit", "units"),
 			matrixCommand(s),
 			{
-				Name: "move", Usage: "put a unit with all below it below another, in a change", ArgsUsage: "UNIT", Flags: []cli.Flag{&cli.StringFlag{Name: "below", Required: true, Usage: "the `UNIT` that it goes below"}, changeFlag()},
+				Name:      "move",
+				Usage:     "put a unit with all below it below another, in a change",
+				ArgsUsage: "UNIT",
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "below", Required: true, Usage: "the `UNIT` that it goes below"}, changeFlag()},
 				Action: writing(s, 1, "UNIT", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-					_, err := client.Post[wire.Edited](ctx, api, client.Path("changes", change.ID, "moved-units"), wire.MoveUnit{Unit: c.Args().First(), Parent: c.String("below")})
+					_, err := client.Post[wire.Edited](
+						ctx,
+						api,
+						client.Path("changes", change.ID, "moved-units"),
+						wire.MoveUnit{Unit: c.Args().First(), Parent: c.String("below")},
+					)
 					if err != nil {
 						return err
 					}
@@ -35,7 +59,10 @@ func unitCommand(s Streams) *cli.Command {
 			},
 			detachCommand(s),
 			{
-				Name: "missed", Usage: "places that are detached, and what each missed since", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name:      "missed",
+				Usage:     "places that are detached, and what each missed since",
+				ArgsUsage: " ",
+				Flags:     []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					places, err := client.Get[[]wire.DetachedPlace](ctx, api, "/detached", nil)
 					if err != nil {
@@ -80,15 +107,24 @@ func detachText(list []wire.Detachment) string {
 
 func detachCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "detach", Usage: "stop inheriting kinds of policy or areas of the dictionary in a unit or group; says first what that costs", ArgsUsage: "unit:ID or group:ID",
-		Description: "Without --yes it only says what would no longer arrive. With neither --kind nor --area the place inherits everything again.\n\nExample:\n" +
+		Name:      "detach",
+		Usage:     "stop inheriting kinds of policy or areas of the dictionary in a unit or group; says first what that costs",
+		ArgsUsage: "unit:ID or group:ID",
+		Description: "Without --yes it only says what would no longer arrive. With neither --kind nor --area the place inherits everything " +
+			"again.\n\nExample:\n" +
 			"  zridge unit detach unit:survey-fleet --area updates --reason \"At sea until March\" --review-on 2027-03-01 --yes",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"},
 			&cli.StringSliceFlag{Name: "area", Usage: "`AREA` of the dictionary whose settings no longer arrive, such as updates"},
 			&cli.StringFlag{Name: "reason", Usage: "why, for whoever asks later"},
 			&cli.StringFlag{Name: "review-on", Usage: "`DAY` on which somebody looks at it again, such as 2027-03-01; the overview shows it then"},
-			&cli.BoolFlag{Name: "keep", Usage: "start from today's values, in a policy of its own"}, &cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"}, changeFlag()},
+			&cli.BoolFlag{
+				Name:  "keep",
+				Usage: "start from today's values, in a policy of its own",
+			},
+			&cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"},
+			changeFlag(),
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			in := wire.Detach{Place: c.Args().First(), Detach: []wire.Detachment{}, Keep: c.Bool("keep"), Look: !c.Bool("yes")}
 			for _, kind := range c.StringSlice("kind") {
@@ -98,7 +134,14 @@ func detachCommand(s Streams) *cli.Command {
 				in.Detach = append(in.Detach, wire.Detachment{What: "area:" + area, Reason: c.String("reason"), ReviewOn: c.String("review-on")})
 			}
 			say := func(d wire.Detached) {
-				fmt.Fprintf(s.Out, "%d of %s would lose %s from %d policies; later changes from above won't arrive.\n", d.Touched, counted(d.Devices, "laptop"), counted(len(d.Entries), "entry"), d.Policies)
+				fmt.Fprintf(
+					s.Out,
+					"%d of %s would lose %s from %d policies; later changes from above won't arrive.\n",
+					d.Touched,
+					counted(d.Devices, "laptop"),
+					counted(len(d.Entries), "entry"),
+					d.Policies,
+				)
 				rows := make([][]string, len(d.Entries))
 				for i, e := range d.Entries {
 					rows[i] = []string{e.Setting, e.Policy, e.Value.String(), fmt.Sprint(e.Devices)}
@@ -148,16 +191,29 @@ func inheritsCommand(s Streams, what, path string) *cli.Command {
 		names = append(names, i.name)
 	}
 	return &cli.Command{
-		Name: "inherits", Usage: "how settings come to a " + what + ": from above, overridden by what, locked above, detached, its own", ArgsUsage: strings.ToUpper(what),
-		Description: "Counts are laptops of the " + what + ". With --why every entry is listed with where it comes from and what is in effect instead of it.\n\nExample:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] + " --only overridden --why",
+		Name:      "inherits",
+		Usage:     "how settings come to a " + what + ": from above, overridden by what, locked above, detached, its own",
+		ArgsUsage: strings.ToUpper(what),
+		Description: "Counts are laptops of the " + what + ". With --why every entry is listed with where it comes from and what is in " +
+			"effect instead of it.\n\n" +
+			"Example:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] + " --only overridden --why",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "only", Usage: "settings with laptops of this `WAY`: " + strings.Join(names, ", "), Validator: func(v string) error {
-				if !slices.Contains(names, v) {
-					return fmt.Errorf("found %q, expected one of %s", v, strings.Join(names, ", "))
-				}
-				return nil
-			}},
-			&cli.BoolFlag{Name: "why", Usage: "every entry too"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json"),
+			&cli.StringFlag{
+				Name:  "only",
+				Usage: "settings with laptops of this `WAY`: " + strings.Join(names, ", "),
+				Validator: func(v string) error {
+					if !slices.Contains(names, v) {
+						return fmt.Errorf("found %q, expected one of %s", v, strings.Join(names, ", "))
+					}
+					return nil
+				},
+			},
+			&cli.BoolFlag{
+				Name:  "why",
+				Usage: "every entry too",
+			},
+			&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+			formatFlag("text", "json"),
 		},
 		Action: asked(s, 1, strings.ToUpper(what), func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			i, err := client.Get[wire.Inheritance](ctx, api, client.Path(path, c.Args().First(), "inherits"), given(c, "change"))
@@ -280,9 +336,19 @@ func prevailingText(p wire.Prevailing) string {
 
 func matrixCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "matrix", Usage: "settings beside units: where values differ", ArgsUsage: " ",
-		Description: "A unit and those right below it; without --unit the organisation. A cell has what most laptops have, and +N where N have something else;\n* marks what is not so in the unit above.\n\nExample:\n  zridge unit matrix --unit survey-fleet --area Sign-in",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "unit", Usage: "this `UNIT`"}, &cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"}, &cli.BoolFlag{Name: "deep", Usage: "all units below"}, &cli.BoolFlag{Name: "all", Usage: "also what every laptop has alike"}, &cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+		Name:      "matrix",
+		Usage:     "settings beside units: where values differ",
+		ArgsUsage: " ",
+		Description: "A unit and those right below it; without --unit the organisation. A cell has what most laptops have, and +N where N " +
+			"have something else;\n* marks what is not so in the unit above.\n\nExample:\n  zridge unit matrix --unit survey-fleet --area Sign-in",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "unit", Usage: "this `UNIT`"},
+			&cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"},
+			&cli.BoolFlag{Name: "deep", Usage: "all units below"},
+			&cli.BoolFlag{Name: "all", Usage: "also what every laptop has alike"},
+			&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+			formatFlag("text", "json"),
+		},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			query := given(c, "unit", "area", "change")
 			for _, flag := range []string{"deep", "all"} {
@@ -332,9 +398,12 @@ func cellText(p wire.Prevailing) string {
 
 func placesCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "places", Usage: "what a setting is in every unit, and where it is given", ArgsUsage: "SETTING",
-		Description: "A unit has what most of its laptops have, those of the units below it among them; * marks what is not so in the unit above.\n\nExample:\n  zridge setting places screen.lock_after_minutes",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+		Name:      "places",
+		Usage:     "what a setting is in every unit, and where it is given",
+		ArgsUsage: "SETTING",
+		Description: "A unit has what most of its laptops have, those of the units below it among them; * marks what is not so in the unit " +
+			"above.\n\nExample:\n  zridge setting places screen.lock_after_minutes",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
 		Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			w, err := client.Get[wire.Whereabouts](ctx, api, client.Path("settings", c.Args().First(), "places"), given(c, "change"))
 			if err != nil {
@@ -343,10 +412,28 @@ func placesCommand(s Streams) *cli.Command {
 			return printed(s, c, w, func() {
 				var rows [][]string
 				for _, u := range w.Units {
-					rows = append(rows, []string{strings.Repeat("  ", u.Place.Depth) + u.Place.Unit, cellText(u.Prevailing), fmt.Sprint(u.Prevailing.Devices), fmt.Sprint(u.Prevailing.Others), givenText(u.Given)})
+					rows = append(
+						rows,
+						[]string{
+							strings.Repeat("  ", u.Place.Depth) + u.Place.Unit,
+							cellText(u.Prevailing),
+							fmt.Sprint(u.Prevailing.Devices),
+							fmt.Sprint(u.Prevailing.Others),
+							givenText(u.Given),
+						},
+					)
 				}
 				for _, g := range w.Groups {
-					rows = append(rows, []string{"group " + g.Group, cellText(g.Prevailing), fmt.Sprint(g.Prevailing.Devices), fmt.Sprint(g.Prevailing.Others), givenText(g.Given)})
+					rows = append(
+						rows,
+						[]string{
+							"group " + g.Group,
+							cellText(g.Prevailing),
+							fmt.Sprint(g.Prevailing.Devices),
+							fmt.Sprint(g.Prevailing.Others),
+							givenText(g.Given),
+						},
+					)
 				}
 				printTable(s.Out, []string{"place", "on most", "laptops", "otherwise", "given by"}, rows)
 			})

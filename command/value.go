@@ -28,7 +28,13 @@ type valueReader struct {
 }
 
 // read makes a value of text for a shape.
-func (r *valueReader) read(ctx context.Context, what string, shape files.ShapeDoc, columns []files.ColumnDoc, text string) (setting.Value, error) {
+func (r *valueReader) read(
+	ctx context.Context,
+	what string,
+	shape files.ShapeDoc,
+	columns []files.ColumnDoc,
+	text string,
+) (setting.Value, error) {
 	wrong := func(expected string) error {
 		return usage("%s: found %s, expected %s", what, problem.Quote(text), expected)
 	}
@@ -160,7 +166,12 @@ func (r *valueReader) table(ctx context.Context, what string, columns []files.Co
 		}
 		column := columnOf(columns, strings.TrimSpace(name))
 		if !named || column == nil {
-			return setting.Value{}, usage("%s: found %s, expected COLUMN=VALUE with one of %s, a CSV file as @FILE.csv, or JSON", what, problem.Quote(part), columnNames(columns))
+			return setting.Value{}, usage(
+				"%s: found %s, expected COLUMN=VALUE with one of %s, a CSV file as @FILE.csv, or JSON",
+				what,
+				problem.Quote(part),
+				columnNames(columns),
+			)
 		}
 		v, err := r.read(ctx, what+"/"+column.Name, column.ShapeDoc, nil, strings.TrimSpace(cell))
 		if err != nil {
@@ -216,7 +227,13 @@ func (r *valueReader) tableFile(ctx context.Context, what string, columns []file
 		for j, cell := range record {
 			column := columnOf(columns, records[0][j])
 			if column == nil {
-				return setting.Value{}, usage("%s: %s has the column %s, expected one of %s", what, path, problem.Quote(records[0][j]), columnNames(columns))
+				return setting.Value{}, usage(
+					"%s: %s has the column %s, expected one of %s",
+					what,
+					path,
+					problem.Quote(records[0][j]),
+					columnNames(columns),
+				)
 			}
 			if cell == "" {
 				continue
@@ -261,13 +278,34 @@ func describeFile(f wire.File) string {
 		if c.SelfSigned {
 			kind += ", self-signed"
 		}
-		fmt.Fprintf(&b, "\n  %s: %s\n    issued by %s, serial %s, %s\n    valid %s to %s, fingerprint %s", kind, c.Subject, c.Issuer, c.Serial, c.Key, c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), c.SHA256)
+		fmt.Fprintf(
+			&b,
+			"\n  %s: %s\n    issued by %s, serial %s, %s\n    valid %s to %s, fingerprint %s",
+			kind,
+			c.Subject,
+			c.Issuer,
+			c.Serial,
+			c.Key,
+			c.NotBefore.Format("2006-01-02"),
+			c.NotAfter.Format("2006-01-02"),
+			c.SHA256,
+		)
 	}
 	if r := f.Reading.Rules; r != nil {
 		fmt.Fprintf(&b, "\n  rule set %s %s: %s, otherwise %s", r.ID, r.Title, counted(len(r.Rules), "rule"), r.Otherwise)
 	}
 	if a := f.Reading.Application; a != nil {
-		fmt.Fprintf(&b, "\n  application %s %s\n    identifier %s, signed by %s (%s), for %s, read from %s", a.Name, a.Version, a.Identifier, orDefault(a.Signer, "nobody named"), a.Signed, a.Platform, a.Source)
+		fmt.Fprintf(
+			&b,
+			"\n  application %s %s\n    identifier %s, signed by %s (%s), for %s, read from %s",
+			a.Name,
+			a.Version,
+			a.Identifier,
+			orDefault(a.Signer, "nobody named"),
+			a.Signed,
+			a.Platform,
+			a.Source,
+		)
 	}
 	for _, w := range f.Reading.Warnings {
 		fmt.Fprintf(&b, "\n  note: %s", w)

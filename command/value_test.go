@@ -30,7 +30,8 @@ func TestValuesAsPeopleTypeThem(t *testing.T) {
 	dir := t.TempDir()
 	list := filepath.Join(dir, "sites.txt")
 	table := filepath.Join(dir, "rules.csv")
-	for path, text := range map[string]string{list: "a.example\n\n b.example \na.example\n", table: "name,direction,action,remote\nweb,in,allow,\"10.0.0.0/8,10.1.0.0/16\"\nssh,in,block,\n"} {
+	for path, text := range map[string]string{list: "a.example\n\n b.example \na.example\n", table: "name,direction,action,remote\n" +
+		"web,in,allow,\"10.0.0.0/8,10.1.0.0/16\"\nssh,in,block,\n"} {
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -19,7 +19,10 @@ import (
 )
 
 func whereFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` that must hold: os=linux|macos, facts/ram_gb>=16, tags~field, edition?, edition!?"}
+	return &cli.StringSliceFlag{
+		Name:  "where",
+		Usage: "`CONDITION` that must hold: os=linux|macos, facts/ram_gb>=16, tags~field, edition?, edition!?",
+	}
 }
 
 func personCommand(s Streams) *cli.Command {
@@ -37,7 +40,10 @@ func personCommand(s Streams) *cli.Command {
 				return []string{p.ID, p.Name, p.Mail, p.Unit, fmt.Sprint(p.Devices), from}
 			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, whereFlag(), &cli.StringFlag{Name: "sort", Usage: "`FIELD` to sort by; with - in front the other way"}),
 			{
-				Name: "show", Usage: "a person: groups and why, laptops, where it is known from", ArgsUsage: "PERSON", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name:      "show",
+				Usage:     "a person: groups and why, laptops, where it is known from",
+				ArgsUsage: "PERSON",
+				Flags:     []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "PERSON", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					p, err := client.Get[wire.PersonPage](ctx, api, client.Path("people", c.Args().First()), nil)
 					if err != nil {
@@ -96,7 +102,14 @@ func groupCommand(s Streams) *cli.Command {
 				for _, n := range g.Nesting {
 					fmt.Fprintf(s.Out, "%s└ %s (%d)\n", strings.Repeat("  ", n.Depth), n.ID, n.Members)
 				}
-				fmt.Fprintf(s.Out, "included by %s; left out of %s; member of %s; exceptions %s\n", orNone(g.Use.Includes), orNone(g.Use.Excludes), orNone(g.Use.Groups), orNone(g.Use.Exceptions))
+				fmt.Fprintf(
+					s.Out,
+					"included by %s; left out of %s; member of %s; exceptions %s\n",
+					orNone(g.Use.Includes),
+					orNone(g.Use.Excludes),
+					orNone(g.Use.Groups),
+					orNone(g.Use.Exceptions),
+				)
 				return nil
 			}),
 			inheritsCommand(s, "group", "groups"),
@@ -134,7 +147,10 @@ func groupCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "retire", Usage: "take a group away with all that names it, in a change, and say what that does", ArgsUsage: "GROUP", Flags: []cli.Flag{changeFlag()},
+				Name:      "retire",
+				Usage:     "take a group away with all that names it, in a change, and say what that does",
+				ArgsUsage: "GROUP",
+				Flags:     []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "GROUP", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 					n, err := client.Post[wire.Edited](ctx, api, client.Path("changes", change.ID, "retired-groups", c.Args().First()), nil)
 					if err != nil {
@@ -150,8 +166,18 @@ func groupCommand(s Streams) *cli.Command {
 
 func groupFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "of", Usage: "`WHAT` it is a group of: devices or people"}, &cli.StringFlag{Name: "title", Usage: "`NAME` for people"}, &cli.StringFlag{Name: "rule", Usage: "a CEL `RULE`; empty: none"},
-		&cli.StringSliceFlag{Name: "member", Usage: "`ID` to list"}, &cli.StringSliceFlag{Name: "drop", Usage: "`ID` to take off the list"}, &cli.StringFlag{Name: "serials", Usage: "list the laptops whose serial numbers are in `FILE`, one a line"},
+		&cli.StringFlag{
+			Name:  "of",
+			Usage: "`WHAT` it is a group of: devices or people",
+		},
+		&cli.StringFlag{Name: "title", Usage: "`NAME` for people"},
+		&cli.StringFlag{Name: "rule", Usage: "a CEL `RULE`; empty: none"},
+		&cli.StringSliceFlag{
+			Name:  "member",
+			Usage: "`ID` to list",
+		},
+		&cli.StringSliceFlag{Name: "drop", Usage: "`ID` to take off the list"},
+		&cli.StringFlag{Name: "serials", Usage: "list the laptops whose serial numbers are in `FILE`, one a line"},
 		&cli.StringSliceFlag{Name: "group", Usage: "`GROUP` to have as a member"},
 	}
 }
@@ -196,7 +222,16 @@ func groupDoc(ctx context.Context, s Streams, c *cli.Command, api *client.Client
 }
 
 func printGroupTrial(s Streams, t wire.GroupTrial, of string) {
-	fmt.Fprintf(s.Out, "%d of %d %s: %d listed, %d through member groups, %d by the rule alone\n", t.Count, t.Of, of, t.Listed, t.Nested, t.ByRule)
+	fmt.Fprintf(
+		s.Out,
+		"%d of %d %s: %d listed, %d through member groups, %d by the rule alone\n",
+		t.Count,
+		t.Of,
+		of,
+		t.Listed,
+		t.Nested,
+		t.ByRule,
+	)
 	ids := func(list []wire.Member) []string {
 		out := make([]string, len(list))
 		for i, m := range list {
@@ -217,10 +252,23 @@ func printGroupTrial(s Streams, t wire.GroupTrial, of string) {
 
 func reachCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "reach", Usage: "who gets a policy, in numbers: by platform, release and unit, and what each target does", ArgsUsage: "POLICY",
-		Description: "With --include and the like it says who would get it then; nothing is kept.\n\nExamples:\n  zridge policy reach field-encryption\n  zridge policy reach field-encryption --exclude group:bridge-laptops --beside fleet-startup",
-		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "include", Usage: "`TARGET` besides"}, &cli.StringSliceFlag{Name: "exclude", Usage: "`TARGET` left out besides"}, &cli.StringFlag{Name: "when", Usage: "another CEL `CONDITION`"}, &cli.StringFlag{Name: "beside", Usage: "compare with the audience of this `POLICY`"},
-			&cli.IntFlag{Name: "test-group", Usage: "name `N` laptops of every platform, unit and release among them, to start with"}, formatFlag("text", "json"), changeFlag()},
+		Name:      "reach",
+		Usage:     "who gets a policy, in numbers: by platform, release and unit, and what each target does",
+		ArgsUsage: "POLICY",
+		Description: "With --include and the like it says who would get it then; nothing is kept.\n\nExamples:\n  zridge policy reach " +
+			"field-encryption\n  zridge policy reach field-encryption --exclude group:bridge-laptops --beside fleet-startup",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "include", Usage: "`TARGET` besides"},
+			&cli.StringSliceFlag{Name: "exclude", Usage: "`TARGET` left out besides"},
+			&cli.StringFlag{Name: "when", Usage: "another CEL `CONDITION`"},
+			&cli.StringFlag{Name: "beside", Usage: "compare with the audience of this `POLICY`"},
+			&cli.IntFlag{
+				Name:  "test-group",
+				Usage: "name `N` laptops of every platform, unit and release among them, to start with",
+			},
+			formatFlag("text", "json"),
+			changeFlag(),
+		},
 		Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			query := map[string][]string{}
 			var change wire.Change
@@ -268,8 +316,22 @@ func printReach(s Streams, r wire.AudienceReach) {
 	case "many":
 		fmt.Fprintf(s.Out, "MANY: more than %d%% of the company\n", r.Share)
 	}
-	fmt.Fprintf(s.Out, "%d of %d laptops get it, %s, in %s; %d left out by name, %d by the condition, %d on another platform, %d outside of its unit, %d not included; %d support none of it, of %d that is not known\n",
-		r.Gets.Count, r.Estate, counted(r.People.Count, "owner"), counted(r.Units, "unit"), r.Excluded.Count, r.Condition.Count, r.Platform.Count, r.Outside.Count, r.NotIncluded.Count, r.Unsupported.Count, r.Unknown.Count)
+	fmt.Fprintf(
+		s.Out,
+		"%d of %d laptops get it, %s, in %s; %d left out by name, %d by the condition, %d on another platform, %d outside of its unit, %d "+
+			"not included; %d support none of it, of %d that is not known\n",
+		r.Gets.Count,
+		r.Estate,
+		counted(r.People.Count, "owner"),
+		counted(r.Units, "unit"),
+		r.Excluded.Count,
+		r.Condition.Count,
+		r.Platform.Count,
+		r.Outside.Count,
+		r.NotIncluded.Count,
+		r.Unsupported.Count,
+		r.Unknown.Count,
+	)
 	var rows [][]string
 	for _, group := range []struct {
 		word string
@@ -301,7 +363,12 @@ func exceptionCommand(s Streams) *cli.Command {
 		return &cli.Command{
 			Name: name, Usage: about, ArgsUsage: "EXCEPTION", Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "a `NOTE` for the record"}},
 			Action: asked(s, 1, "EXCEPTION", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-				r, err := client.Post[wire.ExceptionRequest](ctx, api, client.Path("exception-requests", c.Args().First(), "decision"), wire.Decision{Approve: approve, Note: c.String("note")})
+				r, err := client.Post[wire.ExceptionRequest](
+					ctx,
+					api,
+					client.Path("exception-requests", c.Args().First(), "decision"),
+					wire.Decision{Approve: approve, Note: c.String("note")},
+				)
 				if err == nil {
 					fmt.Fprintf(s.Out, "%s is %s\n", r.Exception.ID, r.State)
 				}
@@ -313,40 +380,77 @@ func exceptionCommand(s Streams) *cli.Command {
 		Name: "exception", Usage: "exceptions: list, requests, ask, impact, approve, refuse, withdraw, end",
 		Description: "An exception is asked for by one and approved by another. It ends by itself; 14 and 3 days before, the overview says so.",
 		Commands: []*cli.Command{
-			listing(s, "list", "exceptions by the day on which they lapse", "/exceptions", []string{"exception", "lapses", "days", "setting", "for", "value", "approved by", "laptops"}, func(x wire.Exception) []string {
-				value := "left to the laptop"
-				if !x.Unset {
-					value = valueText(x.Value)
-				}
-				return []string{x.ID, x.Until, fmt.Sprint(x.Days), x.Setting, x.Target, value, x.ApprovedBy, fmt.Sprint(x.Devices)}
-			}),
-			listing(s, "requests", "exceptions that were asked for", "/exception-requests", []string{"exception", "state", "setting", "for", "until", "asked by", "reason"}, func(r wire.ExceptionRequest) []string {
-				return []string{r.Exception.ID, r.State, r.Exception.Setting, r.Exception.Target, r.Exception.Until, r.AskedBy, r.Exception.Reason}
-			}, &cli.StringFlag{Name: "state", Usage: "only in this `STATE`: asked, approved, refused, withdrawn"}),
+			listing(
+				s,
+				"list",
+				"exceptions by the day on which they lapse",
+				"/exceptions",
+				[]string{"exception", "lapses", "days", "setting", "for", "value", "approved by", "laptops"},
+				func(x wire.Exception) []string {
+					value := "left to the laptop"
+					if !x.Unset {
+						value = valueText(x.Value)
+					}
+					return []string{x.ID, x.Until, fmt.Sprint(x.Days), x.Setting, x.Target, value, x.ApprovedBy, fmt.Sprint(x.Devices)}
+				},
+			),
+			listing(
+				s,
+				"requests",
+				"exceptions that were asked for",
+				"/exception-requests",
+				[]string{"exception", "state", "setting", "for", "until", "asked by", "reason"},
+				func(r wire.ExceptionRequest) []string {
+					return []string{r.Exception.ID, r.State, r.Exception.Setting, r.Exception.Target, r.Exception.Until, r.AskedBy, r.Exception.Reason}
+				},
+				&cli.StringFlag{Name: "state", Usage: "only in this `STATE`: asked, approved, refused, withdrawn"},
+			),
 			{
-				Name: "ask", Usage: "ask for an exception", ArgsUsage: "SETTING [VALUE]",
-				Description: "Without a value the setting is left to the laptop.\n\nExample:\n  zridge exception ask screen.lock_after_minutes 60 --for device:LT-0110 --until 2026-12-20 --reason \"Plotter must stay lit\"",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "for", Required: true, Usage: "`TARGET`: unit:, group:, device: or person: and an id"}, &cli.StringFlag{Name: "until", Required: true, Usage: "the last `DAY`"}, &cli.StringFlag{Name: "from", Usage: "the first `DAY`"}, &cli.StringFlag{Name: "reason", Required: true, Usage: "the `REASON`"}, &cli.StringFlag{Name: "id", Usage: "an `ID` of its own"}},
-				Action: asked(s, -1, "SETTING and, where it is to have one, VALUE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					in := wire.AskException{ID: c.String("id"), Setting: c.Args().First(), Target: c.String("for"), From: c.String("from"), Until: c.String("until"), Reason: c.String("reason"), Unset: c.NArg() == 1}
-					if !in.Unset {
-						use, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", in.Setting), nil)
-						if err != nil {
-							return err
+				Name:      "ask",
+				Usage:     "ask for an exception",
+				ArgsUsage: "SETTING [VALUE]",
+				Description: "Without a value the setting is left to the laptop.\n\nExample:\n  zridge exception ask screen.lock_after_minutes 60 " +
+					"--for device:LT-0110 --until 2026-12-20 --reason \"Plotter must stay lit\"",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "for", Required: true, Usage: "`TARGET`: unit:, group:, device: or person: and an id"},
+					&cli.StringFlag{Name: "until", Required: true, Usage: "the last `DAY`"},
+					&cli.StringFlag{Name: "from", Usage: "the first `DAY`"},
+					&cli.StringFlag{Name: "reason", Required: true, Usage: "the `REASON`"},
+					&cli.StringFlag{Name: "id", Usage: "an `ID` of its own"},
+				},
+				Action: asked(
+					s,
+					-1,
+					"SETTING and, where it is to have one, VALUE",
+					func(ctx context.Context, c *cli.Command, api *client.Client) error {
+						in := wire.AskException{
+							ID:      c.String("id"),
+							Setting: c.Args().First(),
+							Target:  c.String("for"),
+							From:    c.String("from"),
+							Until:   c.String("until"),
+							Reason:  c.String("reason"),
+							Unset:   c.NArg() == 1,
 						}
-						reader := &valueReader{api: api, said: func(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }}
-						v, err := reader.read(ctx, in.Setting, use.Setting.ShapeDoc, use.Setting.Columns, strings.Join(c.Args().Tail(), " "))
-						if err != nil {
-							return err
+						if !in.Unset {
+							use, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", in.Setting), nil)
+							if err != nil {
+								return err
+							}
+							reader := &valueReader{api: api, said: func(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }}
+							v, err := reader.read(ctx, in.Setting, use.Setting.ShapeDoc, use.Setting.Columns, strings.Join(c.Args().Tail(), " "))
+							if err != nil {
+								return err
+							}
+							in.Value = &v
 						}
-						in.Value = &v
-					}
-					r, err := client.Post[wire.ExceptionRequest](ctx, api, "/exception-requests", in)
-					if err == nil {
-						fmt.Fprintf(s.Out, "Asked for as %s; somebody else approves it: zridge exception approve %s\n", r.Exception.ID, r.Exception.ID)
-					}
-					return err
-				}),
+						r, err := client.Post[wire.ExceptionRequest](ctx, api, "/exception-requests", in)
+						if err == nil {
+							fmt.Fprintf(s.Out, "Asked for as %s; somebody else approves it: zridge exception approve %s\n", r.Exception.ID, r.Exception.ID)
+						}
+						return err
+					},
+				),
 			},
 			{
 				Name: "impact", Usage: "what an exception that is asked for would do", ArgsUsage: "EXCEPTION",
@@ -358,7 +462,8 @@ func exceptionCommand(s Streams) *cli.Command {
 					return err
 				}),
 			},
-			decide("approve", "approve what somebody else asked for, which publishes it", true), decide("refuse", "refuse a request", false),
+			decide("approve", "approve what somebody else asked for, which publishes it", true),
+			decide("refuse", "refuse a request", false),
 			{
 				Name: "withdraw", Usage: "take a request of yours back", ArgsUsage: "EXCEPTION",
 				Action: asked(s, 1, "EXCEPTION", func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -372,7 +477,17 @@ func exceptionCommand(s Streams) *cli.Command {
 			{
 				Name: "end", Usage: "end an exception, in a change, and say what that does", ArgsUsage: "EXCEPTION", Flags: []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "EXCEPTION", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-					if err := putEdit(ctx, api, s.Out, change, http.MethodPost, string(estate.KindException), c.Args().First(), "/retire", nil); err != nil {
+					if err := putEdit(
+						ctx,
+						api,
+						s.Out,
+						change,
+						http.MethodPost,
+						string(estate.KindException),
+						c.Args().First(),
+						"/retire",
+						nil,
+					); err != nil {
 						return err
 					}
 					return showImpact(ctx, api, s.Out, change.ID, "text")
@@ -384,7 +499,10 @@ func exceptionCommand(s Streams) *cli.Command {
 
 func compareCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "compare", Usage: "two devices side by side: what differs, and why", ArgsUsage: "DEVICE DEVICE", Flags: []cli.Flag{formatFlag("text", "json")},
+		Name:      "compare",
+		Usage:     "two devices side by side: what differs, and why",
+		ArgsUsage: "DEVICE DEVICE",
+		Flags:     []cli.Flag{formatFlag("text", "json")},
 		Action: asked(s, 2, "two devices", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			w, err := client.Get[wire.Comparison](ctx, api, client.Path("devices", c.Args().Get(0), "beside", c.Args().Get(1)), nil)
 			if err != nil {
@@ -397,9 +515,18 @@ func compareCommand(s Streams) *cli.Command {
 
 func supposeCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "suppose", Usage: "a device as it is beside what it would be; nothing is altered", ArgsUsage: "DEVICE",
+		Name:        "suppose",
+		Usage:       "a device as it is beside what it would be; nothing is altered",
+		ArgsUsage:   "DEVICE",
 		Description: "Example:\n  zridge device suppose LT-0110 --unit slipway --join on-call",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "unit", Usage: "it moves to this `UNIT`"}, &cli.StringSliceFlag{Name: "join", Usage: "it joins this `GROUP`"}, &cli.StringSliceFlag{Name: "leave", Usage: "it leaves this `GROUP`"}, &cli.StringFlag{Name: "owner", Usage: "it gets this `PERSON` as its owner; empty: nobody"}, &cli.StringFlag{Name: "person", Usage: "this `PERSON` signs in"}, formatFlag("text", "json")},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "unit", Usage: "it moves to this `UNIT`"},
+			&cli.StringSliceFlag{Name: "join", Usage: "it joins this `GROUP`"},
+			&cli.StringSliceFlag{Name: "leave", Usage: "it leaves this `GROUP`"},
+			&cli.StringFlag{Name: "owner", Usage: "it gets this `PERSON` as its owner; empty: nobody"},
+			&cli.StringFlag{Name: "person", Usage: "this `PERSON` signs in"},
+			formatFlag("text", "json"),
+		},
 		Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			in := wire.Supposed{Unit: c.String("unit"), Join: c.StringSlice("join"), Leave: c.StringSlice("leave"), Person: c.String("person")}
 			if c.IsSet("owner") {
@@ -420,7 +547,12 @@ func moveCommand(s Streams) *cli.Command {
 		Name: "move", Usage: "give devices another unit of their own, in a change, and say what that does", ArgsUsage: "DEVICE …",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "unit", Usage: "the `UNIT`; empty: they follow their owners"}, changeFlag()},
 		Action: writing(s, -1, "DEVICE, once or more", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-			n, err := client.Post[wire.Edited](ctx, api, client.Path("changes", change.ID, "moved-devices"), wire.Move{Devices: c.Args().Slice(), Unit: c.String("unit")})
+			n, err := client.Post[wire.Edited](
+				ctx,
+				api,
+				client.Path("changes", change.ID, "moved-devices"),
+				wire.Move{Devices: c.Args().Slice(), Unit: c.String("unit")},
+			)
 			if err != nil {
 				return err
 			}

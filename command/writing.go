@@ -32,11 +32,20 @@ func given(c *cli.Command, flags ...string) url.Values {
 }
 
 func changeFlag() cli.Flag {
-	return &cli.StringFlag{Name: "change", Sources: cli.EnvVars("ZRIDGE_CHANGE"), Usage: "the `CHANGE` that edits go into; without it the one that you opened last, or a new one"}
+	return &cli.StringFlag{
+		Name:    "change",
+		Sources: cli.EnvVars("ZRIDGE_CHANGE"),
+		Usage:   "the `CHANGE` that edits go into; without it the one that you opened last, or a new one",
+	}
 }
 
 // writing makes an action that puts edits into a change.
-func writing(s Streams, arguments int, expected string, do func(context.Context, *cli.Command, *client.Client, wire.Change) error) cli.ActionFunc {
+func writing(
+	s Streams,
+	arguments int,
+	expected string,
+	do func(context.Context, *cli.Command, *client.Client, wire.Change) error,
+) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		if err := countArguments(c, arguments, expected); err != nil {
 			return err
@@ -53,7 +62,8 @@ func writing(s Streams, arguments int, expected string, do func(context.Context,
 	}
 }
 
-// changeFor gives the change that edits go into: the one that is named, else the one that was opened last if it is still open, else a new one.
+// changeFor gives the change that edits go into: the one that is named, else the one that was opened last if it is still open, else a new
+// one.
 func changeFor(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (wire.Change, error) {
 	if id := c.String("change"); id != "" {
 		return client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
@@ -190,7 +200,12 @@ func settingDoc(ctx context.Context, api *client.Client, id, change string) (wir
 	}
 	d, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", id), query)
 	if p, refused := err.(*wire.Problem); refused && p.Status == http.StatusNotFound {
-		found, searchErr := client.Get[wire.Page[wire.Setting]](ctx, api, "/settings", url.Values{"q": {strings.NewReplacer(".", " ", "_", " ").Replace(id)}, "limit": {"3"}})
+		found, searchErr := client.Get[wire.Page[wire.Setting]](
+			ctx,
+			api,
+			"/settings",
+			url.Values{"q": {strings.NewReplacer(".", " ", "_", " ").Replace(id)}, "limit": {"3"}},
+		)
 		if searchErr == nil && len(found.Items) > 0 {
 			near := make([]string, len(found.Items))
 			for i, f := range found.Items {

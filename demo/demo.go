@@ -54,8 +54,14 @@ var places = []place{
 }
 
 var (
-	firstNames = strings.Fields("Ines Tomas Mairi Jonas Aoife Kwame Leila Bram Sunniva Mateo Yuki Olga Piet Farah Callum Noor Elske Idris Wanja Ruth Anders Zeynep Hamish Beatriz Chidi Freya Goran Hana Ivo Jamila")
-	lastNames  = strings.Fields("Okafor Reyes Strand Haverkamp Lindqvist Moreau Petrov Achterberg Nakamura Duarte Sinclair Vasquez Tamm Osei Brandt Kowalska Rahimi Falk Mbeki Laurent Eriksen Costa")
+	firstNames = strings.Fields(
+		"Ines Tomas Mairi Jonas Aoife Kwame Leila Bram Sunniva Mateo Yuki Olga Piet Farah Callum Noor Elske Idris Wanja Ruth Anders Zeynep " +
+			"Hamish Beatriz Chidi Freya Goran Hana Ivo Jamila",
+	)
+	lastNames = strings.Fields(
+		"Okafor Reyes Strand Haverkamp Lindqvist Moreau Petrov Achterberg Nakamura Duarte Sinclair Vasquez Tamm Osei Brandt Kowalska Rahimi " +
+			"Falk Mbeki Laurent Eriksen Costa",
+	)
 )
 
 // Tables gives the text of people.csv and devices.csv.
@@ -63,14 +69,33 @@ func Tables() (peopleCSV, devicesCSV string) {
 	r := rand.New(rand.NewPCG(1847, 2026))
 	var p, d strings.Builder
 	p.WriteString("id,name,mail,unit,department,title,employment\n")
-	d.WriteString("id,serial,owner,users,unit,os,os_version,edition,model,tags,ram_gb,security_chip,disk_encrypted,camera,battery,fingerprint_reader\n")
+	d.WriteString(
+		"id,serial,owner,users,unit,os,os_version,edition,model,tags,ram_gb,security_chip,disk_encrypted,camera,battery,fingerprint_reader\n",
+	)
 	staff := makeStaff(r)
 	for _, s := range staff {
 		fmt.Fprintf(&p, "%s,%s,%s@larkfell.example,%s,%s,%s,%s\n", s.id, s.name, s.id, s.unit, s.department, s.title, s.employment)
 	}
 	for n, l := range makeLaptops(r, staff) {
-		fmt.Fprintf(&d, "LT-%04d,ZX%d-%04d,%s,%s,%s,%s,%s,%s,%s,%s,%d,%s,%t,%s\n", n+1, 3+n%4, 1009+n*37%8999, l.owner, strings.Join(l.users, " "), l.unit,
-			l.os, l.version, l.edition, l.model, strings.Join(l.tags, " "), l.ram, l.chip, l.encrypted, l.parts())
+		fmt.Fprintf(
+			&d,
+			"LT-%04d,ZX%d-%04d,%s,%s,%s,%s,%s,%s,%s,%s,%d,%s,%t,%s\n",
+			n+1,
+			3+n%4,
+			1009+n*37%8999,
+			l.owner,
+			strings.Join(l.users, " "),
+			l.unit,
+			l.os,
+			l.version,
+			l.edition,
+			l.model,
+			strings.Join(l.tags, " "),
+			l.ram,
+			l.chip,
+			l.encrypted,
+			l.parts(),
+		)
 	}
 	return p.String(), d.String()
 }

@@ -33,22 +33,35 @@ func TestTheStorysFigures(t *testing.T) {
 	for _, c := range whole.Conflicts() {
 		conflicts[string(c.Setting)+": "+strings.Join(c.Policies, " or ")] = c.Devices.Len()
 	}
-	expect(t, "conflicts", conflicts, map[string]int{"media.usb_storage: contractors-no-usb or survey-transfer": 4, "signin.banner: leads-banner or on-call-banner": 6})
+	expect(
+		t,
+		"conflicts",
+		conflicts,
+		map[string]int{"media.usb_storage: contractors-no-usb or survey-transfer": 4, "signin.banner: leads-banner or on-call-banner": 6},
+	)
 	problems := map[string]int{}
 	for _, p := range whole.Problems() {
 		problems[string(p.Check)+": "+strings.Join(p.From, " and ")] = p.Devices.Len()
 	}
 	expect(t, "problems", problems, map[string]int{
-		"startup.pin-without-chip: field-encryption and fleet-startup": 70, "network.vpn-without-profile: travel-vpn": 10, "screen.never-locks-automatic: bridge-displays": 12,
+		"startup.pin-without-chip: field-encryption and fleet-startup": 70,
+		"network.vpn-without-profile: travel-vpn":                      10,
+		"screen.never-locks-automatic: bridge-displays":                12,
 	})
 	lints := map[string]int{}
 	for _, l := range plan.Lints() {
 		lints[string(l.Kind)+": "+string(l.Policy)+" "+string(l.Setting)+string(l.Group)+string(l.Exception)] = l.Devices
 	}
 	expect(t, "lints", lints, map[string]int{
-		"redundant: acoustics-microphone media.microphone": 26, "never-wins: harbour-desks screen.lock_after_minutes": 43,
-		"never-wins: research-encryption disk.encryption.required": 47, "reaches-nobody: plotter-kiosk ": 0,
-		"failing-rule:  old-chip": 14, "unused-group:  old-chip": 0, "unused-group:  researchers": 0, "unused-group:  deck-crew": 0, "unused-group:  no-chip": 0,
+		"redundant: acoustics-microphone media.microphone":         26,
+		"never-wins: harbour-desks screen.lock_after_minutes":      43,
+		"never-wins: research-encryption disk.encryption.required": 47,
+		"reaches-nobody: plotter-kiosk ":                           0,
+		"failing-rule:  old-chip":                                  14,
+		"unused-group:  old-chip":                                  0,
+		"unused-group:  researchers":                               0,
+		"unused-group:  deck-crew":                                 0,
+		"unused-group:  no-chip":                                   0,
 	})
 	if n := plan.GroupFailures("old-chip"); n == 0 {
 		t.Error("the rule of old-chip fails on nobody, though some laptops have no chip")

@@ -30,8 +30,22 @@ var Kits = sync.OnceValue(func() []files.Kit {
 
 // Areas lists the areas of the shipped dictionary, in the order in which they are shown.
 var Areas = []string{
-	"disk", "disk startup", "disk recovery", "firmware", "remote hardware management", "sign-in", "accounts", "screen and presence", "browser", "applications", "devices and media",
-	"network", "trust", "updates", "power and backup", "system",
+	"disk",
+	"disk startup",
+	"disk recovery",
+	"firmware",
+	"remote hardware management",
+	"sign-in",
+	"accounts",
+	"screen and presence",
+	"browser",
+	"applications",
+	"devices and media",
+	"network",
+	"trust",
+	"updates",
+	"power and backup",
+	"system",
 }
 
 // Shipped gives the dictionary, read once. The files are part of the program and tested; a fault in them panics.

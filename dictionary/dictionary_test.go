@@ -55,54 +55,191 @@ func TestTheDictionaryIsComplete(t *testing.T) {
 func TestChecksFindWhatTheySay(t *testing.T) {
 	type set = map[string]any
 	cases := map[string]struct{ wrong, right set }{
-		"startup.pin-without-chip":                 {set{"disk.startup.pin": "require", "disk.startup.chip": "forbid"}, set{"disk.startup.pin": "require", "disk.startup.chip": "allow"}},
-		"startup.two-required":                     {set{"disk.startup.pin": "require", "disk.startup.key": "require"}, set{"disk.startup.pin": "require"}},
-		"startup.required-while-off":               {set{"disk.startup.extra": false, "disk.startup.key": "require"}, set{"disk.startup.extra": true, "disk.startup.key": "require"}},
-		"startup.pin-length-without-pin":           {set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "forbid"}, set{"disk.startup.pin_length": int64(8)}},
-		"recovery.escrow-first-while-off":          {set{"disk.recovery.escrow_first": true}, set{"disk.recovery.escrow_first": true, "disk.recovery.escrow": "service"}},
-		"recovery.hidden-without-escrow":           {set{"disk.recovery.hide_choices": true, "disk.recovery.escrow": "off"}, set{"disk.recovery.hide_choices": true, "disk.recovery.escrow": "address"}},
-		"recovery.address-missing":                 {set{"disk.recovery.escrow": "address"}, set{"disk.recovery.escrow": "address", "disk.recovery.escrow_address": "https://keys.example"}},
-		"encryption.standard-users-are-asked":      {set{"disk.encryption.standard_users": true}, set{"disk.encryption.standard_users": true, "disk.encryption.silent": true}},
-		"signin.nobody-left":                       {set{"signin.allowed": []string{"a"}, "signin.denied": []string{"a", "b"}}, set{"signin.allowed": []string{"a", "c"}, "signin.denied": []string{"a"}}},
-		"network.proxy-without-address":            {set{"network.proxy.mode": "manual"}, set{"network.proxy.mode": "script"}},
-		"network.vpn-without-profile":              {set{"network.vpn.always_on": true}, set{"network.vpn.always_on": true, "network.vpn.profile": "home"}},
-		"recovery.company-key-without-certificate": {set{"disk.recovery.company_key": true}, set{"disk.recovery.company_key": true, "disk.recovery.company_certificate": set{"sha256": "x"}}},
-		"recovery.no-key-at-all":                   {set{"disk.encryption.required": true, "disk.recovery.key_per_device": false}, set{"disk.encryption.required": true, "disk.recovery.key_per_device": false, "disk.recovery.company_key": true}},
-		"encryption.without-escrow":                {set{"disk.encryption.required": true, "disk.recovery.escrow": "off"}, set{"disk.encryption.required": true, "disk.recovery.escrow": "service"}},
-		"encryption.silent-with-pin":               {set{"disk.encryption.silent": true, "disk.startup.key": "require"}, set{"disk.encryption.silent": true, "disk.startup.chip": "require"}},
-		"startup.nothing-left":                     {set{"disk.startup.chip": "forbid", "disk.startup.pin": "forbid", "disk.startup.key": "forbid", "disk.startup.key_with_pin": "forbid"}, set{"disk.startup.chip": "forbid", "disk.startup.pin": "forbid"}},
-		"startup.key-with-pin-parts":               {set{"disk.startup.key_with_pin": "require", "disk.startup.key": "require"}, set{"disk.startup.key_with_pin": "require", "disk.startup.key": "allow"}},
-		"firmware.order-without-disk":              {set{"firmware.boot_order": []string{"usb"}}, set{"firmware.boot_order": []string{"usb", "disk"}}},
-		"firmware.order-against-usb":               {set{"firmware.boot_order": []string{"disk", "usb"}, "firmware.boot_usb": false}, set{"firmware.boot_order": []string{"disk"}, "firmware.boot_usb": false}},
-		"hardware.certificate-missing":             {set{"hardware.activation": "certificate"}, set{"hardware.activation": "host-only"}},
-		"hardware.sync-with-enterprise":            {set{"hardware.wireless_sync": true, "hardware.wireless_authentication": "enterprise"}, set{"hardware.wireless_sync": true, "hardware.wireless_authentication": "personal"}},
-		"signin.card-required-and-automatic":       {set{"signin.automatic": true, "signin.smart_card": "require"}, set{"signin.automatic": false, "signin.smart_card": "require"}},
-		"signin.web-without-domains":               {set{"signin.web": "allowed"}, set{"signin.web": "allowed", "signin.web_domains": []string{"larkfell.example"}}},
-		"signin.pass-without-web":                  {set{"signin.one_time_pass": true, "signin.web": "off"}, set{"signin.one_time_pass": true, "signin.web": "allowed", "signin.web_domains": []string{"larkfell.example"}}},
-		"signin.web-camera-off":                    {set{"signin.web_camera": true, "media.camera": false}, set{"signin.web_camera": true}},
-		"accounts.blank-and-length":                {set{"accounts.blank_passwords": true, "accounts.password_length": int64(8)}, set{"accounts.blank_passwords": true, "accounts.password_length": int64(0)}},
-		"screen.saver-after-lock":                  {set{"screen.saver": true, "screen.saver_after_minutes": int64(15), "screen.lock_after_minutes": int64(10)}, set{"screen.saver": true, "screen.saver_after_minutes": int64(5), "screen.lock_after_minutes": int64(10)}},
-		"browser.families-disagree":                {set{"browser.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"b.example"}}, set{"browser.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example"}}},
-		"browser.families-differ":                  {set{"browser.added.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example", "b.example"}}, set{"browser.added.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example"}}},
-		"browser.required-without-domains":         {set{"browser.account_sign_in": "require"}, set{"browser.account_sign_in": "require", "browser.added.account_domains": []string{"a.example"}}},
-		"browser.forbidden-with-domains":           {set{"browser.account_sign_in": "forbid", "browser.account_domains": []string{"a.example"}}, set{"browser.account_sign_in": "forbid"}},
-		"browser.extension-both":                   {set{"browser.extensions_installed": []string{"a"}, "browser.extensions_blocked": []string{"a"}}, set{"browser.extensions_installed": []string{"a"}, "browser.extensions_blocked": []string{"b"}}},
-		"browser.isolation-off":                    {set{"browser.isolation": false, "browser.isolation_clipboard": "out"}, set{"browser.isolation": true, "browser.isolation_clipboard": "out"}},
-		"applications.enforced-without-rules":      {set{"applications.control": "enforce"}, set{"applications.control": "enforce", "applications.control_rules": set{"sha256": "x"}}},
-		"applications.audited-without-rules":       {set{"applications.control": "audit"}, set{"applications.control": "audit", "applications.control_rules": set{"sha256": "x"}}},
-		"applications.rules-while-off":             {set{"applications.control": "off", "applications.control_rules": set{"sha256": "x"}}, set{"applications.control": "off"}},
-		"applications.nothing-checks-downloads":    {set{"applications.reputation": "off", "applications.sources": "anywhere"}, set{"applications.reputation": "off", "applications.sources": "anywhere", "applications.control": "audit", "applications.control_rules": set{"sha256": "x"}}},
-		"applications.ages-reversed":               {set{"applications.age_rating_lowest": int64(12), "applications.age_rating_highest": int64(6)}, set{"applications.age_rating_lowest": int64(6), "applications.age_rating_highest": int64(6)}},
-		"applications.permission-camera-off":       {set{"media.camera": false, "applications.permissions": []any{set{"permission": "camera", "decision": "allow"}}}, set{"media.camera": false, "applications.permissions": []any{set{"permission": "camera", "decision": "refuse"}}}},
-		"network.firewall-off-in-public":           {set{"network.firewall.public": false}, set{"network.firewall.public": true}},
-		"network.firewall-lets-nothing-out":        {set{"network.firewall.outbound": "block", "network.firewall.rules": []any{set{"direction": "in", "action": "allow"}}}, set{"network.firewall.outbound": "block", "network.firewall.rules": []any{set{"direction": "out", "action": "allow"}}}},
-		"network.script-without-address":           {set{"network.proxy.mode": "script"}, set{"network.proxy.mode": "script", "network.proxy.script": "https://proxy.example/a"}},
-		"network.no-wireless-listed":               {set{"network.wireless_only_listed": true, "network.wireless": []string{}}, set{"network.wireless_only_listed": true, "network.wireless": []any{set{"name": "x"}}}},
-		"updates.deadline-before-deferral":         {set{"updates.deadline_days": int64(3), "updates.defer_fixes_days": int64(7)}, set{"updates.deadline_days": int64(9), "updates.defer_fixes_days": int64(7)}},
-		"updates.half-a-window":                    {set{"updates.restart_from": "22:00"}, set{"updates.restart_from": "22:00", "updates.restart_until": "05:00"}},
-		"backup.no-destination":                    {set{"backup.automatic": true}, set{"backup.automatic": true, "backup.destination": "https://backup.example"}},
-		"system.nodes-twice":                       {set{"system.nodes": []any{set{"path": "./Device/ZenithRidge/Setting/media.camera"}}}, set{"system.nodes": []any{set{"path": "./Device/Plotter/KeepAwake"}}}},
-		"screen.never-locks-automatic":             {set{"signin.automatic": true, "screen.lock": false}, set{"signin.automatic": true, "screen.lock": true}},
+		"startup.pin-without-chip": {
+			set{"disk.startup.pin": "require", "disk.startup.chip": "forbid"},
+			set{"disk.startup.pin": "require", "disk.startup.chip": "allow"},
+		},
+		"startup.two-required": {
+			set{"disk.startup.pin": "require", "disk.startup.key": "require"},
+			set{"disk.startup.pin": "require"},
+		},
+		"startup.required-while-off": {
+			set{"disk.startup.extra": false, "disk.startup.key": "require"},
+			set{"disk.startup.extra": true, "disk.startup.key": "require"},
+		},
+		"startup.pin-length-without-pin": {
+			set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "forbid"},
+			set{"disk.startup.pin_length": int64(8)},
+		},
+		"recovery.escrow-first-while-off": {
+			set{"disk.recovery.escrow_first": true},
+			set{"disk.recovery.escrow_first": true, "disk.recovery.escrow": "service"},
+		},
+		"recovery.hidden-without-escrow": {
+			set{"disk.recovery.hide_choices": true, "disk.recovery.escrow": "off"},
+			set{"disk.recovery.hide_choices": true, "disk.recovery.escrow": "address"},
+		},
+		"recovery.address-missing": {
+			set{"disk.recovery.escrow": "address"},
+			set{"disk.recovery.escrow": "address", "disk.recovery.escrow_address": "https://keys.example"},
+		},
+		"encryption.standard-users-are-asked": {
+			set{"disk.encryption.standard_users": true},
+			set{"disk.encryption.standard_users": true, "disk.encryption.silent": true},
+		},
+		"signin.nobody-left": {
+			set{"signin.allowed": []string{"a"}, "signin.denied": []string{"a", "b"}},
+			set{"signin.allowed": []string{"a", "c"}, "signin.denied": []string{"a"}},
+		},
+		"network.proxy-without-address": {set{"network.proxy.mode": "manual"}, set{"network.proxy.mode": "script"}},
+		"network.vpn-without-profile": {
+			set{"network.vpn.always_on": true},
+			set{"network.vpn.always_on": true, "network.vpn.profile": "home"},
+		},
+		"recovery.company-key-without-certificate": {
+			set{"disk.recovery.company_key": true},
+			set{"disk.recovery.company_key": true, "disk.recovery.company_certificate": set{"sha256": "x"}},
+		},
+		"recovery.no-key-at-all": {
+			set{"disk.encryption.required": true, "disk.recovery.key_per_device": false},
+			set{"disk.encryption.required": true, "disk.recovery.key_per_device": false, "disk.recovery.company_key": true},
+		},
+		"encryption.without-escrow": {
+			set{"disk.encryption.required": true, "disk.recovery.escrow": "off"},
+			set{"disk.encryption.required": true, "disk.recovery.escrow": "service"},
+		},
+		"encryption.silent-with-pin": {
+			set{"disk.encryption.silent": true, "disk.startup.key": "require"},
+			set{"disk.encryption.silent": true, "disk.startup.chip": "require"},
+		},
+		"startup.nothing-left": {
+			set{"disk.startup.chip": "forbid", "disk.startup.pin": "forbid", "disk.startup.key": "forbid", "disk.startup.key_with_pin": "forbid"},
+			set{"disk.startup.chip": "forbid", "disk.startup.pin": "forbid"},
+		},
+		"startup.key-with-pin-parts": {
+			set{"disk.startup.key_with_pin": "require", "disk.startup.key": "require"},
+			set{"disk.startup.key_with_pin": "require", "disk.startup.key": "allow"},
+		},
+		"firmware.order-without-disk": {
+			set{"firmware.boot_order": []string{"usb"}},
+			set{"firmware.boot_order": []string{"usb", "disk"}},
+		},
+		"firmware.order-against-usb": {
+			set{"firmware.boot_order": []string{"disk", "usb"}, "firmware.boot_usb": false},
+			set{"firmware.boot_order": []string{"disk"}, "firmware.boot_usb": false},
+		},
+		"hardware.certificate-missing": {set{"hardware.activation": "certificate"}, set{"hardware.activation": "host-only"}},
+		"hardware.sync-with-enterprise": {
+			set{"hardware.wireless_sync": true, "hardware.wireless_authentication": "enterprise"},
+			set{"hardware.wireless_sync": true, "hardware.wireless_authentication": "personal"},
+		},
+		"signin.card-required-and-automatic": {
+			set{"signin.automatic": true, "signin.smart_card": "require"},
+			set{"signin.automatic": false, "signin.smart_card": "require"},
+		},
+		"signin.web-without-domains": {
+			set{"signin.web": "allowed"},
+			set{"signin.web": "allowed", "signin.web_domains": []string{"larkfell.example"}},
+		},
+		"signin.pass-without-web": {
+			set{"signin.one_time_pass": true, "signin.web": "off"},
+			set{"signin.one_time_pass": true, "signin.web": "allowed", "signin.web_domains": []string{"larkfell.example"}},
+		},
+		"signin.web-camera-off": {set{"signin.web_camera": true, "media.camera": false}, set{"signin.web_camera": true}},
+		"accounts.blank-and-length": {
+			set{"accounts.blank_passwords": true, "accounts.password_length": int64(8)},
+			set{"accounts.blank_passwords": true, "accounts.password_length": int64(0)},
+		},
+		"screen.saver-after-lock": {
+			set{"screen.saver": true, "screen.saver_after_minutes": int64(15), "screen.lock_after_minutes": int64(10)},
+			set{"screen.saver": true, "screen.saver_after_minutes": int64(5), "screen.lock_after_minutes": int64(10)},
+		},
+		"browser.families-disagree": {
+			set{"browser.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"b.example"}},
+			set{"browser.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example"}},
+		},
+		"browser.families-differ": {
+			set{"browser.added.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example", "b.example"}},
+			set{"browser.added.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example"}},
+		},
+		"browser.required-without-domains": {
+			set{"browser.account_sign_in": "require"},
+			set{"browser.account_sign_in": "require", "browser.added.account_domains": []string{"a.example"}},
+		},
+		"browser.forbidden-with-domains": {
+			set{"browser.account_sign_in": "forbid", "browser.account_domains": []string{"a.example"}},
+			set{"browser.account_sign_in": "forbid"},
+		},
+		"browser.extension-both": {
+			set{"browser.extensions_installed": []string{"a"}, "browser.extensions_blocked": []string{"a"}},
+			set{"browser.extensions_installed": []string{"a"}, "browser.extensions_blocked": []string{"b"}},
+		},
+		"browser.isolation-off": {
+			set{"browser.isolation": false, "browser.isolation_clipboard": "out"},
+			set{"browser.isolation": true, "browser.isolation_clipboard": "out"},
+		},
+		"applications.enforced-without-rules": {
+			set{"applications.control": "enforce"},
+			set{"applications.control": "enforce", "applications.control_rules": set{"sha256": "x"}},
+		},
+		"applications.audited-without-rules": {
+			set{"applications.control": "audit"},
+			set{"applications.control": "audit", "applications.control_rules": set{"sha256": "x"}},
+		},
+		"applications.rules-while-off": {
+			set{"applications.control": "off", "applications.control_rules": set{"sha256": "x"}},
+			set{"applications.control": "off"},
+		},
+		"applications.nothing-checks-downloads": {
+			set{"applications.reputation": "off", "applications.sources": "anywhere"},
+			set{
+				"applications.reputation":    "off",
+				"applications.sources":       "anywhere",
+				"applications.control":       "audit",
+				"applications.control_rules": set{"sha256": "x"},
+			},
+		},
+		"applications.ages-reversed": {
+			set{"applications.age_rating_lowest": int64(12), "applications.age_rating_highest": int64(6)},
+			set{"applications.age_rating_lowest": int64(6), "applications.age_rating_highest": int64(6)},
+		},
+		"applications.permission-camera-off": {
+			set{"media.camera": false, "applications.permissions": []any{set{"permission": "camera", "decision": "allow"}}},
+			set{"media.camera": false, "applications.permissions": []any{set{"permission": "camera", "decision": "refuse"}}},
+		},
+		"network.firewall-off-in-public": {set{"network.firewall.public": false}, set{"network.firewall.public": true}},
+		"network.firewall-lets-nothing-out": {
+			set{"network.firewall.outbound": "block", "network.firewall.rules": []any{set{"direction": "in", "action": "allow"}}},
+			set{"network.firewall.outbound": "block", "network.firewall.rules": []any{set{"direction": "out", "action": "allow"}}},
+		},
+		"network.script-without-address": {
+			set{"network.proxy.mode": "script"},
+			set{"network.proxy.mode": "script", "network.proxy.script": "https://proxy.example/a"},
+		},
+		"network.no-wireless-listed": {
+			set{"network.wireless_only_listed": true, "network.wireless": []string{}},
+			set{"network.wireless_only_listed": true, "network.wireless": []any{set{"name": "x"}}},
+		},
+		"updates.deadline-before-deferral": {
+			set{"updates.deadline_days": int64(3), "updates.defer_fixes_days": int64(7)},
+			set{"updates.deadline_days": int64(9), "updates.defer_fixes_days": int64(7)},
+		},
+		"updates.half-a-window": {
+			set{"updates.restart_from": "22:00"},
+			set{"updates.restart_from": "22:00", "updates.restart_until": "05:00"},
+		},
+		"backup.no-destination": {
+			set{"backup.automatic": true},
+			set{"backup.automatic": true, "backup.destination": "https://backup.example"},
+		},
+		"system.nodes-twice": {
+			set{"system.nodes": []any{set{"path": "./Device/ZenithRidge/Setting/media.camera"}}},
+			set{"system.nodes": []any{set{"path": "./Device/Plotter/KeepAwake"}}},
+		},
+		"screen.never-locks-automatic": {
+			set{"signin.automatic": true, "screen.lock": false},
+			set{"signin.automatic": true, "screen.lock": true},
+		},
 	}
 	for _, c := range dictionary.Shipped().Checks {
 		pair, there := cases[string(c.ID)]
@@ -134,7 +271,10 @@ func TestKitsAreInOrder(t *testing.T) {
 			values[string(e.Setting)] = e.Value.Any()
 		}
 		for _, c := range dictionary.Shipped().Checks {
-			if found, err := c.When.Holds(map[string]any{"settings": values, "device": map[string]any{}, "person": map[string]any{}}); err == nil && found && !(k.ID == "application-control-audit" && c.ID == "applications.audited-without-rules") {
+			if found, err := c.When.Holds(
+				map[string]any{"settings": values, "device": map[string]any{}, "person": map[string]any{}},
+			); err == nil && found &&
+				!(k.ID == "application-control-audit" && c.ID == "applications.audited-without-rules") {
 				t.Errorf("the kit %s is wrong by itself: %s", k.ID, c.Message)
 			}
 		}

@@ -96,7 +96,12 @@ func (p *page) checkAccess(name, source string) {
 	p.theme("chart")
 	for _, width := range []int64{1280, 640} {
 		p.do("resizing", chromedp.EmulateViewport(width, 800))
-		wide, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`Math.max(document.documentElement.scrollWidth - innerWidth, (document.querySelector('main')?.scrollWidth ?? 0) - (document.querySelector('main')?.clientWidth ?? 0))`))
+		wide, err := chromedp.Run(
+			ctx,
+			chromedp.Evaluate[float64](
+				`Math.max(document.documentElement.scrollWidth - innerWidth, (document.querySelector('main')?.scrollWidth ?? 0) - (document.querySelector('main')?.clientWidth ?? 0))`,
+			),
+		)
 		if err != nil {
 			p.t.Fatal(err)
 		}

@@ -78,8 +78,18 @@ func BenchmarkAPublishedChangeReaches240Laptops(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		body := fmt.Sprintf(`{"id":"sooner","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["everyone"]}}`, minutes)
-		if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "sooner"), nil, []byte(body), nil); err != nil {
+		body := fmt.Sprintf(
+			`{"id":"sooner","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["everyone"]}}`,
+			minutes,
+		)
+		if _, err := api.Call(
+			ctx,
+			http.MethodPut,
+			client.Path("changes", c.ID, "edits", "policies", "sooner"),
+			nil,
+			[]byte(body),
+			nil,
+		); err != nil {
 			b.Fatal(err)
 		}
 		began := time.Now()
@@ -189,7 +199,10 @@ func BenchmarkTypingAtALargeEstate(b *testing.B) {
 				if g := &s.Groups[i]; g.Rule != nil {
 					p.goTo("/groups/" + string(g.ID))
 					p.mark("textarea", "Rule")
-					times.typed(p, map[estate.GroupOf]string{estate.OfDevices: `device.os != "macos"`, estate.OfPeople: `person.department in ["dep01", "dep02"]`}[g.Of])
+					times.typed(
+						p,
+						map[estate.GroupOf]string{estate.OfDevices: `device.os != "macos"`, estate.OfPeople: `person.department in ["dep01", "dep02"]`}[g.Of],
+					)
 				}
 			}
 		}
@@ -212,7 +225,10 @@ func (t *typing) typed(p *page, text string) {
 		new PerformanceObserver((list) => list.getEntries().forEach((e) => (window.busy = Math.max(window.busy, e.duration)))).observe({ entryTypes: ['longtask'] });
 		new PerformanceObserver((list) => list.getEntries().filter((e) => /\/api\/v1\/(try|impact)|\/edits\//.test(e.name)).forEach((e) => { window.answered = e.duration; requestAnimationFrame(() => (window.told = performance.now())); })).observe({ entryTypes: ['resource'] });`))
 	p.do("typing", chromedp.KeyEvent(text))
-	p.until("the panel says what comes of it", `window.told > window.keyed && [...document.querySelectorAll('section')].some((s) => /What (comes of it|the open change does)/.test(s.innerText) && /(of 1?[\d,]+ laptops get something else)/.test(s.innerText))`)
+	p.until(
+		"the panel says what comes of it",
+		`window.told > window.keyed && [...document.querySelectorAll('section')].some((s) => /What (comes of it|the open change does)/.test(s.innerText) && /(of 1?[\d,]+ laptops get something else)/.test(s.innerText))`,
+	)
 	each, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](`[window.told - window.keyed, window.answered, window.busy]`))
 	if err != nil {
 		p.t.Fatal(err)

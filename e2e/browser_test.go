@@ -29,9 +29,19 @@ var browser struct {
 
 // openBrowser starts one browser for the whole run.
 func openBrowser() {
-	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.NoFirstRun,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
 		chromedp.Flag("force-prefers-reduced-motion", true),
 	)
 	allocator, closeAllocator := chromedp.NewExecAllocator(context.Background(), options...)
@@ -81,8 +91,11 @@ func newPage(t testing.TB, base string) *page {
 				p.errors = append(p.errors, fmt.Sprintf("console %s: %s", e.Type, text))
 			}
 		case *log.EventEntryAdded:
-			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file that is refused, an edit with faults.
-			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") && !strings.Contains(e.Entry.Text, "412") && !(strings.Contains(e.Entry.Text, "422") && (strings.Contains(e.Entry.URL, "/api/v1/files") || strings.Contains(e.Entry.URL, "/edits/"))) {
+			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file
+			// that is refused, an edit with faults.
+			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") &&
+				!strings.Contains(e.Entry.Text, "412") &&
+				!(strings.Contains(e.Entry.Text, "422") && (strings.Contains(e.Entry.URL, "/api/v1/files") || strings.Contains(e.Entry.URL, "/edits/"))) {
 				p.errors = append(p.errors, "log: "+e.Entry.Text+" "+e.Entry.URL)
 			}
 		}
@@ -113,7 +126,11 @@ func (p *page) do(what string, actions ...chromedp.Action[chromedp.Void]) {
 // inEveryDocument runs a script in every document that is opened from now on, before the document's own.
 func (p *page) inEveryDocument(script string) {
 	p.t.Helper()
-	if _, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: script}); err != nil {
+	if _, err := chromedp.Call(
+		p.ctx,
+		cdppage.AddScriptToEvaluateOnNewDocument,
+		cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: script},
+	); err != nil {
 		p.t.Fatal(err)
 	}
 }
@@ -124,7 +141,10 @@ func (p *page) goTo(path string) {
 }
 
 func (p *page) text() string {
-	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`(document.querySelector('dialog[open]') ?? document.querySelector('main') ?? document.body).innerText`))
+	text, err := chromedp.Run(
+		p.ctx,
+		chromedp.Evaluate[string](`(document.querySelector('dialog[open]') ?? document.querySelector('main') ?? document.body).innerText`),
+	)
 	if err != nil {
 		return err.Error()
 	}
@@ -163,7 +183,8 @@ func (p *page) shows(text string) {
 	p.until("the page shows "+text, `document.body.innerText.includes(`+quoted(text)+`)`)
 }
 
-// mark finds the element of a role's selector whose name (label, text, placeholder) holds a text, once it is there and enabled, and marks it.
+// mark finds the element of a role's selector whose name (label, text, placeholder) holds a text, once it is there and enabled, and marks
+// it.
 func (p *page) mark(selector, name string) chromedp.CSS {
 	p.t.Helper()
 	p.until(fmt.Sprintf("there is a %s named %q", selector, name), `(() => {

@@ -43,17 +43,30 @@ policies:
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out := r.must("change", "edit", change, file); !strings.Contains(out, "alter policies/lost-and-found") || !strings.Contains(out, "create rulings/R-night") {
+	if out := r.must(
+		"change",
+		"edit",
+		change,
+		file,
+	); !strings.Contains(out, "alter policies/lost-and-found") ||
+		!strings.Contains(out, "create rulings/R-night") {
 		t.Errorf("edit says\n%s", out)
 	}
 	r.must("change", "edit", change, file) // once more: the edits are altered
 	out := r.must("change", "impact", change)
-	for _, want := range []string{"216 of 240 devices", "conflict cleared: signin.banner between leads-banner, on-call-banner on 6 devices", "not set", "Found it?"} {
+	for _, want := range []string{"216 of 240 devices", "conflict cleared: signin.banner between leads-banner, on-call-banner " +
+		"on 6 devices", "not set", "Found it?"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the impact lacks %q:\n%s", want, out)
 		}
 	}
-	if out, errOut, status := r.run("", "change", "publish", change); status != 2 || !strings.Contains(errOut, "nothing was published") || !strings.Contains(out, "216 of 240") {
+	if out, errOut, status := r.run(
+		"",
+		"change",
+		"publish",
+		change,
+	); status != 2 || !strings.Contains(errOut, "nothing was published") ||
+		!strings.Contains(out, "216 of 240") {
 		t.Errorf("publish without --yes: status %d\n%s%s", status, out, errOut)
 	}
 	r.must("change", "publish", change, "--yes")
@@ -84,7 +97,20 @@ policies:
 		t.Error("two exports differ")
 	}
 	live := r.must("effective", "--all", "--format", "jsonl", "--reasons")
-	folder, errOut, status := runWith(t, nil, "", "effective", "--estate", first, "--all", "--format", "jsonl", "--reasons", "--date", "2026-11-23")
+	folder, errOut, status := runWith(
+		t,
+		nil,
+		"",
+		"effective",
+		"--estate",
+		first,
+		"--all",
+		"--format",
+		"jsonl",
+		"--reasons",
+		"--date",
+		"2026-11-23",
+	)
 	if status != 0 || live != folder {
 		t.Errorf("the service and its export differ (status %d, %s)", status, errOut)
 	}

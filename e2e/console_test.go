@@ -53,7 +53,8 @@ func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration
 	t.Cleanup(func() { stop(); <-done })
 }
 
-// TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets it, settles a conflict, publishes, and asks a laptop why.
+// TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets it, settles a conflict, publishes, and
+// asks a laptop why.
 func TestTheWholeJobInTheConsole(t *testing.T) {
 	r, api := withDemo(t)
 	fleetOf(t, api, 240, 3*time.Second, endpoint.Shares{Refusing: 3, Wrong: 2})
@@ -158,7 +159,13 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 			return false
 		}
 		for _, d := range found {
-			if page, err := client.Get[wire.DevicePage](context.Background(), api, "/devices/"+d.ID, nil); err == nil && d.OS == "linux" && d.Revision == "2" {
+			if page, err := client.Get[wire.DevicePage](
+				context.Background(),
+				api,
+				"/devices/"+d.ID,
+				nil,
+			); err == nil && d.OS == "linux" &&
+				d.Revision == "2" {
 				for _, x := range page.Deliveries {
 					if x.Setting == "media.camera" && x.Status == "applied" && !x.Reported.Bool() {
 						bridge = d.ID

@@ -21,22 +21,42 @@ func TestTheImpactWhileTyping(t *testing.T) {
 	p.types("Lock the screen after minutes without use", "25")
 	p.shows("get something else")
 	p.shows("get a weaker value")
-	p.until("the panel says from what to what", `[...document.querySelectorAll('section, .sheet')].some((s) => s.innerText.includes('What the open change does') && /25/.test(s.innerText) && s.innerText.includes('weaker'))`)
+	p.until(
+		"the panel says from what to what",
+		`[...document.querySelectorAll('section, .sheet')].some((s) => s.innerText.includes('What the open change does') && /25/.test(s.innerText) && s.innerText.includes('weaker'))`,
+	)
 	p.shows("Kept in the open change")
 	p.shot("impact-typing")
-	p.do("opening the laptops that get a weaker value", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find((b) => /get a weaker value$/.test(b.getAttribute('aria-label') ?? '')).click()`))
+	p.do(
+		"opening the laptops that get a weaker value",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('button')].find((b) => /get a weaker value$/.test(b.getAttribute('aria-label') ?? '')).click()`,
+		),
+	)
 	p.until("the laptops are listed", `document.querySelector('dialog[open] table tbody tr a')?.innerText.startsWith('LT-')`)
-	p.until("with their owners and units", `document.querySelector('dialog[open]').innerText.includes('survey-fleet') || document.querySelector('dialog[open]').innerText.includes('slipway')`)
-	p.until("they can be taken away", `[...document.querySelectorAll('dialog[open] button')].some((b) => b.innerText.includes('Take as a table'))`)
+	p.until(
+		"with their owners and units",
+		`document.querySelector('dialog[open]').innerText.includes('survey-fleet') || document.querySelector('dialog[open]').innerText.includes('slipway')`,
+	)
+	p.until(
+		"they can be taken away",
+		`[...document.querySelectorAll('dialog[open] button')].some((b) => b.innerText.includes('Take as a table'))`,
+	)
 	p.key("\x1b")
 
 	// The change's page has the same numbers, and the report.
 	change := theOpenChange(t, api)
 	p.goTo("/changes/" + change.ID)
 	p.shows("What it does to what is live")
-	p.until("the report can be had", `[...document.querySelectorAll('main a')].filter((a) => a.href.includes('/impact/report?format=')).length === 4`)
+	p.until(
+		"the report can be had",
+		`[...document.querySelectorAll('main a')].filter((a) => a.href.includes('/impact/report?format=')).length === 4`,
+	)
 	p.goTo("/api/v1/changes/" + change.ID + "/impact/report?format=html")
-	p.until("the report stands there as a page in its own style", `getComputedStyle(document.body).maxWidth !== 'none' && document.querySelector('h1').innerText.includes('does')`)
+	p.until(
+		"the report stands there as a page in its own style",
+		`getComputedStyle(document.body).maxWidth !== 'none' && document.querySelector('h1').innerText.includes('does')`,
+	)
 	p.goTo("/changes/" + change.ID)
 	p.until("every number opens its laptops", `document.querySelectorAll('main table button[aria-label*="laptop"]').length > 0`)
 
@@ -66,13 +86,22 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	p.types("Lock the screen after minutes without use", "25")
 	p.shows("Kept in the open change")
 	// A colleague goes on in the change, so that it is read again.
-	if refused, _ := call(t, api, http.MethodPut, client.Path("changes", theOpenChange(t, api).ID, "edits", "policies", "p1"), quietPolicy); refused != nil {
+	if refused, _ := call(
+		t,
+		api,
+		http.MethodPut,
+		client.Path("changes", theOpenChange(t, api).ID, "edits", "policies", "p1"),
+		quietPolicy,
+	); refused != nil {
 		t.Fatal(refused)
 	}
 	p.until("readings were held back", `window.held.length > 0`)
 	p.do("letting them go", chromedp.Evaluate[chromedp.Void](`window.held.splice(0).forEach((go) => go())`))
 	p.shows("Take out of the change")
-	p.until("it is kept still", `document.body.innerText.includes('Kept in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`)
+	p.until(
+		"it is kept still",
+		`document.body.innerText.includes('Kept in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`,
+	)
 }
 
 // TestWaysToSettleAConflict reads what each way would do before choosing one, looks closer at it, and puts it into the change.
@@ -82,7 +111,12 @@ func TestWaysToSettleAConflict(t *testing.T) {
 	p.signIn()
 	p.goTo("/conflicts?setting=signin.banner")
 	p.shows("Banner text before sign-in")
-	p.do("opening the ways", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Other ways to settle it')).click()`))
+	p.do(
+		"opening the ways",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Other ways to settle it')).click()`,
+		),
+	)
 	p.shows("‘Banner for people on call’ gets a higher priority")
 	p.shows("settles it · ")
 	p.shot("conflicts")
@@ -90,10 +124,14 @@ func TestWaysToSettleAConflict(t *testing.T) {
 	p.do("looking closer", chromedp.Click(chromedp.CSS("tr[data-marked] button")))
 	p.shows("Conflict cleared")
 	p.button("Put it into the change")
-	p.until("the conflict is settled in the open change", `document.querySelector('main').innerText.includes('No conflict about this setting')`)
+	p.until(
+		"the conflict is settled in the open change",
+		`document.querySelector('main').innerText.includes('No conflict about this setting')`,
+	)
 }
 
-// TestAskingTheOwners asks those who answer for two policies that conflict, answers, and reads it there; a problem is worked on in the same place.
+// TestAskingTheOwners asks those who answer for two policies that conflict, answers, and reads it there; a problem is worked on in the
+// same place.
 func TestAskingTheOwners(t *testing.T) {
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
@@ -113,9 +151,19 @@ func TestAskingTheOwners(t *testing.T) {
 
 	p.goTo("/conflicts?check=startup.pin-without-chip#problems")
 	p.shows("A startup PIN is required")
-	p.do("opening the ways", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Ways to make it right')).click()`))
+	p.do(
+		"opening the ways",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Ways to make it right')).click()`,
+		),
+	)
 	p.shows("leaves out group:field-laptops")
-	p.do("opening the laptops", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Touches 70 laptops')).click()`))
+	p.do(
+		"opening the laptops",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Touches 70 laptops')).click()`,
+		),
+	)
 	p.shows("Field laptops 70")
 }
 
@@ -141,7 +189,11 @@ func TestSettlingInTheTerminal(t *testing.T) {
 	expect(r.must("conflicts", "questions", "--state", "open"), id, "Which of the two?")
 	expect(r.must("conflicts", "answer", id, "The", "night", "watch"), "answered")
 	expect(r.must("conflicts"), "ines.okafor asked ruth.mbeki and tomas.reyes: Which of the two? — ines.okafor: The night watch")
-	expect(r.must("conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "on-call-banner", "--reason", "The watch must be reached"), "create rulings/", "conflict cleared: signin.banner")
+	expect(
+		r.must("conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "on-call-banner", "--reason", "The watch must be reached"),
+		"create rulings/",
+		"conflict cleared: signin.banner",
+	)
 	changes := r.must("change", "list", "--format", "json")
 	expect(changes, "open")
 	for name, args := range map[string][]string{
@@ -181,7 +233,10 @@ func TestOneRequestForEachPause(t *testing.T) {
 	for _, minutes := range []string{"26", "27", "28"} {
 		p.do("forgetting what was asked", chromedp.Evaluate[chromedp.Void](`window.asked.length = 0`))
 		p.types("Lock the screen after minutes without use", minutes)
-		p.until("it is kept and shown", `document.body.innerText.includes('Kept in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`)
+		p.until(
+			"it is kept and shown",
+			`document.body.innerText.includes('Kept in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`,
+		)
 		asked, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`window.asked`))
 		if err != nil {
 			t.Fatal(err)

@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// TestWhatComesToAUnit goes from the tree of units to one, to what is overridden there and by what, and to the matrix and back to a setting.
+// TestWhatComesToAUnit goes from the tree of units to one, to what is overridden there and by what, and to the matrix and back to a
+// setting.
 func TestWhatComesToAUnit(t *testing.T) {
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
@@ -23,14 +24,20 @@ func TestWhatComesToAUnit(t *testing.T) {
 	p.shows("overridden on 7 by Banner for people on call")
 	p.until("one setting is left", `document.querySelectorAll('main button[aria-expanded]').length === 1`)
 	p.do("opening its entries", chromedp.Evaluate[chromedp.Void](`document.querySelector('main button[aria-expanded]').click()`))
-	p.until("each entry says where it stands", `/from above unit:0[\s\S]*in effect on 20[\s\S]*overridden by Banner for people on call on 7/.test(document.querySelector('main table table').innerText.replace(/\s+/g, ' '))`)
+	p.until(
+		"each entry says where it stands",
+		`/from above unit:0[\s\S]*in effect on 20[\s\S]*overridden by Banner for people on call on 7/.test(document.querySelector('main table table').innerText.replace(/\s+/g, ' '))`,
+	)
 	p.goTo("/units/acoustics-lab?only=detached")
 	p.shows("from above, detached on 26")
 	p.shot("inheritance")
 
 	p.goTo("/units/matrix")
 	p.shows("Harbour office")
-	p.until("what differs stands out", `[...document.querySelectorAll('main td')].some((c) => /^not as above: /.test(c.textContent) && c.textContent.includes('whole-disk'))`)
+	p.until(
+		"what differs stands out",
+		`[...document.querySelectorAll('main td')].some((c) => /^not as above: /.test(c.textContent) && c.textContent.includes('whole-disk'))`,
+	)
 	p.shot("matrix")
 	p.button("Survey fleet")
 	p.shows("RV Petrel")
@@ -38,7 +45,10 @@ func TestWhatComesToAUnit(t *testing.T) {
 	p.shows("alike on every laptop")
 	p.link("Lock the screen after minutes without use")
 	p.shows("What it is where")
-	p.until("the tree says how many differ", `[...document.querySelectorAll('main tr')].some((r) => r.innerText.startsWith('Survey fleet') && /81\s+1\b/.test(r.innerText))`)
+	p.until(
+		"the tree says how many differ",
+		`[...document.querySelectorAll('main tr')].some((r) => r.innerText.startsWith('Survey fleet') && /81\s+1\b/.test(r.innerText))`,
+	)
 
 	p.goTo("/groups/on-call")
 	p.link("What comes to it")

@@ -121,7 +121,14 @@ func (r *running) admin() *client.Client {
 	api := &client.Client{Base: r.address}
 	ctx := context.Background()
 	if r.code != "" {
-		if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: r.code, Name: adminName, Password: adminPassword}, nil); err != nil {
+		if _, err := api.Call(
+			ctx,
+			http.MethodPost,
+			"/setup",
+			nil,
+			wire.SetUp{Code: r.code, Name: adminName, Password: adminPassword},
+			nil,
+		); err != nil {
 			r.t.Fatal(err)
 		}
 		r.code = ""

@@ -73,11 +73,24 @@ func TestKilledWhilePublishing(t *testing.T) {
 		case revision == 0 && len(objects) == 0 && change.State == "open" && len(edits) > 500:
 			not++
 		default:
-			t.Fatalf("round %d: half published: revision %d, %d objects, change %s with %d edits", round, revision, len(objects), change.State, len(edits))
+			t.Fatalf(
+				"round %d: half published: revision %d, %d objects, change %s with %d edits",
+				round,
+				revision,
+				len(objects),
+				change.State,
+				len(edits),
+			)
 		}
 		again := serve(t, database)
 		api = again.admin()
-		if o, err := client.Get[wire.Overview](context.Background(), api, "/overview", nil); err != nil || o.Revision != revision || revision == 1 && o.Devices != 240 {
+		if o, err := client.Get[wire.Overview](
+			context.Background(),
+			api,
+			"/overview",
+			nil,
+		); err != nil || o.Revision != revision ||
+			revision == 1 && o.Devices != 240 {
 			t.Errorf("after the restart: %+v %v", o.Revision, err)
 		}
 		again.stop()
@@ -115,8 +128,16 @@ func TestTwoChangesOfOneObject(t *testing.T) {
 		return c
 	}
 	put := func(c wire.Change, minutes int, headers ...string) (*wire.Problem, http.Header) {
-		return call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "harbour-desks"),
-			fmt.Sprintf(`{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["unit:harbour-office"]}}`, minutes), headers...)
+		return call(
+			t,
+			api,
+			http.MethodPut,
+			client.Path("changes", c.ID, "edits", "policies", "harbour-desks"),
+			fmt.Sprintf(
+				`{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["unit:harbour-office"]}}`,
+				minutes,
+			),
+			headers...)
 	}
 	a, b := open("first"), open("second")
 	_, header := put(a, 3)
@@ -168,7 +189,14 @@ func TestTwoChangesOfOneObject(t *testing.T) {
 	if p, _ := call(t, api, http.MethodPost, client.Path("changes", c.ID, "edits", "policies", "harbour-desks", "retire"), ""); p != nil {
 		t.Fatal(p)
 	}
-	if p, _ := call(t, api, http.MethodPost, client.Path("changes", c.ID, "edits", "groups", "finance", "retire"), ""); p == nil || p.Status != 422 || !strings.Contains(p.Detail, "finance") {
+	if p, _ := call(
+		t,
+		api,
+		http.MethodPost,
+		client.Path("changes", c.ID, "edits", "groups", "finance", "retire"),
+		"",
+	); p == nil || p.Status != 422 ||
+		!strings.Contains(p.Detail, "finance") {
 		t.Errorf("a group retired that policies name: %+v", p)
 	}
 	if p := publish(c); p != nil {
@@ -179,7 +207,9 @@ func TestTwoChangesOfOneObject(t *testing.T) {
 		t.Errorf("after retiring: %+v %v", list, err)
 	}
 	records, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", nil)
-	if err != nil || records[0].Action != "publish" || records[1].Action != "publish: retire" || records[1].By != adminName || records[1].Via != "cli" || records[1].Before == "" {
+	if err != nil || records[0].Action != "publish" || records[1].Action != "publish: retire" || records[1].By != adminName ||
+		records[1].Via != "cli" ||
+		records[1].Before == "" {
 		t.Errorf("the audit log says %+v %v", records[:2], err)
 	}
 }
@@ -187,7 +217,13 @@ func TestTwoChangesOfOneObject(t *testing.T) {
 func TestWhoMayDoWhat(t *testing.T) {
 	r, admin := withDemo(t)
 	ctx := context.Background()
-	if p, _ := call(t, admin, http.MethodPost, "/accounts", `{"name":"reader","password":"looks but does not touch","role":"reader"}`); p != nil {
+	if p, _ := call(
+		t,
+		admin,
+		http.MethodPost,
+		"/accounts",
+		`{"name":"reader","password":"looks but does not touch","role":"reader"}`,
+	); p != nil {
 		t.Fatal(p)
 	}
 	reader := &client.Client{Base: r.address}
@@ -214,10 +250,26 @@ func TestWhoMayDoWhat(t *testing.T) {
 		t.Errorf("the API document is of version %s", doc.OpenAPI)
 	}
 	public := map[string]bool{"GET /api/v1/health": true, "POST /api/v1/session": true, "POST /api/v1/setup": true}
-	readersMay := map[string]bool{"POST /api/v1/try": true, "POST /api/v1/tokens": true, "DELETE /api/v1/tokens/{id}": true, "DELETE /api/v1/session": true,
+	readersMay := map[string]bool{
+		"POST /api/v1/try":           true,
+		"POST /api/v1/tokens":        true,
+		"DELETE /api/v1/tokens/{id}": true,
+		"DELETE /api/v1/session":     true,
 		// Asking stores nothing, or what is one's own: a view, a request that somebody else decides.
-		"POST /api/v1/audience": true, "POST /api/v1/impact": true, "POST /api/v1/impact/devices": true, "POST /api/v1/audience/paste": true, "POST /api/v1/audience/spread": true, "POST /api/v1/groups/try": true, "POST /api/v1/devices/{id}/suppose": true, "POST /api/v1/tables/preview": true,
-		"POST /api/v1/views": true, "DELETE /api/v1/views/{id}": true, "POST /api/v1/exception-requests": true, "DELETE /api/v1/exception-requests/{id}": true, "POST /api/v1/conflict-questions/{id}/answer": true}
+		"POST /api/v1/audience":                       true,
+		"POST /api/v1/impact":                         true,
+		"POST /api/v1/impact/devices":                 true,
+		"POST /api/v1/audience/paste":                 true,
+		"POST /api/v1/audience/spread":                true,
+		"POST /api/v1/groups/try":                     true,
+		"POST /api/v1/devices/{id}/suppose":           true,
+		"POST /api/v1/tables/preview":                 true,
+		"POST /api/v1/views":                          true,
+		"DELETE /api/v1/views/{id}":                   true,
+		"POST /api/v1/exception-requests":             true,
+		"DELETE /api/v1/exception-requests/{id}":      true,
+		"POST /api/v1/conflict-questions/{id}/answer": true,
+	}
 	asked := 0
 	for path, item := range doc.Paths.Map() {
 		for method := range item.Operations() {
@@ -227,7 +279,11 @@ func TestWhoMayDoWhat(t *testing.T) {
 			}
 			asked++
 			// Paths of things that are not there: 401 and 403 come before 404 and 422.
-			concrete := strings.TrimPrefix(strings.NewReplacer("{id}", "nothing", "{kind}", "policies", "{object}", "nothing", "{group}", "nothing", "{token}", "nothing", "{other}", "nothing", "{of}", "devices").Replace(path), "/api/v1")
+			concrete := strings.TrimPrefix(
+				strings.NewReplacer("{id}", "nothing", "{kind}", "policies", "{object}", "nothing", "{group}", "nothing", "{token}", "nothing", "{other}", "nothing", "{of}", "devices").
+					Replace(path),
+				"/api/v1",
+			)
 			if strings.HasSuffix(path, "/events") {
 				continue
 			}
@@ -272,7 +328,14 @@ func TestWhoMayDoWhat(t *testing.T) {
 	if statuses[401] != 8 || statuses[429] != 2 {
 		t.Errorf("ten wrong passwords: %v", statuses)
 	}
-	if p, _ := call(t, stranger, http.MethodPost, "/setup", `{"code":"aaaa","name":"eve","password":"0123456789ab"}`); p == nil || p.Status != 401 {
+	if p, _ := call(
+		t,
+		stranger,
+		http.MethodPost,
+		"/setup",
+		`{"code":"aaaa","name":"eve","password":"0123456789ab"}`,
+	); p == nil ||
+		p.Status != 401 {
 		t.Errorf("a second first administrator: %+v", p)
 	}
 	// A revoked token no longer works.
@@ -291,7 +354,11 @@ func TestWhoMayDoWhat(t *testing.T) {
 func TestBrowsersOfOthers(t *testing.T) {
 	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
 	r.admin()
-	answer, err := http.Post(r.address+"/api/v1/session", "application/json", strings.NewReader(`{"name":"`+adminName+`","password":"`+adminPassword+`"}`))
+	answer, err := http.Post(
+		r.address+"/api/v1/session",
+		"application/json",
+		strings.NewReader(`{"name":"`+adminName+`","password":"`+adminPassword+`"}`),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -321,7 +388,8 @@ func TestBrowsersOfOthers(t *testing.T) {
 	defer page.Body.Close()
 	text, _ := io.ReadAll(page.Body)
 	policy := page.Header.Get("Content-Security-Policy")
-	if !strings.Contains(policy, "default-src 'self'") || strings.Contains(policy, "unsafe") || strings.Contains(string(text), "<style") || strings.Contains(string(text), "onclick") {
+	if !strings.Contains(policy, "default-src 'self'") || strings.Contains(policy, "unsafe") || strings.Contains(string(text), "<style") ||
+		strings.Contains(string(text), "onclick") {
 		t.Errorf("the page's policy is %q", policy)
 	}
 }
@@ -371,7 +439,8 @@ func TestBadInputAtTheAPI(t *testing.T) {
 			t.Errorf("%s: %+v, expected %d with %q", name, p, q.status, q.says)
 			continue
 		}
-		if header.Get("Content-Type") != "application/problem+json" || p.Title == "" || strings.Contains(p.Detail, "goroutine") || strings.Contains(p.Detail, ".go:") {
+		if header.Get("Content-Type") != "application/problem+json" || p.Title == "" || strings.Contains(p.Detail, "goroutine") ||
+			strings.Contains(p.Detail, ".go:") {
 			t.Errorf("%s: the problem is %+v (%s)", name, p, header.Get("Content-Type"))
 		}
 	}

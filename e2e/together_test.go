@@ -59,7 +59,8 @@ func TestTwoPeopleInOnePolicy(t *testing.T) {
 	a.fill("Why", "asked by both")
 	a.shows("Kept in the open change")
 	after, err := client.Get[wire.Change](context.Background(), api, client.Path("changes", c.ID), nil)
-	if err != nil || !strings.Contains(string(after.Edits[0].Body), `"media.microphone":false`) || !strings.Contains(string(after.Edits[0].Body), "asked by both") {
+	if err != nil || !strings.Contains(string(after.Edits[0].Body), `"media.microphone":false`) ||
+		!strings.Contains(string(after.Edits[0].Body), "asked by both") {
 		t.Errorf("the edit is %s %v", after.Edits[0].Body, err)
 	}
 }
@@ -102,7 +103,13 @@ func TestAnOvertakenChangeSaysSo(t *testing.T) {
 // TestAReaderLooksAndDoesNotTouch signs a reader in.
 func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
 	r, api := withDemo(t)
-	if p, _ := call(t, api, http.MethodPost, "/accounts", `{"name":"reader","password":"looks but does not touch","role":"reader"}`); p != nil {
+	if p, _ := call(
+		t,
+		api,
+		http.MethodPost,
+		"/accounts",
+		`{"name":"reader","password":"looks but does not touch","role":"reader"}`,
+	); p != nil {
 		t.Fatal(p)
 	}
 	p := newPage(t, r.address)
@@ -116,7 +123,10 @@ func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
 	p.shows("On the laptops")
 	p.goTo("/policies/house-rules")
 	p.shows("You may look, not edit")
-	p.until("fields are locked", `[...document.querySelectorAll('main input, main select, main textarea')].every((e) => e.disabled || e.getAttribute('aria-label')?.startsWith('Compare'))`)
+	p.until(
+		"fields are locked",
+		`[...document.querySelectorAll('main input, main select, main textarea')].every((e) => e.disabled || e.getAttribute('aria-label')?.startsWith('Compare'))`,
+	)
 	p.goTo("/conflicts")
 	p.shows("Banner text before sign-in")
 	p.until("nothing can be settled", `![...document.querySelectorAll('button')].some((b) => b.innerText.includes('Prefer this'))`)
@@ -143,7 +153,10 @@ func TestTheKeyboardReachesEverything(t *testing.T) {
 	p.goTo("/devices?unit=labs&sort=-owner")
 	p.shows("laptops that fit")
 	p.until("the view is in the address", `document.querySelector('select[aria-label="Unit"]').value === 'labs'`)
-	p.until("a row can be opened by key", `(() => { const row = document.querySelector('[role=row][tabindex="0"]'); row?.focus(); return document.activeElement === row; })()`)
+	p.until(
+		"a row can be opened by key",
+		`(() => { const row = document.querySelector('[role=row][tabindex="0"]'); row?.focus(); return document.activeElement === row; })()`,
+	)
 	p.key(kb.Enter)
 	p.until("the device is open", `location.pathname.startsWith('/devices/LT-')`)
 }
@@ -165,7 +178,10 @@ func TestRetiringAndDiscarding(t *testing.T) {
 	p.button("Publish …")
 	p.shows("Publish to 240 laptops")
 	p.shows("This reaches every laptop of the company")
-	p.until("it asks for the title first", `[...document.querySelectorAll('dialog[open] button')].find((b) => b.innerText.startsWith('Publish to')).disabled`)
+	p.until(
+		"it asks for the title first",
+		`[...document.querySelectorAll('dialog[open] button')].find((b) => b.innerText.startsWith('Publish to')).disabled`,
+	)
 	p.button("Not yet")
 	p.button("Discard")
 	p.shows("Nothing on laptops alters")
@@ -221,19 +237,35 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	p.goTo("/groups/field-laptops")
 	p.types("Rule", rule) // as soon as there is a field for it
 	p.until("the rule is typed", stays)
-	theirs("policies", "harbour-desks", `{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":6},"audience":{"include":["unit:harbour-office"]}}`)
+	theirs(
+		"policies",
+		"harbour-desks",
+		`{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":6},"audience":{"include":["unit:harbour-office"]}}`,
+	)
 	p.shows("2 edits")
 	p.until("what is typed stays", stays)
 	theirs("groups", "field-laptops", `{"id":"field-laptops","of":"devices","rule":"device.os == \"macos\""}`)
 	p.shows("3 edits")
 	p.shows("put this group into the change while you typed, with the rule device.os == \"macos\"")
-	p.until("it stays beside theirs, and is tried against the whole estate", stays+` && /of 240 laptops get something else/.test(document.body.innerText)`)
+	p.until(
+		"it stays beside theirs, and is tried against the whole estate",
+		stays+` && /of 240 laptops get something else/.test(document.body.innerText)`,
+	)
 	p.shot("group-theirs")
 	p.button("Put mine in its place")
-	p.until("mine is in the change", `!document.body.innerText.includes('while you typed') && [...document.querySelectorAll('button')].some((b) => b.innerText === 'Put into the change' && b.disabled)`)
-	if is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+change.ID, nil); err != nil || !slices.ContainsFunc(is.Edits, func(e wire.Edit) bool {
-		return e.ID == "field-laptops" && strings.Contains(string(e.Body), `in device.tags`)
-	}) {
+	p.until(
+		"mine is in the change",
+		`!document.body.innerText.includes('while you typed') && [...document.querySelectorAll('button')].some((b) => b.innerText === 'Put into the change' && b.disabled)`,
+	)
+	if is, err := client.Get[wire.Change](
+		context.Background(),
+		api,
+		"/changes/"+change.ID,
+		nil,
+	); err != nil ||
+		!slices.ContainsFunc(is.Edits, func(e wire.Edit) bool {
+			return e.ID == "field-laptops" && strings.Contains(string(e.Body), `in device.tags`)
+		}) {
 		t.Errorf("the change has %v %v", is.Edits, err)
 	}
 }
@@ -269,7 +301,8 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 	change := theOpenChange(t, api)
 	p.until("all is kept", `!document.body.innerText.includes('Checking')`)
 	is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+change.ID, nil)
-	if err != nil || len(is.Edits) != 1 || !strings.Contains(string(is.Edits[0].Body), `"screen.lock_after_minutes":24`) || !strings.Contains(string(is.Edits[0].Body), `"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`) {
+	if err != nil || len(is.Edits) != 1 || !strings.Contains(string(is.Edits[0].Body), `"screen.lock_after_minutes":24`) ||
+		!strings.Contains(string(is.Edits[0].Body), `"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`) {
 		t.Errorf("the change has %s %v", is.Edits[0].Body, err)
 	}
 }

@@ -20,7 +20,8 @@ func (p *page) ticked(label string) {
 	})()`)
 }
 
-// TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a unit be detached, and has an exception approved.
+// TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a unit be detached, and has an exception
+// approved.
 func TestWhoGetsItInTheConsole(t *testing.T) {
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
@@ -44,14 +45,26 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 		if i == 4 {
 			release = "13.1"
 		}
-		fmt.Fprintf(&table, "%s;%s;%s;%s;%s;2028-0%d-01;shelf\n", cells[at["serial"]], cells[at["os"]], release, cells[at["owner"]], cells[at["ram_gb"]], 1+i%9)
+		fmt.Fprintf(
+			&table,
+			"%s;%s;%s;%s;%s;2028-0%d-01;shelf\n",
+			cells[at["serial"]],
+			cells[at["os"]],
+			release,
+			cells[at["owner"]],
+			cells[at["ram_gb"]],
+			1+i%9,
+		)
 	}
 	table.WriteString("ZX9-0001;linux;13.0;piet.duarte;32;2029-01-01;new\nZX9-0002;toaster;1;;8;;\n")
 	file := written(t, "laptops.csv", table.String())
 	p.goTo("/sources/new")
 	p.button("A table")
 	p.fill("Name", "Inventory")
-	p.until("there is a file field", `document.querySelector('main input[type=file]')?.setAttribute('aria-label', 'Begin with a table') ?? true`)
+	p.until(
+		"there is a file field",
+		`document.querySelector('main input[type=file]')?.setAttribute('aria-label', 'Begin with a table') ?? true`,
+	)
 	p.upload("Begin with a table", file)
 	p.shows("Warranty until")
 	p.choose("What Note becomes", "")
@@ -70,11 +83,17 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.goTo("/devices?where=facts/warranty_until>=2029&columns=facts/warranty_until")
 	p.shows("1 laptop that fit")
 	p.shows("ZX9-0001")
-	p.do("opening views", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Views')).click()`))
+	p.do(
+		"opening views",
+		chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText.includes('Views')).click()`),
+	)
 	p.button("Keep this list as a view")
 	p.fill("Name", "New this year")
 	p.button("Keep")
-	p.until("the view is kept", `fetch('/api/v1/views?page=devices').then((r) => r.json()).then((v) => v.length === 1 && v[0].query.includes('warranty_until'))`)
+	p.until(
+		"the view is kept",
+		`fetch('/api/v1/views?page=devices').then((r) => r.json()).then((v) => v.length === 1 && v[0].query.includes('warranty_until'))`,
+	)
 	exported := `fetch([...document.querySelectorAll('a')].find((a) => a.innerText.includes('Export')).href).then((r) => r.text()).then((t) => t.trim().split('\n').length === 2 && t.startsWith('id,owner_name,unit') && t.includes('2029-01-01'))`
 	p.until("the export has what is shown", exported)
 	p.goTo("/devices/LT-0005")
@@ -116,19 +135,32 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.shows("EVERYONE: all 241 laptops of the company")
 	p.goTo("/policies/contractors-no-usb")
 	p.shows("By release")
-	p.do("opening the choice", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText === 'Choose').click()`))
+	p.do(
+		"opening the choice",
+		chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText === 'Choose').click()`),
+	)
 	p.ticked("Survey fleet")
 	p.shows("unit:survey-fleet")
 	p.shows("more than the 25 % that count as many")
 	p.choose("Compare with the audience of another policy", "survey-transfer")
 	p.shows("only there")
-	p.do("scrolling to the audience", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('summary')].find((s) => s.innerText === 'Choose').click(), [...document.querySelectorAll('h2')].find((h) => h.textContent === 'Audience').scrollIntoView()`))
+	p.do(
+		"scrolling to the audience",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('summary')].find((s) => s.innerText === 'Choose').click(), [...document.querySelectorAll('h2')].find((h) => h.textContent === 'Audience').scrollIntoView()`,
+		),
+	)
 	p.shot("audience")
 
 	// A unit is detached: what it costs first.
 	p.goTo("/units")
 	p.shows("Nothing was missed since")
-	p.do("detached", chromedp.Evaluate[chromedp.Void](`[...[...document.querySelectorAll('tr')].find((r) => r.textContent.includes('Laboratories')).querySelectorAll('button')].find((b) => b.textContent.includes('Detach')).click()`))
+	p.do(
+		"detached",
+		chromedp.Evaluate[chromedp.Void](
+			`[...[...document.querySelectorAll('tr')].find((r) => r.textContent.includes('Laboratories')).querySelectorAll('button')].find((b) => b.textContent.includes('Detach')).click()`,
+		),
+	)
 	p.ticked("security")
 	p.shows("47 of its 47 laptops would lose")
 	p.shows("labs-own-values")
@@ -197,7 +229,11 @@ func TestWordsThatAreTypedFast(t *testing.T) {
 		p.until("the search of "+path, `!!document.querySelector('input[type=search][aria-label=`+quoted(label)+`]')`)
 		p.types(label, words)
 		p.until("the address says what is searched for in "+path, `new URLSearchParams(location.search).get('q') === `+quoted(words))
-		if typed, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('input[aria-label=`+quoted(label)+`]').value`)); err != nil || typed != words {
+		if typed, err := chromedp.Run(
+			p.ctx,
+			chromedp.Evaluate[string](`document.querySelector('input[aria-label=`+quoted(label)+`]').value`),
+		); err != nil ||
+			typed != words {
 			t.Errorf("%s has %q of what was typed, %v", path, typed, err)
 		}
 	}

@@ -25,7 +25,14 @@ func written(t *testing.T, name, text string) string {
 // second is another administrator.
 func second(t *testing.T, api *client.Client, name string) *client.Client {
 	t.Helper()
-	if _, err := api.Call(context.Background(), http.MethodPost, "/accounts", nil, wire.NewAccount{Name: name, Password: adminPassword, Role: "administrator"}, nil); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodPost,
+		"/accounts",
+		nil,
+		wire.NewAccount{Name: name, Password: adminPassword, Role: "administrator"},
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	other := &client.Client{Base: api.Base}
@@ -42,10 +49,29 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	r, api := withDemo(t)
 
 	// A table from the inventory: looked at, taken, sent again.
-	setUp := written(t, "inventory.yaml", "table:\n  of: devices\n  key: serial\n  whole: false\n  columns:\n    Serial: serial\n    System: os\n    Release: os_version\n    Bought: facts/bought\n")
+	setUp := written(
+		t,
+		"inventory.yaml",
+		"table:\n  of: devices\n  key: serial\n  whole: false\n  columns:\n    Serial: serial\n    System: os\n    Release: os_version\n    "+
+			"Bought: facts/bought\n",
+	)
 	r.refused(1, "unknown field", "source", "add", "inventory", "--kind", "csv", "--set-up", written(t, "bad.yaml", "tabel: {}\n"))
-	r.refused(1, "a column for the key", "source", "add", "inventory", "--kind", "csv", "--set-up", written(t, "keyless.yaml", "table: {of: devices, key: serial, whole: true, columns: {a: os, b: os_version}}\n"))
-	says(t, r.must("source", "add", "inventory", "--kind", "csv", "--title", "Inventory", "--set-up", setUp), "Nothing is taken from it before a dry run")
+	r.refused(
+		1,
+		"a column for the key",
+		"source",
+		"add",
+		"inventory",
+		"--kind",
+		"csv",
+		"--set-up",
+		written(t, "keyless.yaml", "table: {of: devices, key: serial, whole: true, columns: {a: os, b: os_version}}\n"),
+	)
+	says(
+		t,
+		r.must("source", "add", "inventory", "--kind", "csv", "--title", "Inventory", "--set-up", setUp),
+		"Nothing is taken from it before a dry run",
+	)
 	table := written(t, "laptops.csv", "Serial,System,Release,Bought\nZX3-1009,linux,13.0,2025\nNEW-1,macos,14.2,2026\n")
 	says(t, r.must("source", "send", "inventory", table), "2 new (1 of them here already)", "It waits (first)")
 	says(t, r.must("device", "list", "--q", "NEW-1"), "0 in all")
@@ -63,16 +89,41 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	r.refused(2, "which is no file", "source", "send", "inventory", t.TempDir())
 
 	// A rule, tried before it is kept; a rule that fails says on whom.
-	says(t, r.must("group", "try", "old-field", "--of", "devices", "--rule", `device.os == "linux" && device.os_version.below("12")`), "by the rule alone", "would join")
+	says(
+		t,
+		r.must("group", "try", "old-field", "--of", "devices", "--rule", `device.os == "linux" && device.os_version.below("12")`),
+		"by the rule alone",
+		"would join",
+	)
 	says(t, r.must("group", "try", "roomy", "--of", "devices", "--rule", `device.security_chip.atLeast("2")`), "the rule fails on")
 	r.refused(1, "undeclared reference", "group", "try", "x", "--of", "devices", "--rule", "laptop.os")
-	r.refused(2, "no laptop has the serial number NOPE", "group", "try", "x", "--of", "devices", "--serials", written(t, "serials", "ZX3-1009\nNOPE\n"))
-	says(t, r.must("group", "write", "old-field", "--of", "devices", "--title", "Old field laptops", "--rule", `device.os_version.below("12")`), "old-field")
+	r.refused(
+		2,
+		"no laptop has the serial number NOPE",
+		"group",
+		"try",
+		"x",
+		"--of",
+		"devices",
+		"--serials",
+		written(t, "serials", "ZX3-1009\nNOPE\n"),
+	)
+	says(
+		t,
+		r.must("group", "write", "old-field", "--of", "devices", "--title", "Old field laptops", "--rule", `device.os_version.below("12")`),
+		"old-field",
+	)
 	says(t, r.must("group", "show", "crew-leads"), "6 of 210 people", "included by leads-banner", "member of on-call")
 
 	// Reach: in numbers, beside another policy, a few to start with.
 	says(t, r.must("policy", "reach", "house-rules"), "EVERYONE: all 241 laptops")
-	says(t, r.must("policy", "reach", "field-encryption", "--exclude", "unit:rv-petrel", "--beside", "fleet-startup"), "unit:rv-petrel", "beside fleet-startup:", "windows")
+	says(
+		t,
+		r.must("policy", "reach", "field-encryption", "--exclude", "unit:rv-petrel", "--beside", "fleet-startup"),
+		"unit:rv-petrel",
+		"beside fleet-startup:",
+		"windows",
+	)
 	if few := strings.Fields(r.must("policy", "reach", "house-rules", "--test-group", "6")); len(few) != 6 {
 		t.Errorf("a test group of %v", few)
 	}
@@ -81,11 +132,23 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("unit", "list"), "survey-fleet", "  rv-petrel")
 	says(t, r.must("device", "move", "LT-0110", "--unit", "slipway"), "1 edit", "get something else")
 	r.refused(1, `"nowhere"`, "device", "move", "LT-0111", "--unit", "nowhere")
-	says(t, r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep"), "of 47 laptops would lose", "labs-own-values", "Nothing was kept")
+	says(
+		t,
+		r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep"),
+		"of 47 laptops would lose",
+		"labs-own-values",
+		"Nothing was kept",
+	)
 	says(t, r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep", "--yes"), "labs-own-values")
 	says(t, r.must("unit", "move", "tide-lab", "--below", "survey-fleet"), "get something else")
 	r.refused(1, "→", "unit", "move", "survey-fleet", "--below", "rv-petrel")
-	says(t, r.must("change", "show", changeInHand(t, r)), "alter    units/labs", "create   policies/labs-own-values", "alter    devices/LT-0110")
+	says(
+		t,
+		r.must("change", "show", changeInHand(t, r)),
+		"alter    units/labs",
+		"create   policies/labs-own-values",
+		"alter    devices/LT-0110",
+	)
 	r.must("change", "publish", changeInHand(t, r), "--yes")
 	says(t, r.must("unit", "missed"), "unit:labs", "security")
 	r.must("policy", "set", "house-rules", "screen.lock_after_minutes=10")
@@ -98,14 +161,62 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("group", "retire", "contractors"), "edits in change", "get something else")
 
 	// An exception: asked for by one, approved by another.
-	r.refused(1, "a day from today on", "exception", "ask", "screen.lock_after_minutes", "60", "--for", "device:LT-0112", "--until", "2020-01-01", "--reason", "Plotter")
-	r.refused(1, "LT-9999", "exception", "ask", "screen.lock_after_minutes", "60", "--for", "device:LT-9999", "--until", "2027-01-01", "--reason", "Plotter")
-	says(t, r.must("exception", "ask", "screen.lock_after_minutes", "60", "--for", "device:LT-0112", "--until", "2027-01-01", "--reason", "Plotter must stay lit", "--id", "EX-PLOT"), "somebody else approves it")
+	r.refused(
+		1,
+		"a day from today on",
+		"exception",
+		"ask",
+		"screen.lock_after_minutes",
+		"60",
+		"--for",
+		"device:LT-0112",
+		"--until",
+		"2020-01-01",
+		"--reason",
+		"Plotter",
+	)
+	r.refused(
+		1,
+		"LT-9999",
+		"exception",
+		"ask",
+		"screen.lock_after_minutes",
+		"60",
+		"--for",
+		"device:LT-9999",
+		"--until",
+		"2027-01-01",
+		"--reason",
+		"Plotter",
+	)
+	says(
+		t,
+		r.must(
+			"exception",
+			"ask",
+			"screen.lock_after_minutes",
+			"60",
+			"--for",
+			"device:LT-0112",
+			"--until",
+			"2027-01-01",
+			"--reason",
+			"Plotter must stay lit",
+			"--id",
+			"EX-PLOT",
+		),
+		"somebody else approves it",
+	)
 	says(t, r.must("exception", "requests", "--state", "asked"), "EX-PLOT", "ines.okafor")
 	says(t, r.must("exception", "impact", "EX-PLOT"), "1 of 241 devices get something else")
 	r.refused(1, "somebody else's", "exception", "approve", "EX-PLOT")
 	other := second(t, api, "tomas.reyes")
-	if _, err := client.Post[wire.ExceptionRequest](context.Background(), other, "/exception-requests/EX-PLOT/decision", wire.Decision{Approve: true}); err != nil {
+	if _, err := client.Post[wire.ExceptionRequest](
+		context.Background(),
+		other,
+		"/exception-requests/EX-PLOT/decision",
+		wire.Decision{Approve: true},
+	); err != nil {
 		t.Fatal(err)
 	}
 	says(t, r.must("exception", "list"), "EX-PLOT", "tomas.reyes", "60")

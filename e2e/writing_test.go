@@ -61,7 +61,14 @@ func madeUpAuthority(t *testing.T, name string, notAfter time.Time) (certificate
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(77), Subject: pkix.Name{Organization: []string{"Larkfell Hydrographic"}, CommonName: name}, NotBefore: notAfter.AddDate(-10, 0, 0), NotAfter: notAfter, IsCA: true, BasicConstraintsValid: true}
+	template := &x509.Certificate{
+		SerialNumber:          big.NewInt(77),
+		Subject:               pkix.Name{Organization: []string{"Larkfell Hydrographic"}, CommonName: name},
+		NotBefore:             notAfter.AddDate(-10, 0, 0),
+		NotAfter:              notAfter,
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
 	if err != nil {
 		t.Fatal(err)
@@ -103,7 +110,10 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.choose("Startup PIN held by the security chip", "require")
 	p.shows("but a PIN or startup key is required that somebody must set up (on 70 laptops)")
 	p.choose("Where recovery keys are kept", "off")
-	p.shows("Encryption waits for the recovery key to be escrowed, but escrow is off, so it never starts (in this policy alone; together with encryption-base it is in order on all 70 laptops)")
+	p.shows(
+		"Encryption waits for the recovery key to be escrowed, but escrow is off, so it never starts (in this policy alone; together with " +
+			"encryption-base it is in order on all 70 laptops)",
+	)
 	p.shot("policy-mistakes")
 	p.choose("Where recovery keys are kept", "service")
 	p.choose("Startup PIN held by the security chip", "forbid")
@@ -157,7 +167,10 @@ func TestSixTasksInTheConsole(t *testing.T) {
 		p.choose("Decision, row "+row, "allow")
 	}
 	p.shows("Kept in the open change")
-	p.until("three rows are filled", `[...document.querySelectorAll('input')].filter((e) => (e.getAttribute('aria-label') ?? '').startsWith('Identifier, row') && e.value).length === 3`)
+	p.until(
+		"three rows are filled",
+		`[...document.querySelectorAll('input')].filter((e) => (e.getAttribute('aria-label') ?? '').startsWith('Identifier, row') && e.value).length === 3`,
+	)
 	p.button("Add a row")
 	p.fill("Identifier, row 4", "{example.saltmarsh.helplin}")
 	p.shows("expected text that matches")
@@ -280,7 +293,8 @@ func changeTitled(t *testing.T, r *running, title string) string {
 	return ""
 }
 
-// TestLeavingAndComingBack types, leaves at once, comes back, and finds what was typed; a colleague's save is brought together with one's own.
+// TestLeavingAndComingBack types, leaves at once, comes back, and finds what was typed; a colleague's save is brought together with one's
+// own.
 func TestLeavingAndComingBack(t *testing.T) {
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
@@ -292,7 +306,10 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.shows("Kept in the open change")
 	p.goTo("/policies")
 	p.goTo("/policies/house-rules")
-	p.until("the value is still there", `[...document.querySelectorAll('input')].some((e) => (e.getAttribute('aria-label') ?? '').startsWith('Lock the screen after') && e.value === '60')`)
+	p.until(
+		"the value is still there",
+		`[...document.querySelectorAll('input')].some((e) => (e.getAttribute('aria-label') ?? '').startsWith('Lock the screen after') && e.value === '60')`,
+	)
 
 	// What has faults is not kept in the change, and not lost either.
 	p.fill("Lock the screen after minutes", "5000")
@@ -313,7 +330,16 @@ func TestLeavingAndComingBack(t *testing.T) {
 			t.Fatal(err)
 		}
 		alter(doc)
-		_, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "house-rules"), nil, doc, nil, "If-Match", fmt.Sprintf(`"%d"`, edit.Version))
+		_, err := api.Call(
+			context.Background(),
+			http.MethodPut,
+			client.Path("changes", change.ID, "edits", "policies", "house-rules"),
+			nil,
+			doc,
+			nil,
+			"If-Match",
+			fmt.Sprintf(`"%d"`, edit.Version),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -41,17 +41,49 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	// Encrypt field laptops with the chip and no PIN, keys escrowed first.
 	says(t, r.must("kit", "list"), "encrypt-field-laptops", "13 in all")
 	says(t, r.must("kit", "show", "encrypt-field-laptops"), "Nobody in the field answers questions")
-	says(t, r.must("policy", "new", "field-disk", "--kit", "encrypt-field-laptops", "--title", "Encrypt field laptops"), "reaches 0 devices", "disk.recovery.escrow in encryption-base, for none of these")
-	says(t, r.must("policy", "audience", "field-disk", "--include", "group:field-laptops"), "reaches 70 devices", "WRONG  Two ways to unlock the disk at startup are required at once")
-	says(t, r.must("policy", "set", "field-disk", "disk.startup.pin=require"), "a PIN or startup key is required that somebody must set up (on 70 laptops)")
-	says(t, r.must("policy", "set", "field-disk", "disk.recovery.escrow=off", "disk.startup.pin=forbid"), "escrow is off, so it never starts (in this policy alone; together with encryption-base it is in order on all 70 laptops)")
-	says(t, r.must("policy", "set", "field-disk", "disk.recovery.escrow=service", "--lock", "--note", "Insurance"), "also   disk.recovery.escrow = \"service\" in encryption-base, for 70 of these (repeats)")
-	says(t, r.must("setting", "show", "disk.startup.pin", "--policy", "field-encryption"), "The person types a PIN", "unattended-startup", "0 in common, apart")
+	says(
+		t,
+		r.must("policy", "new", "field-disk", "--kit", "encrypt-field-laptops", "--title", "Encrypt field laptops"),
+		"reaches 0 devices",
+		"disk.recovery.escrow in encryption-base, for none of these",
+	)
+	says(
+		t,
+		r.must("policy", "audience", "field-disk", "--include", "group:field-laptops"),
+		"reaches 70 devices",
+		"WRONG  Two ways to unlock the disk at startup are required at once",
+	)
+	says(
+		t,
+		r.must("policy", "set", "field-disk", "disk.startup.pin=require"),
+		"a PIN or startup key is required that somebody must set up (on 70 laptops)",
+	)
+	says(
+		t,
+		r.must("policy", "set", "field-disk", "disk.recovery.escrow=off", "disk.startup.pin=forbid"),
+		"escrow is off, so it never starts (in this policy alone; together with encryption-base it is in order on all 70 laptops)",
+	)
+	says(
+		t,
+		r.must("policy", "set", "field-disk", "disk.recovery.escrow=service", "--lock", "--note", "Insurance"),
+		"also   disk.recovery.escrow = \"service\" in encryption-base, for 70 of these (repeats)",
+	)
+	says(
+		t,
+		r.must("setting", "show", "disk.startup.pin", "--policy", "field-encryption"),
+		"The person types a PIN",
+		"unattended-startup",
+		"0 in common, apart",
+	)
 
 	// Work accounts only, with two domains, later a second browser family.
 	r.must("policy", "new", "office-browser", "--kit", "work-accounts-only")
 	says(t, r.must("policy", "set", "office-browser", "browser.account_domains=larkfell.example,larkfell-survey.example"), "reaches 0 devices")
-	says(t, r.must("policy", "set", "office-browser", "browser.built_in.account_domains=example.larkfell"), "WRONG  The work-account domains for one browser have none in common")
+	says(
+		t,
+		r.must("policy", "set", "office-browser", "browser.built_in.account_domains=example.larkfell"),
+		"WRONG  The work-account domains for one browser have none in common",
+	)
 	if out := r.must("policy", "set", "office-browser", "browser.built_in.account_domains=larkfell.example"); strings.Contains(out, "WRONG") {
 		t.Errorf("the mended policy is still wrong:\n%s", out)
 	}
@@ -62,10 +94,23 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	r.must("policy", "new", "internal-ca", "--title", "Internal sites", "--kind", "security")
 	r.refused(1, "a private key", "policy", "set", "internal-ca", "trust.machine_roots=@"+key)
 	r.refused(1, "expired on", "policy", "set", "internal-ca", "trust.machine_roots=@"+expired)
-	says(t, r.must("policy", "set", "internal-ca", "trust.machine_roots=@"+certificate+",purpose=internal sites"), "authority, self-signed: CN=Larkfell Root,O=Larkfell Hydrographic", "RSA 2048 bits")
-	says(t, r.must("policy", "set", "internal-ca", "--add", "--accept-expired", "trust.machine_roots=@"+expired), "it was confirmed that this is meant")
+	says(
+		t,
+		r.must("policy", "set", "internal-ca", "trust.machine_roots=@"+certificate+",purpose=internal sites"),
+		"authority, self-signed: CN=Larkfell Root,O=Larkfell Hydrographic",
+		"RSA 2048 bits",
+	)
+	says(
+		t,
+		r.must("policy", "set", "internal-ca", "--add", "--accept-expired", "trust.machine_roots=@"+expired),
+		"it was confirmed that this is meant",
+	)
 	r.refused(2, "say --everyone if the policy is meant for every laptop", "policy", "audience", "internal-ca", "--include", "everyone")
-	says(t, r.must("policy", "audience", "internal-ca", "--include", "everyone", "--everyone"), "look   This policy is for everyone: 240 laptops")
+	says(
+		t,
+		r.must("policy", "audience", "internal-ca", "--include", "everyone", "--everyone"),
+		"look   This policy is for everyone: 240 laptops",
+	)
 
 	// Two variants of a remote-support tool, read from their files; one typed by hand.
 	r.must("policy", "new", "support", "--title", "Remote support", "--kind", "security")
@@ -73,8 +118,26 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 		r.must("policy", "set", "support", "--add", "applications.permissions=@"+testdata(name)+",permission=screen-recording,decision=allow")
 	}
 	says(t, r.must("change", "show", changeInHand(t, r)), "create   policies/support")
-	r.refused(1, "pattern-mismatch", "policy", "set", "support", "--add", "applications.permissions=identifier={example.saltmarsh.helpline},permission=camera,decision=allow")
-	says(t, r.must("policy", "set", "support", "--add", "applications.permissions=identifier=example.saltmarsh.helplin,permission=camera,decision=allow"), "“example.saltmarsh.helplin” is nearly “example.saltmarsh.helpline”")
+	r.refused(
+		1,
+		"pattern-mismatch",
+		"policy",
+		"set",
+		"support",
+		"--add",
+		"applications.permissions=identifier={example.saltmarsh.helpline},permission=camera,decision=allow",
+	)
+	says(
+		t,
+		r.must(
+			"policy",
+			"set",
+			"support",
+			"--add",
+			"applications.permissions=identifier=example.saltmarsh.helplin,permission=camera,decision=allow",
+		),
+		"“example.saltmarsh.helplin” is nearly “example.saltmarsh.helpline”",
+	)
 	r.refused(2, "expected COLUMN=VALUE", "policy", "set", "support", "--add", "applications.permissions=colour=blue")
 
 	// Application control from a rule file; a certificate in its place is refused.
@@ -84,7 +147,11 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	}
 	says(t, r.must("policy", "new", "control", "--kit", "application-control-audit"), "WRONG  Application control is audited without rules")
 	r.refused(1, "expected a rule set of application control", "policy", "set", "control", "applications.control_rules=@"+certificate)
-	says(t, r.must("policy", "set", "control", "applications.control_rules="+rules), "rule set 6f9619ff-8b86-d011-b42d-00c04fc964ff Survey programs: 3 rules, otherwise deny")
+	says(
+		t,
+		r.must("policy", "set", "control", "applications.control_rules="+rules),
+		"rule set 6f9619ff-8b86-d011-b42d-00c04fc964ff Survey programs: 3 rules, otherwise deny",
+	)
 
 	// The camera off for one laptop by its serial number; a second purpose that is split off.
 	r.must("policy", "new", "chart-store", "--title", "Camera off in the chart store", "--kind", "security")
@@ -104,7 +171,12 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	if again := r.must("policy", "summary", "field-disk", "--change", change); again != first {
 		t.Error("two summaries of one state differ")
 	}
-	says(t, r.must("policy", "summary", "house-rules", "--estate", "../demo/estate", "--date", "2026-11-23", "--html"), "<!doctype html>", "House rules")
+	says(
+		t,
+		r.must("policy", "summary", "house-rules", "--estate", "../demo/estate", "--date", "2026-11-23", "--html"),
+		"<!doctype html>",
+		"House rules",
+	)
 	r.must("change", "publish", change, "--yes")
 	r.must("policy", "set", "chart-store", "media.microphone=off")
 	r.must("change", "publish", changeInHand(t, r), "--yes")
@@ -116,7 +188,11 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 
 	// Own definitions.
 	own := filepath.Join(t.TempDir(), "own.yaml")
-	if err := os.WriteFile(own, []byte("settings: [{id: plotter.keep_awake, title: Keep the plotter awake, kind: configuration, type: bool}]\n"), 0o600); err != nil {
+	if err := os.WriteFile(
+		own,
+		[]byte("settings: [{id: plotter.keep_awake, title: Keep the plotter awake, kind: configuration, type: bool}]\n"),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	says(t, r.must("setting", "define", own), "create settings/plotter.keep_awake")

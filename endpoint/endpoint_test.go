@@ -40,8 +40,15 @@ func (s *script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if strings.Contains(body, "<MoreData/>") {
 		final = ""
 	}
-	fmt.Fprintf(w, `<SyncML xmlns="SYNCML:SYNCML1.2"><SyncHdr><VerDTD>1.2</VerDTD><VerProto>DM/1.2</VerProto><SessionID>%s</SessionID><MsgID>%s</MsgID><Target><LocURI>LT-1</LocURI></Target><Source><LocURI>s</LocURI></Source></SyncHdr>`+
-		`<SyncBody><Status><CmdID>90</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Data>212</Data></Status>%s%s</SyncBody></SyncML>`, m.Header.SessionID, m.Header.MsgID, body, final)
+	fmt.Fprintf(
+		w,
+		`<SyncML xmlns="SYNCML:SYNCML1.2"><SyncHdr><VerDTD>1.2</VerDTD><VerProto>DM/1.2</VerProto><SessionID>%s</SessionID><MsgID>%s</MsgID><Target><LocURI>LT-1</LocURI></Target><Source><LocURI>s</LocURI></Source></SyncHdr>`+
+			`<SyncBody><Status><CmdID>90</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Data>212</Data></Status>%s%s</SyncBody></SyncML>`,
+		m.Header.SessionID,
+		m.Header.MsgID,
+		body,
+		final,
+	)
 }
 
 func replace(id, path, format, data, more string) string {
@@ -77,8 +84,32 @@ func TestAnAtomicIsAllOrNothing(t *testing.T) {
 	m := &Memory{}
 	m.Apply("a", setting.TextValue("before"))
 	path := syncml.SettingPath
-	atomic := `<Atomic><CmdID>1</CmdID>` + replace("2", path+"a", "chr", "after", "") + `<Delete><CmdID>3</CmdID><Item><Target><LocURI>` + path + `never-there</LocURI></Target></Item></Delete>` +
-		replace("4", path+"b", "int", "seven", "") + replace("5", path+"c", "bool", "true", "") + replace("6", syncml.RevisionPath, "chr", "9", "") + `</Atomic>`
+	atomic := `<Atomic><CmdID>1</CmdID>` + replace(
+		"2",
+		path+"a",
+		"chr",
+		"after",
+		"",
+	) + `<Delete><CmdID>3</CmdID><Item><Target><LocURI>` + path + `never-there</LocURI></Target></Item></Delete>` +
+		replace(
+			"4",
+			path+"b",
+			"int",
+			"seven",
+			"",
+		) + replace(
+		"5",
+		path+"c",
+		"bool",
+		"true",
+		"",
+	) + replace(
+		"6",
+		syncml.RevisionPath,
+		"chr",
+		"9",
+		"",
+	) + `</Atomic>`
 	l, s, out := session(t, m, atomic)
 	if got := codes(s.said[1]); got != "Atomic 1 507, Replace 2 216, Delete 3 216, Replace 4 415, Replace 5 215, Replace 6 215" {
 		t.Errorf("statuses are %s", got)
@@ -106,7 +137,29 @@ func TestWhatALaptopAnswers(t *testing.T) {
 	get := func(id, node string) string {
 		return `<Get><CmdID>` + id + `</CmdID><Item><Target><LocURI>` + node + `</LocURI></Target></Item></Get>`
 	}
-	_, s, _ := session(t, m, get("1", syncml.ReportedPath+"a")+get("2", syncml.ReportedPath+"b")+get("3", syncml.DigestPath)+get("4", "./Elsewhere")+`<Exec><CmdID>5</CmdID></Exec>`+replace("6", "./Elsewhere", "chr", "x", ""))
+	_, s, _ := session(
+		t,
+		m,
+		get(
+			"1",
+			syncml.ReportedPath+"a",
+		)+get(
+			"2",
+			syncml.ReportedPath+"b",
+		)+get(
+			"3",
+			syncml.DigestPath,
+		)+get(
+			"4",
+			"./Elsewhere",
+		)+`<Exec><CmdID>5</CmdID></Exec>`+replace(
+			"6",
+			"./Elsewhere",
+			"chr",
+			"x",
+			"",
+		),
+	)
 	if got := codes(s.said[1]); got != "Get 1 200, Get 2 404, Get 3 200, Get 4 404, Exec 5 406, Replace 6 404" {
 		t.Errorf("statuses are %s", got)
 	}
@@ -116,17 +169,22 @@ func TestWhatALaptopAnswers(t *testing.T) {
 			results[c.CmdRef] = c.Items[0]
 		}
 	}
-	if results["1"].Data != `["x","y"]` || results["1"].Meta.Type != "application/json" || results["3"].Data != syncml.ReportDigest(m.Reported()) || len(results) != 2 {
+	if results["1"].Data != `["x","y"]` || results["1"].Meta.Type != "application/json" ||
+		results["3"].Data != syncml.ReportDigest(m.Reported()) ||
+		len(results) != 2 {
 		t.Errorf("results are %+v", results)
 	}
-	if first := s.said[0]; first.Commands[0].Data != syncml.AlertClientInitiated || first.Header.Cred == nil || len(first.Commands[1].Items) != 5 || s.said[1].Header.Cred != nil {
+	if first := s.said[0]; first.Commands[0].Data != syncml.AlertClientInitiated || first.Header.Cred == nil ||
+		len(first.Commands[1].Items) != 5 ||
+		s.said[1].Header.Cred != nil {
 		t.Errorf("the greeting is %+v", first)
 	}
 	// A large value in three chunks, and one whose size does not fit.
 	whole := replace("1", path+"big", "chr", "abc", "<MoreData/>")
 	whole = strings.Replace(whole, "</Format>", `</Format><Size xmlns="syncml:metinf">9</Size>`, 1)
 	_, s, out := session(t, m, whole, replace("1", path+"big", "chr", "def", "<MoreData/>"), replace("1", path+"big", "chr", "ghi", ""))
-	if m.Reported()["big"].Text() != "abcdefghi" || out.Applied != 1 || codes(s.said[1]) != "Replace 1 213" || codes(s.said[3]) != "Replace 1 200" {
+	if m.Reported()["big"].Text() != "abcdefghi" || out.Applied != 1 || codes(s.said[1]) != "Replace 1 213" ||
+		codes(s.said[3]) != "Replace 1 200" {
 		t.Errorf("in chunks came %v (%s): %s", m.Reported()["big"], out, codes(s.said[3]))
 	}
 	if last := s.said[1].Commands[len(s.said[1].Commands)-1]; last.Data != syncml.AlertNextMessage || s.said[1].Final {
@@ -180,12 +238,17 @@ func TestAFleetEnds(t *testing.T) {
 		(&script{answers: []string{""}}).ServeHTTP(w, r)
 	}))
 	defer server.Close()
-	fleet := &Fleet{Base: server.URL, Interval: 20 * time.Millisecond, Shares: Shares{Offline: 100}, Report: func(device string, _ Outcome, err error) {
-		if err != nil {
-			t.Error(err)
-		}
-		answered <- device
-	}}
+	fleet := &Fleet{
+		Base:     server.URL,
+		Interval: 20 * time.Millisecond,
+		Shares:   Shares{Offline: 100},
+		Report: func(device string, _ Outcome, err error) {
+			if err != nil {
+				t.Error(err)
+			}
+			answered <- device
+		},
+	}
 	fleet.Run(context.Background(), []Identity{{Device: "A"}, {Device: "B"}, {Device: "C"}})
 	close(answered)
 	seen := map[string]int{}

@@ -142,7 +142,11 @@ func (l *Laptop) greeting() []syncml.Command {
 	}
 	return []syncml.Command{
 		{Name: "Alert", CmdID: "1", Data: syncml.AlertClientInitiated},
-		{Name: "Replace", CmdID: "2", Items: []syncml.Item{info("DevId", l.Device), info("Man", "Larkfell"), info("Mod", l.Model), info("DmV", "1.2"), info("Lang", "en")}},
+		{
+			Name:  "Replace",
+			CmdID: "2",
+			Items: []syncml.Item{info("DevId", l.Device), info("Man", "Larkfell"), info("Mod", l.Model), info("DmV", "1.2"), info("Lang", "en")},
+		},
 	}
 }
 
@@ -252,7 +256,10 @@ func (w *worker) get(c *syncml.Command) {
 			continue
 		}
 		w.status(c.CmdID, "Get", syncml.OK)
-		w.reply = append(w.reply, syncml.Command{Name: "Results", MsgRef: w.msgRef, CmdRef: c.CmdID, Items: []syncml.Item{{Source: item.Target, Meta: meta, Data: data}}})
+		w.reply = append(
+			w.reply,
+			syncml.Command{Name: "Results", MsgRef: w.msgRef, CmdRef: c.CmdID, Items: []syncml.Item{{Source: item.Target, Meta: meta, Data: data}}},
+		)
 	}
 }
 

@@ -120,13 +120,19 @@ func SetUpByHand(device string) map[setting.ID]setting.Value {
 	h.Write([]byte(device + "/by hand"))
 	n := h.Sum32()
 	own := map[setting.ID]setting.Value{
-		"system.keyboard": setting.TextValue([]string{"gb", "is", "no"}[n%3]), "power.display_plugged_minutes": setting.IntegerValue(int64(5 + n%4*5)), "media.printing": setting.BoolValue(true),
-		"signin.fingerprint": setting.BoolValue(n%2 == 0),
+		"system.keyboard": setting.TextValue(
+			[]string{"gb", "is", "no"}[n%3],
+		),
+		"power.display_plugged_minutes": setting.IntegerValue(int64(5 + n%4*5)),
+		"media.printing":                setting.BoolValue(true),
+		"signin.fingerprint":            setting.BoolValue(n%2 == 0),
 	}
 	if n%4 == 0 { // a display that somebody set up to stay on
 		own["power.lid_plugged"] = setting.TextValue("nothing")
 		own["power.sleep_plugged_minutes"] = setting.IntegerValue(0)
-		own["media.printers"] = setting.TableValue([]setting.Row{{"name": setting.TextValue("Chart room"), "address": setting.TextValue("ipps://print.larkfell.example/chart-room")}})
+		own["media.printers"] = setting.TableValue(
+			[]setting.Row{{"name": setting.TextValue("Chart room"), "address": setting.TextValue("ipps://print.larkfell.example/chart-room")}},
+		)
 	}
 	return own
 }
@@ -150,7 +156,11 @@ type Fleet struct {
 // Client gives an HTTP client for many laptops on one machine.
 func Client(connections int) *http.Client {
 	return &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, MaxIdleConns: connections, MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections, IdleConnTimeout: time.Minute,
+		DialContext:         (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
+		MaxIdleConns:        connections,
+		MaxIdleConnsPerHost: connections,
+		MaxConnsPerHost:     connections,
+		IdleConnTimeout:     time.Minute,
 	}}
 }
 

@@ -1,5 +1,5 @@
-// This file asks one made-up estate for the same figures through several interfaces: what two screens say of one thing must be the same, and
-// what a plan worked out from nothing says.
+// This file asks one made-up estate for the same figures through several interfaces: what two screens say of one thing must be the same,
+// and what a plan worked out from nothing says.
 
 package service_test
 
@@ -41,12 +41,27 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 	t.Run("what is wrong", func(t *testing.T) {
 		o := get[wire.Overview](t, api, "/overview")
 		conflicts, problems := get[[]wire.Conflict](t, api, "/conflicts"), get[[]wire.FoundProblem](t, api, "/problems")
-		if o.Devices != len(s.Devices) || o.People != len(s.People) || o.Units != len(s.Units) || o.Policies != len(s.Policies) || o.NeverSeen != len(s.Devices) || o.Enrolled != 0 {
+		if o.Devices != len(s.Devices) || o.People != len(s.People) || o.Units != len(s.Units) || o.Policies != len(s.Policies) ||
+			o.NeverSeen != len(s.Devices) ||
+			o.Enrolled != 0 {
 			t.Errorf("the overview counts %d laptops, %d people, %d units, %d policies", o.Devices, o.People, o.Units, o.Policies)
 		}
-		if len(o.Conflicts) != len(conflicts) || len(conflicts) != len(whole.Conflicts()) || len(o.Problems) != len(problems) || len(problems) != len(whole.Problems()) || len(o.Lints) != len(plan.Lints()) {
-			t.Errorf("the overview has %d conflicts, %d problems and %d idle things; the lists %d and %d; from nothing %d, %d and %d",
-				len(o.Conflicts), len(o.Problems), len(o.Lints), len(conflicts), len(problems), len(whole.Conflicts()), len(whole.Problems()), len(plan.Lints()))
+		if len(o.Conflicts) != len(conflicts) || len(conflicts) != len(whole.Conflicts()) || len(o.Problems) != len(problems) ||
+			len(problems) != len(whole.Problems()) ||
+			len(o.Lints) != len(plan.Lints()) {
+			t.Errorf(
+				"the overview has %d conflicts, %d problems and %d idle things; the lists %d and %d; from nothing %d, %d and %d",
+				len(
+					o.Conflicts,
+				),
+				len(o.Problems),
+				len(o.Lints),
+				len(conflicts),
+				len(problems),
+				len(whole.Conflicts()),
+				len(whole.Problems()),
+				len(plan.Lints()),
+			)
 		}
 		if len(conflicts) == 0 || len(problems) == 0 {
 			t.Fatal("nothing is wrong with this world")
@@ -58,8 +73,16 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 				units += u.Devices
 			}
 			touched := touchedBy(t, api, url.Values{"setting": {c.Setting}, "policies": c.Policies})
-			if c.Setting != string(want.Setting) || c.DeviceCount != want.Devices.Len() || len(touched.Devices) != c.DeviceCount || units != c.DeviceCount {
-				t.Errorf("%s between %v is on %d laptops, %d are touched, from nothing %d", c.Setting, c.Policies, c.DeviceCount, len(touched.Devices), want.Devices.Len())
+			if c.Setting != string(want.Setting) || c.DeviceCount != want.Devices.Len() || len(touched.Devices) != c.DeviceCount ||
+				units != c.DeviceCount {
+				t.Errorf(
+					"%s between %v is on %d laptops, %d are touched, from nothing %d",
+					c.Setting,
+					c.Policies,
+					c.DeviceCount,
+					len(touched.Devices),
+					want.Devices.Len(),
+				)
 			}
 			for _, g := range touched.Groups {
 				if n := want.Devices.And(plan.Matching(estate.Target{Kind: estate.ToGroup, ID: g.Group})).Len(); n != g.Devices {
@@ -68,7 +91,12 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			}
 		}
 		for i, p := range problems[:min(6, len(problems))] {
-			if touched := touchedBy(t, api, url.Values{"check": {p.Check}, "policies": p.From}); len(touched.Devices) != p.DeviceCount || p.DeviceCount != whole.Problems()[i].Devices.Len() {
+			if touched := touchedBy(
+				t,
+				api,
+				url.Values{"check": {p.Check}, "policies": p.From},
+			); len(touched.Devices) != p.DeviceCount ||
+				p.DeviceCount != whole.Problems()[i].Devices.Len() {
 				t.Errorf("%s is on %d laptops, %d are touched", p.Check, p.DeviceCount, len(touched.Devices))
 			}
 		}
@@ -94,7 +122,15 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			if i%17 == 0 {
 				page := get[wire.GroupPage](t, api, "/groups/"+g.ID)
 				if page.Group.Members != g.Members || page.Trial.Count != g.Members || page.Trial.JoinCount+page.Trial.LeaveCount != 0 {
-					t.Errorf("%s has %d members in the list, %d on its page, %d when it is tried, %d join and %d leave", g.ID, g.Members, page.Group.Members, page.Trial.Count, page.Trial.JoinCount, page.Trial.LeaveCount)
+					t.Errorf(
+						"%s has %d members in the list, %d on its page, %d when it is tried, %d join and %d leave",
+						g.ID,
+						g.Members,
+						page.Group.Members,
+						page.Trial.Count,
+						page.Trial.JoinCount,
+						page.Trial.LeaveCount,
+					)
 				}
 			}
 		}
@@ -143,7 +179,8 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			rows[row.Setting] = row
 		}
 		for i, h := range inherits.Settings {
-			if row, listed := rows[h.Setting]; listed && (row.Cells[0].Devices != h.Prevailing.Devices || row.Cells[0].Others != h.Prevailing.Others) {
+			if row, listed := rows[h.Setting]; listed &&
+				(row.Cells[0].Devices != h.Prevailing.Devices || row.Cells[0].Others != h.Prevailing.Others) {
 				t.Errorf("%s is one thing on %d laptops in the matrix, on %d on the unit's page", h.Setting, row.Cells[0].Devices, h.Prevailing.Devices)
 			}
 			if i%13 != 0 {
@@ -154,8 +191,15 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			for _, state := range places.States {
 				n += state.Devices
 			}
-			if n != len(s.Devices) || places.States[0].Devices != h.Prevailing.Devices || places.Units[0].Prevailing.Devices != h.Prevailing.Devices {
-				t.Errorf("%s: %d laptops in all states, %d have the most frequent, %d on the unit's page", h.Setting, n, places.States[0].Devices, h.Prevailing.Devices)
+			if n != len(s.Devices) || places.States[0].Devices != h.Prevailing.Devices ||
+				places.Units[0].Prevailing.Devices != h.Prevailing.Devices {
+				t.Errorf(
+					"%s: %d laptops in all states, %d have the most frequent, %d on the unit's page",
+					h.Setting,
+					n,
+					places.States[0].Devices,
+					h.Prevailing.Devices,
+				)
 			}
 			most, _ := whole.Most(setting.ID(h.Setting), plan.All())
 			if most.Devices.Len() != h.Prevailing.Devices {
@@ -179,12 +223,25 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			d := s.Devices[r.IntN(len(s.Devices))]
 			page := get[wire.DevicePage](t, api, "/devices/"+string(d.ID))
 			want, _ := plan.Effective(d.ID, "")
-			if len(page.Effective.Settings) != len(want.Settings) || len(page.Applies) != len(plan.Applying(want)) || len(page.Effective.NotApplying)+len(page.Applies) != len(s.Policies) || len(page.Effective.Problems) != len(want.Problems) || page.Device.Problems != len(want.Problems) {
-				t.Fatalf("%s has %d settings, %d policies that apply and %d that do not; from nothing %d, %d, %d", d.ID, len(page.Effective.Settings), len(page.Applies), len(page.Effective.NotApplying), len(want.Settings), len(plan.Applying(want)), len(want.NotApplying))
+			if len(page.Effective.Settings) != len(want.Settings) || len(page.Applies) != len(plan.Applying(want)) ||
+				len(page.Effective.NotApplying)+len(page.Applies) != len(s.Policies) ||
+				len(page.Effective.Problems) != len(want.Problems) ||
+				page.Device.Problems != len(want.Problems) {
+				t.Fatalf(
+					"%s has %d settings, %d policies that apply and %d that do not; from nothing %d, %d, %d",
+					d.ID,
+					len(page.Effective.Settings),
+					len(page.Applies),
+					len(page.Effective.NotApplying),
+					len(want.Settings),
+					len(plan.Applying(want)),
+					len(want.NotApplying),
+				)
 			}
 			conflicts := 0
 			for i, is := range page.Effective.Settings {
-				if is.Setting != string(want.Settings[i].ID) || is.Status != string(want.Settings[i].Status) || len(is.Candidates) != len(want.Settings[i].Candidates) {
+				if is.Setting != string(want.Settings[i].ID) || is.Status != string(want.Settings[i].Status) ||
+					len(is.Candidates) != len(want.Settings[i].Candidates) {
 					t.Errorf("%s on %s is %+v, from nothing %+v", is.Setting, d.ID, is, want.Settings[i])
 				}
 				if is.Status == string(resolve.Conflict) {
@@ -226,7 +283,10 @@ func TestAnImpactIsWhatComesAboutAfterwards(t *testing.T) {
 		p := s.Policies[r.IntN(len(s.Policies))]
 		p.Priority = int64(1 + r.IntN(1000))
 		if round%2 == 0 {
-			p.Audience.Include = append(slices.Clone(p.Audience.Include), estate.Target{Kind: estate.ToUnit, ID: string(s.Units[r.IntN(len(s.Units))].ID)})
+			p.Audience.Include = append(
+				slices.Clone(p.Audience.Include),
+				estate.Target{Kind: estate.ToUnit, ID: string(s.Units[r.IntN(len(s.Units))].ID)},
+			)
 		}
 		body := jsonOf(t, p)
 		foretold := tried(t, api, edit("policies", string(p.ID), body))
@@ -235,8 +295,16 @@ func TestAnImpactIsWhatComesAboutAfterwards(t *testing.T) {
 			t.Fatal(err)
 		}
 		drafted := get[wire.Impact](t, api, "/changes/"+change.ID+"/impact")
-		if drafted.Devices != foretold.Devices || len(drafted.Transitions) != len(foretold.Transitions) || len(drafted.ConflictsGained) != len(foretold.ConflictsGained) {
-			t.Errorf("round %d: tried, %d laptops in %d ways; in a change, %d in %d", round, foretold.Devices, len(foretold.Transitions), drafted.Devices, len(drafted.Transitions))
+		if drafted.Devices != foretold.Devices || len(drafted.Transitions) != len(foretold.Transitions) ||
+			len(drafted.ConflictsGained) != len(foretold.ConflictsGained) {
+			t.Errorf(
+				"round %d: tried, %d laptops in %d ways; in a change, %d in %d",
+				round,
+				foretold.Devices,
+				len(foretold.Transitions),
+				drafted.Devices,
+				len(drafted.Transitions),
+			)
 		}
 		posted[wire.Publication](t, api, "/changes/"+change.ID+"/publish", nil)
 		next := s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p})
@@ -255,7 +323,16 @@ func TestAnImpactIsWhatComesAboutAfterwards(t *testing.T) {
 			want, _ := fresh.Effective(dev, "")
 			for j, is := range page.Effective.Settings {
 				if is.Status != string(want.Settings[j].Status) || strings.Join(is.From, " ") != strings.Join(want.Settings[j].From, " ") {
-					t.Errorf("round %d: %s on %s is %s from %v, from nothing %s from %v", round, is.Setting, dev, is.Status, is.From, want.Settings[j].Status, want.Settings[j].From)
+					t.Errorf(
+						"round %d: %s on %s is %s from %v, from nothing %s from %v",
+						round,
+						is.Setting,
+						dev,
+						is.Status,
+						is.From,
+						want.Settings[j].Status,
+						want.Settings[j].From,
+					)
 				}
 			}
 		}

@@ -23,8 +23,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// BenchmarkOneAltered publishes one altered thing after another: a laptop's unit, a group's member, a policy's priority; and lets a provisioning
-// client alter one person, until the estate has it. The sizes come from ZRIDGE_ALTERED (10000,100000).
+// BenchmarkOneAltered publishes one altered thing after another: a laptop's unit, a group's member, a policy's priority; and lets a
+// provisioning client alter one person, until the estate has it. The sizes come from ZRIDGE_ALTERED (10000,100000).
 func BenchmarkOneAltered(b *testing.B) {
 	sizes := "10000,100000"
 	if text := os.Getenv("ZRIDGE_ALTERED"); text != "" {
@@ -77,7 +77,14 @@ func BenchmarkOneAltered(b *testing.B) {
 					for range 15 {
 						kind, id, edit := one[what]()
 						c := posted[wire.Change](b, api, "/changes", wire.NewChange{Title: what})
-						if _, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", c.ID, "edits", kind, id), nil, edit, nil); err != nil {
+						if _, err := api.Call(
+							context.Background(),
+							http.MethodPut,
+							client.Path("changes", c.ID, "edits", kind, id),
+							nil,
+							edit,
+							nil,
+						); err != nil {
 							b.Fatal(err)
 						}
 						began := time.Now()

@@ -75,13 +75,26 @@ func TestTablesThatComeAndGo(t *testing.T) {
 		if run.State != "taken" {
 			t.Fatalf("turn %d: %s %+v", turn, run.State, run.Report)
 		}
-		if again := sent(t, api, table); again.Report.Same != len(rows) || again.Report.New+again.Report.Altered+again.Report.Left+again.Report.Back != 0 {
+		if again := sent(
+			t,
+			api,
+			table,
+		); again.Report.Same != len(rows) ||
+			again.Report.New+again.Report.Altered+again.Report.Left+again.Report.Back != 0 {
 			t.Errorf("turn %d, the same again: %+v", turn, again.Report)
 		}
 		got, left := devices(t, api), leftNow(t, api)
 		for serial, release := range model {
 			if got[serial].OSVersion != release || left["devices/"+serial] == there[serial] {
-				t.Errorf("turn %d: %s is on %s and left %v, expected %s and %v", turn, serial, got[serial].OSVersion, left["devices/"+serial], release, !there[serial])
+				t.Errorf(
+					"turn %d: %s is on %s and left %v, expected %s and %v",
+					turn,
+					serial,
+					got[serial].OSVersion,
+					left["devices/"+serial],
+					release,
+					!there[serial],
+				)
 			}
 		}
 		if len(got) != len(model)+2 {
@@ -114,8 +127,8 @@ func TestATableCutAnywhereAltersNothing(t *testing.T) {
 	}
 }
 
-// TestAClientThatWritesAtRandom creates, alters, deletes and groups over SCIM; the estate has who was ever there, members as the groups last
-// said, and who was deleted or switched off has left.
+// TestAClientThatWritesAtRandom creates, alters, deletes and groups over SCIM; the estate has who was ever there, members as the groups
+// last said, and who was deleted or switched off has left.
 func TestAClientThatWritesAtRandom(t *testing.T) {
 	api, p := provisioned(t)
 	p.must(http.StatusCreated, "POST", "/Users", user("first"))
@@ -166,10 +179,20 @@ func TestAClientThatWritesAtRandom(t *testing.T) {
 			g, name := fmt.Sprintf("g%d", random.IntN(len(groups))), pick()
 			if members[g][name] {
 				delete(members[g], name)
-				p.must(http.StatusOK, "PATCH", "/Groups/"+groups[g], patch(fmt.Sprintf(`{"op":"remove","path":"members[value eq \"%s\"]"}`, people[name].id)))
+				p.must(
+					http.StatusOK,
+					"PATCH",
+					"/Groups/"+groups[g],
+					patch(fmt.Sprintf(`{"op":"remove","path":"members[value eq \"%s\"]"}`, people[name].id)),
+				)
 			} else {
 				members[g][name] = true
-				p.must(http.StatusOK, "PATCH", "/Groups/"+groups[g], patch(fmt.Sprintf(`{"op":"add","path":"members","value":[{"value":%q}]}`, people[name].id)))
+				p.must(
+					http.StatusOK,
+					"PATCH",
+					"/Groups/"+groups[g],
+					patch(fmt.Sprintf(`{"op":"add","path":"members","value":[{"value":%q}]}`, people[name].id)),
+				)
 			}
 		}
 	}
@@ -181,7 +204,9 @@ func TestAClientThatWritesAtRandom(t *testing.T) {
 			if !x.there && !here {
 				continue
 			}
-			if gone := !x.there || x.off; !here && !gone || here && left["people/"+name] != gone || here && !gone && is.Attributes["title"].Text() != x.title {
+			if gone := !x.there ||
+				x.off; !here && !gone || here && left["people/"+name] != gone ||
+				here && !gone && is.Attributes["title"].Text() != x.title {
 				return fmt.Sprintf("%s is %+v, here %v, left %v; expected %+v", name, is, here, left["people/"+name], *x)
 			}
 		}
@@ -213,7 +238,15 @@ func TestReadingWhatAlteredIsReadingEverything(t *testing.T) {
 			server := startSlapd(t, company(units, people, 0))
 			var ldif strings.Builder
 			for g := range groups {
-				fmt.Fprintf(&ldif, "dn: cn=group%d,%s\nchangetype: add\nobjectClass: groupOfNames\ncn: group%d\nmember: %s\nmember: %s\n\n", g, baseDN, g, personDN(g, units), personDN(g+1, units))
+				fmt.Fprintf(
+					&ldif,
+					"dn: cn=group%d,%s\nchangetype: add\nobjectClass: groupOfNames\ncn: group%d\nmember: %s\nmember: %s\n\n",
+					g,
+					baseDN,
+					g,
+					personDN(g, units),
+					personDN(g+1, units),
+				)
 			}
 			server.modify(ldif.String())
 			api := started(t)

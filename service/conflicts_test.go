@@ -34,7 +34,9 @@ func TestTheWorkbench(t *testing.T) {
 	c := conflicts[0]
 	a := c.Involved[0]
 	if c.Setting != "signin.banner" || c.Help == "" || c.Since == nil || len(c.Units) != 1 || c.Units[0].Title != "Survey fleet" || len(c.Involved) != 2 ||
-		a.Owner != "ines" || a.Why != "Asked for by the bridge" || a.Devices != 2 || a.Entries[0].Note != "short" || c.Involved[1].Audience.When == "" || fmt.Sprint(a.Audience.Include) != "[group:new device:LT-2]" {
+		a.Owner != "ines" || a.Why != "Asked for by the bridge" || a.Devices != 2 || a.Entries[0].Note != "short" ||
+		c.Involved[1].Audience.When == "" ||
+		fmt.Sprint(a.Audience.Include) != "[group:new device:LT-2]" {
 		t.Errorf("the conflict is %+v", c)
 	}
 
@@ -52,7 +54,17 @@ func TestTheWorkbench(t *testing.T) {
 			t.Errorf("%+v", w)
 		}
 	}
-	want := []string{"prefer a [] 2 0", "raise a [] 1 0", "lock a [] 1 0", "prefer b [] 2 0", "raise b [] 1 0", "lock b [] 1 0", "narrow a [unit:fleet] 1 0", "drop a [] 1 0", "drop b [] 1 0"}
+	want := []string{
+		"prefer a [] 2 0",
+		"raise a [] 1 0",
+		"lock a [] 1 0",
+		"prefer b [] 2 0",
+		"raise b [] 1 0",
+		"lock b [] 1 0",
+		"narrow a [unit:fleet] 1 0",
+		"drop a [] 1 0",
+		"drop b [] 1 0",
+	}
 	if !slices.Equal(words, want) {
 		t.Errorf("ways to settle both:\n%s", strings.Join(words, "\n"))
 	}
@@ -67,7 +79,8 @@ func TestTheWorkbench(t *testing.T) {
 
 	problems := get[[]wire.FoundProblem](t, api, "/problems")
 	at := slices.IndexFunc(problems, func(p wire.FoundProblem) bool { return p.Check == "startup.pin-without-chip" })
-	if at < 0 || len(problems[at].Involved) != 2 || len(problems[at].Involved[0].Entries) != 1 || problems[at].DeviceCount != 2 || problems[at].Units[0].Devices != 2 {
+	if at < 0 || len(problems[at].Involved) != 2 || len(problems[at].Involved[0].Entries) != 1 || problems[at].DeviceCount != 2 ||
+		problems[at].Units[0].Devices != 2 {
 		t.Fatalf("problems: %+v", problems)
 	}
 	words = nil
@@ -78,7 +91,14 @@ func TestTheWorkbench(t *testing.T) {
 		t.Errorf("ways to make it right: %v", words)
 	}
 	var touched wire.Touched
-	if _, err := api.Call(context.Background(), http.MethodGet, "/conflicts/touched", url.Values{"check": {"startup.pin-without-chip"}, "policies": {"c", "d"}}, nil, &touched); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodGet,
+		"/conflicts/touched",
+		url.Values{"check": {"startup.pin-without-chip"}, "policies": {"c", "d"}},
+		nil,
+		&touched,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if len(touched.Devices) != 2 || fmt.Sprint(touched.Groups) != "[{crew  people 1} {new New ones devices 1}]" {
@@ -112,11 +132,19 @@ func TestAskingTheOwners(t *testing.T) {
 			t.Errorf("%s: %+v", name, p)
 		}
 	}
-	q, err := post(api, "/conflict-questions", wire.AskOwners{Setting: "signin.banner", Policies: []string{"b", "a"}, Note: "Which of the two?"})
+	q, err := post(
+		api,
+		"/conflict-questions",
+		wire.AskOwners{Setting: "signin.banner", Policies: []string{"b", "a"}, Note: "Which of the two?"},
+	)
 	if err != nil || fmt.Sprint(q.Of) != "[ines tomas]" || q.State != "open" || !q.Current || q.By != "ines" {
 		t.Fatalf("%+v %v", q, err)
 	}
-	other, err := post(api, "/conflict-questions", wire.AskOwners{Check: "startup.pin-without-chip", Policies: []string{"c", "d"}, Of: []string{"tomas"}, Note: "Is the chip ready?"})
+	other, err := post(
+		api,
+		"/conflict-questions",
+		wire.AskOwners{Check: "startup.pin-without-chip", Policies: []string{"c", "d"}, Of: []string{"tomas"}, Note: "Is the chip ready?"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -134,7 +162,12 @@ func TestAskingTheOwners(t *testing.T) {
 	if p := refused(t, err); p.Status != 422 {
 		t.Errorf("no answer: %+v", p)
 	}
-	if q, err = post(reader, "/conflict-questions/"+q.ID+"/answer", wire.Answer{Answer: "A, the other is over"}); err != nil || q.State != "answered" || q.AnsweredBy != "ines" {
+	if q, err = post(
+		reader,
+		"/conflict-questions/"+q.ID+"/answer",
+		wire.Answer{Answer: "A, the other is over"},
+	); err != nil || q.State != "answered" ||
+		q.AnsweredBy != "ines" {
 		t.Errorf("%+v %v", q, err)
 	}
 	_, err = post(api, "/conflict-questions/"+q.ID+"/answer", wire.Answer{Answer: "B"})
@@ -149,7 +182,11 @@ func TestAskingTheOwners(t *testing.T) {
 	}
 
 	// With the conflict the question is over.
-	publishEstate(t, api, strings.Replace(disputed, `"policies":[`, `"rulings":[{"id":"r1","setting":"signin.banner","prefer":"a","over":"b"}],"policies":[`, 1))
+	publishEstate(
+		t,
+		api,
+		strings.Replace(disputed, `"policies":[`, `"rulings":[{"id":"r1","setting":"signin.banner","prefer":"a","over":"b"}],"policies":[`, 1),
+	)
 	if list := get[[]wire.Question](t, api, "/conflict-questions?state=answered"); len(list) != 1 || list[0].Current {
 		t.Errorf("%+v", list)
 	}

@@ -51,7 +51,12 @@ func BenchmarkCheckInsForDays(b *testing.B) {
 		for range 10 {
 			moved = append(moved, string(s.Devices[random.IntN(laptops)].ID))
 		}
-		if _, err := client.Post[wire.Edited](ctx, api, client.Path("changes", c.ID, "moved-devices"), wire.Move{Devices: moved, Unit: string(s.Units[random.IntN(len(s.Units))].ID)}); err != nil {
+		if _, err := client.Post[wire.Edited](
+			ctx,
+			api,
+			client.Path("changes", c.ID, "moved-devices"),
+			wire.Move{Devices: moved, Unit: string(s.Units[random.IntN(len(s.Units))].ID)},
+		); err != nil {
 			b.Fatal(err)
 		}
 		if _, err := client.Post[wire.Publication](ctx, api, client.Path("changes", c.ID, "publish"), nil); err != nil {

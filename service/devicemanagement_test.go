@@ -61,7 +61,14 @@ func over(t testing.TB, database string) *client.Client {
 func firstAdministrator(t testing.TB, address, code string) *client.Client {
 	t.Helper()
 	ctx, api := context.Background(), &client.Client{Base: address}
-	if _, err := api.Call(ctx, http.MethodPost, "/setup", nil, wire.SetUp{Code: code, Name: "ines", Password: "a password of tests"}, nil); err != nil {
+	if _, err := api.Call(
+		ctx,
+		http.MethodPost,
+		"/setup",
+		nil,
+		wire.SetUp{Code: code, Name: "ines", Password: "a password of tests"},
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	token, err := api.SignIn(ctx, "ines", "a password of tests", "tests", 1)
@@ -163,9 +170,19 @@ func TestALaptopTakesWhatIsWanted(t *testing.T) {
 		t.Error("the camera is still listed")
 	}
 	// A conflict sends nothing: the laptop keeps what it has.
-	publishEstate(t, api, strings.Replace(smallEstate, `"policies":[`, `"policies":[{"id":"q","kind":"security","settings":{"signin.banner":"other"},"audience":{"include":["everyone"]}},`, 1))
+	publishEstate(
+		t,
+		api,
+		strings.Replace(
+			smallEstate,
+			`"policies":[`,
+			`"policies":[{"id":"q","kind":"security","settings":{"signin.banner":"other"},"audience":{"include":["everyone"]}},`,
+			1,
+		),
+	)
 	checkIn(t, l)
-	if d := deliveries(t, api, "LT-1")["signin.banner"]; d.Status != "conflict" || m.Reported()["signin.banner"].Text() != "Larkfell <&>\n  here" {
+	if d := deliveries(t, api, "LT-1")["signin.banner"]; d.Status != "conflict" ||
+		m.Reported()["signin.banner"].Text() != "Larkfell <&>\n  here" {
 		t.Errorf("in a conflict: %+v, the laptop has %v", d, m.Reported()["signin.banner"])
 	}
 }
@@ -221,7 +238,18 @@ func TestManySettingsGoInSeveralAtomics(t *testing.T) {
 		settings = append(settings, fmt.Sprintf(`{"id":"big.s%03d","kind":"security","type":"text"}`, i))
 		entries = append(entries, fmt.Sprintf(`"big.s%03d":%q`, i, strings.Repeat("ä", 600)))
 	}
-	estate := strings.TrimSuffix(strings.Replace(smallEstate, `"policies":[`, `"policies":[{"id":"big","kind":"security","settings":{`+strings.Join(entries, ",")+`},"audience":{"include":["everyone"]}},`, 1), "}") + `,"settings":[` + strings.Join(settings, ",") + `]}`
+	estate := strings.TrimSuffix(
+		strings.Replace(
+			smallEstate,
+			`"policies":[`,
+			`"policies":[{"id":"big","kind":"security","settings":{`+strings.Join(entries, ",")+`},"audience":{"include":["everyone"]}},`,
+			1,
+		),
+		"}",
+	) + `,"settings":[` + strings.Join(
+		settings,
+		",",
+	) + `]}`
 	publishEstate(t, api, estate)
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	out := checkIn(t, l)
@@ -243,8 +271,20 @@ func TestALargeValueGoesInChunks(t *testing.T) {
 		sites = append(sites, fmt.Sprintf(`"<%03d&%s>"`, i, strings.Repeat("é", 60)))
 	}
 	text := strings.Repeat("long & <wide> ", 9000)
-	publishEstate(t, api, strings.TrimSuffix(strings.Replace(smallEstate, `"media.camera":false`, `"media.camera":false,"big.list":[`+strings.Join(sites, ",")+`],"big.text":"`+text+`"`, 1), "}")+
-		`,"settings":[{"id":"big.list","kind":"security","type":"list"},{"id":"big.text","kind":"security","type":"text"}]}`)
+	publishEstate(
+		t,
+		api,
+		strings.TrimSuffix(
+			strings.Replace(
+				smallEstate,
+				`"media.camera":false`,
+				`"media.camera":false,"big.list":[`+strings.Join(sites, ",")+`],"big.text":"`+text+`"`,
+				1,
+			),
+			"}",
+		)+
+			`,"settings":[{"id":"big.list","kind":"security","type":"list"},{"id":"big.text","kind":"security","type":"text"}]}`,
+	)
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	out := checkIn(t, l)
 	if out.Applied != 7 || out.Refused != 0 || l.Revision != "2" {
@@ -287,7 +327,14 @@ func TestARestartLosesNothing(t *testing.T) {
 	}
 	running, stop := start()
 	api := &client.Client{Base: running.Address}
-	if _, err := api.Call(context.Background(), http.MethodPost, "/setup", nil, wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"}, nil); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodPost,
+		"/setup",
+		nil,
+		wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"},
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	token, err := api.SignIn(context.Background(), "ines", "a password of tests", "tests", 1)
@@ -297,8 +344,22 @@ func TestARestartLosesNothing(t *testing.T) {
 	api.Token = token.Secret
 	publishEstate(t, api, smallEstate)
 	// two groups are made after the policy, in an order that is not that of their ids
-	publishEstate(t, api, strings.TrimSuffix(smallEstate, "}")+`,"groups":[{"id":"zz","of":"devices","members":["LT-1"]},{"id":"a-new-group","of":"devices","members":["LT-1"]}]}`)
-	publishEstate(t, api, strings.TrimSuffix(smallEstate, "}")+`,"groups":[{"id":"zz","of":"devices","members":["LT-1"]},{"id":"a-new-group","of":"devices","members":["LT-1"]},{"id":"mm","of":"devices","members":["LT-1"]}]}`)
+	publishEstate(
+		t,
+		api,
+		strings.TrimSuffix(
+			smallEstate,
+			"}",
+		)+`,"groups":[{"id":"zz","of":"devices","members":["LT-1"]},{"id":"a-new-group","of":"devices","members":["LT-1"]}]}`,
+	)
+	publishEstate(
+		t,
+		api,
+		strings.TrimSuffix(
+			smallEstate,
+			"}",
+		)+`,"groups":[{"id":"zz","of":"devices","members":["LT-1"]},{"id":"a-new-group","of":"devices","members":["LT-1"]},{"id":"mm","of":"devices","members":["LT-1"]}]}`,
+	)
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	checkIn(t, l)
 	before, err := client.Get[json.RawMessage](context.Background(), api, "/estate", nil)
@@ -354,7 +415,11 @@ func TestPublishingWhileLaptopsCheckIn(t *testing.T) {
 		}()
 	}
 	for minutes := 20; minutes < 32; minutes++ {
-		publishEstate(t, api, strings.Replace(smallEstate, `"screen.lock_after_minutes":7`, fmt.Sprintf(`"screen.lock_after_minutes":%d`, minutes), 1))
+		publishEstate(
+			t,
+			api,
+			strings.Replace(smallEstate, `"screen.lock_after_minutes":7`, fmt.Sprintf(`"screen.lock_after_minutes":%d`, minutes), 1),
+		)
 	}
 	stop()
 	for range laptops {
@@ -380,7 +445,12 @@ func TestALaptopThatLeftTheEstate(t *testing.T) {
 	api := started(t)
 	l, m := enrolled(t, api, "LT-2", "", endpoint.Ordinary)
 	checkIn(t, l)
-	c, err := client.Post[wire.ImportResult](context.Background(), api, "/imports?retire_missing=true", []byte(strings.Replace(smallEstate, `,{"id":"LT-2","os":"linux","os_version":"12"}`, "", 1)))
+	c, err := client.Post[wire.ImportResult](
+		context.Background(),
+		api,
+		"/imports?retire_missing=true",
+		[]byte(strings.Replace(smallEstate, `,{"id":"LT-2","os":"linux","os_version":"12"}`, "", 1)),
+	)
 	if err == nil {
 		_, err = client.Post[wire.Publication](context.Background(), api, client.Path("changes", c.Change, "publish"), nil)
 	}

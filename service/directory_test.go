@@ -66,7 +66,28 @@ func startSlapd(t testing.TB, ldif string) *slapd {
 	t.Helper()
 	s := &slapd{t: t, folder: t.TempDir(), address: freePort(t), secure: freePort(t)}
 	at := func(name string) string { return filepath.Join(s.folder, name) }
-	run(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-keyout", at("key.pem"), "-out", at("cert.pem"), "-days", "30", "-subj", "/CN=directory.larkfell.example", "-addext", "subjectAltName=IP:127.0.0.1")
+	run(
+		t,
+		"",
+		"openssl",
+		"req",
+		"-x509",
+		"-newkey",
+		"ec",
+		"-pkeyopt",
+		"ec_paramgen_curve:prime256v1",
+		"-nodes",
+		"-keyout",
+		at("key.pem"),
+		"-out",
+		at("cert.pem"),
+		"-days",
+		"30",
+		"-subj",
+		"/CN=directory.larkfell.example",
+		"-addext",
+		"subjectAltName=IP:127.0.0.1",
+	)
 	pem, err := os.ReadFile(at("cert.pem"))
 	if err != nil {
 		t.Fatal(err)
@@ -112,7 +133,15 @@ func (s *slapd) start() {
 	s.t.Helper()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.cmd = exec.Command("/usr/sbin/slapd", "-d", "0", "-f", filepath.Join(s.folder, "slapd.conf"), "-h", "ldap://"+s.address+" ldaps://"+s.secure)
+	s.cmd = exec.Command(
+		"/usr/sbin/slapd",
+		"-d",
+		"0",
+		"-f",
+		filepath.Join(s.folder, "slapd.conf"),
+		"-h",
+		"ldap://"+s.address+" ldaps://"+s.secure,
+	)
 	var said bytes.Buffer
 	s.cmd.Stderr = &said
 	if err := s.cmd.Start(); err != nil {
@@ -157,12 +186,25 @@ func (s *slapd) modify(ldif string) {
 func company(units, people, groups int) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "dn: %s\nobjectClass: dcObject\nobjectClass: organization\ndc: larkfell\no: Larkfell Hydrographic\n\n", baseDN)
-	fmt.Fprintf(&b, "dn: %s\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: %s\n\n", readDN, directorySecret)
+	fmt.Fprintf(
+		&b,
+		"dn: %s\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: %s\n\n",
+		readDN,
+		directorySecret,
+	)
 	for u := range units {
 		fmt.Fprintf(&b, "dn: %s\nobjectClass: organizationalUnit\nou: %s\ndescription: Site %d\n\n", unitDN(u), unitName(u), u)
 	}
 	for p := range people {
-		fmt.Fprintf(&b, "dn: %s\nobjectClass: inetOrgPerson\nuid: person%d\ncn: Person %d\nsn: %d\nmail: person%d@larkfell.example\ntitle: Surveyor\n\n", personDN(p, units), p, p, p, p)
+		fmt.Fprintf(
+			&b,
+			"dn: %s\nobjectClass: inetOrgPerson\nuid: person%d\ncn: Person %d\nsn: %d\nmail: person%d@larkfell.example\ntitle: Surveyor\n\n",
+			personDN(p, units),
+			p,
+			p,
+			p,
+			p,
+		)
 	}
 	if groups > 0 {
 		fmt.Fprintf(&b, "dn: ou=groups,%s\nobjectClass: organizationalUnit\nou: groups\n\n", baseDN)
@@ -217,7 +259,8 @@ func read(t testing.TB, api *client.Client, way string) wire.SourceRun {
 	t.Helper()
 	begun := posted[wire.SourceRun](t, api, "/sources/company/runs", wire.ReadSource{Way: way})
 	s := until(t, api, "/sources/company", func(s wire.Source) bool {
-		return s.Running != nil && s.Running.State == "waiting" || s.Running == nil && len(s.Runs) > 0 && !s.Runs[0].StartedAt.Before(begun.StartedAt)
+		return s.Running != nil && s.Running.State == "waiting" ||
+			s.Running == nil && len(s.Runs) > 0 && !s.Runs[0].StartedAt.Before(begun.StartedAt)
 	})
 	if s.Running != nil {
 		return *s.Running
@@ -239,13 +282,24 @@ func TestADirectoryIsFollowed(t *testing.T) {
 	if u := object[files.UnitDoc](t, api, "units", "site0"); u.Parent != "r" {
 		t.Errorf("the outermost unit: %+v", u)
 	}
-	if p := object[files.PersonDoc](t, api, "people", "person4"); p.Unit != "site1" || p.Mail != "person4@larkfell.example" || p.Name != "Person 4" || p.Attributes["title"].Text() != "Surveyor" {
+	if p := object[files.PersonDoc](
+		t,
+		api,
+		"people",
+		"person4",
+	); p.Unit != "site1" || p.Mail != "person4@larkfell.example" || p.Name != "Person 4" ||
+		p.Attributes["title"].Text() != "Surveyor" {
 		t.Errorf("a person: %+v", p)
 	}
 	if g := object[files.GroupDoc](t, api, "groups", "group1"); len(g.Members) != 6 || g.Of != "people" || g.Title != "Group 1" {
 		t.Errorf("a group: %+v", g)
 	}
-	if again := read(t, api, "full"); again.State != "taken" || again.Report.Same != 17 || again.Report.New+again.Report.Altered+again.Report.Left != 0 {
+	if again := read(
+		t,
+		api,
+		"full",
+	); again.State != "taken" || again.Report.Same != 17 ||
+		again.Report.New+again.Report.Altered+again.Report.Left != 0 {
 		t.Errorf("read again: %+v", again.Report)
 	}
 
@@ -293,7 +347,15 @@ func TestMembershipByWhatPeopleSay(t *testing.T) {
 	server := startSlapd(t, company(2, 6, 0))
 	var groups strings.Builder
 	for g := range 2 {
-		fmt.Fprintf(&groups, "dn: cn=group%d,%s\nchangetype: add\nobjectClass: groupOfNames\ncn: group%d\nmember: %s\nmember: %s\n\n", g, baseDN, g, personDN(g, 2), personDN(g+2, 2))
+		fmt.Fprintf(
+			&groups,
+			"dn: cn=group%d,%s\nchangetype: add\nobjectClass: groupOfNames\ncn: group%d\nmember: %s\nmember: %s\n\n",
+			g,
+			baseDN,
+			g,
+			personDN(g, 2),
+			personDN(g+2, 2),
+		)
 	}
 	server.modify(groups.String())
 	api := started(t)
@@ -305,7 +367,14 @@ func TestMembershipByWhatPeopleSay(t *testing.T) {
 	if g := object[files.GroupDoc](t, api, "groups", "group0"); strings.Join(g.Members, " ") != "person0 person2" {
 		t.Errorf("by memberOf: %+v", g)
 	}
-	server.modify(fmt.Sprintf("dn: cn=group0,%s\nchangetype: modify\nadd: member\nmember: %s\n\ndn: %s\nchangetype: modify\nreplace: title\ntitle: Mate\n", baseDN, personDN(5, 2), personDN(5, 2)))
+	server.modify(
+		fmt.Sprintf(
+			"dn: cn=group0,%s\nchangetype: modify\nadd: member\nmember: %s\n\ndn: %s\nchangetype: modify\nreplace: title\ntitle: Mate\n",
+			baseDN,
+			personDN(5, 2),
+			personDN(5, 2),
+		),
+	)
 	if r := read(t, api, "recent"); r.State != "taken" || r.Report.Altered != 2 {
 		t.Errorf("what altered: %+v", r.Report)
 	}
@@ -333,7 +402,16 @@ func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 	} {
 		s := get[wire.Source](t, api, "/sources/company")
 		proposed := server.source(c.alter)
-		if _, err := api.Call(context.Background(), http.MethodPut, "/sources/company", nil, wire.ProposedSource{SetUp: proposed.SetUp}, nil, "If-Match", fmt.Sprintf(`"%d"`, s.Version)); err != nil {
+		if _, err := api.Call(
+			context.Background(),
+			http.MethodPut,
+			"/sources/company",
+			nil,
+			wire.ProposedSource{SetUp: proposed.SetUp},
+			nil,
+			"If-Match",
+			fmt.Sprintf(`"%d"`, s.Version),
+		); err != nil {
 			t.Fatal(err)
 		}
 		run := waiting(t, api, "company", "full")
@@ -347,7 +425,13 @@ func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 		"a password that is a path": func(l *directory.LDAP) { l.Password = "../etc/passwd" }, "a base that is no name": func(l *directory.LDAP) { l.Base = "larkfell" }, "nothing to read": func(l *directory.LDAP) { l.People.Filter, l.Units.Filter, l.Groups.Filter = "", "", "" },
 		"a taken name": func(l *directory.LDAP) { l.People.Attributes = map[string]string{"mail": "mail"} },
 	} {
-		if _, err := client.Post[wire.Source](context.Background(), api, "/sources", server.source(alter)); err == nil || !strings.Contains(err.Error(), "expected") {
+		if _, err := client.Post[wire.Source](
+			context.Background(),
+			api,
+			"/sources",
+			server.source(alter),
+		); err == nil ||
+			!strings.Contains(err.Error(), "expected") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -393,7 +477,16 @@ func TestAServerThatDiesWhilePagesAreRead(t *testing.T) {
 	}
 	server.start()
 	s := get[wire.Source](t, api, "/sources/company")
-	if _, err := api.Call(context.Background(), http.MethodPut, "/sources/company", nil, wire.ProposedSource{SetUp: server.source(nil).SetUp}, nil, "If-Match", fmt.Sprintf(`"%d"`, s.Version)); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodPut,
+		"/sources/company",
+		nil,
+		wire.ProposedSource{SetUp: server.source(nil).SetUp},
+		nil,
+		"If-Match",
+		fmt.Sprintf(`"%d"`, s.Version),
+	); err != nil {
 		t.Fatal(err)
 	}
 	if run := taken(t, api, "company", "full"); run.Report.New != 5000+10+4 {

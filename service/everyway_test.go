@@ -92,7 +92,8 @@ func (o operation) filled(with string) string {
 		}
 		if strings.HasPrefix(part, "{") {
 			part = with
-			if strings.Contains(o.path, "/estate/{kind}") && strings.HasSuffix(out.String(), "/estate/") || strings.HasSuffix(out.String(), "/edits/") {
+			if strings.Contains(o.path, "/estate/{kind}") && strings.HasSuffix(out.String(), "/estate/") ||
+				strings.HasSuffix(out.String(), "/edits/") {
 				part = "policies"
 			}
 		}
@@ -115,7 +116,8 @@ func wrongly(t *testing.T, api *client.Client, method, path, media, body string)
 	if status >= 500 {
 		t.Errorf("%s: status %d: %.300s", what, status, text)
 	}
-	if strings.Contains(text, "goroutine ") || strings.Contains(text, ".go:") || strings.Contains(text, "reflect.") || strings.Contains(text, "panic") {
+	if strings.Contains(text, "goroutine ") || strings.Contains(text, ".go:") || strings.Contains(text, "reflect.") ||
+		strings.Contains(text, "panic") {
 		t.Errorf("%s lets its insides be seen: %.300s", what, text)
 	}
 	if status < 400 {
@@ -150,8 +152,23 @@ func TestEveryOperationAskedWrongly(t *testing.T) {
 	before := everything(t, api)
 	bodies := map[string][]string{
 		"application/json": {
-			``, `{`, `[`, `nonsense`, `null`, `true`, `7`, `"text"`, `[]`, `[[[[`, "{\"a\":\xff}", `{"no_such_field": 1}`, `{"id": 7, "title": [], "edits": "x", "devices": {}, "name": {}, "policies": 3, "note": [1]}`,
-			`{"edits": [{"kind": "no-such-kind", "id": "x", "body": {}}]}`, `{"edits": [{"kind": "policies", "id": "", "body": []}]}`, strings.Repeat(`{"a":`, 2000) + "1" + strings.Repeat("}", 2000), `{"a":1}{"b":2}`,
+			``,
+			`{`,
+			`[`,
+			`nonsense`,
+			`null`,
+			`true`,
+			`7`,
+			`"text"`,
+			`[]`,
+			`[[[[`,
+			"{\"a\":\xff}",
+			`{"no_such_field": 1}`,
+			`{"id": 7, "title": [], "edits": "x", "devices": {}, "name": {}, "policies": 3, "note": [1]}`,
+			`{"edits": [{"kind": "no-such-kind", "id": "x", "body": {}}]}`,
+			`{"edits": [{"kind": "policies", "id": "", "body": []}]}`,
+			strings.Repeat(`{"a":`, 2000) + "1" + strings.Repeat("}", 2000),
+			`{"a":1}{"b":2}`,
 		},
 		"text/csv":                 {"", "\xff\xfe\xff", "a,b\n\"open"},
 		"application/octet-stream": {""},
@@ -194,7 +211,15 @@ func TestEveryListAskedWrongly(t *testing.T) {
 		for _, name := range o.numbers {
 			numbers++
 			for _, value := range []string{"-1", "x", "1.5", "99999999999999999999"} {
-				if status, p := wrongly(t, api, o.method, path+"?"+name+"="+value+query, "", ""); status != http.StatusUnprocessableEntity && status != http.StatusBadRequest && !(status == http.StatusNotFound && strings.Contains(path, "no-such")) {
+				if status, p := wrongly(
+					t,
+					api,
+					o.method,
+					path+"?"+name+"="+value+query,
+					"",
+					"",
+				); status != http.StatusUnprocessableEntity && status != http.StatusBadRequest &&
+					!(status == http.StatusNotFound && strings.Contains(path, "no-such")) {
 					t.Errorf("%s?%s=%s: status %d %s", path, name, value, status, p.Title)
 				}
 			}
@@ -286,10 +311,21 @@ func TestRefusalsSayWhat(t *testing.T) {
 			continue
 		}
 		at := slices.IndexFunc(p.Faults, func(f problem.Fault) bool {
-			return string(f.Code) == c.code && strings.HasPrefix(f.Path, c.at) && strings.Contains(f.Found, c.found) && strings.Contains(f.Expected, c.expected)
+			return string(f.Code) == c.code && strings.HasPrefix(f.Path, c.at) && strings.Contains(f.Found, c.found) &&
+				strings.Contains(f.Expected, c.expected)
 		})
 		if at < 0 {
-			t.Errorf("%s %s with %s: %+v, expected %s at %s: found %s; expected %s", c.method, c.path, c.body, p.Faults, c.code, c.at, c.found, c.expected)
+			t.Errorf(
+				"%s %s with %s: %+v, expected %s at %s: found %s; expected %s",
+				c.method,
+				c.path,
+				c.body,
+				p.Faults,
+				c.code,
+				c.at,
+				c.found,
+				c.expected,
+			)
 		}
 		if strings.Contains(fmt.Sprint(p), "a secret") {
 			t.Errorf("%s %s with %s: what was rejected is repeated: %+v", c.method, c.path, c.body, p)

@@ -40,7 +40,14 @@ func tried(t *testing.T, api *client.Client, edits ...any) wire.Impact {
 func behind(t *testing.T, api *client.Client, part string, edits ...any) string {
 	t.Helper()
 	var page wire.Page[wire.ImpactDevice]
-	if _, err := api.Call(context.Background(), http.MethodPost, "/impact/devices", url.Values{"part": {part}}, map[string]any{"edits": edits}, &page); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodPost,
+		"/impact/devices",
+		url.Values{"part": {part}},
+		map[string]any{"edits": edits},
+		&page,
+	); err != nil {
 		t.Fatalf("%s: %v", part, err)
 	}
 	var ids []string
@@ -53,10 +60,20 @@ func behind(t *testing.T, api *client.Client, part string, edits ...any) string 
 func TestEveryNumberHasItsLaptops(t *testing.T) {
 	api := bare(t)
 	publishEstate(t, api, clashing)
-	house := edit("policies", "house", `{"id":"house","title":"House rules","kind":"security","settings":{"screen.lock_after_minutes":20,"signin.banner":"House"},"audience":{"include":["everyone"],"exclude":["device:LT-2"]}}`)
-	b := edit("policies", "b", `{"id":"b","kind":"security","settings":{"signin.banner":"B"},"audience":{"include":["group:field","group:new"]}}`)
+	house := edit(
+		"policies",
+		"house",
+		`{"id":"house","title":"House rules","kind":"security","settings":{"screen.lock_after_minutes":20,"signin.banner":"House"},"audience":{"include":["everyone"],"exclude":["device:LT-2"]}}`,
+	)
+	b := edit(
+		"policies",
+		"b",
+		`{"id":"b","kind":"security","settings":{"signin.banner":"B"},"audience":{"include":["group:field","group:new"]}}`,
+	)
 	got := tried(t, api, house, b)
-	if got.Devices != 3 || got.Estate != 3 || got.Weaker != 3 || len(got.ConflictsGained) != 1 || got.Ways != len(got.Transitions) || len(got.Units) != 2 || got.Units[0].Devices != 2 {
+	if got.Devices != 3 || got.Estate != 3 || got.Weaker != 3 || len(got.ConflictsGained) != 1 || got.Ways != len(got.Transitions) ||
+		len(got.Units) != 2 ||
+		got.Units[0].Devices != 2 {
 		t.Fatalf("the impact is %+v", got)
 	}
 	if !got.Transitions[0].Weaker {
@@ -75,14 +92,31 @@ func TestEveryNumberHasItsLaptops(t *testing.T) {
 			t.Errorf("%s has %v, and %v behind its number %d", x.Setting, x.Devices, ids, x.DeviceCount)
 		}
 	}
-	_, err := api.Call(context.Background(), http.MethodPost, "/impact/devices", url.Values{"part": {"alters-0"}}, map[string]any{"edits": []any{house}}, nil)
+	_, err := api.Call(
+		context.Background(),
+		http.MethodPost,
+		"/impact/devices",
+		url.Values{"part": {"alters-0"}},
+		map[string]any{"edits": []any{house}},
+		nil,
+	)
 	if p := refused(t, err); p.Status != 404 || !strings.Contains(p.Detail, "alters-0") {
 		t.Errorf("a part that is not there: %+v", p)
 	}
-	if faults := tried(t, api, edit("policies", "b", `{"id":"b","kind":"security","settings":{"signin.banner":3},"audience":{}}`)).Faults; len(faults) != 1 || !strings.Contains(faults[0].Path, "signin.banner") {
+	if faults := tried(
+		t,
+		api,
+		edit("policies", "b", `{"id":"b","kind":"security","settings":{"signin.banner":3},"audience":{}}`),
+	).Faults; len(faults) != 1 ||
+		!strings.Contains(faults[0].Path, "signin.banner") {
 		t.Errorf("an edit with a fault: %v", faults)
 	}
-	if nothing := tried(t, api, edit("rulings", "r1", `{"id":"r1","setting":"signin.banner","prefer":"a","over":"b","reason":"x"}`)); nothing.Devices != 0 || nothing.Transitions == nil {
+	if nothing := tried(
+		t,
+		api,
+		edit("rulings", "r1", `{"id":"r1","setting":"signin.banner","prefer":"a","over":"b","reason":"x"}`),
+	); nothing.Devices != 0 ||
+		nothing.Transitions == nil {
 		t.Errorf("a ruling where nobody conflicts: %+v", nothing)
 	}
 }
@@ -100,17 +134,34 @@ func TestTheReportOfAChange(t *testing.T) {
 	api := bare(t)
 	publishEstate(t, api, clashing)
 	c := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "Lock later", Why: "The bridge asked for it"})
-	if _, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "house"), nil, []byte(`{"id":"house","title":"House rules","kind":"security","settings":{"screen.lock_after_minutes":20,"signin.banner":"a <b> & c"},"audience":{"include":["everyone"]}}`), nil); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodPut,
+		client.Path("changes", c.ID, "edits", "policies", "house"),
+		nil,
+		[]byte(
+			`{"id":"house","title":"House rules","kind":"security","settings":{"screen.lock_after_minutes":20,"signin.banner":"a <b> & c"},"audience":{"include":["everyone"]}}`,
+		),
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	form := func(of string) string {
 		var text []byte
-		if _, err := api.Call(context.Background(), http.MethodGet, client.Path("changes", c.ID, "impact", "report"), url.Values{"format": {of}}, nil, &text); err != nil {
+		if _, err := api.Call(
+			context.Background(),
+			http.MethodGet,
+			client.Path("changes", c.ID, "impact", "report"),
+			url.Values{"format": {of}},
+			nil,
+			&text,
+		); err != nil {
 			t.Fatalf("%s: %v", of, err)
 		}
 		return string(text)
 	}
-	for _, says := range []string{"# What “Lock later” does", "The bridge asked for it", "3 laptops of 3 get something else.", "get a weaker value", "Survey fleet 1", "| weaker"} {
+	for _, says := range []string{"# What “Lock later” does", "The bridge asked for it", "3 laptops of 3 get " +
+		"something else.", "get a weaker value", "Survey fleet 1", "| weaker"} {
 		if text := form("markdown"); !strings.Contains(text, says) {
 			t.Errorf("the Markdown does not say %q:\n%s", says, text)
 		}
@@ -152,7 +203,12 @@ func TestConflictesThatArise(t *testing.T) {
 		t.Fatalf("%d conflicts arose: %+v", len(o.Arisen), o.Arisen)
 	}
 	e := o.Arisen[0]
-	if e.Setting != "signin.banner" || fmt.Sprint(e.Policies) != "[a b]" || e.Change != "" || !strings.Contains(e.Title, "Inventory") || !e.Fresh || !e.Current || e.Devices != 1 || len(e.Sample) != 1 || e.Sample[0].ID != "LT-1" {
+	if e.Setting != "signin.banner" || fmt.Sprint(e.Policies) != "[a b]" || e.Change != "" || !strings.Contains(e.Title, "Inventory") ||
+		!e.Fresh ||
+		!e.Current ||
+		e.Devices != 1 ||
+		len(e.Sample) != 1 ||
+		e.Sample[0].ID != "LT-1" {
 		t.Errorf("what arose: %+v", e)
 	}
 	if got := fmt.Sprint(e.Sample[0].Causes); got != "[{joined  field} {joined  new} {updated linux 12 linux 13}]" {
@@ -165,7 +221,14 @@ func TestConflictesThatArise(t *testing.T) {
 
 	// Somebody settles it: what arose is no longer news, and the record says when it ended, and by what.
 	c := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "Prefer b"})
-	if _, err := api.Call(context.Background(), http.MethodPut, client.Path("changes", c.ID, "edits", "rulings", "r1"), nil, []byte(`{"id":"r1","setting":"signin.banner","prefer":"b","over":"a","reason":"The field comes first"}`), nil); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		http.MethodPut,
+		client.Path("changes", c.ID, "edits", "rulings", "r1"),
+		nil,
+		[]byte(`{"id":"r1","setting":"signin.banner","prefer":"b","over":"a","reason":"The field comes first"}`),
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	posted[wire.Publication](t, api, client.Path("changes", c.ID, "publish"), nil)
@@ -191,16 +254,32 @@ func TestAWriteAnswersWithItsEffect(t *testing.T) {
 		if version != "" {
 			headers = []string{"If-Match", version}
 		}
-		header, err := api.Call(context.Background(), http.MethodPut, path, url.Values{"effect": {"true"}},
-			json.RawMessage(`{"id":"b","kind":"security","settings":{"signin.banner":"`+banner+`"},"audience":{"include":["everyone"]}}`), &edit, headers...)
+		header, err := api.Call(
+			context.Background(),
+			http.MethodPut,
+			path,
+			url.Values{"effect": {"true"}},
+			json.RawMessage(
+				`{"id":"b","kind":"security","settings":{"signin.banner":"`+banner+`"},"audience":{"include":["everyone"]}}`,
+			),
+			&edit,
+			headers...)
 		if err != nil {
 			t.Fatal(err)
 		}
 		version = header.Get("ETag")
 		impact := get[wire.Impact](t, api, "/changes/"+c.ID+"/impact")
 		change := get[wire.Change](t, api, "/changes/"+c.ID)
-		if edit.Effect == nil || edit.Effect.Impact == nil || !reflect.DeepEqual(*edit.Effect.Impact, impact) || edit.ChangeVersion != change.Version {
-			t.Errorf("write %d answered %+v of version %d, afterwards there is %+v of version %d", i+1, edit.Effect, edit.ChangeVersion, impact, change.Version)
+		if edit.Effect == nil || edit.Effect.Impact == nil || !reflect.DeepEqual(*edit.Effect.Impact, impact) ||
+			edit.ChangeVersion != change.Version {
+			t.Errorf(
+				"write %d answered %+v of version %d, afterwards there is %+v of version %d",
+				i+1,
+				edit.Effect,
+				edit.ChangeVersion,
+				impact,
+				change.Version,
+			)
 		}
 		if edit.Effect.Use == nil || edit.Effect.Use.Reach.Gets != 3 {
 			t.Errorf("the policy reaches %+v", edit.Effect.Use)
@@ -209,7 +288,16 @@ func TestAWriteAnswersWithItsEffect(t *testing.T) {
 			t.Errorf("the effect is stored with the edit: %+v", stored)
 		}
 	}
-	_, err := api.Call(context.Background(), http.MethodPut, path, url.Values{"effect": {"true"}}, json.RawMessage(`{"id":"b","kind":"security","settings":{"signin.banner":3},"audience":{}}`), nil, "If-Match", version)
+	_, err := api.Call(
+		context.Background(),
+		http.MethodPut,
+		path,
+		url.Values{"effect": {"true"}},
+		json.RawMessage(`{"id":"b","kind":"security","settings":{"signin.banner":3},"audience":{}}`),
+		nil,
+		"If-Match",
+		version,
+	)
 	if p := refused(t, err); p.Status != 422 || len(p.Faults) != 1 {
 		t.Errorf("an edit with a fault: %+v", p)
 	}

@@ -39,19 +39,22 @@ func TestInheritanceOverTheAPI(t *testing.T) {
 		t.Errorf("the fleet: %+v", fleet)
 	}
 	banner := of("/units/fleet/inherits")["signin.banner"]
-	if banner.Above != 0 || banner.Overridden != 2 || banner.Own != 2 || banner.Prevailing.Devices != 1 || banner.Prevailing.Others != 1 || len(banner.Arrivals) != 3 {
+	if banner.Above != 0 || banner.Overridden != 2 || banner.Own != 2 || banner.Prevailing.Devices != 1 || banner.Prevailing.Others != 1 ||
+		len(banner.Arrivals) != 3 {
 		t.Errorf("its banner: %+v", banner)
 	}
 	if a := banner.Arrivals[0]; a.Policy != "house" || a.Whence != "above" || fmt.Sprint(a.Beaten) != "[{crew   1} {sea   1}]" {
 		t.Errorf("what comes from above: %+v", a)
 	}
-	if hide := of("/units/fleet/inherits")["signin.hide_last_person"]; hide.Locked != 2 || hide.Above != 2 || hide.Overridden != 0 || hide.Arrivals[1].Fates["locked-out"] != 2 {
+	if hide := of("/units/fleet/inherits")["signin.hide_last_person"]; hide.Locked != 2 || hide.Above != 2 || hide.Overridden != 0 ||
+		hide.Arrivals[1].Fates["locked-out"] != 2 {
 		t.Errorf("what is locked above: %+v", hide)
 	}
 	if proxy := of("/units/lab/inherits")["network.proxy.mode"]; proxy.Detached != 1 || proxy.Prevailing.State.Status != "" {
 		t.Errorf("what does not arrive: %+v", proxy)
 	}
-	if crew := of("/groups/crew/inherits")["signin.banner"]; crew.Overridden != 1 || crew.Arrivals[0].Whence != "above" || crew.Arrivals[2].Whence != "here" {
+	if crew := of("/groups/crew/inherits")["signin.banner"]; crew.Overridden != 1 || crew.Arrivals[0].Whence != "above" ||
+		crew.Arrivals[2].Whence != "here" {
 		t.Errorf("the crew: %+v", crew)
 	}
 	if none := get[wire.Inheritance](t, api, "/groups/none/inherits"); none.Devices != 0 || len(none.Settings) != 0 {
@@ -70,11 +73,17 @@ func TestInheritanceOverTheAPI(t *testing.T) {
 	if len(m.Units) != 4 || strings.Join(shown, ", ") != "network.proxy.mode in lab, signin.banner in lab, signin.banner in petrel" {
 		t.Errorf("what stands apart: %v", shown)
 	}
-	if area := get[wire.UnitMatrix](t, api, "/unit-matrix?unit=fleet&area=network&all=true"); len(area.Rows) != 1 || len(area.Units) != 2 || area.Above[0].Unit != "r" {
+	if area := get[wire.UnitMatrix](
+		t,
+		api,
+		"/unit-matrix?unit=fleet&area=network&all=true",
+	); len(area.Rows) != 1 || len(area.Units) != 2 ||
+		area.Above[0].Unit != "r" {
 		t.Errorf("one area of the fleet: %+v", area)
 	}
 	w := get[wire.Whereabouts](t, api, "/settings/signin.banner/places")
-	if len(w.Units) != 4 || len(w.States) != 3 || len(w.Groups) != 1 || w.Units[0].Given[0].Policy != "house" || w.Groups[0].Prevailing.Devices != 1 {
+	if len(w.Units) != 4 || len(w.States) != 3 || len(w.Groups) != 1 || w.Units[0].Given[0].Policy != "house" ||
+		w.Groups[0].Prevailing.Devices != 1 {
 		t.Errorf("the banner everywhere: %+v", w)
 	}
 
@@ -84,7 +93,9 @@ func TestInheritanceOverTheAPI(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	body := json.RawMessage(`{"id":"sea","kind":"security","settings":{"signin.hide_last_person":false},"audience":{"include":["unit:fleet"]}}`)
+	body := json.RawMessage(
+		`{"id":"sea","kind":"security","settings":{"signin.hide_last_person":false},"audience":{"include":["unit:fleet"]}}`,
+	)
 	if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "sea"), nil, []byte(body), nil); err != nil {
 		t.Fatal(err)
 	}

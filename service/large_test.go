@@ -155,7 +155,14 @@ func BenchmarkPublish(b *testing.B) {
 				"id": "everybody", "kind": "security", "priority": 1_000_000, "audience": map[string]any{"include": []string{"everyone"}},
 				"settings": map[string]any{definition: map[string]any{"value": fmt.Sprintf("text%02d", 40+i%2), "lock": true}},
 			}
-			if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "everybody"), nil, body, nil); err != nil {
+			if _, err := api.Call(
+				ctx,
+				http.MethodPut,
+				client.Path("changes", change.ID, "edits", "policies", "everybody"),
+				nil,
+				body,
+				nil,
+			); err != nil {
 				b.Fatal(err)
 			}
 			impact, err := client.Get[wire.Impact](ctx, api, client.Path("changes", change.ID, "impact"), nil)
@@ -255,13 +262,41 @@ func BenchmarkScreens(b *testing.B) {
 	api := over(b, database)
 	policy, group, id := s.Policies[7], s.Groups[9].ID, s.Policies[7].Entries[0].Setting
 	paths := []string{
-		"/overview", "/conflicts", "/problems", "/lints", "/units", "/policies", "/groups", "/settings?q=a", "/detached", "/devices?limit=200", "/people?limit=200", "/changes",
-		fmt.Sprintf("/units/%s/inherits", s.Units[0].ID), fmt.Sprintf("/units/%s/inherits", s.Units[50].ID), fmt.Sprintf("/unit-matrix?unit=%s", s.Units[0].ID), fmt.Sprintf("/groups/%s/inherits", group),
-		fmt.Sprintf("/settings/%s", id), fmt.Sprintf("/settings/%s?policy=%s", id, policy.ID), fmt.Sprintf("/settings/%s/places", id),
-		fmt.Sprintf("/policies/%s/use", policy.ID), fmt.Sprintf("/policies/%s/summary", policy.ID), fmt.Sprintf("/groups/%s", group), fmt.Sprintf("/devices/%s", s.Devices[5].ID),
+		"/overview",
+		"/conflicts",
+		"/problems",
+		"/lints",
+		"/units",
+		"/policies",
+		"/groups",
+		"/settings?q=a",
+		"/detached",
+		"/devices?limit=200",
+		"/people?limit=200",
+		"/changes",
+		fmt.Sprintf(
+			"/units/%s/inherits",
+			s.Units[0].ID,
+		),
+		fmt.Sprintf("/units/%s/inherits", s.Units[50].ID),
+		fmt.Sprintf("/unit-matrix?unit=%s", s.Units[0].ID),
+		fmt.Sprintf("/groups/%s/inherits", group),
+		fmt.Sprintf("/settings/%s", id),
+		fmt.Sprintf("/settings/%s?policy=%s", id, policy.ID),
+		fmt.Sprintf("/settings/%s/places", id),
+		fmt.Sprintf(
+			"/policies/%s/use",
+			policy.ID,
+		),
+		fmt.Sprintf("/policies/%s/summary", policy.ID),
+		fmt.Sprintf("/groups/%s", group),
+		fmt.Sprintf("/devices/%s", s.Devices[5].ID),
 	}
 	if conflicts := get[[]wire.Conflict](b, api, "/conflicts"); len(conflicts) > 0 {
-		paths = append(paths, fmt.Sprintf("/conflicts/ways?setting=%s&policies=%s", conflicts[0].Setting, strings.Join(conflicts[0].Policies, "&policies=")))
+		paths = append(
+			paths,
+			fmt.Sprintf("/conflicts/ways?setting=%s&policies=%s", conflicts[0].Setting, strings.Join(conflicts[0].Policies, "&policies=")),
+		)
 	}
 	var took []time.Duration
 	for b.Loop() {

@@ -46,7 +46,14 @@ func larkfell(t testing.TB) (api *client.Client, s *estate.Snapshot, ldif string
 // ldifOf writes units as organisational units, people below theirs, and listed groups of people.
 func ldifOf(s *estate.Snapshot) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "dn: %s\nobjectClass: dcObject\nobjectClass: organization\ndc: larkfell\no: Larkfell\n\ndn: %s\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: %s\n\n", baseDN, readDN, directorySecret)
+	fmt.Fprintf(
+		&b,
+		"dn: %s\nobjectClass: dcObject\nobjectClass: organization\ndc: larkfell\no: Larkfell\n\ndn: %s\nobjectClass: organizationalRole\n"+
+			"objectClass: simpleSecurityObject\ncn: reader\nuserPassword: %s\n\n",
+		baseDN,
+		readDN,
+		directorySecret,
+	)
 	at := map[estate.UnitID]string{}
 	var unit func(parent estate.UnitID, dn string)
 	unit = func(parent estate.UnitID, dn string) {
@@ -63,7 +70,16 @@ func ldifOf(s *estate.Snapshot) string {
 	people := map[string]string{}
 	for _, p := range s.People {
 		people[string(p.ID)] = fmt.Sprintf("uid=%s,%s", p.ID, at[p.Unit])
-		fmt.Fprintf(&b, "dn: %s\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nmail: %s\ntitle: %s\n\n", people[string(p.ID)], p.ID, p.Name, p.ID, p.Mail, p.Attributes["title"].Text())
+		fmt.Fprintf(
+			&b,
+			"dn: %s\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nmail: %s\ntitle: %s\n\n",
+			people[string(p.ID)],
+			p.ID,
+			p.Name,
+			p.ID,
+			p.Mail,
+			p.Attributes["title"].Text(),
+		)
 	}
 	for _, g := range s.Groups {
 		if g.Of != estate.OfPeople || len(g.Members) == 0 {
@@ -93,7 +109,8 @@ func TestTheDemoCompanyComesFromItsDirectory(t *testing.T) {
 			listed++
 		}
 	}
-	if r := run.Report; r.New != len(s.Units)+len(s.People)+listed || r.Adopted != r.New || r.Faulty != 0 || r.LooseCount != 0 || r.Devices != 0 {
+	if r := run.Report; r.New != len(s.Units)+len(s.People)+listed || r.Adopted != r.New || r.Faulty != 0 || r.LooseCount != 0 ||
+		r.Devices != 0 {
 		t.Fatalf("taken over: %+v", r)
 	}
 	o := get[wire.Overview](t, api, "/overview")
@@ -102,7 +119,8 @@ func TestTheDemoCompanyComesFromItsDirectory(t *testing.T) {
 	}
 	for _, p := range s.People[:20] {
 		got := object[files.PersonDoc](t, api, "people", string(p.ID))
-		if got.Name != p.Name || got.Unit != string(p.Unit) || got.Mail != p.Mail || got.Attributes["title"].Text() != p.Attributes["title"].Text() {
+		if got.Name != p.Name || got.Unit != string(p.Unit) || got.Mail != p.Mail ||
+			got.Attributes["title"].Text() != p.Attributes["title"].Text() {
 			t.Errorf("%s became %+v", p.ID, got)
 		}
 	}
@@ -116,7 +134,15 @@ func TestTheDemoCompanyComesFromItsDirectory(t *testing.T) {
 	var moves strings.Builder
 	for _, p := range s.People {
 		if p.Unit == "tide-lab" {
-			fmt.Fprintf(&moves, "dn: uid=%s,ou=tide-lab,ou=labs,ou=larkfell,%s\nchangetype: modrdn\nnewrdn: uid=%s\ndeleteoldrdn: 0\nnewsuperior: ou=slipway,ou=larkfell,%s\n\n", p.ID, baseDN, p.ID, baseDN)
+			fmt.Fprintf(
+				&moves,
+				"dn: uid=%s,ou=tide-lab,ou=labs,ou=larkfell,%s\nchangetype: modrdn\nnewrdn: uid=%s\ndeleteoldrdn: 0\nnewsuperior: "+
+					"ou=slipway,ou=larkfell,%s\n\n",
+				p.ID,
+				baseDN,
+				p.ID,
+				baseDN,
+			)
 		}
 	}
 	moves.WriteString("dn: ou=tide-lab,ou=labs,ou=larkfell," + baseDN + "\nchangetype: delete\n")
@@ -207,11 +233,26 @@ func TestWhoGetsItOverTheAPI(t *testing.T) {
 			t.Errorf("%s: %+v", name, a)
 		}
 	}
-	a := reach(wire.AudienceTrial{Audience: files.AudienceDoc{Include: []string{"unit:survey-fleet", "group:nobody"}, Exclude: []string{"group:bridge-laptops"}, When: `device.security_chip.atLeast("2")`}, Whole: true})
-	if r := a.Reach; r.Gets.Count != len(r.Gets.First) || !slices.Equal(r.Missing, []string{"group:nobody"}) || r.ByExclude[0].Devices != r.Excluded.Count || r.Gets.Count+r.Excluded.Count+r.Condition.Count+r.NotIncluded.Count+r.Platform.Count != len(s.Devices) || r.ByExclude[0].Title == "" {
+	a := reach(
+		wire.AudienceTrial{
+			Audience: files.AudienceDoc{
+				Include: []string{"unit:survey-fleet", "group:nobody"},
+				Exclude: []string{"group:bridge-laptops"},
+				When:    `device.security_chip.atLeast("2")`,
+			},
+			Whole: true,
+		},
+	)
+	if r := a.Reach; r.Gets.Count != len(r.Gets.First) || !slices.Equal(r.Missing, []string{"group:nobody"}) ||
+		r.ByExclude[0].Devices != r.Excluded.Count ||
+		r.Gets.Count+r.Excluded.Count+r.Condition.Count+r.NotIncluded.Count+r.Platform.Count != len(s.Devices) ||
+		r.ByExclude[0].Title == "" {
 		t.Errorf("reach: %+v", r)
 	}
-	if r := reach(wire.AudienceTrial{Audience: files.AudienceDoc{Include: []string{"everyone"}}, Platforms: []string{"linux"}}).Reach; r.Alarm != "many" || len(r.Gets.First) != 50 {
+	if r := reach(
+		wire.AudienceTrial{Audience: files.AudienceDoc{Include: []string{"everyone"}}, Platforms: []string{"linux"}},
+	).Reach; r.Alarm != "many" ||
+		len(r.Gets.First) != 50 {
 		t.Errorf("all of one platform: %s, %d named", r.Alarm, len(r.Gets.First))
 	}
 	for name, doc := range map[string]string{"of nothing": `{"id":"g"}`, "a rule that is none": `{"id":"g","of":"devices","rule":"device."}`, "a group of another kind": `{"id":"g","of":"people","groups":["field-laptops"]}`, "an unknown field": `{"id":"g","of":"devices","colour":"red"}`} {
@@ -220,7 +261,8 @@ func TestWhoGetsItOverTheAPI(t *testing.T) {
 		}
 	}
 	page := get[wire.GroupPage](t, api, "/groups/on-call")
-	if len(page.Nesting) != 1 || page.Nesting[0].ID != "crew-leads" || page.Trial.Nested == 0 || page.Trial.Count != page.Group.Members || page.Trial.JoinCount != 0 {
+	if len(page.Nesting) != 1 || page.Nesting[0].ID != "crew-leads" || page.Trial.Nested == 0 || page.Trial.Count != page.Group.Members ||
+		page.Trial.JoinCount != 0 {
 		t.Errorf("a group's page: %+v", page)
 	}
 	units := get[[]wire.Unit](t, api, "/units")

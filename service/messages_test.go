@@ -72,10 +72,11 @@ func TestWhatIsNoMessage(t *testing.T) {
 		}
 	}
 	for name, c := range map[string]struct{ body, code string }{
-		"an unknown version of the document": {strings.Replace(message("LT-1", "1", "1", "", hello), "<VerDTD>1.2", "<VerDTD>9", 1), syncml.VersionNotSupported},
-		"an unknown protocol":                {strings.Replace(message("LT-1", "1", "1", "", hello), "DM/1.2", "XX/9", 1), syncml.ProtocolNotSupported},
-		"no credentials":                     {message("LT-1", "1", "1", "", hello), syncml.NeedCredentials},
-		"credentials of nobody":              {message("LT-404", "1", "1", "AAAA", hello), syncml.WrongCredentials},
+		"an unknown version of " +
+			"the document": {strings.Replace(message("LT-1", "1", "1", "", hello), "<VerDTD>1.2", "<VerDTD>9", 1), syncml.VersionNotSupported},
+		"an unknown protocol":   {strings.Replace(message("LT-1", "1", "1", "", hello), "DM/1.2", "XX/9", 1), syncml.ProtocolNotSupported},
+		"no credentials":        {message("LT-1", "1", "1", "", hello), syncml.NeedCredentials},
+		"credentials of nobody": {message("LT-404", "1", "1", "AAAA", hello), syncml.WrongCredentials},
 	} {
 		status, text := post(t, api.Base, kind, c.body)
 		m, err := syncml.Decode([]byte(text))
@@ -129,25 +130,56 @@ func TestSessionsByHand(t *testing.T) {
 			gets++
 		}
 	}
-	if codes["Alert"] != "200" || codes["Replace"] != "200" || codes["Dance"] != syncml.NotSupported || codes["Exec"] != syncml.NotAllowed || gets != 2 {
+	if codes["Alert"] != "200" || codes["Replace"] != "200" || codes["Dance"] != syncml.NotSupported || codes["Exec"] != syncml.NotAllowed ||
+		gets != 2 {
 		t.Errorf("statuses %v, %d questions", codes, gets)
 	}
 	// The same message again: the same answer again.
-	if again := send(message("LT-1", "10", "1", digest(l.Nonce), hello+`<Final/>`)); string(syncml.Encode(again)) != string(syncml.Encode(first)) {
+	if again := send(
+		message("LT-1", "10", "1", digest(l.Nonce), hello+`<Final/>`),
+	); string(
+		syncml.Encode(again),
+	) != string(
+		syncml.Encode(first),
+	) {
 		t.Error("the same message is answered otherwise")
 	}
 	// An unfinished message is asked for its rest; nothing is commanded meanwhile.
-	more := send(message("LT-1", "10", "2", "", `<Status><CmdID>1</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Data>200</Data></Status><Alert><CmdID>2</CmdID><Data>1222</Data></Alert>`))
+	more := send(
+		message(
+			"LT-1",
+			"10",
+			"2",
+			"",
+			`<Status><CmdID>1</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Data>200</Data></Status><Alert><CmdID>2</CmdID><Data>1222</Data></Alert>`,
+		),
+	)
 	last := more.Commands[len(more.Commands)-1]
 	if last.Name != "Alert" || last.Data != syncml.AlertNextMessage || more.Final {
 		t.Errorf("an unfinished message is answered %+v", last)
 	}
 	// The digest comes in two chunks.
-	chunk := send(message("LT-1", "10", "3", "", `<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Meta><Size xmlns="syncml:metinf">4</Size></Meta><Data>ab</Data><MoreData/></Item></Results>`))
+	chunk := send(
+		message(
+			"LT-1",
+			"10",
+			"3",
+			"",
+			`<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Meta><Size xmlns="syncml:metinf">4</Size></Meta><Data>ab</Data><MoreData/></Item></Results>`,
+		),
+	)
 	if chunk.Commands[1].Data != syncml.ChunkAccepted {
 		t.Errorf("a chunk is answered %+v", chunk.Commands[1])
 	}
-	next := send(message("LT-1", "10", "4", "", `<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Data>cd</Data></Item></Results><Final/>`))
+	next := send(
+		message(
+			"LT-1",
+			"10",
+			"4",
+			"",
+			`<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Data>cd</Data></Item></Results><Final/>`,
+		),
+	)
 	if next.Commands[1].Data != "200" || next.Commands[len(next.Commands)-1].Name != "Get" {
 		t.Errorf("after the last chunk: %+v", next.Commands)
 	}

@@ -21,7 +21,11 @@ func large(b *testing.B, laptops, people int) *client.Client {
 	for u := range 40 {
 		fmt.Fprintf(&units, `,{"id":"u%d","parent":"r","title":"Unit %d"}`, u, u)
 	}
-	publishEstate(b, api, `{"units":[{"id":"r"}`+units.String()+`],"groups":[{"id":"roomy","of":"devices","rule":"device.ram_gb >= 32"},{"id":"old","of":"devices","rule":"device.os_version.below(\"12.10\")"}]}`)
+	publishEstate(
+		b,
+		api,
+		`{"units":[{"id":"r"}`+units.String()+`],"groups":[{"id":"roomy","of":"devices","rule":"device.ram_gb >= 32"},{"id":"old","of":"devices","rule":"device.os_version.below(\"12.10\")"}]}`,
+	)
 	send1 := func(source, columns string, rows func(*strings.Builder)) {
 		posted[wire.Source](b, api, "/sources", []byte(source))
 		var text strings.Builder
@@ -32,16 +36,34 @@ func large(b *testing.B, laptops, people int) *client.Client {
 		}
 		posted[wire.SourceRun](b, api, "/sources/"+source[7:strings.Index(source[7:], `"`)+7]+"/take", nil)
 	}
-	send1(`{"id":"staff","kind":"csv","title":"Staff","set_up":{"table":{"of":"people","key":"id","whole":true,"columns":{"id":"id","name":"name","mail":"mail","site":"unit","title":"attributes/title"}}}}`, "id,name,mail,site,title\n", func(t *strings.Builder) {
-		for i := range people {
-			fmt.Fprintf(t, "p%d,Person %d,p%d@larkfell.example,u%d,Title %d\n", i, i*7919%people, i, i%40, i%300)
-		}
-	})
-	send1(`{"id":"inventory","kind":"csv","title":"Inventory","set_up":{"table":{"of":"devices","key":"serial","whole":true,"columns":{"serial":"serial","os":"os","release":"os_version","owner":"owner","model":"model","ram":"facts/ram_gb","bought":"facts/bought"}}}}`, "serial,os,release,owner,model,ram,bought\n", func(t *strings.Builder) {
-		for i := range laptops {
-			fmt.Fprintf(t, "S-%06d,%s,12.%d,p%d,Model %d,%d,%d\n", i, []string{"linux", "windows", "macos"}[i%3], i%40, i%people, i%60, 8<<(i%4), 2018+i%9)
-		}
-	})
+	send1(
+		`{"id":"staff","kind":"csv","title":"Staff","set_up":{"table":{"of":"people","key":"id","whole":true,"columns":{"id":"id","name":"name","mail":"mail","site":"unit","title":"attributes/title"}}}}`,
+		"id,name,mail,site,title\n",
+		func(t *strings.Builder) {
+			for i := range people {
+				fmt.Fprintf(t, "p%d,Person %d,p%d@larkfell.example,u%d,Title %d\n", i, i*7919%people, i, i%40, i%300)
+			}
+		},
+	)
+	send1(
+		`{"id":"inventory","kind":"csv","title":"Inventory","set_up":{"table":{"of":"devices","key":"serial","whole":true,"columns":{"serial":"serial","os":"os","release":"os_version","owner":"owner","model":"model","ram":"facts/ram_gb","bought":"facts/bought"}}}}`,
+		"serial,os,release,owner,model,ram,bought\n",
+		func(t *strings.Builder) {
+			for i := range laptops {
+				fmt.Fprintf(
+					t,
+					"S-%06d,%s,12.%d,p%d,Model %d,%d,%d\n",
+					i,
+					[]string{"linux", "windows", "macos"}[i%3],
+					i%40,
+					i%people,
+					i%60,
+					8<<(i%4),
+					2018+i%9,
+				)
+			}
+		},
+	)
 	return api
 }
 
@@ -49,8 +71,25 @@ func large(b *testing.B, laptops, people int) *client.Client {
 func BenchmarkPages(b *testing.B) {
 	api := large(b, 100_000, 80_000)
 	asked := []string{
-		"/devices?limit=200", "/devices?limit=200&sort=-os_version", "/devices?limit=200&where=facts/ram_gb%3E%3D32&sort=model", "/devices?limit=200&unit=u7", "/devices?limit=200&q=model+17", "/devices?limit=200&q=S-0123", "/devices?limit=200&where=os%3Dlinux%7Cmacos&where=os_version%3C12.8&sort=-facts/bought",
-		"/devices?limit=200&group=roomy&columns=facts/bought,groups", "/devices?limit=200&state=never-seen", "/devices?limit=200&sort=owner_name", "/devices/S-000123", "/people?limit=200", "/people?limit=200&where=attributes/title%3DTitle+7", "/people?limit=200&q=person+999&sort=name", "/people?limit=200&where=devices%3E%3D2&sort=-devices", "/people/p123", "/fields/devices?only=os,facts/ram_gb", "/units", "/groups",
+		"/devices?limit=200",
+		"/devices?limit=200&sort=-os_version",
+		"/devices?limit=200&where=facts/ram_gb%3E%3D32&sort=model",
+		"/devices?limit=200&unit=u7",
+		"/devices?limit=200&q=model+17",
+		"/devices?limit=200&q=S-0123",
+		"/devices?limit=200&where=os%3Dlinux%7Cmacos&where=os_version%3C12.8&sort=-facts/bought",
+		"/devices?limit=200&group=roomy&columns=facts/bought,groups",
+		"/devices?limit=200&state=never-seen",
+		"/devices?limit=200&sort=owner_name",
+		"/devices/S-000123",
+		"/people?limit=200",
+		"/people?limit=200&where=attributes/title%3DTitle+7",
+		"/people?limit=200&q=person+999&sort=name",
+		"/people?limit=200&where=devices%3E%3D2&sort=-devices",
+		"/people/p123",
+		"/fields/devices?only=os,facts/ram_gb",
+		"/units",
+		"/groups",
 	}
 	slowest := map[string]time.Duration{}
 	for _, path := range asked { // columns and orders are worked out when they are first asked for

@@ -90,7 +90,8 @@ func waiting(t testing.TB, api *client.Client, id, way string) wire.SourceRun {
 	t.Helper()
 	begun := posted[wire.SourceRun](t, api, "/sources/"+id+"/runs", wire.ReadSource{Way: way, Look: true})
 	s := until(t, api, "/sources/"+id, func(s wire.Source) bool {
-		return s.Running != nil && s.Running.State == "waiting" || s.Running == nil && len(s.Runs) > 0 && !s.Runs[0].StartedAt.Before(begun.StartedAt)
+		return s.Running != nil && s.Running.State == "waiting" ||
+			s.Running == nil && len(s.Runs) > 0 && !s.Runs[0].StartedAt.Before(begun.StartedAt)
 	})
 	if s.Running != nil {
 		return *s.Running
@@ -197,7 +198,11 @@ func provisioned(t testing.TB) (*client.Client, *provisioner) {
 }
 
 func user(name string, more ...string) string {
-	return fmt.Sprintf(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"],"userName":%q%s}`, name, strings.Join(append([]string{""}, more...), ","))
+	return fmt.Sprintf(
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"],"userName":%q%s}`,
+		name,
+		strings.Join(append([]string{""}, more...), ","),
+	)
 }
 
 func group(name string, members ...string) string {
@@ -205,7 +210,11 @@ func group(name string, members ...string) string {
 	for i, m := range members {
 		list[i] = fmt.Sprintf(`{"value":%q}`, m)
 	}
-	return fmt.Sprintf(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":%q,"members":[%s]}`, name, strings.Join(list, ","))
+	return fmt.Sprintf(
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":%q,"members":[%s]}`,
+		name,
+		strings.Join(list, ","),
+	)
 }
 
 func patch(operations string) string {
@@ -232,7 +241,8 @@ func BenchmarkProvisioning(b *testing.B) {
 			wait.Wait()
 		}
 		parallel(users, func(i int) {
-			ids[i] = p.must(http.StatusCreated, "POST", "/Users", user(fmt.Sprintf("person.%d", i), fmt.Sprintf(`"displayName":"Person","emails":[{"value":"p%d@larkfell.example","type":"work"}],"title":"Surveyor"`, i))).id()
+			ids[i] = p.must(http.StatusCreated, "POST", "/Users", user(fmt.Sprintf("person.%d", i), fmt.Sprintf(`"displayName":"Person","emails":[{"value":"p%d@larkfell.example","type":"work"}],"title":"Surveyor"`, i))).
+				id()
 		})
 		parallel(groups, func(i int) {
 			members := make([]string, 20)

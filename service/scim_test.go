@@ -30,13 +30,21 @@ func TestTheConversationOfTheRFC(t *testing.T) {
 	made := p.must(http.StatusCreated, "POST", "/Users", bjensen)
 	id := made.id()
 	at := "/Users/" + id
-	if location := p.base + "/scim/v2" + at; made.header.Get("Location") != location || made.at("meta", "location") != location || made.at("meta", "resourceType") != "User" || made.at("meta", "version") != `W/"1"` || made.header.Get("ETag") != `W/"1"` {
+	if location := p.base + "/scim/v2" + at; made.header.Get("Location") != location || made.at("meta", "location") != location ||
+		made.at("meta", "resourceType") != "User" ||
+		made.at("meta", "version") != `W/"1"` ||
+		made.header.Get("ETag") != `W/"1"` {
 		t.Errorf("made: %v %v", made.header, made.at("meta"))
 	}
 	if made.at("password") != nil || made.at("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "manager", "displayName") != nil {
 		t.Error("a password, or what is read-only, was kept")
 	}
-	if again := p.call("POST", "/Users", strings.Replace(bjensen, `"bjensen","externalId"`, `"BJensen","externalId"`, 1)); again.status != http.StatusConflict || again.at("scimType") != "uniqueness" || again.at("status") != "409" {
+	if again := p.call(
+		"POST",
+		"/Users",
+		strings.Replace(bjensen, `"bjensen","externalId"`, `"BJensen","externalId"`, 1),
+	); again.status != http.StatusConflict || again.at("scimType") != "uniqueness" ||
+		again.at("status") != "409" {
 		t.Errorf("the name a second time: %d %v", again.status, again.body)
 	}
 	read := p.must(http.StatusOK, "GET", at, "")
@@ -46,14 +54,27 @@ func TestTheConversationOfTheRFC(t *testing.T) {
 	if same := p.call("GET", at, "", "If-None-Match", `W/"1"`); same.status != http.StatusNotModified || same.body != nil {
 		t.Errorf("not modified: %d %v", same.status, same.body)
 	}
-	if narrow := p.must(http.StatusOK, "GET", at+"?attributes=userName,name.familyName", ""); len(narrow.body) != 4 || narrow.at("name", "familyName") != "Jensen" || narrow.at("name", "givenName") != nil || narrow.id() != id {
+	if narrow := p.must(
+		http.StatusOK,
+		"GET",
+		at+"?attributes=userName,name.familyName",
+		"",
+	); len(narrow.body) != 4 || narrow.at("name", "familyName") != "Jensen" || narrow.at("name", "givenName") != nil ||
+		narrow.id() != id {
 		t.Errorf("narrowed: %v", narrow.body)
 	}
-	if without := p.must(http.StatusOK, "GET", at+"?excludedAttributes=emails,id,urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department", ""); without.at("emails") != nil || without.id() != id || without.at("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "department") != nil || without.at("title") != "Pilot" {
+	if without := p.must(
+		http.StatusOK,
+		"GET",
+		at+"?excludedAttributes=emails,id,urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department",
+		"",
+	); without.at("emails") != nil || without.id() != id || without.at("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "department") != nil ||
+		without.at("title") != "Pilot" {
 		t.Errorf("without: %v", without.body)
 	}
 	replaced := p.must(http.StatusOK, "PUT", at, user("bjensen", `"title":"Captain"`, `"id":"mine"`), "If-Match", `W/"1"`)
-	if replaced.at("emails") != nil || replaced.at("title") != "Captain" || replaced.id() != id || replaced.header.Get("ETag") != `W/"2"` || replaced.at("externalId") != nil {
+	if replaced.at("emails") != nil || replaced.at("title") != "Captain" || replaced.id() != id || replaced.header.Get("ETag") != `W/"2"` ||
+		replaced.at("externalId") != nil {
 		t.Errorf("replaced: %v", replaced.body)
 	}
 	if stale := p.call("PUT", at, user("bjensen"), "If-Match", `W/"1"`); stale.status != http.StatusPreconditionFailed {
@@ -118,7 +139,13 @@ func TestTheServiceDescribesItself(t *testing.T) {
 			t.Errorf("%s: %v", feature, config.at(feature))
 		}
 	}
-	if types := p.must(http.StatusOK, "GET", "/ResourceTypes", ""); types.at("totalResults") != 2.0 || types.at("Resources", 0, "schemaExtensions", 0, "schema") != "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User" {
+	if types := p.must(
+		http.StatusOK,
+		"GET",
+		"/ResourceTypes",
+		"",
+	); types.at("totalResults") != 2.0 ||
+		types.at("Resources", 0, "schemaExtensions", 0, "schema") != "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User" {
 		t.Errorf("types: %v", types.body)
 	}
 	schemas := p.must(http.StatusOK, "GET", "/Schemas", "")
@@ -126,7 +153,8 @@ func TestTheServiceDescribesItself(t *testing.T) {
 		t.Errorf("schemas: %v", schemas.at("totalResults"))
 	}
 	one := p.must(http.StatusOK, "GET", "/Schemas/urn:ietf:params:scim:schemas:core:2.0:User", "")
-	if one.at("attributes", 0, "name") != "userName" || one.at("attributes", 0, "uniqueness") != "server" || one.at("attributes", 0, "caseExact") != false {
+	if one.at("attributes", 0, "name") != "userName" || one.at("attributes", 0, "uniqueness") != "server" ||
+		one.at("attributes", 0, "caseExact") != false {
 		t.Errorf("userName: %v", one.at("attributes", 0))
 	}
 	if a := p.call("GET", "/Schemas?filter=id%20pr", ""); a.status != http.StatusForbidden {
@@ -188,7 +216,12 @@ func TestPatchInAllItsForms(t *testing.T) {
 		"several values match":                 {`{"op":"replace","path":"phoneNumbers[value sw \"555\"].display","value":"Call"}`, []any{"phoneNumbers", 1, "display"}, "Call"},
 	} {
 		n++
-		made := p.must(http.StatusCreated, "POST", "/Users", strings.Replace(bjensen, `"userName":"bjensen"`, fmt.Sprintf(`"userName":"user%d"`, n), 1))
+		made := p.must(
+			http.StatusCreated,
+			"POST",
+			"/Users",
+			strings.Replace(bjensen, `"userName":"bjensen"`, fmt.Sprintf(`"userName":"user%d"`, n), 1),
+		)
 		want := c.want
 		if name == "remove what is not there" {
 			want = fmt.Sprintf("user%d", n)
@@ -277,10 +310,19 @@ func TestMembersOfGroupsArePatched(t *testing.T) {
 			t.Errorf("%s: %s, expected %s", step.operations, got, step.want)
 		}
 	}
-	if a := p.call("PATCH", "/Groups/"+crew, patch(`{"op":"add","path":"members","value":[{"value":"nobody"}]}`)); a.status != http.StatusBadRequest || a.at("scimType") != "invalidValue" {
+	if a := p.call(
+		"PATCH",
+		"/Groups/"+crew,
+		patch(`{"op":"add","path":"members","value":[{"value":"nobody"}]}`),
+	); a.status != http.StatusBadRequest ||
+		a.at("scimType") != "invalidValue" {
 		t.Errorf("an unknown member: %d %v", a.status, a.body)
 	}
-	if a := p.call("PATCH", "/Groups/"+watch, patch(fmt.Sprintf(`{"op":"add","path":"members","value":[{"value":%q}]}`, watch))); a.status != http.StatusBadRequest {
+	if a := p.call(
+		"PATCH",
+		"/Groups/"+watch,
+		patch(fmt.Sprintf(`{"op":"add","path":"members","value":[{"value":%q}]}`, watch)),
+	); a.status != http.StatusBadRequest {
 		t.Errorf("its own member: %d", a.status)
 	}
 }
@@ -288,7 +330,18 @@ func TestMembersOfGroupsArePatched(t *testing.T) {
 func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 	_, p := provisioned(t)
 	p.must(http.StatusCreated, "POST", "/Users", bjensen)
-	p.must(http.StatusCreated, "POST", "/Users", user("amiles", `"title":"Mate"`, `"active":false`, `"emails":[{"value":"am@larkfell.example","type":"home"}]`, `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"department":"Charts"}`))
+	p.must(
+		http.StatusCreated,
+		"POST",
+		"/Users",
+		user(
+			"amiles",
+			`"title":"Mate"`,
+			`"active":false`,
+			`"emails":[{"value":"am@larkfell.example","type":"home"}]`,
+			`"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"department":"Charts"}`,
+		),
+	)
 	p.must(http.StatusCreated, "POST", "/Users", user("Czeller", `"name":{"familyName":"O'Malley"}`))
 	names := func(a answered) string {
 		list, _ := a.at("Resources").([]any)
@@ -312,7 +365,12 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 		}
 	}
 	for _, filter := range []string{`userName`, `userName eq`, `userName eq bjensen`, `userName eq "b`, `userName is "b"`, `shoe eq "b"`, `name.shoe pr`, `(userName pr`, `userName pr)`, `userName pr and`, `emails[type eq "work"`, `emails[emails[type pr]]`, `title[type pr]`, `active gt true`, `title co 3`, `not userName pr`, strings.Repeat("(", 60) + `title pr`, ` `} {
-		if a := p.call("GET", "/Users?filter="+url.QueryEscape(filter), ""); a.status != http.StatusBadRequest || a.at("scimType") != "invalidFilter" {
+		if a := p.call(
+			"GET",
+			"/Users?filter="+url.QueryEscape(filter),
+			"",
+		); a.status != http.StatusBadRequest ||
+			a.at("scimType") != "invalidFilter" {
 			t.Errorf("%s: %d %v", filter, a.status, a.body)
 		}
 	}
@@ -325,7 +383,13 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 			t.Errorf("%s: %q of %v, expected %q", query, got, a.at("totalResults"), want)
 		}
 	}
-	if a := p.must(http.StatusOK, "POST", "/Users/.search", `{"schemas":["urn:ietf:params:scim:api:messages:2.0:SearchRequest"],"filter":"title pr","attributes":["title"],"sortBy":"title","count":1}`); a.at("totalResults") != 2.0 || a.at("Resources", 0, "title") != "Mate" || a.at("Resources", 0, "userName") != nil {
+	if a := p.must(
+		http.StatusOK,
+		"POST",
+		"/Users/.search",
+		`{"schemas":["urn:ietf:params:scim:api:messages:2.0:SearchRequest"],"filter":"title pr","attributes":["title"],"sortBy":"title","count":1}`,
+	); a.at("totalResults") != 2.0 || a.at("Resources", 0, "title") != "Mate" ||
+		a.at("Resources", 0, "userName") != nil {
 		t.Errorf("searched: %v", a.body)
 	}
 	for _, query := range []string{"sortBy=shoe", "sortBy=userName&sortOrder=sideways", "startIndex=x", "count=x", "attributes=title&excludedAttributes=name"} {
@@ -339,12 +403,26 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 func TestBulk(t *testing.T) {
 	_, p := provisioned(t)
 	bulk := func(fail int, operations ...string) answered {
-		return p.must(http.StatusOK, "POST", "/Bulk", fmt.Sprintf(`{"schemas":["urn:ietf:params:scim:api:messages:2.0:BulkRequest"],"failOnErrors":%d,"Operations":[%s]}`, fail, strings.Join(operations, ",")))
+		return p.must(
+			http.StatusOK,
+			"POST",
+			"/Bulk",
+			fmt.Sprintf(
+				`{"schemas":["urn:ietf:params:scim:api:messages:2.0:BulkRequest"],"failOnErrors":%d,"Operations":[%s]}`,
+				fail,
+				strings.Join(operations, ","),
+			),
+		)
 	}
 	add := func(id, body string) string {
 		return fmt.Sprintf(`{"method":"POST","path":"/Users","bulkId":%q,"data":%s}`, id, body)
 	}
-	a := bulk(0, `{"method":"POST","path":"/Groups","bulkId":"g","data":`+group("Crew", "bulkId:a", "bulkId:b")+`}`, add("a", user("alice")), add("b", user("bob")))
+	a := bulk(
+		0,
+		`{"method":"POST","path":"/Groups","bulkId":"g","data":`+group("Crew", "bulkId:a", "bulkId:b")+`}`,
+		add("a", user("alice")),
+		add("b", user("bob")),
+	)
 	if a.at("Operations", 0, "status") != "201" || a.at("Operations", 2, "status") != "201" || a.at("Operations", 1, "bulkId") != "a" {
 		t.Fatalf("bulk: %v", a.body)
 	}
@@ -355,7 +433,15 @@ func TestBulk(t *testing.T) {
 	if !strings.HasSuffix(alice, fmt.Sprint(crew.at("members", 0, "value"))) {
 		t.Errorf("the group's members: %v", crew.at("members"))
 	}
-	a = bulk(0, fmt.Sprintf(`{"method":"PATCH","path":%q,"version":"W/\"1\"","data":%s}`, alice, patch(`{"op":"add","path":"title","value":"Mate"}`)), fmt.Sprintf(`{"method":"PATCH","path":%q,"version":"W/\"1\"","data":%s}`, alice, patch(`{"op":"add","path":"title","value":"x"}`)), add("c", user("alice")), add("", user("dora")), `{"method":"GET","path":"/Users"}`, fmt.Sprintf(`{"method":"DELETE","path":%q}`, alice))
+	a = bulk(
+		0,
+		fmt.Sprintf(`{"method":"PATCH","path":%q,"version":"W/\"1\"","data":%s}`, alice, patch(`{"op":"add","path":"title","value":"Mate"}`)),
+		fmt.Sprintf(`{"method":"PATCH","path":%q,"version":"W/\"1\"","data":%s}`, alice, patch(`{"op":"add","path":"title","value":"x"}`)),
+		add("c", user("alice")),
+		add("", user("dora")),
+		`{"method":"GET","path":"/Users"}`,
+		fmt.Sprintf(`{"method":"DELETE","path":%q}`, alice),
+	)
 	for i, want := range []string{"200", "412", "409", "400", "400", "204"} {
 		if got := a.at("Operations", i, "status"); got != want {
 			t.Errorf("operation %d: %v, expected %s", i, got, want)
@@ -368,7 +454,11 @@ func TestBulk(t *testing.T) {
 	if list, _ := a.at("Operations").([]any); len(list) != 1 {
 		t.Errorf("it went on after its error: %v", a.body)
 	}
-	round := bulk(0, `{"method":"POST","path":"/Groups","bulkId":"p","data":`+group("P", "bulkId:q")+`}`, `{"method":"POST","path":"/Groups","bulkId":"q","data":`+group("Q", "bulkId:p")+`}`)
+	round := bulk(
+		0,
+		`{"method":"POST","path":"/Groups","bulkId":"p","data":`+group("P", "bulkId:q")+`}`,
+		`{"method":"POST","path":"/Groups","bulkId":"q","data":`+group("Q", "bulkId:p")+`}`,
+	)
 	if round.at("Operations", 0, "status") != "409" || round.at("Operations", 1, "status") != "409" {
 		t.Errorf("two that wait for one another: %v", round.body)
 	}
@@ -408,7 +498,8 @@ func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 		return out
 	}
 	known := p.must(http.StatusCreated, "POST", "/Users", user("ines", `"displayName":"Ines Okafor"`, `"title":"Administrator"`)).id()
-	tomas := p.must(http.StatusCreated, "POST", "/Users", user("tomas@larkfell.example", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"organization":"R","department":"Fleet"}`)).id()
+	tomas := p.must(http.StatusCreated, "POST", "/Users", user("tomas@larkfell.example", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"organization":"R","department":"Fleet"}`)).
+		id()
 	crew := p.must(http.StatusCreated, "POST", "/Groups", group("Crew leads", known, tomas)).id()
 	if len(people()) != 1 {
 		t.Error("somebody was taken before a dry run was looked at")
@@ -417,7 +508,8 @@ func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 	if r := run.Report; r.New != 3 || r.Adopted != 1 || r.Left != 0 {
 		t.Errorf("the dry run: %+v", r)
 	}
-	if got := people(); got["ines"].Name != "Ines Okafor" || got["tomas"].Mail != "tomas@larkfell.example" || got["tomas"].Unit != "r" || got["tomas"].Attributes["department"].Text() != "Fleet" {
+	if got := people(); got["ines"].Name != "Ines Okafor" || got["tomas"].Mail != "tomas@larkfell.example" || got["tomas"].Unit != "r" ||
+		got["tomas"].Attributes["department"].Text() != "Fleet" {
 		t.Errorf("people are %+v", got)
 	}
 	p.must(http.StatusOK, "PATCH", "/Users/"+tomas, patch(`{"op":"replace","path":"displayName","value":"Tomas Reyes"}`))
@@ -443,7 +535,12 @@ func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 	if left.Items[0].ID != "tomas" || left.Items[0].Kind != "people" || len(people()) != 2 {
 		t.Errorf("left: %+v", left.Items)
 	}
-	looked := posted[wire.Removal](t, api, "/sources/hr/removals", wire.RemoveLeft{Objects: []wire.ObjectName{{Kind: "people", ID: "tomas"}}, Look: true})
+	looked := posted[wire.Removal](
+		t,
+		api,
+		"/sources/hr/removals",
+		wire.RemoveLeft{Objects: []wire.ObjectName{{Kind: "people", ID: "tomas"}}, Look: true},
+	)
 	if looked.Impact == nil || len(people()) != 2 {
 		t.Errorf("looking: %+v", looked)
 	}
@@ -458,7 +555,12 @@ func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 	// Deactivated is left too, and comes back.
 	p.must(http.StatusOK, "PATCH", "/Users/"+known, patch(`{"op":"replace","path":"active","value":false}`))
 	until(t, api, "/left", func(l wire.Page[wire.LeftObject]) bool { return l.Total == 1 })
-	if _, err := client.Post[wire.Removal](context.Background(), api, "/sources/hr/removals", wire.RemoveLeft{Objects: []wire.ObjectName{{Kind: "groups", ID: "Crew-leads"}}}); err == nil {
+	if _, err := client.Post[wire.Removal](
+		context.Background(),
+		api,
+		"/sources/hr/removals",
+		wire.RemoveLeft{Objects: []wire.ObjectName{{Kind: "groups", ID: "Crew-leads"}}},
+	); err == nil {
 		t.Error("something that is there was removed")
 	}
 	p.must(http.StatusOK, "PATCH", "/Users/"+known, patch(`{"op":"replace","path":"active","value":true}`))

@@ -66,7 +66,19 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	flow, err := workflow.New(workflow.Config{Store: data, Shipped: dictionary.Shipped(), Log: c.Log, Now: now, Day: c.Day, MaxFile: c.MaxFile, Secrets: c.Secrets, Zone: c.Zone, Keep: c.Keep})
+	flow, err := workflow.New(
+		workflow.Config{
+			Store:   data,
+			Shipped: dictionary.Shipped(),
+			Log:     c.Log,
+			Now:     now,
+			Day:     c.Day,
+			MaxFile: c.MaxFile,
+			Secrets: c.Secrets,
+			Zone:    c.Zone,
+			Keep:    c.Keep,
+		},
+	)
 	if err != nil {
 		data.Close()
 		return nil, err
@@ -84,7 +96,14 @@ func Start(c Config) (*Running, error) {
 	}
 	checkIn := checkin.NewServer(data, flow, c.Log, now)
 	ctx, stop := context.WithCancel(context.Background())
-	r := &Running{Address: "http://" + listener.Addr().String(), SetupCode: code, flow: flow, store: data, stop: stop, done: make(chan error, 1)}
+	r := &Running{
+		Address:   "http://" + listener.Addr().String(),
+		SetupCode: code,
+		flow:      flow,
+		store:     data,
+		stop:      stop,
+		done:      make(chan error, 1),
+	}
 	r.server = &http.Server{
 		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,

@@ -20,8 +20,24 @@ import (
 )
 
 func inventorySource() wire.NewSource {
-	return wire.NewSource{ID: "inventory", Kind: "csv", Title: "Inventory", SetUp: directory.SourceSetUp{Table: &directory.Table{Of: estate.KindDevice, Key: "serial", Whole: true,
-		Columns: map[string]string{"serial": "serial", "os": "os", "release": "os_version", "owner": "owner", "site": "unit", "ram": "facts/ram_gb"}}}}
+	return wire.NewSource{
+		ID:    "inventory",
+		Kind:  "csv",
+		Title: "Inventory",
+		SetUp: directory.SourceSetUp{Table: &directory.Table{
+			Of:    estate.KindDevice,
+			Key:   "serial",
+			Whole: true,
+			Columns: map[string]string{
+				"serial":  "serial",
+				"os":      "os",
+				"release": "os_version",
+				"owner":   "owner",
+				"site":    "unit",
+				"ram":     "facts/ram_gb",
+			},
+		}},
+	}
 }
 
 const tableHeader = "serial,os,release,owner,site,ram\n"
@@ -85,7 +101,12 @@ func TestATableIsTakenOnlyAfterALook(t *testing.T) {
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", inventorySource())
 	const two = "S1,linux,13,ines,R,16\nS9,macos,14.2,,Nowhere,8\n"
-	if run := sent(t, api, two); run.State != "waiting" || run.Report.Reason != "first" || run.Report.New != 2 || run.Report.Adopted != 1 || len(devices(t, api)) != 2 {
+	if run := sent(
+		t,
+		api,
+		two,
+	); run.State != "waiting" || run.Report.Reason != "first" || run.Report.New != 2 || run.Report.Adopted != 1 ||
+		len(devices(t, api)) != 2 {
 		t.Fatalf("the first time: %s %+v", run.State, run.Report)
 	}
 	posted[wire.SourceRun](t, api, "/sources/inventory/take", nil)
@@ -107,7 +128,12 @@ func TestATableIsTakenOnlyAfterALook(t *testing.T) {
 	if run := sent(t, api, "S9,macos,14.3,ines@nowhere,R,8\n"); run.Report.Altered != 1 || run.Report.Left != 1 || run.Report.LooseCount != 1 {
 		t.Errorf("one altered, one gone: %s %+v", run.State, run.Report)
 	}
-	if left := get[wire.Page[wire.LeftObject]](t, api, "/left"); left.Total != 1 || left.Items[0].ID != "LT-1" || devices(t, api)["LT-1"].OSVersion != "13" {
+	if left := get[wire.Page[wire.LeftObject]](
+		t,
+		api,
+		"/left",
+	); left.Total != 1 || left.Items[0].ID != "LT-1" ||
+		devices(t, api)["LT-1"].OSVersion != "13" {
 		t.Errorf("left: %+v", left)
 	}
 	if run := sent(t, api, two); run.Report.Back != 1 || run.Report.Altered != 1 {
@@ -126,7 +152,16 @@ func TestATableIsTakenOnlyAfterALook(t *testing.T) {
 	s := get[wire.Source](t, api, "/sources/inventory")
 	other := inventorySource().SetUp
 	other.Table.Columns["ram"] = "facts/memory"
-	if _, err := api.Call(context.Background(), "PUT", "/sources/inventory", nil, wire.ProposedSource{SetUp: other}, nil, "If-Match", fmt.Sprintf(`"%d"`, s.Version)); err != nil {
+	if _, err := api.Call(
+		context.Background(),
+		"PUT",
+		"/sources/inventory",
+		nil,
+		wire.ProposedSource{SetUp: other},
+		nil,
+		"If-Match",
+		fmt.Sprintf(`"%d"`, s.Version),
+	); err != nil {
 		t.Fatal(err)
 	}
 	if run := sent(t, api, two); run.State != "waiting" || run.Report.Reason != "set-up" || run.Report.Altered != 2 {
@@ -157,7 +192,13 @@ func TestAnUploadThatBreaksOffLeavesEverything(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprintf(conn, "POST /api/v1/sources/inventory/tables HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: text/csv\r\nContent-Length: 100000\r\n\r\n%sS2,linux,13,,,\n", api.Token, tableHeader)
+	fmt.Fprintf(
+		conn,
+		"POST /api/v1/sources/inventory/tables HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: text/csv\r\nContent-Length: "+
+			"100000\r\n\r\n%sS2,linux,13,,,\n",
+		api.Token,
+		tableHeader,
+	)
 	if err := conn.(*net.TCPConn).CloseWrite(); err != nil {
 		t.Fatal(err)
 	}

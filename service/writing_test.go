@@ -72,7 +72,8 @@ func TestTheDictionaryOverTheAPI(t *testing.T) {
 		t.Errorf("the areas are %v %v", areas, err)
 	}
 	use, err := client.Get[wire.SettingUse](ctx, api, "/settings/media.camera", url.Values{"policy": {"p"}})
-	if err != nil || len(use.Elsewhere) != 0 || use.Devices != 2 || use.Combines == "" || use.NotKnown != 2 || use.Support != "every platform with a camera" {
+	if err != nil || len(use.Elsewhere) != 0 || use.Devices != 2 || use.Combines == "" || use.NotKnown != 2 ||
+		use.Support != "every platform with a camera" {
 		t.Errorf("%+v %v", use, err)
 	}
 	whole, err := client.Get[wire.SettingUse](ctx, api, "/settings/applications.permissions", nil)
@@ -98,7 +99,12 @@ func TestAPolicysLifeOverTheAPI(t *testing.T) {
 	}
 	try := func(settings string) wire.Trial {
 		t.Helper()
-		trial, err := client.Post[wire.Trial](ctx, api, "/try", map[string]any{"edits": []any{map[string]any{"kind": "policies", "id": "q", "body": raw(doc(settings))}}})
+		trial, err := client.Post[wire.Trial](
+			ctx,
+			api,
+			"/try",
+			map[string]any{"edits": []any{map[string]any{"kind": "policies", "id": "q", "body": raw(doc(settings))}}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -109,10 +115,14 @@ func TestAPolicysLifeOverTheAPI(t *testing.T) {
 	for _, f := range wrong.Use.Findings {
 		kinds = append(kinds, f.Kind)
 	}
-	if strings.Join(kinds, " ") != "wrong-alone many-purposes" || wrong.Use.Findings[0].Devices != 1 || len(wrong.Use.Findings[1].Purposes) != 2 {
+	if strings.Join(kinds, " ") != "wrong-alone many-purposes" || wrong.Use.Findings[0].Devices != 1 ||
+		len(wrong.Use.Findings[1].Purposes) != 2 {
 		t.Errorf("found %v: %+v", kinds, wrong.Use.Findings)
 	}
-	if faulty := try(`{"system.nodes":[{"path":"./Device/{x}","format":"bool","value":"true"}]}`); len(faulty.Faults) != 1 || faulty.Faults[0].Code != "bad-path" || !strings.Contains(faulty.Faults[0].Found, "a brace is left in it") {
+	if faulty := try(
+		`{"system.nodes":[{"path":"./Device/{x}","format":"bool","value":"true"}]}`,
+	); len(faulty.Faults) != 1 || faulty.Faults[0].Code != "bad-path" ||
+		!strings.Contains(faulty.Faults[0].Found, "a brace is left in it") {
 		t.Errorf("a brace in a path: %+v", faulty.Faults)
 	}
 
@@ -125,17 +135,77 @@ func TestAPolicysLifeOverTheAPI(t *testing.T) {
 		t.Fatal(err)
 	}
 	var merged wire.Merged
-	_, err = api.Call(ctx, http.MethodPost, edits+"/merge", nil, map[string]any{"base": raw(doc(`{"media.camera":false}`)), "mine": raw(doc(`{"media.camera":false,"media.microphone":false}`))}, &merged)
-	if err != nil || len(merged.Conflicts) != 0 || !strings.Contains(string(merged.Body), `"media.microphone":false`) || !strings.Contains(string(merged.Body), `"updates.preview":"early"`) {
+	_, err = api.Call(
+		ctx,
+		http.MethodPost,
+		edits+"/merge",
+		nil,
+		map[string]any{"base": raw(doc(`{"media.camera":false}`)), "mine": raw(doc(`{"media.camera":false,"media.microphone":false}`))},
+		&merged,
+	)
+	if err != nil || len(merged.Conflicts) != 0 || !strings.Contains(string(merged.Body), `"media.microphone":false`) ||
+		!strings.Contains(string(merged.Body), `"updates.preview":"early"`) {
 		t.Errorf("%s %+v %v", merged.Body, merged, err)
 	}
-	refusedAs(t, api, http.MethodPost, edits+"/merge", nil, map[string]any{"base": raw(`{"id":"q"}`), "mine": raw(doc(`{}`))}, 422, "missing-field")
-	refusedAs(t, api, http.MethodPost, client.Path("changes", change.ID, "edits", "policies", "nobody")+"/merge", nil, map[string]any{"base": raw(doc(`{}`)), "mine": raw(doc(`{}`))}, 404, "nobody")
+	refusedAs(
+		t,
+		api,
+		http.MethodPost,
+		edits+"/merge",
+		nil,
+		map[string]any{"base": raw(`{"id":"q"}`), "mine": raw(doc(`{}`))},
+		422,
+		"missing-field",
+	)
+	refusedAs(
+		t,
+		api,
+		http.MethodPost,
+		client.Path("changes", change.ID, "edits", "policies", "nobody")+"/merge",
+		nil,
+		map[string]any{"base": raw(doc(`{}`)), "mine": raw(doc(`{}`))},
+		404,
+		"nobody",
+	)
 	split := client.Path("changes", change.ID, "split")
-	refusedAs(t, api, http.MethodPost, split, nil, wire.Split{Policy: "q", NewID: "p", Settings: []string{"updates.preview"}}, 422, "an id that no policy has")
-	refusedAs(t, api, http.MethodPost, split, nil, wire.Split{Policy: "q", NewID: "r", Settings: []string{"signin.banner"}}, 422, "some of the policy's settings")
-	refusedAs(t, api, http.MethodPost, split, nil, wire.Split{Policy: "q", NewID: "not an id", Settings: []string{"updates.preview"}}, 422, "not an id")
-	if _, err := api.Call(ctx, http.MethodPost, split, nil, wire.Split{Policy: "q", NewID: "q-updates", Title: "Updates", Settings: []string{"updates.preview"}}, nil); err != nil {
+	refusedAs(
+		t,
+		api,
+		http.MethodPost,
+		split,
+		nil,
+		wire.Split{Policy: "q", NewID: "p", Settings: []string{"updates.preview"}},
+		422,
+		"an id that no policy has",
+	)
+	refusedAs(
+		t,
+		api,
+		http.MethodPost,
+		split,
+		nil,
+		wire.Split{Policy: "q", NewID: "r", Settings: []string{"signin.banner"}},
+		422,
+		"some of the policy's settings",
+	)
+	refusedAs(
+		t,
+		api,
+		http.MethodPost,
+		split,
+		nil,
+		wire.Split{Policy: "q", NewID: "not an id", Settings: []string{"updates.preview"}},
+		422,
+		"not an id",
+	)
+	if _, err := api.Call(
+		ctx,
+		http.MethodPost,
+		split,
+		nil,
+		wire.Split{Policy: "q", NewID: "q-updates", Title: "Updates", Settings: []string{"updates.preview"}},
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	now, err := client.Get[wire.Change](ctx, api, client.Path("changes", change.ID), nil)

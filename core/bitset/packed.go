@@ -116,7 +116,8 @@ func orInto(s *Set, from []uint64, n int) {
 	}
 }
 
-// takeWithin makes s those of n rows that were written which mask has, and tells whether there are any. What others are written is hardly looked at.
+// takeWithin makes s those of n rows that were written which mask has, and tells whether there are any. What others are written is hardly
+// looked at.
 func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 	form, many := formOf(n)
 	if form == asBits {

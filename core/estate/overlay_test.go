@@ -92,10 +92,23 @@ func TestEditsAreLaidAsOnPlainLists(t *testing.T) {
 			}
 			s = next
 			if !sameObjects(values(s.Devices), devices) || !sameObjects(values(s.People), people) {
-				t.Fatalf("seed %d, step %d, after %+v: %v, expected %v; %v, expected %v", seed, step, edits, values(s.Devices), devices, values(s.People), people)
+				t.Fatalf(
+					"seed %d, step %d, after %+v: %v, expected %v; %v, expected %v",
+					seed,
+					step,
+					edits,
+					values(s.Devices),
+					devices,
+					values(s.People),
+					people,
+				)
 			}
 			for _, d := range s.Devices {
-				if at := slices.IndexFunc(before, func(b *Device) bool { return b.ID == d.ID }); at >= 0 && before[at] != d && !slices.ContainsFunc(edits, func(e Edit) bool { return e.ID == string(d.ID) }) {
+				if at := slices.IndexFunc(
+					before,
+					func(b *Device) bool { return b.ID == d.ID },
+				); at >= 0 && before[at] != d &&
+					!slices.ContainsFunc(edits, func(e Edit) bool { return e.ID == string(d.ID) }) {
 					t.Fatalf("seed %d, step %d: %s was copied and not edited", seed, step, d.ID)
 				}
 			}
@@ -128,7 +141,11 @@ func TestAnotherOrderIsFoundAnew(t *testing.T) {
 		t.Errorf("sorted: %v %v", values(s.Devices), values(s.People))
 	}
 	s = s.Indexed(s)
-	if cut := s.Only([]*Device{s.Devices[1]}, []*Person{s.People[0]}); cut.Device("b") != s.Devices[1] || cut.Device("a") != nil || cut.Person("x") == nil || cut.Person("y") != nil {
+	if cut := s.Only(
+		[]*Device{s.Devices[1]},
+		[]*Person{s.People[0]},
+	); cut.Device("b") != s.Devices[1] || cut.Device("a") != nil || cut.Person("x") == nil ||
+		cut.Person("y") != nil {
 		t.Errorf("cut out: %v %v", values(cut.Devices), values(cut.People))
 	}
 	if more := s.With(Edit{Kind: KindDevice, ID: "c", Object: Device{ID: "c"}}); more.Device("c") != more.Devices[2] || s.Device("c") != nil {

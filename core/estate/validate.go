@@ -174,7 +174,14 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 			continue
 		}
 		if first, twice := places[name]; twice {
-			v.add(problem.Fault{Code: problem.DoubledID, Path: at(), Found: problem.Quote(name), Expected: fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind)})
+			v.add(
+				problem.Fault{
+					Code:     problem.DoubledID,
+					Path:     at(),
+					Found:    problem.Quote(name),
+					Expected: fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind),
+				},
+			)
 			continue
 		}
 		places[name] = i
@@ -185,7 +192,9 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 // known reports a reference to something that is not there. An empty reference is left to its field's own check.
 func (v *validator) known(path, word string, there func(string) bool, id string) {
 	if id != "" && !there(id) {
-		v.add(problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(id), Expected: "the id of a " + word + " of this estate"})
+		v.add(
+			problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(id), Expected: "the id of a " + word + " of this estate"},
+		)
 	}
 }
 
@@ -204,7 +213,14 @@ func (v *validator) unitTree(units []Unit) {
 		v.known(at+"/parent", "unit", in(v.units), string(u.Parent))
 		if u.Parent == "" {
 			if roots++; roots > 1 {
-				v.add(problem.Fault{Code: problem.ManyRoots, Path: at, Found: "unit " + problem.Quote(string(u.ID)) + " without a parent", Expected: "exactly one unit without a parent; there is one already"})
+				v.add(
+					problem.Fault{
+						Code:     problem.ManyRoots,
+						Path:     at,
+						Found:    "unit " + problem.Quote(string(u.ID)) + " without a parent",
+						Expected: "exactly one unit without a parent; there is one already",
+					},
+				)
 			}
 		}
 	}
@@ -219,10 +235,24 @@ func (v *validator) unitTree(units []Unit) {
 		for i, u := range c {
 			names[i] = string(units[u].ID)
 		}
-		v.add(problem.Fault{Code: problem.Cycle, Path: problem.Join("", string(KindUnit), c[0], "parent"), Found: strings.Join(append(names, names[0]), " → "), Expected: "a tree: no unit below itself"})
+		v.add(
+			problem.Fault{
+				Code:     problem.Cycle,
+				Path:     problem.Join("", string(KindUnit), c[0], "parent"),
+				Found:    strings.Join(append(names, names[0]), " → "),
+				Expected: "a tree: no unit below itself",
+			},
+		)
 	}
 	if roots == 0 && len(cycles) == 0 {
-		v.add(problem.Fault{Code: problem.NoRoot, Path: "/" + string(KindUnit), Found: fmt.Sprintf("%d units, none without a parent", len(units)), Expected: "exactly one unit without a parent: the organisation"})
+		v.add(
+			problem.Fault{
+				Code:     problem.NoRoot,
+				Path:     "/" + string(KindUnit),
+				Found:    fmt.Sprintf("%d units, none without a parent", len(units)),
+				Expected: "exactly one unit without a parent: the organisation",
+			},
+		)
 	}
 }
 
@@ -235,7 +265,14 @@ func (v *validator) values(path string, values map[string]setting.Value, reserve
 	for _, name := range names {
 		at := problem.Join(path, name)
 		if name == "" || slices.Contains(reserved, name) {
-			v.add(problem.Fault{Code: problem.ReservedName, Path: at, Found: problem.Quote(name), Expected: "a name of its own; these are taken: " + strings.Join(reserved, ", ")})
+			v.add(
+				problem.Fault{
+					Code:     problem.ReservedName,
+					Path:     at,
+					Found:    problem.Quote(name),
+					Expected: "a name of its own; these are taken: " + strings.Join(reserved, ", "),
+				},
+			)
 		}
 		v.add(setting.NoRepeats(at, values[name].Items())...)
 	}
@@ -284,7 +321,14 @@ func (v *validator) groupGraph(groups []Group) {
 			other, there := v.groups[string(id)]
 			v.known(problem.Join(at, "groups", m), "group", in(v.groups), string(id))
 			if there && groups[other].Of != g.Of && groups[other].Of != "" && g.Of != "" {
-				v.add(problem.Fault{Code: problem.OtherKind, Path: problem.Join(at, "groups", m), Found: "group " + problem.Quote(string(id)) + " of " + string(groups[other].Of), Expected: "a group of " + string(g.Of)})
+				v.add(
+					problem.Fault{
+						Code:     problem.OtherKind,
+						Path:     problem.Join(at, "groups", m),
+						Found:    "group " + problem.Quote(string(id)) + " of " + string(groups[other].Of),
+						Expected: "a group of " + string(g.Of),
+					},
+				)
 			}
 		}
 		v.add(setting.NoRepeats(at+"/groups", g.Groups)...)
@@ -302,7 +346,14 @@ func (v *validator) groupGraph(groups []Group) {
 		for i, g := range c {
 			names[i] = string(groups[g].ID)
 		}
-		v.add(problem.Fault{Code: problem.Cycle, Path: problem.Join("", string(KindGroup), c[0], "groups"), Found: strings.Join(append(names, names[0]), " → "), Expected: "no group that is its own member through others"})
+		v.add(
+			problem.Fault{
+				Code:     problem.Cycle,
+				Path:     problem.Join("", string(KindGroup), c[0], "groups"),
+				Found:    strings.Join(append(names, names[0]), " → "),
+				Expected: "no group that is its own member through others",
+			},
+		)
 	}
 }
 
@@ -335,7 +386,14 @@ func (v *validator) policy(at string, p *Policy) {
 	v.add(setting.OneOf(at+"/kind", p.Kind, setting.PolicyKinds)...)
 	v.add(setting.OneOf(at+"/state", p.State, States)...)
 	if p.Priority > MaxPriority || p.Priority < -MaxPriority {
-		v.add(problem.Fault{Code: problem.OutOfRange, Path: at + "/priority", Found: fmt.Sprint(p.Priority), Expected: fmt.Sprintf("a whole number from -%d to %d", MaxPriority, MaxPriority)})
+		v.add(
+			problem.Fault{
+				Code:     problem.OutOfRange,
+				Path:     at + "/priority",
+				Found:    fmt.Sprint(p.Priority),
+				Expected: fmt.Sprintf("a whole number from -%d to %d", MaxPriority, MaxPriority),
+			},
+		)
 	}
 	for i, os := range p.Platforms {
 		v.add(setting.OneOf(problem.Join(at, "platforms", i), os, setting.Platforms)...)
@@ -358,7 +416,14 @@ func (v *validator) policy(at string, p *Policy) {
 func (v *validator) setting(path string, id setting.ID) *setting.Definition {
 	d := v.settings[id]
 	if d == nil {
-		v.add(problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(string(id)), Expected: "the id of a setting of the dictionary"})
+		v.add(
+			problem.Fault{
+				Code:     problem.UnknownReference,
+				Path:     path,
+				Found:    problem.Quote(string(id)),
+				Expected: "the id of a setting of the dictionary",
+			},
+		)
 	}
 	return d
 }
@@ -383,7 +448,14 @@ func (v *validator) exception(at string, e *Exception) {
 	v.required(at+"/approved_by", e.ApprovedBy != "", "who approved it")
 	v.required(at+"/approved_on", e.ApprovedOn != "", "the day of the approval, such as 2026-04-28")
 	if e.Until != "" && e.From > e.Until {
-		v.add(problem.Fault{Code: problem.DatesReversed, Path: at + "/until", Found: fmt.Sprintf("from %s until %s", e.From, e.Until), Expected: "an end on or after the start"})
+		v.add(
+			problem.Fault{
+				Code:     problem.DatesReversed,
+				Path:     at + "/until",
+				Found:    fmt.Sprintf("from %s until %s", e.From, e.Until),
+				Expected: "an end on or after the start",
+			},
+		)
 	}
 }
 
@@ -397,7 +469,14 @@ func (v *validator) ruling(at string, r *Ruling) {
 	v.known(at+"/prefer", "policy", in(v.policies), string(r.Prefer))
 	v.known(at+"/over", "policy", in(v.policies), string(r.Over))
 	if r.Prefer == r.Over && r.Prefer != "" {
-		v.add(problem.Fault{Code: problem.PrefersItself, Path: at + "/over", Found: problem.Quote(string(r.Over)), Expected: "another policy than the preferred one"})
+		v.add(
+			problem.Fault{
+				Code:     problem.PrefersItself,
+				Path:     at + "/over",
+				Found:    problem.Quote(string(r.Over)),
+				Expected: "another policy than the preferred one",
+			},
+		)
 	}
 }
 

@@ -78,8 +78,13 @@ func (s Side) With(next *estate.Snapshot) Side {
 func Compare(before, after Side) *Report {
 	d := resolve.Differ(before.Resolution, after.Resolution)
 	out := &Report{
-		ConflictsGained: d.ConflictsGained, ConflictsCleared: d.ConflictsCleared, ProblemsGained: d.ProblemsGained, ProblemsCleared: d.ProblemsCleared,
-		Audiences: d.Movements, Estate: after.Resolution.Len(), Devices: d.Devices,
+		ConflictsGained:  d.ConflictsGained,
+		ConflictsCleared: d.ConflictsCleared,
+		ProblemsGained:   d.ProblemsGained,
+		ProblemsCleared:  d.ProblemsCleared,
+		Audiences:        d.Movements,
+		Estate:           after.Resolution.Len(),
+		Devices:          d.Devices,
 	}
 	out.Transitions = make([]Transition, 0, len(d.Alterations))
 	for _, a := range d.Alterations {

@@ -90,18 +90,21 @@ func TestReports(t *testing.T) {
 		before, after []string
 		want          string
 	}{
-		"nothing":                                 {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9")}, ""},
-		"a value gets weaker":                     {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 15")}, "minutes: 9 to 15 weaker on [D1 D2]"},
-		"a value gets stricter":                   {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 8")}, "minutes: 9 to 8 on [D1 D2]"},
-		"gone, it is as the laptop has it":        {[]string{unitA("p", "minutes: 9")}, nil, "minutes: 9 to not set weaker on [D1]\np: [] gained, [D1] dropped"},
-		"set above what an unmanaged laptop does": {nil, []string{unitA("p", "minutes: 30")}, "minutes: not set to 30 weaker on [D1]\np: [D1] gained, [] dropped"},
-		"another policy gives the same":           {[]string{all("p", "banner: x")}, []string{all("q", "banner: x")}, "p: [] gained, [D1 D2] dropped\nq: [D1 D2] gained, [] dropped"},
+		"nothing":               {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9")}, ""},
+		"a value gets weaker":   {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 15")}, "minutes: 9 to 15 weaker on [D1 D2]"},
+		"a value gets stricter": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 8")}, "minutes: 9 to 8 on [D1 D2]"},
+		"gone, it is as the laptop has it": {[]string{unitA("p", "minutes: 9")}, nil, "minutes: 9 to not set weaker on [D1]\np: [] " +
+			"gained, [D1] dropped"},
+		"set above what an unmanaged laptop does": {nil, []string{unitA("p", "minutes: 30")}, "minutes: not set to 30 weaker on [D1]\np: " +
+			"[D1] gained, [] dropped"},
+		"another policy gives the same": {[]string{all("p", "banner: x")}, []string{all("q", "banner: x")}, "p: [] gained, [D1 D2] dropped\nq: [D1 D2] gained, [] dropped"},
 		"a conflict on one of two": {
 			[]string{all("p", "banner: x")}, []string{all("p", "banner: x"), unitA("q", "banner: y"), unitA("s", "banner: z")},
 			"banner: \"x\" to conflict on [D1]\nconflict gained: banner on [D1]\nq: [D1] gained, [] dropped\ns: [D1] gained, [] dropped",
 		},
 		"a problem comes": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9"), unitA("q", "minutes: 3")}, "minutes: 9 to 3 on [D1]\nproblem gained: short on [D1]\nq: [D1] gained, [] dropped"},
-		"a problem goes":  {[]string{all("p", "minutes: 3")}, []string{all("p", "minutes: 9")}, "minutes: 3 to 9 weaker on [D1 D2]\nproblem cleared: short on [D1 D2]"},
+		"a problem goes": {[]string{all("p", "minutes: 3")}, []string{all("p", "minutes: 9")}, "minutes: 3 to 9 weaker on [D1 D2]\nproblem " +
+			"cleared: short on [D1 D2]"},
 	} {
 		before, after := Resolve(estateOf(t, c.before...)), Resolve(estateOf(t, c.after...))
 		report := Compare(before, after)
@@ -112,16 +115,30 @@ func TestReports(t *testing.T) {
 			t.Errorf("%s: the same change gives another report", name)
 		}
 		back := Compare(after, before)
-		if len(back.Transitions) != len(report.Transitions) || len(back.ConflictsCleared) != len(report.ConflictsGained) || len(back.ProblemsCleared) != len(report.ProblemsGained) {
+		if len(back.Transitions) != len(report.Transitions) || len(back.ConflictsCleared) != len(report.ConflictsGained) ||
+			len(back.ProblemsCleared) != len(report.ProblemsGained) {
 			t.Errorf("%s: back is not the other way round:\n%s", name, told(back))
 		}
 	}
 }
 
 func TestCountsOfEffects(t *testing.T) {
-	r := Compare(Resolve(estateOf(t)), Resolve(estateOf(t, `{id: p, kind: security, settings: {minutes: 30, banner: x}, audience: {include: [everyone]}}`)))
-	if r.Weaker().Len() != 2 || r.WithEffect(setting.Prompt).Len() != 2 || r.WithEffect(setting.Restart).Len() != 2 || r.WithEffect(setting.Lockout).Len() != 2 || r.WithEffect(setting.Irreversible).Len() != 0 || r.Devices.Len() != 2 || r.Estate != 2 {
-		t.Errorf("weaker %d, prompt %d, restart %d, devices %v", r.Weaker().Len(), r.WithEffect(setting.Prompt).Len(), r.WithEffect(setting.Restart).Len(), r.Devices)
+	r := Compare(
+		Resolve(estateOf(t)),
+		Resolve(estateOf(t, `{id: p, kind: security, settings: {minutes: 30, banner: x}, audience: {include: [everyone]}}`)),
+	)
+	if r.Weaker().Len() != 2 || r.WithEffect(setting.Prompt).Len() != 2 || r.WithEffect(setting.Restart).Len() != 2 ||
+		r.WithEffect(setting.Lockout).Len() != 2 ||
+		r.WithEffect(setting.Irreversible).Len() != 0 ||
+		r.Devices.Len() != 2 ||
+		r.Estate != 2 {
+		t.Errorf(
+			"weaker %d, prompt %d, restart %d, devices %v",
+			r.Weaker().Len(),
+			r.WithEffect(setting.Prompt).Len(),
+			r.WithEffect(setting.Restart).Len(),
+			r.Devices,
+		)
 	}
 }
 

@@ -32,7 +32,14 @@ func keyOf(kind string, about ...string) string {
 
 // Key names a transition.
 func (t *Transition) Key() string {
-	return keyOf("alters", string(t.Setting), string(t.From.Status), string(t.From.Value.AppendIdentity(nil)), string(t.To.Status), string(t.To.Value.AppendIdentity(nil)))
+	return keyOf(
+		"alters",
+		string(t.Setting),
+		string(t.From.Status),
+		string(t.From.Value.AppendIdentity(nil)),
+		string(t.To.Status),
+		string(t.To.Value.AppendIdentity(nil)),
+	)
 }
 
 // ConflictKey names a conflict that is gained or cleared.

@@ -71,7 +71,15 @@ func (t *Table) dense(field string) Column {
 }
 
 func table(n int, fixed []string, facts map[string]bool, prefix string) *Table {
-	t := &Table{Rows: n, ids: make([]string, n), columns: map[string]Column{}, orders: map[string][]int32{}, grouped: map[string][]bool{}, values: map[string]func() Field{}, fields: slices.Clone(fixed)}
+	t := &Table{
+		Rows:    n,
+		ids:     make([]string, n),
+		columns: map[string]Column{},
+		orders:  map[string][]int32{},
+		grouped: map[string][]bool{},
+		values:  map[string]func() Field{},
+		fields:  slices.Clone(fixed),
+	}
 	names := make([]string, 0, len(facts))
 	for name := range facts {
 		names = append(names, prefix+name)
@@ -89,7 +97,21 @@ func text(s string) setting.Value {
 }
 
 // DeviceFields are the fields of devices besides their facts.
-var DeviceFields = []string{"id", "serial", "owner", "owner_name", "unit", "units", "os", "os_version", "edition", "model", "tags", "users", "groups"}
+var DeviceFields = []string{
+	"id",
+	"serial",
+	"owner",
+	"owner_name",
+	"unit",
+	"units",
+	"os",
+	"os_version",
+	"edition",
+	"model",
+	"tags",
+	"users",
+	"groups",
+}
 
 // PersonFields are the fields of people besides their attributes.
 var PersonFields = []string{"id", "name", "mail", "unit", "units", "groups", "devices"}
@@ -268,7 +290,15 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		if c := t.Of(field); c != nil {
 			return c
 		}
-		faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: path, Found: problem.Quote(field), Expected: "a field: " + strings.Join(t.offered(q.Besides), ", ")})
+		faults = append(
+			faults,
+			problem.Fault{
+				Code:     problem.NotOneOf,
+				Path:     path,
+				Found:    problem.Quote(field),
+				Expected: "a field: " + strings.Join(t.offered(q.Besides), ", "),
+			},
+		)
 		return nil
 	}
 	tests := make([]func(row int) bool, 0, len(q.Conditions)+1)

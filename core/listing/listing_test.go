@@ -20,13 +20,41 @@ func plan(t testing.TB) *resolve.Plan {
 		t.Fatal(err)
 	}
 	s := &estate.Snapshot{
-		Units: []estate.Unit{{ID: "larkfell"}, {ID: "slipway", Parent: "larkfell"}, {ID: "labs", Parent: "larkfell"}, {ID: "tide-lab", Parent: "labs"}},
+		Units: []estate.Unit{
+			{ID: "larkfell"},
+			{ID: "slipway", Parent: "larkfell"},
+			{ID: "labs", Parent: "larkfell"},
+			{ID: "tide-lab", Parent: "labs"},
+		},
 		People: []*estate.Person{
-			{ID: "ines", Name: "Ines Okafor", Mail: "ines@larkfell.example", Unit: "slipway", Attributes: map[string]setting.Value{"title": setting.TextValue("Mate")}}, {ID: "tomas", Name: "Tomas Reyes", Unit: "tide-lab"}, {ID: "ada"},
+			{
+				ID:         "ines",
+				Name:       "Ines Okafor",
+				Mail:       "ines@larkfell.example",
+				Unit:       "slipway",
+				Attributes: map[string]setting.Value{"title": setting.TextValue("Mate")},
+			},
+			{ID: "tomas", Name: "Tomas Reyes", Unit: "tide-lab"},
+			{ID: "ada"},
 		},
 		Devices: []*estate.Device{
-			{ID: "LT-3", Serial: "C", OS: "linux", OSVersion: "12.10", Owner: "ines", Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(8)}},
-			{ID: "LT-1", Serial: "A", OS: "linux", OSVersion: "12.9", Owner: "tomas", Tags: []string{"field", "spare"}, Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(32), "chip": setting.BoolValue(true)}},
+			{
+				ID:        "LT-3",
+				Serial:    "C",
+				OS:        "linux",
+				OSVersion: "12.10",
+				Owner:     "ines",
+				Facts:     map[string]setting.Value{"ram_gb": setting.IntegerValue(8)},
+			},
+			{
+				ID:        "LT-1",
+				Serial:    "A",
+				OS:        "linux",
+				OSVersion: "12.9",
+				Owner:     "tomas",
+				Tags:      []string{"field", "spare"},
+				Facts:     map[string]setting.Value{"ram_gb": setting.IntegerValue(32), "chip": setting.BoolValue(true)},
+			},
 			{ID: "LT-2", OS: "macos", OSVersion: "14", Unit: "labs", Edition: "Pro"},
 		},
 		Groups: []estate.Group{{ID: "small", Of: estate.OfDevices, Rule: early}, {ID: "crew", Of: estate.OfPeople, Members: []string{"ines"}}},
@@ -80,7 +108,12 @@ func TestDevicesAreFound(t *testing.T) {
 			t.Errorf("the words %q: %q, expected %q", words, got, want)
 		}
 	}
-	if got := found(t, table, Query{Conditions: []Condition{{Field: "colour", Op: Known}}, Sort: "shade"}); !strings.Contains(got, "colour") || !strings.Contains(got, "shade") || !strings.Contains(got, "facts/ram_gb") {
+	if got := found(
+		t,
+		table,
+		Query{Conditions: []Condition{{Field: "colour", Op: Known}}, Sort: "shade"},
+	); !strings.Contains(got, "colour") || !strings.Contains(got, "shade") ||
+		!strings.Contains(got, "facts/ram_gb") {
 		t.Errorf("fields that are not there: %s", got)
 	}
 }
@@ -133,7 +166,20 @@ func TestValuesAreCounted(t *testing.T) {
 
 // TestOrderIsTotal compares values of all kinds with one another: turned round, the order is turned round.
 func TestOrderIsTotal(t *testing.T) {
-	values := []setting.Value{{}, setting.TextValue("a"), setting.TextValue("B"), setting.TextValue("b"), setting.TextValue("9"), setting.TextValue("10"), setting.TextValue("10.2"), setting.IntegerValue(9), setting.IntegerValue(10), setting.BoolValue(true), setting.ListValue([]string{"a", "b"}), setting.TextValue("")}
+	values := []setting.Value{
+		{},
+		setting.TextValue("a"),
+		setting.TextValue("B"),
+		setting.TextValue("b"),
+		setting.TextValue("9"),
+		setting.TextValue("10"),
+		setting.TextValue("10.2"),
+		setting.IntegerValue(9),
+		setting.IntegerValue(10),
+		setting.BoolValue(true),
+		setting.ListValue([]string{"a", "b"}),
+		setting.TextValue(""),
+	}
 	for _, a := range values {
 		for _, b := range values {
 			if x, y := Compare(a, b), Compare(b, a); x > 0 != (y < 0) || x == 0 != (y == 0) {
@@ -154,7 +200,18 @@ func BenchmarkPage(b *testing.B) {
 		if i < 200 {
 			s.Units = append(s.Units, estate.Unit{ID: unit, Parent: "r"})
 		}
-		s.Devices = append(s.Devices, &estate.Device{ID: estate.DeviceID(fmt.Sprintf("LT-%06d", i)), Serial: fmt.Sprintf("S%d", i*7), OS: "linux", OSVersion: fmt.Sprintf("12.%d", i%40), Unit: unit, Model: fmt.Sprintf("Model %d", i%60), Facts: map[string]setting.Value{"ram_gb": setting.IntegerValue(int64(8 << (i % 4)))}})
+		s.Devices = append(
+			s.Devices,
+			&estate.Device{
+				ID:        estate.DeviceID(fmt.Sprintf("LT-%06d", i)),
+				Serial:    fmt.Sprintf("S%d", i*7),
+				OS:        "linux",
+				OSVersion: fmt.Sprintf("12.%d", i%40),
+				Unit:      unit,
+				Model:     fmt.Sprintf("Model %d", i%60),
+				Facts:     map[string]setting.Value{"ram_gb": setting.IntegerValue(int64(8 << (i % 4)))},
+			},
+		)
 	}
 	table := Devices(resolve.Compile(s))
 	for name, q := range map[string]Query{
@@ -188,7 +245,10 @@ func TestGroupsAreCounted(t *testing.T) {
 			t.Errorf("%s: %v, looked at one by one %v, %v", name, all, one, err)
 		}
 	}
-	if empty, err := Devices(resolve.Compile(&estate.Snapshot{Units: []estate.Unit{{ID: "root"}}})).Values("groups", nil, 5); err != nil || empty.Known+empty.Distinct+len(empty.Most) != 0 {
+	if empty, err := Devices(
+		resolve.Compile(&estate.Snapshot{Units: []estate.Unit{{ID: "root"}}}),
+	).Values("groups", nil, 5); err != nil ||
+		empty.Known+empty.Distinct+len(empty.Most) != 0 {
 		t.Errorf("in an estate without laptops groups have %v, %v", empty, err)
 	}
 }

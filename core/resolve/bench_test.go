@@ -114,7 +114,11 @@ var edits = []struct {
 	}},
 	{"ruling", true, func(r *rand.Rand, s *estate.Snapshot, at int) estate.Edit {
 		p, q := s.Policies[at], s.Policies[(at+1)%len(s.Policies)]
-		return estate.Edit{Kind: estate.KindRuling, ID: "r", Object: estate.Ruling{ID: "r", Setting: p.Entries[0].Setting, Prefer: p.ID, Over: q.ID}}
+		return estate.Edit{
+			Kind:   estate.KindRuling,
+			ID:     "r",
+			Object: estate.Ruling{ID: "r", Setting: p.Entries[0].Setting, Prefer: p.ID, Over: q.ID},
+		}
 	}},
 	{"detach", false, func(r *rand.Rand, s *estate.Snapshot, at int) estate.Edit {
 		u := s.Units[1+r.IntN(len(s.Units)-1)]

@@ -60,10 +60,16 @@ type builder struct {
 // nothing is the plan of an estate without anything, of which first plans are made.
 var nothing = &Plan{
 	Population: match.Population{
-		Root: intern.None, UnitAt: &intern.IDTable[estate.UnitID]{}, PersonAt: &intern.IDTable[estate.PersonID]{}, DeviceAt: &intern.IDTable[estate.DeviceID]{},
-		GroupAt: &intern.IDTable[estate.GroupID]{},
+		Root:     intern.None,
+		UnitAt:   &intern.IDTable[estate.UnitID]{},
+		PersonAt: &intern.IDTable[estate.PersonID]{},
+		DeviceAt: &intern.IDTable[estate.DeviceID]{},
+		GroupAt:  &intern.IDTable[estate.GroupID]{},
 	},
-	snapshot: &estate.Snapshot{}, policyAt: &intern.IDTable[estate.PolicyID]{}, SettingAt: &intern.IDTable[setting.ID]{}, checkAt: &intern.IDTable[estate.CheckID]{},
+	snapshot:  &estate.Snapshot{},
+	policyAt:  &intern.IDTable[estate.PolicyID]{},
+	SettingAt: &intern.IDTable[setting.ID]{},
+	checkAt:   &intern.IDTable[estate.CheckID]{},
 }
 
 func build(was *Plan, s *estate.Snapshot) *Plan {
@@ -76,7 +82,20 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	p := &Plan{snapshot: s.Indexed(was.snapshot)}
 	p.Gen = words
 	p.Persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
-	b := &builder{was: was, next: p, listedAnew: map[int]bool{}, changes: changes{shiftedUnits: map[int]bool{}, groups: map[int]bool{}, policies: map[int]bool{}, edited: map[int][]int{}, levels: map[int][]int{}, settings: map[int]bool{}, checks: map[int]bool{}}}
+	b := &builder{
+		was:        was,
+		next:       p,
+		listedAnew: map[int]bool{},
+		changes: changes{
+			shiftedUnits: map[int]bool{},
+			groups:       map[int]bool{},
+			policies:     map[int]bool{},
+			edited:       map[int][]int{},
+			levels:       map[int][]int{},
+			settings:     map[int]bool{},
+			checks:       map[int]bool{},
+		},
+	}
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -200,7 +219,11 @@ func (b *builder) dictionary() {
 				c.forced = append(c.forced, forcing{Forced: f, formula: p.Gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
 			}
 		}
-		p.bySetting = sortedNumbers(len(p.settings), func(i int) bool { return p.settings[i].Def != nil }, func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) })
+		p.bySetting = sortedNumbers(
+			len(p.settings),
+			func(i int) bool { return p.settings[i].Def != nil },
+			func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) },
+		)
 		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.settings[at].forced) == 0 })
 		for _, at := range p.forced {
 			c := &p.settings[at]
@@ -237,7 +260,11 @@ func (b *builder) dictionary() {
 			b.checks[at] = true
 		}
 	}
-	p.byCheck = sortedNumbers(len(p.checks), func(i int) bool { return p.checks[i].Check != nil }, func(x, y int) int { return cmp.Compare(p.checks[x].ID, p.checks[y].ID) })
+	p.byCheck = sortedNumbers(
+		len(p.checks),
+		func(i int) bool { return p.checks[i].Check != nil },
+		func(x, y int) int { return cmp.Compare(p.checks[x].ID, p.checks[y].ID) },
+	)
 }
 
 // looksOf says which settings a formula looks at, and at what else.
@@ -285,7 +312,11 @@ func (b *builder) policiesOf() {
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			b.policy(&p.snapshot.Policies[i])
 		}
-		p.byPolicy = sortedNumbers(len(p.policies), func(i int) bool { return p.policies[i].Policy != nil }, func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) })
+		p.byPolicy = sortedNumbers(
+			len(p.policies),
+			func(i int) bool { return p.policies[i].Policy != nil },
+			func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) },
+		)
 	}
 	b.retarget()
 	p.firstMatch = make([]int32, len(p.policies)+1)
@@ -408,7 +439,8 @@ func (b *builder) retarget() {
 			continue
 		}
 		otherBound := pol.Within != "" && elsewhere(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
-		others := numbers && (otherBound || slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
+		others := numbers &&
+			(otherBound || slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
 		if !others && !pol.audience.Names(moved) {
 			continue
 		}
@@ -433,8 +465,18 @@ func (b *builder) retarget() {
 // decisions puts the entries of each setting in the order in which they are decided, with the exceptions of the day and the rulings.
 func (b *builder) decisions() {
 	was, p := b.was, b.next
-	exceptions := intern.Compare(was.snapshot.Exceptions, p.snapshot.Exceptions, func(x *estate.Exception) estate.ExceptionID { return x.ID }, sameException)
-	rulings := intern.Compare(was.snapshot.Rulings, p.snapshot.Rulings, func(r *estate.Ruling) estate.RulingID { return r.ID }, func(x, y *estate.Ruling) bool { return *x == *y })
+	exceptions := intern.Compare(
+		was.snapshot.Exceptions,
+		p.snapshot.Exceptions,
+		func(x *estate.Exception) estate.ExceptionID { return x.ID },
+		sameException,
+	)
+	rulings := intern.Compare(
+		was.snapshot.Rulings,
+		p.snapshot.Rulings,
+		func(r *estate.Ruling) estate.RulingID { return r.ID },
+		func(x, y *estate.Ruling) bool { return *x == *y },
+	)
 	again := maps.Clone(b.levels) // settings whose entries are put in order again, and of which policies
 	for at, policies := range b.edited {
 		for _, pol := range again[at] {

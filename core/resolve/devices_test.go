@@ -115,7 +115,9 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 	if Union(slices.Values(list[:0])).Len() != 0 || len(empty.ByGroup()) != 0 {
 		t.Error("the union of nothing, or the groups of nobody, are not empty")
 	}
-	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" || empty.Or(plan.All()).Len() != 6000 || plan.All().And(empty).Len() != 0 {
+	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" ||
+		empty.Or(plan.All()).Len() != 6000 ||
+		plan.All().And(empty).Len() != 0 {
 		t.Error("the zero set is not empty")
 	}
 }

@@ -28,27 +28,64 @@ func must(scope rule.Scope, source string) *rule.Rule {
 // The rules are few and compiled once: what matters is how they meet.
 var (
 	deviceRules = []*rule.Rule{
-		must(rule.OfDevice, `device.os == "linux"`), must(rule.OfDevice, `device.os_version.atLeast("12")`),
-		must(rule.OfDevice, `device.ram_gb >= 8 || "field" in device.tags`), must(rule.OfDevice, `"u1" in device.units`), must(rule.OfDevice, `device.os`), must(rule.OfDevice, `device.size() > 7`), must(rule.OfDevice, `device.os == "linux" || !(device.ram_gb < 9 && device.tags[0] == "field")`),
+		must(rule.OfDevice, `device.os == "linux"`),
+		must(rule.OfDevice, `device.os_version.atLeast("12")`),
+		must(
+			rule.OfDevice,
+			`device.ram_gb >= 8 || "field" in device.tags`,
+		),
+		must(rule.OfDevice, `"u1" in device.units`),
+		must(rule.OfDevice, `device.os`),
+		must(rule.OfDevice, `device.size() > 7`),
+		must(rule.OfDevice, `device.os == "linux" || !(device.ram_gb < 9 && device.tags[0] == "field")`),
 	}
 	personRules = []*rule.Rule{
 		must(rule.OfPerson, `person.title == "lead"`), must(rule.OfPerson, `!has(person.unit)`), must(rule.OfPerson, `person.unit != "u2"`),
 	}
 	whenRules = []*rule.Rule{
-		must(rule.OfWhen, `device.os != "macos"`), must(rule.OfWhen, `person.id != "p1"`), must(rule.OfWhen, `has(person.id) && device.ram_gb > 4`),
-		must(rule.OfWhen, `device.os_version.below("11.5") || device.secure == true`), must(rule.OfWhen, `person.unit == device.unit`), must(rule.OfWhen, `person.size() == 0`),
+		must(
+			rule.OfWhen,
+			`device.os != "macos"`,
+		),
+		must(rule.OfWhen, `person.id != "p1"`),
+		must(rule.OfWhen, `has(person.id) && device.ram_gb > 4`),
+		must(
+			rule.OfWhen,
+			`device.os_version.below("11.5") || device.secure == true`,
+		),
+		must(rule.OfWhen, `person.unit == device.unit`),
+		must(rule.OfWhen, `person.size() == 0`),
 	}
 	forcedRules = []*rule.Rule{
-		must(rule.OfForced, `settings["s0"] == true`), must(rule.OfForced, `device.os == "windows"`), must(rule.OfForced, `settings["s2"].size() > 1`), must(rule.OfForced, `settings.exists(k, k == "s1")`), must(rule.OfForced, `settings["s1"] < 2 && settings["s2"].exists(x, x in settings["s3"])`),
+		must(
+			rule.OfForced,
+			`settings["s0"] == true`,
+		),
+		must(rule.OfForced, `device.os == "windows"`),
+		must(rule.OfForced, `settings["s2"].size() > 1`),
+		must(rule.OfForced, `settings.exists(k, k == "s1")`),
+		must(rule.OfForced, `settings["s1"] < 2 && settings["s2"].exists(x, x in settings["s3"])`),
 	}
 	checkRules = []*rule.Rule{
-		must(rule.OfCheck, `settings["s0"] == true && settings["s1"] < 3`), must(rule.OfCheck, `!("s3" in settings)`), must(rule.OfCheck, `person.title == "lead" && settings["s5"] == "b"`), must(rule.OfCheck, `settings.size() > 5`),
+		must(
+			rule.OfCheck,
+			`settings["s0"] == true && settings["s1"] < 3`,
+		),
+		must(rule.OfCheck, `!("s3" in settings)`),
+		must(rule.OfCheck, `person.title == "lead" && settings["s5"] == "b"`),
+		must(rule.OfCheck, `settings.size() > 5`),
 		must(rule.OfCheck, `settings["s4"] == "one" && device.os == "linux" || settings["s7"].size() > settings["s1"]`),
 	}
 )
 
 // detachments is what units and groups may detach: every kind of policy, and two of the three areas that settings are in.
-var detachments = []estate.Detachment{{Kind: setting.Configuration}, {Kind: setting.Security}, {Kind: setting.Encryption}, {Area: "one"}, {Area: "two"}}
+var detachments = []estate.Detachment{
+	{Kind: setting.Configuration},
+	{Kind: setting.Security},
+	{Kind: setting.Encryption},
+	{Area: "one"},
+	{Area: "two"},
+}
 
 func pick[T any](r *rand.Rand, from []T) T { return from[r.IntN(len(from))] }
 
@@ -72,7 +109,22 @@ func chance(r *rand.Rand, percent int) bool { return r.IntN(100) < percent }
 func madeUp(seed uint64) *estate.Snapshot {
 	r := rand.New(rand.NewPCG(seed, 7))
 	s := &estate.Snapshot{Day: "2026-05-10"}
-	units, people, devices, groups, policies := names[estate.UnitID]("u", 6), names[estate.PersonID]("p", 6), names[estate.DeviceID]("d", 8), names[estate.GroupID]("g", 7), names[estate.PolicyID]("pol", 9)
+	units, people, devices, groups, policies := names[estate.UnitID](
+		"u",
+		6,
+	), names[estate.PersonID](
+		"p",
+		6,
+	), names[estate.DeviceID](
+		"d",
+		8,
+	), names[estate.GroupID](
+		"g",
+		7,
+	), names[estate.PolicyID](
+		"pol",
+		9,
+	)
 	for i, id := range units {
 		u := estate.Unit{ID: id}
 		if i > 0 {
@@ -94,7 +146,13 @@ func madeUp(seed uint64) *estate.Snapshot {
 		s.People = append(s.People, &p)
 	}
 	for _, id := range devices {
-		d := estate.Device{ID: id, OS: pick(r, setting.Platforms), OSVersion: pick(r, []string{"10", "11.4", "12", "12.0.1", "rolling"}), Edition: pick(r, []string{"", "desk", "field"}), Facts: map[string]setting.Value{}}
+		d := estate.Device{
+			ID:        id,
+			OS:        pick(r, setting.Platforms),
+			OSVersion: pick(r, []string{"10", "11.4", "12", "12.0.1", "rolling"}),
+			Edition:   pick(r, []string{"", "desk", "field"}),
+			Facts:     map[string]setting.Value{},
+		}
 		if chance(r, 75) {
 			d.Owner = pick(r, people)
 		}
@@ -137,7 +195,12 @@ func madeUp(seed uint64) *estate.Snapshot {
 	for _, id := range groups {
 		targets = append(targets, estate.Target{Kind: estate.ToGroup, ID: string(id)}, estate.Target{Kind: estate.ToGroup, ID: string(id)})
 	}
-	targets = append(targets, estate.Target{Kind: estate.ToDevice, ID: "d0"}, estate.Target{Kind: estate.ToPerson, ID: "p0"}, estate.Target{Kind: estate.ToPerson, ID: "p1"})
+	targets = append(
+		targets,
+		estate.Target{Kind: estate.ToDevice, ID: "d0"},
+		estate.Target{Kind: estate.ToPerson, ID: "p0"},
+		estate.Target{Kind: estate.ToPerson, ID: "p1"},
+	)
 	for _, id := range policies {
 		p := estate.Policy{ID: id, Kind: pick(r, setting.PolicyKinds), State: estate.Active, Priority: int64(r.IntN(2))}
 		if chance(r, 8) {
@@ -164,7 +227,12 @@ func madeUp(seed uint64) *estate.Snapshot {
 		s.Policies = append(s.Policies, p)
 	}
 	for i := range 4 {
-		x := estate.Exception{ID: estate.ExceptionID(fmt.Sprintf("x%d", i)), Target: pick(r, targets), Until: pick(r, []estate.Date{"2026-05-09", "2026-05-10", "2026-06-01"}), ApprovedOn: pick(r, []estate.Date{"2026-01-01", "2026-01-02"})}
+		x := estate.Exception{
+			ID:         estate.ExceptionID(fmt.Sprintf("x%d", i)),
+			Target:     pick(r, targets),
+			Until:      pick(r, []estate.Date{"2026-05-09", "2026-05-10", "2026-06-01"}),
+			ApprovedOn: pick(r, []estate.Date{"2026-01-01", "2026-01-02"}),
+		}
 		if chance(r, 40) {
 			x.From = pick(r, []estate.Date{"2026-05-10", "2026-05-11"})
 		}
@@ -178,11 +246,17 @@ func madeUp(seed uint64) *estate.Snapshot {
 	for i := range 14 {
 		a, b := pick(r, policies), pick(r, policies)
 		if a != b {
-			s.Rulings = append(s.Rulings, estate.Ruling{ID: estate.RulingID(fmt.Sprintf("r%d", i)), Setting: pick(r, []setting.ID{"s4", "s5"}), Prefer: a, Over: b})
+			s.Rulings = append(
+				s.Rulings,
+				estate.Ruling{ID: estate.RulingID(fmt.Sprintf("r%d", i)), Setting: pick(r, []setting.ID{"s4", "s5"}), Prefer: a, Over: b},
+			)
 		}
 	}
 	for i, when := range checkRules {
-		s.Checks = append(s.Checks, estate.Check{ID: estate.CheckID(fmt.Sprintf("c%d", i)), Message: "m", Settings: some(r, names[setting.ID]("s", 7), 3), When: when})
+		s.Checks = append(
+			s.Checks,
+			estate.Check{ID: estate.CheckID(fmt.Sprintf("c%d", i)), Message: "m", Settings: some(r, names[setting.ID]("s", 7), 3), When: when},
+		)
 	}
 	return s
 }
@@ -192,15 +266,37 @@ func madeUpSettings(r *rand.Rand) []setting.Definition {
 		return setting.Definition{ID: id, Shape: setting.Shape{Type: t}, Combine: c, Kind: setting.Security, Side: pick(r, setting.Sides)}
 	}
 	defs := []setting.Definition{
-		text("s0", setting.TypeBool, setting.Strictest), text("s1", setting.TypeInteger, setting.Strictest), text("s2", setting.TypeList, setting.Merge),
-		text("s3", setting.TypeList, setting.Common), text("s4", setting.TypeText, setting.Closest), text("s5", setting.TypeChoice, setting.Closest), text("s6", setting.TypeList, setting.Closest),
-		text("s7", setting.TypeTable, setting.Merge), text("s8", setting.TypeTable, setting.Closest), text("s9", setting.TypeFile, setting.Closest),
+		text(
+			"s0",
+			setting.TypeBool,
+			setting.Strictest,
+		),
+		text("s1", setting.TypeInteger, setting.Strictest),
+		text("s2", setting.TypeList, setting.Merge),
+		text(
+			"s3",
+			setting.TypeList,
+			setting.Common,
+		),
+		text("s4", setting.TypeText, setting.Closest),
+		text("s5", setting.TypeChoice, setting.Closest),
+		text("s6", setting.TypeList, setting.Closest),
+		text(
+			"s7",
+			setting.TypeTable,
+			setting.Merge,
+		),
+		text("s8", setting.TypeTable, setting.Closest),
+		text("s9", setting.TypeFile, setting.Closest),
 	}
 	defs[0].Stricter = pick(r, []setting.Stricter{setting.StricterTrue, setting.StricterFalse})
 	defs[1].Stricter = pick(r, []setting.Stricter{setting.StricterLower, setting.StricterHigher})
 	defs[5].Options = []string{"a", "b", "c"}
 	for _, table := range []int{7, 8} {
-		defs[table].Columns = []setting.Column{{Name: "name", Shape: setting.Shape{Type: setting.TypeText}}, {Name: "on", Shape: setting.Shape{Type: setting.TypeBool}}}
+		defs[table].Columns = []setting.Column{
+			{Name: "name", Shape: setting.Shape{Type: setting.TypeText}},
+			{Name: "on", Shape: setting.Shape{Type: setting.TypeBool}},
+		}
 		if chance(r, 60) {
 			defs[table].Key = []string{"name"}
 		}
@@ -219,7 +315,10 @@ func madeUpSettings(r *rand.Rand) []setting.Definition {
 		}
 		defs[i].Area = pick(r, []string{"", "one", "two", "three"})
 		if chance(r, 30) {
-			defs[i].Forced = []setting.Forced{{When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])}, {When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])}}
+			defs[i].Forced = []setting.Forced{
+				{When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])},
+				{When: pick(r, forcedRules), Value: madeUpValue(r, &defs[i])},
+			}
 		}
 	}
 	return defs
@@ -248,7 +347,9 @@ func madeUpValue(r *rand.Rand, d *setting.Definition) setting.Value {
 		return setting.TableValue(rows)
 	}
 	if d.Type == setting.TypeFile {
-		return setting.FileValue(setting.File{SHA256: strings.Repeat(pick(r, []string{"a", "b"}), 64), Name: pick(r, []string{"one.pem", "two.pem"})})
+		return setting.FileValue(
+			setting.File{SHA256: strings.Repeat(pick(r, []string{"a", "b"}), 64), Name: pick(r, []string{"one.pem", "two.pem"})},
+		)
 	}
 	return setting.TextValue(pick(r, []string{"one", "two"}))
 }
@@ -286,7 +387,22 @@ func differs(s *estate.Snapshot, plan *Plan, d *estate.Device, who *estate.Perso
 			}
 		}
 		w := want[g.ID]
-		if !is.value.Equal(w.value) || fmt.Sprint(is.status, is.reason, is.how, is.from, is.replaced, is.fates) != fmt.Sprint(w.status, w.reason, w.how, w.from, w.replaced, w.fates) {
+		if !is.value.Equal(w.value) ||
+			fmt.Sprint(
+				is.status,
+				is.reason,
+				is.how,
+				is.from,
+				is.replaced,
+				is.fates,
+			) != fmt.Sprint(
+				w.status,
+				w.reason,
+				w.how,
+				w.from,
+				w.replaced,
+				w.fates,
+			) {
 			return fmt.Sprintf("%s for %s: %+v, the oracle says %+v", g.ID, named, is, w)
 		}
 	}
@@ -335,7 +451,14 @@ func outcomesDiffer(plan *Plan, d *estate.Device, who estate.PersonID) string {
 		}
 	}
 	if got := slices.Collect(r.Outcomes); !reflect.DeepEqual(got, bare) || r.Len() != len(bare) || r.Candidates() != candidates {
-		return fmt.Sprintf("%d settings with %d candidates come out as %+v, the records say %+v with %d", r.Len(), r.Candidates(), got, bare, candidates)
+		return fmt.Sprintf(
+			"%d settings with %d candidates come out as %+v, the records say %+v with %d",
+			r.Len(),
+			r.Candidates(),
+			got,
+			bare,
+			candidates,
+		)
 	}
 	if _, ok := r.Outcome("no such setting"); ok {
 		return "a setting that there is not comes out as something"
@@ -403,7 +526,18 @@ func TestLaws(t *testing.T) {
 			}
 		})
 		t.Run(fmt.Sprintf("nothing changed has no impact/%d", seed), func(t *testing.T) {
-			if r := impact.Compare(before, impact.Resolve(s.With())); r.Devices.Len()+len(r.Transitions)+len(r.ConflictsGained)+len(r.ProblemsCleared)+len(r.Audiences) != 0 {
+			if r := impact.Compare(
+				before,
+				impact.Resolve(s.With()),
+			); r.Devices.Len()+len(
+				r.Transitions,
+			)+len(
+				r.ConflictsGained,
+			)+len(
+				r.ProblemsCleared,
+			)+len(
+				r.Audiences,
+			) != 0 {
 				t.Fatalf("impact of nothing: %+v", r)
 			}
 		})

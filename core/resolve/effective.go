@@ -82,7 +82,17 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 		s := &c.Ranked[place]
 		pol := &r.plan.policies[s.Policy]
 		at := len(candidates)
-		candidates = append(candidates, Candidate{Policy: pol.ID, Level: s.Level, Priority: pol.Priority, Value: c.Entries[place].Value, Locked: s.Lock, Fate: r.became[int(d.first)+n]})
+		candidates = append(
+			candidates,
+			Candidate{
+				Policy:   pol.ID,
+				Level:    s.Level,
+				Priority: pol.Priority,
+				Value:    c.Entries[place].Value,
+				Locked:   s.Lock,
+				Fate:     r.became[int(d.first)+n],
+			},
+		)
 		for ; at > first && candidates[at].Policy < candidates[at-1].Policy; at-- { // few, and often in order
 			candidates[at], candidates[at-1] = candidates[at-1], candidates[at]
 		}

@@ -14,7 +14,8 @@ import (
 
 // sameValues compares facts or attributes; most are the very same map.
 func sameValues(a, b map[string]setting.Value) bool {
-	return len(a) == len(b) && (len(a) == 0 || reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() || maps.EqualFunc(a, b, setting.Value.Equal))
+	return len(a) == len(b) &&
+		(len(a) == 0 || reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() || maps.EqualFunc(a, b, setting.Value.Equal))
 }
 
 func sameRule(a, b *rule.Rule) bool { return a == b || a.Source() == b.Source() }
@@ -33,20 +34,28 @@ func samePerson(a, b *estate.Person) bool {
 }
 
 func sameDevice(a, b *estate.Device) bool {
-	return a.ID == b.ID && a.Serial == b.Serial && a.Owner == b.Owner && a.Unit == b.Unit && a.OS == b.OS && a.OSVersion == b.OSVersion && a.Edition == b.Edition && a.Model == b.Model &&
-		slices.Equal(a.Tags, b.Tags) && sameValues(a.Facts, b.Facts)
+	return a.ID == b.ID && a.Serial == b.Serial && a.Owner == b.Owner && a.Unit == b.Unit && a.OS == b.OS && a.OSVersion == b.OSVersion &&
+		a.Edition == b.Edition &&
+		a.Model == b.Model &&
+		slices.Equal(a.Tags, b.Tags) &&
+		sameValues(a.Facts, b.Facts)
 }
 
 func sameGroup(a, b *estate.Group) bool {
-	return a.ID == b.ID && a.Of == b.Of && sameMembers(a, b) && slices.Equal(a.Groups, b.Groups) && sameRule(a.Rule, b.Rule) && sameDetached(a.Detach, b.Detach)
+	return a.ID == b.ID && a.Of == b.Of && sameMembers(a, b) && slices.Equal(a.Groups, b.Groups) && sameRule(a.Rule, b.Rule) &&
+		sameDetached(a.Detach, b.Detach)
 }
 
 func sameMembers(a, b *estate.Group) bool {
-	return a.Of == b.Of && len(a.Members) == len(b.Members) && (len(a.Members) == 0 || &a.Members[0] == &b.Members[0] || slices.Equal(a.Members, b.Members))
+	return a.Of == b.Of && len(a.Members) == len(b.Members) &&
+		(len(a.Members) == 0 || &a.Members[0] == &b.Members[0] || slices.Equal(a.Members, b.Members))
 }
 
 func sameAudience(a, b *estate.Policy) bool {
-	return a.State == b.State && a.Within == b.Within && slices.Equal(a.Platforms, b.Platforms) && slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude) && sameRule(a.Audience.When, b.Audience.When)
+	return a.State == b.State && a.Within == b.Within && slices.Equal(a.Platforms, b.Platforms) &&
+		slices.Equal(a.Audience.Include, b.Audience.Include) &&
+		slices.Equal(a.Audience.Exclude, b.Audience.Exclude) &&
+		sameRule(a.Audience.When, b.Audience.When)
 }
 
 func sameEntry(a, b *estate.Entry) bool { return a.Lock == b.Lock && sameBytes(a.Value, b.Value) }
@@ -68,7 +77,9 @@ func samePolicy(a, b *estate.Policy) bool {
 }
 
 func sameException(a, b *estate.Exception) bool {
-	return a.ID == b.ID && a.Setting == b.Setting && a.Target == b.Target && a.Unset == b.Unset && a.From == b.From && a.Until == b.Until && a.ApprovedOn == b.ApprovedOn && sameBytes(a.Value, b.Value)
+	return a.ID == b.ID && a.Setting == b.Setting && a.Target == b.Target && a.Unset == b.Unset && a.From == b.From && a.Until == b.Until &&
+		a.ApprovedOn == b.ApprovedOn &&
+		sameBytes(a.Value, b.Value)
 }
 
 func sameDefinition(a, b *setting.Definition) bool {
@@ -77,7 +88,8 @@ func sameDefinition(a, b *setting.Definition) bool {
 		return false
 	}
 	support := func(x, y setting.Support) bool {
-		return x.Platform == y.Platform && x.From == y.From && slices.Equal(x.Editions, y.Editions) && sameRule(x.When, y.When) && x.Needs == y.Needs
+		return x.Platform == y.Platform && x.From == y.From && slices.Equal(x.Editions, y.Editions) && sameRule(x.When, y.When) &&
+			x.Needs == y.Needs
 	}
 	if !slices.EqualFunc(a.Supports, b.Supports, support) {
 		return false

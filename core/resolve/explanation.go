@@ -164,7 +164,19 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user.roomAt = slices.Grow(user.roomAt[:0], len(p.settings))[:len(p.settings)]
 	clear(user.roomAt)
 	room := &user.roomReasons
-	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: signedIn, settled: room.settled[:0], became: room.became[:0], ranks: room.ranks[:0], items: room.items[:0]}, at: user.roomAt, in: user.in}
+	d := &explanation{
+		Reasons: &Reasons{
+			plan:    p,
+			dev:     dev,
+			who:     signedIn,
+			settled: room.settled[:0],
+			became:  room.became[:0],
+			ranks:   room.ranks[:0],
+			items:   room.items[:0],
+		},
+		at: user.roomAt,
+		in: user.in,
+	}
 	defer func() { user.in = d.in }()
 	for i, at := range p.bySetting {
 		s, marked := owner, theirs
@@ -216,8 +228,8 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 
 var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 
-// byLead decides a setting where the first candidate of the subject does. It tells whether it did; where more is to be looked at, nothing is
-// decided. The subject's candidates are those of marked from first on to the end of order.
+// byLead decides a setting where the first candidate of the subject does. It tells whether it did; where more is to be looked at, nothing
+// is decided. The subject's candidates are those of marked from first on to the end of order.
 func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
 	c := &d.plan.settings[at]
 	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
@@ -228,7 +240,14 @@ func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []d
 		return ok
 	}
 	d.settled = append(d.settled, settingOutcome{
-		setting: int32(at), outcome: outcome, forced: intern.None, first: int32(len(d.became)), firstItem: int32(len(d.items)), exception: intern.None,
+		setting: int32(
+			at,
+		),
+		outcome:   outcome,
+		forced:    intern.None,
+		first:     int32(len(d.became)),
+		firstItem: int32(len(d.items)),
+		exception: intern.None,
 	})
 	d.became, d.ranks = became, ranks
 	d.at[at] = int32(len(d.settled))
@@ -255,7 +274,15 @@ func (d *explanation) decide(s *subject, at int) {
 		d.became, d.ranks = d.became[:d.first], d.ranks[:d.first]
 		return
 	}
-	out := settingOutcome{setting: int32(at), outcome: intern.None, forced: intern.None, first: int32(d.first), firstItem: int32(len(d.items)), exception: intern.None, ruled: d.how == ByRuling}
+	out := settingOutcome{
+		setting:   int32(at),
+		outcome:   intern.None,
+		forced:    intern.None,
+		first:     int32(d.first),
+		firstItem: int32(len(d.items)),
+		exception: intern.None,
+		ruled:     d.how == ByRuling,
+	}
 	if d.exception != nil {
 		out.exception = int32(slices.IndexFunc(c.Exceptions, func(x decide.Exception) bool { return x.Exception == d.exception }))
 	}
@@ -359,8 +386,8 @@ func (d *explanation) force(owner *subject) {
 	d.before = false
 }
 
-// slotIndex says by policy and level which ranked entries are theirs. The ranked entries of all settings are numbered in one row, setting by
-// setting in the order of ids.
+// slotIndex says by policy and level which ranked entries are theirs. The ranked entries of all settings are numbered in one row, setting
+// by setting in the order of ids.
 type slotIndex struct {
 	first []int32        // by place of the setting in that order: its first entry; in the end how many entries there are
 	order []decide.Order // by entry
@@ -428,7 +455,13 @@ func (s *subject) marked(m *slotIndex) decide.Marked {
 }
 
 // among gives, as candidates, the marked entries of a setting whose entries are those from first to end. They are put where in was.
-func (s *subject) among(c *settingIndex, marked decide.Marked, order []decide.Order, first, end int32, in []decide.Candidate) []decide.Candidate {
+func (s *subject) among(
+	c *settingIndex,
+	marked decide.Marked,
+	order []decide.Order,
+	first, end int32,
+	in []decide.Candidate,
+) []decide.Candidate {
 	in = slices.Grow(in[:0], int(end-first))[:end-first]
 	n := 0
 	for at := marked.Next(first, end); at < end; at = marked.Next(at+1, end) {

@@ -50,7 +50,8 @@ func (b *builder) groupsOf() {
 				is.People, is.Listed = lister.list(g)
 				b.listedAnew[at] = true
 			}
-			if !known || was.Groups[before].Of != g.Of || !sameMembers(was.Groups[before].Group, g) || !sameRule(was.Groups[before].Rule, g.Rule) || !slices.Equal(was.Groups[before].Groups, g.Groups) {
+			if !known || was.Groups[before].Of != g.Of || !sameMembers(was.Groups[before].Group, g) || !sameRule(was.Groups[before].Rule, g.Rule) ||
+				!slices.Equal(was.Groups[before].Groups, g.Groups) {
 				b.changes.groups[at] = true
 			}
 		}
@@ -129,7 +130,12 @@ type lister struct {
 
 func (b *builder) lister() *lister {
 	p := b.next
-	return &lister{p: p, devices: make([]bitset.Set, p.Blocks()), people: make([]bitset.Set, intern.BlocksOf(p.People.Len())), owned: sync.OnceValues(p.owned)}
+	return &lister{
+		p:       p,
+		devices: make([]bitset.Set, p.Blocks()),
+		people:  make([]bitset.Set, intern.BlocksOf(p.People.Len())),
+		owned:   sync.OnceValues(p.owned),
+	}
 }
 
 // owned chains the devices of each person.
@@ -218,7 +224,8 @@ func (b *builder) stays(dev int) bool {
 	return was.ID == is.ID && was.Owner == is.Owner && was.OwnerAt == is.OwnerAt
 }
 
-// relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops came.
+// relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops
+// came.
 func (b *builder) relist() {
 	p := b.next
 	var rows, listed bitset.Set

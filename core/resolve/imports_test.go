@@ -13,47 +13,97 @@ const module = "zenithridge.example/zridge/"
 
 // mayImport says which rooms each room may know: the edges know the core, never the other way round.
 var mayImport = map[string][]string{
-	"core/problem":                 {},
-	"core/rule":                    {},
-	"core/setting":                 {"core/problem", "core/rule"},
-	"core/estate":                  {"core/ids", "core/problem", "core/rule", "core/setting"},
-	"core/ids":                     {},
-	"core/bitset":                  {},
-	"core/threads":                 {},
-	"core/search":                  {"core/setting"},
-	"core/resolve":                 {"core/bitset", "core/estate", "core/ids", "core/resolve/internal/", "core/rule", "core/search", "core/setting", "core/threads"},
+	"core/problem": {},
+	"core/rule":    {},
+	"core/setting": {"core/problem", "core/rule"},
+	"core/estate":  {"core/ids", "core/problem", "core/rule", "core/setting"},
+	"core/ids":     {},
+	"core/bitset":  {},
+	"core/threads": {},
+	"core/search":  {"core/setting"},
+	"core/resolve": {
+		"core/bitset",
+		"core/estate",
+		"core/ids",
+		"core/resolve/internal/",
+		"core/rule",
+		"core/search",
+		"core/setting",
+		"core/threads",
+	},
 	"core/resolve/internal/intern": {"core/bitset", "core/ids", "core/rule", "core/setting"},
 	"core/resolve/internal/match":  {"core/bitset", "core/estate", "core/resolve/internal/intern", "core/rule", "core/setting"},
-	"core/resolve/internal/decide": {"core/bitset", "core/estate", "core/resolve/internal/intern", "core/resolve/internal/match", "core/setting"},
-	"core/impact":                  {"core/estate", "core/resolve", "core/setting"},
-	"core/rollout":                 {"core/resolve", "core/setting"},
-	"core/review":                  {"core/"},
-	"formats/contents":             {"core/problem", "core/setting"},
-	"formats/files":                {"formats/contents", "core/"},
-	"dictionary":                   {"formats/files"},
-	"dictionary/pages":             {"formats/files", "formats/report"},
-	"formats/syncml":               {"core/setting"},
-	"formats/report":               {"core/"},
-	"formats/directory":            {"core/", "formats/files"},
-	"formats/wire":                 {"formats/contents", "core/", "formats/files", "formats/report", "formats/directory"}, // how sources are set up is data that both sides hold
-	"client":                       {"formats/wire"},
-	"endpoint":                     {"core/setting", "formats/syncml"},
-	"demo":                         {},
-	"demo/world":                   {"core/"},
-	"demo/filled":                  {"core/", "formats/files", "service/store"},
-	"console":                      {},
-	"service/store":                {"core/"},
-	"service/signin":               {"service/store"},
-	"service/scim":                 {},
-	"service/workflow":             {"formats/contents", "core/", "formats/files", "formats/directory", "service/scim", "service/signin", "service/store"},
-	"service/checkin":              {"core/", "service/signin", "service/store", "service/workflow", "formats/syncml"},
-	"service/httpapi":              {"formats/contents", "core/", "dictionary", "formats/directory", "formats/files", "formats/report", "service/", "formats/syncml", "formats/wire"},
+	"core/resolve/internal/decide": {
+		"core/bitset",
+		"core/estate",
+		"core/resolve/internal/intern",
+		"core/resolve/internal/match",
+		"core/setting",
+	},
+	"core/impact":       {"core/estate", "core/resolve", "core/setting"},
+	"core/rollout":      {"core/resolve", "core/setting"},
+	"core/review":       {"core/"},
+	"formats/contents":  {"core/problem", "core/setting"},
+	"formats/files":     {"formats/contents", "core/"},
+	"dictionary":        {"formats/files"},
+	"dictionary/pages":  {"formats/files", "formats/report"},
+	"formats/syncml":    {"core/setting"},
+	"formats/report":    {"core/"},
+	"formats/directory": {"core/", "formats/files"},
+	"formats/wire": {
+		"formats/contents",
+		"core/",
+		"formats/files",
+		"formats/report",
+		"formats/directory",
+	}, // how sources are set up is data that both sides hold
+	"client":         {"formats/wire"},
+	"endpoint":       {"core/setting", "formats/syncml"},
+	"demo":           {},
+	"demo/world":     {"core/"},
+	"demo/filled":    {"core/", "formats/files", "service/store"},
+	"console":        {},
+	"service/store":  {"core/"},
+	"service/signin": {"service/store"},
+	"service/scim":   {},
+	"service/workflow": {
+		"formats/contents",
+		"core/",
+		"formats/files",
+		"formats/directory",
+		"service/scim",
+		"service/signin",
+		"service/store",
+	},
+	"service/checkin": {"core/", "service/signin", "service/store", "service/workflow", "formats/syncml"},
+	"service/httpapi": {
+		"formats/contents",
+		"core/",
+		"dictionary",
+		"formats/directory",
+		"formats/files",
+		"formats/report",
+		"service/",
+		"formats/syncml",
+		"formats/wire",
+	},
 }
 
 // TestImportsRunOneWay holds every package to its room, and the core to pure code: no clock, file, network or database.
 func TestImportsRunOneWay(t *testing.T) {
 	const root = "../.."
-	impure := map[string]bool{"os": true, "net": true, "net/http": true, "database/sql": true, "time": true, "context": true, "log": true, "log/slog": true, "io/fs": true, "math/rand": true}
+	impure := map[string]bool{
+		"os":           true,
+		"net":          true,
+		"net/http":     true,
+		"database/sql": true,
+		"time":         true,
+		"context":      true,
+		"log":          true,
+		"log/slog":     true,
+		"io/fs":        true,
+		"math/rand":    true,
+	}
 	checked := 0
 	err := filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
 		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
@@ -71,10 +121,12 @@ func TestImportsRunOneWay(t *testing.T) {
 		checked++
 		for _, spec := range file.Imports {
 			name := strings.Trim(spec.Path.Value, `"`)
-			if strings.HasPrefix(room, "core") && impure[name] && !(name == "time" && (room == "core/estate" || room == "core/rollout")) { // dates are parsed there, and times handed in
+			if strings.HasPrefix(room, "core") && impure[name] &&
+				!(name == "time" && (room == "core/estate" || room == "core/rollout")) { // dates are parsed there, and times handed in
 				t.Errorf("%s imports %s: the core is pure", path, name)
 			}
-			if strings.HasPrefix(room, "core") && strings.Contains(name, ".") && !strings.HasPrefix(name, module) && !strings.HasPrefix(name, "cel.dev/cel-go/") {
+			if strings.HasPrefix(room, "core") && strings.Contains(name, ".") && !strings.HasPrefix(name, module) &&
+				!strings.HasPrefix(name, "cel.dev/cel-go/") {
 				t.Errorf("%s imports %s: the core knows the standard library and CEL alone", path, name)
 			}
 			inside, own := strings.CutPrefix(name, module)

@@ -187,8 +187,16 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 		is := g.arrivals[of]
 		if is == nil {
 			is = &arrivalCount{
-				Arrival:  Arrival{Policy: p.policies[of.Policy].ID, Value: c.Entries[s.in[i].Rank].Value, Locked: of.Lock, Level: of.Level, Whence: whence, Fates: map[Fate]int{}},
-				policies: map[estate.PolicyID]int{}, exceptions: map[string]int{},
+				Arrival: Arrival{
+					Policy: p.policies[of.Policy].ID,
+					Value:  c.Entries[s.in[i].Rank].Value,
+					Locked: of.Lock,
+					Level:  of.Level,
+					Whence: whence,
+					Fates:  map[Fate]int{},
+				},
+				policies:   map[estate.PolicyID]int{},
+				exceptions: map[string]int{},
 			}
 			g.arrivals[of] = is
 		}

@@ -101,7 +101,8 @@ func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Se
 	owner := o.person(dev.Owner)
 	for i := range s.Settings {
 		def := &s.Settings[i]
-		if slices.ContainsFunc(got.Settings, func(s Setting) bool { return s.ID == def.ID }) || def.SupportOn(dev.OS, dev.OSVersion, dev.Edition) != "" {
+		if slices.ContainsFunc(got.Settings, func(s Setting) bool { return s.ID == def.ID }) ||
+			def.SupportOn(dev.OS, dev.OSVersion, dev.Edition) != "" {
 			continue
 		}
 		dropped := Setting{ID: def.ID}

@@ -49,23 +49,43 @@ func TestWhomAnEditCanTouch(t *testing.T) {
 		id := d.ID
 		d.OSVersion, d.Unit, d.Tags, d.Facts = "13.1", pick(r, s.Units).ID, []string{"field"}, pick(r, other.Devices).Facts
 		_, report = touches(before, estate.KindDevice, string(id), d)
-		onlyOn(t, fmt.Sprintf("seed %d: altering %s", seed, id), report, before.Plan.Matching(estate.Target{Kind: estate.ToDevice, ID: string(id)}))
+		onlyOn(
+			t,
+			fmt.Sprintf("seed %d: altering %s", seed, id),
+			report,
+			before.Plan.Matching(estate.Target{Kind: estate.ToDevice, ID: string(id)}),
+		)
 
 		who := *pick(r, s.People)
 		was := who.ID
 		who.Unit, who.Attributes = pick(r, s.Units).ID, pick(r, other.People).Attributes
 		_, report = touches(before, estate.KindPerson, string(was), who)
-		onlyOn(t, fmt.Sprintf("seed %d: altering %s", seed, was), report, before.Plan.Matching(estate.Target{Kind: estate.ToPerson, ID: string(was)}))
+		onlyOn(
+			t,
+			fmt.Sprintf("seed %d: altering %s", seed, was),
+			report,
+			before.Plan.Matching(estate.Target{Kind: estate.ToPerson, ID: string(was)}),
+		)
 
 		u := s.Units[1+r.IntN(len(s.Units)-1)]
 		u.Detach = some(r, detachments, 2)
 		_, report = touches(before, estate.KindUnit, string(u.ID), u)
-		onlyOn(t, fmt.Sprintf("seed %d: %s detaching", seed, u.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}))
+		onlyOn(
+			t,
+			fmt.Sprintf("seed %d: %s detaching", seed, u.ID),
+			report,
+			before.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}),
+		)
 
 		g := pick(r, s.Groups)
 		g.Detach = some(r, detachments, 2)
 		_, report = touches(before, estate.KindGroup, string(g.ID), g)
-		onlyOn(t, fmt.Sprintf("seed %d: %s detaching", seed, g.ID), report, before.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
+		onlyOn(
+			t,
+			fmt.Sprintf("seed %d: %s detaching", seed, g.ID),
+			report,
+			before.Plan.Matching(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}),
+		)
 	}
 }
 
@@ -87,7 +107,16 @@ func TestARulingOnlySettlesConflicts(t *testing.T) {
 				case tr.Setting == c.Setting && tr.From.Status == Conflict && tr.To.Status == Set:
 					settled++
 				case !forced[tr.Setting]:
-					t.Fatalf("seed %d: preferring %s over %s for %s: %s goes from %v to %v", seed, ruling.Prefer, ruling.Over, c.Setting, tr.Setting, tr.From, tr.To)
+					t.Fatalf(
+						"seed %d: preferring %s over %s for %s: %s goes from %v to %v",
+						seed,
+						ruling.Prefer,
+						ruling.Over,
+						c.Setting,
+						tr.Setting,
+						tr.From,
+						tr.To,
+					)
 				}
 			}
 			if len(c.Policies) == 2 && after.Plan.Definition(c.Setting).Combine == setting.Closest && len(report.ConflictsCleared) == 0 {
@@ -116,7 +145,16 @@ func TestThereAndBackAgain(t *testing.T) {
 				if turned {
 					from, to = to, from
 				}
-				out = append(out, fmt.Sprintf("%s %q %q %v", tr.Setting, fmt.Sprint(from.Status, from.Value.AppendIdentity(nil)), fmt.Sprint(to.Status, to.Value.AppendIdentity(nil)), tr.Devices))
+				out = append(
+					out,
+					fmt.Sprintf(
+						"%s %q %q %v",
+						tr.Setting,
+						fmt.Sprint(from.Status, from.Value.AppendIdentity(nil)),
+						fmt.Sprint(to.Status, to.Value.AppendIdentity(nil)),
+						tr.Devices,
+					),
+				)
 			}
 			slices.Sort(out)
 			return out
@@ -124,11 +162,35 @@ func TestThereAndBackAgain(t *testing.T) {
 		if a, b := words(there, false), words(again, true); !slices.Equal(a, b) {
 			t.Fatalf("seed %d, %s: there\n%v\nand back\n%v", seed, what, a, b)
 		}
-		if r := impact.Compare(before, back); len(r.Transitions)+len(r.Audiences)+len(r.ConflictsGained)+len(r.ConflictsCleared)+len(r.ProblemsGained)+len(r.ProblemsCleared) != 0 {
+		if r := impact.Compare(
+			before,
+			back,
+		); len(
+			r.Transitions,
+		)+len(
+			r.Audiences,
+		)+len(
+			r.ConflictsGained,
+		)+len(
+			r.ConflictsCleared,
+		)+len(
+			r.ProblemsGained,
+		)+len(
+			r.ProblemsCleared,
+		) != 0 {
 			t.Fatalf("seed %d, %s: there and back again leaves %+v", seed, what, r)
 		}
-		if len(there.ConflictsGained) != len(again.ConflictsCleared) || len(there.ProblemsGained) != len(again.ProblemsCleared) || len(there.Audiences) != len(again.Audiences) {
-			t.Fatalf("seed %d, %s: %d conflicts and %d problems are gained, %d and %d cleared on the way back", seed, what, len(there.ConflictsGained), len(there.ProblemsGained), len(again.ConflictsCleared), len(again.ProblemsCleared))
+		if len(there.ConflictsGained) != len(again.ConflictsCleared) || len(there.ProblemsGained) != len(again.ProblemsCleared) ||
+			len(there.Audiences) != len(again.Audiences) {
+			t.Fatalf(
+				"seed %d, %s: %d conflicts and %d problems are gained, %d and %d cleared on the way back",
+				seed,
+				what,
+				len(there.ConflictsGained),
+				len(there.ProblemsGained),
+				len(again.ConflictsCleared),
+				len(again.ProblemsCleared),
+			)
 		}
 	}
 }
@@ -310,7 +372,12 @@ func TestALaptopInAnothersPlace(t *testing.T) {
 func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
 	for seed := range uint64(40) {
 		s := madeUp(seed)
-		bare := estate.Policy{ID: "a-bare-one", Kind: setting.Security, State: estate.Active, Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}}}
+		bare := estate.Policy{
+			ID:       "a-bare-one",
+			Kind:     setting.Security,
+			State:    estate.Active,
+			Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}},
+		}
 		s = s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(bare.ID), Object: bare})
 		slices.SortFunc(s.Policies, func(a, b estate.Policy) int { return cmp.Compare(a.ID, b.ID) }) // it has the first number
 		plan := Compile(s)

@@ -60,7 +60,12 @@ type linter struct {
 }
 
 func (p *Plan) linter() *linter {
-	l := &linter{p: p, reached: make([]bool, len(p.policies)), uses: make([][]entryUse, len(p.policies)), failing: make([]int, len(p.policies))}
+	l := &linter{
+		p:       p,
+		reached: make([]bool, len(p.policies)),
+		uses:    make([][]entryUse, len(p.policies)),
+		failing: make([]int, len(p.policies)),
+	}
 	for at := range p.policies {
 		l.uses[at] = make([]entryUse, len(p.policies[at].entries))
 	}
@@ -203,7 +208,11 @@ func (p *Plan) lintObjects() (lints []Lint) {
 			named[at] = true
 		}
 	}
-	byGroup := sortedNumbers(len(p.Groups), func(i int) bool { return p.Groups[i].Group != nil }, func(x, y int) int { return cmp.Compare(p.Groups[x].ID, p.Groups[y].ID) })
+	byGroup := sortedNumbers(
+		len(p.Groups),
+		func(i int) bool { return p.Groups[i].Group != nil },
+		func(x, y int) int { return cmp.Compare(p.Groups[x].ID, p.Groups[y].ID) },
+	)
 	for _, at := range byGroup {
 		g := &p.Groups[at]
 		if n := p.failures()[at]; n > 0 {

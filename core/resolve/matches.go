@@ -67,8 +67,8 @@ type pendingMatch struct {
 	packed bitset.Packed
 }
 
-// loadMatches takes the levels of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to wait for
-// another then.
+// loadMatches takes the levels of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to
+// wait for another then.
 func (w *worker) loadMatches(keys []uint32) {
 	w.toLoad = w.toLoad[:0]
 	for _, key := range keys {
@@ -82,7 +82,8 @@ func (w *worker) loadMatches(keys []uint32) {
 	}
 }
 
-// split tells apart which laptops of a level match are detached from entries of policies of a kind for settings of an area. detached is nil where nobody is.
+// split tells apart which laptops of a level match are detached from entries of policies of a kind for settings of an area. detached is
+// nil where nobody is.
 func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
 	if !w.plan.DetachedAreas[area] { // the area does not matter
 		if a.split != w.Epoch {

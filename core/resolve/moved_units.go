@@ -40,7 +40,8 @@ func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 		if c == owners.Column {
 			by, whose = owners, ofOwners
 		}
-		if c == by.Column && (len(t.Columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
+		if c == by.Column &&
+			(len(t.Columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
 			of = max(of, whose)
 		}
 	}
@@ -72,8 +73,8 @@ func (k *recomputation) testConcerns() []concern {
 	return out
 }
 
-// findMovedAffected leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its path, they name
-// a unit that laptops came to or left, or that is at another level, or they name such a group.
+// findMovedAffected leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its
+// path, they name a unit that laptops came to or left, or that is at another level, or they name such a group.
 func (k *recomputation) findMovedAffected() {
 	p := k.next
 	tests := k.testConcerns()
@@ -101,7 +102,10 @@ func (k *recomputation) findMovedAffected() {
 		}
 	}
 	k.affectedGroups.steady = slices.DeleteFunc(k.affectedGroups.steady, func(g int) bool { return !groups[g] })
-	k.affectedPolicies.steady = slices.DeleteFunc(k.affectedPolicies.steady, func(at int) bool { return !policies[at] && k.movedPolicies[at] == ofNobody })
+	k.affectedPolicies.steady = slices.DeleteFunc(
+		k.affectedPolicies.steady,
+		func(at int) bool { return !policies[at] && k.movedPolicies[at] == ofNobody },
+	)
 }
 
 // movedPaths gives how the paths of units that moved alter in the column of laptops or of people.

@@ -158,7 +158,18 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.DeviceAt, deviceID)
 	}
 	n := int(p.DeviceAt.N)
-	list, owner, touched := intern.EditList(was.Devices, n, match.Device{}), intern.EditList(was.Owner, n, intern.None), make(intern.DeviceSet, intern.BlocksOf(n))
+	list, owner, touched := intern.EditList(
+		was.Devices,
+		n,
+		match.Device{},
+	), intern.EditList(
+		was.Owner,
+		n,
+		intern.None,
+	), make(
+		intern.DeviceSet,
+		intern.BlocksOf(n),
+	)
 	var rehomed intern.DeviceSet
 	if b.movedUnits != nil {
 		rehomed = make(intern.DeviceSet, intern.BlocksOf(n))
@@ -293,7 +304,11 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	}
 	p.byDevice = make([]int32, 0, len(left)+len(fresh))
 	for i := range fresh {
-		before, _ := slices.BinarySearchFunc(left, fresh[i].ID, func(at int32, id estate.DeviceID) int { return cmp.Compare(p.Devices.At(int(at)).ID, id) })
+		before, _ := slices.BinarySearchFunc(
+			left,
+			fresh[i].ID,
+			func(at int32, id estate.DeviceID) int { return cmp.Compare(p.Devices.At(int(at)).ID, id) },
+		)
 		p.byDevice = append(append(p.byDevice, left[:before]...), int32(p.DeviceAt.NumberOf(fresh[i].ID)))
 		left = left[before:]
 	}

@@ -13,9 +13,14 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// splitByOutcome gives rows by what they come out as in a cell: the outcome, nil where the setting does not appear, the value where it is set,
-// and the value's code, 0 where it is not.
-func (w *worker) splitByOutcome(c *settingIndex, cell bitset.Parts, within *bitset.Set, yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set)) {
+// splitByOutcome gives rows by what they come out as in a cell: the outcome, nil where the setting does not appear, the value where it is
+// set, and the value's code, 0 where it is not.
+func (w *worker) splitByOutcome(
+	c *settingIndex,
+	cell bitset.Parts,
+	within *bitset.Set,
+	yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set),
+) {
 	mark := w.Mark()
 	defer w.Release(mark)
 	var of partition
@@ -78,7 +83,11 @@ func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within 
 }
 
 // split gives rows by what they come out as, as partCell does. The rows must be among those for which the cell was opened.
-func (c *partition) split(within *bitset.Set, unions *unionValues, yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set)) {
+func (c *partition) split(
+	within *bitset.Set,
+	unions *unionValues,
+	yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set),
+) {
 	w := c.w
 	mark := w.Mark()
 	defer w.Release(mark)
@@ -101,7 +110,11 @@ func (c *partition) split(within *bitset.Set, unions *unionValues, yield func(o 
 }
 
 // partItems gives rows with what is put together by the items that they have. None are left in the end.
-func (c *partition) partItems(rows *bitset.Set, unions *unionValues, yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set)) {
+func (c *partition) partItems(
+	rows *bitset.Set,
+	unions *unionValues,
+	yield func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set),
+) {
 	if !c.sorted { // so that what is put together is in order
 		slices.SortFunc(c.items, func(a, b outcomeRows) int {
 			if order := cmp.Compare(a.Prefix, b.Prefix); order != 0 {

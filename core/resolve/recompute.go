@@ -105,7 +105,13 @@ func (p *Plan) Estate() *EstateResolution {
 	defer p.resolving.Unlock()
 	if p.resolution == nil {
 		p.resolution = (&EstateResolution{}).on(p)
-		k := &recomputation{was: p, next: p, changes: &changes{rows: make([]bitset.Packed, p.Blocks()), systems: make([]bitset.Packed, p.Blocks())}, full: true, after: p.resolution}
+		k := &recomputation{
+			was:     p,
+			next:    p,
+			changes: &changes{rows: make([]bitset.Packed, p.Blocks()), systems: make([]bitset.Packed, p.Blocks())},
+			full:    true,
+			after:   p.resolution,
+		}
 		k.run()
 		p.resolution.before = nil
 		p.Gen.Began()
@@ -136,7 +142,10 @@ func (k *recomputation) run() {
 	if len(blocks) == 0 {
 		return
 	}
-	slices.SortStableFunc(blocks, func(a, b int) int { return cmp.Compare(k.rows[b].Len(), k.rows[a].Len()) }) // what takes longest begins first
+	slices.SortStableFunc(
+		blocks,
+		func(a, b int) int { return cmp.Compare(k.rows[b].Len(), k.rows[a].Len()) },
+	) // what takes longest begins first
 	k.idle.Store(int32(max(0, runtime.GOMAXPROCS(0)-len(blocks))))
 	var guard sync.Mutex
 	var puts [][]blockPatch
@@ -215,7 +224,8 @@ func naming(policies []policy, groups int) [][]int {
 	return out
 }
 
-// apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied before.
+// apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied
+// before.
 func (k *recomputation) apply(puts []blockPatch, mine func(at int) bool) {
 	for _, one := range puts {
 		if !mine(one.at) {
@@ -226,7 +236,8 @@ func (k *recomputation) apply(puts []blockPatch, mine func(at int) bool) {
 			k.next.Groups[one.at].Rows = ownBlock(k.next.Groups[one.at].Rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
 		case patchMatch:
 			pol := &k.next.policies[one.at]
-			if one.at < len(k.was.policies) && len(k.was.policies[one.at].matches) > 0 && len(pol.matches) > 0 && &k.was.policies[one.at].matches[0] == &pol.matches[0] {
+			if one.at < len(k.was.policies) && len(k.was.policies[one.at].matches) > 0 && len(pol.matches) > 0 &&
+				&k.was.policies[one.at].matches[0] == &pol.matches[0] {
 				pol.matches = slices.Clone(pol.matches)
 			}
 			var shared []bitset.Packed

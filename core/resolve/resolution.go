@@ -34,7 +34,13 @@ type EstateResolution struct {
 
 // on begins the resolution of another plan; what it does not touch stays.
 func (w *EstateResolution) on(p *Plan) *EstateResolution {
-	out := &EstateResolution{plan: p, before: w, decided: make([][]bitset.Parts, len(p.settings)), final: make([][]bitset.Parts, len(p.settings)), problems: make([][]bitset.Packed, len(p.checks))}
+	out := &EstateResolution{
+		plan:     p,
+		before:   w,
+		decided:  make([][]bitset.Parts, len(p.settings)),
+		final:    make([][]bitset.Parts, len(p.settings)),
+		problems: make([][]bitset.Packed, len(p.checks)),
+	}
 	for at := range p.settings {
 		if p.settings[at].Def == nil && partsOf(w.final, at) == nil {
 			continue
@@ -324,7 +330,13 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	}
 	var out []ProblemFound
 	for key, from := range froms {
-		out = append(out, ProblemFound{Problem{Check: c.ID, Message: c.Message, Settings: slices.Sorted(slices.Values(c.Settings)), From: from}, found.devices(key)})
+		out = append(
+			out,
+			ProblemFound{
+				Problem{Check: c.ID, Message: c.Message, Settings: slices.Sorted(slices.Values(c.Settings)), From: from},
+				found.devices(key),
+			},
+		)
 	}
 	slices.SortFunc(out, func(a, b ProblemFound) int { return slices.Compare(a.From, b.From) })
 	return out

@@ -87,8 +87,9 @@ lock: 15 strictest from house-rules; house-rules won, slipway-desk weaker`,
 			want:     `domains: [] common from a,b; a won, b won`,
 		},
 		"a unit that is detached": {
-			device:   "LT-8",
-			policies: "  - {id: c, kind: configuration, settings: {banner: outer, lock: 1, sites: [s]}, audience: {include: [everyone]}}\n  - {id: d, kind: configuration, settings: {lock: 7}, audience: {include: [\"unit:labs\"]}}\n",
+			device: "LT-8",
+			policies: "  - {id: c, kind: configuration, settings: {banner: outer, lock: 1, sites: [s]}, audience: {include: [everyone]}}\n  - " +
+				"{id: d, kind: configuration, settings: {lock: 7}, audience: {include: [\"unit:labs\"]}}\n",
 			want: `lock: 7 strictest from d; c detached, d won
 sites: ["s"] merge from c; c won`,
 		},
@@ -110,8 +111,9 @@ domains: ["x"] common from a; a won`,
 		},
 		"an exception needs no candidate": {
 			policies: "  []\n",
-			more:     "exceptions: [{id: X, setting: lock, target: everyone, value: 9, until: 2026-05-10, reason: r, approved_by: a, approved_on: 2026-01-01}]",
-			want:     `lock: 9 exception from X; `,
+			more: "exceptions: [{id: X, setting: lock, target: everyone, value: 9, until: 2026-05-10, reason: r, approved_by: a, " +
+				"approved_on: 2026-01-01}]",
+			want: `lock: 9 exception from X; `,
 		},
 		"of two exceptions the closer one, then the later approval, then the lower id": {
 			policies: policy("a", `settings: {lock: 1, banner: b}, audience: {include: [everyone]}`),

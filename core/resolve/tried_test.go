@@ -30,13 +30,28 @@ func TestRulesOverFactsThatNoRuleLooksAt(t *testing.T) {
 				g := estate.Group{ID: "tried", Of: of, Rule: rule}
 				tried := try.TryGroup(&g)
 				kept := try.With(try.Snapshot().With(estate.Edit{Kind: estate.KindGroup, ID: "tried", Object: g}))
-				if want := kept.GroupMembers("tried"); !slices.Equal(tried.Members, want) || tried.ByRule != len(want) || len(tried.Failures) != kept.GroupFailures("tried") {
-					t.Errorf("seed %d: %s has %v when tried and %d failures, %v and %d when kept", seed, rule.Source(), tried.Members, len(tried.Failures), want, kept.GroupFailures("tried"))
+				if want := kept.GroupMembers(
+					"tried",
+				); !slices.Equal(tried.Members, want) || tried.ByRule != len(want) ||
+					len(tried.Failures) != kept.GroupFailures("tried") {
+					t.Errorf(
+						"seed %d: %s has %v when tried and %d failures, %v and %d when kept",
+						seed,
+						rule.Source(),
+						tried.Members,
+						len(tried.Failures),
+						want,
+						kept.GroupFailures("tried"),
+					)
 				}
 			}
 		}
 		for _, rule := range whenRules {
-			pol := estate.Policy{ID: "tried", State: estate.Active, Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}, When: rule}}
+			pol := estate.Policy{
+				ID:       "tried",
+				State:    estate.Active,
+				Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}, When: rule},
+			}
 			kept := try.With(try.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: "tried", Object: pol}))
 			if tried, want := try.ReachOf(&pol).Reach.Gets.String(), kept.Applies("tried").String(); tried != want {
 				t.Errorf("seed %d: %s lets %s get it when tried, %s when kept", seed, rule.Source(), tried, want)

@@ -427,7 +427,12 @@ func (s *blockSettings) Part(id string, within *bitset.Set, yield func(code uint
 }
 
 func (s *blockSettings) partOf(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
-	s.worker.splitByOutcome(&s.next.settings[at], s.outcomesOf(at, s.decided), within, func(_ *intern.Outcome, _ setting.Value, code uint32, rows *bitset.Set) { yield(code, rows) })
+	s.worker.splitByOutcome(
+		&s.next.settings[at],
+		s.outcomesOf(at, s.decided),
+		within,
+		func(_ *intern.Outcome, _ setting.Value, code uint32, rows *bitset.Set) { yield(code, rows) },
+	)
 }
 
 // Settings goes through the cells once for many rows: one by one they would be looked up again and again.

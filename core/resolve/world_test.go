@@ -41,8 +41,29 @@ func worldEdits(r *rand.Rand, s *estate.Snapshot) (out []estate.Edit, what strin
 
 // sameWhole says what differs between two resolutions of which the one was made of the other with nothing altered: nothing must.
 func sameWhole(a, b *EstateResolution) string {
-	if d := Differ(b, a); len(d.Alterations)+len(d.ConflictsGained)+len(d.ConflictsCleared)+len(d.ProblemsGained)+len(d.ProblemsCleared)+len(d.Movements) > 0 {
-		return fmt.Sprintf("%d alterations, %d and %d conflicts, %d movements", len(d.Alterations), len(d.ConflictsGained), len(d.ConflictsCleared), len(d.Movements))
+	if d := Differ(
+		b,
+		a,
+	); len(
+		d.Alterations,
+	)+len(
+		d.ConflictsGained,
+	)+len(
+		d.ConflictsCleared,
+	)+len(
+		d.ProblemsGained,
+	)+len(
+		d.ProblemsCleared,
+	)+len(
+		d.Movements,
+	) > 0 {
+		return fmt.Sprintf(
+			"%d alterations, %d and %d conflicts, %d movements",
+			len(d.Alterations),
+			len(d.ConflictsGained),
+			len(d.ConflictsCleared),
+			len(d.Movements),
+		)
 	}
 	return ""
 }

@@ -46,7 +46,12 @@ const (
 // LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
-	a := &Audience{AudienceReach: plan.ReachOf(policy), Estate: side.Resolution.Len(), Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}}
+	a := &Audience{
+		AudienceReach: plan.ReachOf(policy),
+		Estate:        side.Resolution.Len(),
+		Lacking:       map[setting.ID]Lacking{},
+		NotKnown:      map[setting.ID]int{},
+	}
 	for _, e := range policy.Entries {
 		if l := LackingOn(side, e.Setting, a.Gets); len(l) > 0 {
 			a.Lacking[e.Setting] = l
@@ -86,13 +91,22 @@ func Sliced(plan *resolve.Plan, devices resolve.Devices) (platforms, releases, u
 		return home, Slice{Name: string(home)}
 	})
 	most := func(a, b Slice) int {
-		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Within, b.Within), listing.Compare(setting.TextValue(a.Name), setting.TextValue(b.Name)))
+		return cmp.Or(
+			cmp.Compare(b.Devices, a.Devices),
+			cmp.Compare(a.Within, b.Within),
+			listing.Compare(setting.TextValue(a.Name), setting.TextValue(b.Name)),
+		)
 	}
 	return reached(byOS, most), reached(byRelease, most), reached(byUnit, most)
 }
 
 // counted counts by a key the devices that are in a set, and all of them.
-func counted[K comparable](into map[K]*Slice, plan *resolve.Plan, devices resolve.Devices, of func(*estate.Device, estate.UnitID) (K, Slice)) {
+func counted[K comparable](
+	into map[K]*Slice,
+	plan *resolve.Plan,
+	devices resolve.Devices,
+	of func(*estate.Device, estate.UnitID) (K, Slice),
+) {
 	count := func(set resolve.Devices, add func(*Slice)) {
 		for d, home := range set.All {
 			key, fresh := of(d, home)

@@ -74,7 +74,8 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers)
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
-	if n := use.Reach.Gets.Len(); n > 0 && (n == side.Resolution.Len() || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
+	if n := use.Reach.Gets.Len(); n > 0 &&
+		(n == side.Resolution.Len() || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
 		f.add(Finding{Kind: ReachesAll, Devices: n, Warning: true})
 	}
 	return f.found
@@ -165,7 +166,8 @@ func (f *finder) kinds() {
 		if d == nil {
 			continue
 		}
-		if len(f.policy.Platforms) > 0 && len(d.Supports) > 0 && !slices.ContainsFunc(d.Supports, func(s setting.Support) bool { return slices.Contains(f.policy.Platforms, s.Platform) }) {
+		if len(f.policy.Platforms) > 0 && len(d.Supports) > 0 &&
+			!slices.ContainsFunc(d.Supports, func(s setting.Support) bool { return slices.Contains(f.policy.Platforms, s.Platform) }) {
 			f.add(Finding{Kind: OtherSystems, Settings: []setting.ID{e.Setting}})
 		}
 	}

@@ -54,15 +54,31 @@ var fields = []struct {
 	{PartTitle, func(p *estate.Policy) string { return p.Title }, func(a, b *estate.Policy) { a.Title = b.Title }},
 	{PartKind, func(p *estate.Policy) string { return string(p.Kind) }, func(a, b *estate.Policy) { a.Kind = b.Kind }},
 	{PartState, func(p *estate.Policy) string { return string(p.State) }, func(a, b *estate.Policy) { a.State = b.State }},
-	{PartPriority, func(p *estate.Policy) string { return strconv.FormatInt(p.Priority, 10) }, func(a, b *estate.Policy) { a.Priority = b.Priority }},
+	{
+		PartPriority,
+		func(p *estate.Policy) string { return strconv.FormatInt(p.Priority, 10) },
+		func(a, b *estate.Policy) { a.Priority = b.Priority },
+	},
 	{PartPlatforms, func(p *estate.Policy) string { return joined(p.Platforms) }, func(a, b *estate.Policy) { a.Platforms = b.Platforms }},
 	{PartWithin, func(p *estate.Policy) string { return string(p.Within) }, func(a, b *estate.Policy) { a.Within = b.Within }},
 	{PartOwner, func(p *estate.Policy) string { return p.Owner }, func(a, b *estate.Policy) { a.Owner = b.Owner }},
 	{PartWhy, func(p *estate.Policy) string { return p.Why }, func(a, b *estate.Policy) { a.Why = b.Why }},
 	{PartLabels, func(p *estate.Policy) string { return joined(p.Labels) }, func(a, b *estate.Policy) { a.Labels = b.Labels }},
-	{PartInclude, func(p *estate.Policy) string { return targets(p.Audience.Include) }, func(a, b *estate.Policy) { a.Audience.Include = b.Audience.Include }},
-	{PartExclude, func(p *estate.Policy) string { return targets(p.Audience.Exclude) }, func(a, b *estate.Policy) { a.Audience.Exclude = b.Audience.Exclude }},
-	{PartWhen, func(p *estate.Policy) string { return p.Audience.When.Source() }, func(a, b *estate.Policy) { a.Audience.When = b.Audience.When }},
+	{
+		PartInclude,
+		func(p *estate.Policy) string { return targets(p.Audience.Include) },
+		func(a, b *estate.Policy) { a.Audience.Include = b.Audience.Include },
+	},
+	{
+		PartExclude,
+		func(p *estate.Policy) string { return targets(p.Audience.Exclude) },
+		func(a, b *estate.Policy) { a.Audience.Exclude = b.Audience.Exclude },
+	},
+	{
+		PartWhen,
+		func(p *estate.Policy) string { return p.Audience.When.Source() },
+		func(a, b *estate.Policy) { a.Audience.When = b.Audience.When },
+	},
 }
 
 func joined[T ~string](list []T) string {

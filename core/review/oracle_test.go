@@ -19,10 +19,27 @@ import (
 func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 	t.Helper()
 	s := &estate.Snapshot{Day: "2026-11-23", Units: []estate.Unit{{ID: "u0"}}, Settings: []setting.Definition{
-		{ID: "a", Kind: "configuration", Side: setting.DeviceSide, Combine: setting.Closest, Shape: setting.Shape{Type: "text"}}, {ID: "b", Kind: "security", Side: setting.DeviceSide, Combine: setting.Strictest, Stricter: "lower", Shape: setting.Shape{Type: "integer"}},
+		{
+			ID:      "a",
+			Kind:    "configuration",
+			Side:    setting.DeviceSide,
+			Combine: setting.Closest,
+			Shape:   setting.Shape{Type: "text"},
+		},
+		{
+			ID:       "b",
+			Kind:     "security",
+			Side:     setting.DeviceSide,
+			Combine:  setting.Strictest,
+			Stricter: "lower",
+			Shape:    setting.Shape{Type: "integer"},
+		},
 	}}
 	for i := 1; i < 8; i++ {
-		s.Units = append(s.Units, estate.Unit{ID: estate.UnitID(fmt.Sprintf("u%d", i)), Parent: estate.UnitID(fmt.Sprintf("u%d", random.IntN(i)))})
+		s.Units = append(
+			s.Units,
+			estate.Unit{ID: estate.UnitID(fmt.Sprintf("u%d", i)), Parent: estate.UnitID(fmt.Sprintf("u%d", random.IntN(i)))},
+		)
 	}
 	unit := func() estate.UnitID {
 		if n := random.IntN(10); n < 8 {
@@ -34,7 +51,13 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 		s.People = append(s.People, &estate.Person{ID: estate.PersonID(fmt.Sprintf("p%d", i)), Unit: unit()})
 	}
 	for i := range 14 {
-		d := estate.Device{ID: estate.DeviceID(fmt.Sprintf("d%02d", i)), OS: setting.Platforms[random.IntN(3)], OSVersion: fmt.Sprint(10 + random.IntN(4)), Unit: unit(), Facts: map[string]setting.Value{}}
+		d := estate.Device{
+			ID:        estate.DeviceID(fmt.Sprintf("d%02d", i)),
+			OS:        setting.Platforms[random.IntN(3)],
+			OSVersion: fmt.Sprint(10 + random.IntN(4)),
+			Unit:      unit(),
+			Facts:     map[string]setting.Value{},
+		}
 		if random.IntN(3) > 0 {
 			d.Owner = estate.PersonID(fmt.Sprintf("p%d", random.IntN(6)))
 		}
@@ -65,7 +88,10 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 			g.Groups = []estate.GroupID{estate.GroupID(fmt.Sprintf("g%d", i-2))}
 		}
 		if random.IntN(2) == 0 {
-			if g.Rule = expression(rule.OfDevice, []string{`device.ram >= 16`, `device.os == "linux"`, `device.unit == "u3"`}[random.IntN(3)]); g.Of == estate.OfPeople {
+			if g.Rule = expression(
+				rule.OfDevice,
+				[]string{`device.ram >= 16`, `device.os == "linux"`, `device.unit == "u3"`}[random.IntN(3)],
+			); g.Of == estate.OfPeople {
 				g.Rule = expression(rule.OfPerson, `"u1" in person.units`)
 			}
 		}
@@ -93,8 +119,17 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 		return out
 	}
 	for i := range 8 {
-		p := estate.Policy{ID: estate.PolicyID(fmt.Sprintf("q%d", i)), Kind: setting.PolicyKinds[random.IntN(2)], State: estate.Active, Priority: int64(random.IntN(2)), Audience: estate.Audience{Include: some(3), Exclude: some(2)}}
-		p.Entries = []estate.Entry{{Setting: "a", Value: setting.TextValue(fmt.Sprint(random.IntN(3))), Lock: random.IntN(6) == 0}, {Setting: "b", Value: setting.IntegerValue(int64(random.IntN(4)))}}
+		p := estate.Policy{
+			ID:       estate.PolicyID(fmt.Sprintf("q%d", i)),
+			Kind:     setting.PolicyKinds[random.IntN(2)],
+			State:    estate.Active,
+			Priority: int64(random.IntN(2)),
+			Audience: estate.Audience{Include: some(3), Exclude: some(2)},
+		}
+		p.Entries = []estate.Entry{
+			{Setting: "a", Value: setting.TextValue(fmt.Sprint(random.IntN(3))), Lock: random.IntN(6) == 0},
+			{Setting: "b", Value: setting.IntegerValue(int64(random.IntN(4)))},
+		}
 		if random.IntN(4) == 0 {
 			p.Audience.When = expression(rule.OfWhen, `device.ram >= 16`)
 		}
@@ -205,7 +240,8 @@ func TestSupposingIsTheWholeEstateAltered(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if fmt.Sprint(pair.A.Settings) != fmt.Sprint(was.Settings) || fmt.Sprint(pair.B.Settings) != fmt.Sprint(is.Settings) || fmt.Sprint(pair.A.NotApplying) != fmt.Sprint(was.NotApplying) {
+		if fmt.Sprint(pair.A.Settings) != fmt.Sprint(was.Settings) || fmt.Sprint(pair.B.Settings) != fmt.Sprint(is.Settings) ||
+			fmt.Sprint(pair.A.NotApplying) != fmt.Sprint(was.NotApplying) {
 			t.Fatalf("seed %d, %+v of %s:\nalone  %v\nwithin %v", seed, w, id, pair.B.Settings, is.Settings)
 		}
 		for _, p := range pair.Settings {
@@ -237,7 +273,10 @@ func TestWhatIsDroppedWouldArrive(t *testing.T) {
 		for _, d := range plan.Dropped(place) {
 			arrives := 0
 			for r := range all.All {
-				if st := r.Setting(d.Setting); st != nil && in.Has(r.Device) && slices.ContainsFunc(st.Candidates, func(c resolve.Candidate) bool { return c.Policy == d.Policy }) {
+				if st := r.Setting(
+					d.Setting,
+				); st != nil && in.Has(r.Device) &&
+					slices.ContainsFunc(st.Candidates, func(c resolve.Candidate) bool { return c.Policy == d.Policy }) {
 					arrives++
 				}
 			}

@@ -149,8 +149,8 @@ type Matrix struct {
 	Even   int   // settings left out since every laptop has them alike
 }
 
-// AcrossUnits makes the matrix of a unit and the units right below it, or with deep of all below it. Settings that nobody there has are left
-// out, and without all those that every laptop there has alike. With settings named it is about these alone.
+// AcrossUnits makes the matrix of a unit and the units right below it, or with deep of all below it. Settings that nobody there has are
+// left out, and without all those that every laptop there has alike. With settings named it is about these alone.
 func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named func(*setting.Definition) bool) Matrix {
 	places := Places(side, unit)
 	out := Matrix{}

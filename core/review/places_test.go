@@ -53,7 +53,8 @@ func TestWhatPrevailsInUnits(t *testing.T) {
 				for _, n := range here {
 					most = max(most, n)
 				}
-				if p.Devices != devices[p.ID] || cell.Devices != most || cell.Others != p.Devices-most || most > 0 && here[text(cell.State, cell.Policies)] != most {
+				if p.Devices != devices[p.ID] || cell.Devices != most || cell.Others != p.Devices-most ||
+					most > 0 && here[text(cell.State, cell.Policies)] != most {
 					t.Fatalf("seed %d, %s in %s: %+v of %d, its laptops have %v of %d", seed, row.Setting, p.ID, cell, p.Devices, here, devices[p.ID])
 				}
 				if cell.Apart {

@@ -59,7 +59,12 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	if policy == nil {
 		return nil, false
 	}
-	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Lacking: map[setting.ID]Lacking{}, NotKnown: map[setting.ID]int{}, Forced: map[setting.ID]int{}}
+	use = &Use{
+		Mine:     map[setting.ID]map[resolve.Fate]int{},
+		Lacking:  map[setting.ID]Lacking{},
+		NotKnown: map[setting.ID]int{},
+		Forced:   map[setting.ID]int{},
+	}
 	use.Reach, _ = side.Plan.Reach(id)
 	for _, e := range policy.Entries {
 		standings := side.Plan.EntryFates(e.Setting, use.Reach.Gets)

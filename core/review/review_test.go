@@ -81,8 +81,12 @@ func TestRelationsToOtherPolicies(t *testing.T) {
 		got = append(got, fmt.Sprintf("%s %s %s %d of %d", a.Setting, a.Policy, a.Relation, a.Shared, a.Devices))
 	}
 	expect(t, "others", got, []string{
-		"browser.blocked_sites more adds 2 of 3", "network.name_servers far apart 0 of 1", "screen.lock_after_minutes same repeats 2 of 3", "screen.lock_after_minutes stricter overrides 1 of 1",
-		"screen.lock_after_minutes weaker overridden 1 of 1", "signin.banner rival conflicts 2 of 2",
+		"browser.blocked_sites more adds 2 of 3",
+		"network.name_servers far apart 0 of 1",
+		"screen.lock_after_minutes same repeats 2 of 3",
+		"screen.lock_after_minutes stricter overrides 1 of 1",
+		"screen.lock_after_minutes weaker overridden 1 of 1",
+		"signin.banner rival conflicts 2 of 2",
 	})
 	if _, ok := review.Look(side, "nobody"); ok {
 		t.Error("a policy that is not there was looked at")
@@ -156,16 +160,22 @@ func TestMergingTwoEdits(t *testing.T) {
 	}
 	base := policy(`"title": "A", "settings": {"a": 1, "b": 2, "c": 3}, "audience": {"include": ["unit:x"]}`)
 	mine := policy(`"title": "A", "settings": {"a": 9, "b": 2, "d": 4}, "audience": {"include": ["unit:x"], "when": "true"}`)
-	theirs := policy(`"title": "B", "priority": 5, "settings": {"a": 1, "b": 7, "c": {"value": 3, "lock": true}}, "audience": {"include": ["unit:y"]}`)
+	theirs := policy(
+		`"title": "B", "priority": 5, "settings": {"a": 1, "b": 7, "c": {"value": 3, "lock": true}}, "audience": {"include": ["unit:y"]}`,
+	)
 	merged, conflicts := review.Merge(base, mine, theirs)
 	text, err := files.EncodeJSON(merged)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := `{"id":"p","title":"B","kind":"security","priority":5,"settings":{"a":9,"b":7,"d":4},"audience":{"include":["unit:y"],"when":"true"}}`; string(text) != want {
+	if want := `{"id":"p","title":"B","kind":"security","priority":5,"settings":{"a":9,"b":7,"d":4},"audience":{"include":["unit:y"],"when":"true"}}`; string(
+		text,
+	) != want {
 		t.Errorf("merged to %s\n expected %s", text, want)
 	}
-	if len(conflicts) != 1 || conflicts[0].Part != "settings/c" || conflicts[0].Base != "3" || conflicts[0].Mine != "" || conflicts[0].Theirs != "3, locked" || conflicts[0].Entries[1] != nil {
+	if len(conflicts) != 1 || conflicts[0].Part != "settings/c" || conflicts[0].Base != "3" || conflicts[0].Mine != "" ||
+		conflicts[0].Theirs != "3, locked" ||
+		conflicts[0].Entries[1] != nil {
 		t.Errorf("conflicts %+v", conflicts)
 	}
 }
@@ -222,5 +232,14 @@ func TestPurposesAreToldApart(t *testing.T) {
 	for _, p := range review.Purposes(side.Plan, &policies[0]) {
 		got = append(got, fmt.Sprint(p.Areas, p.Settings))
 	}
-	expect(t, "purposes", got, []string{"[devices and media] [media.camera media.usb_storage]", "[network trust] [network.proxy.mode trust.people_may_add]", "[sign-in] [signin.banner]"})
+	expect(
+		t,
+		"purposes",
+		got,
+		[]string{
+			"[devices and media] [media.camera media.usb_storage]",
+			"[network trust] [network.proxy.mode trust.people_may_add]",
+			"[sign-in] [signin.banner]",
+		},
+	)
 }

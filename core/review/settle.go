@@ -68,7 +68,10 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 		}
 	}
 	for _, w := range givingWay(plan, involved, settings, touched) {
-		if !slices.ContainsFunc(out, func(o Way) bool { return reflect.DeepEqual(o.Edits, w.Edits) }) { // leaving out the one is what leaves out the other
+		if !slices.ContainsFunc(
+			out,
+			func(o Way) bool { return reflect.DeepEqual(o.Edits, w.Edits) },
+		) { // leaving out the one is what leaves out the other
 			out = append(out, w)
 		}
 	}
@@ -198,7 +201,14 @@ func rulings(conflicts []resolve.ConflictFound, prefer estate.PolicyID) (edits [
 			}
 			name := string(c.Setting) + "." + string(prefer) + "-over-" + string(v.Policy)
 			name = name[:min(len(name), 128)]
-			edits = append(edits, estate.Edit{Kind: estate.KindRuling, ID: name, Object: estate.Ruling{ID: estate.RulingID(name), Setting: c.Setting, Prefer: prefer, Over: v.Policy}})
+			edits = append(
+				edits,
+				estate.Edit{
+					Kind:   estate.KindRuling,
+					ID:     name,
+					Object: estate.Ruling{ID: estate.RulingID(name), Setting: c.Setting, Prefer: prefer, Over: v.Policy},
+				},
+			)
 		}
 	}
 	return edits
@@ -236,7 +246,8 @@ func raised(p *estate.Policy, involved []*estate.Policy) []estate.Edit {
 	return []estate.Edit{policyEdit(above)}
 }
 
-// leftOut lets the others leave out whom a policy is aimed at, where that is less than everyone and nothing that they are aimed at themselves.
+// leftOut lets the others leave out whom a policy is aimed at, where that is less than everyone and nothing that they are aimed at
+// themselves.
 func leftOut(plan *resolve.Plan, p *estate.Policy, others []*estate.Policy) (edits []estate.Edit) {
 	if slices.ContainsFunc(p.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))

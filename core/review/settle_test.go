@@ -60,7 +60,8 @@ func TestWaysSettleSeveralAtOnce(t *testing.T) {
 		if w.Kind == Narrow && (w.Policy != "one" || fmt.Sprint(w.Targets) != "[unit:slipway]") {
 			t.Errorf("%s leaves out %v", w.Policy, w.Targets)
 		}
-		if w.Kind == PreferIt && len(w.Edits) != 2 || w.Kind == DropIt && w.Policy == "one" && len(w.Edits[0].Object.(estate.Policy).Entries) != 1 {
+		if w.Kind == PreferIt && len(w.Edits) != 2 ||
+			w.Kind == DropIt && w.Policy == "one" && len(w.Edits[0].Object.(estate.Policy).Entries) != 1 {
 			t.Errorf("%s %s: %+v", w.Kind, w.Policy, w.Edits)
 		}
 	}

@@ -47,9 +47,21 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 		return nil, false
 	}
 	policy := *side.Plan.Policy(id)
-	s := &Summary{Policy: policy, Use: use, Findings: Findings(side, id, use, known), Estate: side.Resolution.Len(), Titles: titlesOf(side.Plan.Snapshot())}
+	s := &Summary{
+		Policy:   policy,
+		Use:      use,
+		Findings: Findings(side, id, use, known),
+		Estate:   side.Resolution.Len(),
+		Titles:   titlesOf(side.Plan.Snapshot()),
+	}
 	for _, entryID := range settingsOf(&policy) {
-		e := EntrySummary{Entry: *policy.Entry(entryID), Definition: side.Plan.Definition(entryID), Lacking: use.Lacking[entryID], NotKnown: use.NotKnown[entryID], Fates: use.Mine[entryID]}
+		e := EntrySummary{
+			Entry:      *policy.Entry(entryID),
+			Definition: side.Plan.Definition(entryID),
+			Lacking:    use.Lacking[entryID],
+			NotKnown:   use.NotKnown[entryID],
+			Fates:      use.Mine[entryID],
+		}
 		for _, a := range use.AlsoSet {
 			if a.Setting == entryID && a.Shared > 0 {
 				e.Also = append(e.Also, a)
@@ -66,7 +78,10 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 	}
 	retired := policy
 	retired.State = estate.Retired
-	s.Without = impact.Compare(side, side.With(side.Plan.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: string(id), Object: retired})))
+	s.Without = impact.Compare(
+		side,
+		side.With(side.Plan.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: string(id), Object: retired})),
+	)
 	return s, true
 }
 

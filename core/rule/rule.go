@@ -69,7 +69,10 @@ var environments = func() (built [OfCheck + 1]func() *cel.Env) {
 }()
 
 func environment(s Scope) *cel.Env {
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), cel.EnableMacroCallTracking()} // macros are written out again when a part is taken by itself
+	options := []cel.EnvOption{
+		cel.CrossTypeNumericComparisons(true),
+		cel.EnableMacroCallTracking(),
+	} // macros are written out again when a part is taken by itself
 	for _, name := range s.Variables() {
 		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 	}

@@ -47,7 +47,15 @@ func TestWhatIsRefusedWhenWritten(t *testing.T) {
 
 func TestHolds(t *testing.T) {
 	variables := map[string]any{
-		"device":   map[string]any{"os": "linux", "os_version": "12.5", "ram_gb": int64(16), "tags": []string{"field"}, "units": []string{"larkfell", "slipway"}, "secure": true, "build": "rolling"},
+		"device": map[string]any{
+			"os":         "linux",
+			"os_version": "12.5",
+			"ram_gb":     int64(16),
+			"tags":       []string{"field"},
+			"units":      []string{"larkfell", "slipway"},
+			"secure":     true,
+			"build":      "rolling",
+		},
 		"person":   map[string]any{},
 		"settings": map[string]any{"a.b": []string{"x", "y"}, "c": int64(3)},
 	}
@@ -107,7 +115,11 @@ func TestFormula(t *testing.T) {
 	for _, a := range names {
 		for _, b := range names {
 			for _, c := range names {
-				sources = append(sources, fmt.Sprintf("device.%s && (device.%s || !device.%s)", a, b, c), fmt.Sprintf("!(device.%s && device.%s) || device.%s && true", a, b, c))
+				sources = append(
+					sources,
+					fmt.Sprintf("device.%s && (device.%s || !device.%s)", a, b, c),
+					fmt.Sprintf("!(device.%s && device.%s) || device.%s && true", a, b, c),
+				)
 			}
 		}
 	}

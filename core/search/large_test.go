@@ -47,7 +47,18 @@ func percentile(times []int64, p int) float64 {
 // BenchmarkSearch asks as people do, of a dictionary of 5,000 definitions; it reports the 95th percentile.
 func BenchmarkSearch(b *testing.B) {
 	index, _ := largeIndex(5000)
-	queries := []string{"copy to usb", "recovry key", "who can log in", "nobody may copy to usb sticks except the field crew", "screen goes off", "firewal rules public network", "p", "qwertyuiop", "trust our own certificate", "bluetoth hedset"}
+	queries := []string{
+		"copy to usb",
+		"recovry key",
+		"who can log in",
+		"nobody may copy to usb sticks except the field crew",
+		"screen goes off",
+		"firewal rules public network",
+		"p",
+		"qwertyuiop",
+		"trust our own certificate",
+		"bluetoth hedset",
+	}
 	var times []int64
 	for b.Loop() {
 		for _, q := range queries {

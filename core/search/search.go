@@ -50,7 +50,9 @@ const (
 // small words say nothing about what is looked for.
 var small = func() map[string]bool {
 	out := map[string]bool{}
-	for _, w := range strings.Fields("a an the to of in on at by for from with and or but can may must should shall is are be do does not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone except only all any") {
+	for _, w := range strings.Fields("a an the to of in on at by for from with and or but can may must should shall is are be do does " +
+		"not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone except " +
+		"only all any") {
 		out[w] = true
 	}
 	return out
@@ -80,7 +82,11 @@ func form(word string) string {
 
 // New indexes definitions, which must not be altered afterwards.
 func New(definitions []setting.Definition) *Index {
-	x := &Index{definitions: make([]*setting.Definition, len(definitions)), phrases: make([][][]string, len(definitions)), titles: make([][]string, len(definitions))}
+	x := &Index{
+		definitions: make([]*setting.Definition, len(definitions)),
+		phrases:     make([][][]string, len(definitions)),
+		titles:      make([][]string, len(definitions)),
+	}
 	for i := range definitions {
 		x.definitions[i] = &definitions[i]
 	}

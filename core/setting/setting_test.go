@@ -25,7 +25,9 @@ func TestRankOrdersByStrictness(t *testing.T) {
 }
 
 func TestSupportIsTestedInOrder(t *testing.T) {
-	d := setting.Definition{Supports: []setting.Support{{Platform: setting.Linux, From: "11", Editions: []string{"field"}}, {Platform: setting.Windows}}}
+	d := setting.Definition{
+		Supports: []setting.Support{{Platform: setting.Linux, From: "11", Editions: []string{"field"}}, {Platform: setting.Windows}},
+	}
 	for _, c := range []struct {
 		os               setting.Platform
 		version, edition string

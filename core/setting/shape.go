@@ -82,12 +82,18 @@ func (s *Shape) validate(path string) []problem.Fault {
 	}
 	if s.Min != nil && s.Max != nil && *s.Min > *s.Max {
 		faults = append(faults, problem.Fault{
-			Code: problem.OutOfRange, Path: problem.Join(path, "min"), Found: fmt.Sprintf("min %d above max %d", *s.Min, *s.Max), Expected: "min at most max",
+			Code:     problem.OutOfRange,
+			Path:     problem.Join(path, "min"),
+			Found:    fmt.Sprintf("min %d above max %d", *s.Min, *s.Max),
+			Expected: "min at most max",
 		})
 	}
 	for name, bound := range map[string]*int64{"max_length": s.MaxLength, "max_items": s.MaxItems} {
 		if bound != nil && *bound < 0 {
-			faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: problem.Join(path, name), Found: fmt.Sprint(*bound), Expected: "0 or more"})
+			faults = append(
+				faults,
+				problem.Fault{Code: problem.OutOfRange, Path: problem.Join(path, name), Found: fmt.Sprint(*bound), Expected: "0 or more"},
+			)
 		}
 	}
 	return append(faults, t.validate(s, path)...)

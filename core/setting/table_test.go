@@ -46,7 +46,10 @@ func TestFilesAreTheirContents(t *testing.T) {
 	if len(union.Rows()) != 2 {
 		t.Errorf("the union is %v", union)
 	}
-	if got := union.WithFiles(func(f setting.File) setting.File { f.Name = "three.pem"; return f }); !strings.Contains(got.String(), "three.pem") || !got.Equal(union) {
+	if got := union.WithFiles(
+		func(f setting.File) setting.File { f.Name = "three.pem"; return f },
+	); !strings.Contains(got.String(), "three.pem") ||
+		!got.Equal(union) {
 		t.Errorf("with another name: %v", got)
 	}
 	seen := 0

@@ -31,7 +31,9 @@ func (fileType) check(_ *Shape, path string, v Value) []problem.Fault {
 	if IsSHA256(v.text) {
 		return nil
 	}
-	return []problem.Fault{{Code: problem.BadHash, Path: path, Found: problem.Quote(v.text), Expected: "the SHA-256 of a file: 64 hexadecimal digits, lower case"}}
+	return []problem.Fault{
+		{Code: problem.BadHash, Path: path, Found: problem.Quote(v.text), Expected: "the SHA-256 of a file: 64 hexadecimal digits, lower case"},
+	}
 }
 
 func (fileType) expectation(s *Shape) string {

@@ -18,7 +18,10 @@ func (listType) check(s *Shape, path string, v Value) []problem.Fault {
 	items := v.list
 	faults := NoRepeats(path, items)
 	if s.MaxItems != nil && int64(len(items)) > *s.MaxItems {
-		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d items", len(items)), Expected: s.Expectation()})
+		faults = append(
+			faults,
+			problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d items", len(items)), Expected: s.Expectation()},
+		)
 	}
 	for i, item := range items {
 		if s.ItemPattern != nil && !s.ItemPattern.MatchString(item) {

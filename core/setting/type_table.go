@@ -69,7 +69,10 @@ func (tableType) expectation(s *Shape) string {
 func (tableType) check(s *Shape, path string, v Value) []problem.Fault {
 	var faults []problem.Fault
 	if s.MaxItems != nil && int64(len(v.Rows())) > *s.MaxItems {
-		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d rows", len(v.Rows())), Expected: s.Expectation()})
+		faults = append(
+			faults,
+			problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d rows", len(v.Rows())), Expected: s.Expectation()},
+		)
 	}
 	for i, row := range v.Rows() {
 		faults = append(faults, s.checkRow(problem.Join(path, i), row)...)
@@ -93,7 +96,15 @@ func (s *Shape) checkRow(path string, row Row) []problem.Fault {
 		at := problem.Join(path, name)
 		c := s.Column(name)
 		if c == nil {
-			faults = append(faults, problem.Fault{Code: problem.UnknownField, Path: at, Found: problem.Quote(name), Expected: "one of the columns " + strings.Join(s.columnNames(), ", ")})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.UnknownField,
+					Path:     at,
+					Found:    problem.Quote(name),
+					Expected: "one of the columns " + strings.Join(s.columnNames(), ", "),
+				},
+			)
 			continue
 		}
 		faults = append(faults, c.Check(at, row[name])...)
@@ -120,7 +131,10 @@ var columnName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,63}$`)
 func (tableType) validate(s *Shape, path string) []problem.Fault {
 	var faults []problem.Fault
 	if len(s.Columns) == 0 {
-		faults = append(faults, problem.Fault{Code: problem.MissingField, Path: problem.Join(path, "columns"), Expected: "at least one column of the table"})
+		faults = append(
+			faults,
+			problem.Fault{Code: problem.MissingField, Path: problem.Join(path, "columns"), Expected: "at least one column of the table"},
+		)
 	}
 	seen := map[string]bool{}
 	for i := range s.Columns {
@@ -130,9 +144,20 @@ func (tableType) validate(s *Shape, path string) []problem.Fault {
 		case c.Name == "":
 			faults = append(faults, problem.Fault{Code: problem.MissingField, Path: problem.Join(at, "name"), Expected: "the column's name"})
 		case !columnName.MatchString(c.Name) || c.Name == "file":
-			faults = append(faults, problem.Fault{Code: problem.BadID, Path: problem.Join(at, "name"), Found: problem.Quote(c.Name), Expected: "lower-case letters, digits and underscores, starting with a letter, other than `file`"})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.BadID,
+					Path:     problem.Join(at, "name"),
+					Found:    problem.Quote(c.Name),
+					Expected: "lower-case letters, digits and underscores, starting with a letter, other than `file`",
+				},
+			)
 		case seen[c.Name]:
-			faults = append(faults, problem.Fault{Code: problem.DoubledID, Path: problem.Join(at, "name"), Found: problem.Quote(c.Name), Expected: "a name of its own"})
+			faults = append(
+				faults,
+				problem.Fault{Code: problem.DoubledID, Path: problem.Join(at, "name"), Found: problem.Quote(c.Name), Expected: "a name of its own"},
+			)
 		}
 		seen[c.Name] = true
 		typed := OneOf(problem.Join(at, "type"), c.Type, ColumnTypes)
@@ -146,7 +171,15 @@ func (tableType) validate(s *Shape, path string) []problem.Fault {
 	}
 	for i, name := range s.Key {
 		if !seen[name] {
-			faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: problem.Join(path, "key", i), Found: problem.Quote(name), Expected: "the name of a column"})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.UnknownReference,
+					Path:     problem.Join(path, "key", i),
+					Found:    problem.Quote(name),
+					Expected: "the name of a column",
+				},
+			)
 		}
 	}
 	return append(faults, NoRepeats(problem.Join(path, "key"), s.Key)...)

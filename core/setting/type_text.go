@@ -41,7 +41,9 @@ func checkNodePath(path string) (wrong, expected string) {
 			return "it has the relative part " + name, "every name written out"
 		}
 		if !nodeName.MatchString(name) {
-			return "the name " + problem.Quote(name) + " has a character that names can't have", "letters, digits and . _ ~ % @ : + - in each name; others as %XX"
+			return "the name " + problem.Quote(
+				name,
+			) + " has a character that names can't have", "letters, digits and . _ ~ % @ : + - in each name; others as %XX"
 		}
 	}
 	return "", ""

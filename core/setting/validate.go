@@ -84,18 +84,37 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 		at := problem.Join(path, i)
 		faults = append(faults, OneOf(problem.Join(at, "platform"), row.Platform, Platforms)...)
 		if rows[row.Platform] && row.Platform != "" {
-			faults = append(faults, problem.Fault{Code: problem.DoubledItem, Path: problem.Join(at, "platform"), Found: string(row.Platform), Expected: "one row a platform"})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.DoubledItem,
+					Path:     problem.Join(at, "platform"),
+					Found:    string(row.Platform),
+					Expected: "one row a platform",
+				},
+			)
 		}
 		rows[row.Platform] = true
 		if row.From != "" {
 			if _, err := rule.CompareVersions(row.From, "0"); err != nil {
-				faults = append(faults, problem.Fault{Code: problem.BadVersion, Path: problem.Join(at, "from"), Found: problem.Quote(row.From), Expected: "a dotted number such as 10.4"})
+				faults = append(
+					faults,
+					problem.Fault{
+						Code:     problem.BadVersion,
+						Path:     problem.Join(at, "from"),
+						Found:    problem.Quote(row.From),
+						Expected: "a dotted number such as 10.4",
+					},
+				)
 			}
 		}
 		faults = append(faults, NoRepeats(problem.Join(at, "editions"), row.Editions)...)
 		if row.Needs != "" && row.When == nil {
 			faults = append(faults, problem.Fault{
-				Code: problem.MisplacedField, Path: problem.Join(at, "needs"), Found: problem.Quote(row.Needs), Expected: "words for a condition in when, which is not there",
+				Code:     problem.MisplacedField,
+				Path:     problem.Join(at, "needs"),
+				Found:    problem.Quote(row.Needs),
+				Expected: "words for a condition in when, which is not there",
 			})
 		}
 	}
@@ -117,7 +136,11 @@ func (d *Definition) validateCombine(at func(...any) string) []problem.Fault {
 		return OneOf(at("stricter"), d.Stricter, t.orders())
 	default:
 		if !slices.Contains(t.combines(), d.Combine) {
-			return misplaced("combine", string(d.Combine)+" with type "+string(d.Type), "closest or strictest; merge and common are for lists, merge for tables too")
+			return misplaced(
+				"combine",
+				string(d.Combine)+" with type "+string(d.Type),
+				"closest or strictest; merge and common are for lists, merge for tables too",
+			)
 		}
 	}
 	if d.Stricter != "" {

@@ -213,7 +213,8 @@ func (v Value) AppendIdentity(to []byte) []byte {
 	return to
 }
 
-// Compare orders values: by kind, then bools and numbers by size, texts and files by bytes, lists and tables item by item. It is 0 for those that are Equal.
+// Compare orders values: by kind, then bools and numbers by size, texts and files by bytes, lists and tables item by item. It is 0 for
+// those that are Equal.
 func (v Value) Compare(w Value) int {
 	if v.kind != w.kind {
 		return cmp.Compare(v.kind, w.kind)

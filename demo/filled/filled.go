@@ -31,7 +31,18 @@ func Database(path string, s *estate.Snapshot) error {
 				if err != nil {
 					return err
 				}
-				versions = append(versions, store.ObjectVersion{Kind: string(kind), ID: files.ObjectID(object), Version: 1, Body: string(body), Revision: revision, By: "tests", At: now})
+				versions = append(
+					versions,
+					store.ObjectVersion{
+						Kind:     string(kind),
+						ID:       files.ObjectID(object),
+						Version:  1,
+						Body:     string(body),
+						Revision: revision,
+						By:       "tests",
+						At:       now,
+					},
+				)
 			}
 		}
 		return tx.PutVersions(versions)
@@ -57,7 +68,10 @@ func Enrolled(path string, s *estate.Snapshot, first, settings int) error {
 			var delivered []rollout.Delivery
 			for _, def := range s.Settings[:min(settings, len(s.Settings))] {
 				v := setting.TextValue("text00")
-				delivered = append(delivered, rollout.Delivery{Setting: def.ID, Wanted: v, Reported: v, Status: rollout.Applied, WantedAt: at, ReportedAt: at})
+				delivered = append(
+					delivered,
+					rollout.Delivery{Setting: def.ID, Wanted: v, Reported: v, Status: rollout.Applied, WantedAt: at, ReportedAt: at},
+				)
 			}
 			if err := tx.SaveDeliveries(string(d.ID), delivered); err != nil {
 				return err

@@ -16,8 +16,8 @@ import (
 	"zenithridge.example/zridge/demo/world"
 )
 
-// BenchmarkBeside resolves an estate of 100,000 laptops in three ways, in one run. The loop, which is what answers for one laptop with every
-// reason, goes through 1,000 of them, SQL through 300; both are given who gets which policy at which level, and the figures are
+// BenchmarkBeside resolves an estate of 100,000 laptops in three ways, in one run. The loop, which is what answers for one laptop with
+// every reason, goes through 1,000 of them, SQL through 300; both are given who gets which policy at which level, and the figures are
 // counted up to all laptops.
 func BenchmarkBeside(b *testing.B) {
 	const laptops, looped, queried = 100_000, 1000, 300
@@ -75,7 +75,16 @@ func tables(b *testing.B, s *estate.Snapshot, plan *resolve.Plan, laptops int) *
 			if d.Combine != setting.Closest && d.Combine != setting.Strictest || len(d.Forced) > 0 {
 				continue
 			}
-			do(`INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)`, p.ID, e.Setting, d.Combine == setting.Strictest, e.Value.String(), e.Value.Integer(), p.Priority, e.Lock)
+			do(
+				`INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)`,
+				p.ID,
+				e.Setting,
+				d.Combine == setting.Strictest,
+				e.Value.String(),
+				e.Value.Integer(),
+				p.Priority,
+				e.Lock,
+			)
 		}
 	}
 	for i := range laptops {

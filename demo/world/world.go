@@ -301,7 +301,13 @@ func (m *maker) rule(of estate.GroupOf) *rule.Rule {
 
 func (m *maker) settings() {
 	for i := range m.Size.Settings {
-		d := setting.Definition{ID: setting.ID(fmt.Sprintf("area%02d.thing%03d.value", i%20, i)), Title: fmt.Sprintf("Setting %d", i), Kind: setting.PolicyKinds[i%3], Area: fmt.Sprintf("area%02d", i%20), Side: setting.DeviceSide}
+		d := setting.Definition{
+			ID:    setting.ID(fmt.Sprintf("area%02d.thing%03d.value", i%20, i)),
+			Title: fmt.Sprintf("Setting %d", i),
+			Kind:  setting.PolicyKinds[i%3],
+			Area:  fmt.Sprintf("area%02d", i%20),
+			Side:  setting.DeviceSide,
+		}
 		if i%6 == 0 {
 			d.Side = setting.UserSide
 		}
@@ -389,7 +395,13 @@ func (m *maker) targets(n int) (out []estate.Target) {
 
 func (m *maker) policies() {
 	for i := range m.Size.Policies {
-		p := estate.Policy{ID: estate.PolicyID(fmt.Sprintf("pol%04d", i)), Title: fmt.Sprintf("Policy %d", i), Kind: setting.PolicyKinds[m.IntN(3)], State: estate.Active, Priority: int64(1 + m.IntN(1000))}
+		p := estate.Policy{
+			ID:       estate.PolicyID(fmt.Sprintf("pol%04d", i)),
+			Title:    fmt.Sprintf("Policy %d", i),
+			Kind:     setting.PolicyKinds[m.IntN(3)],
+			State:    estate.Active,
+			Priority: int64(1 + m.IntN(1000)),
+		}
 		p.Audience.Include = m.targets(1 + m.IntN(4))
 		p.Audience.Exclude = m.targets(m.IntN(3))
 		for j := 0; j < len(p.Audience.Exclude); j++ { // nobody excludes everyone

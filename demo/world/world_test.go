@@ -13,7 +13,11 @@ func TestWorlds(t *testing.T) {
 	if faults := s.Validate(); len(faults) > 0 {
 		t.Fatal(faults[:min(3, len(faults))])
 	}
-	if again := world.Make(size, 1); again.Devices[77].Owner != s.Devices[77].Owner || again.Policies[30].Entries[0].Value.String() != s.Policies[30].Entries[0].Value.String() {
+	if again := world.Make(
+		size,
+		1,
+	); again.Devices[77].Owner != s.Devices[77].Owner ||
+		again.Policies[30].Entries[0].Value.String() != s.Policies[30].Entries[0].Value.String() {
 		t.Error("the same seed gives another estate")
 	}
 	if other := world.Make(size, 2); other.Policies[30].Priority == s.Policies[30].Priority && other.Devices[77].Owner == s.Devices[77].Owner {

@@ -13,7 +13,13 @@ import (
 func All(d files.Dictionary, areas []string) map[string]string {
 	out := make(map[string]string, len(areas)+1)
 	var index strings.Builder
-	fmt.Fprintf(&index, "# The dictionary\n\n%d settings and %d checks ship with the service. These pages are generated from [dictionary/areas](../../dictionary/areas).\n\n| area | settings |\n| --- | --- |\n", len(d.Settings), len(d.Checks))
+	fmt.Fprintf(
+		&index,
+		"# The dictionary\n\n%d settings and %d checks ship with the service. These pages are generated from "+
+			"[dictionary/areas](../../dictionary/areas).\n\n| area | settings |\n| --- | --- |\n",
+		len(d.Settings),
+		len(d.Checks),
+	)
 	for _, area := range areas {
 		name := strings.ReplaceAll(area, " ", "-") + ".md"
 		out[name] = report.Area(area, d.Settings, d.Checks).Markdown()

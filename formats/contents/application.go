@@ -119,7 +119,8 @@ func checkXML(data []byte) error {
 func readPropertyList(data []byte, o Options) (*Reading, error) {
 	list, err := parsePropertyList(data)
 	if err != nil {
-		if o.Expect != setting.ApplicationFile && bytes.HasPrefix(bytes.TrimSpace(data), []byte("<?xml")) && !bytes.Contains(data, []byte("<plist")) {
+		if o.Expect != setting.ApplicationFile && bytes.HasPrefix(bytes.TrimSpace(data), []byte("<?xml")) &&
+			!bytes.Contains(data, []byte("<plist")) {
 			return other("application/xml"), nil
 		}
 		return nil, err
@@ -128,11 +129,23 @@ func readPropertyList(data []byte, o Options) (*Reading, error) {
 	if bytes.HasPrefix(data, []byte("bplist0")) {
 		media = "application/octet-stream"
 	}
-	return application(list.application("unknown", ""), media, "a property list does not say who signed the application: add the zipped application itself to read that")
+	return application(
+		list.application("unknown", ""),
+		media,
+		"a property list does not say who signed the application: add the zipped application itself to read that",
+	)
 }
 
 func (l *propertyList) application(signed, signer string) *Application {
-	a := &Application{Name: l.Shown, Identifier: strings.TrimSpace(l.Identifier), Version: l.Version, Signer: signer, Signed: signed, Platform: "macos", Source: "a property list"}
+	a := &Application{
+		Name:       l.Shown,
+		Identifier: strings.TrimSpace(l.Identifier),
+		Version:    l.Version,
+		Signer:     signer,
+		Signed:     signed,
+		Platform:   "macos",
+		Source:     "a property list",
+	}
 	if a.Name == "" {
 		a.Name = l.Name
 	}
@@ -192,7 +205,10 @@ func checkExpansion(archive *zip.Reader, size int) error {
 	var unpacked uint64
 	for _, f := range archive.File {
 		if unpacked += f.UncompressedSize64; unpacked > large && unpacked/most > uint64(size) {
-			return refuse(fmt.Sprintf("a zip archive of %d KiB that unpacks to more than %d MiB", size>>10, unpacked>>20), "an application bundle as its maker packed it")
+			return refuse(
+				fmt.Sprintf("a zip archive of %d KiB that unpacks to more than %d MiB", size>>10, unpacked>>20),
+				"an application bundle as its maker packed it",
+			)
 		}
 	}
 	return nil
@@ -275,6 +291,16 @@ func readDesktopEntry(data []byte) (*Reading, error) {
 			break
 		}
 	}
-	return application(&Application{Name: entry["Name"], Identifier: program, Version: entry["X-AppVersion"], Signed: "unknown", Platform: "linux", Source: "a .desktop entry"}, "application/x-desktop",
-		"a .desktop entry is not signed and says no version: the package that brings it says more")
+	return application(
+		&Application{
+			Name:       entry["Name"],
+			Identifier: program,
+			Version:    entry["X-AppVersion"],
+			Signed:     "unknown",
+			Platform:   "linux",
+			Source:     "a .desktop entry",
+		},
+		"application/x-desktop",
+		"a .desktop entry is not signed and says no version: the package that brings it says more",
+	)
 }

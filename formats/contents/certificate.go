@@ -138,7 +138,10 @@ func parseCertificates(data []byte) ([]*x509.Certificate, error) {
 		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {
-			return nil, refuse(fmt.Sprintf("a block that is no certificate, number %d (%s)", len(parsed)+1, strings.TrimPrefix(err.Error(), "x509: ")), expected(setting.CertificateFile))
+			return nil, refuse(
+				fmt.Sprintf("a block that is no certificate, number %d (%s)", len(parsed)+1, strings.TrimPrefix(err.Error(), "x509: ")),
+				expected(setting.CertificateFile),
+			)
 		}
 		if parsed = append(parsed, c); len(parsed) > maxChain {
 			return nil, refuse("more than 20 certificates", fmt.Sprintf("at most %d in one file", maxChain))
@@ -153,8 +156,18 @@ func parseCertificates(data []byte) ([]*x509.Certificate, error) {
 func describeCertificate(c *x509.Certificate) Certificate {
 	sum := sha256.Sum256(c.Raw)
 	out := Certificate{
-		Subject: nameOf(c.Subject.String(), c.DNSNames), Issuer: nameOf(c.Issuer.String(), nil), Serial: c.SerialNumber.Text(16), NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(),
-		SHA256: hex.EncodeToString(sum[:]), Key: keyOf(c), Signature: c.SignatureAlgorithm.String(), Authority: c.BasicConstraintsValid && c.IsCA,
+		Subject: nameOf(
+			c.Subject.String(),
+			c.DNSNames,
+		),
+		Issuer:     nameOf(c.Issuer.String(), nil),
+		Serial:     c.SerialNumber.Text(16),
+		NotBefore:  c.NotBefore.UTC(),
+		NotAfter:   c.NotAfter.UTC(),
+		SHA256:     hex.EncodeToString(sum[:]),
+		Key:        keyOf(c),
+		Signature:  c.SignatureAlgorithm.String(),
+		Authority:  c.BasicConstraintsValid && c.IsCA,
 		SelfSigned: bytes.Equal(c.RawSubject, c.RawIssuer) && c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil,
 	}
 	out.AlternativeNames = append(append(out.AlternativeNames, c.DNSNames...), c.EmailAddresses...)
@@ -193,10 +206,16 @@ func judgeDates(r *Reading, c *Certificate, o Options, i, of int) error {
 	switch {
 	case o.Day.After(c.NotAfter):
 		if !o.AcceptExpired {
-			return refuse(fmt.Sprintf("%s expired on %s", which, c.NotAfter.Format(time.DateOnly)), "one that is valid, or a confirmation that an expired one is meant")
+			return refuse(
+				fmt.Sprintf("%s expired on %s", which, c.NotAfter.Format(time.DateOnly)),
+				"one that is valid, or a confirmation that an expired one is meant",
+			)
 		}
 		c.ExpiredOnReading = true
-		r.Warnings = append(r.Warnings, fmt.Sprintf("%s expired on %s; it was confirmed that this is meant", which, c.NotAfter.Format(time.DateOnly)))
+		r.Warnings = append(
+			r.Warnings,
+			fmt.Sprintf("%s expired on %s; it was confirmed that this is meant", which, c.NotAfter.Format(time.DateOnly)),
+		)
 	case o.Day.Before(c.NotBefore):
 		c.NotYetOnReading = true
 		r.Warnings = append(r.Warnings, fmt.Sprintf("%s is not valid before %s", which, c.NotBefore.Format(time.DateOnly)))

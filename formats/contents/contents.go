@@ -52,7 +52,10 @@ func Read(name string, data []byte, o Options) (reading *Reading, err error) {
 		return nil, refuse("an empty file", expected(o.Expect))
 	}
 	if isPrivateKey(data) {
-		return nil, refuse("a private key", "nothing secret: whoever may see this policy could read it. Use the certificate alone, and replace the key if others may have seen it")
+		return nil, refuse(
+			"a private key",
+			"nothing secret: whoever may see this policy could read it. Use the certificate alone, and replace the key if others may have seen it",
+		)
 	}
 	reading, err = recognise(name, data, o)
 	if err != nil {

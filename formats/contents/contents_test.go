@@ -67,11 +67,81 @@ func file(t *testing.T, parts ...string) []byte {
 // TestCertificatesOfOpenSSL reads what openssl makes: DER and PEM, chains, several kinds of keys.
 func TestCertificatesOfOpenSSL(t *testing.T) {
 	dir := t.TempDir()
-	openssl(t, dir, "req", "-x509", "-newkey", "rsa:3072", "-nodes", "-keyout", "root.key", "-out", "root.pem", "-days", "3650", "-subj", "/O=Larkfell Hydrographic/CN=Larkfell Root", "-addext", "basicConstraints=critical,CA:TRUE")
-	openssl(t, dir, "req", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "web.key", "-out", "web.csr", "-subj", "/CN=charts.larkfell.example", "-addext", "subjectAltName=DNS:charts.larkfell.example,IP:10.2.0.9")
-	openssl(t, dir, "x509", "-req", "-in", "web.csr", "-CA", "root.pem", "-CAkey", "root.key", "-set_serial", "0xbeef", "-days", "90", "-copy_extensions", "copy", "-out", "web.pem")
+	openssl(
+		t,
+		dir,
+		"req",
+		"-x509",
+		"-newkey",
+		"rsa:3072",
+		"-nodes",
+		"-keyout",
+		"root.key",
+		"-out",
+		"root.pem",
+		"-days",
+		"3650",
+		"-subj",
+		"/O=Larkfell Hydrographic/CN=Larkfell Root",
+		"-addext",
+		"basicConstraints=critical,CA:TRUE",
+	)
+	openssl(
+		t,
+		dir,
+		"req",
+		"-newkey",
+		"ec",
+		"-pkeyopt",
+		"ec_paramgen_curve:P-256",
+		"-nodes",
+		"-keyout",
+		"web.key",
+		"-out",
+		"web.csr",
+		"-subj",
+		"/CN=charts.larkfell.example",
+		"-addext",
+		"subjectAltName=DNS:charts.larkfell.example,IP:10.2.0.9",
+	)
+	openssl(
+		t,
+		dir,
+		"x509",
+		"-req",
+		"-in",
+		"web.csr",
+		"-CA",
+		"root.pem",
+		"-CAkey",
+		"root.key",
+		"-set_serial",
+		"0xbeef",
+		"-days",
+		"90",
+		"-copy_extensions",
+		"copy",
+		"-out",
+		"web.pem",
+	)
 	openssl(t, dir, "x509", "-in", "root.pem", "-outform", "DER", "-out", "root.der")
-	openssl(t, dir, "req", "-x509", "-newkey", "ed25519", "-nodes", "-keyout", "ed.key", "-out", "ed.pem", "-days", "10", "-subj", "/CN=soon.larkfell.example")
+	openssl(
+		t,
+		dir,
+		"req",
+		"-x509",
+		"-newkey",
+		"ed25519",
+		"-nodes",
+		"-keyout",
+		"ed.key",
+		"-out",
+		"ed.pem",
+		"-days",
+		"10",
+		"-subj",
+		"/CN=soon.larkfell.example",
+	)
 	o := contents.Options{Expect: setting.CertificateFile, Day: time.Now()}
 
 	root := taken(t, "root.pem", file(t, dir, "root.pem"), o).Certificates[0]
@@ -86,10 +156,17 @@ func TestCertificatesOfOpenSSL(t *testing.T) {
 		t.Fatalf("the chain is %+v", chain)
 	}
 	web := chain.Certificates[0]
-	if web.SelfSigned || web.Authority || web.Serial != "beef" || web.Key != "ECDSA P-256" || web.Issuer != root.Subject || strings.Join(web.AlternativeNames, " ") != "charts.larkfell.example 10.2.0.9" {
+	if web.SelfSigned || web.Authority || web.Serial != "beef" || web.Key != "ECDSA P-256" || web.Issuer != root.Subject ||
+		strings.Join(web.AlternativeNames, " ") != "charts.larkfell.example 10.2.0.9" {
 		t.Errorf("the site is %+v", web)
 	}
-	if soon := taken(t, "ed.pem", file(t, dir, "ed.pem"), o); soon.Certificates[0].Key != "Ed25519" || !strings.Contains(strings.Join(soon.Warnings, " "), "expires in") {
+	if soon := taken(
+		t,
+		"ed.pem",
+		file(t, dir, "ed.pem"),
+		o,
+	); soon.Certificates[0].Key != "Ed25519" ||
+		!strings.Contains(strings.Join(soon.Warnings, " "), "expires in") {
 		t.Errorf("the one that expires soon is %+v", soon)
 	}
 
@@ -116,7 +193,15 @@ func TestCertificatesOfOpenSSL(t *testing.T) {
 	refusedWith(t, "wide.pem", append([]byte{0xff, 0xfe}, wide(string(file(t, dir, "root.pem")))...), o, "text in UTF-16")
 	refusedWith(t, "note.txt", []byte("certificate"), o, "something else")
 	refusedWith(t, "empty.pem", nil, o, "an empty file")
-	if r := taken(t, "twice.pem", append(file(t, dir, "root.pem"), file(t, dir, "root.pem")...), o); !strings.Contains(strings.Join(r.Warnings, " "), "twice") {
+	if r := taken(
+		t,
+		"twice.pem",
+		append(file(t, dir, "root.pem"), file(t, dir, "root.pem")...),
+		o,
+	); !strings.Contains(
+		strings.Join(r.Warnings, " "),
+		"twice",
+	) {
 		t.Errorf("one certificate twice: %+v", r.Warnings)
 	}
 }
@@ -143,15 +228,34 @@ func TestApplications(t *testing.T) {
 	}
 	altered := file(t, "testdata", "helpline.exe")
 	altered[0x210] ^= 1 // in the code
-	if r := taken(t, "altered.exe", altered, contents.Options{}); r.Application.Signed != "unverified" || !strings.Contains(strings.Join(r.Warnings, " "), "does not fit the file") {
+	if r := taken(
+		t,
+		"altered.exe",
+		altered,
+		contents.Options{},
+	); r.Application.Signed != "unverified" ||
+		!strings.Contains(strings.Join(r.Warnings, " "), "does not fit the file") {
 		t.Errorf("an executable that was altered after signing is %+v", r.Application)
 	}
-	desktop := "# made up\n[Desktop Entry]\nType=Application\nName=Helpline\nExec=env LANG=C /opt/helpline/bin/helpline --support %u\n\n[Desktop Action New]\nName=Another\nExec=other\n"
-	if a := taken(t, "helpline.desktop", []byte(desktop), contents.Options{}).Application; a.Identifier != "helpline" || a.Name != "Helpline" || a.Platform != "linux" {
+	desktop := "# made up\n[Desktop Entry]\nType=Application\nName=Helpline\nExec=env LANG=C /opt/helpline/bin/helpline --support %u\n\n" +
+		"[Desktop Action New]\nName=Another\nExec=other\n"
+	if a := taken(
+		t,
+		"helpline.desktop",
+		[]byte(desktop),
+		contents.Options{},
+	).Application; a.Identifier != "helpline" || a.Name != "Helpline" ||
+		a.Platform != "linux" {
 		t.Errorf("the .desktop entry is %+v", a)
 	}
 	for _, packing := range []string{"gzip", "xz", "zstd", "none"} {
-		if a := taken(t, "helpline.deb", debianPackage(t, packing), contents.Options{}).Application; a.Identifier != "helpline-crew" || a.Version != "4.2.1-1" || a.Name != "remote support for crews" {
+		if a := taken(
+			t,
+			"helpline.deb",
+			debianPackage(t, packing),
+			contents.Options{},
+		).Application; a.Identifier != "helpline-crew" || a.Version != "4.2.1-1" ||
+			a.Name != "remote support for crews" {
 			t.Errorf("the package packed with %s is %+v", packing, a)
 		}
 	}
@@ -164,12 +268,14 @@ func debianPackage(t *testing.T, packing string) []byte {
 	if err := os.MkdirAll(filepath.Join(dir, "p", "DEBIAN"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	control := "Package: helpline-crew\nVersion: 4.2.1-1\nArchitecture: all\nMaintainer: Saltmarsh Tools <tools@saltmarsh.example>\nDescription: remote support for crews\n more words\n .\n Version: 9\n"
+	control := "Package: helpline-crew\nVersion: 4.2.1-1\nArchitecture: all\nMaintainer: Saltmarsh Tools <tools@saltmarsh.example>\n" +
+		"Description: remote support for crews\n more words\n .\n Version: 9\n"
 	if err := os.WriteFile(filepath.Join(dir, "p", "DEBIAN", "control"), []byte(control), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	out := filepath.Join(dir, "p.deb")
-	if text, err := exec.Command("dpkg-deb", "-Z"+packing, "--uniform-compression", "--root-owner-group", "-b", filepath.Join(dir, "p"), out).CombinedOutput(); err != nil {
+	if text, err := exec.Command("dpkg-deb", "-Z"+packing, "--uniform-compression", "--root-owner-group", "-b", filepath.Join(dir, "p"), out).
+		CombinedOutput(); err != nil {
 		t.Fatalf("dpkg-deb: %v\n%s", err, text)
 	}
 	return file(t, out)
@@ -178,16 +284,41 @@ func debianPackage(t *testing.T, packing string) []byte {
 func TestBundles(t *testing.T) {
 	info := file(t, "testdata", "helpline.xml.plist")
 	o := contents.Options{Expect: setting.ApplicationFile}
-	bundle := zipOf(t, map[string][]byte{"Helpline.app/Contents/Info.plist": info, "Helpline.app/Contents/MacOS/helpline": signedProgram("example.saltmarsh.helpline", "SALTMARSH1", true), "Helpline.app/Contents/PlugIns/In.app/Contents/Info.plist": []byte("x")})
+	bundle := zipOf(
+		t,
+		map[string][]byte{
+			"Helpline.app/Contents/Info.plist":                         info,
+			"Helpline.app/Contents/MacOS/helpline":                     signedProgram("example.saltmarsh.helpline", "SALTMARSH1", true),
+			"Helpline.app/Contents/PlugIns/In.app/Contents/Info.plist": []byte("x"),
+		},
+	)
 	r := taken(t, "Helpline.zip", bundle, o)
-	if a := r.Application; a.Identifier != "example.saltmarsh.helpline" || a.Signer != "SALTMARSH1" || a.Signed != "unverified" || a.Source != "an application bundle" {
+	if a := r.Application; a.Identifier != "example.saltmarsh.helpline" || a.Signer != "SALTMARSH1" || a.Signed != "unverified" ||
+		a.Source != "an application bundle" {
 		t.Errorf("the bundle is %+v", a)
 	}
-	other := taken(t, "Helpline.zip", zipOf(t, map[string][]byte{"Helpline.app/Contents/Info.plist": info, "Helpline.app/Contents/MacOS/helpline": signedProgram("example.other", "", false)}), o)
+	other := taken(
+		t,
+		"Helpline.zip",
+		zipOf(
+			t,
+			map[string][]byte{
+				"Helpline.app/Contents/Info.plist":     info,
+				"Helpline.app/Contents/MacOS/helpline": signedProgram("example.other", "", false),
+			},
+		),
+		o,
+	)
 	if other.Application.Signed != "none" || !strings.Contains(strings.Join(other.Warnings, " "), "is signed as example.other") {
 		t.Errorf("a program that is signed as another: %+v %v", other.Application, other.Warnings)
 	}
-	refusedWith(t, "two.zip", zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": info, "B.app/Contents/Info.plist": info}), o, "2 applications side by side")
+	refusedWith(
+		t,
+		"two.zip",
+		zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": info, "B.app/Contents/Info.plist": info}),
+		o,
+		"2 applications side by side",
+	)
 	refusedWith(t, "none.zip", zipOf(t, map[string][]byte{"readme.txt": info}), o, "no application bundle")
 	refusedWith(t, "cut.zip", bundle[:len(bundle)/2], o, "can't be read")
 }
@@ -251,17 +382,43 @@ const goodRules = `{"format": "zenith-ridge/application-rules/1", "id": "{6F9619
 
 func TestRuleSets(t *testing.T) {
 	o := contents.Options{Expect: setting.RulesFile}
-	r := taken(t, "rules.json", fmt.Appendf(nil, goodRules, `{"id": "a", "action": "allow", "path": "/opt/larkfell/**"}, {"id": "b", "action": "deny", "sha256": "`+strings.Repeat("AB", 32)+`"}`), o)
-	if r.Rules.ID != "6f9619ff-8b86-d011-b42d-00c04fc964ff" || r.Rules.Otherwise != "deny" || len(r.Rules.Rules) != 2 || r.Rules.Rules[1].SHA256 != strings.Repeat("ab", 32) {
+	r := taken(
+		t,
+		"rules.json",
+		fmt.Appendf(
+			nil,
+			goodRules,
+			`{"id": "a", "action": "allow", "path": "/opt/larkfell/**"}, {"id": "b", "action": "deny", "sha256": "`+strings.Repeat("AB", 32)+`"}`,
+		),
+		o,
+	)
+	if r.Rules.ID != "6f9619ff-8b86-d011-b42d-00c04fc964ff" || r.Rules.Otherwise != "deny" || len(r.Rules.Rules) != 2 ||
+		r.Rules.Rules[1].SHA256 != strings.Repeat("ab", 32) {
 		t.Errorf("the rule set is %+v", r.Rules)
 	}
 	for id := range map[string]bool{"6f9619ff-8b86-d011-b42d-00c04fc964ff": true, " {6F9619ff-8B86-D011-B42D-00C04FC964FF} ": true} {
-		text := strings.Replace(fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/opt/x"}`), "{6F9619FF-8B86-D011-B42D-00C04FC964FF}", id, 1)
+		text := strings.Replace(
+			fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/opt/x"}`),
+			"{6F9619FF-8B86-D011-B42D-00C04FC964FF}",
+			id,
+			1,
+		)
 		if r := taken(t, "rules.json", []byte(text), o); r.Rules.ID != "6f9619ff-8b86-d011-b42d-00c04fc964ff" {
 			t.Errorf("the id %q was read as %s", id, r.Rules.ID)
 		}
 	}
-	if r := taken(t, "rules.json", fmt.Appendf(nil, goodRules, `{"id": "a", "action": "allow", "path": "/home/**"}, {"id": "c", "action": "deny", "path": "/x"}, {"id": "b", "action": "deny", "path": "/x"}`), o); len(r.Warnings) != 2 {
+	if r := taken(
+		t,
+		"rules.json",
+		fmt.Appendf(
+			nil,
+			goodRules,
+			`{"id": "a", "action": "allow", "path": "/home/**"}, {"id": "c", "action": "deny", "path": "/x"}, {"id": "b", "action": "deny", "path": "/x"}`,
+		),
+		o,
+	); len(
+		r.Warnings,
+	) != 2 {
 		t.Errorf("a broad rule and a repeated one: %v", r.Warnings)
 	}
 	for reason, text := range map[string]string{
@@ -295,8 +452,26 @@ func TestRuleSets(t *testing.T) {
 // TestHostileFiles feeds what is made to hurt: bombs, loops, lies about sizes, nesting.
 func TestHostileFiles(t *testing.T) {
 	o := contents.Options{Expect: setting.ApplicationFile}
-	refusedWith(t, "bomb.zip", zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": bytes.Repeat([]byte("<"), 64<<20)}), o, "unpacks to more than 1024 KiB")
-	refusedWith(t, "zeros.zip", zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": file(t, "testdata", "helpline.xml.plist"), "A.app/Contents/MacOS/helpline": make([]byte, 300<<20)}), o, "unpacks to more than 300 MiB")
+	refusedWith(
+		t,
+		"bomb.zip",
+		zipOf(t, map[string][]byte{"A.app/Contents/Info.plist": bytes.Repeat([]byte("<"), 64<<20)}),
+		o,
+		"unpacks to more than 1024 KiB",
+	)
+	refusedWith(
+		t,
+		"zeros.zip",
+		zipOf(
+			t,
+			map[string][]byte{
+				"A.app/Contents/Info.plist":     file(t, "testdata", "helpline.xml.plist"),
+				"A.app/Contents/MacOS/helpline": make([]byte, 300<<20),
+			},
+		),
+		o,
+		"unpacks to more than 300 MiB",
+	)
 	many := map[string][]byte{}
 	for i := range 50_001 {
 		many[fmt.Sprintf("f%d", i)] = nil
@@ -304,12 +479,44 @@ func TestHostileFiles(t *testing.T) {
 	refusedWith(t, "many.zip", zipOf(t, many), o, "50001 entries")
 	laughs := `<?xml version="1.0"?><!DOCTYPE plist [<!ENTITY a "ha"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;&a;&a;">]><plist><dict><key>CFBundleIdentifier</key><string>&b;</string></dict></plist>`
 	refusedWith(t, "laughs.plist", []byte(laughs), o, "entities of its own")
-	refusedWith(t, "outside.plist", []byte(`<?xml version="1.0"?><!DOCTYPE plist SYSTEM "file:///etc/passwd" [<!ENTITY x SYSTEM "file:///etc/passwd">]><plist><string>&x;</string></plist>`), o, "entities of its own")
-	refusedWith(t, "deep.plist", []byte(`<?xml version="1.0"?><plist>`+strings.Repeat("<array>", 5000)+strings.Repeat("</array>", 5000)+"</plist>"), o, "nested more than 64 deep")
-	refusedWith(t, "huge.plist", append([]byte(`<?xml version="1.0"?><plist><string>`), bytes.Repeat([]byte("a"), 2<<20)...), o, "a property list of")
+	refusedWith(
+		t,
+		"outside.plist",
+		[]byte(
+			`<?xml version="1.0"?><!DOCTYPE plist SYSTEM "file:///etc/passwd" [<!ENTITY x SYSTEM "file:///etc/passwd">]><plist><string>&x;</string></plist>`,
+		),
+		o,
+		"entities of its own",
+	)
+	refusedWith(
+		t,
+		"deep.plist",
+		[]byte(`<?xml version="1.0"?><plist>`+strings.Repeat("<array>", 5000)+strings.Repeat("</array>", 5000)+"</plist>"),
+		o,
+		"nested more than 64 deep",
+	)
+	refusedWith(
+		t,
+		"huge.plist",
+		append([]byte(`<?xml version="1.0"?><plist><string>`), bytes.Repeat([]byte("a"), 2<<20)...),
+		o,
+		"a property list of",
+	)
 	refusedWith(t, "page.html.plist", []byte(`<?xml version="1.0"?><html><body/></html>`), o, `the root "html"`)
-	refusedWith(t, "no-id.plist", []byte(`<?xml version="1.0"?><plist><dict><key>CFBundleName</key><string>x</string></dict></plist>`), o, "no identifier")
-	refusedWith(t, "braces.plist", []byte(`<?xml version="1.0"?><plist><dict><key>CFBundleIdentifier</key><string>{x}</string></dict></plist>`), o, `the identifier "{x}"`)
+	refusedWith(
+		t,
+		"no-id.plist",
+		[]byte(`<?xml version="1.0"?><plist><dict><key>CFBundleName</key><string>x</string></dict></plist>`),
+		o,
+		"no identifier",
+	)
+	refusedWith(
+		t,
+		"braces.plist",
+		[]byte(`<?xml version="1.0"?><plist><dict><key>CFBundleIdentifier</key><string>{x}</string></dict></plist>`),
+		o,
+		`the identifier "{x}"`,
+	)
 	loop := file(t, "testdata", "helpline.binary.plist")
 	for i := range len(loop) - 40 { // whatever byte is turned over, it is read or refused, and never crashes
 		turned := bytes.Clone(loop)

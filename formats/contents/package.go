@@ -100,7 +100,12 @@ func decompress(kind string, data []byte) (io.Reader, error) {
 		}
 		return r, nil
 	case ".zst":
-		r, err := zstd.NewReader(bytes.NewReader(data), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxZstdMemory), zstd.WithDecoderMaxWindow(maxZstdMemory))
+		r, err := zstd.NewReader(
+			bytes.NewReader(data),
+			zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderMaxMemory(maxZstdMemory),
+			zstd.WithDecoderMaxWindow(maxZstdMemory),
+		)
 		if err != nil {
 			return nil, damaged
 		}
@@ -140,6 +145,16 @@ func describePackage(control string) (*Reading, error) {
 	if name == "" {
 		name = fields["Package"]
 	}
-	return application(&Application{Name: name, Identifier: fields["Package"], Version: fields["Version"], Signed: "unknown", Platform: "linux", Source: "a Debian package"}, "application/vnd.debian.binary-package",
-		"a package carries no signature of its own: the archive that it comes from is signed. Its maintainer is "+fields["Maintainer"])
+	return application(
+		&Application{
+			Name:       name,
+			Identifier: fields["Package"],
+			Version:    fields["Version"],
+			Signed:     "unknown",
+			Platform:   "linux",
+			Source:     "a Debian package",
+		},
+		"application/vnd.debian.binary-package",
+		"a package carries no signature of its own: the archive that it comes from is signed. Its maintainer is "+fields["Maintainer"],
+	)
 }

@@ -114,19 +114,28 @@ func judgeRules(r *Reading, set *RuleSet) error {
 		rule := &set.Rules[i]
 		rule.SHA256 = strings.ToLower(rule.SHA256)
 		if first, twice := ids[rule.ID]; twice {
-			return refuse(fmt.Sprintf("rule %d with the id %s, as rule %d has", i+1, problem.Quote(rule.ID), first+1), "an id of its own for each rule")
+			return refuse(
+				fmt.Sprintf("rule %d with the id %s, as rule %d has", i+1, problem.Quote(rule.ID), first+1),
+				"an id of its own for each rule",
+			)
 		}
 		ids[rule.ID] = i
 		key := strings.Join(append([]string{rule.Path, rule.SHA256, signerText(rule.Signer)}, rule.Platforms...), "\x00")
 		if other := matchers[key]; other != nil {
 			if other.Action != rule.Action {
-				return refuse(fmt.Sprintf("the rules %s and %s, which allow and deny the same", problem.Quote(other.ID), problem.Quote(rule.ID)), "one of the two")
+				return refuse(
+					fmt.Sprintf("the rules %s and %s, which allow and deny the same", problem.Quote(other.ID), problem.Quote(rule.ID)),
+					"one of the two",
+				)
 			}
 			r.Warnings = append(r.Warnings, fmt.Sprintf("the rules %s and %s say the same", other.ID, rule.ID))
 		}
 		matchers[key] = rule
 		if rule.Action == "allow" && rule.SHA256 == "" && rule.Signer == nil && isBroad(rule.Path) {
-			r.Warnings = append(r.Warnings, fmt.Sprintf("the rule %s allows everything below %s, where people may be able to put programs", rule.ID, rule.Path))
+			r.Warnings = append(
+				r.Warnings,
+				fmt.Sprintf("the rule %s allows everything below %s, where people may be able to put programs", rule.ID, rule.Path),
+			)
 		}
 		if strings.ContainsAny(rule.Path, "{}") {
 			r.Warnings = append(r.Warnings, fmt.Sprintf("the path of rule %s has a brace in it: %s", rule.ID, rule.Path))
@@ -228,7 +237,10 @@ func schemaFaults(err error) error {
 				said = said[:200] + "…"
 			}
 			if len(faults) < 20 {
-				faults = append(faults, problem.Fault{Code: problem.WrongContent, Path: path, Found: said, Expected: "a rule set as docs/application-rules.md describes it"})
+				faults = append(
+					faults,
+					problem.Fault{Code: problem.WrongContent, Path: path, Found: said, Expected: "a rule set as docs/application-rules.md describes it"},
+				)
 			}
 		}
 		for _, cause := range e.Causes {

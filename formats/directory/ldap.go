@@ -20,7 +20,8 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
-// LDAP says how a directory is read. The password of the account is not part of it: Password names a file of the service's folder of secrets.
+// LDAP says how a directory is read. The password of the account is not part of it: Password names a file of the service's folder of
+// secrets.
 type LDAP struct {
 	Address   string     `json:"address" maxLength:"300" doc:"ldaps://HOST:PORT, or ldap://HOST:PORT, which is encrypted with StartTLS before anything else is sent"`
 	Authority string     `json:"authority,omitempty" maxLength:"100000" doc:"The certificates that may vouch for the server, as PEM; those that the system trusts where it is left out"`
@@ -80,7 +81,10 @@ func (l *LDAP) Check() problem.Faults {
 	refuse := func(code problem.Code, path, found, expected string) {
 		faults = append(faults, problem.Fault{Code: code, Path: "/ldap/" + path, Found: found, Expected: expected})
 	}
-	if at, err := url.Parse(l.Address); err != nil || at.Scheme != "ldap" && at.Scheme != "ldaps" || at.Host == "" || at.User != nil || strings.Trim(at.Path, "/") != "" {
+	if at, err := url.Parse(
+		l.Address,
+	); err != nil || at.Scheme != "ldap" && at.Scheme != "ldaps" || at.Host == "" || at.User != nil ||
+		strings.Trim(at.Path, "/") != "" {
 		refuse(problem.Syntax, "address", problem.Quote(l.Address), "ldaps://HOST:PORT or ldap://HOST:PORT")
 	}
 	if _, err := ldap.ParseDN(l.Base); err != nil || l.Base == "" {
@@ -111,7 +115,12 @@ func (l *LDAP) Check() problem.Faults {
 	}
 	for name := range l.People.Attributes {
 		if name == "" || slices.Contains(estate.PersonNames, name) {
-			refuse(problem.ReservedName, "people/attributes/"+name, problem.Quote(name), "a name of its own; these are taken: "+strings.Join(estate.PersonNames, ", "))
+			refuse(
+				problem.ReservedName,
+				"people/attributes/"+name,
+				problem.Quote(name),
+				"a name of its own; these are taken: "+strings.Join(estate.PersonNames, ", "),
+			)
 		}
 	}
 	if m := l.Groups.Members; m != "" && m != ByMember && m != ByMemberOf {
@@ -202,7 +211,15 @@ func (l *LDAP) Read(ctx context.Context, password, since string, known Known, pr
 		return nil, err
 	}
 	defer conn.Close()
-	r := &ldapRead{LDAP: l, conn: conn, since: since, out: &Reading{Full: since == "", Mark: since, MemberOf: map[string][]string{}}, keys: map[string]string{}, units: map[string]bool{}, progress: progress}
+	r := &ldapRead{
+		LDAP:     l,
+		conn:     conn,
+		since:    since,
+		out:      &Reading{Full: since == "", Mark: since, MemberOf: map[string][]string{}},
+		keys:     map[string]string{},
+		units:    map[string]bool{},
+		progress: progress,
+	}
 	if since != "" {
 		for place, key := range known.Keys {
 			r.keys[place] = key
@@ -296,7 +313,17 @@ func (r *ldapRead) search(ctx context.Context, kind estate.Kind, filter string, 
 	pages := ldap.NewControlPaging(uint32(size))
 	var entries []*ldap.Entry
 	for {
-		request := ldap.NewSearchRequest(r.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, wanted, []ldap.Control{pages})
+		request := ldap.NewSearchRequest(
+			r.Base,
+			ldap.ScopeWholeSubtree,
+			ldap.NeverDerefAliases,
+			0,
+			0,
+			false,
+			filter,
+			wanted,
+			[]ldap.Control{pages},
+		)
 		answer, err := r.conn.Search(request)
 		if err != nil {
 			if ctx.Err() != nil {
@@ -348,14 +375,31 @@ func (r *ldapRead) keyOf(e *ldap.Entry) string {
 
 // begin starts a record; ok is false where the entry has no key.
 func (r *ldapRead) begin(kind estate.Kind, e *ldap.Entry, id string) (Record, bool) {
-	rec := Record{Kind: kind, Key: r.keyOf(e), Place: placeOf(e.DN), Wants: ValidSlug(e.GetEqualFoldAttributeValue(id)), Fields: map[string]any{}}
+	rec := Record{
+		Kind:   kind,
+		Key:    r.keyOf(e),
+		Place:  placeOf(e.DN),
+		Wants:  ValidSlug(e.GetEqualFoldAttributeValue(id)),
+		Fields: map[string]any{},
+	}
 	if rec.Key == "" {
-		r.out.Faults = append(r.out.Faults, problem.Fault{Code: problem.MissingField, Path: e.DN, Found: "an entry without " + or(r.Key, "entryUUID"), Expected: "the attribute by which an entry is known again"})
+		r.out.Faults = append(
+			r.out.Faults,
+			problem.Fault{
+				Code:     problem.MissingField,
+				Path:     e.DN,
+				Found:    "an entry without " + or(r.Key, "entryUUID"),
+				Expected: "the attribute by which an entry is known again",
+			},
+		)
 		r.out.Full = false
 		return rec, false
 	}
 	if rec.Wants == "" {
-		r.out.Faults = append(r.out.Faults, problem.Fault{Code: problem.MissingField, Path: e.DN, Found: "an entry without " + id, Expected: "the attribute that becomes its id"})
+		r.out.Faults = append(
+			r.out.Faults,
+			problem.Fault{Code: problem.MissingField, Path: e.DN, Found: "an entry without " + id, Expected: "the attribute that becomes its id"},
+		)
 		rec.Faulty = true
 	}
 	return rec, true
@@ -375,7 +419,10 @@ func (r *ldapRead) unit(e *ldap.Entry) {
 	if !ok {
 		return
 	}
-	rec.Fields["title"] = or(e.GetEqualFoldAttributeValue(or(r.Units.Title, "description")), e.GetEqualFoldAttributeValue(or(r.Units.ID, "ou")))
+	rec.Fields["title"] = or(
+		e.GetEqualFoldAttributeValue(or(r.Units.Title, "description")),
+		e.GetEqualFoldAttributeValue(or(r.Units.ID, "ou")),
+	)
 	if rec.Unit = r.unitAbove(rec.Place); rec.Unit.IsZero() {
 		rec.Unit = Ref{Name: r.Units.Under}
 	}

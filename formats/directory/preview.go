@@ -24,10 +24,23 @@ type TablePreview struct {
 func Look(of estate.Kind, name string, in io.Reader, encoding string) (*TablePreview, error) {
 	stream, encoding, err := text(in, encoding)
 	if err != nil {
-		return nil, problem.Faults{{Code: problem.NotOneOf, Path: "/query/encoding", Found: problem.Quote(encoding), Expected: "a character set as IANA names it, such as utf-8 or iso-8859-1"}}
+		return nil, problem.Faults{
+			{
+				Code:     problem.NotOneOf,
+				Path:     "/query/encoding",
+				Found:    problem.Quote(encoding),
+				Expected: "a character set as IANA names it, such as utf-8 or iso-8859-1",
+			},
+		}
 	}
 	rows, separator := rowsOf(stream, "")
-	p := &TablePreview{Encoding: encoding, Separator: string(separator), Header: []string{}, Rows: [][]string{}, Table: Table{Of: of, Columns: map[string]string{}, Whole: true}}
+	p := &TablePreview{
+		Encoding:  encoding,
+		Separator: string(separator),
+		Header:    []string{},
+		Rows:      [][]string{},
+		Table:     Table{Of: of, Columns: map[string]string{}, Whole: true},
+	}
 	if separator == '\t' {
 		p.Separator = "tab"
 	}
@@ -70,7 +83,10 @@ func (p *TablePreview) suggest() {
 				taken[field] = true
 			}
 		}
-		if slug := factName(column); p.Table.Columns[column] == "" && slug != "" && !slices.Contains(estate.DeviceNames, slug) && !slices.Contains(estate.PersonNames, slug) {
+		if slug := factName(
+			column,
+		); p.Table.Columns[column] == "" && slug != "" && !slices.Contains(estate.DeviceNames, slug) &&
+			!slices.Contains(estate.PersonNames, slug) {
 			p.Table.Columns[column] = p.Table.prefix() + slug
 		}
 	}

@@ -47,10 +47,26 @@ func (u *SourceSetUp) Check(kind SourceKind) problem.Faults {
 	part := map[SourceKind]string{KindSCIM: "/scim", KindLDAP: "/ldap", KindCSV: "/table"}
 	for k, is := range there {
 		if k == kind && !is {
-			faults = append(faults, problem.Fault{Code: problem.MissingField, Path: part[k], Found: "a set-up without it", Expected: "how a source of the kind " + string(kind) + " is read"})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.MissingField,
+					Path:     part[k],
+					Found:    "a set-up without it",
+					Expected: "how a source of the kind " + string(kind) + " is read",
+				},
+			)
 		}
 		if k != kind && is {
-			faults = append(faults, problem.Fault{Code: problem.MisplacedField, Path: part[k], Found: "a part for another kind of source", Expected: "none beside a source of the kind " + string(kind)})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.MisplacedField,
+					Path:     part[k],
+					Found:    "a part for another kind of source",
+					Expected: "none beside a source of the kind " + string(kind),
+				},
+			)
 		}
 	}
 	if kind == KindLDAP && u.LDAP != nil {
@@ -62,13 +78,24 @@ func (u *SourceSetUp) Check(kind SourceKind) problem.Faults {
 	if kind == KindSCIM && u.SCIM != nil {
 		for name := range u.SCIM.Attributes {
 			if name == "" || slices.Contains(estate.PersonNames, name) {
-				faults = append(faults, problem.Fault{Code: problem.ReservedName, Path: problem.Join("/scim/attributes", name), Found: problem.Quote(name), Expected: "a name of its own; these are taken: " + strings.Join(estate.PersonNames, ", ")})
+				faults = append(
+					faults,
+					problem.Fault{
+						Code:     problem.ReservedName,
+						Path:     problem.Join("/scim/attributes", name),
+						Found:    problem.Quote(name),
+						Expected: "a name of its own; these are taken: " + strings.Join(estate.PersonNames, ", "),
+					},
+				)
 			}
 		}
 	}
 	for name, n := range map[string][3]int{"read_every_minutes": {u.ReadEvery, 0, 10080}, "compare_at_hour": {u.CompareAt, 0, 23}, "remove_after_days": {u.RemoveAfter, 0, 3650}, "most_left_percent": {u.MostLeft, 0, 100}} {
 		if n[0] < n[1] || n[0] > n[2] {
-			faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: "/" + name, Found: fmt.Sprint(n[0]), Expected: fmt.Sprintf("%d to %d", n[1], n[2])})
+			faults = append(
+				faults,
+				problem.Fault{Code: problem.OutOfRange, Path: "/" + name, Found: fmt.Sprint(n[0]), Expected: fmt.Sprintf("%d to %d", n[1], n[2])},
+			)
 		}
 	}
 	faults.Sort()

@@ -237,14 +237,62 @@ const previewRows = 20
 
 // words are names of columns that people use, by the field that they mean: in lower case, letters and digits alone.
 var words = map[string][]string{
-	"serial": {"serial", "serialnumber", "serialno", "sn"}, "id": {"id", "device", "deviceid", "laptop", "assettag", "asset", "hostname", "personid", "user", "username", "userid", "login", "account"},
-	"owner": {"owner", "assignedto", "assignee", "primaryuser", "ownermail", "usermail"}, "unit": {"unit", "department", "site", "location", "orgunit", "organisationalunit", "team"},
-	"os": {"os", "platform", "operatingsystem", "system"}, "os_version": {"osversion", "version", "release", "osrelease", "systemversion"}, "edition": {"edition", "osedition"},
-	"model": {"model", "devicemodel", "product"}, "tags": {"tags", "labels"}, "users": {"users", "otherusers"}, "name": {"name", "fullname", "displayname"}, "mail": {"mail", "email", "emailaddress", "mailaddress"},
+	"serial": {
+		"serial",
+		"serialnumber",
+		"serialno",
+		"sn",
+	},
+	"id": {
+		"id",
+		"device",
+		"deviceid",
+		"laptop",
+		"assettag",
+		"asset",
+		"hostname",
+		"personid",
+		"user",
+		"username",
+		"userid",
+		"login",
+		"account",
+	},
+	"owner": {
+		"owner",
+		"assignedto",
+		"assignee",
+		"primaryuser",
+		"ownermail",
+		"usermail",
+	},
+	"unit": {"unit", "department", "site", "location", "orgunit", "organisationalunit", "team"},
+	"os": {
+		"os",
+		"platform",
+		"operatingsystem",
+		"system",
+	},
+	"os_version": {"osversion", "version", "release", "osrelease", "systemversion"},
+	"edition":    {"edition", "osedition"},
+	"model": {
+		"model",
+		"devicemodel",
+		"product",
+	},
+	"tags":  {"tags", "labels"},
+	"users": {"users", "otherusers"},
+	"name":  {"name", "fullname", "displayname"},
+	"mail":  {"mail", "email", "emailaddress", "mailaddress"},
 }
 
 func unreadable(name string, err error) problem.Fault {
-	f := problem.Fault{Code: problem.Syntax, Place: problem.Place{File: name, Line: 1, Column: 1}, Found: err.Error(), Expected: "CSV (RFC 4180)"}
+	f := problem.Fault{
+		Code:     problem.Syntax,
+		Place:    problem.Place{File: name, Line: 1, Column: 1},
+		Found:    err.Error(),
+		Expected: "CSV (RFC 4180)",
+	}
 	var bad *csv.ParseError
 	switch {
 	case errors.As(err, &bad):
@@ -266,11 +314,21 @@ func notText(name string, rows *tableRows, cells []string) (problem.Fault, bool)
 			r, size := utf8.DecodeRuneInString(cell[at:])
 			if r == utf8.RuneError && size == 1 {
 				line, column := rows.FieldPos(i)
-				return problem.Fault{Code: problem.Encoding, Place: problem.Place{File: name, Line: line, Column: column + at}, Found: fmt.Sprintf("the byte %#02x", cell[at]), Expected: "UTF-8, or the name of the encoding that the table is in, such as iso-8859-1"}, true
+				return problem.Fault{
+					Code:     problem.Encoding,
+					Place:    problem.Place{File: name, Line: line, Column: column + at},
+					Found:    fmt.Sprintf("the byte %#02x", cell[at]),
+					Expected: "UTF-8, or the name of the encoding that the table is in, such as iso-8859-1",
+				}, true
 			}
 			if r == 0 {
 				line, column := rows.FieldPos(i)
-				return problem.Fault{Code: problem.Encoding, Place: problem.Place{File: name, Line: line, Column: column + at}, Found: "a zero byte", Expected: "text; a table in UTF-16 begins with a byte order mark, or name its encoding: utf-16le"}, true
+				return problem.Fault{
+					Code:     problem.Encoding,
+					Place:    problem.Place{File: name, Line: line, Column: column + at},
+					Found:    "a zero byte",
+					Expected: "text; a table in UTF-16 begins with a byte order mark, or name its encoding: utf-16le",
+				}, true
 			}
 			at += size
 		}
@@ -299,9 +357,17 @@ func (t *Table) Read(name string, in io.Reader) (*Reading, error) {
 	}
 	stream, _, err := text(in, t.Encoding)
 	if err != nil {
-		return nil, problem.Faults{{Code: problem.NotOneOf, Path: "/table/encoding", Found: problem.Quote(t.Encoding), Expected: "a character set"}}
+		return nil, problem.Faults{
+			{Code: problem.NotOneOf, Path: "/table/encoding", Found: problem.Quote(t.Encoding), Expected: "a character set"},
+		}
 	}
-	r := &reader{Table: t, name: name, out: &Reading{Kinds: []estate.Kind{t.Of}, Full: t.Whole}, lines: map[string]int{}, known: map[string]string{}}
+	r := &reader{
+		Table: t,
+		name:  name,
+		out:   &Reading{Kinds: []estate.Kind{t.Of}, Full: t.Whole},
+		lines: map[string]int{},
+		known: map[string]string{},
+	}
 	r.rows, _ = rowsOf(stream, t.Separator)
 	cells, err := r.rows.Read()
 	if err != nil {
@@ -326,7 +392,14 @@ func (t *Table) Read(name string, in io.Reader) (*Reading, error) {
 		}
 		if len(r.out.Records) >= MaxRows {
 			line, _ := r.rows.FieldPos(0)
-			return nil, problem.Faults{{Code: problem.TooLarge, Place: problem.Place{File: name, Line: line, Column: 1}, Found: fmt.Sprintf("more than %d rows", MaxRows), Expected: "a table with fewer; import it in parts, as tables that do not list everything"}}
+			return nil, problem.Faults{
+				{
+					Code:     problem.TooLarge,
+					Place:    problem.Place{File: name, Line: line, Column: 1},
+					Found:    fmt.Sprintf("more than %d rows", MaxRows),
+					Expected: "a table with fewer; import it in parts, as tables that do not list everything",
+				},
+			}
 		}
 		r.row(cells)
 	}
@@ -342,7 +415,10 @@ func (r *reader) head(cells []string) (faults problem.Faults) {
 	r.fields = make([]string, len(cells))
 	refuse := func(i int, code problem.Code, found, expected string) {
 		line, column := r.rows.FieldPos(i)
-		faults = append(faults, problem.Fault{Code: code, Place: problem.Place{File: r.name, Line: line, Column: column}, Found: found, Expected: expected})
+		faults = append(
+			faults,
+			problem.Fault{Code: code, Place: problem.Place{File: r.name, Line: line, Column: column}, Found: found, Expected: expected},
+		)
 	}
 	for i, name := range r.header {
 		field := r.Columns[name]
@@ -350,7 +426,12 @@ func (r *reader) head(cells []string) (faults problem.Faults) {
 			continue
 		}
 		if first := slices.Index(r.header, name); first < i {
-			refuse(i, problem.DoubledField, "the column "+problem.Quote(name)+" a second time", fmt.Sprintf("each column that is mapped once; it is column %d already", first+1))
+			refuse(
+				i,
+				problem.DoubledField,
+				"the column "+problem.Quote(name)+" a second time",
+				fmt.Sprintf("each column that is mapped once; it is column %d already", first+1),
+			)
 			continue
 		}
 		r.fields[i] = field
@@ -363,7 +444,12 @@ func (r *reader) head(cells []string) (faults problem.Faults) {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		refuse(0, problem.MissingField, "a header without "+problem.Quote(name), "the column "+problem.Quote(name)+", which is mapped to "+r.Columns[name])
+		refuse(
+			0,
+			problem.MissingField,
+			"a header without "+problem.Quote(name),
+			"the column "+problem.Quote(name)+", which is mapped to "+r.Columns[name],
+		)
 	}
 	return faults
 }
@@ -373,7 +459,10 @@ func (r *reader) refuse(i int, code problem.Code, found, expected string) {
 		return
 	}
 	line, column := r.rows.FieldPos(i)
-	r.out.Faults = append(r.out.Faults, problem.Fault{Code: code, Place: problem.Place{File: r.name, Line: line, Column: column}, Found: found, Expected: expected})
+	r.out.Faults = append(
+		r.out.Faults,
+		problem.Fault{Code: code, Place: problem.Place{File: r.name, Line: line, Column: column}, Found: found, Expected: expected},
+	)
 }
 
 // tableInteger are whole numbers with no leading zero; anything else that looks like one is text.
@@ -421,7 +510,12 @@ func (r *reader) row(cells []string) {
 		}
 	}
 	if first, twice := r.lines[rec.Key]; twice {
-		r.refuse(slices.Index(r.fields, r.Key), problem.DoubledID, problem.Quote(rec.Key)+" a second time", fmt.Sprintf("each %s once; line %d has it already", r.Key, first))
+		r.refuse(
+			slices.Index(r.fields, r.Key),
+			problem.DoubledID,
+			problem.Quote(rec.Key)+" a second time",
+			fmt.Sprintf("each %s once; line %d has it already", r.Key, first),
+		)
 		return
 	}
 	r.lines[rec.Key] = line

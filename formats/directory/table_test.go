@@ -17,7 +17,16 @@ import (
 // inventory is a mapping as somebody sets it up for a table with columns of their own.
 func inventory() Table {
 	return Table{Of: estate.KindDevice, Key: "serial", Whole: true, Columns: map[string]string{
-		"Serial No": "serial", "System": "os", "Release": "os_version", "Assigned to": "owner", "Site": "unit", "Model": "model", "RAM": "facts/ram_gb", "Chip": "facts/chip", "Tags": "tags", "Bought for": "",
+		"Serial No":   "serial",
+		"System":      "os",
+		"Release":     "os_version",
+		"Assigned to": "owner",
+		"Site":        "unit",
+		"Model":       "model",
+		"RAM":         "facts/ram_gb",
+		"Chip":        "facts/chip",
+		"Tags":        "tags",
+		"Bought for":  "",
 	}}
 }
 
@@ -43,14 +52,30 @@ func TestRowsBecomeRecords(t *testing.T) {
 	}
 	a, b := r.Records[0], r.Records[1]
 	facts := a.Fields["facts"].(map[string]any)
-	if a.Key != "s-1" || a.Wants != "S-1" || a.Fields["os"] != "linux" || a.Owner.Name != "ines@larkfell.example" || a.Unit.Name != "Slipway" || facts["ram_gb"] != int64(16) || facts["chip"] != true || !slices.Equal(a.Fields["tags"].([]string), []string{"field", "bench"}) || a.Line != 2 {
+	if a.Key != "s-1" || a.Wants != "S-1" || a.Fields["os"] != "linux" || a.Owner.Name != "ines@larkfell.example" ||
+		a.Unit.Name != "Slipway" ||
+		facts["ram_gb"] != int64(16) ||
+		facts["chip"] != true ||
+		!slices.Equal(a.Fields["tags"].([]string), []string{"field", "bench"}) ||
+		a.Line != 2 {
 		t.Errorf("the first: %+v", a)
 	}
-	if b.Fields["serial"] != `S-"2` || b.Wants != "S-2" || b.Fields["os_version"] != "14.1" || b.Fields["facts"].(map[string]any)["ram_gb"] != "007" || b.Line != 4 {
+	if b.Fields["serial"] != `S-"2` || b.Wants != "S-2" || b.Fields["os_version"] != "14.1" ||
+		b.Fields["facts"].(map[string]any)["ram_gb"] != "007" ||
+		b.Line != 4 {
 		t.Errorf("the second: %+v", b)
 	}
 	if fmt.Sprint(r.Records) != fmt.Sprint(func() []Record {
-		again, _ := read(t, inventory(), strings.ReplaceAll(header+"S-1,Linux,12.4,ines@larkfell.example,Slipway,Halyard 14,16,true,\"field, bench\",secret\n\n\"S-\"\"2\",macos, 14.1 ,,,,007,,,\n", "\n", "\r\n"))
+		again, _ := read(
+			t,
+			inventory(),
+			strings.ReplaceAll(
+				header+"S-1,Linux,12.4,ines@larkfell.example,Slipway,Halyard 14,16,true,\"field, bench\",secret\n\n\"S-\"\"2\",macos, 14.1 "+
+					",,,,007,,,\n",
+				"\n",
+				"\r\n",
+			),
+		)
 		return again.Records
 	}()) {
 		t.Error("other ends of lines give other records")
@@ -109,7 +134,13 @@ func TestTablesThatCantBeRead(t *testing.T) {
 			t.Errorf("%s: it was read", name)
 			continue
 		}
-		if got := fmt.Sprintf("%s %d:%d", faults[0].Code, faults[0].Place.Line, faults[0].Place.Column); got != c.want || faults[0].Expected == "" {
+		if got := fmt.Sprintf(
+			"%s %d:%d",
+			faults[0].Code,
+			faults[0].Place.Line,
+			faults[0].Place.Column,
+		); got != c.want ||
+			faults[0].Expected == "" {
 			t.Errorf("%s: %s %v, expected %s", name, got, faults[0], c.want)
 		}
 	}
@@ -191,11 +222,23 @@ func TestMappingsAreChecked(t *testing.T) {
 }
 
 func TestAPreviewSuggestsAMapping(t *testing.T) {
-	p, err := Look(estate.KindDevice, "x.csv", strings.NewReader("Serial Number;Operating System;OS Version;Primary User;Department;RAM (GB);Serial\nS-1;linux;12;ines;Slipway;16;x\n"), "")
+	p, err := Look(
+		estate.KindDevice,
+		"x.csv",
+		strings.NewReader("Serial Number;Operating System;OS Version;Primary User;Department;RAM (GB);Serial\nS-1;linux;12;ines;Slipway;16;x\n"),
+		"",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := map[string]string{"Serial Number": "serial", "Operating System": "os", "OS Version": "os_version", "Primary User": "owner", "Department": "unit", "RAM (GB)": "facts/ram_gb"}
+	want := map[string]string{
+		"Serial Number":    "serial",
+		"Operating System": "os",
+		"OS Version":       "os_version",
+		"Primary User":     "owner",
+		"Department":       "unit",
+		"RAM (GB)":         "facts/ram_gb",
+	}
 	for column, field := range want {
 		if p.Table.Columns[column] != field {
 			t.Errorf("%s became %q, expected %q", column, p.Table.Columns[column], field)
@@ -204,10 +247,22 @@ func TestAPreviewSuggestsAMapping(t *testing.T) {
 	if p.Separator != ";" || p.Table.Key != "serial" || len(p.Rows) != 1 || p.Rows[0][4] != "Slipway" || len(p.Table.Check()) != 0 {
 		t.Errorf("%+v %v", p, p.Table.Check())
 	}
-	if p, err := Look(estate.KindPerson, "x.csv", strings.NewReader("Name,Email\nInes,ines@larkfell.example\n"), ""); err != nil || p.Table.Key != "mail" || len(p.Table.Check()) != 0 {
+	if p, err := Look(
+		estate.KindPerson,
+		"x.csv",
+		strings.NewReader("Name,Email\nInes,ines@larkfell.example\n"),
+		"",
+	); err != nil || p.Table.Key != "mail" ||
+		len(p.Table.Check()) != 0 {
 		t.Errorf("people: %+v %v", p, err)
 	}
-	if _, err := Look(estate.KindPerson, "x.csv", strings.NewReader("Name\nIn\xeas\n"), ""); err == nil || !strings.Contains(err.Error(), "encoding") {
+	if _, err := Look(
+		estate.KindPerson,
+		"x.csv",
+		strings.NewReader("Name\nIn\xeas\n"),
+		"",
+	); err == nil ||
+		!strings.Contains(err.Error(), "encoding") {
 		t.Errorf("another encoding: %v", err)
 	}
 	if _, err := Look(estate.KindPerson, "x.csv", strings.NewReader("x"), "utf-9"); err == nil {

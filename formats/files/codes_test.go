@@ -16,7 +16,16 @@ func TestEveryCodeHasAnExampleThatGivesIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Codes about files as such have their examples in TestBrokenEstates, TestTables and TestFilesAddUp.
-	noExample := map[string]bool{"Encoding": true, "Unreadable": true, "TooLarge": true, "LinkOutside": true, "TooDeep": true, "CellCount": true, "InUse": true, "BadHash": true}
+	noExample := map[string]bool{
+		"Encoding":    true,
+		"Unreadable":  true,
+		"TooLarge":    true,
+		"LinkOutside": true,
+		"TooDeep":     true,
+		"CellCount":   true,
+		"InUse":       true,
+		"BadHash":     true,
+	}
 	ran := 0
 	ast.Inspect(parsed, func(n ast.Node) bool {
 		spec, ok := n.(*ast.ValueSpec)

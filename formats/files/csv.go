@@ -47,7 +47,10 @@ func parseCSV(file string, t table, data []byte) ([]*node, problem.Faults) {
 	reader.FieldsPerRecord = -1 // counted here, so that one bad row does not hide the others
 	var faults problem.Faults
 	refuse := func(code problem.Code, line, column int, found, expected string) {
-		faults = append(faults, problem.Fault{Code: code, Place: problem.Place{File: file, Line: line, Column: column}, Found: found, Expected: expected})
+		faults = append(
+			faults,
+			problem.Fault{Code: code, Place: problem.Place{File: file, Line: line, Column: column}, Found: found, Expected: expected},
+		)
 	}
 	list := &node{kind: listNode, place: problem.Place{File: file, Line: 1, Column: 1}}
 	var header []string

@@ -72,7 +72,13 @@ func (d *decoder) keys(n *node, path string, known func(string) bool, expected s
 		if !known(f.name) {
 			d.refuse(problem.UnknownField, problem.Join(path, f.name), f.place, problem.Quote(f.name), expected)
 		} else if twice {
-			d.refuse(problem.DoubledField, problem.Join(path, f.name), f.place, problem.Quote(f.name), fmt.Sprintf("each field once; it is at line %d already", first.Line))
+			d.refuse(
+				problem.DoubledField,
+				problem.Join(path, f.name),
+				f.place,
+				problem.Quote(f.name),
+				fmt.Sprintf("each field once; it is at line %d already", first.Line),
+			)
 		}
 	}
 }
@@ -188,7 +194,13 @@ func (o object) expression(name string, scope rule.Scope) *rule.Rule {
 	}
 	r, err := rule.Compile(scope, n.text)
 	if err != nil {
-		o.refuse(problem.BadExpression, o.at(name), n.place, problem.Quote(n.text)+": "+err.Error(), "a CEL expression of type bool over "+strings.Join(scope.Variables(), ", "))
+		o.refuse(
+			problem.BadExpression,
+			o.at(name),
+			n.place,
+			problem.Quote(n.text)+": "+err.Error(),
+			"a CEL expression of type bool over "+strings.Join(scope.Variables(), ", "),
+		)
 	}
 	return r
 }
@@ -270,20 +282,43 @@ func (o object) detachments(name string) []estate.Detachment {
 
 func (d *decoder) unit(n *node, path string) estate.Unit {
 	o := d.object(n, path, "id", "parent", "title", "detach")
-	return estate.Unit{ID: estate.UnitID(o.text("id")), Parent: estate.UnitID(o.ref("parent")), Title: o.text("title"), Detach: o.detachments("detach")}
+	return estate.Unit{
+		ID:     estate.UnitID(o.text("id")),
+		Parent: estate.UnitID(o.ref("parent")),
+		Title:  o.text("title"),
+		Detach: o.detachments("detach"),
+	}
 }
 
 func (d *decoder) person(n *node, path string) estate.Person {
 	o := d.object(n, path, "id", "name", "mail", "unit", "attributes")
-	return estate.Person{ID: estate.PersonID(o.text("id")), Name: o.text("name"), Mail: o.text("mail"), Unit: estate.UnitID(o.ref("unit")), Attributes: o.values("attributes")}
+	return estate.Person{
+		ID:         estate.PersonID(o.text("id")),
+		Name:       o.text("name"),
+		Mail:       o.text("mail"),
+		Unit:       estate.UnitID(o.ref("unit")),
+		Attributes: o.values("attributes"),
+	}
 }
 
 func (d *decoder) device(n *node, path string) estate.Device {
 	o := d.object(n, path, "id", "serial", "owner", "users", "unit", "os", "os_version", "edition", "model", "tags", "facts")
 	return estate.Device{
-		ID: estate.DeviceID(o.text("id")), Serial: o.text("serial"), Owner: estate.PersonID(o.ref("owner")), Users: listOf[estate.PersonID](o, "users"),
-		Unit: estate.UnitID(o.ref("unit")), OS: setting.Platform(o.text("os")), OSVersion: o.text("os_version"), Edition: o.text("edition"), Model: o.text("model"),
-		Tags: listOf[string](o, "tags"), Facts: o.values("facts"),
+		ID: estate.DeviceID(
+			o.text("id"),
+		),
+		Serial: o.text("serial"),
+		Owner:  estate.PersonID(o.ref("owner")),
+		Users:  listOf[estate.PersonID](o, "users"),
+		Unit: estate.UnitID(
+			o.ref("unit"),
+		),
+		OS:        setting.Platform(o.text("os")),
+		OSVersion: o.text("os_version"),
+		Edition:   o.text("edition"),
+		Model:     o.text("model"),
+		Tags:      listOf[string](o, "tags"),
+		Facts:     o.values("facts"),
 	}
 }
 
@@ -304,8 +339,18 @@ func (d *decoder) group(n *node, path string) estate.Group {
 func (d *decoder) policy(n *node, path string) estate.Policy {
 	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "within", "owner", "why", "labels", "settings", "audience")
 	p := estate.Policy{
-		ID: estate.PolicyID(o.text("id")), Title: o.text("title"), Kind: setting.PolicyKind(o.text("kind")), State: estate.Active,
-		Platforms: listOf[setting.Platform](o, "platforms"), Within: estate.UnitID(o.ref("within")), Owner: o.text("owner"), Why: o.text("why"), Labels: listOf[string](o, "labels"),
+		ID:    estate.PolicyID(o.text("id")),
+		Title: o.text("title"),
+		Kind:  setting.PolicyKind(o.text("kind")),
+		State: estate.Active,
+		Platforms: listOf[setting.Platform](
+			o,
+			"platforms",
+		),
+		Within: estate.UnitID(o.ref("within")),
+		Owner:  o.text("owner"),
+		Why:    o.text("why"),
+		Labels: listOf[string](o, "labels"),
 	}
 	if o.node.get("state") != nil {
 		p.State = estate.State(o.text("state"))
@@ -322,7 +367,11 @@ func (d *decoder) policy(n *node, path string) estate.Policy {
 	}
 	if a := o.node.get("audience"); a != nil && a.kind != nothingNode {
 		audience := d.object(a, o.at("audience"), "include", "exclude", "when")
-		p.Audience = estate.Audience{Include: audience.targets("include"), Exclude: audience.targets("exclude"), When: audience.expression("when", rule.OfWhen)}
+		p.Audience = estate.Audience{
+			Include: audience.targets("include"),
+			Exclude: audience.targets("exclude"),
+			When:    audience.expression("when", rule.OfWhen),
+		}
 	}
 	return p
 }
@@ -353,8 +402,17 @@ func (d *decoder) entries(n *node, path string) []estate.Entry {
 func (d *decoder) exception(n *node, path string) estate.Exception {
 	o := d.object(n, path, "id", "setting", "target", "value", "unset", "from", "until", "reason", "approved_by", "approved_on")
 	e := estate.Exception{
-		ID: estate.ExceptionID(o.text("id")), Setting: setting.ID(o.ref("setting")), Value: o.value("value"), Unset: o.boolean("unset"),
-		From: o.date("from"), Until: o.date("until"), Reason: o.text("reason"), ApprovedBy: o.text("approved_by"), ApprovedOn: o.date("approved_on"),
+		ID:      estate.ExceptionID(o.text("id")),
+		Setting: setting.ID(o.ref("setting")),
+		Value:   o.value("value"),
+		Unset:   o.boolean("unset"),
+		From: o.date(
+			"from",
+		),
+		Until:      o.date("until"),
+		Reason:     o.text("reason"),
+		ApprovedBy: o.text("approved_by"),
+		ApprovedOn: o.date("approved_on"),
 	}
 	if t := o.node.get("target"); t != nil {
 		e.Target = d.target(t, o.at("target"))
@@ -364,21 +422,69 @@ func (d *decoder) exception(n *node, path string) estate.Exception {
 
 func (d *decoder) ruling(n *node, path string) estate.Ruling {
 	o := d.object(n, path, "id", "setting", "prefer", "over", "reason")
-	return estate.Ruling{ID: estate.RulingID(o.text("id")), Setting: setting.ID(o.ref("setting")), Prefer: estate.PolicyID(o.ref("prefer")), Over: estate.PolicyID(o.ref("over")), Reason: o.text("reason")}
+	return estate.Ruling{
+		ID:      estate.RulingID(o.text("id")),
+		Setting: setting.ID(o.ref("setting")),
+		Prefer:  estate.PolicyID(o.ref("prefer")),
+		Over:    estate.PolicyID(o.ref("over")),
+		Reason:  o.text("reason"),
+	}
 }
 
 func (d *decoder) definition(n *node, path string) setting.Definition {
-	o := d.object(n, path, "id", "title", "help", "kind", "area", "keywords", "side", "type", "combine", "default", "supports", "effects", "stricter",
-		"min", "max", "measure", "pattern", "max_length", "format", "options", "item_pattern", "max_items", "columns", "key", "content", "forced")
+	o := d.object(
+		n,
+		path,
+		"id",
+		"title",
+		"help",
+		"kind",
+		"area",
+		"keywords",
+		"side",
+		"type",
+		"combine",
+		"default",
+		"supports",
+		"effects",
+		"stricter",
+		"min",
+		"max",
+		"measure",
+		"pattern",
+		"max_length",
+		"format",
+		"options",
+		"item_pattern",
+		"max_items",
+		"columns",
+		"key",
+		"content",
+		"forced",
+	)
 	def := setting.Definition{
-		ID: setting.ID(o.text("id")), Title: o.text("title"), Help: o.text("help"), Kind: setting.PolicyKind(o.text("kind")), Area: o.text("area"),
-		Keywords: listOf[string](o, "keywords"), Side: setting.DeviceSide, Combine: setting.Closest,
-		Default: o.value("default"), Effects: listOf[setting.Effect](o, "effects"), Stricter: setting.Stricter(o.text("stricter")), Shape: o.shape(),
+		ID: setting.ID(
+			o.text("id"),
+		),
+		Title:    o.text("title"),
+		Help:     o.text("help"),
+		Kind:     setting.PolicyKind(o.text("kind")),
+		Area:     o.text("area"),
+		Keywords: listOf[string](o, "keywords"),
+		Side:     setting.DeviceSide,
+		Combine:  setting.Closest,
+		Default: o.value(
+			"default",
+		),
+		Effects:  listOf[setting.Effect](o, "effects"),
+		Stricter: setting.Stricter(o.text("stricter")),
+		Shape:    o.shape(),
 	}
 	if key := listOf[string](o, "key"); key != nil {
 		def.Key = key
 	}
-	if o.list("columns", "columns", func(n *node, path string) { def.Columns = append(def.Columns, d.column(n, path)) }) && def.Columns == nil {
+	if o.list("columns", "columns", func(n *node, path string) { def.Columns = append(def.Columns, d.column(n, path)) }) &&
+		def.Columns == nil {
 		def.Columns = []setting.Column{}
 	}
 	if o.node.get("side") != nil {
@@ -410,14 +516,53 @@ func (d *decoder) definition(n *node, path string) setting.Definition {
 // shape decodes the type and bounds of a setting or column.
 func (o object) shape() setting.Shape {
 	return setting.Shape{
-		Type: setting.Type(o.text("type")), Min: o.integer("min"), Max: o.integer("max"), Measure: o.text("measure"), Pattern: o.pattern("pattern"), MaxLength: o.integer("max_length"),
-		Format: setting.Format(o.text("format")), Options: listOf[string](o, "options"), ItemPattern: o.pattern("item_pattern"), MaxItems: o.integer("max_items"), Content: setting.Content(o.text("content")),
+		Type: setting.Type(
+			o.text("type"),
+		),
+		Min:       o.integer("min"),
+		Max:       o.integer("max"),
+		Measure:   o.text("measure"),
+		Pattern:   o.pattern("pattern"),
+		MaxLength: o.integer("max_length"),
+		Format: setting.Format(
+			o.text("format"),
+		),
+		Options:     listOf[string](o, "options"),
+		ItemPattern: o.pattern("item_pattern"),
+		MaxItems:    o.integer("max_items"),
+		Content:     setting.Content(o.text("content")),
 	}
 }
 
 func (d *decoder) column(n *node, path string) setting.Column {
-	o := d.object(n, path, "name", "title", "help", "required", "reads", "type", "min", "max", "measure", "pattern", "max_length", "format", "options", "item_pattern", "max_items", "content")
-	return setting.Column{Name: o.text("name"), Title: o.text("title"), Help: o.text("help"), Required: o.boolean("required"), Reads: setting.Reads(o.text("reads")), Shape: o.shape()}
+	o := d.object(
+		n,
+		path,
+		"name",
+		"title",
+		"help",
+		"required",
+		"reads",
+		"type",
+		"min",
+		"max",
+		"measure",
+		"pattern",
+		"max_length",
+		"format",
+		"options",
+		"item_pattern",
+		"max_items",
+		"content",
+	)
+	return setting.Column{
+		Name:     o.text("name"),
+		Title:    o.text("title"),
+		Help:     o.text("help"),
+		Required: o.boolean("required"),
+		Reads:    setting.Reads(o.text("reads")),
+		Shape:    o.shape(),
+	}
 }
 
 // version is a dotted number that must not be empty where it is given.
@@ -435,5 +580,11 @@ func (o object) version(name string) string {
 func (d *decoder) check(n *node, path string) estate.Check {
 	o := d.object(n, path, "id", "message", "settings", "when", "warning")
 	o.require("settings", "the settings that the check names")
-	return estate.Check{ID: estate.CheckID(o.text("id")), Message: o.text("message"), Settings: listOf[setting.ID](o, "settings"), When: o.expression("when", rule.OfCheck), Warning: o.boolean("warning")}
+	return estate.Check{
+		ID:       estate.CheckID(o.text("id")),
+		Message:  o.text("message"),
+		Settings: listOf[setting.ID](o, "settings"),
+		When:     o.expression("when", rule.OfCheck),
+		Warning:  o.boolean("warning"),
+	}
 }

@@ -82,7 +82,12 @@ func TestTablesAndFilesInFolders(t *testing.T) {
 	if x, y := tree(t, out), tree(t, twice); x != y {
 		t.Errorf("two exports differ:\n%s\n%s", x, y)
 	}
-	if err := files.Write(filepath.Join(t.TempDir(), "no"), s, func(string) ([]byte, error) { return nil, fmt.Errorf("gone") }); err == nil || !strings.Contains(err.Error(), "gone") {
+	if err := files.Write(
+		filepath.Join(t.TempDir(), "no"),
+		s,
+		func(string) ([]byte, error) { return nil, fmt.Errorf("gone") },
+	); err == nil ||
+		!strings.Contains(err.Error(), "gone") {
 		t.Errorf("an export without a file's bytes: %v", err)
 	}
 }

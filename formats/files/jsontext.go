@@ -18,7 +18,11 @@ import (
 
 // parseJSON gives the values of a file, which may be several one after the other.
 func parseJSON(file string, data []byte) ([]*node, problem.Faults) {
-	r := &jsonReader{file: file, data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))} // both are faults of ours, with their places
+	r := &jsonReader{
+		file:    file,
+		data:    data,
+		decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)),
+	} // both are faults of ours, with their places
 	r.lines = append(r.lines, 0)
 	for i, c := range data {
 		if c == '\n' {
@@ -105,7 +109,15 @@ func (r *jsonReader) value(depth int) (*node, error) {
 func (r *jsonReader) text(t jsontext.Token, place problem.Place) *node {
 	n := &node{kind: textNode, place: place, text: t.String()}
 	if at := strings.IndexRune(n.text, '\uFFFD'); at >= 0 && r.loneSurrogate(t) {
-		r.faults = append(r.faults, problem.Fault{Code: problem.Encoding, Place: place, Found: "half of a surrogate pair in a text", Expected: "UTF-8, or both halves of the pair"})
+		r.faults = append(
+			r.faults,
+			problem.Fault{
+				Code:     problem.Encoding,
+				Place:    place,
+				Found:    "half of a surrogate pair in a text",
+				Expected: "UTF-8, or both halves of the pair",
+			},
+		)
 		n.bad = true
 	}
 	return n
@@ -149,7 +161,10 @@ func (r *jsonReader) loneSurrogate(jsontext.Token) bool {
 
 func (r *jsonReader) collection(open jsontext.Kind, place problem.Place, depth int) (*node, error) {
 	if depth > maxDepth {
-		r.faults = append(r.faults, problem.Fault{Code: problem.TooDeep, Place: place, Found: "more than 64 levels of nesting", Expected: "at most 64"})
+		r.faults = append(
+			r.faults,
+			problem.Fault{Code: problem.TooDeep, Place: place, Found: "more than 64 levels of nesting", Expected: "at most 64"},
+		)
 		return nil, errTooDeep
 	}
 	n := &node{kind: listNode, place: place}

@@ -36,7 +36,16 @@ type KitDoc struct {
 
 // Doc gives a kit as its wire type.
 func (k *Kit) Doc() KitDoc {
-	doc := KitDoc{ID: k.ID, Title: k.Title, Why: k.Why, When: k.When, Kind: string(k.Kind), Platforms: texts(k.Platforms), Labels: k.Labels, Settings: make(map[string]EntryDoc, len(k.Entries))}
+	doc := KitDoc{
+		ID:        k.ID,
+		Title:     k.Title,
+		Why:       k.Why,
+		When:      k.When,
+		Kind:      string(k.Kind),
+		Platforms: texts(k.Platforms),
+		Labels:    k.Labels,
+		Settings:  make(map[string]EntryDoc, len(k.Entries)),
+	}
 	for _, e := range k.Entries {
 		doc.Settings[string(e.Setting)] = EntryDoc{e.Value, e.Lock, e.Note}
 	}
@@ -75,7 +84,15 @@ func ReadKits(from fs.FS, shipped Dictionary) ([]Kit, error) {
 
 func (d *decoder) kit(n *node, path string, definitions map[setting.ID]*setting.Definition) Kit {
 	o := d.object(n, path, "id", "title", "why", "when", "kind", "platforms", "labels", "settings")
-	k := Kit{ID: o.text("id"), Title: o.text("title"), Why: o.text("why"), When: o.text("when"), Kind: setting.PolicyKind(o.text("kind")), Platforms: listOf[setting.Platform](o, "platforms"), Labels: listOf[string](o, "labels")}
+	k := Kit{
+		ID:        o.text("id"),
+		Title:     o.text("title"),
+		Why:       o.text("why"),
+		When:      o.text("when"),
+		Kind:      setting.PolicyKind(o.text("kind")),
+		Platforms: listOf[setting.Platform](o, "platforms"),
+		Labels:    listOf[string](o, "labels"),
+	}
 	d.faults = append(d.faults, setting.OneOf(o.at("kind"), k.Kind, setting.PolicyKinds)...)
 	if entries := o.field("settings", mapNode, "a map from settings to values with their reasons"); entries != nil {
 		k.Entries = d.entries(entries, o.at("settings"))

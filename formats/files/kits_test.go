@@ -14,7 +14,10 @@ import (
 // TestWrongKits writes kits wrongly, one at a time.
 func TestWrongKits(t *testing.T) {
 	kit := func(text string) (int, string) {
-		kits, err := files.ReadKits(fstest.MapFS{"kits.yaml": {Data: []byte("kits: [{id: k, title: K, why: w, when: x, " + text + "}]\n")}}, dictionary.Shipped())
+		kits, err := files.ReadKits(
+			fstest.MapFS{"kits.yaml": {Data: []byte("kits: [{id: k, title: K, why: w, when: x, " + text + "}]\n")}},
+			dictionary.Shipped(),
+		)
 		var faults problem.Faults
 		if errors.As(err, &faults) {
 			return 0, err.Error()
@@ -66,7 +69,11 @@ func TestEntriesInBothForms(t *testing.T) {
 		`{"file": "abc"}`: "bad-hash", `{"file": 3}`: "wrong-type", `{"file": "` + hash + `", "path": "x"}`: "unknown-field", `[{"a": {"b": 1}}]`: "wrong-type", `[{"a": 1}, 3]`: "wrong-type", `[1, {"a": 1}]`: "wrong-type", `{"a": 1}`: "unknown-field",
 		`{"value": {"a": 1}}`: "wrong-type", `[{"a": 1, "a": 2}]`: "doubled-field",
 	} {
-		if _, _, err := files.DecodeJSON("policies", []byte(`{"id":"p","kind":"security","settings":{"a.b":`+text+`},"audience":{}}`)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, _, err := files.DecodeJSON(
+			"policies",
+			[]byte(`{"id":"p","kind":"security","settings":{"a.b":`+text+`},"audience":{}}`),
+		); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, expected %s", text, err, want)
 		}
 	}

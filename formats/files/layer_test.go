@@ -21,7 +21,10 @@ func TestWhatIsEditedHereIsKeptApart(t *testing.T) {
 	}
 	const later = `{"id":"LT-1","os":"linux","os_version":"13","owner":"tomas","facts":{"ram_gb":32,"chip":"2.1"}}`
 	whole, err := files.Compose([]byte(later), kept, local)
-	if err != nil || string(whole) != `{"facts":{"chip":"2.1","note":"x","ram_gb":16},"id":"LT-1","os":"linux","os_version":"13","tags":["bench"],"unit":"slipway"}` {
+	if err != nil ||
+		string(
+			whole,
+		) != `{"facts":{"chip":"2.1","note":"x","ram_gb":16},"id":"LT-1","os":"linux","os_version":"13","tags":["bench"],"unit":"slipway"}` {
 		t.Errorf("together it is %s %v", whole, err)
 	}
 	if _, _, err := files.DecodeJSON("devices", whole); err != nil {

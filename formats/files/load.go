@@ -349,8 +349,13 @@ func (l *loader) content(name string, data []byte) {
 		}
 		before := data[:at]
 		l.partial[name] = true
-		l.refuse(problem.Encoding, "", problem.Place{File: name, Line: 1 + bytes.Count(before, []byte("\n")), Column: at - bytes.LastIndexByte(before, '\n')},
-			fmt.Sprintf("the byte %#02x", data[at]), "UTF-8")
+		l.refuse(
+			problem.Encoding,
+			"",
+			problem.Place{File: name, Line: 1 + bytes.Count(before, []byte("\n")), Column: at - bytes.LastIndexByte(before, '\n')},
+			fmt.Sprintf("the byte %#02x", data[at]),
+			"UTF-8",
+		)
 		return
 	}
 	var documents []*node
@@ -437,7 +442,8 @@ func (l *loader) placeOf(f problem.Fault) problem.Place {
 	if i >= len(origins) {
 		return l.first
 	}
-	byKey := f.Code == problem.UnknownReference && len(keys) == 4 && keys[2] == "settings" && keys[0] == string(estate.KindPolicy) || f.Code == problem.ReservedName
+	byKey := f.Code == problem.UnknownReference && len(keys) == 4 && keys[2] == "settings" && keys[0] == string(estate.KindPolicy) ||
+		f.Code == problem.ReservedName
 	if value := keys; len(value) == 4 && keys[2] == "settings" && keys[0] == string(estate.KindPolicy) && !byKey {
 		keys = append(slices.Clone(keys), "value") // of the long form; the short form has no such key and stays as it is
 	}

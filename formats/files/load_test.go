@@ -57,57 +57,88 @@ func TestBrokenEstates(t *testing.T) {
 		text string
 		want string // all faults, joined
 	}{
-		"two faults in two objects":        {head + "people:\n  - id: a b\n  - {id: c, unit: nowhere}\n", "a.yaml:3:9 bad-id; a.yaml:4:19 unknown-reference"},
-		"top is a list":                    {"- a\n", "a.yaml:1:1 wrong-type"},
-		"unknown list":                     {head + "gadgets: []\n", "a.yaml:2:1 unknown-field"},
-		"list is a map":                    {head + "people: {id: a}\n", "a.yaml:2:9 wrong-type"},
-		"id is a number":                   {head + "people: [{id: 7}]\n", "a.yaml:2:15 wrong-type"},
-		"version is a number":              {head + "devices: [{id: d, os: linux, os_version: 12.5}]\n", "a.yaml:2:42 wrong-type"},
-		"owner is unknown":                 {head + "devices: [{id: d, os: linux, os_version: \"1\", owner: x}]\n", "a.yaml:2:54 unknown-reference"},
-		"fact is a map":                    {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: {a: {b: 1}}}]\n", "a.yaml:2:58 wrong-type"},
-		"fact is no whole number":          {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: {a: 1.5}}]\n", "a.yaml:2:58 wrong-type"},
-		"fact list holds a number":         {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: {a: [x, 1]}}]\n", "a.yaml:2:62 wrong-type"},
-		"policy without settings":          {head + "policies: [{id: p, kind: security, audience: {}}]\n", "a.yaml:2:12 missing-field"},
-		"policy without audience":          {head + "policies: [{id: p, kind: security, settings: {}}]\n", "a.yaml:2:12 missing-field"},
-		"policy of no kind":                {head + "policies: [{id: p, settings: {}, audience: {}}]\n", "a.yaml:2:12 missing-field"},
-		"unknown setting, bad value":       {head + "policies: [{id: p, kind: security, settings: {a.b: 1, media.camera: maybe}, audience: {}}]\n", "a.yaml:2:47 unknown-reference; a.yaml:2:69 wrong-type"},
-		"long form without value":          {head + "policies: [{id: p, kind: security, settings: {media.camera: {lock: true}}, audience: {}}]\n", "a.yaml:2:61 missing-field"},
-		"long form, value out of range":    {head + "policies:\n  - id: p\n    kind: security\n    settings:\n      screen.lock_after_minutes: {lock: true, value: 1441}\n    audience: {}\n", "a.yaml:6:54 out-of-range"},
-		"lock is text":                     {head + "policies: [{id: p, kind: security, settings: {media.camera: {value: true, lock: maybe}}, audience: {}}]\n", "a.yaml:2:81 wrong-type"},
-		"list value with repeats":          {head + "policies: [{id: p, kind: security, settings: {signin.denied: [a, a]}, audience: {}}]\n", "a.yaml:2:66 doubled-item"},
-		"include twice":                    {head + "policies: [{id: p, kind: security, settings: {}, audience: {include: [everyone, everyone]}}]\n", "a.yaml:2:81 doubled-item"},
-		"target of unknown unit":           {head + "policies: [{id: p, kind: security, settings: {}, audience: {include: [\"unit:x\"]}}]\n", "a.yaml:2:71 unknown-reference"},
-		"condition names the unknown":      {head + "policies: [{id: p, kind: security, settings: {}, audience: {when: laptop.os == 1}}]\n", "a.yaml:2:67 bad-expression"},
-		"group rule sees no person":        {head + "groups: [{id: g, of: devices, rule: person.id == \"a\"}]\n", "a.yaml:2:37 bad-expression"},
-		"group contains itself":            {head + "groups: [{id: g, of: devices, groups: [g]}]\n", "a.yaml:2:39 cycle"},
-		"units in a ring":                  {"units: [{id: r}, {id: a, parent: b}, {id: b, parent: a}]\n", "a.yaml:1:34 cycle"},
-		"no units":                         {"people: []\n", "no-root"},
-		"stricter without strictest":       {head + "settings: [{id: a.b, kind: security, type: bool, stricter: \"true\"}]\n", "a.yaml:2:60 misplaced-field"},
-		"strictest without stricter":       {head + "settings: [{id: a.b, kind: security, type: bool, combine: strictest}]\n", "a.yaml:2:12 missing-field"},
-		"strictest with another order":     {head + "settings: [{id: a.b, kind: security, type: bool, combine: strictest, stricter: lower}]\n", "a.yaml:2:80 not-one-of"},
-		"merge of a text":                  {head + "settings: [{id: a.b, kind: security, type: text, combine: merge}]\n", "a.yaml:2:59 misplaced-field"},
-		"choice without options":           {head + "settings: [{id: a.b, kind: security, type: choice}]\n", "a.yaml:2:12 missing-field"},
-		"min above max":                    {head + "settings: [{id: a.b, kind: security, type: integer, min: 3, max: 2}]\n", "a.yaml:2:58 out-of-range"},
-		"default of another type":          {head + "settings: [{id: a.b, kind: security, type: integer, default: x}]\n", "a.yaml:2:62 wrong-type"},
-		"two rows of a platform":           {head + "settings: [{id: a.b, kind: security, type: bool, supports: [{platform: linux}, {platform: linux, from: \"2\"}]}]\n", "a.yaml:2:91 doubled-item"},
-		"forced value does not fit":        {head + "settings: [{id: a.b, kind: security, type: bool, forced: [{when: 'true', value: 3}]}]\n", "a.yaml:2:81 wrong-type"},
-		"check without settings":           {head + "checks: [{id: c, message: m, when: 'true'}]\n", "a.yaml:2:10 missing-field"},
-		"check names unknown setting":      {head + "checks: [{id: c, message: m, settings: [a.b], when: 'true'}]\n", "a.yaml:2:41 unknown-reference"},
-		"value and unset":                  {head + "exceptions: [{id: E, setting: media.camera, target: everyone, value: true, unset: true, until: 2026-05-01, reason: r, approved_by: x, approved_on: 2026-01-01}]\n", "a.yaml:2:83 either-or"},
-		"no such day":                      {head + "exceptions: [{id: E, setting: media.camera, target: everyone, unset: true, until: 2026-02-30, reason: r, approved_by: x, approved_on: 2026-01-01}]\n", "a.yaml:2:83 bad-date"},
-		"ruling over unknown":              {head + "policies: [{id: p, kind: security, settings: {}, audience: {}}]\nrulings: [{id: R, setting: media.camera, prefer: p, over: q}]\n", "a.yaml:3:59 unknown-reference"},
-		"alias":                            {"units: [&a {id: larkfell}, *a]\n", "a.yaml:1:9 anchor; a.yaml:1:28 anchor"},
-		"merge key":                        {"units: [{id: larkfell, <<: {title: x}}]\n", "a.yaml:1:24 anchor"},
-		"broken text":                      {"units: [{id: larkfell}\nx", "a.yaml:2:1 syntax"},
-		"nested too deep":                  {head + "people: " + strings.Repeat("[", 64) + strings.Repeat("]", 64) + "\n", "a.yaml:2:10 wrong-type; a.yaml:2:72 too-deep"},
-		"brackets in texts and comments":   {head + "people:\n  - id: a\n    name: |\n" + strings.Repeat("      [ [ [ [ {\n", 400) + "  - id: b # " + strings.Repeat("[", 1500) + "\n    name: \"" + strings.Repeat("{ \\\" [", 800) + "\"\n  - id: c\n    name: it's [ fine\n", ""},
-		"nested without end, after a text": {head + "people: [{id: a, name: '[[['}]\nxs: " + strings.Repeat("[", 2_000), "a.yaml:3:1005 too-deep"},
-		"nested without end":               {strings.Repeat("[", 2_000_000), "a.yaml:1:1001 too-deep"},
-		"not UTF-8":                        {head + "people: [{id: a, name: \xff}]\n", "a.yaml:2:24 encoding"},
-		"priority beyond bounds":           {head + "policies: [{id: p, kind: security, priority: -1000001, settings: {}, audience: {}}]\n", "a.yaml:2:46 out-of-range"},
-		"integer beyond 64 bits":           {head + "policies: [{id: p, kind: security, priority: 99999999999999999999, settings: {}, audience: {}}]\n", "a.yaml:2:46 wrong-type"},
-		"key twice in settings":            {head + "policies: [{id: p, kind: security, settings: {media.camera: true, media.camera: true}, audience: {}}]\n", "a.yaml:2:67 doubled-field"},
-		"facts that bear a device's names": {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: {units: x}}]\n", "a.yaml:2:55 reserved-name"},
+		"two faults in two objects": {head + "people:\n  - id: a b\n  - {id: c, unit: nowhere}\n", "a.yaml:3:9 bad-id; a.yaml:4:19 " +
+			"unknown-reference"},
+		"top is a list":       {"- a\n", "a.yaml:1:1 wrong-type"},
+		"unknown list":        {head + "gadgets: []\n", "a.yaml:2:1 unknown-field"},
+		"list is a map":       {head + "people: {id: a}\n", "a.yaml:2:9 wrong-type"},
+		"id is a number":      {head + "people: [{id: 7}]\n", "a.yaml:2:15 wrong-type"},
+		"version is a number": {head + "devices: [{id: d, os: linux, os_version: 12.5}]\n", "a.yaml:2:42 wrong-type"},
+		"owner is unknown": {head + "devices: [{id: d, os: linux, os_version: \"1\", " +
+			"owner: x}]\n", "a.yaml:2:54 unknown-reference"},
+		"fact is a map": {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: " +
+			"{a: {b: 1}}}]\n", "a.yaml:2:58 wrong-type"},
+		"fact is no whole number": {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: " +
+			"{a: 1.5}}]\n", "a.yaml:2:58 wrong-type"},
+		"fact list holds a number": {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: " +
+			"{a: [x, 1]}}]\n", "a.yaml:2:62 wrong-type"},
+		"policy without settings": {head + "policies: [{id: p, kind: security, audience: {}}]\n", "a.yaml:2:12 missing-field"},
+		"policy without audience": {head + "policies: [{id: p, kind: security, settings: {}}]\n", "a.yaml:2:12 missing-field"},
+		"policy of no kind":       {head + "policies: [{id: p, settings: {}, audience: {}}]\n", "a.yaml:2:12 missing-field"},
+		"unknown setting, bad value": {head + "policies: [{id: p, kind: security, settings: {a.b: 1, media.camera: maybe}, " +
+			"audience: {}}]\n", "a.yaml:2:47 unknown-reference; a.yaml:2:69 wrong-type"},
+		"long form without value": {head + "policies: [{id: p, kind: security, settings: {media.camera: {lock: true}}, " +
+			"audience: {}}]\n", "a.yaml:2:61 missing-field"},
+		"long form, value out of range": {head + "policies:\n  - id: p\n    kind: security\n    settings:\n      " +
+			"screen.lock_after_minutes: {lock: true, value: 1441}\n    audience: {}\n", "a.yaml:6:54 out-of-range"},
+		"lock is text": {head + "policies: [{id: p, kind: security, settings: {media.camera: {value: true, lock: " +
+			"maybe}}, audience: {}}]\n", "a.yaml:2:81 wrong-type"},
+		"list value with repeats": {head + "policies: [{id: p, kind: security, settings: {signin.denied: [a, a]}, " +
+			"audience: {}}]\n", "a.yaml:2:66 doubled-item"},
+		"include twice": {head + "policies: [{id: p, kind: security, settings: {}, audience: {include: [everyone, " +
+			"everyone]}}]\n", "a.yaml:2:81 doubled-item"},
+		"target of unknown unit": {head + "policies: [{id: p, kind: security, settings: {}, audience: {include: " +
+			"[\"unit:x\"]}}]\n", "a.yaml:2:71 unknown-reference"},
+		"condition names the unknown": {head + "policies: [{id: p, kind: security, settings: {}, audience: {when: " +
+			"laptop.os == 1}}]\n", "a.yaml:2:67 bad-expression"},
+		"group rule sees no person": {head + "groups: [{id: g, of: devices, rule: person.id == \"a\"}]\n", "a.yaml:2:37 bad-expression"},
+		"group contains itself":     {head + "groups: [{id: g, of: devices, groups: [g]}]\n", "a.yaml:2:39 cycle"},
+		"units in a ring":           {"units: [{id: r}, {id: a, parent: b}, {id: b, parent: a}]\n", "a.yaml:1:34 cycle"},
+		"no units":                  {"people: []\n", "no-root"},
+		"stricter without strictest": {head + "settings: [{id: a.b, kind: security, type: bool, stricter: " +
+			"\"true\"}]\n", "a.yaml:2:60 misplaced-field"},
+		"strictest without stricter": {head + "settings: [{id: a.b, kind: security, type: bool, combine: " +
+			"strictest}]\n", "a.yaml:2:12 missing-field"},
+		"strictest with another order": {head + "settings: [{id: a.b, kind: security, type: bool, combine: strictest, " +
+			"stricter: lower}]\n", "a.yaml:2:80 not-one-of"},
+		"merge of a text": {head + "settings: [{id: a.b, kind: security, type: text, " +
+			"combine: merge}]\n", "a.yaml:2:59 misplaced-field"},
+		"choice without options": {head + "settings: [{id: a.b, kind: security, type: choice}]\n", "a.yaml:2:12 missing-field"},
+		"min above max": {head + "settings: [{id: a.b, kind: security, type: integer, min: " +
+			"3, max: 2}]\n", "a.yaml:2:58 out-of-range"},
+		"default of another type": {head + "settings: [{id: a.b, kind: security, type: integer, " +
+			"default: x}]\n", "a.yaml:2:62 wrong-type"},
+		"two rows of a platform": {head + "settings: [{id: a.b, kind: security, type: bool, supports: [{platform: linux}, " +
+			"{platform: linux, from: \"2\"}]}]\n", "a.yaml:2:91 doubled-item"},
+		"forced value does not fit": {head + "settings: [{id: a.b, kind: security, type: bool, forced: [{when: 'true', " +
+			"value: 3}]}]\n", "a.yaml:2:81 wrong-type"},
+		"check without settings": {head + "checks: [{id: c, message: m, when: 'true'}]\n", "a.yaml:2:10 missing-field"},
+		"check names unknown setting": {head + "checks: [{id: c, message: m, settings: [a.b], " +
+			"when: 'true'}]\n", "a.yaml:2:41 unknown-reference"},
+		"value and unset": {head + "exceptions: [{id: E, setting: media.camera, target: everyone, value: true, unset: " +
+			"true, until: 2026-05-01, reason: r, approved_by: x, approved_on: 2026-01-01}]\n", "a.yaml:2:83 either-or"},
+		"no such day": {head + "exceptions: [{id: E, setting: media.camera, target: everyone, unset: true, until: " +
+			"2026-02-30, reason: r, approved_by: x, approved_on: 2026-01-01}]\n", "a.yaml:2:83 bad-date"},
+		"ruling over unknown": {head + "policies: [{id: p, kind: security, settings: {}, audience: {}}]\nrulings: [{id: R, " +
+			"setting: media.camera, prefer: p, over: q}]\n", "a.yaml:3:59 unknown-reference"},
+		"alias":           {"units: [&a {id: larkfell}, *a]\n", "a.yaml:1:9 anchor; a.yaml:1:28 anchor"},
+		"merge key":       {"units: [{id: larkfell, <<: {title: x}}]\n", "a.yaml:1:24 anchor"},
+		"broken text":     {"units: [{id: larkfell}\nx", "a.yaml:2:1 syntax"},
+		"nested too deep": {head + "people: " + strings.Repeat("[", 64) + strings.Repeat("]", 64) + "\n", "a.yaml:2:10 wrong-type; a.yaml:2:72 too-deep"},
+		"brackets in texts and comments": {head + "people:\n  - id: a\n " +
+			"   name: |\n" + strings.Repeat("      [ [ [ [ {\n", 400) + "  - id: b # " + strings.Repeat("[", 1500) + "\n    name: \"" + strings.Repeat("{ \\\" [", 800) + "\"\n  - id: c\n    name: it's [ fine\n", ""},
+		"nested without end, after a text": {head + "people: [{id: a, name: " +
+			"'[[['}]\nxs: " + strings.Repeat("[", 2_000), "a.yaml:3:1005 too-deep"},
+		"nested without end": {strings.Repeat("[", 2_000_000), "a.yaml:1:1001 too-deep"},
+		"not UTF-8":          {head + "people: [{id: a, name: \xff}]\n", "a.yaml:2:24 encoding"},
+		"priority beyond bounds": {head + "policies: [{id: p, kind: security, priority: -1000001, settings: {}, " +
+			"audience: {}}]\n", "a.yaml:2:46 out-of-range"},
+		"integer beyond 64 bits": {head + "policies: [{id: p, kind: security, priority: 99999999999999999999, settings: {}, " +
+			"audience: {}}]\n", "a.yaml:2:46 wrong-type"},
+		"key twice in settings": {head + "policies: [{id: p, kind: security, settings: {media.camera: true, media.camera: true}, " +
+			"audience: {}}]\n", "a.yaml:2:67 doubled-field"},
+		"facts that bear a device's names": {head + "devices: [{id: d, os: linux, os_version: \"1\", facts: " +
+			"{units: x}}]\n", "a.yaml:2:55 reserved-name"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := strings.Join(faultsOf(t, folderOf(t, "a.yaml", c.text)), "; ")
@@ -157,7 +188,17 @@ func TestTables(t *testing.T) {
 }
 
 func TestFilesAddUp(t *testing.T) {
-	dir := folderOf(t, "z/units.yaml", head+"---\npeople: [{id: a}]\n---\n", "people.json", "{\"people\": [\n\t{\"id\": \"b\", \"attributes\": {\"n\": 3}}]}", "notes.txt", "{", "sub/devices.csv", "x\n")
+	dir := folderOf(
+		t,
+		"z/units.yaml",
+		head+"---\npeople: [{id: a}]\n---\n",
+		"people.json",
+		"{\"people\": [\n\t{\"id\": \"b\", \"attributes\": {\"n\": 3}}]}",
+		"notes.txt",
+		"{",
+		"sub/devices.csv",
+		"x\n",
+	)
 	if err := os.Symlink("people.json", filepath.Join(dir, "again.json")); err != nil {
 		t.Fatal(err)
 	}
@@ -229,7 +270,10 @@ func TestOddTextsSurvive(t *testing.T) {
 	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x", "line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb",
 		"größe", "2fa", "1", "_x", "x:y", "true", "? x", "x: [", "[a]", ",", "#x", "-", "<<", "=", "a: |", "x'y", "0", "1_000", ".5", "\a", "key with spaces "} {
 		fact := map[string]setting.Value{text: setting.TextValue(text)}
-		s := &estate.Snapshot{Units: []estate.Unit{{ID: "r", Title: text}}, Devices: []*estate.Device{{ID: "d", OS: "linux", OSVersion: "1", Facts: fact}}}
+		s := &estate.Snapshot{
+			Units:   []estate.Unit{{ID: "r", Title: text}},
+			Devices: []*estate.Device{{ID: "d", OS: "linux", OSVersion: "1", Facts: fact}},
+		}
 		dir := t.TempDir()
 		if err := files.Write(dir, s, nil); err != nil {
 			t.Fatal(err)

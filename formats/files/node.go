@@ -77,7 +77,8 @@ var (
 )
 
 // plainScalar gives an unquoted scalar its kind by the core schema of YAML 1.2 (section 10.3.2), but for two forms that
-// readers of YAML disagree about and that are text here: digits with a leading zero, and an exponent without a point (serial numbers look like both).
+// readers of YAML disagree about and that are text here: digits with a leading zero, and an exponent without a point (serial numbers look
+// like both).
 func plainScalar(text string, place problem.Place) *node {
 	n := &node{kind: textNode, place: place, text: text}
 	switch {

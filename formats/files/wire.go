@@ -229,13 +229,36 @@ func Doc(object any) any {
 	case estate.Person:
 		return PersonDoc{string(o.ID), o.Name, o.Mail, string(o.Unit), o.Attributes}
 	case estate.Device:
-		return DeviceDoc{string(o.ID), o.Serial, string(o.Owner), texts(o.Users), string(o.Unit), string(o.OS), o.OSVersion, o.Edition, o.Model, o.Tags, o.Facts}
+		return DeviceDoc{
+			string(o.ID),
+			o.Serial,
+			string(o.Owner),
+			texts(o.Users),
+			string(o.Unit),
+			string(o.OS),
+			o.OSVersion,
+			o.Edition,
+			o.Model,
+			o.Tags,
+			o.Facts,
+		}
 	case estate.Group:
 		return GroupDoc{string(o.ID), string(o.Of), o.Title, o.Members, texts(o.Groups), o.Rule.Source(), DetachDocs(o.Detach)}
 	case estate.Policy:
 		return policyDoc(&o)
 	case estate.Exception:
-		return ExceptionDoc{string(o.ID), string(o.Setting), o.Target.String(), valueOrNot(o.Value), o.Unset, string(o.From), string(o.Until), o.Reason, o.ApprovedBy, string(o.ApprovedOn)}
+		return ExceptionDoc{
+			string(o.ID),
+			string(o.Setting),
+			o.Target.String(),
+			valueOrNot(o.Value),
+			o.Unset,
+			string(o.From),
+			string(o.Until),
+			o.Reason,
+			o.ApprovedBy,
+			string(o.ApprovedOn),
+		}
 	case estate.Ruling:
 		return RulingDoc{string(o.ID), string(o.Setting), string(o.Prefer), string(o.Over), o.Reason}
 	case setting.Definition:
@@ -292,7 +315,17 @@ func settingDoc(d *setting.Definition) SettingDoc {
 
 func shapeDoc(s *setting.Shape) ShapeDoc {
 	doc := ShapeDoc{
-		Type: string(s.Type), Min: s.Min, Max: s.Max, Measure: s.Measure, MaxLength: s.MaxLength, Format: string(s.Format), Options: s.Options, MaxItems: s.MaxItems, Content: string(s.Content),
+		Type: string(
+			s.Type,
+		),
+		Min:       s.Min,
+		Max:       s.Max,
+		Measure:   s.Measure,
+		MaxLength: s.MaxLength,
+		Format:    string(s.Format),
+		Options:   s.Options,
+		MaxItems:  s.MaxItems,
+		Content:   string(s.Content),
 	}
 	if s.Pattern != nil {
 		doc.Pattern = s.Pattern.String()

@@ -22,7 +22,14 @@ import (
 func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
 	if at, deep := hopelesslyDeep(data); deep {
 		line := 1 + bytes.Count(data[:at], []byte("\n"))
-		return nil, problem.Faults{{Code: problem.TooDeep, Place: problem.Place{File: file, Line: line, Column: at - bytes.LastIndexByte(data[:at], '\n')}, Found: "nesting without end", Expected: "at most 64 levels"}}
+		return nil, problem.Faults{
+			{
+				Code:     problem.TooDeep,
+				Place:    problem.Place{File: file, Line: line, Column: at - bytes.LastIndexByte(data[:at], '\n')},
+				Found:    "nesting without end",
+				Expected: "at most 64 levels",
+			},
+		}
 	}
 	parsed, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
@@ -239,7 +246,17 @@ func (q quoted) MarshalYAML() ([]byte, error) {
 var plainText = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./()' -]*$`)
 
 // reservedText are plain texts that some reader takes for something else than text.
-var reservedText = map[string]bool{"null": true, "true": true, "false": true, "yes": true, "no": true, "on": true, "off": true, "y": true, "n": true}
+var reservedText = map[string]bool{
+	"null":  true,
+	"true":  true,
+	"false": true,
+	"yes":   true,
+	"no":    true,
+	"on":    true,
+	"off":   true,
+	"y":     true,
+	"n":     true,
+}
 
 // readsPlain tells whether a text needs no quotes.
 func readsPlain(text string) bool {

@@ -52,7 +52,32 @@ func (d *Document) list(points []string) {
 }
 
 // markdownEscapes keeps texts of people from being taken for marks.
-var markdownEscapes = strings.NewReplacer(`\`, `\\`, "*", `\*`, "_", `\_`, "`", "\\`", "[", `\[`, "]", `\]`, "<", `&lt;`, ">", `&gt;`, "#", `\#`, "|", `\|`, "\n", " ", "\r", " ")
+var markdownEscapes = strings.NewReplacer(
+	`\`,
+	`\\`,
+	"*",
+	`\*`,
+	"_",
+	`\_`,
+	"`",
+	"\\`",
+	"[",
+	`\[`,
+	"]",
+	`\]`,
+	"<",
+	`&lt;`,
+	">",
+	`&gt;`,
+	"#",
+	`\#`,
+	"|",
+	`\|`,
+	"\n",
+	" ",
+	"\r",
+	" ",
+)
 
 // Markdown gives the page as Markdown (CommonMark, with tables).
 func (d *Document) Markdown() string {
@@ -97,14 +122,23 @@ th{font-weight:600;background:#f3f6f9}ul{padding-left:1.25rem;margin:.25rem 0}td
 // PagePolicy is the content security policy under which a page is served: it shows itself, in its own style, and loads nothing.
 var PagePolicy = func() string {
 	sum := sha256.Sum256([]byte(style))
-	return "default-src 'none'; img-src data:; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"
+	return "default-src 'none'; img-src data:; style-src 'sha256-" + base64.StdEncoding.EncodeToString(
+		sum[:],
+	) + "'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"
 }()
 
 // HTML gives the page as HTML that needs nothing else.
 func (d *Document) HTML() string {
 	var b strings.Builder
 	title := html.EscapeString(d.Title)
-	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<link rel=\"icon\" href=\"data:,\">\n<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<h1>%s</h1>\n", title, style, title)
+	fmt.Fprintf(
+		&b,
+		"<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n"+
+			"<link rel=\"icon\" href=\"data:,\">\n<title>%s</title>\n<style>%s</style>\n</head>\n<body>\n<h1>%s</h1>\n",
+		title,
+		style,
+		title,
+	)
 	for _, block := range d.Blocks {
 		switch x := block.(type) {
 		case Heading:

@@ -91,7 +91,8 @@ func (w *impactWriter) atAGlance() {
 		words string
 	}{
 		{w.r.Weaker(), "get a weaker value"}, {w.r.WithEffect(setting.Restart), "need a restart"}, {w.r.WithEffect(setting.Prompt), "ask the person something"},
-		{w.r.WithEffect(setting.Irreversible), "get something that can't be undone from here"}, {w.r.WithEffect(setting.Lockout), "may lock the person out"},
+		{w.r.WithEffect(setting.Irreversible), "get something that can't be " +
+			"undone from here"}, {w.r.WithEffect(setting.Lockout), "may lock the person out"},
 	} {
 		if n := part.of.Len(); n > 0 {
 			points = append(points, fmt.Sprintf("%s %s.", Counted(n, "laptop"), part.words))
@@ -105,7 +106,16 @@ func (w *impactWriter) findings() {
 	var points []string
 	conflicts := func(list []resolve.ConflictFound, word string) {
 		for _, f := range list {
-			points = append(points, fmt.Sprintf("A conflict %s: ‘%s’ between %s, on %s.", word, w.title(f.Setting), strings.Join(f.Policies, " and "), Counted(f.Devices.Len(), "laptop")))
+			points = append(
+				points,
+				fmt.Sprintf(
+					"A conflict %s: ‘%s’ between %s, on %s.",
+					word,
+					w.title(f.Setting),
+					strings.Join(f.Policies, " and "),
+					Counted(f.Devices.Len(), "laptop"),
+				),
+			)
 		}
 	}
 	problems := func(list []resolve.ProblemFound, word string) {
@@ -162,7 +172,18 @@ func (w *impactWriter) ways() {
 		for _, id := range x.Devices.First(mostNamed) {
 			named = append(named, string(id))
 		}
-		t.Rows = append(t.Rows, []string{w.title(x.Setting), w.state(x.Setting, x.From), w.state(x.Setting, x.To), fmt.Sprint(x.Devices.Len()), w.units(x.Devices, unitsOfEach), strings.Join(notes, ", "), strings.Join(named, ", ")})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				w.title(x.Setting),
+				w.state(x.Setting, x.From),
+				w.state(x.Setting, x.To),
+				fmt.Sprint(x.Devices.Len()),
+				w.units(x.Devices, unitsOfEach),
+				strings.Join(notes, ", "),
+				strings.Join(named, ", "),
+			},
+		)
 	}
 	w.Blocks = append(w.Blocks, t)
 	if len(list) > mostWays {
@@ -205,7 +226,15 @@ func ImpactCSV(to io.Writer, r *impact.Report, plan *resolve.Plan) error {
 		for i, e := range x.Effects {
 			effects[i] = string(e)
 		}
-		row := []string{string(x.Setting), w.title(x.Setting), "", w.state(x.Setting, x.From), w.state(x.Setting, x.To), fmt.Sprint(x.Weaker), strings.Join(effects, " ")}
+		row := []string{
+			string(x.Setting),
+			w.title(x.Setting),
+			"",
+			w.state(x.Setting, x.From),
+			w.state(x.Setting, x.To),
+			fmt.Sprint(x.Weaker),
+			strings.Join(effects, " "),
+		}
 		for _, id := range x.Devices.IDs() {
 			row[2] = string(id)
 			if err := out.Write(row); err != nil {

@@ -27,14 +27,23 @@ func definitions() shipped {
 // TestTextsOfPeopleStayTexts puts marks of both languages into a page, and finds none of them in force.
 func TestTextsOfPeopleStayTexts(t *testing.T) {
 	hostile := "a *b* _c_ `d` [e](https://f.example) <script>alert(1)</script> | g\n# h"
-	d := &report.Document{Title: hostile, Blocks: []report.Block{report.Heading(hostile), report.Paragraph(hostile), report.List{hostile}, report.Table{Header: []string{hostile}, Rows: [][]string{{hostile}}}}}
+	d := &report.Document{
+		Title: hostile,
+		Blocks: []report.Block{
+			report.Heading(hostile),
+			report.Paragraph(hostile),
+			report.List{hostile},
+			report.Table{Header: []string{hostile}, Rows: [][]string{{hostile}}},
+		},
+	}
 	page := d.HTML()
 	if strings.Contains(page, "<script>") || strings.Count(page, "&lt;script&gt;") != 7 {
 		t.Errorf("the page runs what people typed:\n%s", page)
 	}
 	text := d.Markdown()
 	for _, mark := range []string{"*b*", "_c_", "`d`", "[e](", "<script>", " | g", "\n# h"} {
-		if strings.Contains(strings.ReplaceAll(text, `\`+mark[:1], ""), mark) && strings.Contains(text, mark) && !strings.Contains(text, `\`+mark) {
+		if strings.Contains(strings.ReplaceAll(text, `\`+mark[:1], ""), mark) && strings.Contains(text, mark) &&
+			!strings.Contains(text, `\`+mark) {
 			t.Errorf("%q is in force in\n%s", mark, text)
 		}
 	}
@@ -64,7 +73,10 @@ func TestValuesInWords(t *testing.T) {
 	if got := report.Value(nil, setting.IntegerValue(3)); got != "3" {
 		t.Errorf("a value of no definition: %q", got)
 	}
-	if got := report.Entry(defs["media.camera"], &estate.Entry{Value: setting.BoolValue(false), Lock: true, Note: "quiet"}); got != "off, locked (quiet)" {
+	if got := report.Entry(
+		defs["media.camera"],
+		&estate.Entry{Value: setting.BoolValue(false), Lock: true, Note: "quiet"},
+	); got != "off, locked (quiet)" {
 		t.Errorf("an entry: %q", got)
 	}
 	for n, want := range map[int]string{0: "0 policies", 1: "1 policy", 2: "2 policies"} {
@@ -90,7 +102,9 @@ func TestFactsInWords(t *testing.T) {
 	if got := report.Support(defs["media.camera"]); got != "every platform with a camera" {
 		t.Error(got)
 	}
-	if got := report.LackingWords(review.Lacking{setting.LowVersion: 3, setting.NoPlatform: 1}); got != "4 laptops are not supported (1 by platform, 3 by version)" {
+	if got := report.LackingWords(
+		review.Lacking{setting.LowVersion: 3, setting.NoPlatform: 1},
+	); got != "4 laptops are not supported (1 by platform, 3 by version)" {
 		t.Error(got)
 	}
 	if got := report.LackingWords(review.Lacking{setting.OtherEdition: 1}); got != "1 laptop is not supported (1 by edition)" {
@@ -105,15 +119,17 @@ func TestEveryFindingHasASentence(t *testing.T) {
 	for want, f := range map[string]review.Finding{
 		"It is wrong":                {Kind: review.WrongAlone, Message: "It is wrong"},
 		"It is wrong (on 3 laptops)": {Kind: review.WrongAlone, Message: "It is wrong", Devices: 3, Reached: 5},
-		"together with base it is in order on all 5 laptops": {Kind: review.WrongAlone, Message: "It is wrong", Reached: 5, Beside: []estate.PolicyID{"base"}},
+		"together with base it is in order on " +
+			"all 5 laptops": {Kind: review.WrongAlone, Message: "It is wrong", Reached: 5, Beside: []estate.PolicyID{"base"}},
 		"together with other policies it is in order on all": {Kind: review.WrongAlone, Message: "It is wrong", Reached: 5},
 		"‘Camera’ will be off, whatever is set here":         {Kind: review.ForcedValue, Settings: camera, Value: setting.BoolValue(false)},
-		"more than one purpose (network and trust; updates)": {Kind: review.ManyPurposes, Groups: []review.Purpose{{Areas: []string{"network", "trust"}}, {Areas: []string{"updates"}}}},
-		"“a.b” is nearly “a.c”":                              {Kind: review.NearlyKnown, Found: "a.b", Known: "a.c"},
-		"“a.b” in ‘Camera’ was typed by hand":                {Kind: review.TypedByHand, Settings: camera, Found: "a.b"},
-		"the management node “./a” is set by p, q as well":   {Kind: review.SamePath, Found: "./a", Beside: []estate.PolicyID{"p", "q"}},
-		"supported by none of the platforms of this policy":  {Kind: review.OtherSystems, Settings: []setting.ID{"applications.permissions"}},
-		"This policy is for everyone: 1 laptop":              {Kind: review.ReachesAll, Devices: 1},
+		"more than one purpose (network and " +
+			"trust; updates)": {Kind: review.ManyPurposes, Groups: []review.Purpose{{Areas: []string{"network", "trust"}}, {Areas: []string{"updates"}}}},
+		"“a.b” is nearly “a.c”":                             {Kind: review.NearlyKnown, Found: "a.b", Known: "a.c"},
+		"“a.b” in ‘Camera’ was typed by hand":               {Kind: review.TypedByHand, Settings: camera, Found: "a.b"},
+		"the management node “./a” is set by p, q as well":  {Kind: review.SamePath, Found: "./a", Beside: []estate.PolicyID{"p", "q"}},
+		"supported by none of the platforms of this policy": {Kind: review.OtherSystems, Settings: []setting.ID{"applications.permissions"}},
+		"This policy is for everyone: 1 laptop":             {Kind: review.ReachesAll, Devices: 1},
 	} {
 		if got := report.FindingWords(f, defs); !strings.Contains(got, want) {
 			t.Errorf("%s: %q, expected %q", f.Kind, got, want)

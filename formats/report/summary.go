@@ -81,10 +81,20 @@ func (w *summaryWriter) audience() {
 	if w.Estate > 0 {
 		share = fmt.Sprintf(" (%d%%)", (r.Gets.Len()*100+w.Estate/2)/w.Estate)
 	}
-	w.say("%s of %d%s, of %s: %s.", Counted(r.Gets.Len(), "laptop"), w.Estate, share, Counted(r.People, "person"), w.targets(w.Policy.Audience.Include))
+	w.say(
+		"%s of %d%s, of %s: %s.",
+		Counted(r.Gets.Len(), "laptop"),
+		w.Estate,
+		share,
+		Counted(r.People, "person"),
+		w.targets(w.Policy.Audience.Include),
+	)
 	var points []string
 	if len(w.Policy.Audience.Exclude) > 0 {
-		points = append(points, fmt.Sprintf("Left out: %s. That is %s.", w.targets(w.Policy.Audience.Exclude), Counted(r.Excluded.Len(), "laptop")))
+		points = append(
+			points,
+			fmt.Sprintf("Left out: %s. That is %s.", w.targets(w.Policy.Audience.Exclude), Counted(r.Excluded.Len(), "laptop")),
+		)
 	}
 	if when := w.Policy.Audience.When.Source(); when != "" {
 		points = append(points, fmt.Sprintf("Only when %s. That leaves out %s.", when, Counted(r.Condition.Len(), "laptop")))
@@ -152,7 +162,10 @@ func (w *summaryWriter) values() {
 		if e.Note != "" {
 			value += "; " + e.Note
 		}
-		table.Rows = append(table.Rows, []string{title, value, strings.Join(append([]string{help}, sentences(Effects(e.Definition))...), " "), w.inEffect(e)})
+		table.Rows = append(
+			table.Rows,
+			[]string{title, value, strings.Join(append([]string{help}, sentences(Effects(e.Definition))...), " "), w.inEffect(e)},
+		)
 	}
 	w.Blocks = append(w.Blocks, table)
 }
@@ -187,8 +200,15 @@ func (w *summaryWriter) inEffect(e review.EntrySummary) string {
 
 // fateWords says what became of an entry.
 var fateWords = map[resolve.Fate]string{
-	resolve.Won: "in force", resolve.Clashing: "conflicts, so that the laptop keeps what it has", resolve.Outer: "overridden by a policy set closer", resolve.LowerPriority: "overridden by a higher priority",
-	resolve.Weaker: "another policy is stricter", resolve.LockedOut: "locked by a policy above", resolve.RuledOut: "a ruling prefers another policy", resolve.Excepted: "an exception replaces it", resolve.Detached: "the unit or group is detached",
+	resolve.Won:           "in force",
+	resolve.Clashing:      "conflicts, so that the laptop keeps what it has",
+	resolve.Outer:         "overridden by a policy set closer",
+	resolve.LowerPriority: "overridden by a higher priority",
+	resolve.Weaker:        "another policy is stricter",
+	resolve.LockedOut:     "locked by a policy above",
+	resolve.RuledOut:      "a ruling prefers another policy",
+	resolve.Excepted:      "an exception replaces it",
+	resolve.Detached:      "the unit or group is detached",
 }
 
 func (w *summaryWriter) consequences() {
@@ -222,7 +242,15 @@ func (w *summaryWriter) others() {
 		for i, o := range others {
 			others[i] = named(w.Titles.Policies[estate.PolicyID(o)], o)
 		}
-		conflicts = append(conflicts, fmt.Sprintf("‘%s’ conflicts with %s on %s, which keep what they have until somebody settles it.", w.settingTitle(c.Setting), strings.Join(others, ", "), Counted(c.Devices.Len(), "laptop")))
+		conflicts = append(
+			conflicts,
+			fmt.Sprintf(
+				"‘%s’ conflicts with %s on %s, which keep what they have until somebody settles it.",
+				w.settingTitle(c.Setting),
+				strings.Join(others, ", "),
+				Counted(c.Devices.Len(), "laptop"),
+			),
+		)
 	}
 	for _, p := range w.Use.Problems {
 		points = append(points, fmt.Sprintf("%s: on %s, from %s.", p.Message, Counted(p.Devices.Len(), "laptop"), strings.Join(p.From, ", ")))
@@ -232,7 +260,17 @@ func (w *summaryWriter) others() {
 			if a.Relation == review.Conflicts {
 				continue
 			}
-			points = append(points, fmt.Sprintf("‘%s’ is set to %s by %s too, for %d of these laptops; that %s.", w.settingTitle(a.Setting), Value(e.Definition, a.Value), named(w.Titles.Policies[a.Policy], string(a.Policy)), a.Shared, Relation(a.Relation)))
+			points = append(
+				points,
+				fmt.Sprintf(
+					"‘%s’ is set to %s by %s too, for %d of these laptops; that %s.",
+					w.settingTitle(a.Setting),
+					Value(e.Definition, a.Value),
+					named(w.Titles.Policies[a.Policy], string(a.Policy)),
+					a.Shared,
+					Relation(a.Relation),
+				),
+			)
 		}
 	}
 	if len(conflicts)+len(points) == 0 {
@@ -255,7 +293,10 @@ func (w *summaryWriter) back() {
 		w.say("It reaches no laptop, so there is nothing to go back from.")
 		return
 	}
-	w.say("Restore an earlier version of the policy, or retire it. Retiring it would give %s something else:", Counted(w.Without.Devices.Len(), "laptop"))
+	w.say(
+		"Restore an earlier version of the policy, or retire it. Retiring it would give %s something else:",
+		Counted(w.Without.Devices.Len(), "laptop"),
+	)
 	var points []string
 	for _, t := range w.Without.Transitions {
 		d := w.plan.Definition(t.Setting)
@@ -266,7 +307,10 @@ func (w *summaryWriter) back() {
 		case t.To.Status != "":
 			back = string(t.To.Status)
 		}
-		points = append(points, fmt.Sprintf("‘%s’: from %s to %s on %s.", w.settingTitle(t.Setting), stateWords(d, t.From), back, Counted(t.Devices.Len(), "laptop")))
+		points = append(
+			points,
+			fmt.Sprintf("‘%s’: from %s to %s on %s.", w.settingTitle(t.Setting), stateWords(d, t.From), back, Counted(t.Devices.Len(), "laptop")),
+		)
 	}
 	w.list(points)
 	var stays []string

@@ -99,7 +99,10 @@ func rowWords(d *setting.Definition, r setting.Row) string {
 
 // effectWords says what an effect means for the person.
 var effectWords = map[setting.Effect]string{
-	setting.Restart: "takes effect after a restart", setting.Prompt: "asks the person something", setting.Irreversible: "can't be undone from here", setting.Lockout: "can keep people from working or signing in",
+	setting.Restart:      "takes effect after a restart",
+	setting.Prompt:       "asks the person something",
+	setting.Irreversible: "can't be undone from here",
+	setting.Lockout:      "can keep people from working or signing in",
 }
 
 // Effects says what a person notices when a setting's value arrives.
@@ -221,7 +224,11 @@ func FindingWords(f review.Finding, plan interface {
 		switch {
 		case f.Reached == 0:
 		case f.Devices == 0:
-			text += fmt.Sprintf(" (in this policy alone; together with %s it is in order on all %s)", orOthers(f.Beside), Counted(f.Reached, "laptop"))
+			text += fmt.Sprintf(
+				" (in this policy alone; together with %s it is in order on all %s)",
+				orOthers(f.Beside),
+				Counted(f.Reached, "laptop"),
+			)
 		default:
 			text += fmt.Sprintf(" (on %s)", Counted(f.Devices, "laptop"))
 		}

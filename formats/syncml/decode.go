@@ -154,7 +154,12 @@ func readCommand(e *element) Command {
 	for _, child := range e.children {
 		switch child.name {
 		case "Item":
-			item := Item{Target: child.at("Target", "LocURI"), Source: child.at("Source", "LocURI"), Meta: readMeta(child), More: child.child("MoreData") != nil}
+			item := Item{
+				Target: child.at("Target", "LocURI"),
+				Source: child.at("Source", "LocURI"),
+				Meta:   readMeta(child),
+				More:   child.child("MoreData") != nil,
+			}
 			if data := child.child("Data"); data != nil {
 				item.Data = data.text // as it stands: spaces may belong to a value
 			}

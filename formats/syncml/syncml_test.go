@@ -13,15 +13,52 @@ import (
 
 // sample has every element that the codec writes.
 var sample = Message{
-	Header: Header{VerDTD: VerDTD, VerProto: VerProto, SessionID: "17", MsgID: "2", Target: "http://x/dm?a=1&b=2", Source: "LT-1", SourceName: "LT <1>", MaxMsgSize: 65536, Cred: &Cred{Format: "b64", Type: AuthMD5, Data: "abc="}},
+	Header: Header{
+		VerDTD:     VerDTD,
+		VerProto:   VerProto,
+		SessionID:  "17",
+		MsgID:      "2",
+		Target:     "http://x/dm?a=1&b=2",
+		Source:     "LT-1",
+		SourceName: "LT <1>",
+		MaxMsgSize: 65536,
+		Cred:       &Cred{Format: "b64", Type: AuthMD5, Data: "abc="},
+	},
 	Commands: []Command{
 		{Name: "Alert", CmdID: "1", Data: AlertClientInitiated},
-		{Name: "Status", CmdID: "2", MsgRef: "1", CmdRef: "0", Cmd: "SyncHdr", TargetRefs: []string{"http://x/dm"}, SourceRefs: []string{"LT-1"}, Data: AuthAccepted, Chal: &Chal{Format: "b64", Type: AuthMD5, NextNonce: "bm9uY2U="}},
+		{
+			Name:       "Status",
+			CmdID:      "2",
+			MsgRef:     "1",
+			CmdRef:     "0",
+			Cmd:        "SyncHdr",
+			TargetRefs: []string{"http://x/dm"},
+			SourceRefs: []string{"LT-1"},
+			Data:       AuthAccepted,
+			Chal:       &Chal{Format: "b64", Type: AuthMD5, NextNonce: "bm9uY2U="},
+		},
 		{Name: "Atomic", CmdID: "3", Commands: []Command{
-			{Name: "Replace", CmdID: "4", Items: []Item{{Target: SettingPath + "a.b", Meta: Meta{Format: FormatText, Type: "text/plain", Size: 900}, Data: " <two> & \"three\"\n é ", More: true}}},
+			{
+				Name:  "Replace",
+				CmdID: "4",
+				Items: []Item{
+					{
+						Target: SettingPath + "a.b",
+						Meta:   Meta{Format: FormatText, Type: "text/plain", Size: 900},
+						Data:   " <two> & \"three\"\n é ",
+						More:   true,
+					},
+				},
+			},
 			{Name: "Delete", CmdID: "5", Items: []Item{{Target: SettingPath + "c", Meta: Meta{Format: FormatNull}}}},
 		}},
-		{Name: "Results", CmdID: "6", MsgRef: "1", CmdRef: "9", Items: []Item{{Source: DigestPath, Meta: Meta{Format: FormatText}, Data: "00ff"}}},
+		{
+			Name:   "Results",
+			CmdID:  "6",
+			MsgRef: "1",
+			CmdRef: "9",
+			Items:  []Item{{Source: DigestPath, Meta: Meta{Format: FormatText}, Data: "00ff"}},
+		},
 	},
 	Final: true,
 }

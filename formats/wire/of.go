@@ -30,7 +30,13 @@ func Devices(of resolve.Devices, most int) []string { return Names(of.First(most
 func Conflicts(found []resolve.ConflictFound, definition func(setting.ID) *setting.Definition, most int) []Conflict {
 	out := make([]Conflict, len(found))
 	for i, f := range found {
-		out[i] = Conflict{Setting: string(f.Setting), Policies: f.Policies, Devices: Devices(f.Devices, most), DeviceCount: f.Devices.Len(), Values: []files.CandidateAnswer{}}
+		out[i] = Conflict{
+			Setting:     string(f.Setting),
+			Policies:    f.Policies,
+			Devices:     Devices(f.Devices, most),
+			DeviceCount: f.Devices.Len(),
+			Values:      []files.CandidateAnswer{},
+		}
 		if d := definition(f.Setting); d != nil {
 			out[i].Title, out[i].Settleable = d.Title, d.Combine == setting.Closest
 		}
@@ -54,7 +60,15 @@ func Problems(found []resolve.ProblemFound, most int) []FoundProblem {
 func Lints(found []resolve.Lint) []Lint {
 	out := make([]Lint, len(found))
 	for i, l := range found {
-		out[i] = Lint{Lint: string(l.Kind), Policy: string(l.Policy), Setting: string(l.Setting), Group: string(l.Group), Exception: string(l.Exception), Beside: l.Beside, Devices: l.Devices}
+		out[i] = Lint{
+			Lint:      string(l.Kind),
+			Policy:    string(l.Policy),
+			Setting:   string(l.Setting),
+			Group:     string(l.Group),
+			Exception: string(l.Exception),
+			Beside:    l.Beside,
+			Devices:   l.Devices,
+		}
 	}
 	return out
 }
@@ -67,7 +81,15 @@ func AlsoSets(found []review.AlsoSet, plan *resolve.Plan) []AlsoSet {
 	}
 	out := make([]AlsoSet, len(found))
 	for i, a := range found {
-		out[i] = AlsoSet{Setting: string(a.Setting), Policy: string(a.Policy), Value: a.Value, Locked: a.Locked, Devices: a.Devices, Shared: a.Shared, Relation: string(a.Relation)}
+		out[i] = AlsoSet{
+			Setting:  string(a.Setting),
+			Policy:   string(a.Policy),
+			Value:    a.Value,
+			Locked:   a.Locked,
+			Devices:  a.Devices,
+			Shared:   a.Shared,
+			Relation: string(a.Relation),
+		}
 		if p := policies[a.Policy]; p != nil {
 			out[i].Title, out[i].Owner = p.Title, p.Owner
 		}
@@ -80,7 +102,17 @@ func Findings(found []review.Finding, plan *resolve.Plan) []Finding {
 	out := make([]Finding, len(found))
 	for i, f := range found {
 		out[i] = Finding{
-			Kind: string(f.Kind), Text: report.FindingWords(f, plan), Settings: Names(f.Settings), Check: string(f.Check), Warning: f.Warning, Found: f.Found, Known: f.Known, Beside: Names(f.Beside), Devices: f.Devices,
+			Kind: string(
+				f.Kind,
+			),
+			Text:     report.FindingWords(f, plan),
+			Settings: Names(f.Settings),
+			Check:    string(f.Check),
+			Warning:  f.Warning,
+			Found:    f.Found,
+			Known:    f.Known,
+			Beside:   Names(f.Beside),
+			Devices:  f.Devices,
 		}
 		if !f.Value.IsNothing() {
 			out[i].Value = &f.Value
@@ -137,7 +169,16 @@ func MergeConflicts(found []review.Conflict, plan *resolve.Plan) []MergeConflict
 	for i, c := range found {
 		out[i] = MergeConflict{Part: string(c.Part), Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
 		if def := plan.Definition(c.Part.Setting()); def != nil {
-			out[i].Title, out[i].Base, out[i].Mine, out[i].Theirs = def.Title, report.Entry(def, c.Entries[0]), report.Entry(def, c.Entries[1]), report.Entry(def, c.Entries[2])
+			out[i].Title, out[i].Base, out[i].Mine, out[i].Theirs = def.Title, report.Entry(
+				def,
+				c.Entries[0],
+			), report.Entry(
+				def,
+				c.Entries[1],
+			), report.Entry(
+				def,
+				c.Entries[2],
+			)
 		}
 	}
 	return out

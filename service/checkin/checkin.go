@@ -55,7 +55,18 @@ type Server struct {
 
 // NewServer gives a server over a store and the use cases.
 func NewServer(s *store.Store, flow *workflow.Service, log *slog.Logger, now func() time.Time) *Server {
-	d := &Server{store: s, flow: flow, log: log, now: now, nonces: map[string][]byte{}, used: map[string]time.Time{}, sessions: map[string]*session{}, seen: map[string]store.Laptop{}, asking: map[string]bool{}, settled: map[string]int64{}}
+	d := &Server{
+		store:    s,
+		flow:     flow,
+		log:      log,
+		now:      now,
+		nonces:   map[string][]byte{},
+		used:     map[string]time.Time{},
+		sessions: map[string]*session{},
+		seen:     map[string]store.Laptop{},
+		asking:   map[string]bool{},
+		settled:  map[string]int64{},
+	}
 	rand.Read(d.key[:])
 	return d
 }
@@ -170,7 +181,16 @@ func (d *Server) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCod
 		if err := tx.AddCodes(rows); err != nil {
 			return err
 		}
-		return tx.Audit(store.AuditRecord{At: now, By: by.Name, Via: by.Via, Action: "offer enrolment codes", Kind: string(estate.KindDevice), After: fmt.Sprint(len(rows))})
+		return tx.Audit(
+			store.AuditRecord{
+				At:     now,
+				By:     by.Name,
+				Via:    by.Via,
+				Action: "offer enrolment codes",
+				Kind:   string(estate.KindDevice),
+				After:  fmt.Sprint(len(rows)),
+			},
+		)
 	})
 	return out, err
 }
@@ -196,7 +216,10 @@ func (d *Server) Enrol(code, device, serial string) (Enrolment, error) {
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		laptop.Device, laptop.Credential, laptop.EnrolledAt, laptop.Digest, laptop.Revision = device, syncml.UserDigest(device, out.Secret), &now, "", ""
+		laptop.Device, laptop.Credential, laptop.EnrolledAt, laptop.Digest, laptop.Revision = device, syncml.UserDigest(
+			device,
+			out.Secret,
+		), &now, "", ""
 		if err := tx.SaveLaptop(laptop); err != nil {
 			return err
 		}
@@ -207,7 +230,16 @@ func (d *Server) Enrol(code, device, serial string) (Enrolment, error) {
 		if !estate.ValidID(recorded) {
 			recorded = "?"
 		}
-		d.store.Audit(store.AuditRecord{At: now, By: recorded, Via: "device", Action: "enrolment refused", Kind: string(estate.KindDevice), ObjectID: recorded})
+		d.store.Audit(
+			store.AuditRecord{
+				At:       now,
+				By:       recorded,
+				Via:      "device",
+				Action:   "enrolment refused",
+				Kind:     string(estate.KindDevice),
+				ObjectID: recorded,
+			},
+		)
 	}
 	if err == nil {
 		out.Nonce = d.nextNonce(device)

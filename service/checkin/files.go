@@ -13,7 +13,8 @@ import (
 // File gives a file's bytes to a laptop whose settings name it, and to no other. The error is ErrRefused when the secret is wrong.
 func (d *Server) File(device, secret, sha256 string) ([]byte, error) {
 	laptop, err := d.store.Laptop(device)
-	if err != nil || laptop.Credential == "" || subtle.ConstantTimeCompare([]byte(laptop.Credential), []byte(syncml.UserDigest(device, secret))) != 1 {
+	if err != nil || laptop.Credential == "" ||
+		subtle.ConstantTimeCompare([]byte(laptop.Credential), []byte(syncml.UserDigest(device, secret))) != 1 {
 		return nil, ErrRefused
 	}
 	if !d.flow.NeedsFile(estate.DeviceID(device), sha256) {

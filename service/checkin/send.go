@@ -56,7 +56,13 @@ func (s *session) send(out *syncml.Message) error {
 	}
 	if len(s.queue) == 0 {
 		s.withRev = true
-		atomic.Commands = append(atomic.Commands, syncml.Command{Name: "Replace", Items: []syncml.Item{{Target: syncml.RevisionPath, Meta: syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}, Data: s.revision}}})
+		atomic.Commands = append(
+			atomic.Commands,
+			syncml.Command{
+				Name:  "Replace",
+				Items: []syncml.Item{{Target: syncml.RevisionPath, Meta: syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}, Data: s.revision}},
+			},
+		)
 	}
 	s.sent += len(s.inFlight)
 	out.Commands = append(out.Commands, atomic)
@@ -131,9 +137,16 @@ func (s *session) settle() {
 // reasonOf says in words what a laptop's status code means.
 func reasonOf(code string) string {
 	words := map[string]string{
-		syncml.Forbidden: "forbidden on the laptop", syncml.NotFound: "the laptop has no such setting", syncml.NotAllowed: "not allowed on this setting",
-		syncml.NotSupported: "not supported by the laptop", syncml.WrongFormat: "the laptop does not take this kind of value", "416": "the value is too large", "420": "the laptop's storage is full",
-		syncml.Denied: "permission denied on the laptop", syncml.Failed: "the laptop failed to apply it", syncml.AtomicFailed: "the laptop could not apply the settings together",
+		syncml.Forbidden:            "forbidden on the laptop",
+		syncml.NotFound:             "the laptop has no such setting",
+		syncml.NotAllowed:           "not allowed on this setting",
+		syncml.NotSupported:         "not supported by the laptop",
+		syncml.WrongFormat:          "the laptop does not take this kind of value",
+		"416":                       "the value is too large",
+		"420":                       "the laptop's storage is full",
+		syncml.Denied:               "permission denied on the laptop",
+		syncml.Failed:               "the laptop failed to apply it",
+		syncml.AtomicFailed:         "the laptop could not apply the settings together",
 		syncml.AtomicRollbackFailed: "the laptop could not apply the settings and could not go back",
 	}
 	if text := words[code]; text != "" {

@@ -310,7 +310,8 @@ func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error)
 	for id, d := range final {
 		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed
 		was, had := s.before[id]
-		if !had || was.Status != d.Status || was.Reason != d.Reason || !was.Wanted.Equal(d.Wanted) || !was.Reported.Equal(d.Reported) || !was.ReportedAt.Equal(d.ReportedAt) {
+		if !had || was.Status != d.Status || was.Reason != d.Reason || !was.Wanted.Equal(d.Wanted) || !was.Reported.Equal(d.Reported) ||
+			!was.ReportedAt.Equal(d.ReportedAt) {
 			altered = append(altered, d)
 		}
 	}
@@ -365,7 +366,18 @@ func (s *session) finish(outcome string) error {
 		return errors.Join(
 			tx.SaveLaptop(stored),
 			tx.SaveDeliveries(s.device, altered),
-			tx.AddCheckIn(store.CheckIn{Device: s.device, At: now, Outcome: outcome, Sent: s.sent, Applied: s.applied, Failed: s.failed, Messages: s.messages, Revision: s.laptop.Revision}),
+			tx.AddCheckIn(
+				store.CheckIn{
+					Device:   s.device,
+					At:       now,
+					Outcome:  outcome,
+					Sent:     s.sent,
+					Applied:  s.applied,
+					Failed:   s.failed,
+					Messages: s.messages,
+					Revision: s.laptop.Revision,
+				},
+			),
 		)
 	})
 	if err == nil {

@@ -95,7 +95,10 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerSCIM(engine)
 	engine.NoRoute(s.noRoute)
 	engine.NoMethod(func(c *gin.Context) {
-		writeProblem(c.Writer, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"))
+		writeProblem(
+			c.Writer,
+			problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"),
+		)
 	})
 	return s, engine
 }
@@ -130,12 +133,31 @@ type anyValue struct{}
 
 // Schema implements huma.SchemaProvider.
 func (anyValue) Schema(huma.Registry) *huma.Schema {
-	file := &huma.Schema{Type: huma.TypeObject, Description: "A file that is kept", Required: []string{"file"}, AdditionalProperties: false, Properties: map[string]*huma.Schema{
-		"file": {Type: huma.TypeString, Description: "Its SHA-256"}, "name": {Type: huma.TypeString}, "size": {Type: huma.TypeInteger},
-	}}
-	cell := []*huma.Schema{{Type: huma.TypeBoolean}, {Type: huma.TypeInteger}, {Type: huma.TypeString}, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}, file}
-	table := &huma.Schema{Type: huma.TypeArray, Description: "A table: rows from columns to values", Items: &huma.Schema{Type: huma.TypeObject, AdditionalProperties: &huma.Schema{OneOf: cell}}}
-	return &huma.Schema{Description: "A bool, a whole number, text, a list of texts, a table or a file", OneOf: append(cell[:len(cell):len(cell)], table)}
+	file := &huma.Schema{
+		Type:                 huma.TypeObject,
+		Description:          "A file that is kept",
+		Required:             []string{"file"},
+		AdditionalProperties: false,
+		Properties: map[string]*huma.Schema{
+			"file": {Type: huma.TypeString, Description: "Its SHA-256"}, "name": {Type: huma.TypeString}, "size": {Type: huma.TypeInteger},
+		},
+	}
+	cell := []*huma.Schema{
+		{Type: huma.TypeBoolean},
+		{Type: huma.TypeInteger},
+		{Type: huma.TypeString},
+		{Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}},
+		file,
+	}
+	table := &huma.Schema{
+		Type:        huma.TypeArray,
+		Description: "A table: rows from columns to values",
+		Items:       &huma.Schema{Type: huma.TypeObject, AdditionalProperties: &huma.Schema{OneOf: cell}},
+	}
+	return &huma.Schema{
+		Description: "A bool, a whole number, text, a list of texts, a table or a file",
+		OneOf:       append(cell[:len(cell):len(cell)], table),
+	}
 }
 
 // rawObject is an object in the estate format: it is kept as it came and read by package files, which says what is

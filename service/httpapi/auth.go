@@ -92,7 +92,10 @@ func (s *server) signedIn(c *gin.Context) {
 
 func secureHeaders(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'",
+	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {

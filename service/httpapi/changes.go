@@ -43,79 +43,62 @@ type publishInput struct {
 
 func (s *server) registerChanges() {
 	huma.Register(s.api, operation("listChanges", http.MethodGet, "/changes", "Changes, those altered last first"),
-		func(_ context.Context, in *struct {
-			State string `query:"state" enum:"open,published,discarded"`
-		}) (*output[[]wire.Change], error) {
-			rows, err := s.Flow.Changes(in.State)
-			list := make([]wire.Change, len(rows))
-			for i, c := range rows {
-				list[i] = changeOf(c)
-			}
-			return out(list, s.fault(err))
-		})
+		s.listChanges)
 	huma.Register(s.api, operation("openChange", http.MethodPost, "/changes", "Open a change", administrators, status(http.StatusCreated)),
-		func(ctx context.Context, in *struct{ Body wire.NewChange }) (*changeOutput, error) {
-			c, err := s.Flow.NewChange(actorOf(ctx), in.Body.Title, in.Body.Why)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			return &changeOutput{etag(c.Version), changeOf(c)}, nil
-		})
-	huma.Register(s.api, operation("getChange", http.MethodGet, "/changes/{id}", "A change with its edits"), func(_ context.Context, in *changePath) (*changeOutput, error) {
-		return s.change(in.ID)
-	})
+		s.openChange)
+	huma.Register(s.api, operation("getChange", http.MethodGet, "/changes/{id}", "A change with its edits"), s.getChange)
 	huma.Register(s.api, operation("describeChange", http.MethodPut, "/changes/{id}", "Give a change another title or reason", administrators),
-		func(ctx context.Context, in *struct {
-			ID   string `path:"id"`
-			Body wire.NewChange
-		}) (*changeOutput, error) {
-			if err := s.Flow.Describe(actorOf(ctx), in.ID, in.Body.Title, in.Body.Why); err != nil {
-				return nil, s.fault(err)
-			}
-			return s.change(in.ID)
-		})
-	huma.Register(s.api, operation("discardChange", http.MethodDelete, "/changes/{id}", "End a change without publishing it", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *changePath) (*struct{}, error) {
-		return nil, s.fault(s.Flow.Discard(actorOf(ctx), in.ID))
-	})
+		s.describeChange)
+	huma.Register(
+		s.api,
+		operation(
+			"discardChange",
+			http.MethodDelete,
+			"/changes/{id}",
+			"End a change without publishing it",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.discardChange,
+	)
 	s.registerImpact()
-	huma.Register(s.api, operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", administrators), func(ctx context.Context, in *publishInput) (*output[wire.Publication], error) {
-		expected, err := expectedOf(in.IfMatch)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		p, err := s.Flow.Publish(actorOf(ctx), in.ID, expected)
-		return out(publicationOf(p), s.fault(err))
-	})
+	huma.Register(
+		s.api,
+		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", administrators),
+		s.publishChange,
+	)
 	s.registerEdits()
 }
 
 func (s *server) registerEdits() {
 	const path = "/changes/{id}/edits/{kind}/{object}"
-	huma.Register(s.api, operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", administrators), func(ctx context.Context, in *struct {
-		EditPath
-		Effect bool `query:"effect" doc:"Answer with what the change does then, too"`
-		Body   rawObject
-	}) (*editOutput, error) {
-		put, err := s.putEdit(ctx, in.EditPath, in.Body, false)
-		if err == nil && in.Effect {
-			err = s.addEffect(ctx, in.EditPath, &put.Body)
-		}
-		return put, err
-	})
-	huma.Register(s.api, operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators), func(ctx context.Context, in *EditPath) (*editOutput, error) {
-		return s.putEdit(ctx, *in, nil, true)
-	})
-	huma.Register(s.api, operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *EditPath) (*struct{}, error) {
-		expected, err := expectedOf(in.IfMatch)
-		if err == nil {
-			err = s.Flow.DropEdit(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object, expected)
-		}
-		return nil, s.fault(err)
-	})
-	huma.Register(s.api, operation("rebaseEdit", http.MethodPost, path+"/rebase", "Let an edit replace what is live now, after another change overtook it", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *EditPath) (*struct{}, error) {
-			return nil, s.fault(s.Flow.Rebase(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
-		})
+	huma.Register(
+		s.api,
+		operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", administrators),
+		s.handlePutEdit,
+	)
+	huma.Register(
+		s.api,
+		operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators),
+		s.putRetirement,
+	)
+	huma.Register(
+		s.api,
+		operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", administrators, status(http.StatusNoContent)),
+		s.dropEdit,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"rebaseEdit",
+			http.MethodPost,
+			path+"/rebase",
+			"Let an edit replace what is live now, after another change overtook it",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.rebaseEdit,
+	)
 }
 
 func (s *server) putEdit(ctx context.Context, in EditPath, body []byte, retire bool) (*editOutput, error) {
@@ -126,7 +109,11 @@ func (s *server) putEdit(ctx context.Context, in EditPath, body []byte, retire b
 	if !retire && len(body) == 0 {
 		return nil, s.fault(problem.Faults{{Code: problem.MissingField, Path: "/body", Expected: "the object in the estate format"}})
 	}
-	e, err := s.Flow.PutEdit(actorOf(ctx), in.ID, workflow.EditInput{Kind: estate.Kind(in.Kind), ID: in.Object, Body: body, Retire: retire, Expected: expected})
+	e, err := s.Flow.PutEdit(
+		actorOf(ctx),
+		in.ID,
+		workflow.EditInput{Kind: estate.Kind(in.Kind), ID: in.Object, Body: body, Retire: retire, Expected: expected},
+	)
 	if err != nil {
 		return nil, s.fault(err)
 	}
@@ -162,7 +149,18 @@ func (s *server) change(id string) (*changeOutput, error) {
 
 func (s *server) editOf(e store.Edit) wire.Edit {
 	live, version, err := s.Flow.Object(estate.Kind(e.Kind), e.ObjectID)
-	w := wire.Edit{Kind: e.Kind, ID: e.ObjectID, Action: "alter", Body: raw(e.Body), Live: raw(live), BaseVersion: e.BaseVersion, LiveVersion: version, Version: e.Version, By: e.By, At: e.At}
+	w := wire.Edit{
+		Kind:        e.Kind,
+		ID:          e.ObjectID,
+		Action:      "alter",
+		Body:        raw(e.Body),
+		Live:        raw(live),
+		BaseVersion: e.BaseVersion,
+		LiveVersion: version,
+		Version:     e.Version,
+		By:          e.By,
+		At:          e.At,
+	}
 	switch {
 	case e.Retire:
 		w.Action = "retire"
@@ -170,4 +168,88 @@ func (s *server) editOf(e store.Edit) wire.Edit {
 		w.Action = "create"
 	}
 	return w
+}
+
+// listChanges handles the operation listChanges: changes, those altered last first.
+func (s *server) listChanges(_ context.Context, in *struct {
+	State string `query:"state" enum:"open,published,discarded"`
+}) (*output[[]wire.Change], error) {
+	rows, err := s.Flow.Changes(in.State)
+	list := make([]wire.Change, len(rows))
+	for i, c := range rows {
+		list[i] = changeOf(c)
+	}
+	return out(list, s.fault(err))
+}
+
+// openChange handles the operation openChange: open a change.
+func (s *server) openChange(ctx context.Context, in *struct{ Body wire.NewChange }) (*changeOutput, error) {
+	c, err := s.Flow.NewChange(actorOf(ctx), in.Body.Title, in.Body.Why)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &changeOutput{etag(c.Version), changeOf(c)}, nil
+}
+
+// getChange handles the operation getChange: a change with its edits.
+func (s *server) getChange(_ context.Context, in *changePath) (*changeOutput, error) {
+	return s.change(in.ID)
+}
+
+// describeChange handles the operation describeChange: give a change another title or reason.
+func (s *server) describeChange(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body wire.NewChange
+}) (*changeOutput, error) {
+	if err := s.Flow.Describe(actorOf(ctx), in.ID, in.Body.Title, in.Body.Why); err != nil {
+		return nil, s.fault(err)
+	}
+	return s.change(in.ID)
+}
+
+// discardChange handles the operation discardChange: end a change without publishing it.
+func (s *server) discardChange(ctx context.Context, in *changePath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.Discard(actorOf(ctx), in.ID))
+}
+
+// publishChange handles the operation publishChange: make a change live.
+func (s *server) publishChange(ctx context.Context, in *publishInput) (*output[wire.Publication], error) {
+	expected, err := expectedOf(in.IfMatch)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	p, err := s.Flow.Publish(actorOf(ctx), in.ID, expected)
+	return out(publicationOf(p), s.fault(err))
+}
+
+// handlePutEdit handles the operation putEdit: put an object into a change: create or alter it.
+func (s *server) handlePutEdit(ctx context.Context, in *struct {
+	EditPath
+	Effect bool `query:"effect" doc:"Answer with what the change does then, too"`
+	Body   rawObject
+}) (*editOutput, error) {
+	put, err := s.putEdit(ctx, in.EditPath, in.Body, false)
+	if err == nil && in.Effect {
+		err = s.addEffect(ctx, in.EditPath, &put.Body)
+	}
+	return put, err
+}
+
+// putRetirement handles the operation putRetirement: retire an object with a change.
+func (s *server) putRetirement(ctx context.Context, in *EditPath) (*editOutput, error) {
+	return s.putEdit(ctx, *in, nil, true)
+}
+
+// dropEdit handles the operation dropEdit: take an edit out of a change.
+func (s *server) dropEdit(ctx context.Context, in *EditPath) (*struct{}, error) {
+	expected, err := expectedOf(in.IfMatch)
+	if err == nil {
+		err = s.Flow.DropEdit(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object, expected)
+	}
+	return nil, s.fault(err)
+}
+
+// rebaseEdit handles the operation rebaseEdit: let an edit replace what is live now, after another change overtook it.
+func (s *server) rebaseEdit(ctx context.Context, in *EditPath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.Rebase(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
 }

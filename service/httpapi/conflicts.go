@@ -19,65 +19,28 @@ import (
 )
 
 func (s *server) registerConflicts() {
-	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), func(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		list, err := s.conflicts(v)
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), func(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		list, err := s.problems(v)
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("touched", http.MethodGet, "/conflicts/touched", "The laptops of a conflict or a problem, by unit and group"), func(_ context.Context, in *struct {
-		InChange
-		Disagreement
-	}) (*output[wire.Touched], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.Touched]{touchedWire(v, in.devices(v))}, nil
-	})
-	huma.Register(s.api, operation("conflictEvents", http.MethodGet, "/conflict-events", "When conflicts began and ended, and by what; the newest first"), func(_ context.Context, in *struct {
-		Setting string `query:"setting" maxLength:"128"`
-		Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
-		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*output[[]wire.ConflictEvent], error) {
-		events, err := s.Flow.ConflictEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
-		list := make([]wire.ConflictEvent, len(events))
-		t := titlesOf(s.Flow.Live().Side)
-		for i := range events {
-			list[i] = conflictEventOf(&events[i], t)
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("conflictWays", http.MethodGet, "/conflicts/ways", "Ways to settle conflicts of the same policies, or a problem, each with what it would do"), func(_ context.Context, in *struct {
-		InChange
-		Disagreement
-	}) (*output[[]wire.ConflictWay], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		var ways []workflow.WayOut
-		if in.Check != "" {
-			ways, err = s.Flow.WaysRight(in.Change, estate.CheckID(in.Check), in.Policies)
-		} else {
-			ways, err = s.Flow.WaysOut(in.Change, in.settings(), in.Policies)
-		}
-		list, t := make([]wire.ConflictWay, len(ways)), titlesOf(v.Side)
-		for i := range ways {
-			list[i] = wayWire(t, &ways[i])
-		}
-		return out(list, s.fault(err))
-	})
+	huma.Register(s.api, operation("conflicts", http.MethodGet, "/conflicts", "Settings that policies disagree about"), s.handleConflicts)
+	huma.Register(s.api, operation("problems", http.MethodGet, "/problems", "Checks that find laptops wrong"), s.handleProblems)
+	huma.Register(
+		s.api,
+		operation("touched", http.MethodGet, "/conflicts/touched", "The laptops of a conflict or a problem, by unit and group"),
+		s.touched,
+	)
+	huma.Register(
+		s.api,
+		operation("conflictEvents", http.MethodGet, "/conflict-events", "When conflicts began and ended, and by what; the newest first"),
+		s.conflictEvents,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"conflictWays",
+			http.MethodGet,
+			"/conflicts/ways",
+			"Ways to settle conflicts of the same policies, or a problem, each with what it would do",
+		),
+		s.conflictWays,
+	)
 	s.registerQuestions()
 }
 
@@ -106,27 +69,45 @@ func (d *Disagreement) devices(v workflow.View) resolve.Devices {
 }
 
 func (s *server) registerQuestions() {
-	huma.Register(s.api, operation("listQuestions", http.MethodGet, "/conflict-questions", "Questions to those who answer for policies, the newest first"), func(_ context.Context, in *struct {
-		State string `query:"state" enum:"open,answered,withdrawn"`
-	}) (*output[[]wire.Question], error) {
-		list, err := s.Flow.Questions(in.State)
-		return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(err))
-	})
-	huma.Register(s.api, operation("askOwners", http.MethodPost, "/conflict-questions", "Ask those who answer for the policies of a conflict or a problem", administrators, status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
-		b := in.Body
-		q, err := s.Flow.AskOwners(actorOf(ctx), workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note})
-		return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
-	})
-	huma.Register(s.api, operation("answerQuestion", http.MethodPost, "/conflict-questions/{id}/answer", "Answer a question: those who are asked, and administrators"), func(ctx context.Context, in *struct {
-		ID   string `path:"id"`
-		Body wire.Answer
-	}) (*output[wire.Question], error) {
-		q, err := s.Flow.AnswerQuestion(actorOf(ctx), in.ID, in.Body.Answer, callerOf(ctx).Role == signin.Administrator)
-		return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
-	})
-	huma.Register(s.api, operation("withdrawQuestion", http.MethodDelete, "/conflict-questions/{id}", "Take a question of one's own back", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
-		return nil, s.fault(s.Flow.WithdrawQuestion(actorOf(ctx), in.ID))
-	})
+	huma.Register(
+		s.api,
+		operation("listQuestions", http.MethodGet, "/conflict-questions", "Questions to those who answer for policies, the newest first"),
+		s.listQuestions,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"askOwners",
+			http.MethodPost,
+			"/conflict-questions",
+			"Ask those who answer for the policies of a conflict or a problem",
+			administrators,
+			status(http.StatusCreated),
+		),
+		s.askOwners,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"answerQuestion",
+			http.MethodPost,
+			"/conflict-questions/{id}/answer",
+			"Answer a question: those who are asked, and administrators",
+		),
+		s.answerQuestion,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"withdrawQuestion",
+			http.MethodDelete,
+			"/conflict-questions/{id}",
+			"Take a question of one's own back",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.withdrawQuestion,
+	)
 }
 
 // conflicts lists the conflicts of a view, with who is involved and, of those that exist in what is live, since when.
@@ -184,10 +165,22 @@ func (t titled) involved(v workflow.View, names []string, settings []setting.ID)
 		if p == nil {
 			continue
 		}
-		w := wire.InvolvedPolicy{Policy: id, Title: p.Title, Kind: string(p.Kind), Why: p.Why, Owner: p.Owner, Audience: files.AudienceOf(p), Devices: v.Plan.Applies(p.ID).Len(), Entries: []wire.InvolvedEntry{}}
+		w := wire.InvolvedPolicy{
+			Policy:   id,
+			Title:    p.Title,
+			Kind:     string(p.Kind),
+			Why:      p.Why,
+			Owner:    p.Owner,
+			Audience: files.AudienceOf(p),
+			Devices:  v.Plan.Applies(p.ID).Len(),
+			Entries:  []wire.InvolvedEntry{},
+		}
 		for _, is := range settings {
 			if e := p.Entry(is); e != nil {
-				w.Entries = append(w.Entries, wire.InvolvedEntry{Setting: string(is), Title: t.setting(is), Value: e.Value, Note: e.Note, Locked: e.Lock})
+				w.Entries = append(
+					w.Entries,
+					wire.InvolvedEntry{Setting: string(is), Title: t.setting(is), Value: e.Value, Note: e.Note, Locked: e.Lock},
+				)
 			}
 		}
 		out = append(out, w)
@@ -221,13 +214,35 @@ func questionsWire(t titled, list []workflow.Question) []wire.Question {
 
 func questionWire(t titled, q *workflow.Question) wire.Question {
 	return wire.Question{
-		ID: q.ID, At: q.At, Setting: q.Setting, Check: q.Problem, Title: t.setting(setting.ID(q.Setting)), Policies: wire.Names(q.Policies), By: q.By, Of: wire.Names(q.Of), Note: q.Note, State: q.State,
-		Answer: q.Answer, AnsweredBy: q.AnsweredBy, AnsweredAt: q.AnsweredAt, Current: q.Current,
+		ID:         q.ID,
+		At:         q.At,
+		Setting:    q.Setting,
+		Check:      q.Problem,
+		Title:      t.setting(setting.ID(q.Setting)),
+		Policies:   wire.Names(q.Policies),
+		By:         q.By,
+		Of:         wire.Names(q.Of),
+		Note:       q.Note,
+		State:      q.State,
+		Answer:     q.Answer,
+		AnsweredBy: q.AnsweredBy,
+		AnsweredAt: q.AnsweredAt,
+		Current:    q.Current,
 	}
 }
 
 func wayWire(t titled, w *workflow.WayOut) wire.ConflictWay {
-	out := wire.ConflictWay{Kind: string(w.Kind), Policy: string(w.Policy), Title: t.policies[string(w.Policy)], Edits: []wire.ConflictEdit{}, Devices: w.Report.Devices.Len(), Weaker: w.Report.Weaker().Len(), Touched: w.Devices, Left: w.Left, Gained: len(w.Report.ConflictsGained)}
+	out := wire.ConflictWay{
+		Kind:    string(w.Kind),
+		Policy:  string(w.Policy),
+		Title:   t.policies[string(w.Policy)],
+		Edits:   []wire.ConflictEdit{},
+		Devices: w.Report.Devices.Len(),
+		Weaker:  w.Report.Weaker().Len(),
+		Touched: w.Devices,
+		Left:    w.Left,
+		Gained:  len(w.Report.ConflictsGained),
+	}
 	for _, t := range w.Targets {
 		out.Targets = append(out.Targets, t.String())
 	}
@@ -250,7 +265,17 @@ func sinceOf(e *store.ConflictEvent) wire.ConflictSince {
 }
 
 func conflictEventOf(e *workflow.ConflictEvent, t titled) wire.ConflictEvent {
-	w := wire.ConflictEvent{ConflictSince: sinceOf(&e.ConflictEvent), Setting: string(e.Setting), Name: t.setting(e.Setting), Policies: e.Policies, Gained: e.Gained, Fresh: e.Fresh, Current: e.Current, Devices: e.Devices, Sample: []wire.ConflictDevice{}}
+	w := wire.ConflictEvent{
+		ConflictSince: sinceOf(&e.ConflictEvent),
+		Setting:       string(e.Setting),
+		Name:          t.setting(e.Setting),
+		Policies:      e.Policies,
+		Gained:        e.Gained,
+		Fresh:         e.Fresh,
+		Current:       e.Current,
+		Devices:       e.Devices,
+		Sample:        []wire.ConflictDevice{},
+	}
 	for _, d := range e.Sample {
 		one := wire.ConflictDevice{ID: d.ID, Causes: []wire.ConflictCause{}}
 		for _, c := range d.Causes {
@@ -259,4 +284,105 @@ func conflictEventOf(e *workflow.ConflictEvent, t titled) wire.ConflictEvent {
 		w.Sample = append(w.Sample, one)
 	}
 	return w
+}
+
+// handleConflicts handles the operation conflicts: settings that policies disagree about.
+func (s *server) handleConflicts(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	list, err := s.conflicts(v)
+	return out(list, s.fault(err))
+}
+
+// handleProblems handles the operation problems: checks that find laptops wrong.
+func (s *server) handleProblems(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	list, err := s.problems(v)
+	return out(list, s.fault(err))
+}
+
+// touched handles the operation touched: the laptops of a conflict or a problem, by unit and group.
+func (s *server) touched(_ context.Context, in *struct {
+	InChange
+	Disagreement
+}) (*output[wire.Touched], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.Touched]{touchedWire(v, in.devices(v))}, nil
+}
+
+// conflictEvents handles the operation conflictEvents: when conflicts began and ended, and by what; the newest first.
+func (s *server) conflictEvents(_ context.Context, in *struct {
+	Setting string `query:"setting" maxLength:"128"`
+	Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*output[[]wire.ConflictEvent], error) {
+	events, err := s.Flow.ConflictEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
+	list := make([]wire.ConflictEvent, len(events))
+	t := titlesOf(s.Flow.Live().Side)
+	for i := range events {
+		list[i] = conflictEventOf(&events[i], t)
+	}
+	return out(list, s.fault(err))
+}
+
+// conflictWays handles the operation conflictWays: ways to settle conflicts of the same policies, or a problem, each with what it would do.
+func (s *server) conflictWays(_ context.Context, in *struct {
+	InChange
+	Disagreement
+}) (*output[[]wire.ConflictWay], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	var ways []workflow.WayOut
+	if in.Check != "" {
+		ways, err = s.Flow.WaysRight(in.Change, estate.CheckID(in.Check), in.Policies)
+	} else {
+		ways, err = s.Flow.WaysOut(in.Change, in.settings(), in.Policies)
+	}
+	list, t := make([]wire.ConflictWay, len(ways)), titlesOf(v.Side)
+	for i := range ways {
+		list[i] = wayWire(t, &ways[i])
+	}
+	return out(list, s.fault(err))
+}
+
+// listQuestions handles the operation listQuestions: questions to those who answer for policies, the newest first.
+func (s *server) listQuestions(_ context.Context, in *struct {
+	State string `query:"state" enum:"open,answered,withdrawn"`
+}) (*output[[]wire.Question], error) {
+	list, err := s.Flow.Questions(in.State)
+	return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(err))
+}
+
+// askOwners handles the operation askOwners: ask those who answer for the policies of a conflict or a problem.
+func (s *server) askOwners(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
+	b := in.Body
+	q, err := s.Flow.AskOwners(
+		actorOf(ctx),
+		workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note},
+	)
+	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
+}
+
+// answerQuestion handles the operation answerQuestion: answer a question: those who are asked, and administrators.
+func (s *server) answerQuestion(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body wire.Answer
+}) (*output[wire.Question], error) {
+	q, err := s.Flow.AnswerQuestion(actorOf(ctx), in.ID, in.Body.Answer, callerOf(ctx).Role == signin.Administrator)
+	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
+}
+
+// withdrawQuestion handles the operation withdrawQuestion: take a question of one's own back.
+func (s *server) withdrawQuestion(ctx context.Context, in *groupPath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.WithdrawQuestion(actorOf(ctx), in.ID))
 }

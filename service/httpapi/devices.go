@@ -51,48 +51,25 @@ type enrolmentInput struct {
 }
 
 func (s *server) registerDevices() {
-	huma.Register(s.api, operation("listDevices", http.MethodGet, "/devices", "Devices with their state"), func(_ context.Context, in *deviceQuery) (*output[wire.Page[wire.Device]], error) {
-		list, err := s.Flow.Devices(workflow.DeviceFilter{Text: in.Text, Where: in.Where, Unit: in.Unit, OS: in.OS, Group: in.Group, State: in.State, Sort: in.Sort})
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		if err := known(list, in.Columns); err != nil {
-			return nil, s.fault(err)
-		}
-		now := time.Now()
-		page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Device {
-			row := list.Row(i)
-			d := deviceOf(&row, now)
-			d.Fields = columnsOf(list, i, in.Columns)
-			return d
-		})
-		return out(page, s.fault(err))
-	})
-	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), func(_ context.Context, in *deviceID) (*output[wire.DevicePage], error) {
-		page, err := s.Flow.Device(in.ID)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		w := devicePage(&page, time.Now())
-		live := s.Flow.Live()
-		w.Applies = appliedOn(live, page.Result)
-		w.Groups = membershipsWire(live.Plan.Snapshot().Groups, page.Groups)
-		w.Exceptions = exceptionsWire(workflow.View{Side: live.Side, Live: live}, page.Exceptions)
-		return &output[wire.DevicePage]{w}, nil
-	})
-	huma.Register(s.api, operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", administrators), func(ctx context.Context, in *deviceID) (*output[retried], error) {
-		n, err := s.Flow.Retry(actorOf(ctx), in.ID)
-		return out(retried{n}, s.fault(err))
-	})
-	huma.Register(s.api, operation("offerEnrolment", http.MethodPost, "/enrolment-codes", "One-time codes with which devices enrol", administrators, status(http.StatusCreated)),
-		func(ctx context.Context, in *enrolmentInput) (*output[[]wire.EnrolmentCode], error) {
-			codes, err := s.CheckIn.OfferCodes(actorOf(ctx), in.Body.Devices)
-			list := make([]wire.EnrolmentCode, len(codes))
-			for i, c := range codes {
-				list[i] = wire.EnrolmentCode(c)
-			}
-			return out(list, s.fault(err))
-		})
+	huma.Register(s.api, operation("listDevices", http.MethodGet, "/devices", "Devices with their state"), s.listDevices)
+	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), s.getDevice)
+	huma.Register(
+		s.api,
+		operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", administrators),
+		s.retryDevice,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"offerEnrolment",
+			http.MethodPost,
+			"/enrolment-codes",
+			"One-time codes with which devices enrol",
+			administrators,
+			status(http.StatusCreated),
+		),
+		s.offerEnrolment,
+	)
 }
 
 // appliedOn lists the policies that apply to a device, with how many of their entries are in effect there.
@@ -126,7 +103,10 @@ func body(c *gin.Context, limit int64) ([]byte, bool) {
 	}
 	var long *http.MaxBytesError
 	if errors.As(err, &long) {
-		writeProblem(c.Writer, problemOf(http.StatusRequestEntityTooLarge, "too-large", "found more than the limit of bytes that this address takes"))
+		writeProblem(
+			c.Writer,
+			problemOf(http.StatusRequestEntityTooLarge, "too-large", "found more than the limit of bytes that this address takes"),
+		)
 	} else {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "the body could not be read to its end"))
 	}
@@ -136,7 +116,14 @@ func body(c *gin.Context, limit int64) ([]byte, bool) {
 // deviceManagement takes one message of a device management session.
 func (s *server) deviceManagement(c *gin.Context) {
 	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil || kind != syncml.ContentType {
-		writeProblem(c.Writer, problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found "+problem.Quote(c.GetHeader("Content-Type"))+", expected "+syncml.ContentType))
+		writeProblem(
+			c.Writer,
+			problemOf(
+				http.StatusUnsupportedMediaType,
+				"wrong-content-type",
+				"found "+problem.Quote(c.GetHeader("Content-Type"))+", expected "+syncml.ContentType,
+			),
+		)
 		return
 	}
 	data, ok := body(c, syncml.MaxMessage)
@@ -164,12 +151,18 @@ func (s *server) enrol(c *gin.Context) {
 	}
 	var in struct{ Code, Device, Serial string }
 	if err := json.Unmarshal(data, &in); err != nil {
-		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "found a body that is no such JSON, expected code, device and serial as texts"))
+		writeProblem(
+			c.Writer,
+			problemOf(http.StatusBadRequest, "faults", "found a body that is no such JSON, expected code, device and serial as texts"),
+		)
 		return
 	}
 	e, err := s.CheckIn.Enrol(in.Code, in.Device, in.Serial)
 	if errors.Is(err, checkin.ErrRefused) {
-		writeProblem(c.Writer, problemOf(http.StatusForbidden, "refused", "the enrolment code is unknown, used or expired, or made for another device or serial"))
+		writeProblem(
+			c.Writer,
+			problemOf(http.StatusForbidden, "refused", "the enrolment code is unknown, used or expired, or made for another device or serial"),
+		)
 		return
 	}
 	if err != nil {
@@ -177,4 +170,55 @@ func (s *server) enrol(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusCreated, e)
+}
+
+// listDevices handles the operation listDevices: devices with their state.
+func (s *server) listDevices(_ context.Context, in *deviceQuery) (*output[wire.Page[wire.Device]], error) {
+	list, err := s.Flow.Devices(
+		workflow.DeviceFilter{Text: in.Text, Where: in.Where, Unit: in.Unit, OS: in.OS, Group: in.Group, State: in.State, Sort: in.Sort},
+	)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if err := known(list, in.Columns); err != nil {
+		return nil, s.fault(err)
+	}
+	now := time.Now()
+	page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Device {
+		row := list.Row(i)
+		d := deviceOf(&row, now)
+		d.Fields = columnsOf(list, i, in.Columns)
+		return d
+	})
+	return out(page, s.fault(err))
+}
+
+// getDevice handles the operation getDevice: all that is known of a device.
+func (s *server) getDevice(_ context.Context, in *deviceID) (*output[wire.DevicePage], error) {
+	page, err := s.Flow.Device(in.ID)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	w := devicePage(&page, time.Now())
+	live := s.Flow.Live()
+	w.Applies = appliedOn(live, page.Result)
+	w.Groups = membershipsWire(live.Plan.Snapshot().Groups, page.Groups)
+	w.Exceptions = exceptionsWire(workflow.View{Side: live.Side, Live: live}, page.Exceptions)
+	return &output[wire.DevicePage]{w}, nil
+}
+
+// retryDevice handles the operation retryDevice: try again what failed, at the next check-in.
+func (s *server) retryDevice(ctx context.Context, in *deviceID) (*output[retried], error) {
+	n, err := s.Flow.Retry(actorOf(ctx), in.ID)
+	return out(retried{n}, s.fault(err))
+}
+
+// offerEnrolment handles the operation offerEnrolment: one-time codes with which devices enrol.
+func (s *server) offerEnrolment(ctx context.Context, in *enrolmentInput) (*output[[]wire.EnrolmentCode], error) {
+	codes, err := s.CheckIn.OfferCodes(actorOf(ctx), in.Body.Devices)
+	list := make([]wire.EnrolmentCode, len(codes))
+	for i, c := range codes {
+		list[i] = wire.EnrolmentCode(c)
+	}
+	return out(list, s.fault(err))
 }

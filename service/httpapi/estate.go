@@ -34,55 +34,107 @@ type importInput struct {
 func isFaults(err error, faults *problem.Faults) bool { return errors.As(err, faults) }
 
 func (s *server) registerEstate() {
-	huma.Register(s.api, operation("exportEstate", http.MethodGet, "/estate", "The live estate in the estate format"), func(context.Context, *struct{}) (*output[map[string][]any], error) {
-		snapshot := s.Flow.Live().Plan.Snapshot()
-		lists := map[string][]any{}
-		for _, kind := range estate.Kinds {
-			docs := []any{}
-			for _, o := range files.Objects(snapshot, kind) {
-				docs = append(docs, files.Doc(o))
-			}
-			lists[string(kind)] = docs
-		}
-		return &output[map[string][]any]{lists}, nil
-	})
+	huma.Register(s.api, operation("exportEstate", http.MethodGet, "/estate", "The live estate in the estate format"), s.exportEstate)
 	huma.Register(s.api, operation("listObjects", http.MethodGet, "/estate/{kind}", "Live objects of a kind, in the estate format"),
-		func(_ context.Context, in *struct {
-			Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
-			Cursor string `query:"cursor"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-		}) (*output[wire.Page[wire.Object]], error) {
-			live := s.Flow.Live()
-			page, err := paged(files.Objects(live.Plan.Snapshot(), estate.Kind(in.Kind)), in.Cursor, in.Limit, func(o any) wire.Object {
-				id := files.ObjectID(o)
-				text, _ := files.EncodeJSON(o) // what is live was read from JSON
-				return wire.Object{Kind: in.Kind, ID: id, Version: live.Version(estate.Kind(in.Kind), id), Body: text}
-			})
-			return out(page, s.fault(err))
-		})
-	huma.Register(s.api, operation("getObject", http.MethodGet, "/estate/{kind}/{id}", "A live object in the estate format, with its version"), func(_ context.Context, in *objectPath) (*objectOutput, error) {
-		text, version, err := s.Flow.Object(estate.Kind(in.Kind), in.ID)
-		if err != nil {
-			return nil, s.fault(err)
+		s.listObjects)
+	huma.Register(
+		s.api,
+		operation("getObject", http.MethodGet, "/estate/{kind}/{id}", "A live object in the estate format, with its version"),
+		s.getObject,
+	)
+	huma.Register(
+		s.api,
+		operation("objectVersions", http.MethodGet, "/estate/{kind}/{id}/versions", "Every published version of an object, the newest first"),
+		s.objectVersions,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"importEstate",
+			http.MethodPost,
+			"/imports",
+			"Open a change that makes the live estate like this one",
+			administrators,
+			status(http.StatusCreated),
+			func(op *huma.Operation) { op.MaxBodyBytes = maxImportBody },
+		),
+		s.importEstate,
+	)
+}
+
+// exportEstate handles the operation exportEstate: the live estate in the estate format.
+func (s *server) exportEstate(context.Context, *struct{}) (*output[map[string][]any], error) {
+	snapshot := s.Flow.Live().Plan.Snapshot()
+	lists := map[string][]any{}
+	for _, kind := range estate.Kinds {
+		docs := []any{}
+		for _, o := range files.Objects(snapshot, kind) {
+			docs = append(docs, files.Doc(o))
 		}
-		return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: raw(text)}}, nil
+		lists[string(kind)] = docs
+	}
+	return &output[map[string][]any]{lists}, nil
+}
+
+// listObjects handles the operation listObjects: live objects of a kind, in the estate format.
+func (s *server) listObjects(_ context.Context, in *struct {
+	Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*output[wire.Page[wire.Object]], error) {
+	live := s.Flow.Live()
+	page, err := paged(files.Objects(live.Plan.Snapshot(), estate.Kind(in.Kind)), in.Cursor, in.Limit, func(o any) wire.Object {
+		id := files.ObjectID(o)
+		text, _ := files.EncodeJSON(o) // what is live was read from JSON
+		return wire.Object{Kind: in.Kind, ID: id, Version: live.Version(estate.Kind(in.Kind), id), Body: text}
 	})
-	huma.Register(s.api, operation("objectVersions", http.MethodGet, "/estate/{kind}/{id}/versions", "Every published version of an object, the newest first"),
-		func(_ context.Context, in *objectPath) (*output[[]wire.Object], error) {
-			rows, err := s.Flow.Versions(estate.Kind(in.Kind), in.ID)
-			list := make([]wire.Object, len(rows))
-			for i, v := range rows {
-				list[i] = wire.Object{Kind: v.Kind, ID: v.ID, Version: v.Version, Retired: v.Retired, By: v.By, At: moment(v.At), Revision: v.Revision, Body: raw(v.Body)}
-			}
-			return out(list, s.fault(err))
-		})
-	huma.Register(s.api, operation("importEstate", http.MethodPost, "/imports", "Open a change that makes the live estate like this one", administrators, status(http.StatusCreated), func(op *huma.Operation) { op.MaxBodyBytes = maxImportBody }),
-		func(ctx context.Context, in *importInput) (*output[wire.ImportResult], error) {
-			snapshot, err := s.Flow.DecodeEstate(in.Body)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			change, n, err := s.Flow.Import(actorOf(ctx), in.Title, snapshot, in.RetireMissing)
-			return out(wire.ImportResult{Change: change.ID, Version: change.Version, Created: n.Created, Altered: n.Altered, Retired: n.Retired, Unchanged: n.Unchanged}, s.fault(err))
-		})
+	return out(page, s.fault(err))
+}
+
+// getObject handles the operation getObject: a live object in the estate format, with its version.
+func (s *server) getObject(_ context.Context, in *objectPath) (*objectOutput, error) {
+	text, version, err := s.Flow.Object(estate.Kind(in.Kind), in.ID)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: raw(text)}}, nil
+}
+
+// objectVersions handles the operation objectVersions: every published version of an object, the newest first.
+func (s *server) objectVersions(_ context.Context, in *objectPath) (*output[[]wire.Object], error) {
+	rows, err := s.Flow.Versions(estate.Kind(in.Kind), in.ID)
+	list := make([]wire.Object, len(rows))
+	for i, v := range rows {
+		list[i] = wire.Object{
+			Kind:     v.Kind,
+			ID:       v.ID,
+			Version:  v.Version,
+			Retired:  v.Retired,
+			By:       v.By,
+			At:       moment(v.At),
+			Revision: v.Revision,
+			Body:     raw(v.Body),
+		}
+	}
+	return out(list, s.fault(err))
+}
+
+// importEstate handles the operation importEstate: open a change that makes the live estate like this one.
+func (s *server) importEstate(ctx context.Context, in *importInput) (*output[wire.ImportResult], error) {
+	snapshot, err := s.Flow.DecodeEstate(in.Body)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	change, n, err := s.Flow.Import(actorOf(ctx), in.Title, snapshot, in.RetireMissing)
+	return out(
+		wire.ImportResult{
+			Change:    change.ID,
+			Version:   change.Version,
+			Created:   n.Created,
+			Altered:   n.Altered,
+			Retired:   n.Retired,
+			Unchanged: n.Unchanged,
+		},
+		s.fault(err),
+	)
 }

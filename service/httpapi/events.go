@@ -26,7 +26,10 @@ type heartbeat struct {
 }
 
 func (s *server) registerEvents() {
-	sse.Register(s.api, operation("events", http.MethodGet, "/events", "What changes, as it changes (server-sent events)"), map[string]any{"changed": workflow.Event{}, "alive": heartbeat{}},
+	sse.Register(
+		s.api,
+		operation("events", http.MethodGet, "/events", "What changes, as it changes (server-sent events)"),
+		map[string]any{"changed": workflow.Event{}, "alive": heartbeat{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
 			events, stop := s.Flow.Watch()
 			defer stop()
@@ -49,7 +52,8 @@ func (s *server) registerEvents() {
 					return
 				}
 			}
-		})
+		},
+	)
 }
 
 // document serves the OpenAPI document.

@@ -25,10 +25,20 @@ import (
 )
 
 var titles = map[string]string{
-	"not-signed-in": "Sign in first", "refused": "Refused", "forbidden": "Your role may not do this", "not-found": "Not found",
-	"faults": "The input has faults", "stale": "Somebody altered this since you read it", "overtaken": "Another change has published one of these objects",
-	"version-needed": "Say which version you alter", "wrong-state": "The change is in another state", "taken": "The name is taken", "too-many": "Too many tries",
-	"internal": "The service failed", "method-not-allowed": "Method not allowed", "too-large": "The body is too large",
+	"not-signed-in":      "Sign in first",
+	"refused":            "Refused",
+	"forbidden":          "Your role may not do this",
+	"not-found":          "Not found",
+	"faults":             "The input has faults",
+	"stale":              "Somebody altered this since you read it",
+	"overtaken":          "Another change has published one of these objects",
+	"version-needed":     "Say which version you alter",
+	"wrong-state":        "The change is in another state",
+	"taken":              "The name is taken",
+	"too-many":           "Too many tries",
+	"internal":           "The service failed",
+	"method-not-allowed": "Method not allowed",
+	"too-large":          "The body is too large",
 }
 
 func problemOf(status int, code, detail string) *wire.Problem {
@@ -79,7 +89,10 @@ func (s *server) fault(err error) error {
 	case errors.As(err, &overtaken):
 		p := problemOf(http.StatusConflict, "overtaken", overtaken.Error())
 		for _, o := range overtaken.Objects {
-			p.Overtaken = append(p.Overtaken, wire.Overtaken{Kind: o.Kind, ID: o.ID, BaseVersion: o.Base, LiveVersion: o.Live, By: o.By, At: o.At, Change: o.Change})
+			p.Overtaken = append(
+				p.Overtaken,
+				wire.Overtaken{Kind: o.Kind, ID: o.ID, BaseVersion: o.Base, LiveVersion: o.Live, By: o.By, At: o.At, Change: o.Change},
+			)
 		}
 		return p
 	case errors.As(err, &invalid):
@@ -117,11 +130,17 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		var detail *huma.ErrorDetail
 		switch {
 		case errors.As(err, &detail) && status == http.StatusBadRequest:
-			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Path: pointer(detail.Location), Found: detail.Message, Expected: "JSON of the documented form"})
+			p.Faults = append(
+				p.Faults,
+				problem.Fault{Code: problem.Syntax, Path: pointer(detail.Location), Found: detail.Message, Expected: "JSON of the documented form"},
+			)
 		case errors.As(err, &detail):
 			p.Faults = append(p.Faults, faultOf(detail))
 		case err != nil && status < 500:
-			p.Faults = append(p.Faults, problem.Fault{Code: problem.Syntax, Found: "a body that can't be read", Expected: "JSON of the documented form"})
+			p.Faults = append(
+				p.Faults,
+				problem.Fault{Code: problem.Syntax, Found: "a body that can't be read", Expected: "JSON of the documented form"},
+			)
 		}
 	}
 	if len(p.Faults) > 0 {
@@ -132,7 +151,12 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 
 // faultOf puts what the API library found wrong in our words. The value is only said by its type.
 func faultOf(d *huma.ErrorDetail) problem.Fault {
-	f := problem.Fault{Code: problem.WrongType, Path: pointer(d.Location), Found: typeOf(d.Value), Expected: strings.TrimPrefix(d.Message, "expected ")}
+	f := problem.Fault{
+		Code:     problem.WrongType,
+		Path:     pointer(d.Location),
+		Found:    typeOf(d.Value),
+		Expected: strings.TrimPrefix(d.Message, "expected "),
+	}
 	var name string
 	switch {
 	case d.Message == validation.MsgUnexpectedProperty:
@@ -145,7 +169,10 @@ func faultOf(d *huma.ErrorDetail) problem.Fault {
 		f.Expected = "a value of the type " + strings.TrimPrefix(d.Message, "invalid ")
 	default:
 		if n, _ := fmt.Sscanf(d.Message, validation.MsgExpectedRequiredProperty, &name); n == 1 {
-			f.Code, f.Path, f.Found, f.Expected = problem.MissingField, strings.TrimSuffix(f.Path, "/")+"/"+name, "nothing", "a value: the field can't be left out"
+			f.Code, f.Path, f.Found, f.Expected = problem.MissingField, strings.TrimSuffix(
+				f.Path,
+				"/",
+			)+"/"+name, "nothing", "a value: the field can't be left out"
 		} else if strings.HasPrefix(d.Message, "expected value to be one of ") {
 			f.Code = problem.NotOneOf
 		}

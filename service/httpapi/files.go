@@ -38,43 +38,22 @@ func (s *server) registerFiles() {
 	if s.Flow != nil { // nil while the document is written
 		limit = s.Flow.MaxFile()
 	}
-	huma.Register(s.api, operation("addFile", http.MethodPost, "/files", "Read a file and keep it, once by its SHA-256", administrators, status(http.StatusCreated), func(op *huma.Operation) { op.MaxBodyBytes = limit + 1 }),
-		func(ctx context.Context, in *addFileInput) (*output[wire.File], error) {
-			kept, err := s.Flow.AddFile(actorOf(ctx), in.Name, in.RawBody, contents.Options{Expect: setting.Content(in.Content), AcceptExpired: in.AcceptExpired}, !in.ReadOnly)
-			return out(fileOf(kept), s.fault(err))
-		})
-	huma.Register(s.api, operation("listFiles", http.MethodGet, "/files", "Files that are kept, the newest first"), func(_ context.Context, in *struct {
-		Content string `query:"content" enum:"any,certificate,application-rules,application"`
-		Cursor  string `query:"cursor"`
-		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*output[wire.Page[wire.File]], error) {
-		kept, err := s.Flow.Files(setting.Content(in.Content))
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		page, err := paged(kept, in.Cursor, in.Limit, fileOf)
-		return out(page, s.fault(err))
-	})
-	huma.Register(s.api, operation("getFile", http.MethodGet, "/files/{sha256}", "A file that is kept, and what is in it"), func(_ context.Context, in *struct {
-		SHA256 string `path:"sha256"`
-	}) (*output[wire.File], error) {
-		kept, err := s.Flow.File(in.SHA256)
-		return out(fileOf(kept), s.fault(err))
-	})
-	huma.Register(s.api, operation("fileContent", http.MethodGet, "/files/{sha256}/content", "A file's bytes"), func(_ context.Context, in *struct {
-		SHA256 string `path:"sha256"`
-	}) (*fileOutput, error) {
-		kept, err := s.Flow.File(in.SHA256)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		data, err := s.Flow.FileData(in.SHA256)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		// What people added is never shown as a page of the service: always a download, of no type that a browser runs.
-		return &fileOutput{"application/octet-stream", "attachment; filename*=UTF-8''" + url.PathEscape(kept.Name), "sandbox; default-src 'none'", "private, max-age=31536000, immutable", data}, nil
-	})
+	huma.Register(
+		s.api,
+		operation(
+			"addFile",
+			http.MethodPost,
+			"/files",
+			"Read a file and keep it, once by its SHA-256",
+			administrators,
+			status(http.StatusCreated),
+			func(op *huma.Operation) { op.MaxBodyBytes = limit + 1 },
+		),
+		s.addFile,
+	)
+	huma.Register(s.api, operation("listFiles", http.MethodGet, "/files", "Files that are kept, the newest first"), s.listFiles)
+	huma.Register(s.api, operation("getFile", http.MethodGet, "/files/{sha256}", "A file that is kept, and what is in it"), s.getFile)
+	huma.Register(s.api, operation("fileContent", http.MethodGet, "/files/{sha256}/content", "A file's bytes"), s.fileContent)
 }
 
 func fileOf(k workflow.Kept) wire.File {
@@ -95,4 +74,60 @@ func (s *server) laptopFile(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")
 		c.Data(http.StatusOK, "application/octet-stream", data)
 	}
+}
+
+// addFile handles the operation addFile: read a file and keep it, once by its SHA-256.
+func (s *server) addFile(ctx context.Context, in *addFileInput) (*output[wire.File], error) {
+	kept, err := s.Flow.AddFile(
+		actorOf(ctx),
+		in.Name,
+		in.RawBody,
+		contents.Options{Expect: setting.Content(in.Content), AcceptExpired: in.AcceptExpired},
+		!in.ReadOnly,
+	)
+	return out(fileOf(kept), s.fault(err))
+}
+
+// listFiles handles the operation listFiles: files that are kept, the newest first.
+func (s *server) listFiles(_ context.Context, in *struct {
+	Content string `query:"content" enum:"any,certificate,application-rules,application"`
+	Cursor  string `query:"cursor"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*output[wire.Page[wire.File]], error) {
+	kept, err := s.Flow.Files(setting.Content(in.Content))
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	page, err := paged(kept, in.Cursor, in.Limit, fileOf)
+	return out(page, s.fault(err))
+}
+
+// getFile handles the operation getFile: a file that is kept, and what is in it.
+func (s *server) getFile(_ context.Context, in *struct {
+	SHA256 string `path:"sha256"`
+}) (*output[wire.File], error) {
+	kept, err := s.Flow.File(in.SHA256)
+	return out(fileOf(kept), s.fault(err))
+}
+
+// fileContent handles the operation fileContent: a file's bytes.
+func (s *server) fileContent(_ context.Context, in *struct {
+	SHA256 string `path:"sha256"`
+}) (*fileOutput, error) {
+	kept, err := s.Flow.File(in.SHA256)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	data, err := s.Flow.FileData(in.SHA256)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	// What people added is never shown as a page of the service: always a download, of no type that a browser runs.
+	return &fileOutput{
+		"application/octet-stream",
+		"attachment; filename*=UTF-8''" + url.PathEscape(kept.Name),
+		"sandbox; default-src 'none'",
+		"private, max-age=31536000, immutable",
+		data,
+	}, nil
 }

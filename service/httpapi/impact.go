@@ -48,14 +48,32 @@ type impactDevicesInput struct {
 }
 
 func (s *server) registerImpact() {
-	huma.Register(s.api, operation("changeImpact", http.MethodGet, "/changes/{id}/impact", "What a change does to what is live"), func(ctx context.Context, in *changePath) (*output[wire.Impact], error) {
-		return s.impactAnswer(s.Flow.Outcome(ctx, in.ID, nil))
-	})
-	huma.Register(s.api, operation("impact", http.MethodPost, "/impact", "What edits would do to what is live, together with a change; nothing is stored", readsOnly), func(ctx context.Context, in *impactInput) (*output[wire.Impact], error) {
-		return s.impactAnswer(s.Flow.Outcome(ctx, in.Change, inputsOf(in.Body.Edits)))
-	})
-	huma.Register(s.api, operation("impactDevices", http.MethodPost, "/impact/devices", "The laptops behind one number of an impact", readsOnly), s.impactDevices)
-	huma.Register(s.api, operation("impactReport", http.MethodGet, "/changes/{id}/impact/report", "What a change does, as a document for the change board"), s.impactReport)
+	huma.Register(
+		s.api,
+		operation("changeImpact", http.MethodGet, "/changes/{id}/impact", "What a change does to what is live"),
+		s.changeImpact,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"impact",
+			http.MethodPost,
+			"/impact",
+			"What edits would do to what is live, together with a change; nothing is stored",
+			readsOnly,
+		),
+		s.impact,
+	)
+	huma.Register(
+		s.api,
+		operation("impactDevices", http.MethodPost, "/impact/devices", "The laptops behind one number of an impact", readsOnly),
+		s.impactDevices,
+	)
+	huma.Register(
+		s.api,
+		operation("impactReport", http.MethodGet, "/changes/{id}/impact/report", "What a change does, as a document for the change board"),
+		s.impactReport,
+	)
 }
 
 func inputsOf(edits []trialEdit) []workflow.EditInput {
@@ -92,7 +110,15 @@ func (s *server) impactDevices(ctx context.Context, in *impactDevicesInput) (*ou
 	}
 	list := make([]wire.ImpactDevice, 0, devices.Len())
 	for d, home := range devices.All {
-		w := wire.ImpactDevice{ID: string(d.ID), Serial: d.Serial, Owner: string(d.Owner), Unit: string(home), OS: string(d.OS), OSVersion: d.OSVersion, Model: d.Model}
+		w := wire.ImpactDevice{
+			ID:        string(d.ID),
+			Serial:    d.Serial,
+			Owner:     string(d.Owner),
+			Unit:      string(home),
+			OS:        string(d.OS),
+			OSVersion: d.OSVersion,
+			Model:     d.Model,
+		}
 		if p := o.After.Plan.Person(d.Owner); p != nil {
 			w.OwnerName = p.Name
 		}
@@ -170,20 +196,42 @@ func impactOf(r *impact.Report, faults problem.Faults, plan *resolve.Plan) wire.
 		return ""
 	}
 	out.Devices, out.Estate, out.Weaker = r.Devices.Len(), r.Estate, r.Weaker().Len()
-	out.Restart, out.Prompt, out.Irreversible, out.Lockout = r.WithEffect(setting.Restart).Len(), r.WithEffect(setting.Prompt).Len(), r.WithEffect(setting.Irreversible).Len(), r.WithEffect(setting.Lockout).Len()
+	out.Restart, out.Prompt, out.Irreversible, out.Lockout = r.WithEffect(setting.Restart).
+		Len(),
+		r.WithEffect(setting.Prompt).
+			Len(),
+		r.WithEffect(setting.Irreversible).
+			Len(),
+		r.WithEffect(setting.Lockout).
+			Len()
 	out.Units = unitCounts(r.Devices, plan, unitsShown)
 	ordered := r.Ordered()
 	out.Ways = len(ordered)
 	for i := range ordered[:min(len(ordered), waysShown)] {
 		x := &ordered[i]
 		out.Transitions = append(out.Transitions, wire.Transition{
-			Part: x.Key(), Setting: string(x.Setting), Title: title(x.Setting), From: stateOf(x.From), To: stateOf(x.To), Weaker: x.Weaker, Effects: wire.Names(x.Effects),
-			Devices: wire.Devices(x.Devices, waySample), DeviceCount: x.Devices.Len(), Units: unitCounts(x.Devices, plan, unitsOfEach),
+			Part:        x.Key(),
+			Setting:     string(x.Setting),
+			Title:       title(x.Setting),
+			From:        stateOf(x.From),
+			To:          stateOf(x.To),
+			Weaker:      x.Weaker,
+			Effects:     wire.Names(x.Effects),
+			Devices:     wire.Devices(x.Devices, waySample),
+			DeviceCount: x.Devices.Len(),
+			Units:       unitCounts(x.Devices, plan, unitsOfEach),
 		})
 	}
 	for i := range r.Audiences {
 		m := &r.Audiences[i]
-		w := wire.Movement{Policy: string(m.Policy), Gained: m.Gained.Len(), Dropped: m.Dropped.Len(), Sample: wire.Sample(append(m.Gained.First(movementNames), m.Dropped.First(movementNames)...), movementNames), GainedPart: impact.ReachKey(m.Policy, true), DroppedPart: impact.ReachKey(m.Policy, false)}
+		w := wire.Movement{
+			Policy:      string(m.Policy),
+			Gained:      m.Gained.Len(),
+			Dropped:     m.Dropped.Len(),
+			Sample:      wire.Sample(append(m.Gained.First(movementNames), m.Dropped.First(movementNames)...), movementNames),
+			GainedPart:  impact.ReachKey(m.Policy, true),
+			DroppedPart: impact.ReachKey(m.Policy, false),
+		}
 		if plan != nil {
 			if p := plan.Policy(m.Policy); p != nil {
 				w.Title = p.Title
@@ -228,4 +276,14 @@ func unitCounts(of resolve.Devices, plan *resolve.Plan, most int) []wire.UnitCou
 		}
 	}
 	return out
+}
+
+// changeImpact handles the operation changeImpact: what a change does to what is live.
+func (s *server) changeImpact(ctx context.Context, in *changePath) (*output[wire.Impact], error) {
+	return s.impactAnswer(s.Flow.Outcome(ctx, in.ID, nil))
+}
+
+// impact handles the operation impact: what edits would do to what is live, together with a change; nothing is stored.
+func (s *server) impact(ctx context.Context, in *impactInput) (*output[wire.Impact], error) {
+	return s.impactAnswer(s.Flow.Outcome(ctx, in.Change, inputsOf(in.Body.Edits)))
 }

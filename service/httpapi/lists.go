@@ -31,56 +31,29 @@ type personQuery struct {
 }
 
 func (s *server) registerLists() {
-	huma.Register(s.api, operation("listPeople", http.MethodGet, "/people", "People, with how many devices each owns"), func(_ context.Context, in *personQuery) (*output[wire.Page[wire.Person]], error) {
-		list, err := s.Flow.People(workflow.PersonFilter{Text: in.Text, Where: in.Where, Sort: in.Sort})
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		if err := known(list, in.Columns); err != nil {
-			return nil, s.fault(err)
-		}
-		page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Person { return personWire(list, i, in.Columns) })
-		return out(page, s.fault(err))
-	})
-	huma.Register(s.api, operation("getPerson", http.MethodGet, "/people/{id}", "All that is known of a person"), func(_ context.Context, in *groupPath) (*output[wire.PersonPage], error) {
-		page, err := s.Flow.Person(in.ID)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.PersonPage]{s.personPage(&page)}, nil
-	})
-	huma.Register(s.api, operation("listFields", http.MethodGet, "/fields/{of}", "Fields by which devices or people are filtered, with their most frequent values"), func(_ context.Context, in *struct {
-		Of   string   `path:"of" enum:"devices,people"`
-		Only []string `query:"only" maxItems:"50"`
-		Most int      `query:"most" minimum:"1" maximum:"500" default:"20"`
-	}) (*output[[]wire.Field], error) {
-		fields, err := s.Flow.Fields(estate.Kind(in.Of), in.Only, in.Most)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		list := make([]wire.Field, len(fields))
-		for i, f := range fields {
-			list[i] = fieldWire(f)
-		}
-		return &output[[]wire.Field]{list}, nil
-	})
-	huma.Register(s.api, operation("listViews", http.MethodGet, "/views", "Lists as you keep them, and those that others share"), func(ctx context.Context, in *struct {
-		Page string `query:"page" enum:"devices,people" required:"true"`
-	}) (*output[[]wire.SavedView], error) {
-		rows, err := s.Flow.Views(actorOf(ctx), in.Page)
-		list := make([]wire.SavedView, len(rows))
-		for i, v := range rows {
-			list[i] = wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("saveView", http.MethodPost, "/views", "Keep a list as you look at it", status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.NewView }) (*output[wire.SavedView], error) {
-		v, err := s.Flow.SaveView(actorOf(ctx), in.Body.Page, in.Body.Title, in.Body.Query, in.Body.Shared)
-		return out(wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}, s.fault(err))
-	})
-	huma.Register(s.api, operation("dropView", http.MethodDelete, "/views/{id}", "Take a view of yours away", status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
-		return nil, s.fault(s.Flow.DropView(actorOf(ctx), in.ID))
-	})
+	huma.Register(s.api, operation("listPeople", http.MethodGet, "/people", "People, with how many devices each owns"), s.listPeople)
+	huma.Register(s.api, operation("getPerson", http.MethodGet, "/people/{id}", "All that is known of a person"), s.getPerson)
+	huma.Register(
+		s.api,
+		operation(
+			"listFields",
+			http.MethodGet,
+			"/fields/{of}",
+			"Fields by which devices or people are filtered, with their most frequent values",
+		),
+		s.listFields,
+	)
+	huma.Register(s.api, operation("listViews", http.MethodGet, "/views", "Lists as you keep them, and those that others share"), s.listViews)
+	huma.Register(
+		s.api,
+		operation("saveView", http.MethodPost, "/views", "Keep a list as you look at it", status(http.StatusCreated)),
+		s.saveView,
+	)
+	huma.Register(
+		s.api,
+		operation("dropView", http.MethodDelete, "/views/{id}", "Take a view of yours away", status(http.StatusNoContent)),
+		s.dropView,
+	)
 }
 
 // table is a list with columns by name.
@@ -96,7 +69,15 @@ func known(list table, columns []string) error {
 	var faults problem.Faults
 	for i, c := range columns {
 		if !list.Has(c) {
-			faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: problem.Join("/query/columns", i), Found: problem.Quote(c), Expected: "a field as /fields gives them"})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.NotOneOf,
+					Path:     problem.Join("/query/columns", i),
+					Found:    problem.Quote(c),
+					Expected: "a field as /fields gives them",
+				},
+			)
 		}
 	}
 	if faults != nil {
@@ -116,7 +97,13 @@ func pagedRows[W any](n int, cursor string, limit int, item func(i int) W) (wire
 }
 
 func fieldWire(f listing.Field) wire.Field {
-	w := wire.Field{Name: f.Name, Kind: map[setting.ValueKind]string{setting.Integer: "integer", setting.Bool: "bool", setting.List: "list"}[f.Kind], Known: f.Known, Distinct: f.Distinct, Most: make([]wire.Tally, len(f.Most))}
+	w := wire.Field{
+		Name:     f.Name,
+		Kind:     map[setting.ValueKind]string{setting.Integer: "integer", setting.Bool: "bool", setting.List: "list"}[f.Kind],
+		Known:    f.Known,
+		Distinct: f.Distinct,
+		Most:     make([]wire.Tally, len(f.Most)),
+	}
 	if w.Kind == "" {
 		w.Kind = "text"
 	}
@@ -141,7 +128,16 @@ func columnsOf(list table, i int, columns []string) map[string]setting.Value {
 
 func personWire(list *workflow.PersonList, i int, columns []string) wire.Person {
 	p := list.Person(i)
-	w := wire.Person{ID: string(p.ID), Name: p.Name, Mail: p.Mail, Unit: string(p.Unit), Devices: int(list.Value(i, "devices").Integer()), Attributes: p.Attributes, Fields: columnsOf(list, i, columns), Origin: originWire(list.Origin(i), nil, nil)}
+	w := wire.Person{
+		ID:         string(p.ID),
+		Name:       p.Name,
+		Mail:       p.Mail,
+		Unit:       string(p.Unit),
+		Devices:    int(list.Value(i, "devices").Integer()),
+		Attributes: p.Attributes,
+		Fields:     columnsOf(list, i, columns),
+		Origin:     originWire(list.Origin(i), nil, nil),
+	}
 	if w.Attributes == nil {
 		w.Attributes = map[string]setting.Value{}
 	}
@@ -150,8 +146,21 @@ func personWire(list *workflow.PersonList, i int, columns []string) wire.Person 
 
 func (s *server) personPage(p *workflow.PersonPage) wire.PersonPage {
 	w := wire.PersonPage{
-		Person: wire.Person{ID: string(p.Person.ID), Name: p.Person.Name, Mail: p.Person.Mail, Unit: string(p.Person.Unit), Devices: len(p.Devices), Attributes: p.Person.Attributes, Origin: originWire(p.Origin, p.Brings, p.Local)},
-		Units:  append([]string{}, p.Units...), Groups: membershipsWire(s.Flow.Live().Plan.Snapshot().Groups, p.Groups), Devices: []wire.Device{}, History: eventsWire(p.History),
+		Person: wire.Person{
+			ID:         string(p.Person.ID),
+			Name:       p.Person.Name,
+			Mail:       p.Person.Mail,
+			Unit:       string(p.Person.Unit),
+			Devices:    len(p.Devices),
+			Attributes: p.Person.Attributes,
+			Origin:     originWire(p.Origin, p.Brings, p.Local),
+		},
+		Units: append(
+			[]string{},
+			p.Units...),
+		Groups:  membershipsWire(s.Flow.Live().Plan.Snapshot().Groups, p.Groups),
+		Devices: []wire.Device{},
+		History: eventsWire(p.History),
 	}
 	if w.Person.Attributes == nil {
 		w.Person.Attributes = map[string]setting.Value{}
@@ -183,7 +192,17 @@ func (s *server) export(c *gin.Context) {
 	if c.Param("of") == "people" {
 		list, err = s.Flow.People(workflow.PersonFilter{Text: q.Get("q"), Where: q["where"], Sort: q.Get("sort")})
 	} else {
-		list, err = s.Flow.Devices(workflow.DeviceFilter{Text: q.Get("q"), Where: q["where"], Unit: q.Get("unit"), OS: q.Get("os"), Group: q.Get("group"), State: q.Get("state"), Sort: q.Get("sort")})
+		list, err = s.Flow.Devices(
+			workflow.DeviceFilter{
+				Text:  q.Get("q"),
+				Where: q["where"],
+				Unit:  q.Get("unit"),
+				OS:    q.Get("os"),
+				Group: q.Get("group"),
+				State: q.Get("state"),
+				Sort:  q.Get("sort"),
+			},
+		)
 	}
 	if err == nil {
 		err = known(list, columns)
@@ -215,4 +234,66 @@ func splitColumns(text string) (out []string) {
 		}
 	}
 	return out
+}
+
+// listPeople handles the operation listPeople: people, with how many devices each owns.
+func (s *server) listPeople(_ context.Context, in *personQuery) (*output[wire.Page[wire.Person]], error) {
+	list, err := s.Flow.People(workflow.PersonFilter{Text: in.Text, Where: in.Where, Sort: in.Sort})
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if err := known(list, in.Columns); err != nil {
+		return nil, s.fault(err)
+	}
+	page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Person { return personWire(list, i, in.Columns) })
+	return out(page, s.fault(err))
+}
+
+// getPerson handles the operation getPerson: all that is known of a person.
+func (s *server) getPerson(_ context.Context, in *groupPath) (*output[wire.PersonPage], error) {
+	page, err := s.Flow.Person(in.ID)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.PersonPage]{s.personPage(&page)}, nil
+}
+
+// listFields handles the operation listFields: fields by which devices or people are filtered, with their most frequent values.
+func (s *server) listFields(_ context.Context, in *struct {
+	Of   string   `path:"of" enum:"devices,people"`
+	Only []string `query:"only" maxItems:"50"`
+	Most int      `query:"most" minimum:"1" maximum:"500" default:"20"`
+}) (*output[[]wire.Field], error) {
+	fields, err := s.Flow.Fields(estate.Kind(in.Of), in.Only, in.Most)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	list := make([]wire.Field, len(fields))
+	for i, f := range fields {
+		list[i] = fieldWire(f)
+	}
+	return &output[[]wire.Field]{list}, nil
+}
+
+// listViews handles the operation listViews: lists as you keep them, and those that others share.
+func (s *server) listViews(ctx context.Context, in *struct {
+	Page string `query:"page" enum:"devices,people" required:"true"`
+}) (*output[[]wire.SavedView], error) {
+	rows, err := s.Flow.Views(actorOf(ctx), in.Page)
+	list := make([]wire.SavedView, len(rows))
+	for i, v := range rows {
+		list[i] = wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}
+	}
+	return out(list, s.fault(err))
+}
+
+// saveView handles the operation saveView: keep a list as you look at it.
+func (s *server) saveView(ctx context.Context, in *struct{ Body wire.NewView }) (*output[wire.SavedView], error) {
+	v, err := s.Flow.SaveView(actorOf(ctx), in.Body.Page, in.Body.Title, in.Body.Query, in.Body.Shared)
+	return out(wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}, s.fault(err))
+}
+
+// dropView handles the operation dropView: take a view of yours away.
+func (s *server) dropView(ctx context.Context, in *groupPath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.DropView(actorOf(ctx), in.ID))
 }

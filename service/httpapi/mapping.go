@@ -38,7 +38,9 @@ func pageOf(n int, cursor string, limit int) (start, end int, next string, err e
 			start, err = strconv.Atoi(string(text))
 		}
 		if err != nil || start < 0 {
-			return 0, 0, "", problem.Faults{{Code: problem.OutOfRange, Path: "/query/cursor", Found: problem.Quote(cursor), Expected: "a cursor as `next` gave it"}}
+			return 0, 0, "", problem.Faults{
+				{Code: problem.OutOfRange, Path: "/query/cursor", Found: problem.Quote(cursor), Expected: "a cursor as `next` gave it"},
+			}
 		}
 	}
 	start = min(start, n)
@@ -88,8 +90,27 @@ func statuses(counts map[rollout.Status]int) wire.Statuses {
 func deviceOf(r *workflow.DeviceRow, now time.Time) wire.Device {
 	d := r.Device
 	return wire.Device{
-		ID: string(d.ID), Serial: d.Serial, Owner: string(d.Owner), OwnerName: r.OwnerName, Unit: r.Unit, OS: string(d.OS), OSVersion: d.OSVersion, Edition: d.Edition, Model: d.Model,
-		Tags: append([]string{}, d.Tags...), Enrolled: r.Enrolled, Silent: r.Silent(now), LastSeen: r.LastSeen, Revision: r.Revision, Statuses: statuses(r.Counts), Problems: r.Problems, Origin: originWire(r.Origin, nil, nil),
+		ID: string(
+			d.ID,
+		),
+		Serial:    d.Serial,
+		Owner:     string(d.Owner),
+		OwnerName: r.OwnerName,
+		Unit:      r.Unit,
+		OS:        string(d.OS),
+		OSVersion: d.OSVersion,
+		Edition:   d.Edition,
+		Model:     d.Model,
+		Tags: append(
+			[]string{},
+			d.Tags...),
+		Enrolled: r.Enrolled,
+		Silent:   r.Silent(now),
+		LastSeen: r.LastSeen,
+		Revision: r.Revision,
+		Statuses: statuses(r.Counts),
+		Problems: r.Problems,
+		Origin:   originWire(r.Origin, nil, nil),
 	}
 }
 
@@ -109,8 +130,20 @@ func moment(t time.Time) *time.Time {
 
 func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	out := wire.DevicePage{
-		Device: deviceOf(&p.Row, now), Units: p.Row.Units, Users: wire.Names(p.Row.Device.Users), Facts: p.Row.Device.Facts, Effective: files.Explained(p.Result),
-		Deliveries: []wire.Delivery{}, CheckIns: []wire.CheckIn{}, History: eventsWire(p.History), Applies: []wire.AppliedPolicy{}, Groups: []wire.Membership{}, Exceptions: []wire.Exception{},
+		Device: deviceOf(
+			&p.Row,
+			now,
+		),
+		Units:      p.Row.Units,
+		Users:      wire.Names(p.Row.Device.Users),
+		Facts:      p.Row.Device.Facts,
+		Effective:  files.Explained(p.Result),
+		Deliveries: []wire.Delivery{},
+		CheckIns:   []wire.CheckIn{},
+		History:    eventsWire(p.History),
+		Applies:    []wire.AppliedPolicy{},
+		Groups:     []wire.Membership{},
+		Exceptions: []wire.Exception{},
 	}
 	out.Device.Origin = originWire(p.Row.Origin, p.Brings, p.Local)
 	if out.Facts == nil {
@@ -118,18 +151,48 @@ func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	}
 	for _, d := range p.Deliveries {
 		out.Deliveries = append(out.Deliveries, wire.Delivery{
-			Setting: string(d.Setting), Wanted: value(d.Wanted), Reported: value(d.Reported), Status: string(d.Status), Code: d.Code, Reason: d.Reason, WantedAt: moment(d.WantedAt), ReportedAt: moment(d.ReportedAt),
+			Setting: string(
+				d.Setting,
+			),
+			Wanted:     value(d.Wanted),
+			Reported:   value(d.Reported),
+			Status:     string(d.Status),
+			Code:       d.Code,
+			Reason:     d.Reason,
+			WantedAt:   moment(d.WantedAt),
+			ReportedAt: moment(d.ReportedAt),
 		})
 	}
 	slices.SortFunc(out.Deliveries, func(a, b wire.Delivery) int { return cmp.Compare(a.Setting, b.Setting) })
 	for _, c := range p.CheckIns {
-		out.CheckIns = append(out.CheckIns, wire.CheckIn{At: c.At, Outcome: c.Outcome, Sent: c.Sent, Applied: c.Applied, Failed: c.Failed, Messages: c.Messages, Revision: c.Revision})
+		out.CheckIns = append(
+			out.CheckIns,
+			wire.CheckIn{
+				At:       c.At,
+				Outcome:  c.Outcome,
+				Sent:     c.Sent,
+				Applied:  c.Applied,
+				Failed:   c.Failed,
+				Messages: c.Messages,
+				Revision: c.Revision,
+			},
+		)
 	}
 	return out
 }
 
 func changeOf(c store.Change) wire.Change {
-	return wire.Change{ID: c.ID, Title: c.Title, Why: c.Why, State: c.State, Version: c.Version, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Revision: c.Revision}
+	return wire.Change{
+		ID:        c.ID,
+		Title:     c.Title,
+		Why:       c.Why,
+		State:     c.State,
+		Version:   c.Version,
+		CreatedBy: c.CreatedBy,
+		CreatedAt: c.CreatedAt,
+		UpdatedAt: c.UpdatedAt,
+		Revision:  c.Revision,
+	}
 }
 
 func publicationOf(p store.Publication) wire.Publication {
@@ -146,10 +209,29 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 	devices := u.After.Resolution.Len()
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{
-			Gets: r.Gets.Len(), Excluded: r.Excluded.Len(), Condition: r.Condition.Len(), Platform: r.Platform.Len(), Outside: r.Outside.Len(), Unknown: r.Unknown.Len(), NotIncluded: r.NotIncluded.Len(), Unsupported: r.Unsupported.Len(), People: r.People,
-			Everyone: devices > 0 && r.Gets.Len() == devices, Sample: wire.Devices(r.Gets, sampleSize), LeftOut: wire.Devices(r.Excluded, sampleSize),
+			Gets:        r.Gets.Len(),
+			Excluded:    r.Excluded.Len(),
+			Condition:   r.Condition.Len(),
+			Platform:    r.Platform.Len(),
+			Outside:     r.Outside.Len(),
+			Unknown:     r.Unknown.Len(),
+			NotIncluded: r.NotIncluded.Len(),
+			Unsupported: r.Unsupported.Len(),
+			People:      r.People,
+			Everyone: devices > 0 &&
+				r.Gets.Len() == devices,
+			Sample:  wire.Devices(r.Gets, sampleSize),
+			LeftOut: wire.Devices(r.Excluded, sampleSize),
 		},
-		AlsoSet: wire.AlsoSets(use.AlsoSet, plan), Findings: wire.Findings(u.Findings, plan), Fates: map[string]map[string]int{}, Lacking: map[string]map[string]int{}, NotKnown: wire.ByID(use.NotKnown), Forced: map[string]int{},
+		AlsoSet: wire.AlsoSets(
+			use.AlsoSet,
+			plan,
+		),
+		Findings: wire.Findings(u.Findings, plan),
+		Fates:    map[string]map[string]int{},
+		Lacking:  map[string]map[string]int{},
+		NotKnown: wire.ByID(use.NotKnown),
+		Forced:   map[string]int{},
 		Problems: wire.Problems(use.Problems, sampleSize),
 	}
 	for id, fates := range use.Mine {
@@ -168,7 +250,18 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 }
 
 func auditOf(r store.AuditRecord) wire.AuditRecord {
-	return wire.AuditRecord{Seq: r.Seq, At: r.At, By: r.By, Via: r.Via, Action: r.Action, Kind: r.Kind, ID: r.ObjectID, Change: r.ChangeID, Before: r.Before, After: r.After}
+	return wire.AuditRecord{
+		Seq:    r.Seq,
+		At:     r.At,
+		By:     r.By,
+		Via:    r.Via,
+		Action: r.Action,
+		Kind:   r.Kind,
+		ID:     r.ObjectID,
+		Change: r.ChangeID,
+		Before: r.Before,
+		After:  r.After,
+	}
 }
 
 func etag(version int64) string { return fmt.Sprintf(`"%d"`, version) }
@@ -180,7 +273,14 @@ func expectedOf(header string) (int64, error) {
 	}
 	var version int64
 	if _, err := fmt.Sscanf(header, `"%d"`, &version); err != nil || version < 0 {
-		return 0, problem.Faults{{Code: problem.BadVersion, Path: "/header/If-Match", Found: problem.Quote(header), Expected: `a version in quotes as ETag gave it, such as "3"`}}
+		return 0, problem.Faults{
+			{
+				Code:     problem.BadVersion,
+				Path:     "/header/If-Match",
+				Found:    problem.Quote(header),
+				Expected: `a version in quotes as ETag gave it, such as "3"`,
+			},
+		}
 	}
 	return version, nil
 }

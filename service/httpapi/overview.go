@@ -22,51 +22,43 @@ type InChange struct {
 }
 
 func (s *server) registerOverview() {
-	huma.Register(s.api, operation("overview", http.MethodGet, "/overview", "What needs a person"), func(context.Context, *struct{}) (*output[wire.Overview], error) {
-		o, err := s.Flow.Overview()
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.Overview]{s.overviewOf(o)}, nil
-	})
+	huma.Register(s.api, operation("overview", http.MethodGet, "/overview", "What needs a person"), s.overview)
 	s.registerConflicts()
-	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), func(context.Context, *struct{}) (*output[[]wire.Lint], error) {
-		return &output[[]wire.Lint]{wire.Lints(s.Flow.Lints())}, nil
-	})
+	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), s.lints)
 	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
 	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
-		func(_ context.Context, in *struct {
-			Below int64 `query:"below" minimum:"0" doc:"From below this revision on"`
-			Limit int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
-		}) (*output[[]wire.Publication], error) {
-			rows, err := s.Flow.Publications(in.Below, in.Limit)
-			list := make([]wire.Publication, len(rows))
-			for i, p := range rows {
-				list[i] = publicationOf(p)
-			}
-			return out(list, s.fault(err))
-		})
+		s.publications)
 	huma.Register(s.api, operation("audit", http.MethodGet, "/audit", "Who did what, the newest first", administrators),
-		func(_ context.Context, in *struct {
-			Below int64 `query:"below" minimum:"0" doc:"From below this sequence number on"`
-			Limit int   `query:"limit" minimum:"1" maximum:"500" default:"100"`
-		}) (*output[[]wire.AuditRecord], error) {
-			rows, err := s.Flow.AuditRecords(in.Below, in.Limit)
-			list := make([]wire.AuditRecord, len(rows))
-			for i, r := range rows {
-				list[i] = auditOf(r)
-			}
-			return out(list, s.fault(err))
-		})
+		s.audit)
 }
 
 func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 	t := titlesOf(s.Flow.Live().Side)
 	w := wire.Overview{
-		Revision: o.Revision, Day: string(s.Flow.Today()), Units: o.Units, People: o.People, Devices: o.Devices, Policies: o.Policies, Enrolled: o.Enrolled, Silent: o.Silent, NeverSeen: o.NeverSeen,
-		Statuses: statuses(o.Statuses), Conflicts: t.conflicts(o.Conflicts, sampleSize), Problems: wire.Problems(o.Problems, sampleSize), Lints: wire.Lints(o.Lints),
-		Changes: []wire.Change{}, Failed: failedOf(o.Failed), Lapsing: []wire.Lapsing{}, Publications: []wire.Publication{},
-		Asked: o.Asked, Left: o.Left, Missed: o.Missed, Waiting: append([]string{}, o.Waiting...), FailedRuns: append([]string{}, o.FailedRuns...),
+		Revision:  o.Revision,
+		Day:       string(s.Flow.Today()),
+		Units:     o.Units,
+		People:    o.People,
+		Devices:   o.Devices,
+		Policies:  o.Policies,
+		Enrolled:  o.Enrolled,
+		Silent:    o.Silent,
+		NeverSeen: o.NeverSeen,
+		Statuses: statuses(
+			o.Statuses,
+		),
+		Conflicts:    t.conflicts(o.Conflicts, sampleSize),
+		Problems:     wire.Problems(o.Problems, sampleSize),
+		Lints:        wire.Lints(o.Lints),
+		Changes:      []wire.Change{},
+		Failed:       failedOf(o.Failed),
+		Lapsing:      []wire.Lapsing{},
+		Publications: []wire.Publication{},
+		Asked:        o.Asked,
+		Left:         o.Left,
+		Missed:       o.Missed,
+		Waiting:      append([]string{}, o.Waiting...),
+		FailedRuns:   append([]string{}, o.FailedRuns...),
 	}
 	w.DetachDue = detachedPlaces(o.DetachDue, t)
 	w.Arisen = make([]wire.ConflictEvent, len(o.Arisen))
@@ -77,7 +69,18 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		w.Changes = append(w.Changes, changeOf(c))
 	}
 	for _, x := range o.Lapsing {
-		w.Lapsing = append(w.Lapsing, wire.Lapsing{ID: string(x.ID), Setting: string(x.Setting), Target: x.Target.String(), Until: string(x.Until), Reason: x.Reason, Days: workflow.DaysUntil(s.Flow.Today(), x.Until), Notice: noticeOf(workflow.DaysUntil(s.Flow.Today(), x.Until))})
+		w.Lapsing = append(
+			w.Lapsing,
+			wire.Lapsing{
+				ID:      string(x.ID),
+				Setting: string(x.Setting),
+				Target:  x.Target.String(),
+				Until:   string(x.Until),
+				Reason:  x.Reason,
+				Days:    workflow.DaysUntil(s.Flow.Today(), x.Until),
+				Notice:  noticeOf(workflow.DaysUntil(s.Flow.Today(), x.Until)),
+			},
+		)
 	}
 	for _, p := range o.Publications {
 		w.Publications = append(w.Publications, publicationOf(p))
@@ -138,4 +141,44 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 	}
 	page, err := pagedRows(v.Resolution.Len(), in.Cursor, in.Limit, func(i int) files.SubjectAnswer { return answer(v.Resolution.Result(i)) })
 	return out(page, s.fault(err))
+}
+
+// overview handles the operation overview: what needs a person.
+func (s *server) overview(context.Context, *struct{}) (*output[wire.Overview], error) {
+	o, err := s.Flow.Overview()
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.Overview]{s.overviewOf(o)}, nil
+}
+
+// lints handles the operation lints: policies and entries that do nothing.
+func (s *server) lints(context.Context, *struct{}) (*output[[]wire.Lint], error) {
+	return &output[[]wire.Lint]{wire.Lints(s.Flow.Lints())}, nil
+}
+
+// publications handles the operation publications: changes that went live, the newest first.
+func (s *server) publications(_ context.Context, in *struct {
+	Below int64 `query:"below" minimum:"0" doc:"From below this revision on"`
+	Limit int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}) (*output[[]wire.Publication], error) {
+	rows, err := s.Flow.Publications(in.Below, in.Limit)
+	list := make([]wire.Publication, len(rows))
+	for i, p := range rows {
+		list[i] = publicationOf(p)
+	}
+	return out(list, s.fault(err))
+}
+
+// audit handles the operation audit: who did what, the newest first.
+func (s *server) audit(_ context.Context, in *struct {
+	Below int64 `query:"below" minimum:"0" doc:"From below this sequence number on"`
+	Limit int   `query:"limit" minimum:"1" maximum:"500" default:"100"`
+}) (*output[[]wire.AuditRecord], error) {
+	rows, err := s.Flow.AuditRecords(in.Below, in.Limit)
+	list := make([]wire.AuditRecord, len(rows))
+	for i, r := range rows {
+		list[i] = auditOf(r)
+	}
+	return out(list, s.fault(err))
 }

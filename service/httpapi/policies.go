@@ -62,22 +62,33 @@ type trialEdit struct {
 }
 
 func (s *server) registerPolicies() {
-	huma.Register(s.api, operation("listPolicies", http.MethodGet, "/policies", "Policies, with how many devices each reaches"), s.listPolicies)
-	huma.Register(s.api, operation("policyUse", http.MethodGet, "/policies/{id}/use", "Whom a policy reaches, and what else is set there"), func(_ context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		use, err := s.Flow.PolicyUse(v, estate.PolicyID(in.ID))
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.PolicyUse]{*policyUse(use)}, nil
-	})
+	huma.Register(
+		s.api,
+		operation("listPolicies", http.MethodGet, "/policies", "Policies, with how many devices each reaches"),
+		s.listPolicies,
+	)
+	huma.Register(
+		s.api,
+		operation("policyUse", http.MethodGet, "/policies/{id}/use", "Whom a policy reaches, and what else is set there"),
+		s.handlePolicyUse,
+	)
 	s.registerWriting()
 	huma.Register(s.api, operation("listGroups", http.MethodGet, "/groups", "Groups, with how many members each has"), s.listGroups)
-	huma.Register(s.api, operation("searchSettings", http.MethodGet, "/settings", "Find settings of the dictionary by plain words"), s.searchSettings)
-	huma.Register(s.api, operation("getSetting", http.MethodGet, "/settings/{id}", "A setting, where it is set, and who lacks it, beside a policy where one is named"), s.getSetting)
+	huma.Register(
+		s.api,
+		operation("searchSettings", http.MethodGet, "/settings", "Find settings of the dictionary by plain words"),
+		s.searchSettings,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"getSetting",
+			http.MethodGet,
+			"/settings/{id}",
+			"A setting, where it is set, and who lacks it, beside a policy where one is named",
+		),
+		s.getSetting,
+	)
 	huma.Register(s.api, operation("try", http.MethodPost, "/try", "What edits would do, with nothing stored"), s.try)
 }
 
@@ -97,8 +108,20 @@ func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Pa
 	var list []wire.Policy
 	for _, p := range v.Plan.Snapshot().Policies {
 		w := wire.Policy{
-			ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), State: string(p.State), Priority: p.Priority, Why: p.Why, Settings: []string{}, Include: []string{}, Exclude: []string{},
-			Devices: reached[p.ID], Conflicts: conflicts[string(p.ID)], Version: v.Live.Version(estate.KindPolicy, string(p.ID)),
+			ID: string(
+				p.ID,
+			),
+			Title:     p.Title,
+			Kind:      string(p.Kind),
+			State:     string(p.State),
+			Priority:  p.Priority,
+			Why:       p.Why,
+			Settings:  []string{},
+			Include:   []string{},
+			Exclude:   []string{},
+			Devices:   reached[p.ID],
+			Conflicts: conflicts[string(p.ID)],
+			Version:   v.Live.Version(estate.KindPolicy, string(p.ID)),
 		}
 		for _, e := range p.Entries {
 			w.Settings = append(w.Settings, string(e.Setting))
@@ -152,7 +175,8 @@ func (s *server) searchSettings(_ context.Context, in *searchQuery) (*output[wir
 
 // lacksAll is 1 where none of the platforms has a setting, else 0.
 func lacksAll(d *setting.Definition, platforms []string) int {
-	if len(d.Supports) == 0 || slices.ContainsFunc(d.Supports, func(row setting.Support) bool { return slices.Contains(platforms, string(row.Platform)) }) {
+	if len(d.Supports) == 0 ||
+		slices.ContainsFunc(d.Supports, func(row setting.Support) bool { return slices.Contains(platforms, string(row.Platform)) }) {
 		return 0
 	}
 	return 1
@@ -167,10 +191,21 @@ func (s *server) getSetting(_ context.Context, in *settingQuery) (*output[wire.S
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	return &output[wire.SettingUse]{wire.SettingUse{
-		Setting: settingOf(v, use.Definition), Elsewhere: wire.AlsoSets(use.Elsewhere, v.Plan), Devices: use.Reached, Lacking: wire.Lacking(use.Lacking), NotKnown: use.NotKnown, Exceptions: use.Exceptions,
-		Combines: report.Combines(use.Definition), Support: report.Support(use.Definition),
-	}}, nil
+	return &output[wire.SettingUse]{
+		wire.SettingUse{
+			Setting: settingOf(
+				v,
+				use.Definition,
+			),
+			Elsewhere:  wire.AlsoSets(use.Elsewhere, v.Plan),
+			Devices:    use.Reached,
+			Lacking:    wire.Lacking(use.Lacking),
+			NotKnown:   use.NotKnown,
+			Exceptions: use.Exceptions,
+			Combines:   report.Combines(use.Definition),
+			Support:    report.Support(use.Definition),
+		},
+	}, nil
 }
 
 func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
@@ -207,4 +242,17 @@ func trialOf(t *workflow.Trial) wire.Trial {
 		w.Use = policyUse(t)
 	}
 	return w
+}
+
+// handlePolicyUse handles the operation policyUse: whom a policy reaches, and what else is set there.
+func (s *server) handlePolicyUse(_ context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	use, err := s.Flow.PolicyUse(v, estate.PolicyID(in.ID))
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.PolicyUse]{*policyUse(use)}, nil
 }

@@ -255,7 +255,13 @@ func (d scimHandler) replace(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	if err == nil {
 		var p workflow.Provisioned
-		if p, err = d.Flow.Provision(sourceOf(c), d.t, c.Param("id"), expectedSCIM(c), func(scim.Resource) (scim.Resource, error) { return d.t.Read(data) }); err == nil {
+		if p, err = d.Flow.Provision(
+			sourceOf(c),
+			d.t,
+			c.Param("id"),
+			expectedSCIM(c),
+			func(scim.Resource) (scim.Resource, error) { return d.t.Read(data) },
+		); err == nil {
 			d.one(c, http.StatusOK, p)
 			return
 		}
@@ -271,7 +277,13 @@ func (d scimHandler) patch(c *gin.Context) {
 	}
 	if err == nil {
 		var p workflow.Provisioned
-		if p, err = d.Flow.Provision(sourceOf(c), d.t, c.Param("id"), expectedSCIM(c), func(was scim.Resource) (scim.Resource, error) { return d.t.Patch(was, operations) }); err == nil {
+		if p, err = d.Flow.Provision(
+			sourceOf(c),
+			d.t,
+			c.Param("id"),
+			expectedSCIM(c),
+			func(was scim.Resource) (scim.Resource, error) { return d.t.Patch(was, operations) },
+		); err == nil {
 			d.one(c, http.StatusOK, p)
 			return
 		}
@@ -380,7 +392,11 @@ func (d scimHandler) list(c *gin.Context, q searchRequest, attributes, excluded 
 		id := r["id"].(string)
 		items[i] = projection.Of(d.t, d.finished(baseOf(c), byID[id], groups[id]))
 	}
-	answerSCIM(c, http.StatusOK, scim.List{Schemas: []string{scim.ListMessage}, Total: len(list), Start: start, Count: len(items), Items: items})
+	answerSCIM(
+		c,
+		http.StatusOK,
+		scim.List{Schemas: []string{scim.ListMessage}, Total: len(list), Start: start, Count: len(items), Items: items},
+	)
 }
 
 // bulkRequest is several operations in one request (RFC 7644, section 3.7).
@@ -451,7 +467,13 @@ func (s *server) bulk(c *gin.Context, engine http.Handler) {
 	answer := make([]bulkResult, 0, len(results))
 	for i, op := range in.Operations {
 		if !done[i] && !full() {
-			text, _ := json.Marshal(&scim.Error{Status: 409, Type: scim.InvalidValue, Detail: "the operation names a bulkId that no operation makes, or that waits for this one"})
+			text, _ := json.Marshal(
+				&scim.Error{
+					Status: 409,
+					Type:   scim.InvalidValue,
+					Detail: "the operation names a bulkId that no operation makes, or that waits for this one",
+				},
+			)
 			results[i], done[i] = bulkResult{Method: op.Method, BulkID: op.BulkID, Status: "409", Response: text}, true
 			failed++
 		}
@@ -483,7 +505,13 @@ func (s *server) bulkOne(c *gin.Context, engine http.Handler, op bulkOperation, 
 	resource := strings.HasPrefix(path, "/Users") || strings.HasPrefix(path, "/Groups")
 	switch {
 	case !resource || strings.Contains(path, "?") || method == http.MethodGet:
-		return refuse(&scim.Error{Status: 400, Type: scim.InvalidValue, Detail: "found the operation " + op.Method + " " + path + ", expected POST, PUT, PATCH or DELETE of a user or group"})
+		return refuse(
+			&scim.Error{
+				Status: 400,
+				Type:   scim.InvalidValue,
+				Detail: "found the operation " + op.Method + " " + path + ", expected POST, PUT, PATCH or DELETE of a user or group",
+			},
+		)
 	case method == http.MethodPost && op.BulkID == "":
 		return refuse(&scim.Error{Status: 400, Type: scim.InvalidValue, Detail: "bulkId is missing, and required with POST"})
 	}

@@ -35,63 +35,33 @@ type health struct {
 }
 
 func (s *server) registerSession() {
-	huma.Register(s.api, operation("health", http.MethodGet, "/health", "Whether the service answers", public), func(context.Context, *struct{}) (*output[health], error) {
-		return &output[health]{health{"ok", s.Flow.Live().Revision}}, nil
-	})
-	huma.Register(s.api, operation("setUp", http.MethodPost, "/setup", "Make the first administrator with the one-time code", public, status(http.StatusNoContent)),
-		func(_ context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
-			return nil, s.fault(s.SignIn.SetUp(in.Body.Code, in.Body.Name, in.Body.Password))
-		})
+	huma.Register(s.api, operation("health", http.MethodGet, "/health", "Whether the service answers", public), s.health)
+	huma.Register(
+		s.api,
+		operation(
+			"setUp",
+			http.MethodPost,
+			"/setup",
+			"Make the first administrator with the one-time code",
+			public,
+			status(http.StatusNoContent),
+		),
+		s.setUp,
+	)
 	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
-	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*output[wire.Who], error) {
-		c := callerOf(ctx)
-		return &output[wire.Who]{wire.Who{Name: c.Name, Role: string(c.Role), Via: c.Via}}, nil
-	})
+	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), s.whoAmI)
 	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", status(http.StatusNoContent)), s.signOut)
-	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", administrators), func(context.Context, *struct{}) (*output[[]wire.Account], error) {
-		rows, err := s.Flow.Accounts()
-		list := make([]wire.Account, len(rows))
-		for i, a := range rows {
-			list[i] = wire.Account{Name: a.Name, Role: a.Role, CreatedAt: a.CreatedAt}
-		}
-		return out(list, s.fault(err))
-	})
+	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", administrators), s.listAccounts)
 	huma.Register(s.api, operation("addAccount", http.MethodPost, "/accounts", "Add an account", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
-			err := s.SignIn.AddAccount(in.Body.Name, in.Body.Password, signin.Role(in.Body.Role))
-			if err == nil {
-				err = s.Flow.Record(actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
-			}
-			return nil, s.fault(err)
-		})
-	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens"), func(ctx context.Context, _ *struct{}) (*output[[]wire.Token], error) {
-		rows, err := s.SignIn.Tokens(callerOf(ctx))
-		list := make([]wire.Token, len(rows))
-		for i, t := range rows {
-			list[i] = tokenOf(t)
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("addToken", http.MethodPost, "/tokens", "Make a token; its secret is shown once", status(http.StatusCreated)),
-		func(ctx context.Context, in *struct{ Body wire.NewToken }) (*output[wire.Token], error) {
-			secret, row, err := s.SignIn.NewToken(callerOf(ctx), in.Body.Name, signin.Role(in.Body.Role), in.Body.Days)
-			if err == nil {
-				err = s.Flow.Record(actorOf(ctx), "make token", row.ID+" "+row.Name)
-			}
-			t := tokenOf(row)
-			t.Secret = secret
-			return out(t, s.fault(err))
-		})
+		s.addAccount)
+	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens"), s.listTokens)
+	huma.Register(
+		s.api,
+		operation("addToken", http.MethodPost, "/tokens", "Make a token; its secret is shown once", status(http.StatusCreated)),
+		s.addToken,
+	)
 	huma.Register(s.api, operation("dropToken", http.MethodDelete, "/tokens/{id}", "Revoke a token", status(http.StatusNoContent)),
-		func(ctx context.Context, in *struct {
-			ID string `path:"id"`
-		}) (*struct{}, error) {
-			err := s.SignIn.DropToken(callerOf(ctx), in.ID)
-			if err == nil {
-				err = s.Flow.Record(actorOf(ctx), "revoke token", in.ID)
-			}
-			return nil, s.fault(err)
-		})
+		s.dropToken)
 }
 
 func tokenOf(t store.Token) wire.Token {
@@ -99,7 +69,15 @@ func tokenOf(t store.Token) wire.Token {
 }
 
 func cookieOf(secret string, expires time.Time, secure bool) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure}
+	return http.Cookie{
+		Name:     sessionCookie,
+		Value:    secret,
+		Path:     "/",
+		Expires:  expires,
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		Secure:   secure,
+	}
 }
 
 func (s *server) signIn(_ context.Context, in *struct {
@@ -110,7 +88,10 @@ func (s *server) signIn(_ context.Context, in *struct {
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	return &sessionOutput{cookieOf(secret, expires, in.Proto == "https"), wire.Who{Name: in.Body.Name, Role: string(role), Via: "console"}}, nil
+	return &sessionOutput{
+		cookieOf(secret, expires, in.Proto == "https"),
+		wire.Who{Name: in.Body.Name, Role: string(role), Via: "console"},
+	}, nil
 }
 
 func (s *server) signOut(_ context.Context, in *struct {
@@ -124,4 +105,71 @@ func (s *server) signOut(_ context.Context, in *struct {
 	return &struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}{cookieOf("", time.Unix(1, 0), false)}, nil
+}
+
+// health handles the operation health: whether the service answers.
+func (s *server) health(context.Context, *struct{}) (*output[health], error) {
+	return &output[health]{health{"ok", s.Flow.Live().Revision}}, nil
+}
+
+// setUp handles the operation setUp: make the first administrator with the one-time code.
+func (s *server) setUp(_ context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
+	return nil, s.fault(s.SignIn.SetUp(in.Body.Code, in.Body.Name, in.Body.Password))
+}
+
+// whoAmI handles the operation whoAmI: who is signed in.
+func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], error) {
+	c := callerOf(ctx)
+	return &output[wire.Who]{wire.Who{Name: c.Name, Role: string(c.Role), Via: c.Via}}, nil
+}
+
+// listAccounts handles the operation listAccounts: accounts.
+func (s *server) listAccounts(context.Context, *struct{}) (*output[[]wire.Account], error) {
+	rows, err := s.Flow.Accounts()
+	list := make([]wire.Account, len(rows))
+	for i, a := range rows {
+		list[i] = wire.Account{Name: a.Name, Role: a.Role, CreatedAt: a.CreatedAt}
+	}
+	return out(list, s.fault(err))
+}
+
+// addAccount handles the operation addAccount: add an account.
+func (s *server) addAccount(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
+	err := s.SignIn.AddAccount(in.Body.Name, in.Body.Password, signin.Role(in.Body.Role))
+	if err == nil {
+		err = s.Flow.Record(actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
+	}
+	return nil, s.fault(err)
+}
+
+// listTokens handles the operation listTokens: your tokens.
+func (s *server) listTokens(ctx context.Context, _ *struct{}) (*output[[]wire.Token], error) {
+	rows, err := s.SignIn.Tokens(callerOf(ctx))
+	list := make([]wire.Token, len(rows))
+	for i, t := range rows {
+		list[i] = tokenOf(t)
+	}
+	return out(list, s.fault(err))
+}
+
+// addToken handles the operation addToken: make a token; its secret is shown once.
+func (s *server) addToken(ctx context.Context, in *struct{ Body wire.NewToken }) (*output[wire.Token], error) {
+	secret, row, err := s.SignIn.NewToken(callerOf(ctx), in.Body.Name, signin.Role(in.Body.Role), in.Body.Days)
+	if err == nil {
+		err = s.Flow.Record(actorOf(ctx), "make token", row.ID+" "+row.Name)
+	}
+	t := tokenOf(row)
+	t.Secret = secret
+	return out(t, s.fault(err))
+}
+
+// dropToken handles the operation dropToken: revoke a token.
+func (s *server) dropToken(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*struct{}, error) {
+	err := s.SignIn.DropToken(callerOf(ctx), in.ID)
+	if err == nil {
+		err = s.Flow.Record(actorOf(ctx), "revoke token", in.ID)
+	}
+	return nil, s.fault(err)
 }

@@ -40,140 +40,134 @@ type sourceOutput struct {
 }
 
 func (s *server) registerSources() {
-	huma.Register(s.api, operation("listSources", http.MethodGet, "/sources", "Where people, units, groups and laptops come from"), func(context.Context, *struct{}) (*output[[]wire.Source], error) {
-		rows, err := s.Flow.Sources()
-		list := make([]wire.Source, len(rows))
-		for i := range rows {
-			list[i] = sourceWire(&rows[i])
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("getSource", http.MethodGet, "/sources/{id}", "A source with its runs"), func(_ context.Context, in *SourcePath) (*sourceOutput, error) {
-		return s.source(s.Flow.Source(in.ID))
-	})
-	huma.Register(s.api, operation("addSource", http.MethodPost, "/sources", "Add a source; nothing is taken from it before a dry run was looked at", administrators, status(http.StatusCreated)),
-		func(ctx context.Context, in *struct{ Body wire.NewSource }) (*sourceOutput, error) {
-			return s.source(s.Flow.AddSource(actorOf(ctx), in.Body.ID, workflow.SourceKind(in.Body.Kind), in.Body.Title, in.Body.SetUp))
-		})
-	huma.Register(s.api, operation("proposeSource", http.MethodPut, "/sources/{id}", "Propose another set-up; the one in force stays until a dry run with the new one is taken", administrators),
-		func(ctx context.Context, in *struct {
-			SourcePath
-			IfMatch string `header:"If-Match"`
-			Body    wire.ProposedSource
-		}) (*sourceOutput, error) {
-			expected, err := expectedOf(in.IfMatch)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			return s.source(s.Flow.Propose(actorOf(ctx), in.ID, in.Body.Title, in.Body.SetUp, expected))
-		})
+	huma.Register(
+		s.api,
+		operation("listSources", http.MethodGet, "/sources", "Where people, units, groups and laptops come from"),
+		s.listSources,
+	)
+	huma.Register(s.api, operation("getSource", http.MethodGet, "/sources/{id}", "A source with its runs"), s.getSource)
+	huma.Register(
+		s.api,
+		operation(
+			"addSource",
+			http.MethodPost,
+			"/sources",
+			"Add a source; nothing is taken from it before a dry run was looked at",
+			administrators,
+			status(http.StatusCreated),
+		),
+		s.addSource,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"proposeSource",
+			http.MethodPut,
+			"/sources/{id}",
+			"Propose another set-up; the one in force stays until a dry run with the new one is taken",
+			administrators,
+		),
+		s.proposeSource,
+	)
 	huma.Register(s.api, operation("pauseSource", http.MethodPost, "/sources/{id}/pause", "Pause a source, or let it go on", administrators),
-		func(ctx context.Context, in *struct {
-			SourcePath
-			Body wire.PauseSource
-		}) (*sourceOutput, error) {
-			return s.source(s.Flow.Pause(actorOf(ctx), in.ID, !in.Body.Paused))
-		})
-	huma.Register(s.api, operation("dropSource", http.MethodDelete, "/sources/{id}", "Take a source away; what it brought stays, and is edited here from then on", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *SourcePath) (*struct{}, error) {
-			return nil, s.fault(s.Flow.DropSource(actorOf(ctx), in.ID))
-		})
-	huma.Register(s.api, operation("readSource", http.MethodPost, "/sources/{id}/runs", "Read a source, in the background", administrators, status(http.StatusAccepted)),
-		func(ctx context.Context, in *struct {
-			SourcePath
-			Body wire.ReadSource
-		}) (*output[wire.SourceRun], error) {
-			r, err := s.Flow.StartReading(actorOf(ctx), in.ID, in.Body.Way, in.Body.Look)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			return &output[wire.SourceRun]{*runningWire(r)}, nil
-		})
-	huma.Register(s.api, operation("takeSource", http.MethodPost, "/sources/{id}/take", "Take what waits, as it was looked at; what is faulty is left as it is", administrators),
-		func(ctx context.Context, in *SourcePath) (*output[wire.SourceRun], error) {
-			state, err := s.Flow.Take(actorOf(ctx), in.ID)
-			return out(stateWire(state), s.fault(err))
-		})
-	huma.Register(s.api, operation("stopSource", http.MethodDelete, "/sources/{id}/runs", "Stop what runs, or let go of what waits", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *SourcePath) (*struct{}, error) {
-			return nil, s.fault(s.Flow.Drop(actorOf(ctx), in.ID))
-		})
-	huma.Register(s.api, operation("previewTable", http.MethodPost, "/tables/preview", "The beginning of a table as CSV, with a mapping of its columns that may fit", func(op *huma.Operation) { op.MaxBodyBytes = maxPreview }),
-		func(_ context.Context, in *struct {
-			Of       string `query:"of" enum:"devices,people" required:"true"`
-			Name     string `query:"name" maxLength:"800"`
-			Encoding string `query:"encoding" maxLength:"40"`
-			RawBody  []byte `contentType:"text/csv"`
-		}) (*output[directory.TablePreview], error) {
-			p, err := directory.Look(estate.Kind(in.Of), in.Name, bytes.NewReader(in.RawBody), in.Encoding)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			return &output[directory.TablePreview]{*p}, nil
-		})
+		s.pauseSource)
+	huma.Register(
+		s.api,
+		operation(
+			"dropSource",
+			http.MethodDelete,
+			"/sources/{id}",
+			"Take a source away; what it brought stays, and is edited here from then on",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.dropSource,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"readSource",
+			http.MethodPost,
+			"/sources/{id}/runs",
+			"Read a source, in the background",
+			administrators,
+			status(http.StatusAccepted),
+		),
+		s.readSource,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"takeSource",
+			http.MethodPost,
+			"/sources/{id}/take",
+			"Take what waits, as it was looked at; what is faulty is left as it is",
+			administrators,
+		),
+		s.takeSource,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"stopSource",
+			http.MethodDelete,
+			"/sources/{id}/runs",
+			"Stop what runs, or let go of what waits",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.stopSource,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"previewTable",
+			http.MethodPost,
+			"/tables/preview",
+			"The beginning of a table as CSV, with a mapping of its columns that may fit",
+			func(op *huma.Operation) { op.MaxBodyBytes = maxPreview },
+		),
+		s.previewTable,
+	)
 	s.registerSourceTokens()
-	huma.Register(s.api, operation("listLeft", http.MethodGet, "/left", "What its source no longer has, and is still here"), func(_ context.Context, in *struct {
-		Source string `query:"source"`
-		Cursor string `query:"cursor"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*output[wire.Page[wire.LeftObject]], error) {
-		rows, err := s.Flow.Left(in.Source)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		page, err := paged(rows, in.Cursor, in.Limit, func(l workflow.LeftObject) wire.LeftObject {
-			return wire.LeftObject{Source: l.Source, Kind: string(l.Kind), ID: l.ID, Title: l.Title, Since: l.Since, Due: l.Due}
-		})
-		return out(page, s.fault(err))
-	})
-	huma.Register(s.api, operation("removeLeft", http.MethodPost, "/sources/{id}/removals", "Remove what has left, or say what that would do", administrators),
-		func(ctx context.Context, in *struct {
-			SourcePath
-			Body wire.RemoveLeft
-		}) (*output[wire.Removal], error) {
-			objects := make([]store.SourceRecord, len(in.Body.Objects))
-			for i, o := range in.Body.Objects {
-				objects[i] = store.SourceRecord{Kind: o.Kind, ObjectID: o.ID}
-			}
-			o, err := s.Flow.Remove(actorOf(ctx), in.ID, objects, in.Body.Look)
-			var named problem.Faults
-			if in.Body.Look && errors.As(err, &named) {
-				return &output[wire.Removal]{wire.Removal{Named: named}}, nil
-			}
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			effect := impactOf(o.Report, nil, s.Flow.Live().Plan)
-			return &output[wire.Removal]{wire.Removal{Impact: &effect}}, nil
-		})
+	huma.Register(s.api, operation("listLeft", http.MethodGet, "/left", "What its source no longer has, and is still here"), s.listLeft)
+	huma.Register(
+		s.api,
+		operation("removeLeft", http.MethodPost, "/sources/{id}/removals", "Remove what has left, or say what that would do", administrators),
+		s.removeLeft,
+	)
 }
 
 func (s *server) registerSourceTokens() {
-	huma.Register(s.api, operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", administrators), func(_ context.Context, in *SourcePath) (*output[[]wire.SourceToken], error) {
-		rows, err := s.Flow.SourceTokens(in.ID)
-		list := make([]wire.SourceToken, len(rows))
-		for i, t := range rows {
-			list[i] = sourceToken(t)
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("addSourceToken", http.MethodPost, "/sources/{id}/tokens", "Make a token for a provisioning client; its secret is shown once", administrators, status(http.StatusCreated)),
-		func(ctx context.Context, in *struct {
-			SourcePath
-			Body wire.NewSourceToken
-		}) (*output[wire.SourceToken], error) {
-			secret, row, err := s.Flow.AddSourceToken(actorOf(ctx), in.ID, in.Body.Name)
-			t := sourceToken(row)
-			t.Secret = secret
-			return out(t, s.fault(err))
-		})
-	huma.Register(s.api, operation("revokeSourceToken", http.MethodDelete, "/sources/{id}/tokens/{token}", "Revoke a token of a source", administrators, status(http.StatusNoContent)),
-		func(ctx context.Context, in *struct {
-			SourcePath
-			Token string `path:"token"`
-		}) (*struct{}, error) {
-			return nil, s.fault(s.Flow.RevokeSourceToken(actorOf(ctx), in.ID, in.Token))
-		})
+	huma.Register(
+		s.api,
+		operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", administrators),
+		s.listSourceTokens,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"addSourceToken",
+			http.MethodPost,
+			"/sources/{id}/tokens",
+			"Make a token for a provisioning client; its secret is shown once",
+			administrators,
+			status(http.StatusCreated),
+		),
+		s.addSourceToken,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"revokeSourceToken",
+			http.MethodDelete,
+			"/sources/{id}/tokens/{token}",
+			"Revoke a token of a source",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.revokeSourceToken,
+	)
 }
 
 // source answers with a source.
@@ -190,8 +184,20 @@ func sourceToken(t store.SourceToken) wire.SourceToken {
 
 func sourceWire(x *workflow.Source) wire.Source {
 	w := wire.Source{
-		ID: x.ID, Kind: x.Kind, Title: x.Title, State: x.State, Version: x.Version, SetUp: x.SetUp, Proposed: x.Proposed, CreatedBy: x.CreatedBy, CreatedAt: x.CreatedAt,
-		ReadAt: x.ReadAt, ComparedAt: x.ComparedAt, Counts: []wire.SourceCount{}, Runs: []wire.SourceRun{}, Running: runningWire(x.Running),
+		ID:         x.ID,
+		Kind:       x.Kind,
+		Title:      x.Title,
+		State:      x.State,
+		Version:    x.Version,
+		SetUp:      x.SetUp,
+		Proposed:   x.Proposed,
+		CreatedBy:  x.CreatedBy,
+		CreatedAt:  x.CreatedAt,
+		ReadAt:     x.ReadAt,
+		ComparedAt: x.ComparedAt,
+		Counts:     []wire.SourceCount{},
+		Runs:       []wire.SourceRun{},
+		Running:    runningWire(x.Running),
 	}
 	for _, c := range x.Counts {
 		w.Counts = append(w.Counts, wire.SourceCount{Kind: c.Kind, Here: c.Here, Left: c.Gone, Faulty: c.Faulty})
@@ -244,10 +250,168 @@ func (s *server) uploadTable(c *gin.Context) {
 	if name == "" || len(name) > 800 {
 		name = "table.csv"
 	}
-	state, err := s.Flow.Upload(c.Request.Context(), workflow.Actor{Name: caller.Name, Via: caller.Via}, c.Param("id"), name, http.MaxBytesReader(c.Writer, c.Request.Body, maxTable), max(0, c.Request.ContentLength), c.Query("look") == "true")
+	state, err := s.Flow.Upload(
+		c.Request.Context(),
+		workflow.Actor{Name: caller.Name, Via: caller.Via},
+		c.Param("id"),
+		name,
+		http.MaxBytesReader(c.Writer, c.Request.Body, maxTable),
+		max(0, c.Request.ContentLength),
+		c.Query("look") == "true",
+	)
 	if err != nil {
 		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
 		return
 	}
 	c.JSON(http.StatusOK, stateWire(state))
+}
+
+// listSources handles the operation listSources: where people, units, groups and laptops come from.
+func (s *server) listSources(context.Context, *struct{}) (*output[[]wire.Source], error) {
+	rows, err := s.Flow.Sources()
+	list := make([]wire.Source, len(rows))
+	for i := range rows {
+		list[i] = sourceWire(&rows[i])
+	}
+	return out(list, s.fault(err))
+}
+
+// getSource handles the operation getSource: a source with its runs.
+func (s *server) getSource(_ context.Context, in *SourcePath) (*sourceOutput, error) {
+	return s.source(s.Flow.Source(in.ID))
+}
+
+// addSource handles the operation addSource: add a source; nothing is taken from it before a dry run was looked at.
+func (s *server) addSource(ctx context.Context, in *struct{ Body wire.NewSource }) (*sourceOutput, error) {
+	return s.source(s.Flow.AddSource(actorOf(ctx), in.Body.ID, workflow.SourceKind(in.Body.Kind), in.Body.Title, in.Body.SetUp))
+}
+
+// proposeSource handles the operation proposeSource: propose another set-up; the one in force stays until a dry run with the new one is
+// taken.
+func (s *server) proposeSource(ctx context.Context, in *struct {
+	SourcePath
+	IfMatch string `header:"If-Match"`
+	Body    wire.ProposedSource
+}) (*sourceOutput, error) {
+	expected, err := expectedOf(in.IfMatch)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return s.source(s.Flow.Propose(actorOf(ctx), in.ID, in.Body.Title, in.Body.SetUp, expected))
+}
+
+// pauseSource handles the operation pauseSource: pause a source, or let it go on.
+func (s *server) pauseSource(ctx context.Context, in *struct {
+	SourcePath
+	Body wire.PauseSource
+}) (*sourceOutput, error) {
+	return s.source(s.Flow.Pause(actorOf(ctx), in.ID, !in.Body.Paused))
+}
+
+// dropSource handles the operation dropSource: take a source away; what it brought stays, and is edited here from then on.
+func (s *server) dropSource(ctx context.Context, in *SourcePath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.DropSource(actorOf(ctx), in.ID))
+}
+
+// readSource handles the operation readSource: read a source, in the background.
+func (s *server) readSource(ctx context.Context, in *struct {
+	SourcePath
+	Body wire.ReadSource
+}) (*output[wire.SourceRun], error) {
+	r, err := s.Flow.StartReading(actorOf(ctx), in.ID, in.Body.Way, in.Body.Look)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.SourceRun]{*runningWire(r)}, nil
+}
+
+// takeSource handles the operation takeSource: take what waits, as it was looked at; what is faulty is left as it is.
+func (s *server) takeSource(ctx context.Context, in *SourcePath) (*output[wire.SourceRun], error) {
+	state, err := s.Flow.Take(actorOf(ctx), in.ID)
+	return out(stateWire(state), s.fault(err))
+}
+
+// stopSource handles the operation stopSource: stop what runs, or let go of what waits.
+func (s *server) stopSource(ctx context.Context, in *SourcePath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.Drop(actorOf(ctx), in.ID))
+}
+
+// previewTable handles the operation previewTable: the beginning of a table as CSV, with a mapping of its columns that may fit.
+func (s *server) previewTable(_ context.Context, in *struct {
+	Of       string `query:"of" enum:"devices,people" required:"true"`
+	Name     string `query:"name" maxLength:"800"`
+	Encoding string `query:"encoding" maxLength:"40"`
+	RawBody  []byte `contentType:"text/csv"`
+}) (*output[directory.TablePreview], error) {
+	p, err := directory.Look(estate.Kind(in.Of), in.Name, bytes.NewReader(in.RawBody), in.Encoding)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[directory.TablePreview]{*p}, nil
+}
+
+// listLeft handles the operation listLeft: what its source no longer has, and is still here.
+func (s *server) listLeft(_ context.Context, in *struct {
+	Source string `query:"source"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*output[wire.Page[wire.LeftObject]], error) {
+	rows, err := s.Flow.Left(in.Source)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	page, err := paged(rows, in.Cursor, in.Limit, func(l workflow.LeftObject) wire.LeftObject {
+		return wire.LeftObject{Source: l.Source, Kind: string(l.Kind), ID: l.ID, Title: l.Title, Since: l.Since, Due: l.Due}
+	})
+	return out(page, s.fault(err))
+}
+
+// removeLeft handles the operation removeLeft: remove what has left, or say what that would do.
+func (s *server) removeLeft(ctx context.Context, in *struct {
+	SourcePath
+	Body wire.RemoveLeft
+}) (*output[wire.Removal], error) {
+	objects := make([]store.SourceRecord, len(in.Body.Objects))
+	for i, o := range in.Body.Objects {
+		objects[i] = store.SourceRecord{Kind: o.Kind, ObjectID: o.ID}
+	}
+	o, err := s.Flow.Remove(actorOf(ctx), in.ID, objects, in.Body.Look)
+	var named problem.Faults
+	if in.Body.Look && errors.As(err, &named) {
+		return &output[wire.Removal]{wire.Removal{Named: named}}, nil
+	}
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	effect := impactOf(o.Report, nil, s.Flow.Live().Plan)
+	return &output[wire.Removal]{wire.Removal{Impact: &effect}}, nil
+}
+
+// listSourceTokens handles the operation listSourceTokens: the tokens of a source, revoked ones included.
+func (s *server) listSourceTokens(_ context.Context, in *SourcePath) (*output[[]wire.SourceToken], error) {
+	rows, err := s.Flow.SourceTokens(in.ID)
+	list := make([]wire.SourceToken, len(rows))
+	for i, t := range rows {
+		list[i] = sourceToken(t)
+	}
+	return out(list, s.fault(err))
+}
+
+// addSourceToken handles the operation addSourceToken: make a token for a provisioning client; its secret is shown once.
+func (s *server) addSourceToken(ctx context.Context, in *struct {
+	SourcePath
+	Body wire.NewSourceToken
+}) (*output[wire.SourceToken], error) {
+	secret, row, err := s.Flow.AddSourceToken(actorOf(ctx), in.ID, in.Body.Name)
+	t := sourceToken(row)
+	t.Secret = secret
+	return out(t, s.fault(err))
+}
+
+// revokeSourceToken handles the operation revokeSourceToken: revoke a token of a source.
+func (s *server) revokeSourceToken(ctx context.Context, in *struct {
+	SourcePath
+	Token string `path:"token"`
+}) (*struct{}, error) {
+	return nil, s.fault(s.Flow.RevokeSourceToken(actorOf(ctx), in.ID, in.Token))
 }

@@ -20,73 +20,60 @@ import (
 
 func (s *server) registerUnits() {
 	s.registerInheritance()
-	huma.Register(s.api, operation("listUnits", http.MethodGet, "/units", "The tree of units, each above those below it, with counts"), func(_ context.Context, in *InChange) (*output[[]wire.Unit], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[[]wire.Unit]{unitTree(v)}, nil
-	})
-	huma.Register(s.api, operation("moveDevices", http.MethodPost, "/changes/{id}/moved-devices", "Give laptops another unit of their own, as edits of a change", administrators),
-		func(ctx context.Context, in *struct {
-			ID   string `path:"id"`
-			Body wire.Move
-		}) (*output[wire.Edited], error) {
-			n, err := s.Flow.Move(actorOf(ctx), in.ID, in.Body.Devices, in.Body.Unit)
-			return out(wire.Edited{Edits: n}, s.fault(err))
-		})
-	huma.Register(s.api, operation("moveUnit", http.MethodPost, "/changes/{id}/moved-units", "Put a unit with all below it below another, as an edit of a change", administrators),
-		func(ctx context.Context, in *struct {
-			ID   string `path:"id"`
-			Body wire.MoveUnit
-		}) (*output[wire.Edited], error) {
-			return out(wire.Edited{Edits: 1}, s.fault(s.Flow.MoveUnit(actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
-		})
-	huma.Register(s.api, operation("detach", http.MethodPost, "/changes/{id}/detached", "Let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose", administrators),
-		func(ctx context.Context, in *struct {
-			ID   string `path:"id"`
-			Body wire.Detach
-		}) (*output[wire.Detached], error) {
-			place, ok := estate.ParseTarget(in.Body.Place)
-			if !ok {
-				return nil, s.fault(problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(in.Body.Place), Expected: "unit:ID or group:ID"}})
-			}
-			detach, err := detachmentsOf(in.Body.Detach)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			change := in.ID
-			if change == "live" { // looked at without a change
-				change = ""
-			}
-			d, err := s.Flow.Detach(actorOf(ctx), change, place, detach, in.Body.Keep, in.Body.Look || change == "")
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			t := titlesOf(d.Side)
-			w := wire.Detached{Devices: d.Devices, Touched: d.Touched, Policies: d.Policies, Entries: []wire.DroppedEntry{}, Today: []wire.TodayValue{}}
-			for _, e := range d.Dropped {
-				w.Entries = append(w.Entries, droppedWire(t, e))
-			}
-			for _, v := range d.Today {
-				w.Today = append(w.Today, wire.TodayValue{Setting: string(v.Setting), Title: t.setting(v.Setting), Value: v.Value, Devices: v.Devices, Others: v.Others})
-			}
-			if d.Policy != nil {
-				w.Policy = string(d.Policy.ID)
-			}
-			return &output[wire.Detached]{w}, nil
-		})
-	huma.Register(s.api, operation("listDetached", http.MethodGet, "/detached", "Places that detach something, and what each of them missed since"), func(context.Context, *struct{}) (*output[[]wire.DetachedPlace], error) {
-		places, err := s.Flow.Detached()
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[[]wire.DetachedPlace]{detachedPlaces(places, titlesOf(s.Flow.Live().Side))}, nil
-	})
+	huma.Register(
+		s.api,
+		operation("listUnits", http.MethodGet, "/units", "The tree of units, each above those below it, with counts"),
+		s.listUnits,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"moveDevices",
+			http.MethodPost,
+			"/changes/{id}/moved-devices",
+			"Give laptops another unit of their own, as edits of a change",
+			administrators,
+		),
+		s.moveDevices,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"moveUnit",
+			http.MethodPost,
+			"/changes/{id}/moved-units",
+			"Put a unit with all below it below another, as an edit of a change",
+			administrators,
+		),
+		s.moveUnit,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"detach",
+			http.MethodPost,
+			"/changes/{id}/detached",
+			"Let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose",
+			administrators,
+		),
+		s.detach,
+	)
+	huma.Register(
+		s.api,
+		operation("listDetached", http.MethodGet, "/detached", "Places that detach something, and what each of them missed since"),
+		s.listDetached,
+	)
 }
 
 func droppedWire(t titled, d resolve.Dropped) wire.DroppedEntry {
-	return wire.DroppedEntry{Policy: string(d.Policy), PolicyTitle: t.policies[string(d.Policy)], Setting: string(d.Setting), Title: t.setting(d.Setting), Value: d.Value, Devices: d.Devices}
+	return wire.DroppedEntry{
+		Policy:      string(d.Policy),
+		PolicyTitle: t.policies[string(d.Policy)],
+		Setting:     string(d.Setting),
+		Title:       t.setting(d.Setting),
+		Value:       d.Value,
+		Devices:     d.Devices,
+	}
 }
 
 // unitTree gives every unit above those below it, with what is in it and below.
@@ -116,7 +103,22 @@ func unitTree(v workflow.View) []wire.Unit {
 	out := make([]wire.Unit, 0, len(places))
 	for _, u := range places {
 		id := string(u.ID)
-		out = append(out, wire.Unit{ID: id, Title: u.Title, Parent: string(u.Parent), Depth: u.Depth, Devices: u.Devices, Own: own[u.ID], People: people[id], Policies: policies[id], Detach: wire.Detachments(u.Detach), Source: v.Live.SourceOf(estate.KindUnit, id), Children: children[u.ID]})
+		out = append(
+			out,
+			wire.Unit{
+				ID:       id,
+				Title:    u.Title,
+				Parent:   string(u.Parent),
+				Depth:    u.Depth,
+				Devices:  u.Devices,
+				Own:      own[u.ID],
+				People:   people[id],
+				Policies: policies[id],
+				Detach:   wire.Detachments(u.Detach),
+				Source:   v.Live.SourceOf(estate.KindUnit, id),
+				Children: children[u.ID],
+			},
+		)
 	}
 	return out
 }
@@ -138,37 +140,46 @@ func (s *server) registerInheritance() {
 			return out(w, s.fault(err))
 		}
 	}
-	huma.Register(s.api, operation("unitInherits", http.MethodGet, "/units/{id}/inherits", "How settings come to a unit: from above, overridden, locked, detached, its own"), inherits(estate.ToUnit))
-	huma.Register(s.api, operation("groupInherits", http.MethodGet, "/groups/{id}/inherits", "How settings come to a group: from above, overridden, locked, detached, its own"), inherits(estate.ToGroup))
-	huma.Register(s.api, operation("unitMatrix", http.MethodGet, "/unit-matrix", "Settings beside units: what most laptops of each have, and how many have it otherwise"), func(_ context.Context, in *struct {
-		InChange
-		Unit string `query:"unit" maxLength:"128" doc:"This unit and those right below it; without it the organisation"`
-		Area string `query:"area" maxLength:"128" doc:"Settings of one area"`
-		Deep bool   `query:"deep" doc:"All units below, not only those right below"`
-		All  bool   `query:"all" doc:"Also settings that every laptop there has alike"`
-	}) (*output[wire.UnitMatrix], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		if in.Unit != "" && v.Plan.Unit(estate.UnitID(in.Unit)) == nil {
-			return nil, s.fault(&workflow.NotFoundError{Kind: "unit", ID: in.Unit})
-		}
-		return &output[wire.UnitMatrix]{matrixWire(v, review.AcrossUnits(v.Side, estate.UnitID(in.Unit), in.Deep, in.All, func(d *setting.Definition) bool { return in.Area == "" || d.Area == in.Area }))}, nil
-	})
-	huma.Register(s.api, operation("settingPlaces", http.MethodGet, "/settings/{id}/places", "What a setting is in every unit, and in the groups that are given it"), func(_ context.Context, in *struct {
-		InChange
-		ID string `path:"id"`
-	}) (*output[wire.Whereabouts], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		if v.Plan.Definition(setting.ID(in.ID)) == nil {
-			return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
-		}
-		return &output[wire.Whereabouts]{whereaboutsWire(v, review.Everywhere(v.Side, setting.ID(in.ID)))}, nil
-	})
+	huma.Register(
+		s.api,
+		operation(
+			"unitInherits",
+			http.MethodGet,
+			"/units/{id}/inherits",
+			"How settings come to a unit: from above, overridden, locked, detached, its own",
+		),
+		inherits(estate.ToUnit),
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"groupInherits",
+			http.MethodGet,
+			"/groups/{id}/inherits",
+			"How settings come to a group: from above, overridden, locked, detached, its own",
+		),
+		inherits(estate.ToGroup),
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"unitMatrix",
+			http.MethodGet,
+			"/unit-matrix",
+			"Settings beside units: what most laptops of each have, and how many have it otherwise",
+		),
+		s.unitMatrix,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"settingPlaces",
+			http.MethodGet,
+			"/settings/{id}/places",
+			"What a setting is in every unit, and in the groups that are given it",
+		),
+		s.settingPlaces,
+	)
 }
 
 // inheritance says how settings come to a place.
@@ -207,14 +218,26 @@ func inheritedWire(t titled, h *review.InheritedHere) wire.InheritedSetting {
 	}
 	for i, a := range h.Arrivals {
 		w.Arrivals[i] = wire.Arrival{
-			Policy: string(a.Policy), PolicyTitle: t.policies[string(a.Policy)], Value: a.Value, Locked: a.Locked, Level: a.Level.String(), Whence: string(a.Whence), Devices: a.Devices,
-			Fates: map[string]int{}, Beaten: []wire.BeatenBy{},
+			Policy: string(
+				a.Policy,
+			),
+			PolicyTitle: t.policies[string(a.Policy)],
+			Value:       a.Value,
+			Locked:      a.Locked,
+			Level:       a.Level.String(),
+			Whence:      string(a.Whence),
+			Devices:     a.Devices,
+			Fates:       map[string]int{},
+			Beaten:      []wire.BeatenBy{},
 		}
 		for fate, n := range a.Fates {
 			w.Arrivals[i].Fates[fate.String()] = n
 		}
 		for _, b := range a.Beaten {
-			w.Arrivals[i].Beaten = append(w.Arrivals[i].Beaten, wire.BeatenBy{Policy: string(b.Policy), PolicyTitle: t.policies[string(b.Policy)], Exception: b.Exception, Devices: b.Devices})
+			w.Arrivals[i].Beaten = append(
+				w.Arrivals[i].Beaten,
+				wire.BeatenBy{Policy: string(b.Policy), PolicyTitle: t.policies[string(b.Policy)], Exception: b.Exception, Devices: b.Devices},
+			)
 		}
 	}
 	return w
@@ -229,7 +252,14 @@ func prevailingWire(p review.Prevailing) wire.Prevailing {
 }
 
 func placeWire(p *review.Place) wire.MatrixUnit {
-	return wire.MatrixUnit{Unit: string(p.ID), Title: p.Title, Parent: string(p.Parent), Depth: p.Depth, Devices: p.Devices, Detach: wire.Detachments(p.Detach)}
+	return wire.MatrixUnit{
+		Unit:    string(p.ID),
+		Title:   p.Title,
+		Parent:  string(p.Parent),
+		Depth:   p.Depth,
+		Devices: p.Devices,
+		Detach:  wire.Detachments(p.Detach),
+	}
 }
 
 func matrixWire(v workflow.View, m review.Matrix) wire.UnitMatrix {
@@ -241,7 +271,10 @@ func matrixWire(v workflow.View, m review.Matrix) wire.UnitMatrix {
 	if len(m.Places) > 0 {
 		for depth, id := range v.Plan.UnitPaths()[m.Places[0].ID] {
 			if u := v.Plan.Unit(estate.UnitID(id)); u != nil && u.ID != m.Places[0].ID {
-				w.Above = append(w.Above, placeWire(&review.Place{Unit: u, Depth: depth, Devices: v.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: id}).Len()}))
+				w.Above = append(
+					w.Above,
+					placeWire(&review.Place{Unit: u, Depth: depth, Devices: v.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: id}).Len()}),
+				)
 			}
 		}
 	}
@@ -263,11 +296,21 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 	given := func(list []review.Given) []wire.Given {
 		out := make([]wire.Given, len(list))
 		for i, g := range list {
-			out[i] = wire.Given{Policy: string(g.Policy), PolicyTitle: t.policies[string(g.Policy)], Value: g.Value, Locked: g.Locked, Devices: g.Devices}
+			out[i] = wire.Given{
+				Policy:      string(g.Policy),
+				PolicyTitle: t.policies[string(g.Policy)],
+				Value:       g.Value,
+				Locked:      g.Locked,
+				Devices:     g.Devices,
+			}
 		}
 		return out
 	}
-	w := wire.Whereabouts{States: []wire.HeldState{}, Units: make([]wire.UnitPlace, len(is.Places)), Groups: make([]wire.GroupPlace, len(is.Groups))}
+	w := wire.Whereabouts{
+		States: []wire.HeldState{},
+		Units:  make([]wire.UnitPlace, len(is.Places)),
+		Groups: make([]wire.GroupPlace, len(is.Groups)),
+	}
 	for _, h := range is.States {
 		held := wire.HeldState{State: stateOf(h.State), Devices: h.Devices.Len()}
 		if h.Status == resolve.Conflict {
@@ -276,10 +319,20 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 		w.States = append(w.States, held)
 	}
 	for i := range is.Places {
-		w.Units[i] = wire.UnitPlace{Place: placeWire(&is.Places[i].Place), Prevailing: prevailingWire(is.Places[i].Prevailing), Given: given(is.Places[i].Given)}
+		w.Units[i] = wire.UnitPlace{
+			Place:      placeWire(&is.Places[i].Place),
+			Prevailing: prevailingWire(is.Places[i].Prevailing),
+			Given:      given(is.Places[i].Given),
+		}
 	}
 	for i, g := range is.Groups {
-		w.Groups[i] = wire.GroupPlace{Group: string(g.ID), Title: cmp.Or(g.Title, string(g.ID)), Of: string(g.Of), Prevailing: prevailingWire(g.Prevailing), Given: given(g.Given)}
+		w.Groups[i] = wire.GroupPlace{
+			Group:      string(g.ID),
+			Title:      cmp.Or(g.Title, string(g.ID)),
+			Of:         string(g.Of),
+			Prevailing: prevailingWire(g.Prevailing),
+			Given:      given(g.Given),
+		}
 	}
 	return w
 }
@@ -289,7 +342,12 @@ func detachedPlaces(places []workflow.DetachedPlace, t titled) []wire.DetachedPl
 	list := make([]wire.DetachedPlace, len(places))
 	for i, p := range places {
 		list[i] = wire.DetachedPlace{
-			Place: p.Place.String(), Title: p.Title, Detach: wire.Detachments(p.Detach), Due: wire.Detachments(p.Due), Devices: p.Devices, Missed: []wire.DroppedEntry{},
+			Place:   p.Place.String(),
+			Title:   p.Title,
+			Detach:  wire.Detachments(p.Detach),
+			Due:     wire.Detachments(p.Due),
+			Devices: p.Devices,
+			Missed:  []wire.DroppedEntry{},
 		}
 		if p.Since != nil {
 			list[i].Since, list[i].By = &p.Since.At, p.Since.By
@@ -310,12 +368,23 @@ func detachmentsOf(docs []wire.Detachment) ([]estate.Detachment, error) {
 	for i, doc := range docs {
 		d, ok := estate.ParseDetachment(doc.What)
 		if !ok {
-			faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: problem.Join("", "detach", i), Found: problem.Quote(doc.What), Expected: estate.DetachmentForm})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.NotOneOf,
+					Path:     problem.Join("", "detach", i),
+					Found:    problem.Quote(doc.What),
+					Expected: estate.DetachmentForm,
+				},
+			)
 		}
 		d.Reason = doc.Reason
 		if d.ReviewOn, ok = estate.ParseDate(doc.ReviewOn); !ok && doc.ReviewOn != "" {
 			faults = append(faults, problem.Fault{
-				Code: problem.BadDate, Path: problem.Join("", "detach", i, "review_on"), Found: problem.Quote(doc.ReviewOn), Expected: "a day of the calendar such as 2027-03-01",
+				Code:     problem.BadDate,
+				Path:     problem.Join("", "detach", i, "review_on"),
+				Found:    problem.Quote(doc.ReviewOn),
+				Expected: "a day of the calendar such as 2027-03-01",
 			})
 		}
 		out[i] = d
@@ -324,4 +393,129 @@ func detachmentsOf(docs []wire.Detachment) ([]estate.Detachment, error) {
 		return nil, faults
 	}
 	return out, nil
+}
+
+// listUnits handles the operation listUnits: the tree of units, each above those below it, with counts.
+func (s *server) listUnits(_ context.Context, in *InChange) (*output[[]wire.Unit], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[[]wire.Unit]{unitTree(v)}, nil
+}
+
+// moveDevices handles the operation moveDevices: give laptops another unit of their own, as edits of a change.
+func (s *server) moveDevices(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body wire.Move
+}) (*output[wire.Edited], error) {
+	n, err := s.Flow.Move(actorOf(ctx), in.ID, in.Body.Devices, in.Body.Unit)
+	return out(wire.Edited{Edits: n}, s.fault(err))
+}
+
+// moveUnit handles the operation moveUnit: put a unit with all below it below another, as an edit of a change.
+func (s *server) moveUnit(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body wire.MoveUnit
+}) (*output[wire.Edited], error) {
+	return out(wire.Edited{Edits: 1}, s.fault(s.Flow.MoveUnit(actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
+}
+
+// detach handles the operation detach: let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose.
+func (s *server) detach(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body wire.Detach
+}) (*output[wire.Detached], error) {
+	place, ok := estate.ParseTarget(in.Body.Place)
+	if !ok {
+		return nil, s.fault(
+			problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(in.Body.Place), Expected: "unit:ID or group:ID"}},
+		)
+	}
+	detach, err := detachmentsOf(in.Body.Detach)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	change := in.ID
+	if change == "live" { // looked at without a change
+		change = ""
+	}
+	d, err := s.Flow.Detach(actorOf(ctx), change, place, detach, in.Body.Keep, in.Body.Look || change == "")
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	t := titlesOf(d.Side)
+	w := wire.Detached{
+		Devices:  d.Devices,
+		Touched:  d.Touched,
+		Policies: d.Policies,
+		Entries:  []wire.DroppedEntry{},
+		Today:    []wire.TodayValue{},
+	}
+	for _, e := range d.Dropped {
+		w.Entries = append(w.Entries, droppedWire(t, e))
+	}
+	for _, v := range d.Today {
+		w.Today = append(
+			w.Today,
+			wire.TodayValue{Setting: string(v.Setting), Title: t.setting(v.Setting), Value: v.Value, Devices: v.Devices, Others: v.Others},
+		)
+	}
+	if d.Policy != nil {
+		w.Policy = string(d.Policy.ID)
+	}
+	return &output[wire.Detached]{w}, nil
+}
+
+// listDetached handles the operation listDetached: places that detach something, and what each of them missed since.
+func (s *server) listDetached(context.Context, *struct{}) (*output[[]wire.DetachedPlace], error) {
+	places, err := s.Flow.Detached()
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[[]wire.DetachedPlace]{detachedPlaces(places, titlesOf(s.Flow.Live().Side))}, nil
+}
+
+// unitMatrix handles the operation unitMatrix: settings beside units: what most laptops of each have, and how many have it otherwise.
+func (s *server) unitMatrix(_ context.Context, in *struct {
+	InChange
+	Unit string `query:"unit" maxLength:"128" doc:"This unit and those right below it; without it the organisation"`
+	Area string `query:"area" maxLength:"128" doc:"Settings of one area"`
+	Deep bool   `query:"deep" doc:"All units below, not only those right below"`
+	All  bool   `query:"all" doc:"Also settings that every laptop there has alike"`
+}) (*output[wire.UnitMatrix], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if in.Unit != "" && v.Plan.Unit(estate.UnitID(in.Unit)) == nil {
+		return nil, s.fault(&workflow.NotFoundError{Kind: "unit", ID: in.Unit})
+	}
+	return &output[wire.UnitMatrix]{
+		matrixWire(
+			v,
+			review.AcrossUnits(
+				v.Side,
+				estate.UnitID(in.Unit),
+				in.Deep,
+				in.All,
+				func(d *setting.Definition) bool { return in.Area == "" || d.Area == in.Area },
+			),
+		),
+	}, nil
+}
+
+// settingPlaces handles the operation settingPlaces: what a setting is in every unit, and in the groups that are given it.
+func (s *server) settingPlaces(_ context.Context, in *struct {
+	InChange
+	ID string `path:"id"`
+}) (*output[wire.Whereabouts], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if v.Plan.Definition(setting.ID(in.ID)) == nil {
+		return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
+	}
+	return &output[wire.Whereabouts]{whereaboutsWire(v, review.Everywhere(v.Side, setting.ID(in.ID)))}, nil
 }

@@ -28,33 +28,27 @@ type groupPath struct {
 }
 
 func (s *server) registerWho() {
-	huma.Register(s.api, operation("audience", http.MethodPost, "/audience", "Who would get a policy with this audience, and who not", readsOnly), s.audience)
-	huma.Register(s.api, operation("paste", http.MethodPost, "/audience/paste", "Which devices a list of serial numbers or ids names", readsOnly), func(_ context.Context, in *struct {
-		InChange
-		Body wire.PasteList
-	}) (*output[wire.Pasted], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		p := v.Paste(in.Body.Words)
-		return &output[wire.Pasted]{wire.Pasted{Devices: wire.Names(p.Devices), Unknown: wire.Names(p.Unknown), Doubled: wire.Names(p.Doubled)}}, nil
-	})
-	huma.Register(s.api, operation("spread", http.MethodPost, "/audience/spread", "A few laptops of every platform, unit and release among those of an audience: a test group to start with", readsOnly), func(_ context.Context, in *struct {
-		InChange
-		Count int `query:"count" minimum:"1" maximum:"500" default:"10"`
-		Body  wire.AudienceTrial
-	}) (*output[wire.SpreadList], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		policy, err := policyOf(&in.Body)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.SpreadList]{wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.ReachOf(policy).Gets.IDs(), in.Count))}}, nil
-	})
+	huma.Register(
+		s.api,
+		operation("audience", http.MethodPost, "/audience", "Who would get a policy with this audience, and who not", readsOnly),
+		s.audience,
+	)
+	huma.Register(
+		s.api,
+		operation("paste", http.MethodPost, "/audience/paste", "Which devices a list of serial numbers or ids names", readsOnly),
+		s.paste,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"spread",
+			http.MethodPost,
+			"/audience/spread",
+			"A few laptops of every platform, unit and release among those of an audience: a test group to start with",
+			readsOnly,
+		),
+		s.spread,
+	)
 	s.registerGroups()
 	s.registerUnits()
 	s.registerCompare()
@@ -67,7 +61,14 @@ func readsOnly(*huma.Operation) {}
 // policyOf makes a policy of what an audience is tried with.
 func policyOf(in *wire.AudienceTrial) (*estate.Policy, error) {
 	settings := map[string]files.EntryDoc{}
-	doc := files.PolicyDoc{ID: "tried", Kind: cmp.Or(in.Kind, string(setting.PolicyKinds[0])), Platforms: in.Platforms, Within: in.Within, Audience: in.Audience, Settings: settings}
+	doc := files.PolicyDoc{
+		ID:        "tried",
+		Kind:      cmp.Or(in.Kind, string(setting.PolicyKinds[0])),
+		Platforms: in.Platforms,
+		Within:    in.Within,
+		Audience:  in.Audience,
+		Settings:  settings,
+	}
 	data, err := files.PlainJSON(doc)
 	if err != nil {
 		return nil, err
@@ -111,7 +112,12 @@ func (s *server) audience(_ context.Context, in *struct {
 			return nil, s.fault(err)
 		}
 		shares := review.Share(a.Gets, v.Plan.ReachOf(other).Gets)
-		w.Beside = &wire.Shared{Policy: in.Body.Beside, Here: devicesNamed(shares.OnlyA, most), Both: devicesNamed(shares.Both, most), There: devicesNamed(shares.OnlyB, most)}
+		w.Beside = &wire.Shared{
+			Policy: in.Body.Beside,
+			Here:   devicesNamed(shares.OnlyA, most),
+			Both:   devicesNamed(shares.Both, most),
+			There:  devicesNamed(shares.OnlyB, most),
+		}
 	}
 	return &output[wire.AudienceAnswer]{wire.AudienceAnswer{Reach: &w}}, nil
 }
@@ -148,9 +154,31 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 		return out
 	}
 	w := wire.AudienceReach{
-		Estate: a.Estate, Gets: devicesNamed(a.Gets, most), Excluded: devicesNamed(a.Excluded, most), Condition: devicesNamed(a.Condition, most), Platform: devicesNamed(a.Platform, most), Outside: devicesNamed(a.Outside, most), Unknown: devicesNamed(a.Unknown, most), NotIncluded: devicesNamed(a.NotIncluded, most),
-		Unsupported: devicesNamed(a.Unsupported, most), People: named(a.Gets.Owners(), most), Units: len(a.ByUnit), ByPlatform: slices1(a.ByPlatform, ""), ByRelease: slices1(a.ByRelease, ""), ByUnit: slices1(a.ByUnit, "unit:"),
-		ByInclude: counts(a.ByInclude), ByExclude: counts(a.ByExclude), Lacking: map[string]map[string]int{}, NotKnown: wire.ByID(a.NotKnown), Alarm: string(a.Alarm), Share: workflow.WideShare,
+		Estate:      a.Estate,
+		Gets:        devicesNamed(a.Gets, most),
+		Excluded:    devicesNamed(a.Excluded, most),
+		Condition:   devicesNamed(a.Condition, most),
+		Platform:    devicesNamed(a.Platform, most),
+		Outside:     devicesNamed(a.Outside, most),
+		Unknown:     devicesNamed(a.Unknown, most),
+		NotIncluded: devicesNamed(a.NotIncluded, most),
+		Unsupported: devicesNamed(
+			a.Unsupported,
+			most,
+		),
+		People:     named(a.Gets.Owners(), most),
+		Units:      len(a.ByUnit),
+		ByPlatform: slices1(a.ByPlatform, ""),
+		ByRelease:  slices1(a.ByRelease, ""),
+		ByUnit:     slices1(a.ByUnit, "unit:"),
+		ByInclude: counts(
+			a.ByInclude,
+		),
+		ByExclude: counts(a.ByExclude),
+		Lacking:   map[string]map[string]int{},
+		NotKnown:  wire.ByID(a.NotKnown),
+		Alarm:     string(a.Alarm),
+		Share:     workflow.WideShare,
 	}
 	for _, t := range a.Missing {
 		w.Missing = append(w.Missing, t.String())
@@ -165,39 +193,27 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 }
 
 func (s *server) registerGroups() {
-	huma.Register(s.api, operation("getGroup", http.MethodGet, "/groups/{id}", "A group: who is in it, what it is made of, where it is used"), func(_ context.Context, in *struct {
-		InChange
-		ID string `path:"id"`
-	}) (*output[wire.GroupPage], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return s.groupPage(v, in.ID)
-	})
-	huma.Register(s.api, operation("tryGroup", http.MethodPost, "/groups/try", "Who a group would have as it is written, compared with what is live", readsOnly), func(_ context.Context, in *struct {
-		InChange
-		Body rawObject
-	}) (*output[wire.GroupAnswer], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		w, err := tryGroup(v, in.Body)
-		var faults problem.Faults
-		if isFaults(err, &faults) {
-			return &output[wire.GroupAnswer]{wire.GroupAnswer{Faults: faults}}, nil
-		}
-		return out(wire.GroupAnswer{Trial: w}, s.fault(err))
-	})
-	huma.Register(s.api, operation("retireGroup", http.MethodPost, "/changes/{id}/retired-groups/{group}", "Take a group away together with all that names it, as edits of a change", administrators),
-		func(ctx context.Context, in *struct {
-			ID    string `path:"id"`
-			Group string `path:"group"`
-		}) (*output[wire.Edited], error) {
-			n, err := s.Flow.RetireGroup(actorOf(ctx), in.ID, in.Group)
-			return out(wire.Edited{Edits: n}, s.fault(err))
-		})
+	huma.Register(
+		s.api,
+		operation("getGroup", http.MethodGet, "/groups/{id}", "A group: who is in it, what it is made of, where it is used"),
+		s.getGroup,
+	)
+	huma.Register(
+		s.api,
+		operation("tryGroup", http.MethodPost, "/groups/try", "Who a group would have as it is written, compared with what is live", readsOnly),
+		s.handleTryGroup,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"retireGroup",
+			http.MethodPost,
+			"/changes/{id}/retired-groups/{group}",
+			"Take a group away together with all that names it, as edits of a change",
+			administrators,
+		),
+		s.retireGroup,
+	)
 }
 
 // tryGroup says who a group would have, as it is written.
@@ -246,8 +262,20 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 		return out
 	}
 	w := wire.GroupTrial{
-		Members: members(t.Members), Count: len(t.Members), Of: of, Listed: t.Listed, Nested: t.Nested, ByRule: t.ByRule, Joins: members(t.Joins), JoinCount: len(t.Joins),
-		Leaves: members(t.Leaves), LeaveCount: len(t.Leaves), Failures: []wire.RuleFailure{}, FailedCount: len(t.Failures),
+		Members: members(
+			t.Members,
+		),
+		Count:       len(t.Members),
+		Of:          of,
+		Listed:      t.Listed,
+		Nested:      t.Nested,
+		ByRule:      t.ByRule,
+		Joins:       members(t.Joins),
+		JoinCount:   len(t.Joins),
+		Leaves:      members(t.Leaves),
+		LeaveCount:  len(t.Leaves),
+		Failures:    []wire.RuleFailure{},
+		FailedCount: len(t.Failures),
 	}
 	for _, f := range t.Failures[:min(len(t.Failures), trialShown)] {
 		w.Failures = append(w.Failures, wire.RuleFailure{ID: f.ID, Error: f.Error})
@@ -257,13 +285,31 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 
 func groupWire(v workflow.View, g *estate.Group) wire.Group {
 	return wire.Group{
-		ID: string(g.ID), Title: g.Title, Of: string(g.Of), Rule: g.Rule.Source(), Members: v.Plan.GroupSize(g.ID), Listed: len(g.Members), Nested: len(g.Groups),
-		Failures: v.Plan.GroupFailures(g.ID), Detach: wire.Detachments(g.Detach), Version: v.Live.Version(estate.KindGroup, string(g.ID)), Source: v.Live.SourceOf(estate.KindGroup, string(g.ID)),
+		ID: string(
+			g.ID,
+		),
+		Title:   g.Title,
+		Of:      string(g.Of),
+		Rule:    g.Rule.Source(),
+		Members: v.Plan.GroupSize(g.ID),
+		Listed:  len(g.Members),
+		Nested:  len(g.Groups),
+		Failures: v.Plan.GroupFailures(
+			g.ID,
+		),
+		Detach:  wire.Detachments(g.Detach),
+		Version: v.Live.Version(estate.KindGroup, string(g.ID)),
+		Source:  v.Live.SourceOf(estate.KindGroup, string(g.ID)),
 	}
 }
 
 func useWire(u workflow.GroupUse) wire.GroupUse {
-	return wire.GroupUse{Includes: wire.Names(u.Includes), Excludes: wire.Names(u.Excludes), Exceptions: wire.Names(u.Exceptions), Groups: wire.Names(u.Groups)}
+	return wire.GroupUse{
+		Includes:   wire.Names(u.Includes),
+		Excludes:   wire.Names(u.Excludes),
+		Exceptions: wire.Names(u.Exceptions),
+		Groups:     wire.Names(u.Groups),
+	}
 }
 
 func (s *server) groupPage(v workflow.View, id string) (*output[wire.GroupPage], error) {
@@ -277,12 +323,22 @@ func (s *server) groupPage(v workflow.View, id string) (*output[wire.GroupPage],
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	page := wire.GroupPage{Group: groupWire(v, g), Doc: files.Doc(*g).(files.GroupDoc), Trial: trialWire(v, g, t), Use: useWire(v.UseOf(estate.Target{Kind: estate.ToGroup, ID: id})), Nesting: []wire.NestedGroup{}, Origin: originWire(s.Flow.OriginOf(estate.KindGroup, id), nil, nil)}
+	page := wire.GroupPage{
+		Group:   groupWire(v, g),
+		Doc:     files.Doc(*g).(files.GroupDoc),
+		Trial:   trialWire(v, g, t),
+		Use:     useWire(v.UseOf(estate.Target{Kind: estate.ToGroup, ID: id})),
+		Nesting: []wire.NestedGroup{},
+		Origin:  originWire(s.Flow.OriginOf(estate.KindGroup, id), nil, nil),
+	}
 	var nest func(g *estate.Group, depth int)
 	nest = func(g *estate.Group, depth int) {
 		for _, inner := range g.Groups {
 			if i := slices.IndexFunc(groups, func(k estate.Group) bool { return k.ID == inner }); i >= 0 {
-				page.Nesting = append(page.Nesting, wire.NestedGroup{ID: string(inner), Title: groups[i].Title, Depth: depth, Members: v.Plan.GroupSize(inner)})
+				page.Nesting = append(
+					page.Nesting,
+					wire.NestedGroup{ID: string(inner), Title: groups[i].Title, Depth: depth, Members: v.Plan.GroupSize(inner)},
+				)
 				nest(&groups[i], depth+1)
 			}
 		}
@@ -292,63 +348,57 @@ func (s *server) groupPage(v workflow.View, id string) (*output[wire.GroupPage],
 }
 
 func (s *server) registerCompare() {
-	huma.Register(s.api, operation("compareDevices", http.MethodGet, "/devices/{id}/beside/{other}", "Two laptops side by side: what differs, and why"), func(_ context.Context, in *struct {
-		InChange
-		ID    string `path:"id"`
-		Other string `path:"other"`
-	}) (*output[wire.Comparison], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		pair, err := v.Beside(in.ID, in.Other)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		w := comparisonWire(v, pair)
-		w.Facts = factsApart(v.Plan.Device(estate.DeviceID(in.ID)), v.Plan.Device(estate.DeviceID(in.Other)))
-		return &output[wire.Comparison]{w}, nil
-	})
-	huma.Register(s.api, operation("supposeDevice", http.MethodPost, "/devices/{id}/suppose", "A laptop as it is, beside what it would be elsewhere, in other groups, with another owner or another person signed in", readsOnly), func(_ context.Context, in *struct {
-		InChange
-		ID   string `path:"id"`
-		Body wire.Supposed
-	}) (*output[wire.Comparison], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		w := review.WhatIf{Unit: estate.UnitID(in.Body.Unit), Person: estate.PersonID(in.Body.Person)}
-		for _, g := range in.Body.Join {
-			w.Join = append(w.Join, estate.GroupID(g))
-		}
-		for _, g := range in.Body.Leave {
-			w.Leave = append(w.Leave, estate.GroupID(g))
-		}
-		if in.Body.Owner != nil {
-			owner := estate.PersonID(*in.Body.Owner)
-			w.Owner = &owner
-		}
-		pair, err := review.Suppose(v.Plan.Snapshot(), estate.DeviceID(in.ID), w)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.Comparison]{comparisonWire(v, pair)}, nil
-	})
+	huma.Register(
+		s.api,
+		operation("compareDevices", http.MethodGet, "/devices/{id}/beside/{other}", "Two laptops side by side: what differs, and why"),
+		s.compareDevices,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"supposeDevice",
+			http.MethodPost,
+			"/devices/{id}/suppose",
+			"A laptop as it is, beside what it would be elsewhere, in other groups, with another owner or another person signed in",
+			readsOnly,
+		),
+		s.supposeDevice,
+	)
 }
 
 func comparisonWire(v workflow.View, pair review.Pair) wire.Comparison {
 	t := titlesOf(v.Side)
 	a, b := files.Explained(pair.A), files.Explained(pair.B)
 	at := func(list []files.SettingAnswer, id setting.ID) *files.SettingAnswer {
-		if i, found := slices.BinarySearchFunc(list, string(id), func(s files.SettingAnswer, id string) int { return cmp.Compare(s.Setting, id) }); found {
+		if i, found := slices.BinarySearchFunc(
+			list,
+			string(id),
+			func(s files.SettingAnswer, id string) int { return cmp.Compare(s.Setting, id) },
+		); found {
 			return &list[i]
 		}
 		return nil
 	}
-	w := wire.Comparison{A: a, B: b, Rows: []wire.ComparedSetting{}, OnlyA: wire.Names(pair.OnlyA), OnlyB: wire.Names(pair.OnlyB), GroupsA: wire.Names(pair.GroupsA), GroupsB: wire.Names(pair.GroupsB)}
+	w := wire.Comparison{
+		A:       a,
+		B:       b,
+		Rows:    []wire.ComparedSetting{},
+		OnlyA:   wire.Names(pair.OnlyA),
+		OnlyB:   wire.Names(pair.OnlyB),
+		GroupsA: wire.Names(pair.GroupsA),
+		GroupsB: wire.Names(pair.GroupsB),
+	}
 	for _, p := range pair.Settings {
-		w.Rows = append(w.Rows, wire.ComparedSetting{Setting: string(p.Setting), Title: t.setting(p.Setting), Same: p.Same, A: at(a.Settings, p.Setting), B: at(b.Settings, p.Setting)})
+		w.Rows = append(
+			w.Rows,
+			wire.ComparedSetting{
+				Setting: string(p.Setting),
+				Title:   t.setting(p.Setting),
+				Same:    p.Same,
+				A:       at(a.Settings, p.Setting),
+				B:       at(b.Settings, p.Setting),
+			},
+		)
 		if !p.Same {
 			w.Differ++
 		}
@@ -392,60 +442,62 @@ func factsApart(a, b *estate.Device) []wire.ComparedFact {
 }
 
 func (s *server) registerExceptions() {
-	huma.Register(s.api, operation("listExceptions", http.MethodGet, "/exceptions", "Exceptions by the day on which they lapse, those that are over last"), func(_ context.Context, in *InChange) (*output[[]wire.Exception], error) {
-		v, err := s.Flow.ViewOf(in.Change)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[[]wire.Exception]{exceptionsWire(v, v.Exceptions())}, nil
-	})
-	huma.Register(s.api, operation("listExceptionRequests", http.MethodGet, "/exception-requests", "Exceptions that were asked for, the newest first"), func(_ context.Context, in *struct {
-		State string `query:"state" enum:"asked,approved,refused,withdrawn"`
-	}) (*output[[]wire.ExceptionRequest], error) {
-		rows, err := s.Flow.Requests(in.State)
-		list := make([]wire.ExceptionRequest, len(rows))
-		t := titlesOf(s.Flow.Live().Side)
-		for i, r := range rows {
-			list[i] = requestWire(t, r)
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("askException", http.MethodPost, "/exception-requests", "Ask for an exception", status(http.StatusCreated)), func(ctx context.Context, in *struct{ Body wire.AskException }) (*output[wire.ExceptionRequest], error) {
-		b := in.Body
-		r, err := s.Flow.AskException(actorOf(ctx), files.ExceptionDoc{ID: b.ID, Setting: b.Setting, Target: b.Target, Value: b.Value, Unset: b.Unset, From: b.From, Until: b.Until, Reason: b.Reason})
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
-	})
-	huma.Register(s.api, operation("exceptionImpact", http.MethodGet, "/exception-requests/{id}/impact", "What an exception that is asked for would do"), func(_ context.Context, in *groupPath) (*output[wire.Impact], error) {
-		t, err := s.Flow.RequestTrial(in.ID)
-		if err != nil {
-			return nil, s.fault(err)
-		}
-		if len(t.Faults) > 0 {
-			return nil, s.fault(t.Faults)
-		}
-		return &output[wire.Impact]{impactOf(t.Report, nil, t.After.Plan)}, nil
-	})
-	huma.Register(s.api, operation("decideException", http.MethodPost, "/exception-requests/{id}/decision", "Approve a request, which publishes the exception, or refuse it; not for who asked", administrators),
-		func(ctx context.Context, in *struct {
-			ID   string `path:"id"`
-			Body wire.Decision
-		}) (*output[wire.ExceptionRequest], error) {
-			r, err := s.Flow.DecideException(actorOf(ctx), in.ID, in.Body.Approve, in.Body.Note)
-			if err != nil {
-				return nil, s.fault(err)
-			}
-			return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
-		})
-	huma.Register(s.api, operation("withdrawException", http.MethodDelete, "/exception-requests/{id}", "Take a request of one's own back", status(http.StatusNoContent)), func(ctx context.Context, in *groupPath) (*struct{}, error) {
-		return nil, s.fault(s.Flow.WithdrawException(actorOf(ctx), in.ID))
-	})
+	huma.Register(
+		s.api,
+		operation("listExceptions", http.MethodGet, "/exceptions", "Exceptions by the day on which they lapse, those that are over last"),
+		s.listExceptions,
+	)
+	huma.Register(
+		s.api,
+		operation("listExceptionRequests", http.MethodGet, "/exception-requests", "Exceptions that were asked for, the newest first"),
+		s.listExceptionRequests,
+	)
+	huma.Register(
+		s.api,
+		operation("askException", http.MethodPost, "/exception-requests", "Ask for an exception", status(http.StatusCreated)),
+		s.askException,
+	)
+	huma.Register(
+		s.api,
+		operation("exceptionImpact", http.MethodGet, "/exception-requests/{id}/impact", "What an exception that is asked for would do"),
+		s.exceptionImpact,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"decideException",
+			http.MethodPost,
+			"/exception-requests/{id}/decision",
+			"Approve a request, which publishes the exception, or refuse it; not for who asked",
+			administrators,
+		),
+		s.decideException,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"withdrawException",
+			http.MethodDelete,
+			"/exception-requests/{id}",
+			"Take a request of one's own back",
+			status(http.StatusNoContent),
+		),
+		s.withdrawException,
+	)
 }
 
 func requestWire(t titled, r workflow.Request) wire.ExceptionRequest {
-	return wire.ExceptionRequest{Exception: r.Exception, Title: t.setting(setting.ID(r.Exception.Setting)), State: r.State, AskedBy: r.AskedBy, AskedAt: r.AskedAt, DecidedBy: r.DecidedBy, DecidedAt: r.DecidedAt, Note: r.Note, Revision: r.Revision}
+	return wire.ExceptionRequest{
+		Exception: r.Exception,
+		Title:     t.setting(setting.ID(r.Exception.Setting)),
+		State:     r.State,
+		AskedBy:   r.AskedBy,
+		AskedAt:   r.AskedAt,
+		DecidedBy: r.DecidedBy,
+		DecidedAt: r.DecidedAt,
+		Note:      r.Note,
+		Revision:  r.Revision,
+	}
 }
 
 // noticeOf is the word by which an exception's end is announced.
@@ -465,7 +517,14 @@ func exceptionsWire(v workflow.View, list []workflow.Exceptional) []wire.Excepti
 	t := titlesOf(v.Side)
 	out := make([]wire.Exception, len(list))
 	for i, x := range list {
-		out[i] = wire.Exception{ExceptionDoc: files.Doc(x.Exception).(files.ExceptionDoc), Title: t.setting(x.Setting), Days: x.Days, Devices: x.Devices, Notice: noticeOf(x.Days), Version: v.Live.Version(estate.KindException, string(x.ID))}
+		out[i] = wire.Exception{
+			ExceptionDoc: files.Doc(x.Exception).(files.ExceptionDoc),
+			Title:        t.setting(x.Setting),
+			Days:         x.Days,
+			Devices:      x.Devices,
+			Notice:       noticeOf(x.Days),
+			Version:      v.Live.Version(estate.KindException, string(x.ID)),
+		}
 	}
 	return out
 }
@@ -503,4 +562,198 @@ func eventsWire(list []store.SourceEvent) []wire.SourceEvent {
 		readFields(e.Fields, &out[i].Fields)
 	}
 	return out
+}
+
+// paste handles the operation paste: which devices a list of serial numbers or ids names.
+func (s *server) paste(_ context.Context, in *struct {
+	InChange
+	Body wire.PasteList
+}) (*output[wire.Pasted], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	p := v.Paste(in.Body.Words)
+	return &output[wire.Pasted]{
+		wire.Pasted{Devices: wire.Names(p.Devices), Unknown: wire.Names(p.Unknown), Doubled: wire.Names(p.Doubled)},
+	}, nil
+}
+
+// spread handles the operation spread: a few laptops of every platform, unit and release among those of an audience: a test group to
+// start with.
+func (s *server) spread(_ context.Context, in *struct {
+	InChange
+	Count int `query:"count" minimum:"1" maximum:"500" default:"10"`
+	Body  wire.AudienceTrial
+}) (*output[wire.SpreadList], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	policy, err := policyOf(&in.Body)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.SpreadList]{
+		wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.ReachOf(policy).Gets.IDs(), in.Count))},
+	}, nil
+}
+
+// getGroup handles the operation getGroup: a group: who is in it, what it is made of, where it is used.
+func (s *server) getGroup(_ context.Context, in *struct {
+	InChange
+	ID string `path:"id"`
+}) (*output[wire.GroupPage], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return s.groupPage(v, in.ID)
+}
+
+// handleTryGroup handles the operation tryGroup: who a group would have as it is written, compared with what is live.
+func (s *server) handleTryGroup(_ context.Context, in *struct {
+	InChange
+	Body rawObject
+}) (*output[wire.GroupAnswer], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	w, err := tryGroup(v, in.Body)
+	var faults problem.Faults
+	if isFaults(err, &faults) {
+		return &output[wire.GroupAnswer]{wire.GroupAnswer{Faults: faults}}, nil
+	}
+	return out(wire.GroupAnswer{Trial: w}, s.fault(err))
+}
+
+// retireGroup handles the operation retireGroup: take a group away together with all that names it, as edits of a change.
+func (s *server) retireGroup(ctx context.Context, in *struct {
+	ID    string `path:"id"`
+	Group string `path:"group"`
+}) (*output[wire.Edited], error) {
+	n, err := s.Flow.RetireGroup(actorOf(ctx), in.ID, in.Group)
+	return out(wire.Edited{Edits: n}, s.fault(err))
+}
+
+// compareDevices handles the operation compareDevices: two laptops side by side: what differs, and why.
+func (s *server) compareDevices(_ context.Context, in *struct {
+	InChange
+	ID    string `path:"id"`
+	Other string `path:"other"`
+}) (*output[wire.Comparison], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	pair, err := v.Beside(in.ID, in.Other)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	w := comparisonWire(v, pair)
+	w.Facts = factsApart(v.Plan.Device(estate.DeviceID(in.ID)), v.Plan.Device(estate.DeviceID(in.Other)))
+	return &output[wire.Comparison]{w}, nil
+}
+
+// supposeDevice handles the operation supposeDevice: a laptop as it is, beside what it would be elsewhere, in other groups, with another
+// owner or another person signed in.
+func (s *server) supposeDevice(_ context.Context, in *struct {
+	InChange
+	ID   string `path:"id"`
+	Body wire.Supposed
+}) (*output[wire.Comparison], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	w := review.WhatIf{Unit: estate.UnitID(in.Body.Unit), Person: estate.PersonID(in.Body.Person)}
+	for _, g := range in.Body.Join {
+		w.Join = append(w.Join, estate.GroupID(g))
+	}
+	for _, g := range in.Body.Leave {
+		w.Leave = append(w.Leave, estate.GroupID(g))
+	}
+	if in.Body.Owner != nil {
+		owner := estate.PersonID(*in.Body.Owner)
+		w.Owner = &owner
+	}
+	pair, err := review.Suppose(v.Plan.Snapshot(), estate.DeviceID(in.ID), w)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.Comparison]{comparisonWire(v, pair)}, nil
+}
+
+// listExceptions handles the operation listExceptions: exceptions by the day on which they lapse, those that are over last.
+func (s *server) listExceptions(_ context.Context, in *InChange) (*output[[]wire.Exception], error) {
+	v, err := s.Flow.ViewOf(in.Change)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[[]wire.Exception]{exceptionsWire(v, v.Exceptions())}, nil
+}
+
+// listExceptionRequests handles the operation listExceptionRequests: exceptions that were asked for, the newest first.
+func (s *server) listExceptionRequests(_ context.Context, in *struct {
+	State string `query:"state" enum:"asked,approved,refused,withdrawn"`
+}) (*output[[]wire.ExceptionRequest], error) {
+	rows, err := s.Flow.Requests(in.State)
+	list := make([]wire.ExceptionRequest, len(rows))
+	t := titlesOf(s.Flow.Live().Side)
+	for i, r := range rows {
+		list[i] = requestWire(t, r)
+	}
+	return out(list, s.fault(err))
+}
+
+// askException handles the operation askException: ask for an exception.
+func (s *server) askException(ctx context.Context, in *struct{ Body wire.AskException }) (*output[wire.ExceptionRequest], error) {
+	b := in.Body
+	r, err := s.Flow.AskException(
+		actorOf(ctx),
+		files.ExceptionDoc{
+			ID:      b.ID,
+			Setting: b.Setting,
+			Target:  b.Target,
+			Value:   b.Value,
+			Unset:   b.Unset,
+			From:    b.From,
+			Until:   b.Until,
+			Reason:  b.Reason,
+		},
+	)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
+}
+
+// exceptionImpact handles the operation exceptionImpact: what an exception that is asked for would do.
+func (s *server) exceptionImpact(_ context.Context, in *groupPath) (*output[wire.Impact], error) {
+	t, err := s.Flow.RequestTrial(in.ID)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	if len(t.Faults) > 0 {
+		return nil, s.fault(t.Faults)
+	}
+	return &output[wire.Impact]{impactOf(t.Report, nil, t.After.Plan)}, nil
+}
+
+// decideException handles the operation decideException: approve a request, which publishes the exception, or refuse it; not for who asked.
+func (s *server) decideException(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body wire.Decision
+}) (*output[wire.ExceptionRequest], error) {
+	r, err := s.Flow.DecideException(actorOf(ctx), in.ID, in.Body.Approve, in.Body.Note)
+	if err != nil {
+		return nil, s.fault(err)
+	}
+	return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
+}
+
+// withdrawException handles the operation withdrawException: take a request of one's own back.
+func (s *server) withdrawException(ctx context.Context, in *groupPath) (*struct{}, error) {
+	return nil, s.fault(s.Flow.WithdrawException(actorOf(ctx), in.ID))
 }

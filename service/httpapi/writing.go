@@ -26,66 +26,68 @@ type mergeInput struct {
 }
 
 func (s *server) registerWriting() {
-	huma.Register(s.api, operation("listKits", http.MethodGet, "/kits", "Starting points for policies of one purpose"), func(context.Context, *struct{}) (*output[[]files.KitDoc], error) {
-		docs := make([]files.KitDoc, len(dictionary.Kits()))
-		for i := range dictionary.Kits() {
-			docs[i] = dictionary.Kits()[i].Doc()
-		}
-		return &output[[]files.KitDoc]{docs}, nil
-	})
-	huma.Register(s.api, operation("listAreas", http.MethodGet, "/areas", "The areas of the dictionary, in their order"), func(context.Context, *struct{}) (*output[[]string], error) {
-		return &output[[]string]{s.Flow.Areas(dictionary.Areas)}, nil
-	})
-	huma.Register(s.api, operation("captureDevice", http.MethodGet, "/devices/{id}/capture", "What a device reports, of which a policy can be made"), func(_ context.Context, in *struct {
-		ID string `path:"id"`
-	}) (*output[[]wire.Captured], error) {
-		found, err := s.Flow.Capture(estate.DeviceID(in.ID))
-		list := make([]wire.Captured, len(found))
-		for i, c := range found {
-			list[i] = wire.Captured{
-				Setting: string(c.Definition.ID), Title: c.Definition.Title, Area: c.Definition.Area, Kind: string(c.Definition.Kind), Reported: c.Reported, Wanted: value(c.Wanted), From: append([]string{}, c.From...), Default: c.Default,
-			}
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("askDevice", http.MethodPost, "/devices/{id}/ask", "Ask a device at its next check-in for everything that it has, settings that nothing manages included", administrators, status(http.StatusNoContent)), func(_ context.Context, in *struct {
-		ID string `path:"id"`
-	}) (*struct{}, error) {
-		return nil, s.fault(s.CheckIn.AskEverything(in.ID))
-	})
-	huma.Register(s.api, operation("policyHistory", http.MethodGet, "/policies/{id}/history", "Every published version of a policy with what it altered, the newest first"), func(_ context.Context, in *struct {
-		ID string `path:"id"`
-	}) (*output[[]wire.PolicyVersion], error) {
-		found, err := s.Flow.History(estate.PolicyID(in.ID))
-		list := make([]wire.PolicyVersion, len(found))
-		plan := s.Flow.Live().Plan
-		for i, v := range found {
-			list[i] = wire.PolicyVersion{
-				Version: v.Version, Retired: v.Retired, By: v.By, At: v.At, Revision: v.Revision, Change: v.Change, Title: v.Title, Why: v.Why, Body: raw(v.Body), Before: wire.Differences(v.Before, plan),
-			}
-		}
-		return out(list, s.fault(err))
-	})
-	huma.Register(s.api, operation("policyDifferences", http.MethodGet, "/policies/{id}/differences", "Two published versions of a policy, side by side"), func(_ context.Context, in *struct {
-		ID   string `path:"id"`
-		From int64  `query:"from" minimum:"1" required:"true"`
-		To   int64  `query:"to" minimum:"1" required:"true"`
-	}) (*output[[]wire.Difference], error) {
-		found, err := s.Flow.Differences(estate.PolicyID(in.ID), in.From, in.To)
-		return out(wire.Differences(found, s.Flow.Live().Plan), s.fault(err))
-	})
-	huma.Register(s.api, operation("policySummary", http.MethodGet, "/policies/{id}/summary", "A policy in plain words, for the change board"), s.policySummary)
-	huma.Register(s.api, operation("mergeEdit", http.MethodPost, "/changes/{id}/edits/policies/{object}/merge", "Bring an edit together with the one that the change has by now; nothing is stored", administrators), s.mergeEdit)
-	huma.Register(s.api, operation("splitPolicy", http.MethodPost, "/changes/{id}/split", "Move settings of a policy into a new policy of the same audience", administrators, status(http.StatusNoContent)), func(ctx context.Context, in *struct {
-		ID   string `path:"id" doc:"Of the change"`
-		Body wire.Split
-	}) (*struct{}, error) {
-		ids := make([]setting.ID, len(in.Body.Settings))
-		for i, id := range in.Body.Settings {
-			ids[i] = setting.ID(id)
-		}
-		return nil, s.fault(s.Flow.Split(actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids))
-	})
+	huma.Register(s.api, operation("listKits", http.MethodGet, "/kits", "Starting points for policies of one purpose"), s.listKits)
+	huma.Register(s.api, operation("listAreas", http.MethodGet, "/areas", "The areas of the dictionary, in their order"), s.listAreas)
+	huma.Register(
+		s.api,
+		operation("captureDevice", http.MethodGet, "/devices/{id}/capture", "What a device reports, of which a policy can be made"),
+		s.captureDevice,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"askDevice",
+			http.MethodPost,
+			"/devices/{id}/ask",
+			"Ask a device at its next check-in for everything that it has, settings that nothing manages included",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.askDevice,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"policyHistory",
+			http.MethodGet,
+			"/policies/{id}/history",
+			"Every published version of a policy with what it altered, the newest first",
+		),
+		s.policyHistory,
+	)
+	huma.Register(
+		s.api,
+		operation("policyDifferences", http.MethodGet, "/policies/{id}/differences", "Two published versions of a policy, side by side"),
+		s.policyDifferences,
+	)
+	huma.Register(
+		s.api,
+		operation("policySummary", http.MethodGet, "/policies/{id}/summary", "A policy in plain words, for the change board"),
+		s.policySummary,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"mergeEdit",
+			http.MethodPost,
+			"/changes/{id}/edits/policies/{object}/merge",
+			"Bring an edit together with the one that the change has by now; nothing is stored",
+			administrators,
+		),
+		s.mergeEdit,
+	)
+	huma.Register(
+		s.api,
+		operation(
+			"splitPolicy",
+			http.MethodPost,
+			"/changes/{id}/split",
+			"Move settings of a policy into a new policy of the same audience",
+			administrators,
+			status(http.StatusNoContent),
+		),
+		s.splitPolicy,
+	)
 }
 
 func (s *server) policySummary(_ context.Context, in *policyPath) (*output[wire.SummaryPage], error) {
@@ -105,5 +107,98 @@ func (s *server) mergeEdit(_ context.Context, in *mergeInput) (*output[wire.Merg
 	if err != nil {
 		return nil, s.fault(err)
 	}
-	return &output[wire.Merged]{wire.Merged{Body: m.Body, Conflicts: wire.MergeConflicts(m.Conflicts, s.Flow.Live().Plan), Version: m.Version, By: m.By}}, nil
+	return &output[wire.Merged]{
+		wire.Merged{Body: m.Body, Conflicts: wire.MergeConflicts(m.Conflicts, s.Flow.Live().Plan), Version: m.Version, By: m.By},
+	}, nil
+}
+
+// listKits handles the operation listKits: starting points for policies of one purpose.
+func (s *server) listKits(context.Context, *struct{}) (*output[[]files.KitDoc], error) {
+	docs := make([]files.KitDoc, len(dictionary.Kits()))
+	for i := range dictionary.Kits() {
+		docs[i] = dictionary.Kits()[i].Doc()
+	}
+	return &output[[]files.KitDoc]{docs}, nil
+}
+
+// listAreas handles the operation listAreas: the areas of the dictionary, in their order.
+func (s *server) listAreas(context.Context, *struct{}) (*output[[]string], error) {
+	return &output[[]string]{s.Flow.Areas(dictionary.Areas)}, nil
+}
+
+// captureDevice handles the operation captureDevice: what a device reports, of which a policy can be made.
+func (s *server) captureDevice(_ context.Context, in *struct {
+	ID string `path:"id"`
+}) (*output[[]wire.Captured], error) {
+	found, err := s.Flow.Capture(estate.DeviceID(in.ID))
+	list := make([]wire.Captured, len(found))
+	for i, c := range found {
+		list[i] = wire.Captured{
+			Setting: string(
+				c.Definition.ID,
+			),
+			Title:    c.Definition.Title,
+			Area:     c.Definition.Area,
+			Kind:     string(c.Definition.Kind),
+			Reported: c.Reported,
+			Wanted:   value(c.Wanted),
+			From:     append([]string{}, c.From...),
+			Default:  c.Default,
+		}
+	}
+	return out(list, s.fault(err))
+}
+
+// askDevice handles the operation askDevice: ask a device at its next check-in for everything that it has, settings that nothing manages
+// included.
+func (s *server) askDevice(_ context.Context, in *struct {
+	ID string `path:"id"`
+}) (*struct{}, error) {
+	return nil, s.fault(s.CheckIn.AskEverything(in.ID))
+}
+
+// policyHistory handles the operation policyHistory: every published version of a policy with what it altered, the newest first.
+func (s *server) policyHistory(_ context.Context, in *struct {
+	ID string `path:"id"`
+}) (*output[[]wire.PolicyVersion], error) {
+	found, err := s.Flow.History(estate.PolicyID(in.ID))
+	list := make([]wire.PolicyVersion, len(found))
+	plan := s.Flow.Live().Plan
+	for i, v := range found {
+		list[i] = wire.PolicyVersion{
+			Version:  v.Version,
+			Retired:  v.Retired,
+			By:       v.By,
+			At:       v.At,
+			Revision: v.Revision,
+			Change:   v.Change,
+			Title:    v.Title,
+			Why:      v.Why,
+			Body:     raw(v.Body),
+			Before:   wire.Differences(v.Before, plan),
+		}
+	}
+	return out(list, s.fault(err))
+}
+
+// policyDifferences handles the operation policyDifferences: two published versions of a policy, side by side.
+func (s *server) policyDifferences(_ context.Context, in *struct {
+	ID   string `path:"id"`
+	From int64  `query:"from" minimum:"1" required:"true"`
+	To   int64  `query:"to" minimum:"1" required:"true"`
+}) (*output[[]wire.Difference], error) {
+	found, err := s.Flow.Differences(estate.PolicyID(in.ID), in.From, in.To)
+	return out(wire.Differences(found, s.Flow.Live().Plan), s.fault(err))
+}
+
+// splitPolicy handles the operation splitPolicy: move settings of a policy into a new policy of the same audience.
+func (s *server) splitPolicy(ctx context.Context, in *struct {
+	ID   string `path:"id" doc:"Of the change"`
+	Body wire.Split
+}) (*struct{}, error) {
+	ids := make([]setting.ID, len(in.Body.Settings))
+	for i, id := range in.Body.Settings {
+		ids[i] = setting.ID(id)
+	}
+	return nil, s.fault(s.Flow.Split(actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids))
 }

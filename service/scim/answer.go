@@ -201,11 +201,23 @@ func (t *Type) Sort(list []Resource, by, order string) error {
 func Config(base string) map[string]any {
 	yes := map[string]any{"supported": true}
 	return map[string]any{
-		"schemas": []string{ConfigSchema}, "patch": yes, "sort": yes, "etag": yes, "changePassword": map[string]any{"supported": false},
-		"bulk":                  map[string]any{"supported": true, "maxOperations": MaxOperations, "maxPayloadSize": MaxPayload},
-		"filter":                map[string]any{"supported": true, "maxResults": MaxResults},
-		"authenticationSchemes": []any{map[string]any{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token that is made on the source's page, sent as in RFC 6750", "specUri": "https://www.rfc-editor.org/info/rfc6750", "primary": true}},
-		"meta":                  map[string]any{"resourceType": "ServiceProviderConfig", "location": base + "/ServiceProviderConfig"},
+		"schemas":        []string{ConfigSchema},
+		"patch":          yes,
+		"sort":           yes,
+		"etag":           yes,
+		"changePassword": map[string]any{"supported": false},
+		"bulk":           map[string]any{"supported": true, "maxOperations": MaxOperations, "maxPayloadSize": MaxPayload},
+		"filter":         map[string]any{"supported": true, "maxResults": MaxResults},
+		"authenticationSchemes": []any{
+			map[string]any{
+				"type":        "oauthbearertoken",
+				"name":        "Bearer token",
+				"description": "A token that is made on the source's page, sent as in RFC 6750",
+				"specUri":     "https://www.rfc-editor.org/info/rfc6750",
+				"primary":     true,
+			},
+		},
+		"meta": map[string]any{"resourceType": "ServiceProviderConfig", "location": base + "/ServiceProviderConfig"},
 	}
 }
 
@@ -216,8 +228,16 @@ func (t *Type) ResourceType(base string) map[string]any {
 		extensions = append(extensions, map[string]any{"schema": uri, "required": false})
 	}
 	return map[string]any{
-		"schemas": []string{TypeSchema}, "id": t.Name, "name": t.Name, "endpoint": t.Endpoint, "description": t.Name + "s of the company", "schema": t.Schema, "schemaExtensions": extensions,
-		"meta": map[string]any{"resourceType": "ResourceType", "location": base + "/ResourceTypes/" + t.Name},
+		"schemas": []string{
+			TypeSchema,
+		},
+		"id":               t.Name,
+		"name":             t.Name,
+		"endpoint":         t.Endpoint,
+		"description":      t.Name + "s of the company",
+		"schema":           t.Schema,
+		"schemaExtensions": extensions,
+		"meta":             map[string]any{"resourceType": "ResourceType", "location": base + "/ResourceTypes/" + t.Name},
 	}
 }
 
@@ -226,7 +246,14 @@ func Schemas(base string) []map[string]any {
 	var out []map[string]any
 	one := func(uri, name string, attrs []Attribute) {
 		out = append(out, map[string]any{
-			"schemas": []string{SchemaSchema}, "id": uri, "name": name, "description": name, "attributes": attrs, "meta": map[string]any{"resourceType": "Schema", "location": base + "/Schemas/" + uri},
+			"schemas": []string{
+				SchemaSchema,
+			},
+			"id":          uri,
+			"name":        name,
+			"description": name,
+			"attributes":  attrs,
+			"meta":        map[string]any{"resourceType": "Schema", "location": base + "/Schemas/" + uri},
 		})
 	}
 	for _, t := range Types {

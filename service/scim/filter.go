@@ -101,7 +101,13 @@ func (p *parser) wrong(expected string) *Error {
 	if found == "" {
 		found = "the end"
 	}
-	return refuse(InvalidFilter, "at character %d of the filter: found %s, expected %s", utf8.RuneCountInString(p.text[:p.at])+1, found, expected)
+	return refuse(
+		InvalidFilter,
+		"at character %d of the filter: found %s, expected %s",
+		utf8.RuneCountInString(p.text[:p.at])+1,
+		found,
+		expected,
+	)
 }
 
 func (p *parser) space() {
@@ -282,7 +288,8 @@ func (p *parser) comparison(path attrPath, a *Attribute) (condition, error) {
 		if a.Type == "boolean" && strings.Contains("gt lt ge le co sw ew", operator) {
 			return nil, refuse(InvalidFilter, "%s is a boolean, which %s can't compare", a.Name, operator)
 		}
-		if text, isText := value.(string); isText && a.Type == "boolean" && (strings.EqualFold(text, "true") || strings.EqualFold(text, "false")) {
+		if text, isText := value.(string); isText && a.Type == "boolean" &&
+			(strings.EqualFold(text, "true") || strings.EqualFold(text, "false")) {
 			value = strings.EqualFold(text, "true")
 		}
 		return compares{path, operator, value}, nil

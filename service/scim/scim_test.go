@@ -36,8 +36,19 @@ func TestResourcesAreNamedAsTheirSchemas(t *testing.T) {
 	if got := asText(t, resource(t, Users, someone)); got != want {
 		t.Errorf("read as %s, expected %s", got, want)
 	}
-	extended := resource(t, Users, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"x","URN:ietf:params:scim:schemas:extension:enterprise:2.0:user":{"DEPARTMENT":"Charts","manager":{"value":"7","displayName":"no"}}}`)
-	if got := asText(t, extended); !strings.Contains(got, `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"department":"Charts","manager":{"value":"7"}}`) || !strings.Contains(got, `"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]`) {
+	extended := resource(
+		t,
+		Users,
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"x","URN:ietf:params:scim:schemas:extension:enterprise:2.0:user":{"DEPARTMENT":"Charts","manager":{"value":"7","displayName":"no"}}}`,
+	)
+	if got := asText(
+		t,
+		extended,
+	); !strings.Contains(got, `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"department":"Charts","manager":{"value":"7"}}`) ||
+		!strings.Contains(
+			got,
+			`"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]`,
+		) {
 		t.Errorf("an extension in other letters: %s", got)
 	}
 	for path, want := range map[string]string{"userName": "ines", "name.familyName": "Okafor", "emails": "b@larkfell.example", "emails.type": "home", "title": "", "shoe": "", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department": ""} {
@@ -49,12 +60,19 @@ func TestResourcesAreNamedAsTheirSchemas(t *testing.T) {
 
 // laws are operations, each applied to one user: what they give must hold whatever the operation is.
 var laws = []string{
-	`{"op":"add","path":"title","value":"Mate"}`, `{"op":"add","path":"emails","value":[{"value":"c@x.example","type":"other"}]}`, `{"op":"replace","path":"emails[type eq \"home\"].value","value":"d@x.example"}`, `{"op":"remove","path":"emails[type eq \"home\"]"}`,
-	`{"op":"replace","value":{"displayName":"Ines","name":{"givenName":"Ines"}}}`, `{"op":"remove","path":"name"}`, `{"op":"add","path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department","value":"Charts"}`, `{"op":"replace","path":"emails","value":[]}`, `{"op":"add","path":"phoneNumbers[type eq \"work\"].value","value":"1"}`,
+	`{"op":"add","path":"title","value":"Mate"}`,
+	`{"op":"add","path":"emails","value":[{"value":"c@x.example","type":"other"}]}`,
+	`{"op":"replace","path":"emails[type eq \"home\"].value","value":"d@x.example"}`,
+	`{"op":"remove","path":"emails[type eq \"home\"]"}`,
+	`{"op":"replace","value":{"displayName":"Ines","name":{"givenName":"Ines"}}}`,
+	`{"op":"remove","path":"name"}`,
+	`{"op":"add","path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department","value":"Charts"}`,
+	`{"op":"replace","path":"emails","value":[]}`,
+	`{"op":"add","path":"phoneNumbers[type eq \"work\"].value","value":"1"}`,
 }
 
-// TestLawsOfPatch: twice is once; the resource that is given stays as it is; what comes out reads as what it is; an operation after one that
-// fails is never applied.
+// TestLawsOfPatch: twice is once; the resource that is given stays as it is; what comes out reads as what it is; an operation after one
+// that fails is never applied.
 func TestLawsOfPatch(t *testing.T) {
 	start := resource(t, Users, someone)
 	before := asText(t, start)
@@ -105,7 +123,11 @@ func TestProjectionsAndOrder(t *testing.T) {
 	if _, err := Users.ReadProjection("a", "b"); err == nil {
 		t.Error("both lists at once were taken")
 	}
-	list := []Resource{{"userName": "b", "active": true}, {"userName": "A"}, {"userName": "c", "active": false, "emails": []any{map[string]any{"value": "z"}, map[string]any{"value": "a", "primary": true}}}}
+	list := []Resource{
+		{"userName": "b", "active": true},
+		{"userName": "A"},
+		{"userName": "c", "active": false, "emails": []any{map[string]any{"value": "z"}, map[string]any{"value": "a", "primary": true}}},
+	}
 	for by, want := range map[string]string{"userName": "A b c", "active": "c b A", "emails": "c b A", "emails.value": "c b A"} {
 		sorted := append([]Resource{}, list...)
 		if err := Users.Sort(sorted, by, ""); err != nil {
@@ -130,7 +152,10 @@ func TestProjectionsAndOrder(t *testing.T) {
 func TestAFilterAndItsOppositeSplitTheUsers(t *testing.T) {
 	users := []Resource{resource(t, Users, someone)}
 	for _, more := range []string{`"title":"Mate"`, `"title":"Captain","active":true`, `"emails":[{"value":"x@y.example","type":"work"}]`, `"name":{"givenName":"A"}`} {
-		users = append(users, resource(t, Users, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"u`+more[1:3]+`",`+more+`}`))
+		users = append(
+			users,
+			resource(t, Users, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"u`+more[1:3]+`",`+more+`}`),
+		)
 	}
 	for _, text := range []string{`title pr`, `title eq "mate"`, `active eq true`, `emails[type eq "work" or type eq "home"]`, `emails.value co "larkfell"`, `name.givenName sw "a"`, `title gt "a" and active ne false`, `not (title pr) or userName eq "ines"`} {
 		f, err := Users.ReadFilter(text)

@@ -246,7 +246,15 @@ func (d *Service) NewToken(c Caller, name string, role Role, days int) (secret s
 	}
 	secret = "zrt_" + Secret()
 	now := d.now()
-	t = store.Token{ID: HashOf(Secret())[:12], Hash: HashOf(secret), Account: c.Name, Name: name, Role: string(role), CreatedAt: now, ExpiresAt: now.AddDate(0, 0, days)}
+	t = store.Token{
+		ID:        HashOf(Secret())[:12],
+		Hash:      HashOf(secret),
+		Account:   c.Name,
+		Name:      name,
+		Role:      string(role),
+		CreatedAt: now,
+		ExpiresAt: now.AddDate(0, 0, days),
+	}
 	return secret, t, d.store.AddToken(t)
 }
 

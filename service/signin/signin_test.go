@@ -63,7 +63,8 @@ func TestTheFirstAdministrator(t *testing.T) {
 		t.Errorf("a second first administrator: %v", err)
 	}
 	a, err := s.Account("ines")
-	if err != nil || a.Role != "administrator" || !strings.HasPrefix(a.PasswordHash, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(a.PasswordHash, password) {
+	if err != nil || a.Role != "administrator" || !strings.HasPrefix(a.PasswordHash, "$argon2id$v=19$m=19456,t=2,p=1$") ||
+		strings.Contains(a.PasswordHash, password) {
 		t.Errorf("the account is %+v %v", a, err)
 	}
 }

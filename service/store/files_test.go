@@ -15,7 +15,16 @@ func TestFilesAreKeptAsTheyCame(t *testing.T) {
 	s, path := opened(t)
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	hash := strings.Repeat("ab", 32)
-	first := store.File{SHA256: hash, Name: "root.pem", MediaType: "application/pkix-cert", Content: "certificate", Size: 3, Reading: `{}`, By: "ines", At: at}
+	first := store.File{
+		SHA256:    hash,
+		Name:      "root.pem",
+		MediaType: "application/pkix-cert",
+		Content:   "certificate",
+		Size:      3,
+		Reading:   `{}`,
+		By:        "ines",
+		At:        at,
+	}
 	if err := s.AddFile(first, []byte("abc")); err != nil {
 		t.Fatal(err)
 	}

@@ -87,7 +87,14 @@ func (s *Store) Deliveries(device string) (map[setting.ID]rollout.Delivery, erro
 	}
 	out := make(map[setting.ID]rollout.Delivery, len(rows))
 	for _, r := range rows {
-		d := rollout.Delivery{Setting: setting.ID(r.Setting), Status: rollout.Status(r.Status), Code: r.Code, Reason: r.Reason, WantedAt: r.WantedAt, ReportedAt: r.ReportedAt}
+		d := rollout.Delivery{
+			Setting:    setting.ID(r.Setting),
+			Status:     rollout.Status(r.Status),
+			Code:       r.Code,
+			Reason:     r.Reason,
+			WantedAt:   r.WantedAt,
+			ReportedAt: r.ReportedAt,
+		}
 		if d.Wanted, err = columnValue(r.Wanted); err != nil {
 			return nil, err
 		}
@@ -109,7 +116,20 @@ func (s *Store) SaveDeliveries(device string, deliveries []rollout.Delivery) err
 			}
 			continue
 		}
-		rows = append(rows, delivery{device, string(d.Setting), valueColumn(d.Wanted), valueColumn(d.Reported), string(d.Status), d.Code, d.Reason, d.WantedAt.UTC(), d.ReportedAt.UTC()})
+		rows = append(
+			rows,
+			delivery{
+				device,
+				string(d.Setting),
+				valueColumn(d.Wanted),
+				valueColumn(d.Reported),
+				string(d.Status),
+				d.Code,
+				d.Reason,
+				d.WantedAt.UTC(),
+				d.ReportedAt.UTC(),
+			},
+		)
 	}
 	if len(rows) == 0 {
 		return nil
@@ -159,7 +179,9 @@ type FailedDelivery struct {
 // Failed lists what failed, by setting and device.
 func (s *Store) Failed(most int) ([]FailedDelivery, error) {
 	var out []FailedDelivery
-	err := s.db.Raw(`SELECT device, setting, code, reason, reported_at FROM deliveries WHERE status = 'failed' ORDER BY setting, device LIMIT ?`, most).Scan(&out).Error
+	err := s.db.Raw(`SELECT device, setting, code, reason, reported_at FROM deliveries WHERE status = 'failed' ORDER BY setting, device LIMIT ?`, most).
+		Scan(&out).
+		Error
 	return out, err
 }
 
@@ -171,7 +193,11 @@ func (s *Store) AddCheckIn(c CheckIn) error {
 	if c.Seq%64 != 0 {
 		return nil
 	}
-	return s.db.Exec(`DELETE FROM check_ins WHERE device = ? AND seq <= (SELECT seq FROM check_ins WHERE device = ? ORDER BY seq DESC LIMIT 1 OFFSET 100)`, c.Device, c.Device).Error
+	return s.db.Exec(
+		`DELETE FROM check_ins WHERE device = ? AND seq <= (SELECT seq FROM check_ins WHERE device = ? ORDER BY seq DESC LIMIT 1 OFFSET 100)`,
+		c.Device,
+		c.Device,
+	).Error
 }
 
 // CheckIns lists a device's check-ins, the newest first.
@@ -183,7 +209,12 @@ func (s *Store) CheckIns(device string, most int) ([]CheckIn, error) {
 func (s *Store) TouchLaptops(seen map[string]Laptop) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		for device, l := range seen {
-			if err := tx.Exec(`UPDATE laptops SET last_seen = ?, sessions = sessions + ? WHERE device = ?`, l.LastSeen, l.Sessions, device).Error; err != nil {
+			if err := tx.Exec(
+				`UPDATE laptops SET last_seen = ?, sessions = sessions + ? WHERE device = ?`,
+				l.LastSeen,
+				l.Sessions,
+				device,
+			).Error; err != nil {
 				return err
 			}
 		}

@@ -113,7 +113,9 @@ func (s *Store) SourceRecords(source, kind string) ([]SourceRecord, error) {
 
 // AllBrought gives every record that is in the estate, with what is needed to compose it.
 func (s *Store) AllBrought() ([]SourceRecord, error) {
-	return many[SourceRecord](s.db.Select("source", "kind", "key", "object_id", "brought", "left_at").Where("object_id <> '' AND brought <> ''"))
+	return many[SourceRecord](
+		s.db.Select("source", "kind", "key", "object_id", "brought", "left_at").Where("object_id <> '' AND brought <> ''"),
+	)
 }
 
 // RecordOf gives the record behind an object.
@@ -128,12 +130,17 @@ func (s *Store) SourceRecord(source, kind, key string) (SourceRecord, error) {
 
 // RecordsNamed gives records by the name that they are looked up by.
 func (s *Store) RecordsNamed(source, kind, name string) ([]SourceRecord, error) {
-	return many[SourceRecord](s.db.Table("source_records INDEXED BY source_name").Where("name = ? AND source = ? AND kind = ?", name, source, kind))
+	return many[SourceRecord](
+		s.db.Table("source_records INDEXED BY source_name").Where("name = ? AND source = ? AND kind = ?", name, source, kind),
+	)
 }
 
 // RecordsExternal gives records by the client's own id.
 func (s *Store) RecordsExternal(source, kind, external string) ([]SourceRecord, error) {
-	return many[SourceRecord](s.db.Table("source_records INDEXED BY source_external").Where("external = ? AND external <> '' AND source = ? AND kind = ?", external, source, kind))
+	return many[SourceRecord](
+		s.db.Table("source_records INDEXED BY source_external").
+			Where("external = ? AND external <> '' AND source = ? AND kind = ?", external, source, kind),
+	)
 }
 
 // LeftRecords gives the records that a source no longer has and that are still in the estate; of all sources with an empty source.
@@ -158,7 +165,9 @@ type RecordCount struct {
 func (s *Store) RecordCounts() ([]RecordCount, error) {
 	var out []RecordCount
 	err := s.db.Raw(`SELECT source, kind, count(*) FILTER (WHERE left_at IS NULL) AS here, count(*) FILTER (WHERE left_at IS NOT NULL AND object_id <> '') AS gone,
-		count(*) FILTER (WHERE fault <> '') AS faulty FROM source_records GROUP BY source, kind`).Scan(&out).Error
+		count(*) FILTER (WHERE fault <> '') AS faulty FROM source_records GROUP BY source, kind`).
+		Scan(&out).
+		Error
 	return out, err
 }
 
@@ -170,7 +179,10 @@ func (s *Store) SaveRecords(records []SourceRecord) error {
 	if len(records) == 0 {
 		return nil
 	}
-	return s.db.Session(&gorm.Session{PrepareStmt: true}).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(records, recordBatch).Error
+	return s.db.Session(&gorm.Session{PrepareStmt: true}).
+		Clauses(clause.OnConflict{UpdateAll: true}).
+		CreateInBatches(records, recordBatch).
+		Error
 }
 
 // SaveTaken adds records, or notes of those that are there what became of them in the estate: what a client wrote of them stays.
@@ -178,12 +190,16 @@ func (s *Store) SaveTaken(records []SourceRecord) error {
 	if len(records) == 0 {
 		return nil
 	}
-	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"object_id", "brought", "left_at", "fault"})}).CreateInBatches(records, recordBatch).Error
+	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"object_id", "brought", "left_at", "fault"})}).
+		CreateInBatches(records, recordBatch).
+		Error
 }
 
 // SaveProvisioned adds a record, or notes what a client wrote of one: what became of it in the estate stays.
 func (s *Store) SaveProvisioned(r SourceRecord) error {
-	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"resource", "name", "external", "version", "altered_at"})}).Create(&r).Error
+	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"resource", "name", "external", "version", "altered_at"})}).
+		Create(&r).
+		Error
 }
 
 // RecordsMentioning gives records whose resource has a text in quotes.

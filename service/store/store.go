@@ -28,7 +28,16 @@ var migrations embed.FS
 // Open opens or creates the database file and brings its schema up to date.
 func Open(path string) (*Store, error) {
 	dsn := "file:" + path + "?_journal_mode=WAL&_busy_timeout=30000&_foreign_keys=on&_synchronous=NORMAL&_txlock=immediate"
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{TranslateError: true, Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, NowFunc: func() time.Time { return time.Now().UTC() }})
+	db, err := gorm.Open(
+		sqlite.Open(dsn),
+		&gorm.Config{
+			TranslateError:         true,
+			Logger:                 logger.Discard,
+			SkipDefaultTransaction: true,
+			PrepareStmt:            true,
+			NowFunc:                func() time.Time { return time.Now().UTC() },
+		},
+	)
 	if err != nil {
 		return nil, fmt.Errorf("opening the database %s: %w", path, err)
 	}

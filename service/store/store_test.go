@@ -48,11 +48,14 @@ func TestWhatIsRecordedIsNeverAltered(t *testing.T) {
 	if err := s.Audit(store.AuditRecord{At: now, By: "ines", Via: "console", Action: "edit", Before: "a", After: "b"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.PutVersions([]store.ObjectVersion{{Kind: "policies", ID: "p", Version: 1, Body: "{}", Revision: 1, By: "ines", At: now}}); err != nil {
+	if err := s.PutVersions(
+		[]store.ObjectVersion{{Kind: "policies", ID: "p", Version: 1, Body: "{}", Revision: 1, By: "ines", At: now}},
+	); err != nil {
 		t.Fatal(err)
 	}
 	db := raw(t, path)
-	for _, statement := range []string{"UPDATE audit_records SET after = 'c'", "DELETE FROM audit_records", "UPDATE object_versions SET body = '[]'", "DELETE FROM object_versions"} {
+	for _, statement := range []string{"UPDATE audit_records SET after = 'c'", "DELETE FROM audit_records", "UPDATE object_versions " +
+		"SET body = '[]'", "DELETE FROM object_versions"} {
 		if err := db.Exec(statement).Error; err == nil {
 			t.Errorf("%s was carried out", statement)
 		}
@@ -124,8 +127,24 @@ func TestDeliveriesComeBackAsTheyWent(t *testing.T) {
 	s, _ := opened(t)
 	in := []rollout.Delivery{
 		{Setting: "a", Wanted: setting.BoolValue(true), Status: rollout.Pending, WantedAt: now},
-		{Setting: "b", Wanted: setting.TextValue(""), Reported: setting.TextValue("x"), Status: rollout.Failed, Code: "425", Reason: "denied", WantedAt: now, ReportedAt: now},
-		{Setting: "c", Wanted: setting.ListValue([]string{"x", "y"}), Reported: setting.IntegerValue(3), Status: rollout.Applied, WantedAt: now, ReportedAt: now},
+		{
+			Setting:    "b",
+			Wanted:     setting.TextValue(""),
+			Reported:   setting.TextValue("x"),
+			Status:     rollout.Failed,
+			Code:       "425",
+			Reason:     "denied",
+			WantedAt:   now,
+			ReportedAt: now,
+		},
+		{
+			Setting:    "c",
+			Wanted:     setting.ListValue([]string{"x", "y"}),
+			Reported:   setting.IntegerValue(3),
+			Status:     rollout.Applied,
+			WantedAt:   now,
+			ReportedAt: now,
+		},
 		{Setting: "d", Status: rollout.Conflict},
 	}
 	if err := s.SaveDeliveries("LT-1", in); err != nil {
@@ -137,7 +156,10 @@ func TestDeliveriesComeBackAsTheyWent(t *testing.T) {
 	}
 	for _, want := range in {
 		got := out[want.Setting]
-		if !got.Wanted.Equal(want.Wanted) || !got.Reported.Equal(want.Reported) || got.Status != want.Status || got.Code != want.Code || got.Reason != want.Reason || !got.WantedAt.Equal(want.WantedAt) || !got.ReportedAt.Equal(want.ReportedAt) {
+		if !got.Wanted.Equal(want.Wanted) || !got.Reported.Equal(want.Reported) || got.Status != want.Status || got.Code != want.Code ||
+			got.Reason != want.Reason ||
+			!got.WantedAt.Equal(want.WantedAt) ||
+			!got.ReportedAt.Equal(want.ReportedAt) {
 			t.Errorf("%+v came back as %+v", want, got)
 		}
 	}
@@ -159,7 +181,10 @@ func TestDeliveriesComeBackAsTheyWent(t *testing.T) {
 
 func TestCodesAndSessionsEnd(t *testing.T) {
 	s, _ := opened(t)
-	codes := []store.Code{{Hash: "h1", Purpose: "enrol", Device: "LT-1", CreatedAt: now, ExpiresAt: now.Add(time.Hour)}, {Hash: "h2", Purpose: "enrol", CreatedAt: now, ExpiresAt: now.Add(time.Hour)}}
+	codes := []store.Code{
+		{Hash: "h1", Purpose: "enrol", Device: "LT-1", CreatedAt: now, ExpiresAt: now.Add(time.Hour)},
+		{Hash: "h2", Purpose: "enrol", CreatedAt: now, ExpiresAt: now.Add(time.Hour)},
+	}
 	if err := s.AddCodes(codes); err != nil {
 		t.Fatal(err)
 	}
@@ -182,7 +207,9 @@ func TestCodesAndSessionsEnd(t *testing.T) {
 		t.Error("an account was added twice")
 	}
 	for i, expires := range []time.Time{now.Add(time.Minute), now.Add(time.Hour)} {
-		if err := s.AddSession(store.Session{Hash: string(rune('a' + i)), Account: "ines", CreatedAt: now.Add(time.Duration(i) * 30 * time.Minute), ExpiresAt: expires}); err != nil {
+		if err := s.AddSession(
+			store.Session{Hash: string(rune('a' + i)), Account: "ines", CreatedAt: now.Add(time.Duration(i) * 30 * time.Minute), ExpiresAt: expires},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}

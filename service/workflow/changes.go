@@ -59,12 +59,28 @@ func (s *ChangeService) NewChange(by Actor, title, why string) (store.Change, er
 // newChange gives a change that is not stored yet.
 func (s *ChangeService) newChange(by Actor, title, why string) store.Change {
 	now := s.now()
-	return store.Change{ID: "C-" + strings.ToLower(rand.Text()[:8]), Title: title, Why: why, State: Open, Version: 1, CreatedBy: by.Name, CreatedAt: now, UpdatedAt: now}
+	return store.Change{
+		ID:        "C-" + strings.ToLower(rand.Text()[:8]),
+		Title:     title,
+		Why:       why,
+		State:     Open,
+		Version:   1,
+		CreatedBy: by.Name,
+		CreatedAt: now,
+		UpdatedAt: now,
+	}
 }
 
 func checkTitle(title string) error {
 	if n := len(strings.TrimSpace(title)); n < 1 || n > 200 {
-		return problem.Faults{{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 200 characters that say what the change is for"}}
+		return problem.Faults{
+			{
+				Code:     problem.OutOfRange,
+				Path:     "/title",
+				Found:    fmt.Sprintf("%d characters", n),
+				Expected: "1 to 200 characters that say what the change is for",
+			},
+		}
 	}
 	return nil
 }

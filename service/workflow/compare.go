@@ -47,8 +47,23 @@ func (s *SourceService) compareReading(row store.Source, r *Run, reading *direct
 	if err != nil {
 		return nil, err
 	}
-	c := &comparing{SourceService: s, row: row, reading: reading, known: make(map[recordKey]*store.SourceRecord, len(existing)), live: s.Live(), owners: map[objectKey]recordKey{}, objects: make(map[recordKey]string, len(reading.Records)), now: s.now(),
-		out: &taking{mark: reading.Mark, full: reading.Full, report: &RunReport{Read: len(reading.Records), Items: []RunItem{}}}, shown: map[string]int{}, adopting: map[recordKey]bool{}}
+	c := &comparing{
+		SourceService: s,
+		row:           row,
+		reading:       reading,
+		known:         make(map[recordKey]*store.SourceRecord, len(existing)),
+		live:          s.Live(),
+		owners:        map[objectKey]recordKey{},
+		objects:       make(map[recordKey]string, len(reading.Records)),
+		now:           s.now(),
+		out: &taking{
+			mark:   reading.Mark,
+			full:   reading.Full,
+			report: &RunReport{Read: len(reading.Records), Items: []RunItem{}},
+		},
+		shown:    map[string]int{},
+		adopting: map[recordKey]bool{},
+	}
 	for i := range existing {
 		rec := &existing[i]
 		key := recordKey{estate.Kind(rec.Kind), rec.Key}
@@ -182,7 +197,16 @@ func (c *comparing) assign(rec *directory.Record) {
 			return
 		case owner != c.row.ID:
 			rec.Faulty = true
-			c.out.report.Faults = append(c.out.report.Faults, problem.Fault{Code: problem.DoubledID, Path: problem.Join("", string(rec.Kind), id), Place: problem.Place{Line: rec.Line}, Found: problem.Quote(rec.Key), Expected: "something that no other source has; the source " + problem.Quote(owner) + " brings " + id + " already"})
+			c.out.report.Faults = append(
+				c.out.report.Faults,
+				problem.Fault{
+					Code:     problem.DoubledID,
+					Path:     problem.Join("", string(rec.Kind), id),
+					Place:    problem.Place{Line: rec.Line},
+					Found:    problem.Quote(rec.Key),
+					Expected: "something that no other source has; the source " + problem.Quote(owner) + " brings " + id + " already",
+				},
+			)
 			return
 		}
 	}
@@ -277,7 +301,8 @@ func (c *comparing) imported(rec *directory.Record) (string, error) {
 			out["groups"] = c.all(estate.KindGroup, groups)
 		}
 	}
-	if was := c.known[recordKey{rec.Kind, rec.Key}]; rec.Kind == estate.KindGroup && rec.Member == nil && was != nil && was.Brought != "" { // people say who is in it
+	if was := c.known[recordKey{rec.Kind, rec.Key}]; rec.Kind == estate.KindGroup && rec.Member == nil && was != nil &&
+		was.Brought != "" { // people say who is in it
 		var old files.GroupDoc
 		if err := json.Unmarshal([]byte(was.Brought), &old); err != nil {
 			return "", err
@@ -314,7 +339,17 @@ func (c *comparing) one(rec *directory.Record) error {
 		return nil
 	}
 	key := recordKey{rec.Kind, rec.Key}
-	is := store.SourceRecord{Source: c.row.ID, Kind: string(rec.Kind), Key: rec.Key, ObjectID: c.objects[key], Place: rec.Place, Name: rec.Match, Version: 1, CreatedAt: c.now, AlteredAt: c.now}
+	is := store.SourceRecord{
+		Source:    c.row.ID,
+		Kind:      string(rec.Kind),
+		Key:       rec.Key,
+		ObjectID:  c.objects[key],
+		Place:     rec.Place,
+		Name:      rec.Match,
+		Version:   1,
+		CreatedAt: c.now,
+		AlteredAt: c.now,
+	}
 	var err error
 	if is.Brought, err = c.imported(rec); err != nil {
 		return err
@@ -380,12 +415,18 @@ func (c *comparing) note(what string, is *store.SourceRecord, line int, altered 
 	if what == "new" {
 		fields = ""
 	}
-	c.out.events = append(c.out.events, store.SourceEvent{Kind: is.Kind, ObjectID: is.ObjectID, Source: c.row.ID, At: c.now, What: what, Fields: fields})
+	c.out.events = append(
+		c.out.events,
+		store.SourceEvent{Kind: is.Kind, ObjectID: is.ObjectID, Source: c.row.ID, At: c.now, What: what, Fields: fields},
+	)
 	if c.shown[what]++; c.shown[what] <= itemsShown {
 		if what == "new" {
 			altered = nil
 		}
-		c.out.report.Items = append(c.out.report.Items, RunItem{What: what, Kind: is.Kind, ID: is.ObjectID, Key: is.Key, Line: line, Fields: altered, Adopts: adopts})
+		c.out.report.Items = append(
+			c.out.report.Items,
+			RunItem{What: what, Kind: is.Kind, ID: is.ObjectID, Key: is.Key, Line: line, Fields: altered, Adopts: adopts},
+		)
 	}
 }
 

@@ -59,8 +59,17 @@ func conflictEvents(before, after impact.Side, report *impact.Report, p store.Pu
 			}
 			text, _ := json.Marshal(sample) // ids and words always have a JSON form
 			out = append(out, store.ConflictEvent{
-				At: p.At, Setting: string(c.Setting), Policies: strings.Join(c.Policies, " "), Gained: gained, Fresh: !there[keyOfConflict(c)], Revision: p.Revision, ChangeID: p.ChangeID, Title: p.Title, By: p.By,
-				Devices: c.Devices.Len(), Sample: string(text),
+				At:       p.At,
+				Setting:  string(c.Setting),
+				Policies: strings.Join(c.Policies, " "),
+				Gained:   gained,
+				Fresh:    !there[keyOfConflict(c)],
+				Revision: p.Revision,
+				ChangeID: p.ChangeID,
+				Title:    p.Title,
+				By:       p.By,
+				Devices:  c.Devices.Len(),
+				Sample:   string(text),
 			})
 		}
 	}
@@ -92,7 +101,12 @@ func (s *ConflictService) ConflictEvents(since time.Time, id setting.ID, most in
 	standing := conflictKeys(s.Live().Resolution)
 	out := make([]ConflictEvent, len(rows))
 	for i, row := range rows {
-		out[i] = ConflictEvent{ConflictEvent: row, Setting: setting.ID(row.Setting), Policies: strings.Fields(row.Policies), Current: standing[conflictKey{row.Setting, row.Policies}]}
+		out[i] = ConflictEvent{
+			ConflictEvent: row,
+			Setting:       setting.ID(row.Setting),
+			Policies:      strings.Fields(row.Policies),
+			Current:       standing[conflictKey{row.Setting, row.Policies}],
+		}
 		json.Unmarshal([]byte(row.Sample), &out[i].Sample) // it was written by conflictEvents
 	}
 	return out, nil
@@ -104,7 +118,8 @@ func (s *ConflictService) Arisen() ([]ConflictEvent, error) {
 	return slices.DeleteFunc(list, func(e ConflictEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Current }), err
 }
 
-// ConflictsBegan says since when each of some conflicts exists in what is live; those that do not, or that are older than the record, are left out.
+// ConflictsBegan says since when each of some conflicts exists in what is live; those that do not, or that are older than the record, are
+// left out.
 func (s *ConflictService) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
 	out := map[int]*store.ConflictEvent{}
 	if len(of) == 0 {
@@ -130,7 +145,14 @@ func (s *ConflictService) ConflictsBegan(of []resolve.ConflictFound) (map[int]*s
 
 // dayTurned records the conflicts that begin and end because exceptions began or lapsed with the day.
 func (s *ConflictService) dayTurned(before, after impact.Side, report *impact.Report, revision int64, day estate.Date) {
-	if err := s.store.AddConflictEvents(conflictEvents(before, after, report, store.Publication{Revision: revision, Title: "The day turned to " + string(day), By: "the calendar", At: s.now()})); err != nil {
+	if err := s.store.AddConflictEvents(
+		conflictEvents(
+			before,
+			after,
+			report,
+			store.Publication{Revision: revision, Title: "The day turned to " + string(day), By: "the calendar", At: s.now()},
+		),
+	); err != nil {
 		s.log.Error("recording what conflicts with the day", "error", err)
 	}
 }
@@ -188,8 +210,8 @@ type WayOut struct {
 	Left    int // of those, laptops on which it would still be so
 }
 
-// WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where they do not conflict on one of these, each
-// with its effect on what is live together with the rest of the change.
+// WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where they do not conflict on one of these,
+// each with its effect on what is live together with the rest of the change.
 func (s *ConflictService) WaysOut(change string, settings []setting.ID, policies []string) ([]WayOut, error) {
 	v, err := s.changes.ViewOf(change)
 	if err != nil {

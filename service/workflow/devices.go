@@ -256,8 +256,14 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 		}
 	}
 	out := map[string]listing.Column{
-		"failed": count(rollout.Failed), "pending": count(rollout.Pending), "applied": count(rollout.Applied), "conflict": count(rollout.Conflict), "not_supported": count(rollout.Unsupported),
-		"enrolled": func(row int) setting.Value { return setting.BoolValue(states.laptops[table.ID(row)].EnrolledAt != nil) },
+		"failed": count(
+			rollout.Failed,
+		),
+		"pending":       count(rollout.Pending),
+		"applied":       count(rollout.Applied),
+		"conflict":      count(rollout.Conflict),
+		"not_supported": count(rollout.Unsupported),
+		"enrolled":      func(row int) setting.Value { return setting.BoolValue(states.laptops[table.ID(row)].EnrolledAt != nil) },
 		"last_seen": func(row int) setting.Value {
 			if at := states.laptops[table.ID(row)].LastSeen; at != nil {
 				return setting.TextValue(at.UTC().Format(time.RFC3339))
@@ -309,7 +315,19 @@ func (l *Live) addOrigin(to map[string]listing.Column, table *listing.Table, kin
 }
 
 // ReportedFields are the fields of devices that are not facts: what laptops reported, and where they come from.
-var ReportedFields = []string{"state", "enrolled", "last_seen", "applied", "pending", "failed", "conflict", "not_supported", "problems", "source", "left"}
+var ReportedFields = []string{
+	"state",
+	"enrolled",
+	"last_seen",
+	"applied",
+	"pending",
+	"failed",
+	"conflict",
+	"not_supported",
+	"problems",
+	"source",
+	"left",
+}
 
 // conditions reads conditions as people write them.
 func conditions(written []string) ([]listing.Condition, error) {
@@ -318,7 +336,15 @@ func conditions(written []string) ([]listing.Condition, error) {
 	for i, text := range written {
 		c, ok := listing.ParseCondition(text)
 		if !ok {
-			faults = append(faults, problem.Fault{Code: problem.Syntax, Path: problem.Join("/query/where", i), Found: problem.Quote(text), Expected: "a field, one of = != >= <= > < ~ and a value, or a field and ? or !?; such as os=linux|macos or facts/ram_gb>=16"})
+			faults = append(
+				faults,
+				problem.Fault{
+					Code:     problem.Syntax,
+					Path:     problem.Join("/query/where", i),
+					Found:    problem.Quote(text),
+					Expected: "a field, one of = != >= <= > < ~ and a value, or a field and ? or !?; such as os=linux|macos or facts/ram_gb>=16",
+				},
+			)
 		}
 		out[i] = c
 	}

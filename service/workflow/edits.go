@@ -25,7 +25,17 @@ type EditInput struct {
 }
 
 // editable are the kinds that people edit in changes. What a source imported can be edited too: the fields that differ are kept from it.
-var editable = map[estate.Kind]bool{estate.KindPolicy: true, estate.KindGroup: true, estate.KindRuling: true, estate.KindException: true, estate.KindSetting: true, estate.KindCheck: true, estate.KindUnit: true, estate.KindDevice: true, estate.KindPerson: true}
+var editable = map[estate.Kind]bool{
+	estate.KindPolicy:    true,
+	estate.KindGroup:     true,
+	estate.KindRuling:    true,
+	estate.KindException: true,
+	estate.KindSetting:   true,
+	estate.KindCheck:     true,
+	estate.KindUnit:      true,
+	estate.KindDevice:    true,
+	estate.KindPerson:    true,
+}
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.
 func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Edit, error) {
@@ -50,7 +60,17 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 			return store.AuditRecord{}, err
 		}
 		now := s.now()
-		next := store.Edit{ChangeID: change, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1, By: by.Name, At: now}
+		next := store.Edit{
+			ChangeID:    change,
+			Kind:        string(in.Kind),
+			ObjectID:    in.ID,
+			Retire:      in.Retire,
+			Body:        body,
+			BaseVersion: live.Version(in.Kind, in.ID),
+			Version:     1,
+			By:          by.Name,
+			At:          now,
+		}
 		before := ""
 		at := -1
 		for i, e := range edits {
@@ -121,7 +141,9 @@ func decoded(in EditInput) (any, error) {
 		return nil, err
 	}
 	if id != in.ID {
-		return nil, problem.Faults{{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "the id in the address, " + problem.Quote(in.ID)}}
+		return nil, problem.Faults{
+			{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "the id in the address, " + problem.Quote(in.ID)},
+		}
 	}
 	return object, nil
 }
@@ -169,7 +191,14 @@ func inUse(in EditInput, faults problem.Faults) problem.Faults {
 	}
 	slices.Sort(users)
 	users = slices.Compact(users)
-	return problem.Faults{{Code: problem.InUse, Path: problem.Join("", string(in.Kind), in.ID), Found: "used by " + strings.Join(users, ", "), Expected: "nobody who uses it: take it out there first, in this change or before"}}
+	return problem.Faults{
+		{
+			Code:     problem.InUse,
+			Path:     problem.Join("", string(in.Kind), in.ID),
+			Found:    "used by " + strings.Join(users, ", "),
+			Expected: "nobody who uses it: take it out there first, in this change or before",
+		},
+	}
 }
 
 // DropEdit takes an edit out of a change.
@@ -198,6 +227,13 @@ func (s *ChangeService) Rebase(by Actor, change string, kind estate.Kind, id str
 		e.BaseVersion = s.Live().Version(kind, id)
 		e.Version++
 		e.By, e.At = by.Name, s.now()
-		return store.AuditRecord{Action: "rebase edit", Kind: e.Kind, ObjectID: id, After: fmt.Sprintf("version %d", e.BaseVersion)}, tx.SaveEdits(e)
+		return store.AuditRecord{
+				Action:   "rebase edit",
+				Kind:     e.Kind,
+				ObjectID: id,
+				After:    fmt.Sprintf("version %d", e.BaseVersion),
+			}, tx.SaveEdits(
+				e,
+			)
 	})
 }

@@ -65,5 +65,13 @@ type OvertakenError struct{ Objects []Overtaken }
 
 func (e *OvertakenError) Error() string {
 	o := e.Objects[0]
-	return fmt.Sprintf("%s %s was published otherwise by %s in change %s (version %d, this change began with %d)", o.Kind, o.ID, o.By, o.Change, o.Live, o.Base)
+	return fmt.Sprintf(
+		"%s %s was published otherwise by %s in change %s (version %d, this change began with %d)",
+		o.Kind,
+		o.ID,
+		o.By,
+		o.Change,
+		o.Live,
+		o.Base,
+	)
 }

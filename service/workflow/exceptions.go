@@ -86,10 +86,14 @@ func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Reques
 		doc.ID = "X-" + strings.ToLower(rand.Text()[:8])
 	}
 	if s.Live().Version(estate.KindException, doc.ID) > 0 {
-		return Request{}, problem.Faults{{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id that no exception has or had"}}
+		return Request{}, problem.Faults{
+			{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id that no exception has or had"},
+		}
 	}
 	if until, ok := estate.ParseDate(doc.Until); ok && until < s.Today() {
-		return Request{}, problem.Faults{{Code: problem.OutOfRange, Path: "/until", Found: doc.Until, Expected: "a day from today on, " + string(s.Today())}}
+		return Request{}, problem.Faults{
+			{Code: problem.OutOfRange, Path: "/until", Found: doc.Until, Expected: "a day from today on, " + string(s.Today())},
+		}
 	}
 	body, err := json.Marshal(doc)
 	if err != nil {
@@ -105,12 +109,18 @@ func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Reques
 	row := store.ExceptionRequest{ID: doc.ID, Body: string(body), State: Asked, AskedBy: by.Name, AskedAt: s.now()}
 	err = s.store.Transaction(func(tx *store.Store) error {
 		if _, err := tx.ExceptionRequest(doc.ID); err == nil {
-			return problem.Faults{{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id of its own; there is a request of that id"}}
+			return problem.Faults{
+				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id of its own; there is a request of that id"},
+			}
 		}
 		if err := tx.SaveExceptionRequest(row); err != nil {
 			return err
 		}
-		return s.audit(tx, by, store.AuditRecord{Action: "ask for exception", Kind: string(estate.KindException), ObjectID: doc.ID, After: string(body)})
+		return s.audit(
+			tx,
+			by,
+			store.AuditRecord{Action: "ask for exception", Kind: string(estate.KindException), ObjectID: doc.ID, After: string(body)},
+		)
 	})
 	if err != nil {
 		return Request{}, err
@@ -153,7 +163,14 @@ func (s *ConflictService) DecideException(by Actor, id string, approve bool, not
 		return Request{}, &StateError{id, r.State, Asked}
 	}
 	if approve && r.AskedBy == by.Name {
-		return Request{}, problem.Faults{{Code: problem.PrefersItself, Path: "/approve", Found: "the approval of " + problem.Quote(by.Name) + ", who asked", Expected: "somebody else's"}}
+		return Request{}, problem.Faults{
+			{
+				Code:     problem.PrefersItself,
+				Path:     "/approve",
+				Found:    "the approval of " + problem.Quote(by.Name) + ", who asked",
+				Expected: "somebody else's",
+			},
+		}
 	}
 	now := s.now()
 	r.State, r.DecidedBy, r.DecidedAt, r.Note = Refused, by.Name, &now, note
@@ -169,10 +186,17 @@ func (s *ConflictService) DecideException(by Actor, id string, approve bool, not
 		}
 		r.State, r.Body = Approved, string(body)
 		edit := EditInput{Kind: estate.KindException, ID: id, Body: body}
-		_, err = s.changes.publishAtOnce(by, "Exception "+id+", asked for by "+r.AskedBy, doc.Reason, "approve exception", []EditInput{edit}, func(tx *store.Store, p store.Publication) error {
-			r.Revision = p.Revision
-			return s.decide(tx, by, r)
-		})
+		_, err = s.changes.publishAtOnce(
+			by,
+			"Exception "+id+", asked for by "+r.AskedBy,
+			doc.Reason,
+			"approve exception",
+			[]EditInput{edit},
+			func(tx *store.Store, p store.Publication) error {
+				r.Revision = p.Revision
+				return s.decide(tx, by, r)
+			},
+		)
 	} else {
 		err = s.store.Transaction(func(tx *store.Store) error { return s.decide(tx, by, r) })
 	}
@@ -195,7 +219,11 @@ func (s *ConflictService) decide(tx *store.Store, by Actor, r store.ExceptionReq
 	if err := tx.SaveExceptionRequest(r); err != nil {
 		return err
 	}
-	return s.audit(tx, by, store.AuditRecord{Action: "decide exception: " + r.State, Kind: string(estate.KindException), ObjectID: r.ID, After: r.Note})
+	return s.audit(
+		tx,
+		by,
+		store.AuditRecord{Action: "decide exception: " + r.State, Kind: string(estate.KindException), ObjectID: r.ID, After: r.Note},
+	)
 }
 
 // WithdrawException takes a request back; only who asked can.
@@ -224,7 +252,14 @@ func approvedByAnother(by Actor, in EditInput) error {
 	}
 	var doc files.ExceptionDoc
 	if json.Unmarshal(in.Body, &doc) == nil && doc.ApprovedBy == by.Name {
-		return problem.Faults{{Code: problem.PrefersItself, Path: "/approved_by", Found: problem.Quote(by.Name) + ", who writes it", Expected: "somebody else; ask for it, and let somebody else approve"}}
+		return problem.Faults{
+			{
+				Code:     problem.PrefersItself,
+				Path:     "/approved_by",
+				Found:    problem.Quote(by.Name) + ", who writes it",
+				Expected: "somebody else; ask for it, and let somebody else approve",
+			},
+		}
 	}
 	return nil
 }

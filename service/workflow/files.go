@@ -47,7 +47,9 @@ func (s *FileService) AddFile(by Actor, name string, data []byte, o contents.Opt
 		return Kept{}, err
 	}
 	if int64(len(data)) > s.maxFile {
-		return Kept{}, problem.Faults{{Code: problem.TooLarge, Path: "/file", Found: fmt.Sprintf("%d bytes", len(data)), Expected: fmt.Sprintf("at most %d", s.maxFile)}}
+		return Kept{}, problem.Faults{
+			{Code: problem.TooLarge, Path: "/file", Found: fmt.Sprintf("%d bytes", len(data)), Expected: fmt.Sprintf("at most %d", s.maxFile)},
+		}
 	}
 	s.reading <- struct{}{} // what is unpacked while reading is bounded; so is how many are read at once
 	defer func() { <-s.reading }()
@@ -66,7 +68,16 @@ func (s *FileService) AddFile(by Actor, name string, data []byte, o contents.Opt
 	if err != nil {
 		return Kept{}, err
 	}
-	file := store.File{SHA256: hex.EncodeToString(sum[:]), Name: name, MediaType: reading.MediaType, Content: string(reading.Content), Size: int64(len(data)), Reading: string(text), By: by.Name, At: s.now()}
+	file := store.File{
+		SHA256:    hex.EncodeToString(sum[:]),
+		Name:      name,
+		MediaType: reading.MediaType,
+		Content:   string(reading.Content),
+		Size:      int64(len(data)),
+		Reading:   string(text),
+		By:        by.Name,
+		At:        s.now(),
+	}
 	if known, err := s.store.File(file.SHA256); err == nil {
 		file.By, file.At = known.By, known.At
 		return Kept{File: file, Reading: *reading}, nil
@@ -85,8 +96,18 @@ func (s *FileService) AddFile(by Actor, name string, data []byte, o contents.Opt
 }
 
 func checkFileName(name string) error {
-	if n := utf8.RuneCountInString(name); !utf8.ValidString(name) || n < 1 || n > 200 || strings.ContainsAny(name, `/\`) || strings.ContainsFunc(name, unicode.IsControl) {
-		return problem.Faults{{Code: problem.OutOfRange, Path: "/name", Found: problem.Quote(name), Expected: "a file's name of 1 to 200 characters, with no folder in it"}}
+	if n := utf8.RuneCountInString(
+		name,
+	); !utf8.ValidString(name) || n < 1 || n > 200 || strings.ContainsAny(name, `/\`) ||
+		strings.ContainsFunc(name, unicode.IsControl) {
+		return problem.Faults{
+			{
+				Code:     problem.OutOfRange,
+				Path:     "/name",
+				Found:    problem.Quote(name),
+				Expected: "a file's name of 1 to 200 characters, with no folder in it",
+			},
+		}
 	}
 	return nil
 }
@@ -154,9 +175,25 @@ func (s *FileService) addStoredFiles(object any, definition func(setting.ID) *se
 			kept, err := s.store.File(f.SHA256)
 			switch {
 			case errors.Is(err, store.ErrNotFound):
-				faults = append(faults, problem.Fault{Code: problem.UnknownFile, Path: problem.Join(path, at...), Found: problem.Quote(f.SHA256), Expected: "a file that was added here; add it first"})
+				faults = append(
+					faults,
+					problem.Fault{
+						Code:     problem.UnknownFile,
+						Path:     problem.Join(path, at...),
+						Found:    problem.Quote(f.SHA256),
+						Expected: "a file that was added here; add it first",
+					},
+				)
 			case err == nil && content != "" && content != setting.AnyContent && kept.Content != string(content):
-				faults = append(faults, problem.Fault{Code: problem.WrongContent, Path: problem.Join(path, at...), Found: problem.Quote(kept.Name) + ", " + contentWord(kept.Content), Expected: contentWord(string(content))})
+				faults = append(
+					faults,
+					problem.Fault{
+						Code:     problem.WrongContent,
+						Path:     problem.Join(path, at...),
+						Found:    problem.Quote(kept.Name) + ", " + contentWord(kept.Content),
+						Expected: contentWord(string(content)),
+					},
+				)
 			}
 		})
 		return v.WithFiles(func(f setting.File) setting.File {

@@ -48,11 +48,29 @@ func (s *ChangeService) Import(by Actor, title string, in *estate.Snapshot, reti
 	return c, counts, err
 }
 
-func (s *ChangeService) differing(by Actor, live *Live, in *estate.Snapshot, retireMissing bool, counts *ImportCounts) ([]store.Edit, error) {
+func (s *ChangeService) differing(
+	by Actor,
+	live *Live,
+	in *estate.Snapshot,
+	retireMissing bool,
+	counts *ImportCounts,
+) ([]store.Edit, error) {
 	var edits []store.Edit
 	var failed error
 	add := func(kind estate.Kind, id, body string) {
-		edits = append(edits, store.Edit{Kind: string(kind), ObjectID: id, Body: body, Retire: body == "", BaseVersion: live.Version(kind, id), Version: 1, By: by.Name, At: s.now()})
+		edits = append(
+			edits,
+			store.Edit{
+				Kind:        string(kind),
+				ObjectID:    id,
+				Body:        body,
+				Retire:      body == "",
+				BaseVersion: live.Version(kind, id),
+				Version:     1,
+				By:          by.Name,
+				At:          s.now(),
+			},
+		)
 		failed = errors.Join(failed, s.keepLocal(live, &edits[len(edits)-1]))
 	}
 	var missing problem.Faults

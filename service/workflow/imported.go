@@ -87,7 +87,14 @@ func (s *liveEstate) keepLocal(live *Live, e *store.Edit) error {
 		return nil
 	}
 	if e.Retire {
-		return problem.Faults{{Code: problem.InUse, Path: problem.Join("", e.Kind, e.ObjectID), Found: "what the source " + problem.Quote(origin.Source) + " has", Expected: "that it goes there first; here it is then marked as left, and can be removed on the source's page"}}
+		return problem.Faults{
+			{
+				Code:     problem.InUse,
+				Path:     problem.Join("", e.Kind, e.ObjectID),
+				Found:    "what the source " + problem.Quote(origin.Source) + " has",
+				Expected: "that it goes there first; here it is then marked as left, and can be removed on the source's page",
+			},
+		}
 	}
 	record, err := s.store.RecordOf(e.Kind, e.ObjectID)
 	if err != nil {
@@ -176,7 +183,9 @@ func (s *SourceService) preview(live *Live, records []store.SourceRecord, gone [
 func (o *Preview) refuse(key objectKey, err error) {
 	faults, ok := err.(problem.Faults)
 	if !ok {
-		faults = problem.Faults{{Code: problem.Syntax, Path: problem.Join("", string(key.kind), key.id), Found: err.Error(), Expected: "an object of the estate"}}
+		faults = problem.Faults{
+			{Code: problem.Syntax, Path: problem.Join("", string(key.kind), key.id), Found: err.Error(), Expected: "an object of the estate"},
+		}
 	}
 	o.Refused[key] = append(o.Refused[key], faults...)
 	o.imported.drop(key)
@@ -236,7 +245,14 @@ func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Sn
 }
 
 // adopt makes an preview live in one transaction, with what else is to be written with it.
-func (s *liveEstate) adopt(by Actor, title string, o *Preview, gone []objectKey, edits int, write func(tx *store.Store, next *Live) error) (int64, error) {
+func (s *liveEstate) adopt(
+	by Actor,
+	title string,
+	o *Preview,
+	gone []objectKey,
+	edits int,
+	write func(tx *store.Store, next *Live) error,
+) (int64, error) {
 	var next *Live
 	now := s.now()
 	published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}
@@ -261,7 +277,19 @@ func (s *liveEstate) adopt(by Actor, title string, o *Preview, gone []objectKey,
 				if err != nil {
 					return err
 				}
-				versions = append(versions, store.ObjectVersion{Kind: was.Kind, ID: was.ID, Version: v + 1, Retired: true, Body: was.Body, Revision: revision, By: by.Name, At: now})
+				versions = append(
+					versions,
+					store.ObjectVersion{
+						Kind:     was.Kind,
+						ID:       was.ID,
+						Version:  v + 1,
+						Retired:  true,
+						Body:     was.Body,
+						Revision: revision,
+						By:       by.Name,
+						At:       now,
+					},
+				)
 				next.versions.drop(key)
 				next.retired.put(key, v+1)
 			}

@@ -113,7 +113,13 @@ func (s *liveEstate) Live() *Live {
 		if was.Plan.Snapshot().Day == today {
 			return was
 		}
-		next := &Live{Revision: was.Revision, Side: was.Side.With(was.Plan.Snapshot().On(today)), versions: was.versions, retired: was.retired, imported: was.imported}
+		next := &Live{
+			Revision: was.Revision,
+			Side:     was.Side.With(was.Plan.Snapshot().On(today)),
+			versions: was.versions,
+			retired:  was.retired,
+			imported: was.imported,
+		}
 		report := impact.Compare(was.Side, next.Side)
 		s.mu.Lock()
 		if s.live != was { // something was published meanwhile
@@ -141,7 +147,11 @@ func (s *liveEstate) renew() {
 		}
 		plan := was.Plan.Renewed()
 		next := &Live{
-			Revision: was.Revision, Turn: was.Turn, Side: impact.Side{Plan: plan, Resolution: plan.Estate()}, versions: was.versions, retired: was.retired,
+			Revision: was.Revision,
+			Turn:     was.Turn,
+			Side:     impact.Side{Plan: plan, Resolution: plan.Estate()},
+			versions: was.versions,
+			retired:  was.retired,
 			imported: was.imported,
 		}
 		s.mu.Lock()

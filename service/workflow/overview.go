@@ -40,8 +40,15 @@ func (s *Service) Overview() (*Overview, error) {
 	live := s.Live()
 	snapshot := live.Plan.Snapshot()
 	o := &Overview{
-		Revision: live.Revision, Units: len(snapshot.Units), People: len(snapshot.People), Devices: len(snapshot.Devices), Policies: len(snapshot.Policies),
-		Conflicts: live.Resolution.Conflicts(), Problems: live.Resolution.Problems(), Lints: s.Lints(), Statuses: map[rollout.Status]int{},
+		Revision:  live.Revision,
+		Units:     len(snapshot.Units),
+		People:    len(snapshot.People),
+		Devices:   len(snapshot.Devices),
+		Policies:  len(snapshot.Policies),
+		Conflicts: live.Resolution.Conflicts(),
+		Problems:  live.Resolution.Problems(),
+		Lints:     s.Lints(),
+		Statuses:  map[rollout.Status]int{},
 	}
 	rows, err := s.DeviceRows()
 	if err != nil {

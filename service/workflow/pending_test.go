@@ -85,7 +85,14 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 		t.Helper()
 		c := row().Counts
 		if c[rollout.Pending] != pending || c[rollout.Applied] != start[rollout.Applied]+applied {
-			t.Errorf("%s: %d pending, %d in effect, expected %d and %d", when, c[rollout.Pending], c[rollout.Applied], pending, start[rollout.Applied]+applied)
+			t.Errorf(
+				"%s: %d pending, %d in effect, expected %d and %d",
+				when,
+				c[rollout.Pending],
+				c[rollout.Applied],
+				pending,
+				start[rollout.Applied]+applied,
+			)
 		}
 		page, err := f.Device(id)
 		if err != nil {
@@ -111,7 +118,10 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 	check("the value that it has", 0, 1)
 	publish(`"settings":{},"audience":{}`)
 	check("nothing is wanted any more", 1, 0)
-	if written, err := s.Deliveries(id); err != nil || written["disk.startup.message_address"].Wanted.Text() != "https://larkfell.example/watch" {
+	if written, err := s.Deliveries(
+		id,
+	); err != nil ||
+		written["disk.startup.message_address"].Wanted.Text() != "https://larkfell.example/watch" {
 		t.Errorf("what is written is not of the last check-in: %v %v", written["disk.startup.message_address"], err)
 	}
 	again := again(t, s, day)

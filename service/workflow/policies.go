@@ -110,7 +110,13 @@ func (s *ChangeService) MergeEdit(change string, id estate.PolicyID, base, mine 
 		return nil, notFound(err, "edit", string(id))
 	}
 	if e.Retire {
-		return nil, problem.Faults{{Code: problem.OtherKind, Found: e.By + " retires the policy in this change", Expected: "an edit of it: take the retirement out of the change first"}}
+		return nil, problem.Faults{
+			{
+				Code:     problem.OtherKind,
+				Found:    e.By + " retires the policy in this change",
+				Expected: "an edit of it: take the retirement out of the change first",
+			},
+		}
 	}
 	var policies [3]estate.Policy
 	for i, body := range [][]byte{base, mine, []byte(e.Body)} {
@@ -145,8 +151,11 @@ func (s *ChangeService) Split(by Actor, change string, id, newID estate.PolicyID
 	if at < 0 {
 		return &NotFoundError{"policy", string(id)}
 	}
-	if slices.ContainsFunc(policies, func(p estate.Policy) bool { return p.ID == newID }) || v.Live.Version(estate.KindPolicy, string(newID)) > 0 {
-		return problem.Faults{{Code: problem.DoubledID, Path: "/new_id", Found: problem.Quote(string(newID)), Expected: "an id that no policy has"}}
+	if slices.ContainsFunc(policies, func(p estate.Policy) bool { return p.ID == newID }) ||
+		v.Live.Version(estate.KindPolicy, string(newID)) > 0 {
+		return problem.Faults{
+			{Code: problem.DoubledID, Path: "/new_id", Found: problem.Quote(string(newID)), Expected: "an id that no policy has"},
+		}
 	}
 	stays, goes := policies[at], policies[at]
 	goes.ID, goes.Title = newID, title
@@ -159,7 +168,9 @@ func (s *ChangeService) Split(by Actor, change string, id, newID estate.PolicyID
 		}
 	}
 	if len(goes.Entries) != len(ids) || len(stays.Entries) == 0 || len(ids) == 0 {
-		return problem.Faults{{Code: problem.OutOfRange, Path: "/settings", Found: joinIDs(ids), Expected: "some of the policy's settings, and not all of them"}}
+		return problem.Faults{
+			{Code: problem.OutOfRange, Path: "/settings", Found: joinIDs(ids), Expected: "some of the policy's settings, and not all of them"},
+		}
 	}
 	if kind := kindOf(v, goes.Entries); kind != "" {
 		goes.Kind = kind
@@ -205,7 +216,16 @@ func (s *ChangeService) putTogether(by Actor, change string, policies ...estate.
 			if err != nil {
 				return record, err
 			}
-			next := store.Edit{ChangeID: change, Kind: string(estate.KindPolicy), ObjectID: string(p.ID), Body: string(body), BaseVersion: live.Version(estate.KindPolicy, string(p.ID)), Version: 1, By: by.Name, At: s.now()}
+			next := store.Edit{
+				ChangeID:    change,
+				Kind:        string(estate.KindPolicy),
+				ObjectID:    string(p.ID),
+				Body:        string(body),
+				BaseVersion: live.Version(estate.KindPolicy, string(p.ID)),
+				Version:     1,
+				By:          by.Name,
+				At:          s.now(),
+			}
 			at := slices.IndexFunc(edits, func(e store.Edit) bool { return e.Kind == next.Kind && e.ObjectID == next.ObjectID })
 			if at >= 0 {
 				next.BaseVersion, next.Version = edits[at].BaseVersion, edits[at].Version+1
@@ -234,7 +254,8 @@ type Captured struct {
 	Default    bool          // it is what an unmanaged laptop does
 }
 
-// Capture lists what a laptop last reported, and what it said when it was asked for everything, by area and setting. What the dictionary does not know, or what no longer fits it, is left out.
+// Capture lists what a laptop last reported, and what it said when it was asked for everything, by area and setting. What the dictionary
+// does not know, or what no longer fits it, is left out.
 func (s *ChangeService) Capture(id estate.DeviceID) ([]Captured, error) {
 	live := s.Live()
 	effective, err := live.Plan.Effective(id, "")
@@ -298,8 +319,13 @@ func (v View) SettingUse(id setting.ID, policy estate.PolicyID) (*SettingUse, er
 			mine = &e.Value
 		}
 	}
-	use := &SettingUse{Definition: d, Elsewhere: review.ElsewhereOf(v.Side, id, policy, mine, devices), Reached: devices.Len(), Lacking: review.LackingOn(v.Side, id, devices),
-		NotKnown: v.Plan.SupportUnknown(id).And(devices).Len()}
+	use := &SettingUse{
+		Definition: d,
+		Elsewhere:  review.ElsewhereOf(v.Side, id, policy, mine, devices),
+		Reached:    devices.Len(),
+		Lacking:    review.LackingOn(v.Side, id, devices),
+		NotKnown:   v.Plan.SupportUnknown(id).And(devices).Len(),
+	}
 	snapshot := v.Plan.Snapshot()
 	for i := range snapshot.Exceptions {
 		if x := &snapshot.Exceptions[i]; x.Setting == id && x.CountsOn(snapshot.Day) {

@@ -51,7 +51,12 @@ func (s *ChangeService) Publish(by Actor, id string, expected int64) (store.Publ
 }
 
 // publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction together with what more writes.
-func (s *ChangeService) publishAtOnce(by Actor, title, why, action string, inputs []EditInput, more func(tx *store.Store, p store.Publication) error) (store.Publication, error) {
+func (s *ChangeService) publishAtOnce(
+	by Actor,
+	title, why, action string,
+	inputs []EditInput,
+	more func(tx *store.Store, p store.Publication) error,
+) (store.Publication, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	if err := checkTitle(title); err != nil {
@@ -66,8 +71,15 @@ func (s *ChangeService) publishAtOnce(by Actor, title, why, action string, input
 			return store.Publication{}, err
 		}
 		edits[i] = store.Edit{
-			ChangeID: c.ID, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1,
-			By: by.Name, At: c.CreatedAt,
+			ChangeID:    c.ID,
+			Kind:        string(in.Kind),
+			ObjectID:    in.ID,
+			Retire:      in.Retire,
+			Body:        body,
+			BaseVersion: live.Version(in.Kind, in.ID),
+			Version:     1,
+			By:          by.Name,
+			At:          c.CreatedAt,
 		}
 	}
 	p, err := s.prepare(c, edits)
@@ -108,7 +120,11 @@ func (s *ChangeService) prepare(c store.Change, edits []store.Edit) (*prepared, 
 }
 
 // publish writes a publication in one transaction, with what more writes, and makes it live. s.writing must be held.
-func (s *ChangeService) publish(by Actor, p *prepared, more func(tx *store.Store, published store.Publication) error) (store.Publication, error) {
+func (s *ChangeService) publish(
+	by Actor,
+	p *prepared,
+	more func(tx *store.Store, published store.Publication) error,
+) (store.Publication, error) {
 	c, d := p.change, p.draft
 	published := store.Publication{ChangeID: c.ID, Title: c.Title, By: by.Name, At: s.now(), Edits: len(p.edits)}
 	events := conflictEvents(p.live.Side, d.after, d.report, published)
@@ -137,7 +153,11 @@ func (s *ChangeService) publish(by Actor, p *prepared, more func(tx *store.Store
 				return err
 			}
 		}
-		return s.audit(tx, by, store.AuditRecord{Action: p.action, ChangeID: c.ID, After: fmt.Sprintf("revision %d, %d edits", published.Revision, len(p.edits))})
+		return s.audit(
+			tx,
+			by,
+			store.AuditRecord{Action: p.action, ChangeID: c.ID, After: fmt.Sprintf("revision %d, %d edits", published.Revision, len(p.edits))},
+		)
 	})
 	if err != nil {
 		return published, err
@@ -202,7 +222,16 @@ func (s *ChangeService) publishEdits(tx *store.Store, by Actor, live, next *Live
 // publishEdit gives the version that an edit makes, and notes its number in what will be live.
 func publishEdit(tx *store.Store, live, next *Live, p store.Publication, e store.Edit) (store.ObjectVersion, store.AuditRecord, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
-	v := store.ObjectVersion{Kind: e.Kind, ID: e.ObjectID, Version: live.Version(key.kind, key.id) + 1, Retired: e.Retire, Body: e.Body, Revision: p.Revision, By: p.By, At: p.At}
+	v := store.ObjectVersion{
+		Kind:     e.Kind,
+		ID:       e.ObjectID,
+		Version:  live.Version(key.kind, key.id) + 1,
+		Retired:  e.Retire,
+		Body:     e.Body,
+		Revision: p.Revision,
+		By:       p.By,
+		At:       p.At,
+	}
 	r := store.AuditRecord{Action: "publish: create", Kind: e.Kind, ObjectID: e.ObjectID, ChangeID: p.ChangeID}
 	if live.versions.of(key) > 0 {
 		was, err := tx.Object(e.Kind, e.ObjectID)
@@ -260,7 +289,11 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 
 // Wanted brings a laptop's deliveries up to date with what was resolved for it: all of them by setting, and those
 // that altered.
-func Wanted(r *resolve.Reasons, known map[setting.ID]rollout.Delivery, at time.Time) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
+func Wanted(
+	r *resolve.Reasons,
+	known map[setting.ID]rollout.Delivery,
+	at time.Time,
+) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
 	all = make(map[setting.ID]rollout.Delivery, r.Len())
 	take := func(id setting.ID, decided *resolve.Setting) {
 		was, had := known[id]

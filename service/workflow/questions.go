@@ -44,7 +44,15 @@ func (s *ConflictService) AskOwners(by Actor, a Ask) (Question, error) {
 	var faults problem.Faults
 	key := NameDisagreement(a.Setting, a.Check, policies)
 	if (a.Setting == "") == (a.Check == "") || !disagreements(live.Side.Resolution)[key] {
-		faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: "/policies", Found: problem.Quote(string(a.Setting) + string(a.Check) + " of " + strings.Join(policies, ", ")), Expected: "a setting with policies that conflict on it, or a check with policies that it finds wrong, in what is live"})
+		faults = append(
+			faults,
+			problem.Fault{
+				Code:     problem.UnknownReference,
+				Path:     "/policies",
+				Found:    problem.Quote(string(a.Setting) + string(a.Check) + " of " + strings.Join(policies, ", ")),
+				Expected: "a setting with policies that conflict on it, or a check with policies that it finds wrong, in what is live",
+			},
+		)
 	}
 	of := slices.DeleteFunc(slices.Clone(a.Of), func(name string) bool { return strings.TrimSpace(name) == "" })
 	if len(of) == 0 {
@@ -55,7 +63,15 @@ func (s *ConflictService) AskOwners(by Actor, a Ask) (Question, error) {
 		}
 	}
 	if len(of) == 0 {
-		faults = append(faults, problem.Fault{Code: problem.MissingField, Path: "/of", Found: "nobody, and no owner of " + strings.Join(policies, ", "), Expected: "the names of those who are asked"})
+		faults = append(
+			faults,
+			problem.Fault{
+				Code:     problem.MissingField,
+				Path:     "/of",
+				Found:    "nobody, and no owner of " + strings.Join(policies, ", "),
+				Expected: "the names of those who are asked",
+			},
+		)
 	}
 	if strings.TrimSpace(a.Note) == "" {
 		faults = append(faults, problem.Fault{Code: problem.MissingField, Path: "/note", Expected: "what is asked"})
@@ -67,7 +83,17 @@ func (s *ConflictService) AskOwners(by Actor, a Ask) (Question, error) {
 	if err != nil {
 		return Question{}, err
 	}
-	row := store.ConflictQuestion{ID: "Q-" + strings.ToLower(rand.Text()[:8]), At: s.now(), Setting: string(a.Setting), Problem: string(a.Check), Policies: key.policies, By: by.Name, Asked: string(names), Note: a.Note, State: QuestionOpen}
+	row := store.ConflictQuestion{
+		ID:       "Q-" + strings.ToLower(rand.Text()[:8]),
+		At:       s.now(),
+		Setting:  string(a.Setting),
+		Problem:  string(a.Check),
+		Policies: key.policies,
+		By:       by.Name,
+		Asked:    string(names),
+		Note:     a.Note,
+		State:    QuestionOpen,
+	}
 	return s.keepQuestion(by, row, "ask owners", a.Note)
 }
 

@@ -261,7 +261,15 @@ func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*di
 }
 
 // conclude compares a reading, foresees what it does, and takes it unless somebody has to look first.
-func (s *SourceService) conclude(by Actor, row store.Source, r *Run, reading *directory.Reading, err error, reason string, skipFaulty bool) (RunState, error) {
+func (s *SourceService) conclude(
+	by Actor,
+	row store.Source,
+	r *Run,
+	reading *directory.Reading,
+	err error,
+	reason string,
+	skipFaulty bool,
+) (RunState, error) {
 	if err == nil {
 		s.step(r, "comparing", 0, 0)
 		s.writing.Lock()
@@ -317,7 +325,9 @@ func (s *SourceService) failed(by Actor, row store.Source, r *Run, err error) Ru
 func (s *SourceService) close(by Actor, r *Run, state RunState) {
 	text, _ := json.Marshal(state.Report)
 	now := s.now()
-	if _, err := s.store.AddRun(store.SourceRun{Source: r.Source, Way: r.Way, State: state.State, By: by.Name, StartedAt: r.Started, EndedAt: &now, Report: string(text)}); err != nil {
+	if _, err := s.store.AddRun(
+		store.SourceRun{Source: r.Source, Way: r.Way, State: state.State, By: by.Name, StartedAt: r.Started, EndedAt: &now, Report: string(text)},
+	); err != nil {
 		s.log.Error("writing a run of a source down", "source", r.Source, "error", err)
 	}
 	r.state.Store(&state)
@@ -439,7 +449,14 @@ func (s *SourceService) take(by Actor, row store.Source, r *Run) (RunState, erro
 	if len(t.touched) == 0 {
 		err = s.store.Transaction(write)
 	} else {
-		_, err = s.adopt(by, "Source "+row.Title+": "+line(t.report), t.preview, nil, len(t.touched), func(tx *store.Store, _ *Live) error { return write(tx) })
+		_, err = s.adopt(
+			by,
+			"Source "+row.Title+": "+line(t.report),
+			t.preview,
+			nil,
+			len(t.touched),
+			func(tx *store.Store, _ *Live) error { return write(tx) },
+		)
 	}
 	if err != nil {
 		return s.failed(by, row, r, err), nil
@@ -495,14 +512,23 @@ func foresee(r *RunReport, o *Preview) {
 	if o.Report == nil {
 		return
 	}
-	r.Devices, r.Weaker, r.Conflicts, r.Problems = o.Report.Devices.Len(), o.Report.Weaker().Len(), distinct(o.Report), len(o.Report.ProblemsGained)
+	r.Devices, r.Weaker, r.Conflicts, r.Problems = o.Report.Devices.Len(), o.Report.Weaker().
+		Len(),
+		distinct(
+			o.Report,
+		), len(
+			o.Report.ProblemsGained,
+		)
 	r.Audiences = nil
 	titles := map[estate.PolicyID]string{}
 	for _, p := range o.after.Plan.Snapshot().Policies {
 		titles[p.ID] = p.Title
 	}
 	for _, m := range o.Report.Audiences {
-		r.Audiences = append(r.Audiences, directory.AudienceShift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: m.Gained.Len(), Dropped: m.Dropped.Len()})
+		r.Audiences = append(
+			r.Audiences,
+			directory.AudienceShift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: m.Gained.Len(), Dropped: m.Dropped.Len()},
+		)
 	}
 	r.LooseCount, r.Loose = len(o.Loose), nil
 	for _, l := range o.Loose[:min(len(o.Loose), looseShown)] {

@@ -117,7 +117,13 @@ func (s *SourceService) ProvisionedAll(source string, t *scim.Type, f *scim.Filt
 
 // Provision writes a resource: a new one with an empty id, else what becomes of the one that is there. made gets what is there, nil
 // for a new one. expected is the version that the client read, -1 where it does not say.
-func (s *SourceService) Provision(source string, t *scim.Type, id string, expected int64, made func(was scim.Resource) (scim.Resource, error)) (Provisioned, error) {
+func (s *SourceService) Provision(
+	source string,
+	t *scim.Type,
+	id string,
+	expected int64,
+	made func(was scim.Resource) (scim.Resource, error),
+) (Provisioned, error) {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()
 	var out Provisioned
@@ -210,7 +216,11 @@ func (s *SourceService) membersKnown(tx *store.Store, source, key string, was, i
 			_, err = provisionedRecord(tx, source, scim.Groups, m)
 		}
 		if errors.Is(err, errNoResource) {
-			return &scim.Error{Status: 400, Type: scim.InvalidValue, Detail: "members: found a value that is the id of no user or group, expected one that was provisioned before"}
+			return &scim.Error{
+				Status: 400,
+				Type:   scim.InvalidValue,
+				Detail: "members: found a value that is the id of no user or group, expected one that was provisioned before",
+			}
 		}
 		if err != nil {
 			return err
@@ -457,7 +467,13 @@ func addProvisioned(u *SCIMSetUp, to *directory.Reading, row store.SourceRecord)
 
 func groupRecord(p Provisioned) directory.Record {
 	name := scim.Groups.Text(p.Resource, "displayName")
-	rec := directory.Record{Kind: estate.KindGroup, Key: p.ID, Wants: slugOr(name, p.ID), Fields: map[string]any{"of": "people", "title": name}, Member: []directory.Ref{}}
+	rec := directory.Record{
+		Kind:   estate.KindGroup,
+		Key:    p.ID,
+		Wants:  slugOr(name, p.ID),
+		Fields: map[string]any{"of": "people", "title": name},
+		Member: []directory.Ref{},
+	}
 	for _, m := range membersOf(p.Resource) {
 		rec.Member = append(rec.Member, directory.Ref{Key: m})
 	}

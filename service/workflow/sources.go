@@ -137,13 +137,22 @@ func (s *SourceService) Source(id string) (Source, error) {
 func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title string, u SetUp) (Source, error) {
 	faults := u.Check(kind)
 	if !estate.ValidID(id) {
-		faults = append(faults, problem.Fault{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "1 to 128 letters, digits, '.', '_' or '-'"})
+		faults = append(
+			faults,
+			problem.Fault{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "1 to 128 letters, digits, '.', '_' or '-'"},
+		)
 	}
 	if kind != SCIM && kind != LDAP && kind != CSV {
-		faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: "/kind", Found: problem.Quote(string(kind)), Expected: "scim, ldap or csv"})
+		faults = append(
+			faults,
+			problem.Fault{Code: problem.NotOneOf, Path: "/kind", Found: problem.Quote(string(kind)), Expected: "scim, ldap or csv"},
+		)
 	}
 	if n := len(strings.TrimSpace(title)); n < 1 || n > 200 {
-		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 200 characters"})
+		faults = append(
+			faults,
+			problem.Fault{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 200 characters"},
+		)
 	}
 	if len(faults) > 0 {
 		return Source{}, faults
@@ -154,9 +163,22 @@ func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title st
 	}
 	err = s.store.Transaction(func(tx *store.Store) error {
 		if _, err := tx.Source(id); err == nil {
-			return problem.Faults{{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(id), Expected: "an id of its own; there is a source of that id"}}
+			return problem.Faults{
+				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(id), Expected: "an id of its own; there is a source of that id"},
+			}
 		}
-		if err := tx.SaveSource(store.Source{ID: id, Kind: string(kind), Title: title, State: SourceNew, Version: 1, Proposed: string(text), CreatedBy: by.Name, CreatedAt: s.now()}); err != nil {
+		if err := tx.SaveSource(
+			store.Source{
+				ID:        id,
+				Kind:      string(kind),
+				Title:     title,
+				State:     SourceNew,
+				Version:   1,
+				Proposed:  string(text),
+				CreatedBy: by.Name,
+				CreatedAt: s.now(),
+			},
+		); err != nil {
 			return err
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: "add source", Kind: "sources", ObjectID: id, After: string(text)})
@@ -169,7 +191,12 @@ func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title st
 }
 
 // alterSource does something to a source in one transaction.
-func (s *SourceService) alterSource(by Actor, id string, expected int64, do func(tx *store.Store, row *store.Source) (store.AuditRecord, error)) (Source, error) {
+func (s *SourceService) alterSource(
+	by Actor,
+	id string,
+	expected int64,
+	do func(tx *store.Store, row *store.Source) (store.AuditRecord, error),
+) (Source, error) {
 	err := s.store.Transaction(func(tx *store.Store) error {
 		row, err := tx.Source(id)
 		if err != nil {
@@ -270,7 +297,18 @@ func (s *SourceService) DropSource(by Actor, id string) error {
 			if err != nil {
 				return err
 			}
-			versions = append(versions, store.ObjectVersion{Kind: r.Kind, ID: r.ObjectID, Version: live.Version(key.kind, key.id) + 1, Body: body, Revision: next.Revision, By: by.Name, At: s.now()})
+			versions = append(
+				versions,
+				store.ObjectVersion{
+					Kind:     r.Kind,
+					ID:       r.ObjectID,
+					Version:  live.Version(key.kind, key.id) + 1,
+					Body:     body,
+					Revision: next.Revision,
+					By:       by.Name,
+					At:       s.now(),
+				},
+			)
 			next.versions.put(key, live.Version(key.kind, key.id)+1)
 			next.retired.drop(key)
 		}
@@ -280,7 +318,17 @@ func (s *SourceService) DropSource(by Actor, id string) error {
 		if err := tx.DropSource(id); err != nil {
 			return err
 		}
-		return s.audit(tx, by, store.AuditRecord{Action: "take source away", Kind: "sources", ObjectID: id, Before: row.Setup, After: fmt.Sprintf("%d objects are edited here from now on", len(versions))})
+		return s.audit(
+			tx,
+			by,
+			store.AuditRecord{
+				Action:   "take source away",
+				Kind:     "sources",
+				ObjectID: id,
+				Before:   row.Setup,
+				After:    fmt.Sprintf("%d objects are edited here from now on", len(versions)),
+			},
+		)
 	})
 	if err != nil {
 		return err
@@ -296,11 +344,25 @@ func (s *SourceService) password(name string) (string, error) {
 		return "", nil
 	}
 	if s.sources.secrets == "" || !estate.ValidID(name) || strings.HasPrefix(name, ".") {
-		return "", problem.Faults{{Code: problem.UnknownFile, Path: "/ldap/password", Found: problem.Quote(name), Expected: "a file in the folder of secrets; the service is told of it with --secrets"}}
+		return "", problem.Faults{
+			{
+				Code:     problem.UnknownFile,
+				Path:     "/ldap/password",
+				Found:    problem.Quote(name),
+				Expected: "a file in the folder of secrets; the service is told of it with --secrets",
+			},
+		}
 	}
 	data, err := os.ReadFile(filepath.Join(s.sources.secrets, name))
 	if err != nil {
-		return "", problem.Faults{{Code: problem.UnknownFile, Path: "/ldap/password", Found: problem.Quote(name) + ", which can't be read", Expected: "a file of that name in the folder of secrets"}}
+		return "", problem.Faults{
+			{
+				Code:     problem.UnknownFile,
+				Path:     "/ldap/password",
+				Found:    problem.Quote(name) + ", which can't be read",
+				Expected: "a file of that name in the folder of secrets",
+			},
+		}
 	}
 	return strings.TrimRight(string(data), "\r\n"), nil
 }
@@ -315,10 +377,24 @@ func (s *SourceService) AddSourceToken(by Actor, id, name string) (secret string
 		return "", t, &StateError{id, "of the kind " + row.Kind, "a source of the kind scim"}
 	}
 	if n := len(strings.TrimSpace(name)); n < 1 || n > 100 {
-		return "", t, problem.Faults{{Code: problem.OutOfRange, Path: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 100 characters that say which client it is for"}}
+		return "", t, problem.Faults{
+			{
+				Code:     problem.OutOfRange,
+				Path:     "/name",
+				Found:    fmt.Sprintf("%d characters", n),
+				Expected: "1 to 100 characters that say which client it is for",
+			},
+		}
 	}
 	secret = signin.Secret()
-	t = store.SourceToken{ID: "ST-" + strings.ToLower(signin.Secret()[:8]), Source: id, Hash: signin.HashOf(secret), Name: name, CreatedBy: by.Name, CreatedAt: s.now()}
+	t = store.SourceToken{
+		ID:        "ST-" + strings.ToLower(signin.Secret()[:8]),
+		Source:    id,
+		Hash:      signin.HashOf(secret),
+		Name:      name,
+		CreatedBy: by.Name,
+		CreatedAt: s.now(),
+	}
 	err = s.store.Transaction(func(tx *store.Store) error {
 		if err := tx.AddSourceToken(t); err != nil {
 			return err
@@ -385,7 +461,13 @@ func (s *SourceService) Left(source string) ([]LeftObject, error) {
 	titles := s.titlesOfObjects()
 	out := make([]LeftObject, len(records))
 	for i, r := range records {
-		out[i] = LeftObject{Source: r.Source, Kind: estate.Kind(r.Kind), ID: r.ObjectID, Title: titles(estate.Kind(r.Kind), r.ObjectID), Since: *r.LeftAt}
+		out[i] = LeftObject{
+			Source: r.Source,
+			Kind:   estate.Kind(r.Kind),
+			ID:     r.ObjectID,
+			Title:  titles(estate.Kind(r.Kind), r.ObjectID),
+			Since:  *r.LeftAt,
+		}
 		if days := after[r.Source]; days > 0 {
 			due := r.LeftAt.AddDate(0, 0, days)
 			out[i].Due = &due
@@ -438,7 +520,14 @@ func (s *SourceService) Remove(by Actor, source string, objects []store.SourceRe
 			return nil, &NotFoundError{o.Kind, o.ObjectID}
 		}
 		if r.LeftAt == nil {
-			return nil, problem.Faults{{Code: problem.InUse, Path: problem.Join("", o.Kind, o.ObjectID), Found: "what its source still has", Expected: "something that has left"}}
+			return nil, problem.Faults{
+				{
+					Code:     problem.InUse,
+					Path:     problem.Join("", o.Kind, o.ObjectID),
+					Found:    "what its source still has",
+					Expected: "something that has left",
+				},
+			}
 		}
 		records = append(records, r)
 		gone = append(gone, objectKey{estate.Kind(r.Kind), r.ObjectID})

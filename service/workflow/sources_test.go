@@ -20,7 +20,21 @@ import (
 
 // inventory is the set-up of a table of laptops.
 func inventory() SetUp {
-	return SetUp{Table: &directory.Table{Of: estate.KindDevice, Key: "serial", Whole: true, Columns: map[string]string{"serial": "serial", "os": "os", "release": "os_version", "owner": "owner", "site": "unit", "ram": "facts/ram_gb"}}}
+	return SetUp{
+		Table: &directory.Table{
+			Of:    estate.KindDevice,
+			Key:   "serial",
+			Whole: true,
+			Columns: map[string]string{
+				"serial":  "serial",
+				"os":      "os",
+				"release": "os_version",
+				"owner":   "owner",
+				"site":    "unit",
+				"ram":     "facts/ram_gb",
+			},
+		},
+	}
 }
 
 const tableHead = "serial,os,release,owner,site,ram\n"
@@ -84,7 +98,8 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 	before := *deviceOf(t, f, "LT-0001")
 	sent(t, f, serial+",linux,13.1,"+string(before.Owner)+",labs,64\nNEW-1,macos,14,nobody@nowhere,,8\n")
 	d := deviceOf(t, f, "LT-0001")
-	if d.OSVersion != "13.1" || d.Unit != "labs" || d.Facts["ram_gb"].Integer() != 64 || !slices.Equal(d.Tags, before.Tags) || d.Model != before.Model {
+	if d.OSVersion != "13.1" || d.Unit != "labs" || d.Facts["ram_gb"].Integer() != 64 || !slices.Equal(d.Tags, before.Tags) ||
+		d.Model != before.Model {
 		t.Errorf("taken over: %+v, was %+v", d, before)
 	}
 	if n := deviceOf(t, f, "NEW-1"); n.Owner != "" || n.Unit != "" {
@@ -104,7 +119,10 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 			t.Errorf("%s it comes from %+v", when, o)
 		}
 		page, err := f.Device("LT-0001")
-		if err != nil || !slices.Contains(page.Brings, "os_version") || !slices.Contains(page.Local, "unit") || slices.Contains(page.Local, "os_version") || len(page.History) < 2 || page.History[0].What != "altered" {
+		if err != nil || !slices.Contains(page.Brings, "os_version") || !slices.Contains(page.Local, "unit") ||
+			slices.Contains(page.Local, "os_version") ||
+			len(page.History) < 2 ||
+			page.History[0].What != "altered" {
 			t.Errorf("%s its page says %v, here %v, history %+v %v", when, page.Brings, page.Local, page.History, err)
 		}
 	}
@@ -119,11 +137,21 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 		t.Errorf("given back to the source: %+v", d)
 	}
 	c, _ := f.NewChange(ines, "Take away", "")
-	if _, err := f.PutEdit(ines, c.ID, EditInput{Kind: estate.KindDevice, ID: "LT-0001", Retire: true}); err == nil || !strings.Contains(err.Error(), "goes there first") {
+	if _, err := f.PutEdit(
+		ines,
+		c.ID,
+		EditInput{Kind: estate.KindDevice, ID: "LT-0001", Retire: true},
+	); err == nil ||
+		!strings.Contains(err.Error(), "goes there first") {
 		t.Errorf("what a source has was retired: %v", err)
 	}
 	// An estate folder that does not have it does not take it away either.
-	_, counts, err := f.Import(ines, "Small", &estate.Snapshot{Units: f.Live().Plan.Snapshot().Units, Settings: f.Live().Plan.Snapshot().Settings}, true)
+	_, counts, err := f.Import(
+		ines,
+		"Small",
+		&estate.Snapshot{Units: f.Live().Plan.Snapshot().Units, Settings: f.Live().Plan.Snapshot().Settings},
+		true,
+	)
 	var faults problem.Faults
 	if err != nil && !errors.As(err, &faults) {
 		t.Fatal(err)
@@ -135,7 +163,12 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, f := range []*Service{f, again(t, s, day)} {
-		if d := deviceOf(t, f, "LT-0001"); d.Unit != "harbour-office" || d.OSVersion != "13.2" || d.Tags[0] != "mine" || f.OriginOf(estate.KindDevice, "LT-0001") != nil || f.Live().Version(estate.KindDevice, "NEW-1") == 0 {
+		if d := deviceOf(
+			t,
+			f,
+			"LT-0001",
+		); d.Unit != "harbour-office" || d.OSVersion != "13.2" || d.Tags[0] != "mine" || f.OriginOf(estate.KindDevice, "LT-0001") != nil ||
+			f.Live().Version(estate.KindDevice, "NEW-1") == 0 {
 			t.Errorf("after its source was taken away: %+v", d)
 		}
 	}
@@ -166,7 +199,13 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 		return out
 	}
 	var faults problem.Faults
-	if _, err := f.Remove(ines, "inventory", gone("A-2"), false); !errors.As(err, &faults) || faults[0].Code != problem.InUse || !strings.Contains(faults[0].Path, string(p.ID)) {
+	if _, err := f.Remove(
+		ines,
+		"inventory",
+		gone("A-2"),
+		false,
+	); !errors.As(err, &faults) || faults[0].Code != problem.InUse ||
+		!strings.Contains(faults[0].Path, string(p.ID)) {
 		t.Errorf("what a policy names was removed: %v", err)
 	}
 	if _, err := f.Remove(ines, "inventory", gone("A-3"), false); !errors.As(err, &faults) || faults[0].Code != problem.InUse {
@@ -236,7 +275,14 @@ func TestSetUpsAreChecked(t *testing.T) {
 		"an hour too many": {"x", CSV, SetUp{Table: inventory().Table, CompareAt: 24}, "/compare_at_hour"}, "a taken attribute": {"x", SCIM, SetUp{SCIM: &SCIMSetUp{Attributes: map[string]string{"mail": "emails"}}}, "/scim/attributes/mail"},
 	} {
 		var faults problem.Faults
-		if _, err := f.AddSource(ines, c.id, c.kind, "Title", c.u); !errors.As(err, &faults) || !slices.ContainsFunc(faults, func(p problem.Fault) bool { return p.Path == c.want }) {
+		if _, err := f.AddSource(
+			ines,
+			c.id,
+			c.kind,
+			"Title",
+			c.u,
+		); !errors.As(err, &faults) ||
+			!slices.ContainsFunc(faults, func(p problem.Fault) bool { return p.Path == c.want }) {
 			t.Errorf("%s: %v, expected one at %s", name, err, c.want)
 		}
 	}
@@ -290,7 +336,15 @@ func TestTwoSourcesNeverShareAnObject(t *testing.T) {
 	if _, err := f.AddSource(ines, "other", CSV, "Other", inventory()); err != nil {
 		t.Fatal(err)
 	}
-	state, err := f.Upload(context.Background(), ines, "other", "x.csv", strings.NewReader(tableHead+serial+",linux,9,,,8\nB-1,linux,9,,,8\n"), 0, false)
+	state, err := f.Upload(
+		context.Background(),
+		ines,
+		"other",
+		"x.csv",
+		strings.NewReader(tableHead+serial+",linux,9,,,8\nB-1,linux,9,,,8\n"),
+		0,
+		false,
+	)
 	if err != nil || state.Report.Faulty != 1 || state.Report.New != 1 || !strings.Contains(state.Report.Faults[0].Expected, "inventory") {
 		t.Fatalf("%+v %v", state.Report, err)
 	}
@@ -323,7 +377,15 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 	if is[at].Priority != p.Priority || f.Live().Plan.Device("A-1") == nil || f.Live().Revision != revision+1 {
 		t.Error("one of the two was lost")
 	}
-	if _, err := f.Upload(context.Background(), ines, "inventory", "x.csv", strings.NewReader(tableHead+"A-1,linux,12,,labs,8\nA-2,linux,12,,,\n"), 0, true); err != nil {
+	if _, err := f.Upload(
+		context.Background(),
+		ines,
+		"inventory",
+		"x.csv",
+		strings.NewReader(tableHead+"A-1,linux,12,,labs,8\nA-2,linux,12,,,\n"),
+		0,
+		true,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := f.Propose(ines, "inventory", "", inventory(), -1); err != nil {

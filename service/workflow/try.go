@@ -121,8 +121,8 @@ func (s *ChangeService) trial(change string, inputs []EditInput) (*Trial, error)
 	return out, nil
 }
 
-// Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was looked
-// at. What is computed is kept as the draft of that version, for the questions that follow.
+// Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was
+// looked at. What is computed is kept as the draft of that version, for the questions that follow.
 func (s *ChangeService) Effect(ctx context.Context, change string, policy estate.PolicyID) (*Trial, int64, error) {
 	done, err := s.turn(ctx)
 	if err != nil {

@@ -103,10 +103,24 @@ func (v View) TryGroup(g *estate.Group) (*GroupTrial, error) {
 	for i, id := range g.Groups {
 		other, err := v.Group(string(id))
 		if err != nil {
-			return nil, problem.Faults{{Code: problem.UnknownReference, Path: problem.Join("/groups", i), Found: problem.Quote(string(id)), Expected: "the id of a group of this estate"}}
+			return nil, problem.Faults{
+				{
+					Code:     problem.UnknownReference,
+					Path:     problem.Join("/groups", i),
+					Found:    problem.Quote(string(id)),
+					Expected: "the id of a group of this estate",
+				},
+			}
 		}
 		if other.Of != g.Of {
-			return nil, problem.Faults{{Code: problem.OtherKind, Path: problem.Join("/groups", i), Found: "a group of " + string(other.Of), Expected: "a group of " + string(g.Of)}}
+			return nil, problem.Faults{
+				{
+					Code:     problem.OtherKind,
+					Path:     problem.Join("/groups", i),
+					Found:    "a group of " + string(other.Of),
+					Expected: "a group of " + string(g.Of),
+				},
+			}
 		}
 	}
 	t := &GroupTrial{GroupTrial: v.Plan.TryGroup(g)}
@@ -207,7 +221,17 @@ func (s *AudienceService) putAll(by Actor, change, action string, made func(s *e
 			if err != nil {
 				return record, err
 			}
-			e := store.Edit{ChangeID: change, Kind: string(in.Kind), ObjectID: in.ID, Retire: in.Retire, Body: body, BaseVersion: live.Version(in.Kind, in.ID), Version: 1, By: by.Name, At: s.now()}
+			e := store.Edit{
+				ChangeID:    change,
+				Kind:        string(in.Kind),
+				ObjectID:    in.ID,
+				Retire:      in.Retire,
+				Body:        body,
+				BaseVersion: live.Version(in.Kind, in.ID),
+				Version:     1,
+				By:          by.Name,
+				At:          s.now(),
+			}
 			i, there := at[objectKey{in.Kind, in.ID}]
 			if there {
 				e.BaseVersion, e.Version = edits[i].BaseVersion, edits[i].Version+1
@@ -246,7 +270,9 @@ const MaxMoved = 20_000
 // Move puts edits into a change that give laptops another unit of their own; with an empty unit they follow their owners again.
 func (s *AudienceService) Move(by Actor, change string, devices []string, unit string) (int, error) {
 	if len(devices) == 0 || len(devices) > MaxMoved {
-		return 0, problem.Faults{{Code: problem.OutOfRange, Path: "/devices", Found: fmt.Sprint(len(devices)), Expected: fmt.Sprintf("1 to %d laptops", MaxMoved)}}
+		return 0, problem.Faults{
+			{Code: problem.OutOfRange, Path: "/devices", Found: fmt.Sprint(len(devices)), Expected: fmt.Sprintf("1 to %d laptops", MaxMoved)},
+		}
 	}
 	return s.putAll(by, change, "move devices", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		snapshot = snapshot.Indexed(snapshot)
@@ -255,7 +281,15 @@ func (s *AudienceService) Move(by Actor, change string, devices []string, unit s
 		for i, id := range devices {
 			d := snapshot.Device(estate.DeviceID(id))
 			if d == nil {
-				faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: problem.Join("/devices", i), Found: problem.Quote(id), Expected: "the id of a device of this estate"})
+				faults = append(
+					faults,
+					problem.Fault{
+						Code:     problem.UnknownReference,
+						Path:     problem.Join("/devices", i),
+						Found:    problem.Quote(id),
+						Expected: "the id of a device of this estate",
+					},
+				)
 				continue
 			}
 			if string(d.Unit) == unit {
@@ -342,7 +376,13 @@ type DetachLook struct {
 
 // Detach says what a unit or group would lose that detaches kinds of policy or areas of the dictionary; with none it inherits everything
 // again. With keep today's values become a policy of the change. With look nothing is stored.
-func (s *AudienceService) Detach(by Actor, change string, place estate.Target, detach []estate.Detachment, keep, look bool) (*DetachLook, error) {
+func (s *AudienceService) Detach(
+	by Actor,
+	change string,
+	place estate.Target,
+	detach []estate.Detachment,
+	keep, look bool,
+) (*DetachLook, error) {
 	v, err := s.changes.ViewOf(change)
 	if err != nil {
 		return nil, err
@@ -362,7 +402,13 @@ func (s *AudienceService) Detach(by Actor, change string, place estate.Target, d
 	side := v.Side.With(after)
 	out := &DetachLook{Detaching: review.Detach(v.Side, side, place), Side: v.Side, edits: []EditInput{in}}
 	if keep && len(out.Today) > 0 {
-		p := estate.Policy{ID: freshPolicy(v, place.ID+"-own-values"), Title: "Own values of " + place.ID, State: estate.Active, Why: "Values of the day on which " + place.String() + " stopped inheriting them", Audience: estate.Audience{Include: []estate.Target{place}}}
+		p := estate.Policy{
+			ID:       freshPolicy(v, place.ID+"-own-values"),
+			Title:    "Own values of " + place.ID,
+			State:    estate.Active,
+			Why:      "Values of the day on which " + place.String() + " stopped inheriting them",
+			Audience: estate.Audience{Include: []estate.Target{place}},
+		}
 		for _, t := range out.Today {
 			p.Entries = append(p.Entries, estate.Entry{Setting: t.Setting, Value: t.Value})
 		}
@@ -409,7 +455,9 @@ func detached(s *estate.Snapshot, place estate.Target, detach []estate.Detachmen
 			}
 		}
 	default:
-		return EditInput{}, problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(place.String()), Expected: "unit:ID or group:ID"}}
+		return EditInput{}, problem.Faults{
+			{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(place.String()), Expected: "unit:ID or group:ID"},
+		}
 	}
 	return EditInput{}, &NotFoundError{"unit or group", place.String()}
 }
@@ -520,9 +568,19 @@ func (v View) Beside(a, b string) (review.Pair, error) {
 // SaveView keeps a list as somebody looks at it.
 func (s *AudienceService) SaveView(by Actor, page, title, query string, shared bool) (store.SavedView, error) {
 	if n := len(strings.TrimSpace(title)); n < 1 || n > 100 {
-		return store.SavedView{}, problem.Faults{{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 100 characters"}}
+		return store.SavedView{}, problem.Faults{
+			{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 100 characters"},
+		}
 	}
-	v := store.SavedView{ID: "V-" + strings.ToLower(rand.Text()[:8]), Page: page, Title: strings.TrimSpace(title), Query: query, Owner: by.Name, Shared: shared, CreatedAt: s.now()}
+	v := store.SavedView{
+		ID:        "V-" + strings.ToLower(rand.Text()[:8]),
+		Page:      page,
+		Title:     strings.TrimSpace(title),
+		Query:     query,
+		Owner:     by.Name,
+		Shared:    shared,
+		CreatedAt: s.now(),
+	}
 	return v, s.store.SaveView(v)
 }
 

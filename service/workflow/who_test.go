@@ -93,7 +93,12 @@ func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
 		t.Fatal("contractors are not used", err)
 	}
 	var bad problem.Faults
-	if _, err := f.PutEdit(ines, c, EditInput{Kind: estate.KindGroup, ID: "contractors", Retire: true}); !errors.As(err, &bad) || bad[0].Code != problem.InUse || !strings.Contains(bad[0].Found, "policies/contractor-browser") {
+	if _, err := f.PutEdit(
+		ines,
+		c,
+		EditInput{Kind: estate.KindGroup, ID: "contractors", Retire: true},
+	); !errors.As(err, &bad) || bad[0].Code != problem.InUse ||
+		!strings.Contains(bad[0].Found, "policies/contractor-browser") {
 		t.Errorf("deleted while in use: %v", err)
 	}
 	n, err := f.RetireGroup(ines, c, "contractors")
@@ -101,7 +106,8 @@ func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	after, err := f.ViewOf(c)
-	if err != nil || after.UseOf(target).Used() || slices.ContainsFunc(after.Plan.Snapshot().Groups, func(g estate.Group) bool { return g.ID == "contractors" }) {
+	if err != nil || after.UseOf(target).Used() ||
+		slices.ContainsFunc(after.Plan.Snapshot().Groups, func(g estate.Group) bool { return g.ID == "contractors" }) {
 		t.Errorf("it is still there or named: %+v %v", after.UseOf(target), err)
 	}
 	report, _, err := f.Impact(c)
@@ -155,14 +161,16 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 	}
 	house.Entries = entries
 	edited(t, f, house, estate.KindPolicy)
-	if p := find(); len(p.Missed) != 1 || p.Missed[0].Setting != "screen.lock_after_minutes" || p.Missed[0].Was.Integer() != 15 || p.Missed[0].Value.Integer() != 11 {
+	if p := find(); len(p.Missed) != 1 || p.Missed[0].Setting != "screen.lock_after_minutes" || p.Missed[0].Was.Integer() != 15 ||
+		p.Missed[0].Value.Integer() != 11 {
 		t.Errorf("it missed %+v", p.Missed)
 	}
 	if o, err := f.Overview(); err != nil || o.Missed != 1 || len(o.DetachDue) != 0 {
 		t.Errorf("the overview says %d %v %v", o.Missed, o.DetachDue, err)
 	}
 	day.Store("2026-11-24")
-	if o, err := f.Overview(); err != nil || len(o.DetachDue) != 1 || o.DetachDue[0].Place != place || o.DetachDue[0].Due[0].Reason != "At sea" {
+	if o, err := f.Overview(); err != nil || len(o.DetachDue) != 1 || o.DetachDue[0].Place != place ||
+		o.DetachDue[0].Due[0].Reason != "At sea" {
 		t.Errorf("on the day of review the overview says %v %v", o.DetachDue, err)
 	}
 	c = opened(t, f, "Take part again")
@@ -203,7 +211,14 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 	f, _ := flow(t, day)
 	withDemo(t, f)
 	hour := setting.IntegerValue(60)
-	doc := files.ExceptionDoc{ID: "EX-9", Setting: "screen.lock_after_minutes", Target: "device:LT-0112", Value: &hour, Until: "2026-12-10", Reason: "Plotter"}
+	doc := files.ExceptionDoc{
+		ID:      "EX-9",
+		Setting: "screen.lock_after_minutes",
+		Target:  "device:LT-0112",
+		Value:   &hour,
+		Until:   "2026-12-10",
+		Reason:  "Plotter",
+	}
 	var bad problem.Faults
 	for name, alter := range map[string]func(*files.ExceptionDoc){
 		"no reason": func(d *files.ExceptionDoc) { d.Reason = "" }, "over already": func(d *files.ExceptionDoc) { d.Until = "2026-11-22" }, "no such laptop": func(d *files.ExceptionDoc) { d.Target = "device:LT-9999" }, "no such setting": func(d *files.ExceptionDoc) { d.Setting = "screen.colour" },
@@ -234,7 +249,8 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 		t.Errorf("the overview says %d are asked for %v", o.Asked, err)
 	}
 	r, err := f.DecideException(tomas, "EX-9", true, "For the survey")
-	if err != nil || r.State != Approved || r.Exception.ApprovedBy != "tomas" || r.Exception.ApprovedOn != "2026-11-23" || r.Revision != f.Live().Revision {
+	if err != nil || r.State != Approved || r.Exception.ApprovedBy != "tomas" || r.Exception.ApprovedOn != "2026-11-23" ||
+		r.Revision != f.Live().Revision {
 		t.Fatalf("%+v %v", r, err)
 	}
 	if r, _ := f.Live().Plan.Effective("LT-0112", ""); r.Setting("screen.lock_after_minutes").Value.Integer() != 60 {
@@ -264,8 +280,24 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 	}
 	// Nobody writes an exception and approves it in one go by another way.
 	c := opened(t, f, "Short cut")
-	body, _ := files.EncodeJSON(estate.Exception{ID: "EX-10", Setting: "media.camera", Target: estate.Target{Kind: estate.ToDevice, ID: "LT-0001"}, Unset: true, Until: "2027-01-01", Reason: "r", ApprovedBy: "ines", ApprovedOn: "2026-12-11"})
-	if _, err := f.PutEdit(ines, c, EditInput{Kind: estate.KindException, ID: "EX-10", Body: body}); !errors.As(err, &bad) || bad[0].Path != "/approved_by" {
+	body, _ := files.EncodeJSON(
+		estate.Exception{
+			ID:         "EX-10",
+			Setting:    "media.camera",
+			Target:     estate.Target{Kind: estate.ToDevice, ID: "LT-0001"},
+			Unset:      true,
+			Until:      "2027-01-01",
+			Reason:     "r",
+			ApprovedBy: "ines",
+			ApprovedOn: "2026-12-11",
+		},
+	)
+	if _, err := f.PutEdit(
+		ines,
+		c,
+		EditInput{Kind: estate.KindException, ID: "EX-10", Body: body},
+	); !errors.As(err, &bad) ||
+		bad[0].Path != "/approved_by" {
 		t.Errorf("written and approved by one: %v", err)
 	}
 	doc.ID, doc.Until = "EX-11", "2027-01-01"
@@ -294,7 +326,8 @@ func TestPastingViewsAndLists(t *testing.T) {
 	}
 	serial := deviceOf(t, f, "LT-0007").Serial
 	p := v.Paste([]string{" " + strings.ToLower(serial) + ",", "LT-0008", "lt-0007", "", "NOPE", `"LT-0009"`})
-	if !slices.Equal(p.Devices, []estate.DeviceID{"LT-0007", "LT-0008", "LT-0009"}) || !slices.Equal(p.Unknown, []string{"NOPE"}) || !slices.Equal(p.Doubled, []string{"lt-0007"}) {
+	if !slices.Equal(p.Devices, []estate.DeviceID{"LT-0007", "LT-0008", "LT-0009"}) || !slices.Equal(p.Unknown, []string{"NOPE"}) ||
+		!slices.Equal(p.Doubled, []string{"lt-0007"}) {
 		t.Errorf("pasted: %+v", p)
 	}
 	mine, err := f.SaveView(ines, "devices", " Field laptops ", "q=field", false)
@@ -328,7 +361,8 @@ func TestPastingViewsAndLists(t *testing.T) {
 		t.Errorf("people: %v", err)
 	}
 	page, err := f.Person("ruth.mbeki")
-	if err != nil || len(page.Devices) != 4 || page.Devices[0].Device.ID != "LT-0110" || len(page.Groups) == 0 || page.Units[len(page.Units)-1] != "rv-petrel" {
+	if err != nil || len(page.Devices) != 4 || page.Devices[0].Device.ID != "LT-0110" || len(page.Groups) == 0 ||
+		page.Units[len(page.Units)-1] != "rv-petrel" {
 		t.Errorf("a person's page: %+v %v", page, err)
 	}
 	if _, err := f.Person("nobody"); !errors.As(err, &missing) {

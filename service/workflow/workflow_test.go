@@ -217,7 +217,11 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 	}
 	// A group of that name made anew goes on with the next version.
 	c, _ = f.NewChange(ines, "Again", "")
-	if _, err := f.PutEdit(ines, c.ID, EditInput{Kind: estate.KindGroup, ID: "finance", Expected: -1, Body: []byte(`{"id":"finance","of":"people"}`)}); err != nil {
+	if _, err := f.PutEdit(
+		ines,
+		c.ID,
+		EditInput{Kind: estate.KindGroup, ID: "finance", Expected: -1, Body: []byte(`{"id":"finance","of":"people"}`)},
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := f.Publish(ines, c.ID, -1); err != nil {
@@ -234,7 +238,16 @@ func TestTryingStoresNothing(t *testing.T) {
 	f, s := flow(t, day)
 	withDemo(t, f)
 	before, _ := s.AuditRecords(0, 500)
-	trial, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", `"priority":10,"settings":{"media.usb_storage":"read-only","browser.blocked_sites":["a.example"],"media.camera":false},"audience":{"include":["group:contractors"]}`)})
+	trial, err := f.Try(
+		t.Context(),
+		"",
+		[]EditInput{
+			policyEdit(
+				"try",
+				`"priority":10,"settings":{"media.usb_storage":"read-only","browser.blocked_sites":["a.example"],"media.camera":false},"audience":{"include":["group:contractors"]}`,
+			),
+		},
+	)
 	if err != nil || trial.Faults != nil {
 		t.Fatal(trial, err)
 	}
@@ -382,7 +395,12 @@ func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
 			t.Fatalf("it was worked out all the same: %v", err)
 		}
 	}
-	if trial, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", camerasOff)}); err != nil || len(trial.Faults) > 0 || trial.Report.Devices.Len() == 0 {
+	if trial, err := f.Try(
+		t.Context(),
+		"",
+		[]EditInput{policyEdit("try", camerasOff)},
+	); err != nil || len(trial.Faults) > 0 ||
+		trial.Report.Devices.Len() == 0 {
 		t.Errorf("whoever waits gets %+v %v", trial, err)
 	}
 }
@@ -397,7 +415,13 @@ func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	first, second := policyEdit("first", `"priority":900,"settings":{"screen.lock_after_minutes":3},"audience":{"include":["everyone"]}`), policyEdit("second", `"priority":950,"settings":{"media.camera":false},"audience":{"include":["unit:labs"]}`)
+	first, second := policyEdit(
+		"first",
+		`"priority":900,"settings":{"screen.lock_after_minutes":3},"audience":{"include":["everyone"]}`,
+	), policyEdit(
+		"second",
+		`"priority":950,"settings":{"media.camera":false},"audience":{"include":["unit:labs"]}`,
+	)
 	if _, err := f.PutEdit(ines, c.ID, first); err != nil {
 		t.Fatal(err)
 	}
@@ -424,7 +448,11 @@ func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.PutEdit(ines, other.ID, policyEdit("third", `"priority":800,"settings":{"media.camera":true},"audience":{"include":["everyone"]}`)); err != nil {
+		if _, err := f.PutEdit(
+			ines,
+			other.ID,
+			policyEdit("third", `"priority":800,"settings":{"media.camera":true},"audience":{"include":["everyone"]}`),
+		); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := f.Publish(ines, other.ID, -1); err != nil {

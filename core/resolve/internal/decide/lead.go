@@ -27,7 +27,13 @@ func (m Marked) Next(at, end int32) int32 {
 // The candidates' fates and ranks, in order of precedence, are appended to those given; none are where there is no candidate. ok is false
 // where more is to be looked at: rules that put values together, and candidates of one run with different values. Nothing is decided
 // then.
-func (ix *Index) DecideByLead(marked Marked, order []Order, first int32, fates []Fate, ranks []int32) (outcome int32, _ []Fate, _ []int32, ok bool) {
+func (ix *Index) DecideByLead(
+	marked Marked,
+	order []Order,
+	first int32,
+	fates []Fate,
+	ranks []int32,
+) (outcome int32, _ []Fate, _ []int32, ok bool) {
 	rule := ix.precedence
 	if rule == nil {
 		return 0, fates, ranks, false

@@ -56,7 +56,11 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 
 // unrank adds an entry once for each level of its policy.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
-	u := unranked{Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock}, Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)}, nil}
+	u := unranked{
+		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock},
+		Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)},
+		nil,
+	}
 	if ix.Def.Combine.ByItems() {
 		for _, item := range s.Entry.Value.Members() {
 			u.items = append(u.items, ix.Outcomes.Item(item).Number)

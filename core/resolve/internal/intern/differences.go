@@ -27,8 +27,8 @@ func CompareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(
 	return compareAt(len(was), len(next), func(i int) *T { return was[i] }, func(i int) *T { return next[i] }, id, equal)
 }
 
-// compareAt compares lists of so many objects, which are given by place. It goes through them side by side, and then looks for the objects that
-// are at another place.
+// compareAt compares lists of so many objects, which are given by place. It goes through them side by side, and then looks for the
+// objects that are at another place.
 func compareAt[T any, K comparable](before, after int, was, next func(int) *T, id func(*T) K, equal func(a, b *T) bool) (d Differences[K]) {
 	side := min(before, after)
 	var apart []int

@@ -32,7 +32,12 @@ type testKey struct {
 
 // NewGeneration gives an empty generation.
 func NewGeneration() *Generation {
-	return &Generation{columns: map[rule.Look]*Column{}, tests: map[testKey]*Test{}, outcomes: map[setting.ID]*Outcomes{}, supports: map[string]*Support{}}
+	return &Generation{
+		columns:  map[rule.Look]*Column{},
+		tests:    map[testKey]*Test{},
+		outcomes: map[setting.ID]*Outcomes{},
+		supports: map[string]*Support{},
+	}
 }
 
 // spare is how many values, tests and outcomes a generation may gather over twice what it began with. A condition that was tried takes

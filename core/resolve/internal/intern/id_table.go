@@ -60,7 +60,14 @@ func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 		next.base = newBaseTable(slices.Clone(fresh), numbers)
 		return next
 	}
-	next := &IDTable[K]{base: p.base, later: maps.Clone(p.later), free: append([]int32(nil), p.free...), N: p.N, serial: serials.Add(1), of: p.serial}
+	next := &IDTable[K]{
+		base:   p.base,
+		later:  maps.Clone(p.later),
+		free:   append([]int32(nil), p.free...),
+		N:      p.N,
+		serial: serials.Add(1),
+		of:     p.serial,
+	}
 	if len(p.later)+len(gone)+len(fresh) > p.base.len()/4 {
 		next.base, next.later = p.flattened(), nil
 	}

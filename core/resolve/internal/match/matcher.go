@@ -126,7 +126,11 @@ func (m *Matcher) PersonAt(row int) int {
 
 // Variables is all that an expression may see of a row.
 func (m *Matcher) Variables(row int, settings map[string]any) map[string]any {
-	return map[string]any{"device": m.Pop.DeviceVariables(m.DeviceAt(row)), "person": m.Pop.PersonVariables(m.PersonAt(row)), "settings": settings}
+	return map[string]any{
+		"device":   m.Pop.DeviceVariables(m.DeviceAt(row)),
+		"person":   m.Pop.PersonVariables(m.PersonAt(row)),
+		"settings": settings,
+	}
 }
 
 // coded gives the codes of the rows of Dom in a column, by row. Those of columns that no rule of the population looks at, but one that is
