@@ -12,7 +12,7 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// gatherPeople makes the roll of all people with their groups.
+// gatherPeople makes the table of all people with their groups.
 func (p *Plan) gatherPeople() *match.Subjects {
 	r := p.Everybody()
 	r.Groups = make([][]bitset.Packed, len(p.Groups))
@@ -48,7 +48,7 @@ func (p *Plan) gatherPeople() *match.Subjects {
 	return r
 }
 
-// eachBlock goes through the blocks of a roll.
+// eachBlock goes through the blocks of a table of subjects.
 func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	w := p.worker(r)
 	defer w.done()
@@ -58,7 +58,7 @@ func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	}
 }
 
-// eachBlockParallel goes through the blocks of a roll on all threads. begin is called once on each, and gives what is done there with
+// eachBlockParallel goes through the blocks of a table of subjects on all threads. begin is called once on each, and gives what is done there with
 // each block.
 func (p *Plan) eachBlockParallel(r *match.Subjects, begin func() func(w *worker)) {
 	threads.Share(len(r.Alive), func(mine iter.Seq[int]) {

@@ -103,9 +103,9 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
-	p.slots = was.slots
+	p.ranked = was.ranked
 	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstMatch, was.firstMatch) {
-		p.slots = sync.OnceValue(p.indexSlots)
+		p.ranked = sync.OnceValue(p.indexRanked)
 	}
 	if p.naming = was.naming; len(b.changes.policies) > 0 || p.GroupAt != was.GroupAt || was == nothing {
 		policies, groups := p.policies, len(p.Groups) // not the plan, which would be kept as long as others have this of it

@@ -1,4 +1,4 @@
-// This file resolves one subject with every reason: match, decide, force, check. What it finds is kept in little room.
+// This file resolves one subject with every reason: match, decide, force, check. Results are stored compactly.
 
 package resolve
 
@@ -155,7 +155,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		defer owner.done()
 		owner.findPolicies()
 	}
-	m := p.slots()
+	m := p.ranked()
 	mine := user.marked(m)
 	theirs := mine
 	if owner != user {
@@ -386,17 +386,17 @@ func (d *explanation) force(owner *subject) {
 	d.before = false
 }
 
-// slotIndex says by policy and level which ranked entries are theirs. The ranked entries of all settings are numbered in one row, setting
+// rankedIndex says by policy and level which ranked entries are theirs. The ranked entries of all settings are numbered in one row, setting
 // by setting in the order of ids.
-type slotIndex struct {
-	first []int32        // by place of the setting in that order: its first entry; in the end how many entries there are
-	order []decide.Order // by entry
-	begin []int32        // by number of the level match: where its entries begin in slots; in the end how many there are
-	slots []int32
+type rankedIndex struct {
+	first  []int32        // by place of the setting in that order: its first entry; in the end how many entries there are
+	order  []decide.Order // by entry
+	begin  []int32        // by number of the level match: where its entries begin in ranked; in the end how many there are
+	ranked []int32
 }
 
-func (p *Plan) indexSlots() *slotIndex {
-	m := &slotIndex{first: make([]int32, 1, len(p.bySetting)+1)}
+func (p *Plan) indexRanked() *rankedIndex {
+	m := &rankedIndex{first: make([]int32, 1, len(p.bySetting)+1)}
 	for i, s := range p.bySetting {
 		m.first = append(m.first, m.first[i]+int32(len(p.settings[s].Keys)))
 	}
@@ -406,7 +406,7 @@ func (p *Plan) indexSlots() *slotIndex {
 			m.order = append(m.order, p.settings[s].Ranked[i].Order)
 		}
 	}
-	m.begin, m.slots = groupByKey(int(p.firstMatch[len(p.policies)]), func(do func(match, slot int32)) {
+	m.begin, m.ranked = groupByKey(int(p.firstMatch[len(p.policies)]), func(do func(match, entry int32)) {
 		at := int32(0)
 		for _, s := range p.bySetting {
 			for _, key := range p.settings[s].Keys {
@@ -437,18 +437,18 @@ func groupByKey(keys int, each func(do func(key, value int32))) (begin, values [
 }
 
 // marked gives the ranked entries of all settings that a subject has, a bit for each.
-func (s *subject) marked(m *slotIndex) decide.Marked {
-	n := len(m.slots)/64 + 1
+func (s *subject) marked(m *rankedIndex) decide.Marked {
+	n := len(m.ranked)/64 + 1
 	s.roomMarked = slices.Grow(s.roomMarked[:0], n)[:n]
-	row, first := s.roomMarked, s.plan.firstMatch // plans that share a slot index number level matches alike
+	row, first := s.roomMarked, s.plan.firstMatch // plans that share a index of ranked entries number level matches alike
 	clear(row)
 	for at, applied := range s.applied {
 		if applied.levelAt == intern.None {
 			continue
 		}
 		of := first[at] + int32(applied.levelAt)
-		for _, slot := range m.slots[m.begin[of]:m.begin[of+1]] {
-			row[slot>>6] |= 1 << (slot & 63)
+		for _, entry := range m.ranked[m.begin[of]:m.begin[of+1]] {
+			row[entry>>6] |= 1 << (entry & 63)
 		}
 	}
 	return row

@@ -99,7 +99,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 	return out
 }
 
-// whence says where a slot's entry comes from as seen from a place.
+// whence says where an entry comes from as seen from a place.
 func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
 	here := GroupLevel
 	switch t.Kind {

@@ -236,7 +236,7 @@ func (pol *policy) entryAt(setting int) (int, bool) {
 	return slices.BinarySearchFunc(pol.entries, setting, func(e entry, s int) int { return e.setting - s })
 }
 
-// furtherUsers is the roll of laptops with people who sign in besides the owner.
+// furtherUsers is the table of laptops with people who sign in besides the owner.
 func (p *Plan) furtherUsers() *match.Subjects {
 	var devices, people []int32
 	for at := range p.Devices.Len() {

@@ -1,4 +1,4 @@
-// This file has the plan: what is kept of an estate between questions.
+// This file has the plan: an estate prepared for questions.
 
 package resolve
 
@@ -50,7 +50,7 @@ type Plan struct {
 	firstMatch   []int32                        // by policy: the number of its first level, with the levels of all policies numbered in one row; in the end how many there are
 	needed       []*intern.Column               // what rules look at
 	naming       func() [][]int                 // by group: policies that name it; gathered when it is first asked, as what follows
-	slots        func() *slotIndex              // whose slots are where
+	ranked       func() *rankedIndex            // the ranked entries of every level match
 	blockMatches []atomic.Pointer[blockMatches] // by block, as they are first asked for
 	resolving    sync.Mutex
 	resolution   *EstateResolution

@@ -148,7 +148,7 @@ func (k *recomputation) run() {
 	) // what takes longest begins first
 	k.idle.Store(int32(max(0, runtime.GOMAXPROCS(0)-len(blocks))))
 	var guard sync.Mutex
-	var puts [][]blockPatch
+	var patches [][]blockPatch
 	threads.Share(len(blocks), func(mine iter.Seq[int]) {
 		h := &blockUpdater{worker: p.worker(p.Laptops()), recomputation: k}
 		defer h.done()
@@ -156,21 +156,21 @@ func (k *recomputation) run() {
 			h.update(blocks[i], wide || k.isRedetached(blocks[i]))
 		}
 		k.idle.Add(1)
-		for _, cells := range h.outcomes {
-			clear(cells)
+		for _, list := range h.outcomes {
+			clear(list)
 		}
 		guard.Lock()
 		defer guard.Unlock()
-		puts = append(puts, h.patches)
+		patches = append(patches, h.patches)
 	})
 	ofGroup := func(one blockPatch) bool { return one.what == patchGroup }
-	if slices.ContainsFunc(puts, func(some []blockPatch) bool { return slices.ContainsFunc(some, ofGroup) }) {
+	if slices.ContainsFunc(patches, func(some []blockPatch) bool { return slices.ContainsFunc(some, ofGroup) }) {
 		p.ownGroups(k.was)
 	}
-	threads.Share(len(puts), func(mine iter.Seq[int]) { // each goes through all, and takes its own: what several blocks put is in one list
+	threads.Share(len(patches), func(mine iter.Seq[int]) { // each goes through all, and takes its own: what several blocks put is in one list
 		for i := range mine {
-			for _, some := range puts {
-				k.apply(some, func(at int) bool { return at%len(puts) == i })
+			for _, some := range patches {
+				k.apply(some, func(at int) bool { return at%len(patches) == i })
 			}
 		}
 	})
@@ -226,8 +226,8 @@ func naming(policies []policy, groups int) [][]int {
 
 // apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied
 // before.
-func (k *recomputation) apply(puts []blockPatch, mine func(at int) bool) {
-	for _, one := range puts {
+func (k *recomputation) apply(patches []blockPatch, mine func(at int) bool) {
+	for _, one := range patches {
 		if !mine(one.at) {
 			continue
 		}
