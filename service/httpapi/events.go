@@ -61,8 +61,8 @@ func (s *server) document() gin.HandlerFunc {
 	return func(c *gin.Context) {
 		data, err := s.api.OpenAPI().MarshalJSON()
 		if err != nil {
-			s.Log.Error("writing the API document", "error", err)
-			writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", "the service's log says more"))
+			told := s.logged("writing the API document", "error", err)
+			writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", told))
 			return
 		}
 		c.Data(http.StatusOK, "application/vnd.oai.openapi+json; version=3.1", data)

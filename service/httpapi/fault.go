@@ -4,6 +4,7 @@ package httpapi
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -107,8 +108,14 @@ func (s *server) fault(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return problemOf(http.StatusServiceUnavailable, "let-go", "nobody waits for the answer any more")
 	}
-	s.Log.Error("request failed", "error", err)
-	return problemOf(http.StatusInternalServerError, "internal", "the service's log says more")
+	return problemOf(http.StatusInternalServerError, "internal", s.logged("request failed", "error", err))
+}
+
+// logged logs a failure of the service under a reference, and gives what the caller is told: nothing but the reference.
+func (s *server) logged(what string, attributes ...any) string {
+	reference := strings.ToLower(rand.Text()[:10])
+	s.Log.Error(what, append([]any{"reference", reference}, attributes...)...)
+	return "The service failed. Its log has the reason under the reference " + reference + "."
 }
 
 func firstFault(faults problem.Faults) string {
@@ -217,9 +224,9 @@ func (s *server) recovered(c *gin.Context) {
 			if r == http.ErrAbortHandler {
 				panic(r)
 			}
-			s.Log.Error("panic", "path", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
+			told := s.logged("panic", "path", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
 			if !c.Writer.Written() {
-				writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", "the service's log says more"))
+				writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", told))
 			}
 			c.Abort()
 		}

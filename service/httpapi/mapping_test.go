@@ -1,12 +1,15 @@
 package httpapi
 
 import (
+	"bytes"
 	"errors"
+	"log/slog"
 	"net/http"
 	"strings"
 	"testing"
 
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 // TestPagesCoverAListOnce follows cursors through lists of many lengths.
@@ -72,5 +75,21 @@ func TestFaultsOfTheAPIRepeatNoValues(t *testing.T) {
 	}
 	if pointer("body.items[3].name") != "/body/items/3/name" {
 		t.Error(pointer("body.items[3].name"))
+	}
+}
+
+// TestAFailureIsLoggedUnderAReference answers an error that nobody foresaw: the caller is told a reference and nothing of the error, the
+// log has both.
+func TestAFailureIsLoggedUnderAReference(t *testing.T) {
+	var log bytes.Buffer
+	s := &server{Config: Config{Log: slog.New(slog.NewTextHandler(&log, nil))}}
+	told := s.fault(errors.New("disk /secret/path is full"))
+	var p *wire.Problem
+	if !errors.As(told, &p) || p.Status != http.StatusInternalServerError || strings.Contains(p.Detail, "disk") {
+		t.Fatalf("the caller is told %+v", told)
+	}
+	_, reference, found := strings.Cut(strings.TrimSuffix(p.Detail, "."), "reference ")
+	if !found || len(reference) != 10 || !strings.Contains(log.String(), "reference="+reference) || !strings.Contains(log.String(), "/secret/path") {
+		t.Errorf("told %q, logged %q", p.Detail, log.String())
 	}
 }

@@ -124,8 +124,7 @@ func (s *server) failSCIM(c *gin.Context, err error) {
 		refuseSCIM(c, known)
 		return
 	}
-	s.Log.Error("request failed", "path", c.FullPath(), "error", err)
-	refuseSCIM(c, &scim.Error{Status: 500, Detail: "the service failed; its log says more"})
+	refuseSCIM(c, &scim.Error{Status: 500, Detail: s.logged("request failed", "path", c.FullPath(), "error", err)})
 }
 
 func fixedList(c *gin.Context, list []any) {
