@@ -88,8 +88,8 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	return out
 }
 
-// GroupDevices gives the laptops that are in a group, by themselves or through their owners.
-func (p *Plan) GroupDevices(id estate.GroupID) Devices {
+// groupDevices gives the laptops that are in a group, by themselves or through their owners.
+func (p *Plan) groupDevices(id estate.GroupID) Devices {
 	at, known := p.GroupAt.Number(id)
 	if !known {
 		return Devices{}
@@ -105,7 +105,7 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 	}
 	var members []string
 	if p.Groups[at].Of == estate.OfDevices {
-		for _, id := range p.GroupDevices(id).IDs() {
+		for _, id := range p.groupDevices(id).IDs() {
 			members = append(members, string(id))
 		}
 		return members
@@ -128,7 +128,7 @@ func (p *Plan) GroupSize(id estate.GroupID) (n int) {
 		return 0
 	}
 	if p.Groups[at].Of == estate.OfDevices {
-		return p.GroupDevices(id).Len()
+		return p.groupDevices(id).Len()
 	}
 	for _, packed := range p.Persons().Groups[at] {
 		n += packed.Len()
