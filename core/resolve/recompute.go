@@ -1,5 +1,5 @@
-// This file works out what altered, block by block: groups, whom policies reach, what settings come out as, what is forced, and what
-// checks find. Blocks are worked on side by side.
+// This file recomputes what an altered snapshot affects, block by block: groups, audiences, outcomes of settings, forced values, checks.
+// Blocks are computed in parallel. Each worker collects patches; when all blocks are done, the patches are written into the plan.
 
 package resolve
 
@@ -20,30 +20,30 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// recomputation is one going-through of the blocks.
+// recomputation is one run over the blocks of a plan, with what all workers share. It is not used after the run.
 type recomputation struct {
 	was, next *Plan
 	*changes
-	full            bool // everything is worked out
-	members         bool // groups and audiences too, not only what settings come out as
+	full            bool // everything is computed, for all laptops
+	members         bool // groups and audiences are computed too, not only the outcomes of settings
 	after           *EstateResolution
-	anyDetached     bool             // somebody is detached, before or after
+	anyDetached     bool             // some place detaches something, before or after
 	limitedSettings []int            // settings that not every laptop supports
-	redetached      intern.DeviceSet // laptops in units and groups that are detached for other kinds than they did; nil: none
+	redetached      intern.DeviceSet // laptops in places that detach other kinds or areas than before; nil: none
 
 	idle atomic.Int32 // threads that have no block
 
 	affectedGroups, affectedPolicies affected
-	movedGroups, movedPolicies       []concern // where units alone moved
+	movedGroups, movedPolicies       []concern // affected by moved units alone
 }
 
-// affected parts groups, or policies, by for whom they are worked out anew. Groups come after those that they have as members.
+// affected is the groups, or the policies, to compute again, by number. Groups come after the groups that are their members.
 type affected struct {
-	steady  []int // for the touched laptops alone
-	altered []int // they altered themselves, or name groups that did: for others too
+	steady  []int // computed for the touched laptops only
+	altered []int // altered themselves, or name altered groups: computed for all laptops
 }
 
-// blockPatch is something that came out otherwise in a block.
+// blockPatch is a new result for one group, policy, setting or check in one block.
 type blockPatch struct {
 	what    patchKind
 	at      int
@@ -62,7 +62,7 @@ const (
 	patchProblem
 )
 
-// blockUpdater is a worker of a pass, with what it found of a block.
+// blockUpdater computes one block after the other, for one thread. It reads the plan before and collects patches.
 type blockUpdater struct {
 	*worker
 	*recomputation
@@ -70,20 +70,20 @@ type blockUpdater struct {
 
 	alive, touched, wide *bitset.Set
 	rehomed              *bitset.Set
-	stayed               *bitset.Set // laptops that are there before and after
+	stayed               *bitset.Set // rows that hold the same laptop before and after
 	redecided            []int
 }
 
-// updaterRoom is what a pass finds in a block. A worker keeps the room for the next pass.
+// updaterRoom is the buffers of a blockUpdater, which are used again for the next block.
 type updaterRoom struct {
 	groupsAltered []bitset.Dated
-	masks         []bitset.Dated             // by setting: laptops to decide it for again
-	altered       []bitset.Dated             // by setting: laptops for which it may have come out otherwise
-	final         []bitset.Dated             // by setting: the same after forcing
-	outcomes      [patchProblem][]datedParts // what was put in this block
+	masks         []bitset.Dated             // by setting: rows to decide again
+	altered       []bitset.Dated             // by setting: rows whose outcome may differ from before
+	final         []bitset.Dated             // by setting: the same, after forcing
+	outcomes      [patchProblem][]datedParts // the new results of this block
 }
 
-// recompute goes through the blocks of a plan that was made of another.
+// recompute computes the blocks of a plan that was made of another one. Only blocks with affected rows are computed.
 func (p *Plan) recompute(was *Plan, c *changes) {
 	was.resolving.Lock()
 	before := was.resolution
@@ -99,7 +99,7 @@ func (p *Plan) recompute(was *Plan, c *changes) {
 	}
 }
 
-// Estate resolves every laptop for its owner. It is worked out once; plans made With another snapshot have it from this one.
+// Estate resolves every laptop for its owner. It is computed once for each plan; a plan made With another snapshot starts from it.
 func (p *Plan) Estate() *EstateResolution {
 	p.resolving.Lock()
 	defer p.resolving.Unlock()
@@ -167,7 +167,7 @@ func (k *recomputation) run() {
 	if slices.ContainsFunc(patches, func(some []blockPatch) bool { return slices.ContainsFunc(some, ofGroup) }) {
 		p.ownGroups(k.was)
 	}
-	threads.Share(len(patches), func(mine iter.Seq[int]) { // each goes through all, and takes its own: what several blocks put is in one list
+	threads.Share(len(patches), func(mine iter.Seq[int]) { // each thread applies the patches whose number is its own, since patches of several blocks go into one list
 		for i := range mine {
 			for _, some := range patches {
 				k.apply(some, func(at int) bool { return at%len(patches) == i })
@@ -176,7 +176,7 @@ func (k *recomputation) run() {
 	})
 }
 
-// findAffected finds out which groups and policies are to be worked out for whom.
+// findAffected finds which groups and policies must be computed again, and for which laptops.
 func (k *recomputation) findAffected() {
 	p := k.next
 	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
@@ -202,7 +202,7 @@ func (k *recomputation) findAffected() {
 	}
 }
 
-// naming lists by group the policies that name it.
+// naming gives, by number of the group, the policies that name it.
 func naming(policies []policy, groups int) [][]int {
 	out := make([][]int, groups)
 	for at := range policies {
@@ -224,8 +224,7 @@ func naming(policies []policy, groups int) [][]int {
 	return out
 }
 
-// apply writes what came out otherwise, where a thing's number is one of those given. Lists that are shared with another plan are copied
-// before.
+// apply writes patches into the plan, those whose number is one of mine. A list that is shared with the plan before is copied first.
 func (k *recomputation) apply(patches []blockPatch, mine func(at int) bool) {
 	for _, one := range patches {
 		if !mine(one.at) {
@@ -282,7 +281,7 @@ func ownBlock[T any](list, shared []T, block int, is T) []T {
 	return list
 }
 
-// setOf gives the set of a thing in a list of sets that are good for this block.
+// setOf gives the set of a number in a list of sets, which is empty if it was last used for another block.
 func (h *blockUpdater) setOf(list *[]bitset.Dated, at int) *bitset.Set {
 	for len(*list) <= at {
 		*list = append(*list, bitset.Dated{})
@@ -325,7 +324,7 @@ func (h *blockUpdater) update(block int, wide bool) {
 	h.wide.Copy(&alive)
 	h.wide.Or(&touched)
 	h.redecided = h.redecided[:0]
-	if h.members && narrow { // what is altered of nobody else is looked at for the touched laptops alone
+	if h.members && narrow { // what did not alter itself is computed for the touched laptops only
 		h.updateGroups(h.affectedGroups.steady)
 		h.updatePolicies(h.affectedPolicies.steady)
 	}
@@ -343,7 +342,7 @@ func (h *blockUpdater) update(block int, wide bool) {
 	}
 }
 
-// patch gives a set in which the rows of mask are as in is, and the others as they were; ok is false where all is as it was.
+// patch gives a set in which the rows of mask are as in is, and all others as before. ok is false if nothing differs.
 func (h *blockUpdater) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Set) (out *bitset.Set, ok bool) {
 	if mask.Len() <= match.FewRows {
 		same := true

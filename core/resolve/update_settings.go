@@ -1,4 +1,4 @@
-// This file works out what settings come out as in a block: decided, forced and checked.
+// This file computes the outcomes of settings in a block: decided, forced and checked.
 
 package resolve
 
@@ -14,7 +14,7 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// redecide notes that a setting is to be decided again on some rows.
+// redecide marks rows for which a setting must be decided again.
 func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
@@ -36,7 +36,7 @@ func (h *blockUpdater) redecideAll(rows *bitset.Set) {
 	}
 }
 
-// findRedecided finds out which settings are to be decided again for whom.
+// findRedecided finds which settings must be decided again, and on which rows.
 func (h *blockUpdater) findRedecided() {
 	p := h.next
 	if h.full {
@@ -66,7 +66,7 @@ func (h *blockUpdater) findRedecided() {
 		systems := h.Temp()
 		h.systems[h.Block].Into(systems)
 		for _, at := range h.limitedSettings {
-			if len(p.settings[at].support.Needs) > 0 { // any fact may matter
+			if len(p.settings[at].support.Needs) > 0 { // its condition may read any fact
 				h.redecide(at, h.touched)
 			} else {
 				h.redecide(at, systems)
@@ -120,7 +120,7 @@ func (h *blockUpdater) reachedBy(policies []int, rows *bitset.Set) {
 	}
 }
 
-// hadBefore gives the laptops that had some policies at levels at which these have no targets any more: who came to others is known.
+// hadBefore gives the laptops that had some policies at levels that these policies no longer have. Laptops at other levels are known.
 func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, at := range policies {
@@ -154,7 +154,7 @@ func (h *blockUpdater) updateSettings() {
 	h.Stage, h.Scope = nil, nil
 }
 
-// outcomesOf gives how a setting came out in the block, before forcing or after.
+// outcomesOf gives the outcome of a setting in the block, before or after forcing.
 func (h *blockUpdater) outcomesOf(at int, decided bool) bitset.Parts {
 	list := h.after.final
 	what := patchFinal
@@ -170,7 +170,7 @@ func (h *blockUpdater) outcomesOf(at int, decided bool) bitset.Parts {
 	return list[at][h.Block]
 }
 
-// setOutcomes keeps how a setting came out in the block.
+// setOutcomes stores the outcome of a setting in the block.
 func (h *blockUpdater) setOutcomes(at int, decided bool, is bitset.Parts) {
 	what, list := patchFinal, h.after.final
 	if decided {
@@ -192,9 +192,9 @@ type datedParts struct {
 	parts bitset.Parts
 }
 
-// decideSettings decides the settings that are to be decided again, together with threads that have no block of their own any more.
+// decideSettings decides the marked settings. Threads that have no block left help.
 func (h *blockUpdater) decideSettings() {
-	const worth = 32 // settings for which a thread is called
+	const worth = 32 // settings left, from which on another thread helps
 	for i, at := range h.redecided {
 		if len(h.redecided)-i >= worth && !h.full && h.idle.Load() > 0 {
 			h.decideShared(h.redecided[i:])
@@ -206,7 +206,7 @@ func (h *blockUpdater) decideSettings() {
 	}
 }
 
-// decideShared decides settings on this thread and on those that are idle.
+// decideShared decides settings on this thread and on idle ones.
 func (h *blockUpdater) decideShared(settings []int) {
 	hands := []*blockUpdater{h}
 	for range h.idle.Load() {
@@ -228,7 +228,7 @@ func (h *blockUpdater) decideShared(settings []int) {
 	}
 }
 
-// beside gives another hand for the same block that decides what this one does. Its worker is to be given back.
+// beside gives another updater for the same block, for a thread that helps. Its worker must be returned.
 func (h *blockUpdater) beside() *blockUpdater {
 	by := &blockUpdater{worker: h.next.worker(h.Subjects), recomputation: h.recomputation, alive: h.alive}
 	by.load(h.Block, &h.Dom)
@@ -244,7 +244,7 @@ func (h *blockUpdater) beside() *blockUpdater {
 	return by
 }
 
-// decideSetting decides a setting again on the rows of mask. It gives the cell, and tells whether it is another than before.
+// decideSetting decides a setting again on the rows of mask. It gives the outcome in the block, and whether it differs from before.
 func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts, altered bool) {
 	c := &h.next.settings[at]
 	mark := h.Mark()
@@ -260,7 +260,7 @@ func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts,
 	return is, altered || h.settings[at]
 }
 
-// noteOutcomes keeps a cell that was decided again.
+// noteOutcomes stores an outcome that was decided again, and collects its patch.
 func (h *blockUpdater) noteOutcomes(at int, is bitset.Parts) {
 	mask, forced := h.masks[at].Set, len(h.next.settings[at].forced) > 0
 	h.setOutcomes(at, forced, is)
@@ -270,7 +270,7 @@ func (h *blockUpdater) noteOutcomes(at int, is bitset.Parts) {
 	}
 }
 
-// mergeOutcomes gives a cell in which the rows of mask are as was emitted. altered is false where they were so before.
+// mergeOutcomes gives an outcome in which the rows of mask are as decided, and all others as before. altered is false if nothing differs.
 func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bitset.Parts, altered bool) {
 	numbers, sets := h.Out.Lists()
 	for i := 1; i < len(numbers); i++ { // few, and nearly in order
@@ -285,8 +285,8 @@ func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bit
 	return was.Patch(mask, numbers, sets)
 }
 
-// forceSetting gives a setting its forced values where it, or what they look at, came out otherwise. Every rule sees the values before
-// any forcing.
+// forceSetting applies the forced values of a setting on rows where the setting, or one that a condition reads, differs from before. Each
+// condition sees the decided values, before any forcing.
 func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	c := &h.next.settings[at]
 	mask := h.Keep()
@@ -367,7 +367,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	}
 }
 
-// runCheck runs a check where something that it looks at came out otherwise.
+// runCheck evaluates a check on rows where a setting that it reads differs from before.
 func (h *blockUpdater) runCheck(at int) {
 	c := &h.next.checks[at]
 	mask := h.Keep()
@@ -376,7 +376,7 @@ func (h *blockUpdater) runCheck(at int) {
 	} else {
 		mask.Or(h.touched)
 		if !c.subjects {
-			mask.AndNot(h.stayed) // who came or is gone
+			mask.AndNot(h.stayed) // rows whose laptop is new or gone
 		}
 		looks := c.looks
 		if c.whole {
@@ -410,13 +410,13 @@ func (h *blockUpdater) runCheck(at int) {
 	}
 }
 
-// blockSettings is the settings as they came out in the block that is worked on.
+// blockSettings gives the values of settings in the current block to conditions.
 type blockSettings struct {
 	*blockUpdater
 	decided bool // before forcing
 }
 
-// Part gives rows by the code of what they have in a setting.
+// Part splits rows by the code of their value of a setting.
 func (s *blockSettings) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	at, known := s.next.SettingAt.Number(setting.ID(id))
 	if !known {
@@ -435,7 +435,7 @@ func (s *blockSettings) partOf(at int, within *bitset.Set, yield func(code uint3
 	)
 }
 
-// Settings goes through the cells once for many rows: one by one they would be looked up again and again.
+// Settings reads the outcomes once for many rows, which is faster than a lookup for each row.
 func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[string]any)) {
 	const atOnce = 512
 	left := s.Keep()
@@ -471,7 +471,7 @@ func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[str
 	}
 }
 
-// at gives how a row came out, with its value; nil where the setting does not appear. numbers is room to work in.
+// at gives the outcome of a row with its value, nil where the setting does not appear. numbers is a buffer.
 func (c *settingIndex) at(cell bitset.Parts, row int, numbers *[]int32) (*intern.Outcome, setting.Value) {
 	*numbers = cell.At(row, (*numbers)[:0])
 	var is *intern.Outcome
