@@ -1,5 +1,5 @@
-// This file makes a plan of a snapshot, or of another plan and a snapshot that differs from its own: it finds what differs, and says
-// what has to be worked out anew because of it.
+// This file builds a plan from a snapshot and the plan before: it finds the differences, and from them what must be computed again. A first
+// plan is built from the plan of an empty estate, so that there is one way to build.
 
 package resolve
 
@@ -24,27 +24,27 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// changes says what has to be worked out anew.
+// changes is what must be computed again because of differences between two snapshots.
 type changes struct {
-	rows         []bitset.Packed // by block: laptops that came, went or altered, or whose owner or unit did
-	systems      []bitset.Packed // of those, laptops with another system, version or edition
-	moved        bool            // of all of those only the path of units altered
-	rehomed      []bitset.Packed // by block: of those, laptops whose own unit moved, not only their owner's
-	shiftedUnits map[int]bool    // units that some laptops came to or left as units moved
+	rows         []bitset.Packed // by block: touched laptops: new, gone or altered, or with an altered owner or unit
+	systems      []bitset.Packed // by block: of these, laptops with another platform, version or edition
+	moved        bool            // only paths of units altered for all of these
+	rehomed      []bitset.Packed // by block: of these, laptops whose own unit moved, not only their owner's
+	shiftedUnits map[int]bool    // units that laptops entered or left because units moved
 	paths        []movedPath     // of units that moved
-	groups       map[int]bool    // groups whose rule, listing or nesting altered: for all laptops
-	policies     map[int]bool    // policies whose audience altered: for all laptops
-	edited       map[int][]int   // by setting: policies whose entry for it altered, for their laptops, before and after
+	groups       map[int]bool    // groups whose rule, list or nesting altered: computed for all laptops
+	policies     map[int]bool    // policies whose audience altered: computed for all laptops
+	edited       map[int][]int   // by setting: policies whose entry altered: decided for their laptops, before and after
 	levels       map[int][]int   // by setting: policies with an entry for it whose targets are at other levels as units moved: for the touched of their laptops
 	settings     map[int]bool    // settings to decide again for all laptops
 	checks       map[int]bool    // checks to run again for all laptops
-	detached     []match.Target  // units and groups that are detached for other kinds than they did
+	detached     []match.Target  // units and groups that detach other kinds or areas than before
 }
 
-// movedPath is the path of a unit that moved, before and after, as expressions see it.
+// movedPath is the path of a moved unit before and after, as expressions read it.
 type movedPath struct{ was, is setting.Value }
 
-// builder makes a plan next of a plan was.
+// builder builds the plan next from the plan was.
 type builder struct {
 	was, next *Plan
 	changes
@@ -52,12 +52,12 @@ type builder struct {
 	touchedPeople intern.DeviceSet
 	peopleRows    []bitset.Packed // touchedPeople, by block
 	gonePeople    []estate.PersonID
-	listedAnew    map[int]bool // groups whose listed members were looked up again
+	listedAnew    map[int]bool // groups whose listed members were looked up again in this step
 
-	dictionaryAltered bool // definitions came, went or altered
+	dictionaryAltered bool // definitions are new, gone or altered
 }
 
-// nothing is the plan of an estate without anything, of which first plans are made.
+// nothing is the plan of an empty estate, from which first plans are built.
 var nothing = &Plan{
 	Population: match.Population{
 		Root:     intern.None,
@@ -108,7 +108,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 		p.ranked = sync.OnceValue(p.indexRanked)
 	}
 	if p.naming = was.naming; len(b.changes.policies) > 0 || p.GroupAt != was.GroupAt || was == nothing {
-		policies, groups := p.policies, len(p.Groups) // not the plan, which would be kept as long as others have this of it
+		policies, groups := p.policies, len(p.Groups) // not the plan itself, which other plans would then keep in memory
 		p.naming = sync.OnceValue(func() [][]int { return naming(policies, groups) })
 	}
 	b.columns()
@@ -171,7 +171,7 @@ func (b *builder) units() {
 	}
 }
 
-// noteShift notes the units that laptops of a moved unit are no longer in, or are in now.
+// noteShift notes the units that laptops of a moved unit left or entered.
 func (b *builder) noteShift(was, is []int) {
 	for _, pair := range [][2][]int{{was, is}, {is, was}} {
 		for _, u := range pair[0] {
@@ -232,7 +232,7 @@ func (b *builder) dictionary() {
 				f := &c.forced[i]
 				f.looks, f.subjects, f.whole = p.looksOf(f.formula)
 			}
-			if len(d.Gone)+len(d.Fresh) > 0 { // it may look at another setting under the same id
+			if len(d.Gone)+len(d.Fresh) > 0 { // it may read another setting under the same id
 				b.settings[at] = true
 			}
 		}
@@ -267,7 +267,7 @@ func (b *builder) dictionary() {
 	)
 }
 
-// looksOf says which settings a formula looks at, and at what else.
+// looksOf gives the settings that a formula reads, and whether it reads more.
 func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool) {
 	f.Each(func(t *intern.Test) {
 		whole = whole || t.Whole
@@ -323,7 +323,7 @@ func (b *builder) policiesOf() {
 	for at := range p.policies {
 		p.firstMatch[at+1] = p.firstMatch[at] + int32(len(p.policies[at].audience.Levels))
 	}
-	if b.dictionaryAltered { // entries of settings that came or went
+	if b.dictionaryAltered { // entries of settings that are new or gone
 		for at := range p.policies {
 			if pol := &p.policies[at]; pol.Policy != nil {
 				pol.entries = p.entriesOf(pol.Policy)
@@ -341,7 +341,7 @@ func (b *builder) policiesOf() {
 	}
 }
 
-// policy takes in a policy that is new or altered.
+// policy builds a new or altered policy.
 func (b *builder) policy(pol *estate.Policy) {
 	was, p := b.was, b.next
 	at := p.policyAt.NumberOf(pol.ID)
@@ -363,11 +363,11 @@ func (b *builder) policy(pol *estate.Policy) {
 	if !known || !sameAudience(was.policies[before].Policy, pol) {
 		b.changes.policies[at] = true
 		p.resolveTargets(is)
-		alteredEntries(b.edited, at, entries) // its levels may be others
+		alteredEntries(b.edited, at, entries) // its levels may differ
 	}
 }
 
-// without gives the entries that have no equal in others; both are by setting.
+// without gives the entries that have no equal in others. Both are ordered by setting.
 func without(entries, others []entry) (out []entry) {
 	for _, e := range entries {
 		at, found := slices.BinarySearchFunc(others, e.setting, func(o entry, s int) int { return cmp.Compare(o.setting, s) })
@@ -378,7 +378,7 @@ func without(entries, others []entry) (out []entry) {
 	return out
 }
 
-// alteredEntries notes a policy with the settings of some entries.
+// alteredEntries notes a policy under the settings of some of its entries.
 func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 	for _, list := range lists {
 		for _, e := range list {
@@ -389,7 +389,7 @@ func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 	}
 }
 
-// entriesOf finds the settings of a policy's entries. One of a setting that the dictionary does not have is passed over.
+// entriesOf gives a policy's entries with the numbers of their settings. Entries for unknown settings are left out.
 func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	out := make([]entry, 0, len(pol.Entries))
 	for i := range pol.Entries {
@@ -401,7 +401,7 @@ func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	return out
 }
 
-// resolveTargets finds what a policy's audience names. Whom it reaches is not known then.
+// resolveTargets gives a policy's audience with numbers in place of ids. It does not match laptops.
 func (p *Plan) resolveTargets(pol *policy) {
 	pol.audience = p.Audience(pol.Policy)
 	pol.matches = make([][]bitset.Packed, len(pol.audience.Levels))
@@ -410,19 +410,19 @@ func (p *Plan) resolveTargets(pol *policy) {
 	}
 }
 
-// otherTargets tells whether a target may name something else than it did in the plan before, or a unit that is deeper or less deep now.
+// otherTargets tells whether a target may name another object than in the plan before, or a unit at another depth.
 func (b *builder) otherTargets() bool {
 	return b.was != nothing && (b.movedUnits != nil || b.otherNumbers())
 }
 
-// otherNumbers tells whether something that targets name came or went.
+// otherNumbers tells whether objects that targets can name are new or gone.
 func (b *builder) otherNumbers() bool {
 	was, p := b.was, b.next
 	return p.UnitAt != was.UnitAt || p.GroupAt != was.GroupAt || p.DeviceAt != was.DeviceAt || p.PersonAt != was.PersonAt
 }
 
-// retarget finds policies whose targets name something else than they did: a device that is another number, a unit of another depth.
-// Where only depths are others, whoever is in no unit that moved gets what they got from where they got it.
+// retarget finds policies whose targets name other numbers or depths than before. If only depths differ, laptops outside of moved units
+// keep their levels.
 func (b *builder) retarget() {
 	was, p := b.was, b.next
 	if !b.otherTargets() {
@@ -462,7 +462,7 @@ func (b *builder) retarget() {
 	}
 }
 
-// decisions puts the entries of each setting in the order in which they are decided, with the exceptions of the day and the rulings.
+// decisions builds the index of each setting: its entries in order of precedence, the exceptions of the day, the rulings.
 func (b *builder) decisions() {
 	was, p := b.was, b.next
 	exceptions := intern.Compare(
@@ -477,7 +477,7 @@ func (b *builder) decisions() {
 		func(r *estate.Ruling) estate.RulingID { return r.ID },
 		func(x, y *estate.Ruling) bool { return *x == *y },
 	)
-	again := maps.Clone(b.levels) // settings whose entries are put in order again, and of which policies
+	again := maps.Clone(b.levels) // by setting: policies whose entries must be ordered again
 	for at, policies := range b.edited {
 		for _, pol := range again[at] {
 			if !slices.Contains(policies, pol) {
@@ -508,7 +508,7 @@ func (b *builder) decisions() {
 	})
 }
 
-// rankAll puts the entries of all settings in order of precedence.
+// rankAll orders the entries of all settings by precedence.
 func (p *Plan) rankAll() {
 	sources := make([][]decide.Source, len(p.settings))
 	for _, at := range p.byPolicy {
@@ -525,7 +525,7 @@ func (p *Plan) rankAll() {
 	}
 }
 
-// rerank puts the entries of one setting in order again where some policies' entries for it, or levels, altered.
+// rerank orders the entries of one setting again after entries or levels of some policies altered.
 func (p *Plan) rerank(at int, altered []int) {
 	var sources []decide.Source
 	for _, pol := range altered {
@@ -536,7 +536,7 @@ func (p *Plan) rerank(at int, altered []int) {
 	p.settings[at].Rerank(altered, sources)
 }
 
-// sourceOf adds the entry of a policy, where that is active.
+// sourceOf adds the entry of a policy to the index of a setting, if the policy is active.
 func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	pol := &p.policies[at]
 	if pol.State != estate.Active {
@@ -545,8 +545,8 @@ func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Levels: pol.audience.Levels, Entry: e.Entry})
 }
 
-// takeExceptions sorts the exceptions of the day so that the first that matches wins: the innermost
-// target, then the latest approval, then the lowest id.
+// takeExceptions orders the exceptions of the day so that the first that matches wins: the closest target, then the latest approval, then
+// the lowest id.
 func (b *builder) takeExceptions() {
 	p := b.next
 	type exempting struct {

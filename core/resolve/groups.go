@@ -1,4 +1,4 @@
-// This file takes in groups: whom they list, and in which order they are worked out.
+// This file builds groups: listed members, and the order in which groups are computed.
 
 package resolve
 
@@ -84,7 +84,7 @@ func (b *builder) groupsOf() {
 	}
 }
 
-// ownGroups makes the groups a plan's own before any is altered, where they are another plan's too.
+// ownGroups copies the list of groups if it is shared with the plan before. It is called before a group is altered.
 func (p *Plan) ownGroups(was *Plan) {
 	if len(p.Groups) > 0 && len(was.Groups) > 0 && &p.Groups[0] == &was.Groups[0] {
 		p.Groups = slices.Clone(p.Groups)
@@ -99,7 +99,7 @@ func padBlocks[T any](list []T, n int) []T {
 	return append(slices.Clip(list), make([]T, n-len(list))...)
 }
 
-// orderGroups puts every group after those that it has as members.
+// orderGroups orders groups so that each follows the groups that are its members.
 func (p *Plan) orderGroups() []int {
 	order := make([]int, 0, len(p.Groups))
 	seen := make([]bool, len(p.Groups))
@@ -120,12 +120,12 @@ func (p *Plan) orderGroups() []int {
 	return order
 }
 
-// lister makes sets of listed members.
+// lister builds the sets of listed members.
 type lister struct {
 	p       *Plan
 	devices []bitset.Set
 	people  []bitset.Set
-	owned   func() (first, next []int32) // by person: the first device, and by device: the next one of the same owner
+	owned   func() (first, next []int32) // first: by person, the first device; next: by device, the next one of the same owner
 }
 
 func (b *builder) lister() *lister {
@@ -138,7 +138,7 @@ func (b *builder) lister() *lister {
 	}
 }
 
-// owned chains the devices of each person.
+// owned links the devices of each person to a chain.
 func (p *Plan) owned() (first, next []int32) {
 	first, next = make([]int32, p.People.Len()), make([]int32, p.Devices.Len())
 	for i := range first {
@@ -177,7 +177,7 @@ func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
 	return people, packAll(l.devices)
 }
 
-// packAll packs sets and makes them empty.
+// packAll packs sets and clears them.
 func packAll(sets []bitset.Set) []bitset.Packed {
 	out := make([]bitset.Packed, len(sets))
 	for i := range sets {
@@ -189,7 +189,7 @@ func packAll(sets []bitset.Set) []bitset.Packed {
 	return out
 }
 
-// unlist takes people who are gone out of the groups that still list them: their numbers may be given again.
+// unlist removes people who are gone from the groups that list them, since their numbers may be used again.
 func (b *builder) unlist(gone []estate.PersonID) {
 	for _, id := range gone {
 		who, known := b.was.PersonAt.Number(id)
@@ -212,7 +212,7 @@ func (b *builder) unlist(gone []estate.PersonID) {
 	}
 }
 
-// stays tells whether a number stands for the same laptop with the same owner as before.
+// stays tells whether a number is the same laptop with the same owner as before.
 func (b *builder) stays(dev int) bool {
 	if dev >= b.was.Devices.Len() {
 		return false
@@ -224,8 +224,7 @@ func (b *builder) stays(dev int) bool {
 	return was.ID == is.ID && was.Owner == is.Owner && was.OwnerAt == is.OwnerAt
 }
 
-// relist brings the listed laptops of groups of people up to date where laptops have another owner, and those of all groups where laptops
-// came.
+// relist updates the listed laptops of groups of people if laptops have another owner, and of all groups if there are new laptops.
 func (b *builder) relist() {
 	p := b.next
 	var rows, listed bitset.Set
@@ -234,7 +233,7 @@ func (b *builder) relist() {
 			continue
 		}
 		b.rows[block].Into(&rows)
-		for row := range rows.All() { // whoever stays, with the owner that was, stays listed as before
+		for row := range rows.All() { // laptops that stay with their owner stay listed as before
 			if b.stays(block<<bitset.Shift + row) {
 				rows.Remove(row)
 			}
@@ -257,7 +256,7 @@ func (b *builder) relist() {
 				dev := block<<bitset.Shift + row
 				o := *p.Owner.At(dev)
 				is := o != intern.None && int(o)>>bitset.Shift < len(g.People) && g.People[o>>bitset.Shift].Has(int(o)&(bitset.Rows-1))
-				if g.Of == estate.OfDevices { // a number that is free lists nobody
+				if g.Of == estate.OfDevices { // a free number has no members
 					is = now.Has(row) && p.Devices.At(dev).Device != nil
 				}
 				if is == now.Has(row) {

@@ -1,4 +1,4 @@
-// This file numbers people and laptops, finds which of them altered, and codes their facts.
+// This file gives numbers to people and laptops, finds which of them differ from the plan before, and codes their facts.
 
 package resolve
 
@@ -32,8 +32,7 @@ func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.I
 	return out
 }
 
-// takeIn calls take for the places of a list. Where what did not alter stands as it stood, it does so only where another object is than
-// before, though it may say the same.
+// takeIn calls take for the indices of a list. If unmoved, objects that are the same as before at the same index are skipped.
 func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
 	if unmoved && intern.SameList(list, before) {
 		return
@@ -45,7 +44,7 @@ func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
 	}
 }
 
-// peopleAndDevices numbers people and devices so that those of a unit lie side by side, and devices beside those of the same owner.
+// peopleAndDevices numbers people and devices, ordered by unit, and devices by owner within the unit.
 func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
 	people := intern.CompareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
@@ -60,7 +59,7 @@ func (b *builder) peopleAndDevices() {
 	if len(people.Fresh)+len(devices.Fresh) > 0 {
 		order = p.unitOrder()
 	}
-	unitsStand := p.UnitAt == was.UnitAt && p.Root == was.Root // they may have moved, and are the same ones
+	unitsStand := p.UnitAt == was.UnitAt && p.Root == was.Root // the same units with the same numbers, though they may have moved
 	b.moved = b.movedUnits != nil && people.Same && devices.Same && unitsStand && was != nothing
 	b.numberPeople(people, order, unitsStand)
 	homesStand := unitsStand && p.PersonAt == was.PersonAt
@@ -70,7 +69,7 @@ func (b *builder) peopleAndDevices() {
 func personID(x *estate.Person) estate.PersonID { return x.ID }
 func deviceID(x *estate.Device) estate.DeviceID { return x.ID }
 
-// unitOf gives the number of the unit that an object names, none where it names none.
+// unitOf gives the number of the unit that an object names, intern.None if it names none.
 func (p *Plan) unitOf(id estate.UnitID) int {
 	if id == "" {
 		return intern.None
@@ -78,7 +77,7 @@ func (p *Plan) unitOf(id estate.UnitID) int {
 	return p.UnitAt.NumberOf(id)
 }
 
-// numberPeople takes in the people. unmoved tells that their units have the numbers that they had.
+// numberPeople numbers the people. unmoved says that units have the same numbers as before.
 func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, unmoved bool) {
 	was, p := b.was, b.next
 	place := func(unit int) int {
@@ -138,8 +137,8 @@ func (p *Plan) homed(x *estate.Device) match.Device {
 	return d
 }
 
-// numberDevices takes in the devices. unmoved tells that units and people have the numbers that they had, so that of a device that did not
-// alter, nor its owner, home and owner are what they were.
+// numberDevices numbers the devices. unmoved says that units and people have the same numbers as before, so that a device that did not
+// alter, and whose owner did not alter, has the same home unit and owner.
 func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, unmoved bool) {
 	was, p := b.was, b.next
 	fresh := make([]match.Device, len(d.Fresh))
@@ -209,7 +208,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 				put(at, p.homed(is.Device))
 			} else if moved {
 				touched.Add(at)
-			} else if len(b.gonePeople) > 0 && at < was.Devices.Len() && was.Devices.At(at).OwnerAt != is.OwnerAt { // not where a reference is lost that never led anywhere
+			} else if len(b.gonePeople) > 0 && at < was.Devices.Len() && was.Devices.At(at).OwnerAt != is.OwnerAt { // not where the lost reference named nobody before
 				touched.Add(at)
 			}
 		}
@@ -220,7 +219,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 	b.rankDevices(d.Gone, fresh)
 }
 
-// touchMoved touches laptops whose unit moved, or whose owner's did, where nothing else altered: homes and owners are what they were.
+// touchMoved marks laptops as touched whose unit moved, or whose owner's unit moved, and that did not alter otherwise.
 func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
 	moved := b.next.unitCodes(func(at int) bool { return b.movedUnits[at] })
 	homes := b.was.homes()
@@ -239,10 +238,10 @@ func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
 	})
 }
 
-// homes gives the codes of laptops' home units by block.
+// homes gives, by block, the codes of the laptops' home units.
 func (p *Plan) homes() [][]uint32 { return p.Codes[p.Gen.Column(match.DeviceLook("unit")).Number] }
 
-// unitCodes tells by the code of a home unit whether it is so.
+// unitCodes tells, by the code of a home unit, whether something holds for the unit.
 func (p *Plan) unitCodes(so func(at int) bool) []bool {
 	units := p.Gen.Column(match.DeviceLook("unit"))
 	var codes []uint32
@@ -259,7 +258,7 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 	return out
 }
 
-// aliveAndTouched says block by block which laptops are there, and which are touched.
+// aliveAndTouched gives, by block, which rows hold a laptop, and which of them are touched.
 func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	was, p := b.was, b.next
 	p.Alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
@@ -290,7 +289,7 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	}
 }
 
-// rankDevices brings the devices in the order of their ids. The fresh ones are sorted among the others.
+// rankDevices orders the devices by id. Devices that are new are merged into the order before.
 func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	was, p := b.was, b.next
 	if len(gone)+len(fresh) == 0 {
@@ -319,7 +318,7 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	}
 }
 
-// unitOrder numbers the units so that those below a unit follow it.
+// unitOrder orders the units so that a unit is followed by the units below it.
 func (p *Plan) unitOrder() []int {
 	all := sortedNumbers(len(p.Units), func(i int) bool { return p.Units[i].Unit != nil }, func(a, b int) int {
 		x, y := p.Units[a].Path, p.Units[b].Path
@@ -337,7 +336,7 @@ func (p *Plan) unitOrder() []int {
 	return order
 }
 
-// columns codes what the tests of rules look at.
+// columns codes the facts and attributes that tests of rules read.
 func (b *builder) columns() {
 	was, p := b.was, b.next
 	if p.needed = was.needed; len(b.changes.groups)+len(b.changes.policies)+len(b.checks) > 0 || b.dictionaryAltered || was == nothing {
@@ -363,11 +362,11 @@ func (b *builder) columns() {
 	wait.Wait()
 }
 
-// neededColumns gives the columns that rules look at.
+// neededColumns gives the columns that rules read.
 func (b *builder) neededColumns() []*intern.Column {
 	p := b.next
 	needed := map[*intern.Column]bool{}
-	for _, field := range []string{"os", "os_version", "edition", "unit"} { // platforms, support and units are looked up in any case
+	for _, field := range []string{"os", "os_version", "edition", "unit"} { // needed for platforms, support and units in any case
 		needed[p.Gen.Column(match.DeviceLook(field))] = true
 	}
 	take := func(f *intern.Formula) {
@@ -401,7 +400,7 @@ func (b *builder) neededColumns() []*intern.Column {
 	return slices.Collect(maps.Keys(needed))
 }
 
-// columnStands tells whether nobody's code in a column can be another than before.
+// columnStands tells whether no code of a column can differ from before.
 func (b *builder) columnStands(c *intern.Column) bool {
 	if b.next.Blocks() != b.was.Blocks() || b.next.People.Len() != b.was.People.Len() {
 		return false
@@ -413,7 +412,7 @@ func (b *builder) columnStands(c *intern.Column) bool {
 	return b.moved && c.Look.Field != "units" || !slices.ContainsFunc(touched, func(rows bitset.Packed) bool { return rows != nil })
 }
 
-// coded gives a column's codes by block; blocks in which nothing is touched are as they were.
+// coded gives the codes of a column, by block. Blocks without touched rows are shared with the plan before.
 func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	p := b.next
 	var key []byte
@@ -427,7 +426,7 @@ func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	if c.Look.Field != "unit" && c.Look.Field != "units" {
 		return blocksCoded(p.Devices.Len(), before, b.rows, code)
 	}
-	byUnit := map[int]uint32{} // what laptops of one unit have is the same
+	byUnit := map[int]uint32{} // all laptops of a unit have the same code
 	return blocksCoded(p.Devices.Len(), before, b.rows, func(at int) uint32 {
 		d := p.Devices.At(at)
 		if d.Device == nil {
@@ -440,7 +439,7 @@ func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	})
 }
 
-// blocksCoded gives codes by block; of blocks that were coded before only what is touched is coded again.
+// blocksCoded gives codes by block. In blocks that were coded before, only touched rows are coded again.
 func blocksCoded(n int, before [][]uint32, touched []bitset.Packed, code func(int) uint32) [][]uint32 {
 	out := make([][]uint32, intern.BlocksOf(n))
 	var rows bitset.Set
