@@ -1,4 +1,4 @@
-// This file compares two resolutions of plans that are made of one another: what they share is passed over.
+// This file compares two resolutions of plans that are made from one another. Memory that they share is skipped.
 
 package resolve
 
@@ -42,8 +42,8 @@ type Difference struct {
 	Movements        []Movement // by policy
 }
 
-// Differ compares. A resolution of another lineage of plans is made anew in that of before; so is one in which something else has the
-// number of what is gone, which plans do that are several steps apart.
+// Differ compares two resolutions. If their plans do not share numbers, or if a number of something gone is used again, as in plans several
+// steps apart, the second one is computed again from the plan of the first.
 func Differ(before, after *EstateResolution) *Difference {
 	if before.plan.Gen != after.plan.Gen || !before.plan.numbersAgree(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
@@ -163,7 +163,7 @@ func idsAgree[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K],
 // transition is how a setting alters, by what it looks like on either side: equal values may be told apart.
 type transition struct{ from, to appearance }
 
-// appearance is what a setting comes out as, without the reasons.
+// appearance is the outcome of a setting without reasons.
 type appearance struct {
 	number int32  // of an outcome; none: it does not appear
 	code   uint32 // of the value, where it is set
@@ -190,7 +190,7 @@ type settingDifference struct {
 	gained, cleared []ConflictFound
 }
 
-// differRoom is room for comparing one setting after the other.
+// differRoom is buffers for comparing one setting after the other.
 type differRoom struct {
 	was, is partition
 	unions  unionValues
@@ -199,7 +199,7 @@ type differRoom struct {
 	altered intern.DeviceSet // laptops on which some setting alters
 }
 
-// way gives room for an alteration.
+// way gives a buffer for an alteration.
 func (r *differRoom) way(is Alteration) *Alteration {
 	if len(r.ways) == cap(r.ways) {
 		r.ways = make([]Alteration, 0, 64)
@@ -208,7 +208,7 @@ func (r *differRoom) way(is Alteration) *Alteration {
 	return &r.ways[len(r.ways)-1]
 }
 
-// emptied gives a map without what is in it; a large one is made anew, since emptying it would take long each time.
+// emptied clears a map. A large one is replaced, since clearing it would take long each time.
 func emptied[K comparable, V any](m map[K]V) map[K]V {
 	if m == nil || len(m) > 64 {
 		return map[K]V{}

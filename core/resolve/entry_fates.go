@@ -1,4 +1,4 @@
-// This file says what becomes of every policy's entry for a setting, counted over laptops.
+// This file counts the fates of every policy's entry for a setting over laptops.
 
 package resolve
 

@@ -15,8 +15,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Reasons is what a resolution says of one subject: what every setting comes out as, and what became of every candidate. Records are
-// made of it as they are asked for. It is immutable.
+// Reasons is the resolution of one subject: the outcome of every setting, and the fate of every candidate. It is stored compactly; records
+// are made when they are asked for. It is immutable.
 type Reasons struct {
 	plan     *Plan
 	dev, who int
@@ -27,7 +27,7 @@ type Reasons struct {
 	problems []int32          // checks that find something
 }
 
-// settingOutcome is what one setting comes out as.
+// settingOutcome is the outcome of one setting.
 type settingOutcome struct {
 	setting   int32
 	outcome   int32 // before any forcing
@@ -56,10 +56,10 @@ func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error
 // Len counts the settings that appear.
 func (r *Reasons) Len() int { return len(r.settled) }
 
-// Candidates counts the entries that come to the subject.
+// Candidates counts the entries that apply to the subject.
 func (r *Reasons) Candidates() int { return len(r.became) }
 
-// Outcomes gives what every setting that appears comes out as, by id, without candidates and without whom it comes from.
+// Outcomes gives the outcome of every setting that appears, by id, without candidates and without the policies that it comes from.
 func (r *Reasons) Outcomes(yield func(Setting) bool) {
 	for i := range r.settled {
 		if !yield(r.outcome(i)) {
@@ -105,7 +105,7 @@ func (r *Reasons) itemsOf(i int) []int32 {
 	return r.items[r.settled[i].firstItem:]
 }
 
-// explanation is Reasons while they are found. It is the recorder of fates and the stage that expressions see.
+// explanation computes Reasons. It is the Observer that records fates, and gives values of settings to expressions.
 type explanation struct {
 	*Reasons
 	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
@@ -228,8 +228,8 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 
 var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 
-// byLead decides a setting where the first candidate of the subject does. It tells whether it did; where more is to be looked at, nothing
-// is decided. The subject's candidates are those of marked from first on to the end of order.
+// byLead decides a setting by the subject's first candidate alone, if that is enough, and tells whether it was. Otherwise nothing is
+// decided. The subject's candidates are those of marked from first on to the end of order.
 func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
 	c := &d.plan.settings[at]
 	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
@@ -301,7 +301,7 @@ func (d *explanation) decide(s *subject, at int) {
 	d.at[at] = int32(len(d.settled))
 }
 
-// decidedValue gives what a setting comes out as before any forcing; nothing where it has no value.
+// decidedValue gives the value of a setting before any forcing, nothing if it has none.
 func (r *Reasons) decidedValue(i int) setting.Value {
 	d := &r.settled[i]
 	c := &r.plan.settings[d.setting]
@@ -315,13 +315,13 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 	return setting.Union(values)
 }
 
-// seen gives the place of a setting as expressions see it; ok is false where it is not set.
+// seen gives the index of a setting for expressions. ok is false if it is not set.
 func (d *explanation) seen(at int) (i int, ok bool) {
 	i = int(d.at[at]) - 1
 	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
 }
 
-// seenAt is seen for a setting that may not be known.
+// seenAt is seen for a setting that the dictionary may not have.
 func (d *explanation) seenAt(at int, known bool) (i int, ok bool) {
 	if !known {
 		return 0, false
@@ -329,7 +329,7 @@ func (d *explanation) seenAt(at int, known bool) (i int, ok bool) {
 	return d.seen(at)
 }
 
-// value gives what expressions see.
+// value gives the value of a setting for expressions.
 func (d *explanation) value(i int) setting.Value {
 	if s := &d.settled[i]; s.forced != intern.None && !d.before {
 		return d.plan.settings[s.setting].forced[s.forced].Value
@@ -361,7 +361,7 @@ func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32
 	yield(code, within)
 }
 
-// force gives settings their forced values. Every rule sees the values before any forcing.
+// force applies forced values. Each condition reads the values before any forcing.
 func (d *explanation) force(owner *subject) {
 	owner.Stage = d
 	d.before = true

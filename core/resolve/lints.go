@@ -1,4 +1,4 @@
-// This file finds what does nothing: entries, policies, groups, exceptions, and rules that fail.
+// This file finds what has no effect: entries, policies, groups and exceptions, and rules that fail.
 
 package resolve
 
@@ -16,7 +16,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// LintKind says what kind of doing nothing it is.
+// LintKind is the kind of a lint.
 type LintKind string
 
 const (
@@ -42,7 +42,7 @@ type Lint struct {
 	Devices   int      // with Redundant and NeverWins: laptops on which the entry is a candidate; with FailingRule: laptops, or people of a group of people, that it fails on
 }
 
-// entryUse is what is seen of one entry over all subjects. Of one that does something no more is seen than that.
+// entryUse is what is known of one entry over all subjects. Once an entry is known to have an effect, nothing more is recorded.
 type entryUse struct {
 	devices      int
 	wins, alters bool
@@ -51,7 +51,7 @@ type entryUse struct {
 
 func (u *entryUse) doesSomething() bool { return u.wins && u.alters }
 
-// linter watches every entry.
+// linter records what each entry does.
 type linter struct {
 	p       *Plan
 	reached []bool
@@ -72,7 +72,7 @@ func (p *Plan) linter() *linter {
 	return l
 }
 
-// add takes over what another saw elsewhere.
+// add merges what another linter recorded in other blocks.
 func (l *linter) add(other *linter) {
 	for at := range l.uses {
 		l.reached[at] = l.reached[at] || other.reached[at]
@@ -82,21 +82,21 @@ func (l *linter) add(other *linter) {
 			mine.devices += theirs.devices
 			mine.wins, mine.alters = mine.wins || theirs.wins, mine.alters || theirs.alters
 			for policy := range theirs.beside {
-				mine.stands(policy)
+				mine.addBeside(policy)
 			}
 		}
 	}
 }
 
 // stands notes a policy that gives the same value where the entry wins.
-func (u *entryUse) stands(beside int32) {
+func (u *entryUse) addBeside(beside int32) {
 	if u.beside == nil {
 		u.beside = map[int32]bool{}
 	}
 	u.beside[beside] = true
 }
 
-// conditions counts on whom the conditions of policies fail.
+// conditions counts the subjects on which conditions of policies fail.
 func (l *linter) conditions(w *worker) {
 	for at := range l.p.policies {
 		pol := &l.p.policies[at]
@@ -259,7 +259,7 @@ func (p *Plan) furtherUsers() *match.Subjects {
 	return r
 }
 
-// watch notes what each entry does for the rows of a block.
+// watch records what each entry does on the rows of a block.
 func (l *linter) watch(w *worker, side setting.Side) {
 	p := l.p
 	for at := range p.policies {
@@ -280,7 +280,7 @@ func (l *linter) watch(w *worker, side setting.Side) {
 	}
 }
 
-// open tells whether somebody in the block has an entry for a setting of which it is not known that it does something.
+// open tells whether the block has an entry for a setting that is not yet known to have an effect.
 func (l *linter) open(w *worker, at int) bool {
 	for _, key := range l.p.settings[at].Keys {
 		policy, levelAt := decide.Unkey(key)
@@ -291,7 +291,7 @@ func (l *linter) open(w *worker, at int) bool {
 	return false
 }
 
-// emissions are what was emitted, kept while other things are.
+// emissions is a copy of what was emitted, kept while something else is decided.
 type emissions struct {
 	numbers []int32
 	sets    []*bitset.Set
@@ -331,8 +331,8 @@ func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 	return true
 }
 
-// entries notes what the entries for one setting do. An entry that lost to a level, a priority, a lock or a stricter value can be left
-// out without a look: what beat it beats as well without it.
+// entries records what the entries for one setting do. An entry that lost to a level, a priority, a lock or a stricter value has no effect:
+// what beat it also wins without it.
 func (l *linter) entries(w *worker, at int) {
 	c := &l.p.settings[at]
 	w.DropAside()
@@ -366,7 +366,7 @@ func (l *linter) entries(w *worker, at int) {
 		}
 		for o, other := range in {
 			if set := seen.became[o][Won]; set != nil && other.Policy != s.Policy && set.Meets(fates[Won]) {
-				use.stands(other.Policy)
+				use.addBeside(other.Policy)
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-// This file finds out what is to be looked at again where units moved, or they or groups are detached.
+// This file finds what must be computed again after units moved, or after what places detach altered.
 
 package resolve
 
@@ -18,7 +18,7 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// concern says for whom a group or a policy may come out otherwise as units move.
+// concern says on which laptops a group or policy may differ after units moved.
 type concern uint8
 
 const (
@@ -33,7 +33,7 @@ type movedCodes struct {
 	codes [][2]uint32 // before and after
 }
 
-// testConcern tells for whom a test may come out otherwise when values of laptops and of their owners alter.
+// testConcern tells on which laptops a test may differ after values of laptops and of their owners altered.
 func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 	for _, c := range t.Columns {
 		by, whose := laptops, ofLaptops
@@ -48,7 +48,7 @@ func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 	return of
 }
 
-// formulaConcern tells for whom a formula may come out otherwise; tests says it of tests, by number.
+// formulaConcern tells on which laptops a formula may differ; tests has the concern of each test, by number.
 func formulaConcern(f *intern.Formula, tests []concern) (of concern) {
 	f.Each(func(t *intern.Test) {
 		if t.Whole {
@@ -60,7 +60,7 @@ func formulaConcern(f *intern.Formula, tests []concern) (of concern) {
 	return of
 }
 
-// testConcerns tells of every test, by number, for whom it may come out otherwise as units move.
+// testConcerns gives the concern of every test after units moved, by number.
 func (k *recomputation) testConcerns() []concern {
 	laptops, owners := k.movedPaths("device"), k.movedPaths("person")
 	tests, n := k.next.Gen.TestsOf(laptops.Column, owners.Column)
@@ -73,8 +73,8 @@ func (k *recomputation) testConcerns() []concern {
 	return out
 }
 
-// findMovedAffected leaves those groups and policies to be looked at that a unit's path may matter to: their rules say otherwise of its
-// path, they name a unit that laptops came to or left, or that is at another level, or they name such a group.
+// findMovedAffected keeps the groups and policies to which a moved unit may matter: their rules answer differently for its path, they name
+// a unit that laptops entered or left or that is at another depth, or they name such a group.
 func (k *recomputation) findMovedAffected() {
 	p := k.next
 	tests := k.testConcerns()
@@ -121,7 +121,7 @@ func (k *recomputation) movedPaths(variable string) *movedCodes {
 	return out
 }
 
-// affectedBy gives the touched laptops for which a group or a policy may come out otherwise.
+// affectedBy gives the touched laptops on which a group or policy may differ.
 func (h *blockUpdater) affectedBy(placed []concern, at int) *bitset.Set {
 	if !h.moved {
 		return h.touched
@@ -135,8 +135,8 @@ func (h *blockUpdater) affectedBy(placed []concern, at int) *bitset.Set {
 	return decide.Nobody
 }
 
-// findRedetached gives the laptops in units and groups that are detached for other kinds than they did. Who came to a group, or left it, is
-// known in other ways.
+// findRedetached gives the laptops in places that detach other kinds or areas than before. Laptops that entered or left a group are found
+// elsewhere.
 func (k *recomputation) findRedetached() intern.DeviceSet {
 	if len(k.detached) == 0 {
 		return nil

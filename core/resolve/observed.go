@@ -1,4 +1,4 @@
-// This file watches how a setting is decided for many laptops.
+// This file records how a setting is decided for many laptops.
 
 package resolve
 
@@ -11,7 +11,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 )
 
-// observed is what became of a setting's candidates in one block. Its sets are put aside.
+// observed is the fates of a setting's candidates in one block. Its sets belong to the worker's arena.
 type observed struct {
 	w         *worker
 	in        []decide.Candidate
@@ -51,7 +51,7 @@ func (s *observed) By(_ How, x *estate.Exception, rows *bitset.Set) {
 	s.exempting[x].Or(rows)
 }
 
-// observe decides a setting for the laptops of dom, and says what became of whom. What it comes out as is emitted.
+// observe decides a setting for the laptops of dom and records the fates of its candidates. The outcome is emitted.
 func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
 	in := slices.Clone(w.candidates(c, dom))
 	s := &observed{w: w, in: in, became: make([]fateSets, len(in)), exempting: map[*estate.Exception]*bitset.Set{}}
@@ -62,7 +62,7 @@ func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
 	return s
 }
 
-// reachedBy gives the laptops among some that a candidate comes to, and that support the setting. The set is put aside.
+// reachedBy gives the laptops, among some, to which a candidate applies and that support the setting.
 func (w *worker) reachedBy(c *settingIndex, one *decide.Candidate, among *bitset.Set) *bitset.Set {
 	rows := w.Aside()
 	rows.Copy(one.Live)

@@ -1,4 +1,4 @@
-// This file takes what settings came out as in a block apart, by value.
+// This file splits the rows of a block by the value of a setting.
 
 package resolve
 
@@ -13,8 +13,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// splitByOutcome gives rows by what they come out as in a cell: the outcome, nil where the setting does not appear, the value where it is
-// set, and the value's code, 0 where it is not.
+// splitByOutcome splits rows by the outcome of a setting in a block: the outcome (nil if the setting does not appear), the value if it is
+// set, and the value's code (0 if it is not).
 func (w *worker) splitByOutcome(
 	c *settingIndex,
 	cell bitset.Parts,
@@ -28,7 +28,7 @@ func (w *worker) splitByOutcome(
 	of.split(within, &unionValues{}, yield)
 }
 
-// partition is a cell of which the rows of some set were taken apart, so that it can be asked again and again.
+// partition is the rows of a set, split by the outcome of one setting, so that subsets can be split quickly.
 type partition struct {
 	w           *worker
 	index       *settingIndex
@@ -44,13 +44,13 @@ type outcomeRows struct {
 	rows *bitset.Set
 }
 
-// unionValue is a value that is put together, with its code.
+// unionValue is a merged value with its code.
 type unionValue struct {
 	value setting.Value
 	code  uint32
 }
 
-// unionValues is what was put together in cells of one setting, by the numbers of the items.
+// unionValues caches the merged values of one setting, by the numbers of their items.
 type unionValues struct {
 	private bool // codes are theirs alone: the column is spared what may never stand. Equal values can have two codes then
 	known   map[string]unionValue
@@ -59,7 +59,7 @@ type unionValues struct {
 	key, value []byte
 }
 
-// load takes a cell apart for some rows. It is good until the mark that was made before is released.
+// load splits some rows by their outcome. The result is valid until the mark that was made before is released.
 func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within *bitset.Set) {
 	*c = partition{w: w, index: of, whole: c.whole[:0], items: c.items[:0]}
 	rest := w.Temp()
@@ -82,7 +82,7 @@ func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within 
 	})
 }
 
-// split gives rows by what they come out as, as partCell does. The rows must be among those for which the cell was opened.
+// split splits rows by outcome, as splitByOutcome does. The rows must be among those that were loaded.
 func (c *partition) split(
 	within *bitset.Set,
 	unions *unionValues,
@@ -109,7 +109,7 @@ func (c *partition) split(
 	}
 }
 
-// partItems gives rows with what is put together by the items that they have. None are left in the end.
+// partItems splits rows with merged values by the items that they have. The set of rows is empty at the end.
 func (c *partition) partItems(
 	rows *bitset.Set,
 	unions *unionValues,
@@ -144,7 +144,7 @@ func (c *partition) partItems(
 	}
 }
 
-// union gives what the items of key come to.
+// union gives the value that the items of key merge to.
 func (u *unionValues) union(c *settingIndex) unionValue {
 	if is, known := u.known[string(u.key)]; known {
 		return is

@@ -1,4 +1,4 @@
-// This file has the resolution of the whole estate: for every setting, which laptops come out how.
+// This file has the resolution of the whole estate: for every setting, the laptops by outcome.
 
 package resolve
 
@@ -18,8 +18,8 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// Whole is the resolution of every laptop for its owner. It is immutable. What two resolutions of plans that are made of one another
-// have in common is shared.
+// Whole is the resolution of every laptop for its owner. It is immutable. Resolutions of plans that are made from one another
+// share what they have in common.
 type EstateResolution struct {
 	plan     *Plan
 	before   *EstateResolution // while it is made: the one it is made of
@@ -32,7 +32,7 @@ type EstateResolution struct {
 	problemsFound                         []ProblemFound
 }
 
-// on begins the resolution of another plan; what it does not touch stays.
+// on gives a resolution for another plan that begins with the outcomes of this one.
 func (w *EstateResolution) on(p *Plan) *EstateResolution {
 	out := &EstateResolution{
 		plan:     p,
@@ -171,7 +171,7 @@ func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 	return out
 }
 
-// byFrequency gives the places of some states, and which comes before which: that of most laptops, then as texts.
+// byFrequency orders states by the number of laptops, then as texts.
 func byFrequency(list []StateDevices) (order []int, before func(x, y int) int) {
 	counts, texts := make([]int, len(list)), make([]string, len(list))
 	order = make([]int, len(list))
@@ -290,7 +290,7 @@ func (w *EstateResolution) Problems() []ProblemFound {
 	return w.problemsFound
 }
 
-// problemsOf parts laptops on which a check finds something by what the settings that it names come from.
+// problemsOf groups the laptops on which a check fails by the policies that the settings it names come from.
 func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	p := w.plan
 	c := p.checks[at].Check
@@ -360,13 +360,13 @@ func (w *EstateResolution) forcedRows(k *worker, at, block int) *bitset.Set {
 	return forced
 }
 
-// carriers is who carries what settings come out as: candidates that won or conflict, and exceptions that count.
+// carriers is the origin of outcomes: candidates that won or conflict, and exceptions.
 type carriers struct {
 	candidates []decide.Candidate
 	from       []string // by carrier: the policy, or the exception
 }
 
-// addCarriers adds who carries what a setting comes out as on the rows of dom. Rows in not have a forced value, which comes from nobody.
+// addCarriers adds the origin of a setting's outcome on the rows of dom. Rows in not have a forced value, which comes from no policy.
 func (w *worker) addCarriers(at int, not, dom *bitset.Set, to *carriers) {
 	c := &w.plan.settings[at]
 	seen := w.observe(c, dom)

@@ -31,7 +31,7 @@ type applied struct {
 	detached bool  // its kind is detached closer by
 }
 
-// subject begins with a pair; done must be called in the end.
+// subject prepares a pair. done must be called at the end.
 func (p *Plan) subject(dev, who int) *subject {
 	s := &subject{worker: p.worker(match.Pair(dev, who)), dev: dev, who: who}
 	var one bitset.Set
@@ -66,7 +66,7 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 	return kinds, areas
 }
 
-// findPolicies finds the policies that apply. Who gets what is known of laptops with their owners.
+// findPolicies finds the policies that apply. For laptops with their owners the plan has them; other pairs are matched.
 func (s *subject) findPolicies() {
 	p := s.plan
 	s.clearApplied()
@@ -87,7 +87,7 @@ func (s *subject) findPolicies() {
 	s.findDetached()
 }
 
-// findPoliciesOf finds those of some levels that a laptop has with its owner.
+// findPoliciesOf finds the policies that apply to a laptop with its owner, among some levels.
 func (s *subject) findPoliciesOf(keys []uint32) {
 	s.clearApplied()
 	for _, key := range keys {
@@ -107,7 +107,7 @@ func (s *subject) clearApplied() {
 	}
 }
 
-// findDetached finds which of the policies that apply are of a kind that is detached closer by.
+// findDetached finds which entries of the policies that apply are detached by a closer place.
 func (s *subject) findDetached() {
 	p := s.plan
 	if s.detaching = p.AnyDetached(); s.detaching {
@@ -122,14 +122,14 @@ func (s *subject) findDetached() {
 	}
 }
 
-// blockMatches is the levels of all policies that reach somebody in a block, laid out so that what comes to one laptop lies side by side.
+// blockMatches is the level matches of all policies in a block, transposed: the bits of one laptop are side by side.
 type blockMatches struct {
 	begin [bitset.Rows/64 + 1]int32 // by word of a set: its first
 	rows  []uint64                  // who of 64 laptops gets a policy at one level
 	keys  []uint32                  // the policy and the level
 }
 
-// matchesIn lays out the levels of a block. What was laid out is kept.
+// matchesIn transposes the level matches of a block. The result is cached in the plan.
 func (p *Plan) matchesIn(block int) *blockMatches {
 	if known := p.blockMatches[block].Load(); known != nil {
 		return known
@@ -198,7 +198,7 @@ func (s *subject) candidate(c *settingIndex, order decide.Order, rank int32, at 
 	return decide.Candidate{Ranked: &c.Ranked[rank], At: int32(at), Rank: rank, Order: order, Live: &s.Dom}
 }
 
-// detach takes from the subject what is detached.
+// detach removes a candidate from the subject if it is detached.
 func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
 	if !s.detaching || c.Inherited() {
 		return
