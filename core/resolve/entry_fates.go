@@ -10,7 +10,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Current is what becomes of one policy's entry for a setting.
+// EntryFates is the fates of one policy's entry for a setting.
 type EntryFates struct {
 	Policy  estate.PolicyID
 	Value   setting.Value
@@ -20,7 +20,7 @@ type EntryFates struct {
 	Fates   map[Fate]int // what becomes of it on these
 }
 
-// Standings says what becomes of the entries for a setting, with counts of their own for some laptops. They come by policy.
+// EntryFates gives the fates of the entries for a setting by policy, with separate counts for some laptops.
 func (p *Plan) EntryFates(id setting.ID, among Devices) []EntryFates {
 	at, known := p.SettingAt.Number(id)
 	if !known {

@@ -88,7 +88,7 @@ func (l *linter) add(other *linter) {
 	}
 }
 
-// stands notes a policy that gives the same value where the entry wins.
+// addBeside records a policy that gives the same value where the entry wins.
 func (u *entryUse) addBeside(beside int32) {
 	if u.beside == nil {
 		u.beside = map[int32]bool{}

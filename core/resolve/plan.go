@@ -126,7 +126,7 @@ func (p *Plan) Renewed() *Plan {
 // Snapshot is what was compiled.
 func (p *Plan) Snapshot() *estate.Snapshot { return p.snapshot }
 
-// Devices counts the laptops.
+// Size counts the laptops.
 func (p *Plan) Size() int { return len(p.byDevice) }
 
 // Definition gives a definition of the snapshot's dictionary, nil when there is none of that id.

@@ -18,7 +18,7 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// Whole is the resolution of every laptop for its owner. It is immutable. Resolutions of plans that are made from one another
+// EstateResolution is the resolution of every laptop for its owner. It is immutable. Resolutions of plans that are made from one another
 // share what they have in common.
 type EstateResolution struct {
 	plan     *Plan
@@ -92,7 +92,7 @@ func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
 	return stateOf(w.plan.settings[at].at(w.final[at][row>>bitset.Shift], row&(bitset.Rows-1), &numbers))
 }
 
-// Held is a state of a setting with the laptops that have it.
+// StateDevices is a state of a setting with the laptops that have it.
 type StateDevices struct {
 	State
 	Policies []string // of a conflict: those that conflict, sorted
@@ -214,7 +214,7 @@ func (w *EstateResolution) Conflicts() []ConflictFound {
 	return w.conflictsFound
 }
 
-// Conflicts lists every conflict as Conflicts does, without the candidates. The list must not be altered.
+// ConflictList lists every conflict as Conflicts does, without the candidates. The list must not be altered.
 func (w *EstateResolution) ConflictList() []ConflictFound {
 	w.listOnce.Do(func() { w.listFound = w.listConflicts() })
 	return w.listFound
