@@ -178,7 +178,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	})
 	p.goTo("/devices/" + bridge)
 	p.button("Why Camera")
-	p.shows("stands")
+	p.shows("in effect")
 	p.shows("quiet-cameras-on-the-bridge")
 	p.button("Why USB sticks and disks")
 	p.shows("outer: set closer by ‘quiet-cameras-on-the-bridge’")
