@@ -25,7 +25,7 @@ func TestTheImpactWhileTyping(t *testing.T) {
 		"the panel says from what to what",
 		`[...document.querySelectorAll('section, .sheet')].some((s) => s.innerText.includes('What the open change does') && /25/.test(s.innerText) && s.innerText.includes('weaker'))`,
 	)
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	p.shot("impact-typing")
 	p.do(
 		"opening the laptops that get a weaker value",
@@ -84,7 +84,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
 	p.types("Lock the screen after minutes without use", "25")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	// A colleague goes on in the change, so that it is read again.
 	if refused, _ := call(
 		t,
@@ -100,7 +100,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	p.shows("Take out of the change")
 	p.until(
 		"it is kept still",
-		`document.body.innerText.includes('Kept in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`,
+		`document.body.innerText.includes('Saved in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`,
 	)
 }
 
@@ -228,14 +228,14 @@ func TestOneRequestForEachPause(t *testing.T) {
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
 	p.types("Lock the screen after minutes without use", "25") // opens a change
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	p.shows("laptops differ")
 	for _, minutes := range []string{"26", "27", "28"} {
 		p.do("forgetting what was asked", chromedp.Evaluate[chromedp.Void](`window.asked.length = 0`))
 		p.types("Lock the screen after minutes without use", minutes)
 		p.until(
 			"it is kept and shown",
-			`document.body.innerText.includes('Kept in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`,
+			`document.body.innerText.includes('Saved in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`,
 		)
 		asked, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`window.asked`))
 		if err != nil {

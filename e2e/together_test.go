@@ -51,13 +51,13 @@ func TestTwoPeopleInOnePolicy(t *testing.T) {
 	}
 	a.fill("Add a setting", "microphone")
 	a.key(kb.Enter)
-	a.shows("Kept in the open change")
+	a.shows("Saved in the open change")
 	b.shows("media.microphone")
 	b.choose("Microphone", "false")
-	b.shows("Kept in the open change")
+	b.shows("Saved in the open change")
 	a.until("the other's value shows", `document.querySelector('select[aria-label="Microphone"]')?.value === 'false'`)
 	a.fill("Why", "asked by both")
-	a.shows("Kept in the open change")
+	a.shows("Saved in the open change")
 	after, err := client.Get[wire.Change](context.Background(), api, client.Path("changes", c.ID), nil)
 	if err != nil || !strings.Contains(string(after.Edits[0].Body), `"media.microphone":false`) ||
 		!strings.Contains(string(after.Edits[0].Body), "asked by both") {
@@ -223,7 +223,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	p.signIn()
 	p.goTo("/policies/house-rules")
 	p.fill("Lock the screen after minutes without use", "25")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	change := theOpenChange(t, api)
 	theirs := func(kind, id, body string) {
 		t.Helper()
@@ -296,7 +296,7 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 		p.key(kb.Enter)
 		p.types("Lock the screen after minutes without use", fmt.Sprint(20+i))
 		p.until(id+" is left out", `[...document.querySelectorAll('main .id')].some((e) => e.innerText === 'device:`+id+`')`)
-		p.shows("Kept in the open change")
+		p.shows("Saved in the open change")
 	}
 	change := theOpenChange(t, api)
 	p.until("all is kept", `!document.body.innerText.includes('Checking')`)

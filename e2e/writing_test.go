@@ -117,7 +117,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shot("policy-mistakes")
 	p.choose("Where recovery keys are kept", "service")
 	p.choose("Startup PIN held by the security chip", "forbid")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 
 	// Work accounts only in the browser, with two domains, later a second browser family.
 	p.goTo("/policies/new?kit=work-accounts-only")
@@ -130,7 +130,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shows("have none in common with those for every browser")
 	p.fill("Only work accounts of these domains, in the browser that comes with the system", "larkfell.example")
 	p.until("the mistake is gone", `!document.body.innerText.includes("have none in common")`)
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 
 	// A certificate that internal sites use: never its key.
 	certificate, key := madeUpAuthority(t, "Larkfell Root", time.Now().AddDate(8, 0, 0))
@@ -166,7 +166,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 		p.choose("Permission, row "+row, "screen-recording")
 		p.choose("Decision, row "+row, "allow")
 	}
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	p.until(
 		"three rows are filled",
 		`[...document.querySelectorAll('input')].filter((e) => (e.getAttribute('aria-label') ?? '').startsWith('Identifier, row') && e.value).length === 3`,
@@ -179,7 +179,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.choose("Decision, row 4", "allow")
 	p.shows("is nearly “example.saltmarsh.helpline”, which was read from an application's file")
 	p.button("Take row 4 out")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 
 	// Application control from a rule file.
 	rules := filepath.Join(t.TempDir(), "survey-rules.json")
@@ -199,7 +199,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shows("6f9619ff-8b86-d011-b42d-00c04fc964ff")
 	p.until("the mistake is gone", `!document.body.innerText.includes("enforced without rules")`)
 	p.choose("Application control", "audit")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 
 	// The camera off for one laptop, by its serial number, and a second purpose that creeps in.
 	device, err := client.Get[wire.DevicePage](context.Background(), api, "/devices/LT-0007", nil)
@@ -254,7 +254,7 @@ func TestDefiningAndRestoring(t *testing.T) {
 	p.pick("plotter awake", "Keep the plotter awake")
 	p.fill("Keep the plotter awake", "1d")
 	p.shows("hours (1 d)")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	p.fill("Keep the plotter awake", "2d")
 	p.shows("expected a whole number of at most 24 (hours)")
 
@@ -303,7 +303,7 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.shows("Lock the screen after minutes without use")
 	p.fill("Lock the screen after minutes", "1h")
 	p.shows("minutes (1 h), 1 to 1440")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	p.goTo("/policies")
 	p.goTo("/policies/house-rules")
 	p.until(
@@ -318,7 +318,7 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.goTo("/policies/house-rules")
 	p.shows("expected a whole number from 1 to 1440 (minutes)")
 	p.fill("Lock the screen after minutes", "60")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 
 	// A colleague alters another setting of the same policy in the same change, and then the same one.
 	change := theOpenChange(t, api)
@@ -349,21 +349,21 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.shows("expected a whole number from 1 to 1440 (minutes)")
 	theirs(func(doc map[string]any) { doc["why"] = "Agreed with the works council, again" })
 	p.fill(minutes, "45")
-	p.shows("Brought together with what a colleague saved, and kept")
+	p.shows("Merged with what a colleague saved")
 	text := string(editOf(t, api, change.ID, "house-rules").Body)
 	if !strings.Contains(text, "works council, again") || !strings.Contains(text, `"screen.lock_after_minutes":45`) {
 		t.Errorf("the edit is %s", text)
 	}
 
 	p.fill(minutes, "5000")
-	p.shows("Not kept: it has faults")
+	p.shows("Not saved: it has faults")
 	theirs(func(doc map[string]any) { doc["settings"].(map[string]any)["screen.lock_after_minutes"] = 30 })
 	p.fill(minutes, "50")
 	p.shows("saved this policy while you typed")
 	p.shot("policy-merge")
 	p.do("choosing theirs", chromedp.Click(chromedp.CSS("[role=alert] tbody tr td:nth-child(4) input")))
 	p.button("Keep what is chosen")
-	p.shows("Kept in the open change")
+	p.shows("Saved in the open change")
 	if text := string(editOf(t, api, change.ID, "house-rules").Body); !strings.Contains(text, `"screen.lock_after_minutes":30`) {
 		t.Errorf("the edit is %s", text)
 	}

@@ -88,7 +88,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
         <div className="flex min-w-0 flex-col gap-4 xl:sticky xl:top-4">
           {faults.length > 0 && (
             <div role="alert" className="rounded border border-error/50 bg-error/5 px-4 py-3 text-sm">
-              <p className="font-medium text-error">Not kept yet: {count(faults.length, 'fault')}</p>
+              <p className="font-medium text-error">Not saved yet: {count(faults.length, 'fault')}</p>
               <Faults list={faults.map((f) => ({ ...f, path: f.path?.replace(`/policies/${id}`, '') }))} />
             </div>
           )}
@@ -135,11 +135,11 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
 const savingWords = {
   'as stored': '',
   checking: 'Checking …',
-  saved: 'Kept in the open change',
-  merged: 'Brought together with what a colleague saved, and kept',
-  conflicts: 'Not kept: choose below',
-  faults: 'Not kept: it has faults',
-  refused: 'Not kept',
+  saved: 'Saved in the open change',
+  merged: 'Merged with what a colleague saved',
+  conflicts: 'Not saved: choose below',
+  faults: 'Not saved: it has faults',
+  refused: 'Not saved',
 };
 
 function Actions({
