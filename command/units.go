@@ -5,6 +5,7 @@ package command
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -110,8 +111,9 @@ func detachCommand(s Streams) *cli.Command {
 		Name:      "detach",
 		Usage:     "stop inheriting kinds of policy or areas of the dictionary in a unit or group; says first what that costs",
 		ArgsUsage: "unit:ID or group:ID",
-		Description: "Without --yes it only says what would no longer arrive. With neither --kind nor --area the place inherits everything " +
-			"again.\n\nExample:\n" +
+		Description: "Without --yes it only says what would no longer arrive. What the place detaches already stays detached; --inherit " +
+			"makes it inherit\neverything again.\n\nExamples:\n" +
+			"  zridge unit detach unit:survey-fleet --inherit --yes\n" +
 			"  zridge unit detach unit:survey-fleet --area updates --reason \"At sea until March\" --review-on 2027-03-01 --yes",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"},
@@ -122,16 +124,33 @@ func detachCommand(s Streams) *cli.Command {
 				Name:  "keep",
 				Usage: "start from today's values, in a policy of its own",
 			},
+			&cli.BoolFlag{Name: "inherit", Usage: "inherit everything again"},
 			&cli.BoolFlag{Name: "yes", Usage: "put it into the change, and do not only look"},
 			changeFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if named := len(c.StringSlice("kind"))+len(c.StringSlice("area")) > 0; named == c.Bool("inherit") {
+				return usage("detach: name a --kind or --area that the place detaches, or --inherit, and not both")
+			}
 			in := wire.Detach{Place: c.Args().First(), Detach: []wire.Detachment{}, Keep: c.Bool("keep"), Look: !c.Bool("yes")}
 			for _, kind := range c.StringSlice("kind") {
 				in.Detach = append(in.Detach, wire.Detachment{What: kind, Reason: c.String("reason"), ReviewOn: c.String("review-on")})
 			}
 			for _, area := range c.StringSlice("area") {
 				in.Detach = append(in.Detach, wire.Detachment{What: "area:" + area, Reason: c.String("reason"), ReviewOn: c.String("review-on")})
+			}
+			// with adds what the place detaches already, in the change or live.
+			with := func(ctx context.Context, api *client.Client, change string) error {
+				if c.Bool("inherit") {
+					return nil
+				}
+				already, err := detachedBy(ctx, api, change, in.Place)
+				for _, d := range already {
+					if !slices.ContainsFunc(in.Detach, func(n wire.Detachment) bool { return n.What == d.What }) {
+						in.Detach = append(in.Detach, d)
+					}
+				}
+				return err
 			}
 			say := func(d wire.Detached) {
 				fmt.Fprintf(
@@ -153,6 +172,9 @@ func detachCommand(s Streams) *cli.Command {
 			}
 			if in.Look {
 				return asked(s, 1, "unit:ID or group:ID", func(ctx context.Context, _ *cli.Command, api *client.Client) error {
+					if err := with(ctx, api, ""); err != nil {
+						return err
+					}
 					d, err := client.Post[wire.Detached](ctx, api, "/changes/live/detached", in)
 					if err == nil {
 						say(d)
@@ -162,6 +184,9 @@ func detachCommand(s Streams) *cli.Command {
 				})(ctx, c)
 			}
 			return writing(s, 1, "unit:ID or group:ID", func(ctx context.Context, _ *cli.Command, api *client.Client, change wire.Change) error {
+				if err := with(ctx, api, change.ID); err != nil {
+					return err
+				}
 				d, err := client.Post[wire.Detached](ctx, api, client.Path("changes", change.ID, "detached"), in)
 				if err == nil {
 					say(d)
@@ -170,6 +195,27 @@ func detachCommand(s Streams) *cli.Command {
 			})(ctx, c)
 		},
 	}
+}
+
+// detachedBy gives what a unit or group detaches, in a change, or in the live estate if none is named. A place that is not there detaches
+// nothing.
+func detachedBy(ctx context.Context, api *client.Client, change, place string) ([]wire.Detachment, error) {
+	query := url.Values{}
+	if change != "" {
+		query.Set("change", change)
+	}
+	kind, id, _ := strings.Cut(place, ":")
+	if kind == "group" {
+		page, err := client.Get[wire.GroupPage](ctx, api, client.Path("groups", id), query)
+		return page.Group.Detach, err
+	}
+	units, err := client.Get[[]wire.Unit](ctx, api, "/units", query)
+	for _, u := range units {
+		if u.ID == id {
+			return u.Detach, err
+		}
+	}
+	return nil, err
 }
 
 // inheritances are the ways in which a setting comes to a place, each with its count of laptops.

@@ -156,6 +156,14 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("status"), "entries were missed by places")
 	says(t, r.must("unit", "missed"), "missed screen.lock_after_minutes = 10 from house-rules", "was 15")
 
+	// What is detached stays detached when something else is detached too.
+	says(t, r.must("unit", "detach", "unit:labs", "--area", "updates", "--reason", "a series", "--review-on", "2027-03-01", "--yes"), "laptops would lose")
+	says(t, r.must("change", "show", changeInHand(t, r), "--format", "json"), `"security"`, `"area:updates"`, "2027-03-01")
+	r.refused(2, "and not both", "unit", "detach", "unit:labs")
+	r.refused(2, "and not both", "unit", "detach", "unit:labs", "--inherit", "--kind", "security")
+	says(t, r.must("unit", "detach", "unit:labs", "--inherit", "--yes"), "0 of")
+	r.must("change", "discard", changeInHand(t, r))
+
 	// A group in use is retired with all that names it.
 	r.refused(1, "used by policies/", "change", "edit", changeOf(t, r), "--retire", "groups/contractors")
 	says(t, r.must("group", "retire", "contractors"), "edits in change", "get something else")
