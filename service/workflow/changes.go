@@ -287,9 +287,7 @@ func (s *ChangeService) draft(id string) (*draft, error) {
 	s.drafting.Lock() // several that ask for it at once wait for the first
 	defer s.drafting.Unlock()
 	live := s.Live()
-	s.mu.Lock()
-	known := s.drafts[id]
-	s.mu.Unlock()
+	known := s.knownDraft(id)
 	if known != nil && known.version >= c.Version && known.live == live {
 		return known, nil
 	}
@@ -307,12 +305,17 @@ func (s *ChangeService) draft(id string) (*draft, error) {
 	return d, nil
 }
 
+// knownDraft gives what a change was when it was last looked at, nil where that is not known.
+func (s *ChangeService) knownDraft(change string) *draft {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.drafts[change]
+}
+
 // near gives the resolution that a change comes to is made of at the least cost: of what the change was when it was last looked at, else of
 // what is live.
 func (s *ChangeService) near(change string, live *Live) impact.Side {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if d := s.drafts[change]; d != nil && d.live == live && len(d.faults) == 0 {
+	if d := s.knownDraft(change); d != nil && d.live == live && len(d.faults) == 0 {
 		return d.after
 	}
 	return live.Side

@@ -258,14 +258,8 @@ func (s *liveEstate) adopt(
 	published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}
 	events := conflictEvents(o.live.Side, o.after, o.Report, published)
 	err := s.store.Transaction(func(tx *store.Store) error {
-		revision, err := tx.AddPublication(published)
+		revision, err := addPublication(tx, published, events)
 		if err != nil {
-			return err
-		}
-		for i := range events {
-			events[i].Revision = revision
-		}
-		if err := tx.AddConflictEvents(events); err != nil {
 			return err
 		}
 		next = o.live.after(revision, &draft{after: o.after})

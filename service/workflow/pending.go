@@ -4,6 +4,8 @@
 package workflow
 
 import (
+	"maps"
+
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -62,10 +64,7 @@ func (s *LaptopService) addPending(b *laptopStates) error {
 	live := s.Live()
 	s.mu.Lock()
 	turns := s.turns[:len(s.turns):len(s.turns)]
-	delivered := make(map[string]int64, len(s.delivered))
-	for device, number := range s.delivered {
-		delivered[device] = number
-	}
+	delivered := maps.Clone(s.delivered)
 	s.mu.Unlock()
 	bySetting := map[setting.ID]alterations{}
 	for i := range turns {

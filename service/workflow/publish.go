@@ -104,9 +104,7 @@ func (s *ChangeService) prepare(c store.Change, edits []store.Edit) (*prepared, 
 	if err := s.overtaken(live, edits); err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	d := s.drafts[c.ID]
-	s.mu.Unlock()
+	d := s.knownDraft(c.ID)
 	if d == nil || d.live != live || d.version != c.Version {
 		var err error
 		if d, err = s.compare(live, edits, s.near(c.ID, live)); err != nil {
@@ -131,7 +129,7 @@ func (s *ChangeService) publish(
 	var next *Live
 	err := s.store.Transaction(func(tx *store.Store) error {
 		var err error
-		if published.Revision, err = tx.AddPublication(published); err != nil {
+		if published.Revision, err = addPublication(tx, published, events); err != nil {
 			return err
 		}
 		next = p.live.after(published.Revision, d)
@@ -140,12 +138,6 @@ func (s *ChangeService) publish(
 		}
 		c.State, c.Revision, c.UpdatedAt = Published, published.Revision, published.At
 		if err := tx.SaveChange(c); err != nil {
-			return err
-		}
-		for i := range events {
-			events[i].Revision = published.Revision
-		}
-		if err := tx.AddConflictEvents(events); err != nil {
 			return err
 		}
 		if more != nil {
@@ -169,6 +161,17 @@ func (s *ChangeService) publish(
 	s.log.Info("published", "change", c.ID, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
 	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(published.Revision)})
 	return published, nil
+}
+
+// addPublication writes a publication with the conflicts that begin and end with it, and gives its revision.
+func addPublication(tx *store.Store, p store.Publication, events []store.ConflictEvent) (revision int64, err error) {
+	if revision, err = tx.AddPublication(p); err != nil {
+		return 0, err
+	}
+	for i := range events {
+		events[i].Revision = revision
+	}
+	return revision, tx.AddConflictEvents(events)
 }
 
 // overtaken finds edits that began with another version than is live.

@@ -57,37 +57,35 @@ func (s *ChangeService) Outcome(ctx context.Context, change string, inputs []Edi
 		}
 		return &Outcome{d.report, d.after, d.faults}, nil
 	}
-	live, edits, _, err := s.tried(change, inputs)
-	if err != nil {
-		return nil, err
-	}
-	d, err := s.compare(live, edits, s.near(change, live))
+	d, _, err := s.tried(change, inputs)
 	if err != nil {
 		return nil, err
 	}
 	return &Outcome{d.report, d.after, d.faults}, nil
 }
 
-// tried puts inputs on top of the edits of a change, and gives the first policy among them.
-func (s *ChangeService) tried(change string, inputs []EditInput) (live *Live, edits []store.Edit, policy string, err error) {
-	live = s.Live()
+// tried puts inputs on top of the edits of a change, and gives what that comes to, with the first policy among the inputs.
+func (s *ChangeService) tried(change string, inputs []EditInput) (d *draft, policy estate.PolicyID, err error) {
+	live := s.Live()
+	var edits []store.Edit
 	if change != "" {
 		if _, edits, err = s.Change(change); err != nil {
-			return nil, nil, "", err
+			return nil, "", err
 		}
 	}
 	for _, in := range inputs {
 		body, err := s.canonical(in, s.definitionsWith(live, edits))
 		if err != nil {
-			return nil, nil, "", err
+			return nil, "", err
 		}
 		edits = slices.DeleteFunc(edits, func(e store.Edit) bool { return e.Kind == string(in.Kind) && e.ObjectID == in.ID })
 		edits = append(edits, store.Edit{Kind: string(in.Kind), ObjectID: in.ID, Body: body, Retire: in.Retire})
 		if in.Kind == estate.KindPolicy && policy == "" {
-			policy = in.ID
+			policy = estate.PolicyID(in.ID)
 		}
 	}
-	return live, edits, policy, nil
+	d, err = s.compare(live, edits, s.near(change, live))
+	return d, policy, err
 }
 
 // Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
@@ -102,23 +100,23 @@ func (s *ChangeService) Try(ctx context.Context, change string, inputs []EditInp
 }
 
 func (s *ChangeService) trial(change string, inputs []EditInput) (*Trial, error) {
-	live, edits, policy, err := s.tried(change, inputs)
+	d, policy, err := s.tried(change, inputs)
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.compare(live, edits, s.near(change, live))
-	if err != nil {
-		return nil, err
-	}
+	return s.trialOf(d, policy), nil
+}
+
+// trialOf says what a draft does, and what becomes of a policy in it where there is one of that id.
+func (s *ChangeService) trialOf(d *draft, policy estate.PolicyID) *Trial {
 	if len(d.faults) > 0 {
-		return &Trial{Faults: d.faults}, nil
+		return &Trial{Faults: d.faults}
 	}
 	out := &Trial{Report: d.report, After: d.after}
-	if policy != "" {
-		out.Use, _ = review.Look(d.after, estate.PolicyID(policy))
-		out.Findings = review.Findings(d.after, estate.PolicyID(policy), out.Use, s.files.identifiers())
+	if use, there := review.Look(d.after, policy); there {
+		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.identifiers())
 	}
-	return out, nil
+	return out
 }
 
 // Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was
@@ -133,14 +131,7 @@ func (s *ChangeService) Effect(ctx context.Context, change string, policy estate
 	if err != nil {
 		return nil, 0, err
 	}
-	if len(d.faults) > 0 {
-		return &Trial{Faults: d.faults}, d.version, nil
-	}
-	out := &Trial{Report: d.report, After: d.after}
-	if use, there := review.Look(d.after, policy); there {
-		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.identifiers())
-	}
-	return out, d.version, nil
+	return s.trialOf(d, policy), d.version, nil
 }
 
 // PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd about it.

@@ -364,8 +364,8 @@ export const useImpact = (change: { id: string; version: number } | undefined) =
   });
 
 /** What edits would do if they were put into a change; nothing is stored. */
-export const tryEdits = (change: string | undefined, edits: TrialEdit[], signal?: AbortSignal) =>
-  got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits }, signal: signal ?? null }));
+export const tryEdits = (change: string | undefined, edits: TrialEdit[]) =>
+  got(api.POST('/api/v1/try', { params: { query: change ? { change } : {} }, body: { edits } }));
 
 /** What retiring a policy would do, together with the rest of the open change. */
 export const useRetirement = (id: string, change: Draft, enabled: boolean) =>
@@ -399,14 +399,13 @@ export async function putEdit(change: string, kind: string, object: { id: string
     () => undefined,
   );
   writes.set(change, after);
-  const edit = await writing;
   await after;
   if (writes.get(change) === after) writes.delete(change);
-  return edit;
+  return writing;
 }
 
 /** Takes what a write answered as what is known. An answer under way that was asked for before is dropped: it may be older. */
-async function stored(change: string, { effect, change_version: version, ...edit }: Edit) {
+export async function stored(change: string, { effect, change_version: version, ...edit }: Edit) {
   const key = [...keys.changes, change];
   await queries.cancelQueries({ queryKey: key });
   if (version && effect?.impact) queries.setQueryData([...key, 'impact', version], effect.impact);

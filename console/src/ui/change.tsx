@@ -1,7 +1,7 @@
 // The open change: which one it is, and how edits get into it.
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
 import { api, got, type Change, type Edit } from '../api/client';
-import { keys, putEdit, queries, useChange } from '../api/queries';
+import { keys, putEdit, queries, stored, useChange } from '../api/queries';
 
 interface OpenChange {
   id?: string;
@@ -57,12 +57,7 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
             params: { path: { id: into, kind: kind as 'policies', object }, header: there ? { 'If-Match': `"${there.version}"` } : {} },
           }),
         );
-        const key = [...keys.changes, into];
-        await queries.cancelQueries({ queryKey: key });
-        queries.setQueryData<Change>(
-          key,
-          (was) => was && { ...was, edits: [...(was.edits ?? []).filter((e) => e.kind !== edit.kind || e.id !== edit.id), edit] },
-        );
+        await stored(into, edit);
         void refresh();
       },
       drop: async (kind, object) => {
