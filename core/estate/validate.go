@@ -128,7 +128,9 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 		indexOf(v, KindDevice, s.Devices[i:i+1], deviceID)
 		v.device(problem.Join("", string(KindDevice), i), s.Devices[i])
 	})
-	v.groupGraph(s.Groups)
+	if edited[KindGroup] != nil || edited[KindSetting] != nil { // settings bring the areas that groups are detached from
+		v.groupGraph(s.Groups)
+	}
 	for i := range s.Policies {
 		if edited[KindSetting] != nil || edited[KindPolicy][string(s.Policies[i].ID)] {
 			v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])

@@ -5,8 +5,10 @@ package resolve
 import (
 	"cmp"
 	"slices"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -22,39 +24,120 @@ type EntryFates struct {
 
 // EntryFates gives the fates of the entries for a setting by policy, with separate counts for some laptops.
 func (p *Plan) EntryFates(id setting.ID, among Devices) []EntryFates {
-	at, known := p.SettingAt.Number(id)
-	if !known {
-		return nil
+	return p.FatesBySetting([]setting.ID{id}, among)[0]
+}
+
+// FatesBySetting gives for each setting what EntryFates gives. The blocks are looked at in turn, each for all of the settings: the laptops
+// of a policy are looked up once and not once for each setting.
+func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
+	indices := make([]*settingIndex, len(ids))
+	for i, id := range ids {
+		if at, known := p.SettingAt.Number(id); known {
+			indices[i] = &p.settings[at]
+		}
 	}
-	c := &p.settings[at]
-	by := map[int32]*EntryFates{}
-	p.eachBlock(p.Laptops(), func(w *worker) {
+	var threads []*fateCounter
+	var lock sync.Mutex
+	p.eachBlockParallel(p.Laptops(), func() func(*worker) {
+		mine := newFateCounter(indices)
+		lock.Lock()
+		threads = append(threads, mine)
+		lock.Unlock()
+		return func(w *worker) { mine.block(w, among) }
+	})
+	out := make([][]EntryFates, len(ids))
+	for i, c := range indices {
+		if c != nil {
+			out[i] = p.entryFates(c, i, threads)
+		}
+	}
+	return out
+}
+
+// fateCount counts laptops of one ranked entry: an entry of a policy that applies at three levels has three.
+type fateCount struct {
+	devices, among int
+	fates          [decide.Fates]int
+}
+
+// fateCounter counts for one thread.
+type fateCounter struct {
+	indices []*settingIndex // nil: no such setting
+	counts  [][]fateCount   // by setting, by rank
+}
+
+func newFateCounter(indices []*settingIndex) *fateCounter {
+	f := &fateCounter{indices, make([][]fateCount, len(indices))}
+	for i, c := range indices {
+		if c != nil {
+			f.counts[i] = make([]fateCount, len(c.Ranked))
+		}
+	}
+	return f
+}
+
+// block counts the laptops of the worker's block, with separate counts for those of among.
+func (f *fateCounter) block(w *worker, among Devices) {
+	asked := w.Keep()
+	among.block(w.Block).Into(asked)
+	for i, c := range f.indices {
+		if c == nil {
+			continue
+		}
 		w.DropAside()
-		asked, here := w.Aside(), w.Aside()
-		among.block(w.Block).OrInto(asked)
+		here := w.Aside()
 		for _, s := range w.candidates(c, &w.Dom) {
-			is := by[s.Policy]
-			if is == nil {
-				is = &EntryFates{Policy: p.policies[s.Policy].ID, Value: c.Entries[s.Rank].Value, Locked: s.Lock, Fates: map[Fate]int{}}
-				by[s.Policy] = is
-			}
+			is := &f.counts[i][s.Rank]
 			rows := w.reachedBy(c, &s, &w.Dom)
-			is.Devices += rows.Len()
+			is.devices += rows.Len()
 			here.SetAnd(rows, asked)
-			is.Among += here.Len()
+			is.among += here.Len()
 		}
 		if asked.Empty() {
-			return
+			continue
 		}
 		seen := w.observe(c, asked)
-		for k, fates := range seen.became {
-			for fate, rows := range fates {
+		for k := range seen.became {
+			fates := &f.counts[i][seen.in[k].Rank].fates
+			for fate, rows := range seen.became[k] {
 				if rows != nil {
-					by[seen.in[k].Policy].Fates[Fate(fate)] += rows.Len()
+					fates[fate] += rows.Len()
 				}
 			}
 		}
-	})
+	}
+}
+
+// entryFates sums up what the threads counted for the setting at a place of their lists.
+func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []EntryFates {
+	by := map[int32]*EntryFates{}
+	for rank := range c.Ranked {
+		var sum fateCount
+		for _, t := range threads {
+			count := &t.counts[at][rank]
+			sum.devices += count.devices
+			sum.among += count.among
+			for fate := range count.fates {
+				sum.fates[fate] += count.fates[fate]
+			}
+		}
+		if sum.devices == 0 {
+			continue
+		}
+		ranked := &c.Ranked[rank]
+		is := by[ranked.Policy]
+		if is == nil {
+			is = &EntryFates{Policy: p.policies[ranked.Policy].ID, Value: c.Entries[rank].Value, Locked: ranked.Lock, Fates: map[Fate]int{}}
+			by[ranked.Policy] = is
+		}
+		is.Devices += sum.devices
+		is.Among += sum.among
+		for fate, n := range sum.fates {
+			if n > 0 {
+				is.Fates[Fate(fate)] += n
+			}
+		}
+	}
 	out := make([]EntryFates, 0, len(by))
 	for _, s := range by {
 		out = append(out, *s)

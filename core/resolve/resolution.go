@@ -290,6 +290,29 @@ func (w *EstateResolution) Problems() []ProblemFound {
 	return w.problemsFound
 }
 
+// ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at the laptops that the policy applies to, and
+// at the checks that name one of its settings.
+func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
+	pol := w.plan.Policy(id)
+	if pol == nil {
+		return nil
+	}
+	applies := w.plan.Applies(id)
+	var out []ProblemFound
+	for _, at := range w.plan.byCheck {
+		names := func(s setting.ID) bool { return pol.Entry(s) != nil }
+		if !slices.ContainsFunc(w.plan.checks[at].Settings, names) {
+			continue
+		}
+		for _, found := range w.problemsOf(at, applies.And(Devices{plan: w.plan, blocks: w.problems[at]})) {
+			if slices.Contains(found.From, string(id)) {
+				out = append(out, found)
+			}
+		}
+	}
+	return out
+}
+
 // problemsOf groups the laptops on which a check fails by the policies that the settings it names come from.
 func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	p := w.plan

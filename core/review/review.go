@@ -7,12 +7,14 @@ package review
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/core/threads"
 )
 
 // Relation says what another policy's entry is to the one that is looked at.
@@ -66,61 +68,93 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 		Forced:   map[setting.ID]int{},
 	}
 	use.Reach, _ = side.Plan.Reach(id)
-	for _, e := range policy.Entries {
-		standings := side.Plan.EntryFates(e.Setting, use.Reach.Gets)
-		use.AlsoSet = append(use.AlsoSet, elsewhere(side, standings, e.Setting, id, &e.Value)...)
-		if lacking := LackingOn(side, e.Setting, use.Reach.Gets); len(lacking) > 0 {
-			use.Lacking[e.Setting] = lacking
+	gets := use.Reach.Gets
+	settings := make([]setting.ID, len(policy.Entries))
+	for i, e := range policy.Entries {
+		settings[i] = e.Setting
+	}
+	fates := side.Plan.FatesBySetting(settings, gets)
+	others := entriesElsewhere(side.Plan.Snapshot(), settings, id)
+	supports := make([]support, len(settings))
+	threads.Share(len(settings), func(mine iter.Seq[int]) {
+		for i := range mine {
+			supports[i] = supportOn(side, settings[i], gets)
 		}
-		if n := side.Plan.SupportUnknown(e.Setting).And(use.Reach.Gets).Len(); n > 0 {
+	})
+	for i, e := range policy.Entries {
+		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], others[e.Setting], e.Setting, &e.Value)...)
+		if len(supports[i].lacking) > 0 {
+			use.Lacking[e.Setting] = supports[i].lacking
+		}
+		if n := supports[i].notKnown; n > 0 {
 			use.NotKnown[e.Setting] = n
 		}
-		for _, s := range standings {
+		for _, s := range fates[i] {
 			if s.Policy == id && len(s.Fates) > 0 {
 				use.Mine[e.Setting] = s.Fates
 			}
 		}
-		if n := side.Resolution.Forced(e.Setting).And(use.Reach.Gets).And(side.Plan.Applies(id)).Len(); n > 0 {
+		if n := side.Resolution.Forced(e.Setting).And(gets).And(side.Plan.Applies(id)).Len(); n > 0 {
 			use.Forced[e.Setting] = n
 		}
 	}
 	slices.SortStableFunc(use.AlsoSet, func(a, b AlsoSet) int { return cmp.Compare(a.Setting, b.Setting) })
-	for _, p := range side.Resolution.Problems() {
-		if slices.Contains(p.From, string(id)) {
-			use.Problems = append(use.Problems, p)
-		}
-	}
+	use.Problems = side.Resolution.ProblemsFrom(id)
 	return use, true
+}
+
+// support says on how many laptops a setting is not supported, and on how many nobody knows.
+type support struct {
+	lacking  Lacking
+	notKnown int
+}
+
+func supportOn(side impact.Side, id setting.ID, devices resolve.Devices) support {
+	return support{LackingOn(side, id, devices), side.Plan.SupportUnknown(id).And(devices).Len()}
 }
 
 // ElsewhereOf lists the active policies other than one that set a setting, those that share most laptops with reached first. mine
 // is the value beside which theirs are seen, nil when there is none.
 func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached resolve.Devices) []AlsoSet {
-	return elsewhere(side, side.Plan.EntryFates(id, reached), id, except, mine)
+	others := entriesElsewhere(side.Plan.Snapshot(), []setting.ID{id}, except)
+	return elsewhere(side, side.Plan.EntryFates(id, reached), others[id], id, mine)
 }
 
-func elsewhere(side impact.Side, standings []resolve.EntryFates, id setting.ID, except estate.PolicyID, mine *setting.Value) []AlsoSet {
-	at := map[estate.PolicyID]*AlsoSet{}
-	policies := side.Plan.Snapshot().Policies
-	for i := range policies {
-		if p := &policies[i]; p.ID != except && p.State == estate.Active {
-			if e := p.Entry(id); e != nil {
-				at[p.ID] = &AlsoSet{Setting: id, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[resolve.Fate]int{}}
+// entriesElsewhere gives, by setting, the active policies other than one that set it. Their laptops are not counted yet.
+func entriesElsewhere(s *estate.Snapshot, settings []setting.ID, except estate.PolicyID) map[setting.ID][]AlsoSet {
+	out := make(map[setting.ID][]AlsoSet, len(settings))
+	for _, id := range settings {
+		out[id] = nil
+	}
+	for i := range s.Policies {
+		p := &s.Policies[i]
+		if p.ID == except || p.State != estate.Active {
+			continue
+		}
+		for j := range p.Entries {
+			e := &p.Entries[j]
+			if list, asked := out[e.Setting]; asked {
+				also := AlsoSet{Setting: e.Setting, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[resolve.Fate]int{}}
+				out[e.Setting] = append(list, also)
 			}
 		}
 	}
-	if len(at) == 0 {
-		return nil
+	return out
+}
+
+// elsewhere adds to the policies that set a setting their laptops, and how they relate to a value.
+func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id setting.ID, mine *setting.Value) []AlsoSet {
+	at := make(map[estate.PolicyID]*AlsoSet, len(out))
+	for i := range out {
+		at[out[i].Policy] = &out[i]
 	}
-	for _, s := range standings {
+	for _, s := range fates {
 		if other := at[s.Policy]; other != nil {
 			other.Devices, other.Shared, other.Fates = s.Devices, s.Among, s.Fates
 		}
 	}
-	out := make([]AlsoSet, 0, len(at))
-	for _, a := range at {
-		a.Relation = relation(side.Plan.Definition(id), a, mine)
-		out = append(out, *a)
+	for i := range out {
+		out[i].Relation = relation(side.Plan.Definition(id), &out[i], mine)
 	}
 	slices.SortFunc(out, func(a, b AlsoSet) int {
 		return cmp.Or(cmp.Compare(b.Shared, a.Shared), cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Policy, b.Policy))

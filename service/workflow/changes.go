@@ -159,22 +159,40 @@ func (s *ChangeService) alter(by Actor, id string, do func(*store.Store, *store.
 	return err
 }
 
-// lay lays edits over the live estate and says what is wrong with the outcome. Paths of faults within an edited
-// object start at kind and id. There is a snapshot where there are neither faults nor an error.
-func (s *ChangeService) lay(live *Live, edits []store.Edit) (*estate.Snapshot, problem.Faults, error) {
-	laid := make([]estate.Edit, 0, len(edits))
+// laid is edits laid over the live estate.
+type laid struct {
+	live     *Live
+	version  int64            // of the change with these edits
+	objects  map[laidKey]any  // what each edit makes of its object
+	snapshot *estate.Snapshot // where there are no faults
+	faults   problem.Faults   // paths of faults within an edited object start at its kind and id
+}
+
+// laidKey is all of an edit that matters to what it makes of its object, as long as the same estate is live.
+type laidKey struct{ kind, id, body, local string }
+
+// lay lays edits over the live estate and says what is wrong with the outcome. What was decoded for known, which may be nil, is not
+// decoded again.
+func (s *ChangeService) lay(live *Live, edits []store.Edit, known *laid) (*laid, error) {
+	out := &laid{live: live, objects: make(map[laidKey]any, len(edits))}
+	over := make([]estate.Edit, 0, len(edits))
 	for _, e := range edits {
 		one := estate.Edit{Kind: estate.Kind(e.Kind), ID: e.ObjectID}
 		if !e.Retire {
-			object, err := s.laidObject(live, e)
-			if err != nil {
-				var faults problem.Faults
-				if errors.As(err, &faults) {
-					return nil, faults, nil
+			key := laidKey{e.Kind, e.ObjectID, e.Body, e.Local}
+			if known != nil && known.live == live && known.objects[key] != nil {
+				one.Object = known.objects[key]
+			} else {
+				object, err := s.laidObject(live, e)
+				if errors.As(err, &out.faults) {
+					return out, nil
 				}
-				return nil, nil, fmt.Errorf("laying the edit of %s %s: %w", e.Kind, e.ObjectID, err)
+				if err != nil {
+					return nil, fmt.Errorf("laying the edit of %s %s: %w", e.Kind, e.ObjectID, err)
+				}
+				one.Object = object
 			}
-			one.Object = object
+			out.objects[key] = one.Object
 		} else if one.Kind == estate.KindPolicy { // a retired policy stays in the estate, and reaches nobody
 			for _, p := range live.Plan.Snapshot().Policies {
 				if string(p.ID) == e.ObjectID {
@@ -183,26 +201,57 @@ func (s *ChangeService) lay(live *Live, edits []store.Edit) (*estate.Snapshot, p
 				}
 			}
 		}
-		laid = append(laid, one)
+		over = append(over, one)
 	}
 	ofSource := func(kind estate.Kind, id string) bool {
 		return live.imported.has(objectKey{kind, id})
 	}
-	takenAway := slices.ContainsFunc(laid, func(e estate.Edit) bool { return e.Object == nil })
+	takenAway := slices.ContainsFunc(over, func(e estate.Edit) bool { return e.Object == nil })
 	if !takenAway {
-		there := live.there(laid)
-		for i, e := range laid {
+		there := live.there(over)
+		for i, e := range over {
 			if ofSource(e.Kind, e.ID) {
-				laid[i], _ = estate.SeverEdit(e, there)
+				over[i], _ = estate.SeverEdit(e, there)
 			}
 		}
 	}
-	next := live.Plan.Snapshot().With(laid...)
-	next = live.withoutStandIn(next, laid)
+	next := live.Plan.Snapshot().With(over...)
+	next = live.withoutStandIn(next, over)
 	if takenAway {
 		next, _ = next.Sever(ofSource, nil)
 	}
-	return next, live.newFaults(next, laid), nil
+	out.snapshot, out.faults = next, live.newFaults(next, over)
+	return out, nil
+}
+
+// wellFormed lays edits over the live estate, those of a change or a little more, and gives what comes of it. What is wrong with it is the
+// error. The change's id may be empty.
+func (s *ChangeService) wellFormed(live *Live, edits []store.Edit, change string) (*estate.Snapshot, error) {
+	over, err := s.lay(live, edits, s.knownLaid(change))
+	if err != nil {
+		return nil, err
+	}
+	if len(over.faults) > 0 {
+		return nil, over.faults
+	}
+	return over.snapshot, nil
+}
+
+// knownLaid gives the edits of a change as they were laid over what is live when they were stored last; nil where that is not known.
+func (s *liveEstate) knownLaid(change string) *laid {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.laid[change]
+}
+
+// keepLaid remembers the edits of a change as they are laid over what is live, for the questions that follow.
+func (s *liveEstate) keepLaid(change string, over *laid) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.laid) >= 64 {
+		clear(s.laid)
+	}
+	s.laid[change] = over
 }
 
 // there tells whether units, people and devices are in the live estate with edits laid over it.
@@ -291,10 +340,13 @@ func (s *ChangeService) draft(id string) (*draft, error) {
 	if known != nil && known.version >= c.Version && known.live == live {
 		return known, nil
 	}
-	d, err := s.compare(live, edits, s.near(id, live))
-	if err != nil {
-		return nil, err
+	over := s.knownLaid(id)
+	if over == nil || over.live != live || over.version != c.Version {
+		if over, err = s.lay(live, edits, over); err != nil {
+			return nil, err
+		}
 	}
+	d := s.resolveLaid(over, s.near(id, live))
 	d.version = c.Version
 	s.mu.Lock()
 	if len(s.drafts) >= 4 { // each holds a resolution of the whole estate
@@ -321,13 +373,20 @@ func (s *ChangeService) near(change string, live *Live) impact.Side {
 	return live.Side
 }
 
-// compare lays edits over what is live, resolves what comes of it beginning with a resolution that is near it, and compares.
-func (s *ChangeService) compare(live *Live, edits []store.Edit, near impact.Side) (*draft, error) {
-	d := &draft{live: live}
-	var err error
-	if d.snapshot, d.faults, err = s.lay(live, edits); err != nil {
+// compare lays edits over what is live, resolves what comes of it, and compares. The edits are those of a change or a little more: what is
+// known of the change is not computed again. The change's id may be empty.
+func (s *ChangeService) compare(live *Live, edits []store.Edit, change string) (*draft, error) {
+	over, err := s.lay(live, edits, s.knownLaid(change))
+	if err != nil {
 		return nil, err
 	}
+	return s.resolveLaid(over, s.near(change, live)), nil
+}
+
+// resolveLaid resolves edits that are laid over what is live, beginning with a resolution that is near the outcome, and compares.
+func (s *ChangeService) resolveLaid(over *laid, near impact.Side) *draft {
+	live := over.live
+	d := &draft{live: live, snapshot: over.snapshot, faults: over.faults}
 	if len(d.faults) == 0 {
 		d.after = near.With(d.snapshot)
 		if live.Plan.Spent() {
@@ -335,7 +394,7 @@ func (s *ChangeService) compare(live *Live, edits []store.Edit, near impact.Side
 		}
 		d.report = impact.Compare(live.Side, d.after)
 	}
-	return d, nil
+	return d
 }
 
 // Impact says what an open change does to what is live. With faults there is no report.

@@ -49,6 +49,7 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 		return store.Edit{}, err
 	}
 	var saved store.Edit
+	var over *laid
 	err := s.alter(by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
 		if err != nil {
@@ -101,10 +102,11 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 		if in.Retire && live.versions.of(objectKey{in.Kind, in.ID}) == 0 {
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
 		}
-		_, faults, err := s.lay(live, edits)
-		if err != nil {
+		if over, err = s.lay(live, edits, s.knownLaid(change)); err != nil {
 			return store.AuditRecord{}, err
 		}
+		over.version = c.Version + 1
+		faults := over.faults
 		if in.Retire {
 			faults = inUse(in, faults)
 		}
@@ -118,6 +120,9 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 		}
 		return store.AuditRecord{Action: action, Kind: next.Kind, ObjectID: next.ObjectID, Before: before, After: body}, tx.SaveEdits(next)
 	})
+	if err == nil {
+		s.keepLaid(change, over)
+	}
 	return saved, err
 }
 

@@ -29,10 +29,8 @@ func (s *ChangeService) Import(by Actor, title string, in *estate.Snapshot, reti
 	if err != nil || len(edits) == 0 {
 		return store.Change{}, counts, err
 	}
-	if _, faults, err := s.lay(live, edits); err != nil {
+	if _, err := s.wellFormed(live, edits, ""); err != nil {
 		return store.Change{}, counts, err
-	} else if len(faults) > 0 {
-		return store.Change{}, counts, faults
 	}
 	c, err := s.NewChange(by, title, "")
 	if err != nil {

@@ -299,6 +299,7 @@ func (s *liveEstate) adopt(
 	s.mu.Lock()
 	s.goLive(next, o.Report)
 	clear(s.drafts)
+	clear(s.laid)
 	s.mu.Unlock()
 	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(next.Revision)})
 	return next.Revision, nil

@@ -52,6 +52,7 @@ type liveEstate struct {
 	live   *Live
 	turns  []turn            // how what is live altered lately, the oldest first
 	drafts map[string]*draft // by change: what it would be, until it or the live estate alters
+	laid   map[string]*laid  // by change: its edits over what is live, as they were stored last
 	board  *laptopStates     // what laptops reported, until what is live alters
 }
 
@@ -169,6 +170,7 @@ func (s *liveEstate) renew() {
 		if s.live == was {
 			s.live, s.turns = next, turns
 			clear(s.drafts)
+			clear(s.laid)
 			s.mu.Unlock()
 			return
 		}

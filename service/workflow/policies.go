@@ -236,10 +236,8 @@ func (s *ChangeService) putTogether(by Actor, change string, policies ...estate.
 			saved = append(saved, next)
 			record.ObjectID, record.After = string(p.ID), record.After+string(body)+"\n"
 		}
-		if _, faults, err := s.lay(live, edits); err != nil {
+		if _, err := s.wellFormed(live, edits, change); err != nil {
 			return record, err
-		} else if len(faults) > 0 {
-			return record, faults
 		}
 		return record, tx.SaveEdits(saved...)
 	})

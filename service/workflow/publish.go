@@ -107,7 +107,7 @@ func (s *ChangeService) prepare(c store.Change, edits []store.Edit) (*prepared, 
 	d := s.knownDraft(c.ID)
 	if d == nil || d.live != live || d.version != c.Version {
 		var err error
-		if d, err = s.compare(live, edits, s.near(c.ID, live)); err != nil {
+		if d, err = s.compare(live, edits, c.ID); err != nil {
 			return nil, err
 		}
 	}
@@ -157,6 +157,7 @@ func (s *ChangeService) publish(
 	s.mu.Lock()
 	s.goLive(next, d.report)
 	delete(s.drafts, c.ID)
+	delete(s.laid, c.ID)
 	s.mu.Unlock()
 	s.log.Info("published", "change", c.ID, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
 	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(published.Revision)})

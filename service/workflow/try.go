@@ -84,7 +84,7 @@ func (s *ChangeService) tried(change string, inputs []EditInput) (d *draft, poli
 			policy = estate.PolicyID(in.ID)
 		}
 	}
-	d, err = s.compare(live, edits, s.near(change, live))
+	d, err = s.compare(live, edits, change)
 	return d, policy, err
 }
 

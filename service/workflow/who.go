@@ -200,12 +200,9 @@ func (s *AudienceService) putAll(by Actor, change, action string, made func(s *e
 			return record, err
 		}
 		live := s.Live()
-		before, faults, err := s.changes.lay(live, edits)
+		before, err := s.changes.wellFormed(live, edits, change)
 		if err != nil {
 			return record, err
-		}
-		if len(faults) > 0 {
-			return record, faults
 		}
 		inputs, err := made(before)
 		if err != nil {
@@ -246,10 +243,7 @@ func (s *AudienceService) putAll(by Actor, change, action string, made func(s *e
 			}
 			next = append(next, e)
 		}
-		if _, faults, err := s.changes.lay(live, edits); err != nil || len(faults) > 0 {
-			if err == nil {
-				err = faults
-			}
+		if _, err := s.changes.wellFormed(live, edits, change); err != nil {
 			return record, err
 		}
 		n = len(next)
