@@ -1,5 +1,6 @@
 // A policy: its settings, who gets it, and what it will do, while it is typed.
-import { useEffect, useRef, useState } from 'react';
+import { replaceEqualDeep } from '@tanstack/react-query';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
 import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
@@ -42,12 +43,19 @@ export function PolicyScreen() {
   return <Editor key={id} id={id} start={body} editVersion={edit?.version} retiring={edit?.action === 'retire'} live={live.data?.version} />;
 }
 
+/** A value with those parts of the one before it that are equal: what shows them is not rendered again. */
+function useShared<T>(value: T): T {
+  const last = useRef(value);
+  last.current = useMemo(() => replaceEqualDeep(last.current, value), [value]);
+  return last.current;
+}
+
 function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
   const open = useOpenChange();
   const reader = useWho().data?.role !== 'administrator';
   const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useKept(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
-  const use = trial?.use ?? (saving.state === 'faults' ? undefined : stored.data);
+  const use = useShared(trial?.use ?? (saving.state === 'faults' ? undefined : stored.data));
   const faults = trial?.faults ?? [];
   const said = new Set(use?.findings.map((f) => f.check));
   const problems = use?.problems.filter((p) => !said.has(p.check)) ?? []; // what is wrong in this policy alone is shown at its settings
