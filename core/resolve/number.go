@@ -80,15 +80,16 @@ func (p *Plan) unitOf(id estate.UnitID) int {
 // numberPeople numbers the people. unmoved says that units have the same numbers as before.
 func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, unmoved bool) {
 	was, p := b.was, b.next
-	place := func(unit int) int {
-		if unit == intern.None {
-			return intern.None
+	// Sorted by the place of their units, which is looked up once for each: there may be a million people.
+	places := make(map[int]int, len(d.Fresh))
+	for _, i := range d.Fresh {
+		places[i] = intern.None
+		if unit := p.unitOf(p.snapshot.People[i].Unit); unit != intern.None {
+			places[i] = order[unit]
 		}
-		return order[unit]
 	}
 	slices.SortFunc(d.Fresh, func(i, j int) int {
-		x, y := p.snapshot.People[i], p.snapshot.People[j]
-		return cmp.Or(cmp.Compare(place(p.unitOf(x.Unit)), place(p.unitOf(y.Unit))), cmp.Compare(x.ID, y.ID))
+		return cmp.Or(cmp.Compare(places[i], places[j]), cmp.Compare(p.snapshot.People[i].ID, p.snapshot.People[j].ID))
 	})
 	p.PersonAt = was.PersonAt.With(d.Gone, intern.KeptAt(p.snapshot.People, d.Fresh, personID))
 	if p.ofPerson = was.ofPerson; !d.Same && !d.Aligned {

@@ -153,16 +153,20 @@ func (o object) list(name, of string, item func(n *node, path string)) (present 
 }
 
 func listOf[T ~string](o object, name string) []T {
-	var out []T
-	present := o.list(name, "texts", func(n *node, path string) {
-		if n.kind != textNode {
-			o.wrong(path, n, "text")
-			return
+	n := o.field(name, listNode, "a list of texts")
+	if n == nil {
+		if o.node.get(name) != nil {
+			return []T{}
 		}
-		out = append(out, T(n.text))
-	})
-	if present && out == nil {
-		out = []T{}
+		return nil
+	}
+	out := make([]T, 0, len(n.items))
+	for i, item := range n.items {
+		if item.kind != textNode {
+			o.wrong(problem.Join(o.at(name), i), item, "text")
+			continue
+		}
+		out = append(out, T(item.text))
 	}
 	return out
 }

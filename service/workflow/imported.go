@@ -125,11 +125,10 @@ type Preview struct {
 func (s *SourceService) preview(live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
 	bodies := map[objectKey]store.Object{}
 	if len(records) > 500 {
-		all, err := s.store.Objects()
-		if err != nil {
-			return nil, err
-		}
-		for _, o := range all {
+		for o, err := range s.store.Objects() {
+			if err != nil {
+				return nil, err
+			}
 			bodies[objectKey{estate.Kind(o.Kind), o.ID}] = o
 		}
 	}

@@ -4,23 +4,20 @@ package workflow
 
 import (
 	"fmt"
-	"iter"
+	"runtime"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
-	"zenithridge.example/zridge/core/threads"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 
 // load reads the live estate from the store.
 func (s *liveEstate) load() (*Live, error) {
-	objects, err := s.store.Objects()
-	if err != nil {
-		return nil, err
-	}
 	live := &Live{Turn: 1}
-	versions, retired := make(map[objectKey]int64, len(objects)), map[objectKey]int64{}
+	versions, retired := map[objectKey]int64{}, map[objectKey]int64{}
+	var err error
 	if live.Revision, err = s.store.Revision(); err != nil {
 		return nil, err
 	}
@@ -34,30 +31,31 @@ func (s *liveEstate) load() (*Live, error) {
 		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
 		records[key], origins[key] = r, originOf(r)
 	}
-	bodies := make([]body, 0, len(objects)+len(imported))
-	for _, o := range objects {
+	decoding := startDecoding()
+	for o, err := range s.store.Objects() {
+		if err != nil {
+			decoding.stop()
+			return nil, err
+		}
 		key := objectKey{estate.Kind(o.Kind), o.ID}
 		if o.Retired {
 			retired[key] = o.Version
 			continue
 		}
-		text, err := compose(records[key].Brought, o.Body, o.Local)
-		if err != nil {
-			return nil, err
-		}
-		bodies = append(bodies, body{key, text})
+		r := records[key]
+		decoding.add(body{key, r.Brought, o.Body, o.Local})
 		versions[key] = o.Version
 		delete(records, key)
 	}
 	for key, r := range records {
-		bodies = append(bodies, body{key, r.Brought})
+		decoding.add(body{objectKey: key, imported: r.Brought})
 	}
 	live.versions, live.retired, live.imported = keep(versions), keep(retired), keep(origins)
-	decoded, err := decodeAll(bodies)
+	objects, err := decoding.finish()
 	if err != nil {
 		return nil, err
 	}
-	snapshot := files.Assemble(decoded, s.shipped).On(s.Today())
+	snapshot := files.Assemble(objects, s.shipped).On(s.Today())
 	snapshot.Sort()
 	if len(snapshot.Units) == 0 { // before the first import
 		snapshot.Units = []estate.Unit{{ID: standIn, Title: "Company"}}
@@ -67,27 +65,80 @@ func (s *liveEstate) load() (*Live, error) {
 	return live, nil
 }
 
-// body is an object as it is written.
+// body is an object as it is stored: as its source has it and as it was written here, either of which may be empty.
 type body struct {
 	objectKey
-	text string
+	imported, written, local string
 }
 
-// decodeAll reads objects on all threads.
-func decodeAll(bodies []body) ([]any, error) {
-	objects, errs := make([]any, len(bodies)), make([]error, len(bodies))
-	threads.Share(len(bodies), func(mine iter.Seq[int]) {
-		for i := range mine {
-			var err error
-			if objects[i], _, err = files.DecodeJSON(bodies[i].kind, []byte(bodies[i].text)); err != nil {
-				errs[i] = fmt.Errorf("%s %s: %w", bodies[i].kind, bodies[i].id, err)
-			}
-		}
-	})
-	for _, err := range errs {
-		if err != nil {
-			return nil, err
-		}
+// decoding decodes bodies on all threads while more of them are read.
+type decoding struct {
+	batch   []body
+	batches chan []body
+	wait    sync.WaitGroup
+
+	mu      sync.Mutex // guards what follows
+	objects []any
+	err     error // the first
+}
+
+// bodiesInBatch is how many bodies a thread takes at once.
+const bodiesInBatch = 500
+
+func startDecoding() *decoding {
+	d := &decoding{batches: make(chan []body, 2*runtime.GOMAXPROCS(0))}
+	for range runtime.GOMAXPROCS(0) {
+		d.wait.Go(d.decode)
 	}
-	return objects, nil
+	return d
+}
+
+// add takes a body. It waits while all threads have enough to do.
+func (d *decoding) add(b body) {
+	if d.batch = append(d.batch, b); len(d.batch) == bodiesInBatch {
+		d.batches <- d.batch
+		d.batch = make([]body, 0, bodiesInBatch)
+	}
+}
+
+// finish waits for the objects, which are in no order.
+func (d *decoding) finish() ([]any, error) {
+	d.batches <- d.batch
+	d.stop()
+	return d.objects, d.err
+}
+
+func (d *decoding) stop() {
+	close(d.batches)
+	d.wait.Wait()
+}
+
+func (d *decoding) decode() {
+	reader := files.NewStoredReader()
+	for batch := range d.batches {
+		objects := make([]any, 0, len(batch))
+		var failed error
+		for i := range batch {
+			object, err := batch[i].decode(reader)
+			if err != nil {
+				failed = fmt.Errorf("%s %s: %w", batch[i].kind, batch[i].id, err)
+				break
+			}
+			objects = append(objects, object)
+		}
+		d.mu.Lock()
+		d.objects = append(d.objects, objects...)
+		if d.err == nil {
+			d.err = failed
+		}
+		d.mu.Unlock()
+	}
+}
+
+func (b *body) decode(reader *files.StoredReader) (any, error) {
+	text, err := compose(b.imported, b.written, b.local)
+	if err != nil {
+		return nil, err
+	}
+	return reader.Read(b.kind, []byte(text))
 }
