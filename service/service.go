@@ -84,7 +84,7 @@ func Start(c Config) (*Running, error) {
 		return nil, err
 	}
 	desk := signin.New(data, now)
-	code, err := desk.OpenSetup()
+	code, err := desk.OpenSetup(context.Background())
 	if err != nil {
 		data.Close()
 		return nil, err
@@ -105,9 +105,9 @@ func Start(c Config) (*Running, error) {
 		done:      make(chan error, 1),
 	}
 	r.server = &http.Server{
-		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log}),
+		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log, Ending: ctx.Done()}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx },
+		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
 	r.loops.Go(func() {
 		tick := time.NewTicker(time.Second)
@@ -115,10 +115,10 @@ func Start(c Config) (*Running, error) {
 		for {
 			select {
 			case <-ctx.Done():
-				checkIn.Sweep()
+				checkIn.Sweep(context.WithoutCancel(ctx))
 				return
 			case <-tick.C:
-				checkIn.Sweep()
+				checkIn.Sweep(context.WithoutCancel(ctx))
 			}
 		}
 	})

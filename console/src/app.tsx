@@ -16,11 +16,12 @@ import {
   Search,
   Sun,
   UserRound,
+  type LucideIcon,
 } from 'lucide-react';
 import { useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal } from './api/client';
-import { queries, useLiveUpdates, useOverview, useWho } from './api/queries';
+import { queries, useLiveUpdates, useOverview, useWho, type Right } from './api/queries';
 import { ChangeScreen } from './screens/change';
 import { ChangesScreen } from './screens/changes';
 import { ConflictesScreen } from './screens/conflicts';
@@ -53,7 +54,7 @@ import { OpenChangeProvider } from './ui/change';
 import { Empty, Failed, Page } from './ui/parts';
 import { ChangeBar } from './ui/changebar';
 
-const places = [
+const places: { to: string; word: string; icon: LucideIcon; right?: Right }[] = [
   { to: '/', word: 'Overview', icon: LayoutDashboard },
   { to: '/devices', word: 'Devices', icon: Laptop },
   { to: '/people', word: 'People', icon: UserRound },
@@ -65,7 +66,7 @@ const places = [
   { to: '/conflicts', word: 'Conflicts', icon: GitFork },
   { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
   { to: '/changes', word: 'Changes', icon: PenLine },
-  { to: '/audit-log', word: 'Audit log', icon: FileClock },
+  { to: '/audit-log', word: 'Audit log', icon: FileClock, right: 'audit' },
 ];
 
 export function App() {
@@ -191,6 +192,8 @@ function Frame({ name, role }: { name: string; role: string }) {
 /** The places, in the order of the work. A count is shown only where a person must act. */
 function Rail() {
   const o = useOverview().data;
+  const rights = useWho().data?.rights ?? [];
+  const may = (right: Right) => rights.includes(right);
   const counts: Record<string, number> = {
     Conflicts: o?.conflicts.length ?? 0,
     Changes: o?.changes.length ?? 0,
@@ -203,26 +206,28 @@ function Rail() {
         <img src="/mark.svg" alt="" width={22} height={22} />
         <span className="sr-only lg:not-sr-only">Zenith Ridge</span>
       </Link>
-      {places.map(({ to, word, icon: Icon }) => (
-        <NavLink
-          key={to}
-          to={to}
-          end={to === '/'}
-          className={({ isActive }) =>
-            `flex items-center gap-2.5 rounded px-2 py-1.5 text-sm ${isActive ? 'bg-primary/12 font-semibold text-primary' : 'hover:bg-base-200'}`
-          }
-        >
-          <Icon size={16} aria-hidden />
-          <span className="sr-only flex-1 lg:not-sr-only">{word}</span>
-          {counts[word] ? (
-            <span
-              className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}
-            >
-              {counts[word]}
-            </span>
-          ) : null}
-        </NavLink>
-      ))}
+      {places
+        .filter((p) => may(p.right ?? 'read'))
+        .map(({ to, word, icon: Icon }) => (
+          <NavLink
+            key={to}
+            to={to}
+            end={to === '/'}
+            className={({ isActive }) =>
+              `flex items-center gap-2.5 rounded px-2 py-1.5 text-sm ${isActive ? 'bg-primary/12 font-semibold text-primary' : 'hover:bg-base-200'}`
+            }
+          >
+            <Icon size={16} aria-hidden />
+            <span className="sr-only flex-1 lg:not-sr-only">{word}</span>
+            {counts[word] ? (
+              <span
+                className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}
+              >
+                {counts[word]}
+              </span>
+            ) : null}
+          </NavLink>
+        ))}
     </nav>
   );
 }

@@ -18,6 +18,7 @@ var mayImport = map[string][]string{
 	"core/setting": {"core/problem", "core/rule"},
 	"core/estate":  {"core/ids", "core/problem", "core/rule", "core/setting"},
 	"core/ids":     {},
+	"core/access":  {},
 	"core/bitset":  {},
 	"core/threads": {},
 	"core/search":  {"core/setting"},
@@ -64,7 +65,7 @@ var mayImport = map[string][]string{
 	"demo/filled":    {"core/", "formats/files", "service/store"},
 	"console":        {},
 	"service/store":  {"core/"},
-	"service/signin": {"service/store"},
+	"service/signin": {"core/access", "service/store"},
 	"service/scim":   {},
 	"service/workflow": {
 		"formats/contents",

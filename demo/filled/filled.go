@@ -2,6 +2,7 @@
 package filled
 
 import (
+	"context"
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
@@ -18,7 +19,7 @@ func Database(path string, s *estate.Snapshot) error {
 		return err
 	}
 	defer db.Close()
-	return db.Transaction(func(tx *store.Store) error {
+	return db.Transaction(context.Background(), func(tx *store.Store) error {
 		now := time.Now().UTC()
 		revision, err := tx.AddPublication(store.Publication{Title: "A made-up estate", By: "tests", At: now, Edits: 1})
 		if err != nil {
@@ -57,7 +58,7 @@ func Enrolled(path string, s *estate.Snapshot, first, settings int) error {
 	}
 	defer db.Close()
 	at := time.Now().UTC()
-	return db.Transaction(func(tx *store.Store) error {
+	return db.Transaction(context.Background(), func(tx *store.Store) error {
 		for i, d := range s.Devices {
 			if err := tx.SaveLaptop(store.Laptop{Device: string(d.ID), EnrolledAt: &at, LastSeen: &at}); err != nil {
 				return err

@@ -58,9 +58,10 @@ type (
 
 	// Who is the caller.
 	Who struct {
-		Name string `json:"name"`
-		Role string `json:"role" enum:"administrator,reader"`
-		Via  string `json:"via" enum:"console,cli,api"`
+		Name   string   `json:"name"`
+		Role   string   `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Rights []string `json:"rights" doc:"What the caller may do"`
+		Via    string   `json:"via" enum:"console,cli,api"`
 	}
 	// Credentials sign somebody in.
 	Credentials struct {
@@ -77,7 +78,7 @@ type (
 	NewAccount struct {
 		Name     string `json:"name" maxLength:"64"`
 		Password string `json:"password" maxLength:"256" format:"password"`
-		Role     string `json:"role" enum:"administrator,reader"`
+		Role     string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
 	}
 	// Account is somebody who may sign in.
 	Account struct {
@@ -88,7 +89,7 @@ type (
 	// NewToken asks for a token.
 	NewToken struct {
 		Name string `json:"name" maxLength:"100" doc:"What the token is for"`
-		Role string `json:"role" enum:"administrator,reader"`
+		Role string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
 		Days int    `json:"days" minimum:"1" maximum:"366"`
 	}
 	// Token is a program's way in. Secret is given once, when it is made.
@@ -474,15 +475,16 @@ type (
 	}
 	// AuditRecord says who did what.
 	AuditRecord struct {
-		Seq    int64     `json:"seq"`
-		At     time.Time `json:"at"`
-		By     string    `json:"by"`
-		Via    string    `json:"via"`
-		Action string    `json:"action"`
-		Kind   string    `json:"kind,omitempty"`
-		ID     string    `json:"id,omitempty"`
-		Change string    `json:"change,omitempty"`
-		Before string    `json:"before,omitempty"`
-		After  string    `json:"after,omitempty"`
+		Seq     int64     `json:"seq"`
+		At      time.Time `json:"at"`
+		By      string    `json:"by"`
+		Via     string    `json:"via"`
+		Request string    `json:"request,omitempty" doc:"Id of the request, which the service's log has, too"`
+		Action  string    `json:"action"`
+		Kind    string    `json:"kind,omitempty"`
+		ID      string    `json:"id,omitempty"`
+		Change  string    `json:"change,omitempty"`
+		Before  string    `json:"before,omitempty"`
+		After   string    `json:"after,omitempty"`
 	}
 )

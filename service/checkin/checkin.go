@@ -7,6 +7,7 @@
 package checkin
 
 import (
+	"context"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -18,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/service/signin"
@@ -72,7 +74,7 @@ func NewServer(s *store.Store, flow *workflow.Service, log *slog.Logger, now fun
 }
 
 // Sweep forgets what is over and writes down who was seen. It is to be called every second or so.
-func (d *Server) Sweep() {
+func (d *Server) Sweep(ctx context.Context) {
 	now := d.now()
 	d.mu.Lock()
 	for device, s := range d.sessions {
@@ -91,7 +93,7 @@ func (d *Server) Sweep() {
 	if len(seen) == 0 {
 		return
 	}
-	if err := d.store.TouchLaptops(seen); err != nil {
+	if err := d.store.In(ctx).TouchLaptops(seen); err != nil {
 		d.log.Error("noting check-ins", "error", err)
 	}
 	d.flow.Notify(workflow.Event{Topic: "device"})
@@ -119,8 +121,8 @@ func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Mil
 
 // authenticate tests credentials against the nonce of the device's next session and against the session's
 // challenges of this window of time and the last. A wrong try changes nothing: it does not void a laptop's nonce.
-func (d *Server) authenticate(device, session, data string) bool {
-	laptop, err := d.store.Laptop(device)
+func (d *Server) authenticate(ctx context.Context, device, session, data string) bool {
+	laptop, err := d.store.In(ctx).Laptop(device)
 	if err != nil || laptop.Credential == "" {
 		return false
 	}
@@ -164,7 +166,10 @@ type EnrolmentCode struct {
 }
 
 // OfferCodes makes an enrolment code for each of the devices. A device that enrols again gets a new secret.
-func (d *Server) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
+func (d *Server) OfferCodes(ctx context.Context, by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
+	if err := by.Need(access.Devices); err != nil {
+		return nil, err
+	}
 	plan := d.flow.Live().Plan
 	now := d.now()
 	out := make([]EnrolmentCode, 0, len(devices))
@@ -177,18 +182,19 @@ func (d *Server) OfferCodes(by workflow.Actor, devices []string) ([]EnrolmentCod
 		out = append(out, c)
 		rows = append(rows, store.Code{Hash: signin.HashOf(c.Code), Purpose: enrolPurpose, Device: device, CreatedAt: now, ExpiresAt: c.Expires})
 	}
-	err := d.store.Transaction(func(tx *store.Store) error {
+	err := d.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.AddCodes(rows); err != nil {
 			return err
 		}
 		return tx.Audit(
 			store.AuditRecord{
-				At:     now,
-				By:     by.Name,
-				Via:    by.Via,
-				Action: "offer enrolment codes",
-				Kind:   string(estate.KindDevice),
-				After:  fmt.Sprint(len(rows)),
+				At:      now,
+				By:      by.Name,
+				Via:     by.Via,
+				Request: by.Request,
+				Action:  "offer enrolment codes",
+				Kind:    string(estate.KindDevice),
+				After:   fmt.Sprint(len(rows)),
 			},
 		)
 	})
@@ -203,10 +209,10 @@ type Enrolment struct {
 }
 
 // Enrol takes a laptop in with its one-time code. A refusal is recorded.
-func (d *Server) Enrol(code, device, serial string) (Enrolment, error) {
+func (d *Server) Enrol(ctx context.Context, code, device, serial string) (Enrolment, error) {
 	now := d.now()
 	var out Enrolment
-	err := d.store.Transaction(func(tx *store.Store) error {
+	err := d.store.Transaction(ctx, func(tx *store.Store) error {
 		c, err := tx.UseCode(signin.HashOf(code), enrolPurpose, now)
 		if err != nil || c.Device != device || !d.knows(device, serial) {
 			return ErrRefused
@@ -230,7 +236,7 @@ func (d *Server) Enrol(code, device, serial string) (Enrolment, error) {
 		if !estate.ValidID(recorded) {
 			recorded = "?"
 		}
-		d.store.Audit(
+		d.store.In(ctx).Audit(
 			store.AuditRecord{
 				At:       now,
 				By:       recorded,

@@ -3,22 +3,19 @@
 package checkin
 
 import (
+	"context"
 	"crypto/subtle"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/syncml"
-	"zenithridge.example/zridge/service/workflow"
 )
 
 // File gives a file's bytes to a laptop whose settings name it, and to no other. The error is ErrRefused when the secret is wrong.
-func (d *Server) File(device, secret, sha256 string) ([]byte, error) {
-	laptop, err := d.store.Laptop(device)
+func (d *Server) File(ctx context.Context, device, secret, sha256 string) ([]byte, error) {
+	laptop, err := d.store.In(ctx).Laptop(device)
 	if err != nil || laptop.Credential == "" ||
 		subtle.ConstantTimeCompare([]byte(laptop.Credential), []byte(syncml.UserDigest(device, secret))) != 1 {
 		return nil, ErrRefused
 	}
-	if !d.flow.NeedsFile(estate.DeviceID(device), sha256) {
-		return nil, &workflow.NotFoundError{Kind: "file that this laptop needs", ID: sha256}
-	}
-	return d.flow.FileData(sha256)
+	return d.flow.FileOfLaptop(ctx, estate.DeviceID(device), sha256)
 }

@@ -3,6 +3,7 @@
 package checkin
 
 import (
+	"context"
 	"encoding/xml"
 	"strings"
 
@@ -51,7 +52,7 @@ func (s *session) chunk(out *syncml.Message, meta syncml.Meta) {
 }
 
 // nextChunk takes the laptop's status for the last chunk: it goes on, or the value is taken or refused.
-func (s *session) nextChunk(out *syncml.Message) error {
+func (s *session) nextChunk(ctx context.Context, out *syncml.Message) error {
 	code := ""
 	for key, c := range s.asked {
 		if said, ok := s.statuses[key]; ok && c.Name == "Replace" {
@@ -72,5 +73,5 @@ func (s *session) nextChunk(out *syncml.Message) error {
 		s.chunks = nil
 		s.refused(s.inFlight[0], code, reasonOf(code))
 	}
-	return s.send(out)
+	return s.send(ctx, out)
 }

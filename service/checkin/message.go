@@ -3,6 +3,7 @@
 package checkin
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"strconv"
@@ -12,7 +13,7 @@ import (
 
 // Answer takes one message from a laptop and gives the answer. from is the sender's network address. The error
 // is a *syncml.SyntaxError, for which nothing was changed, or one of the store.
-func (d *Server) Answer(data []byte, from string) ([]byte, error) {
+func (d *Server) Answer(ctx context.Context, data []byte, from string) ([]byte, error) {
 	m, err := syncml.Decode(data)
 	if err != nil {
 		return nil, err
@@ -32,7 +33,7 @@ func (d *Server) Answer(data []byte, from string) ([]byte, error) {
 			return answer.text, nil // the same answer again, no second effect
 		}
 		if !s.over {
-			return s.answer(m, sum, m.Header.Cred != nil)
+			return s.answer(ctx, m, sum, m.Header.Cred != nil)
 		}
 	}
 	// The first message of a session, or one after a challenge: it needs credentials.
@@ -40,19 +41,19 @@ func (d *Server) Answer(data []byte, from string) ([]byte, error) {
 	switch {
 	case m.Header.Cred == nil:
 		code = syncml.NeedCredentials
-	case m.Header.Cred.Type != syncml.AuthMD5 || !d.authenticate(device, m.Header.SessionID, m.Header.Cred.Data):
+	case m.Header.Cred.Type != syncml.AuthMD5 || !d.authenticate(ctx, device, m.Header.SessionID, m.Header.Cred.Data):
 		code = syncml.WrongCredentials
 	}
 	if code != "" {
 		return d.refuse(m, code, challengeOf(d.challenge(device, m.Header.SessionID, d.window()))), nil
 	}
-	s, err = d.begin(m, from)
+	s, err = d.begin(ctx, m, from)
 	if err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.answer(m, sha256.Sum256(data), true)
+	return s.answer(ctx, m, sha256.Sum256(data), true)
 }
 
 func versionFault(h *syncml.Header) string {

@@ -3,13 +3,19 @@
 package checkin
 
 import (
+	"context"
+
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/service/workflow"
 )
 
 // AskEverything has a laptop asked at its next check-in. A restart of the service forgets it.
-func (d *Server) AskEverything(device string) error {
+func (d *Server) AskEverything(ctx context.Context, by workflow.Actor, device string) error {
+	if err := by.Need(access.Devices); err != nil {
+		return err
+	}
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
 		return &workflow.NotFoundError{Kind: "device", ID: device}
 	}
@@ -47,7 +53,7 @@ func (s *session) everything() []setting.ID {
 }
 
 // observed writes down what the laptop said of the settings that nothing manages.
-func (s *session) observed() error {
+func (s *session) observed(ctx context.Context) error {
 	if s.extra == nil {
 		return nil
 	}
@@ -61,7 +67,7 @@ func (s *session) observed() error {
 	s.server.mu.Lock()
 	delete(s.server.asking, s.device)
 	s.server.mu.Unlock()
-	if err := s.server.store.SaveObservations(s.device, values, s.server.now()); err != nil {
+	if err := s.server.store.In(ctx).SaveObservations(s.device, values, s.server.now()); err != nil {
 		return err
 	}
 	s.server.flow.Notify(workflow.Event{Topic: "device", ID: s.device})

@@ -3,6 +3,7 @@
 package checkin
 
 import (
+	"context"
 	"slices"
 
 	"zenithridge.example/zridge/core/rollout"
@@ -11,7 +12,7 @@ import (
 )
 
 // send sends the next Atomic of what is due; the revision goes last. When all is sent, what was taken is read back.
-func (s *session) send(out *syncml.Message) error {
+func (s *session) send(ctx context.Context, out *syncml.Message) error {
 	now := s.server.now()
 	if !s.queued {
 		s.queued = true
@@ -29,7 +30,7 @@ func (s *session) send(out *syncml.Message) error {
 		s.laptop.Revision = s.revisionNow
 		if len(s.took) == 0 {
 			s.laptop.Digest = s.digestNow
-			return s.end()
+			return s.end(ctx)
 		}
 		s.phase = verifying
 		s.unasked = slices.Clone(s.took)
@@ -156,7 +157,7 @@ func reasonOf(code string) string {
 }
 
 // verified takes what the laptop reports after it took what was sent.
-func (s *session) verified() error {
+func (s *session) verified(ctx context.Context) error {
 	now := s.server.now()
 	for _, id := range s.took {
 		v, answered := s.reported(id)
@@ -173,5 +174,5 @@ func (s *session) verified() error {
 		s.deliveries[id] = d
 	}
 	s.laptop.Digest = s.value(syncml.DigestPath)
-	return s.end()
+	return s.end(ctx)
 }

@@ -3,6 +3,7 @@
 package checkin
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -94,7 +95,7 @@ type received struct {
 }
 
 // begin starts a session for a laptop that is authenticated.
-func (d *Server) begin(m *syncml.Message, from string) (*session, error) {
+func (d *Server) begin(ctx context.Context, m *syncml.Message, from string) (*session, error) {
 	device := m.Header.Source
 	now := d.now()
 	s := &session{
@@ -106,7 +107,7 @@ func (d *Server) begin(m *syncml.Message, from string) (*session, error) {
 	}
 	s.limit = max(s.limit, leastMessage)
 	var err error
-	if s.laptop, err = d.store.Laptop(device); err != nil {
+	if s.laptop, err = d.store.In(ctx).Laptop(device); err != nil {
 		return nil, fmt.Errorf("laptop %s: %w", device, err)
 	}
 	s.live = d.flow.Live()
@@ -115,7 +116,7 @@ func (d *Server) begin(m *syncml.Message, from string) (*session, error) {
 	settled := d.settled[device]
 	d.mu.Unlock()
 	if settled == 0 || !d.flow.SameSince(settled, estate.DeviceID(device)) {
-		if err := s.load(); err != nil {
+		if err := s.load(ctx); err != nil {
 			return nil, err
 		}
 	} // else nothing is due, and what was delivered is looked up when the laptop says that it has something else
@@ -126,12 +127,12 @@ func (d *Server) begin(m *syncml.Message, from string) (*session, error) {
 }
 
 // load looks up what was delivered, and brings it up to date with what is wanted.
-func (s *session) load() error {
+func (s *session) load(ctx context.Context) error {
 	if s.deliveries != nil {
 		return nil
 	}
 	var err error
-	if s.before, err = s.server.store.Deliveries(s.device); err != nil {
+	if s.before, err = s.server.store.In(ctx).Deliveries(s.device); err != nil {
 		return err
 	}
 	s.deliveries = map[setting.ID]rollout.Delivery{}
@@ -148,7 +149,7 @@ func (s *session) load() error {
 }
 
 // answer takes the next message of the session.
-func (s *session) answer(m *syncml.Message, sum [32]byte, withCredentials bool) ([]byte, error) {
+func (s *session) answer(ctx context.Context, m *syncml.Message, sum [32]byte, withCredentials bool) ([]byte, error) {
 	s.server.mu.Lock()
 	s.touched = s.server.now()
 	s.server.mu.Unlock()
@@ -168,12 +169,12 @@ func (s *session) answer(m *syncml.Message, sum [32]byte, withCredentials bool) 
 	var err error
 	switch {
 	case aborted:
-		err = s.finish("aborted by the laptop")
+		err = s.finish(ctx, "aborted by the laptop")
 		out.Final = true
 	case !m.Final && s.phase != chunking: // the laptop has more to say before it is our turn
 		out.Commands = append(out.Commands, syncml.Command{Name: "Alert", Data: syncml.AlertNextMessage})
 	default:
-		err = s.proceed(out)
+		err = s.proceed(ctx, out)
 		out.Final = len(s.chunks) == 0 // a package ends with the last chunk
 	}
 	if err != nil {
@@ -202,7 +203,7 @@ func (s *session) remember(msgID string, out *syncml.Message) {
 }
 
 // proceed takes the next step of the session and adds its commands; without any the session is over.
-func (s *session) proceed(out *syncml.Message) error {
+func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 	switch s.phase {
 	case greeting:
 		s.phase = comparing
@@ -212,13 +213,13 @@ func (s *session) proceed(out *syncml.Message) error {
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
 		same := s.digestNow == s.laptop.Digest && s.digestNow != ""
 		if !same || s.server.asks(s.device) {
-			if err := s.load(); err != nil {
+			if err := s.load(ctx); err != nil {
 				return err
 			}
 		}
 		s.extra = s.everything()
 		if same && s.extra == nil {
-			return s.send(out)
+			return s.send(ctx, out)
 		}
 		s.phase = reading
 		s.unasked = append(s.unasked, s.extra...)
@@ -233,7 +234,7 @@ func (s *session) proceed(out *syncml.Message) error {
 			s.ask(out)
 			return nil
 		}
-		if err := s.observed(); err != nil {
+		if err := s.observed(ctx); err != nil {
 			return err
 		}
 		now := s.server.now()
@@ -243,18 +244,18 @@ func (s *session) proceed(out *syncml.Message) error {
 				s.deliveries[id] = d.Report(v, now)
 			}
 		}
-		return s.send(out)
+		return s.send(ctx, out)
 	case sending:
 		s.settle()
-		return s.send(out)
+		return s.send(ctx, out)
 	case chunking:
-		return s.nextChunk(out)
+		return s.nextChunk(ctx, out)
 	default:
 		if len(s.unasked) > 0 {
 			s.ask(out)
 			return nil
 		}
-		return s.verified()
+		return s.verified(ctx)
 	}
 }
 
@@ -279,23 +280,23 @@ func (s *session) ask(out *syncml.Message) {
 }
 
 // end writes down what the session brought.
-func (s *session) end() error {
+func (s *session) end(ctx context.Context) error {
 	outcome := "in order"
 	if s.failed > 0 {
 		outcome = fmt.Sprintf("%d settings failed", s.failed)
 	}
-	return s.finish(outcome)
+	return s.finish(ctx, outcome)
 }
 
 // altered gives the deliveries that are otherwise than before the session, judged by what is wanted now.
-func (s *session) altered(now time.Time) (altered []rollout.Delivery, err error) {
+func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, err error) {
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
 		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
 			s.deliveredAt = live.Turn
 			return nil, nil
 		}
-		if err := s.load(); err != nil {
+		if err := s.load(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -340,11 +341,11 @@ func (d *Server) settle(s *session) {
 }
 
 // finish ends the session and saves what altered, judged by what is wanted now: a change may have been published meanwhile.
-func (s *session) finish(outcome string) error {
+func (s *session) finish(ctx context.Context, outcome string) error {
 	s.over = true
 	now := s.server.now()
 	s.server.see(s.device, now)
-	altered, err := s.altered(now)
+	altered, err := s.altered(ctx, now)
 	var left *resolve.UnknownError
 	if errors.As(err, &left) {
 		return nil // it left the estate: nothing is wanted of it, and nothing is kept
@@ -352,7 +353,7 @@ func (s *session) finish(outcome string) error {
 	if err != nil {
 		return fmt.Errorf("ending the session of %s: %w", s.device, err)
 	}
-	stored, err := s.server.store.Laptop(s.device)
+	stored, err := s.server.store.In(ctx).Laptop(s.device)
 	if err != nil {
 		return err
 	}
@@ -362,7 +363,7 @@ func (s *session) finish(outcome string) error {
 		return nil // nothing worth a record: the time is noted with others
 	}
 	stored.Revision, stored.Digest, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, &now
-	err = s.server.store.Transaction(func(tx *store.Store) error {
+	err = s.server.store.Transaction(ctx, func(tx *store.Store) error {
 		return errors.Join(
 			tx.SaveLaptop(stored),
 			tx.SaveDeliveries(s.device, altered),

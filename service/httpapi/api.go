@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/signin"
@@ -27,6 +28,7 @@ type Config struct {
 	CheckIn *checkin.Server
 	Console fs.FS // the built console; nil: none
 	Log     *slog.Logger
+	Ending  <-chan struct{} // closed when the service ends: streams end then, requests are finished
 }
 
 // server holds what handlers need.
@@ -57,7 +59,7 @@ func build(c Config) (*server, *gin.Engine) {
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	s := &server{Config: c}
-	engine.Use(s.recovered, secureHeaders)
+	engine.Use(s.recovered, withRequestID, secureHeaders)
 
 	huma.DefaultArrayNullable = false
 	huma.NewError = newProblem
@@ -103,7 +105,7 @@ func build(c Config) (*server, *gin.Engine) {
 	return s, engine
 }
 
-// operation gives the description of an operation; readers may call it.
+// operation gives the description of an operation. It needs access.Read unless an option says otherwise.
 func operation(id, method, path, summary string, options ...func(*huma.Operation)) huma.Operation {
 	op := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: maxBody, BodyReadTimeout: 30 * time.Second,
@@ -111,6 +113,9 @@ func operation(id, method, path, summary string, options ...func(*huma.Operation
 	}
 	for _, o := range options {
 		o(&op)
+	}
+	if op.Metadata["public"] != true {
+		op.Extensions = map[string]any{"x-right": rightOf(&op)}
 	}
 	return op
 }
@@ -121,8 +126,17 @@ func public(op *huma.Operation) {
 	op.Security, op.Errors = nil, nil
 }
 
-// administrators limits to administrators.
-func administrators(op *huma.Operation) { op.Metadata["role"] = signin.Administrator }
+// needs says which right an operation needs; without it that is access.Read.
+func needs(right access.Right) func(*huma.Operation) {
+	return func(op *huma.Operation) { op.Metadata["right"] = right }
+}
+
+func rightOf(op *huma.Operation) access.Right {
+	if right, named := op.Metadata["right"].(access.Right); named {
+		return right
+	}
+	return access.Read
+}
 
 func status(code int) func(*huma.Operation) {
 	return func(op *huma.Operation) { op.DefaultStatus = code }

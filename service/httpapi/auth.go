@@ -4,12 +4,15 @@ package httpapi
 
 import (
 	"context"
+	"crypto/rand"
+	"fmt"
 	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/workflow"
@@ -21,7 +24,10 @@ const (
 	viaHeader = "Zridge-Via"
 )
 
-type callerKey struct{}
+type (
+	callerKey  struct{}
+	requestKey struct{}
+)
 
 // callerOf gives who is calling; the zero Caller in public operations.
 func callerOf(ctx context.Context) signin.Caller {
@@ -29,31 +35,49 @@ func callerOf(ctx context.Context) signin.Caller {
 	return c
 }
 
+// requestOf gives the id of a request, which its answer and the log have, too.
+func requestOf(ctx context.Context) string {
+	id, _ := ctx.Value(requestKey{}).(string)
+	return id
+}
+
 func actorOf(ctx context.Context) workflow.Actor {
 	c := callerOf(ctx)
-	return workflow.Actor{Name: c.Name, Via: c.Via}
+	return workflow.Actor{Name: c.Name, Via: c.Via, Request: requestOf(ctx), Rights: c.Rights}
+}
+
+// withRequestID gives every request an id, which its answer has in X-Request-Id.
+func withRequestID(c *gin.Context) {
+	id := strings.ToLower(rand.Text()[:16])
+	c.Header("X-Request-Id", id)
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), requestKey{}, id))
 }
 
 // identify reads a bearer token, else a session cookie.
-func (s *server) identify(authorization, cookie, via string) (signin.Caller, error) {
+func (s *server) identify(ctx context.Context, authorization, cookie, via string) (signin.Caller, error) {
 	if token, ok := strings.CutPrefix(authorization, "Bearer "); ok {
-		c, err := s.SignIn.ByToken(token)
+		c, err := s.SignIn.ByToken(ctx, token)
 		if via == "cli" {
 			c.Via = "cli"
 		}
 		return c, err
 	}
 	if cookie != "" {
-		return s.SignIn.BySession(cookie)
+		return s.SignIn.BySession(ctx, cookie)
 	}
 	return signin.Caller{}, signin.ErrRefused
 }
 
 func mustSignIn() *wire.Problem {
-	return problemOf(http.StatusUnauthorized, "not-signed-in", "found no session or token that is valid")
+	return problemOf(http.StatusUnauthorized, "not-signed-in", "You are not signed in, or your session has expired.")
 }
 
-// authenticate is the middleware of every operation of the API.
+func mayNot(lacks access.Right) *wire.Problem {
+	return problemOf(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the right %q, which you do not have.", lacks))
+}
+
+// authenticate is the middleware of every operation of the API. Whether the caller has the operation's right is looked at here, so that it
+// is said before anything about what they sent; package workflow looks again.
 func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	op := ctx.Operation()
 	if op.Metadata["public"] == true {
@@ -64,7 +88,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	if c, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
 		cookie = c.Value
 	}
-	caller, err := s.identify(ctx.Header("Authorization"), cookie, ctx.Header(viaHeader))
+	caller, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie, ctx.Header(viaHeader))
 	refuse := func(p *wire.Problem) {
 		ctx.SetHeader("Content-Type", "application/problem+json")
 		ctx.SetStatus(p.Status)
@@ -74,20 +98,23 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		refuse(mustSignIn())
 		return
 	}
-	if role, limited := op.Metadata["role"]; limited && role != caller.Role {
-		refuse(problemOf(http.StatusForbidden, "forbidden", "found the role "+string(caller.Role)+", expected administrator"))
+	if right := rightOf(op); !caller.Rights.Has(right) {
+		refuse(mayNot(right))
 		return
 	}
 	next(huma.WithValue(ctx, callerKey{}, caller))
 }
 
-// signedIn guards what is no operation of the API.
+// signedIn guards what is no operation of the API. It tells the handlers after it who is calling.
 func (s *server) signedIn(c *gin.Context) {
 	cookie, _ := c.Cookie(sessionCookie)
-	if _, err := s.identify(c.GetHeader("Authorization"), cookie, ""); err != nil {
+	caller, err := s.identify(c.Request.Context(), c.GetHeader("Authorization"), cookie, c.GetHeader(viaHeader))
+	if err != nil {
 		writeProblem(c.Writer, mustSignIn())
 		c.Abort()
+		return
 	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), callerKey{}, caller))
 }
 
 func secureHeaders(c *gin.Context) {

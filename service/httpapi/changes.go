@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/formats/wire"
@@ -44,10 +45,10 @@ type publishInput struct {
 func (s *server) registerChanges() {
 	huma.Register(s.api, operation("listChanges", http.MethodGet, "/changes", "Changes, those altered last first"),
 		s.listChanges)
-	huma.Register(s.api, operation("openChange", http.MethodPost, "/changes", "Open a change", administrators, status(http.StatusCreated)),
+	huma.Register(s.api, operation("openChange", http.MethodPost, "/changes", "Open a change", needs(access.Write), status(http.StatusCreated)),
 		s.openChange)
 	huma.Register(s.api, operation("getChange", http.MethodGet, "/changes/{id}", "A change with its edits"), s.getChange)
-	huma.Register(s.api, operation("describeChange", http.MethodPut, "/changes/{id}", "Give a change another title or reason", administrators),
+	huma.Register(s.api, operation("describeChange", http.MethodPut, "/changes/{id}", "Give a change another title or reason", needs(access.Write)),
 		s.describeChange)
 	huma.Register(
 		s.api,
@@ -56,7 +57,7 @@ func (s *server) registerChanges() {
 			http.MethodDelete,
 			"/changes/{id}",
 			"End a change without publishing it",
-			administrators,
+			needs(access.Write),
 			status(http.StatusNoContent),
 		),
 		s.discardChange,
@@ -64,7 +65,7 @@ func (s *server) registerChanges() {
 	s.registerImpact()
 	huma.Register(
 		s.api,
-		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", administrators),
+		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", needs(access.Publish)),
 		s.publishChange,
 	)
 	s.registerEdits()
@@ -74,17 +75,17 @@ func (s *server) registerEdits() {
 	const path = "/changes/{id}/edits/{kind}/{object}"
 	huma.Register(
 		s.api,
-		operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", administrators),
+		operation("putEdit", http.MethodPut, path, "Put an object into a change: create or alter it", needs(access.Write)),
 		s.handlePutEdit,
 	)
 	huma.Register(
 		s.api,
-		operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", administrators),
+		operation("putRetirement", http.MethodPost, path+"/retire", "Retire an object with a change", needs(access.Write)),
 		s.putRetirement,
 	)
 	huma.Register(
 		s.api,
-		operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", administrators, status(http.StatusNoContent)),
+		operation("dropEdit", http.MethodDelete, path, "Take an edit out of a change", needs(access.Write), status(http.StatusNoContent)),
 		s.dropEdit,
 	)
 	huma.Register(
@@ -94,7 +95,7 @@ func (s *server) registerEdits() {
 			http.MethodPost,
 			path+"/rebase",
 			"Let an edit replace what is live now, after another change overtook it",
-			administrators,
+			needs(access.Write),
 			status(http.StatusNoContent),
 		),
 		s.rebaseEdit,
@@ -104,20 +105,18 @@ func (s *server) registerEdits() {
 func (s *server) putEdit(ctx context.Context, in EditPath, body []byte, retire bool) (*editOutput, error) {
 	expected, err := expectedOf(in.IfMatch)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	if !retire && len(body) == 0 {
-		return nil, s.fault(problem.Faults{{Code: problem.MissingField, Path: "/body", Expected: "the object in the estate format"}})
+		return nil, s.fault(ctx, problem.Faults{{Code: problem.MissingField, Path: "/body", Expected: "the object in the estate format"}})
 	}
-	e, err := s.Flow.PutEdit(
-		actorOf(ctx),
-		in.ID,
+	e, err := s.Flow.PutEdit(ctx, actorOf(ctx), in.ID,
 		workflow.EditInput{Kind: estate.Kind(in.Kind), ID: in.Object, Body: body, Retire: retire, Expected: expected},
 	)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	return &editOutput{etag(e.Version), s.editOf(e)}, nil
+	return &editOutput{etag(e.Version), s.editOf(ctx, e)}, nil
 }
 
 // addEffect adds to the answer to a write what the change does now.
@@ -126,29 +125,29 @@ func (s *server) addEffect(ctx context.Context, in EditPath, to *wire.Edit) erro
 	if estate.Kind(in.Kind) == estate.KindPolicy {
 		policy = in.Object
 	}
-	t, version, err := s.Flow.Effect(ctx, in.ID, estate.PolicyID(policy))
+	t, version, err := s.Flow.Effect(ctx, actorOf(ctx), in.ID, estate.PolicyID(policy))
 	if err != nil {
-		return s.fault(err)
+		return s.fault(ctx, err)
 	}
 	effect := trialOf(t)
 	to.Effect, to.ChangeVersion = &effect, version
 	return nil
 }
 
-func (s *server) change(id string) (*changeOutput, error) {
-	c, edits, err := s.Flow.Change(id)
+func (s *server) change(ctx context.Context, id string) (*changeOutput, error) {
+	c, edits, err := s.Flow.Change(ctx, actorOf(ctx), id)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	w := changeOf(c)
 	for _, e := range edits {
-		w.Edits = append(w.Edits, s.editOf(e))
+		w.Edits = append(w.Edits, s.editOf(ctx, e))
 	}
 	return &changeOutput{etag(c.Version), w}, nil
 }
 
-func (s *server) editOf(e store.Edit) wire.Edit {
-	live, version, err := s.Flow.Object(estate.Kind(e.Kind), e.ObjectID)
+func (s *server) editOf(ctx context.Context, e store.Edit) wire.Edit {
+	live, version, err := s.Flow.Object(ctx, actorOf(ctx), estate.Kind(e.Kind), e.ObjectID)
 	w := wire.Edit{
 		Kind:        e.Kind,
 		ID:          e.ObjectID,
@@ -171,29 +170,29 @@ func (s *server) editOf(e store.Edit) wire.Edit {
 }
 
 // listChanges handles the operation listChanges: changes, those altered last first.
-func (s *server) listChanges(_ context.Context, in *struct {
+func (s *server) listChanges(ctx context.Context, in *struct {
 	State string `query:"state" enum:"open,published,discarded"`
 }) (*output[[]wire.Change], error) {
-	rows, err := s.Flow.Changes(in.State)
+	rows, err := s.Flow.Changes(ctx, actorOf(ctx), in.State)
 	list := make([]wire.Change, len(rows))
 	for i, c := range rows {
 		list[i] = changeOf(c)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // openChange handles the operation openChange: open a change.
 func (s *server) openChange(ctx context.Context, in *struct{ Body wire.NewChange }) (*changeOutput, error) {
-	c, err := s.Flow.NewChange(actorOf(ctx), in.Body.Title, in.Body.Why)
+	c, err := s.Flow.NewChange(ctx, actorOf(ctx), in.Body.Title, in.Body.Why)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &changeOutput{etag(c.Version), changeOf(c)}, nil
 }
 
 // getChange handles the operation getChange: a change with its edits.
-func (s *server) getChange(_ context.Context, in *changePath) (*changeOutput, error) {
-	return s.change(in.ID)
+func (s *server) getChange(ctx context.Context, in *changePath) (*changeOutput, error) {
+	return s.change(ctx, in.ID)
 }
 
 // describeChange handles the operation describeChange: give a change another title or reason.
@@ -201,25 +200,25 @@ func (s *server) describeChange(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.NewChange
 }) (*changeOutput, error) {
-	if err := s.Flow.Describe(actorOf(ctx), in.ID, in.Body.Title, in.Body.Why); err != nil {
-		return nil, s.fault(err)
+	if err := s.Flow.Describe(ctx, actorOf(ctx), in.ID, in.Body.Title, in.Body.Why); err != nil {
+		return nil, s.fault(ctx, err)
 	}
-	return s.change(in.ID)
+	return s.change(ctx, in.ID)
 }
 
 // discardChange handles the operation discardChange: end a change without publishing it.
 func (s *server) discardChange(ctx context.Context, in *changePath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.Discard(actorOf(ctx), in.ID))
+	return nil, s.fault(ctx, s.Flow.Discard(ctx, actorOf(ctx), in.ID))
 }
 
 // publishChange handles the operation publishChange: make a change live.
 func (s *server) publishChange(ctx context.Context, in *publishInput) (*output[wire.Publication], error) {
 	expected, err := expectedOf(in.IfMatch)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	p, err := s.Flow.Publish(actorOf(ctx), in.ID, expected)
-	return out(publicationOf(p), s.fault(err))
+	p, err := s.Flow.Publish(ctx, actorOf(ctx), in.ID, expected)
+	return out(publicationOf(p), s.fault(ctx, err))
 }
 
 // handlePutEdit handles the operation putEdit: put an object into a change: create or alter it.
@@ -244,12 +243,12 @@ func (s *server) putRetirement(ctx context.Context, in *EditPath) (*editOutput, 
 func (s *server) dropEdit(ctx context.Context, in *EditPath) (*struct{}, error) {
 	expected, err := expectedOf(in.IfMatch)
 	if err == nil {
-		err = s.Flow.DropEdit(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object, expected)
+		err = s.Flow.DropEdit(ctx, actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object, expected)
 	}
-	return nil, s.fault(err)
+	return nil, s.fault(ctx, err)
 }
 
 // rebaseEdit handles the operation rebaseEdit: let an edit replace what is live now, after another change overtook it.
 func (s *server) rebaseEdit(ctx context.Context, in *EditPath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.Rebase(actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
+	return nil, s.fault(ctx, s.Flow.Rebase(ctx, actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
 }

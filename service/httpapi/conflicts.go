@@ -8,12 +8,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
-	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
 )
@@ -81,7 +81,7 @@ func (s *server) registerQuestions() {
 			http.MethodPost,
 			"/conflict-questions",
 			"Ask those who answer for the policies of a conflict or a problem",
-			administrators,
+			needs(access.Write),
 			status(http.StatusCreated),
 		),
 		s.askOwners,
@@ -103,7 +103,7 @@ func (s *server) registerQuestions() {
 			http.MethodDelete,
 			"/conflict-questions/{id}",
 			"Take a question of one's own back",
-			administrators,
+			needs(access.Write),
 			status(http.StatusNoContent),
 		),
 		s.withdrawQuestion,
@@ -111,15 +111,15 @@ func (s *server) registerQuestions() {
 }
 
 // conflicts lists the conflicts of a view, with who is involved and, of those that exist in what is live, since when.
-func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
+func (s *server) conflicts(ctx context.Context, v workflow.View) ([]wire.Conflict, error) {
 	t := titlesOf(v.Side)
 	found := v.Resolution.Conflicts()
 	list := t.conflicts(found, 1<<30)
-	questions, err := s.questionsBy(t)
+	questions, err := s.questionsBy(ctx, t)
 	if err != nil {
 		return nil, err
 	}
-	began, err := s.Flow.ConflictsBegan(found)
+	began, err := s.Flow.ConflictsBegan(ctx, actorOf(ctx), found)
 	if err != nil {
 		return nil, err
 	}
@@ -140,11 +140,11 @@ func (s *server) conflicts(v workflow.View) ([]wire.Conflict, error) {
 }
 
 // problems lists the problems of a view, with who is involved.
-func (s *server) problems(v workflow.View) ([]wire.FoundProblem, error) {
+func (s *server) problems(ctx context.Context, v workflow.View) ([]wire.FoundProblem, error) {
 	t := titlesOf(v.Side)
 	found := v.Resolution.Problems()
 	list := wire.Problems(found, 1<<30)
-	questions, err := s.questionsBy(t)
+	questions, err := s.questionsBy(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -189,8 +189,8 @@ func (t titled) involved(v workflow.View, names []string, settings []setting.ID)
 }
 
 // questionsBy gives the questions by what they are about; those that were withdrawn are left out.
-func (s *server) questionsBy(t titled) (map[workflow.Disagreement][]wire.Question, error) {
-	list, err := s.Flow.Questions("")
+func (s *server) questionsBy(ctx context.Context, t titled) (map[workflow.Disagreement][]wire.Question, error) {
+	list, err := s.Flow.Questions(ctx, actorOf(ctx), "")
 	if err != nil {
 		return nil, err
 	}
@@ -287,90 +287,87 @@ func conflictEventOf(e *workflow.ConflictEvent, t titled) wire.ConflictEvent {
 }
 
 // handleConflicts handles the operation conflicts: settings that policies disagree about.
-func (s *server) handleConflicts(_ context.Context, in *InChange) (*output[[]wire.Conflict], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) handleConflicts(ctx context.Context, in *InChange) (*output[[]wire.Conflict], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	list, err := s.conflicts(v)
-	return out(list, s.fault(err))
+	list, err := s.conflicts(ctx, v)
+	return out(list, s.fault(ctx, err))
 }
 
 // handleProblems handles the operation problems: checks that find laptops wrong.
-func (s *server) handleProblems(_ context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) handleProblems(ctx context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	list, err := s.problems(v)
-	return out(list, s.fault(err))
+	list, err := s.problems(ctx, v)
+	return out(list, s.fault(ctx, err))
 }
 
 // touched handles the operation touched: the laptops of a conflict or a problem, by unit and group.
-func (s *server) touched(_ context.Context, in *struct {
+func (s *server) touched(ctx context.Context, in *struct {
 	InChange
 	Disagreement
 }) (*output[wire.Touched], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.Touched]{touchedWire(v, in.devices(v))}, nil
 }
 
 // conflictEvents handles the operation conflictEvents: when conflicts began and ended, and by what; the newest first.
-func (s *server) conflictEvents(_ context.Context, in *struct {
+func (s *server) conflictEvents(ctx context.Context, in *struct {
 	Setting string `query:"setting" maxLength:"128"`
 	Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (*output[[]wire.ConflictEvent], error) {
-	events, err := s.Flow.ConflictEvents(s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
+	events, err := s.Flow.ConflictEvents(ctx, actorOf(ctx), s.Flow.Clock().AddDate(0, 0, -in.Days), setting.ID(in.Setting), in.Limit)
 	list := make([]wire.ConflictEvent, len(events))
 	t := titlesOf(s.Flow.Live().Side)
 	for i := range events {
 		list[i] = conflictEventOf(&events[i], t)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // conflictWays handles the operation conflictWays: ways to settle conflicts of the same policies, or a problem, each with what it would do.
-func (s *server) conflictWays(_ context.Context, in *struct {
+func (s *server) conflictWays(ctx context.Context, in *struct {
 	InChange
 	Disagreement
 }) (*output[[]wire.ConflictWay], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	var ways []workflow.WayOut
 	if in.Check != "" {
-		ways, err = s.Flow.WaysRight(in.Change, estate.CheckID(in.Check), in.Policies)
+		ways, err = s.Flow.WaysRight(ctx, actorOf(ctx), in.Change, estate.CheckID(in.Check), in.Policies)
 	} else {
-		ways, err = s.Flow.WaysOut(in.Change, in.settings(), in.Policies)
+		ways, err = s.Flow.WaysOut(ctx, actorOf(ctx), in.Change, in.settings(), in.Policies)
 	}
 	list, t := make([]wire.ConflictWay, len(ways)), titlesOf(v.Side)
 	for i := range ways {
 		list[i] = wayWire(t, &ways[i])
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // listQuestions handles the operation listQuestions: questions to those who answer for policies, the newest first.
-func (s *server) listQuestions(_ context.Context, in *struct {
+func (s *server) listQuestions(ctx context.Context, in *struct {
 	State string `query:"state" enum:"open,answered,withdrawn"`
 }) (*output[[]wire.Question], error) {
-	list, err := s.Flow.Questions(in.State)
-	return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(err))
+	list, err := s.Flow.Questions(ctx, actorOf(ctx), in.State)
+	return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(ctx, err))
 }
 
 // askOwners handles the operation askOwners: ask those who answer for the policies of a conflict or a problem.
 func (s *server) askOwners(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
 	b := in.Body
-	q, err := s.Flow.AskOwners(
-		actorOf(ctx),
-		workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note},
-	)
-	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
+	q, err := s.Flow.AskOwners(ctx, actorOf(ctx), workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note})
+	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(ctx, err))
 }
 
 // answerQuestion handles the operation answerQuestion: answer a question: those who are asked, and administrators.
@@ -378,11 +375,11 @@ func (s *server) answerQuestion(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Answer
 }) (*output[wire.Question], error) {
-	q, err := s.Flow.AnswerQuestion(actorOf(ctx), in.ID, in.Body.Answer, callerOf(ctx).Role == signin.Administrator)
-	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(err))
+	q, err := s.Flow.AnswerQuestion(ctx, actorOf(ctx), in.ID, in.Body.Answer)
+	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(ctx, err))
 }
 
 // withdrawQuestion handles the operation withdrawQuestion: take a question of one's own back.
 func (s *server) withdrawQuestion(ctx context.Context, in *groupPath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.WithdrawQuestion(actorOf(ctx), in.ID))
+	return nil, s.fault(ctx, s.Flow.WithdrawQuestion(ctx, actorOf(ctx), in.ID))
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
@@ -55,7 +56,7 @@ func (s *server) registerDevices() {
 	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), s.getDevice)
 	huma.Register(
 		s.api,
-		operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", administrators),
+		operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", needs(access.Devices)),
 		s.retryDevice,
 	)
 	huma.Register(
@@ -65,7 +66,7 @@ func (s *server) registerDevices() {
 			http.MethodPost,
 			"/enrolment-codes",
 			"One-time codes with which devices enrol",
-			administrators,
+			needs(access.Devices),
 			status(http.StatusCreated),
 		),
 		s.offerEnrolment,
@@ -130,14 +131,14 @@ func (s *server) deviceManagement(c *gin.Context) {
 	if !ok {
 		return
 	}
-	answer, err := s.CheckIn.Answer(data, c.RemoteIP())
+	answer, err := s.CheckIn.Answer(c.Request.Context(), data, c.RemoteIP())
 	var bad *syncml.SyntaxError
 	if errors.As(err, &bad) {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", bad.Error()))
 		return
 	}
 	if err != nil {
-		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		writeProblem(c.Writer, s.fault(c.Request.Context(), err).(*wire.Problem))
 		return
 	}
 	c.Data(http.StatusOK, syncml.ContentType+"; charset=utf-8", answer)
@@ -157,7 +158,7 @@ func (s *server) enrol(c *gin.Context) {
 		)
 		return
 	}
-	e, err := s.CheckIn.Enrol(in.Code, in.Device, in.Serial)
+	e, err := s.CheckIn.Enrol(c.Request.Context(), in.Code, in.Device, in.Serial)
 	if errors.Is(err, checkin.ErrRefused) {
 		writeProblem(
 			c.Writer,
@@ -166,22 +167,22 @@ func (s *server) enrol(c *gin.Context) {
 		return
 	}
 	if err != nil {
-		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		writeProblem(c.Writer, s.fault(c.Request.Context(), err).(*wire.Problem))
 		return
 	}
 	c.JSON(http.StatusCreated, e)
 }
 
 // listDevices handles the operation listDevices: devices with their state.
-func (s *server) listDevices(_ context.Context, in *deviceQuery) (*output[wire.Page[wire.Device]], error) {
-	list, err := s.Flow.Devices(
+func (s *server) listDevices(ctx context.Context, in *deviceQuery) (*output[wire.Page[wire.Device]], error) {
+	list, err := s.Flow.Devices(ctx, actorOf(ctx),
 		workflow.DeviceFilter{Text: in.Text, Where: in.Where, Unit: in.Unit, OS: in.OS, Group: in.Group, State: in.State, Sort: in.Sort},
 	)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	if err := known(list, in.Columns); err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	now := time.Now()
 	page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Device {
@@ -190,14 +191,14 @@ func (s *server) listDevices(_ context.Context, in *deviceQuery) (*output[wire.P
 		d.Fields = columnsOf(list, i, in.Columns)
 		return d
 	})
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // getDevice handles the operation getDevice: all that is known of a device.
-func (s *server) getDevice(_ context.Context, in *deviceID) (*output[wire.DevicePage], error) {
-	page, err := s.Flow.Device(in.ID)
+func (s *server) getDevice(ctx context.Context, in *deviceID) (*output[wire.DevicePage], error) {
+	page, err := s.Flow.Device(ctx, actorOf(ctx), in.ID)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	w := devicePage(&page, time.Now())
 	live := s.Flow.Live()
@@ -209,16 +210,16 @@ func (s *server) getDevice(_ context.Context, in *deviceID) (*output[wire.Device
 
 // retryDevice handles the operation retryDevice: try again what failed, at the next check-in.
 func (s *server) retryDevice(ctx context.Context, in *deviceID) (*output[retried], error) {
-	n, err := s.Flow.Retry(actorOf(ctx), in.ID)
-	return out(retried{n}, s.fault(err))
+	n, err := s.Flow.Retry(ctx, actorOf(ctx), in.ID)
+	return out(retried{n}, s.fault(ctx, err))
 }
 
 // offerEnrolment handles the operation offerEnrolment: one-time codes with which devices enrol.
 func (s *server) offerEnrolment(ctx context.Context, in *enrolmentInput) (*output[[]wire.EnrolmentCode], error) {
-	codes, err := s.CheckIn.OfferCodes(actorOf(ctx), in.Body.Devices)
+	codes, err := s.CheckIn.OfferCodes(ctx, actorOf(ctx), in.Body.Devices)
 	list := make([]wire.EnrolmentCode, len(codes))
 	for i, c := range codes {
 		list[i] = wire.EnrolmentCode(c)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/formats/files"
@@ -54,7 +55,7 @@ func (s *server) registerEstate() {
 			http.MethodPost,
 			"/imports",
 			"Open a change that makes the live estate like this one",
-			administrators,
+			needs(access.Write),
 			status(http.StatusCreated),
 			func(op *huma.Operation) { op.MaxBodyBytes = maxImportBody },
 		),
@@ -77,7 +78,7 @@ func (s *server) exportEstate(context.Context, *struct{}) (*output[map[string][]
 }
 
 // listObjects handles the operation listObjects: live objects of a kind, in the estate format.
-func (s *server) listObjects(_ context.Context, in *struct {
+func (s *server) listObjects(ctx context.Context, in *struct {
 	Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
@@ -88,21 +89,21 @@ func (s *server) listObjects(_ context.Context, in *struct {
 		text, _ := files.EncodeJSON(o) // what is live was read from JSON
 		return wire.Object{Kind: in.Kind, ID: id, Version: live.Version(estate.Kind(in.Kind), id), Body: text}
 	})
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // getObject handles the operation getObject: a live object in the estate format, with its version.
-func (s *server) getObject(_ context.Context, in *objectPath) (*objectOutput, error) {
-	text, version, err := s.Flow.Object(estate.Kind(in.Kind), in.ID)
+func (s *server) getObject(ctx context.Context, in *objectPath) (*objectOutput, error) {
+	text, version, err := s.Flow.Object(ctx, actorOf(ctx), estate.Kind(in.Kind), in.ID)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: raw(text)}}, nil
 }
 
 // objectVersions handles the operation objectVersions: every published version of an object, the newest first.
-func (s *server) objectVersions(_ context.Context, in *objectPath) (*output[[]wire.Object], error) {
-	rows, err := s.Flow.Versions(estate.Kind(in.Kind), in.ID)
+func (s *server) objectVersions(ctx context.Context, in *objectPath) (*output[[]wire.Object], error) {
+	rows, err := s.Flow.Versions(ctx, actorOf(ctx), estate.Kind(in.Kind), in.ID)
 	list := make([]wire.Object, len(rows))
 	for i, v := range rows {
 		list[i] = wire.Object{
@@ -116,16 +117,16 @@ func (s *server) objectVersions(_ context.Context, in *objectPath) (*output[[]wi
 			Body:     raw(v.Body),
 		}
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // importEstate handles the operation importEstate: open a change that makes the live estate like this one.
 func (s *server) importEstate(ctx context.Context, in *importInput) (*output[wire.ImportResult], error) {
-	snapshot, err := s.Flow.DecodeEstate(in.Body)
+	snapshot, err := s.Flow.DecodeEstate(ctx, actorOf(ctx), in.Body)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	change, n, err := s.Flow.Import(actorOf(ctx), in.Title, snapshot, in.RetireMissing)
+	change, n, err := s.Flow.Import(ctx, actorOf(ctx), in.Title, snapshot, in.RetireMissing)
 	return out(
 		wire.ImportResult{
 			Change:    change.ID,
@@ -135,6 +136,6 @@ func (s *server) importEstate(ctx context.Context, in *importInput) (*output[wir
 			Retired:   n.Retired,
 			Unchanged: n.Unchanged,
 		},
-		s.fault(err),
+		s.fault(ctx, err),
 	)
 }

@@ -43,6 +43,8 @@ func (s *server) registerEvents() {
 				select {
 				case <-ctx.Done():
 					return
+				case <-s.Ending:
+					return
 				case e := <-events:
 					err = send.Data(e)
 				case at := <-tick.C:
@@ -61,7 +63,7 @@ func (s *server) document() gin.HandlerFunc {
 	return func(c *gin.Context) {
 		data, err := s.api.OpenAPI().MarshalJSON()
 		if err != nil {
-			told := s.logged("writing the API document", "error", err)
+			told := s.logged(c.Request.Context(), "writing the API document", "error", err)
 			writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", told))
 			return
 		}

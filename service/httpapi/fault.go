@@ -4,7 +4,6 @@ package httpapi
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/validation"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/wire"
@@ -28,7 +28,7 @@ import (
 var titles = map[string]string{
 	"not-signed-in":      "Sign in first",
 	"refused":            "Refused",
-	"forbidden":          "Your role may not do this",
+	"forbidden":          "You may not do this",
 	"not-found":          "Not found",
 	"faults":             "The input has faults",
 	"stale":              "Somebody altered this since you read it",
@@ -51,7 +51,7 @@ func problemOf(status int, code, detail string) *wire.Problem {
 }
 
 // fault gives the problem for an error of a use case. What is not known is internal: it is logged, and not told.
-func (s *server) fault(err error) error {
+func (s *server) fault(ctx context.Context, err error) error {
 	var (
 		faults    problem.Faults
 		notFound  *workflow.NotFoundError
@@ -63,6 +63,7 @@ func (s *server) fault(err error) error {
 		invalid   *signin.InvalidError
 		answered  *wire.Problem
 		busy      *workflow.BusyError
+		denied    *access.DeniedError
 	)
 	switch {
 	case err == nil:
@@ -73,6 +74,8 @@ func (s *server) fault(err error) error {
 		p := problemOf(http.StatusUnprocessableEntity, "faults", firstFault(faults))
 		p.Faults = faults
 		return p
+	case errors.As(err, &denied):
+		return mayNot(denied.Right)
 	case errors.As(err, &notFound):
 		return problemOf(http.StatusNotFound, "not-found", notFound.Error())
 	case errors.As(err, &unknown):
@@ -108,14 +111,14 @@ func (s *server) fault(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return problemOf(http.StatusServiceUnavailable, "let-go", "nobody waits for the answer any more")
 	}
-	return problemOf(http.StatusInternalServerError, "internal", s.logged("request failed", "error", err))
+	return problemOf(http.StatusInternalServerError, "internal", s.logged(ctx, "request failed", "error", err))
 }
 
-// logged logs a failure of the service under a reference, and gives what the caller is told: nothing but the reference.
-func (s *server) logged(what string, attributes ...any) string {
-	reference := strings.ToLower(rand.Text()[:10])
-	s.Log.Error(what, append([]any{"reference", reference}, attributes...)...)
-	return "The service failed. Its log has the reason under the reference " + reference + "."
+// logged logs a failure of the service with the id of the request, and gives what the caller is told: nothing but the id.
+func (s *server) logged(ctx context.Context, what string, attributes ...any) string {
+	id := requestOf(ctx)
+	s.Log.Error(what, append([]any{"request", id, "by", callerOf(ctx).Name}, attributes...)...)
+	return "The service failed. Its log has the reason under the request " + id + "."
 }
 
 func firstFault(faults problem.Faults) string {
@@ -224,7 +227,7 @@ func (s *server) recovered(c *gin.Context) {
 			if r == http.ErrAbortHandler {
 				panic(r)
 			}
-			told := s.logged("panic", "path", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
+			told := s.logged(c.Request.Context(), "panic", "path", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
 			if !c.Writer.Written() {
 				writeProblem(c.Writer, problemOf(http.StatusInternalServerError, "internal", told))
 			}

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/contents"
 	"zenithridge.example/zridge/formats/wire"
@@ -45,7 +46,7 @@ func (s *server) registerFiles() {
 			http.MethodPost,
 			"/files",
 			"Read a file and keep it, once by its SHA-256",
-			administrators,
+			needs(access.Write),
 			status(http.StatusCreated),
 			func(op *huma.Operation) { op.MaxBodyBytes = limit + 1 },
 		),
@@ -63,13 +64,13 @@ func fileOf(k workflow.Kept) wire.File {
 // laptopFile hands a file to a laptop that needs it. The laptop signs in with its id and secret (RFC 7617).
 func (s *server) laptopFile(c *gin.Context) {
 	device, secret, _ := c.Request.BasicAuth()
-	data, err := s.CheckIn.File(device, secret, c.Param("sha256"))
+	data, err := s.CheckIn.File(c.Request.Context(), device, secret, c.Param("sha256"))
 	switch {
 	case err == checkin.ErrRefused:
 		c.Header("WWW-Authenticate", `Basic realm="laptops", charset="UTF-8"`)
 		writeProblem(c.Writer, problemOf(http.StatusUnauthorized, "refused", "the laptop's id or secret is not right"))
 	case err != nil:
-		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		writeProblem(c.Writer, s.fault(c.Request.Context(), err).(*wire.Problem))
 	default:
 		c.Header("Cache-Control", "private, no-store")
 		c.Data(http.StatusOK, "application/octet-stream", data)
@@ -78,49 +79,47 @@ func (s *server) laptopFile(c *gin.Context) {
 
 // addFile handles the operation addFile: read a file and keep it, once by its SHA-256.
 func (s *server) addFile(ctx context.Context, in *addFileInput) (*output[wire.File], error) {
-	kept, err := s.Flow.AddFile(
-		actorOf(ctx),
-		in.Name,
+	kept, err := s.Flow.AddFile(ctx, actorOf(ctx), in.Name,
 		in.RawBody,
 		contents.Options{Expect: setting.Content(in.Content), AcceptExpired: in.AcceptExpired},
 		!in.ReadOnly,
 	)
-	return out(fileOf(kept), s.fault(err))
+	return out(fileOf(kept), s.fault(ctx, err))
 }
 
 // listFiles handles the operation listFiles: files that are kept, the newest first.
-func (s *server) listFiles(_ context.Context, in *struct {
+func (s *server) listFiles(ctx context.Context, in *struct {
 	Content string `query:"content" enum:"any,certificate,application-rules,application"`
 	Cursor  string `query:"cursor"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (*output[wire.Page[wire.File]], error) {
-	kept, err := s.Flow.Files(setting.Content(in.Content))
+	kept, err := s.Flow.Files(ctx, actorOf(ctx), setting.Content(in.Content))
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	page, err := paged(kept, in.Cursor, in.Limit, fileOf)
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // getFile handles the operation getFile: a file that is kept, and what is in it.
-func (s *server) getFile(_ context.Context, in *struct {
+func (s *server) getFile(ctx context.Context, in *struct {
 	SHA256 string `path:"sha256"`
 }) (*output[wire.File], error) {
-	kept, err := s.Flow.File(in.SHA256)
-	return out(fileOf(kept), s.fault(err))
+	kept, err := s.Flow.File(ctx, actorOf(ctx), in.SHA256)
+	return out(fileOf(kept), s.fault(ctx, err))
 }
 
 // fileContent handles the operation fileContent: a file's bytes.
-func (s *server) fileContent(_ context.Context, in *struct {
+func (s *server) fileContent(ctx context.Context, in *struct {
 	SHA256 string `path:"sha256"`
 }) (*fileOutput, error) {
-	kept, err := s.Flow.File(in.SHA256)
+	kept, err := s.Flow.File(ctx, actorOf(ctx), in.SHA256)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	data, err := s.Flow.FileData(in.SHA256)
+	data, err := s.Flow.FileData(ctx, actorOf(ctx), in.SHA256)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	// What people added is never shown as a page of the service: always a download, of no type that a browser runs.
 	return &fileOutput{

@@ -84,29 +84,29 @@ func inputsOf(edits []trialEdit) []workflow.EditInput {
 	return out
 }
 
-func (s *server) impactAnswer(o *workflow.Outcome, err error) (*output[wire.Impact], error) {
+func (s *server) impactAnswer(ctx context.Context, o *workflow.Outcome, err error) (*output[wire.Impact], error) {
 	var faults problem.Faults
 	if isFaults(err, &faults) {
 		w := impactOf(nil, faults, nil)
 		return &output[wire.Impact]{w}, nil
 	}
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.Impact]{impactOf(o.Report, o.Faults, o.After.Plan)}, nil
 }
 
 func (s *server) impactDevices(ctx context.Context, in *impactDevicesInput) (*output[wire.Page[wire.ImpactDevice]], error) {
-	o, err := s.Flow.Outcome(ctx, in.Change, inputsOf(in.Body.Edits))
+	o, err := s.Flow.Outcome(ctx, actorOf(ctx), in.Change, inputsOf(in.Body.Edits))
 	if err == nil && len(o.Faults) > 0 {
 		err = o.Faults
 	}
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	devices, ok := o.Report.Part(in.Part)
 	if !ok {
-		return nil, s.fault(&workflow.NotFoundError{Kind: "part of this impact", ID: in.Part})
+		return nil, s.fault(ctx, &workflow.NotFoundError{Kind: "part of this impact", ID: in.Part})
 	}
 	list := make([]wire.ImpactDevice, 0, devices.Len())
 	for d, home := range devices.All {
@@ -126,7 +126,7 @@ func (s *server) impactDevices(ctx context.Context, in *impactDevicesInput) (*ou
 	}
 	slices.SortFunc(list, func(a, b wire.ImpactDevice) int { return cmp.Compare(a.ID, b.ID) })
 	page, err := paged(list, in.Cursor, in.Limit, func(d wire.ImpactDevice) wire.ImpactDevice { return d })
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 type reportOutput struct {
@@ -140,16 +140,16 @@ func (s *server) impactReport(ctx context.Context, in *struct {
 	ID     string `path:"id"`
 	Format string `query:"format" enum:"markdown,html,json,csv" default:"markdown"`
 }) (*reportOutput, error) {
-	change, edits, err := s.Flow.Change(in.ID)
+	change, edits, err := s.Flow.Change(ctx, actorOf(ctx), in.ID)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	o, err := s.Flow.Outcome(ctx, in.ID, nil)
+	o, err := s.Flow.Outcome(ctx, actorOf(ctx), in.ID, nil)
 	if err == nil && len(o.Faults) > 0 {
 		err = o.Faults
 	}
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	about := report.Change{ID: change.ID, Title: change.Title, Why: change.Why}
 	for _, e := range edits {
@@ -171,7 +171,7 @@ func (s *server) impactReport(ctx context.Context, in *struct {
 	}
 	extension := map[string]string{"markdown": "md", "html": "html", "json": "json", "csv": "csv"}[in.Format]
 	r.Disposition = `inline; filename="` + change.ID + "-impact." + extension + `"`
-	return r, s.fault(err)
+	return r, s.fault(ctx, err)
 }
 
 func editWords(kind, id string, retire bool) string {
@@ -280,10 +280,12 @@ func unitCounts(of resolve.Devices, plan *resolve.Plan, most int) []wire.UnitCou
 
 // changeImpact handles the operation changeImpact: what a change does to what is live.
 func (s *server) changeImpact(ctx context.Context, in *changePath) (*output[wire.Impact], error) {
-	return s.impactAnswer(s.Flow.Outcome(ctx, in.ID, nil))
+	o, err := s.Flow.Outcome(ctx, actorOf(ctx), in.ID, nil)
+	return s.impactAnswer(ctx, o, err)
 }
 
 // impact handles the operation impact: what edits would do to what is live, together with a change; nothing is stored.
 func (s *server) impact(ctx context.Context, in *impactInput) (*output[wire.Impact], error) {
-	return s.impactAnswer(s.Flow.Outcome(ctx, in.Change, inputsOf(in.Body.Edits)))
+	o, err := s.Flow.Outcome(ctx, actorOf(ctx), in.Change, inputsOf(in.Body.Edits))
+	return s.impactAnswer(ctx, o, err)
 }

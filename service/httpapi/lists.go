@@ -190,9 +190,9 @@ func (s *server) export(c *gin.Context) {
 	var list table
 	var err error
 	if c.Param("of") == "people" {
-		list, err = s.Flow.People(workflow.PersonFilter{Text: q.Get("q"), Where: q["where"], Sort: q.Get("sort")})
+		list, err = s.Flow.People(c.Request.Context(), actorOf(c.Request.Context()), workflow.PersonFilter{Text: q.Get("q"), Where: q["where"], Sort: q.Get("sort")})
 	} else {
-		list, err = s.Flow.Devices(
+		list, err = s.Flow.Devices(c.Request.Context(), actorOf(c.Request.Context()),
 			workflow.DeviceFilter{
 				Text:  q.Get("q"),
 				Where: q["where"],
@@ -208,7 +208,7 @@ func (s *server) export(c *gin.Context) {
 		err = known(list, columns)
 	}
 	if err != nil {
-		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		writeProblem(c.Writer, s.fault(c.Request.Context(), err).(*wire.Problem))
 		return
 	}
 	c.Header("Content-Type", "text/csv; charset=utf-8; header=present")
@@ -237,36 +237,36 @@ func splitColumns(text string) (out []string) {
 }
 
 // listPeople handles the operation listPeople: people, with how many devices each owns.
-func (s *server) listPeople(_ context.Context, in *personQuery) (*output[wire.Page[wire.Person]], error) {
-	list, err := s.Flow.People(workflow.PersonFilter{Text: in.Text, Where: in.Where, Sort: in.Sort})
+func (s *server) listPeople(ctx context.Context, in *personQuery) (*output[wire.Page[wire.Person]], error) {
+	list, err := s.Flow.People(ctx, actorOf(ctx), workflow.PersonFilter{Text: in.Text, Where: in.Where, Sort: in.Sort})
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	if err := known(list, in.Columns); err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Person { return personWire(list, i, in.Columns) })
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // getPerson handles the operation getPerson: all that is known of a person.
-func (s *server) getPerson(_ context.Context, in *groupPath) (*output[wire.PersonPage], error) {
-	page, err := s.Flow.Person(in.ID)
+func (s *server) getPerson(ctx context.Context, in *groupPath) (*output[wire.PersonPage], error) {
+	page, err := s.Flow.Person(ctx, actorOf(ctx), in.ID)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.PersonPage]{s.personPage(&page)}, nil
 }
 
 // listFields handles the operation listFields: fields by which devices or people are filtered, with their most frequent values.
-func (s *server) listFields(_ context.Context, in *struct {
+func (s *server) listFields(ctx context.Context, in *struct {
 	Of   string   `path:"of" enum:"devices,people"`
 	Only []string `query:"only" maxItems:"50"`
 	Most int      `query:"most" minimum:"1" maximum:"500" default:"20"`
 }) (*output[[]wire.Field], error) {
-	fields, err := s.Flow.Fields(estate.Kind(in.Of), in.Only, in.Most)
+	fields, err := s.Flow.Fields(ctx, actorOf(ctx), estate.Kind(in.Of), in.Only, in.Most)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	list := make([]wire.Field, len(fields))
 	for i, f := range fields {
@@ -279,21 +279,21 @@ func (s *server) listFields(_ context.Context, in *struct {
 func (s *server) listViews(ctx context.Context, in *struct {
 	Page string `query:"page" enum:"devices,people" required:"true"`
 }) (*output[[]wire.SavedView], error) {
-	rows, err := s.Flow.Views(actorOf(ctx), in.Page)
+	rows, err := s.Flow.Views(ctx, actorOf(ctx), in.Page)
 	list := make([]wire.SavedView, len(rows))
 	for i, v := range rows {
 		list[i] = wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // saveView handles the operation saveView: keep a list as you look at it.
 func (s *server) saveView(ctx context.Context, in *struct{ Body wire.NewView }) (*output[wire.SavedView], error) {
-	v, err := s.Flow.SaveView(actorOf(ctx), in.Body.Page, in.Body.Title, in.Body.Query, in.Body.Shared)
-	return out(wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}, s.fault(err))
+	v, err := s.Flow.SaveView(ctx, actorOf(ctx), in.Body.Page, in.Body.Title, in.Body.Query, in.Body.Shared)
+	return out(wire.SavedView{ID: v.ID, Page: v.Page, Title: v.Title, Query: v.Query, Owner: v.Owner, Shared: v.Shared}, s.fault(ctx, err))
 }
 
 // dropView handles the operation dropView: take a view of yours away.
 func (s *server) dropView(ctx context.Context, in *groupPath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.DropView(actorOf(ctx), in.ID))
+	return nil, s.fault(ctx, s.Flow.DropView(ctx, actorOf(ctx), in.ID))
 }

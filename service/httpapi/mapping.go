@@ -251,16 +251,17 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 
 func auditOf(r store.AuditRecord) wire.AuditRecord {
 	return wire.AuditRecord{
-		Seq:    r.Seq,
-		At:     r.At,
-		By:     r.By,
-		Via:    r.Via,
-		Action: r.Action,
-		Kind:   r.Kind,
-		ID:     r.ObjectID,
-		Change: r.ChangeID,
-		Before: r.Before,
-		After:  r.After,
+		Seq:     r.Seq,
+		At:      r.At,
+		By:      r.By,
+		Via:     r.Via,
+		Request: r.Request,
+		Action:  r.Action,
+		Kind:    r.Kind,
+		ID:      r.ObjectID,
+		Change:  r.ChangeID,
+		Before:  r.Before,
+		After:   r.After,
 	}
 }
 

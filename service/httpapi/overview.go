@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/files"
@@ -28,7 +29,7 @@ func (s *server) registerOverview() {
 	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
 	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
 		s.publications)
-	huma.Register(s.api, operation("audit", http.MethodGet, "/audit", "Who did what, the newest first", administrators),
+	huma.Register(s.api, operation("audit", http.MethodGet, "/audit", "Who did what, the newest first", needs(access.Audit)),
 		s.audit)
 }
 
@@ -105,7 +106,7 @@ func failedOf(rows []store.FailedDelivery) []wire.Failed {
 	return list
 }
 
-func (s *server) effectiveOfAll(_ context.Context, in *struct {
+func (s *server) effectiveOfAll(ctx context.Context, in *struct {
 	InChange
 	Device  []string `query:"device" doc:"These devices only, by id, separated by commas"`
 	Person  string   `query:"person" doc:"Resolve for this person; with named devices only"`
@@ -114,9 +115,9 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 	Cursor  string   `query:"cursor"`
 	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*output[wire.Page[files.SubjectAnswer]], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	answer := func(r *resolve.Result) files.SubjectAnswer {
 		if in.Explain {
@@ -129,56 +130,57 @@ func (s *server) effectiveOfAll(_ context.Context, in *struct {
 		for _, id := range in.Device {
 			r, err := v.Plan.Effective(estate.DeviceID(id), estate.PersonID(in.Person))
 			if err != nil {
-				return nil, s.fault(err)
+				return nil, s.fault(ctx, err)
 			}
 			results = append(results, r)
 		}
 		page, err := paged(results, in.Cursor, in.Limit, answer)
-		return out(page, s.fault(err))
+		return out(page, s.fault(ctx, err))
 	}
 	if in.Person != "" {
 		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found a person without devices, expected device= beside it")
 	}
 	page, err := pagedRows(v.Resolution.Len(), in.Cursor, in.Limit, func(i int) files.SubjectAnswer { return answer(v.Resolution.Result(i)) })
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // overview handles the operation overview: what needs a person.
-func (s *server) overview(context.Context, *struct{}) (*output[wire.Overview], error) {
-	o, err := s.Flow.Overview()
+func (s *server) overview(ctx context.Context, _ *struct{}) (*output[wire.Overview], error) {
+	o, err := s.Flow.Overview(ctx, actorOf(ctx))
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.Overview]{s.overviewOf(o)}, nil
 }
 
 // lints handles the operation lints: policies and entries that do nothing.
-func (s *server) lints(context.Context, *struct{}) (*output[[]wire.Lint], error) {
-	return &output[[]wire.Lint]{wire.Lints(s.Flow.Lints())}, nil
+func (s *server) lints(ctx context.Context, _ *struct{}) (*output[[]wire.Lint], error) {
+	lints, err := s.Flow.Lints(ctx, actorOf(ctx))
+	return out(wire.Lints(lints), s.fault(ctx, err))
 }
 
 // publications handles the operation publications: changes that went live, the newest first.
-func (s *server) publications(_ context.Context, in *struct {
+func (s *server) publications(ctx context.Context, in *struct {
 	Below int64 `query:"below" minimum:"0" doc:"From below this revision on"`
 	Limit int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }) (*output[[]wire.Publication], error) {
-	rows, err := s.Flow.Publications(in.Below, in.Limit)
+	rows, err := s.Flow.Publications(ctx, actorOf(ctx), in.Below, in.Limit)
 	list := make([]wire.Publication, len(rows))
 	for i, p := range rows {
 		list[i] = publicationOf(p)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // audit handles the operation audit: who did what, the newest first.
-func (s *server) audit(_ context.Context, in *struct {
+func (s *server) audit(ctx context.Context, in *struct {
 	Below int64 `query:"below" minimum:"0" doc:"From below this sequence number on"`
 	Limit int   `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }) (*output[[]wire.AuditRecord], error) {
-	rows, err := s.Flow.AuditRecords(in.Below, in.Limit)
+	rows, err := s.Flow.AuditRecords(ctx, actorOf(ctx), in.Below, in.Limit)
 	list := make([]wire.AuditRecord, len(rows))
 	for i, r := range rows {
 		list[i] = auditOf(r)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }

@@ -92,10 +92,10 @@ func (s *server) registerPolicies() {
 	huma.Register(s.api, operation("try", http.MethodPost, "/try", "What edits would do, with nothing stored"), s.try)
 }
 
-func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Page[wire.Policy]], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) listPolicies(ctx context.Context, in *listQuery) (*output[wire.Page[wire.Policy]], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	conflicts := map[string]int{}
 	for _, c := range v.Resolution.Conflicts() {
@@ -138,13 +138,13 @@ func (s *server) listPolicies(_ context.Context, in *listQuery) (*output[wire.Pa
 	}
 	slices.SortFunc(list, func(a, b wire.Policy) int { return cmp.Compare(a.ID, b.ID) })
 	page, err := paged(list, in.Cursor, in.Limit, func(p wire.Policy) wire.Policy { return p })
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
-func (s *server) listGroups(_ context.Context, in *listQuery) (*output[wire.Page[wire.Group]], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) listGroups(ctx context.Context, in *listQuery) (*output[wire.Page[wire.Group]], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	text := strings.ToLower(in.Text)
 	groups := slices.Clone(v.Plan.Snapshot().Groups)
@@ -153,13 +153,13 @@ func (s *server) listGroups(_ context.Context, in *listQuery) (*output[wire.Page
 	})
 	slices.SortFunc(groups, func(a, b estate.Group) int { return cmp.Compare(a.ID, b.ID) })
 	page, err := paged(groups, in.Cursor, in.Limit, func(g estate.Group) wire.Group { return groupWire(v, &g) })
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
-func (s *server) searchSettings(_ context.Context, in *searchQuery) (*output[wire.Page[wire.Setting]], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) searchSettings(ctx context.Context, in *searchQuery) (*output[wire.Page[wire.Setting]], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	found := v.Plan.Search(in.Text)
 	if in.Area != "" {
@@ -170,7 +170,7 @@ func (s *server) searchSettings(_ context.Context, in *searchQuery) (*output[wir
 		slices.SortStableFunc(found, func(a, b *setting.Definition) int { return cmp.Compare(lacksAll(a, wanted), lacksAll(b, wanted)) })
 	}
 	page, err := paged(found, in.Cursor, in.Limit, func(d *setting.Definition) wire.Setting { return settingOf(v, d) })
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // lacksAll is 1 where none of the platforms has a setting, else 0.
@@ -182,14 +182,14 @@ func lacksAll(d *setting.Definition, platforms []string) int {
 	return 1
 }
 
-func (s *server) getSetting(_ context.Context, in *settingQuery) (*output[wire.SettingUse], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) getSetting(ctx context.Context, in *settingQuery) (*output[wire.SettingUse], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	use, err := v.SettingUse(setting.ID(in.ID), estate.PolicyID(in.Policy))
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.SettingUse]{
 		wire.SettingUse{
@@ -220,13 +220,13 @@ func settingOf(v workflow.View, d *setting.Definition) wire.Setting {
 }
 
 func (s *server) try(ctx context.Context, in *trialInput) (*output[wire.Trial], error) {
-	t, err := s.Flow.Try(ctx, in.Change, inputsOf(in.Body.Edits))
+	t, err := s.Flow.Try(ctx, actorOf(ctx), in.Change, inputsOf(in.Body.Edits))
 	var faults problem.Faults
 	if isFaults(err, &faults) {
 		return &output[wire.Trial]{wire.Trial{Faults: faults}}, nil
 	}
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.Trial]{trialOf(t)}, nil
 }
@@ -245,14 +245,14 @@ func trialOf(t *workflow.Trial) wire.Trial {
 }
 
 // handlePolicyUse handles the operation policyUse: whom a policy reaches, and what else is set there.
-func (s *server) handlePolicyUse(_ context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) handlePolicyUse(ctx context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	use, err := s.Flow.PolicyUse(v, estate.PolicyID(in.ID))
+	use, err := s.Flow.PolicyUse(ctx, actorOf(ctx), v, estate.PolicyID(in.ID))
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.PolicyUse]{*policyUse(use)}, nil
 }

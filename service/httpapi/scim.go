@@ -84,7 +84,7 @@ func (s *server) provisioner(c *gin.Context) {
 	var row store.Source
 	err := error(nil)
 	if ok {
-		row, err = s.Flow.SourceByToken(token)
+		row, err = s.Flow.SourceByToken(c.Request.Context(), token)
 	}
 	if !ok || err != nil {
 		c.Header("WWW-Authenticate", `Bearer realm="provisioning"`)
@@ -124,7 +124,7 @@ func (s *server) failSCIM(c *gin.Context, err error) {
 		refuseSCIM(c, known)
 		return
 	}
-	refuseSCIM(c, &scim.Error{Status: 500, Detail: s.logged("request failed", "path", c.FullPath(), "error", err)})
+	refuseSCIM(c, &scim.Error{Status: 500, Detail: s.logged(c.Request.Context(), "request failed", "path", c.FullPath(), "error", err)})
 }
 
 func fixedList(c *gin.Context, list []any) {
@@ -212,7 +212,7 @@ func (d scimHandler) one(c *gin.Context, status int, p workflow.Provisioned) {
 	}
 	groups := map[string][]workflow.Membership{}
 	if d.t == scim.Users && projection.Wants("groups") {
-		if groups, err = d.Flow.GroupsOf(sourceOf(c), []string{p.ID}); err != nil {
+		if groups, err = d.Flow.GroupsOf(c.Request.Context(), sourceOf(c), []string{p.ID}); err != nil {
 			d.failSCIM(c, err)
 			return
 		}
@@ -225,7 +225,7 @@ func (d scimHandler) one(c *gin.Context, status int, p workflow.Provisioned) {
 }
 
 func (d scimHandler) get(c *gin.Context) {
-	p, err := d.Flow.Provisioned(sourceOf(c), d.t, c.Param("id"))
+	p, err := d.Flow.Provisioned(c.Request.Context(), sourceOf(c), d.t, c.Param("id"))
 	if err != nil {
 		d.failSCIM(c, err)
 		return
@@ -242,7 +242,7 @@ func (d scimHandler) create(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	if err == nil {
 		var p workflow.Provisioned
-		if p, err = d.Flow.Provision(sourceOf(c), d.t, "", -1, func(scim.Resource) (scim.Resource, error) { return d.t.Read(data) }); err == nil {
+		if p, err = d.Flow.Provision(c.Request.Context(), sourceOf(c), d.t, "", -1, func(scim.Resource) (scim.Resource, error) { return d.t.Read(data) }); err == nil {
 			d.one(c, http.StatusCreated, p)
 			return
 		}
@@ -254,7 +254,7 @@ func (d scimHandler) replace(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	if err == nil {
 		var p workflow.Provisioned
-		if p, err = d.Flow.Provision(
+		if p, err = d.Flow.Provision(c.Request.Context(),
 			sourceOf(c),
 			d.t,
 			c.Param("id"),
@@ -276,7 +276,7 @@ func (d scimHandler) patch(c *gin.Context) {
 	}
 	if err == nil {
 		var p workflow.Provisioned
-		if p, err = d.Flow.Provision(
+		if p, err = d.Flow.Provision(c.Request.Context(),
 			sourceOf(c),
 			d.t,
 			c.Param("id"),
@@ -291,7 +291,7 @@ func (d scimHandler) patch(c *gin.Context) {
 }
 
 func (d scimHandler) remove(c *gin.Context) {
-	if err := d.Flow.Deprovision(sourceOf(c), d.t, c.Param("id"), expectedSCIM(c)); err != nil {
+	if err := d.Flow.Deprovision(c.Request.Context(), sourceOf(c), d.t, c.Param("id"), expectedSCIM(c)); err != nil {
 		d.failSCIM(c, err)
 		return
 	}
@@ -348,7 +348,7 @@ func (d scimHandler) list(c *gin.Context, q searchRequest, attributes, excluded 
 	}
 	var found []workflow.Provisioned
 	if err == nil {
-		found, err = d.Flow.ProvisionedAll(sourceOf(c), d.t, filter)
+		found, err = d.Flow.ProvisionedAll(c.Request.Context(), sourceOf(c), d.t, filter)
 	}
 	if err != nil {
 		d.failSCIM(c, err)
@@ -381,7 +381,7 @@ func (d scimHandler) list(c *gin.Context, q searchRequest, attributes, excluded 
 		for i, r := range page {
 			ids[i] = r["id"].(string)
 		}
-		if groups, err = d.Flow.GroupsOf(sourceOf(c), ids); err != nil {
+		if groups, err = d.Flow.GroupsOf(c.Request.Context(), sourceOf(c), ids); err != nil {
 			d.failSCIM(c, err)
 			return
 		}

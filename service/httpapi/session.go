@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
@@ -51,8 +52,8 @@ func (s *server) registerSession() {
 	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
 	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), s.whoAmI)
 	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", status(http.StatusNoContent)), s.signOut)
-	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", administrators), s.listAccounts)
-	huma.Register(s.api, operation("addAccount", http.MethodPost, "/accounts", "Add an account", administrators, status(http.StatusNoContent)),
+	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", needs(access.Accounts)), s.listAccounts)
+	huma.Register(s.api, operation("addAccount", http.MethodPost, "/accounts", "Add an account", needs(access.Accounts), status(http.StatusNoContent)),
 		s.addAccount)
 	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens"), s.listTokens)
 	huma.Register(
@@ -80,27 +81,27 @@ func cookieOf(secret string, expires time.Time, secure bool) http.Cookie {
 	}
 }
 
-func (s *server) signIn(_ context.Context, in *struct {
+func (s *server) signIn(ctx context.Context, in *struct {
 	Proto string `header:"X-Forwarded-Proto"`
 	Body  wire.Credentials
 }) (*sessionOutput, error) {
-	secret, role, expires, err := s.SignIn.SignIn(in.Body.Name, in.Body.Password)
+	secret, role, expires, err := s.SignIn.SignIn(ctx, in.Body.Name, in.Body.Password)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &sessionOutput{
 		cookieOf(secret, expires, in.Proto == "https"),
-		wire.Who{Name: in.Body.Name, Role: string(role), Via: "console"},
+		whoOf(signin.CallerAs(in.Body.Name, role, "console")),
 	}, nil
 }
 
-func (s *server) signOut(_ context.Context, in *struct {
+func (s *server) signOut(ctx context.Context, in *struct {
 	Session string `cookie:"zridge_session"`
 }) (*struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }, error) {
-	if err := s.SignIn.SignOut(in.Session); err != nil {
-		return nil, s.fault(err)
+	if err := s.SignIn.SignOut(ctx, in.Session); err != nil {
+		return nil, s.fault(ctx, err)
 	}
 	return &struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -113,63 +114,70 @@ func (s *server) health(context.Context, *struct{}) (*output[health], error) {
 }
 
 // setUp handles the operation setUp: make the first administrator with the one-time code.
-func (s *server) setUp(_ context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
-	return nil, s.fault(s.SignIn.SetUp(in.Body.Code, in.Body.Name, in.Body.Password))
+func (s *server) setUp(ctx context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
+	return nil, s.fault(ctx, s.SignIn.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password))
 }
 
 // whoAmI handles the operation whoAmI: who is signed in.
 func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], error) {
-	c := callerOf(ctx)
-	return &output[wire.Who]{wire.Who{Name: c.Name, Role: string(c.Role), Via: c.Via}}, nil
+	return &output[wire.Who]{whoOf(callerOf(ctx))}, nil
+}
+
+func whoOf(c signin.Caller) wire.Who {
+	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}}
+	for _, r := range c.Rights.List() {
+		w.Rights = append(w.Rights, string(r))
+	}
+	return w
 }
 
 // listAccounts handles the operation listAccounts: accounts.
-func (s *server) listAccounts(context.Context, *struct{}) (*output[[]wire.Account], error) {
-	rows, err := s.Flow.Accounts()
+func (s *server) listAccounts(ctx context.Context, _ *struct{}) (*output[[]wire.Account], error) {
+	rows, err := s.Flow.Accounts(ctx, actorOf(ctx))
 	list := make([]wire.Account, len(rows))
 	for i, a := range rows {
 		list[i] = wire.Account{Name: a.Name, Role: a.Role, CreatedAt: a.CreatedAt}
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // addAccount handles the operation addAccount: add an account.
 func (s *server) addAccount(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
-	err := s.SignIn.AddAccount(in.Body.Name, in.Body.Password, signin.Role(in.Body.Role))
+	err := s.SignIn.AddAccount(ctx, in.Body.Name, in.Body.Password, in.Body.Role)
 	if err == nil {
-		err = s.Flow.Record(actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
+		err = s.Flow.Record(ctx, actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
 	}
-	return nil, s.fault(err)
+	return nil, s.fault(ctx, err)
 }
 
 // listTokens handles the operation listTokens: your tokens.
 func (s *server) listTokens(ctx context.Context, _ *struct{}) (*output[[]wire.Token], error) {
-	rows, err := s.SignIn.Tokens(callerOf(ctx))
+	rows, err := s.SignIn.Tokens(ctx, callerOf(ctx))
 	list := make([]wire.Token, len(rows))
 	for i, t := range rows {
 		list[i] = tokenOf(t)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // addToken handles the operation addToken: make a token; its secret is shown once.
 func (s *server) addToken(ctx context.Context, in *struct{ Body wire.NewToken }) (*output[wire.Token], error) {
-	secret, row, err := s.SignIn.NewToken(callerOf(ctx), in.Body.Name, signin.Role(in.Body.Role), in.Body.Days)
+	secret, row, err := s.SignIn.NewToken(ctx, callerOf(ctx), in.Body.Name, in.Body.Role, in.Body.Days)
 	if err == nil {
-		err = s.Flow.Record(actorOf(ctx), "make token", row.ID+" "+row.Name)
+		err = s.Flow.Record(ctx, actorOf(ctx), "make token", row.ID+" "+row.Name)
 	}
 	t := tokenOf(row)
 	t.Secret = secret
-	return out(t, s.fault(err))
+	return out(t, s.fault(ctx, err))
 }
 
 // dropToken handles the operation dropToken: revoke a token.
 func (s *server) dropToken(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*struct{}, error) {
-	err := s.SignIn.DropToken(callerOf(ctx), in.ID)
+	err := s.SignIn.DropToken(ctx, callerOf(ctx), in.ID)
 	if err == nil {
-		err = s.Flow.Record(actorOf(ctx), "revoke token", in.ID)
+		err = s.Flow.Record(ctx, actorOf(ctx), "revoke token", in.ID)
 	}
-	return nil, s.fault(err)
+	return nil, s.fault(ctx, err)
 }

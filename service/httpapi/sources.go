@@ -13,11 +13,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/formats/wire"
-	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
 )
@@ -53,7 +53,7 @@ func (s *server) registerSources() {
 			http.MethodPost,
 			"/sources",
 			"Add a source; nothing is taken from it before a dry run was looked at",
-			administrators,
+			needs(access.Sources),
 			status(http.StatusCreated),
 		),
 		s.addSource,
@@ -65,11 +65,11 @@ func (s *server) registerSources() {
 			http.MethodPut,
 			"/sources/{id}",
 			"Propose another set-up; the one in force stays until a dry run with the new one is taken",
-			administrators,
+			needs(access.Sources),
 		),
 		s.proposeSource,
 	)
-	huma.Register(s.api, operation("pauseSource", http.MethodPost, "/sources/{id}/pause", "Pause a source, or let it go on", administrators),
+	huma.Register(s.api, operation("pauseSource", http.MethodPost, "/sources/{id}/pause", "Pause a source, or let it go on", needs(access.Sources)),
 		s.pauseSource)
 	huma.Register(
 		s.api,
@@ -78,7 +78,7 @@ func (s *server) registerSources() {
 			http.MethodDelete,
 			"/sources/{id}",
 			"Take a source away; what it brought stays, and is edited here from then on",
-			administrators,
+			needs(access.Sources),
 			status(http.StatusNoContent),
 		),
 		s.dropSource,
@@ -90,7 +90,7 @@ func (s *server) registerSources() {
 			http.MethodPost,
 			"/sources/{id}/runs",
 			"Read a source, in the background",
-			administrators,
+			needs(access.Sources),
 			status(http.StatusAccepted),
 		),
 		s.readSource,
@@ -102,7 +102,7 @@ func (s *server) registerSources() {
 			http.MethodPost,
 			"/sources/{id}/take",
 			"Take what waits, as it was looked at; what is faulty is left as it is",
-			administrators,
+			needs(access.Sources),
 		),
 		s.takeSource,
 	)
@@ -113,7 +113,7 @@ func (s *server) registerSources() {
 			http.MethodDelete,
 			"/sources/{id}/runs",
 			"Stop what runs, or let go of what waits",
-			administrators,
+			needs(access.Sources),
 			status(http.StatusNoContent),
 		),
 		s.stopSource,
@@ -133,7 +133,7 @@ func (s *server) registerSources() {
 	huma.Register(s.api, operation("listLeft", http.MethodGet, "/left", "What its source no longer has, and is still here"), s.listLeft)
 	huma.Register(
 		s.api,
-		operation("removeLeft", http.MethodPost, "/sources/{id}/removals", "Remove what has left, or say what that would do", administrators),
+		operation("removeLeft", http.MethodPost, "/sources/{id}/removals", "Remove what has left, or say what that would do", needs(access.Sources)),
 		s.removeLeft,
 	)
 }
@@ -141,7 +141,7 @@ func (s *server) registerSources() {
 func (s *server) registerSourceTokens() {
 	huma.Register(
 		s.api,
-		operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", administrators),
+		operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", needs(access.Sources)),
 		s.listSourceTokens,
 	)
 	huma.Register(
@@ -151,7 +151,7 @@ func (s *server) registerSourceTokens() {
 			http.MethodPost,
 			"/sources/{id}/tokens",
 			"Make a token for a provisioning client; its secret is shown once",
-			administrators,
+			needs(access.Sources),
 			status(http.StatusCreated),
 		),
 		s.addSourceToken,
@@ -163,7 +163,7 @@ func (s *server) registerSourceTokens() {
 			http.MethodDelete,
 			"/sources/{id}/tokens/{token}",
 			"Revoke a token of a source",
-			administrators,
+			needs(access.Sources),
 			status(http.StatusNoContent),
 		),
 		s.revokeSourceToken,
@@ -171,9 +171,9 @@ func (s *server) registerSourceTokens() {
 }
 
 // source answers with a source.
-func (s *server) source(row workflow.Source, err error) (*sourceOutput, error) {
+func (s *server) source(ctx context.Context, row workflow.Source, err error) (*sourceOutput, error) {
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &sourceOutput{etag(row.Version), sourceWire(&row)}, nil
 }
@@ -228,14 +228,12 @@ func stateWire(st workflow.RunState) wire.SourceRun {
 
 // uploadTable takes a table as it is read, so that 500 MB are never held at once.
 func (s *server) uploadTable(c *gin.Context) {
-	cookie, _ := c.Cookie(sessionCookie)
-	caller, err := s.identify(c.GetHeader("Authorization"), cookie, c.GetHeader(viaHeader))
-	if err != nil {
-		writeProblem(c.Writer, mustSignIn())
+	if s.signedIn(c); c.IsAborted() {
 		return
 	}
-	if caller.Role != signin.Administrator {
-		writeProblem(c.Writer, problemOf(http.StatusForbidden, "forbidden", "found the role "+string(caller.Role)+", expected administrator"))
+	ctx := c.Request.Context()
+	if !callerOf(ctx).Rights.Has(access.Sources) {
+		writeProblem(c.Writer, mayNot(access.Sources))
 		return
 	}
 	if c.Request.ContentLength > maxTable {
@@ -250,40 +248,39 @@ func (s *server) uploadTable(c *gin.Context) {
 	if name == "" || len(name) > 800 {
 		name = "table.csv"
 	}
-	state, err := s.Flow.Upload(
-		c.Request.Context(),
-		workflow.Actor{Name: caller.Name, Via: caller.Via},
-		c.Param("id"),
+	state, err := s.Flow.Upload(ctx, actorOf(ctx), c.Param("id"),
 		name,
 		http.MaxBytesReader(c.Writer, c.Request.Body, maxTable),
 		max(0, c.Request.ContentLength),
 		c.Query("look") == "true",
 	)
 	if err != nil {
-		writeProblem(c.Writer, s.fault(err).(*wire.Problem))
+		writeProblem(c.Writer, s.fault(ctx, err).(*wire.Problem))
 		return
 	}
 	c.JSON(http.StatusOK, stateWire(state))
 }
 
 // listSources handles the operation listSources: where people, units, groups and laptops come from.
-func (s *server) listSources(context.Context, *struct{}) (*output[[]wire.Source], error) {
-	rows, err := s.Flow.Sources()
+func (s *server) listSources(ctx context.Context, _ *struct{}) (*output[[]wire.Source], error) {
+	rows, err := s.Flow.Sources(ctx, actorOf(ctx))
 	list := make([]wire.Source, len(rows))
 	for i := range rows {
 		list[i] = sourceWire(&rows[i])
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // getSource handles the operation getSource: a source with its runs.
-func (s *server) getSource(_ context.Context, in *SourcePath) (*sourceOutput, error) {
-	return s.source(s.Flow.Source(in.ID))
+func (s *server) getSource(ctx context.Context, in *SourcePath) (*sourceOutput, error) {
+	row, err := s.Flow.Source(ctx, actorOf(ctx), in.ID)
+	return s.source(ctx, row, err)
 }
 
 // addSource handles the operation addSource: add a source; nothing is taken from it before a dry run was looked at.
 func (s *server) addSource(ctx context.Context, in *struct{ Body wire.NewSource }) (*sourceOutput, error) {
-	return s.source(s.Flow.AddSource(actorOf(ctx), in.Body.ID, workflow.SourceKind(in.Body.Kind), in.Body.Title, in.Body.SetUp))
+	row, err := s.Flow.AddSource(ctx, actorOf(ctx), in.Body.ID, workflow.SourceKind(in.Body.Kind), in.Body.Title, in.Body.SetUp)
+	return s.source(ctx, row, err)
 }
 
 // proposeSource handles the operation proposeSource: propose another set-up; the one in force stays until a dry run with the new one is
@@ -295,9 +292,10 @@ func (s *server) proposeSource(ctx context.Context, in *struct {
 }) (*sourceOutput, error) {
 	expected, err := expectedOf(in.IfMatch)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	return s.source(s.Flow.Propose(actorOf(ctx), in.ID, in.Body.Title, in.Body.SetUp, expected))
+	row, err := s.Flow.Propose(ctx, actorOf(ctx), in.ID, in.Body.Title, in.Body.SetUp, expected)
+	return s.source(ctx, row, err)
 }
 
 // pauseSource handles the operation pauseSource: pause a source, or let it go on.
@@ -305,12 +303,13 @@ func (s *server) pauseSource(ctx context.Context, in *struct {
 	SourcePath
 	Body wire.PauseSource
 }) (*sourceOutput, error) {
-	return s.source(s.Flow.Pause(actorOf(ctx), in.ID, !in.Body.Paused))
+	row, err := s.Flow.Pause(ctx, actorOf(ctx), in.ID, !in.Body.Paused)
+	return s.source(ctx, row, err)
 }
 
 // dropSource handles the operation dropSource: take a source away; what it brought stays, and is edited here from then on.
 func (s *server) dropSource(ctx context.Context, in *SourcePath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.DropSource(actorOf(ctx), in.ID))
+	return nil, s.fault(ctx, s.Flow.DropSource(ctx, actorOf(ctx), in.ID))
 }
 
 // readSource handles the operation readSource: read a source, in the background.
@@ -318,26 +317,26 @@ func (s *server) readSource(ctx context.Context, in *struct {
 	SourcePath
 	Body wire.ReadSource
 }) (*output[wire.SourceRun], error) {
-	r, err := s.Flow.StartReading(actorOf(ctx), in.ID, in.Body.Way, in.Body.Look)
+	r, err := s.Flow.StartReading(ctx, actorOf(ctx), in.ID, in.Body.Way, in.Body.Look)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.SourceRun]{*runningWire(r)}, nil
 }
 
 // takeSource handles the operation takeSource: take what waits, as it was looked at; what is faulty is left as it is.
 func (s *server) takeSource(ctx context.Context, in *SourcePath) (*output[wire.SourceRun], error) {
-	state, err := s.Flow.Take(actorOf(ctx), in.ID)
-	return out(stateWire(state), s.fault(err))
+	state, err := s.Flow.Take(ctx, actorOf(ctx), in.ID)
+	return out(stateWire(state), s.fault(ctx, err))
 }
 
 // stopSource handles the operation stopSource: stop what runs, or let go of what waits.
 func (s *server) stopSource(ctx context.Context, in *SourcePath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.Drop(actorOf(ctx), in.ID))
+	return nil, s.fault(ctx, s.Flow.Drop(ctx, actorOf(ctx), in.ID))
 }
 
 // previewTable handles the operation previewTable: the beginning of a table as CSV, with a mapping of its columns that may fit.
-func (s *server) previewTable(_ context.Context, in *struct {
+func (s *server) previewTable(ctx context.Context, in *struct {
 	Of       string `query:"of" enum:"devices,people" required:"true"`
 	Name     string `query:"name" maxLength:"800"`
 	Encoding string `query:"encoding" maxLength:"40"`
@@ -345,25 +344,25 @@ func (s *server) previewTable(_ context.Context, in *struct {
 }) (*output[directory.TablePreview], error) {
 	p, err := directory.Look(estate.Kind(in.Of), in.Name, bytes.NewReader(in.RawBody), in.Encoding)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[directory.TablePreview]{*p}, nil
 }
 
 // listLeft handles the operation listLeft: what its source no longer has, and is still here.
-func (s *server) listLeft(_ context.Context, in *struct {
+func (s *server) listLeft(ctx context.Context, in *struct {
 	Source string `query:"source"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (*output[wire.Page[wire.LeftObject]], error) {
-	rows, err := s.Flow.Left(in.Source)
+	rows, err := s.Flow.Left(ctx, actorOf(ctx), in.Source)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	page, err := paged(rows, in.Cursor, in.Limit, func(l workflow.LeftObject) wire.LeftObject {
 		return wire.LeftObject{Source: l.Source, Kind: string(l.Kind), ID: l.ID, Title: l.Title, Since: l.Since, Due: l.Due}
 	})
-	return out(page, s.fault(err))
+	return out(page, s.fault(ctx, err))
 }
 
 // removeLeft handles the operation removeLeft: remove what has left, or say what that would do.
@@ -375,26 +374,26 @@ func (s *server) removeLeft(ctx context.Context, in *struct {
 	for i, o := range in.Body.Objects {
 		objects[i] = store.SourceRecord{Kind: o.Kind, ObjectID: o.ID}
 	}
-	o, err := s.Flow.Remove(actorOf(ctx), in.ID, objects, in.Body.Look)
+	o, err := s.Flow.Remove(ctx, actorOf(ctx), in.ID, objects, in.Body.Look)
 	var named problem.Faults
 	if in.Body.Look && errors.As(err, &named) {
 		return &output[wire.Removal]{wire.Removal{Named: named}}, nil
 	}
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	effect := impactOf(o.Report, nil, s.Flow.Live().Plan)
 	return &output[wire.Removal]{wire.Removal{Impact: &effect}}, nil
 }
 
 // listSourceTokens handles the operation listSourceTokens: the tokens of a source, revoked ones included.
-func (s *server) listSourceTokens(_ context.Context, in *SourcePath) (*output[[]wire.SourceToken], error) {
-	rows, err := s.Flow.SourceTokens(in.ID)
+func (s *server) listSourceTokens(ctx context.Context, in *SourcePath) (*output[[]wire.SourceToken], error) {
+	rows, err := s.Flow.SourceTokens(ctx, actorOf(ctx), in.ID)
 	list := make([]wire.SourceToken, len(rows))
 	for i, t := range rows {
 		list[i] = sourceToken(t)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // addSourceToken handles the operation addSourceToken: make a token for a provisioning client; its secret is shown once.
@@ -402,10 +401,10 @@ func (s *server) addSourceToken(ctx context.Context, in *struct {
 	SourcePath
 	Body wire.NewSourceToken
 }) (*output[wire.SourceToken], error) {
-	secret, row, err := s.Flow.AddSourceToken(actorOf(ctx), in.ID, in.Body.Name)
+	secret, row, err := s.Flow.AddSourceToken(ctx, actorOf(ctx), in.ID, in.Body.Name)
 	t := sourceToken(row)
 	t.Secret = secret
-	return out(t, s.fault(err))
+	return out(t, s.fault(ctx, err))
 }
 
 // revokeSourceToken handles the operation revokeSourceToken: revoke a token of a source.
@@ -413,5 +412,5 @@ func (s *server) revokeSourceToken(ctx context.Context, in *struct {
 	SourcePath
 	Token string `path:"token"`
 }) (*struct{}, error) {
-	return nil, s.fault(s.Flow.RevokeSourceToken(actorOf(ctx), in.ID, in.Token))
+	return nil, s.fault(ctx, s.Flow.RevokeSourceToken(ctx, actorOf(ctx), in.ID, in.Token))
 }

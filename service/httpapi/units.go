@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
@@ -32,7 +33,7 @@ func (s *server) registerUnits() {
 			http.MethodPost,
 			"/changes/{id}/moved-devices",
 			"Give laptops another unit of their own, as edits of a change",
-			administrators,
+			needs(access.Write),
 		),
 		s.moveDevices,
 	)
@@ -43,7 +44,7 @@ func (s *server) registerUnits() {
 			http.MethodPost,
 			"/changes/{id}/moved-units",
 			"Put a unit with all below it below another, as an edit of a change",
-			administrators,
+			needs(access.Write),
 		),
 		s.moveUnit,
 	)
@@ -54,7 +55,7 @@ func (s *server) registerUnits() {
 			http.MethodPost,
 			"/changes/{id}/detached",
 			"Let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose",
-			administrators,
+			needs(access.Write),
 		),
 		s.detach,
 	)
@@ -128,16 +129,16 @@ func (s *server) registerInheritance() {
 		InChange
 		ID string `path:"id"`
 	}) (*output[wire.Inheritance], error) {
-		return func(_ context.Context, in *struct {
+		return func(ctx context.Context, in *struct {
 			InChange
 			ID string `path:"id"`
 		}) (*output[wire.Inheritance], error) {
-			v, err := s.Flow.ViewOf(in.Change)
+			v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 			if err != nil {
-				return nil, s.fault(err)
+				return nil, s.fault(ctx, err)
 			}
 			w, err := inheritance(v, estate.Target{Kind: kind, ID: in.ID})
-			return out(w, s.fault(err))
+			return out(w, s.fault(ctx, err))
 		}
 	}
 	huma.Register(
@@ -396,10 +397,10 @@ func detachmentsOf(docs []wire.Detachment) ([]estate.Detachment, error) {
 }
 
 // listUnits handles the operation listUnits: the tree of units, each above those below it, with counts.
-func (s *server) listUnits(_ context.Context, in *InChange) (*output[[]wire.Unit], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) listUnits(ctx context.Context, in *InChange) (*output[[]wire.Unit], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[[]wire.Unit]{unitTree(v)}, nil
 }
@@ -409,8 +410,8 @@ func (s *server) moveDevices(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Move
 }) (*output[wire.Edited], error) {
-	n, err := s.Flow.Move(actorOf(ctx), in.ID, in.Body.Devices, in.Body.Unit)
-	return out(wire.Edited{Edits: n}, s.fault(err))
+	n, err := s.Flow.Move(ctx, actorOf(ctx), in.ID, in.Body.Devices, in.Body.Unit)
+	return out(wire.Edited{Edits: n}, s.fault(ctx, err))
 }
 
 // moveUnit handles the operation moveUnit: put a unit with all below it below another, as an edit of a change.
@@ -418,7 +419,7 @@ func (s *server) moveUnit(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.MoveUnit
 }) (*output[wire.Edited], error) {
-	return out(wire.Edited{Edits: 1}, s.fault(s.Flow.MoveUnit(actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
+	return out(wire.Edited{Edits: 1}, s.fault(ctx, s.Flow.MoveUnit(ctx, actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
 }
 
 // detach handles the operation detach: let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose.
@@ -428,21 +429,21 @@ func (s *server) detach(ctx context.Context, in *struct {
 }) (*output[wire.Detached], error) {
 	place, ok := estate.ParseTarget(in.Body.Place)
 	if !ok {
-		return nil, s.fault(
+		return nil, s.fault(ctx,
 			problem.Faults{{Code: problem.BadTarget, Path: "/place", Found: problem.Quote(in.Body.Place), Expected: "unit:ID or group:ID"}},
 		)
 	}
 	detach, err := detachmentsOf(in.Body.Detach)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	change := in.ID
 	if change == "live" { // looked at without a change
 		change = ""
 	}
-	d, err := s.Flow.Detach(actorOf(ctx), change, place, detach, in.Body.Keep, in.Body.Look || change == "")
+	d, err := s.Flow.Detach(ctx, actorOf(ctx), change, place, detach, in.Body.Keep, in.Body.Look || change == "")
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	t := titlesOf(d.Side)
 	w := wire.Detached{
@@ -468,28 +469,28 @@ func (s *server) detach(ctx context.Context, in *struct {
 }
 
 // listDetached handles the operation listDetached: places that detach something, and what each of them missed since.
-func (s *server) listDetached(context.Context, *struct{}) (*output[[]wire.DetachedPlace], error) {
-	places, err := s.Flow.Detached()
+func (s *server) listDetached(ctx context.Context, _ *struct{}) (*output[[]wire.DetachedPlace], error) {
+	places, err := s.Flow.Detached(ctx, actorOf(ctx))
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[[]wire.DetachedPlace]{detachedPlaces(places, titlesOf(s.Flow.Live().Side))}, nil
 }
 
 // unitMatrix handles the operation unitMatrix: settings beside units: what most laptops of each have, and how many have it otherwise.
-func (s *server) unitMatrix(_ context.Context, in *struct {
+func (s *server) unitMatrix(ctx context.Context, in *struct {
 	InChange
 	Unit string `query:"unit" maxLength:"128" doc:"This unit and those right below it; without it the organisation"`
 	Area string `query:"area" maxLength:"128" doc:"Settings of one area"`
 	Deep bool   `query:"deep" doc:"All units below, not only those right below"`
 	All  bool   `query:"all" doc:"Also settings that every laptop there has alike"`
 }) (*output[wire.UnitMatrix], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	if in.Unit != "" && v.Plan.Unit(estate.UnitID(in.Unit)) == nil {
-		return nil, s.fault(&workflow.NotFoundError{Kind: "unit", ID: in.Unit})
+		return nil, s.fault(ctx, &workflow.NotFoundError{Kind: "unit", ID: in.Unit})
 	}
 	return &output[wire.UnitMatrix]{
 		matrixWire(
@@ -506,16 +507,16 @@ func (s *server) unitMatrix(_ context.Context, in *struct {
 }
 
 // settingPlaces handles the operation settingPlaces: what a setting is in every unit, and in the groups that are given it.
-func (s *server) settingPlaces(_ context.Context, in *struct {
+func (s *server) settingPlaces(ctx context.Context, in *struct {
 	InChange
 	ID string `path:"id"`
 }) (*output[wire.Whereabouts], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	if v.Plan.Definition(setting.ID(in.ID)) == nil {
-		return nil, s.fault(&workflow.NotFoundError{Kind: "setting", ID: in.ID})
+		return nil, s.fault(ctx, &workflow.NotFoundError{Kind: "setting", ID: in.ID})
 	}
 	return &output[wire.Whereabouts]{whereaboutsWire(v, review.Everywhere(v.Side, setting.ID(in.ID)))}, nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
@@ -84,13 +85,13 @@ func policyOf(in *wire.AudienceTrial) (*estate.Policy, error) {
 	return &p, nil
 }
 
-func (s *server) audience(_ context.Context, in *struct {
+func (s *server) audience(ctx context.Context, in *struct {
 	InChange
 	Body wire.AudienceTrial
 }) (*output[wire.AudienceAnswer], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	policy, err := policyOf(&in.Body)
 	var faults problem.Faults
@@ -98,7 +99,7 @@ func (s *server) audience(_ context.Context, in *struct {
 		return &output[wire.AudienceAnswer]{wire.AudienceAnswer{Faults: faults}}, nil
 	}
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	a := v.Audience(policy)
 	most := sampleSize
@@ -109,7 +110,7 @@ func (s *server) audience(_ context.Context, in *struct {
 	if in.Body.Beside != "" {
 		other, err := v.Policy(estate.PolicyID(in.Body.Beside))
 		if err != nil {
-			return nil, s.fault(err)
+			return nil, s.fault(ctx, err)
 		}
 		shares := review.Share(a.Gets, v.Plan.ReachOf(other).Gets)
 		w.Beside = &wire.Shared{
@@ -210,7 +211,7 @@ func (s *server) registerGroups() {
 			http.MethodPost,
 			"/changes/{id}/retired-groups/{group}",
 			"Take a group away together with all that names it, as edits of a change",
-			administrators,
+			needs(access.Write),
 		),
 		s.retireGroup,
 	)
@@ -312,16 +313,16 @@ func useWire(u workflow.GroupUse) wire.GroupUse {
 	}
 }
 
-func (s *server) groupPage(v workflow.View, id string) (*output[wire.GroupPage], error) {
+func (s *server) groupPage(ctx context.Context, v workflow.View, id string) (*output[wire.GroupPage], error) {
 	groups := v.Plan.Snapshot().Groups
 	at := slices.IndexFunc(groups, func(g estate.Group) bool { return string(g.ID) == id })
 	if at < 0 {
-		return nil, s.fault(&workflow.NotFoundError{Kind: "group", ID: id})
+		return nil, s.fault(ctx, &workflow.NotFoundError{Kind: "group", ID: id})
 	}
 	g := &groups[at]
 	t, err := v.TryGroup(g)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	page := wire.GroupPage{
 		Group:   groupWire(v, g),
@@ -469,7 +470,7 @@ func (s *server) registerExceptions() {
 			http.MethodPost,
 			"/exception-requests/{id}/decision",
 			"Approve a request, which publishes the exception, or refuse it; not for who asked",
-			administrators,
+			needs(access.ApproveExceptions),
 		),
 		s.decideException,
 	)
@@ -565,13 +566,13 @@ func eventsWire(list []store.SourceEvent) []wire.SourceEvent {
 }
 
 // paste handles the operation paste: which devices a list of serial numbers or ids names.
-func (s *server) paste(_ context.Context, in *struct {
+func (s *server) paste(ctx context.Context, in *struct {
 	InChange
 	Body wire.PasteList
 }) (*output[wire.Pasted], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	p := v.Paste(in.Body.Words)
 	return &output[wire.Pasted]{
@@ -581,18 +582,18 @@ func (s *server) paste(_ context.Context, in *struct {
 
 // spread handles the operation spread: a few laptops of every platform, unit and release among those of an audience: a test group to
 // start with.
-func (s *server) spread(_ context.Context, in *struct {
+func (s *server) spread(ctx context.Context, in *struct {
 	InChange
 	Count int `query:"count" minimum:"1" maximum:"500" default:"10"`
 	Body  wire.AudienceTrial
 }) (*output[wire.SpreadList], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	policy, err := policyOf(&in.Body)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.SpreadList]{
 		wire.SpreadList{Devices: wire.Names(review.Spread(v.Plan, v.Plan.ReachOf(policy).Gets.IDs(), in.Count))},
@@ -600,32 +601,32 @@ func (s *server) spread(_ context.Context, in *struct {
 }
 
 // getGroup handles the operation getGroup: a group: who is in it, what it is made of, where it is used.
-func (s *server) getGroup(_ context.Context, in *struct {
+func (s *server) getGroup(ctx context.Context, in *struct {
 	InChange
 	ID string `path:"id"`
 }) (*output[wire.GroupPage], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	return s.groupPage(v, in.ID)
+	return s.groupPage(ctx, v, in.ID)
 }
 
 // handleTryGroup handles the operation tryGroup: who a group would have as it is written, compared with what is live.
-func (s *server) handleTryGroup(_ context.Context, in *struct {
+func (s *server) handleTryGroup(ctx context.Context, in *struct {
 	InChange
 	Body rawObject
 }) (*output[wire.GroupAnswer], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	w, err := tryGroup(v, in.Body)
 	var faults problem.Faults
 	if isFaults(err, &faults) {
 		return &output[wire.GroupAnswer]{wire.GroupAnswer{Faults: faults}}, nil
 	}
-	return out(wire.GroupAnswer{Trial: w}, s.fault(err))
+	return out(wire.GroupAnswer{Trial: w}, s.fault(ctx, err))
 }
 
 // retireGroup handles the operation retireGroup: take a group away together with all that names it, as edits of a change.
@@ -633,23 +634,23 @@ func (s *server) retireGroup(ctx context.Context, in *struct {
 	ID    string `path:"id"`
 	Group string `path:"group"`
 }) (*output[wire.Edited], error) {
-	n, err := s.Flow.RetireGroup(actorOf(ctx), in.ID, in.Group)
-	return out(wire.Edited{Edits: n}, s.fault(err))
+	n, err := s.Flow.RetireGroup(ctx, actorOf(ctx), in.ID, in.Group)
+	return out(wire.Edited{Edits: n}, s.fault(ctx, err))
 }
 
 // compareDevices handles the operation compareDevices: two laptops side by side: what differs, and why.
-func (s *server) compareDevices(_ context.Context, in *struct {
+func (s *server) compareDevices(ctx context.Context, in *struct {
 	InChange
 	ID    string `path:"id"`
 	Other string `path:"other"`
 }) (*output[wire.Comparison], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	pair, err := v.Beside(in.ID, in.Other)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	w := comparisonWire(v, pair)
 	w.Facts = factsApart(v.Plan.Device(estate.DeviceID(in.ID)), v.Plan.Device(estate.DeviceID(in.Other)))
@@ -658,14 +659,14 @@ func (s *server) compareDevices(_ context.Context, in *struct {
 
 // supposeDevice handles the operation supposeDevice: a laptop as it is, beside what it would be elsewhere, in other groups, with another
 // owner or another person signed in.
-func (s *server) supposeDevice(_ context.Context, in *struct {
+func (s *server) supposeDevice(ctx context.Context, in *struct {
 	InChange
 	ID   string `path:"id"`
 	Body wire.Supposed
 }) (*output[wire.Comparison], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	w := review.WhatIf{Unit: estate.UnitID(in.Body.Unit), Person: estate.PersonID(in.Body.Person)}
 	for _, g := range in.Body.Join {
@@ -680,63 +681,61 @@ func (s *server) supposeDevice(_ context.Context, in *struct {
 	}
 	pair, err := review.Suppose(v.Plan.Snapshot(), estate.DeviceID(in.ID), w)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.Comparison]{comparisonWire(v, pair)}, nil
 }
 
 // listExceptions handles the operation listExceptions: exceptions by the day on which they lapse, those that are over last.
-func (s *server) listExceptions(_ context.Context, in *InChange) (*output[[]wire.Exception], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) listExceptions(ctx context.Context, in *InChange) (*output[[]wire.Exception], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[[]wire.Exception]{exceptionsWire(v, v.Exceptions())}, nil
 }
 
 // listExceptionRequests handles the operation listExceptionRequests: exceptions that were asked for, the newest first.
-func (s *server) listExceptionRequests(_ context.Context, in *struct {
+func (s *server) listExceptionRequests(ctx context.Context, in *struct {
 	State string `query:"state" enum:"asked,approved,refused,withdrawn"`
 }) (*output[[]wire.ExceptionRequest], error) {
-	rows, err := s.Flow.Requests(in.State)
+	rows, err := s.Flow.Requests(ctx, actorOf(ctx), in.State)
 	list := make([]wire.ExceptionRequest, len(rows))
 	t := titlesOf(s.Flow.Live().Side)
 	for i, r := range rows {
 		list[i] = requestWire(t, r)
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // askException handles the operation askException: ask for an exception.
 func (s *server) askException(ctx context.Context, in *struct{ Body wire.AskException }) (*output[wire.ExceptionRequest], error) {
 	b := in.Body
-	r, err := s.Flow.AskException(
-		actorOf(ctx),
-		files.ExceptionDoc{
-			ID:      b.ID,
-			Setting: b.Setting,
-			Target:  b.Target,
-			Value:   b.Value,
-			Unset:   b.Unset,
-			From:    b.From,
-			Until:   b.Until,
-			Reason:  b.Reason,
-		},
+	r, err := s.Flow.AskException(ctx, actorOf(ctx), files.ExceptionDoc{
+		ID:      b.ID,
+		Setting: b.Setting,
+		Target:  b.Target,
+		Value:   b.Value,
+		Unset:   b.Unset,
+		From:    b.From,
+		Until:   b.Until,
+		Reason:  b.Reason,
+	},
 	)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
 }
 
 // exceptionImpact handles the operation exceptionImpact: what an exception that is asked for would do.
-func (s *server) exceptionImpact(_ context.Context, in *groupPath) (*output[wire.Impact], error) {
-	t, err := s.Flow.RequestTrial(in.ID)
+func (s *server) exceptionImpact(ctx context.Context, in *groupPath) (*output[wire.Impact], error) {
+	t, err := s.Flow.RequestTrial(ctx, actorOf(ctx), in.ID)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	if len(t.Faults) > 0 {
-		return nil, s.fault(t.Faults)
+		return nil, s.fault(ctx, t.Faults)
 	}
 	return &output[wire.Impact]{impactOf(t.Report, nil, t.After.Plan)}, nil
 }
@@ -746,14 +745,14 @@ func (s *server) decideException(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Decision
 }) (*output[wire.ExceptionRequest], error) {
-	r, err := s.Flow.DecideException(actorOf(ctx), in.ID, in.Body.Approve, in.Body.Note)
+	r, err := s.Flow.DecideException(ctx, actorOf(ctx), in.ID, in.Body.Approve, in.Body.Note)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
 }
 
 // withdrawException handles the operation withdrawException: take a request of one's own back.
 func (s *server) withdrawException(ctx context.Context, in *groupPath) (*struct{}, error) {
-	return nil, s.fault(s.Flow.WithdrawException(actorOf(ctx), in.ID))
+	return nil, s.fault(ctx, s.Flow.WithdrawException(ctx, actorOf(ctx), in.ID))
 }

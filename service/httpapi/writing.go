@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
@@ -40,7 +41,7 @@ func (s *server) registerWriting() {
 			http.MethodPost,
 			"/devices/{id}/ask",
 			"Ask a device at its next check-in for everything that it has, settings that nothing manages included",
-			administrators,
+			needs(access.Devices),
 			status(http.StatusNoContent),
 		),
 		s.askDevice,
@@ -72,7 +73,7 @@ func (s *server) registerWriting() {
 			http.MethodPost,
 			"/changes/{id}/edits/policies/{object}/merge",
 			"Bring an edit together with the one that the change has by now; nothing is stored",
-			administrators,
+			needs(access.Write),
 		),
 		s.mergeEdit,
 	)
@@ -83,29 +84,29 @@ func (s *server) registerWriting() {
 			http.MethodPost,
 			"/changes/{id}/split",
 			"Move settings of a policy into a new policy of the same audience",
-			administrators,
+			needs(access.Write),
 			status(http.StatusNoContent),
 		),
 		s.splitPolicy,
 	)
 }
 
-func (s *server) policySummary(_ context.Context, in *policyPath) (*output[wire.SummaryPage], error) {
-	v, err := s.Flow.ViewOf(in.Change)
+func (s *server) policySummary(ctx context.Context, in *policyPath) (*output[wire.SummaryPage], error) {
+	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
-	found, err := s.Flow.Summary(v, estate.PolicyID(in.ID))
+	found, err := s.Flow.Summary(ctx, actorOf(ctx), v, estate.PolicyID(in.ID))
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.SummaryPage]{wire.PageOf(report.Summary(found, v.Plan))}, nil
 }
 
-func (s *server) mergeEdit(_ context.Context, in *mergeInput) (*output[wire.Merged], error) {
-	m, err := s.Flow.MergeEdit(in.ID, estate.PolicyID(in.Object), in.Body.Base, in.Body.Mine)
+func (s *server) mergeEdit(ctx context.Context, in *mergeInput) (*output[wire.Merged], error) {
+	m, err := s.Flow.MergeEdit(ctx, actorOf(ctx), in.ID, estate.PolicyID(in.Object), in.Body.Base, in.Body.Mine)
 	if err != nil {
-		return nil, s.fault(err)
+		return nil, s.fault(ctx, err)
 	}
 	return &output[wire.Merged]{
 		wire.Merged{Body: m.Body, Conflicts: wire.MergeConflicts(m.Conflicts, s.Flow.Live().Plan), Version: m.Version, By: m.By},
@@ -127,10 +128,10 @@ func (s *server) listAreas(context.Context, *struct{}) (*output[[]string], error
 }
 
 // captureDevice handles the operation captureDevice: what a device reports, of which a policy can be made.
-func (s *server) captureDevice(_ context.Context, in *struct {
+func (s *server) captureDevice(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*output[[]wire.Captured], error) {
-	found, err := s.Flow.Capture(estate.DeviceID(in.ID))
+	found, err := s.Flow.Capture(ctx, actorOf(ctx), estate.DeviceID(in.ID))
 	list := make([]wire.Captured, len(found))
 	for i, c := range found {
 		list[i] = wire.Captured{
@@ -146,22 +147,22 @@ func (s *server) captureDevice(_ context.Context, in *struct {
 			Default:  c.Default,
 		}
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // askDevice handles the operation askDevice: ask a device at its next check-in for everything that it has, settings that nothing manages
 // included.
-func (s *server) askDevice(_ context.Context, in *struct {
+func (s *server) askDevice(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*struct{}, error) {
-	return nil, s.fault(s.CheckIn.AskEverything(in.ID))
+	return nil, s.fault(ctx, s.CheckIn.AskEverything(ctx, actorOf(ctx), in.ID))
 }
 
 // policyHistory handles the operation policyHistory: every published version of a policy with what it altered, the newest first.
-func (s *server) policyHistory(_ context.Context, in *struct {
+func (s *server) policyHistory(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*output[[]wire.PolicyVersion], error) {
-	found, err := s.Flow.History(estate.PolicyID(in.ID))
+	found, err := s.Flow.History(ctx, actorOf(ctx), estate.PolicyID(in.ID))
 	list := make([]wire.PolicyVersion, len(found))
 	plan := s.Flow.Live().Plan
 	for i, v := range found {
@@ -178,17 +179,17 @@ func (s *server) policyHistory(_ context.Context, in *struct {
 			Before:   wire.Differences(v.Before, plan),
 		}
 	}
-	return out(list, s.fault(err))
+	return out(list, s.fault(ctx, err))
 }
 
 // policyDifferences handles the operation policyDifferences: two published versions of a policy, side by side.
-func (s *server) policyDifferences(_ context.Context, in *struct {
+func (s *server) policyDifferences(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	From int64  `query:"from" minimum:"1" required:"true"`
 	To   int64  `query:"to" minimum:"1" required:"true"`
 }) (*output[[]wire.Difference], error) {
-	found, err := s.Flow.Differences(estate.PolicyID(in.ID), in.From, in.To)
-	return out(wire.Differences(found, s.Flow.Live().Plan), s.fault(err))
+	found, err := s.Flow.Differences(ctx, actorOf(ctx), estate.PolicyID(in.ID), in.From, in.To)
+	return out(wire.Differences(found, s.Flow.Live().Plan), s.fault(ctx, err))
 }
 
 // splitPolicy handles the operation splitPolicy: move settings of a policy into a new policy of the same audience.
@@ -200,5 +201,5 @@ func (s *server) splitPolicy(ctx context.Context, in *struct {
 	for i, id := range in.Body.Settings {
 		ids[i] = setting.ID(id)
 	}
-	return nil, s.fault(s.Flow.Split(actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids))
+	return nil, s.fault(ctx, s.Flow.Split(ctx, actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids))
 }

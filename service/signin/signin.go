@@ -3,6 +3,7 @@
 package signin
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -17,22 +18,22 @@ import (
 
 	"golang.org/x/crypto/argon2"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/store"
-)
-
-// Role is what an account may do.
-type Role string
-
-const (
-	Administrator Role = "administrator" // everything
-	Reader        Role = "reader"        // look, and try what a change would do
 )
 
 // Caller is who is calling.
 type Caller struct {
-	Name string
-	Role Role
-	Via  string // console, cli or api
+	Name   string
+	Role   string // id of the role of their account, or of their token
+	Rights access.Rights
+	Via    string // console, cli or api
+}
+
+// CallerAs gives a caller with the rights of a role. A role that is not known has none.
+func CallerAs(name, role, via string) Caller {
+	is, _ := access.RoleOf(role)
+	return Caller{Name: name, Role: role, Rights: is.Rights, Via: via}
 }
 
 var (
@@ -103,14 +104,14 @@ func OneTimeCode() string {
 }
 
 // OpenSetup gives a one-time code for the first administrator, or "" when there is an account already.
-func (d *Service) OpenSetup() (string, error) {
-	n, err := d.store.CountAccounts()
+func (d *Service) OpenSetup(ctx context.Context) (string, error) {
+	n, err := d.store.In(ctx).CountAccounts()
 	if err != nil || n > 0 {
 		return "", err
 	}
 	code := OneTimeCode()
 	now := d.now()
-	err = d.store.Transaction(func(tx *store.Store) error {
+	err = d.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.DropCodes(setupPurpose); err != nil {
 			return err
 		}
@@ -120,35 +121,35 @@ func (d *Service) OpenSetup() (string, error) {
 }
 
 // SetUp makes the first administrator with the one-time code.
-func (d *Service) SetUp(code, name, password string) error {
+func (d *Service) SetUp(ctx context.Context, code, name, password string) error {
 	hash, err := d.prepare(name, password)
 	if err != nil {
 		return err
 	}
-	return d.store.Transaction(func(tx *store.Store) error {
+	return d.store.Transaction(ctx, func(tx *store.Store) error {
 		if n, err := tx.CountAccounts(); err != nil || n > 0 {
 			return errors.Join(ErrRefused, err)
 		}
 		if _, err := tx.UseCode(HashOf(code), setupPurpose, d.now()); err != nil {
 			return ErrRefused
 		}
-		return tx.AddAccount(store.Account{Name: name, Role: string(Administrator), PasswordHash: hash, CreatedAt: d.now()})
+		return tx.AddAccount(store.Account{Name: name, Role: access.Administrator, PasswordHash: hash, CreatedAt: d.now()})
 	})
 }
 
 // AddAccount adds an account.
-func (d *Service) AddAccount(name, password string, role Role) error {
-	if role != Administrator && role != Reader {
-		return &InvalidError{"role", "administrator or reader"}
+func (d *Service) AddAccount(ctx context.Context, name, password, role string) error {
+	if _, known := access.RoleOf(role); !known {
+		return &InvalidError{"role", "one of the roles that there are"}
 	}
 	hash, err := d.prepare(name, password)
 	if err != nil {
 		return err
 	}
-	if _, err := d.store.Account(name); err == nil {
+	if _, err := d.store.In(ctx).Account(name); err == nil {
 		return ErrTaken
 	}
-	return d.store.AddAccount(store.Account{Name: name, Role: string(role), PasswordHash: hash, CreatedAt: d.now()})
+	return d.store.In(ctx).AddAccount(store.Account{Name: name, Role: role, PasswordHash: hash, CreatedAt: d.now()})
 }
 
 var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
@@ -164,12 +165,12 @@ func (d *Service) prepare(name, password string) (string, error) {
 }
 
 // SignIn gives a new session's secret for a name and password.
-func (d *Service) SignIn(name, password string) (secret string, role Role, expires time.Time, err error) {
+func (d *Service) SignIn(ctx context.Context, name, password string) (secret, role string, expires time.Time, err error) {
 	now := d.now()
 	if d.tooMany(name, now) {
 		return "", "", expires, ErrTooMany
 	}
-	account, err := d.store.Account(name)
+	account, err := d.store.In(ctx).Account(name)
 	if errors.Is(err, store.ErrNotFound) {
 		account.PasswordHash = unknownAccount // so that a stranger can't tell by the time it takes
 	} else if err != nil {
@@ -180,8 +181,8 @@ func (d *Service) SignIn(name, password string) (secret string, role Role, expir
 		return "", "", expires, ErrRefused
 	}
 	secret, expires = Secret(), now.Add(sessionLife)
-	err = d.store.AddSession(store.Session{Hash: HashOf(secret), Account: name, CreatedAt: now, ExpiresAt: expires})
-	return secret, Role(account.Role), expires, err
+	err = d.store.In(ctx).AddSession(store.Session{Hash: HashOf(secret), Account: name, CreatedAt: now, ExpiresAt: expires})
+	return secret, account.Role, expires, err
 }
 
 func (d *Service) tooMany(name string, now time.Time) bool {
@@ -210,35 +211,38 @@ func (d *Service) noteWrong(name string, now time.Time) {
 }
 
 // BySession says whose session a secret is.
-func (d *Service) BySession(secret string) (Caller, error) {
-	s, err := d.store.Session(HashOf(secret))
+func (d *Service) BySession(ctx context.Context, secret string) (Caller, error) {
+	s, err := d.store.In(ctx).Session(HashOf(secret))
 	if err != nil || !s.ExpiresAt.After(d.now()) {
 		return Caller{}, ErrRefused
 	}
-	a, err := d.store.Account(s.Account)
+	a, err := d.store.In(ctx).Account(s.Account)
 	if err != nil {
 		return Caller{}, ErrRefused
 	}
-	return Caller{Name: a.Name, Role: Role(a.Role), Via: "console"}, nil
+	return CallerAs(a.Name, a.Role, "console"), nil
 }
 
 // SignOut ends a session.
-func (d *Service) SignOut(secret string) error { return d.store.DropSession(HashOf(secret)) }
+func (d *Service) SignOut(ctx context.Context, secret string) error {
+	return d.store.In(ctx).DropSession(HashOf(secret))
+}
 
 // ByToken says whose token a secret is.
-func (d *Service) ByToken(secret string) (Caller, error) {
-	t, err := d.store.Token(HashOf(secret))
+func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
+	t, err := d.store.In(ctx).Token(HashOf(secret))
 	if err != nil || !t.ExpiresAt.After(d.now()) {
 		return Caller{}, ErrRefused
 	}
-	return Caller{Name: t.Account, Role: Role(t.Role), Via: "api"}, nil
+	return CallerAs(t.Account, t.Role, "api"), nil
 }
 
-// NewToken gives a token's secret, once. A reader's token is a reader's.
-func (d *Service) NewToken(c Caller, name string, role Role, days int) (secret string, t store.Token, err error) {
+// NewToken gives a token's secret, once. A token has no right that its owner lacks.
+func (d *Service) NewToken(ctx context.Context, c Caller, name, role string, days int) (secret string, t store.Token, err error) {
+	as, known := access.RoleOf(role)
 	switch {
-	case role != Administrator && role != Reader || role == Administrator && c.Role != Administrator:
-		return "", t, &InvalidError{"role", "a role that you have yourself: administrator or reader"}
+	case !known || !c.Rights.Covers(as.Rights):
+		return "", t, &InvalidError{"role", "a role with no right that you do not have yourself"}
 	case name == "" || len(name) > 100:
 		return "", t, &InvalidError{"name", "1 to 100 characters that say what the token is for"}
 	case days < 1 || days > 366:
@@ -251,19 +255,21 @@ func (d *Service) NewToken(c Caller, name string, role Role, days int) (secret s
 		Hash:      HashOf(secret),
 		Account:   c.Name,
 		Name:      name,
-		Role:      string(role),
+		Role:      role,
 		CreatedAt: now,
 		ExpiresAt: now.AddDate(0, 0, days),
 	}
-	return secret, t, d.store.AddToken(t)
+	return secret, t, d.store.In(ctx).AddToken(t)
 }
 
 // Tokens lists a caller's tokens.
-func (d *Service) Tokens(c Caller) ([]store.Token, error) { return d.store.TokensOf(c.Name) }
+func (d *Service) Tokens(ctx context.Context, c Caller) ([]store.Token, error) {
+	return d.store.In(ctx).TokensOf(c.Name)
+}
 
 // DropToken revokes a caller's token.
-func (d *Service) DropToken(c Caller, id string) error {
-	there, err := d.store.DropToken(c.Name, id)
+func (d *Service) DropToken(ctx context.Context, c Caller, id string) error {
+	there, err := d.store.In(ctx).DropToken(c.Name, id)
 	if err == nil && !there {
 		err = store.ErrNotFound
 	}

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 )
@@ -31,35 +32,35 @@ const password = "correct horse battery"
 
 func TestTheFirstAdministrator(t *testing.T) {
 	d, s, c := desk(t)
-	old, err := d.OpenSetup()
+	old, err := d.OpenSetup(t.Context())
 	if err != nil || len(old) < 28 {
 		t.Fatalf("the code is %q %v", old, err)
 	}
-	code, err := d.OpenSetup() // the service was started again
+	code, err := d.OpenSetup(t.Context()) // the service was started again
 	if err != nil || code == old {
 		t.Fatalf("a second start gives %q %v", code, err)
 	}
-	if err := d.SetUp(old, "ines", password); !errors.Is(err, signin.ErrRefused) {
+	if err := d.SetUp(t.Context(), old, "ines", password); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("the code of the first start: %v", err)
 	}
 	for field, c := range map[string][2]string{"name": {"Ines Okafor", password}, "password": {"ines", "short"}} {
 		var bad *signin.InvalidError
-		if err := d.SetUp(code, c[0], c[1]); !errors.As(err, &bad) || bad.Field != field {
+		if err := d.SetUp(t.Context(), code, c[0], c[1]); !errors.As(err, &bad) || bad.Field != field {
 			t.Errorf("%s: %v", field, err)
 		}
 	}
 	c.at = c.at.Add(25 * time.Hour)
-	if err := d.SetUp(code, "ines", password); !errors.Is(err, signin.ErrRefused) {
+	if err := d.SetUp(t.Context(), code, "ines", password); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an expired code: %v", err)
 	}
-	code, _ = d.OpenSetup()
-	if err := d.SetUp(code, "ines", password); err != nil {
+	code, _ = d.OpenSetup(t.Context())
+	if err := d.SetUp(t.Context(), code, "ines", password); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := d.OpenSetup(); again != "" || err != nil {
+	if again, err := d.OpenSetup(t.Context()); again != "" || err != nil {
 		t.Errorf("with an administrator there is another code %q %v", again, err)
 	}
-	if err := d.SetUp(code, "eve", password); !errors.Is(err, signin.ErrRefused) {
+	if err := d.SetUp(t.Context(), code, "eve", password); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("a second first administrator: %v", err)
 	}
 	a, err := s.Account("ines")
@@ -71,83 +72,83 @@ func TestTheFirstAdministrator(t *testing.T) {
 
 func TestSessionsAndTokens(t *testing.T) {
 	d, s, c := desk(t)
-	if err := d.AddAccount("ines", password, signin.Administrator); err != nil {
+	if err := d.AddAccount(t.Context(), "ines", password, access.Administrator); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.AddAccount("ines", password, signin.Reader); !errors.Is(err, signin.ErrTaken) {
+	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); !errors.Is(err, signin.ErrTaken) {
 		t.Errorf("a name twice: %v", err)
 	}
 	var bad *signin.InvalidError
-	if err := d.AddAccount("tomas", password, "owner"); !errors.As(err, &bad) {
+	if err := d.AddAccount(t.Context(), "tomas", password, "owner"); !errors.As(err, &bad) {
 		t.Errorf("an unknown role: %v", err)
 	}
-	secret, role, _, err := d.SignIn("ines", password)
-	if err != nil || role != signin.Administrator {
+	secret, role, _, err := d.SignIn(t.Context(), "ines", password)
+	if err != nil || role != access.Administrator {
 		t.Fatal(role, err)
 	}
-	if who, err := d.BySession(secret); err != nil || who.Name != "ines" || who.Via != "console" {
+	if who, err := d.BySession(t.Context(), secret); err != nil || who.Name != "ines" || who.Via != "console" {
 		t.Errorf("the session is of %+v %v", who, err)
 	}
 	if _, err := s.Session(secret); !errors.Is(err, store.ErrNotFound) {
 		t.Error("the session's secret is stored as it is")
 	}
-	caller, _ := d.BySession(secret)
-	token, row, err := d.NewToken(caller, "nightly export", signin.Reader, 1)
+	caller, _ := d.BySession(t.Context(), secret)
+	token, row, err := d.NewToken(t.Context(), caller, "nightly export", access.Reader, 1)
 	if err != nil || !strings.HasPrefix(token, "zrt_") || strings.Contains(row.Hash, token) {
 		t.Fatal(row, err)
 	}
-	if who, err := d.ByToken(token); err != nil || who.Role != signin.Reader {
+	if who, err := d.ByToken(t.Context(), token); err != nil || who.Role != access.Reader {
 		t.Errorf("the token is of %+v %v", who, err)
 	}
-	reader, _ := d.ByToken(token)
-	if _, _, err := d.NewToken(reader, "more", signin.Administrator, 1); !errors.As(err, &bad) {
+	reader, _ := d.ByToken(t.Context(), token)
+	if _, _, err := d.NewToken(t.Context(), reader, "more", access.Administrator, 1); !errors.As(err, &bad) {
 		t.Errorf("a reader makes an administrator's token: %v", err)
 	}
 	for _, days := range []int{0, 367} {
-		if _, _, err := d.NewToken(caller, "x", signin.Reader, days); !errors.As(err, &bad) {
+		if _, _, err := d.NewToken(t.Context(), caller, "x", access.Reader, days); !errors.As(err, &bad) {
 			t.Errorf("%d days: %v", days, err)
 		}
 	}
-	if err := d.SignOut(secret); err != nil {
+	if err := d.SignOut(t.Context(), secret); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.BySession(secret); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.BySession(t.Context(), secret); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("after signing out: %v", err)
 	}
-	other, _, _, _ := d.SignIn("ines", password)
+	other, _, _, _ := d.SignIn(t.Context(), "ines", password)
 	c.at = c.at.Add(25 * time.Hour)
-	if _, err := d.BySession(other); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.BySession(t.Context(), other); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an expired session: %v", err)
 	}
-	if _, err := d.ByToken(token); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.ByToken(t.Context(), token); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an expired token: %v", err)
 	}
-	if err := d.DropToken(caller, row.ID); err != nil {
+	if err := d.DropToken(t.Context(), caller, row.ID); err != nil {
 		t.Error(err)
 	}
-	if err := d.DropToken(caller, row.ID); !errors.Is(err, store.ErrNotFound) {
+	if err := d.DropToken(t.Context(), caller, row.ID); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("revoked twice: %v", err)
 	}
 }
 
 func TestWrongPasswordsAreCounted(t *testing.T) {
 	d, _, c := desk(t)
-	if err := d.AddAccount("ines", password, signin.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); err != nil {
 		t.Fatal(err)
 	}
 	for range 8 {
-		if _, _, _, err := d.SignIn("ines", "wrong"); !errors.Is(err, signin.ErrRefused) {
+		if _, _, _, err := d.SignIn(t.Context(), "ines", "wrong"); !errors.Is(err, signin.ErrRefused) {
 			t.Fatal(err)
 		}
 	}
-	if _, _, _, err := d.SignIn("ines", password); !errors.Is(err, signin.ErrTooMany) {
+	if _, _, _, err := d.SignIn(t.Context(), "ines", password); !errors.Is(err, signin.ErrTooMany) {
 		t.Errorf("after eight wrong ones: %v", err)
 	}
-	if _, _, _, err := d.SignIn("nobody", password); !errors.Is(err, signin.ErrRefused) {
+	if _, _, _, err := d.SignIn(t.Context(), "nobody", password); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an unknown account: %v", err)
 	}
 	c.at = c.at.Add(6 * time.Minute)
-	if _, _, _, err := d.SignIn("ines", password); err != nil {
+	if _, _, _, err := d.SignIn(t.Context(), "ines", password); err != nil {
 		t.Errorf("after a while: %v", err)
 	}
 }

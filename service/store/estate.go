@@ -77,6 +77,7 @@ type AuditRecord struct {
 	At       time.Time
 	By       string
 	Via      string
+	Request  string // id of the request; empty: none
 	Action   string
 	Kind     string
 	ObjectID string

@@ -21,7 +21,7 @@ func (s *Store) SaveObservations(device string, values map[setting.ID]setting.Va
 	for id, v := range values {
 		rows = append(rows, observation{device, string(id), valueColumn(v), at})
 	}
-	return s.Transaction(func(tx *Store) error {
+	return s.transaction(func(tx *Store) error {
 		if err := tx.db.Where("device = ?", device).Delete(&observation{}).Error; err != nil || len(rows) == 0 {
 			return err
 		}

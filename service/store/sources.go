@@ -225,7 +225,7 @@ func (s *Store) Runs(source string, most int) ([]SourceRun, error) {
 
 // TrimSources removes the runs that ended, and what sources did to objects, before a moment. The newest run of a source stays.
 func (s *Store) TrimSources(before time.Time) error {
-	return s.Transaction(func(tx *Store) error {
+	return s.transaction(func(tx *Store) error {
 		if err := tx.db.Where("at < ?", before).Delete(&SourceEvent{}).Error; err != nil {
 			return err
 		}

@@ -4,6 +4,7 @@
 package store
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -116,8 +117,19 @@ func (s *Store) apply(name, text string) error {
 	return tx.Commit()
 }
 
-// Transaction runs f on a store whose writes all happen, or none of them.
-func (s *Store) Transaction(f func(*Store) error) error {
+// In gives the same store for work that ends with a context.
+func (s *Store) In(ctx context.Context) *Store { return &Store{s.db.WithContext(ctx)} }
+
+// Transaction runs f on a store whose writes all happen, or none of them. A context that ends meanwhile does not end it: whoever asked for
+// it may have gone, what they asked for is either done or not.
+func (s *Store) Transaction(ctx context.Context, f func(*Store) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return s.In(context.WithoutCancel(ctx)).transaction(f)
+}
+
+func (s *Store) transaction(f func(*Store) error) error {
 	return s.db.Transaction(func(tx *gorm.DB) error { return f(&Store{tx}) })
 }
 

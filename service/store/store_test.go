@@ -100,7 +100,7 @@ func TestMigrationsRunOnceAndUnknownOnesAreRefused(t *testing.T) {
 func TestATransactionIsWholeOrNot(t *testing.T) {
 	s, _ := opened(t)
 	boom := errors.New("boom")
-	err := s.Transaction(func(tx *store.Store) error {
+	err := s.Transaction(t.Context(), func(tx *store.Store) error {
 		if err := tx.SaveChange(store.Change{ID: "C", State: "open", CreatedAt: now, UpdatedAt: now}); err != nil {
 			return err
 		}

@@ -3,12 +3,14 @@
 package workflow
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
@@ -41,12 +43,15 @@ type ChangeService struct {
 }
 
 // NewChange opens a change.
-func (s *ChangeService) NewChange(by Actor, title, why string) (store.Change, error) {
+func (s *ChangeService) NewChange(ctx context.Context, by Actor, title, why string) (store.Change, error) {
+	if err := by.Need(access.Write); err != nil {
+		return store.Change{}, err
+	}
 	if err := checkTitle(title); err != nil {
 		return store.Change{}, err
 	}
 	c := s.newChange(by, title, why)
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.SaveChange(c); err != nil {
 			return err
 		}
@@ -86,17 +91,29 @@ func checkTitle(title string) error {
 }
 
 // Change gives a change and its edits.
-func (s *ChangeService) Change(id string) (store.Change, []store.Edit, error) {
-	c, err := s.store.Change(id)
+func (s *ChangeService) Change(ctx context.Context, by Actor, id string) (store.Change, []store.Edit, error) {
+	if err := by.Need(access.Read); err != nil {
+		return store.Change{}, nil, err
+	}
+	return s.change(ctx, id)
+}
+
+func (s *ChangeService) change(ctx context.Context, id string) (store.Change, []store.Edit, error) {
+	c, err := s.store.In(ctx).Change(id)
 	if err != nil {
 		return c, nil, notFound(err, "change", id)
 	}
-	edits, err := s.store.Edits(id)
+	edits, err := s.store.In(ctx).Edits(id)
 	return c, edits, err
 }
 
 // Changes lists the changes of a state, all with an empty one.
-func (s *ChangeService) Changes(state string) ([]store.Change, error) { return s.store.Changes(state) }
+func (s *ChangeService) Changes(ctx context.Context, by Actor, state string) ([]store.Change, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	return s.store.In(ctx).Changes(state)
+}
 
 // open gives a change that can still be edited.
 func open(tx *store.Store, id string) (store.Change, error) {
@@ -111,11 +128,14 @@ func open(tx *store.Store, id string) (store.Change, error) {
 }
 
 // Describe alters a change's title and reason.
-func (s *ChangeService) Describe(by Actor, id, title, why string) error {
+func (s *ChangeService) Describe(ctx context.Context, by Actor, id, title, why string) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
 	if err := checkTitle(title); err != nil {
 		return err
 	}
-	return s.alter(by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+	return s.alter(ctx, by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		before := c.Title + "\n" + c.Why
 		c.Title, c.Why = title, why
 		return store.AuditRecord{Action: "describe change", Before: before, After: title + "\n" + why}, nil
@@ -123,19 +143,22 @@ func (s *ChangeService) Describe(by Actor, id, title, why string) error {
 }
 
 // Discard ends a change without publishing it. It stays as history.
-func (s *ChangeService) Discard(by Actor, id string) error {
-	return s.alter(by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+func (s *ChangeService) Discard(ctx context.Context, by Actor, id string) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
+	return s.alter(ctx, by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		c.State = Discarded
 		return store.AuditRecord{Action: "discard change"}, nil
 	})
 }
 
 // alter does something to an open change in one transaction and counts its version up.
-func (s *ChangeService) alter(by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
+func (s *ChangeService) alter(ctx context.Context, by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	var version int64
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		c, err := open(tx, id)
 		if err != nil {
 			return err
@@ -173,7 +196,7 @@ type laidKey struct{ kind, id, body, local string }
 
 // lay lays edits over the live estate and says what is wrong with the outcome. What was decoded for known, which may be nil, is not
 // decoded again.
-func (s *ChangeService) lay(live *Live, edits []store.Edit, known *laid) (*laid, error) {
+func (s *ChangeService) lay(ctx context.Context, live *Live, edits []store.Edit, known *laid) (*laid, error) {
 	out := &laid{live: live, objects: make(map[laidKey]any, len(edits))}
 	over := make([]estate.Edit, 0, len(edits))
 	for _, e := range edits {
@@ -183,7 +206,7 @@ func (s *ChangeService) lay(live *Live, edits []store.Edit, known *laid) (*laid,
 			if known != nil && known.live == live && known.objects[key] != nil {
 				one.Object = known.objects[key]
 			} else {
-				object, err := s.laidObject(live, e)
+				object, err := s.laidObject(ctx, live, e)
 				if errors.As(err, &out.faults) {
 					return out, nil
 				}
@@ -226,8 +249,8 @@ func (s *ChangeService) lay(live *Live, edits []store.Edit, known *laid) (*laid,
 
 // wellFormed lays edits over the live estate, those of a change or a little more, and gives what comes of it. What is wrong with it is the
 // error. The change's id may be empty.
-func (s *ChangeService) wellFormed(live *Live, edits []store.Edit, change string) (*estate.Snapshot, error) {
-	over, err := s.lay(live, edits, s.knownLaid(change))
+func (s *ChangeService) wellFormed(ctx context.Context, live *Live, edits []store.Edit, change string) (*estate.Snapshot, error) {
+	over, err := s.lay(ctx, live, edits, s.knownLaid(change))
 	if err != nil {
 		return nil, err
 	}
@@ -328,8 +351,8 @@ func named(s *estate.Snapshot, path string) string {
 }
 
 // draft lays a change over what is live and compares, or gives what was compared already.
-func (s *ChangeService) draft(id string) (*draft, error) {
-	c, edits, err := s.Change(id)
+func (s *ChangeService) draft(ctx context.Context, id string) (*draft, error) {
+	c, edits, err := s.change(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -342,7 +365,7 @@ func (s *ChangeService) draft(id string) (*draft, error) {
 	}
 	over := s.knownLaid(id)
 	if over == nil || over.live != live || over.version != c.Version {
-		if over, err = s.lay(live, edits, over); err != nil {
+		if over, err = s.lay(ctx, live, edits, over); err != nil {
 			return nil, err
 		}
 	}
@@ -375,8 +398,8 @@ func (s *ChangeService) near(change string, live *Live) impact.Side {
 
 // compare lays edits over what is live, resolves what comes of it, and compares. The edits are those of a change or a little more: what is
 // known of the change is not computed again. The change's id may be empty.
-func (s *ChangeService) compare(live *Live, edits []store.Edit, change string) (*draft, error) {
-	over, err := s.lay(live, edits, s.knownLaid(change))
+func (s *ChangeService) compare(ctx context.Context, live *Live, edits []store.Edit, change string) (*draft, error) {
+	over, err := s.lay(ctx, live, edits, s.knownLaid(change))
 	if err != nil {
 		return nil, err
 	}
@@ -398,8 +421,11 @@ func (s *ChangeService) resolveLaid(over *laid, near impact.Side) *draft {
 }
 
 // Impact says what an open change does to what is live. With faults there is no report.
-func (s *ChangeService) Impact(id string) (*impact.Report, problem.Faults, error) {
-	d, err := s.draft(id)
+func (s *ChangeService) Impact(ctx context.Context, by Actor, id string) (*impact.Report, problem.Faults, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, nil, err
+	}
+	d, err := s.draft(ctx, id)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -413,12 +439,15 @@ type View struct {
 }
 
 // ViewOf gives the live estate for an empty id, else a change's.
-func (s *ChangeService) ViewOf(change string) (View, error) {
+func (s *ChangeService) ViewOf(ctx context.Context, by Actor, change string) (View, error) {
+	if err := by.Need(access.Read); err != nil {
+		return View{}, err
+	}
 	if change == "" {
 		live := s.Live()
 		return View{live.Side, live}, nil
 	}
-	d, err := s.draft(change)
+	d, err := s.draft(ctx, change)
 	if err != nil {
 		return View{}, err
 	}

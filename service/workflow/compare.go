@@ -4,6 +4,7 @@ package workflow
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -42,8 +43,8 @@ type recordKey struct {
 }
 
 // compareReading finds what differs between a reading and what is known, and what taking it would do.
-func (s *SourceService) compareReading(row store.Source, r *Run, reading *directory.Reading) (*taking, error) {
-	existing, err := s.store.SourceRecords(row.ID, "")
+func (s *SourceService) compareReading(ctx context.Context, row store.Source, r *Run, reading *directory.Reading) (*taking, error) {
+	existing, err := s.store.In(ctx).SourceRecords(row.ID, "")
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +108,7 @@ func (s *SourceService) compareReading(row store.Source, r *Run, reading *direct
 	if r.state.Load() != nil {
 		s.step(r, "foreseeing", 0, 0)
 	}
-	if c.out.preview, err = s.preview(c.live, c.out.touched, nil); err != nil {
+	if c.out.preview, err = s.preview(ctx, c.live, c.out.touched, nil); err != nil {
 		return nil, err
 	}
 	report := c.out.report

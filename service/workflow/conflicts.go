@@ -4,11 +4,13 @@
 package workflow
 
 import (
+	"context"
 	"encoding/json"
 	"slices"
 	"strings"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/resolve"
@@ -93,8 +95,11 @@ func conflictKeys(w *resolve.EstateResolution) map[conflictKey]bool {
 }
 
 // ConflictEvents lists what is recorded since a time, the newest first; of one setting where it is named.
-func (s *ConflictService) ConflictEvents(since time.Time, id setting.ID, most int) ([]ConflictEvent, error) {
-	rows, err := s.store.ConflictEvents(since, string(id), most)
+func (s *ConflictService) ConflictEvents(ctx context.Context, by Actor, since time.Time, id setting.ID, most int) ([]ConflictEvent, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.store.In(ctx).ConflictEvents(since, string(id), most)
 	if err != nil {
 		return nil, err
 	}
@@ -113,19 +118,25 @@ func (s *ConflictService) ConflictEvents(since time.Time, id setting.ID, most in
 }
 
 // Arisen lists the conflicts of late that no edit caused, and that still exist.
-func (s *ConflictService) Arisen() ([]ConflictEvent, error) {
-	list, err := s.ConflictEvents(s.now().Add(-arisenFor), "", 200)
+func (s *ConflictService) Arisen(ctx context.Context, by Actor) ([]ConflictEvent, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	list, err := s.ConflictEvents(ctx, by, s.now().Add(-arisenFor), "", 200)
 	return slices.DeleteFunc(list, func(e ConflictEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Current }), err
 }
 
 // ConflictsBegan says since when each of some conflicts exists in what is live; those that do not, or that are older than the record, are
 // left out.
-func (s *ConflictService) ConflictsBegan(of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
+func (s *ConflictService) ConflictsBegan(ctx context.Context, by Actor, of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	out := map[int]*store.ConflictEvent{}
 	if len(of) == 0 {
 		return out, nil
 	}
-	events, err := s.store.ConflictsBegan()
+	events, err := s.store.In(ctx).ConflictsBegan()
 	if err != nil {
 		return nil, err
 	}
@@ -144,8 +155,8 @@ func (s *ConflictService) ConflictsBegan(of []resolve.ConflictFound) (map[int]*s
 }
 
 // dayTurned records the conflicts that begin and end because exceptions began or lapsed with the day.
-func (s *ConflictService) dayTurned(before, after impact.Side, report *impact.Report, revision int64, day estate.Date) {
-	if err := s.store.AddConflictEvents(
+func (s *ConflictService) dayTurned(ctx context.Context, before, after impact.Side, report *impact.Report, revision int64, day estate.Date) {
+	if err := s.store.In(ctx).AddConflictEvents(
 		conflictEvents(
 			before,
 			after,
@@ -212,8 +223,11 @@ type WayOut struct {
 
 // WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where they do not conflict on one of these,
 // each with its effect on what is live together with the rest of the change.
-func (s *ConflictService) WaysOut(change string, settings []setting.ID, policies []string) ([]WayOut, error) {
-	v, err := s.changes.ViewOf(change)
+func (s *ConflictService) WaysOut(ctx context.Context, by Actor, change string, settings []setting.ID, policies []string) ([]WayOut, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	v, err := s.changes.ViewOf(ctx, by, change)
 	if err != nil {
 		return nil, err
 	}
@@ -226,7 +240,7 @@ func (s *ConflictService) WaysOut(change string, settings []setting.ID, policies
 	for i := range conflicts {
 		conflicts[i] = v.Plan.WithCandidates(conflicts[i])
 	}
-	return v.tried(review.Ways(v.Plan, conflicts...), touched, func(after impact.Side) (left resolve.Devices) {
+	return v.tried(ctx, review.Ways(v.Plan, conflicts...), touched, func(after impact.Side) (left resolve.Devices) {
 		for _, c := range conflicts {
 			for _, h := range after.Resolution.States(c.Setting, c.Devices) {
 				if h.Status == resolve.Conflict {
@@ -239,8 +253,11 @@ func (s *ConflictService) WaysOut(change string, settings []setting.ID, policies
 }
 
 // WaysRight proposes ways to make right what a check of a view finds wrong from some policies, each with its effect.
-func (s *ConflictService) WaysRight(change string, check estate.CheckID, policies []string) ([]WayOut, error) {
-	v, err := s.changes.ViewOf(change)
+func (s *ConflictService) WaysRight(ctx context.Context, by Actor, change string, check estate.CheckID, policies []string) ([]WayOut, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	v, err := s.changes.ViewOf(ctx, by, change)
 	if err != nil {
 		return nil, err
 	}
@@ -248,7 +265,7 @@ func (s *ConflictService) WaysRight(change string, check estate.CheckID, policie
 	if f == nil { // made right by now
 		return nil, nil
 	}
-	return v.tried(review.WaysRight(v.Plan, f), f.Devices, func(after impact.Side) (left resolve.Devices) {
+	return v.tried(ctx, review.WaysRight(v.Plan, f), f.Devices, func(after impact.Side) (left resolve.Devices) {
 		for _, p := range after.Resolution.Problems() {
 			if p.Check == check {
 				left = left.Or(p.Devices.And(f.Devices))
@@ -259,7 +276,7 @@ func (s *ConflictService) WaysRight(change string, check estate.CheckID, policie
 }
 
 // tried computes what each way would do; left gives the laptops on which what it is to settle would still be so.
-func (v View) tried(ways []review.Way, touched resolve.Devices, left func(after impact.Side) resolve.Devices) ([]WayOut, error) {
+func (v View) tried(ctx context.Context, ways []review.Way, touched resolve.Devices, left func(after impact.Side) resolve.Devices) ([]WayOut, error) {
 	var out []WayOut
 	for _, w := range ways {
 		one := WayOut{Way: w, Devices: touched.Len()}

@@ -4,10 +4,12 @@ package workflow
 
 import (
 	"cmp"
+	"context"
 	"iter"
 	"slices"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/problem"
@@ -65,7 +67,7 @@ type laptopStates struct {
 
 // states gives what laptops reported, as it was a moment ago. Where finding out takes long it is done in the background, and
 // watchers are told when it is there.
-func (s *LaptopService) states() (*laptopStates, error) {
+func (s *LaptopService) states(ctx context.Context) (*laptopStates, error) {
 	now, fill := s.now(), false
 	s.mu.Lock()
 	b := s.board
@@ -80,7 +82,7 @@ func (s *LaptopService) states() (*laptopStates, error) {
 	s.mu.Unlock()
 	if fill {
 		s.background(func() {
-			if _, err := s.readStates(); err != nil {
+			if _, err := s.readStates(s.ctx); err != nil {
 				s.log.Error("reading what laptops reported", "error", err)
 			}
 			s.Notify(Event{Topic: "device"})
@@ -89,16 +91,16 @@ func (s *LaptopService) states() (*laptopStates, error) {
 	if !stale {
 		return b, nil
 	}
-	return s.readStates()
+	return s.readStates(ctx)
 }
 
-func (s *LaptopService) readStates() (*laptopStates, error) {
+func (s *LaptopService) readStates(ctx context.Context) (*laptopStates, error) {
 	now := s.now()
-	laptops, err := s.store.Laptops()
+	laptops, err := s.store.In(ctx).Laptops()
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.store.StatusCounts()
+	counts, err := s.store.In(ctx).StatusCounts()
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +114,7 @@ func (s *LaptopService) readStates() (*laptopStates, error) {
 		}
 		b.counts[c.Device][rollout.Status(c.Status)] = c.Count
 	}
-	if err := s.addPending(b); err != nil {
+	if err := s.addPending(ctx, b); err != nil {
 		return nil, err
 	}
 	b.good = max(boardAge, boardFactor*s.now().Sub(now))
@@ -123,8 +125,11 @@ func (s *LaptopService) readStates() (*laptopStates, error) {
 }
 
 // DeviceRows gives every device with its state, by id, as it was a moment ago.
-func (s *LaptopService) DeviceRows() ([]DeviceRow, error) {
-	list, err := s.Devices(DeviceFilter{})
+func (s *LaptopService) DeviceRows(ctx context.Context, by Actor) ([]DeviceRow, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	list, err := s.Devices(ctx, by, DeviceFilter{})
 	if err != nil {
 		return nil, err
 	}
@@ -355,9 +360,12 @@ func conditions(written []string) ([]listing.Condition, error) {
 }
 
 // Devices filters and sorts the devices.
-func (s *LaptopService) Devices(f DeviceFilter) (*DeviceList, error) {
+func (s *LaptopService) Devices(ctx context.Context, by Actor, f DeviceFilter) (*DeviceList, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	live := s.Live()
-	states, err := s.states()
+	states, err := s.states(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -425,7 +433,10 @@ func (l *Live) SourceOf(kind estate.Kind, id string) string {
 func (s *LaptopService) Clock() time.Time { return s.now() }
 
 // People filters and sorts the people.
-func (s *LaptopService) People(f PersonFilter) (*PersonList, error) {
+func (s *LaptopService) People(ctx context.Context, by Actor, f PersonFilter) (*PersonList, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	live := s.Live()
 	table := live.people()
 	besides := map[string]listing.Column{}
@@ -444,7 +455,10 @@ func (s *LaptopService) People(f PersonFilter) (*PersonList, error) {
 
 // Fields says which fields devices or people have, and their most frequent values among those that pass a filter. Fields of
 // which nearly every row has another value give few of them.
-func (s *LaptopService) Fields(of estate.Kind, only []string, most int) ([]listing.Field, error) {
+func (s *LaptopService) Fields(ctx context.Context, by Actor, of estate.Kind, only []string, most int) ([]listing.Field, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	table := s.Live().devices()
 	if of == estate.KindPerson {
 		table = s.Live().people()

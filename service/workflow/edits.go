@@ -3,10 +3,12 @@
 package workflow
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
@@ -38,7 +40,10 @@ var editable = map[estate.Kind]bool{
 }
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.
-func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Edit, error) {
+func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in EditInput) (store.Edit, error) {
+	if err := by.Need(access.Write); err != nil {
+		return store.Edit{}, err
+	}
 	if !editable[in.Kind] {
 		return store.Edit{}, &NotFoundError{"editable kind of object", string(in.Kind)}
 	}
@@ -50,13 +55,13 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 	}
 	var saved store.Edit
 	var over *laid
-	err := s.alter(by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+	err := s.alter(ctx, by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
 		if err != nil {
 			return store.AuditRecord{}, err
 		}
 		live := s.Live()
-		body, err := s.canonical(in, s.definitionsWith(live, edits))
+		body, err := s.canonical(ctx, in, s.definitionsWith(live, edits))
 		if err != nil {
 			return store.AuditRecord{}, err
 		}
@@ -91,7 +96,7 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 		default:
 			edits[at] = next
 		}
-		if err := s.keepLocal(live, &next); err != nil {
+		if err := s.keepLocal(ctx, live, &next); err != nil {
 			return store.AuditRecord{}, err
 		}
 		if at >= 0 {
@@ -102,7 +107,7 @@ func (s *ChangeService) PutEdit(by Actor, change string, in EditInput) (store.Ed
 		if in.Retire && live.versions.of(objectKey{in.Kind, in.ID}) == 0 {
 			return store.AuditRecord{}, &NotFoundError{string(in.Kind), in.ID}
 		}
-		if over, err = s.lay(live, edits, s.knownLaid(change)); err != nil {
+		if over, err = s.lay(ctx, live, edits, s.knownLaid(change)); err != nil {
 			return store.AuditRecord{}, err
 		}
 		over.version = c.Version + 1
@@ -155,12 +160,12 @@ func decoded(in EditInput) (any, error) {
 
 // canonical checks an edit by itself and gives its body as it is stored, with the files that it names as they are kept. A retired
 // policy is kept as such.
-func (s *ChangeService) canonical(in EditInput, definition func(setting.ID) *setting.Definition) (string, error) {
+func (s *ChangeService) canonical(ctx context.Context, in EditInput, definition func(setting.ID) *setting.Definition) (string, error) {
 	object, err := decoded(in)
 	if err != nil || object == nil {
 		return "", err
 	}
-	object, faults := s.files.addStoredFiles(object, definition)
+	object, faults := s.files.addStoredFiles(ctx, object, definition)
 	if len(faults) > 0 {
 		return "", faults
 	}
@@ -207,8 +212,11 @@ func inUse(in EditInput, faults problem.Faults) problem.Faults {
 }
 
 // DropEdit takes an edit out of a change.
-func (s *ChangeService) DropEdit(by Actor, change string, kind estate.Kind, id string, expected int64) error {
-	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+func (s *ChangeService) DropEdit(ctx context.Context, by Actor, change string, kind estate.Kind, id string, expected int64) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
+	return s.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		e, err := tx.Edit(change, string(kind), id)
 		if err != nil {
 			return store.AuditRecord{}, notFound(err, "edit", id)
@@ -223,8 +231,11 @@ func (s *ChangeService) DropEdit(by Actor, change string, kind estate.Kind, id s
 }
 
 // Rebase says that an edit, as it is, is meant to replace what is live now: somebody looked at what overtook it.
-func (s *ChangeService) Rebase(by Actor, change string, kind estate.Kind, id string) error {
-	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+func (s *ChangeService) Rebase(ctx context.Context, by Actor, change string, kind estate.Kind, id string) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
+	return s.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		e, err := tx.Edit(change, string(kind), id)
 		if err != nil {
 			return store.AuditRecord{}, notFound(err, "edit", id)

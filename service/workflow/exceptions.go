@@ -4,12 +4,14 @@ package workflow
 
 import (
 	"cmp"
+	"context"
 	"crypto/rand"
 	"encoding/json"
 	"slices"
 	"strings"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/formats/files"
@@ -80,7 +82,10 @@ func requestOf(r store.ExceptionRequest) (Request, error) {
 const pendingApproval = "?"
 
 // AskException asks for an exception. It is checked as if it were approved today.
-func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Request, error) {
+func (s *ConflictService) AskException(ctx context.Context, by Actor, doc files.ExceptionDoc) (Request, error) {
+	if err := by.Need(access.Read); err != nil {
+		return Request{}, err
+	}
 	doc.ApprovedBy, doc.ApprovedOn = pendingApproval, string(s.Today())
 	if doc.ID == "" {
 		doc.ID = "X-" + strings.ToLower(rand.Text()[:8])
@@ -99,7 +104,7 @@ func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Reques
 	if err != nil {
 		return Request{}, err
 	}
-	t, err := s.changes.trial("", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
+	t, err := s.changes.trial(ctx, "", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
 	if err != nil {
 		return Request{}, err
 	}
@@ -107,7 +112,7 @@ func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Reques
 		return Request{}, t.Faults
 	}
 	row := store.ExceptionRequest{ID: doc.ID, Body: string(body), State: Asked, AskedBy: by.Name, AskedAt: s.now()}
-	err = s.store.Transaction(func(tx *store.Store) error {
+	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		if _, err := tx.ExceptionRequest(doc.ID); err == nil {
 			return problem.Faults{
 				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id of its own; there is a request of that id"},
@@ -130,8 +135,11 @@ func (s *ConflictService) AskException(by Actor, doc files.ExceptionDoc) (Reques
 }
 
 // Requests lists requests, the newest first.
-func (s *ConflictService) Requests(state string) ([]Request, error) {
-	rows, err := s.store.ExceptionRequests(state)
+func (s *ConflictService) Requests(ctx context.Context, by Actor, state string) ([]Request, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.store.In(ctx).ExceptionRequests(state)
 	if err != nil {
 		return nil, err
 	}
@@ -145,17 +153,23 @@ func (s *ConflictService) Requests(state string) ([]Request, error) {
 }
 
 // RequestTrial says what an exception that is asked for would do.
-func (s *ConflictService) RequestTrial(id string) (*Trial, error) {
-	r, err := s.store.ExceptionRequest(id)
+func (s *ConflictService) RequestTrial(ctx context.Context, by Actor, id string) (*Trial, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	r, err := s.store.In(ctx).ExceptionRequest(id)
 	if err != nil {
 		return nil, notFound(err, "request", id)
 	}
-	return s.changes.trial("", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
+	return s.changes.trial(ctx, "", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
 }
 
 // DecideException approves a request, which publishes the exception, or refuses it. Who asked can't approve.
-func (s *ConflictService) DecideException(by Actor, id string, approve bool, note string) (Request, error) {
-	r, err := s.store.ExceptionRequest(id)
+func (s *ConflictService) DecideException(ctx context.Context, by Actor, id string, approve bool, note string) (Request, error) {
+	if err := by.Need(access.ApproveExceptions); err != nil {
+		return Request{}, err
+	}
+	r, err := s.store.In(ctx).ExceptionRequest(id)
 	if err != nil {
 		return Request{}, notFound(err, "request", id)
 	}
@@ -186,7 +200,7 @@ func (s *ConflictService) DecideException(by Actor, id string, approve bool, not
 		}
 		r.State, r.Body = Approved, string(body)
 		edit := EditInput{Kind: estate.KindException, ID: id, Body: body}
-		_, err = s.changes.publishAtOnce(
+		_, err = s.changes.publishAtOnce(ctx,
 			by,
 			"Exception "+id+", asked for by "+r.AskedBy,
 			doc.Reason,
@@ -198,7 +212,7 @@ func (s *ConflictService) DecideException(by Actor, id string, approve bool, not
 			},
 		)
 	} else {
-		err = s.store.Transaction(func(tx *store.Store) error { return s.decide(tx, by, r) })
+		err = s.store.Transaction(ctx, func(tx *store.Store) error { return s.decide(tx, by, r) })
 	}
 	if err != nil {
 		return Request{}, err
@@ -227,8 +241,11 @@ func (s *ConflictService) decide(tx *store.Store, by Actor, r store.ExceptionReq
 }
 
 // WithdrawException takes a request back; only who asked can.
-func (s *ConflictService) WithdrawException(by Actor, id string) error {
-	r, err := s.store.ExceptionRequest(id)
+func (s *ConflictService) WithdrawException(ctx context.Context, by Actor, id string) error {
+	if err := by.Need(access.Read); err != nil {
+		return err
+	}
+	r, err := s.store.In(ctx).ExceptionRequest(id)
 	if err != nil || r.AskedBy != by.Name {
 		return &NotFoundError{"request of yours", id}
 	}
@@ -237,7 +254,7 @@ func (s *ConflictService) WithdrawException(by Actor, id string) error {
 	}
 	now := s.now()
 	r.State, r.DecidedBy, r.DecidedAt = Withdrawn, by.Name, &now
-	return s.store.Transaction(func(tx *store.Store) error {
+	return s.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.SaveExceptionRequest(r); err != nil {
 			return err
 		}

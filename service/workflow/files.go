@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/review"
@@ -42,7 +44,10 @@ type FileService struct {
 }
 
 // AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults when it is refused.
-func (s *FileService) AddFile(by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
+func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
+	if err := by.Need(access.Write); err != nil {
+		return Kept{}, err
+	}
 	if err := checkFileName(name); err != nil {
 		return Kept{}, err
 	}
@@ -78,14 +83,14 @@ func (s *FileService) AddFile(by Actor, name string, data []byte, o contents.Opt
 		By:        by.Name,
 		At:        s.now(),
 	}
-	if known, err := s.store.File(file.SHA256); err == nil {
+	if known, err := s.store.In(ctx).File(file.SHA256); err == nil {
 		file.By, file.At = known.By, known.At
 		return Kept{File: file, Reading: *reading}, nil
 	}
 	if keep {
 		s.writing.Lock()
 		defer s.writing.Unlock()
-		err = s.store.Transaction(func(tx *store.Store) error {
+		err = s.store.Transaction(ctx, func(tx *store.Store) error {
 			if err := tx.AddFile(file, data); err != nil {
 				return err
 			}
@@ -113,8 +118,11 @@ func checkFileName(name string) error {
 }
 
 // File gives a file that is kept.
-func (s *FileService) File(sha256 string) (Kept, error) {
-	f, err := s.store.File(sha256)
+func (s *FileService) File(ctx context.Context, by Actor, sha256 string) (Kept, error) {
+	if err := by.Need(access.Read); err != nil {
+		return Kept{}, err
+	}
+	f, err := s.store.In(ctx).File(sha256)
 	if err != nil {
 		return Kept{}, notFound(err, "file", sha256)
 	}
@@ -127,14 +135,37 @@ func keptOf(f store.File) (Kept, error) {
 }
 
 // FileData gives a kept file's bytes.
-func (s *FileService) FileData(sha256 string) ([]byte, error) {
-	data, err := s.store.FileData(sha256)
+func (s *FileService) FileData(ctx context.Context, by Actor, sha256 string) ([]byte, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	return s.fileData(ctx, sha256)
+}
+
+// FileOfLaptop gives a kept file's bytes to a laptop whose settings name it, and to no other.
+func (s *FileService) FileOfLaptop(ctx context.Context, device estate.DeviceID, sha256 string) ([]byte, error) {
+	if !s.needsFile(device, sha256) {
+		return nil, &NotFoundError{"file that this laptop needs", sha256}
+	}
+	return s.fileData(ctx, sha256)
+}
+
+func (s *FileService) fileData(ctx context.Context, sha256 string) ([]byte, error) {
+	data, err := s.store.In(ctx).FileData(sha256)
 	return data, notFound(err, "file", sha256)
 }
 
 // Files lists the files that are kept, the newest first; of one content, where one is named.
-func (s *FileService) Files(content setting.Content) ([]Kept, error) {
-	rows, err := s.store.Files(string(content))
+func (s *FileService) Files(ctx context.Context, by Actor, content setting.Content) ([]Kept, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	return s.stored(ctx, content)
+}
+
+// stored lists the files of one sort of contents.
+func (s *FileService) stored(ctx context.Context, content setting.Content) ([]Kept, error) {
+	rows, err := s.store.In(ctx).Files(string(content))
 	if err != nil {
 		return nil, err
 	}
@@ -148,8 +179,8 @@ func (s *FileService) Files(content setting.Content) ([]Kept, error) {
 }
 
 // identifiers lists what was read out of the files of applications.
-func (s *FileService) identifiers() review.Identifiers {
-	kept, err := s.Files(setting.ApplicationFile)
+func (s *FileService) identifiers(ctx context.Context) review.Identifiers {
+	kept, err := s.stored(ctx, setting.ApplicationFile)
 	if err != nil {
 		s.log.Error("reading the files of applications", "error", err)
 	}
@@ -164,7 +195,7 @@ func (s *FileService) identifiers() review.Identifiers {
 
 // addStoredFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
 // object with the names and sizes that are kept. definition looks settings up, as they will be.
-func (s *FileService) addStoredFiles(object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
+func (s *FileService) addStoredFiles(ctx context.Context, object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
 	var faults problem.Faults
 	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
 		v.EachFile(func(at []any, f setting.File) {
@@ -172,7 +203,7 @@ func (s *FileService) addStoredFiles(object any, definition func(setting.ID) *se
 			if d := definition(id); d != nil {
 				content = d.ContentAt(at)
 			}
-			kept, err := s.store.File(f.SHA256)
+			kept, err := s.store.In(ctx).File(f.SHA256)
 			switch {
 			case errors.Is(err, store.ErrNotFound):
 				faults = append(
@@ -197,7 +228,7 @@ func (s *FileService) addStoredFiles(object any, definition func(setting.ID) *se
 			}
 		})
 		return v.WithFiles(func(f setting.File) setting.File {
-			if kept, err := s.store.File(f.SHA256); err == nil {
+			if kept, err := s.store.In(ctx).File(f.SHA256); err == nil {
 				f.Size = kept.Size
 				if f.Name == "" {
 					f.Name = kept.Name
@@ -234,8 +265,8 @@ func contentWord(content string) string {
 	return "a file of another kind"
 }
 
-// NeedsFile tells whether a laptop's wanted settings name a file.
-func (s *FileService) NeedsFile(device estate.DeviceID, sha256 string) bool {
+// needsFile tells whether a laptop's wanted settings name a file.
+func (s *FileService) needsFile(device estate.DeviceID, sha256 string) bool {
 	r, err := s.Live().Plan.Reasons(device, "")
 	if err != nil {
 		return false

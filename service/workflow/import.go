@@ -3,8 +3,10 @@
 package workflow
 
 import (
+	"context"
 	"errors"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
@@ -22,21 +24,24 @@ type ImportCounts struct {
 
 // Import opens a change that makes the live estate like s. Objects that s does not have stay, or are retired where
 // retireMissing says so. With nothing to change no change is opened.
-func (s *ChangeService) Import(by Actor, title string, in *estate.Snapshot, retireMissing bool) (store.Change, ImportCounts, error) {
+func (s *ChangeService) Import(ctx context.Context, by Actor, title string, in *estate.Snapshot, retireMissing bool) (store.Change, ImportCounts, error) {
+	if err := by.Need(access.Write); err != nil {
+		return store.Change{}, ImportCounts{}, err
+	}
 	var counts ImportCounts
 	live := s.Live()
-	edits, err := s.differing(by, live, in, retireMissing, &counts)
+	edits, err := s.differing(ctx, by, live, in, retireMissing, &counts)
 	if err != nil || len(edits) == 0 {
 		return store.Change{}, counts, err
 	}
-	if _, err := s.wellFormed(live, edits, ""); err != nil {
+	if _, err := s.wellFormed(ctx, live, edits, ""); err != nil {
 		return store.Change{}, counts, err
 	}
-	c, err := s.NewChange(by, title, "")
+	c, err := s.NewChange(ctx, by, title, "")
 	if err != nil {
 		return c, counts, err
 	}
-	err = s.alter(by, c.ID, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+	err = s.alter(ctx, by, c.ID, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		for i := range edits {
 			edits[i].ChangeID = c.ID
 		}
@@ -46,7 +51,7 @@ func (s *ChangeService) Import(by Actor, title string, in *estate.Snapshot, reti
 	return c, counts, err
 }
 
-func (s *ChangeService) differing(
+func (s *ChangeService) differing(ctx context.Context,
 	by Actor,
 	live *Live,
 	in *estate.Snapshot,
@@ -69,7 +74,7 @@ func (s *ChangeService) differing(
 				At:          s.now(),
 			},
 		)
-		failed = errors.Join(failed, s.keepLocal(live, &edits[len(edits)-1]))
+		failed = errors.Join(failed, s.keepLocal(ctx, live, &edits[len(edits)-1]))
 	}
 	var missing problem.Faults
 	definitions := make(map[setting.ID]*setting.Definition, len(in.Settings))
@@ -89,7 +94,7 @@ func (s *ChangeService) differing(
 			}
 		}
 		for _, o := range files.Objects(in, kind) {
-			o, faults := s.files.addStoredFiles(o, func(id setting.ID) *setting.Definition { return definitions[id] })
+			o, faults := s.files.addStoredFiles(ctx, o, func(id setting.ID) *setting.Definition { return definitions[id] })
 			for _, f := range faults {
 				f.Path = problem.Join("", string(kind), files.ObjectID(o)) + f.Path
 				missing = append(missing, f)
@@ -129,7 +134,10 @@ func (s *ChangeService) differing(
 }
 
 // DecodeEstate reads the lists of an estate from JSON in the estate format, over the shipped dictionary.
-func (s *ChangeService) DecodeEstate(data []byte) (*estate.Snapshot, error) {
+func (s *ChangeService) DecodeEstate(ctx context.Context, by Actor, data []byte) (*estate.Snapshot, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	snapshot, err := files.ReadJSON(data, s.shipped)
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -63,11 +64,11 @@ func compose(imported, body, local string) (string, error) {
 }
 
 // laidObject gives what an edit makes of an object; what a source imported of it stands but for the fields that the edit keeps from it.
-func (s *liveEstate) laidObject(live *Live, e store.Edit) (any, error) {
+func (s *liveEstate) laidObject(ctx context.Context, live *Live, e store.Edit) (any, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	body := e.Body
 	if live.imported.has(key) {
-		record, err := s.store.RecordOf(e.Kind, e.ObjectID)
+		record, err := s.store.In(ctx).RecordOf(e.Kind, e.ObjectID)
 		if err != nil {
 			return nil, err
 		}
@@ -81,7 +82,7 @@ func (s *liveEstate) laidObject(live *Live, e store.Edit) (any, error) {
 
 // keepLocal notes in an edit of a imported object which fields are not as its source has them. Retiring one is refused: it goes when its
 // source no longer has it.
-func (s *liveEstate) keepLocal(live *Live, e *store.Edit) error {
+func (s *liveEstate) keepLocal(ctx context.Context, live *Live, e *store.Edit) error {
 	origin, imported := live.imported.at(objectKey{estate.Kind(e.Kind), e.ObjectID})
 	if !imported {
 		return nil
@@ -96,7 +97,7 @@ func (s *liveEstate) keepLocal(live *Live, e *store.Edit) error {
 			},
 		}
 	}
-	record, err := s.store.RecordOf(e.Kind, e.ObjectID)
+	record, err := s.store.In(ctx).RecordOf(e.Kind, e.ObjectID)
 	if err != nil {
 		return err
 	}
@@ -122,10 +123,10 @@ type Preview struct {
 }
 
 // preview lays records, as they will be, over what is live, and takes objects away. Objects that would not fit are left as they are.
-func (s *SourceService) preview(live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
+func (s *SourceService) preview(ctx context.Context, live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
 	bodies := map[objectKey]store.Object{}
 	if len(records) > 500 {
-		for o, err := range s.store.Objects() {
+		for o, err := range s.store.In(ctx).Objects() {
 			if err != nil {
 				return nil, err
 			}
@@ -149,7 +150,7 @@ func (s *SourceService) preview(live *Live, records []store.SourceRecord, gone [
 			o, known := bodies[key]
 			if !known {
 				var err error
-				if o, err = s.store.Object(r.Kind, r.ObjectID); err != nil {
+				if o, err = s.store.In(ctx).Object(r.Kind, r.ObjectID); err != nil {
 					return nil, err
 				}
 			}
@@ -166,7 +167,7 @@ func (s *SourceService) preview(live *Live, records []store.SourceRecord, gone [
 		out.imported.put(key, originOf(*r))
 		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id, Object: object})
 	}
-	next, err := out.lay(live, edits)
+	next, err := out.lay(ctx, live, edits)
 	if err != nil || len(out.Named) > 0 {
 		return out, err
 	}
@@ -194,7 +195,7 @@ func (o *Preview) refuse(key objectKey, err error) {
 }
 
 // lay lays the edits, without those that do not fit: a few rounds, since one that is left out may be what another needs.
-func (o *Preview) lay(live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
+func (o *Preview) lay(ctx context.Context, live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
 	const rounds = 5
 	for range rounds {
 		laid := map[objectKey]bool{}
@@ -244,7 +245,7 @@ func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Sn
 }
 
 // adopt makes an preview live in one transaction, with what else is to be written with it.
-func (s *liveEstate) adopt(
+func (s *liveEstate) adopt(ctx context.Context,
 	by Actor,
 	title string,
 	o *Preview,
@@ -256,7 +257,7 @@ func (s *liveEstate) adopt(
 	now := s.now()
 	published := store.Publication{Title: title, By: by.Name, At: now, Edits: edits}
 	events := conflictEvents(o.live.Side, o.after, o.Report, published)
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		revision, err := addPublication(tx, published, events)
 		if err != nil {
 			return err

@@ -2,7 +2,9 @@
 
 package workflow
 
-import "maps"
+import (
+	"maps"
+)
 
 // kept is something of each object. A copy costs what altered since the map that it shares was made, not what the estate has.
 type kept[V any] struct {

@@ -41,7 +41,7 @@ type liveEstate struct {
 	running sync.WaitGroup // goroutines in the background
 
 	// dayTurned is called in the background after the estate was resolved on a new day.
-	dayTurned func(before, after impact.Side, report *impact.Report, revision int64, day estate.Date)
+	dayTurned func(ctx context.Context, before, after impact.Side, report *impact.Report, revision int64, day estate.Date)
 
 	writing  sync.Mutex // see the order of locks at the top of this file
 	drafting sync.Mutex
@@ -129,7 +129,7 @@ func (s *liveEstate) Live() *Live {
 		}
 		s.goLive(next, report)
 		s.mu.Unlock()
-		s.background(func() { s.dayTurned(was.Side, next.Side, report, next.Revision, today) })
+		s.background(func() { s.dayTurned(context.WithoutCancel(s.ctx), was.Side, next.Side, report, next.Revision, today) })
 		return next
 	}
 }

@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"fmt"
 	"runtime"
 	"sync"
@@ -14,14 +15,14 @@ import (
 )
 
 // load reads the live estate from the store.
-func (s *liveEstate) load() (*Live, error) {
+func (s *liveEstate) load(ctx context.Context) (*Live, error) {
 	live := &Live{Turn: 1}
 	versions, retired := map[objectKey]int64{}, map[objectKey]int64{}
 	var err error
-	if live.Revision, err = s.store.Revision(); err != nil {
+	if live.Revision, err = s.store.In(ctx).Revision(); err != nil {
 		return nil, err
 	}
-	imported, err := s.store.AllBrought()
+	imported, err := s.store.In(ctx).AllBrought()
 	if err != nil {
 		return nil, err
 	}
@@ -32,7 +33,7 @@ func (s *liveEstate) load() (*Live, error) {
 		records[key], origins[key] = r, originOf(r)
 	}
 	decoding := startDecoding()
-	for o, err := range s.store.Objects() {
+	for o, err := range s.store.In(ctx).Objects() {
 		if err != nil {
 			decoding.stop()
 			return nil, err

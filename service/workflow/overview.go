@@ -3,9 +3,11 @@
 package workflow
 
 import (
+	"context"
 	"errors"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -36,7 +38,10 @@ type Overview struct {
 const lapseSoon = LapseSoon
 
 // Overview looks at everything once.
-func (s *Service) Overview() (*Overview, error) {
+func (s *Service) Overview(ctx context.Context, by Actor) (*Overview, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	live := s.Live()
 	snapshot := live.Plan.Snapshot()
 	o := &Overview{
@@ -47,10 +52,13 @@ func (s *Service) Overview() (*Overview, error) {
 		Policies:  len(snapshot.Policies),
 		Conflicts: live.Resolution.Conflicts(),
 		Problems:  live.Resolution.Problems(),
-		Lints:     s.Lints(),
 		Statuses:  map[rollout.Status]int{},
 	}
-	rows, err := s.DeviceRows()
+	var err error
+	if o.Lints, err = s.Lints(ctx, by); err != nil {
+		return nil, err
+	}
+	rows, err := s.DeviceRows(ctx, by)
 	if err != nil {
 		return nil, err
 	}
@@ -74,32 +82,32 @@ func (s *Service) Overview() (*Overview, error) {
 			o.Lapsing = append(o.Lapsing, x)
 		}
 	}
-	if err := s.overlookNothing(o); err != nil {
+	if err := s.overlookNothing(ctx, o); err != nil {
 		return nil, err
 	}
 	var errs [4]error
-	o.OpenChanges, errs[0] = s.store.Changes(Open)
-	o.Failed, errs[1] = s.store.Failed(200)
-	o.Publications, errs[2] = s.store.Publications(0, 8)
-	o.Arisen, errs[3] = s.Arisen()
+	o.OpenChanges, errs[0] = s.store.In(ctx).Changes(Open)
+	o.Failed, errs[1] = s.store.In(ctx).Failed(200)
+	o.Publications, errs[2] = s.store.In(ctx).Publications(0, 8)
+	o.Arisen, errs[3] = s.Arisen(ctx, by)
 	return o, errors.Join(errs[:]...)
 }
 
 // overlookNothing counts what waits for a person besides changes and laptops.
-func (s *Service) overlookNothing(o *Overview) error {
-	asked, err := s.store.ExceptionRequests(Asked)
+func (s *Service) overlookNothing(ctx context.Context, o *Overview) error {
+	asked, err := s.store.In(ctx).ExceptionRequests(Asked)
 	if err != nil {
 		return err
 	}
-	left, err := s.store.LeftRecords("")
+	left, err := s.store.In(ctx).LeftRecords("")
 	if err != nil {
 		return err
 	}
-	places, err := s.Detached()
+	places, err := s.detached(ctx)
 	if err != nil {
 		return err
 	}
-	rows, err := s.store.Sources()
+	rows, err := s.store.In(ctx).Sources()
 	if err != nil {
 		return err
 	}
@@ -114,7 +122,7 @@ func (s *Service) overlookNothing(o *Overview) error {
 		if r := s.runOf(row.ID); r != nil && r.State().State == RunWaiting {
 			o.Waiting = append(o.Waiting, row.ID)
 		}
-		runs, err := s.store.Runs(row.ID, 1)
+		runs, err := s.store.In(ctx).Runs(row.ID, 1)
 		if err != nil {
 			return err
 		}
@@ -134,15 +142,21 @@ func daysAfter(day estate.Date, days int) estate.Date {
 }
 
 // Lints gives the lints of the live estate.
-func (s *Service) Lints() []resolve.Lint {
+func (s *Service) Lints(ctx context.Context, by Actor) ([]resolve.Lint, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	live := s.Live()
 	live.lintsOnce.Do(func() { live.lints = live.Plan.Lints() })
-	return live.lints
+	return live.lints, nil
 }
 
 // Versions gives every published version of an object, the newest first.
-func (s *liveEstate) Versions(kind estate.Kind, id string) ([]store.ObjectVersion, error) {
-	versions, err := s.store.Versions(string(kind), id)
+func (s *liveEstate) Versions(ctx context.Context, by Actor, kind estate.Kind, id string) ([]store.ObjectVersion, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	versions, err := s.store.In(ctx).Versions(string(kind), id)
 	if err == nil && len(versions) == 0 {
 		err = &NotFoundError{string(kind), id}
 	}
@@ -151,17 +165,20 @@ func (s *liveEstate) Versions(kind estate.Kind, id string) ([]store.ObjectVersio
 
 // Object gives a live object's JSON in the estate format, with its version. What was published is read by its key; what is
 // live without having been published, shipped definitions and checks, is looked for.
-func (s *liveEstate) Object(kind estate.Kind, id string) (body string, version int64, err error) {
+func (s *liveEstate) Object(ctx context.Context, by Actor, kind estate.Kind, id string) (body string, version int64, err error) {
+	if err := by.Need(access.Read); err != nil {
+		return "", 0, err
+	}
 	live := s.Live()
 	key := objectKey{kind, id}
 	if live.imported.has(key) {
-		r, err := s.store.RecordOf(string(kind), id)
+		r, err := s.store.In(ctx).RecordOf(string(kind), id)
 		if err != nil {
 			return "", 0, err
 		}
 		var o store.Object
 		if live.versions.of(key) > 0 {
-			if o, err = s.store.Object(string(kind), id); err != nil {
+			if o, err = s.store.In(ctx).Object(string(kind), id); err != nil {
 				return "", 0, err
 			}
 		}
@@ -169,7 +186,7 @@ func (s *liveEstate) Object(kind estate.Kind, id string) (body string, version i
 		return body, live.Version(kind, id), err
 	}
 	if live.versions.of(key) > 0 {
-		o, err := s.store.Object(string(kind), id)
+		o, err := s.store.In(ctx).Object(string(kind), id)
 		return o.Body, o.Version, err
 	}
 	if kind == estate.KindSetting || kind == estate.KindCheck || live.Revision == 0 {
@@ -184,19 +201,30 @@ func (s *liveEstate) Object(kind estate.Kind, id string) (body string, version i
 }
 
 // Publications lists publications, the newest first.
-func (s *Service) Publications(below int64, most int) ([]store.Publication, error) {
-	return s.store.Publications(below, most)
+func (s *Service) Publications(ctx context.Context, by Actor, below int64, most int) ([]store.Publication, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	return s.store.In(ctx).Publications(below, most)
 }
 
 // AuditRecords lists the audit log, the newest first.
-func (s *Service) AuditRecords(below int64, most int) ([]store.AuditRecord, error) {
-	return s.store.AuditRecords(below, most)
+func (s *Service) AuditRecords(ctx context.Context, by Actor, below int64, most int) ([]store.AuditRecord, error) {
+	if err := by.Need(access.Audit); err != nil {
+		return nil, err
+	}
+	return s.store.In(ctx).AuditRecords(below, most)
 }
 
 // Accounts lists those who may sign in.
-func (s *Service) Accounts() ([]store.Account, error) { return s.store.Accounts() }
+func (s *Service) Accounts(ctx context.Context, by Actor) ([]store.Account, error) {
+	if err := by.Need(access.Accounts); err != nil {
+		return nil, err
+	}
+	return s.store.In(ctx).Accounts()
+}
 
 // Record appends to the audit log what was done elsewhere than in a use case of its own.
-func (s *Service) Record(by Actor, action, after string) error {
-	return s.audit(s.store, by, store.AuditRecord{Action: action, After: after})
+func (s *Service) Record(ctx context.Context, by Actor, action, after string) error {
+	return s.audit(s.store.In(ctx), by, store.AuditRecord{Action: action, After: after})
 }

@@ -3,8 +3,10 @@
 package workflow
 
 import (
+	"context"
 	"slices"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -27,8 +29,11 @@ type DevicePage struct {
 }
 
 // Device gives a device with what it gets, what it reported and when it checked in.
-func (s *LaptopService) Device(id string) (DevicePage, error) {
-	states, err := s.states()
+func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (DevicePage, error) {
+	if err := by.Need(access.Read); err != nil {
+		return DevicePage{}, err
+	}
+	states, err := s.states(ctx)
 	if err != nil {
 		return DevicePage{}, err
 	}
@@ -40,7 +45,7 @@ func (s *LaptopService) Device(id string) (DevicePage, error) {
 	if page.Result, err = s.Live().Plan.Effective(estate.DeviceID(id), ""); err != nil {
 		return page, err
 	}
-	if page.Deliveries, err = s.store.Deliveries(id); err != nil {
+	if page.Deliveries, err = s.store.In(ctx).Deliveries(id); err != nil {
 		return page, err
 	}
 	if page.Row.Enrolled {
@@ -48,7 +53,7 @@ func (s *LaptopService) Device(id string) (DevicePage, error) {
 			return page, err
 		}
 	}
-	if page.CheckIns, err = s.store.CheckIns(id, 50); err != nil {
+	if page.CheckIns, err = s.store.In(ctx).CheckIns(id, 50); err != nil {
 		return page, err
 	}
 	page.Groups = live.Plan.Memberships(estate.DeviceID(id))
@@ -57,10 +62,10 @@ func (s *LaptopService) Device(id string) (DevicePage, error) {
 			page.Exceptions = append(page.Exceptions, x)
 		}
 	}
-	if page.History, err = s.store.Events(string(estate.KindDevice), id, historyShown); err != nil {
+	if page.History, err = s.store.In(ctx).Events(string(estate.KindDevice), id, historyShown); err != nil {
 		return page, err
 	}
-	page.Brings, page.Local, err = s.fieldsImported(live, objectKey{estate.KindDevice, id})
+	page.Brings, page.Local, err = s.fieldsImported(ctx, live, objectKey{estate.KindDevice, id})
 	return page, err
 }
 
@@ -68,11 +73,11 @@ func (s *LaptopService) Device(id string) (DevicePage, error) {
 const historyShown = 50
 
 // fieldsImported lists the fields of an object that its source brings, and those of them that are edited here.
-func (s *LaptopService) fieldsImported(live *Live, key objectKey) (brings, local []string, err error) {
+func (s *LaptopService) fieldsImported(ctx context.Context, live *Live, key objectKey) (brings, local []string, err error) {
 	if !live.imported.has(key) {
 		return nil, nil, nil
 	}
-	record, err := s.store.RecordOf(string(key.kind), key.id)
+	record, err := s.store.In(ctx).RecordOf(string(key.kind), key.id)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -86,7 +91,7 @@ func (s *LaptopService) fieldsImported(live *Live, key objectKey) (brings, local
 		}
 	}
 	if live.versions.of(key) > 0 {
-		o, err := s.store.Object(string(key.kind), key.id)
+		o, err := s.store.In(ctx).Object(string(key.kind), key.id)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -107,14 +112,17 @@ type PersonPage struct {
 }
 
 // Person gives a person with groups and laptops.
-func (s *LaptopService) Person(id string) (PersonPage, error) {
+func (s *LaptopService) Person(ctx context.Context, by Actor, id string) (PersonPage, error) {
+	if err := by.Need(access.Read); err != nil {
+		return PersonPage{}, err
+	}
 	live := s.Live()
 	snapshot := live.Plan.Snapshot()
 	p := live.person(id)
 	if p == nil {
 		return PersonPage{}, &NotFoundError{"person", id}
 	}
-	states, err := s.states()
+	states, err := s.states(ctx)
 	if err != nil {
 		return PersonPage{}, err
 	}
@@ -128,10 +136,10 @@ func (s *LaptopService) Person(id string) (PersonPage, error) {
 	if o, imported := live.imported.at(key); imported {
 		out.Origin = &o
 	}
-	if out.History, err = s.store.Events(string(estate.KindPerson), id, historyShown); err != nil {
+	if out.History, err = s.store.In(ctx).Events(string(estate.KindPerson), id, historyShown); err != nil {
 		return out, err
 	}
-	out.Brings, out.Local, err = s.fieldsImported(live, key)
+	out.Brings, out.Local, err = s.fieldsImported(ctx, live, key)
 	return out, err
 }
 
@@ -144,12 +152,15 @@ func (s *liveEstate) OriginOf(kind estate.Kind, id string) *Origin {
 }
 
 // Retry asks that what failed on a device is tried again at its next check-in.
-func (s *LaptopService) Retry(by Actor, id string) (int, error) {
+func (s *LaptopService) Retry(ctx context.Context, by Actor, id string) (int, error) {
+	if err := by.Need(access.Devices); err != nil {
+		return 0, err
+	}
 	if s.Live().Plan.Device(estate.DeviceID(id)) == nil {
 		return 0, &NotFoundError{"device", id}
 	}
 	again := 0
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		known, err := tx.Deliveries(id)
 		if err != nil {
 			return err

@@ -4,6 +4,7 @@
 package workflow
 
 import (
+	"context"
 	"maps"
 
 	"zenithridge.example/zridge/core/estate"
@@ -60,7 +61,7 @@ type alterations []struct {
 }
 
 // addPending adds to the counts what is wanted otherwise since each laptop checked in. It costs as much as the turns altered.
-func (s *LaptopService) addPending(b *laptopStates) error {
+func (s *LaptopService) addPending(ctx context.Context, b *laptopStates) error {
 	live := s.Live()
 	s.mu.Lock()
 	turns := s.turns[:len(s.turns):len(s.turns)]
@@ -79,7 +80,7 @@ func (s *LaptopService) addPending(b *laptopStates) error {
 	if len(bySetting) == 0 {
 		return nil
 	}
-	open, err := s.store.OpenDeliveries()
+	open, err := s.store.In(ctx).OpenDeliveries()
 	if err != nil {
 		return err
 	}

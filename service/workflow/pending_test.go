@@ -52,16 +52,16 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 	publish := func(body string) {
 		t.Helper()
 		c := opened(t, f, "Minutes")
-		if _, err := f.PutEdit(ines, c, policyEdit("lock-sooner", body)); err != nil {
+		if _, err := f.PutEdit(t.Context(), ines, c, policyEdit("lock-sooner", body)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.Publish(ines, c, -1); err != nil {
+		if _, err := f.Publish(t.Context(), ines, c, -1); err != nil {
 			t.Fatal(err)
 		}
 	}
 	row := func() DeviceRow {
 		t.Helper()
-		rows, err := f.DeviceRows()
+		rows, err := f.DeviceRows(t.Context(), ines)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -94,7 +94,7 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 				start[rollout.Applied]+applied,
 			)
 		}
-		page, err := f.Device(id)
+		page, err := f.Device(t.Context(), ines, id)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -125,7 +125,7 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 		t.Errorf("what is written is not of the last check-in: %v %v", written["disk.startup.message_address"], err)
 	}
 	again := again(t, s, day)
-	page, err := again.Device(id)
+	page, err := again.Device(t.Context(), ines, id)
 	if d := page.Deliveries[setting.ID("disk.startup.message_address")]; err != nil || d.Status != rollout.Pending || !d.Wanted.IsNothing() {
 		t.Errorf("after a restart the page says %+v %v", d, err)
 	}

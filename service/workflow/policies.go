@@ -5,10 +5,12 @@ package workflow
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"slices"
 	"strconv"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
@@ -29,8 +31,11 @@ type PolicyVersion struct {
 }
 
 // History gives every published version of a policy, the newest first.
-func (s *ChangeService) History(id estate.PolicyID) ([]PolicyVersion, error) {
-	rows, err := s.Versions(estate.KindPolicy, string(id))
+func (s *ChangeService) History(ctx context.Context, by Actor, id estate.PolicyID) ([]PolicyVersion, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.Versions(ctx, by, estate.KindPolicy, string(id))
 	if err != nil {
 		return nil, err
 	}
@@ -44,12 +49,12 @@ func (s *ChangeService) History(id estate.PolicyID) ([]PolicyVersion, error) {
 		if out[i].Policy, err = policyOf(row); err != nil {
 			return nil, err
 		}
-		publication, err := s.store.Publication(row.Revision)
+		publication, err := s.store.In(ctx).Publication(row.Revision)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
 		}
 		out[i].Title, out[i].Change = publication.Title, publication.ChangeID
-		if c, err := s.store.Change(publication.ChangeID); err == nil {
+		if c, err := s.store.In(ctx).Change(publication.ChangeID); err == nil {
 			out[i].Why = c.Why
 		}
 	}
@@ -71,8 +76,11 @@ func policyOf(row store.ObjectVersion) (estate.Policy, error) {
 }
 
 // Differences compares two published versions of a policy.
-func (s *ChangeService) Differences(id estate.PolicyID, from, to int64) ([]review.Difference, error) {
-	rows, err := s.Versions(estate.KindPolicy, string(id))
+func (s *ChangeService) Differences(ctx context.Context, by Actor, id estate.PolicyID, from, to int64) ([]review.Difference, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.Versions(ctx, by, estate.KindPolicy, string(id))
 	if err != nil {
 		return nil, err
 	}
@@ -104,8 +112,11 @@ type Merged struct {
 }
 
 // MergeEdit brings an edit of a policy that began from base together with the one that a change has by now. Nothing is stored.
-func (s *ChangeService) MergeEdit(change string, id estate.PolicyID, base, mine []byte) (*Merged, error) {
-	e, err := s.store.Edit(change, string(estate.KindPolicy), string(id))
+func (s *ChangeService) MergeEdit(ctx context.Context, by Actor, change string, id estate.PolicyID, base, mine []byte) (*Merged, error) {
+	if err := by.Need(access.Write); err != nil {
+		return nil, err
+	}
+	e, err := s.store.In(ctx).Edit(change, string(estate.KindPolicy), string(id))
 	if err != nil {
 		return nil, notFound(err, "edit", string(id))
 	}
@@ -132,8 +143,11 @@ func (s *ChangeService) MergeEdit(change string, id estate.PolicyID, base, mine 
 }
 
 // Summary gathers what a change board wants to know of a policy in a view.
-func (s *ChangeService) Summary(v View, id estate.PolicyID) (*review.Summary, error) {
-	out, ok := review.Summarise(v.Side, id, s.files.identifiers())
+func (s *ChangeService) Summary(ctx context.Context, by Actor, v View, id estate.PolicyID) (*review.Summary, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	out, ok := review.Summarise(v.Side, id, s.files.identifiers(ctx))
 	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}
@@ -141,8 +155,11 @@ func (s *ChangeService) Summary(v View, id estate.PolicyID) (*review.Summary, er
 }
 
 // Split moves settings of a policy into a new policy of the same audience, in a change.
-func (s *ChangeService) Split(by Actor, change string, id, newID estate.PolicyID, title string, ids []setting.ID) error {
-	v, err := s.ViewOf(change)
+func (s *ChangeService) Split(ctx context.Context, by Actor, change string, id, newID estate.PolicyID, title string, ids []setting.ID) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
+	v, err := s.ViewOf(ctx, by, change)
 	if err != nil {
 		return err
 	}
@@ -175,7 +192,7 @@ func (s *ChangeService) Split(by Actor, change string, id, newID estate.PolicyID
 	if kind := kindOf(v, goes.Entries); kind != "" {
 		goes.Kind = kind
 	}
-	return s.putTogether(by, change, goes, stays)
+	return s.putTogether(ctx, by, change, goes, stays)
 }
 
 // kindOf gives the kind that all settings of entries share, empty when they share none.
@@ -202,8 +219,8 @@ func joinIDs(ids []setting.ID) string {
 }
 
 // putTogether puts policies into a change in one step: all of them or none.
-func (s *ChangeService) putTogether(by Actor, change string, policies ...estate.Policy) error {
-	return s.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+func (s *ChangeService) putTogether(ctx context.Context, by Actor, change string, policies ...estate.Policy) error {
+	return s.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
 		if err != nil {
 			return store.AuditRecord{}, err
@@ -236,7 +253,7 @@ func (s *ChangeService) putTogether(by Actor, change string, policies ...estate.
 			saved = append(saved, next)
 			record.ObjectID, record.After = string(p.ID), record.After+string(body)+"\n"
 		}
-		if _, err := s.wellFormed(live, edits, change); err != nil {
+		if _, err := s.wellFormed(ctx, live, edits, change); err != nil {
 			return record, err
 		}
 		return record, tx.SaveEdits(saved...)
@@ -254,17 +271,20 @@ type Captured struct {
 
 // Capture lists what a laptop last reported, and what it said when it was asked for everything, by area and setting. What the dictionary
 // does not know, or what no longer fits it, is left out.
-func (s *ChangeService) Capture(id estate.DeviceID) ([]Captured, error) {
+func (s *ChangeService) Capture(ctx context.Context, by Actor, id estate.DeviceID) ([]Captured, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	live := s.Live()
 	effective, err := live.Plan.Effective(id, "")
 	if err != nil {
 		return nil, err
 	}
-	deliveries, err := s.store.Deliveries(string(id))
+	deliveries, err := s.store.In(ctx).Deliveries(string(id))
 	if err != nil {
 		return nil, err
 	}
-	reported, err := s.store.Observations(string(id))
+	reported, err := s.store.In(ctx).Observations(string(id))
 	if err != nil {
 		return nil, err
 	}

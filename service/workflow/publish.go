@@ -5,10 +5,12 @@ package workflow
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
@@ -30,10 +32,13 @@ type prepared struct {
 // Publish makes a change live. expected is the version of the change that was looked at; -1 publishes whatever it is.
 // It is refused when another change has published one of its objects since its edit began, and when the
 // estate would not be well-formed.
-func (s *ChangeService) Publish(by Actor, id string, expected int64) (store.Publication, error) {
+func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, expected int64) (store.Publication, error) {
+	if err := by.Need(access.Publish); err != nil {
+		return store.Publication{}, err
+	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	c, edits, err := s.Change(id)
+	c, edits, err := s.change(ctx, id)
 	if err != nil {
 		return store.Publication{}, err
 	}
@@ -43,15 +48,15 @@ func (s *ChangeService) Publish(by Actor, id string, expected int64) (store.Publ
 	if expected >= 0 && expected != c.Version {
 		return store.Publication{}, &StaleError{What: "change " + id, Version: c.Version, By: "somebody", At: c.UpdatedAt}
 	}
-	p, err := s.prepare(c, edits)
+	p, err := s.prepare(ctx, c, edits)
 	if err != nil {
 		return store.Publication{}, err
 	}
-	return s.publish(by, p, nil)
+	return s.publish(ctx, by, p, nil)
 }
 
 // publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction together with what more writes.
-func (s *ChangeService) publishAtOnce(
+func (s *ChangeService) publishAtOnce(ctx context.Context,
 	by Actor,
 	title, why, action string,
 	inputs []EditInput,
@@ -66,7 +71,7 @@ func (s *ChangeService) publishAtOnce(
 	c := s.newChange(by, title, why)
 	edits := make([]store.Edit, len(inputs))
 	for i, in := range inputs {
-		body, err := s.canonical(in, s.definitionsWith(live, edits[:i]))
+		body, err := s.canonical(ctx, in, s.definitionsWith(live, edits[:i]))
 		if err != nil {
 			return store.Publication{}, err
 		}
@@ -82,12 +87,12 @@ func (s *ChangeService) publishAtOnce(
 			At:          c.CreatedAt,
 		}
 	}
-	p, err := s.prepare(c, edits)
+	p, err := s.prepare(ctx, c, edits)
 	if err != nil {
 		return store.Publication{}, err
 	}
 	p.action = action
-	return s.publish(by, p, func(tx *store.Store, published store.Publication) error {
+	return s.publish(ctx, by, p, func(tx *store.Store, published store.Publication) error {
 		if err := tx.SaveEdits(edits...); err != nil {
 			return err
 		}
@@ -96,18 +101,18 @@ func (s *ChangeService) publishAtOnce(
 }
 
 // prepare works out what publishing edits comes to. s.writing must be held until it is published.
-func (s *ChangeService) prepare(c store.Change, edits []store.Edit) (*prepared, error) {
+func (s *ChangeService) prepare(ctx context.Context, c store.Change, edits []store.Edit) (*prepared, error) {
 	if len(edits) == 0 {
 		return nil, problem.Faults{{Code: problem.MissingField, Path: "/edits", Found: "a change without edits", Expected: "at least one edit"}}
 	}
 	live := s.Live()
-	if err := s.overtaken(live, edits); err != nil {
+	if err := s.overtaken(ctx, live, edits); err != nil {
 		return nil, err
 	}
 	d := s.knownDraft(c.ID)
 	if d == nil || d.live != live || d.version != c.Version {
 		var err error
-		if d, err = s.compare(live, edits, c.ID); err != nil {
+		if d, err = s.compare(ctx, live, edits, c.ID); err != nil {
 			return nil, err
 		}
 	}
@@ -118,7 +123,7 @@ func (s *ChangeService) prepare(c store.Change, edits []store.Edit) (*prepared, 
 }
 
 // publish writes a publication in one transaction, with what more writes, and makes it live. s.writing must be held.
-func (s *ChangeService) publish(
+func (s *ChangeService) publish(ctx context.Context,
 	by Actor,
 	p *prepared,
 	more func(tx *store.Store, published store.Publication) error,
@@ -127,7 +132,7 @@ func (s *ChangeService) publish(
 	published := store.Publication{ChangeID: c.ID, Title: c.Title, By: by.Name, At: s.now(), Edits: len(p.edits)}
 	events := conflictEvents(p.live.Side, d.after, d.report, published)
 	var next *Live
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		var err error
 		if published.Revision, err = addPublication(tx, published, events); err != nil {
 			return err
@@ -176,7 +181,7 @@ func addPublication(tx *store.Store, p store.Publication, events []store.Conflic
 }
 
 // overtaken finds edits that began with another version than is live.
-func (s *ChangeService) overtaken(live *Live, edits []store.Edit) error {
+func (s *ChangeService) overtaken(ctx context.Context, live *Live, edits []store.Edit) error {
 	var found []Overtaken
 	for _, e := range edits {
 		is := live.Version(estate.Kind(e.Kind), e.ObjectID)
@@ -184,13 +189,13 @@ func (s *ChangeService) overtaken(live *Live, edits []store.Edit) error {
 			continue
 		}
 		o := Overtaken{Kind: e.Kind, ID: e.ObjectID, Base: e.BaseVersion, Live: is}
-		versions, err := s.store.Versions(e.Kind, e.ObjectID)
+		versions, err := s.store.In(ctx).Versions(e.Kind, e.ObjectID)
 		if err != nil {
 			return err
 		}
 		if len(versions) > 0 {
 			o.By, o.At, o.Revision = versions[0].By, versions[0].At, versions[0].Revision
-			if p, err := s.store.Publications(versions[0].Revision+1, 1); err == nil && len(p) == 1 {
+			if p, err := s.store.In(ctx).Publications(versions[0].Revision+1, 1); err == nil && len(p) == 1 {
 				o.Change = p[0].ChangeID
 			}
 		}

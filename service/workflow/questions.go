@@ -3,11 +3,13 @@
 package workflow
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/json"
 	"slices"
 	"strings"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
@@ -38,7 +40,10 @@ type Question struct {
 }
 
 // AskOwners asks about a conflict or a problem that exists in what is live.
-func (s *ConflictService) AskOwners(by Actor, a Ask) (Question, error) {
+func (s *ConflictService) AskOwners(ctx context.Context, by Actor, a Ask) (Question, error) {
+	if err := by.Need(access.Write); err != nil {
+		return Question{}, err
+	}
 	live := s.Live()
 	policies := slices.Sorted(slices.Values(a.Policies))
 	var faults problem.Faults
@@ -94,16 +99,19 @@ func (s *ConflictService) AskOwners(by Actor, a Ask) (Question, error) {
 		Note:     a.Note,
 		State:    QuestionOpen,
 	}
-	return s.keepQuestion(by, row, "ask owners", a.Note)
+	return s.keepQuestion(ctx, by, row, "ask owners", a.Note)
 }
 
 // AnswerQuestion answers a question: one of those who are asked can, and any administrator.
-func (s *ConflictService) AnswerQuestion(by Actor, id, answer string, administrator bool) (Question, error) {
-	q, err := s.openQuestion(id)
+func (s *ConflictService) AnswerQuestion(ctx context.Context, by Actor, id, answer string) (Question, error) {
+	if err := by.Need(access.Read); err != nil {
+		return Question{}, err
+	}
+	q, err := s.openQuestion(ctx, id)
 	if err != nil {
 		return Question{}, err
 	}
-	if !administrator && !slices.Contains(questionOf(q).Of, by.Name) {
+	if !by.Rights.Has(access.Write) && !slices.Contains(questionOf(q).Of, by.Name) {
 		return Question{}, &NotFoundError{"question to you", id}
 	}
 	if strings.TrimSpace(answer) == "" {
@@ -111,12 +119,15 @@ func (s *ConflictService) AnswerQuestion(by Actor, id, answer string, administra
 	}
 	now := s.now()
 	q.State, q.Answer, q.AnsweredBy, q.AnsweredAt = QuestionAnswered, answer, by.Name, &now
-	return s.keepQuestion(by, q, "answer question", answer)
+	return s.keepQuestion(ctx, by, q, "answer question", answer)
 }
 
 // WithdrawQuestion takes a question back; only who asked can.
-func (s *ConflictService) WithdrawQuestion(by Actor, id string) error {
-	q, err := s.openQuestion(id)
+func (s *ConflictService) WithdrawQuestion(ctx context.Context, by Actor, id string) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
+	q, err := s.openQuestion(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -124,12 +135,12 @@ func (s *ConflictService) WithdrawQuestion(by Actor, id string) error {
 		return &NotFoundError{"question of yours", id}
 	}
 	q.State = Withdrawn
-	_, err = s.keepQuestion(by, q, "withdraw question", "")
+	_, err = s.keepQuestion(ctx, by, q, "withdraw question", "")
 	return err
 }
 
-func (s *ConflictService) openQuestion(id string) (store.ConflictQuestion, error) {
-	q, err := s.store.ConflictQuestion(id)
+func (s *ConflictService) openQuestion(ctx context.Context, id string) (store.ConflictQuestion, error) {
+	q, err := s.store.In(ctx).ConflictQuestion(id)
 	if err != nil {
 		return q, notFound(err, "question", id)
 	}
@@ -139,8 +150,8 @@ func (s *ConflictService) openQuestion(id string) (store.ConflictQuestion, error
 	return q, nil
 }
 
-func (s *ConflictService) keepQuestion(by Actor, q store.ConflictQuestion, action, after string) (Question, error) {
-	err := s.store.Transaction(func(tx *store.Store) error {
+func (s *ConflictService) keepQuestion(ctx context.Context, by Actor, q store.ConflictQuestion, action, after string) (Question, error) {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.SaveConflictQuestion(q); err != nil {
 			return err
 		}
@@ -156,8 +167,11 @@ func (s *ConflictService) keepQuestion(by Actor, q store.ConflictQuestion, actio
 }
 
 // Questions lists questions, the newest first; of one state or with an empty one of all.
-func (s *ConflictService) Questions(state string) ([]Question, error) {
-	rows, err := s.store.ConflictQuestions(state)
+func (s *ConflictService) Questions(ctx context.Context, by Actor, state string) ([]Question, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.store.In(ctx).ConflictQuestions(state)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
@@ -145,7 +146,10 @@ func pick(row store.Source) (u SetUp, reason string, err error) {
 // Upload reads a table that is sent to a source of the kind csv. It blocks until the run is taken, waits or failed. size is what is
 // to come in bytes, 0 where that is not known; look makes it wait in any case.
 func (s *SourceService) Upload(ctx context.Context, by Actor, id, name string, in io.Reader, size int64, look bool) (RunState, error) {
-	row, err := s.store.Source(id)
+	if err := by.Need(access.Sources); err != nil {
+		return RunState{}, err
+	}
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return RunState{}, notFound(err, "source", id)
 	}
@@ -173,7 +177,7 @@ func (s *SourceService) Upload(ctx context.Context, by Actor, id, name string, i
 	if err == nil && running.Err() != nil {
 		err = running.Err()
 	}
-	return s.conclude(by, row, r, reading, err, reason, false)
+	return s.conclude(ctx, by, row, r, reading, err, reason, false)
 }
 
 // countingReader tells how far a reading is, now and then, and stops when it is told to.
@@ -199,8 +203,11 @@ func (c *countingReader) Read(p []byte) (int, error) {
 }
 
 // StartReading reads a source of the kind ldap, or what a provisioning client has written, in the background.
-func (s *SourceService) StartReading(by Actor, id, way string, look bool) (*Run, error) {
-	row, err := s.store.Source(id)
+func (s *SourceService) StartReading(ctx context.Context, by Actor, id, way string, look bool) (*Run, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return nil, err
+	}
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return nil, notFound(err, "source", id)
 	}
@@ -229,14 +236,14 @@ func (s *SourceService) StartReading(by Actor, id, way string, look bool) (*Run,
 	}
 	s.background(func() {
 		reading, err := s.read(ctx, row, r)
-		s.conclude(by, row, r, reading, err, reason, false)
+		s.conclude(ctx, by, row, r, reading, err, reason, false)
 	})
 	return r, nil
 }
 
 func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*directory.Reading, error) {
 	if r.setUp.SCIM != nil {
-		return s.readStored(row.ID, r.setUp.SCIM)
+		return s.readStored(ctx, row.ID, r.setUp.SCIM)
 	}
 	password, err := s.password(r.setUp.LDAP.Password)
 	if err != nil {
@@ -245,7 +252,7 @@ func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*di
 	since, known := "", directory.Known{}
 	if r.Way == RecentRun {
 		since = row.Mark
-		records, err := s.store.SourceRecords(row.ID, "")
+		records, err := s.store.In(ctx).SourceRecords(row.ID, "")
 		if err != nil {
 			return nil, err
 		}
@@ -262,6 +269,7 @@ func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*di
 
 // conclude compares a reading, foresees what it does, and takes it unless somebody has to look first.
 func (s *SourceService) conclude(
+	ctx context.Context,
 	by Actor,
 	row store.Source,
 	r *Run,
@@ -270,14 +278,15 @@ func (s *SourceService) conclude(
 	reason string,
 	skipFaulty bool,
 ) (RunState, error) {
+	ctx = context.WithoutCancel(ctx) // whatever ended the reading, what came of it is written down
 	if err == nil {
 		s.step(r, "comparing", 0, 0)
 		s.writing.Lock()
-		r.taking, err = s.compareReading(row, r, reading)
+		r.taking, err = s.compareReading(ctx, row, r, reading)
 		s.writing.Unlock()
 	}
 	if err != nil {
-		return s.failed(by, row, r, err), nil
+		return s.failed(ctx, by, row, r, err), nil
 	}
 	report := r.taking.report
 	report.Milliseconds = s.now().Sub(r.Started).Milliseconds()
@@ -298,11 +307,11 @@ func (s *SourceService) conclude(
 		s.Notify(Event{Topic: "source", ID: row.ID})
 		return *state, nil
 	}
-	return s.take(by, row, r)
+	return s.take(ctx, by, row, r)
 }
 
 // failed records a run that imported nothing. What is live is as it was.
-func (s *SourceService) failed(by Actor, row store.Source, r *Run, err error) RunState {
+func (s *SourceService) failed(ctx context.Context, by Actor, row store.Source, r *Run, err error) RunState {
 	report := &RunReport{Items: []RunItem{}, Reason: "failed", Message: err.Error(), Milliseconds: s.now().Sub(r.Started).Milliseconds()}
 	var faults problem.Faults
 	var trouble *directory.ErrTrouble
@@ -317,15 +326,16 @@ func (s *SourceService) failed(by Actor, row store.Source, r *Run, err error) Ru
 		report.Message = "the service failed; its log says more"
 	}
 	state := RunState{State: RunFailed, Report: report}
-	s.close(by, r, state)
+	s.close(ctx, by, r, state)
 	return state
 }
 
 // close writes a run down and lets the next one begin.
-func (s *SourceService) close(by Actor, r *Run, state RunState) {
+func (s *SourceService) close(ctx context.Context, by Actor, r *Run, state RunState) {
+	ctx = context.WithoutCancel(ctx) // a run that is not closed would keep the next one from beginning
 	text, _ := json.Marshal(state.Report)
 	now := s.now()
-	if _, err := s.store.AddRun(
+	if _, err := s.store.In(ctx).AddRun(
 		store.SourceRun{Source: r.Source, Way: r.Way, State: state.State, By: by.Name, StartedAt: r.Started, EndedAt: &now, Report: string(text)},
 	); err != nil {
 		s.log.Error("writing a run of a source down", "source", r.Source, "error", err)
@@ -340,8 +350,11 @@ func (s *SourceService) close(by Actor, r *Run, state RunState) {
 }
 
 // Take takes what waits, as it was looked at. With faulty things among it, they are left as they are.
-func (s *SourceService) Take(by Actor, id string) (RunState, error) {
-	row, err := s.store.Source(id)
+func (s *SourceService) Take(ctx context.Context, by Actor, id string) (RunState, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return RunState{}, err
+	}
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return RunState{}, notFound(err, "source", id)
 	}
@@ -353,11 +366,14 @@ func (s *SourceService) Take(by Actor, id string) (RunState, error) {
 	}
 	r.waiting = false
 	s.sources.mu.Unlock()
-	return s.take(by, row, r)
+	return s.take(ctx, by, row, r)
 }
 
 // Drop lets what waits go, or stops what runs. Nothing is taken.
-func (s *SourceService) Drop(by Actor, id string) error {
+func (s *SourceService) Drop(ctx context.Context, by Actor, id string) error {
+	if err := by.Need(access.Sources); err != nil {
+		return err
+	}
 	s.sources.mu.Lock()
 	r := s.sources.running[id]
 	waits := r != nil && r.waiting
@@ -372,13 +388,13 @@ func (s *SourceService) Drop(by Actor, id string) error {
 	if waits {
 		state := r.State()
 		state.State = RunDropped
-		s.close(by, r, state)
+		s.close(ctx, by, r, state)
 	}
 	return nil
 }
 
 // take writes a reading: records, history, what is live, all in one transaction.
-func (s *SourceService) take(by Actor, row store.Source, r *Run) (RunState, error) {
+func (s *SourceService) take(ctx context.Context, by Actor, row store.Source, r *Run) (RunState, error) {
 	if r.Way != provisioningRun {
 		s.step(r, "writing", 0, 0)
 	}
@@ -386,9 +402,9 @@ func (s *SourceService) take(by Actor, row store.Source, r *Run) (RunState, erro
 	defer s.writing.Unlock()
 	t := r.taking
 	if t.preview.live != s.Live() { // something was published since: what it does is worked out anew
-		o, err := s.preview(s.Live(), t.touched, nil)
+		o, err := s.preview(ctx, s.Live(), t.touched, nil)
 		if err != nil {
-			return s.failed(by, row, r, err), nil
+			return s.failed(ctx, by, row, r, err), nil
 		}
 		t.preview = o
 		foresee(t.report, o)
@@ -447,9 +463,9 @@ func (s *SourceService) take(by Actor, row store.Source, r *Run) (RunState, erro
 	}
 	var err error
 	if len(t.touched) == 0 {
-		err = s.store.Transaction(write)
+		err = s.store.Transaction(ctx, write)
 	} else {
-		_, err = s.adopt(
+		_, err = s.adopt(ctx,
 			by,
 			"Source "+row.Title+": "+line(t.report),
 			t.preview,
@@ -459,7 +475,7 @@ func (s *SourceService) take(by Actor, row store.Source, r *Run) (RunState, erro
 		)
 	}
 	if err != nil {
-		return s.failed(by, row, r, err), nil
+		return s.failed(ctx, by, row, r, err), nil
 	}
 	state := RunState{State: RunTaken, Report: t.report}
 	r.state.Store(&state)

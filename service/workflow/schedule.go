@@ -7,6 +7,7 @@ import (
 	"errors"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/service/store"
 )
@@ -20,13 +21,13 @@ const (
 
 // Run does what is due until the context ends. What was provisioned while the service was not running is taken in first.
 func (s *SourceService) Run(ctx context.Context) {
-	rows, err := s.store.Sources()
+	rows, err := s.store.In(ctx).Sources()
 	if err != nil {
 		s.log.Error("listing sources", "error", err)
 	}
 	for _, row := range rows {
 		if row.Kind == string(SCIM) && row.State == SourceOn {
-			if _, err := s.takeSCIM(Actor{"source " + row.ID, "schedule"}, row.ID); err != nil {
+			if _, err := s.takeSCIM(ctx, actorOfSource(row.ID, "schedule"), row.ID); err != nil {
 				s.log.Error("taking in what was provisioned", "source", row.ID, "error", err)
 			}
 		}
@@ -38,10 +39,10 @@ func (s *SourceService) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			s.Due()
+			s.Due(ctx)
 		case <-s.sources.wake:
 			s.gather(ctx)
-			s.settle()
+			s.settle(ctx)
 		}
 	}
 }
@@ -63,11 +64,11 @@ func (s *SourceService) gather(ctx context.Context) {
 }
 
 // Due reads the sources that are due, and removes what left long enough ago and history that is older than is kept.
-func (s *SourceService) Due() {
-	if err := s.store.TrimSources(s.now().Add(-s.keep)); err != nil {
+func (s *SourceService) Due(ctx context.Context) {
+	if err := s.store.In(ctx).TrimSources(s.now().Add(-s.keep)); err != nil {
 		s.log.Error("trimming the history of sources", "error", err)
 	}
-	rows, err := s.store.Sources()
+	rows, err := s.store.In(ctx).Sources()
 	if err != nil {
 		s.log.Error("listing sources", "error", err)
 		return
@@ -78,17 +79,22 @@ func (s *SourceService) Due() {
 		if err != nil || u == nil || row.State != SourceOn || row.Proposed != "" {
 			continue // a set-up that nobody looked at is not read by
 		}
-		by := Actor{"source " + row.ID, "schedule"}
+		by := actorOfSource(row.ID, "schedule")
 		if way := due(row, u, now.In(s.zone)); way != "" {
 			var busy *BusyError
 			if r := s.runOf(row.ID); r == nil {
-				if _, err := s.StartReading(by, row.ID, way, false); err != nil && !errors.As(err, &busy) {
+				if _, err := s.StartReading(ctx, by, row.ID, way, false); err != nil && !errors.As(err, &busy) {
 					s.log.Error("reading a source", "source", row.ID, "error", err)
 				}
 			}
 		}
-		s.removeDue(by, row.ID, now)
+		s.removeDue(ctx, by, row.ID, now)
 	}
+}
+
+// actorOfSource is a source that does something by itself, through a schedule or its own interface.
+func actorOfSource(id, via string) Actor {
+	return Actor{Name: "source " + id, Via: via, Rights: access.Of(access.Read, access.Sources)}
 }
 
 // due says in which way a source is to be read now; empty: not yet.
@@ -110,8 +116,8 @@ func due(row store.Source, u *SetUp, now time.Time) string {
 }
 
 // removeDue removes what has been gone for as long as the set-up says. What is still named stays until a person looks.
-func (s *SourceService) removeDue(by Actor, source string, now time.Time) {
-	left, err := s.Left(source)
+func (s *SourceService) removeDue(ctx context.Context, by Actor, source string, now time.Time) {
+	left, err := s.Left(ctx, by, source)
 	if err != nil {
 		s.log.Error("listing what left", "source", source, "error", err)
 		return
@@ -120,7 +126,7 @@ func (s *SourceService) removeDue(by Actor, source string, now time.Time) {
 		if l.Due == nil || l.Due.After(now) {
 			continue
 		}
-		_, err := s.Remove(by, source, []store.SourceRecord{{Kind: string(l.Kind), ObjectID: l.ID}}, false)
+		_, err := s.Remove(ctx, by, source, []store.SourceRecord{{Kind: string(l.Kind), ObjectID: l.ID}}, false)
 		var named problem.Faults
 		if err != nil && !errors.As(err, &named) {
 			s.log.Error("removing what left", "source", source, "kind", l.Kind, "id", l.ID, "error", err)

@@ -4,6 +4,7 @@
 package workflow
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
@@ -33,18 +34,18 @@ var kindOfType = map[*scim.Type]estate.Kind{scim.Users: estate.KindPerson, scim.
 const usedEvery = time.Minute
 
 // SourceByToken gives the source that a token writes to. ErrRefused of package signin says that it is not a token, or revoked.
-func (s *SourceService) SourceByToken(secret string) (store.Source, error) {
-	t, err := s.store.SourceTokenBy(signin.HashOf(secret))
+func (s *SourceService) SourceByToken(ctx context.Context, secret string) (store.Source, error) {
+	t, err := s.store.In(ctx).SourceTokenBy(signin.HashOf(secret))
 	if err != nil {
 		return store.Source{}, signin.ErrRefused
 	}
 	if now := s.now(); t.UsedAt == nil || now.Sub(*t.UsedAt) > usedEvery {
 		t.UsedAt = &now
-		if err := s.store.SaveSourceToken(t); err != nil {
+		if err := s.store.In(ctx).SaveSourceToken(t); err != nil {
 			return store.Source{}, err
 		}
 	}
-	return s.store.Source(t.Source)
+	return s.store.In(ctx).Source(t.Source)
 }
 
 func provisioned(r store.SourceRecord) (Provisioned, error) {
@@ -64,7 +65,7 @@ func provisionedRecord(tx *store.Store, source string, t *scim.Type, id string) 
 }
 
 // Provisioned gives one resource.
-func (s *SourceService) Provisioned(source string, t *scim.Type, id string) (Provisioned, error) {
+func (s *SourceService) Provisioned(ctx context.Context, source string, t *scim.Type, id string) (Provisioned, error) {
 	r, err := provisionedRecord(s.store, source, t, id)
 	if err != nil {
 		return Provisioned{}, err
@@ -73,7 +74,7 @@ func (s *SourceService) Provisioned(source string, t *scim.Type, id string) (Pro
 }
 
 // ProvisionedAll gives the resources that pass a filter, all with nil. A comparison of a name or external id is looked up.
-func (s *SourceService) ProvisionedAll(source string, t *scim.Type, f *scim.Filter) ([]Provisioned, error) {
+func (s *SourceService) ProvisionedAll(ctx context.Context, source string, t *scim.Type, f *scim.Filter) ([]Provisioned, error) {
 	var rows []store.SourceRecord
 	var err error
 	kind := string(kindOfType[t])
@@ -83,11 +84,11 @@ func (s *SourceService) ProvisionedAll(source string, t *scim.Type, f *scim.Filt
 	}
 	switch {
 	case exact && (t == scim.Users && name == "userName" || t == scim.Groups && name == "displayName"):
-		rows, err = s.store.RecordsNamed(source, kind, strings.ToLower(text))
+		rows, err = s.store.In(ctx).RecordsNamed(source, kind, strings.ToLower(text))
 	case exact && name == "externalId":
-		rows, err = s.store.RecordsExternal(source, kind, text)
+		rows, err = s.store.In(ctx).RecordsExternal(source, kind, text)
 	default:
-		rows, err = s.store.SourceRecords(source, kind)
+		rows, err = s.store.In(ctx).SourceRecords(source, kind)
 	}
 	if err != nil {
 		return nil, err
@@ -117,18 +118,12 @@ func (s *SourceService) ProvisionedAll(source string, t *scim.Type, f *scim.Filt
 
 // Provision writes a resource: a new one with an empty id, else what becomes of the one that is there. made gets what is there, nil
 // for a new one. expected is the version that the client read, -1 where it does not say.
-func (s *SourceService) Provision(
-	source string,
-	t *scim.Type,
-	id string,
-	expected int64,
-	made func(was scim.Resource) (scim.Resource, error),
-) (Provisioned, error) {
+func (s *SourceService) Provision(ctx context.Context, source string, t *scim.Type, id string, expected int64, made func(was scim.Resource) (scim.Resource, error)) (Provisioned, error) {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()
 	var out Provisioned
 	kind := string(kindOfType[t])
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		now := s.now()
 		row := store.SourceRecord{Source: source, Kind: kind, Key: id, CreatedAt: now}
 		var was scim.Resource
@@ -243,11 +238,11 @@ func membersOf(r scim.Resource) []string {
 }
 
 // Deprovision takes a resource away for its client, and out of the groups that have it as a member. In the estate it is marked as left.
-func (s *SourceService) Deprovision(source string, t *scim.Type, id string, expected int64) error {
+func (s *SourceService) Deprovision(ctx context.Context, source string, t *scim.Type, id string, expected int64) error {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()
 	touched := []objectKey{{kindOfType[t], id}}
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		row, err := provisionedRecord(tx, source, t, id)
 		if err != nil {
 			return err
@@ -296,7 +291,7 @@ func (s *SourceService) Deprovision(source string, t *scim.Type, id string, expe
 }
 
 // GroupsOf lists the groups that have each of the given members, by their id: id and name, by id.
-func (s *SourceService) GroupsOf(source string, ids []string) (map[string][]Membership, error) {
+func (s *SourceService) GroupsOf(ctx context.Context, source string, ids []string) (map[string][]Membership, error) {
 	out := map[string][]Membership{}
 	if len(ids) == 0 {
 		return out, nil
@@ -304,9 +299,9 @@ func (s *SourceService) GroupsOf(source string, ids []string) (map[string][]Memb
 	var groups []store.SourceRecord
 	var err error
 	if len(ids) == 1 {
-		groups, err = s.store.RecordsMentioning(source, string(estate.KindGroup), ids[0])
+		groups, err = s.store.In(ctx).RecordsMentioning(source, string(estate.KindGroup), ids[0])
 	} else {
-		groups, err = s.store.SourceRecords(source, string(estate.KindGroup))
+		groups, err = s.store.In(ctx).SourceRecords(source, string(estate.KindGroup))
 	}
 	if err != nil {
 		return nil, err
@@ -354,13 +349,13 @@ func (s *SourceService) pend(key objectKey, source string) {
 }
 
 // settle takes what is pending, of every source that is on, into the estate. Several writes are taken together.
-func (s *SourceService) settle() {
+func (s *SourceService) settle(ctx context.Context) {
 	s.sources.mu.Lock()
 	pending := s.sources.pending
 	s.sources.pending = nil
 	s.sources.mu.Unlock()
 	for source, keys := range pending {
-		row, err := s.store.Source(source)
+		row, err := s.store.In(ctx).Source(source)
 		if err != nil || row.State != SourceOn {
 			continue
 		}
@@ -368,21 +363,21 @@ func (s *SourceService) settle() {
 		for key := range keys {
 			list = append(list, key)
 		}
-		if err := s.follow(row, list); err != nil {
+		if err := s.follow(ctx, row, list); err != nil {
 			s.log.Error("taking in what was provisioned", "source", source, "error", err)
 		}
 	}
 }
 
 // follow takes some resources of a source into the estate.
-func (s *SourceService) follow(row store.Source, keys []objectKey) error {
+func (s *SourceService) follow(ctx context.Context, row store.Source, keys []objectKey) error {
 	u, err := readSetUp(row.Setup)
 	if err != nil || u == nil || u.SCIM == nil {
 		return err
 	}
 	reading := &directory.Reading{Kinds: u.Kinds()}
 	for _, key := range keys {
-		r, err := s.store.SourceRecord(row.ID, string(key.kind), key.id)
+		r, err := s.store.In(ctx).SourceRecord(row.ID, string(key.kind), key.id)
 		if err != nil {
 			return err
 		}
@@ -390,10 +385,10 @@ func (s *SourceService) follow(row store.Source, keys []objectKey) error {
 			return err
 		}
 	}
-	by := Actor{"source " + row.ID, "scim"}
+	by := actorOfSource(row.ID, "scim")
 	r := &Run{Source: row.ID, Way: provisioningRun, By: by.Name, Started: s.now(), setUp: *u}
 	s.writing.Lock()
-	t, err := s.compareReading(row, r, reading)
+	t, err := s.compareReading(ctx, row, r, reading)
 	s.writing.Unlock()
 	if err != nil {
 		return err
@@ -402,7 +397,7 @@ func (s *SourceService) follow(row store.Source, keys []objectKey) error {
 		return nil
 	}
 	r.taking = t
-	state, err := s.take(by, row, r)
+	state, err := s.take(ctx, by, row, r)
 	if err == nil && state.State == RunFailed {
 		err = errors.New(state.Report.Message)
 	}
@@ -410,8 +405,8 @@ func (s *SourceService) follow(row store.Source, keys []objectKey) error {
 }
 
 // takeSCIM takes everything that a source's client has written, as it is now.
-func (s *SourceService) takeSCIM(by Actor, id string) (RunState, error) {
-	row, err := s.store.Source(id)
+func (s *SourceService) takeSCIM(ctx context.Context, by Actor, id string) (RunState, error) {
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return RunState{}, err
 	}
@@ -423,13 +418,13 @@ func (s *SourceService) takeSCIM(by Actor, id string) (RunState, error) {
 	if err != nil {
 		return RunState{}, err
 	}
-	reading, err := s.readStored(id, u.SCIM)
-	return s.conclude(by, row, r, reading, err, "", false)
+	reading, err := s.readStored(ctx, id, u.SCIM)
+	return s.conclude(ctx, by, row, r, reading, err, "", false)
 }
 
 // readStored reads everything that a client has written to a source.
-func (s *SourceService) readStored(source string, u *SCIMSetUp) (*directory.Reading, error) {
-	rows, err := s.store.SourceRecords(source, "")
+func (s *SourceService) readStored(ctx context.Context, source string, u *SCIMSetUp) (*directory.Reading, error) {
+	rows, err := s.store.In(ctx).SourceRecords(source, "")
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/formats/directory"
@@ -81,18 +83,21 @@ func readSetUp(text string) (*SetUp, error) {
 }
 
 // Sources lists every source.
-func (s *SourceService) Sources() ([]Source, error) {
-	rows, err := s.store.Sources()
+func (s *SourceService) Sources(ctx context.Context, by Actor) ([]Source, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.store.In(ctx).Sources()
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.store.RecordCounts()
+	counts, err := s.store.In(ctx).RecordCounts()
 	if err != nil {
 		return nil, err
 	}
 	out := make([]Source, len(rows))
 	for i, row := range rows {
-		if out[i], err = s.sourceOf(row, counts); err != nil {
+		if out[i], err = s.sourceOf(ctx, row, counts); err != nil {
 			return nil, err
 		}
 	}
@@ -101,7 +106,7 @@ func (s *SourceService) Sources() ([]Source, error) {
 
 const runsShown = 30
 
-func (s *SourceService) sourceOf(row store.Source, counts []store.RecordCount) (Source, error) {
+func (s *SourceService) sourceOf(ctx context.Context, row store.Source, counts []store.RecordCount) (Source, error) {
 	out := Source{Source: row}
 	var err error
 	if out.SetUp, err = readSetUp(row.Setup); err != nil {
@@ -116,25 +121,31 @@ func (s *SourceService) sourceOf(row store.Source, counts []store.RecordCount) (
 		}
 	}
 	out.Running = s.runOf(row.ID)
-	out.Latest, err = s.store.Runs(row.ID, runsShown)
+	out.Latest, err = s.store.In(ctx).Runs(row.ID, runsShown)
 	return out, err
 }
 
 // Source gives one source.
-func (s *SourceService) Source(id string) (Source, error) {
-	row, err := s.store.Source(id)
+func (s *SourceService) Source(ctx context.Context, by Actor, id string) (Source, error) {
+	if err := by.Need(access.Read); err != nil {
+		return Source{}, err
+	}
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return Source{}, notFound(err, "source", id)
 	}
-	counts, err := s.store.RecordCounts()
+	counts, err := s.store.In(ctx).RecordCounts()
 	if err != nil {
 		return Source{}, err
 	}
-	return s.sourceOf(row, counts)
+	return s.sourceOf(ctx, row, counts)
 }
 
 // AddSource adds a source. Nothing is taken from it before somebody has looked at a dry run.
-func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title string, u SetUp) (Source, error) {
+func (s *SourceService) AddSource(ctx context.Context, by Actor, id string, kind SourceKind, title string, u SetUp) (Source, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return Source{}, err
+	}
 	faults := u.Check(kind)
 	if !estate.ValidID(id) {
 		faults = append(
@@ -161,7 +172,7 @@ func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title st
 	if err != nil {
 		return Source{}, err
 	}
-	err = s.store.Transaction(func(tx *store.Store) error {
+	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		if _, err := tx.Source(id); err == nil {
 			return problem.Faults{
 				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(id), Expected: "an id of its own; there is a source of that id"},
@@ -187,17 +198,17 @@ func (s *SourceService) AddSource(by Actor, id string, kind SourceKind, title st
 		return Source{}, err
 	}
 	s.Notify(Event{Topic: "source", ID: id})
-	return s.Source(id)
+	return s.Source(ctx, by, id)
 }
 
 // alterSource does something to a source in one transaction.
-func (s *SourceService) alterSource(
+func (s *SourceService) alterSource(ctx context.Context,
 	by Actor,
 	id string,
 	expected int64,
 	do func(tx *store.Store, row *store.Source) (store.AuditRecord, error),
 ) (Source, error) {
-	err := s.store.Transaction(func(tx *store.Store) error {
+	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		row, err := tx.Source(id)
 		if err != nil {
 			return notFound(err, "source", id)
@@ -220,12 +231,15 @@ func (s *SourceService) alterSource(
 		return Source{}, err
 	}
 	s.Notify(Event{Topic: "source", ID: id})
-	return s.Source(id)
+	return s.Source(ctx, by, id)
 }
 
 // Propose proposes another set-up. The one in force stays until a dry run with the new one was taken.
-func (s *SourceService) Propose(by Actor, id, title string, u SetUp, expected int64) (Source, error) {
-	return s.alterSource(by, id, expected, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
+func (s *SourceService) Propose(ctx context.Context, by Actor, id, title string, u SetUp, expected int64) (Source, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return Source{}, err
+	}
+	return s.alterSource(ctx, by, id, expected, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
 		if faults := u.Check(SourceKind(row.Kind)); len(faults) > 0 {
 			return store.AuditRecord{}, faults
 		}
@@ -243,8 +257,11 @@ func (s *SourceService) Propose(by Actor, id, title string, u SetUp, expected in
 }
 
 // Pause stops taking from a source; what it imported stays. With on true it goes on.
-func (s *SourceService) Pause(by Actor, id string, on bool) (Source, error) {
-	out, err := s.alterSource(by, id, -1, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
+func (s *SourceService) Pause(ctx context.Context, by Actor, id string, on bool) (Source, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return Source{}, err
+	}
+	out, err := s.alterSource(ctx, by, id, -1, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
 		if row.State == SourceNew {
 			return store.AuditRecord{}, &StateError{id, row.State, "a source of which a dry run was taken"}
 		}
@@ -255,20 +272,23 @@ func (s *SourceService) Pause(by Actor, id string, on bool) (Source, error) {
 		return store.AuditRecord{Action: "pause source", Before: before, After: row.State}, nil
 	})
 	if err == nil && on && out.Kind == string(SCIM) {
-		_, err = s.takeSCIM(by, id)
+		_, err = s.takeSCIM(ctx, by, id)
 	}
 	return out, err
 }
 
 // DropSource takes a source away. What it imported stays in the estate, from now on edited here.
-func (s *SourceService) DropSource(by Actor, id string) error {
+func (s *SourceService) DropSource(ctx context.Context, by Actor, id string) error {
+	if err := by.Need(access.Sources); err != nil {
+		return err
+	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	row, err := s.store.Source(id)
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return notFound(err, "source", id)
 	}
-	records, err := s.store.SourceRecords(id, "")
+	records, err := s.store.In(ctx).SourceRecords(id, "")
 	if err != nil {
 		return err
 	}
@@ -279,7 +299,7 @@ func (s *SourceService) DropSource(by Actor, id string) error {
 			o.imported.drop(key)
 		}
 	}
-	_, err = s.adopt(by, "Source "+row.Title+" taken away", o, nil, len(records), func(tx *store.Store, next *Live) error {
+	_, err = s.adopt(ctx, by, "Source "+row.Title+" taken away", o, nil, len(records), func(tx *store.Store, next *Live) error {
 		var versions []store.ObjectVersion
 		for _, r := range records {
 			if r.ObjectID == "" || r.Brought == "" {
@@ -368,8 +388,11 @@ func (s *SourceService) password(name string) (string, error) {
 }
 
 // AddSourceToken makes a token with which a provisioning client writes to a source. The secret is given once.
-func (s *SourceService) AddSourceToken(by Actor, id, name string) (secret string, t store.SourceToken, err error) {
-	row, err := s.store.Source(id)
+func (s *SourceService) AddSourceToken(ctx context.Context, by Actor, id, name string) (secret string, t store.SourceToken, err error) {
+	if err := by.Need(access.Sources); err != nil {
+		return "", store.SourceToken{}, err
+	}
+	row, err := s.store.In(ctx).Source(id)
 	if err != nil {
 		return "", t, notFound(err, "source", id)
 	}
@@ -395,7 +418,7 @@ func (s *SourceService) AddSourceToken(by Actor, id, name string) (secret string
 		CreatedBy: by.Name,
 		CreatedAt: s.now(),
 	}
-	err = s.store.Transaction(func(tx *store.Store) error {
+	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.AddSourceToken(t); err != nil {
 			return err
 		}
@@ -405,13 +428,19 @@ func (s *SourceService) AddSourceToken(by Actor, id, name string) (secret string
 }
 
 // SourceTokens lists the tokens of a source.
-func (s *SourceService) SourceTokens(id string) ([]store.SourceToken, error) {
-	return s.store.SourceTokens(id)
+func (s *SourceService) SourceTokens(ctx context.Context, by Actor, id string) ([]store.SourceToken, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return nil, err
+	}
+	return s.store.In(ctx).SourceTokens(id)
 }
 
 // RevokeSourceToken ends a token.
-func (s *SourceService) RevokeSourceToken(by Actor, id, token string) error {
-	return s.store.Transaction(func(tx *store.Store) error {
+func (s *SourceService) RevokeSourceToken(ctx context.Context, by Actor, id, token string) error {
+	if err := by.Need(access.Sources); err != nil {
+		return err
+	}
+	return s.store.Transaction(ctx, func(tx *store.Store) error {
 		tokens, err := tx.SourceTokens(id)
 		if err != nil {
 			return err
@@ -443,12 +472,15 @@ type LeftObject struct {
 }
 
 // Left lists what has left and is still here, the longest ago first; of one source or of all with an empty id.
-func (s *SourceService) Left(source string) ([]LeftObject, error) {
-	records, err := s.store.LeftRecords(source)
+func (s *SourceService) Left(ctx context.Context, by Actor, source string) ([]LeftObject, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	records, err := s.store.In(ctx).LeftRecords(source)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.store.Sources()
+	rows, err := s.store.In(ctx).Sources()
 	if err != nil {
 		return nil, err
 	}
@@ -509,13 +541,16 @@ func (s *SourceService) titlesOfObjects() func(estate.Kind, string) string {
 
 // Remove takes away what has left its source; with look true it only says what that would do. Nothing is removed that a policy, an
 // exception or another object still names: the faults say which.
-func (s *SourceService) Remove(by Actor, source string, objects []store.SourceRecord, look bool) (*Preview, error) {
+func (s *SourceService) Remove(ctx context.Context, by Actor, source string, objects []store.SourceRecord, look bool) (*Preview, error) {
+	if err := by.Need(access.Sources); err != nil {
+		return nil, err
+	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	records := make([]store.SourceRecord, 0, len(objects))
 	gone := make([]objectKey, 0, len(objects))
 	for _, o := range objects {
-		r, err := s.store.RecordOf(o.Kind, o.ObjectID)
+		r, err := s.store.In(ctx).RecordOf(o.Kind, o.ObjectID)
 		if err != nil || r.Source != source {
 			return nil, &NotFoundError{o.Kind, o.ObjectID}
 		}
@@ -532,7 +567,7 @@ func (s *SourceService) Remove(by Actor, source string, objects []store.SourceRe
 		records = append(records, r)
 		gone = append(gone, objectKey{estate.Kind(r.Kind), r.ObjectID})
 	}
-	o, err := s.preview(s.Live(), nil, gone)
+	o, err := s.preview(ctx, s.Live(), nil, gone)
 	if err != nil {
 		return o, err
 	}
@@ -545,7 +580,7 @@ func (s *SourceService) Remove(by Actor, source string, objects []store.SourceRe
 	if look {
 		return o, nil
 	}
-	_, err = s.adopt(by, fmt.Sprintf("Removed what left: %d", len(records)), o, gone, len(records), func(tx *store.Store, _ *Live) error {
+	_, err = s.adopt(ctx, by, fmt.Sprintf("Removed what left: %d", len(records)), o, gone, len(records), func(tx *store.Store, _ *Live) error {
 		events := make([]store.SourceEvent, len(records))
 		audits := make([]store.AuditRecord, len(records))
 		for i, r := range records {

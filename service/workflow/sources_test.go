@@ -43,7 +43,7 @@ const tableHead = "serial,os,release,owner,site,ram\n"
 func withInventory(t *testing.T, f *Service, u SetUp) {
 	t.Helper()
 	withDemo(t, f)
-	if _, err := f.AddSource(ines, "inventory", CSV, "Inventory", u); err != nil {
+	if _, err := f.AddSource(t.Context(), ines, "inventory", CSV, "Inventory", u); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -53,7 +53,7 @@ func sent(t *testing.T, f *Service, rows string) RunState {
 	t.Helper()
 	state, err := f.Upload(context.Background(), ines, "inventory", "laptops.csv", strings.NewReader(tableHead+rows), 0, false)
 	if err == nil && state.State == RunWaiting {
-		state, err = f.Take(ines, "inventory")
+		state, err = f.Take(t.Context(), ines, "inventory")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -77,12 +77,12 @@ func edited(t *testing.T, f *Service, object any, kind estate.Kind) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := f.NewChange(ines, "Edit", "")
+	c, err := f.NewChange(t.Context(), ines, "Edit", "")
 	if err == nil {
-		_, err = f.PutEdit(ines, c.ID, EditInput{Kind: kind, ID: files.ObjectID(object), Body: body})
+		_, err = f.PutEdit(t.Context(), ines, c.ID, EditInput{Kind: kind, ID: files.ObjectID(object), Body: body})
 	}
 	if err == nil {
-		_, err = f.Publish(ines, c.ID, -1)
+		_, err = f.Publish(t.Context(), ines, c.ID, -1)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -118,7 +118,7 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 		if o := f.OriginOf(estate.KindDevice, "LT-0001"); o == nil || o.Source != "inventory" || o.Left != nil {
 			t.Errorf("%s it comes from %+v", when, o)
 		}
-		page, err := f.Device("LT-0001")
+		page, err := f.Device(t.Context(), ines, "LT-0001")
 		if err != nil || !slices.Contains(page.Brings, "os_version") || !slices.Contains(page.Local, "unit") ||
 			slices.Contains(page.Local, "os_version") ||
 			len(page.History) < 2 ||
@@ -136,19 +136,15 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 	if d := deviceOf(t, f, "LT-0001"); d.Unit != "harbour-office" || d.Tags[0] != "mine" {
 		t.Errorf("given back to the source: %+v", d)
 	}
-	c, _ := f.NewChange(ines, "Take away", "")
-	if _, err := f.PutEdit(
-		ines,
-		c.ID,
+	c, _ := f.NewChange(t.Context(), ines, "Take away", "")
+	if _, err := f.PutEdit(t.Context(), ines, c.ID,
 		EditInput{Kind: estate.KindDevice, ID: "LT-0001", Retire: true},
 	); err == nil ||
 		!strings.Contains(err.Error(), "goes there first") {
 		t.Errorf("what a source has was retired: %v", err)
 	}
 	// An estate folder that does not have it does not take it away either.
-	_, counts, err := f.Import(
-		ines,
-		"Small",
+	_, counts, err := f.Import(t.Context(), ines, "Small",
 		&estate.Snapshot{Units: f.Live().Plan.Snapshot().Units, Settings: f.Live().Plan.Snapshot().Settings},
 		true,
 	)
@@ -159,7 +155,7 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 	if counts.Retired == 0 || f.Live().Plan.Device("NEW-1") == nil {
 		t.Errorf("an import retired %d, and NEW-1 with them", counts.Retired)
 	}
-	if err := f.DropSource(ines, "inventory"); err != nil {
+	if err := f.DropSource(t.Context(), ines, "inventory"); err != nil {
 		t.Fatal(err)
 	}
 	for _, f := range []*Service{f, again(t, s, day)} {
@@ -185,11 +181,11 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 	p.Audience.Include = append(slices.Clone(p.Audience.Include), estate.Target{Kind: estate.ToDevice, ID: "A-2"})
 	edited(t, f, p, estate.KindPolicy)
 	sent(t, f, "A-3,linux,12,,labs,8\n")
-	left, err := f.Left("inventory")
+	left, err := f.Left(t.Context(), ines, "inventory")
 	if err != nil || len(left) != 2 || left[0].ID != "A-1" || left[0].Due == nil || left[0].Due.Format(time.DateOnly) != "2026-12-23" {
 		t.Fatalf("left are %+v %v", left, err)
 	}
-	if list, err := f.Devices(DeviceFilter{Where: []string{"left?"}}); err != nil || list.Len() != 2 {
+	if list, err := f.Devices(t.Context(), ines, DeviceFilter{Where: []string{"left?"}}); err != nil || list.Len() != 2 {
 		t.Errorf("the list has %d that left %v", list.Len(), err)
 	}
 	gone := func(ids ...string) (out []store.SourceRecord) {
@@ -199,31 +195,29 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 		return out
 	}
 	var faults problem.Faults
-	if _, err := f.Remove(
-		ines,
-		"inventory",
+	if _, err := f.Remove(t.Context(), ines, "inventory",
 		gone("A-2"),
 		false,
 	); !errors.As(err, &faults) || faults[0].Code != problem.InUse ||
 		!strings.Contains(faults[0].Path, string(p.ID)) {
 		t.Errorf("what a policy names was removed: %v", err)
 	}
-	if _, err := f.Remove(ines, "inventory", gone("A-3"), false); !errors.As(err, &faults) || faults[0].Code != problem.InUse {
+	if _, err := f.Remove(t.Context(), ines, "inventory", gone("A-3"), false); !errors.As(err, &faults) || faults[0].Code != problem.InUse {
 		t.Errorf("what the source has was removed: %v", err)
 	}
 	var missing *NotFoundError
-	if _, err := f.Remove(ines, "inventory", gone("LT-0001"), false); !errors.As(err, &missing) {
+	if _, err := f.Remove(t.Context(), ines, "inventory", gone("LT-0001"), false); !errors.As(err, &missing) {
 		t.Errorf("what never came from it was removed: %v", err)
 	}
-	if o, err := f.Remove(ines, "inventory", gone("A-1"), true); err != nil || o.Report == nil || f.Live().Plan.Device("A-1") == nil {
+	if o, err := f.Remove(t.Context(), ines, "inventory", gone("A-1"), true); err != nil || o.Report == nil || f.Live().Plan.Device("A-1") == nil {
 		t.Errorf("looking removed it: %v", err)
 	}
 	day.Store("2026-12-22")
-	if f.Due(); f.Live().Plan.Device("A-1") == nil {
+	if f.Due(t.Context()); f.Live().Plan.Device("A-1") == nil {
 		t.Error("it was removed a day too early")
 	}
 	day.Store("2026-12-24")
-	f.Due()
+	f.Due(t.Context())
 	if f.Live().Plan.Device("A-1") != nil || f.Live().Plan.Device("A-2") == nil {
 		t.Error("in time, A-1 goes and A-2, which a policy names, stays")
 	}
@@ -245,7 +239,7 @@ func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
 	sent(t, f, "A-1,linux,13,,labs,8\n")
 	count := func(when string, runs, events int) {
 		t.Helper()
-		f.Due()
+		f.Due(t.Context())
 		found, err := s.Runs("inventory", 100)
 		history, err2 := s.Events("devices", "A-1", 100)
 		if err := errors.Join(err, err2); err != nil || len(found) != runs || len(history) != events {
@@ -275,9 +269,7 @@ func TestSetUpsAreChecked(t *testing.T) {
 		"an hour too many": {"x", CSV, SetUp{Table: inventory().Table, CompareAt: 24}, "/compare_at_hour"}, "a taken attribute": {"x", SCIM, SetUp{SCIM: &SCIMSetUp{Attributes: map[string]string{"mail": "emails"}}}, "/scim/attributes/mail"},
 	} {
 		var faults problem.Faults
-		if _, err := f.AddSource(
-			ines,
-			c.id,
+		if _, err := f.AddSource(t.Context(), ines, c.id,
 			c.kind,
 			"Title",
 			c.u,
@@ -286,42 +278,42 @@ func TestSetUpsAreChecked(t *testing.T) {
 			t.Errorf("%s: %v, expected one at %s", name, err, c.want)
 		}
 	}
-	if _, err := f.AddSource(ines, "x", CSV, " ", inventory()); err == nil {
+	if _, err := f.AddSource(t.Context(), ines, "x", CSV, " ", inventory()); err == nil {
 		t.Error("a source without a name")
 	}
-	x, err := f.Source("inventory")
+	x, err := f.Source(t.Context(), ines, "inventory")
 	if err != nil {
 		t.Fatal(err)
 	}
 	var stale *StaleError
-	if _, err := f.Propose(ines, "inventory", "", inventory(), x.Version+1); !errors.As(err, &stale) {
+	if _, err := f.Propose(t.Context(), ines, "inventory", "", inventory(), x.Version+1); !errors.As(err, &stale) {
 		t.Errorf("over another version: %v", err)
 	}
 	var state *StateError
-	if _, err := f.Pause(ines, "inventory", false); !errors.As(err, &state) {
+	if _, err := f.Pause(t.Context(), ines, "inventory", false); !errors.As(err, &state) {
 		t.Errorf("paused before anything was taken: %v", err)
 	}
-	if _, err := f.Take(ines, "inventory"); !errors.As(err, &state) {
+	if _, err := f.Take(t.Context(), ines, "inventory"); !errors.As(err, &state) {
 		t.Errorf("nothing was taken: %v", err)
 	}
-	if err := f.Drop(ines, "inventory"); !errors.As(err, &state) {
+	if err := f.Drop(t.Context(), ines, "inventory"); !errors.As(err, &state) {
 		t.Errorf("nothing was dropped: %v", err)
 	}
-	if _, err := f.StartReading(ines, "inventory", FullRun, false); !errors.As(err, &state) {
+	if _, err := f.StartReading(t.Context(), ines, "inventory", FullRun, false); !errors.As(err, &state) {
 		t.Errorf("a table was asked for: %v", err)
 	}
 	sent(t, f, "A-1,linux,12,,,8\n")
-	if _, err := f.Pause(ines, "inventory", false); err != nil {
+	if _, err := f.Pause(t.Context(), ines, "inventory", false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := f.Upload(context.Background(), ines, "inventory", "x.csv", strings.NewReader(tableHead), 0, false); !errors.As(err, &state) {
 		t.Errorf("a paused source took a table: %v", err)
 	}
 	var missing *NotFoundError
-	if _, err := f.Source("nothing"); !errors.As(err, &missing) {
+	if _, err := f.Source(t.Context(), ines, "nothing"); !errors.As(err, &missing) {
 		t.Errorf("no such source: %v", err)
 	}
-	if _, _, err := f.AddSourceToken(ines, "inventory", "client"); !errors.As(err, &state) {
+	if _, _, err := f.AddSourceToken(t.Context(), ines, "inventory", "client"); !errors.As(err, &state) {
 		t.Errorf("a token for a table: %v", err)
 	}
 }
@@ -333,13 +325,10 @@ func TestTwoSourcesNeverShareAnObject(t *testing.T) {
 	withInventory(t, f, inventory())
 	serial := deviceOf(t, f, "LT-0001").Serial
 	sent(t, f, serial+",linux,13,,,8\n")
-	if _, err := f.AddSource(ines, "other", CSV, "Other", inventory()); err != nil {
+	if _, err := f.AddSource(t.Context(), ines, "other", CSV, "Other", inventory()); err != nil {
 		t.Fatal(err)
 	}
-	state, err := f.Upload(
-		context.Background(),
-		ines,
-		"other",
+	state, err := f.Upload(context.Background(), ines, "other",
 		"x.csv",
 		strings.NewReader(tableHead+serial+",linux,9,,,8\nB-1,linux,9,,,8\n"),
 		0,
@@ -348,7 +337,7 @@ func TestTwoSourcesNeverShareAnObject(t *testing.T) {
 	if err != nil || state.Report.Faulty != 1 || state.Report.New != 1 || !strings.Contains(state.Report.Faults[0].Expected, "inventory") {
 		t.Fatalf("%+v %v", state.Report, err)
 	}
-	if _, err := f.Take(ines, "other"); err != nil {
+	if _, err := f.Take(t.Context(), ines, "other"); err != nil {
 		t.Fatal(err)
 	}
 	if d := deviceOf(t, f, "LT-0001"); d.OSVersion != "13" {
@@ -369,7 +358,7 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 	p.Priority++
 	edited(t, f, p, estate.KindPolicy)
 	revision := f.Live().Revision
-	if _, err := f.Take(ines, "inventory"); err != nil {
+	if _, err := f.Take(t.Context(), ines, "inventory"); err != nil {
 		t.Fatal(err)
 	}
 	is := f.Live().Plan.Snapshot().Policies
@@ -377,10 +366,7 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 	if is[at].Priority != p.Priority || f.Live().Plan.Device("A-1") == nil || f.Live().Revision != revision+1 {
 		t.Error("one of the two was lost")
 	}
-	if _, err := f.Upload(
-		context.Background(),
-		ines,
-		"inventory",
+	if _, err := f.Upload(context.Background(), ines, "inventory",
 		"x.csv",
 		strings.NewReader(tableHead+"A-1,linux,12,,labs,8\nA-2,linux,12,,,\n"),
 		0,
@@ -388,11 +374,11 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 	); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Propose(ines, "inventory", "", inventory(), -1); err != nil {
+	if _, err := f.Propose(t.Context(), ines, "inventory", "", inventory(), -1); err != nil {
 		t.Fatal(err)
 	}
 	var state2 *StateError
-	if _, err := f.Take(ines, "inventory"); !errors.As(err, &state2) {
+	if _, err := f.Take(t.Context(), ines, "inventory"); !errors.As(err, &state2) {
 		t.Errorf("what waited was taken although the set-up is another: %v", err)
 	}
 }
@@ -402,12 +388,12 @@ func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
-	if _, err := f.AddSource(ines, "hr", SCIM, "HR", SetUp{SCIM: &SCIMSetUp{}}); err != nil {
+	if _, err := f.AddSource(t.Context(), ines, "hr", SCIM, "HR", SetUp{SCIM: &SCIMSetUp{}}); err != nil {
 		t.Fatal(err)
 	}
 	add := func(f *Service, name string) string {
 		t.Helper()
-		p, err := f.Provision("hr", scim.Users, "", -1, func(scim.Resource) (scim.Resource, error) {
+		p, err := f.Provision(t.Context(), "hr", scim.Users, "", -1, func(scim.Resource) (scim.Resource, error) {
 			return scim.Users.Read([]byte(fmt.Sprintf(`{"schemas":[%q],"userName":%q}`, scim.UserSchema, name)))
 		})
 		if err != nil {
@@ -420,16 +406,16 @@ func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
 		t.Helper()
 		events, stop := f.Watch()
 		defer stop()
-		if _, err := f.StartReading(ines, "hr", FullRun, false); err != nil {
+		if _, err := f.StartReading(t.Context(), ines, "hr", FullRun, false); err != nil {
 			t.Fatal(err)
 		}
 		for {
-			x, err := f.Source("hr")
+			x, err := f.Source(t.Context(), ines, "hr")
 			if err != nil {
 				t.Fatal(err)
 			}
 			if x.Running != nil && x.Running.State().State == RunWaiting {
-				if _, err := f.Take(ines, "hr"); err != nil {
+				if _, err := f.Take(t.Context(), ines, "hr"); err != nil {
 					t.Fatal(err)
 				}
 				return
@@ -455,7 +441,7 @@ func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
 	for f.Live().Plan.Person("third") == nil {
 		<-events
 	}
-	if err := f.Deprovision("hr", scim.Users, third, -1); err != nil {
+	if err := f.Deprovision(t.Context(), "hr", scim.Users, third, -1); err != nil {
 		t.Fatal(err)
 	}
 	for o := f.OriginOf(estate.KindPerson, "third"); o == nil || o.Left == nil; o = f.OriginOf(estate.KindPerson, "third") {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"slices"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
@@ -44,20 +45,23 @@ func (s *ChangeService) turn(ctx context.Context) (done func(), err error) {
 }
 
 // Outcome says what a change does, with edits on top of it that are not stored; of what is live with edits alone where no change is named.
-func (s *ChangeService) Outcome(ctx context.Context, change string, inputs []EditInput) (*Outcome, error) {
+func (s *ChangeService) Outcome(ctx context.Context, by Actor, change string, inputs []EditInput) (*Outcome, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
 	if len(inputs) == 0 && change != "" {
-		d, err := s.draft(change)
+		d, err := s.draft(ctx, change)
 		if err != nil {
 			return nil, err
 		}
 		return &Outcome{d.report, d.after, d.faults}, nil
 	}
-	d, _, err := s.tried(change, inputs)
+	d, _, err := s.tried(ctx, change, inputs)
 	if err != nil {
 		return nil, err
 	}
@@ -65,16 +69,16 @@ func (s *ChangeService) Outcome(ctx context.Context, change string, inputs []Edi
 }
 
 // tried puts inputs on top of the edits of a change, and gives what that comes to, with the first policy among the inputs.
-func (s *ChangeService) tried(change string, inputs []EditInput) (d *draft, policy estate.PolicyID, err error) {
+func (s *ChangeService) tried(ctx context.Context, change string, inputs []EditInput) (d *draft, policy estate.PolicyID, err error) {
 	live := s.Live()
 	var edits []store.Edit
 	if change != "" {
-		if _, edits, err = s.Change(change); err != nil {
+		if _, edits, err = s.change(ctx, change); err != nil {
 			return nil, "", err
 		}
 	}
 	for _, in := range inputs {
-		body, err := s.canonical(in, s.definitionsWith(live, edits))
+		body, err := s.canonical(ctx, in, s.definitionsWith(live, edits))
 		if err != nil {
 			return nil, "", err
 		}
@@ -84,63 +88,72 @@ func (s *ChangeService) tried(change string, inputs []EditInput) (d *draft, poli
 			policy = estate.PolicyID(in.ID)
 		}
 	}
-	d, err = s.compare(live, edits, change)
+	d, err = s.compare(ctx, live, edits, change)
 	return d, policy, err
 }
 
 // Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
 // is stored. What is said of one policy is said of the first that is edited.
-func (s *ChangeService) Try(ctx context.Context, change string, inputs []EditInput) (*Trial, error) {
+func (s *ChangeService) Try(ctx context.Context, by Actor, change string, inputs []EditInput) (*Trial, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	return s.trial(change, inputs)
+	return s.trial(ctx, change, inputs)
 }
 
-func (s *ChangeService) trial(change string, inputs []EditInput) (*Trial, error) {
-	d, policy, err := s.tried(change, inputs)
+func (s *ChangeService) trial(ctx context.Context, change string, inputs []EditInput) (*Trial, error) {
+	d, policy, err := s.tried(ctx, change, inputs)
 	if err != nil {
 		return nil, err
 	}
-	return s.trialOf(d, policy), nil
+	return s.trialOf(ctx, d, policy), nil
 }
 
 // trialOf says what a draft does, and what becomes of a policy in it where there is one of that id.
-func (s *ChangeService) trialOf(d *draft, policy estate.PolicyID) *Trial {
+func (s *ChangeService) trialOf(ctx context.Context, d *draft, policy estate.PolicyID) *Trial {
 	if len(d.faults) > 0 {
 		return &Trial{Faults: d.faults}
 	}
 	out := &Trial{Report: d.report, After: d.after}
 	if use, there := review.Look(d.after, policy); there {
-		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.identifiers())
+		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.identifiers(ctx))
 	}
 	return out
 }
 
 // Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was
 // looked at. What is computed is kept as the draft of that version, for the questions that follow.
-func (s *ChangeService) Effect(ctx context.Context, change string, policy estate.PolicyID) (*Trial, int64, error) {
+func (s *ChangeService) Effect(ctx context.Context, by Actor, change string, policy estate.PolicyID) (*Trial, int64, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, 0, err
+	}
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
 	defer done()
-	d, err := s.draft(change)
+	d, err := s.draft(ctx, change)
 	if err != nil {
 		return nil, 0, err
 	}
-	return s.trialOf(d, policy), d.version, nil
+	return s.trialOf(ctx, d, policy), d.version, nil
 }
 
 // PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd about it.
-func (s *ChangeService) PolicyUse(v View, id estate.PolicyID) (*Trial, error) {
+func (s *ChangeService) PolicyUse(ctx context.Context, by Actor, v View, id estate.PolicyID) (*Trial, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
 	use, ok := review.Look(v.Side, id)
 	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}
-	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.files.identifiers()), After: v.Side}, nil
+	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.files.identifiers(ctx)), After: v.Side}, nil
 }
 
 // Reached counts, by policy, the laptops that each active policy applies to.

@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/problem"
@@ -191,16 +193,16 @@ func (v View) UseOf(t estate.Target) GroupUse {
 
 // putAll puts many edits into a change at once, if the estate is still well-formed with all of them. An edit that is there already
 // for one of the objects is replaced. made gets the estate with the change in it.
-func (s *AudienceService) putAll(by Actor, change, action string, made func(s *estate.Snapshot) ([]EditInput, error)) (int, error) {
+func (s *AudienceService) putAll(ctx context.Context, by Actor, change, action string, made func(s *estate.Snapshot) ([]EditInput, error)) (int, error) {
 	n := 0
-	err := s.changes.alter(by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
+	err := s.changes.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		record := store.AuditRecord{Action: action}
 		edits, err := tx.Edits(change)
 		if err != nil {
 			return record, err
 		}
 		live := s.Live()
-		before, err := s.changes.wellFormed(live, edits, change)
+		before, err := s.changes.wellFormed(ctx, live, edits, change)
 		if err != nil {
 			return record, err
 		}
@@ -214,7 +216,7 @@ func (s *AudienceService) putAll(by Actor, change, action string, made func(s *e
 		}
 		next := make([]store.Edit, 0, len(inputs))
 		for _, in := range inputs {
-			body, err := s.changes.canonical(in, s.changes.definitionsWith(live, edits))
+			body, err := s.changes.canonical(ctx, in, s.changes.definitionsWith(live, edits))
 			if err != nil {
 				return record, err
 			}
@@ -233,7 +235,7 @@ func (s *AudienceService) putAll(by Actor, change, action string, made func(s *e
 			if there {
 				e.BaseVersion, e.Version = edits[i].BaseVersion, edits[i].Version+1
 			}
-			if err := s.keepLocal(live, &e); err != nil {
+			if err := s.keepLocal(ctx, live, &e); err != nil {
 				return record, err
 			}
 			if there {
@@ -243,7 +245,7 @@ func (s *AudienceService) putAll(by Actor, change, action string, made func(s *e
 			}
 			next = append(next, e)
 		}
-		if _, err := s.changes.wellFormed(live, edits, change); err != nil {
+		if _, err := s.changes.wellFormed(ctx, live, edits, change); err != nil {
 			return record, err
 		}
 		n = len(next)
@@ -262,13 +264,16 @@ func inputOf(kind estate.Kind, object any) (EditInput, error) {
 const MaxMoved = 20_000
 
 // Move puts edits into a change that give laptops another unit of their own; with an empty unit they follow their owners again.
-func (s *AudienceService) Move(by Actor, change string, devices []string, unit string) (int, error) {
+func (s *AudienceService) Move(ctx context.Context, by Actor, change string, devices []string, unit string) (int, error) {
+	if err := by.Need(access.Write); err != nil {
+		return 0, err
+	}
 	if len(devices) == 0 || len(devices) > MaxMoved {
 		return 0, problem.Faults{
 			{Code: problem.OutOfRange, Path: "/devices", Found: fmt.Sprint(len(devices)), Expected: fmt.Sprintf("1 to %d laptops", MaxMoved)},
 		}
 	}
-	return s.putAll(by, change, "move devices", func(snapshot *estate.Snapshot) ([]EditInput, error) {
+	return s.putAll(ctx, by, change, "move devices", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		snapshot = snapshot.Indexed(snapshot)
 		var inputs []EditInput
 		var faults problem.Faults
@@ -305,8 +310,11 @@ func (s *AudienceService) Move(by Actor, change string, devices []string, unit s
 }
 
 // MoveUnit puts an edit into a change that puts a unit, with all below it, below another.
-func (s *AudienceService) MoveUnit(by Actor, change, unit, parent string) error {
-	_, err := s.putAll(by, change, "move unit", func(snapshot *estate.Snapshot) ([]EditInput, error) {
+func (s *AudienceService) MoveUnit(ctx context.Context, by Actor, change, unit, parent string) error {
+	if err := by.Need(access.Write); err != nil {
+		return err
+	}
+	_, err := s.putAll(ctx, by, change, "move unit", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		at := slices.IndexFunc(snapshot.Units, func(u estate.Unit) bool { return string(u.ID) == unit })
 		if at < 0 {
 			return nil, &NotFoundError{"unit", unit}
@@ -324,9 +332,12 @@ func (s *AudienceService) MoveUnit(by Actor, change, unit, parent string) error 
 
 // RetireGroup puts edits into a change that take a group away together with all that names it: it goes from audiences and groups,
 // and exceptions for it end.
-func (s *AudienceService) RetireGroup(by Actor, change, id string) (int, error) {
+func (s *AudienceService) RetireGroup(ctx context.Context, by Actor, change, id string) (int, error) {
+	if err := by.Need(access.Write); err != nil {
+		return 0, err
+	}
 	target := estate.Target{Kind: estate.ToGroup, ID: id}
-	return s.putAll(by, change, "retire group", func(snapshot *estate.Snapshot) ([]EditInput, error) {
+	return s.putAll(ctx, by, change, "retire group", func(snapshot *estate.Snapshot) ([]EditInput, error) {
 		if !slices.ContainsFunc(snapshot.Groups, func(g estate.Group) bool { return string(g.ID) == id }) {
 			return nil, &NotFoundError{"group", id}
 		}
@@ -370,14 +381,11 @@ type DetachLook struct {
 
 // Detach says what a unit or group would lose that detaches kinds of policy or areas of the dictionary; with none it inherits everything
 // again. With keep today's values become a policy of the change. With look nothing is stored.
-func (s *AudienceService) Detach(
-	by Actor,
-	change string,
-	place estate.Target,
-	detach []estate.Detachment,
-	keep, look bool,
-) (*DetachLook, error) {
-	v, err := s.changes.ViewOf(change)
+func (s *AudienceService) Detach(ctx context.Context, by Actor, change string, place estate.Target, detach []estate.Detachment, keep, look bool) (*DetachLook, error) {
+	if err := by.Need(access.Write); err != nil {
+		return nil, err
+	}
+	v, err := s.changes.ViewOf(ctx, by, change)
 	if err != nil {
 		return nil, err
 	}
@@ -417,7 +425,7 @@ func (s *AudienceService) Detach(
 	if look {
 		return out, nil
 	}
-	_, err = s.putAll(by, change, "detach", func(*estate.Snapshot) ([]EditInput, error) { return out.edits, nil })
+	_, err = s.putAll(ctx, by, change, "detach", func(*estate.Snapshot) ([]EditInput, error) { return out.edits, nil })
 	return out, err
 }
 
@@ -468,7 +476,15 @@ type DetachedPlace struct {
 }
 
 // Detached lists the places that detach something, and what each of them missed since.
-func (s *AudienceService) Detached() ([]DetachedPlace, error) {
+func (s *AudienceService) Detached(ctx context.Context, by Actor) ([]DetachedPlace, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	return s.detached(ctx)
+}
+
+// detached lists what is detached where.
+func (s *liveEstate) detached(ctx context.Context) ([]DetachedPlace, error) {
 	live := s.Live()
 	var out []DetachedPlace
 	snapshot := live.Plan.Snapshot()
@@ -488,19 +504,19 @@ func (s *AudienceService) Detached() ([]DetachedPlace, error) {
 				out[i].Due = append(out[i].Due, d)
 			}
 		}
-		if err := s.missed(live, &out[i]); err != nil {
+		if err := s.missed(ctx, live, &out[i]); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func (s *AudienceService) missed(live *Live, p *DetachedPlace) error {
+func (s *liveEstate) missed(ctx context.Context, live *Live, p *DetachedPlace) error {
 	kind := estate.KindUnit
 	if p.Place.Kind == estate.ToGroup {
 		kind = estate.KindGroup
 	}
-	versions, err := s.store.Versions(string(kind), p.Place.ID)
+	versions, err := s.store.In(ctx).Versions(string(kind), p.Place.ID)
 	if err != nil {
 		return err
 	}
@@ -518,7 +534,7 @@ func (s *AudienceService) missed(live *Live, p *DetachedPlace) error {
 	}
 	var failed error
 	p.Missed = review.MissedSince(live.Plan, p.Place, func(id estate.PolicyID) *estate.Policy {
-		list, err := s.store.Versions(string(estate.KindPolicy), string(id))
+		list, err := s.store.In(ctx).Versions(string(estate.KindPolicy), string(id))
 		failed = errors.Join(failed, err)
 		for _, v := range list {
 			if v.Revision <= since {
@@ -560,7 +576,10 @@ func (v View) Beside(a, b string) (review.Pair, error) {
 }
 
 // SaveView keeps a list as somebody looks at it.
-func (s *AudienceService) SaveView(by Actor, page, title, query string, shared bool) (store.SavedView, error) {
+func (s *AudienceService) SaveView(ctx context.Context, by Actor, page, title, query string, shared bool) (store.SavedView, error) {
+	if err := by.Need(access.Read); err != nil {
+		return store.SavedView{}, err
+	}
 	if n := len(strings.TrimSpace(title)); n < 1 || n > 100 {
 		return store.SavedView{}, problem.Faults{
 			{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 100 characters"},
@@ -575,17 +594,23 @@ func (s *AudienceService) SaveView(by Actor, page, title, query string, shared b
 		Shared:    shared,
 		CreatedAt: s.now(),
 	}
-	return v, s.store.SaveView(v)
+	return v, s.store.In(ctx).SaveView(v)
 }
 
 // Views lists the views of a page that somebody may see.
-func (s *AudienceService) Views(by Actor, page string) ([]store.SavedView, error) {
-	return s.store.Views(page, by.Name)
+func (s *AudienceService) Views(ctx context.Context, by Actor, page string) ([]store.SavedView, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	return s.store.In(ctx).Views(page, by.Name)
 }
 
 // DropView takes somebody's own view away.
-func (s *AudienceService) DropView(by Actor, id string) error {
-	there, err := s.store.DropView(id, by.Name)
+func (s *AudienceService) DropView(ctx context.Context, by Actor, id string) error {
+	if err := by.Need(access.Read); err != nil {
+		return err
+	}
+	there, err := s.store.In(ctx).DropView(id, by.Name)
 	if err == nil && !there {
 		err = &NotFoundError{"view of yours", id}
 	}

@@ -12,13 +12,27 @@ import (
 	"runtime"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 
-// Actor is who does something, and through what.
-type Actor struct{ Name, Via string }
+// Actor is who does something, through what, and what they may do.
+type Actor struct {
+	Name    string
+	Via     string // console, cli, api, or what the service itself does it for
+	Request string // id of the request, which the log has, too; empty: none
+	Rights  access.Rights
+}
+
+// Need gives an access.DeniedError where a right is missing.
+func (a Actor) Need(r access.Right) error {
+	if !a.Rights.Has(r) {
+		return &access.DeniedError{Right: r}
+	}
+	return nil
+}
 
 // Config says how a Service is made. Now defaults to the clock; Day, when set, is the day that exceptions are judged on.
 type Config struct {
@@ -71,7 +85,7 @@ func New(c Config) (*Service, error) {
 		AudienceService: &AudienceService{liveEstate: live, changes: changes},
 		LaptopService:   &LaptopService{liveEstate: live, delivered: map[string]int64{}},
 	}
-	loaded, err := live.load()
+	loaded, err := live.load(live.ctx)
 	if err != nil {
 		return nil, fmt.Errorf("loading the live estate: %w", err)
 	}
@@ -116,7 +130,7 @@ func (s *liveEstate) Close() {
 func (s *liveEstate) audit(tx *store.Store, by Actor, records ...store.AuditRecord) error {
 	now := s.now()
 	for i := range records {
-		records[i].At, records[i].By, records[i].Via = now, by.Name, by.Via
+		records[i].At, records[i].By, records[i].Via, records[i].Request = now, by.Name, by.Via, by.Request
 	}
 	return tx.Audit(records...)
 }

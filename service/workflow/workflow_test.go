@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/rollout"
@@ -21,7 +22,7 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-var ines = Actor{Name: "ines", Via: "console"}
+var ines = Actor{Name: "ines", Via: "console", Rights: access.Of(access.All...)}
 
 // flow is a service over a new database; day is the day that its clock shows.
 // calendar is the day that a service of a test believes it is. Services read it from several goroutines.
@@ -70,17 +71,17 @@ func withDemo(t testing.TB, f *Service) {
 	for _, path := range held {
 		data, err := os.ReadFile(path)
 		if err == nil {
-			_, err = f.AddFile(ines, filepath.Base(path), data, contents.Options{}, true)
+			_, err = f.AddFile(t.Context(), ines, filepath.Base(path), data, contents.Options{}, true)
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	c, n, err := f.Import(ines, "as found", s, false)
+	c, n, err := f.Import(t.Context(), ines, "as found", s, false)
 	if err != nil || n.Created < 500 || n.Altered+n.Retired+n.Unchanged != 0 {
 		t.Fatalf("%+v %v", n, err)
 	}
-	if _, err := f.Publish(ines, c.ID, c.Version); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, c.Version); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -95,20 +96,20 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
-	c, err := f.NewChange(ines, "Cameras", "")
+	c, err := f.NewChange(t.Context(), ines, "Cameras", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.PutEdit(ines, c.ID, policyEdit("cameras", camerasOff)); err != nil {
+	if _, err := f.PutEdit(t.Context(), ines, c.ID, policyEdit("cameras", camerasOff)); err != nil {
 		t.Fatal(err)
 	}
-	report, faults, err := f.Impact(c.ID)
+	report, faults, err := f.Impact(t.Context(), ines, c.ID)
 	if err != nil || faults != nil || report.Devices.Len() == 0 {
 		t.Fatalf("%v %v", faults, err)
 	}
 	changed := report.Devices.IDs()[0]
 	value := func(change string) string {
-		v, err := f.ViewOf(change)
+		v, err := f.ViewOf(t.Context(), ines, change)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -129,7 +130,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 	if err := s.SaveLaptop(store.Laptop{Device: string(changed), EnrolledAt: &enrolled}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Publish(ines, c.ID, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, -1); err != nil {
 		t.Fatal(err)
 	}
 	if live := value(""); live != "false" {
@@ -138,7 +139,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 	if written, err := s.Deliveries(string(changed)); err != nil || len(written) != 0 {
 		t.Errorf("publishing wrote %v for a laptop: %v", written, err)
 	}
-	page, err := f.Device(string(changed))
+	page, err := f.Device(t.Context(), ines, string(changed))
 	if d := page.Deliveries["media.camera"]; err != nil || d.Status != rollout.Pending || d.Wanted.Bool() {
 		t.Errorf("on its way is %+v %v", d, err)
 	}
@@ -147,7 +148,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 		t.Errorf("after a restart: revision %d", got.Revision)
 	}
 	var state *StateError
-	if _, err := f.PutEdit(ines, c.ID, policyEdit("cameras", camerasOff)); !errors.As(err, &state) || state.State != Published {
+	if _, err := f.PutEdit(t.Context(), ines, c.ID, policyEdit("cameras", camerasOff)); !errors.As(err, &state) || state.State != Published {
 		t.Errorf("edited after publishing: %v", err)
 	}
 }
@@ -166,7 +167,7 @@ func TestExceptionsLapseWithTheDay(t *testing.T) {
 	if got := minutes(); got != 60 {
 		t.Errorf("on the last day it is %d", got)
 	}
-	o, err := f.Overview()
+	o, err := f.Overview(t.Context(), ines)
 	if err != nil || len(o.Lapsing) != 1 || o.Lapsing[0].ID != "EX-1" {
 		t.Errorf("lapsing: %+v %v", o.Lapsing, err)
 	}
@@ -174,7 +175,7 @@ func TestExceptionsLapseWithTheDay(t *testing.T) {
 	if got := minutes(); got != 15 {
 		t.Errorf("the day after it is %d", got)
 	}
-	if o, _ := f.Overview(); len(o.Lapsing) != 0 {
+	if o, _ := f.Overview(t.Context(), ines); len(o.Lapsing) != 0 {
 		t.Errorf("lapsed, it is still about to: %v", o.Lapsing)
 	}
 }
@@ -183,7 +184,7 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
-	c, err := f.NewChange(ines, "Tries", "")
+	c, err := f.NewChange(t.Context(), ines, "Tries", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -196,7 +197,7 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 		"a definition that tears": {Kind: estate.KindSetting, ID: "media.camera", Expected: -1, Body: []byte(`{"id":"media.camera","kind":"security","type":"text"}`)},
 	} {
 		var faults problem.Faults
-		if _, err := f.PutEdit(ines, c.ID, in); !errors.As(err, &faults) || len(faults) == 0 || faults[0].Path == "" {
+		if _, err := f.PutEdit(t.Context(), ines, c.ID, in); !errors.As(err, &faults) || len(faults) == 0 || faults[0].Path == "" {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -205,29 +206,27 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 	}
 	// What one edit breaks another may mend: the policy that names the group goes first.
 	for _, in := range []EditInput{policyEdit("screen-privacy", `"settings":{},"audience":{}`), policyEdit("finance-desks", `"settings":{},"audience":{}`), {Kind: estate.KindGroup, ID: "finance", Retire: true, Expected: -1}} {
-		if _, err := f.PutEdit(ines, c.ID, in); err != nil {
+		if _, err := f.PutEdit(t.Context(), ines, c.ID, in); err != nil {
 			t.Errorf("%s: %v", in.ID, err)
 		}
 	}
-	if _, err := f.Publish(ines, c.ID, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, -1); err != nil {
 		t.Fatal(err)
 	}
 	if v := f.Live().Version(estate.KindGroup, "finance"); v != 2 {
 		t.Errorf("a retired group has version %d, expected 2", v)
 	}
 	// A group of that name made anew goes on with the next version.
-	c, _ = f.NewChange(ines, "Again", "")
-	if _, err := f.PutEdit(
-		ines,
-		c.ID,
+	c, _ = f.NewChange(t.Context(), ines, "Again", "")
+	if _, err := f.PutEdit(t.Context(), ines, c.ID,
 		EditInput{Kind: estate.KindGroup, ID: "finance", Expected: -1, Body: []byte(`{"id":"finance","of":"people"}`)},
 	); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Publish(ines, c.ID, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, -1); err != nil {
 		t.Fatal(err)
 	}
-	versions, err := f.Versions(estate.KindGroup, "finance")
+	versions, err := f.Versions(t.Context(), ines, estate.KindGroup, "finance")
 	if err != nil || len(versions) != 3 || !versions[1].Retired || versions[0].Retired {
 		t.Errorf("versions: %+v %v", versions, err)
 	}
@@ -238,9 +237,7 @@ func TestTryingStoresNothing(t *testing.T) {
 	f, s := flow(t, day)
 	withDemo(t, f)
 	before, _ := s.AuditRecords(0, 500)
-	trial, err := f.Try(
-		t.Context(),
-		"",
+	trial, err := f.Try(t.Context(), ines, "",
 		[]EditInput{
 			policyEdit(
 				"try",
@@ -264,11 +261,11 @@ func TestTryingStoresNothing(t *testing.T) {
 		t.Errorf("reach %d, report %+v", trial.Use.Reach.Gets.Len(), trial.Report.ConflictsGained)
 	}
 	var faults problem.Faults
-	if _, err := f.Try(t.Context(), "", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {
+	if _, err := f.Try(t.Context(), ines, "", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {
 		t.Errorf("an unknown field: %v", err)
 	}
 	var missing *NotFoundError
-	if _, err := f.Try(t.Context(), "C-none", []EditInput{policyEdit("try", camerasOff)}); !errors.As(err, &missing) {
+	if _, err := f.Try(t.Context(), ines, "C-none", []EditInput{policyEdit("try", camerasOff)}); !errors.As(err, &missing) {
 		t.Errorf("no such change: %v", err)
 	}
 	after, _ := s.AuditRecords(0, 500)
@@ -282,23 +279,23 @@ func TestImports(t *testing.T) {
 	f, _ := flow(t, day)
 	withDemo(t, f)
 	s := *f.Live().Plan.Snapshot()
-	c, n, err := f.Import(ines, "again", &s, true)
+	c, n, err := f.Import(t.Context(), ines, "again", &s, true)
 	if err != nil || c.ID != "" || n.Created+n.Altered+n.Retired != 0 || n.Unchanged < 500 {
 		t.Errorf("the same again: %q %+v %v", c.ID, n, err)
 	}
 	less := s.With(estate.Edit{Kind: estate.KindPolicy, ID: "site-block"}, estate.Edit{Kind: estate.KindDevice, ID: "LT-0240"})
-	if _, n, err = f.Import(ines, "less", less, false); err != nil || n.Retired != 0 {
+	if _, n, err = f.Import(t.Context(), ines, "less", less, false); err != nil || n.Retired != 0 {
 		t.Errorf("what is missing stays: %+v %v", n, err)
 	}
-	c, n, err = f.Import(ines, "less", less, true)
+	c, n, err = f.Import(t.Context(), ines, "less", less, true)
 	if err != nil || n.Retired != 2 {
 		t.Fatalf("%+v %v", n, err)
 	}
-	report, _, err := f.Impact(c.ID)
+	report, _, err := f.Impact(t.Context(), ines, c.ID)
 	if err != nil || report.Estate != 239 {
 		t.Errorf("the estate would have %d laptops %v", report.Estate, err)
 	}
-	if err := f.Discard(ines, c.ID); err != nil {
+	if err := f.Discard(t.Context(), ines, c.ID); err != nil {
 		t.Fatal(err)
 	}
 	if len(f.Live().Plan.Snapshot().Devices) != 240 {
@@ -346,7 +343,7 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 		}
 	}
 	var missing *NotFoundError
-	if _, err := f.Devices(DeviceFilter{Group: "nobody"}); !errors.As(err, &missing) {
+	if _, err := f.Devices(t.Context(), ines, DeviceFilter{Group: "nobody"}); !errors.As(err, &missing) {
 		t.Errorf("an unknown group: %v", err)
 	}
 }
@@ -355,7 +352,7 @@ func TestWatchersHearOfChanges(t *testing.T) {
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	events, stop := f.Watch()
-	c, err := f.NewChange(ines, "Watched", "")
+	c, err := f.NewChange(t.Context(), ines, "Watched", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -369,7 +366,7 @@ func TestWatchersHearOfChanges(t *testing.T) {
 }
 
 func deviceRows(f *Service, filter DeviceFilter) ([]DeviceRow, error) {
-	list, err := f.Devices(filter)
+	list, err := f.Devices(context.Background(), ines, filter)
 	if err != nil {
 		return nil, err
 	}
@@ -388,16 +385,14 @@ func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
 	gone, leave := context.WithCancel(t.Context())
 	leave()
 	for range 20 {
-		if _, err := f.Try(gone, "", []EditInput{policyEdit("try", camerasOff)}); !errors.Is(err, context.Canceled) {
+		if _, err := f.Try(gone, ines, "", []EditInput{policyEdit("try", camerasOff)}); !errors.Is(err, context.Canceled) {
 			t.Fatalf("it was tried all the same: %v", err)
 		}
-		if _, err := f.Outcome(gone, "", []EditInput{policyEdit("try", camerasOff)}); !errors.Is(err, context.Canceled) {
+		if _, err := f.Outcome(gone, ines, "", []EditInput{policyEdit("try", camerasOff)}); !errors.Is(err, context.Canceled) {
 			t.Fatalf("it was worked out all the same: %v", err)
 		}
 	}
-	if trial, err := f.Try(
-		t.Context(),
-		"",
+	if trial, err := f.Try(t.Context(), ines, "",
 		[]EditInput{policyEdit("try", camerasOff)},
 	); err != nil || len(trial.Faults) > 0 ||
 		trial.Report.Devices.Len() == 0 {
@@ -411,7 +406,7 @@ func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 	day := on("2026-12-11")
 	f, _ := flow(t, day)
 	withDemo(t, f)
-	c, err := f.NewChange(ines, "Several", "")
+	c, err := f.NewChange(t.Context(), ines, "Several", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -422,7 +417,7 @@ func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 		"second",
 		`"priority":950,"settings":{"media.camera":false},"audience":{"include":["unit:labs"]}`,
 	)
-	if _, err := f.PutEdit(ines, c.ID, first); err != nil {
+	if _, err := f.PutEdit(t.Context(), ines, c.ID, first); err != nil {
 		t.Fatal(err)
 	}
 	told := func(o *Outcome, err error) string {
@@ -437,25 +432,23 @@ func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 		return fmt.Sprint(lines, o.Report.Devices.Len(), len(o.Report.ConflictsGained), len(o.Report.ProblemsGained), len(o.Report.Audiences))
 	}
 	for range 2 {
-		if _, _, err := f.Impact(c.ID); err != nil { // it is known what the change comes to
+		if _, _, err := f.Impact(t.Context(), ines, c.ID); err != nil { // it is known what the change comes to
 			t.Fatal(err)
 		}
-		want := told(f.Outcome(t.Context(), "", []EditInput{first, second}))
-		if got := told(f.Outcome(t.Context(), c.ID, []EditInput{second})); got != want {
+		want := told(f.Outcome(t.Context(), ines, "", []EditInput{first, second}))
+		if got := told(f.Outcome(t.Context(), ines, c.ID, []EditInput{second})); got != want {
 			t.Errorf("on top of the change it is\n%s\nfrom nothing\n%s", got, want)
 		}
-		other, err := f.NewChange(ines, "Meanwhile", "")
+		other, err := f.NewChange(t.Context(), ines, "Meanwhile", "")
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.PutEdit(
-			ines,
-			other.ID,
+		if _, err := f.PutEdit(t.Context(), ines, other.ID,
 			policyEdit("third", `"priority":800,"settings":{"media.camera":true},"audience":{"include":["everyone"]}`),
 		); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.Publish(ines, other.ID, -1); err != nil {
+		if _, err := f.Publish(t.Context(), ines, other.ID, -1); err != nil {
 			t.Fatal(err)
 		}
 	}

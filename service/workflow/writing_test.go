@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
@@ -20,12 +21,12 @@ import (
 // changed opens a change and puts edits into it.
 func changed(t *testing.T, f *Service, edits ...EditInput) string {
 	t.Helper()
-	c, err := f.NewChange(ines, "A change", "because")
+	c, err := f.NewChange(t.Context(), ines, "A change", "because")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, e := range edits {
-		if _, err := f.PutEdit(ines, c.ID, e); err != nil {
+		if _, err := f.PutEdit(t.Context(), ines, c.ID, e); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -34,9 +35,9 @@ func changed(t *testing.T, f *Service, edits ...EditInput) string {
 
 func published(t *testing.T, f *Service, change string) {
 	t.Helper()
-	c, _, err := f.Change(change)
+	c, _, err := f.Change(t.Context(), ines, change)
 	if err == nil {
-		_, err = f.Publish(ines, change, c.Version)
+		_, err = f.Publish(t.Context(), ines, change, c.Version)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -59,33 +60,33 @@ func TestFilesAreKeptOnce(t *testing.T) {
 	rules := []byte(
 		`{"format": "zenith-ridge/application-rules/1", "id": "6F9619FF-8B86-D011-B42D-00C04FC964FF", "rules": [{"id": "a", "action": "allow", "path": "/opt/x"}]}`,
 	)
-	first, err := f.AddFile(ines, "rules.json", rules, contents.Options{Expect: setting.RulesFile}, true)
+	first, err := f.AddFile(t.Context(), ines, "rules.json", rules, contents.Options{Expect: setting.RulesFile}, true)
 	if err != nil || !first.New || first.Reading.Rules.ID != "6f9619ff-8b86-d011-b42d-00c04fc964ff" {
 		t.Fatalf("%+v %v", first, err)
 	}
-	again, err := f.AddFile(Actor{Name: "tomas"}, "other name.json", rules, contents.Options{}, true)
+	again, err := f.AddFile(t.Context(), Actor{Name: "tomas", Rights: access.Of(access.Read, access.Write)}, "other name.json", rules, contents.Options{}, true)
 	if err != nil || again.New || again.SHA256 != first.SHA256 || again.By != "ines" {
 		t.Errorf("the same again: %+v %v", again, err)
 	}
-	if kept, err := f.Files(setting.RulesFile); err != nil || len(kept) != 1 || kept[0].Name != "rules.json" {
+	if kept, err := f.Files(t.Context(), ines, setting.RulesFile); err != nil || len(kept) != 1 || kept[0].Name != "rules.json" {
 		t.Errorf("kept are %+v %v", kept, err)
 	}
-	if data, err := f.FileData(first.SHA256); err != nil || string(data) != string(rules) {
+	if data, err := f.FileData(t.Context(), ines, first.SHA256); err != nil || string(data) != string(rules) {
 		t.Errorf("the bytes are %q %v", data, err)
 	}
-	if _, err := f.AddFile(ines, "looked-at.sh", []byte("#!/bin/sh"), contents.Options{}, false); err != nil {
+	if _, err := f.AddFile(t.Context(), ines, "looked-at.sh", []byte("#!/bin/sh"), contents.Options{}, false); err != nil {
 		t.Error(err)
 	}
 	before, _ := s.AuditRecords(0, 100)
 	for name, data := range map[string]string{"a/b.txt": "x", "": "x", "tab\t.txt": "x", "empty.txt": "", "key.pem": "-----BEGIN PRIVATE " +
 		"KEY-----\nMAo=\n-----END PRIVATE KEY-----\n"} {
-		_, err := f.AddFile(ines, name, []byte(data), contents.Options{}, true)
+		_, err := f.AddFile(t.Context(), ines, name, []byte(data), contents.Options{}, true)
 		faultOf(t, err)
 	}
 	if after, _ := s.AuditRecords(0, 100); len(after) != len(before) {
 		t.Error("refused files left records")
 	}
-	if all, _ := f.Files(""); len(all) != 1 {
+	if all, _ := f.Files(t.Context(), ines, ""); len(all) != 1 {
 		t.Errorf("%d files are kept, expected the one that was meant to be", len(all))
 	}
 
@@ -108,7 +109,7 @@ func TestFilesAreKeptOnce(t *testing.T) {
 		`{"trust.machine_roots":[{"certificate":` + value + `}]}`:                                             problem.WrongContent,
 		`{"trust.machine_roots":[{"certificate":{"file":"` + strings.Repeat("0", 64) + `","colour":"red"}}]}`: problem.UnknownField,
 	} {
-		_, err := f.Try(t.Context(), "", []EditInput{policyEdit("q", `"settings":`+settings+`,"audience":{}`)})
+		_, err := f.Try(t.Context(), ines, "", []EditInput{policyEdit("q", `"settings":`+settings+`,"audience":{}`)})
 		if got := faultOf(t, err); got.Code != code {
 			t.Errorf("%s: %v, expected %s", settings, got, code)
 		}
@@ -118,7 +119,7 @@ func TestFilesAreKeptOnce(t *testing.T) {
 // mustChange gives the one open change.
 func mustChange(t *testing.T, f *Service) string {
 	t.Helper()
-	list, err := f.Changes(Open)
+	list, err := f.Changes(t.Context(), ines, Open)
 	if err != nil || len(list) != 1 {
 		t.Fatal(list, err)
 	}
@@ -146,7 +147,7 @@ func TestOwnDefinitions(t *testing.T) {
 		define(`"type":"bool"`),
 		policyEdit("plotters", `"settings":{"plotter.keep_awake":true},"audience":{"include":["unit:survey-fleet"]}`),
 	)
-	if v, err := f.ViewOf(
+	if v, err := f.ViewOf(t.Context(), ines,
 		c,
 	); err != nil || len(v.Plan.Search("plotter awake")) == 0 ||
 		v.Plan.Search("plotter awake")[0].ID != "plotter.keep_awake" {
@@ -158,21 +159,21 @@ func TestOwnDefinitions(t *testing.T) {
 	}
 
 	altered := changed(t, f, define(`"type":"bool","supports":[{"platform":"linux"}]`))
-	r, faults, err := f.Impact(altered)
+	r, faults, err := f.Impact(t.Context(), ines, altered)
 	if err != nil || len(faults) > 0 || r.Devices.Len() == 0 {
 		t.Errorf("altering a used definition: %+v %v %v", r, faults, err)
 	}
-	c2, _ := f.NewChange(ines, "types", "")
+	c2, _ := f.NewChange(t.Context(), ines, "types", "")
 	if got := faultOf(
 		t,
-		second(f.PutEdit(ines, c2.ID, define(`"type":"integer"`))),
+		second(f.PutEdit(t.Context(), ines, c2.ID, define(`"type":"integer"`))),
 	); got.Code != problem.WrongType ||
 		!strings.Contains(got.Path, "/policies/plotters/") {
 		t.Errorf("a type that does not fit the policy that uses it: %v", got)
 	}
 	if got := faultOf(
 		t,
-		second(f.PutEdit(ines, c2.ID, define(`"type":"choice"`))),
+		second(f.PutEdit(t.Context(), ines, c2.ID, define(`"type":"choice"`))),
 	); got.Code != problem.MissingField &&
 		got.Code != problem.WrongType {
 		t.Errorf("a choice with no options: %v", got)
@@ -180,7 +181,7 @@ func TestOwnDefinitions(t *testing.T) {
 	retire := EditInput{Kind: estate.KindSetting, ID: "plotter.keep_awake", Retire: true, Expected: -1}
 	if got := faultOf(
 		t,
-		second(f.PutEdit(ines, c2.ID, retire)),
+		second(f.PutEdit(t.Context(), ines, c2.ID, retire)),
 	); got.Code != problem.InUse ||
 		!strings.Contains(got.Found, "policies/plotters") {
 		t.Errorf("retiring a used definition: %v", got)
@@ -211,7 +212,7 @@ func TestHistoryAndDifferences(t *testing.T) {
 			),
 		),
 	)
-	history, err := f.History("p")
+	history, err := f.History(t.Context(), ines, "p")
 	if err != nil || len(history) != 2 || history[0].Version != 2 || history[0].Why != "because" || history[0].Title != "A change" ||
 		len(history[1].Before) != 0 {
 		t.Fatalf("%+v %v", history, err)
@@ -229,14 +230,14 @@ func TestHistoryAndDifferences(t *testing.T) {
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("found\n%s\nexpected\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if back, err := f.Differences("p", 2, 1); err != nil || len(back) != 4 || back[0].From != "P" {
+	if back, err := f.Differences(t.Context(), ines, "p", 2, 1); err != nil || len(back) != 4 || back[0].From != "P" {
 		t.Errorf("the other way round: %+v %v", back, err)
 	}
 	var missing *NotFoundError
-	if _, err := f.Differences("p", 1, 7); !errors.As(err, &missing) {
+	if _, err := f.Differences(t.Context(), ines, "p", 1, 7); !errors.As(err, &missing) {
 		t.Errorf("a version that is not there: %v", err)
 	}
-	if _, err := f.History("nobody"); !errors.As(err, &missing) {
+	if _, err := f.History(t.Context(), ines, "nobody"); !errors.As(err, &missing) {
 		t.Errorf("the history of nothing: %v", err)
 	}
 }
@@ -246,18 +247,18 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 	f, _ := flow(t, day)
 	withDemo(t, f)
 	c := changed(t, f)
-	if err := f.Split(ines, c, "house-rules", "house-network", "House network", []setting.ID{"network.firewall.public"}); err != nil {
+	if err := f.Split(t.Context(), ines, c, "house-rules", "house-network", "House network", []setting.ID{"network.firewall.public"}); err != nil {
 		t.Fatal(err)
 	}
-	v, err := f.ViewOf(c)
+	v, err := f.ViewOf(t.Context(), ines, c)
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, _, err := f.Impact(c)
+	r, _, err := f.Impact(t.Context(), ines, c)
 	if err != nil || len(r.Transitions) != 0 {
 		t.Errorf("splitting alters %d values: %v", len(r.Transitions), err)
 	}
-	trial, err := f.PolicyUse(v, "house-network")
+	trial, err := f.PolicyUse(t.Context(), ines, v, "house-network")
 	if err != nil || trial.Use.Reach.Gets.Len() != 240 {
 		t.Errorf("the new one reaches %d: %v", trial.Use.Reach.Gets.Len(), err)
 	}
@@ -265,10 +266,10 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 		id, newID estate.PolicyID
 		settings  []setting.ID
 	}{{"house-rules", "house-network", []setting.ID{"signin.banner"}}, {"house-rules", "x", nil}, {"house-rules", "x", []setting.ID{"media.camera"}}, {"house-network", "x", []setting.ID{"network.firewall.public"}}} {
-		faultOf(t, f.Split(ines, c, bad.id, bad.newID, "", bad.settings))
+		faultOf(t, f.Split(t.Context(), ines, c, bad.id, bad.newID, "", bad.settings))
 	}
 	var missing *NotFoundError
-	if err := f.Split(ines, c, "nobody", "x", "", []setting.ID{"media.camera"}); !errors.As(err, &missing) {
+	if err := f.Split(t.Context(), ines, c, "nobody", "x", "", []setting.ID{"media.camera"}); !errors.As(err, &missing) {
 		t.Errorf("splitting nothing: %v", err)
 	}
 }
@@ -279,7 +280,7 @@ func TestMergingWithAColleague(t *testing.T) {
 	withDemo(t, f)
 	body := func(settings string) []byte { return policyEdit("p", `"settings":`+settings+`,"audience":{}`).Body }
 	c := changed(t, f, EditInput{Kind: estate.KindPolicy, ID: "p", Expected: -1, Body: body(`{"media.camera":false,"media.microphone":true}`)})
-	m, err := f.MergeEdit(
+	m, err := f.MergeEdit(t.Context(), ines,
 		c,
 		"p",
 		body(`{"media.camera":true,"media.microphone":true}`),
@@ -296,7 +297,7 @@ func TestMergingWithAColleague(t *testing.T) {
 		doc.Settings["media.microphone"].Value.Bool() {
 		t.Errorf("merged to %s %v", m.Body, err)
 	}
-	if m, err := f.MergeEdit(
+	if m, err := f.MergeEdit(t.Context(), ines,
 		c,
 		"p",
 		body(`{}`),
@@ -305,9 +306,9 @@ func TestMergingWithAColleague(t *testing.T) {
 		m.Conflicts[0].Theirs != "false" {
 		t.Errorf("%+v %v", m, err)
 	}
-	faultOf(t, second(f.MergeEdit(c, "p", []byte(`{`), body(`{}`))))
+	faultOf(t, second(f.MergeEdit(t.Context(), ines, c, "p", []byte(`{`), body(`{}`))))
 	var missing *NotFoundError
-	if _, err := f.MergeEdit(c, "other", body(`{}`), body(`{}`)); !errors.As(err, &missing) {
+	if _, err := f.MergeEdit(t.Context(), ines, c, "other", body(`{}`), body(`{}`)); !errors.As(err, &missing) {
 		t.Errorf("an edit that is not there: %v", err)
 	}
 }
@@ -318,11 +319,11 @@ func TestTheSummarySaysTheSameEachTime(t *testing.T) {
 	f, _ := flow(t, day)
 	withDemo(t, f)
 	page := func(id estate.PolicyID) string {
-		v, err := f.ViewOf("")
+		v, err := f.ViewOf(t.Context(), ines, "")
 		if err != nil {
 			t.Fatal(err)
 		}
-		s, err := f.Summary(v, id)
+		s, err := f.Summary(t.Context(), ines, v, id)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -354,10 +355,10 @@ func TestCapturingALaptop(t *testing.T) {
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
-	if found, err := f.Capture("LT-0001"); err != nil || len(found) != 0 {
+	if found, err := f.Capture(t.Context(), ines, "LT-0001"); err != nil || len(found) != 0 {
 		t.Errorf("a laptop that never reported: %v %v", found, err)
 	}
-	if _, err := f.Capture("LT-9999"); err == nil {
+	if _, err := f.Capture(t.Context(), ines, "LT-9999"); err == nil {
 		t.Error("an unknown laptop was captured")
 	}
 }
@@ -380,9 +381,7 @@ func BenchmarkDraftOf100(b *testing.B) {
 		b.Fatal(len(settings), err)
 	}
 	for b.Loop() {
-		if trial, err := f.Try(
-			b.Context(),
-			"",
+		if trial, err := f.Try(b.Context(), ines, "",
 			[]EditInput{{Kind: estate.KindPolicy, ID: "draft", Body: body, Expected: -1}},
 		); err != nil || len(trial.Faults) > 0 ||
 			len(trial.Use.AlsoSet) == 0 {

@@ -19,6 +19,12 @@ export const keys = { who: ['who'], estate: ['estate'], changes: ['changes'], de
 
 export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(api.GET('/api/v1/session')), staleTime: Infinity });
 
+/** A right, as operations of the API name it. */
+export type Right = 'read' | 'write' | 'approve' | 'publish' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
+
+/** Tells whether the reader of the page has a right. */
+export const useMay = (right: Right) => !!useWho().data?.rights.includes(right);
+
 export const useOverview = () => useQuery({ queryKey: [...keys.devices, 'overview'], queryFn: () => got(api.GET('/api/v1/overview')) });
 
 /** How a list is looked at: what the address holds of its page. */

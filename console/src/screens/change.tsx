@@ -2,7 +2,7 @@
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Change, type Edit, type Impact, type PolicyDoc, type Value } from '../api/client';
-import { keys, queries, useChange, useImpact, useWho } from '../api/queries';
+import { keys, queries, useChange, useImpact, useMay } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { BeforeAfter, ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
@@ -29,7 +29,7 @@ export function ChangeScreen() {
   const open = useOpenChange();
   const isOpen = c?.state === 'open';
   const impact = useImpact(isOpen ? c : undefined);
-  const admin = useWho().data?.role === 'administrator';
+  const mayPublish = useMay('publish');
   if (!c)
     return (
       <Page title="Change">
@@ -55,7 +55,7 @@ export function ChangeScreen() {
                 Work in it
               </button>
             )}
-            {admin && <Publish change={c} impact={impact.data} />}
+            {mayPublish && <Publish change={c} impact={impact.data} />}
           </>
         )
       }

@@ -3,7 +3,7 @@
 import { useEffect, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import type { Conflict, FoundProblem, InvolvedPolicy, Question, Value } from '../api/client';
-import { useConflicts, useOverview, useProblems, useTouched, useWho, type Disagreement } from '../api/queries';
+import { useConflicts, useOverview, useProblems, useTouched, useMay, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { lintKey, lintPlace, lintText } from '../ui/lints';
 import { Empty, Failed, Loading, Page, Sheet } from '../ui/parts';
@@ -122,7 +122,7 @@ function Clashing({ list }: { list: Conflict[] }) {
   const first = list[0]!;
   const involved = first.involved ?? [];
   const several = list.length > 1;
-  const admin = useWho().data?.role === 'administrator';
+  const mayWrite = useMay('write');
   const [choice, setChoice] = useState<{ about: About; way: Choice }>();
   const names = namesOf(involved);
   const title = several ? `${involved.map((p) => p.title || p.policy).join(' and ')} on ${list.length} settings` : first.title || first.setting;
@@ -136,7 +136,7 @@ function Clashing({ list }: { list: Conflict[] }) {
           {involved.map((p) => (
             <Involved key={p.policy} p={p} level={first.values.find((v) => v.policy === p.policy)}>
               {!several && <Entry of={p} setting={first.setting} />}
-              {admin && settleable && (
+              {mayWrite && settleable && (
                 <button type="button" className="btn btn-sm self-start" onClick={() => setChoice({ about, way: { kind: 'prefer', policy: p.policy } })}>
                   {several ? `Prefer this for all ${list.length}` : 'Prefer this'}
                 </button>
@@ -148,7 +148,7 @@ function Clashing({ list }: { list: Conflict[] }) {
           <SettingsTable
             list={list}
             onChoose={
-              admin
+              mayWrite
                 ? (c, policy) =>
                     setChoice({
                       about: { of: { setting: [c.setting], policies: c.policies }, title: c.title || c.setting, names },
@@ -164,7 +164,7 @@ function Clashing({ list }: { list: Conflict[] }) {
             {several ? 'Where lists' : 'The lists'} have nothing in common, nothing would be allowed. No ruling settles that: alter one of the lists.
           </p>
         )}
-        {admin && <Ways about={about} onChoose={(way) => setChoice({ about, way })} />}
+        {mayWrite && <Ways about={about} onChoose={(way) => setChoice({ about, way })} />}
         <Asking
           of={{ setting: [first.setting], policies: first.policies }}
           title={first.title || first.setting}
@@ -181,7 +181,7 @@ function Clashing({ list }: { list: Conflict[] }) {
 /** A problem with the policies that it comes from, and ways to make it right. */
 function Wrong({ p }: { p: FoundProblem }) {
   const involved = p.involved ?? [];
-  const admin = useWho().data?.role === 'administrator';
+  const mayWrite = useMay('write');
   const [choice, setChoice] = useState<Choice>();
   const about: About = { of: { check: p.check, policies: p.from }, title: p.message, names: namesOf(involved) };
   return (
@@ -207,7 +207,7 @@ function Wrong({ p }: { p: FoundProblem }) {
         {involved.length === 0 && p.from.length === 0 && (
           <p className="quiet">It comes from no policy: {p.settings.join(', ')} are as laptops have them by themselves.</p>
         )}
-        {admin && involved.length > 0 && <Ways about={about} onChoose={setChoice} />}
+        {mayWrite && involved.length > 0 && <Ways about={about} onChoose={setChoice} />}
         <Asking of={about.of} title={p.message} involved={involved} list={p.questions ?? []} />
         <Touched of={about.of} n={p.device_count} units={p.units ?? []} />
       </div>
@@ -338,11 +338,11 @@ function Since({ of }: { of: NonNullable<Conflict['since']> }) {
 function Asking({ of, title, involved, list }: { of: Disagreement; title: string; involved: InvolvedPolicy[]; list: Question[] }) {
   const [asking, setAsking] = useState(false);
   const { id: change } = useOpenChange();
-  const admin = useWho().data?.role === 'administrator';
+  const mayWrite = useMay('write');
   return (
     <>
       <Questions list={list} />
-      {admin && !change && involved.length > 0 && (
+      {mayWrite && !change && involved.length > 0 && (
         <button type="button" className="btn btn-sm self-start" onClick={() => setAsking(true)}>
           Ask the owners …
         </button>

@@ -210,7 +210,7 @@ function Asked({ r }: { r: ExceptionRequest }) {
             </button>
           </>
         ) : (
-          who?.role === 'administrator' && (
+          who?.rights.includes('exceptions-approve') && (
             <>
               <input
                 aria-label="Note"

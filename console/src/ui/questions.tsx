@@ -24,7 +24,7 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
   const [answering, setAnswering] = useState(false);
   const [answer, setAnswer] = useState('');
   const [error, setError] = useState<unknown>();
-  const mayAnswer = q.state === 'open' && (who?.role === 'administrator' || q.of.includes(who?.name ?? ''));
+  const mayAnswer = q.state === 'open' && (who?.rights.includes('write') || q.of.includes(who?.name ?? ''));
   const send = () =>
     got(api.POST('/api/v1/conflict-questions/{id}/answer', { params: { path: { id: q.id } }, body: { answer } }))
       .then(() => refresh())
@@ -60,7 +60,7 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
               Answer
             </button>
           )}
-          {q.by === who?.name && who.role === 'administrator' && (
+          {q.by === who?.name && who.rights.includes('write') && (
             <button type="button" className="btn btn-ghost btn-xs" onClick={() => void withdraw()}>
               Take it back
             </button>

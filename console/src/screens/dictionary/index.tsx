@@ -1,7 +1,7 @@
 // The dictionary: searched by plain words, or read by area.
 import { Link, useSearchParams } from 'react-router';
 import type { Setting } from '../../api/client';
-import { useAreas, useDictionary, useSettingSearch, useWho } from '../../api/queries';
+import { useAreas, useDictionary, useSettingSearch, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page, Sheet } from '../../ui/parts';
 import { useWords } from '../../ui/typed';
@@ -15,7 +15,7 @@ export function DictionaryScreen() {
   const found = useSettingSearch(q, [], change);
   const areas = useAreas().data ?? [];
   const area = params.get('area') ?? '';
-  const reader = useWho().data?.role !== 'administrator';
+  const reader = !useMay('write');
   const byArea = Map.groupBy(all.data ?? [], (d) => d.area || 'other');
   const shown = q ? found.data : all.data && (area === 'own' ? all.data.filter((d) => d.own) : (byArea.get(area || areas[0] || '') ?? []));
   return (

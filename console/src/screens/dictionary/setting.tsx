@@ -2,7 +2,7 @@
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { SettingUse } from '../../api/client';
-import { useSettingUse, useWho } from '../../api/queries';
+import { useSettingUse, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Whereabouts } from '../units/whereabouts';
 import { Empty, Fact, Failed, Id, Loading, Page, Sheet } from '../../ui/parts';
@@ -147,7 +147,7 @@ function Actions({ d }: { d: SettingUse }) {
   const open = useOpenChange();
   const go = useNavigate();
   const [error, setError] = useState<unknown>();
-  if (useWho().data?.role !== 'administrator') return null;
+  if (!useMay('write')) return null;
   return (
     <div className="flex flex-col items-end gap-2">
       <span className="flex gap-2">

@@ -2,7 +2,7 @@
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import type { Difference, PolicyDoc, PolicyVersion } from '../../api/client';
-import { useDifferences, useHistory, useLivePolicy, useWho } from '../../api/queries';
+import { useDifferences, useHistory, useLivePolicy, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page, Sheet } from '../../ui/parts';
 import { count, Time } from '../../ui/words';
@@ -107,7 +107,7 @@ const partWord = (part: string) => words[part] ?? part;
 function Version({ id, of: v, current }: { id: string; of: PolicyVersion; current: boolean }) {
   const open = useOpenChange();
   const go = useNavigate();
-  const reader = useWho().data?.role !== 'administrator';
+  const reader = !useMay('write');
   const [error, setError] = useState<unknown>();
   const restore = async () => {
     const there = open.change?.edits?.find((e) => e.kind === 'policies' && e.id === id);

@@ -3,7 +3,7 @@ import { replaceEqualDeep } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
-import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useWho } from '../../api/queries';
+import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained, ImpactPanel } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
@@ -52,7 +52,7 @@ function useShared<T>(value: T): T {
 
 function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
   const open = useOpenChange();
-  const reader = useWho().data?.role !== 'administrator';
+  const reader = !useMay('write');
   const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useKept(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = useShared(trial?.use ?? (saving.state === 'faults' ? undefined : stored.data));

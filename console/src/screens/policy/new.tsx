@@ -2,7 +2,7 @@
 import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Entry, type Kit, type PolicyDoc, type Value } from '../../api/client';
-import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useWho } from '../../api/queries';
+import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Failed, Field, Id, Loading, Page } from '../../ui/parts';
 import { count, slug, ValueText } from '../../ui/words';
@@ -203,7 +203,7 @@ function Copy({ of, onChoose, onBegin }: { of: string; onChoose: (id: string) =>
 function AskAll({ device }: { device: string }) {
   const [asked, setAsked] = useState('');
   const [error, setError] = useState<unknown>();
-  if (useWho().data?.role !== 'administrator') return null;
+  if (!useMay('write')) return null;
   return (
     <p className="quiet">
       {asked === device ? (
