@@ -57,7 +57,7 @@ func readKept() (*kept, error) {
 	}
 	data, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &exitError{exitUsage, "found no sign-in; run `zridge sign-in ADDRESS --name NAME` first, or name a folder with --estate"}
+		return nil, &exitError{exitUsage, "You are not signed in. Run: zridge sign-in ADDRESS --name NAME, or name a folder with --estate"}
 	}
 	var k kept
 	if err == nil {
@@ -101,7 +101,7 @@ func readPassword(s Streams, prompt string) (string, error) {
 
 func address(c *cli.Command) (string, error) {
 	if c.NArg() != 1 {
-		return "", usage("%s: found %d arguments, expected the service's ADDRESS", c.Name, c.NArg())
+		return "", wrongArguments(c, "ADDRESS")
 	}
 	u, err := url.Parse(c.Args().First())
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {

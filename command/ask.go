@@ -203,7 +203,7 @@ func deviceCommand(s Streams) *cli.Command {
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					n, err := client.Post[struct{ Settings int }](ctx, api, client.Path("devices", c.Args().First(), "retry"), nil)
 					if err == nil {
-						fmt.Fprintf(s.Out, "%s will be tried again\n", counted(n.Settings, "setting"))
+						fmt.Fprintf(s.Out, "%s will be retried at the next check-in.\n", counted(n.Settings, "failed setting"))
 					}
 					return err
 				}),
@@ -334,6 +334,14 @@ func statusCommand(s Streams) *cli.Command {
 func printProblem(p *wire.Problem) error {
 	if len(p.Faults) > 0 {
 		return problem.Faults(p.Faults)
+	}
+	switch {
+	case p.Code == "not-signed-in":
+		return &exitError{exitFault, "You are not signed in, or your session has expired. Run: zridge sign-in ADDRESS --name NAME"}
+	case p.Code == "own-request", p.Code == "forbidden":
+		return &exitError{exitFault, p.Detail}
+	case p.Change != "":
+		return &exitError{exitFault, p.Detail + " Add: --change " + p.Change}
 	}
 	return p
 }

@@ -133,7 +133,7 @@ func countArguments(c *cli.Command, arguments int, expected string) error {
 	if arguments == anyNumber || arguments >= 0 && c.NArg() == arguments || arguments < 0 && c.NArg() >= -arguments {
 		return nil
 	}
-	return usage("%s: found %d arguments, expected %s", c.Name, c.NArg(), expected)
+	return wrongArguments(c, expected)
 }
 
 // asked makes an action that takes a number of arguments and asks the service.

@@ -69,15 +69,15 @@ signin.banner: conflict between leads, leads-night; nothing is sent and the lapt
   unit:1       slipway-desk = "Slipway desk" (priority 10): lost: set closer to the laptop by leads, leads-night
 
 policies that do not apply:
-  macs: none of its targets includes this laptop or person
+1 policy is not assigned to this laptop. Show them with --not-assigned
 `
 	if status != 0 || out != want {
 		t.Errorf("status %d %s\nfound\n%s\nexpected\n%s", status, errOut, out, want)
 	}
-	out, _, _ = run(t, "explain", "--estate", folder(t, example), "LT-9", "--person", "ines")
+	out, _, _ = run(t, "explain", "--estate", folder(t, example), "LT-9", "--person", "ines", "--not-assigned")
 	for _, part := range []string{"LT-9, ines, home unit larkfell", "signin.banner = \"Larkfell property\", closest " +
 		"from house-rules", "disk.encryption.scope: not supported by this " +
-		"laptop (platform)", "macs: left out by person:ines", "slipway-desk: none of its targets"} {
+		"laptop (platform)", "macs: left out by person:ines", "slipway-desk: not assigned to this laptop or person"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("for another person %q is missing in\n%s", part, out)
 		}
@@ -129,8 +129,8 @@ func TestCheckPrintsFindings(t *testing.T) {
 
 func TestEffectiveAndConflictsAsText(t *testing.T) {
 	dir := folder(t, example)
-	out, _, status := run(t, "effective", "--estate", dir, "--all", "--reasons")
-	for _, part := range []string{"LT-7  ines  unit slipway", "LT-9  no person  unit larkfell", "unsupported (platform)", "not applying: leads, none of its targets", "setting                     status"} {
+	out, _, status := run(t, "effective", "--estate", dir, "--all", "--reasons", "--not-assigned")
+	for _, part := range []string{"LT-7  ines  unit slipway", "LT-9  no person  unit larkfell", "unsupported (platform)", "not applying: leads, not assigned", "setting                     status"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("%q is missing in\n%s", part, out)
 		}

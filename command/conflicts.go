@@ -32,7 +32,7 @@ func conflictsCommand(s Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
-				return usage("conflicts: found %d arguments, expected none", c.NArg())
+				return wrongArguments(c, "no arguments")
 			}
 			found, err := conflictsFound(ctx, c)
 			if err != nil {

@@ -29,6 +29,7 @@ func effectiveCommand(s Streams) *cli.Command {
 			estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json", "jsonl"),
 			&cli.BoolFlag{Name: "all", Usage: "every device of the estate"},
 			&cli.BoolFlag{Name: "reasons", Usage: "add the policies that do not apply, each with the reason"},
+			notAssignedFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			devices := c.Args().Slice()
@@ -58,7 +59,7 @@ func effectiveCommand(s Streams) *cli.Command {
 				return printJSON(out, answers)
 			}
 			for _, a := range answers {
-				printEffective(out, a)
+				printEffective(out, a, c.Bool(notAssigned))
 			}
 			return nil
 		},
@@ -116,7 +117,7 @@ func effectiveOf(plan *resolve.Plan, devices []string, person string) ([]*resolv
 	return results, nil
 }
 
-func printEffective(w io.Writer, a files.SubjectAnswer) {
+func printEffective(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 	who := "no person"
 	if a.Person != "" {
 		who = a.Person
@@ -135,10 +136,35 @@ func printEffective(w io.Writer, a files.SubjectAnswer) {
 	for _, p := range a.Problems {
 		fmt.Fprintf(w, "problem %s: %s (from %s)\n", p.Check, p.Message, orNone(p.From))
 	}
-	for _, n := range a.NotApplying {
-		fmt.Fprintf(w, "not applying: %s, %s\n", n.Policy, notApplyingText(n))
-	}
+	printNotApplying(w, "not applying: %s, %s\n", a.NotApplying, notAssigned)
 	fmt.Fprintln(w)
+}
+
+// notAssigned is the flag that lists every policy whose audience does not include a laptop: there are many of them, and few are of interest.
+const notAssigned = "not-assigned"
+
+func notAssignedFlag() cli.Flag {
+	return &cli.BoolFlag{Name: notAssigned, Usage: "list the policies whose audience does not include the laptop, too"}
+}
+
+// printNotApplying prints the policies that do not apply, a line each. Those that are not assigned are counted alone unless they are asked
+// for.
+func printNotApplying(w io.Writer, line string, list []files.NotApplyingAnswer, notAssigned bool) {
+	hidden := 0
+	for _, n := range list {
+		if n.Reason == string(resolve.NotIncluded) && !notAssigned {
+			hidden++
+			continue
+		}
+		fmt.Fprintf(w, line, n.Policy, notApplyingText(n))
+	}
+	if hidden > 0 {
+		verb := "are"
+		if hidden == 1 {
+			verb = "is"
+		}
+		fmt.Fprintf(w, "%s %s not assigned to this laptop. Show them with --not-assigned\n", counted(hidden, "policy"), verb)
+	}
 }
 
 // notApplyingText says why a policy does not apply.
@@ -151,7 +177,7 @@ func notApplyingText(n files.NotApplyingAnswer) string {
 	case string(resolve.Outside):
 		return "the laptop is outside of the unit that bounds the policy"
 	case string(resolve.NotIncluded):
-		return "none of its targets includes this laptop or person"
+		return "not assigned to this laptop or person"
 	case string(resolve.Excluded):
 		return "left out by " + strings.Join(n.Targets, ", ")
 	}

@@ -33,7 +33,7 @@ func importCommand(s Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 1 {
-				return usage("import: found %d arguments, expected one FOLDER", c.NArg())
+				return wrongArguments(c, "FOLDER")
 			}
 			api, err := signedIn()
 			if err != nil {
@@ -107,7 +107,7 @@ func exportCommand(s Streams) *cli.Command {
 		Description: "The folder must be new or empty. The same estate gives the same bytes.\n\nExample:\n  zridge export estate-2026-11/",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 1 {
-				return usage("export: found %d arguments, expected one FOLDER", c.NArg())
+				return wrongArguments(c, "FOLDER")
 			}
 			api, err := signedIn()
 			if err != nil {

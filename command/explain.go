@@ -19,10 +19,10 @@ func explainCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "explain", Usage: "why a laptop has a value: where it comes from and what lost to it", ArgsUsage: "DEVICE [SETTING]",
 		Description: "Examples:\n  zridge explain --estate demo/estate LT-0007 screen.lock_after_minutes\n  zridge explain LT-0007",
-		Flags:       []cli.Flag{estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json")},
+		Flags:       []cli.Flag{estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json"), notAssignedFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() < 1 || c.NArg() > 2 {
-				return usage("explain: found %d arguments, expected DEVICE [SETTING]", c.NArg())
+				return wrongArguments(c, "DEVICE [SETTING]")
 			}
 			a, err := explainAnswer(ctx, c, c.Args().First())
 			if err != nil {
@@ -49,7 +49,7 @@ func explainCommand(s Streams) *cli.Command {
 			if c.String("format") == "json" {
 				return printJSON(s.Out, a)
 			}
-			printExplained(s.Out, a)
+			printExplained(s.Out, a, c.Bool(notAssigned))
 			return nil
 		},
 	}
@@ -70,7 +70,7 @@ func explainAnswer(ctx context.Context, c *cli.Command, device string) (files.Su
 	return files.Explained(results[0]), nil
 }
 
-func printExplained(w io.Writer, a files.SubjectAnswer) {
+func printExplained(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 	who := "nobody signed in"
 	if a.Person != "" {
 		who = a.Person
@@ -104,9 +104,7 @@ func printExplained(w io.Writer, a files.SubjectAnswer) {
 	}
 	if len(a.NotApplying) > 0 {
 		fmt.Fprintln(w, "\npolicies that do not apply:")
-		for _, n := range a.NotApplying {
-			fmt.Fprintf(w, "  %s: %s\n", n.Policy, notApplyingText(n))
-		}
+		printNotApplying(w, "  %s: %s\n", a.NotApplying, notAssigned)
 	}
 }
 

@@ -86,7 +86,7 @@ func summaryCommand(s Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 1 {
-				return usage("summary: found %d arguments, expected POLICY", c.NArg())
+				return wrongArguments(c, "POLICY")
 			}
 			var page wire.SummaryPage
 			if c.IsSet("estate") {

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/search"
 	"zenithridge.example/zridge/formats/wire"
 )
 
@@ -113,6 +114,38 @@ func root(s Streams) *cli.Command {
 	return c
 }
 
+// unknownCommand names the command that was most likely meant.
+func unknownCommand(c *cli.Command, word string) error {
+	text := "Unknown command " + problem.Quote(word) + "."
+	if meant := cli.SuggestCommand(c.Commands, word); meant != "" && search.Near(meant, word) {
+		return usage("%s Did you mean %s?", text, problem.Quote(meant))
+	}
+	return usage("%s List the commands with: %s --help", text, c.FullName())
+}
+
+// listedBy says which command lists what an argument names.
+var listedBy = map[string]string{
+	"CHANGE": "change list", "POLICY": "policy list", "DEVICE": "device list", "PERSON": "person list", "GROUP": "group list", "UNIT": "unit list",
+	"SOURCE": "source list", "SETTING": "setting find WORDS", "REQUEST": "exception list",
+}
+
+// wrongArguments says which arguments a command wants, and where to find what they name.
+func wrongArguments(c *cli.Command, expected string) error {
+	if c.NArg() > 0 {
+		return usage("%s takes %s, and was given %s.", c.FullName(), expected, counted(c.NArg(), "argument"))
+	}
+	first := strings.Trim(strings.Fields(expected)[0], "[]")
+	article := "a"
+	if strings.ContainsAny(first[:1], "AEIOU") {
+		article = "an"
+	}
+	text := fmt.Sprintf("Name %s %s.", article, strings.ToLower(first))
+	if list := listedBy[first]; list != "" {
+		text += " List them with: zridge " + list
+	}
+	return usage("%s", text)
+}
+
 // prepare gives every command of the tree the same manners towards wrong usage.
 func prepare(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
@@ -121,13 +154,7 @@ func prepare(c *cli.Command) {
 	if len(c.Commands) > 0 && c.Action == nil {
 		c.Action = func(_ context.Context, c *cli.Command) error {
 			if word := c.Args().First(); word != "" {
-				names := make([]string, 0, len(c.Commands))
-				for _, sub := range c.Commands {
-					if !sub.Hidden {
-						names = append(names, sub.Name)
-					}
-				}
-				return usage("found the command %s, expected one of %s", problem.Quote(word), strings.Join(names, ", "))
+				return unknownCommand(c, word)
 			}
 			return cli.ShowSubcommandHelp(c)
 		}

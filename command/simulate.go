@@ -49,7 +49,7 @@ func simulateCommand(s Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
-				return usage("device simulate: found %d arguments, expected none", c.NArg())
+				return wrongArguments(c, "no arguments")
 			}
 			shares := endpoint.Shares{Slow: c.Int("slow"), Offline: c.Int("offline"), Refusing: c.Int("refuse"), Wrong: c.Int("wrong")}
 			if shares.Slow+shares.Offline+shares.Refusing+shares.Wrong > 100 {

@@ -380,6 +380,21 @@ func lineText(n int) string {
 	return fmt.Sprint(n)
 }
 
+// waitingText says why a run waits for review.
+func waitingText(r *directory.SourceReport) string {
+	switch r.Reason {
+	case "many-left":
+		return fmt.Sprintf("%s would leave, more than the allowed %d %%", counted(r.Left, "object"), r.MostLeft)
+	case "faults":
+		return fmt.Sprintf("%s cannot be imported", counted(max(r.Faulty, len(r.Faults)+r.MoreFaults), "object"))
+	case "first":
+		return "nothing was imported from this source yet"
+	case "set-up":
+		return "the configuration of the source was altered"
+	}
+	return "you asked to see it first"
+}
+
 // finishRun prints a run and gives the exit status that it comes to.
 func finishRun(s Streams, c *cli.Command, id string, run wire.SourceRun) error {
 	if run.State == "failed" && len(run.Report.Faults) > 0 && c.String("format") != "json" {
@@ -391,7 +406,7 @@ func finishRun(s Streams, c *cli.Command, id string, run wire.SourceRun) error {
 	switch run.State {
 	case "waiting":
 		if c.String("format") != "json" {
-			fmt.Fprintf(s.Out, "It waits (%s). Take it with: zridge source take %s\n", run.Report.Reason, id)
+			fmt.Fprintf(s.Out, "Waiting for review: %s. Import it with: zridge source take %s\n", waitingText(run.Report), id)
 		}
 		return nil
 	case "failed":

@@ -318,8 +318,8 @@ func printReach(s Streams, r wire.AudienceReach) {
 	}
 	fmt.Fprintf(
 		s.Out,
-		"%d of %d laptops get it, %s, in %s; %d left out by name, %d by the condition, %d on another platform, %d outside of its unit, %d "+
-			"not included; %d support none of it, of %d that is not known\n",
+		"Assigned to %d of %d laptops, %s, in %s.\nNot assigned: %d excluded, %d by the condition, %d by platform, %d outside of its unit, "+
+			"%d not included.\n%s%s\n",
 		r.Gets.Count,
 		r.Estate,
 		counted(r.People.Count, "owner"),
@@ -329,8 +329,8 @@ func printReach(s Streams, r wire.AudienceReach) {
 		r.Platform.Count,
 		r.Outside.Count,
 		r.NotIncluded.Count,
-		r.Unsupported.Count,
-		r.Unknown.Count,
+		supportText(r.Gets.Count, r.Unsupported.Count),
+		unknownText(r.Unknown.Count),
 	)
 	var rows [][]string
 	for _, group := range []struct {

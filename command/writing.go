@@ -145,10 +145,30 @@ func reviewPolicy(ctx context.Context, w io.Writer, api *client.Client, id, chan
 	return nil
 }
 
+// unknownText says on how many laptops it is not known whether they support a setting; empty where it is on none.
+func unknownText(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" Support is not known on %s.", counted(n, "laptop"))
+}
+
+// supportText says how many of the laptops that get a policy support none of its settings.
+func supportText(gets, unsupported int) string {
+	switch {
+	case gets == 0:
+		return "No laptop gets it."
+	case unsupported == 0:
+		return "All laptops support at least one of its settings."
+	}
+	return fmt.Sprintf("%s of %d support none of its settings.", counted(unsupported, "laptop"), gets)
+}
+
 func printUse(w io.Writer, use wire.PolicyUse) {
 	r := use.Reach
-	fmt.Fprintf(w, "reaches %s of %s; left out by name %d, by condition %d, by platform %d; %d support none of its settings\n",
-		counted(r.Gets, "device"), counted(r.People, "person"), r.Excluded, r.Condition, r.Platform, r.Unsupported)
+	fmt.Fprintf(w, "Assigned to %s of %s. Left out: %d by name, %d by the condition, %d by platform.\n",
+		counted(r.Gets, "laptop"), counted(r.People, "person"), r.Excluded, r.Condition, r.Platform)
+	fmt.Fprintln(w, supportText(r.Gets, r.Unsupported))
 	for _, f := range use.Findings {
 		word := "WRONG"
 		if f.Warning {

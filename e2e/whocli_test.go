@@ -73,13 +73,13 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 		"Nothing is taken from it before a dry run",
 	)
 	table := written(t, "laptops.csv", "Serial,System,Release,Bought\nZX3-1009,linux,13.0,2025\nNEW-1,macos,14.2,2026\n")
-	says(t, r.must("source", "send", "inventory", table), "2 new (1 of them here already)", "It waits (first)")
+	says(t, r.must("source", "send", "inventory", table), "2 new (1 of them here already)", "Waiting for review: nothing was imported")
 	says(t, r.must("device", "list", "--q", "NEW-1"), "0 in all")
 	says(t, r.must("source", "take", "inventory"), "2 read")
 	says(t, r.must("device", "list", "--where", "facts/bought>=2025", "--sort", "-facts/bought"), "NEW-1", "LT-0001", "2 in all")
 	says(t, r.must("source", "send", "inventory", table), "2 the same", "Laptops that get something else: 0")
 	faulty := written(t, "faulty.csv", "Serial,System,Release,Bought\nZX3-1009,toaster,13.0,2025\n")
-	says(t, r.must("source", "send", "inventory", faulty), ":2:10", "expected linux, windows or macos", "It waits (faults)")
+	says(t, r.must("source", "send", "inventory", faulty), ":2:10", "expected linux, windows or macos", "Waiting for review: 1 object cannot be imported")
 	says(t, r.must("source", "stop", "inventory"), "nothing was taken")
 	r.refused(1, "the column", "source", "send", "inventory", written(t, "other.csv", "A,B\n1,2\n"))
 	r.refused(1, "no such file", "source", "send", "inventory", "not-there.csv")
@@ -217,7 +217,7 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	)
 	says(t, r.must("exception", "requests", "--state", "asked"), "EX-PLOT", "ines.okafor")
 	says(t, r.must("exception", "impact", "EX-PLOT"), "1 of 241 devices get something else")
-	r.refused(1, "somebody else's", "exception", "approve", "EX-PLOT")
+	r.refused(1, "somebody else must approve it", "exception", "approve", "EX-PLOT")
 	other := second(t, api, "tomas.reyes")
 	if _, err := client.Post[wire.ExceptionRequest](
 		context.Background(),

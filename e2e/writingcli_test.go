@@ -44,13 +44,13 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	says(
 		t,
 		r.must("policy", "new", "field-disk", "--kit", "encrypt-field-laptops", "--title", "Encrypt field laptops"),
-		"reaches 0 devices",
+		"Assigned to 0 laptops",
 		"disk.recovery.escrow in encryption-base, for none of these",
 	)
 	says(
 		t,
 		r.must("policy", "audience", "field-disk", "--include", "group:field-laptops"),
-		"reaches 70 devices",
+		"Assigned to 70 laptops",
 		"WRONG  Two ways to unlock the disk at startup are required at once",
 	)
 	says(
@@ -78,7 +78,7 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 
 	// Work accounts only, with two domains, later a second browser family.
 	r.must("policy", "new", "office-browser", "--kit", "work-accounts-only")
-	says(t, r.must("policy", "set", "office-browser", "browser.account_domains=larkfell.example,larkfell-survey.example"), "reaches 0 devices")
+	says(t, r.must("policy", "set", "office-browser", "browser.account_domains=larkfell.example,larkfell-survey.example"), "Assigned to 0 laptops")
 	says(
 		t,
 		r.must("policy", "set", "office-browser", "browser.built_in.account_domains=example.larkfell"),
@@ -157,9 +157,9 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	r.must("policy", "new", "chart-store", "--title", "Camera off in the chart store", "--kind", "security")
 	r.must("policy", "set", "chart-store", "media.camera=off")
 	r.refused(2, "no laptop has the serial number NO-SUCH", "policy", "audience", "chart-store", "--include", "serial:NO-SUCH")
-	says(t, r.must("policy", "audience", "chart-store", "--include", "serial:zx3-1009"), "zx3-1009 is LT-0001", "reaches 1 device of 1 person")
+	says(t, r.must("policy", "audience", "chart-store", "--include", "serial:zx3-1009"), "zx3-1009 is LT-0001", "Assigned to 1 laptop of 1 person")
 	says(t, r.must("policy", "set", "chart-store", "network.proxy.mode=off"), "serves more than one purpose", "split it: zridge policy split")
-	says(t, r.must("policy", "split", "chart-store", "chart-store-proxy", "network.proxy.mode"), "chart-store-proxy\nreaches 1 device")
+	says(t, r.must("policy", "split", "chart-store", "chart-store-proxy", "network.proxy.mode"), "chart-store-proxy\nAssigned to 1 laptop")
 	r.refused(2, "near it are", "policy", "set", "chart-store", "media.kamera=off")
 	r.refused(2, "expected on or off", "policy", "set", "chart-store", "media.camera=perhaps")
 	r.refused(1, "out-of-range", "policy", "set", "chart-store", "screen.lock_after_minutes=2d")

@@ -292,7 +292,7 @@ func TestRefusalsSayWhat(t *testing.T) {
 	api := started(t)
 	for _, c := range []struct{ method, path, body, code, at, found, expected string }{
 		{"GET", "/views", "", "missing-field", "/query/page", "nothing", "can't be left out"},
-		{"GET", "/devices?limit=x", "", "wrong-type", "/query/limit", "another text", "integer"},
+		{"GET", "/devices?limit=x", "", "wrong-type", "/query/limit", `"x"`, "integer"},
 		{"GET", "/devices?limit=0", "", "wrong-type", "/query/limit", "a number", "number >= 1"},
 		{"GET", "/units?depht=2", "", "unknown-field", "/query/depht", "a parameter that there is not", "documented"},
 		{"POST", "/changes", `{"titel": "x"}`, "unknown-field", "/body/titel", "a field that there is not", "documented"},
@@ -301,8 +301,8 @@ func TestRefusalsSayWhat(t *testing.T) {
 		{"POST", "/changes", `{"title": {"a secret": 1}}`, "wrong-type", "/body/title", "an object", "string"},
 		{"POST", "/changes", `{"title": true}`, "wrong-type", "/body/title", "true or false", "string"},
 		{"POST", "/changes", `[]`, "wrong-type", "/body", "a list", "object"},
-		{"POST", "/changes", `"a secret"`, "wrong-type", "/body", "another text", "object"},
-		{"POST", "/tokens", `{"name": "x", "role": "a secret", "days": 1}`, "not-one-of", "/body/role", "another text", "reader"},
+		{"POST", "/changes", `"a secret"`, "wrong-type", "/body", "a text", "object"},
+		{"POST", "/tokens", `{"name": "x", "role": "a secret", "days": 1}`, "not-one-of", "/body/role", "a text", "reader"},
 		{"POST", "/changes", `{"title": `, "syntax", "", "JSON", "documented form"},
 	} {
 		status, p := wrongly(t, api, c.method, c.path, "application/json", c.body)

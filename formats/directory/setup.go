@@ -130,6 +130,7 @@ type SourceReport struct {
 	Altered      int             `json:"altered"`
 	Same         int             `json:"same"`
 	Left         int             `json:"left"`
+	MostLeft     int             `json:"most_left,omitempty" doc:"Percent that may leave without review"`
 	Back         int             `json:"back"`
 	Faulty       int             `json:"faulty" doc:"Things that can't be taken as they are; they stay as they were"`
 	Items        []SourceItem    `json:"items" doc:"The first of each sort"`

@@ -21,6 +21,8 @@ type Problem struct {
 	Faults []problem.Fault `json:"faults,omitempty"`
 	// Overtaken lists objects that were published otherwise since the change began to edit them.
 	Overtaken []Overtaken `json:"overtaken,omitempty"`
+	// Change is the open change that has what is missing.
+	Change string `json:"change,omitempty"`
 }
 
 // Error makes a Problem an error of the client.

@@ -26,10 +26,11 @@ import (
 )
 
 var titles = map[string]string{
-	"not-signed-in":      "Sign in first",
+	"not-signed-in":      "Not signed in",
 	"refused":            "Refused",
 	"forbidden":          "You may not do this",
 	"not-found":          "Not found",
+	"own-request":        "Somebody else must approve",
 	"faults":             "The input has faults",
 	"stale":              "Somebody altered this since you read it",
 	"overtaken":          "Another change has published one of these objects",
@@ -64,6 +65,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 		answered  *wire.Problem
 		busy      *workflow.BusyError
 		denied    *access.DeniedError
+		own       *workflow.OwnRequestError
 	)
 	switch {
 	case err == nil:
@@ -76,8 +78,10 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return p
 	case errors.As(err, &denied):
 		return mayNot(denied.Right)
+	case errors.As(err, &own):
+		return problemOf(http.StatusForbidden, "own-request", own.Error())
 	case errors.As(err, &notFound):
-		return problemOf(http.StatusNotFound, "not-found", notFound.Error())
+		return s.missing(ctx, notFound)
 	case errors.As(err, &unknown):
 		return problemOf(http.StatusNotFound, "not-found", unknown.Error())
 	case errors.Is(err, store.ErrNotFound):
@@ -112,6 +116,16 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusServiceUnavailable, "let-go", "nobody waits for the answer any more")
 	}
 	return problemOf(http.StatusInternalServerError, "internal", s.logged(ctx, "request failed", "error", err))
+}
+
+// missing says that something is not there, and in which open change it is, where there is one.
+func (s *server) missing(ctx context.Context, e *workflow.NotFoundError) *wire.Problem {
+	p := problemOf(http.StatusNotFound, "not-found", e.Error())
+	if change := s.Flow.OpenEditOf(ctx, e.Kind, e.ID); change != "" {
+		p.Change = change
+		p.Detail = fmt.Sprintf("No published %s %s. It exists in the open change %s.", e.Kind, problem.Quote(e.ID), change)
+	}
+	return p
 }
 
 // logged logs a failure of the service with the id of the request, and gives what the caller is told: nothing but the id.
@@ -159,7 +173,7 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 	return p
 }
 
-// faultOf puts what the API library found wrong in our words. The value is only said by its type.
+// faultOf puts what the API library found wrong in our words. A value that may be a secret is only said by its type.
 func faultOf(d *huma.ErrorDetail) problem.Fault {
 	f := problem.Fault{
 		Code:     problem.WrongType,
@@ -187,6 +201,9 @@ func faultOf(d *huma.ErrorDetail) problem.Fault {
 			f.Code = problem.NotOneOf
 		}
 	}
+	if text, is := d.Value.(string); is && text != "" && strings.HasPrefix(f.Path, "/query/") && f.Code != problem.UnknownField {
+		f.Found = problem.Quote(text) // no secret is a parameter of an address
+	}
 	return f
 }
 
@@ -200,7 +217,7 @@ func typeOf(v any) string {
 	case float64, int, int64, json.Number:
 		return "a number"
 	case string:
-		return "another text"
+		return "a text"
 	case []any:
 		return "a list"
 	case map[string]any:

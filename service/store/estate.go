@@ -124,6 +124,14 @@ func (s *Store) Versions(kind, id string) ([]ObjectVersion, error) {
 	return many[ObjectVersion](s.db.Where("kind = ? AND id = ?", kind, id).Order("version DESC"))
 }
 
+// OpenEdit gives the open change that edits an object, the one that was altered last.
+func (s *Store) OpenEdit(kind, id string) (string, error) {
+	c, err := one[Change](
+		s.db.Where("state = 'open' AND id IN (SELECT change_id FROM edits WHERE kind = ? AND object_id = ? AND NOT retire)", kind, id).Order("updated_at DESC"),
+	)
+	return c.ID, err
+}
+
 // batch is how many rows are written with one statement.
 const batch = 500
 

@@ -3,6 +3,7 @@
 package workflow
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"time"
@@ -20,6 +21,26 @@ func notFound(err error, kind, id string) error {
 		return &NotFoundError{kind, id}
 	}
 	return err
+}
+
+// OpenEditOf gives an open change with an edit of an object, which is named as a NotFoundError names it; empty: there is none.
+func (s *ChangeService) OpenEditOf(ctx context.Context, kind, id string) string {
+	plural := map[string]string{"policy": "policies", "group": "groups", "setting": "settings", "unit": "units", "device": "devices", "person": "people"}[kind]
+	if plural == "" {
+		return ""
+	}
+	change, err := s.store.In(ctx).OpenEdit(plural, id)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		s.log.Error("looking for an open change", "kind", kind, "id", id, "error", err)
+	}
+	return change
+}
+
+// OwnRequestError says that somebody would approve what they asked for themselves.
+type OwnRequestError struct{}
+
+func (e *OwnRequestError) Error() string {
+	return "You asked for this exception; somebody else must approve it."
 }
 
 // StaleError says that what is being altered was altered by somebody else since it was read.

@@ -177,14 +177,7 @@ func (s *ConflictService) DecideException(ctx context.Context, by Actor, id stri
 		return Request{}, &StateError{id, r.State, Asked}
 	}
 	if approve && r.AskedBy == by.Name {
-		return Request{}, problem.Faults{
-			{
-				Code:     problem.PrefersItself,
-				Path:     "/approve",
-				Found:    "the approval of " + problem.Quote(by.Name) + ", who asked",
-				Expected: "somebody else's",
-			},
-		}
+		return Request{}, &OwnRequestError{}
 	}
 	now := s.now()
 	r.State, r.DecidedBy, r.DecidedAt, r.Note = Refused, by.Name, &now, note
@@ -269,14 +262,7 @@ func approvedByAnother(by Actor, in EditInput) error {
 	}
 	var doc files.ExceptionDoc
 	if json.Unmarshal(in.Body, &doc) == nil && doc.ApprovedBy == by.Name {
-		return problem.Faults{
-			{
-				Code:     problem.PrefersItself,
-				Path:     "/approved_by",
-				Found:    problem.Quote(by.Name) + ", who writes it",
-				Expected: "somebody else; ask for it, and let somebody else approve",
-			},
-		}
+		return &OwnRequestError{}
 	}
 	return nil
 }

@@ -295,7 +295,7 @@ func (s *SourceService) conclude(
 	case report.Faulty > 0 || len(report.Faults) > 0:
 		reason = "faults"
 	case report.Left > 1 && report.Left*100 > most*(report.Left+report.Same+report.Altered):
-		reason = "many-left"
+		reason, report.MostLeft = "many-left", most
 	}
 	if reason != "" {
 		report.Reason = reason

@@ -193,7 +193,7 @@ function Running({ s, run }: { s: Source; run: SourceRun }) {
   const reasons: Record<string, string> = {
     first: 'Nothing was taken from this source yet. This is what it would bring.',
     'set-up': 'The set-up was altered. This is what reading by the new one would do.',
-    'many-left': 'More has left than the set-up lets pass without asking.',
+    'many-left': `${count(run.report?.left ?? 0, 'object')} would leave, more than the allowed ${run.report?.most_left ?? 0} %.`,
     faults: 'Some things can’t be taken as they are. They would stay as they were.',
     asked: 'This is what it would do.',
   };
