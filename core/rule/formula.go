@@ -99,7 +99,7 @@ func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 	}
 	test := &Test{Source: source, Scope: r.scope}
 	test.rule = sync.OnceValue(func() *Rule {
-		one, err := Compile(r.scope, source)
+		one, err := compile(r.scope, source)
 		if err != nil {
 			return nil // a part of what compiled, of a type that is no bool: an error wherever it is looked at
 		}

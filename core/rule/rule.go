@@ -72,6 +72,7 @@ func environment(s Scope) *cel.Env {
 	options := []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true),
 		cel.EnableMacroCallTracking(),
+		cel.ExpressionNodeLimit(maxNodes),
 	} // macros are written out again when a part is taken by itself
 	for _, name := range s.Variables() {
 		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
@@ -98,25 +99,52 @@ func environment(s Scope) *cel.Env {
 }
 
 // Compile parses and checks an expression. It refuses what does not parse, names a variable that the
-// scope does not see, or has a type that is known not to be bool; the error is a *CompileError.
+// scope does not see, has a type that is known not to be bool, or may cost more than is allowed (see budget.go);
+// the error is a *CompileError.
 func Compile(s Scope, source string) (*Rule, error) {
-	env := environments[s]()
-	ast, issues := env.Compile(source)
-	if issues.Err() != nil {
-		first := issues.Errors()[0]
-		return nil, &CompileError{Line: max(1, first.Location.Line()), Column: max(1, first.Location.Column()+1), Message: first.Message}
+	if refused := affordable(source, nil); refused != nil {
+		return nil, refused
 	}
-	if out := ast.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
+	return compile(s, source)
+}
+
+// compile is Compile for a source that is not too long.
+func compile(s Scope, source string) (*Rule, error) {
+	env := environments[s]()
+	parsed, issues := env.Parse(source)
+	if issues.Err() != nil {
+		return nil, compileError(issues)
+	}
+	if refused := affordable(source, parsed.NativeRep().Expr()); refused != nil {
+		return nil, refused
+	}
+	checked, issues := env.Check(parsed)
+	if issues.Err() != nil {
+		return nil, compileError(issues)
+	}
+	if out := checked.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, &CompileError{Line: 1, Column: 1, Message: "the expression is of type " + out.String() + ", not bool"}
 	}
-	program, err := env.Program(ast, cel.EvalOptions(cel.OptOptimize))
+	var options []cel.ProgramOption
+	if repeats(checked.NativeRep().Expr()) {
+		if refused := s.estimate(env, checked); refused != nil {
+			return nil, refused
+		}
+		options = append(options, cel.CostLimit(s.maxCost()))
+	}
+	program, err := env.Program(checked, append(options, cel.EvalOptions(cel.OptOptimize))...)
 	if err != nil { // a constant part that always fails: an error on each laptop, not in the writing
-		program, err = env.Program(ast)
+		program, err = env.Program(checked, options...)
 	}
 	if err != nil {
 		return nil, &CompileError{Line: 1, Column: 1, Message: strings.TrimSpace(err.Error())}
 	}
-	return &Rule{source: source, scope: s, program: program, ast: ast}, nil
+	return &Rule{source: source, scope: s, program: program, ast: checked}, nil
+}
+
+func compileError(issues *cel.Issues) *CompileError {
+	first := issues.Errors()[0]
+	return &CompileError{Line: max(1, first.Location.Line()), Column: max(1, first.Location.Column()+1), Message: first.Message}
 }
 
 // Holds evaluates the expression. A value that is no bool is an error, as is a missing fact.
