@@ -32,6 +32,7 @@ require (
 require (
 	github.com/bits-and-blooms/bitset v1.24.4 // indirect
 	github.com/mschoch/smat v0.2.0 // indirect
+	golang.org/x/sync v0.24.0 // indirect
 )
 
 require (

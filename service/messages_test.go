@@ -61,7 +61,7 @@ func TestWhatIsNoMessage(t *testing.T) {
 		"a document type":        {kind, `<!DOCTYPE SyncML [<!ENTITY a "b">]>` + message("LT-1", "1", "1", "", hello), 400},
 		"an unknown entity":      {kind, message("LT-1", "1", "1", "", "<Alert><CmdID>1</CmdID><Data>&a;</Data></Alert>"), 400},
 		"nested deep":            {kind, message("LT-1", "1", "1", "", deep), 400},
-		"over a mebibyte":        {kind, message("LT-1", "1", "1", "", strings.Repeat(" ", 1<<20)), 413},
+		"over a mebibyte":        {kind, message("LT-1", "1", "1", "", strings.Repeat(" ", 1<<20)), 400},
 		"no header":              {kind, `<SyncML xmlns="SYNCML:SYNCML1.2"><SyncBody/></SyncML>`, 400},
 		"no session":             {kind, message("LT-1", "", "1", "", hello), 400},
 		"bytes that are no text": {kind, message("LT-1", "1", "1", "", "\xff\xfe"), 400},
@@ -80,8 +80,8 @@ func TestWhatIsNoMessage(t *testing.T) {
 	} {
 		status, text := post(t, api.Base, kind, c.body)
 		m, err := syncml.Decode([]byte(text))
-		if status != 200 || err != nil || m.Commands[0].Cmd != "SyncHdr" || m.Commands[0].Data != c.code {
-			t.Errorf("%s: %d %s %v, expected a header status of %s", name, status, text, err, c.code)
+		if status != 200 || err != nil || len(m.Commands) != 1 || m.Commands[0].Cmd != "SyncHdr" || m.Commands[0].Data != c.code {
+			t.Errorf("%s: %d %s %v, expected nothing but a header status of %s", name, status, text, err, c.code)
 		}
 	}
 }

@@ -3,11 +3,13 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -31,18 +33,24 @@ type Config struct {
 	Zone     *time.Location // by which days turn; nil: the machine's
 	Keep     time.Duration  // how long runs of sources and what they did to objects are kept; 0: workflow.DefaultKeep
 	Log      *slog.Logger
+
+	TLS         TLS
+	Proxies     []netip.Prefix // that stand in front of the service; their X-Forwarded headers are believed
+	Hosts       []string       // names that the service answers to; none: those of the certificate, or of loopback
+	Connections int            // of one address at once; 0: 512
 }
 
 // Running is a service that answers.
 type Running struct {
-	Address   string // http://host:port
-	SetupCode string // of the first administrator; empty when there is one
-	server    *http.Server
-	flow      *workflow.Service
-	store     *store.Store
-	stop      context.CancelFunc
-	loops     sync.WaitGroup // what runs until stop
-	done      chan error
+	Address     string           // http://host:port, or https
+	SetupCode   string           // of the first administrator; empty when there is one
+	Certificate *tls.Certificate // that the service answers with at its start; nil: none
+	server      *http.Server
+	flow        *workflow.Service
+	store       *store.Store
+	stop        context.CancelFunc
+	loops       sync.WaitGroup // what runs until stop
+	done        chan error
 }
 
 const stopWithin = 5 * time.Second
@@ -57,6 +65,12 @@ func Start(c Config) (*Running, error) {
 	}
 	if c.Zone == nil {
 		c.Zone = time.Local
+	}
+	if c.Connections == 0 {
+		c.Connections = 512
+	}
+	if err := c.checkTransport(); err != nil {
+		return nil, err
 	}
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
@@ -94,18 +108,27 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
 	}
+	certificates := &certificates{TLS: c.TLS, log: c.Log}
+	if !c.TLS.plain() {
+		if err := certificates.load(); err != nil {
+			data.Close()
+			listener.Close()
+			return nil, err
+		}
+	}
 	checkIn := checkin.NewServer(data, flow, c.Log, now)
 	ctx, stop := context.WithCancel(context.Background())
 	r := &Running{
-		Address:   "http://" + listener.Addr().String(),
-		SetupCode: code,
-		flow:      flow,
-		store:     data,
-		stop:      stop,
-		done:      make(chan error, 1),
+		Address:     c.scheme() + listener.Addr().String(),
+		Certificate: certificates.current,
+		SetupCode:   code,
+		flow:        flow,
+		store:       data,
+		stop:        stop,
+		done:        make(chan error, 1),
 	}
 	r.server = &http.Server{
-		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log, Ending: ctx.Done()}),
+		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log, Ending: ctx.Done(), Proxies: c.Proxies, MayHost: c.mayHost(certificates)}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
@@ -116,14 +139,20 @@ func Start(c Config) (*Running, error) {
 			select {
 			case <-ctx.Done():
 				checkIn.Sweep(context.WithoutCancel(ctx))
+				flow.FlushOften(context.WithoutCancel(ctx), true)
 				return
 			case <-tick.C:
 				checkIn.Sweep(context.WithoutCancel(ctx))
+				flow.FlushOften(ctx, false)
 			}
 		}
 	})
 	r.loops.Go(func() { flow.Run(ctx) })
-	go func() { r.done <- r.server.Serve(listener) }()
+	limited := httpapi.LimitConnections(listener, c.Connections)
+	if !c.TLS.plain() {
+		limited = tls.NewListener(limited, certificates.config())
+	}
+	go func() { r.done <- r.server.Serve(limited) }()
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil
 }

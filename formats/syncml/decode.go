@@ -25,9 +25,11 @@ func (e *SyntaxError) Error() string {
 // element is one element of a message, with its text.
 type element struct {
 	name     string
-	text     string
+	content  []byte // the text, put together of as many parts as there are
 	children []*element
 }
+
+func (e *element) text() string { return string(e.content) }
 
 func (e *element) child(name string) *element {
 	if e != nil {
@@ -48,11 +50,11 @@ func (e *element) at(path ...string) string {
 	if e == nil {
 		return ""
 	}
-	return strings.TrimSpace(e.text)
+	return strings.TrimSpace(e.text())
 }
 
-// Decode reads a message. A text with a document type, with entities beyond the five of XML, nested too deep or too
-// long is refused, as is one that is no SyncML 1.2. The error is a *SyntaxError.
+// Decode reads a message. A text with a document type, with processing instructions, with entities beyond the five of XML, nested too deep
+// or too long is refused, as is one that is no SyncML 1.2, or beyond a limit of this package. The error is a *SyntaxError.
 func Decode(data []byte) (*Message, error) {
 	if len(data) > MaxMessage {
 		return nil, &SyntaxError{MaxMessage, "longer than 1 MiB"}
@@ -76,7 +78,49 @@ func Decode(data []byte) (*Message, error) {
 		}
 		m.Commands = append(m.Commands, readCommand(e))
 	}
+	if reason := m.beyond(); reason != "" {
+		return nil, &SyntaxError{0, reason}
+	}
 	return m, nil
+}
+
+// beyond says which limit a message is beyond; empty: none.
+func (m *Message) beyond() string {
+	h := &m.Header
+	for name, id := range map[string]string{"SessionID": h.SessionID, "MsgID": h.MsgID} {
+		if len(id) > MaxID {
+			return fmt.Sprintf("a %s of %d bytes, expected at most %d", name, len(id), MaxID)
+		}
+	}
+	for name, uri := range map[string]string{"Source": h.Source, "Target": h.Target, "LocName": h.SourceName} {
+		if len(uri) > maxURI {
+			return fmt.Sprintf("a %s of %d bytes, expected at most %d", name, len(uri), maxURI)
+		}
+	}
+	count := 0
+	var each func(commands []Command) string
+	each = func(commands []Command) string {
+		for i := range commands {
+			c := &commands[i]
+			count++
+			switch {
+			case count > MaxCommands:
+				return fmt.Sprintf("more than %d commands", MaxCommands)
+			case max(len(c.CmdID), len(c.MsgRef), len(c.CmdRef), len(c.Name), len(c.Cmd)) > MaxID:
+				return fmt.Sprintf("a command with an id or name of more than %d bytes", MaxID)
+			}
+			for k := range c.Items {
+				if max(len(c.Items[k].Source), len(c.Items[k].Target)) > maxURI {
+					return fmt.Sprintf("a node's URI of more than %d bytes", maxURI)
+				}
+			}
+			if reason := each(c.Commands); reason != "" {
+				return reason
+			}
+		}
+		return ""
+	}
+	return each(m.Commands)
 }
 
 // readTree reads the elements. The namespaces are checked at the root and for what belongs to meta information.
@@ -85,6 +129,7 @@ func readTree(data []byte) (*element, error) {
 	d.Strict = true
 	var open []*element
 	var root *element
+	tokens := 0
 	fail := func(format string, args ...any) error {
 		return &SyntaxError{d.InputOffset(), fmt.Sprintf(format, args...)}
 	}
@@ -96,10 +141,20 @@ func readTree(data []byte) (*element, error) {
 		if err != nil {
 			return nil, fail("%s", strings.TrimPrefix(err.Error(), "XML syntax error on "))
 		}
+		if tokens++; tokens > maxTokens {
+			return nil, fail("more than %d elements and texts", maxTokens)
+		}
 		switch t := token.(type) {
 		case xml.Directive:
 			return nil, fail("a document type is not taken")
+		case xml.ProcInst:
+			if t.Target != "xml" || tokens > 1 {
+				return nil, fail("a processing instruction is not taken")
+			}
 		case xml.StartElement:
+			if len(t.Attr) > maxAttrs {
+				return nil, fail("more than %d attributes", maxAttrs)
+			}
 			if len(open) >= maxDepth {
 				return nil, fail("more than %d levels of elements", maxDepth)
 			}
@@ -118,7 +173,8 @@ func readTree(data []byte) (*element, error) {
 			open = open[:len(open)-1]
 		case xml.CharData:
 			if len(open) > 0 {
-				open[len(open)-1].text += string(t)
+				e := open[len(open)-1]
+				e.content = append(e.content, t...)
 			}
 		}
 	}
@@ -161,13 +217,13 @@ func readCommand(e *element) Command {
 				More:   child.child("MoreData") != nil,
 			}
 			if data := child.child("Data"); data != nil {
-				item.Data = data.text // as it stands: spaces may belong to a value
+				item.Data = data.text() // as it stands: spaces may belong to a value
 			}
 			c.Items = append(c.Items, item)
 		case "TargetRef":
-			c.TargetRefs = append(c.TargetRefs, strings.TrimSpace(child.text))
+			c.TargetRefs = append(c.TargetRefs, strings.TrimSpace(child.text()))
 		case "SourceRef":
-			c.SourceRefs = append(c.SourceRefs, strings.TrimSpace(child.text))
+			c.SourceRefs = append(c.SourceRefs, strings.TrimSpace(child.text()))
 		case "Chal":
 			c.Chal = &Chal{Format: child.at("Meta", "Format"), Type: child.at("Meta", "Type"), NextNonce: child.at("Meta", "NextNonce")}
 		case "Atomic", "Sequence", "Get", "Add", "Replace", "Delete", "Exec", "Copy", "Alert":

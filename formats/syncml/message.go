@@ -7,8 +7,13 @@ const ContentType = "application/vnd.syncml.dm+xml"
 
 // Limits of what is read.
 const (
-	MaxMessage = 1 << 20 // bytes
-	maxDepth   = 32      // levels of XML
+	MaxMessage  = 1 << 20 // bytes
+	MaxCommands = 500     // commands of a message, those inside of others counted
+	MaxID       = 64      // bytes of a session's, message's or command's id
+	maxDepth    = 32      // levels of XML
+	maxTokens   = 50_000  // parts of the XML: starts, ends, texts and comments
+	maxAttrs    = 8       // attributes of an element, those that declare namespaces counted
+	maxURI      = 255     // bytes of a URI, of a laptop's and of a node's
 )
 
 // Versions of the protocol.

@@ -122,6 +122,9 @@ func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Mil
 // authenticate tests credentials against the nonce of the device's next session and against the session's
 // challenges of this window of time and the last. A wrong try changes nothing: it does not void a laptop's nonce.
 func (d *Server) authenticate(ctx context.Context, device, session, data string) bool {
+	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
+		return false // it left the estate
+	}
 	laptop, err := d.store.In(ctx).Laptop(device)
 	if err != nil || laptop.Credential == "" {
 		return false
@@ -183,6 +186,11 @@ func (d *Server) OfferCodes(ctx context.Context, by workflow.Actor, devices []st
 		rows = append(rows, store.Code{Hash: signin.HashOf(c.Code), Purpose: enrolPurpose, Device: device, CreatedAt: now, ExpiresAt: c.Expires})
 	}
 	err := d.store.Transaction(ctx, func(tx *store.Store) error {
+		for _, device := range devices { // one code a laptop: the last
+			if err := tx.DropCodesOf(enrolPurpose, device); err != nil {
+				return err
+			}
+		}
 		if err := tx.AddCodes(rows); err != nil {
 			return err
 		}
@@ -208,8 +216,9 @@ type Enrolment struct {
 	Nonce  string `json:"nonce" doc:"Of the first session, in base64"`
 }
 
-// Enrol takes a laptop in with its one-time code. A refusal is recorded.
-func (d *Server) Enrol(ctx context.Context, code, device, serial string) (Enrolment, error) {
+// Enrol takes a laptop in with its one-time code. from is the sender's network address. A refusal is recorded; other codes for the laptop
+// are void from now on.
+func (d *Server) Enrol(ctx context.Context, code, device, serial, from string) (Enrolment, error) {
 	now := d.now()
 	var out Enrolment
 	err := d.store.Transaction(ctx, func(tx *store.Store) error {
@@ -229,23 +238,13 @@ func (d *Server) Enrol(ctx context.Context, code, device, serial string) (Enrolm
 		if err := tx.SaveLaptop(laptop); err != nil {
 			return err
 		}
+		if err := tx.DropCodesOf(enrolPurpose, device); err != nil {
+			return err
+		}
 		return tx.Audit(store.AuditRecord{At: now, By: device, Via: "device", Action: "enrol", Kind: string(estate.KindDevice), ObjectID: device})
 	})
 	if errors.Is(err, ErrRefused) {
-		recorded := device
-		if !estate.ValidID(recorded) {
-			recorded = "?"
-		}
-		d.store.In(ctx).Audit(
-			store.AuditRecord{
-				At:       now,
-				By:       recorded,
-				Via:      "device",
-				Action:   "enrolment refused",
-				Kind:     string(estate.KindDevice),
-				ObjectID: recorded,
-			},
-		)
+		d.flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "device"}, "enrolment refused", from)
 	}
 	if err == nil {
 		out.Nonce = d.nextNonce(device)

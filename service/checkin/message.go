@@ -33,6 +33,7 @@ func (d *Server) Answer(ctx context.Context, data []byte, from string) ([]byte, 
 			return answer.text, nil // the same answer again, no second effect
 		}
 		if !s.over {
+			s.bytes += int64(len(data))
 			return s.answer(ctx, m, sum, m.Header.Cred != nil)
 		}
 	}
@@ -70,18 +71,13 @@ func challengeOf(nonce []byte) *syncml.Chal {
 	return &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: base64.StdEncoding.EncodeToString(nonce)}
 }
 
-// refuse answers a message of which nothing is done.
+// refuse answers a message of which nothing is done: with a status for its header, whatever else it has. A stranger gets no long answer.
 func (d *Server) refuse(m *syncml.Message, code string, chal *syncml.Chal) []byte {
 	out := answerTo(m)
 	header := statusOf(m, "0", "SyncHdr", code)
 	header.TargetRefs, header.SourceRefs = nonEmpty(m.Header.Target), nonEmpty(m.Header.Source)
 	header.Chal = chal
 	out.Commands = append(out.Commands, header)
-	for i := range m.Commands {
-		if c := &m.Commands[i]; c.Name != "Status" && c.CmdID != "" {
-			out.Commands = append(out.Commands, statusOf(m, c.CmdID, c.Name, code))
-		}
-	}
 	number(out)
 	out.Final = true
 	return syncml.Encode(out)

@@ -17,8 +17,8 @@ func (s *session) receive(m, out *syncml.Message) (aborted bool) {
 		code := ""
 		switch c.Name {
 		case "Status":
-			if c.CmdRef != "0" {
-				s.statuses[c.MsgRef+"/"+c.CmdRef] = c.Data
+			if key := c.MsgRef + "/" + c.CmdRef; s.asked[key].Name != "" { // others mean nothing to us
+				s.statuses[key] = c.Data
 			}
 		case "Results":
 			code = s.receiveResults(c)
@@ -53,6 +53,9 @@ func isDevInfo(c *syncml.Command) bool {
 func (s *session) receiveResults(c *syncml.Command) string {
 	code := syncml.OK
 	for _, item := range c.Items {
+		if !s.wanted[item.Source] {
+			return syncml.NotAllowed // nobody asked for it
+		}
 		meta := item.Meta
 		if meta.Format == "" {
 			meta.Format = c.Meta.Format
@@ -65,7 +68,7 @@ func (s *session) receiveResults(c *syncml.Command) string {
 			have = &received{meta: meta, want: max(meta.Size, c.Meta.Size)}
 			s.results[item.Source] = have
 		}
-		have.data += item.Data
+		have.data = append(have.data, item.Data...)
 		have.more = item.More
 		switch {
 		case len(have.data) > maxMessage:
@@ -83,7 +86,7 @@ func (s *session) receiveResults(c *syncml.Command) string {
 
 func (s *session) value(path string) string {
 	if r := s.results[path]; r != nil && !r.more {
-		return r.data
+		return string(r.data)
 	}
 	return ""
 }
@@ -92,7 +95,7 @@ func (s *session) value(path string) string {
 // A node that it does not have is a setting that it leaves as it is.
 func (s *session) reported(id setting.ID) (v setting.Value, answered bool) {
 	if r := s.results[syncml.ReportedPath+string(id)]; r != nil && !r.more {
-		v, err := syncml.ReadValue(r.data, r.meta)
+		v, err := syncml.ReadValue(string(r.data), r.meta)
 		return v, err == nil
 	}
 	for key, c := range s.asked {

@@ -47,7 +47,7 @@ func (s *session) send(ctx context.Context, out *syncml.Message) error {
 	for len(s.queue) > 0 {
 		c := command(s.deliveries[s.queue[0]])
 		next := syncml.Size(&c)
-		if size+next > s.limit-headroom { // a large value goes by itself, in chunks
+		if size+next > s.limit-headroom || len(atomic.Commands) == commandsAtOnce { // a large value goes by itself, in chunks
 			break
 		}
 		size += next

@@ -34,6 +34,17 @@ const (
 // maxRounds bounds how often what is left is sent again without what was refused.
 const maxRounds = 100
 
+// commandsAtOnce is how many settings one message asks for or sends: the laptop's answer has two commands for each, and must stay below
+// syncml.MaxCommands.
+const commandsAtOnce = 200
+
+// Limits of a session. A laptop that takes the largest values of every setting in its smallest messages stays far below them.
+const (
+	maxMessages     = 5000
+	maxSessionBytes = 64 << 20
+	answersKept     = 4 // for a laptop that did not get one and asks again
+)
+
 // headroom is what a message needs besides the commands that are counted, in bytes.
 const headroom = 2048
 
@@ -52,7 +63,9 @@ type session struct {
 	touched time.Time // guarded by the server
 
 	mu          sync.Mutex
-	answers     map[string]answered // by MsgID
+	answers     map[string]answered // by MsgID: the last few
+	answerOrder []string            // their MsgIDs, the oldest first
+	bytes       int64               // of all messages so far
 	over        bool
 	started     time.Time
 	laptop      store.Laptop
@@ -70,6 +83,7 @@ type session struct {
 	before     map[setting.ID]rollout.Delivery // as they were read
 	asked      map[string]syncml.Command       // commands that wait for an answer, by MsgID and CmdID
 	results    map[string]*received            // values that were asked for, by path
+	wanted     map[string]bool                 // paths of the values that were asked for
 	statuses   map[string]string               // of what was asked, by MsgID and CmdID
 	queued     bool                            // what is due was queued
 	queue      []setting.ID                    // due and not sent yet
@@ -88,7 +102,7 @@ type session struct {
 
 // received is a value that a laptop reports, perhaps in chunks.
 type received struct {
-	data string
+	data []byte
 	meta syncml.Meta
 	want int // size of a large object, 0 when none was said
 	more bool
@@ -100,7 +114,7 @@ func (d *Server) begin(ctx context.Context, m *syncml.Message, from string) (*se
 	now := d.now()
 	s := &session{
 		server: d, device: device, id: m.Header.SessionID, from: from, touched: now, started: now, answers: map[string]answered{},
-		asked: map[string]syncml.Command{}, results: map[string]*received{}, statuses: map[string]string{}, limit: m.Header.MaxMsgSize,
+		asked: map[string]syncml.Command{}, results: map[string]*received{}, statuses: map[string]string{}, wanted: map[string]bool{}, limit: m.Header.MaxMsgSize,
 	}
 	if s.limit == 0 {
 		s.limit = 64 << 10
@@ -168,6 +182,9 @@ func (s *session) answer(ctx context.Context, m *syncml.Message, sum [32]byte, w
 	aborted := s.receive(m, out)
 	var err error
 	switch {
+	case s.messages > maxMessages || s.bytes > maxSessionBytes:
+		err = s.finish(ctx, "stopped: the session is too long")
+		out.Final = true
 	case aborted:
 		err = s.finish(ctx, "aborted by the laptop")
 		out.Final = true
@@ -183,8 +200,20 @@ func (s *session) answer(ctx context.Context, m *syncml.Message, sum [32]byte, w
 	number(out)
 	s.remember(m.Header.MsgID, out)
 	text := syncml.Encode(out)
-	s.answers[m.Header.MsgID] = answered{sum, text}
+	s.keepAnswer(m.Header.MsgID, answered{sum, text})
 	return text, nil
+}
+
+// keepAnswer keeps an answer for a laptop that sends its message again, and lets the oldest go.
+func (s *session) keepAnswer(msgID string, a answered) {
+	if _, again := s.answers[msgID]; !again {
+		s.answerOrder = append(s.answerOrder, msgID)
+	}
+	s.answers[msgID] = a
+	if len(s.answerOrder) > answersKept {
+		delete(s.answers, s.answerOrder[0])
+		s.answerOrder = s.answerOrder[1:]
+	}
 }
 
 // remember notes which commands of an answer wait for the laptop.
@@ -195,6 +224,9 @@ func (s *session) remember(msgID string, out *syncml.Message) {
 			switch c.Name {
 			case "Get", "Replace", "Delete", "Atomic":
 				s.asked[msgID+"/"+c.CmdID] = c
+				if c.Name == "Get" {
+					s.wanted[c.Items[0].Target] = true
+				}
 			}
 			each(c.Commands)
 		}
@@ -266,13 +298,14 @@ func get(path string) syncml.Command {
 // ask asks for as many of the reported values as an answer can hold, and with the last of them for the digest.
 func (s *session) ask(out *syncml.Message) {
 	slices.Sort(s.unasked)
-	expected := 0
+	expected, asked := 0, 0
 	for len(s.unasked) > 0 {
 		id := s.unasked[0]
 		data, _ := syncml.WriteValue(s.deliveries[id].Wanted)
-		if expected += 400 + 2*len(data); expected > maxMessage && len(out.Commands) > 1 {
+		if expected += 400 + 2*len(data); expected > maxMessage && len(out.Commands) > 1 || asked == commandsAtOnce {
 			return
 		}
+		asked++
 		out.Commands = append(out.Commands, get(syncml.ReportedPath+string(id)))
 		s.unasked = s.unasked[1:]
 	}

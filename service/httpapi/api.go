@@ -7,8 +7,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"reflect"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -28,13 +28,16 @@ type Config struct {
 	CheckIn *checkin.Server
 	Console fs.FS // the built console; nil: none
 	Log     *slog.Logger
-	Ending  <-chan struct{} // closed when the service ends: streams end then, requests are finished
+	Proxies []netip.Prefix         // whose X-Forwarded headers are believed
+	MayHost func(host string) bool // whether the service answers to a name; nil: to any
+	Ending  <-chan struct{}        // closed when the service ends: streams end then, requests are finished
 }
 
 // server holds what handlers need.
 type server struct {
 	Config
-	api huma.API
+	api     huma.API
+	streams streams
 }
 
 const (
@@ -45,7 +48,7 @@ const (
 // New gives the handler of everything that the service answers.
 func New(c Config) http.Handler {
 	_, engine := build(c)
-	return http.NewCrossOriginProtection().Handler(engine)
+	return limited(http.NewCrossOriginProtection().Handler(engine))
 }
 
 // Document gives the OpenAPI document, from which clients are generated.
@@ -59,7 +62,7 @@ func build(c Config) (*server, *gin.Engine) {
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	s := &server{Config: c}
-	engine.Use(s.recovered, withRequestID, secureHeaders)
+	engine.Use(s.recovered, withRequestID, s.locate, secureHeaders)
 
 	huma.DefaultArrayNullable = false
 	huma.NewError = newProblem
@@ -108,7 +111,7 @@ func build(c Config) (*server, *gin.Engine) {
 // operation gives the description of an operation. It needs access.Read unless an option says otherwise.
 func operation(id, method, path, summary string, options ...func(*huma.Operation)) huma.Operation {
 	op := huma.Operation{
-		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: maxBody, BodyReadTimeout: 30 * time.Second,
+		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: maxBody, BodyReadTimeout: within,
 		Security: []map[string][]string{{"session": {}}, {"token": {}}}, Metadata: map[string]any{}, Errors: []int{401, 403, 422},
 	}
 	for _, o := range options {

@@ -20,6 +20,7 @@ import (
 
 const (
 	sessionCookie = "zridge_session"
+	knownCookie   = "zridge_known" // of a browser that signed in before
 	// viaHeader is how the command line says that it is calling; it grants nothing.
 	viaHeader = "Zridge-Via"
 )
@@ -85,7 +86,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	cookie := ""
-	if c, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
+	if c, err := huma.ReadCookie(ctx, cookieName(sessionCookie, originOf(ctx.Context()).Secure)); err == nil {
 		cookie = c.Value
 	}
 	caller, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie, ctx.Header(viaHeader))
@@ -107,7 +108,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 
 // signedIn guards what is no operation of the API. It tells the handlers after it who is calling.
 func (s *server) signedIn(c *gin.Context) {
-	cookie, _ := c.Cookie(sessionCookie)
+	cookie, _ := c.Cookie(cookieName(sessionCookie, originOf(c.Request.Context()).Secure))
 	caller, err := s.identify(c.Request.Context(), c.GetHeader("Authorization"), cookie, c.GetHeader(viaHeader))
 	if err != nil {
 		writeProblem(c.Writer, mustSignIn())
@@ -125,6 +126,12 @@ func secureHeaders(c *gin.Context) {
 	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=(), payment=(), usb=(), browsing-topics=()")
+	if originOf(c.Request.Context()).Secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
+	}
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h.Set("Cache-Control", "no-store")
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -90,14 +91,8 @@ func appliedOn(live *workflow.Live, r *resolve.Result) []wire.AppliedPolicy {
 	return out
 }
 
-// bodyWithin is how long a laptop may take to send a message.
-const bodyWithin = 30 * time.Second
-
-// body reads a request's body up to a limit, and answers when it is too long or can't be read in time.
-func body(c *gin.Context, limit int64) ([]byte, bool) {
-	if err := http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(bodyWithin)); err == nil {
-		defer http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
-	}
+// body reads a request's body up to a limit, and answers when it is longer, with a status, or can't be read in time.
+func body(c *gin.Context, limit int64, longer int) ([]byte, bool) {
 	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
 	if err == nil {
 		return data, true
@@ -106,7 +101,7 @@ func body(c *gin.Context, limit int64) ([]byte, bool) {
 	if errors.As(err, &long) {
 		writeProblem(
 			c.Writer,
-			problemOf(http.StatusRequestEntityTooLarge, "too-large", "found more than the limit of bytes that this address takes"),
+			problemOf(longer, "too-large", fmt.Sprintf("found more than %d bytes", limit)),
 		)
 	} else {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "the body could not be read to its end"))
@@ -127,11 +122,11 @@ func (s *server) deviceManagement(c *gin.Context) {
 		)
 		return
 	}
-	data, ok := body(c, syncml.MaxMessage)
+	data, ok := body(c, syncml.MaxMessage, http.StatusBadRequest)
 	if !ok {
 		return
 	}
-	answer, err := s.CheckIn.Answer(c.Request.Context(), data, c.RemoteIP())
+	answer, err := s.CheckIn.Answer(c.Request.Context(), data, originOf(c.Request.Context()).Address)
 	var bad *syncml.SyntaxError
 	if errors.As(err, &bad) {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", bad.Error()))
@@ -146,7 +141,7 @@ func (s *server) deviceManagement(c *gin.Context) {
 
 // enrol takes a laptop in.
 func (s *server) enrol(c *gin.Context) {
-	data, ok := body(c, 16<<10)
+	data, ok := body(c, 16<<10, http.StatusRequestEntityTooLarge)
 	if !ok {
 		return
 	}
@@ -158,7 +153,7 @@ func (s *server) enrol(c *gin.Context) {
 		)
 		return
 	}
-	e, err := s.CheckIn.Enrol(c.Request.Context(), in.Code, in.Device, in.Serial)
+	e, err := s.CheckIn.Enrol(c.Request.Context(), in.Code, in.Device, in.Serial, originOf(c.Request.Context()).Address)
 	if errors.Is(err, checkin.ErrRefused) {
 		writeProblem(
 			c.Writer,

@@ -20,6 +20,9 @@ import (
 // keepAlive is how often an idle stream says that it lives, so that both sides notice a broken one.
 const keepAlive = 20 * time.Second
 
+// checkEach is how soon a stream ends after its session or token did.
+const checkEach = 2 * time.Second
+
 // heartbeat is the event of an idle stream.
 type heartbeat struct {
 	At time.Time `json:"at"`
@@ -31,10 +34,17 @@ func (s *server) registerEvents() {
 		operation("events", http.MethodGet, "/events", "What changes, as it changes (server-sent events)"),
 		map[string]any{"changed": workflow.Event{}, "alive": heartbeat{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
+			caller := callerOf(ctx)
+			end, ok := s.streams.begin(caller.By)
+			if !ok {
+				return // the browser asks again later
+			}
+			defer end()
 			events, stop := s.Flow.Watch()
 			defer stop()
-			tick := time.NewTicker(keepAlive)
+			tick, check := time.NewTicker(keepAlive), time.NewTicker(checkEach)
 			defer tick.Stop()
+			defer check.Stop()
 			if send.Data(heartbeat{time.Now()}) != nil {
 				return
 			}
@@ -47,6 +57,10 @@ func (s *server) registerEvents() {
 					return
 				case e := <-events:
 					err = send.Data(e)
+				case <-check.C:
+					if !s.SignIn.Active(ctx, caller) {
+						return
+					}
 				case at := <-tick.C:
 					err = send.Data(heartbeat{at})
 				}

@@ -66,6 +66,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 		busy      *workflow.BusyError
 		denied    *access.DeniedError
 		own       *workflow.OwnRequestError
+		many      *signin.TooManyError
 	)
 	switch {
 	case err == nil:
@@ -107,8 +108,12 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusUnprocessableEntity, "faults", invalid.Error())
 	case errors.Is(err, signin.ErrTaken):
 		return problemOf(http.StatusConflict, "taken", "an account of that name is there already")
-	case errors.Is(err, signin.ErrTooMany):
-		return problemOf(http.StatusTooManyRequests, "too-many", "too many wrong passwords for this account; wait five minutes")
+	case errors.As(err, &many):
+		p := problemOf(http.StatusTooManyRequests, "too-many", fmt.Sprintf("Too many wrong passwords. Wait %d seconds.", int(many.Wait.Seconds())+1))
+		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {fmt.Sprint(int(many.Wait.Seconds()) + 1)}})
+	case errors.Is(err, signin.ErrBusy):
+		p := problemOf(http.StatusServiceUnavailable, "busy", "Too many people sign in at once. Try again in a moment.")
+		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {"2"}})
 	case errors.Is(err, signin.ErrRefused), errors.Is(err, checkin.ErrRefused):
 		return problemOf(http.StatusUnauthorized, "refused", "the name, password or code is not right")
 	}

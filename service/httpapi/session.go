@@ -13,6 +13,7 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
 )
 
 // output is a response with a JSON body.
@@ -26,7 +27,7 @@ func out[T any](v T, err error) (*output[T], error) {
 }
 
 type sessionOutput struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      wire.Who
 }
 
@@ -69,9 +70,9 @@ func tokenOf(t store.Token) wire.Token {
 	return wire.Token{ID: t.ID, Name: t.Name, Role: t.Role, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt}
 }
 
-func cookieOf(secret string, expires time.Time, secure bool) http.Cookie {
+func cookieOf(name, secret string, expires time.Time, secure bool) http.Cookie {
 	return http.Cookie{
-		Name:     sessionCookie,
+		Name:     cookieName(name, secure),
 		Value:    secret,
 		Path:     "/",
 		Expires:  expires,
@@ -82,30 +83,42 @@ func cookieOf(secret string, expires time.Time, secure bool) http.Cookie {
 }
 
 func (s *server) signIn(ctx context.Context, in *struct {
-	Proto string `header:"X-Forwarded-Proto"`
-	Body  wire.Credentials
+	Known  string `cookie:"zridge_known"`
+	Secure string `cookie:"__Host-zridge_known"`
+	Body   wire.Credentials
 }) (*sessionOutput, error) {
-	secret, role, expires, err := s.SignIn.SignIn(ctx, in.Body.Name, in.Body.Password)
+	from := originOf(ctx)
+	known := in.Known
+	if from.Secure {
+		known = in.Secure
+	}
+	by := workflow.Actor{Name: in.Body.Name, Via: "console", Request: requestOf(ctx)}
+	e, err := s.SignIn.SignIn(ctx, in.Body.Name, in.Body.Password, signin.From{Address: from.Address, Known: known})
 	if err != nil {
+		s.Flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "console", Request: requestOf(ctx)}, "sign-in refused", from.Address)
+		return nil, s.fault(ctx, err)
+	}
+	if err := s.Flow.Record(ctx, by, "sign in", "from "+from.Address); err != nil {
 		return nil, s.fault(ctx, err)
 	}
 	return &sessionOutput{
-		cookieOf(secret, expires, in.Proto == "https"),
-		whoOf(signin.CallerAs(in.Body.Name, role, "console")),
+		[]http.Cookie{
+			cookieOf(sessionCookie, e.Secret, e.Expires, from.Secure),
+			cookieOf(knownCookie, e.Known, time.Now().AddDate(0, 0, 90), from.Secure),
+		},
+		whoOf(signin.CallerAs(in.Body.Name, e.Role, "console")),
 	}, nil
 }
 
-func (s *server) signOut(ctx context.Context, in *struct {
-	Session string `cookie:"zridge_session"`
-}) (*struct {
+func (s *server) signOut(ctx context.Context, _ *struct{}) (*struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }, error) {
-	if err := s.SignIn.SignOut(ctx, in.Session); err != nil {
+	if err := s.SignIn.SignOut(ctx, callerOf(ctx)); err != nil {
 		return nil, s.fault(ctx, err)
 	}
 	return &struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
-	}{cookieOf("", time.Unix(1, 0), false)}, nil
+	}{cookieOf(sessionCookie, "", time.Unix(1, 0), originOf(ctx).Secure)}, nil
 }
 
 // health handles the operation health: whether the service answers.

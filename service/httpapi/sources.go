@@ -242,7 +242,7 @@ func (s *server) uploadTable(c *gin.Context) {
 	}
 	limits := http.NewResponseController(c.Writer)
 	if err := limits.SetReadDeadline(time.Now().Add(tableWithin)); err == nil {
-		defer limits.SetReadDeadline(time.Time{})
+		defer limits.SetReadDeadline(time.Now().Add(within))
 	}
 	name := c.Query("name")
 	if name == "" || len(name) > 800 {

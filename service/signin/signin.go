@@ -13,8 +13,9 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
 
@@ -28,6 +29,7 @@ type Caller struct {
 	Role   string // id of the role of their account, or of their token
 	Rights access.Rights
 	Via    string // console, cli or api
+	By     string // what they signed in by: the hash of their session or token
 }
 
 // CallerAs gives a caller with the rights of a role. A role that is not known has none.
@@ -39,11 +41,18 @@ func CallerAs(name, role, via string) Caller {
 var (
 	// ErrRefused says that a name, password, code, session or token is not right. It does not say which.
 	ErrRefused = errors.New("refused")
-	// ErrTooMany says that too many wrong passwords were tried for an account.
-	ErrTooMany = errors.New("too many wrong passwords")
+	// ErrBusy says that more passwords wait to be looked at than can be soon.
+	ErrBusy = errors.New("busy with other passwords")
 	// ErrTaken says that an account of that name is there already.
 	ErrTaken = errors.New("taken")
 )
+
+// TooManyError says that too many wrong passwords were tried, and how long to wait.
+type TooManyError struct{ Wait time.Duration }
+
+func (e *TooManyError) Error() string {
+	return fmt.Sprintf("too many wrong passwords; wait %d seconds", int(e.Wait.Seconds())+1)
+}
 
 // InvalidError says what is wrong with a field of a request.
 type InvalidError struct{ Field, Expected string }
@@ -54,10 +63,10 @@ const (
 	sessionLife  = 12 * time.Hour
 	codeLife     = 24 * time.Hour
 	setupPurpose = "first-administrator"
-	minPassword  = 10
+	minPassword  = 12
 	maxPassword  = 256
-	wrongLimit   = 8
-	wrongWindow  = 5 * time.Minute
+	knownLife    = 90 * 24 * time.Hour // that a browser is known by which somebody signed in
+	hashesQueued = 16                  // passwords that wait to be hashed; more are turned away
 )
 
 // Service is where people and programs sign in. It is safe for concurrent use.
@@ -65,14 +74,14 @@ type Service struct {
 	store *store.Store
 	now   func() time.Time
 
-	mu     sync.Mutex
-	wrong  map[string][]time.Time // wrong passwords by account
-	hashes chan struct{}          // bounds how many passwords are hashed at once: each takes 19 MiB
+	tries  tries
+	queued atomic.Int32  // passwords that are hashed, or wait for it
+	hashes chan struct{} // bounds how many passwords are hashed at once: each takes 19 MiB
 }
 
 // New gives a service over a store.
 func New(s *store.Store, now func() time.Time) *Service {
-	return &Service{store: s, now: now, wrong: map[string][]time.Time{}, hashes: make(chan struct{}, 2)}
+	return &Service{store: s, now: now, hashes: make(chan struct{}, 2)}
 }
 
 // Secret makes a random text of 256 bits.
@@ -122,7 +131,13 @@ func (d *Service) OpenSetup(ctx context.Context) (string, error) {
 
 // SetUp makes the first administrator with the one-time code.
 func (d *Service) SetUp(ctx context.Context, code, name, password string) error {
-	hash, err := d.prepare(name, password)
+	if n, err := d.store.In(ctx).CountAccounts(); err != nil || n > 0 {
+		return errors.Join(ErrRefused, err)
+	}
+	if _, err := d.store.In(ctx).UnusedCode(HashOf(code), setupPurpose, d.now()); err != nil {
+		return ErrRefused // before anything is hashed
+	}
+	hash, err := d.prepare(ctx, name, password)
 	if err != nil {
 		return err
 	}
@@ -142,7 +157,7 @@ func (d *Service) AddAccount(ctx context.Context, name, password, role string) e
 	if _, known := access.RoleOf(role); !known {
 		return &InvalidError{"role", "one of the roles that there are"}
 	}
-	hash, err := d.prepare(name, password)
+	hash, err := d.prepare(ctx, name, password)
 	if err != nil {
 		return err
 	}
@@ -154,60 +169,71 @@ func (d *Service) AddAccount(ctx context.Context, name, password, role string) e
 
 var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
-func (d *Service) prepare(name, password string) (string, error) {
+func (d *Service) prepare(ctx context.Context, name, password string) (string, error) {
 	if !accountName.MatchString(name) {
 		return "", &InvalidError{"name", "1 to 64 lower-case letters, digits, '.', '_' or '-'"}
 	}
-	if len(password) < minPassword || len(password) > maxPassword {
-		return "", &InvalidError{"password", fmt.Sprintf("%d to %d characters", minPassword, maxPassword)}
+	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || len(strings.TrimSpace(password)) < minPassword/2 {
+		return "", &InvalidError{"password", fmt.Sprintf("%d to %d characters, not all of them spaces", minPassword, maxPassword)}
 	}
-	return d.hashPassword(password), nil
+	if tooEasy(password, name) {
+		return "", &InvalidError{"password", "one that is not so easily guessed"}
+	}
+	return d.hashPassword(ctx, password)
 }
 
-// SignIn gives a new session's secret for a name and password.
-func (d *Service) SignIn(ctx context.Context, name, password string) (secret, role string, expires time.Time, err error) {
+// From is where somebody signs in from.
+type From struct {
+	Address string // of the network
+	Known   string // secret of the browser, which it got when it signed in before; empty: none
+}
+
+// Entered is what somebody gets who signed in.
+type Entered struct {
+	Secret  string // of the session
+	Role    string
+	Expires time.Time
+	Known   string // secret by which the browser is known from now on
+}
+
+// SignIn opens a session for a name and password. Tries are counted before anything is hashed: by the address that they come from, and by
+// the account; those of a browser that is known to belong to the account are counted by themselves, so that no stranger locks somebody out.
+// The error is ErrRefused, or a TooManyError.
+func (d *Service) SignIn(ctx context.Context, name, password string, from From) (e Entered, err error) {
 	now := d.now()
-	if d.tooMany(name, now) {
-		return "", "", expires, ErrTooMany
+	account := try{"account " + name, accountTries}
+	if known, err := d.store.In(ctx).KnownBrowser(HashOf(from.Known), name); err == nil && from.Known != "" && known.ExpiresAt.After(now) {
+		account = try{"browser " + known.Hash, accountTries}
 	}
-	account, err := d.store.In(ctx).Account(name)
-	if errors.Is(err, store.ErrNotFound) {
-		account.PasswordHash = unknownAccount // so that a stranger can't tell by the time it takes
-	} else if err != nil {
-		return "", "", expires, err
+	tries := []try{{"address " + from.Address, addressTries}, account}
+	if wait := d.tries.reserve(now, tries...); wait > 0 {
+		return e, &TooManyError{wait}
 	}
-	if len(password) > maxPassword || !d.verify(account.PasswordHash, password) || err != nil {
-		d.noteWrong(name, now)
-		return "", "", expires, ErrRefused
+	row, err := d.store.In(ctx).Account(name)
+	known := err == nil
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		row.PasswordHash = unknownAccount // so that a stranger can't tell by the time it takes
+	case err != nil:
+		d.tries.release(now, tries...)
+		return e, err
 	}
-	secret, expires = Secret(), now.Add(sessionLife)
-	err = d.store.In(ctx).AddSession(store.Session{Hash: HashOf(secret), Account: name, CreatedAt: now, ExpiresAt: expires})
-	return secret, account.Role, expires, err
-}
-
-func (d *Service) tooMany(name string, now time.Time) bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	recent := d.wrong[name][:0]
-	for _, at := range d.wrong[name] {
-		if now.Sub(at) < wrongWindow {
-			recent = append(recent, at)
+	right, err := d.verify(ctx, row.PasswordHash, password)
+	if err != nil {
+		d.tries.release(now, tries...)
+		return e, err
+	}
+	if !right || !known || utf8.RuneCountInString(password) > maxPassword {
+		return e, ErrRefused
+	}
+	d.tries.release(now, tries...)
+	e = Entered{Secret: Secret(), Role: row.Role, Expires: now.Add(sessionLife), Known: Secret()}
+	return e, d.store.Transaction(ctx, func(tx *store.Store) error {
+		if err := tx.AddKnownBrowser(store.KnownBrowser{Hash: HashOf(e.Known), Account: name, CreatedAt: now, ExpiresAt: now.Add(knownLife)}); err != nil {
+			return err
 		}
-	}
-	if len(recent) == 0 {
-		delete(d.wrong, name)
-	} else {
-		d.wrong[name] = recent
-	}
-	return len(recent) >= wrongLimit
-}
-
-func (d *Service) noteWrong(name string, now time.Time) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if len(d.wrong) < 10_000 { // a flood of made-up names must not fill the memory
-		d.wrong[name] = append(d.wrong[name], now)
-	}
+		return tx.AddSession(store.Session{Hash: HashOf(e.Secret), Account: name, CreatedAt: now, ExpiresAt: e.Expires})
+	})
 }
 
 // BySession says whose session a secret is.
@@ -220,12 +246,14 @@ func (d *Service) BySession(ctx context.Context, secret string) (Caller, error) 
 	if err != nil {
 		return Caller{}, ErrRefused
 	}
-	return CallerAs(a.Name, a.Role, "console"), nil
+	c := CallerAs(a.Name, a.Role, "console")
+	c.By = s.Hash
+	return c, nil
 }
 
-// SignOut ends a session.
-func (d *Service) SignOut(ctx context.Context, secret string) error {
-	return d.store.In(ctx).DropSession(HashOf(secret))
+// SignOut ends the session by which somebody signed in; a token stays.
+func (d *Service) SignOut(ctx context.Context, c Caller) error {
+	return d.store.In(ctx).DropSession(c.By)
 }
 
 // ByToken says whose token a secret is.
@@ -234,7 +262,18 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 	if err != nil || !t.ExpiresAt.After(d.now()) {
 		return Caller{}, ErrRefused
 	}
-	return CallerAs(t.Account, t.Role, "api"), nil
+	c := CallerAs(t.Account, t.Role, "api")
+	c.By = t.Hash
+	return c, nil
+}
+
+// Active tells whether the session or token by which somebody signed in still counts.
+func (d *Service) Active(ctx context.Context, c Caller) bool {
+	if s, err := d.store.In(ctx).Session(c.By); err == nil {
+		return s.ExpiresAt.After(d.now())
+	}
+	t, err := d.store.In(ctx).Token(c.By)
+	return err == nil && t.ExpiresAt.After(d.now())
 }
 
 // NewToken gives a token's secret, once. A token has no right that its owner lacks.
@@ -290,24 +329,38 @@ func encodeHash(salt, key []byte) string {
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
-func (d *Service) derive(password string, salt []byte) []byte {
-	d.hashes <- struct{}{}
+func (d *Service) derive(ctx context.Context, password string, salt []byte) ([]byte, error) {
+	if d.queued.Add(1) > hashesQueued {
+		d.queued.Add(-1)
+		return nil, ErrBusy
+	}
+	defer d.queued.Add(-1)
+	select {
+	case d.hashes <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	defer func() { <-d.hashes }()
-	return argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonLanes, argonKey)
+	return argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonLanes, argonKey), nil
 }
 
-func (d *Service) hashPassword(password string) string {
+func (d *Service) hashPassword(ctx context.Context, password string) (string, error) {
 	salt := make([]byte, argonSalt)
 	rand.Read(salt)
-	return encodeHash(salt, d.derive(password, salt))
+	key, err := d.derive(ctx, password, salt)
+	return encodeHash(salt, key), err
 }
 
-func (d *Service) verify(encoded, password string) bool {
+func (d *Service) verify(ctx context.Context, encoded, password string) (bool, error) {
 	parts := strings.Split(encoded, "$")
 	if len(parts) != 6 {
-		return false
+		return false, nil
 	}
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
 	key, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	return err1 == nil && err2 == nil && subtle.ConstantTimeCompare(d.derive(password, salt), key) == 1
+	if err1 != nil || err2 != nil {
+		return false, nil
+	}
+	got, err := d.derive(ctx, password, salt)
+	return err == nil && subtle.ConstantTimeCompare(got, key) == 1, err
 }

@@ -31,6 +31,14 @@ type Token struct {
 	ExpiresAt time.Time
 }
 
+// KnownBrowser is a browser by which somebody signed in before.
+type KnownBrowser struct {
+	Hash      string `gorm:"primaryKey"`
+	Account   string
+	CreatedAt time.Time
+	ExpiresAt time.Time
+}
+
 // Code works once, for one purpose, until it expires.
 type Code struct {
 	Hash      string `gorm:"primaryKey"`
@@ -71,6 +79,23 @@ func (s *Store) Session(hash string) (Session, error) {
 	return one[Session](s.db.Where("hash = ?", hash))
 }
 
+// KnownBrowser gives a browser by which an account signed in before.
+func (s *Store) KnownBrowser(hash, account string) (KnownBrowser, error) {
+	return one[KnownBrowser](s.db.Where("hash = ? AND account = ?", hash, account))
+}
+
+// AddKnownBrowser adds a browser and forgets those that have expired, and an account's oldest beyond 20.
+func (s *Store) AddKnownBrowser(b KnownBrowser) error {
+	if err := s.db.Where("expires_at < ?", b.CreatedAt).Delete(&KnownBrowser{}).Error; err != nil {
+		return err
+	}
+	oldest := s.db.Model(&KnownBrowser{}).Select("hash").Where("account = ?", b.Account).Order("created_at DESC").Offset(19)
+	if err := s.db.Where("hash IN (?)", oldest.Limit(-1)).Delete(&KnownBrowser{}).Error; err != nil {
+		return err
+	}
+	return s.db.Create(&b).Error
+}
+
 // DropSession ends a session.
 func (s *Store) DropSession(hash string) error {
 	return s.db.Where("hash = ?", hash).Delete(&Session{}).Error
@@ -96,9 +121,14 @@ func (s *Store) DropToken(account, id string) (bool, error) {
 // AddCodes adds one-time codes.
 func (s *Store) AddCodes(codes []Code) error { return s.db.CreateInBatches(codes, 200).Error }
 
+// UnusedCode gives a code of a purpose that can still be used.
+func (s *Store) UnusedCode(hash, purpose string, now time.Time) (Code, error) {
+	return one[Code](s.db.Where("hash = ? AND purpose = ? AND used_at IS NULL AND expires_at > ?", hash, purpose, now))
+}
+
 // UseCode marks a code as used if it is of the purpose, unused and not expired, and gives it.
 func (s *Store) UseCode(hash, purpose string, now time.Time) (Code, error) {
-	c, err := one[Code](s.db.Where("hash = ? AND purpose = ? AND used_at IS NULL AND expires_at > ?", hash, purpose, now))
+	c, err := s.UnusedCode(hash, purpose, now)
 	if err != nil {
 		return c, err
 	}
@@ -107,6 +137,11 @@ func (s *Store) UseCode(hash, purpose string, now time.Time) (Code, error) {
 		return c, ErrNotFound
 	}
 	return c, q.Error
+}
+
+// DropCodesOf forgets the unused codes of a purpose for a device.
+func (s *Store) DropCodesOf(purpose, device string) error {
+	return s.db.Where("purpose = ? AND device = ? AND used_at IS NULL", purpose, device).Delete(&Code{}).Error
 }
 
 // DropCodes forgets the unused codes of a purpose.

@@ -62,6 +62,8 @@ type Service struct {
 	*AudienceService // groups, audiences, detaching, saved views
 	*ConflictService // conflicts, questions about them, exceptions
 	*LaptopService   // lists and pages of laptops and people, what is pending on them
+
+	folds folds // what happens often and is not written down yet
 }
 
 // New makes a service over a store and loads what is live.

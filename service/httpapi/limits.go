@@ -1,0 +1,138 @@
+// This file keeps requests from taking the service down: how long one may take, how many connections an address may have, how many bytes of
+// bodies are held at once, how many streams a session may have.
+
+package httpapi
+
+import (
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+)
+
+const (
+	within        = time.Minute      // to read a request and to write its answer, unless a handler says otherwise
+	discardFor    = 5 * time.Second  // to read what is left of a body that nobody wanted
+	bodiesAtOnce  = int64(128 << 20) // bytes of bodies that are held at once
+	assumedBody   = int64(1 << 20)   // of a body whose length is not said
+	streamsAtOnce = 8                // of one session or token
+)
+
+// limited puts limits around the handler of everything that the service answers.
+func limited(next http.Handler) http.Handler {
+	bodies := semaphore.NewWeighted(bodiesAtOnce)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		control := http.NewResponseController(w)
+		now := time.Now()
+		if r.URL.Path != "/api/v1/events" || r.Method != http.MethodGet { // a stream has a deadline for each event
+			control.SetReadDeadline(now.Add(within))
+			control.SetWriteDeadline(now.Add(within))
+		}
+		// Whatever a handler made of the deadlines, a body that it did not read holds the connection no longer than this.
+		defer func() { control.SetReadDeadline(time.Now().Add(discardFor)) }()
+		if held := heldOf(r); held > 0 {
+			if !bodies.TryAcquire(held) {
+				w.Header().Set("Retry-After", "2")
+				writeProblem(w, problemOf(http.StatusServiceUnavailable, "busy", "The service is busy with other requests. Try again in a moment."))
+				return
+			}
+			defer bodies.Release(held)
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// heldOf gives how many bytes of a request's body are held in memory. Tables are read as they come.
+func heldOf(r *http.Request) int64 {
+	switch {
+	case r.Body == nil || r.Body == http.NoBody || strings.HasSuffix(r.URL.Path, "/tables"):
+		return 0
+	case r.ContentLength < 0:
+		return assumedBody
+	}
+	return min(r.ContentLength, bodiesAtOnce)
+}
+
+// streams counts the streams of each session or token.
+type streams struct {
+	mu   sync.Mutex
+	open map[string]int
+}
+
+// begin counts a stream of somebody; ok is false where they have as many as they may.
+func (s *streams) begin(of string) (end func(), ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.open[of] >= streamsAtOnce {
+		return nil, false
+	}
+	if s.open == nil {
+		s.open = map[string]int{}
+	}
+	s.open[of]++
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.open[of]--; s.open[of] == 0 {
+			delete(s.open, of)
+		}
+	}, true
+}
+
+// LimitConnections gives a listener that closes the connections of an address beyond so many at once.
+func LimitConnections(inner net.Listener, each int) net.Listener {
+	return &countingListener{Listener: inner, each: each, open: map[string]int{}}
+}
+
+type countingListener struct {
+	net.Listener
+	each int
+
+	mu   sync.Mutex
+	open map[string]int // by address
+}
+
+// Accept implements net.Listener.
+func (l *countingListener) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		from, _, err := net.SplitHostPort(c.RemoteAddr().String())
+		if err != nil {
+			from = c.RemoteAddr().String()
+		}
+		l.mu.Lock()
+		full := l.open[from] >= l.each
+		if !full {
+			l.open[from]++
+		}
+		l.mu.Unlock()
+		if full {
+			c.Close()
+			continue
+		}
+		return &countedConn{Conn: c, ended: sync.OnceFunc(func() {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			if l.open[from]--; l.open[from] == 0 {
+				delete(l.open, from)
+			}
+		})}, nil
+	}
+}
+
+type countedConn struct {
+	net.Conn
+	ended func()
+}
+
+// Close implements net.Conn.
+func (c *countedConn) Close() error {
+	c.ended()
+	return c.Conn.Close()
+}

@@ -1,0 +1,88 @@
+// This file says where a request comes from: which address, over TLS or not, and whether it is meant for this service.
+
+package httpapi
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+)
+
+// origin is where a request comes from.
+type origin struct {
+	Address string // of the client: as a trusted proxy says, else of the other end of the connection
+	Secure  bool   // it came over TLS, to here or to a trusted proxy
+}
+
+type originKey struct{}
+
+func originOf(ctx context.Context) origin {
+	o, _ := ctx.Value(originKey{}).(origin)
+	return o
+}
+
+// locate finds out where a request comes from. What a proxy says is believed of those that the configuration names, of nobody else.
+// Requests for another host are refused: a page of a stranger must not reach the service by a name of its own.
+func (s *server) locate(c *gin.Context) {
+	peer, _ := netip.ParseAddr(c.RemoteIP())
+	from := origin{Address: peer.Unmap().String(), Secure: c.Request.TLS != nil}
+	if s.trusts(peer) {
+		for _, hop := range backwards(c.Request.Header.Values("X-Forwarded-For")) {
+			address, err := netip.ParseAddr(hop)
+			if err != nil {
+				break
+			}
+			if from.Address = address.Unmap().String(); !s.trusts(address) {
+				break
+			}
+		}
+		from.Secure = c.GetHeader("X-Forwarded-Proto") == "https"
+	}
+	if s.MayHost != nil && !s.MayHost(hostOf(c.Request.Host)) {
+		writeProblem(c.Writer, problemOf(http.StatusMisdirectedRequest, "wrong-host", "The service does not answer to the name in this address."))
+		c.Abort()
+		return
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), originKey{}, from))
+}
+
+func (s *server) trusts(address netip.Addr) bool {
+	for _, p := range s.Proxies {
+		if p.Contains(address.Unmap()) {
+			return true
+		}
+	}
+	return false
+}
+
+// backwards gives the addresses of X-Forwarded-For, the one that was added last first.
+func backwards(headers []string) (hops []string) {
+	all := strings.Split(strings.Join(headers, ","), ",")
+	for i := len(all) - 1; i >= 0; i-- {
+		if hop := strings.TrimSpace(all[i]); hop != "" {
+			hops = append(hops, hop)
+		}
+	}
+	return hops
+}
+
+// hostOf gives the name or address in a Host header, without its port and in lower case.
+func hostOf(header string) string {
+	host := header
+	if name, _, err := net.SplitHostPort(header); err == nil {
+		host = name
+	}
+	return strings.ToLower(strings.Trim(host, "[]"))
+}
+
+// cookieName is the name of a cookie. Over TLS browsers see to it that nothing but this host can set it.
+func cookieName(name string, secure bool) string {
+	if secure {
+		return "__Host-" + name
+	}
+	return name
+}
