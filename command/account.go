@@ -5,6 +5,8 @@ package command
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,6 +39,8 @@ type kept struct {
 	Base  string `json:"service"`
 	Token string `json:"token"`
 	Name  string `json:"name"`
+	// CA is the certificate that the service's certificate is signed by, in PEM; empty: those that the machine trusts.
+	CA string `json:"ca,omitempty"`
 	// Change is the one that commands which write put their edits into, unless told otherwise.
 	Change string `json:"change,omitempty"`
 }
@@ -47,7 +51,35 @@ func signedIn() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &client.Client{Base: k.Base, Token: k.Token}, nil
+	caller, err := callerTrusting(k.CA)
+	return &client.Client{Base: k.Base, Token: k.Token, HTTP: caller}, err
+}
+
+// callerTrusting gives what calls a service whose certificate is signed by one in PEM; empty: by one that the machine trusts.
+func callerTrusting(pem string) (*http.Client, error) {
+	if pem == "" {
+		return http.DefaultClient, nil
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM([]byte(pem)) {
+		return nil, usage("the file that --ca names has no certificate in PEM")
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}
+	return &http.Client{Transport: transport}, nil
+}
+
+// caOf reads the file that --ca names; empty without it.
+func caOf(c *cli.Command) (string, error) {
+	if !c.IsSet("ca") {
+		return "", nil
+	}
+	pem, err := os.ReadFile(c.String("ca"))
+	return string(pem), err
+}
+
+func caFlag() cli.Flag {
+	return &cli.StringFlag{Name: "ca", Usage: "`FILE` with the certificate that the service's certificate is signed by, in PEM", TakesFile: true}
 }
 
 func readKept() (*kept, error) {
@@ -121,7 +153,7 @@ func signInCommand(s Streams) *cli.Command {
 		ArgsUsage: "ADDRESS",
 		Description: "Asks for the password (or reads one line from the input) and keeps a token, readable by you alone, in your\n" +
 			"configuration folder or the file that ZRIDGE_CONFIG names.\n\nExample:\n  zridge sign-in http://127.0.0.1:8470 --name ines.okafor",
-		Flags: []cli.Flag{nameFlag(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many `DAYS` the token is good for"}},
+		Flags: []cli.Flag{nameFlag(), caFlag(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many `DAYS` the token is good for"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			base, err := address(c)
 			if err != nil {
@@ -131,13 +163,21 @@ func signInCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			api := &client.Client{Base: base}
+			ca, err := caOf(c)
+			if err != nil {
+				return err
+			}
+			caller, err := callerTrusting(ca)
+			if err != nil {
+				return err
+			}
+			api := &client.Client{Base: base, HTTP: caller}
 			host, _ := os.Hostname()
 			token, err := api.SignIn(ctx, c.String("name"), password, "command line on "+host, c.Int("days"))
 			if err != nil {
 				return err
 			}
-			if err := keep(kept{Base: base, Token: token.Secret, Name: c.String("name")}); err != nil {
+			if err := keep(kept{Base: base, Token: token.Secret, Name: c.String("name"), CA: ca}); err != nil {
 				return err
 			}
 			fmt.Fprintf(s.Out, "Signed in to %s as %s (%s) until %s\n", base, c.String("name"), token.Role, token.ExpiresAt.Format("2006-01-02"))
@@ -150,7 +190,7 @@ func setUpCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "set-up", Usage: "make the first administrator with the one-time code of the first start", ArgsUsage: "ADDRESS",
 		Description: "Example:\n  zridge set-up http://127.0.0.1:8470 --code abcdefg-… --name ines.okafor",
-		Flags:       []cli.Flag{nameFlag(), &cli.StringFlag{Name: "code", Usage: "the one-time `CODE`", Required: true}},
+		Flags:       []cli.Flag{nameFlag(), caFlag(), &cli.StringFlag{Name: "code", Usage: "the one-time `CODE`", Required: true}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			base, err := address(c)
 			if err != nil {
@@ -160,7 +200,15 @@ func setUpCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			api := &client.Client{Base: base}
+			ca, err := caOf(c)
+			if err != nil {
+				return err
+			}
+			caller, err := callerTrusting(ca)
+			if err != nil {
+				return err
+			}
+			api := &client.Client{Base: base, HTTP: caller}
 			if _, err := api.Call(
 				ctx,
 				http.MethodPost,

@@ -3,6 +3,8 @@
 package command
 
 import (
+	"net"
+	"strings"
 	_ "time/tzdata" // zones on machines that have none
 
 	"bytes"
@@ -13,6 +15,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -43,7 +46,7 @@ func serveCommand(s Streams) *cli.Command {
 		Usage:     "run the service",
 		ArgsUsage: " ",
 		Description: "Listens on loopback unless told otherwise. At the first start it prints a one-time code with which the\nfirst administrator is made, in the console or with `zridge set-up`.\n\n" +
-			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470",
+			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470 --tls-cert server.pem --tls-key server.key",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
 			&cli.IntFlag{Name: "max-file-mb", Value: 32, Usage: "the largest file that is kept, in `MIB`: 1 to 512", Validator: func(n int) error {
@@ -67,6 +70,17 @@ func serveCommand(s Streams) *cli.Command {
 				},
 			},
 			dateFlag(),
+			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` with the certificate and those that signed it, in PEM", TakesFile: true},
+			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` with the key of the certificate, in PEM", TakesFile: true},
+			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
+			&cli.StringSliceFlag{Name: "behind-proxy", Usage: "`ADDRESS` or network of a proxy in front, whose X-Forwarded headers are believed"},
+			&cli.StringSliceFlag{Name: "host", Usage: "`NAME` that the service answers to; without it those of the certificate, or of loopback"},
+			&cli.IntFlag{Name: "connections", Value: 512, Usage: "`NUMBER` of connections that one address may have at once: 8 to 100000", Validator: func(n int) error {
+				if n < 8 || n > 100_000 {
+					return fmt.Errorf("found %d, expected 8 to 100000", n)
+				}
+				return nil
+			}},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
@@ -79,6 +93,19 @@ func serveCommand(s Streams) *cli.Command {
 				MaxFile:  int64(c.Int("max-file-mb")) << 20,
 				Keep:     time.Duration(c.Int("keep-runs")) * 24 * time.Hour,
 				Log:      slog.New(slog.NewTextHandler(s.Err, nil)),
+
+				TLS:         service.TLS{Certificate: c.String("tls-cert"), Key: c.String("tls-key"), SelfSigned: c.Bool("tls-self-signed")},
+				Connections: c.Int("connections"),
+			}
+			for _, name := range c.StringSlice("host") {
+				config.Hosts = append(config.Hosts, strings.ToLower(name))
+			}
+			for _, text := range c.StringSlice("behind-proxy") {
+				proxy, err := networkOf(text)
+				if err != nil {
+					return usage("serve: found %s, expected the address or network of a proxy, such as 10.0.0.5 or 10.0.0.0/24", problem.Quote(text))
+				}
+				config.Proxies = append(config.Proxies, proxy)
 			}
 			if c.IsSet("date") {
 				day, err := dayOf(c)
@@ -109,6 +136,15 @@ func serveCommand(s Streams) *cli.Command {
 	}
 }
 
+// networkOf reads an address, or a network as an address with the length of its prefix.
+func networkOf(text string) (netip.Prefix, error) {
+	if address, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(address, address.BitLen()), nil
+	}
+	network, err := netip.ParsePrefix(text)
+	return network.Masked(), err
+}
+
 // The demo's accounts. They are for a service on loopback that holds made-up data.
 const (
 	demoName     = "ines.okafor"
@@ -134,6 +170,9 @@ func demoCommand(s Streams) *cli.Command {
 
 func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	debug.SetGCPercent(collectAt)
+	if host, _, err := net.SplitHostPort(c.String("listen")); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
+		return usage("demo: found %s, expected an address on loopback such as 127.0.0.1:8470: the demo's passwords are published", problem.Quote(c.String("listen")))
+	}
 	folder := c.String("folder")
 	database := filepath.Join(folder, "zridge.db")
 	begin, remove, err := demoEstate(c.String("estate"))

@@ -237,8 +237,8 @@ func TestEnrolmentCodesWorkOnce(t *testing.T) {
 			t.Error("a code stands in the audit log")
 		}
 	}
-	if err != nil || refused != 5 {
-		t.Errorf("%d refusals are recorded, expected 5 (%v)", refused, err)
+	if err != nil || refused != 1 { // those that follow within a minute are recorded as one
+		t.Errorf("%d refusals are recorded, expected 1 (%v)", refused, err)
 	}
 	for _, body := range []string{"", "{", "[]", strings.Repeat("x", 20<<10)} {
 		answer, err := http.Post(api.Base+"/enrol", "application/json", bytes.NewReader([]byte(body)))

@@ -49,6 +49,7 @@ type Running struct {
 	flow        *workflow.Service
 	store       *store.Store
 	stop        context.CancelFunc
+	unlock      func() error   // lets another service have the database
 	loops       sync.WaitGroup // what runs until stop
 	done        chan error
 }
@@ -76,6 +77,19 @@ func Start(c Config) (*Running, error) {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
 	now := func() time.Time { return time.Now().UTC() }
+	if err := store.CheckModes(c.Database); err != nil {
+		return nil, err
+	}
+	unlock, err := store.Lock(c.Database)
+	if err != nil {
+		return nil, err
+	}
+	started := false
+	defer func() {
+		if !started {
+			unlock()
+		}
+	}()
 	data, err := store.Open(c.Database)
 	if err != nil {
 		return nil, err
@@ -125,6 +139,7 @@ func Start(c Config) (*Running, error) {
 		flow:        flow,
 		store:       data,
 		stop:        stop,
+		unlock:      unlock,
 		done:        make(chan error, 1),
 	}
 	r.server = &http.Server{
@@ -153,6 +168,7 @@ func Start(c Config) (*Running, error) {
 		limited = tls.NewListener(limited, certificates.config())
 	}
 	go func() { r.done <- r.server.Serve(limited) }()
+	started = true
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil
 }
@@ -174,5 +190,5 @@ func (r *Running) Wait(ctx context.Context) error {
 	}
 	r.loops.Wait()
 	r.flow.Close()
-	return errors.Join(failed, err, r.store.Close())
+	return errors.Join(failed, err, r.store.Close(), r.unlock())
 }

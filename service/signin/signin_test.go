@@ -2,8 +2,11 @@ package signin_test
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -29,6 +32,8 @@ func desk(t *testing.T) (*signin.Service, *store.Store, *clock) {
 }
 
 const password = "correct horse battery"
+
+var home = signin.From{Address: "192.0.2.7"}
 
 func TestTheFirstAdministrator(t *testing.T) {
 	d, s, c := desk(t)
@@ -82,9 +87,10 @@ func TestSessionsAndTokens(t *testing.T) {
 	if err := d.AddAccount(t.Context(), "tomas", password, "owner"); !errors.As(err, &bad) {
 		t.Errorf("an unknown role: %v", err)
 	}
-	secret, role, _, err := d.SignIn(t.Context(), "ines", password)
-	if err != nil || role != access.Administrator {
-		t.Fatal(role, err)
+	entered, err := d.SignIn(t.Context(), "ines", password, home)
+	secret := entered.Secret
+	if err != nil || entered.Role != access.Administrator {
+		t.Fatal(entered.Role, err)
 	}
 	if who, err := d.BySession(t.Context(), secret); err != nil || who.Name != "ines" || who.Via != "console" {
 		t.Errorf("the session is of %+v %v", who, err)
@@ -109,15 +115,15 @@ func TestSessionsAndTokens(t *testing.T) {
 			t.Errorf("%d days: %v", days, err)
 		}
 	}
-	if err := d.SignOut(t.Context(), secret); err != nil {
+	if err := d.SignOut(t.Context(), caller); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := d.BySession(t.Context(), secret); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("after signing out: %v", err)
 	}
-	other, _, _, _ := d.SignIn(t.Context(), "ines", password)
+	again, _ := d.SignIn(t.Context(), "ines", password, home)
 	c.at = c.at.Add(25 * time.Hour)
-	if _, err := d.BySession(t.Context(), other); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.BySession(t.Context(), again.Secret); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an expired session: %v", err)
 	}
 	if _, err := d.ByToken(t.Context(), token); !errors.Is(err, signin.ErrRefused) {
@@ -136,20 +142,82 @@ func TestWrongPasswordsAreCounted(t *testing.T) {
 	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); err != nil {
 		t.Fatal(err)
 	}
+	known, err := d.SignIn(t.Context(), "ines", password, home)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger := signin.From{Address: "203.0.113.9"}
+	var many *signin.TooManyError
 	for range 8 {
-		if _, _, _, err := d.SignIn(t.Context(), "ines", "wrong"); !errors.Is(err, signin.ErrRefused) {
+		if _, err := d.SignIn(t.Context(), "ines", "wrong", stranger); !errors.Is(err, signin.ErrRefused) {
 			t.Fatal(err)
 		}
 	}
-	if _, _, _, err := d.SignIn(t.Context(), "ines", password); !errors.Is(err, signin.ErrTooMany) {
+	if _, err := d.SignIn(t.Context(), "ines", password, stranger); !errors.As(err, &many) || many.Wait <= 0 || many.Wait > 5*time.Minute {
 		t.Errorf("after eight wrong ones: %v", err)
 	}
-	if _, _, _, err := d.SignIn(t.Context(), "nobody", password); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.SignIn(t.Context(), "nobody", password, stranger); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an unknown account: %v", err)
 	}
+	// The stranger locks nobody out who signed in by their browser before.
+	if _, err := d.SignIn(t.Context(), "ines", password, signin.From{Address: home.Address, Known: known.Known}); err != nil {
+		t.Errorf("by a known browser: %v", err)
+	}
+	if _, err := d.SignIn(t.Context(), "ines", password, signin.From{Address: home.Address, Known: "made up"}); !errors.As(err, &many) {
+		t.Errorf("by a browser that says that it is known: %v", err)
+	}
 	c.at = c.at.Add(6 * time.Minute)
-	if _, _, _, err := d.SignIn(t.Context(), "ines", password); err != nil {
+	if _, err := d.SignIn(t.Context(), "ines", password, stranger); err != nil {
 		t.Errorf("after a while: %v", err)
+	}
+}
+
+// Guesses that come at once are counted before any of them is looked at, and those of one address over all names.
+func TestGuessesAtOnceAreCounted(t *testing.T) {
+	d, _, _ := desk(t)
+	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); err != nil {
+		t.Fatal(err)
+	}
+	var looked, refused atomic.Int32
+	var wait sync.WaitGroup
+	for range 100 {
+		wait.Go(func() {
+			_, err := d.SignIn(t.Context(), "ines", "wrong", home)
+			var many *signin.TooManyError
+			switch {
+			case errors.As(err, &many):
+				refused.Add(1)
+			case errors.Is(err, signin.ErrRefused), errors.Is(err, signin.ErrBusy):
+				looked.Add(1)
+			}
+		})
+	}
+	wait.Wait()
+	if looked.Load() > 8 || looked.Load()+refused.Load() != 100 {
+		t.Errorf("of 100 guesses at once %d were looked at and %d refused", looked.Load(), refused.Load())
+	}
+	many := 0
+	for i := range 60 {
+		var too *signin.TooManyError
+		if _, err := d.SignIn(t.Context(), fmt.Sprintf("made-up-%d", i), "wrong", home); errors.As(err, &too) {
+			many++
+		}
+	}
+	if many != 60+8-40 {
+		t.Errorf("of 60 names that one address tried %d were refused, expected those beyond 40 tries", many)
+	}
+}
+
+func TestEasyPasswordsAreRefused(t *testing.T) {
+	d, _, _ := desk(t)
+	for _, easy := range []string{"            ", "aaaaaaaaaaaaaa", "password1234", "ines.okafor2026", "short", "abababababab", strings.Repeat("ä", 257)} {
+		var bad *signin.InvalidError
+		if err := d.AddAccount(t.Context(), "ines.okafor", easy, access.Reader); !errors.As(err, &bad) || bad.Field != "password" {
+			t.Errorf("%q: %v", easy, err)
+		}
+	}
+	if err := d.AddAccount(t.Context(), "ines.okafor", strings.Repeat("äöüßé", 40), access.Reader); err != nil {
+		t.Errorf("200 letters of two bytes each: %v", err)
 	}
 }
 

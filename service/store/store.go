@@ -8,6 +8,8 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -28,6 +30,9 @@ var migrations embed.FS
 
 // Open opens or creates the database file and brings its schema up to date.
 func Open(path string) (*Store, error) {
+	if file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err == nil { // a new one is its owner's alone
+		file.Close()
+	}
 	dsn := "file:" + path + "?_journal_mode=WAL&_busy_timeout=30000&_foreign_keys=on&_synchronous=NORMAL&_txlock=immediate"
 	db, err := gorm.Open(
 		sqlite.Open(dsn),
@@ -49,6 +54,8 @@ func Open(path string) (*Store, error) {
 	}
 	return s, nil
 }
+
+func folderOf(path string) string { return filepath.Dir(path) }
 
 // Close closes the database.
 func (s *Store) Close() error {

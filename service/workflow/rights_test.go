@@ -14,7 +14,7 @@ import (
 func TestNothingIsDoneWithoutARight(t *testing.T) {
 	f, _ := flow(t, on("2026-11-23"))
 	actor, ctx, failed := reflect.TypeFor[Actor](), reflect.TypeFor[context.Context](), reflect.TypeFor[error]()
-	without := map[string]bool{"Record": true} // what was done elsewhere, which was allowed there
+	without := map[string]bool{"Record": true, "RecordOften": true} // what was done elsewhere, which was allowed there
 	tested := 0
 	service := reflect.ValueOf(f)
 	for i := range service.NumMethod() {
