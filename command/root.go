@@ -44,6 +44,7 @@ func usage(format string, args ...any) error {
 
 // Run runs the command line and gives the exit status.
 func Run(ctx context.Context, args []string, s Streams) int {
+	s.Out, s.Err = &shown{w: s.Out}, &shown{w: s.Err}
 	err := root(s).Run(ctx, args)
 	if err == nil {
 		return 0

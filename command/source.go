@@ -440,6 +440,9 @@ func ended(ctx context.Context, api *client.Client, s Streams, id string, begun 
 }
 
 func isTerminal(w io.Writer) bool {
+	if s, is := w.(*shown); is {
+		w = s.w
+	}
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

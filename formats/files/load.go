@@ -87,12 +87,20 @@ func ReadDictionary(from fs.FS) (Dictionary, error) {
 // DecodeJSON reads one object of a kind in the estate format, with its id. The error is a problem.Faults whose paths start at the object.
 // What needs the rest of the estate is not checked.
 func DecodeJSON(kind estate.Kind, data []byte) (object any, id string, err error) {
+	return decodeJSON(kind, data, true)
+}
+
+// decodeJSON is DecodeJSON. What was stored before control characters were refused is read all the same, where it is not strict.
+func decodeJSON(kind estate.Kind, data []byte, strict bool) (object any, id string, err error) {
 	if !utf8.Valid(data) {
 		return nil, "", problem.Faults{{Code: problem.Encoding, Found: "bytes that are not UTF-8", Expected: "UTF-8"}}
 	}
 	documents, faults := parseJSON("", data)
 	if len(faults) == 0 && len(documents) != 1 {
 		faults = problem.Faults{{Code: problem.Syntax, Found: fmt.Sprintf("%d values", len(documents)), Expected: "one JSON object"}}
+	}
+	if len(faults) == 0 && strict {
+		faults = controlCharacters(documents[0], "", nil)
 	}
 	if len(faults) > 0 {
 		return nil, "", faults
@@ -374,6 +382,10 @@ func (l *loader) content(name string, data []byte) {
 		}
 	}
 	for _, doc := range documents {
+		if faults := controlCharacters(doc, "", nil); len(faults) > 0 {
+			l.faults, l.partial[name] = append(l.faults, faults...), true
+			continue
+		}
 		l.document(doc)
 	}
 }

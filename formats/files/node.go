@@ -104,6 +104,43 @@ func plainScalar(text string, place problem.Place) *node {
 	return n
 }
 
+// controlCharacters refuses texts with characters that steer a terminal instead of being shown. Lines and tabs are taken. What is found is
+// added to faults; the first few are enough.
+func controlCharacters(n *node, path string, faults problem.Faults) problem.Faults {
+	const most = 20
+	refuse := func(text, at string, place problem.Place) {
+		if strings.IndexFunc(text, isControl) >= 0 && len(faults) < most {
+			faults = append(faults, problem.Fault{
+				Code: problem.Encoding, Path: at, Place: place, Found: problem.Quote(text), Expected: "no control characters but tabs and ends of lines",
+			})
+		}
+	}
+	switch n.kind {
+	case textNode:
+		refuse(n.text, path, n.place)
+	case listNode:
+		for i, item := range n.items {
+			if item.kind == textNode && strings.IndexFunc(item.text, isControl) < 0 {
+				continue // most are, and a path costs
+			}
+			faults = controlCharacters(item, problem.Join(path, i), faults)
+		}
+	case mapNode:
+		for _, f := range n.fields {
+			refuse(f.name, path, f.place)
+			if f.value.kind == textNode && strings.IndexFunc(f.value.text, isControl) < 0 {
+				continue
+			}
+			faults = controlCharacters(f.value, problem.Join(path, f.name), faults)
+		}
+	}
+	return faults
+}
+
+func isControl(r rune) bool {
+	return r != '\n' && r != '\t' && r != '\r' && (r < ' ' || r >= 0x7f && r < 0xa0)
+}
+
 // maxDepth is how many levels of lists and maps may be nested.
 const maxDepth = 64
 

@@ -47,7 +47,7 @@ func (r *StoredReader) Read(kind estate.Kind, data []byte) (object any, err erro
 		r.failed = true
 	}
 	if r.failed || int(r.decoder.InputOffset()) != len(data) {
-		object, _, err = DecodeJSON(kind, data)
+		object, _, err = decodeJSON(kind, data, false)
 	}
 	return object, err
 }

@@ -19,6 +19,8 @@ type Problem struct {
 	Detail string          `json:"detail,omitempty" doc:"What was found, and what was expected"`
 	Code   string          `json:"code"`
 	Faults []problem.Fault `json:"faults,omitempty"`
+	// MoreFaults counts those that are left out since there are too many.
+	MoreFaults int `json:"more_faults,omitempty"`
 	// Overtaken lists objects that were published otherwise since the change began to edit them.
 	Overtaken []Overtaken `json:"overtaken,omitempty"`
 	// Change is the open change that has what is missing.

@@ -4,11 +4,14 @@
 package httpapi
 
 import (
+	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/netip"
 	"reflect"
+	"regexp"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -70,6 +73,7 @@ func build(c Config) (*server, *gin.Engine) {
 	config.Info.Description = "Write policies, see what all of them together do to every laptop, publish, and watch laptops take it."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
+	config.Formats = map[string]huma.Format{"application/json": jsonFormat, "json": jsonFormat}
 	config.RejectUnknownQueryParameters = true
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
@@ -108,11 +112,29 @@ func build(c Config) (*server, *gin.Engine) {
 	return s, engine
 }
 
+// jsonFormat is JSON as it is read and written here: in UTF-8, without characters that steer a terminal.
+var jsonFormat = huma.Format{
+	Marshal: huma.DefaultJSONFormat.Marshal,
+	Unmarshal: func(data []byte, v any) error {
+		if !utf8.Valid(data) {
+			return errors.New("found bytes that are not UTF-8")
+		}
+		if steering.Match(data) {
+			return errors.New("found a control character in a text")
+		}
+		return huma.DefaultJSONFormat.Unmarshal(data, v)
+	},
+}
+
+// steering finds control characters but tabs and ends of lines, as they are and escaped. An escaped backslash before what looks like an
+// escape is taken for one with it.
+var steering = regexp.MustCompile(`[\x{7f}-\x{9f}]|(^|[^\\])(\\\\)*\\(b|f|u00(0[0-8bBcCeEfF]|1[0-9a-fA-F]|7[fF]|[89][0-9a-fA-F]))`)
+
 // operation gives the description of an operation. It needs access.Read unless an option says otherwise.
 func operation(id, method, path, summary string, options ...func(*huma.Operation)) huma.Operation {
 	op := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: maxBody, BodyReadTimeout: within,
-		Security: []map[string][]string{{"session": {}}, {"token": {}}}, Metadata: map[string]any{}, Errors: []int{401, 403, 422},
+		Security: []map[string][]string{{"session": {}}, {"token": {}}}, Metadata: map[string]any{}, Errors: []int{400, 401, 403, 404, 409, 412, 413, 415, 421, 422, 428, 500, 503},
 	}
 	for _, o := range options {
 		o(&op)

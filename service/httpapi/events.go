@@ -8,6 +8,7 @@ import (
 	"mime"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -85,9 +86,16 @@ func (s *server) document() gin.HandlerFunc {
 	}
 }
 
+// interfaces are the addresses below which no page of the console is.
+var interfaces = []string{"dm", "enrol", "scim"}
+
 // noRoute serves the console's files, its page for every address of its own, and problems for the rest.
 func (s *server) noRoute(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if slices.ContainsFunc(interfaces, func(i string) bool { return name == i || strings.HasPrefix(name, i+"/") }) {
+		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such address"))
+		return
+	}
 	if strings.HasPrefix(name, "api/") || name == "api" {
 		if s.signedIn(c); !c.IsAborted() {
 			writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such address"))

@@ -25,11 +25,15 @@ import (
 	"zenithridge.example/zridge/service/workflow"
 )
 
+// faultsTold is how many faults an answer has at most: an input of some hundred kilobytes can have as many thousand.
+const faultsTold = 200
+
 var titles = map[string]string{
 	"not-signed-in":      "Not signed in",
 	"refused":            "Refused",
 	"forbidden":          "You may not do this",
 	"not-found":          "Not found",
+	"by-token":           "Sign in for this",
 	"own-request":        "Somebody else must approve",
 	"faults":             "The input has faults",
 	"stale":              "Somebody altered this since you read it",
@@ -75,7 +79,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return answered
 	case errors.As(err, &faults):
 		p := problemOf(http.StatusUnprocessableEntity, "faults", firstFault(faults))
-		p.Faults = faults
+		p.Faults, p.MoreFaults = faults, max(0, len(faults)-faultsTold)
+		p.Faults = p.Faults[:len(faults)-p.MoreFaults]
 		return p
 	case errors.As(err, &denied):
 		return mayNot(denied.Right)
@@ -106,6 +111,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return p
 	case errors.As(err, &invalid):
 		return problemOf(http.StatusUnprocessableEntity, "faults", invalid.Error())
+	case errors.Is(err, signin.ErrByToken):
+		return problemOf(http.StatusForbidden, "by-token", "A token makes no token. Sign in to make one.")
 	case errors.Is(err, signin.ErrTaken):
 		return problemOf(http.StatusConflict, "taken", "an account of that name is there already")
 	case errors.As(err, &many):

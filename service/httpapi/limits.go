@@ -4,6 +4,7 @@
 package httpapi
 
 import (
+	"mime"
 	"net"
 	"net/http"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/semaphore"
+	"zenithridge.example/zridge/core/problem"
 )
 
 const (
@@ -33,6 +35,16 @@ func limited(next http.Handler) http.Handler {
 		}
 		// Whatever a handler made of the deadlines, a body that it did not read holds the connection no longer than this.
 		defer func() { control.SetReadDeadline(time.Now().Add(discardFor)) }()
+		if r.Method == http.MethodHead { // as GET; the answer is sent without its body
+			r = r.Clone(r.Context())
+			r.Method = http.MethodGet
+		}
+		if kind := r.Header.Get("Content-Type"); kind != "" {
+			if _, _, err := mime.ParseMediaType(kind); err != nil {
+				writeProblem(w, problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found "+problem.Quote(kind)+", expected a media type"))
+				return
+			}
+		}
 		if held := heldOf(r); held > 0 {
 			if !bodies.TryAcquire(held) {
 				w.Header().Set("Retry-After", "2")

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -218,13 +219,23 @@ func (s *server) export(c *gin.Context) {
 	row := make([]string, len(columns))
 	for i := range list.Len() {
 		for j, column := range columns {
-			row[j] = listing.Plain(list.Value(i, column))
+			row[j] = asCell(listing.Plain(list.Value(i, column)))
 		}
 		if w.Write(row) != nil {
 			return // whoever asked has gone
 		}
 	}
 	w.Flush()
+}
+
+// asCell gives a text as a cell that no spreadsheet takes for a formula: it begins with an apostrophe then.
+func asCell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		if _, err := strconv.ParseFloat(text, 64); err != nil {
+			return "'" + text
+		}
+	}
+	return text
 }
 
 func splitColumns(text string) (out []string) {

@@ -269,7 +269,7 @@ func etag(version int64) string { return fmt.Sprintf(`"%d"`, version) }
 
 // expectedOf reads If-Match: -1 when it is absent.
 func expectedOf(header string) (int64, error) {
-	if header == "" {
+	if header == "" || header == "*" { // whatever version there is
 		return -1, nil
 	}
 	var version int64

@@ -53,12 +53,12 @@ func TestPagesCoverAListOnce(t *testing.T) {
 }
 
 func TestVersionsInHeaders(t *testing.T) {
-	for header, want := range map[string]int64{"": -1, `"0"`: 0, `"17"`: 17} {
+	for header, want := range map[string]int64{"": -1, "*": -1, `"0"`: 0, `"17"`: 17} {
 		if got, err := expectedOf(header); err != nil || got != want {
 			t.Errorf("%q: %d %v", header, got, err)
 		}
 	}
-	for _, bad := range []string{"17", `"x"`, `"-1"`, "*", `W/"3"`} {
+	for _, bad := range []string{"17", `"x"`, `"-1"`, `W/"3"`} {
 		if got, err := expectedOf(bad); err == nil {
 			t.Errorf("%q was taken for version %d", bad, got)
 		}

@@ -18,6 +18,7 @@ import (
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/formats/wire"
+	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
 )
@@ -175,22 +176,21 @@ func (s *server) source(ctx context.Context, row workflow.Source, err error) (*s
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	return &sourceOutput{etag(row.Version), sourceWire(&row)}, nil
+	return &sourceOutput{etag(row.Version), sourceWire(&row, callerOf(ctx))}, nil
 }
 
 func sourceToken(t store.SourceToken) wire.SourceToken {
 	return wire.SourceToken{ID: t.ID, Name: t.Name, CreatedBy: t.CreatedBy, CreatedAt: t.CreatedAt, UsedAt: t.UsedAt, RevokedAt: t.RevokedAt}
 }
 
-func sourceWire(x *workflow.Source) wire.Source {
+// sourceWire gives a source. How it is set up is for those who may set it up.
+func sourceWire(x *workflow.Source, by signin.Caller) wire.Source {
 	w := wire.Source{
 		ID:         x.ID,
 		Kind:       x.Kind,
 		Title:      x.Title,
 		State:      x.State,
 		Version:    x.Version,
-		SetUp:      x.SetUp,
-		Proposed:   x.Proposed,
 		CreatedBy:  x.CreatedBy,
 		CreatedAt:  x.CreatedAt,
 		ReadAt:     x.ReadAt,
@@ -198,6 +198,9 @@ func sourceWire(x *workflow.Source) wire.Source {
 		Counts:     []wire.SourceCount{},
 		Runs:       []wire.SourceRun{},
 		Running:    runningWire(x.Running),
+	}
+	if by.Rights.Has(access.Sources) {
+		w.SetUp, w.Proposed = x.SetUp, x.Proposed
 	}
 	for _, c := range x.Counts {
 		w.Counts = append(w.Counts, wire.SourceCount{Kind: c.Kind, Here: c.Here, Left: c.Gone, Faulty: c.Faulty})
@@ -266,7 +269,7 @@ func (s *server) listSources(ctx context.Context, _ *struct{}) (*output[[]wire.S
 	rows, err := s.Flow.Sources(ctx, actorOf(ctx))
 	list := make([]wire.Source, len(rows))
 	for i := range rows {
-		list[i] = sourceWire(&rows[i])
+		list[i] = sourceWire(&rows[i], callerOf(ctx))
 	}
 	return out(list, s.fault(ctx, err))
 }

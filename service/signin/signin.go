@@ -30,6 +30,7 @@ type Caller struct {
 	Rights access.Rights
 	Via    string // console, cli or api
 	By     string // what they signed in by: the hash of their session or token
+	Token  bool   // that is a token
 }
 
 // CallerAs gives a caller with the rights of a role. A role that is not known has none.
@@ -41,6 +42,8 @@ func CallerAs(name, role, via string) Caller {
 var (
 	// ErrRefused says that a name, password, code, session or token is not right. It does not say which.
 	ErrRefused = errors.New("refused")
+	// ErrByToken says that a token was used for what needs somebody who signed in.
+	ErrByToken = errors.New("a token makes no token")
 	// ErrBusy says that more passwords wait to be looked at than can be soon.
 	ErrBusy = errors.New("busy with other passwords")
 	// ErrTaken says that an account of that name is there already.
@@ -263,7 +266,7 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 		return Caller{}, ErrRefused
 	}
 	c := CallerAs(t.Account, t.Role, "api")
-	c.By = t.Hash
+	c.By, c.Token = t.Hash, true
 	return c, nil
 }
 
@@ -276,10 +279,12 @@ func (d *Service) Active(ctx context.Context, c Caller) bool {
 	return err == nil && t.ExpiresAt.After(d.now())
 }
 
-// NewToken gives a token's secret, once. A token has no right that its owner lacks.
+// NewToken gives a token's secret, once. A token has no right that its owner lacks, and makes no token.
 func (d *Service) NewToken(ctx context.Context, c Caller, name, role string, days int) (secret string, t store.Token, err error) {
 	as, known := access.RoleOf(role)
 	switch {
+	case c.Token:
+		return "", t, ErrByToken
 	case !known || !c.Rights.Covers(as.Rights):
 		return "", t, &InvalidError{"role", "a role with no right that you do not have yourself"}
 	case name == "" || len(name) > 100:
