@@ -153,6 +153,9 @@ func Path(segments ...string) string {
 // SignIn makes a token for a name and password: it opens a session, makes the token in it and ends the session. The
 // password is sent once and kept nowhere.
 func (c *Client) SignIn(ctx context.Context, name, password, purpose string, days int) (wire.Token, error) {
+	session := *c
+	session.Token = "" // a token makes no token
+	c = &session
 	var who wire.Who
 	header, err := c.Call(ctx, http.MethodPost, "/session", nil, wire.Credentials{Name: name, Password: password}, &who)
 	if err != nil {

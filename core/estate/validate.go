@@ -206,6 +206,46 @@ func (v *validator) required(path string, present bool, what string) {
 	}
 }
 
+// maxUnitDepth is how many units may be above each other.
+const maxUnitDepth = 64
+
+// unitDepth refuses a unit that is too deep in the tree; those below it are not looked at.
+func (v *validator) unitDepth(units []Unit) {
+	depth := make([]int, len(units)) // 0: not known yet
+	var chain []int
+	for i := range units {
+		chain = chain[:0]
+		for at := i; depth[at] == 0 && len(chain) <= len(units); {
+			chain = append(chain, at)
+			parent, there := v.units[string(units[at].Parent)]
+			if !there {
+				break
+			}
+			at = parent
+		}
+		if len(chain) > len(units) {
+			return // in a circle, which is said elsewhere
+		}
+		for k := len(chain) - 1; k >= 0; k-- {
+			at := chain[k]
+			depth[at] = 1
+			if parent, there := v.units[string(units[at].Parent)]; there {
+				depth[at] = depth[parent] + 1
+			}
+			if depth[at] == maxUnitDepth+1 {
+				v.add(
+					problem.Fault{
+						Code:     problem.TooMany,
+						Path:     problem.Join("", string(KindUnit), at, "parent"),
+						Found:    fmt.Sprintf("more than %d units above each other", maxUnitDepth),
+						Expected: fmt.Sprintf("at most %d levels of units", maxUnitDepth),
+					},
+				)
+			}
+		}
+	}
+}
+
 func (v *validator) unitTree(units []Unit) {
 	roots := 0
 	for i := range units {
@@ -226,6 +266,7 @@ func (v *validator) unitTree(units []Unit) {
 			}
 		}
 	}
+	v.unitDepth(units)
 	cycles := findCycles(len(units), func(i int) []int {
 		if p, there := v.units[string(units[i].Parent)]; there {
 			return []int{p}

@@ -25,6 +25,9 @@ const (
 	// LinkOutside: a symbolic link leads out of the estate folder.
 	LinkOutside Code = "link-outside"
 
+	// TooMany: more documents, keys, columns or levels of units than are allowed.
+	TooMany Code = "too-many"
+
 	// Anchor: an anchor, alias or merge key; files say what they mean where they mean it.
 	//
 	// Example:

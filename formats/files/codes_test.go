@@ -22,6 +22,7 @@ func TestEveryCodeHasAnExampleThatGivesIt(t *testing.T) {
 		"TooLarge":    true,
 		"LinkOutside": true,
 		"TooDeep":     true,
+		"TooMany":     true,
 		"CellCount":   true,
 		"InUse":       true,
 		"BadHash":     true,

@@ -38,6 +38,9 @@ var tables = map[string]table{
 	},
 }
 
+// maxColumns is how many columns a table may have.
+const maxColumns = 1000
+
 // csvInteger are whole numbers with no leading zero; anything else that looks like one is text.
 var csvInteger = regexp.MustCompile(`^(0|-?[1-9][0-9]*)$`)
 
@@ -70,7 +73,10 @@ func parseCSV(file string, t table, data []byte) ([]*node, problem.Faults) {
 			break
 		}
 		if header == nil {
-			header = cells
+			if header = cells; len(header) > maxColumns {
+				refuse(problem.TooMany, 1, 1, fmt.Sprintf("%d columns", len(header)), fmt.Sprintf("at most %d", maxColumns))
+				break
+			}
 			for i, name := range header {
 				line, column := reader.FieldPos(i)
 				if found, expected, code := t.refuseColumn(header, i); code != "" {

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -20,14 +21,18 @@ import (
 
 // parseYAML gives the documents of a file. Anchors, aliases, merge keys and tags of our own are refused.
 func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
-	if at, deep := hopelesslyDeep(data); deep {
+	if at, found, expected := hopeless(data); found != "" {
 		line := 1 + bytes.Count(data[:at], []byte("\n"))
+		code := problem.TooMany
+		if expected == depthAllowed {
+			code = problem.TooDeep
+		}
 		return nil, problem.Faults{
 			{
-				Code:     problem.TooDeep,
+				Code:     code,
 				Place:    problem.Place{File: file, Line: line, Column: at - bytes.LastIndexByte(data[:at], '\n')},
-				Found:    "nesting without end",
-				Expected: "at most 64 levels",
+				Found:    found,
+				Expected: expected,
 			},
 		}
 	}
@@ -52,12 +57,26 @@ func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
 	return documents, c.faults
 }
 
-// hopelesslyDeep finds nesting so deep that a parser should not be asked to build it. What is deeper than
-// allowed but not hopeless is found exactly while converting. Brackets within texts and comments do not count.
-func hopelesslyDeep(data []byte) (at int, deep bool) {
-	const hopeless = 1000
-	open, block := 0, -1 // brackets that are open; the indentation of the line that begins a literal or folded text, -1: none
-	quote := byte(0)     // that a text began with
+// Limits of a file of YAML. The parser takes the square of these, or their depth on the stack.
+const (
+	maxDocuments = 1000
+	maxKeys      = 10_000 // of one map
+	maxColons    = 1000   // of one line
+	maxBrackets  = 1000   // that are open, before what is too deep is found exactly while converting
+	depthAllowed = "at most 64 levels"
+)
+
+// keyCount counts the keys of the map in block style that begins at a column, or of one in braces.
+type keyCount struct{ column, keys int }
+
+// hopeless finds what a parser should not be asked to build: nesting, documents, or keys of one map without end. What is within texts and
+// comments does not count. found is empty where there is nothing of the sort.
+func hopeless(data []byte) (at int, found, expected string) {
+	var brackets []keyCount // that are open; the column is not used
+	var maps []keyCount     // in block style, the outer first
+	block := -1             // the indentation of the line that begins a literal or folded text, -1: none
+	quote := byte(0)        // that a text began with
+	documents := 0
 	for begin := 0; begin < len(data); {
 		end := begin + bytes.IndexByte(data[begin:], '\n')
 		if end < begin {
@@ -70,7 +89,30 @@ func hopelesslyDeep(data []byte) (at int, deep bool) {
 			continue
 		}
 		block = -1
-		dashes, before := 0, byte('\n')
+		if quote == 0 && len(brackets) == 0 {
+			if bytes.HasPrefix(line, []byte("---")) {
+				if documents++; documents > maxDocuments {
+					return begin, "more documents", fmt.Sprintf("at most %d in a file", maxDocuments)
+				}
+				maps = maps[:0]
+			}
+			column := indent
+			for ; column+1 < len(line) && line[column] == '-' && line[column+1] == ' '; column++ { // each begins an item: its map is a new one
+				maps = below(maps, column)
+				for column+1 < len(line) && line[column+1] == ' ' {
+					column++
+				}
+			}
+			if column < len(line) && line[column] != '#' && bytes.IndexByte(line[column:], ':') > 0 {
+				if maps = below(maps, column); len(maps) == 0 || maps[len(maps)-1].column < column {
+					maps = append(maps, keyCount{column: column})
+				}
+				if maps[len(maps)-1].keys++; maps[len(maps)-1].keys > maxKeys {
+					return begin, "more keys", fmt.Sprintf("at most %d in a map", maxKeys)
+				}
+			}
+		}
+		dashes, colons, before := 0, 0, byte('\n')
 	characters:
 		for i, c := range line {
 			switch {
@@ -82,24 +124,46 @@ func hopelesslyDeep(data []byte) (at int, deep bool) {
 				break characters
 			case (c == '"' || c == '\'') && beginsText(before):
 				quote = c
-			case (c == '[' || c == '{') && (open > 0 || beginsText(before)):
-				open++
+			case (c == '[' || c == '{') && (len(brackets) > 0 || beginsText(before)):
+				brackets = append(brackets, keyCount{})
 			case c == ']' || c == '}':
-				open = max(0, open-1)
+				brackets = brackets[:max(0, len(brackets)-1)]
+			case c == ',' && len(brackets) > 0:
+				// A list in brackets may have any length; what is between two commas with a colon is a key.
+				if top := &brackets[len(brackets)-1]; top.column > 0 {
+					top.column = 0
+					if top.keys++; top.keys > maxKeys {
+						return begin + i, "more keys", fmt.Sprintf("at most %d in a map", maxKeys)
+					}
+				}
+			case c == ':' && len(brackets) > 0:
+				brackets[len(brackets)-1].column = 1 // a key was seen since the last comma
+			case c == ':' && i+1 < len(line) && line[i+1] == ' ':
+				if colons++; colons > maxColons {
+					return begin + i, "more colons", fmt.Sprintf("at most %d in a line", maxColons)
+				}
 			case (c == '-' || c == '?') && i+1 < len(line) && line[i+1] == ' ':
 				dashes++
-			case (c == '|' || c == '>') && open == 0 && before == ' ' && blockHeader.Match(line[i:]):
+			case (c == '|' || c == '>') && len(brackets) == 0 && before == ' ' && blockHeader.Match(line[i:]):
 				block = indent
 				break characters
 			}
-			if open > hopeless || dashes > hopeless {
-				return begin + i, true
+			if len(brackets) > maxBrackets || dashes > maxBrackets {
+				return begin + i, "nesting without end", depthAllowed
 			}
 			before = c
 		}
 		begin = end + 1
 	}
-	return 0, false
+	return 0, "", ""
+}
+
+// below gives the maps that go on where something begins at a column.
+func below(maps []keyCount, column int) []keyCount {
+	for len(maps) > 0 && maps[len(maps)-1].column > column {
+		maps = maps[:len(maps)-1]
+	}
+	return maps
 }
 
 // blockHeader matches what begins a literal or folded text, to the end of the line.
