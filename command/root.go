@@ -103,6 +103,7 @@ func root(s Streams) *cli.Command {
 			statusCommand(s),
 			importCommand(s),
 			exportCommand(s),
+			accountCommand(s),
 			signInCommand(s),
 			setUpCommand(s),
 			serveCommand(s),

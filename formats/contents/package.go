@@ -94,7 +94,7 @@ func decompress(kind string, data []byte) (io.Reader, error) {
 		if !xzFits(data) {
 			return nil, refuse("a control member that needs more than 64 MiB to unpack", "a Debian package")
 		}
-		r, err := xz.NewReader(bytes.NewReader(data))
+		r, err := xz.ReaderConfig{SingleStream: true}.NewReader(bytes.NewReader(data))
 		if err != nil {
 			return nil, damaged
 		}
@@ -128,7 +128,45 @@ func xzFits(data []byte) bool {
 			at++
 		}
 	}
-	return flags&0x03 == 0 && at+2 < len(data) && data[at] == 0x21 && data[at+1] == 1 && data[at+2] <= maxXZDictCode
+	return flags&0x03 == 0 && at+2 < len(data) && data[at] == 0x21 && data[at+1] == 1 && data[at+2] <= maxXZDictCode && xzHasOneBlock(data)
+}
+
+// xzHasOneBlock tells whether nothing but the index follows the first block: another one would have a dictionary of its own. The chunks of the
+// block say how long they are, so that it is known before anything is unpacked.
+func xzHasOneBlock(data []byte) bool {
+	at := 12 + 4*(int(data[12])+1) // where the chunks begin: after the headers of the stream and of the block
+	begin := at
+	for {
+		if at >= len(data) {
+			return false
+		}
+		control := data[at]
+		switch {
+		case control == 0: // the end of the chunks
+			at++
+			for (at-begin)%4 != 0 {
+				at++
+			}
+			check := []int{0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64}[data[7]&0x0f]
+			return at+check < len(data) && data[at+check] == 0 // the index begins with 0, a block does not
+		case control <= 2: // not compressed
+			if at+3 > len(data) {
+				return false
+			}
+			at += 3 + 1 + int(data[at+1])<<8 + int(data[at+2])
+		case control < 0x80:
+			return false
+		default:
+			header := 5
+			if control >= 0xc0 { // with new properties
+				header = 6
+			}
+			if at+header > len(data) {
+				return false
+			}
+			at += header + 1 + int(data[at+3])<<8 + int(data[at+4])
+		}
+	}
 }
 
 func describePackage(control string) (*Reading, error) {

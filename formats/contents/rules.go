@@ -25,6 +25,9 @@ import (
 const (
 	rulesFormat = "zenith-ridge/application-rules/1"
 	maxRules    = 8 << 20 // bytes of a rule set
+
+	// maxRuleTokens is how many keys, values and brackets 5000 rules have at most, and some more. What has more is not looked at further.
+	maxRuleTokens = 400_000
 )
 
 // RulesSchema is the JSON Schema of a rule set.
@@ -171,6 +174,7 @@ func checkJSON(data []byte) error {
 		isKey bool
 	}
 	var open []level
+	tokens := 0
 	for {
 		token, err := d.Token()
 		if err == io.EOF {
@@ -179,6 +183,9 @@ func checkJSON(data []byte) error {
 		if err != nil {
 			line := 1 + bytes.Count(data[:min(int(d.InputOffset()), len(data))], []byte("\n"))
 			return refuse(fmt.Sprintf("JSON that is broken at line %d", line), "a rule set in JSON")
+		}
+		if tokens++; tokens > maxRuleTokens {
+			return refuse("more values than the most rules have", "at most 5000 rules")
 		}
 		top := len(open) - 1
 		switch t := token.(type) {

@@ -70,25 +70,44 @@ type (
 	// Credentials sign somebody in.
 	Credentials struct {
 		Name     string `json:"name" maxLength:"64"`
-		Password string `json:"password" maxLength:"256" format:"password"`
+		Password string `json:"password" maxLength:"1024" format:"password"`
 	}
 	// SetUp makes the first administrator.
 	SetUp struct {
 		Code     string `json:"code" maxLength:"64"`
 		Name     string `json:"name" maxLength:"64"`
-		Password string `json:"password" maxLength:"256" format:"password"`
+		Password string `json:"password" maxLength:"1024" format:"password"`
 	}
 	// NewAccount adds an account.
 	NewAccount struct {
 		Name     string `json:"name" maxLength:"64"`
-		Password string `json:"password" maxLength:"256" format:"password"`
+		Password string `json:"password" maxLength:"1024" format:"password"`
 		Role     string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
 	}
 	// Account is somebody who may sign in.
 	Account struct {
 		Name      string    `json:"name"`
 		Role      string    `json:"role"`
+		Disabled  bool      `json:"disabled,omitempty"`
 		CreatedAt time.Time `json:"created_at"`
+	}
+	// AlteredAccount says what becomes of an account; what is left out stays.
+	AlteredAccount struct {
+		Role     *string `json:"role,omitempty" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Disabled *bool   `json:"disabled,omitempty"`
+	}
+	// NewPassword changes the password of the caller's account.
+	NewPassword struct {
+		Old string `json:"old" maxLength:"1024" format:"password"`
+		New string `json:"new" maxLength:"1024" format:"password"`
+	}
+	// Session is a browser that is signed in.
+	Session struct {
+		ID        string    `json:"id" doc:"Names the session, and opens nothing"`
+		Address   string    `json:"address,omitempty"`
+		CreatedAt time.Time `json:"created_at"`
+		ExpiresAt time.Time `json:"expires_at"`
+		Own       bool      `json:"own,omitempty" doc:"The session that asks"`
 	}
 	// NewToken asks for a token.
 	NewToken struct {

@@ -84,6 +84,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.api.UseMiddleware(s.authenticate)
 
 	s.registerSession()
+	s.registerAccounts()
 	s.registerOverview()
 	s.registerDevices()
 	s.registerPolicies()

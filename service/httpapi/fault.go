@@ -111,6 +111,10 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return p
 	case errors.As(err, &invalid):
 		return problemOf(http.StatusUnprocessableEntity, "faults", invalid.Error())
+	case errors.Is(err, signin.ErrLast):
+		return problemOf(http.StatusConflict, "last-administrator", "This is the last administrator. Make somebody else one first.")
+	case errors.Is(err, signin.ErrOwn):
+		return problemOf(http.StatusForbidden, "own-account", "Nobody alters their own rights. Ask another administrator.")
 	case errors.Is(err, signin.ErrByToken):
 		return problemOf(http.StatusForbidden, "by-token", "A token makes no token. Sign in to make one.")
 	case errors.Is(err, signin.ErrTaken):

@@ -149,14 +149,17 @@ func (s *server) listAccounts(ctx context.Context, _ *struct{}) (*output[[]wire.
 	rows, err := s.Flow.Accounts(ctx, actorOf(ctx))
 	list := make([]wire.Account, len(rows))
 	for i, a := range rows {
-		list[i] = wire.Account{Name: a.Name, Role: a.Role, CreatedAt: a.CreatedAt}
+		list[i] = wire.Account{Name: a.Name, Role: a.Role, Disabled: a.Disabled, CreatedAt: a.CreatedAt}
 	}
 	return out(list, s.fault(ctx, err))
 }
 
 // addAccount handles the operation addAccount: add an account.
 func (s *server) addAccount(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
-	err := s.SignIn.AddAccount(ctx, in.Body.Name, in.Body.Password, in.Body.Role)
+	err := signin.MayGrant(callerOf(ctx), in.Body.Role)
+	if err == nil {
+		err = s.SignIn.AddAccount(ctx, in.Body.Name, in.Body.Password, in.Body.Role)
+	}
 	if err == nil {
 		err = s.Flow.Record(ctx, actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
 	}

@@ -213,7 +213,7 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		return e, &TooManyError{wait}
 	}
 	row, err := d.store.In(ctx).Account(name)
-	known := err == nil
+	known := err == nil && !row.Disabled
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		row.PasswordHash = unknownAccount // so that a stranger can't tell by the time it takes
@@ -235,7 +235,7 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		if err := tx.AddKnownBrowser(store.KnownBrowser{Hash: HashOf(e.Known), Account: name, CreatedAt: now, ExpiresAt: now.Add(knownLife)}); err != nil {
 			return err
 		}
-		return tx.AddSession(store.Session{Hash: HashOf(e.Secret), Account: name, CreatedAt: now, ExpiresAt: e.Expires})
+		return tx.AddSession(store.Session{Hash: HashOf(e.Secret), Account: name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires})
 	})
 }
 
@@ -246,7 +246,7 @@ func (d *Service) BySession(ctx context.Context, secret string) (Caller, error) 
 		return Caller{}, ErrRefused
 	}
 	a, err := d.store.In(ctx).Account(s.Account)
-	if err != nil {
+	if err != nil || a.Disabled {
 		return Caller{}, ErrRefused
 	}
 	c := CallerAs(a.Name, a.Role, "console")
@@ -265,7 +265,12 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 	if err != nil || !t.ExpiresAt.After(d.now()) {
 		return Caller{}, ErrRefused
 	}
+	a, err := d.store.In(ctx).Account(t.Account)
+	if err != nil || a.Disabled {
+		return Caller{}, ErrRefused
+	}
 	c := CallerAs(t.Account, t.Role, "api")
+	c.Rights &= CallerAs(a.Name, a.Role, "").Rights // never more than its owner has now
 	c.By, c.Token = t.Hash, true
 	return c, nil
 }

@@ -10,12 +10,14 @@ type Account struct {
 	Role         string
 	PasswordHash string
 	CreatedAt    time.Time
+	Disabled     bool
 }
 
 // Session is a browser that is signed in.
 type Session struct {
 	Hash      string `gorm:"primaryKey"`
 	Account   string
+	Address   string // of the network that it was opened from
 	CreatedAt time.Time
 	ExpiresAt time.Time
 }
@@ -94,6 +96,29 @@ func (s *Store) AddKnownBrowser(b KnownBrowser) error {
 		return err
 	}
 	return s.db.Create(&b).Error
+}
+
+// SaveAccount writes an account that is there.
+func (s *Store) SaveAccount(a Account) error { return s.db.Save(&a).Error }
+
+// SessionsOf lists an account's sessions that have not expired.
+func (s *Store) SessionsOf(account string, now time.Time) ([]Session, error) {
+	return many[Session](s.db.Where("account = ? AND expires_at > ?", account, now).Order("created_at, hash"))
+}
+
+// DropSessionsOf ends an account's sessions but one; an empty hash ends all.
+func (s *Store) DropSessionsOf(account, but string) error {
+	return s.db.Where("account = ? AND hash <> ?", account, but).Delete(&Session{}).Error
+}
+
+// DropTokensOf revokes an account's tokens.
+func (s *Store) DropTokensOf(account string) error {
+	return s.db.Where("account = ?", account).Delete(&Token{}).Error
+}
+
+// DropKnownBrowsers forgets the browsers by which an account signed in.
+func (s *Store) DropKnownBrowsers(account string) error {
+	return s.db.Where("account = ?", account).Delete(&KnownBrowser{}).Error
 }
 
 // DropSession ends a session.
