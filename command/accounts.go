@@ -118,6 +118,10 @@ func printAccounts(s Streams, list []wire.Account) {
 }
 
 func printSessions(s Streams, list []wire.Session) {
+	if len(list) == 0 {
+		fmt.Fprintln(s.Out, "No open sessions.")
+		return
+	}
 	rows := make([][]string, len(list))
 	for i, o := range list {
 		rows[i] = []string{o.ID, o.Address, o.CreatedAt.Local().Format("2006-01-02 15:04"), o.ExpiresAt.Local().Format("2006-01-02 15:04")}

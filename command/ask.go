@@ -338,10 +338,10 @@ func printProblem(p *wire.Problem) error {
 	switch {
 	case p.Code == "not-signed-in":
 		return &exitError{exitFault, "You are not signed in, or your session has expired. Run: zridge sign-in ADDRESS --name NAME"}
-	case p.Code == "own-request", p.Code == "forbidden":
-		return &exitError{exitFault, p.Detail}
 	case p.Change != "":
 		return &exitError{exitFault, p.Detail + " Add: --change " + p.Change}
+	case strings.HasSuffix(p.Detail, "."): // a sentence, which says all
+		return &exitError{exitFault, p.Detail}
 	}
 	return p
 }

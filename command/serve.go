@@ -4,7 +4,9 @@ package command
 
 import (
 	"net"
+	"os/signal"
 	"strings"
+	"syscall"
 	_ "time/tzdata" // zones on machines that have none
 
 	"bytes"
@@ -127,10 +129,23 @@ func serveCommand(s Streams) *cli.Command {
 				return err
 			}
 			fmt.Fprintf(s.Out, "Zenith Ridge answers at %s\n", running.Address)
+			if config.TLS.SelfSigned {
+				fmt.Fprintf(s.Out, "Its certificate is %s; sign in with: --ca %s\n", config.SelfSignedFile(), config.SelfSignedFile())
+			}
 			if running.SetupCode != "" {
 				fmt.Fprintf(s.Out, "No administrator yet. One-time code, good for a day: %s\n", running.SetupCode)
 			}
 			fmt.Fprintln(s.Out, "Ready")
+			reload := make(chan os.Signal, 1)
+			signal.Notify(reload, syscall.SIGHUP)
+			defer signal.Stop(reload)
+			go func() {
+				for range reload {
+					if err := running.ReloadCertificate(); err != nil {
+						config.Log.Error("reading the certificate again", "error", err)
+					}
+				}
+			}()
 			return running.Wait(ctx)
 		},
 	}

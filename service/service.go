@@ -42,16 +42,17 @@ type Config struct {
 
 // Running is a service that answers.
 type Running struct {
-	Address     string           // http://host:port, or https
-	SetupCode   string           // of the first administrator; empty when there is one
-	Certificate *tls.Certificate // that the service answers with at its start; nil: none
-	server      *http.Server
-	flow        *workflow.Service
-	store       *store.Store
-	stop        context.CancelFunc
-	unlock      func() error   // lets another service have the database
-	loops       sync.WaitGroup // what runs until stop
-	done        chan error
+	Address      string // http://host:port, or https
+	SetupCode    string // of the first administrator; empty when there is one
+	certificates *certificates
+	Certificate  *tls.Certificate // that the service answers with at its start; nil: none
+	server       *http.Server
+	flow         *workflow.Service
+	store        *store.Store
+	stop         context.CancelFunc
+	unlock       func() error   // lets another service have the database
+	loops        sync.WaitGroup // what runs until stop
+	done         chan error
 }
 
 const stopWithin = 5 * time.Second
@@ -122,9 +123,9 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
 	}
-	certificates := &certificates{TLS: c.TLS, log: c.Log}
+	secured := &certificates{Config: &c, TLS: c.TLS, log: c.Log}
 	if !c.TLS.plain() {
-		if err := certificates.load(); err != nil {
+		if err := secured.load(); err != nil {
 			data.Close()
 			listener.Close()
 			return nil, err
@@ -133,17 +134,18 @@ func Start(c Config) (*Running, error) {
 	checkIn := checkin.NewServer(data, flow, c.Log, now)
 	ctx, stop := context.WithCancel(context.Background())
 	r := &Running{
-		Address:     c.scheme() + listener.Addr().String(),
-		Certificate: certificates.current,
-		SetupCode:   code,
-		flow:        flow,
-		store:       data,
-		stop:        stop,
-		unlock:      unlock,
-		done:        make(chan error, 1),
+		Address:      c.scheme() + listener.Addr().String(),
+		Certificate:  secured.current,
+		certificates: secured,
+		SetupCode:    code,
+		flow:         flow,
+		store:        data,
+		stop:         stop,
+		unlock:       unlock,
+		done:         make(chan error, 1),
 	}
 	r.server = &http.Server{
-		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log, Ending: ctx.Done(), Proxies: c.Proxies, MayHost: c.mayHost(certificates)}),
+		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log, Ending: ctx.Done(), Proxies: c.Proxies, MayHost: c.mayHost(secured)}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
@@ -165,7 +167,7 @@ func Start(c Config) (*Running, error) {
 	r.loops.Go(func() { flow.Run(ctx) })
 	limited := httpapi.LimitConnections(listener, c.Connections)
 	if !c.TLS.plain() {
-		limited = tls.NewListener(limited, certificates.config())
+		limited = tls.NewListener(limited, secured.config())
 	}
 	go func() { r.done <- r.server.Serve(limited) }()
 	started = true

@@ -10,6 +10,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/pem"
 	"fmt"
 	"log/slog"
 	"math/big"
@@ -29,6 +30,9 @@ type TLS struct {
 }
 
 func (t TLS) plain() bool { return t.Certificate == "" && t.Key == "" && !t.SelfSigned }
+
+// SelfSignedFile is where a certificate that the service makes for itself is written, so that clients can be told to trust it.
+func (c *Config) SelfSignedFile() string { return c.Database + ".certificate.pem" }
 
 // onLoopback tells whether an address to listen on can be reached from this machine alone.
 func onLoopback(address string) bool {
@@ -61,6 +65,7 @@ func (c *Config) checkTransport() error {
 
 // certificates gives the certificate for each handshake, read again when the files have changed.
 type certificates struct {
+	*Config
 	TLS
 	log *slog.Logger
 
@@ -79,8 +84,11 @@ func (c *certificates) load() error {
 	defer c.mu.Unlock()
 	if c.SelfSigned {
 		made, err := selfSigned(time.Now())
+		if err != nil {
+			return err
+		}
 		c.current = made
-		return err
+		return os.WriteFile(c.SelfSignedFile(), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made.Certificate[0]}), 0o644)
 	}
 	return c.reload()
 }
@@ -124,6 +132,16 @@ func (c *certificates) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 		}
 	}
 	return c.current, nil
+}
+
+// ReloadCertificate reads the certificate again, as it is done by itself within a second after its files have changed.
+func (r *Running) ReloadCertificate() error {
+	if r.certificates.plain() || r.certificates.SelfSigned {
+		return nil
+	}
+	r.certificates.mu.Lock()
+	defer r.certificates.mu.Unlock()
+	return r.certificates.reload()
 }
 
 // names tells whether the certificate is for a host.

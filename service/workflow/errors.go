@@ -8,13 +8,29 @@ import (
 	"fmt"
 	"time"
 
+	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/service/store"
 )
 
 // NotFoundError says that something is not there.
 type NotFoundError struct{ Kind, ID string }
 
-func (e *NotFoundError) Error() string { return fmt.Sprintf("no %s %q", e.Kind, e.ID) }
+func (e *NotFoundError) Error() string {
+	return fmt.Sprintf("There is no %s %s.", e.noun(), problem.Quote(e.ID))
+}
+
+// noun is the kind in the singular: kinds of objects are named by their lists.
+func (e *NotFoundError) noun() string {
+	if one := singular[e.Kind]; one != "" {
+		return one
+	}
+	return e.Kind
+}
+
+var singular = map[string]string{
+	"policies": "policy", "groups": "group", "settings": "setting", "units": "unit", "devices": "device", "people": "person",
+	"exceptions": "exception", "rulings": "ruling", "checks": "check",
+}
 
 func notFound(err error, kind, id string) error {
 	if errors.Is(err, store.ErrNotFound) {
@@ -25,11 +41,13 @@ func notFound(err error, kind, id string) error {
 
 // OpenEditOf gives an open change with an edit of an object, which is named as a NotFoundError names it; empty: there is none.
 func (s *ChangeService) OpenEditOf(ctx context.Context, kind, id string) string {
-	plural := map[string]string{"policy": "policies", "group": "groups", "setting": "settings", "unit": "units", "device": "devices", "person": "people"}[kind]
-	if plural == "" {
-		return ""
+	list := kind
+	for plural, one := range singular {
+		if one == kind {
+			list = plural
+		}
 	}
-	change, err := s.store.In(ctx).OpenEdit(plural, id)
+	change, err := s.store.In(ctx).OpenEdit(list, id)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.log.Error("looking for an open change", "kind", kind, "id", id, "error", err)
 	}
