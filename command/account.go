@@ -69,13 +69,17 @@ func callerTrusting(pem string) (*http.Client, error) {
 	return &http.Client{Transport: transport}, nil
 }
 
-// caOf reads the file that --ca names; empty without it.
-func caOf(c *cli.Command) (string, error) {
-	if !c.IsSet("ca") {
-		return "", nil
+// stranger gives a client that has not signed in, with the certificate that the file of --ca has; empty without it.
+func stranger(c *cli.Command, base string) (api *client.Client, ca string, err error) {
+	if c.IsSet("ca") {
+		pem, err := os.ReadFile(c.String("ca"))
+		if err != nil {
+			return nil, "", err
+		}
+		ca = string(pem)
 	}
-	pem, err := os.ReadFile(c.String("ca"))
-	return string(pem), err
+	caller, err := callerTrusting(ca)
+	return &client.Client{Base: base, HTTP: caller}, ca, err
 }
 
 func caFlag() cli.Flag {
@@ -163,15 +167,10 @@ func signInCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			ca, err := caOf(c)
+			api, ca, err := stranger(c, base)
 			if err != nil {
 				return err
 			}
-			caller, err := callerTrusting(ca)
-			if err != nil {
-				return err
-			}
-			api := &client.Client{Base: base, HTTP: caller}
 			host, _ := os.Hostname()
 			token, err := api.SignIn(ctx, c.String("name"), password, "command line on "+host, c.Int("days"))
 			if err != nil {
@@ -200,15 +199,10 @@ func setUpCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			ca, err := caOf(c)
+			api, _, err := stranger(c, base)
 			if err != nil {
 				return err
 			}
-			caller, err := callerTrusting(ca)
-			if err != nil {
-				return err
-			}
-			api := &client.Client{Base: base, HTTP: caller}
 			if _, err := api.Call(
 				ctx,
 				http.MethodPost,

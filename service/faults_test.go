@@ -118,7 +118,13 @@ func TestALaptopHasOneCode(t *testing.T) {
 	if status := enrol(first); status != http.StatusForbidden {
 		t.Errorf("the first of two codes: %d", status)
 	}
-	if status := enrol(second); status != http.StatusCreated {
+	if _, err := api.Call(t.Context(), http.MethodDelete, "/enrolment-codes/LT-1", nil, nil, nil); err != nil {
+		t.Fatal(err)
+	}
+	if status := enrol(second); status != http.StatusForbidden {
+		t.Errorf("a code that was withdrawn: %d", status)
+	}
+	if status := enrol(offer()); status != http.StatusCreated {
 		t.Errorf("the last code: %d", status)
 	}
 }

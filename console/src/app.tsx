@@ -6,6 +6,7 @@ import {
   Database,
   FileClock,
   GitFork,
+  KeyRound,
   Laptop,
   LayoutDashboard,
   LogOut,
@@ -42,6 +43,7 @@ import { PolicyScreen } from './screens/policy';
 import { HistoryScreen } from './screens/policy/history';
 import { NewPolicyScreen } from './screens/policy/new';
 import { SummaryScreen } from './screens/policy/summary';
+import { AccessScreen, AccountsScreen } from './screens/accounts';
 import { AuditScreen } from './screens/audit';
 import { SourcesScreen } from './screens/sources';
 import { NewSourceScreen } from './screens/sources/new';
@@ -67,6 +69,7 @@ const places: { to: string; word: string; icon: LucideIcon; right?: Right }[] = 
   { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
   { to: '/changes', word: 'Changes', icon: PenLine },
   { to: '/audit-log', word: 'Audit log', icon: FileClock, right: 'audit' },
+  { to: '/accounts', word: 'Accounts', icon: KeyRound, right: 'accounts' },
 ];
 
 export function App() {
@@ -114,9 +117,9 @@ function Frame({ name, role }: { name: string; role: string }) {
         </button>
         <div className="flex-1" />
         <ThemeSwitch />
-        <span className="truncate text-sm">
+        <Link to="/access" className="truncate text-sm link-hover link" title="Your access: sessions and password">
           {name} <span className="quiet">· {role}</span>
-        </span>
+        </Link>
         <button
           type="button"
           className="btn btn-ghost btn-sm btn-square"
@@ -163,6 +166,8 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/changes" element={<ChangesScreen />} />
           <Route path="/changes/:id" element={<ChangeScreen />} />
           <Route path="/audit-log" element={<AuditScreen />} />
+          <Route path="/accounts" element={<AccountsScreen />} />
+          <Route path="/access" element={<AccessScreen />} />
           <Route
             path="*"
             element={

@@ -209,6 +209,21 @@ func (d *Server) OfferCodes(ctx context.Context, by workflow.Actor, devices []st
 	return out, err
 }
 
+// WithdrawCode makes the unused enrolment code of a device void.
+func (d *Server) WithdrawCode(ctx context.Context, by workflow.Actor, device string) error {
+	if err := by.Need(access.Devices); err != nil {
+		return err
+	}
+	return d.store.Transaction(ctx, func(tx *store.Store) error {
+		if err := tx.DropCodesOf(enrolPurpose, device); err != nil {
+			return err
+		}
+		return tx.Audit(store.AuditRecord{
+			At: d.now(), By: by.Name, Via: by.Via, Request: by.Request, Action: "withdraw enrolment code", Kind: string(estate.KindDevice), ObjectID: device,
+		})
+	})
+}
+
 // Enrolment is what a laptop gets when it enrols.
 type Enrolment struct {
 	Device string `json:"device"`

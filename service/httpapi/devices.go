@@ -72,6 +72,18 @@ func (s *server) registerDevices() {
 		),
 		s.offerEnrolment,
 	)
+	huma.Register(
+		s.api,
+		operation(
+			"withdrawEnrolment",
+			http.MethodDelete,
+			"/enrolment-codes/{id}",
+			"Make the unused enrolment code of a device void",
+			needs(access.Devices),
+			status(http.StatusNoContent),
+		),
+		s.withdrawEnrolment,
+	)
 }
 
 // appliedOn lists the policies that apply to a device, with how many of their entries are in effect there.
@@ -207,6 +219,13 @@ func (s *server) getDevice(ctx context.Context, in *deviceID) (*output[wire.Devi
 func (s *server) retryDevice(ctx context.Context, in *deviceID) (*output[retried], error) {
 	n, err := s.Flow.Retry(ctx, actorOf(ctx), in.ID)
 	return out(retried{n}, s.fault(ctx, err))
+}
+
+// withdrawEnrolment handles the operation withdrawEnrolment: make the unused enrolment code of a device void.
+func (s *server) withdrawEnrolment(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*struct{}, error) {
+	return nil, s.fault(ctx, s.CheckIn.WithdrawCode(ctx, actorOf(ctx), in.ID))
 }
 
 // offerEnrolment handles the operation offerEnrolment: one-time codes with which devices enrol.

@@ -41,7 +41,7 @@ export function SignInScreen() {
         <Field label="Name">
           <input name="name" required autoFocus autoComplete="username" className="input w-full" />
         </Field>
-        <Field label="Password" hint={first ? 'At least 10 characters' : undefined}>
+        <Field label="Password" hint={first ? 'At least 12 characters' : undefined}>
           <input name="password" type="password" required autoComplete={first ? 'new-password' : 'current-password'} className="input w-full" />
         </Field>
         <Failed error={error} />

@@ -18,6 +18,7 @@ const statuses: Record<string, { word: string; tone: Tone; icon: ReactNode }> = 
   none: { word: 'not sent', tone: 'quiet', icon: <CircleDashed size={14} /> },
   draft: { word: 'draft', tone: 'quiet', icon: <CircleDashed size={14} /> },
   active: { word: 'active', tone: 'good', icon: <Check size={14} /> },
+  disabled: { word: 'disabled', tone: 'quiet', icon: <ArrowDownToDot size={14} /> },
   retired: { word: 'retired', tone: 'quiet', icon: <ArrowDownToDot size={14} /> },
   open: { word: 'open', tone: 'wait', icon: <CircleDashed size={14} /> },
   published: { word: 'published', tone: 'good', icon: <Check size={14} /> },

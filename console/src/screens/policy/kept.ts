@@ -32,7 +32,7 @@ const typedKey = (id: string) => `typed:${id}`;
 
 function readTyped(id: string, change: string | undefined): Typed | undefined {
   try {
-    const typed = JSON.parse(localStorage.getItem(typedKey(id)) ?? 'null') as Typed | null;
+    const typed = JSON.parse(sessionStorage.getItem(typedKey(id)) ?? 'null') as Typed | null;
     return typed && typed.change === (change ?? '') ? typed : undefined;
   } catch {
     return undefined;
@@ -40,7 +40,7 @@ function readTyped(id: string, change: string | undefined): Typed | undefined {
 }
 
 /** Forgets what was typed of a policy and not kept. */
-export const forgetTyped = (id: string) => localStorage.removeItem(typedKey(id));
+export const forgetTyped = (id: string) => sessionStorage.removeItem(typedKey(id));
 
 /** Tries what is typed, and keeps it in the open change when it has no faults. */
 export function useKept(start: PolicyDoc, editVersion: number | undefined) {
@@ -95,7 +95,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   useEffect(() => {
     if (!dirty.current) return;
     const unsaved: Typed = { change: openRef.current.id ?? '', version: version.current, base: base.current, doc };
-    localStorage.setItem(typedKey(doc.id), JSON.stringify(unsaved));
+    sessionStorage.setItem(typedKey(doc.id), JSON.stringify(unsaved));
     const turn = ++latest.current;
     const of = alters.current;
     const isLatest = () => turn === latest.current && of === alters.current;
