@@ -70,6 +70,10 @@ func Run(ctx context.Context, args []string, s Streams) int {
 		return exitFault
 	}
 	fmt.Fprintln(s.Err, "zridge: "+err.Error())
+	var topic cli.ExitCoder
+	if errors.As(err, &topic) { // help was asked for on what is no command
+		return exitUsage
+	}
 	return exitFault
 }
 

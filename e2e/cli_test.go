@@ -163,6 +163,7 @@ func TestFolderCommandsNeedNoService(t *testing.T) {
 		{"conflicts --estate ../demo/estate", 0, "2 conflicts"},
 		{"conflicts --estate ../demo/estate --strict", 3, "2 conflicts"},
 		{"toast", 2, `Unknown command "toast"`},
+		{"policy --help nonsense", 2, "nonsense"},
 		{"change toast", 2, `Unknown command "toast"`},
 		{"status", 2, "sign-in"},
 		{"serve extra", 2, "expected no arguments"},

@@ -116,6 +116,9 @@ func (s *server) signOut(ctx context.Context, _ *struct{}) (*struct {
 	if err := s.SignIn.SignOut(ctx, callerOf(ctx)); err != nil {
 		return nil, s.fault(ctx, err)
 	}
+	if err := s.Flow.Record(ctx, actorOf(ctx), "sign out", ""); err != nil {
+		return nil, s.fault(ctx, err)
+	}
 	return &struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}{cookieOf(sessionCookie, "", time.Unix(1, 0), originOf(ctx).Secure)}, nil
@@ -128,7 +131,13 @@ func (s *server) health(context.Context, *struct{}) (*output[health], error) {
 
 // setUp handles the operation setUp: make the first administrator with the one-time code.
 func (s *server) setUp(ctx context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
-	return nil, s.fault(ctx, s.SignIn.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password))
+	err := s.SignIn.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
+	if err != nil {
+		s.Flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "api", Request: requestOf(ctx)}, "set-up refused", originOf(ctx).Address)
+		return nil, s.fault(ctx, err)
+	}
+	by := workflow.Actor{Name: in.Body.Name, Via: "api", Request: requestOf(ctx)}
+	return nil, s.fault(ctx, s.Flow.Record(ctx, by, "set up", "the first administrator, from "+originOf(ctx).Address))
 }
 
 // whoAmI handles the operation whoAmI: who is signed in.
