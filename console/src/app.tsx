@@ -25,7 +25,7 @@ import { api, Refusal } from './api/client';
 import { queries, useLiveUpdates, useOverview, useWho, type Right } from './api/queries';
 import { ChangeScreen } from './screens/change';
 import { ChangesScreen } from './screens/changes';
-import { ConflictesScreen } from './screens/conflicts';
+import { ConflictsScreen } from './screens/conflicts';
 import { DeviceScreen } from './screens/device';
 import { DevicesScreen } from './screens/devices';
 import { DictionaryScreen } from './screens/dictionary';
@@ -162,7 +162,7 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/dictionary" element={<DictionaryScreen />} />
           <Route path="/dictionary/define" element={<DefineScreen />} />
           <Route path="/dictionary/:id" element={<SettingScreen />} />
-          <Route path="/conflicts" element={<ConflictesScreen />} />
+          <Route path="/conflicts" element={<ConflictsScreen />} />
           <Route path="/changes" element={<ChangesScreen />} />
           <Route path="/changes/:id" element={<ChangeScreen />} />
           <Route path="/audit-log" element={<AuditScreen />} />

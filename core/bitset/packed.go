@@ -1,4 +1,4 @@
-// This file keeps sets in little room: few rows as a list, nearly all as a list of those that are not there, others as bits.
+// This file keeps sets in little memory: few rows as a list, nearly all as a list of those that are not there, others as bits.
 
 package bitset
 
@@ -7,7 +7,7 @@ import (
 	"slices"
 )
 
-// listed is the number of rows below which a list takes less room than bits.
+// listed is the number of rows below which a list takes less memory than bits.
 const listed = Rows / 16
 
 // Packed is a set that is kept: the number of its rows, and then the rows four to a word, or bits. nil is empty.
@@ -54,7 +54,7 @@ func (s *Set) Pack() Packed {
 	return p
 }
 
-// write puts the n rows of s where there is room for them, zeros before.
+// write puts the n rows of s where there is space for them, zeros before.
 func (s *Set) write(to []uint64, n int) {
 	form, many := formOf(n)
 	if form == asBits {

@@ -48,8 +48,8 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 		at   int
 		set  *Set // its rows of mask, where they are others; nil: it stands as it is written
 	}
-	var room [64]part
-	parts, here := room[:0], Set{}
+	var scratch [64]part
+	parts, here := scratch[:0], Set{}
 	size, at := 1, 1+p.Count()
 	for i, j := 0, 0; i < p.Count() || j < len(sets); {
 		one := part{head: p.head(i), at: at}

@@ -1,4 +1,4 @@
-// Package ids finds the places of objects in a list by their ids, in a third of a map's room: the list itself is kept elsewhere, and
+// Package ids finds the places of objects in a list by their ids, in a third of a map's memory: the list itself is kept elsewhere, and
 // what is here are numbers alone.
 package ids
 

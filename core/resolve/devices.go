@@ -136,8 +136,8 @@ func (d Devices) ByUnit() []UnitCount {
 		return nil
 	}
 	var out []UnitCount
-	var room [8]int
-	homes, last := room[:0], 0
+	var scratch [8]int
+	homes, last := scratch[:0], 0
 	d.each(func(at int) { // laptops of one unit lie side by side
 		home := d.device(at).HomeAt
 		if last >= len(homes) || homes[last] != home {

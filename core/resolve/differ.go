@@ -72,12 +72,12 @@ func (d *Difference) compare(before, after *EstateResolution) {
 		w := after.plan.worker(after.plan.Laptops())
 		defer w.done()
 		w.load(0, decide.Nobody)
-		room := &differRoom{altered: make(intern.DeviceSet, len(altered))}
+		scratch := &differScratch{altered: make(intern.DeviceSet, len(altered))}
 		defer func() {
 			guard.Lock()
 			defer guard.Unlock()
 			for block := range altered {
-				altered[block].Or(&room.altered[block])
+				altered[block].Or(&scratch.altered[block])
 			}
 		}()
 		for i := range mine {
@@ -87,7 +87,7 @@ func (d *Difference) compare(before, after *EstateResolution) {
 			case 1:
 				d.audiences(before.plan, after.plan)
 			default:
-				found[i-2] = differSetting(w, before, after, settings[i-2], room)
+				found[i-2] = differSetting(w, before, after, settings[i-2], scratch)
 			}
 		}
 	})
@@ -190,17 +190,17 @@ type settingDifference struct {
 	gained, cleared []ConflictFound
 }
 
-// differRoom is buffers for comparing one setting after the other.
-type differRoom struct {
+// differScratch is buffers for comparing one setting after the other.
+type differScratch struct {
 	was, is partition
 	unions  unionValues
 	known   map[transition]*Alteration
-	ways    []Alteration     // room for some
+	ways    []Alteration     // scratch space for some
 	altered intern.DeviceSet // laptops on which some setting alters
 }
 
 // way gives a buffer for an alteration.
-func (r *differRoom) way(is Alteration) *Alteration {
+func (r *differScratch) way(is Alteration) *Alteration {
 	if len(r.ways) == cap(r.ways) {
 		r.ways = make([]Alteration, 0, 64)
 	}
@@ -225,7 +225,7 @@ func settingIndexOf(before, after *EstateResolution, at int) *settingIndex {
 	return &before.plan.settings[at]
 }
 
-func differSetting(w *worker, before, after *EstateResolution, at int, room *differRoom) settingDifference {
+func differSetting(w *worker, before, after *EstateResolution, at int, scratch *differScratch) settingDifference {
 	a, b := partsOf(before.final, at), partsOf(after.final, at)
 	c := settingIndexOf(before, after, at)
 	id := c.Def.ID
@@ -236,7 +236,7 @@ func differSetting(w *worker, before, after *EstateResolution, at int, room *dif
 		}
 		return nil
 	}
-	room.known, room.unions.private, room.unions.known = emptied(room.known), true, emptied(room.unions.known)
+	scratch.known, scratch.unions.private, scratch.unions.known = emptied(scratch.known), true, emptied(scratch.unions.known)
 	for i := range max(len(a), len(b)) {
 		x, y := block(a, i), block(b, i)
 		if x.Equal(y) {
@@ -245,11 +245,11 @@ func differSetting(w *worker, before, after *EstateResolution, at int, room *dif
 		mark := w.Mark()
 		differs := w.Temp()
 		x.Unlike(y, differs)
-		room.was.load(w, c, x, differs)
-		room.is.load(w, c, y, differs)
-		room.was.split(differs, &room.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
+		scratch.was.load(w, c, x, differs)
+		scratch.is.load(w, c, y, differs)
+		scratch.was.split(differs, &scratch.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
 			from := appearanceOf(o, code)
-			room.is.split(rows, &room.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
+			scratch.is.split(rows, &scratch.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
 				if o == p && (o == nil || o.Number != intern.FromItems) {
 					return
 				}
@@ -263,19 +263,19 @@ func differSetting(w *worker, before, after *EstateResolution, at int, room *dif
 				if way.from == way.to {
 					return
 				}
-				known := room.known[way]
+				known := scratch.known[way]
 				if known == nil {
-					known = room.way(Alteration{id, stateOf(o, v), stateOf(p, to), Devices{plan: after.plan, was: before.plan}})
-					room.known[way] = known
+					known = scratch.way(Alteration{id, stateOf(o, v), stateOf(p, to), Devices{plan: after.plan, was: before.plan}})
+					scratch.known[way] = known
 				}
 				known.Devices.add(i, rows)
 			})
 		})
 		w.Release(mark)
 	}
-	ways := inOrder(room.known)
+	ways := inOrder(scratch.known)
 	for _, way := range ways {
-		way.Devices.orInto(room.altered)
+		way.Devices.orInto(scratch.altered)
 	}
 	return settingDifference{id, ways, conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
 }

@@ -434,7 +434,7 @@ func differs(s *estate.Snapshot, plan *Plan, d *estate.Device, who *estate.Perso
 	return ""
 }
 
-// outcomesDiffer compares what is kept in little room with the records that are made of it.
+// outcomesDiffer compares what is kept in little memory with the records that are made of it.
 func outcomesDiffer(plan *Plan, d *estate.Device, who estate.PersonID) string {
 	r, err := plan.Reasons(d.ID, who)
 	if err != nil {

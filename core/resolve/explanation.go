@@ -161,20 +161,20 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	if owner != user {
 		theirs = owner.marked(m)
 	}
-	user.roomAt = slices.Grow(user.roomAt[:0], len(p.settings))[:len(p.settings)]
-	clear(user.roomAt)
-	room := &user.roomReasons
+	user.scratchAt = slices.Grow(user.scratchAt[:0], len(p.settings))[:len(p.settings)]
+	clear(user.scratchAt)
+	scratch := &user.scratchReasons
 	d := &explanation{
 		Reasons: &Reasons{
 			plan:    p,
 			dev:     dev,
 			who:     signedIn,
-			settled: room.settled[:0],
-			became:  room.became[:0],
-			ranks:   room.ranks[:0],
-			items:   room.items[:0],
+			settled: scratch.settled[:0],
+			became:  scratch.became[:0],
+			ranks:   scratch.ranks[:0],
+			items:   scratch.items[:0],
 		},
-		at: user.roomAt,
+		at: user.scratchAt,
 		in: user.in,
 	}
 	defer func() { user.in = d.in }()
@@ -188,7 +188,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 			d.decide(s, at)
 		}
 	}
-	*room = Reasons{settled: d.settled, became: d.became, ranks: d.ranks, items: d.items}
+	*scratch = Reasons{settled: d.settled, became: d.became, ranks: d.ranks, items: d.items}
 	d.settled, d.became, d.ranks, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.ranks), slices.Clone(d.items)
 	d.force(owner)
 	user.Stage = d
@@ -439,8 +439,8 @@ func groupByKey(keys int, each func(do func(key, value int32))) (begin, values [
 // marked gives the ranked entries of all settings that a subject has, a bit for each.
 func (s *subject) marked(m *rankedIndex) decide.Marked {
 	n := len(m.ranked)/64 + 1
-	s.roomMarked = slices.Grow(s.roomMarked[:0], n)[:n]
-	row, first := s.roomMarked, s.plan.firstMatch // plans that share a index of ranked entries number level matches alike
+	s.scratchMarked = slices.Grow(s.scratchMarked[:0], n)[:n]
+	row, first := s.scratchMarked, s.plan.firstMatch // plans that share an index of ranked entries number level matches alike
 	clear(row)
 	for at, applied := range s.applied {
 		if applied.levelAt == intern.None {

@@ -11,7 +11,7 @@ import (
 
 const module = "zenithridge.example/zridge/"
 
-// mayImport says which rooms each room may know: the edges know the core, never the other way round.
+// mayImport says which packages each package may import: the edges know the core, never the other way round.
 var mayImport = map[string][]string{
 	"core/problem": {},
 	"core/rule":    {},
@@ -90,7 +90,7 @@ var mayImport = map[string][]string{
 	},
 }
 
-// TestImportsRunOneWay holds every package to its room, and the core to pure code: no clock, file, network or database.
+// TestImportsRunOneWay holds every package to its imports, and the core to pure code: no clock, file, network or database.
 func TestImportsRunOneWay(t *testing.T) {
 	const root = "../.."
 	impure := map[string]bool{
@@ -110,8 +110,8 @@ func TestImportsRunOneWay(t *testing.T) {
 		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
 			return filepath.SkipDir
 		}
-		room, _ := filepath.Rel(root, filepath.Dir(path))
-		allowed, held := mayImport[filepath.ToSlash(room)]
+		pkg, _ := filepath.Rel(root, filepath.Dir(path))
+		allowed, held := mayImport[filepath.ToSlash(pkg)]
 		if !held || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 			return nil
 		}
@@ -122,11 +122,11 @@ func TestImportsRunOneWay(t *testing.T) {
 		checked++
 		for _, spec := range file.Imports {
 			name := strings.Trim(spec.Path.Value, `"`)
-			if strings.HasPrefix(room, "core") && impure[name] &&
-				!(name == "time" && (room == "core/estate" || room == "core/rollout")) { // dates are parsed there, and times handed in
+			if strings.HasPrefix(pkg, "core") && impure[name] &&
+				!(name == "time" && (pkg == "core/estate" || pkg == "core/rollout")) { // dates are parsed there, and times handed in
 				t.Errorf("%s imports %s: the core is pure", path, name)
 			}
-			if strings.HasPrefix(room, "core") && strings.Contains(name, ".") && !strings.HasPrefix(name, module) &&
+			if strings.HasPrefix(pkg, "core") && strings.Contains(name, ".") && !strings.HasPrefix(name, module) &&
 				!strings.HasPrefix(name, "cel.dev/cel-go/") {
 				t.Errorf("%s imports %s: the core knows the standard library and CEL alone", path, name)
 			}

@@ -55,7 +55,7 @@ type unionValues struct {
 	private bool // codes are theirs alone: the column is spared what may never stand. Equal values can have two codes then
 	known   map[string]unionValue
 
-	of         []*setting.Value // room
+	of         []*setting.Value // scratch space
 	key, value []byte
 }
 

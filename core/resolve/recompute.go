@@ -74,8 +74,8 @@ type blockUpdater struct {
 	redecided            []int
 }
 
-// updaterRoom is the buffers of a blockUpdater, which are used again for the next block.
-type updaterRoom struct {
+// updaterScratch is the buffers of a blockUpdater, which are used again for the next block.
+type updaterScratch struct {
 	groupsAltered []bitset.Dated
 	masks         []bitset.Dated             // by setting: rows to decide again
 	altered       []bitset.Dated             // by setting: rows whose outcome may differ from before

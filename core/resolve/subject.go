@@ -100,8 +100,8 @@ func (s *subject) findPoliciesOf(keys []uint32) {
 }
 
 func (s *subject) clearApplied() {
-	s.roomApplied = slices.Grow(s.roomApplied[:0], len(s.plan.policies))[:len(s.plan.policies)]
-	s.applied = s.roomApplied
+	s.scratchApplied = slices.Grow(s.scratchApplied[:0], len(s.plan.policies))[:len(s.plan.policies)]
+	s.applied = s.scratchApplied
 	for at := range s.applied {
 		s.applied[at] = applied{levelAt: intern.None}
 	}
@@ -137,7 +137,7 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 	w := p.worker(p.Laptops())
 	defer w.done()
 	var set bitset.Set
-	found, words := blockMatches{rows: w.roomLaid.rows[:0], keys: w.roomLaid.keys[:0]}, w.roomWords[:0] // policy by policy
+	found, words := blockMatches{rows: w.scratchLaid.rows[:0], keys: w.scratchLaid.keys[:0]}, w.scratchWords[:0] // policy by policy
 	out := &blockMatches{}
 	for at := range p.policies {
 		for levelAt, packed := range p.policies[at].matches {
@@ -148,7 +148,7 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 			}
 		}
 	}
-	w.roomLaid, w.roomWords = found, words
+	w.scratchLaid, w.scratchWords = found, words
 	for word := range out.begin[1:] {
 		out.begin[word+1] += out.begin[word]
 	}

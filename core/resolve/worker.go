@@ -6,7 +6,7 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// worker works on one block of rows at a time: it matches policies and decides settings. Its room is used again by whoever asks next. It is
+// worker works on one block of rows at a time: it matches policies and decides settings. Its scratch space is used again by whoever asks next. It is
 // for one thread.
 type worker struct {
 	plan *Plan
@@ -15,19 +15,19 @@ type worker struct {
 
 	matches []levelMatch   // by number of the level
 	loading *bitset.Set    // the rows for which levels are loaded; nil: Dom
-	toLoad  []pendingMatch // room for takeArms
+	toLoad  []pendingMatch // scratch space of loadMatches
 
-	in     []decide.Candidate // room for candidates
-	exempt []*bitset.Set      // room for decide
+	in     []decide.Candidate // scratch space of candidates
+	exempt []*bitset.Set      // scratch space of decide
 
-	updaterRoom
+	updaterScratch
 
-	roomApplied []applied // room for what is asked of one subject
-	roomMarked  decide.Marked
-	roomAt      []int32
-	roomReasons Reasons
-	roomLaid    blockMatches // room for armsIn
-	roomWords   []uint8
+	scratchApplied []applied // scratch space for what is asked of one subject
+	scratchMarked  decide.Marked
+	scratchAt      []int32
+	scratchReasons Reasons
+	scratchLaid    blockMatches // scratch space of matchesIn
+	scratchWords   []uint8
 }
 
 // levelMatch is the laptops to which a policy applies at one level; detached is those of them for which its kind is detached.
@@ -49,7 +49,7 @@ func (p *Plan) worker(of *match.Subjects) *worker {
 	return w
 }
 
-// done gives a worker back, with its room.
+// done gives a worker back, with its scratch space.
 func (w *worker) done() {
 	gen := w.plan.Gen
 	w.plan, w.Observer = nil, nil

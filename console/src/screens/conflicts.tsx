@@ -12,7 +12,7 @@ import { DeviceLinks } from '../ui/reach';
 import { count, number, Time, ValueText } from '../ui/words';
 import { Closer, Ways, type About, type Choice } from './ways';
 
-export function ConflictesScreen() {
+export function ConflictsScreen() {
   const open = useOpenChange();
   const [params, setParams] = useSearchParams();
   const only = params.get('setting');

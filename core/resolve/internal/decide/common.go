@@ -20,7 +20,7 @@ func (common) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	some, lacking, empty := d.sets.Temp(), d.sets.Temp(), d.sets.Temp()
 	some.Clear()
 	empty.Clear()
-	brings := d.room(len(ix.Outcomes.All())) // by item: the last candidate that brings it, from 1
+	brings := d.zeros(len(ix.Outcomes.All())) // by item: the last candidate that brings it, from 1
 	for k := range in {
 		items, live := ix.Items(in[k].Rank), in[k].Live
 		if len(items) == 0 {

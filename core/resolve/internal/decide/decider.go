@@ -43,9 +43,9 @@ type Decider struct {
 	Observer Observer // nil: nobody asks why, which is much faster
 
 	sets        *bitset.Arena
-	itemNumbers []int32 // room for byItem
+	itemNumbers []int32 // scratch space of byItem
 	itemSets    []*bitset.Set
-	where       []int32 // room for room
+	where       []int32 // scratch space of zeros
 }
 
 // NewDecider gives a Decider that borrows sets from an arena.

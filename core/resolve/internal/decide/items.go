@@ -23,7 +23,7 @@ func (d *Decider) having(in []Candidate, rows *bitset.Set) *bitset.Set {
 func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers []int32, sets []*bitset.Set) {
 	some := d.sets.Temp()
 	numbers, sets = d.itemNumbers[:0], d.itemSets[:0]
-	where := d.room(len(ix.Outcomes.All())) // by item: its place in numbers, from 1
+	where := d.zeros(len(ix.Outcomes.All())) // by item: its place in numbers, from 1
 	for i := range in {
 		items, here := ix.Items(in[i].Rank), have
 		if len(items) == 0 {
@@ -71,8 +71,8 @@ func (d *Decider) together(in []Candidate, how How, rows *bitset.Set) {
 	}
 }
 
-// room gives a number for each of n things, all 0, which are to be put back to 0.
-func (d *Decider) room(n int) []int32 {
+// zeros gives a number for each of n things, all 0, which are to be put back to 0.
+func (d *Decider) zeros(n int) []int32 {
 	if len(d.where) < n {
 		d.where = append(d.where, make([]int32, n-len(d.where))...)
 	}

@@ -22,7 +22,7 @@ type Column struct {
 	values []any // by code, as expressions see them
 }
 
-// Code gives the code of a value; what differs for an expression differs in its code. key is room to work in, and is given back.
+// Code gives the code of a value; what differs for an expression differs in its code. key is scratch space, and is given back.
 func (c *Column) Code(value setting.Value, key []byte) (uint32, []byte) {
 	if value.IsNothing() {
 		return 0, key

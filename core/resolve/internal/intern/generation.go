@@ -12,7 +12,7 @@ import (
 // Generation holds the values of each column, the tests of rules, and what settings come out as, for all plans that come of one
 // compilation. It only grows. It is safe for concurrent use.
 type Generation struct {
-	Workers sync.Pool // room that threads use again, of whatever type the engine likes
+	Workers sync.Pool // scratch space that threads use again, of whatever type the engine likes
 
 	count atomic.Int64 // values, tests and outcomes
 	began atomic.Int64 // what count was once the first plan was made

@@ -113,7 +113,7 @@ func (p *IDTable[K]) flattened() *baseTable[K] {
 	return newBaseTable(slices.Clip(list), slices.Clip(numbers))
 }
 
-// baseTable gives numbers to ids as a map does, in less room: a million laptops are looked up in one.
+// baseTable gives numbers to ids as a map does, in less memory: a million laptops are looked up in one.
 type baseTable[K ~string] struct {
 	ids     []K
 	numbers []int32

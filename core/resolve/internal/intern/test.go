@@ -52,8 +52,8 @@ func (t *Test) Answer(codes []uint32) rule.Truth {
 	if len(codes) == 1 {
 		return t.AnswerOne(codes[0])
 	}
-	var room [64]byte
-	key := room[:0]
+	var scratch [64]byte
+	key := scratch[:0]
 	for _, c := range codes {
 		key = binary.AppendUvarint(key, uint64(c))
 	}

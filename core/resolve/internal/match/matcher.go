@@ -47,12 +47,12 @@ type Stage interface {
 
 // index is the rows of a block by their code in a column.
 type index struct {
-	within int32
-	codes  []uint32 // by row; of laptops they are the population's own
-	room   []uint32 // for those that are gathered
-	values []uint32 // that occur
-	sets   []*bitset.Set
-	many   bool // too many values for sets
+	within  int32
+	codes   []uint32 // by row; of laptops they are the population's own
+	scratch []uint32 // for those that are gathered
+	values  []uint32 // that occur
+	sets    []*bitset.Set
+	many    bool // too many values for sets
 }
 
 // answer is the rows on which a test is true, and on which it fails.
@@ -70,7 +70,7 @@ func (m *Matcher) Begin(pop *Population, of *Subjects) {
 	m.Epoch++
 }
 
-// End lets go of what Begin was given. The room is kept.
+// End lets go of what Begin was given. Its scratch space is kept.
 func (m *Matcher) End() { m.Pop, m.Subjects, m.Stage = nil, nil, nil }
 
 // Load turns to a block and looks at rows of it. All sets that were lent are taken back.
@@ -135,7 +135,7 @@ func (m *Matcher) Variables(row int, settings map[string]any) map[string]any {
 
 // coded gives the codes of the rows of Dom in a column, by row. Those of columns that no rule of the population looks at, but one that is
 // tried does, are found row by row.
-func (m *Matcher) coded(c *intern.Column, room *[]uint32) []uint32 {
+func (m *Matcher) coded(c *intern.Column, scratch *[]uint32) []uint32 {
 	var by [][]uint32
 	if c.Number < len(m.Pop.Codes) {
 		by = m.Pop.Codes[c.Number]
@@ -144,8 +144,8 @@ func (m *Matcher) coded(c *intern.Column, room *[]uint32) []uint32 {
 	if device && m.Subjects.Laptops && by != nil {
 		return by[m.Block]
 	}
-	*room = slices.Grow((*room)[:0], bitset.Rows)[:bitset.Rows]
-	into := *room
+	*scratch = slices.Grow((*scratch)[:0], bitset.Rows)[:bitset.Rows]
+	into := *scratch
 	var key []byte
 	for row := range m.Dom.All() {
 		at := m.PersonAt(row)
@@ -177,8 +177,8 @@ func (m *Matcher) index(c *intern.Column) *index {
 		return x
 	}
 	x.within, x.values, x.sets, x.many = m.within, x.values[:0], x.sets[:0], false
-	x.codes = m.coded(c, &x.room)
-	where := m.room(len(c.Known())) // by code: its place in sets, from 1
+	x.codes = m.coded(c, &x.scratch)
+	where := m.scratch(len(c.Known())) // by code: its place in sets, from 1
 	for row := range m.Dom.All() {
 		code := x.codes[row]
 		at := where[code]
@@ -199,8 +199,8 @@ func (m *Matcher) index(c *intern.Column) *index {
 	return x
 }
 
-// room gives a number for each of n things, all 0, which are to be put back to 0.
-func (m *Matcher) room(n int) []int32 {
+// scratch gives a number for each of n things, all 0, which are to be put back to 0.
+func (m *Matcher) scratch(n int) []int32 {
 	if len(m.where) < n {
 		m.where = append(m.where, make([]int32, n-len(m.where))...)
 	}
