@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -92,10 +93,13 @@ func newPage(t testing.TB, base string) *page {
 			}
 		case *log.EventEntryAdded:
 			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file
-			// that is refused, an edit with faults.
+			// that is refused, an edit with faults, a password that is refused.
 			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") &&
 				!strings.Contains(e.Entry.Text, "412") &&
-				!(strings.Contains(e.Entry.Text, "422") && (strings.Contains(e.Entry.URL, "/api/v1/files") || strings.Contains(e.Entry.URL, "/edits/"))) {
+				!(strings.Contains(e.Entry.Text, "422") && slices.ContainsFunc(
+					[]string{"/api/v1/files", "/edits/", "/api/v1/accounts", "/api/v1/password"},
+					func(part string) bool { return strings.Contains(e.Entry.URL, part) },
+				)) {
 				p.errors = append(p.errors, "log: "+e.Entry.Text+" "+e.Entry.URL)
 			}
 		}
