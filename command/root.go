@@ -108,6 +108,7 @@ func root(s Streams) *cli.Command {
 			importCommand(s),
 			exportCommand(s),
 			accountCommand(s),
+			auditCommand(s),
 			signInCommand(s),
 			setUpCommand(s),
 			serveCommand(s),

@@ -37,7 +37,11 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.shot("access")
 	p.goTo("/audit-log")
 	p.shows("change password")
-	p.shows("alter account")
+	p.fill("What", "alter account")
+	p.until("the log is searched", `![...document.querySelectorAll('main td')].some((c) => c.innerText === 'change password')`)
+	p.button("alter account")
+	p.shows("lena.brandt: disabled")
+	p.shot("audit-log")
 	if refused, _ := call(t, api, "GET", "/accounts", ""); refused != nil {
 		t.Errorf("the token of the account: %+v", refused)
 	}

@@ -213,11 +213,35 @@ func (s *Store) Audit(records ...AuditRecord) error {
 	return s.db.CreateInBatches(records, batch).Error
 }
 
-// AuditRecords lists records, the newest first, from below a sequence number on; 0 from the newest.
-func (s *Store) AuditRecords(below int64, most int) ([]AuditRecord, error) {
+// AuditFilter says which records are meant. What is empty does not matter.
+type AuditFilter struct {
+	By           string
+	Action       string // a part of it
+	Kind, Object string
+	Change       string
+	Since, Until time.Time // from the first on, to before the second
+	Below        int64     // sequence number that is not reached
+}
+
+// AuditRecords lists records, the newest first.
+func (s *Store) AuditRecords(f AuditFilter, most int) ([]AuditRecord, error) {
 	q := s.db.Order("seq DESC").Limit(most)
-	if below > 0 {
-		q = q.Where("seq < ?", below)
+	for column, value := range map[string]string{"by": f.By, "kind": f.Kind, "object_id": f.Object, "change_id": f.Change} {
+		if value != "" {
+			q = q.Where("\""+column+"\" = ?", value)
+		}
+	}
+	if f.Action != "" {
+		q = q.Where("instr(action, ?) > 0", f.Action)
+	}
+	if !f.Since.IsZero() {
+		q = q.Where("at >= ?", f.Since.UTC())
+	}
+	if !f.Until.IsZero() {
+		q = q.Where("at < ?", f.Until.UTC())
+	}
+	if f.Below > 0 {
+		q = q.Where("seq < ?", f.Below)
 	}
 	return many[AuditRecord](q)
 }

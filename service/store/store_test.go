@@ -66,7 +66,7 @@ func TestWhatIsRecordedIsNeverAltered(t *testing.T) {
 	if o, err := s.Object("policies", "p"); err != nil || o.Body != "{}" {
 		t.Errorf("the object is %+v %v", o, err)
 	}
-	records, err := s.AuditRecords(0, 10)
+	records, err := s.AuditRecords(store.AuditFilter{}, 10)
 	if err != nil || len(records) != 1 || records[0].After != "b" || !records[0].At.Equal(now) {
 		t.Errorf("the log is %+v %v", records, err)
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"zenithridge.example/zridge/service/store"
 	. "zenithridge.example/zridge/service/workflow"
 )
 
@@ -18,7 +19,7 @@ func TestAFloodIsRecordedAsFewRecords(t *testing.T) {
 	}
 	f.FlushOften(t.Context(), false) // not yet: no minute is over
 	f.FlushOften(t.Context(), true)
-	records, err := s.AuditRecords(0, 5000)
+	records, err := s.AuditRecords(store.AuditFilter{}, 5000)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -209,11 +209,11 @@ func (s *Service) Publications(ctx context.Context, by Actor, below int64, most 
 }
 
 // AuditRecords lists the audit log, the newest first.
-func (s *Service) AuditRecords(ctx context.Context, by Actor, below int64, most int) ([]store.AuditRecord, error) {
+func (s *Service) AuditRecords(ctx context.Context, by Actor, f store.AuditFilter, most int) ([]store.AuditRecord, error) {
 	if err := by.Need(access.Audit); err != nil {
 		return nil, err
 	}
-	return s.store.In(ctx).AuditRecords(below, most)
+	return s.store.In(ctx).AuditRecords(f, most)
 }
 
 // Accounts lists those who may sign in.

@@ -236,7 +236,7 @@ func TestTryingStoresNothing(t *testing.T) {
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
-	before, _ := s.AuditRecords(0, 500)
+	before, _ := s.AuditRecords(store.AuditFilter{}, 500)
 	trial, err := f.Try(t.Context(), ines, "",
 		[]EditInput{
 			policyEdit(
@@ -268,7 +268,7 @@ func TestTryingStoresNothing(t *testing.T) {
 	if _, err := f.Try(t.Context(), ines, "C-none", []EditInput{policyEdit("try", camerasOff)}); !errors.As(err, &missing) {
 		t.Errorf("no such change: %v", err)
 	}
-	after, _ := s.AuditRecords(0, 500)
+	after, _ := s.AuditRecords(store.AuditFilter{}, 500)
 	if changes, _ := s.Changes(Open); len(changes) != 0 || len(after) != len(before) {
 		t.Errorf("%d changes, %d records after trying", len(changes), len(after)-len(before))
 	}

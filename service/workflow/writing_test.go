@@ -15,6 +15,7 @@ import (
 	"zenithridge.example/zridge/formats/contents"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/report"
+	"zenithridge.example/zridge/service/store"
 	. "zenithridge.example/zridge/service/workflow"
 )
 
@@ -77,13 +78,13 @@ func TestFilesAreKeptOnce(t *testing.T) {
 	if _, err := f.AddFile(t.Context(), ines, "looked-at.sh", []byte("#!/bin/sh"), contents.Options{}, false); err != nil {
 		t.Error(err)
 	}
-	before, _ := s.AuditRecords(0, 100)
+	before, _ := s.AuditRecords(store.AuditFilter{}, 100)
 	for name, data := range map[string]string{"a/b.txt": "x", "": "x", "tab\t.txt": "x", "empty.txt": "", "key.pem": "-----BEGIN PRIVATE " +
 		"KEY-----\nMAo=\n-----END PRIVATE KEY-----\n"} {
 		_, err := f.AddFile(t.Context(), ines, name, []byte(data), contents.Options{}, true)
 		faultOf(t, err)
 	}
-	if after, _ := s.AuditRecords(0, 100); len(after) != len(before) {
+	if after, _ := s.AuditRecords(store.AuditFilter{}, 100); len(after) != len(before) {
 		t.Error("refused files left records")
 	}
 	if all, _ := f.Files(t.Context(), ines, ""); len(all) != 1 {

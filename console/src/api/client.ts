@@ -5,6 +5,7 @@ import type { components, paths } from './schema';
 type Schemas = components['schemas'];
 export type Who = Schemas['Who'];
 export type Role = Who['role'];
+export type AuditRecord = Schemas['AuditRecord'];
 export type Overview = Schemas['Overview'];
 export type Device = Schemas['Device'];
 export type DevicePage = Schemas['DevicePage'];

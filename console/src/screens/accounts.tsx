@@ -163,7 +163,7 @@ export function AccessScreen() {
   return (
     <Page
       title="Your access"
-      lead={who && `${who.name}, ${who.role}: ${who.rights.join(', ')}`}
+      lead={who && `${who.name}, ${who.role}`}
       actions={
         mayManage && (
           <Link className="btn btn-sm" to="/accounts">
@@ -173,7 +173,12 @@ export function AccessScreen() {
       }
     >
       <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_24rem]">
-        <Sessions />
+        <div className="flex min-w-0 flex-col gap-4">
+          <Sessions />
+          <Sheet title="What you may do">
+            <p className="px-4 py-3 text-sm">{who?.rights.join(', ')}</p>
+          </Sheet>
+        </div>
         <Password />
       </div>
     </Page>

@@ -1,29 +1,72 @@
-// Audit log: who did what, when, through what.
+// Audit log: who did what, when, through what; searched by person, action, object and day. What is searched for is in the address.
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { Link } from 'react-router';
-import { api, got } from '../api/client';
+import { Fragment, useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+import { api, got, type AuditRecord } from '../api/client';
 import { keys } from '../api/queries';
 import { Empty, Failed, Loading, Page } from '../ui/parts';
+import { useTyped } from '../ui/typed';
 import { Time } from '../ui/words';
 
 const size = 100;
 
+const fields = [
+  { name: 'by', word: 'Who', placeholder: 'ines.okafor', type: 'text' },
+  { name: 'action', word: 'What', placeholder: 'publish', type: 'text' },
+  { name: 'object', word: 'Object', placeholder: 'policies/house-rules', type: 'text' },
+  { name: 'since', word: 'From', placeholder: '', type: 'date' },
+  { name: 'until', word: 'To', placeholder: '', type: 'date' },
+] as const;
+
+/** The moment at which a day begins here, or the next one; nothing for no day. */
+function moment(day: string, next = false): string | undefined {
+  const at = new Date(`${day}T00:00:00`);
+  if (Number.isNaN(at.getTime())) return undefined;
+  if (next) at.setDate(at.getDate() + 1);
+  return at.toISOString();
+}
+
+/** The filter that the address holds, as the service takes it. */
+function filterOf(params: URLSearchParams) {
+  const text = (name: string) => params.get(name) || undefined;
+  const [kind, ...id] = (params.get('object') ?? '').split('/');
+  return {
+    by: text('by'),
+    action: text('action'),
+    ...(id.length > 0 ? { kind, object: id.join('/') } : {}),
+    since: moment(params.get('since') ?? ''),
+    until: moment(params.get('until') ?? '', true),
+  };
+}
+
 export function AuditScreen() {
+  const [params] = useSearchParams();
+  const filter = filterOf(params);
   const list = useInfiniteQuery({
-    queryKey: [...keys.changes, 'audit'],
-    queryFn: ({ pageParam }) => got(api.GET('/api/v1/audit', { params: { query: { limit: size, below: pageParam } } })),
+    queryKey: [...keys.changes, 'audit', filter],
+    queryFn: ({ pageParam }) => got(api.GET('/api/v1/audit', { params: { query: { ...filter, limit: size, below: pageParam } } })),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length === size ? last.at(-1)!.seq : undefined),
   });
   const rows = list.data?.pages.flat() ?? [];
   return (
-    <Page title="Audit log" lead="Everything that was done, by whom, through what. Nothing here can be altered.">
+    <Page title="Audit log" lead="Everything that was done, by whom, through what. Open a row for what was there before and after.">
+      <div className="flex flex-wrap items-end gap-3">
+        {fields.map((f) => (
+          <FilterField key={f.name} {...f} />
+        ))}
+        {[...params].length > 0 && (
+          <Link className="btn btn-ghost btn-sm" to="/audit-log">
+            Show all
+          </Link>
+        )}
+      </div>
       <Failed error={list.error} />
       {list.isPending && <Loading />}
       {list.data && (
         <div className="sheet overflow-x-auto">
           {rows.length === 0 ? (
-            <Empty>Nothing was done yet.</Empty>
+            <Empty>{[...params].length > 0 ? 'Nothing that was done matches this.' : 'Nothing was done yet.'}</Empty>
           ) : (
             <table className="table table-sm">
               <thead>
@@ -38,22 +81,7 @@ export function AuditScreen() {
               </thead>
               <tbody>
                 {rows.map((r) => (
-                  <tr key={r.seq}>
-                    <td>
-                      <Time at={r.at} />
-                    </td>
-                    <td>{r.by}</td>
-                    <td>{r.via}</td>
-                    <td>{r.action}</td>
-                    <td className="id">{r.id ? `${r.kind}/${r.id}` : r.after?.slice(0, 60)}</td>
-                    <td>
-                      {r.change && (
-                        <Link className="id link" to={`/changes/${r.change}`}>
-                          {r.change}
-                        </Link>
-                      )}
-                    </td>
-                  </tr>
+                  <Record key={r.seq} of={r} />
                 ))}
               </tbody>
             </table>
@@ -66,5 +94,99 @@ export function AuditScreen() {
         </div>
       )}
     </Page>
+  );
+}
+
+function FilterField({ name, word, placeholder, type }: { name: string; word: string; placeholder: string; type: string }) {
+  const [params, setParams] = useSearchParams();
+  const [text, setText] = useTyped(
+    params.get(name) ?? '',
+    (kept) =>
+      setParams(
+        (was) => {
+          const next = new URLSearchParams(was);
+          if (kept) next.set(name, kept);
+          else next.delete(name);
+          return next;
+        },
+        { replace: true },
+      ),
+    type === 'text' ? 300 : 0,
+  );
+  return (
+    <label className="flex flex-col gap-1 text-[13px]">
+      <span className="quiet">{word}</span>
+      <input className="input input-sm w-44" type={type} placeholder={placeholder} value={text} onChange={(e) => setText(e.target.value)} />
+    </label>
+  );
+}
+
+function Record({ of: r }: { of: AuditRecord }) {
+  const [open, setOpen] = useState(false);
+  const more = !!(r.before || r.after || r.request);
+  return (
+    <Fragment>
+      <tr>
+        <td>
+          <Time at={r.at} />
+        </td>
+        <td>{r.by}</td>
+        <td>{r.via}</td>
+        <td>
+          {more ? (
+            <button type="button" className="link-hover link cursor-pointer text-left" aria-expanded={open} onClick={() => setOpen(!open)}>
+              {r.action}
+            </button>
+          ) : (
+            r.action
+          )}
+        </td>
+        <td className="id">{r.id ? `${r.kind}/${r.id}` : r.after?.slice(0, 60)}</td>
+        <td>
+          {r.change && (
+            <Link className="id link" to={`/changes/${r.change}`}>
+              {r.change}
+            </Link>
+          )}
+        </td>
+      </tr>
+      {open && (
+        <tr>
+          <td colSpan={6} className="bg-base-200/50">
+            <div className="grid gap-3 md:grid-cols-2">
+              <Body title="Before" text={r.before} />
+              <Body title="After" text={r.after} />
+            </div>
+            {r.request && (
+              <p className="quiet mt-2 text-[13px]">
+                Request <span className="id">{r.request}</span>
+              </p>
+            )}
+          </td>
+        </tr>
+      )}
+    </Fragment>
+  );
+}
+
+/** A body of a record: an object in lines, any other text as it is. */
+function Body({ title, text }: { title: string; text?: string }) {
+  let shown = text ?? '';
+  try {
+    shown = JSON.stringify(JSON.parse(shown), null, 2);
+  } catch {
+    // no object: shown as it is
+  }
+  return (
+    <div className="min-w-0">
+      <h3 className="quiet mb-1 text-[13px]">{title}</h3>
+      {shown ? (
+        <pre className="max-h-72 overflow-auto rounded bg-base-100 p-2 text-[12px]" tabIndex={0} aria-label={title}>
+          {shown}
+        </pre>
+      ) : (
+        <p className="quiet text-[13px]">nothing</p>
+      )}
+    </div>
   );
 }
