@@ -110,18 +110,25 @@ func checkingIn(ctx context.Context, fleet []*endpoint.Laptop, rate float64) (wa
 	}
 }
 
-// BenchmarkPublish publishes changes that touch every one of 100,000 enrolled laptops, of which 1,000 have 600 deliveries each, while 200
-// others a second check in.
-func BenchmarkPublish(b *testing.B) {
+// largeEstate makes an estate of 100,000 laptops, or as many as ZRIDGE_LARGE says, and a database that holds it.
+func largeEstate(b *testing.B) (s *estate.Snapshot, database string) {
+	b.Helper()
 	laptops := 100_000
 	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
 		laptops, _ = strconv.Atoi(text)
 	}
-	s := world.Make(world.Of(laptops), 1)
-	database := filepath.Join(b.TempDir(), "publish.db")
+	s = world.Make(world.Of(laptops), 1)
+	database = filepath.Join(b.TempDir(), "large.db")
 	if err := filled.Database(database, s); err != nil {
 		b.Fatal(err)
 	}
+	return s, database
+}
+
+// BenchmarkPublish publishes changes that touch every one of 100,000 enrolled laptops, of which 1,000 have 600 deliveries each, while 200
+// others a second check in.
+func BenchmarkPublish(b *testing.B) {
+	s, database := largeEstate(b)
 	if err := filled.Enrolled(database, s, 1000, 600); err != nil {
 		b.Fatal(err)
 	}
@@ -190,15 +197,7 @@ func BenchmarkPublish(b *testing.B) {
 // BenchmarkLarge measures the service with 100,000 laptops.
 func BenchmarkLarge(b *testing.B) {
 	const rate, asked = 200, 200
-	laptops := 100_000
-	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
-		laptops, _ = strconv.Atoi(text)
-	}
-	s := world.Make(world.Of(laptops), 1)
-	database := filepath.Join(b.TempDir(), "large.db")
-	if err := filled.Database(database, s); err != nil {
-		b.Fatal(err)
-	}
+	s, database := largeEstate(b)
 	began := time.Now()
 	api := over(b, database)
 	started := time.Since(began)
@@ -250,15 +249,7 @@ func BenchmarkLarge(b *testing.B) {
 // BenchmarkScreens asks for what the console's screens show of 100,000 laptops, once after a publication and once again, and says which
 // take longer than a person notices.
 func BenchmarkScreens(b *testing.B) {
-	laptops := 100_000
-	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
-		laptops, _ = strconv.Atoi(text)
-	}
-	s := world.Make(world.Of(laptops), 1)
-	database := filepath.Join(b.TempDir(), "large.db")
-	if err := filled.Database(database, s); err != nil {
-		b.Fatal(err)
-	}
+	s, database := largeEstate(b)
 	api := over(b, database)
 	policy, group, id := s.Policies[7], s.Groups[9].ID, s.Policies[7].Entries[0].Setting
 	paths := []string{

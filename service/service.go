@@ -123,7 +123,7 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
 	}
-	secured := &certificates{Config: &c, TLS: c.TLS, log: c.Log}
+	secured := &certificates{of: &c}
 	if !c.TLS.plain() {
 		if err := secured.load(); err != nil {
 			data.Close()

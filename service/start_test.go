@@ -2,29 +2,17 @@ package service_test
 
 import (
 	"context"
-	"os"
-	"path/filepath"
 	"runtime"
-	"strconv"
 	"testing"
 	"time"
 
-	"zenithridge.example/zridge/demo/filled"
-	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/service"
 )
 
 // BenchmarkStart starts the service over a database of 100,000 laptops (ZRIDGE_LARGE) and reports how long that takes and how much memory
 // is in use when it is idle.
 func BenchmarkStart(b *testing.B) {
-	laptops := 100_000
-	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
-		laptops, _ = strconv.Atoi(text)
-	}
-	database := filepath.Join(b.TempDir(), "start.db")
-	if err := filled.Database(database, world.Make(world.Of(laptops), 1)); err != nil {
-		b.Fatal(err)
-	}
+	_, database := largeEstate(b)
 	runtime.GC()
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)

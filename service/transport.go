@@ -12,7 +12,6 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
-	"log/slog"
 	"math/big"
 	"net"
 	"net/netip"
@@ -65,9 +64,7 @@ func (c *Config) checkTransport() error {
 
 // certificates gives the certificate for each handshake, read again when the files have changed.
 type certificates struct {
-	*Config
-	TLS
-	log *slog.Logger
+	of *Config
 
 	mu      sync.Mutex
 	current *tls.Certificate
@@ -82,13 +79,13 @@ const lookEach = time.Second
 func (c *certificates) load() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.SelfSigned {
+	if c.of.TLS.SelfSigned {
 		made, err := selfSigned(time.Now())
 		if err != nil {
 			return err
 		}
 		c.current = made
-		return os.WriteFile(c.SelfSignedFile(), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made.Certificate[0]}), 0o644)
+		return os.WriteFile(c.of.SelfSignedFile(), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made.Certificate[0]}), 0o644)
 	}
 	return c.reload()
 }
@@ -99,17 +96,17 @@ func (c *certificates) reload() error {
 	if err != nil {
 		return err
 	}
-	pair, err := tls.LoadX509KeyPair(c.Certificate, c.Key)
+	pair, err := tls.LoadX509KeyPair(c.of.TLS.Certificate, c.of.TLS.Key)
 	if err != nil {
-		return fmt.Errorf("reading the certificate %s: %w", c.Certificate, err)
+		return fmt.Errorf("reading the certificate %s: %w", c.of.TLS.Certificate, err)
 	}
 	c.current, c.changed = &pair, changed
-	c.log.Info("certificate read", "file", c.Certificate, "for", pair.Leaf.DNSNames, "until", pair.Leaf.NotAfter)
+	c.of.Log.Info("certificate read", "file", c.of.TLS.Certificate, "for", pair.Leaf.DNSNames, "until", pair.Leaf.NotAfter)
 	return nil
 }
 
 func (c *certificates) modified() (at [2]time.Time, err error) {
-	for i, file := range []string{c.Certificate, c.Key} {
+	for i, file := range []string{c.of.TLS.Certificate, c.of.TLS.Key} {
 		info, err := os.Stat(file)
 		if err != nil {
 			return at, err
@@ -123,11 +120,11 @@ func (c *certificates) modified() (at [2]time.Time, err error) {
 func (c *certificates) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if now := time.Now(); !c.SelfSigned && now.Sub(c.read) > lookEach {
+	if now := time.Now(); !c.of.TLS.SelfSigned && now.Sub(c.read) > lookEach {
 		c.read = now
 		if changed, err := c.modified(); err == nil && changed != c.changed {
 			if err := c.reload(); err != nil { // both files are not replaced in one moment: it is tried again
-				c.log.Warn("the new certificate can't be used yet; the old one stays", "error", err)
+				c.of.Log.Warn("the new certificate can't be used yet; the old one stays", "error", err)
 			}
 		}
 	}
@@ -136,7 +133,7 @@ func (c *certificates) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 
 // ReloadCertificate reads the certificate again, as it is done by itself within a second after its files have changed.
 func (r *Running) ReloadCertificate() error {
-	if r.certificates.plain() || r.certificates.SelfSigned {
+	if r.certificates.of.TLS.Certificate == "" {
 		return nil
 	}
 	r.certificates.mu.Lock()

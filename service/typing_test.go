@@ -3,18 +3,13 @@ package service_test
 import (
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"testing"
 	"time"
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/demo/filled"
-	"zenithridge.example/zridge/demo/world"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
 )
@@ -23,15 +18,7 @@ import (
 // their effect in the same request. It reports how long the first edit of a policy takes, and the ones after it.
 func BenchmarkTyping(b *testing.B) {
 	const policies = 30
-	laptops := 100_000
-	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {
-		laptops, _ = strconv.Atoi(text)
-	}
-	s := world.Make(world.Of(laptops), 1)
-	database := filepath.Join(b.TempDir(), "typing.db")
-	if err := filled.Database(database, s); err != nil {
-		b.Fatal(err)
-	}
+	s, database := largeEstate(b)
 	api := over(b, database)
 	integer := map[setting.ID]bool{}
 	for i := range s.Settings {

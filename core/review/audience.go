@@ -46,20 +46,8 @@ const (
 // LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
-	a := &Audience{
-		AudienceReach: plan.ReachOf(policy),
-		Estate:        side.Resolution.Len(),
-		Lacking:       map[setting.ID]Lacking{},
-		NotKnown:      map[setting.ID]int{},
-	}
-	for _, e := range policy.Entries {
-		if l := LackingOn(side, e.Setting, a.Gets); len(l) > 0 {
-			a.Lacking[e.Setting] = l
-		}
-		if n := plan.SupportUnknown(e.Setting).And(a.Gets).Len(); n > 0 {
-			a.NotKnown[e.Setting] = n
-		}
-	}
+	a := &Audience{AudienceReach: plan.ReachOf(policy), Estate: side.Resolution.Len()}
+	a.Lacking, a.NotKnown = supportOn(side, settingsOf(policy), a.Gets)
 	a.ByPlatform, a.ByRelease, a.ByUnit = Sliced(plan, a.Gets)
 	everyone := slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))

@@ -61,56 +61,49 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	if policy == nil {
 		return nil, false
 	}
-	use = &Use{
-		Mine:     map[setting.ID]map[resolve.Fate]int{},
-		Lacking:  map[setting.ID]Lacking{},
-		NotKnown: map[setting.ID]int{},
-		Forced:   map[setting.ID]int{},
-	}
+	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
 	gets := use.Reach.Gets
-	settings := make([]setting.ID, len(policy.Entries))
-	for i, e := range policy.Entries {
-		settings[i] = e.Setting
-	}
+	settings := settingsOf(policy)
 	fates := side.Plan.FatesBySetting(settings, gets)
 	others := entriesElsewhere(side.Plan.Snapshot(), settings, id)
-	supports := make([]support, len(settings))
-	threads.Share(len(settings), func(mine iter.Seq[int]) {
-		for i := range mine {
-			supports[i] = supportOn(side, settings[i], gets)
-		}
-	})
-	for i, e := range policy.Entries {
-		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], others[e.Setting], e.Setting, &e.Value)...)
-		if len(supports[i].lacking) > 0 {
-			use.Lacking[e.Setting] = supports[i].lacking
-		}
-		if n := supports[i].notKnown; n > 0 {
-			use.NotKnown[e.Setting] = n
-		}
+	use.Lacking, use.NotKnown = supportOn(side, settings, gets)
+	applied := gets.And(side.Plan.Applies(id))
+	for i, of := range settings {
+		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], others[of], of, &policy.Entry(of).Value)...)
 		for _, s := range fates[i] {
 			if s.Policy == id && len(s.Fates) > 0 {
-				use.Mine[e.Setting] = s.Fates
+				use.Mine[of] = s.Fates
 			}
 		}
-		if n := side.Resolution.Forced(e.Setting).And(gets).And(side.Plan.Applies(id)).Len(); n > 0 {
-			use.Forced[e.Setting] = n
+		if n := side.Resolution.Forced(of).And(applied).Len(); n > 0 {
+			use.Forced[of] = n
 		}
 	}
-	slices.SortStableFunc(use.AlsoSet, func(a, b AlsoSet) int { return cmp.Compare(a.Setting, b.Setting) })
 	use.Problems = side.Resolution.ProblemsFrom(id)
 	return use, true
 }
 
-// support says on how many laptops a setting is not supported, and on how many nobody knows.
-type support struct {
-	lacking  Lacking
-	notKnown int
-}
-
-func supportOn(side impact.Side, id setting.ID, devices resolve.Devices) support {
-	return support{LackingOn(side, id, devices), side.Plan.SupportUnknown(id).And(devices).Len()}
+// supportOn says of some settings which of some laptops do not support one, and on how many nobody knows. Settings that all of them are known
+// to support are left out.
+func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices) (map[setting.ID]Lacking, map[setting.ID]int) {
+	lacking, notKnown := make([]Lacking, len(settings)), make([]int, len(settings))
+	threads.Share(len(settings), func(mine iter.Seq[int]) {
+		for i := range mine {
+			lacking[i] = LackingOn(side, settings[i], devices)
+			notKnown[i] = side.Plan.SupportUnknown(settings[i]).And(devices).Len()
+		}
+	})
+	who, unknown := map[setting.ID]Lacking{}, map[setting.ID]int{}
+	for i, id := range settings {
+		if len(lacking[i]) > 0 {
+			who[id] = lacking[i]
+		}
+		if notKnown[i] > 0 {
+			unknown[id] = notKnown[i]
+		}
+	}
+	return who, unknown
 }
 
 // ElsewhereOf lists the active policies other than one that set a setting, those that share most laptops with reached first. mine

@@ -86,23 +86,19 @@ func (d *Service) ChangePassword(ctx context.Context, c Caller, old, password st
 	if c.Token {
 		return ErrByToken
 	}
-	now := d.now()
-	tries := []try{{"address " + from.Address, addressTries}, {"account " + c.Name, accountTries}}
-	if wait := d.tries.reserve(now, tries...); wait > 0 {
-		return &TooManyError{wait}
-	}
-	a, err := d.store.In(ctx).Account(c.Name)
-	if err != nil {
-		return err
-	}
-	right, err := d.verify(ctx, a.PasswordHash, old)
+	var a store.Account
+	right, err := d.tries.count(d.now(), []try{from.try(), {"account " + c.Name, accountTries}}, func() (right bool, err error) {
+		if a, err = d.store.In(ctx).Account(c.Name); err != nil {
+			return false, err
+		}
+		return d.verify(ctx, a.PasswordHash, old)
+	})
 	if err != nil {
 		return err
 	}
 	if !right {
 		return &InvalidError{"old", "the password that the account has"}
 	}
-	d.tries.release(now, tries...)
 	hash, err := d.prepare(ctx, c.Name, password)
 	if err != nil {
 		return err

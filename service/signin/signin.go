@@ -205,31 +205,30 @@ type Entered struct {
 func (d *Service) SignIn(ctx context.Context, name, password string, from From) (e Entered, err error) {
 	now := d.now()
 	account := try{"account " + name, accountTries}
-	if known, err := d.store.In(ctx).KnownBrowser(HashOf(from.Known), name); err == nil && from.Known != "" && known.ExpiresAt.After(now) {
-		account = try{"browser " + known.Hash, accountTries}
+	if from.Known != "" {
+		if known, err := d.store.In(ctx).KnownBrowser(HashOf(from.Known), name); err == nil && known.ExpiresAt.After(now) {
+			account = try{"browser " + known.Hash, accountTries}
+		}
 	}
-	tries := []try{{"address " + from.Address, addressTries}, account}
-	if wait := d.tries.reserve(now, tries...); wait > 0 {
-		return e, &TooManyError{wait}
-	}
-	row, err := d.store.In(ctx).Account(name)
-	known := err == nil && !row.Disabled
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		row.PasswordHash = unknownAccount // so that a stranger can't tell by the time it takes
-	case err != nil:
-		d.tries.release(now, tries...)
-		return e, err
-	}
-	right, err := d.verify(ctx, row.PasswordHash, password)
+	var row store.Account
+	right, err := d.tries.count(now, []try{from.try(), account}, func() (bool, error) {
+		row, err = d.store.In(ctx).Account(name)
+		known := err == nil && !row.Disabled
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			row.PasswordHash = unknownAccount // so that a stranger can't tell by the time it takes
+		case err != nil:
+			return false, err
+		}
+		right, err := d.verify(ctx, row.PasswordHash, password)
+		return right && known && utf8.RuneCountInString(password) <= maxPassword, err
+	})
 	if err != nil {
-		d.tries.release(now, tries...)
 		return e, err
 	}
-	if !right || !known || utf8.RuneCountInString(password) > maxPassword {
+	if !right {
 		return e, ErrRefused
 	}
-	d.tries.release(now, tries...)
 	e = Entered{Secret: Secret(), Role: row.Role, Expires: now.Add(sessionLife), Known: Secret()}
 	return e, d.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.AddKnownBrowser(store.KnownBrowser{Hash: HashOf(e.Known), Account: name, CreatedAt: now, ExpiresAt: now.Add(knownLife)}); err != nil {

@@ -21,10 +21,25 @@ type try struct {
 	most int
 }
 
+// try counts by the address.
+func (f From) try() try { return try{"address " + f.Address, addressTries} }
+
 // tries remembers when passwords were tried. A flood of made-up names makes it forget some of what it remembers, and never stop counting.
 type tries struct {
 	mu sync.Mutex
 	at map[string][]time.Time
+}
+
+// count makes a try that counts unless it is right, or cannot be made. The error may be a TooManyError.
+func (t *tries) count(now time.Time, of []try, make func() (right bool, err error)) (bool, error) {
+	if wait := t.reserve(now, of...); wait > 0 {
+		return false, &TooManyError{wait}
+	}
+	right, err := make()
+	if err != nil || right {
+		t.release(now, of...)
+	}
+	return right, err
 }
 
 // reserve counts a try before it is made, for all that it is counted by, so that many at once do not slip through. Where one has had too

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"syscall"
 )
 
@@ -39,7 +40,7 @@ func CheckModes(path string) error {
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
 		return fmt.Errorf("the database %s can be read by others (mode %#o); run: chmod 600 %s", path, mode, path)
 	}
-	folder := folderOf(path)
+	folder := filepath.Dir(path)
 	if info, err = os.Stat(folder); err != nil {
 		return err
 	}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -54,8 +53,6 @@ func Open(path string) (*Store, error) {
 	}
 	return s, nil
 }
-
-func folderOf(path string) string { return filepath.Dir(path) }
 
 // Close closes the database.
 func (s *Store) Close() error {
