@@ -7,9 +7,9 @@ api_types := console/src/api/schema.d.ts
 console_sources := $(filter-out $(api_types),$(shell find console/src console/public -type f)) console/index.html console/vite.config.ts console/tsconfig.json
 PICTURES ?= docs/screenshots
 SIZES ?= 10000,100000,1000000
-FUZZ ?= 15s
+FUZZ ?= 100x
 
-.PHONY: help demo test lint bench build console generate pictures tools chromium clean
+.PHONY: help demo test fuzz lint bench build console generate pictures tools chromium clean
 
 help: ## what can be made
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -31,7 +31,18 @@ test: tools chromium openssl slapd console/dist/index.html ## every test, the co
 	go test -race ./service ./service/workflow -p 1 -timeout 20m
 	go test -race -short ./core/resolve -run 'Edits|ThereAndBack|TwoSteps|Laws' -timeout 20m
 	go test ./e2e -timeout 40m
-	go test ./core/resolve -run '^$$' -fuzz FuzzWholeEstatesAndEdits -fuzztime $(FUZZ) -timeout 10m
+	$(MAKE) --no-print-directory fuzz fuzz_tests=core/resolve:FuzzWholeEstatesAndEdits
+
+# Fuzz tests, as package:name. Each begins with the corpus that is kept in testdata and with nothing that earlier runs found:
+# otherwise reading the corpus takes longer on every run. FUZZ is a number of inputs ("100x") or a time ("1m") for each.
+fuzz_tests := core/resolve:FuzzWholeEstatesAndEdits formats/files:FuzzNoInputBreaksTheReader formats/syncml:FuzzNoTextBreaksTheReader \
+  formats/directory:FuzzTable formats/contents:FuzzRead
+
+fuzz: ## every fuzz test; a longer run: make fuzz FUZZ=1m
+	@corpus=$$(mktemp -d) && trap 'rm -rf "$$corpus"' EXIT && for test in $(fuzz_tests); do \
+	  echo "fuzzing $${test##*:}, $(FUZZ)"; \
+	  go test ./$${test%%:*} -run '^$$' -fuzz "^$${test##*:}$$" -fuzztime $(FUZZ) -timeout 60m -args -test.fuzzcachedir="$$corpus" || exit 1; \
+	done
 
 bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memory
 	ZRIDGE_BENCH=$(SIZES) go test ./core/resolve -run '^$$' -bench . -benchtime 1s -timeout 30m
