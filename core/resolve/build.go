@@ -11,6 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/search"
 
@@ -335,7 +336,7 @@ func (b *builder) policiesOf() {
 			pol := &p.policies[i]
 			pol.matches = slices.Clone(pol.matches)
 			for a := range pol.matches {
-				pol.matches[a] = padBlocks(pol.matches[a], p.Blocks())
+				pol.matches[a] = engine.PadBlocks(pol.matches[a], p.Blocks())
 			}
 		}
 	}
@@ -453,7 +454,7 @@ func (b *builder) retarget() {
 		} else {
 			for levelAt, level := range again.audience.Levels {
 				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
-					again.matches[levelAt] = padBlocks(slices.Clone(pol.matches[before]), p.Blocks())
+					again.matches[levelAt] = engine.PadBlocks(slices.Clone(pol.matches[before]), p.Blocks())
 				}
 			}
 			alteredEntries(b.levels, at, pol.entries)

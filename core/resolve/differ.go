@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/engine"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
@@ -59,7 +60,7 @@ func Differ(before, after *EstateResolution) *Difference {
 func (d *Difference) compare(before, after *EstateResolution) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
-		a, b := partsOf(before.final, at), partsOf(after.final, at)
+		a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
 		if len(a) == 0 && len(b) == 0 || len(a) == len(b) && &a[0] == &b[0] {
 			continue
 		}
@@ -226,7 +227,7 @@ func settingIndexOf(before, after *EstateResolution, at int) *settingIndex {
 }
 
 func differSetting(w *worker, before, after *EstateResolution, at int, scratch *differScratch) settingDifference {
-	a, b := partsOf(before.final, at), partsOf(after.final, at)
+	a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
 	c := settingIndexOf(before, after, at)
 	id := c.Def.ID
 	gained, cleared := newGatherer[int32](after.plan), newGatherer[int32](after.plan) // by number of the conflict

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -80,7 +81,7 @@ func (b *builder) groupsOf() {
 	}
 	p.ownGroups(was)
 	for i := range p.Groups {
-		p.Groups[i].Rows, p.Groups[i].Listed = padBlocks(p.Groups[i].Rows, p.Blocks()), padBlocks(p.Groups[i].Listed, p.Blocks())
+		p.Groups[i].Rows, p.Groups[i].Listed = engine.PadBlocks(p.Groups[i].Rows, p.Blocks()), engine.PadBlocks(p.Groups[i].Listed, p.Blocks())
 	}
 }
 
@@ -89,14 +90,6 @@ func (p *Plan) ownGroups(was *Plan) {
 	if len(p.Groups) > 0 && len(was.Groups) > 0 && &p.Groups[0] == &was.Groups[0] {
 		p.Groups = slices.Clone(p.Groups)
 	}
-}
-
-// padBlocks gives a list with at least n blocks; a longer one is a copy.
-func padBlocks[T any](list []T, n int) []T {
-	if len(list) >= n {
-		return list
-	}
-	return append(slices.Clip(list), make([]T, n-len(list))...)
 }
 
 // orderGroups orders groups so that each follows the groups that are its members.

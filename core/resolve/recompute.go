@@ -4,20 +4,15 @@
 package resolve
 
 import (
-	"cmp"
-	"iter"
-	"runtime"
 	"slices"
-	"sync"
-	"sync/atomic"
 
+	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/threads"
 )
 
 // recomputation is one run over the blocks of a plan, with what all workers share. It is not used after the run.
@@ -31,7 +26,7 @@ type recomputation struct {
 	limitedSettings []int            // settings that not every laptop supports
 	redetached      intern.DeviceSet // laptops in places that detach other kinds or areas than before; nil: none
 
-	idle atomic.Int32 // threads that have no block
+	idle engine.Idle // threads that have no block
 
 	affectedGroups, affectedPolicies affected
 	movedGroups, movedPolicies       []concern // affected by moved units alone
@@ -43,30 +38,21 @@ type affected struct {
 	altered []int // altered themselves, or name altered groups: computed for all laptops
 }
 
-// blockPatch is a new result for one group, policy, setting or check in one block.
-type blockPatch struct {
-	what    patchKind
-	at      int
-	levelAt int
-	block   int
-	packed  []uint64
-}
-
-type patchKind uint8
-
+// The tables that a recomputation writes, as engine.Patch names them.
 const (
-	patchGroup patchKind = iota
-	patchMatch
-	patchDecided
-	patchFinal
-	patchProblem
+	groupTable   = iota // the laptops of each group
+	matchTable          // the laptops of each policy; Part is the place of the level
+	decidedTable        // what each setting comes out as, before forcing
+	finalTable          // the same after forcing
+	problemTable        // the laptops on which each check fails
 )
 
 // blockUpdater computes one block after the other, for one thread. It reads the plan before and collects patches.
 type blockUpdater struct {
 	*worker
 	*recomputation
-	patches []blockPatch
+	wideBlocks bool // something altered that concerns every laptop
+	patches    []engine.Patch
 
 	alive, touched, wide *bitset.Set
 	rehomed              *bitset.Set
@@ -76,11 +62,11 @@ type blockUpdater struct {
 
 // updaterScratch is the buffers of a blockUpdater, which are used again for the next block.
 type updaterScratch struct {
-	groupsAltered []bitset.Dated
-	masks         []bitset.Dated             // by setting: rows to decide again
-	altered       []bitset.Dated             // by setting: rows whose outcome may differ from before
-	final         []bitset.Dated             // by setting: the same, after forcing
-	outcomes      [patchProblem][]datedParts // the new results of this block
+	groupsAltered engine.RowSets             // by group: rows that entered or left it
+	masks         engine.RowSets             // by setting: rows to decide again
+	altered       engine.RowSets             // by setting: rows whose outcome may differ from before
+	final         engine.RowSets             // by setting: the same, after forcing
+	outcomes      [problemTable][]datedParts // the new results of this block, by table and setting
 }
 
 // recompute computes the blocks of a plan that was made of another one. Only blocks with affected rows are computed.
@@ -142,38 +128,20 @@ func (k *recomputation) run() {
 	if len(blocks) == 0 {
 		return
 	}
-	slices.SortStableFunc(
-		blocks,
-		func(a, b int) int { return cmp.Compare(k.rows[b].Len(), k.rows[a].Len()) },
-	) // what takes longest begins first
-	k.idle.Store(int32(max(0, runtime.GOMAXPROCS(0)-len(blocks))))
-	var guard sync.Mutex
-	var patches [][]blockPatch
-	threads.Share(len(blocks), func(mine iter.Seq[int]) {
-		h := &blockUpdater{worker: p.worker(p.Laptops()), recomputation: k}
-		defer h.done()
-		for i := range mine {
-			h.update(blocks[i], wide || k.isRedetached(blocks[i]))
-		}
-		k.idle.Add(1)
+	weight := func(block int) int { return k.rows[block].Len() }
+	begin := func() *blockUpdater {
+		return &blockUpdater{worker: p.worker(p.Laptops()), recomputation: k, wideBlocks: wide}
+	}
+	patches := engine.Run(blocks, weight, &k.idle, begin, func(h *blockUpdater) {
 		for _, list := range h.outcomes {
 			clear(list)
 		}
-		guard.Lock()
-		defer guard.Unlock()
-		patches = append(patches, h.patches)
+		h.done()
 	})
-	ofGroup := func(one blockPatch) bool { return one.what == patchGroup }
-	if slices.ContainsFunc(patches, func(some []blockPatch) bool { return slices.ContainsFunc(some, ofGroup) }) {
+	if engine.Any(patches, groupTable) {
 		p.ownGroups(k.was)
 	}
-	threads.Share(len(patches), func(mine iter.Seq[int]) { // each thread applies the patches whose number is its own, since patches of several blocks go into one list
-		for i := range mine {
-			for _, some := range patches {
-				k.apply(some, func(at int) bool { return at%len(patches) == i })
-			}
-		}
-	})
+	engine.Apply(patches, k.apply)
 }
 
 // findAffected finds which groups and policies must be computed again, and for which laptops.
@@ -224,84 +192,48 @@ func naming(policies []policy, groups int) [][]int {
 	return out
 }
 
-// apply writes patches into the plan, those whose number is one of mine. A list that is shared with the plan before is copied first.
-func (k *recomputation) apply(patches []blockPatch, mine func(at int) bool) {
-	for _, one := range patches {
-		if !mine(one.at) {
-			continue
+// apply writes one patch into the plan, or into its resolution.
+func (k *recomputation) apply(p engine.Patch) {
+	switch p.Table {
+	case groupTable:
+		var shared []bitset.Packed
+		if p.At < len(k.was.Groups) {
+			shared = k.was.Groups[p.At].Rows
 		}
-		switch one.what {
-		case patchGroup:
-			k.next.Groups[one.at].Rows = ownBlock(k.next.Groups[one.at].Rows, k.groupRows(one.at), one.block, bitset.Packed(one.packed))
-		case patchMatch:
-			pol := &k.next.policies[one.at]
-			if one.at < len(k.was.policies) && len(k.was.policies[one.at].matches) > 0 && len(pol.matches) > 0 &&
-				&k.was.policies[one.at].matches[0] == &pol.matches[0] {
-				pol.matches = slices.Clone(pol.matches)
-			}
-			var shared []bitset.Packed
-			if one.at < len(k.was.policies) && one.levelAt < len(k.was.policies[one.at].matches) {
-				shared = k.was.policies[one.at].matches[one.levelAt]
-			}
-			pol.matches[one.levelAt] = ownBlock(pol.matches[one.levelAt], shared, one.block, bitset.Packed(one.packed))
-		case patchDecided:
-			k.after.decided[one.at] = ownBlock(k.after.decided[one.at], partsOf(k.after.before.decided, one.at), one.block, bitset.Parts(one.packed))
-		case patchFinal:
-			k.after.final[one.at] = ownBlock(k.after.final[one.at], partsOf(k.after.before.final, one.at), one.block, bitset.Parts(one.packed))
-		case patchProblem:
-			var shared []bitset.Packed
-			if one.at < len(k.after.before.problems) {
-				shared = k.after.before.problems[one.at]
-			}
-			k.after.problems[one.at] = ownBlock(k.after.problems[one.at], shared, one.block, bitset.Packed(one.packed))
+		g := &k.next.Groups[p.At]
+		g.Rows = engine.SetBlock(g.Rows, shared, p.Block, bitset.Packed(p.Words))
+	case matchTable:
+		pol := &k.next.policies[p.At]
+		var before [][]bitset.Packed
+		if p.At < len(k.was.policies) {
+			before = k.was.policies[p.At].matches
 		}
+		if len(before) > 0 && len(pol.matches) > 0 && &before[0] == &pol.matches[0] {
+			pol.matches = slices.Clone(pol.matches) // the list of levels is shared, too
+		}
+		pol.matches[p.Part] = engine.SetBlock(pol.matches[p.Part], engine.ListAt(before, p.Part), p.Block, bitset.Packed(p.Words))
+	case decidedTable:
+		setOutcome(k.after.decided, k.after.before.decided, p)
+	case finalTable:
+		setOutcome(k.after.final, k.after.before.final, p)
+	case problemTable:
+		list := k.after.problems
+		list[p.At] = engine.SetBlock(list[p.At], engine.ListAt(k.after.before.problems, p.At), p.Block, bitset.Packed(p.Words))
 	}
 }
 
-func (k *recomputation) groupRows(at int) []bitset.Packed {
-	if at < len(k.was.Groups) {
-		return k.was.Groups[at].Rows
-	}
-	return nil
+// setOutcome writes a patch into a table of outcomes by setting.
+func setOutcome(table, before [][]bitset.Parts, p engine.Patch) {
+	table[p.At] = engine.SetBlock(table[p.At], engine.ListAt(before, p.At), p.Block, bitset.Parts(p.Words))
 }
 
-func partsOf(list [][]bitset.Parts, at int) []bitset.Parts {
-	if at < len(list) {
-		return list[at]
-	}
-	return nil
-}
+// Patches gives the results that differ from before, of all blocks that were updated.
+func (h *blockUpdater) Patches() []engine.Patch { return h.patches }
 
-// ownBlock sets one block of a list, in a copy where the list is the shared one.
-func ownBlock[T any](list, shared []T, block int, is T) []T {
-	if len(list) > 0 && len(shared) > 0 && &list[0] == &shared[0] {
-		list = slices.Clone(list)
-	}
-	list[block] = is
-	return list
-}
-
-// setOf gives the set of a number in a list of sets, which is empty if it was last used for another block.
-func (h *blockUpdater) setOf(list *[]bitset.Dated, at int) *bitset.Set {
-	for len(*list) <= at {
-		*list = append(*list, bitset.Dated{})
-	}
-	m := &(*list)[at]
-	if m.Epoch != h.Epoch {
-		*m = bitset.Dated{Epoch: h.Epoch, Set: h.Keep()}
-	}
-	return m.Set
-}
-
-func (h *blockUpdater) knownSet(list []bitset.Dated, at int) *bitset.Set {
-	if at < len(list) && list[at].Epoch == h.Epoch {
-		return list[at].Set
-	}
-	return nil
-}
-
-func (h *blockUpdater) update(block int, wide bool) {
+// Update computes a block.
+func (h *blockUpdater) Update(block int) {
 	p := h.next
+	wide := h.wideBlocks || h.isRedetached(block)
 	var alive, touched bitset.Set
 	p.Alive[block].Into(&alive)
 	h.rows[block].Into(&touched)
@@ -342,38 +274,6 @@ func (h *blockUpdater) update(block int, wide bool) {
 	}
 }
 
-// patch gives a set in which the rows of mask are as in is, and all others as before. ok is false if nothing differs.
-func (h *blockUpdater) patch(was bitset.Packed, mask, is *bitset.Set, differs *bitset.Set) (out *bitset.Set, ok bool) {
-	if mask.Len() <= match.FewRows {
-		same := true
-		for row := range mask.All() {
-			same = same && was.Has(row) == is.Has(row)
-		}
-		if same {
-			return nil, false
-		}
-	}
-	mark := h.Mark()
-	defer h.Release(mark)
-	old, before, now := h.Temp(), h.Temp(), h.Temp()
-	was.Into(old)
-	before.SetAnd(old, mask)
-	now.SetAnd(is, mask)
-	if before.Equal(now) {
-		return nil, false
-	}
-	out = h.Keep()
-	out.SetAndNot(old, mask)
-	out.Or(now)
-	if differs != nil {
-		old.SetAndNot(now, before)
-		differs.Or(old)
-		old.SetAndNot(before, now)
-		differs.Or(old)
-	}
-	return out, true
-}
-
 func (h *blockUpdater) updateGroups(list []int) {
 	p := h.next
 	var owners *bitset.Set
@@ -385,7 +285,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 			mask = h.Temp()
 			mask.Copy(h.affectedBy(h.movedGroups, g))
 			for _, member := range is.Nested {
-				if differs := h.knownSet(h.groupsAltered, member); differs != nil {
+				if differs := h.groupsAltered.Known(member, h.Epoch); differs != nil {
 					mask.Or(differs)
 				}
 			}
@@ -431,9 +331,9 @@ func (h *blockUpdater) updateGroups(list []int) {
 			h.Release(mark)
 			continue
 		}
-		if set, altered := h.patch(is.Rows[h.Block], mask, rows, h.setOf(&h.groupsAltered, g)); altered {
+		if set, altered := engine.Merge(&h.Arena, is.Rows[h.Block], mask, rows, h.groupsAltered.Of(g, h.Epoch, &h.Arena)); altered {
 			h.SetGroup(g, set)
-			h.patches = append(h.patches, blockPatch{patchGroup, g, 0, h.Block, set.Pack()})
+			h.patches = append(h.patches, engine.Patch{Table: groupTable, At: g, Part: 0, Block: h.Block, Words: set.Pack()})
 		}
 		h.Release(mark)
 	}
@@ -458,7 +358,7 @@ func (h *blockUpdater) updatePolicy(at int) {
 		mask.Copy(h.affectedBy(h.movedPolicies, at))
 		add := func(t *match.Target) {
 			if t.Kind == estate.ToGroup {
-				if differs := h.knownSet(h.groupsAltered, t.At); differs != nil {
+				if differs := h.groupsAltered.Known(t.At, h.Epoch); differs != nil {
 					mask.Or(differs)
 				}
 			}
@@ -494,12 +394,12 @@ func (h *blockUpdater) updatePolicy(at int) {
 	h.Match(&pol.audience, nil, func(levelAt int, rows *bitset.Set) { news[levelAt].Copy(rows) })
 	differs := h.Keep()
 	for levelAt := range news {
-		if set, altered := h.patch(pol.matches[levelAt][h.Block], mask, news[levelAt], differs); altered {
+		if set, altered := engine.Merge(&h.Arena, pol.matches[levelAt][h.Block], mask, news[levelAt], differs); altered {
 			*h.matchBuffer(at, levelAt) = levelMatch{epoch: h.Epoch}
 			if !set.Empty() {
 				h.matchBuffer(at, levelAt).all = set
 			}
-			h.patches = append(h.patches, blockPatch{patchMatch, at, levelAt, h.Block, set.Pack()})
+			h.patches = append(h.patches, engine.Patch{Table: matchTable, At: at, Part: levelAt, Block: h.Block, Words: set.Pack()})
 		}
 	}
 	if !differs.Empty() && h.after != nil {

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/engine"
 
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
@@ -42,19 +43,19 @@ func (w *EstateResolution) on(p *Plan) *EstateResolution {
 		problems: make([][]bitset.Packed, len(p.checks)),
 	}
 	for at := range p.settings {
-		if p.settings[at].Def == nil && partsOf(w.final, at) == nil {
+		if p.settings[at].Def == nil && engine.ListAt(w.final, at) == nil {
 			continue
 		}
-		out.final[at] = padBlocks(partsOf(w.final, at), p.Blocks())
+		out.final[at] = engine.PadBlocks(engine.ListAt(w.final, at), p.Blocks())
 		if len(p.settings[at].forced) > 0 {
-			out.decided[at] = padBlocks(partsOf(w.decided, at), p.Blocks())
+			out.decided[at] = engine.PadBlocks(engine.ListAt(w.decided, at), p.Blocks())
 		}
 	}
 	for at := range p.checks {
 		if at < len(w.problems) {
 			out.problems[at] = w.problems[at]
 		}
-		out.problems[at] = padBlocks(out.problems[at], p.Blocks())
+		out.problems[at] = engine.PadBlocks(out.problems[at], p.Blocks())
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"slices"
 
+	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -19,10 +20,10 @@ func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
 	}
-	if h.knownSet(h.masks, setting) == nil {
+	if h.masks.Known(setting, h.Epoch) == nil {
 		h.redecided = append(h.redecided, setting)
 	}
-	h.setOf(&h.masks, setting).Or(rows)
+	h.masks.Of(setting, h.Epoch, &h.Arena).Or(rows)
 }
 
 func (h *blockUpdater) redecideAll(rows *bitset.Set) {
@@ -84,13 +85,13 @@ func (h *blockUpdater) findRedecided() {
 		h.redecide(at, h.touched)
 		for i := range p.settings[at].exempt {
 			if t := &p.settings[at].exempt[i]; t.Kind == estate.ToGroup {
-				h.redecide(at, h.knownSet(h.groupsAltered, t.At))
+				h.redecide(at, h.groupsAltered.Known(t.At, h.Epoch))
 			}
 		}
 	}
 	for _, of := range []*Plan{h.was, p} {
 		for _, g := range of.DetachingGroups {
-			h.redecideAll(h.knownSet(h.groupsAltered, g))
+			h.redecideAll(h.groupsAltered.Known(g, h.Epoch))
 		}
 	}
 	if h.recomputation.redetached != nil {
@@ -139,7 +140,7 @@ func (h *blockUpdater) updateSettings() {
 	if !h.full {
 		h.loading = h.Keep()
 		for _, at := range h.redecided {
-			h.loading.Or(h.masks[at].Set)
+			h.loading.Or(h.masks.Known(at, h.Epoch))
 		}
 	}
 	h.decideSettings()
@@ -157,9 +158,9 @@ func (h *blockUpdater) updateSettings() {
 // outcomesOf gives the outcome of a setting in the block, before or after forcing.
 func (h *blockUpdater) outcomesOf(at int, decided bool) bitset.Parts {
 	list := h.after.final
-	what := patchFinal
+	what := finalTable
 	if decided && len(h.next.settings[at].forced) > 0 {
-		list, what = h.after.decided, patchDecided
+		list, what = h.after.decided, decidedTable
 	}
 	if at < len(h.outcomes[what]) && h.outcomes[what][at].epoch == h.Epoch { // not in the list yet
 		return h.outcomes[what][at].parts
@@ -172,9 +173,9 @@ func (h *blockUpdater) outcomesOf(at int, decided bool) bitset.Parts {
 
 // setOutcomes stores the outcome of a setting in the block.
 func (h *blockUpdater) setOutcomes(at int, decided bool, is bitset.Parts) {
-	what, list := patchFinal, h.after.final
+	what, list := finalTable, h.after.final
 	if decided {
-		what, list = patchDecided, h.after.decided
+		what, list = decidedTable, h.after.decided
 	}
 	if h.full {
 		list[at][h.Block] = is
@@ -184,7 +185,7 @@ func (h *blockUpdater) setOutcomes(at int, decided bool, is bitset.Parts) {
 		h.outcomes[what] = append(h.outcomes[what], datedParts{})
 	}
 	h.outcomes[what][at] = datedParts{h.Epoch, is}
-	h.patches = append(h.patches, blockPatch{what, at, 0, h.Block, is})
+	h.patches = append(h.patches, engine.Patch{Table: what, At: at, Part: 0, Block: h.Block, Words: is})
 }
 
 type datedParts struct {
@@ -196,11 +197,11 @@ type datedParts struct {
 func (h *blockUpdater) decideSettings() {
 	const worth = 32 // settings left, from which on another thread helps
 	for i, at := range h.redecided {
-		if len(h.redecided)-i >= worth && !h.full && h.idle.Load() > 0 {
+		if len(h.redecided)-i >= worth && !h.full && h.idle.Threads() > 0 {
 			h.decideShared(h.redecided[i:])
 			return
 		}
-		if is, altered := h.decideSetting(at, h.masks[at].Set); altered {
+		if is, altered := h.decideSetting(at, h.masks.Known(at, h.Epoch)); altered {
 			h.noteOutcomes(at, is)
 		}
 	}
@@ -209,13 +210,13 @@ func (h *blockUpdater) decideSettings() {
 // decideShared decides settings on this thread and on idle ones.
 func (h *blockUpdater) decideShared(settings []int) {
 	hands := []*blockUpdater{h}
-	for range h.idle.Load() {
+	for range h.idle.Threads() {
 		hands = append(hands, h.beside())
 	}
 	cells, altered := make([]bitset.Parts, len(settings)), make([]bool, len(settings))
 	threads.Among(hands, len(settings), func(by *blockUpdater, mine iter.Seq[int]) {
 		for i := range mine {
-			cells[i], altered[i] = by.decideSetting(settings[i], h.masks[settings[i]].Set)
+			cells[i], altered[i] = by.decideSetting(settings[i], h.masks.Known(settings[i], h.Epoch))
 		}
 	})
 	for i, at := range settings {
@@ -262,11 +263,11 @@ func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts,
 
 // noteOutcomes stores an outcome that was decided again, and collects its patch.
 func (h *blockUpdater) noteOutcomes(at int, is bitset.Parts) {
-	mask, forced := h.masks[at].Set, len(h.next.settings[at].forced) > 0
+	mask, forced := h.masks.Known(at, h.Epoch), len(h.next.settings[at].forced) > 0
 	h.setOutcomes(at, forced, is)
-	h.setOf(&h.altered, at).Or(mask)
+	h.altered.Of(at, h.Epoch, &h.Arena).Or(mask)
 	if !forced {
-		h.setOf(&h.final, at).Or(mask)
+		h.final.Of(at, h.Epoch, &h.Arena).Or(mask)
 	}
 }
 
@@ -295,18 +296,18 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 			mask.Or(rows)
 		}
 	}
-	add(h.knownSet(h.altered, at))
+	add(h.altered.Known(at, h.Epoch))
 	for i := range c.forced {
 		f := &c.forced[i]
 		for _, l := range f.looks {
-			add(h.knownSet(h.altered, l))
+			add(h.altered.Known(l, h.Epoch))
 		}
 		if f.subjects {
 			mask.Or(h.touched)
 		}
 		if f.whole {
 			for _, l := range h.next.bySetting {
-				add(h.knownSet(h.altered, l))
+				add(h.altered.Known(l, h.Epoch))
 			}
 		}
 	}
@@ -363,7 +364,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	}
 	if is, altered := h.mergeOutcomes(h.outcomesOf(at, false), mask); altered {
 		h.setOutcomes(at, false, is)
-		h.setOf(&h.final, at).Or(mask)
+		h.final.Of(at, h.Epoch, &h.Arena).Or(mask)
 	}
 }
 
@@ -383,7 +384,7 @@ func (h *blockUpdater) runCheck(at int) {
 			looks = h.next.bySetting
 		}
 		for _, l := range looks {
-			if rows := h.knownSet(h.final, l); rows != nil {
+			if rows := h.final.Known(l, h.Epoch); rows != nil {
 				mask.Or(rows)
 			}
 		}
@@ -404,9 +405,9 @@ func (h *blockUpdater) runCheck(at int) {
 		h.after.problems[at][h.Block] = found.Pack()
 		return
 	}
-	set, altered := h.patch(h.after.problems[at][h.Block], mask, found, nil)
+	set, altered := engine.Merge(&h.Arena, h.after.problems[at][h.Block], mask, found, nil)
 	if altered {
-		h.patches = append(h.patches, blockPatch{patchProblem, at, 0, h.Block, set.Pack()})
+		h.patches = append(h.patches, engine.Patch{Table: problemTable, At: at, Part: 0, Block: h.Block, Words: set.Pack()})
 	}
 }
 
