@@ -3,12 +3,6 @@
 package command
 
 import (
-	"net"
-	"os/signal"
-	"strings"
-	"syscall"
-	_ "time/tzdata" // zones on machines that have none
-
 	"bytes"
 	"context"
 	"encoding/json"
@@ -16,12 +10,17 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/netip"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
+	"syscall"
 	"time"
+	_ "time/tzdata" // zones on machines that have none
 
 	"github.com/urfave/cli/v3"
 

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
 	"zenithridge.example/zridge/client"
 )
 

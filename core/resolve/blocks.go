@@ -5,10 +5,9 @@ package resolve
 import (
 	"iter"
 
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/threads"
 )
 

@@ -8,12 +8,10 @@ import (
 	"iter"
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
 // Devices is a set of laptops of a plan. The zero Devices is empty.

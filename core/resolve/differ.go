@@ -8,13 +8,11 @@ import (
 	"slices"
 	"sync"
 
-	"zenithridge.example/zridge/core/resolve/internal/decide"
-	"zenithridge.example/zridge/core/resolve/internal/engine"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/engine"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
 )

@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
 // UnknownError says that a device or person is not in the estate.

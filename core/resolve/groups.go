@@ -6,13 +6,11 @@ import (
 	"slices"
 	"sync"
 
-	"zenithridge.example/zridge/core/resolve/internal/engine"
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/engine"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
 func (b *builder) groupsOf() {

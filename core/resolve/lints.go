@@ -7,12 +7,10 @@ import (
 	"slices"
 	"sync"
 
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
-	"zenithridge.example/zridge/core/resolve/internal/decide"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
 )
 

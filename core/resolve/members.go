@@ -6,12 +6,10 @@ import (
 	"cmp"
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/rule"
 )
 

@@ -6,14 +6,11 @@ import (
 	"iter"
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
-	"zenithridge.example/zridge/core/resolve/internal/decide"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/threads"
 )

@@ -5,10 +5,9 @@ package resolve
 import (
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/decide"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
 )
 
 // observed is the fates of a setting's candidates in one block. Its sets belong to the worker's arena.

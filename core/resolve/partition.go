@@ -7,9 +7,8 @@ import (
 	"encoding/binary"
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
 )
 

@@ -7,15 +7,12 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"zenithridge.example/zridge/core/resolve/internal/match"
-	"zenithridge.example/zridge/core/search"
-
-	"zenithridge.example/zridge/core/resolve/internal/decide"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/search"
 	"zenithridge.example/zridge/core/setting"
 )
 

@@ -6,13 +6,11 @@ package resolve
 import (
 	"slices"
 
-	"zenithridge.example/zridge/core/resolve/internal/engine"
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
-	"zenithridge.example/zridge/core/resolve/internal/intern"
-
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/engine"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
 // recomputation is one run over the blocks of a plan, with what all workers share. It is not used after the run.

@@ -5,11 +5,10 @@ package resolve
 import (
 	"sort"
 
-	"zenithridge.example/zridge/core/resolve/internal/decide"
-	"zenithridge.example/zridge/core/resolve/internal/match"
-
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
 )
 

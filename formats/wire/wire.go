@@ -60,71 +60,6 @@ type (
 		Total int    `json:"total"`
 	}
 
-	// Who is the caller.
-	Who struct {
-		Name   string   `json:"name"`
-		Role   string   `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
-		Rights []string `json:"rights" doc:"What the caller may do"`
-		Via    string   `json:"via" enum:"console,cli,api"`
-	}
-	// Credentials sign somebody in.
-	Credentials struct {
-		Name     string `json:"name" maxLength:"64"`
-		Password string `json:"password" maxLength:"1024" format:"password"`
-	}
-	// SetUp makes the first administrator.
-	SetUp struct {
-		Code     string `json:"code" maxLength:"64"`
-		Name     string `json:"name" maxLength:"64"`
-		Password string `json:"password" maxLength:"1024" format:"password"`
-	}
-	// NewAccount adds an account.
-	NewAccount struct {
-		Name     string `json:"name" maxLength:"64"`
-		Password string `json:"password" maxLength:"1024" format:"password"`
-		Role     string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
-	}
-	// Account is somebody who may sign in.
-	Account struct {
-		Name      string    `json:"name"`
-		Role      string    `json:"role"`
-		Disabled  bool      `json:"disabled,omitempty"`
-		CreatedAt time.Time `json:"created_at"`
-	}
-	// AlteredAccount says what becomes of an account; what is left out stays.
-	AlteredAccount struct {
-		Role     *string `json:"role,omitempty" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
-		Disabled *bool   `json:"disabled,omitempty"`
-	}
-	// NewPassword changes the password of the caller's account.
-	NewPassword struct {
-		Old string `json:"old" maxLength:"1024" format:"password"`
-		New string `json:"new" maxLength:"1024" format:"password"`
-	}
-	// Session is a browser that is signed in.
-	Session struct {
-		ID        string    `json:"id" doc:"Names the session, and opens nothing"`
-		Address   string    `json:"address,omitempty"`
-		CreatedAt time.Time `json:"created_at"`
-		ExpiresAt time.Time `json:"expires_at"`
-		Own       bool      `json:"own,omitempty" doc:"The session that asks"`
-	}
-	// NewToken asks for a token.
-	NewToken struct {
-		Name string `json:"name" maxLength:"100" doc:"What the token is for"`
-		Role string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
-		Days int    `json:"days" minimum:"1" maximum:"366"`
-	}
-	// Token is a program's way in. Secret is given once, when it is made.
-	Token struct {
-		ID        string    `json:"id"`
-		Name      string    `json:"name"`
-		Role      string    `json:"role"`
-		CreatedAt time.Time `json:"created_at"`
-		ExpiresAt time.Time `json:"expires_at"`
-		Secret    string    `json:"secret,omitempty"`
-	}
-
 	// Conflict is a setting that policies disagree about.
 	Conflict struct {
 		Setting     string                  `json:"setting"`
@@ -214,70 +149,6 @@ type (
 		Reason  string `json:"reason"`
 		Days    int    `json:"days" doc:"Until it lapses"`
 		Notice  string `json:"notice" enum:"soon,now" doc:"soon: within 14 days; now: within 3"`
-	}
-
-	// Device is a device on the board.
-	Device struct {
-		ID        string                   `json:"id"`
-		Serial    string                   `json:"serial,omitempty"`
-		Owner     string                   `json:"owner,omitempty"`
-		OwnerName string                   `json:"owner_name,omitempty"`
-		Unit      string                   `json:"unit"`
-		OS        string                   `json:"os"`
-		OSVersion string                   `json:"os_version"`
-		Edition   string                   `json:"edition,omitempty"`
-		Model     string                   `json:"model,omitempty"`
-		Tags      []string                 `json:"tags"`
-		Enrolled  bool                     `json:"enrolled"`
-		Silent    bool                     `json:"silent"`
-		LastSeen  *time.Time               `json:"last_seen,omitempty"`
-		Revision  string                   `json:"revision,omitempty"`
-		Statuses  Statuses                 `json:"statuses"`
-		Problems  int                      `json:"problems"`
-		Origin    *Origin                  `json:"origin,omitempty" doc:"Absent: it is edited here"`
-		Fields    map[string]setting.Value `json:"fields,omitempty" doc:"The columns that were asked for"`
-	}
-	// DevicePage is all that is known of one device.
-	DevicePage struct {
-		Device     Device                   `json:"device"`
-		Units      []string                 `json:"units" doc:"From the root to the home unit"`
-		Users      []string                 `json:"users"`
-		Facts      map[string]setting.Value `json:"facts"`
-		Effective  files.SubjectAnswer      `json:"effective"`
-		Deliveries []Delivery               `json:"deliveries"`
-		CheckIns   []CheckIn                `json:"check_ins"`
-		Applies    []AppliedPolicy          `json:"applies" doc:"Policies that apply, by id; those that do not stand with their reasons in effective"`
-		Groups     []Membership             `json:"groups" doc:"That it is in, and why"`
-		Exceptions []Exception              `json:"exceptions" doc:"That touch it, those that are over left out"`
-		History    []SourceEvent            `json:"history" doc:"What sources did to it, the newest first"`
-	}
-	// AppliedPolicy is a policy that applies to a device.
-	AppliedPolicy struct {
-		ID       string `json:"id"`
-		Title    string `json:"title,omitempty"`
-		InEffect int    `json:"in_effect" doc:"Settings on which its entry is in effect"`
-		Entries  int    `json:"entries"`
-	}
-	// Delivery is a setting on its way to a laptop.
-	Delivery struct {
-		Setting    string         `json:"setting"`
-		Wanted     *setting.Value `json:"wanted,omitempty" doc:"Absent: left to the laptop"`
-		Reported   *setting.Value `json:"reported,omitempty"`
-		Status     string         `json:"status" enum:"pending,applied,failed,unsupported,conflict"`
-		Code       string         `json:"code,omitempty"`
-		Reason     string         `json:"reason,omitempty"`
-		WantedAt   *time.Time     `json:"wanted_at,omitempty"`
-		ReportedAt *time.Time     `json:"reported_at,omitempty"`
-	}
-	// CheckIn is a session of a laptop.
-	CheckIn struct {
-		At       time.Time `json:"at"`
-		Outcome  string    `json:"outcome"`
-		Sent     int       `json:"sent"`
-		Applied  int       `json:"applied"`
-		Failed   int       `json:"failed"`
-		Messages int       `json:"messages"`
-		Revision string    `json:"revision"`
 	}
 
 	// Change is a named set of edits.
@@ -489,25 +360,5 @@ type (
 		Altered   int    `json:"altered"`
 		Retired   int    `json:"retired"`
 		Unchanged int    `json:"unchanged"`
-	}
-	// EnrolmentCode lets one device enrol, once.
-	EnrolmentCode struct {
-		Device  string    `json:"device"`
-		Code    string    `json:"code" doc:"Shown once"`
-		Expires time.Time `json:"expires"`
-	}
-	// AuditRecord says who did what.
-	AuditRecord struct {
-		Seq     int64     `json:"seq"`
-		At      time.Time `json:"at"`
-		By      string    `json:"by"`
-		Via     string    `json:"via"`
-		Request string    `json:"request,omitempty" doc:"Id of the request, which the service's log has, too"`
-		Action  string    `json:"action"`
-		Kind    string    `json:"kind,omitempty"`
-		ID      string    `json:"id,omitempty"`
-		Change  string    `json:"change,omitempty"`
-		Before  string    `json:"before,omitempty"`
-		After   string    `json:"after,omitempty"`
 	}
 )

@@ -92,7 +92,11 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerChanges()
 	s.registerFiles()
 	s.registerSources()
-	s.registerWho()
+	s.registerAudience()
+	s.registerGroups()
+	s.registerUnits()
+	s.registerCompare()
+	s.registerExceptions()
 	s.registerLists()
 	s.registerEvents()
 

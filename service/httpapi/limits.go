@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/semaphore"
+
 	"zenithridge.example/zridge/core/problem"
 )
 

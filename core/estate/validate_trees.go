@@ -1,0 +1,196 @@
+// This file checks the tree of units and the graph of groups: one root, no cycles, no more than the greatest depth.
+
+package estate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/setting"
+)
+
+// maxUnitDepth is how many units may be above each other.
+const maxUnitDepth = 64
+
+// unitDepth refuses a unit that is too deep in the tree; those below it are not looked at.
+func (v *validator) unitDepth(units []Unit) {
+	depth := make([]int, len(units)) // 0: not known yet
+	var chain []int
+	for i := range units {
+		chain = chain[:0]
+		for at := i; depth[at] == 0 && len(chain) <= len(units); {
+			chain = append(chain, at)
+			parent, there := v.units[string(units[at].Parent)]
+			if !there {
+				break
+			}
+			at = parent
+		}
+		if len(chain) > len(units) {
+			return // in a circle, which is said elsewhere
+		}
+		for k := len(chain) - 1; k >= 0; k-- {
+			at := chain[k]
+			depth[at] = 1
+			if parent, there := v.units[string(units[at].Parent)]; there {
+				depth[at] = depth[parent] + 1
+			}
+			if depth[at] == maxUnitDepth+1 {
+				v.add(
+					problem.Fault{
+						Code:     problem.TooMany,
+						Path:     problem.Join("", string(KindUnit), at, "parent"),
+						Found:    fmt.Sprintf("more than %d units above each other", maxUnitDepth),
+						Expected: fmt.Sprintf("at most %d levels of units", maxUnitDepth),
+					},
+				)
+			}
+		}
+	}
+}
+
+func (v *validator) unitTree(units []Unit) {
+	roots := 0
+	for i := range units {
+		u := &units[i]
+		at := problem.Join("", string(KindUnit), i)
+		v.detachments(at+"/detach", u.Detach)
+		v.known(at+"/parent", "unit", in(v.units), string(u.Parent))
+		if u.Parent == "" {
+			if roots++; roots > 1 {
+				v.add(
+					problem.Fault{
+						Code:     problem.ManyRoots,
+						Path:     at,
+						Found:    "unit " + problem.Quote(string(u.ID)) + " without a parent",
+						Expected: "exactly one unit without a parent; there is one already",
+					},
+				)
+			}
+		}
+	}
+	v.unitDepth(units)
+	cycles := findCycles(len(units), func(i int) []int {
+		if p, there := v.units[string(units[i].Parent)]; there {
+			return []int{p}
+		}
+		return nil
+	})
+	for _, c := range cycles {
+		names := make([]string, len(c))
+		for i, u := range c {
+			names[i] = string(units[u].ID)
+		}
+		v.add(
+			problem.Fault{
+				Code:     problem.Cycle,
+				Path:     problem.Join("", string(KindUnit), c[0], "parent"),
+				Found:    strings.Join(append(names, names[0]), " → "),
+				Expected: "a tree: no unit below itself",
+			},
+		)
+	}
+	if roots == 0 && len(cycles) == 0 {
+		v.add(
+			problem.Fault{
+				Code:     problem.NoRoot,
+				Path:     "/" + string(KindUnit),
+				Found:    fmt.Sprintf("%d units, none without a parent", len(units)),
+				Expected: "exactly one unit without a parent: the organisation",
+			},
+		)
+	}
+}
+
+func (v *validator) groupGraph(groups []Group) {
+	for i := range groups {
+		g := &groups[i]
+		at := problem.Join("", string(KindGroup), i)
+		v.add(setting.OneOf(at+"/of", g.Of, GroupKinds)...)
+		members, word := v.people, "person"
+		if g.Of == OfDevices {
+			members, word = v.devices, "device"
+		}
+		listed := v.groupOf == nil || v.groupOf(g)
+		if (g.Of == OfPeople || g.Of == OfDevices) && listed {
+			for m, id := range g.Members {
+				if id == "" {
+					id = `""`
+				}
+				v.known(problem.Join(at, "members", m), word, members, id)
+			}
+		}
+		if listed {
+			v.add(setting.NoRepeats(at+"/members", g.Members)...)
+		}
+		for m, id := range g.Groups {
+			other, there := v.groups[string(id)]
+			v.known(problem.Join(at, "groups", m), "group", in(v.groups), string(id))
+			if there && groups[other].Of != g.Of && groups[other].Of != "" && g.Of != "" {
+				v.add(
+					problem.Fault{
+						Code:     problem.OtherKind,
+						Path:     problem.Join(at, "groups", m),
+						Found:    "group " + problem.Quote(string(id)) + " of " + string(groups[other].Of),
+						Expected: "a group of " + string(g.Of),
+					},
+				)
+			}
+		}
+		v.add(setting.NoRepeats(at+"/groups", g.Groups)...)
+		v.detachments(at+"/detach", g.Detach)
+	}
+	for _, c := range findCycles(len(groups), func(i int) (next []int) {
+		for _, id := range groups[i].Groups {
+			if g, there := v.groups[string(id)]; there {
+				next = append(next, g)
+			}
+		}
+		return next
+	}) {
+		names := make([]string, len(c))
+		for i, g := range c {
+			names[i] = string(groups[g].ID)
+		}
+		v.add(
+			problem.Fault{
+				Code:     problem.Cycle,
+				Path:     problem.Join("", string(KindGroup), c[0], "groups"),
+				Found:    strings.Join(append(names, names[0]), " → "),
+				Expected: "no group that is its own member through others",
+			},
+		)
+	}
+}
+
+// findCycles gives each cycle of a graph once, from its first node on. next lists a node's successors.
+func findCycles(n int, next func(int) []int) (cycles [][]int) {
+	const unseen, open, done = 0, 1, 2
+	state := make([]uint8, n)
+	var path []int
+	var visit func(int)
+	visit = func(i int) {
+		state[i] = open
+		path = append(path, i)
+		for _, j := range next(i) {
+			switch state[j] {
+			case unseen:
+				visit(j)
+			case open:
+				cycle := slices.Clone(path[slices.Index(path, j):])
+				first := slices.Index(cycle, slices.Min(cycle))
+				cycles = append(cycles, append(cycle[first:], cycle[:first]...))
+			}
+		}
+		path = path[:len(path)-1]
+		state[i] = done
+	}
+	for i := range n {
+		if state[i] == unseen {
+			visit(i)
+		}
+	}
+	return cycles
+}

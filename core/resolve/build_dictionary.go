@@ -1,0 +1,120 @@
+// This file builds the dictionary of a plan: definitions with their outcomes and forced values, and checks.
+
+package resolve
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/search"
+	"zenithridge.example/zridge/core/setting"
+)
+
+func (b *builder) dictionary() {
+	was, p := b.was, b.next
+	settingID := func(d *setting.Definition) setting.ID { return d.ID }
+	d := intern.Compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
+	p.SettingAt, p.bySetting, p.forced, p.index = was.SettingAt, was.bySetting, was.forced, was.index
+	p.settings = slices.Clone(was.settings)
+	if !d.Same || was == nothing {
+		b.dictionaryAltered = len(d.Gone)+len(d.Fresh)+len(d.Altered) > 0
+		p.SettingAt = was.SettingAt.With(d.Gone, intern.IDsAt(p.snapshot.Settings, d.Fresh, settingID))
+		p.index = sync.OnceValue(func() *search.Index { return search.New(p.snapshot.Settings) })
+		for len(p.settings) < int(p.SettingAt.N) {
+			p.settings = append(p.settings, settingIndex{})
+		}
+		for _, id := range d.Gone {
+			at := was.SettingAt.NumberOf(id)
+			p.settings[at] = settingIndex{}
+			b.settings[at] = true
+		}
+		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
+			at := p.SettingAt.NumberOf(p.snapshot.Settings[i].ID)
+			b.settings[at] = true
+			p.settings[at] = settingIndex{}
+		}
+		for i := range p.snapshot.Settings {
+			def := &p.snapshot.Settings[i]
+			c := &p.settings[p.SettingAt.NumberOf(def.ID)]
+			c.user, c.limited = def.Side == setting.UserSide, len(def.Supports) > 0
+			known := c.Def != nil // as it was, in the new list
+			c.Define(def, p.Gen.OutcomesOf(def.ID))
+			if known {
+				continue
+			}
+			c.area, c.support = def.Area, p.Gen.SupportOf(def)
+			for _, f := range def.Forced {
+				c.forced = append(c.forced, forcing{Forced: f, formula: p.Gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
+			}
+		}
+		p.bySetting = sortedNumbers(
+			len(p.settings),
+			func(i int) bool { return p.settings[i].Def != nil },
+			func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) },
+		)
+		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.settings[at].forced) == 0 })
+		for _, at := range p.forced {
+			c := &p.settings[at]
+			c.forced = slices.Clone(c.forced)
+			for i := range c.forced {
+				f := &c.forced[i]
+				f.looks, f.subjects, f.whole = p.looksOf(f.formula)
+			}
+			if len(d.Gone)+len(d.Fresh) > 0 { // it may read another setting under the same id
+				b.settings[at] = true
+			}
+		}
+	}
+	checkID := func(c *estate.Check) estate.CheckID { return c.ID }
+	checks := intern.Compare(was.snapshot.Checks, p.snapshot.Checks, checkID, sameCheck)
+	if checks.Same && d.Same && was != nothing {
+		p.checks, p.checkAt, p.byCheck = was.checks, was.checkAt, was.byCheck
+		return
+	}
+	p.checkAt = was.checkAt.With(checks.Gone, intern.IDsAt(p.snapshot.Checks, checks.Fresh, checkID))
+	p.checks = make([]check, p.checkAt.N)
+	for i := range p.snapshot.Checks {
+		c := &p.snapshot.Checks[i]
+		p.checks[p.checkAt.NumberOf(c.ID)] = p.checkOf(c)
+	}
+	for _, i := range append(checks.Altered, checks.Fresh...) {
+		b.checks[p.checkAt.NumberOf(p.snapshot.Checks[i].ID)] = true
+	}
+	for _, id := range checks.Gone {
+		b.checks[was.checkAt.NumberOf(id)] = true
+	}
+	if len(d.Gone)+len(d.Fresh) > 0 {
+		for at := range p.checks {
+			b.checks[at] = true
+		}
+	}
+	p.byCheck = sortedNumbers(
+		len(p.checks),
+		func(i int) bool { return p.checks[i].Check != nil },
+		func(x, y int) int { return cmp.Compare(p.checks[x].ID, p.checks[y].ID) },
+	)
+}
+
+// looksOf gives the settings that a formula reads, and whether it reads more.
+func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool) {
+	f.Each(func(t *intern.Test) {
+		whole = whole || t.Whole
+		for _, l := range t.Looks {
+			if l.Variable != "settings" {
+				subjects = true
+			} else if at, known := p.SettingAt.Number(setting.ID(l.Field)); known {
+				settings = append(settings, at)
+			}
+		}
+	})
+	return settings, subjects || whole, whole
+}
+
+func (p *Plan) checkOf(c *estate.Check) check {
+	out := check{Check: c, formula: p.Gen.Formula(c.When)}
+	out.looks, out.subjects, out.whole = p.looksOf(out.formula)
+	return out
+}

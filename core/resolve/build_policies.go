@@ -1,0 +1,188 @@
+// This file builds the policies of a plan: their entries, and their audiences with numbers in place of ids.
+
+package resolve
+
+import (
+	"cmp"
+	"slices"
+
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/engine"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
+)
+
+func (b *builder) policiesOf() {
+	was, p := b.was, b.next
+	policyID := func(x *estate.Policy) estate.PolicyID { return x.ID }
+	d := intern.Compare(was.snapshot.Policies, p.snapshot.Policies, policyID, samePolicy)
+	p.policyAt, p.byPolicy = was.policyAt, was.byPolicy
+	p.policies = slices.Clone(was.policies)
+	if !d.Same {
+		p.policyAt = was.policyAt.With(d.Gone, intern.IDsAt(p.snapshot.Policies, d.Fresh, policyID))
+		for len(p.policies) < int(p.policyAt.N) {
+			p.policies = append(p.policies, policy{})
+		}
+		for _, id := range d.Gone {
+			at := was.policyAt.NumberOf(id)
+			alteredEntries(b.edited, at, was.policies[at].entries)
+			p.policies[at] = policy{}
+			b.changes.policies[at] = true
+		}
+		for i := range p.snapshot.Policies {
+			pol := &p.snapshot.Policies[i]
+			p.policies[p.policyAt.NumberOf(pol.ID)].Policy = pol
+		}
+		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
+			b.policy(&p.snapshot.Policies[i])
+		}
+		p.byPolicy = sortedNumbers(
+			len(p.policies),
+			func(i int) bool { return p.policies[i].Policy != nil },
+			func(x, y int) int { return cmp.Compare(p.policies[x].ID, p.policies[y].ID) },
+		)
+	}
+	b.retarget()
+	p.firstMatch = make([]int32, len(p.policies)+1)
+	for at := range p.policies {
+		p.firstMatch[at+1] = p.firstMatch[at] + int32(len(p.policies[at].audience.Levels))
+	}
+	if b.dictionaryAltered { // entries of settings that are new or gone
+		for at := range p.policies {
+			if pol := &p.policies[at]; pol.Policy != nil {
+				pol.entries = p.entriesOf(pol.Policy)
+			}
+		}
+	}
+	if p.Blocks() > was.Blocks() && was != nothing {
+		for i := range p.policies {
+			pol := &p.policies[i]
+			pol.matches = slices.Clone(pol.matches)
+			for a := range pol.matches {
+				pol.matches[a] = engine.PadBlocks(pol.matches[a], p.Blocks())
+			}
+		}
+	}
+}
+
+// policy builds a new or altered policy.
+func (b *builder) policy(pol *estate.Policy) {
+	was, p := b.was, b.next
+	at := p.policyAt.NumberOf(pol.ID)
+	is := &p.policies[at]
+	before, known := was.policyAt.Number(pol.ID)
+	entries := p.entriesOf(pol)
+	if !known {
+		*is = policy{Policy: pol, entries: entries}
+		alteredEntries(b.edited, at, entries)
+	} else {
+		old := &was.policies[before]
+		if old.Priority != pol.Priority || old.Kind != pol.Kind {
+			alteredEntries(b.edited, at, old.entries, entries)
+		} else {
+			alteredEntries(b.edited, at, without(old.entries, entries), without(entries, old.entries))
+		}
+		is.entries = entries
+	}
+	if !known || !sameAudience(was.policies[before].Policy, pol) {
+		b.changes.policies[at] = true
+		p.resolveTargets(is)
+		alteredEntries(b.edited, at, entries) // its levels may differ
+	}
+}
+
+// without gives the entries that have no equal in others. Both are ordered by setting.
+func without(entries, others []entry) (out []entry) {
+	for _, e := range entries {
+		at, found := slices.BinarySearchFunc(others, e.setting, func(o entry, s int) int { return cmp.Compare(o.setting, s) })
+		if !found || !sameEntry(e.Entry, others[at].Entry) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// alteredEntries notes a policy under the settings of some of its entries.
+func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
+	for _, list := range lists {
+		for _, e := range list {
+			if !slices.Contains(bySetting[e.setting], policy) {
+				bySetting[e.setting] = append(bySetting[e.setting], policy)
+			}
+		}
+	}
+}
+
+// entriesOf gives a policy's entries with the numbers of their settings. Entries for unknown settings are left out.
+func (p *Plan) entriesOf(pol *estate.Policy) []entry {
+	out := make([]entry, 0, len(pol.Entries))
+	for i := range pol.Entries {
+		if at, known := p.SettingAt.Number(pol.Entries[i].Setting); known {
+			out = append(out, entry{at, &pol.Entries[i]})
+		}
+	}
+	slices.SortFunc(out, func(x, y entry) int { return cmp.Compare(x.setting, y.setting) })
+	return out
+}
+
+// resolveTargets gives a policy's audience with numbers in place of ids. It does not match laptops.
+func (p *Plan) resolveTargets(pol *policy) {
+	pol.audience = p.Audience(pol.Policy)
+	pol.matches = make([][]bitset.Packed, len(pol.audience.Levels))
+	for i := range pol.matches {
+		pol.matches[i] = make([]bitset.Packed, p.Blocks())
+	}
+}
+
+// otherTargets tells whether a target may name another object than in the plan before, or a unit at another depth.
+func (b *builder) otherTargets() bool {
+	return b.was != nothing && (b.movedUnits != nil || b.otherNumbers())
+}
+
+// otherNumbers tells whether objects that targets can name are new or gone.
+func (b *builder) otherNumbers() bool {
+	was, p := b.was, b.next
+	return p.UnitAt != was.UnitAt || p.GroupAt != was.GroupAt || p.DeviceAt != was.DeviceAt || p.PersonAt != was.PersonAt
+}
+
+// retarget finds policies whose targets name other numbers or depths than before. If only depths differ, laptops outside of moved units
+// keep their levels.
+func (b *builder) retarget() {
+	was, p := b.was, b.next
+	if !b.otherTargets() {
+		return
+	}
+	numbers := b.otherNumbers()
+	elsewhere := func(t estate.Target) bool { return p.Target(t).At != was.Target(t).At }
+	moved := func(t match.Target) bool {
+		return t.Kind == estate.ToUnit && t.At != intern.None && Level(p.Units[t.At].Depth) != t.Level
+	}
+	for at := range p.policies {
+		pol := &p.policies[at]
+		if pol.Policy == nil || b.changes.policies[at] {
+			continue
+		}
+		otherBound := pol.Within != "" && elsewhere(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
+		others := numbers &&
+			(otherBound || slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
+		if !others && !pol.audience.Names(moved) {
+			continue
+		}
+		again := policy{Policy: pol.Policy}
+		p.resolveTargets(&again)
+		again.entries = pol.entries
+		if others {
+			b.changes.policies[at] = true
+			alteredEntries(b.edited, at, pol.entries)
+		} else {
+			for levelAt, level := range again.audience.Levels {
+				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
+					again.matches[levelAt] = engine.PadBlocks(slices.Clone(pol.matches[before]), p.Blocks())
+				}
+			}
+			alteredEntries(b.levels, at, pol.entries)
+		}
+		*pol = again
+	}
+}

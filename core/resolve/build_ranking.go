@@ -1,0 +1,160 @@
+// This file orders the entries for each setting by precedence, with the exceptions of the day and the rulings.
+
+package resolve
+
+import (
+	"cmp"
+	"iter"
+	"maps"
+	"slices"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
+	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/threads"
+)
+
+// decisions builds the index of each setting: its entries in order of precedence, the exceptions of the day, the rulings.
+func (b *builder) decisions() {
+	was, p := b.was, b.next
+	exceptions := intern.Compare(
+		was.snapshot.Exceptions,
+		p.snapshot.Exceptions,
+		func(x *estate.Exception) estate.ExceptionID { return x.ID },
+		sameException,
+	)
+	rulings := intern.Compare(
+		was.snapshot.Rulings,
+		p.snapshot.Rulings,
+		func(r *estate.Ruling) estate.RulingID { return r.ID },
+		func(x, y *estate.Ruling) bool { return *x == *y },
+	)
+	again := maps.Clone(b.levels) // by setting: policies whose entries must be ordered again
+	for at, policies := range b.edited {
+		for _, pol := range again[at] {
+			if !slices.Contains(policies, pol) {
+				policies = append(slices.Clip(policies), pol)
+			}
+		}
+		again[at] = policies
+	}
+	if !exceptions.Same || was.snapshot.Day != p.snapshot.Day || b.otherTargets() || b.dictionaryAltered {
+		b.takeExceptions()
+	} else {
+		p.excepted = was.excepted
+	}
+	if !rulings.Same || b.dictionaryAltered {
+		b.takeRulings()
+	}
+	if was == nothing || b.dictionaryAltered {
+		p.rankAll()
+		return
+	}
+	settings := slices.Collect(maps.Keys(again))
+	threads.Share(len(settings), func(mine iter.Seq[int]) {
+		for i := range mine {
+			if at := settings[i]; p.settings[at].Def != nil {
+				p.rerank(at, again[at])
+			}
+		}
+	})
+}
+
+// rankAll orders the entries of all settings by precedence.
+func (p *Plan) rankAll() {
+	sources := make([][]decide.Source, len(p.settings))
+	for _, at := range p.byPolicy {
+		for _, e := range p.policies[at].entries {
+			sources[e.setting] = p.sourceOf(at, e, sources[e.setting])
+		}
+	}
+	for at := range p.settings {
+		if ix := &p.settings[at].Index; ix.Def != nil {
+			ix.Rank(sources[at])
+		} else {
+			ix.Clear()
+		}
+	}
+}
+
+// rerank orders the entries of one setting again after entries or levels of some policies altered.
+func (p *Plan) rerank(at int, altered []int) {
+	var sources []decide.Source
+	for _, pol := range altered {
+		if i, found := p.policies[pol].entryAt(at); found {
+			sources = p.sourceOf(pol, p.policies[pol].entries[i], sources)
+		}
+	}
+	p.settings[at].Rerank(altered, sources)
+}
+
+// sourceOf adds the entry of a policy to the index of a setting, if the policy is active.
+func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
+	pol := &p.policies[at]
+	if pol.State != estate.Active {
+		return to
+	}
+	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Levels: pol.audience.Levels, Entry: e.Entry})
+}
+
+// takeExceptions orders the exceptions of the day so that the first that matches wins: the closest target, then the latest approval, then
+// the lowest id.
+func (b *builder) takeExceptions() {
+	p := b.next
+	type exempting struct {
+		decide.Exception
+		target match.Target
+	}
+	lists := map[int][]exempting{}
+	for i := range p.snapshot.Exceptions {
+		x := &p.snapshot.Exceptions[i]
+		at, known := p.SettingAt.Number(x.Setting)
+		t := p.Target(x.Target)
+		if !x.CountsOn(p.snapshot.Day) || !known || t.At == intern.None {
+			continue
+		}
+		outcome := intern.LeftUnset
+		if !x.Unset {
+			outcome = p.settings[at].Outcomes.Value(x.Value).Number
+		}
+		lists[at] = append(lists[at], exempting{decide.Exception{Exception: x, Outcome: outcome}, t})
+	}
+	p.excepted = slices.Sorted(maps.Keys(lists))
+	for at := range p.settings {
+		list, was := lists[at], &p.settings[at]
+		slices.SortFunc(list, func(x, y exempting) int {
+			return cmp.Or(cmp.Compare(y.target.Level, x.target.Level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
+		})
+		same := len(list) == len(was.Exceptions)
+		var exceptions []decide.Exception
+		var exempt []match.Target
+		for i, x := range list {
+			same = same && x.target.At == was.exempt[i].At && sameException(x.Exception.Exception, was.Exceptions[i].Exception)
+			exceptions, exempt = append(exceptions, x.Exception), append(exempt, x.target)
+		}
+		if !same {
+			b.settings[at] = true
+		}
+		was.Exceptions, was.exempt = exceptions, exempt
+	}
+}
+
+func (b *builder) takeRulings() {
+	p := b.next
+	all := map[int]map[decide.Ruling]bool{}
+	for _, r := range p.snapshot.Rulings {
+		if at, known := p.SettingAt.Number(r.Setting); known {
+			if all[at] == nil {
+				all[at] = map[decide.Ruling]bool{}
+			}
+			all[at][decide.Ruling{Prefer: r.Prefer, Over: r.Over}] = true
+		}
+	}
+	for at := range p.settings {
+		if !maps.Equal(all[at], p.settings[at].Rulings) {
+			b.settings[at] = true
+		}
+		p.settings[at].Rulings = all[at]
+	}
+}

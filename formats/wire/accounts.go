@@ -1,0 +1,96 @@
+// This file has accounts, sessions, tokens and the audit log as the API gives them.
+
+package wire
+
+import "time"
+
+type (
+	// Who is the caller.
+	Who struct {
+		Name   string   `json:"name"`
+		Role   string   `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Rights []string `json:"rights" doc:"What the caller may do"`
+		Via    string   `json:"via" enum:"console,cli,api"`
+	}
+
+	// Credentials sign somebody in.
+	Credentials struct {
+		Name     string `json:"name" maxLength:"64"`
+		Password string `json:"password" maxLength:"1024" format:"password"`
+	}
+
+	// SetUp makes the first administrator.
+	SetUp struct {
+		Code     string `json:"code" maxLength:"64"`
+		Name     string `json:"name" maxLength:"64"`
+		Password string `json:"password" maxLength:"1024" format:"password"`
+	}
+
+	// NewAccount adds an account.
+	NewAccount struct {
+		Name     string `json:"name" maxLength:"64"`
+		Password string `json:"password" maxLength:"1024" format:"password"`
+		Role     string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+	}
+
+	// Account is somebody who may sign in.
+	Account struct {
+		Name      string    `json:"name"`
+		Role      string    `json:"role"`
+		Disabled  bool      `json:"disabled,omitempty"`
+		CreatedAt time.Time `json:"created_at"`
+	}
+
+	// AlteredAccount says what becomes of an account; what is left out stays.
+	AlteredAccount struct {
+		Role     *string `json:"role,omitempty" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Disabled *bool   `json:"disabled,omitempty"`
+	}
+
+	// NewPassword changes the password of the caller's account.
+	NewPassword struct {
+		Old string `json:"old" maxLength:"1024" format:"password"`
+		New string `json:"new" maxLength:"1024" format:"password"`
+	}
+
+	// Session is a browser that is signed in.
+	Session struct {
+		ID        string    `json:"id" doc:"Names the session, and opens nothing"`
+		Address   string    `json:"address,omitempty"`
+		CreatedAt time.Time `json:"created_at"`
+		ExpiresAt time.Time `json:"expires_at"`
+		Own       bool      `json:"own,omitempty" doc:"The session that asks"`
+	}
+
+	// NewToken asks for a token.
+	NewToken struct {
+		Name string `json:"name" maxLength:"100" doc:"What the token is for"`
+		Role string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Days int    `json:"days" minimum:"1" maximum:"366"`
+	}
+
+	// Token is a program's way in. Secret is given once, when it is made.
+	Token struct {
+		ID        string    `json:"id"`
+		Name      string    `json:"name"`
+		Role      string    `json:"role"`
+		CreatedAt time.Time `json:"created_at"`
+		ExpiresAt time.Time `json:"expires_at"`
+		Secret    string    `json:"secret,omitempty"`
+	}
+
+	// AuditRecord says who did what.
+	AuditRecord struct {
+		Seq     int64     `json:"seq"`
+		At      time.Time `json:"at"`
+		By      string    `json:"by"`
+		Via     string    `json:"via"`
+		Request string    `json:"request,omitempty" doc:"Id of the request, which the service's log has, too"`
+		Action  string    `json:"action"`
+		Kind    string    `json:"kind,omitempty"`
+		ID      string    `json:"id,omitempty"`
+		Change  string    `json:"change,omitempty"`
+		Before  string    `json:"before,omitempty"`
+		After   string    `json:"after,omitempty"`
+	}
+)
