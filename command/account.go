@@ -83,7 +83,11 @@ func stranger(c *cli.Command, base string) (api *client.Client, ca string, err e
 }
 
 func caFlag() cli.Flag {
-	return &cli.StringFlag{Name: "ca", Usage: "`FILE` with the certificate that the service's certificate is signed by, in PEM", TakesFile: true}
+	return &cli.StringFlag{
+		Name:      "ca",
+		Usage:     "`FILE` with the certificate that the service's certificate is signed by, in PEM",
+		TakesFile: true,
+	}
 }
 
 func readKept() (*kept, error) {

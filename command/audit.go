@@ -19,39 +19,42 @@ import (
 func auditCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "who did what, when, and through what",
-		Commands: []*cli.Command{{
-			Name: "list", Usage: "list what was done, the newest first",
-			Description: "Examples:\n  zridge audit list --by ines.okafor --since 2026-11-01\n  zridge audit list --object policies/house-rules --format json",
-			Flags: []cli.Flag{
-				formatFlag("text", "json", "jsonl"),
-				&cli.StringFlag{Name: "by", Usage: "what `ACCOUNT` did"},
-				&cli.StringFlag{Name: "action", Usage: "a part of what was done, such as publish or sign-in: `WORD`"},
-				&cli.StringFlag{Name: "object", Usage: "what was done to an object: `KIND/ID`"},
-				&cli.StringFlag{Name: "change", Usage: "what was done in `CHANGE`"},
-				&cli.StringFlag{Name: "since", Usage: "from this `DAY` or moment on, such as 2026-11-01 or 2026-11-01T08:00:00Z"},
-				&cli.StringFlag{Name: "until", Usage: "to before this `DAY` or moment"},
-				&cli.IntFlag{Name: "limit", Value: 50, Usage: "`NUMBER` of records: 1 to 500"},
-			},
-			Action: asked(s, 0, "no arguments", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-				query, err := auditQuery(c)
-				if err != nil {
-					return err
-				}
-				list, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", query)
-				if err != nil {
-					return err
-				}
-				if c.String("format") == "jsonl" {
-					for _, r := range list {
-						if err := printJSON(s.Out, r); err != nil {
-							return err
-						}
+		Commands: []*cli.Command{
+			{
+				Name:        "list",
+				Usage:       "list what was done, the newest first",
+				Description: "Examples:\n  zridge audit list --by ines.okafor --since 2026-11-01\n  zridge audit list --object policies/house-rules --format json",
+				Flags: []cli.Flag{
+					formatFlag("text", "json", "jsonl"),
+					&cli.StringFlag{Name: "by", Usage: "what `ACCOUNT` did"},
+					&cli.StringFlag{Name: "action", Usage: "a part of what was done, such as publish or sign-in: `WORD`"},
+					&cli.StringFlag{Name: "object", Usage: "what was done to an object: `KIND/ID`"},
+					&cli.StringFlag{Name: "change", Usage: "what was done in `CHANGE`"},
+					&cli.StringFlag{Name: "since", Usage: "from this `DAY` or moment on, such as 2026-11-01 or 2026-11-01T08:00:00Z"},
+					&cli.StringFlag{Name: "until", Usage: "to before this `DAY` or moment"},
+					&cli.IntFlag{Name: "limit", Value: 50, Usage: "`NUMBER` of records: 1 to 500"},
+				},
+				Action: asked(s, 0, "no arguments", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					query, err := auditQuery(c)
+					if err != nil {
+						return err
 					}
-					return nil
-				}
-				return printed(s, c, list, func() { printAudit(s, list) })
-			}),
-		}},
+					list, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", query)
+					if err != nil {
+						return err
+					}
+					if c.String("format") == "jsonl" {
+						for _, r := range list {
+							if err := printJSON(s.Out, r); err != nil {
+								return err
+							}
+						}
+						return nil
+					}
+					return printed(s, c, list, func() { printAudit(s, list) })
+				}),
+			},
+		},
 	}
 }
 
@@ -79,7 +82,11 @@ func auditQuery(c *cli.Command) (url.Values, error) {
 		at, err := time.Parse(time.RFC3339, text)
 		if err != nil {
 			if at, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
-				return nil, usage("--%s takes a day or a moment, such as 2026-11-01 or 2026-11-01T08:00:00Z, and was given %s.", name, problem.Quote(text))
+				return nil, usage(
+					"--%s takes a day or a moment, such as 2026-11-01 or 2026-11-01T08:00:00Z, and was given %s.",
+					name,
+					problem.Quote(text),
+				)
 			}
 		}
 		query.Set(name, at.UTC().Format(time.RFC3339))

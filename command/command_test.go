@@ -153,8 +153,10 @@ func TestEffectiveAndConflictsAsText(t *testing.T) {
 // TestEveryCommandHasHelp walks the tree of commands.
 func TestEveryCommandHasHelp(t *testing.T) {
 	for _, name := range []string{
-		"", "check", "effective", "explain", "conflicts", "policy", "policy list", "policy show", "group list", "device", "device list", "device show", "device retry", "device simulate",
-		"setting search", "setting show", "change", "change new", "change edit", "change impact", "change publish", "change discard", "change drop", "status", "import", "export", "sign-in", "set-up", "serve", "demo", "api-document",
+		"", "check", "effective", "explain", "conflicts", "policy", "policy list", "policy show", "group list", "device", "device list",
+		"device show", "device retry", "device simulate",
+		"setting search", "setting show", "change", "change new", "change edit", "change impact", "change publish", "change discard",
+		"change drop", "status", "import", "export", "sign-in", "set-up", "serve", "demo", "api-document",
 	} {
 		out, errOut, status := run(t, append(strings.Fields(name), "--help")...)
 		if status != 0 || !strings.Contains(out, "USAGE") || errOut != "" {

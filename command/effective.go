@@ -140,7 +140,8 @@ func printEffective(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 	fmt.Fprintln(w)
 }
 
-// notAssigned is the flag that lists every policy whose audience does not include a laptop: there are many of them, and few are of interest.
+// notAssigned is the flag that lists every policy whose audience does not include a laptop: there are many of them, and few are of
+// interest.
 const notAssigned = "not-assigned"
 
 func notAssignedFlag() cli.Flag {

@@ -132,8 +132,15 @@ func unknownCommand(c *cli.Command, word string) error {
 
 // listedBy says which command lists what an argument names.
 var listedBy = map[string]string{
-	"CHANGE": "change list", "POLICY": "policy list", "DEVICE": "device list", "PERSON": "person list", "GROUP": "group list", "UNIT": "unit list",
-	"SOURCE": "source list", "SETTING": "setting find WORDS", "REQUEST": "exception list",
+	"CHANGE":  "change list",
+	"POLICY":  "policy list",
+	"DEVICE":  "device list",
+	"PERSON":  "person list",
+	"GROUP":   "group list",
+	"UNIT":    "unit list",
+	"SOURCE":  "source list",
+	"SETTING": "setting find WORDS",
+	"REQUEST": "exception list",
 }
 
 // wrongArguments says which arguments a command wants, and where to find what they name.

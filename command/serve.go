@@ -76,12 +76,17 @@ func serveCommand(s Streams) *cli.Command {
 			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
 			&cli.StringSliceFlag{Name: "behind-proxy", Usage: "`ADDRESS` or network of a proxy in front, whose X-Forwarded headers are believed"},
 			&cli.StringSliceFlag{Name: "host", Usage: "`NAME` that the service answers to; without it those of the certificate, or of loopback"},
-			&cli.IntFlag{Name: "connections", Value: 512, Usage: "`NUMBER` of connections that one address may have at once: 8 to 100000", Validator: func(n int) error {
-				if n < 8 || n > 100_000 {
-					return fmt.Errorf("found %d, expected 8 to 100000", n)
-				}
-				return nil
-			}},
+			&cli.IntFlag{
+				Name:  "connections",
+				Value: 512,
+				Usage: "`NUMBER` of connections that one address may have at once: 8 to 100000",
+				Validator: func(n int) error {
+					if n < 8 || n > 100_000 {
+						return fmt.Errorf("found %d, expected 8 to 100000", n)
+					}
+					return nil
+				},
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
@@ -185,7 +190,10 @@ func demoCommand(s Streams) *cli.Command {
 func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	debug.SetGCPercent(collectAt)
 	if host, _, err := net.SplitHostPort(c.String("listen")); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
-		return usage("demo: found %s, expected an address on loopback such as 127.0.0.1:8470: the demo's passwords are published", problem.Quote(c.String("listen")))
+		return usage(
+			"demo: found %s, expected an address on loopback such as 127.0.0.1:8470: the demo's passwords are published",
+			problem.Quote(c.String("listen")),
+		)
 	}
 	folder := c.String("folder")
 	database := filepath.Join(folder, "zridge.db")

@@ -41,11 +41,16 @@ func TestValuesAsPeopleTypeThem(t *testing.T) {
 		text string
 		want string
 	}{
-		{"media.camera", "on", "true"}, {"media.camera", "Off", "false"}, {"media.camera", "yes", "true"}, {"media.camera", "no", "false"}, {"media.camera", "true", "true"},
-		{"screen.lock_after_minutes", "15", "15"}, {"screen.lock_after_minutes", "2h", "120"}, {"screen.lock_after_minutes", "1 d", "1440"}, {"screen.lock_after_minutes", "20 minutes", "20"},
-		{"screen.password_after_seconds", "5m", "300"}, {"updates.defer_releases_days", "2w", "14"}, {"updates.peers_cache_gb", "1TB", "1000"}, {"system.audit_log_mb", "2GB", "2000"}, {"backup.every_hours", "2d", "48"},
-		{"power.charge_limit_percent", "80", "80"}, {"disk.startup.pin_length", "8 digits", "8"}, {"disk.startup.pin", "require", `"require"`}, {"signin.banner", "a, b = c", `"a, b = c"`},
-		{"browser.blocked_sites", "a.example, b.example,a.example", `["a.example", "b.example"]`}, {"browser.blocked_sites", "@" + list, `["a.example", "b.example"]`}, {"browser.blocked_sites", "", "[]"},
+		{"media.camera", "on", "true"}, {"media.camera", "Off", "false"}, {"media.camera", "yes", "true"}, {"media.camera", "no", "false"},
+		{"media.camera", "true", "true"},
+		{"screen.lock_after_minutes", "15", "15"}, {"screen.lock_after_minutes", "2h", "120"}, {"screen.lock_after_minutes", "1 d", "1440"},
+		{"screen.lock_after_minutes", "20 minutes", "20"},
+		{"screen.password_after_seconds", "5m", "300"}, {"updates.defer_releases_days", "2w", "14"}, {"updates.peers_cache_gb", "1TB", "1000"},
+		{"system.audit_log_mb", "2GB", "2000"}, {"backup.every_hours", "2d", "48"},
+		{"power.charge_limit_percent", "80", "80"}, {"disk.startup.pin_length", "8 digits", "8"}, {"disk.startup.pin", "require", `"require"`},
+		{"signin.banner", "a, b = c", `"a, b = c"`},
+		{"browser.blocked_sites", "a.example, b.example,a.example", `["a.example", "b.example"]`},
+		{"browser.blocked_sites", "@" + list, `["a.example", "b.example"]`}, {"browser.blocked_sites", "", "[]"},
 		{"network.firewall.rules", "name=web,direction=in,action=allow", `[{action: "allow", direction: "in", name: "web"}]`},
 		{"network.firewall.rules", `[{"name": "web", "ports": "80"}]`, `[{name: "web", ports: "80"}]`}, {"network.firewall.rules", "[]", "[]"},
 		{"network.firewall.rules", "@" + table, `[{action: "allow", direction: "in", name: "web", remote: ["10.0.0.0/8", "10.1.0.0/16"]}, {action: "block", direction: "in", name: "ssh"}]`},
@@ -68,10 +73,15 @@ func TestValuesThatCantBeRead(t *testing.T) {
 		text   string
 		reason string
 	}{
-		{"media.camera", "perhaps", "expected on or off"}, {"media.camera", "", "expected on or off"}, {"screen.lock_after_minutes", "soon", "a whole number of minutes"},
-		{"screen.lock_after_minutes", "5 GB", "a whole number of minutes"}, {"screen.lock_after_minutes", "99999999999999999999", "a whole number of minutes"}, {"screen.lock_after_minutes", "4611686018427387904h", "a whole number of minutes"},
-		{"screen.lock_after_minutes", "1.5h", "a whole number of minutes"}, {"browser.blocked_sites", "@/no/such/file", "no such file"}, {"network.firewall.rules", "[1]", "a list of objects"}, {"network.firewall.rules", "[{", "a list of objects"},
-		{"network.firewall.rules", "web", "COLUMN=VALUE"}, {"network.firewall.rules", "colour=blue", "COLUMN=VALUE"}, {"network.firewall.rules", "@" + wrongColumns, `the column "colour"`}, {"network.firewall.rules", "@/no/such.csv", "no such file"},
+		{"media.camera", "perhaps", "expected on or off"}, {"media.camera", "", "expected on or off"},
+		{"screen.lock_after_minutes", "soon", "a whole number of minutes"},
+		{"screen.lock_after_minutes", "5 GB", "a whole number of minutes"},
+		{"screen.lock_after_minutes", "99999999999999999999", "a whole number of minutes"},
+		{"screen.lock_after_minutes", "4611686018427387904h", "a whole number of minutes"},
+		{"screen.lock_after_minutes", "1.5h", "a whole number of minutes"}, {"browser.blocked_sites", "@/no/such/file", "no such file"},
+		{"network.firewall.rules", "[1]", "a list of objects"}, {"network.firewall.rules", "[{", "a list of objects"},
+		{"network.firewall.rules", "web", "COLUMN=VALUE"}, {"network.firewall.rules", "colour=blue", "COLUMN=VALUE"},
+		{"network.firewall.rules", "@" + wrongColumns, `the column "colour"`}, {"network.firewall.rules", "@/no/such.csv", "no such file"},
 		{"applications.control_rules", "@/no/such.json", "no such file"},
 	} {
 		d := shapeOf(t, c.id)
@@ -104,7 +114,8 @@ func TestAddingToWhatIsThere(t *testing.T) {
 		return setting.TableValue([]setting.Row{{"name": setting.TextValue(name)}})
 	}
 	for _, c := range []struct{ have, more, want setting.Value }{
-		{list("a"), list("b", "a"), list("a", "b")}, {row("a"), row("b"), setting.TableValue(append(row("a").Rows(), row("b").Rows()...))}, {setting.IntegerValue(1), setting.IntegerValue(2), setting.IntegerValue(2)}, {list(), row("a"), row("a")},
+		{list("a"), list("b", "a"), list("a", "b")}, {row("a"), row("b"), setting.TableValue(append(row("a").Rows(), row("b").Rows()...))},
+		{setting.IntegerValue(1), setting.IntegerValue(2), setting.IntegerValue(2)}, {list(), row("a"), row("a")},
 	} {
 		if got := added(c.have, c.more); !got.Equal(c.want) {
 			t.Errorf("%v with %v gives %v", c.have, c.more, got)

@@ -43,12 +43,23 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		t.Fatal(err)
 	}
 	for path, shows := range map[string]string{
-		"/": "Conflicts to decide", "/devices": "LT-0001", "/devices?q=nothing-like-this": "No laptop fits", "/devices/LT-0110": "Check-ins", "/policies": "House rules", "/policies/new": "One purpose",
-		"/policies/field-encryption": "Startup PIN held", "/policies/p1": "not live yet", "/dictionary": "Encrypt the disks", "/dictionary?q=usb": "USB sticks", "/conflicts": "Banner text before sign-in",
-		"/policies/new?kit=travel": "Trains and cafés", "/policies/new?like=house-rules": "will be copied", "/policies/new?device=LT-0110": "Show what it has", "/policies/house-rules/history": "Version 1",
-		"/policies/field-encryption/summary": "How to go back", "/dictionary/applications.permissions": "Several policies", "/dictionary/define?from=media.camera": "Further words", "/dictionary?area=trust": "Certificates never to trust",
-		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/audit-log": "publish", "/accounts": "(you)", "/access": "(this browser)", "/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads", "/groups": "Release pilots", "/groups/old-chip": "The rule fails on", "/groups/new": "Who is in it", "/units": "Detached", "/sources": "Inventory", "/sources/new": "A provisioning client",
-		"/sources/inventory": "Send a table", "/exceptions": "Sonar plotter", "/exceptions?ask=": "Nothing alters before", "/compare?a=LT-0110&unit=slipway": "settings differ", "/compare?a=LT-0001&b=LT-0110": "Facts that differ", "/devices?where=facts/ram_gb>=16&columns=facts/ram_gb": "laptops that fit", "/units/slipway": "How it comes here", "/units/matrix?show=all": "Harbour office", "/groups/on-call/inherits": "overridden on", "/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page",
+		"/": "Conflicts to decide", "/devices": "LT-0001", "/devices?q=nothing-like-this": "No laptop fits", "/devices/LT-0110": "Check-ins",
+		"/policies": "House rules", "/policies/new": "One purpose",
+		"/policies/field-encryption": "Startup PIN held", "/policies/p1": "not live yet", "/dictionary": "Encrypt the disks",
+		"/dictionary?q=usb": "USB sticks", "/conflicts": "Banner text before sign-in",
+		"/policies/new?kit=travel": "Trains and cafés", "/policies/new?like=house-rules": "will be copied",
+		"/policies/new?device=LT-0110": "Show what it has", "/policies/house-rules/history": "Version 1",
+		"/policies/field-encryption/summary": "How to go back", "/dictionary/applications.permissions": "Several policies",
+		"/dictionary/define?from=media.camera": "Further words", "/dictionary?area=trust": "Certificates never to trust",
+		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/audit-log": "publish",
+		"/accounts": "(you)", "/access": "(this browser)", "/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads",
+		"/groups": "Release pilots", "/groups/old-chip": "The rule fails on", "/groups/new": "Who is in it", "/units": "Detached",
+		"/sources": "Inventory", "/sources/new": "A provisioning client",
+		"/sources/inventory": "Send a table", "/exceptions": "Sonar plotter", "/exceptions?ask=": "Nothing alters before",
+		"/compare?a=LT-0110&unit=slipway": "settings differ", "/compare?a=LT-0001&b=LT-0110": "Facts that differ",
+		"/devices?where=facts/ram_gb>=16&columns=facts/ram_gb": "laptops that fit", "/units/slipway": "How it comes here",
+		"/units/matrix?show=all": "Harbour office", "/groups/on-call/inherits": "overridden on",
+		"/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page",
 	} {
 		p.goTo(path)
 		p.shows(shows)

@@ -20,7 +20,10 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.shows("lena.brandt")
 	p.shows("Write changes")
 	p.choose("Role of lena.brandt", "auditor")
-	p.until("the role is altered", `!!document.querySelector('select[aria-label="Role of lena.brandt"]') && document.querySelector('select[aria-label="Role of lena.brandt"]').value === 'auditor' && !document.querySelector('select[aria-label="Role of lena.brandt"]').disabled`)
+	p.until(
+		"the role is altered",
+		`!!document.querySelector('select[aria-label="Role of lena.brandt"]') && document.querySelector('select[aria-label="Role of lena.brandt"]').value === 'auditor' && !document.querySelector('select[aria-label="Role of lena.brandt"]').disabled`,
+	)
 	p.shot("accounts")
 	p.button("Disable")
 	p.shows("disabled")

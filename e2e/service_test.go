@@ -318,7 +318,14 @@ func TestWhoMayDoWhat(t *testing.T) {
 	if p, _ := call(t, reader, http.MethodGet, "/audit", ""); p == nil || p.Status != 403 {
 		t.Errorf("the audit log as a reader: %+v", p)
 	}
-	if p, _ := call(t, reader, http.MethodPost, "/tokens", `{"name":"more","role":"administrator","days":1}`); p == nil || p.Status != 403 || p.Code != "by-token" {
+	if p, _ := call(
+		t,
+		reader,
+		http.MethodPost,
+		"/tokens",
+		`{"name":"more","role":"administrator","days":1}`,
+	); p == nil || p.Status != 403 ||
+		p.Code != "by-token" {
 		t.Errorf("a token made a token: %+v", p)
 	}
 

@@ -79,7 +79,13 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("device", "list", "--where", "facts/bought>=2025", "--sort", "-facts/bought"), "NEW-1", "LT-0001", "2 in all")
 	says(t, r.must("source", "send", "inventory", table), "2 the same", "Laptops that get something else: 0")
 	faulty := written(t, "faulty.csv", "Serial,System,Release,Bought\nZX3-1009,toaster,13.0,2025\n")
-	says(t, r.must("source", "send", "inventory", faulty), ":2:10", "expected linux, windows or macos", "Waiting for review: 1 object cannot be imported")
+	says(
+		t,
+		r.must("source", "send", "inventory", faulty),
+		":2:10",
+		"expected linux, windows or macos",
+		"Waiting for review: 1 object cannot be imported",
+	)
 	says(t, r.must("source", "stop", "inventory"), "nothing was taken")
 	r.refused(1, "the column", "source", "send", "inventory", written(t, "other.csv", "A,B\n1,2\n"))
 	r.refused(1, "no such file", "source", "send", "inventory", "not-there.csv")
@@ -157,7 +163,11 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(t, r.must("unit", "missed"), "missed screen.lock_after_minutes = 10 from house-rules", "was 15")
 
 	// What is detached stays detached when something else is detached too.
-	says(t, r.must("unit", "detach", "unit:labs", "--area", "updates", "--reason", "a series", "--review-on", "2027-03-01", "--yes"), "laptops would lose")
+	says(
+		t,
+		r.must("unit", "detach", "unit:labs", "--area", "updates", "--reason", "a series", "--review-on", "2027-03-01", "--yes"),
+		"laptops would lose",
+	)
 	says(t, r.must("change", "show", changeInHand(t, r), "--format", "json"), `"security"`, `"area:updates"`, "2027-03-01")
 	r.refused(2, "and not both", "unit", "detach", "unit:labs")
 	r.refused(2, "and not both", "unit", "detach", "unit:labs", "--inherit", "--kind", "security")

@@ -78,7 +78,11 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 
 	// Work accounts only, with two domains, later a second browser family.
 	r.must("policy", "new", "office-browser", "--kit", "work-accounts-only")
-	says(t, r.must("policy", "set", "office-browser", "browser.account_domains=larkfell.example,larkfell-survey.example"), "Assigned to 0 laptops")
+	says(
+		t,
+		r.must("policy", "set", "office-browser", "browser.account_domains=larkfell.example,larkfell-survey.example"),
+		"Assigned to 0 laptops",
+	)
 	says(
 		t,
 		r.must("policy", "set", "office-browser", "browser.built_in.account_domains=example.larkfell"),
@@ -157,7 +161,12 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	r.must("policy", "new", "chart-store", "--title", "Camera off in the chart store", "--kind", "security")
 	r.must("policy", "set", "chart-store", "media.camera=off")
 	r.refused(2, "no laptop has the serial number NO-SUCH", "policy", "audience", "chart-store", "--include", "serial:NO-SUCH")
-	says(t, r.must("policy", "audience", "chart-store", "--include", "serial:zx3-1009"), "zx3-1009 is LT-0001", "Assigned to 1 laptop of 1 person")
+	says(
+		t,
+		r.must("policy", "audience", "chart-store", "--include", "serial:zx3-1009"),
+		"zx3-1009 is LT-0001",
+		"Assigned to 1 laptop of 1 person",
+	)
 	says(t, r.must("policy", "set", "chart-store", "network.proxy.mode=off"), "serves more than one purpose", "split it: zridge policy split")
 	says(t, r.must("policy", "split", "chart-store", "chart-store-proxy", "network.proxy.mode"), "chart-store-proxy\nAssigned to 1 laptop")
 	r.refused(2, "near it are", "policy", "set", "chart-store", "media.kamera=off")

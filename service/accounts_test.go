@@ -63,10 +63,22 @@ func TestAccessEnds(t *testing.T) {
 	if _, err := client.Get[wire.Who](t.Context(), second, "/session", nil); statusOf(err) != http.StatusUnauthorized {
 		t.Errorf("a session that was ended: %v", err)
 	}
-	if err := put(first, "/password", wire.NewPassword{Old: "wrong", New: "another long password"}); statusOf(err) != http.StatusUnprocessableEntity {
+	if err := put(
+		first,
+		"/password",
+		wire.NewPassword{Old: "wrong", New: "another long password"},
+	); statusOf(
+		err,
+	) != http.StatusUnprocessableEntity {
 		t.Errorf("with a wrong password: %v", err)
 	}
-	if err := put(byToken, "/password", wire.NewPassword{Old: account.Password, New: "another long password"}); statusOf(err) != http.StatusForbidden {
+	if err := put(
+		byToken,
+		"/password",
+		wire.NewPassword{Old: account.Password, New: "another long password"},
+	); statusOf(
+		err,
+	) != http.StatusForbidden {
 		t.Errorf("by a token: %v", err)
 	}
 	if err := put(first, "/password", wire.NewPassword{Old: account.Password, New: "another long password"}); err != nil {
@@ -133,7 +145,16 @@ func TestTheLastAdministratorStays(t *testing.T) {
 		t.Errorf("an operator makes an author: %v", err)
 	}
 	reader := "reader"
-	if _, err := operator.Call(t.Context(), http.MethodPut, "/accounts/ines", nil, wire.AlteredAccount{Role: &reader}, nil); statusOf(err) != http.StatusConflict {
+	if _, err := operator.Call(
+		t.Context(),
+		http.MethodPut,
+		"/accounts/ines",
+		nil,
+		wire.AlteredAccount{Role: &reader},
+		nil,
+	); statusOf(
+		err,
+	) != http.StatusConflict {
 		t.Errorf("the last administrator becomes a reader: %v", err)
 	}
 }

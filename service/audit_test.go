@@ -18,7 +18,14 @@ func TestTheAuditLogIsSearched(t *testing.T) {
 		t.Fatal(err)
 	}
 	policy := map[string]any{"id": "cameras", "kind": "security", "settings": map[string]any{}, "audience": map[string]any{}}
-	if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "cameras"), nil, policy, nil); err != nil {
+	if _, err := api.Call(
+		t.Context(),
+		http.MethodPut,
+		client.Path("changes", change.ID, "edits", "policies", "cameras"),
+		nil,
+		policy,
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	search := func(query url.Values) []wire.AuditRecord {
@@ -53,7 +60,14 @@ func TestTheAuditLogIsSearched(t *testing.T) {
 			t.Errorf("%s: %d records, expected %d", name, len(got), want)
 		}
 	}
-	if _, err := client.Get[[]wire.AuditRecord](t.Context(), api, "/audit", url.Values{"since": {"yesterday"}}); statusOf(err) != http.StatusUnprocessableEntity {
+	if _, err := client.Get[[]wire.AuditRecord](
+		t.Context(),
+		api,
+		"/audit",
+		url.Values{"since": {"yesterday"}},
+	); statusOf(
+		err,
+	) != http.StatusUnprocessableEntity {
 		t.Errorf("a moment that is none: %v", err)
 	}
 }

@@ -421,9 +421,12 @@ func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 		}
 	}
 	for name, alter := range map[string]func(*directory.LDAP){
-		"no encryption at all": func(l *directory.LDAP) { l.Address = "http://x" }, "a filter with a bracket too many": func(l *directory.LDAP) { l.People.Filter = "(uid=*))" },
-		"a password that is a path": func(l *directory.LDAP) { l.Password = "../etc/passwd" }, "a base that is no name": func(l *directory.LDAP) { l.Base = "larkfell" }, "nothing to read": func(l *directory.LDAP) { l.People.Filter, l.Units.Filter, l.Groups.Filter = "", "", "" },
-		"a taken name": func(l *directory.LDAP) { l.People.Attributes = map[string]string{"mail": "mail"} },
+		"no encryption at all":             func(l *directory.LDAP) { l.Address = "http://x" },
+		"a filter with a bracket too many": func(l *directory.LDAP) { l.People.Filter = "(uid=*))" },
+		"a password that is a path":        func(l *directory.LDAP) { l.Password = "../etc/passwd" },
+		"a base that is no name":           func(l *directory.LDAP) { l.Base = "larkfell" },
+		"nothing to read":                  func(l *directory.LDAP) { l.People.Filter, l.Units.Filter, l.Groups.Filter = "", "", "" },
+		"a taken name":                     func(l *directory.LDAP) { l.People.Attributes = map[string]string{"mail": "mail"} },
 	} {
 		if _, err := client.Post[wire.Source](
 			context.Background(),

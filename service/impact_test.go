@@ -80,7 +80,8 @@ func TestEveryNumberHasItsLaptops(t *testing.T) {
 		t.Errorf("weaker values do not come first: %+v", got.Transitions[0])
 	}
 	for part, want := range map[string]string{
-		"devices": "LT-1 LT-2 LT-3", "weaker": "LT-1 LT-2 LT-3", "restart": "", "irreversible": "", "reach-cleared:house": "LT-2", "reach-gained:b": "LT-3", got.ConflictsGained[0].Part: "LT-3",
+		"devices": "LT-1 LT-2 LT-3", "weaker": "LT-1 LT-2 LT-3", "restart": "", "irreversible": "", "reach-cleared:house": "LT-2",
+		"reach-gained:b": "LT-3", got.ConflictsGained[0].Part: "LT-3",
 	} {
 		if ids := behind(t, api, part, house, b); ids != want {
 			t.Errorf("%s is %q, expected %q", part, ids, want)

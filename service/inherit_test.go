@@ -104,7 +104,8 @@ func TestInheritanceOverTheAPI(t *testing.T) {
 	}
 
 	for path, word := range map[string]string{
-		"/units/nowhere/inherits": "nowhere", "/groups/nobody/inherits": "nobody", "/unit-matrix?unit=nowhere": "nowhere", "/settings/no.such/places": "no.such", "/units/fleet/inherits?change=C-none": "C-none",
+		"/units/nowhere/inherits": "nowhere", "/groups/nobody/inherits": "nobody", "/unit-matrix?unit=nowhere": "nowhere",
+		"/settings/no.such/places": "no.such", "/units/fleet/inherits?change=C-none": "C-none",
 		"/conflicts/ways?setting=no.such&policies=a&policies=b": "no.such",
 	} {
 		_, err := client.Get[json.RawMessage](ctx, api, path, nil)

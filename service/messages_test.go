@@ -215,7 +215,8 @@ func TestEnrolmentCodesWorkOnce(t *testing.T) {
 		return err
 	}
 	for name, c := range map[string][3]string{
-		"an unknown code": {"aaaaaaa-aaaaaaa", "LT-1", "S1"}, "another device's": {codes[1].Code, "LT-1", "S1"}, "another serial": {codes[0].Code, "LT-1", "S2"}, "no device": {codes[0].Code, "LT-3", ""},
+		"an unknown code": {"aaaaaaa-aaaaaaa", "LT-1", "S1"}, "another device's": {codes[1].Code, "LT-1", "S1"},
+		"another serial": {codes[0].Code, "LT-1", "S2"}, "no device": {codes[0].Code, "LT-3", ""},
 	} {
 		if err := try(c[0], c[1], c[2]); err == nil || !strings.Contains(err.Error(), "403") {
 			t.Errorf("%s: %v", name, err)

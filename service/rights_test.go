@@ -49,7 +49,13 @@ func TestEveryOperationAsksForItsRight(t *testing.T) {
 					t.Errorf("%s as %s answers %d %s; it needs %q", op.ID, role.ID, status, code, op.Right)
 				}
 			}
-			if status, code := answerTo(t, strings.ToUpper(method), api.Base+parameter.ReplaceAllString(path, "none"), ""); op.Right != "" && status != http.StatusUnauthorized {
+			if status, code := answerTo(
+				t,
+				strings.ToUpper(method),
+				api.Base+parameter.ReplaceAllString(path, "none"),
+				"",
+			); op.Right != "" &&
+				status != http.StatusUnauthorized {
 				t.Errorf("%s answers somebody who is not signed in with %d %s", op.ID, status, code)
 			}
 			operations++

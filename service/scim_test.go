@@ -352,11 +352,16 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 		return strings.Join(out, " ")
 	}
 	for filter, want := range map[string]string{
-		`userName eq "BJENSEN"`: "bjensen", `externalId eq "bjensen"`: "bjensen", `externalId eq "BJensen"`: "", `name.familyName co "O'Malley"`: "Czeller", `userName sw "c"`: "Czeller", `userName ew "s"`: "amiles",
-		`urn:ietf:params:scim:schemas:core:2.0:User:userName sw "a"`: "amiles", `title pr`: "amiles bjensen", `not (title pr)`: "Czeller", `title pr and title eq "Mate"`: "amiles", `title eq "Pilot" or userName eq "czeller"`: "bjensen Czeller",
-		`title eq "Pilot" or title eq "Mate" and active eq false`: "amiles bjensen", `(title eq "Pilot" or title eq "Mate") and active eq false`: "amiles", `emails[type eq "work" and value co "@larkfell"]`: "bjensen",
-		`emails.type eq "home"`: "amiles bjensen", `emails co "home.example"`: "bjensen", `emails[type eq "work"] and title pr`: "bjensen", `active eq true`: "bjensen", `active ne false`: "bjensen Czeller",
-		`urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department eq "charts"`: "amiles", `title eq null`: "Czeller", `title ne null`: "amiles bjensen", `userName gt "b"`: "bjensen Czeller", `userName le "bjensen"`: "amiles bjensen",
+		`userName eq "BJENSEN"`: "bjensen", `externalId eq "bjensen"`: "bjensen", `externalId eq "BJensen"`: "",
+		`name.familyName co "O'Malley"`: "Czeller", `userName sw "c"`: "Czeller", `userName ew "s"`: "amiles",
+		`urn:ietf:params:scim:schemas:core:2.0:User:userName sw "a"`: "amiles", `title pr`: "amiles bjensen", `not (title pr)`: "Czeller",
+		`title pr and title eq "Mate"`: "amiles", `title eq "Pilot" or userName eq "czeller"`: "bjensen Czeller",
+		`title eq "Pilot" or title eq "Mate" and active eq false`:   "amiles bjensen",
+		`(title eq "Pilot" or title eq "Mate") and active eq false`: "amiles", `emails[type eq "work" and value co "@larkfell"]`: "bjensen",
+		`emails.type eq "home"`: "amiles bjensen", `emails co "home.example"`: "bjensen", `emails[type eq "work"] and title pr`: "bjensen",
+		`active eq true`: "bjensen", `active ne false`: "bjensen Czeller",
+		`urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department eq "charts"`: "amiles", `title eq null`: "Czeller",
+		`title ne null`: "amiles bjensen", `userName gt "b"`: "bjensen Czeller", `userName le "bjensen"`: "amiles bjensen",
 		`meta.resourceType eq "User"`: "", `USERNAME EQ "amiles"`: "amiles",
 	} {
 		a := p.must(http.StatusOK, "GET", "/Users?sortBy=userName&filter="+url.QueryEscape(filter), "")
@@ -375,8 +380,11 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 		}
 	}
 	for query, want := range map[string]string{
-		"sortBy=userName": "amiles bjensen Czeller", "sortBy=userName&sortOrder=descending": "Czeller bjensen amiles", "sortBy=title": "amiles bjensen Czeller", "sortBy=title&sortOrder=descending": "Czeller bjensen amiles",
-		"sortBy=emails.value": "amiles bjensen Czeller", "sortBy=userName&count=1": "amiles", "sortBy=userName&startIndex=2&count=1": "bjensen", "sortBy=userName&startIndex=-4&count=2": "amiles bjensen", "count=0": "", "startIndex=9": "", "count=-3": "",
+		"sortBy=userName": "amiles bjensen Czeller", "sortBy=userName&sortOrder=descending": "Czeller bjensen amiles",
+		"sortBy=title": "amiles bjensen Czeller", "sortBy=title&sortOrder=descending": "Czeller bjensen amiles",
+		"sortBy=emails.value": "amiles bjensen Czeller", "sortBy=userName&count=1": "amiles",
+		"sortBy=userName&startIndex=2&count=1": "bjensen", "sortBy=userName&startIndex=-4&count=2": "amiles bjensen", "count=0": "",
+		"startIndex=9": "", "count=-3": "",
 	} {
 		a := p.must(http.StatusOK, "GET", "/Users?"+query, "")
 		if got := names(a); got != want || a.at("totalResults") != 3.0 || a.at("itemsPerPage") != float64(len(strings.Fields(want))) {
@@ -471,8 +479,10 @@ func TestBulk(t *testing.T) {
 func TestBadResourcesAreRefused(t *testing.T) {
 	_, p := provisioned(t)
 	for body, kind := range map[string]string{
-		``: "invalidSyntax", `[]`: "invalidSyntax", `{"userName":"x"}`: "invalidSyntax", `{"schemas":["urn:other"],"userName":"x"}`: "invalidSyntax", user(""): "invalidValue", user("x", `"active":"perhaps"`): "invalidValue",
-		user("x", `"title":7`): "invalidValue", user("x", `"name":"x"`): "invalidValue", user("x", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":7`): "invalidValue",
+		``: "invalidSyntax", `[]`: "invalidSyntax", `{"userName":"x"}`: "invalidSyntax",
+		`{"schemas":["urn:other"],"userName":"x"}`: "invalidSyntax", user(""): "invalidValue", user("x", `"active":"perhaps"`): "invalidValue",
+		user("x", `"title":7`): "invalidValue", user("x", `"name":"x"`): "invalidValue",
+		user("x", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":7`): "invalidValue",
 	} {
 		if a := p.call("POST", "/Users", body); a.status != http.StatusBadRequest || a.at("scimType") != kind {
 			t.Errorf("%s: %d %v, expected %s", body, a.status, a.body, kind)

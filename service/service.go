@@ -145,9 +145,22 @@ func Start(c Config) (*Running, error) {
 		done:         make(chan error, 1),
 	}
 	r.server = &http.Server{
-		Handler:           httpapi.New(httpapi.Config{Flow: flow, SignIn: desk, CheckIn: checkIn, Console: console.Files(), Log: c.Log, Ending: ctx.Done(), Proxies: c.Proxies, MayHost: c.mayHost(secured)}),
-		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
+		Handler: httpapi.New(
+			httpapi.Config{
+				Flow:    flow,
+				SignIn:  desk,
+				CheckIn: checkIn,
+				Console: console.Files(),
+				Log:     c.Log,
+				Ending:  ctx.Done(),
+				Proxies: c.Proxies,
+				MayHost: c.mayHost(secured),
+			},
+		),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
 	r.loops.Go(func() {
 		tick := time.NewTicker(time.Second)

@@ -243,7 +243,8 @@ func TestTablesAreForAdministratorsAndTheirSources(t *testing.T) {
 		source string
 		status int
 	}{
-		"nobody": {&client.Client{Base: api.Base}, "inventory", http.StatusUnauthorized}, "no such source": {api, "none", http.StatusNotFound}, "another kind": {api, "hr", http.StatusConflict},
+		"nobody": {&client.Client{Base: api.Base}, "inventory", http.StatusUnauthorized}, "no such source": {api, "none", http.StatusNotFound},
+		"another kind": {api, "hr", http.StatusConflict},
 	} {
 		if _, refused := send(t, c.api, c.source, strings.NewReader(tableHeader), false); refused == nil || refused.Status != c.status {
 			t.Errorf("%s: %+v", name, refused)

@@ -1,5 +1,5 @@
-// This file says over what the service answers: TLS with certificates that are read again when they are replaced, or plain HTTP where nobody
-// else can listen.
+// This file says over what the service answers: TLS with certificates that are read again when they are replaced, or plain HTTP where
+// nobody else can listen.
 
 package service
 

@@ -94,7 +94,8 @@ func TestOverTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	cookies := strings.Join(header.Values("Set-Cookie"), "\n")
-	if !strings.Contains(cookies, "__Host-zridge_session=") || strings.Count(cookies, "Secure") != 2 || strings.Count(cookies, "HttpOnly") != 2 {
+	if !strings.Contains(cookies, "__Host-zridge_session=") || strings.Count(cookies, "Secure") != 2 ||
+		strings.Count(cookies, "HttpOnly") != 2 {
 		t.Errorf("the cookies are %s", cookies)
 	}
 	if header.Get("Strict-Transport-Security") == "" || header.Get("Cross-Origin-Opener-Policy") != "same-origin" {
@@ -162,7 +163,8 @@ func TestACertificateIsReplaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	second, _ := certificateFor(t, folder, "second.example")
-	for deadline := time.Now().Add(time.Minute); health(second) != nil; time.Sleep(100 * time.Millisecond) { // the files are looked at once a second
+	// the files are looked at once a second
+	for deadline := time.Now().Add(time.Minute); health(second) != nil; time.Sleep(100 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("the new certificate is not used")
 		}
@@ -220,7 +222,18 @@ func TestProxiesAreBelievedByName(t *testing.T) {
 		}
 		var log []wire.AuditRecord
 		session, _, _ := strings.Cut(cookie, ";")
-		if _, err := api.Call(t.Context(), http.MethodGet, "/audit", nil, nil, &log, "Cookie", session, "X-Forwarded-Proto", "https"); err != nil {
+		if _, err := api.Call(
+			t.Context(),
+			http.MethodGet,
+			"/audit",
+			nil,
+			nil,
+			&log,
+			"Cookie",
+			session,
+			"X-Forwarded-Proto",
+			"https",
+		); err != nil {
 			t.Fatal(err)
 		}
 		want := map[bool]string{false: "from 127.0.0.1", true: "from 203.0.113.9"}[test.secure]
@@ -233,7 +246,10 @@ func TestProxiesAreBelievedByName(t *testing.T) {
 func TestOneServiceADatabase(t *testing.T) {
 	database := filepath.Join(t.TempDir(), "z.db")
 	startWith(t, service.Config{Database: database})
-	if _, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: database}); err == nil || !strings.Contains(err.Error(), "another service") {
+	if _, err := service.Start(
+		service.Config{Address: "127.0.0.1:0", Database: database},
+	); err == nil ||
+		!strings.Contains(err.Error(), "another service") {
 		t.Errorf("a second service on the database: %v", err)
 	}
 	for _, file := range []string{database, database + "-wal", database + ".lock"} {
@@ -245,7 +261,10 @@ func TestOneServiceADatabase(t *testing.T) {
 	if err := os.WriteFile(loose, nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: loose}); err == nil || !strings.Contains(err.Error(), "chmod 600") {
+	if _, err := service.Start(
+		service.Config{Address: "127.0.0.1:0", Database: loose},
+	); err == nil ||
+		!strings.Contains(err.Error(), "chmod 600") {
 		t.Errorf("a database that others can read: %v", err)
 	}
 }

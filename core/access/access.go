@@ -32,7 +32,20 @@ const (
 
 // All lists every right.
 var All = []Right{
-	Read, Write, Approve, Publish, PublishUrgent, OperateRollouts, Devices, ApproveExceptions, RecoveryKeys, Sources, Dictionary, Audit, Accounts, Service,
+	Read,
+	Write,
+	Approve,
+	Publish,
+	PublishUrgent,
+	OperateRollouts,
+	Devices,
+	ApproveExceptions,
+	RecoveryKeys,
+	Sources,
+	Dictionary,
+	Audit,
+	Accounts,
+	Service,
 }
 
 // Rights is a set of rights. The zero Rights is none. It is comparable.

@@ -57,8 +57,8 @@ func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	}
 }
 
-// eachBlockParallel goes through the blocks of a table of subjects on all threads. begin is called once on each, and gives what is done there with
-// each block.
+// eachBlockParallel goes through the blocks of a table of subjects on all threads. begin is called once on each, and gives what is done
+// there with each block.
 func (p *Plan) eachBlockParallel(r *match.Subjects, begin func() func(w *worker)) {
 	threads.Share(len(r.Alive), func(mine iter.Seq[int]) {
 		w := p.worker(r)

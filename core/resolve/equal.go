@@ -73,7 +73,7 @@ func sameBytes(a, b setting.Value) bool {
 
 func samePolicy(a, b *estate.Policy) bool {
 	return a.ID == b.ID && a.Kind == b.Kind && a.Priority == b.Priority && sameAudience(a, b) && len(a.Entries) == len(b.Entries) &&
-		(len(a.Entries) == 0 || &a.Entries[0] == &b.Entries[0] || slices.EqualFunc(a.Entries, b.Entries, func(x, y estate.Entry) bool { return x.Setting == y.Setting && sameEntry(&x, &y) }))
+		(len(a.Entries) == 0 || &a.Entries[0] == &b.Entries[0] || slices.EqualFunc(a.Entries, b.Entries, sameEntryFor))
 }
 
 func sameException(a, b *estate.Exception) bool {
@@ -103,3 +103,6 @@ func sameDefinition(a, b *setting.Definition) bool {
 func sameCheck(a, b *estate.Check) bool {
 	return a.ID == b.ID && a.Message == b.Message && slices.Equal(a.Settings, b.Settings) && sameRule(a.When, b.When)
 }
+
+// sameEntryFor tells whether two entries are equal and for the same setting.
+func sameEntryFor(a, b estate.Entry) bool { return a.Setting == b.Setting && sameEntry(&a, &b) }

@@ -18,7 +18,8 @@ func (b *builder) groupsOf() {
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
 	d := intern.Compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
 	if d.Same {
-		p.Groups, p.GroupAt, p.ofGroup, p.GroupOrder, p.DetachingGroups = was.Groups, was.GroupAt, was.ofGroup, was.GroupOrder, was.DetachingGroups
+		p.Groups, p.GroupAt, p.ofGroup = was.Groups, was.GroupAt, was.ofGroup
+		p.GroupOrder, p.DetachingGroups = was.GroupOrder, was.DetachingGroups
 	} else {
 		p.GroupAt = was.GroupAt.With(d.Gone, intern.IDsAt(p.snapshot.Groups, d.Fresh, groupID))
 		p.Groups = make([]match.Group, p.GroupAt.N)

@@ -37,7 +37,7 @@ type Lint struct {
 	Group     estate.GroupID
 	Exception estate.ExceptionID
 	Beside    []string // with Redundant: the policies that give the same value where it wins, sorted
-	Devices   int      // with Redundant and NeverWins: laptops on which the entry is a candidate; with FailingRule: laptops, or people of a group of people, that it fails on
+	Devices   int      // laptops on which the entry is a candidate; with FailingRule: laptops, or people, on which the rule fails
 }
 
 // entryUse is what is known of one entry over all subjects. Once an entry is known to have an effect, nothing more is recorded.

@@ -49,7 +49,8 @@ func (b *builder) peopleAndDevices() {
 	devices := intern.CompareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
 	if people.Same && devices.Same && b.movedUnits == nil && was.Alive != nil {
 		p.People, p.PersonAt, p.ofPerson = was.People, was.PersonAt, was.ofPerson
-		p.Devices, p.DeviceAt, p.ofDevice, p.byDevice, p.rank, p.Owner, p.Alive = was.Devices, was.DeviceAt, was.ofDevice, was.byDevice, was.rank, was.Owner, was.Alive
+		p.Devices, p.DeviceAt, p.ofDevice, p.byDevice, p.rank = was.Devices, was.DeviceAt, was.ofDevice, was.byDevice, was.rank
+		p.Owner, p.Alive = was.Owner, was.Alive
 		b.rows, b.systems = make([]bitset.Packed, p.Blocks()), make([]bitset.Packed, p.Blocks())
 		return
 	}
@@ -207,7 +208,8 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 				put(at, p.homed(is.Device))
 			} else if moved {
 				touched.Add(at)
-			} else if len(b.gonePeople) > 0 && at < was.Devices.Len() && was.Devices.At(at).OwnerAt != is.OwnerAt { // not where the lost reference named nobody before
+				// not where the lost reference named nobody before
+			} else if len(b.gonePeople) > 0 && at < was.Devices.Len() && was.Devices.At(at).OwnerAt != is.OwnerAt {
 				touched.Add(at)
 			}
 		}

@@ -44,7 +44,7 @@ type Plan struct {
 
 	index        func() *search.Index           // of the dictionary, built when it is first asked
 	failures     func() []int                   // by group: on how many its rule fails
-	firstMatch   []int32                        // by policy: the number of its first level, with the levels of all policies numbered in one row; in the end how many there are
+	firstMatch   []int32                        // by policy: the number of its first level, counted over all policies; the last is their sum
 	needed       []*intern.Column               // what rules look at
 	naming       func() [][]int                 // by group: policies that name it; gathered when it is first asked, as what follows
 	ranked       func() *rankedIndex            // the ranked entries of every level match

@@ -84,7 +84,9 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 	audience := p.Audience(pol)
 	audience.Active = true
 	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}
-	for _, to := range []*Devices{&out.Gets, &out.Excluded, &out.Condition, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown} {
+	for _, to := range []*Devices{
+		&out.Gets, &out.Excluded, &out.Condition, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown,
+	} {
 		to.plan = p
 	}
 	entries := p.entriesOf(pol)

@@ -289,8 +289,8 @@ func (w *EstateResolution) Problems() []ProblemFound {
 	return w.problemsFound
 }
 
-// ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at the laptops that the policy applies to, and
-// at the checks that name one of its settings.
+// ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at the laptops that the policy applies to,
+// and at the checks that name one of its settings.
 func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
 	pol := w.plan.Policy(id)
 	if pol == nil {

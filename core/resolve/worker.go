@@ -6,8 +6,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// worker works on one block of rows at a time: it matches policies and decides settings. Its scratch space is used again by whoever asks next. It is
-// for one thread.
+// worker works on one block of rows at a time: it matches policies and decides settings. Its scratch space is used again by whoever asks
+// next. It is for one thread.
 type worker struct {
 	plan *Plan
 	match.Matcher

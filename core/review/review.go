@@ -84,8 +84,8 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	return use, true
 }
 
-// supportOn says of some settings which of some laptops do not support one, and on how many nobody knows. Settings that all of them are known
-// to support are left out.
+// supportOn says of some settings which of some laptops do not support one, and on how many nobody knows. Settings that all of them are
+// known to support are left out.
 func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices) (map[setting.ID]Lacking, map[setting.ID]int) {
 	lacking, notKnown := make([]Lacking, len(settings)), make([]int, len(settings))
 	threads.Share(len(settings), func(mine iter.Seq[int]) {

@@ -133,11 +133,14 @@ func TestAnAudienceIsSaidInNumbersAndNames(t *testing.T) {
 		alter func(*estate.Policy)
 		want  Alarm
 	}{
-		"for all": {func(*estate.Policy) {}, Everyone}, "the root": {func(p *estate.Policy) { p.Audience.Include = []estate.Target{{Kind: estate.ToUnit, ID: "r"}} }, Everyone},
+		"for all":  {func(*estate.Policy) {}, Everyone},
+		"the root": {func(p *estate.Policy) { p.Audience.Include = []estate.Target{{Kind: estate.ToUnit, ID: "r"}} }, Everyone},
 		"all, one by one": {func(p *estate.Policy) {
 			p.Audience.Include = []estate.Target{{Kind: estate.ToUnit, ID: "fleet"}, {Kind: estate.ToUnit, ID: "lab"}}
 		}, Everyone},
-		"most": {func(p *estate.Policy) { p.Platforms = []setting.Platform{"linux"} }, Many}, "few": {func(p *estate.Policy) { p.Audience.Include = []estate.Target{{Kind: estate.ToDevice, ID: "A"}} }, NoAlarm}, "none": {func(p *estate.Policy) { p.Audience.Include = nil }, Nobody},
+		"most": {func(p *estate.Policy) { p.Platforms = []setting.Platform{"linux"} }, Many},
+		"few":  {func(p *estate.Policy) { p.Audience.Include = []estate.Target{{Kind: estate.ToDevice, ID: "A"}} }, NoAlarm},
+		"none": {func(p *estate.Policy) { p.Audience.Include = nil }, Nobody},
 	} {
 		p := everyone
 		c.alter(&p)
@@ -218,8 +221,11 @@ func TestLaptopsSideBySide(t *testing.T) {
 		what   WhatIf
 		want   string
 	}{
-		"moves": {"E", WhatIf{Unit: "petrel"}, "House → At sea"}, "joins": {"E", WhatIf{Join: []estate.GroupID{"benches"}}, "House → Bench"}, "leaves a list": {"D", WhatIf{Leave: []estate.GroupID{"benches"}}, "Bench → House"},
-		"leaves a rule": {"C", WhatIf{Leave: []estate.GroupID{"field"}}, "Bench → At sea"}, "no owner": {"A", WhatIf{Owner: &nobody}, "Bench → Bench"}, "another signs in": {"A", WhatIf{Person: "tomas"}, "Bench → Bench"}, "nothing": {"B", WhatIf{}, "At sea → At sea"},
+		"moves": {"E", WhatIf{Unit: "petrel"}, "House → At sea"}, "joins": {"E", WhatIf{Join: []estate.GroupID{"benches"}}, "House → Bench"},
+		"leaves a list": {"D", WhatIf{Leave: []estate.GroupID{"benches"}}, "Bench → House"},
+		"leaves a rule": {"C", WhatIf{Leave: []estate.GroupID{"field"}}, "Bench → At sea"},
+		"no owner":      {"A", WhatIf{Owner: &nobody}, "Bench → Bench"}, "another signs in": {"A", WhatIf{Person: "tomas"}, "Bench → Bench"},
+		"nothing": {"B", WhatIf{}, "At sea → At sea"},
 	} {
 		pair, err := Suppose(s, c.device, c.what)
 		if err != nil || value(pair) != c.want {

@@ -121,7 +121,11 @@ func (s Scope) estimate(env *cel.Env, checked *cel.Ast) *CompileError {
 		if steps.Max == math.MaxUint64 {
 			found = "countless"
 		}
-		return &CompileError{Line: 1, Column: 1, Message: fmt.Sprintf("the expression may take %s steps, at most %d are allowed", found, s.maxCost())}
+		return &CompileError{
+			Line:    1,
+			Column:  1,
+			Message: fmt.Sprintf("the expression may take %s steps, at most %d are allowed", found, s.maxCost()),
+		}
 	}
 	return nil
 }

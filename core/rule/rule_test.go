@@ -14,7 +14,8 @@ func TestCompareVersions(t *testing.T) {
 		a, b string
 		want int
 	}{
-		{"10.4", "10.4", 0}, {"10.4", "10.4.0.0", 0}, {"10.10", "10.9", 1}, {"9", "10", -1}, {"1.0", "1.0.1", -1}, {"010", "10", 0}, {"0", "00.0", 0},
+		{"10.4", "10.4", 0}, {"10.4", "10.4.0.0", 0}, {"10.10", "10.9", 1}, {"9", "10", -1}, {"1.0", "1.0.1", -1}, {"010", "10", 0},
+		{"0", "00.0", 0},
 		{"99999999999999999999999", "99999999999999999999998", 1},
 	} {
 		got, err := rule.CompareVersions(c.a, c.b)
@@ -60,11 +61,14 @@ func TestHolds(t *testing.T) {
 		"settings": map[string]any{"a.b": []string{"x", "y"}, "c": int64(3)},
 	}
 	for source, want := range map[string]string{
-		`device.os == "linux"`: "true", `device.os`: "error", `device.secure`: "true", `device.missing == 1`: "error", `has(device.missing)`: "false",
+		`device.os == "linux"`: "true", `device.os`: "error", `device.secure`: "true", `device.missing == 1`: "error",
+		`has(device.missing)`:         "false",
 		`device.missing == 1 || true`: "true", `device.missing == 1 && false`: "false", `device.missing == 1 && true`: "error",
-		`device.os_version.atLeast("12")`: "true", `device.os_version.below("12.5")`: "false", `device.build.atLeast("1")`: "error", `device.os_version.atLeast("x")`: "error", `device.ram_gb.atLeast("1")`: "error",
+		`device.os_version.atLeast("12")`: "true", `device.os_version.below("12.5")`: "false", `device.build.atLeast("1")`: "error",
+		`device.os_version.atLeast("x")`: "error", `device.ram_gb.atLeast("1")`: "error",
 		`"field" in device.tags && "slipway" in device.units`: "true", `device.ram_gb >= 15.5`: "true", `device.ram_gb == 16.0`: "true",
-		`person.id == "x"`: "error", `size(person) == 0`: "true", `settings["a.b"].size() == 2 && settings.c > 2`: "true", `"z" in settings`: "false",
+		`person.id == "x"`: "error", `size(person) == 0`: "true", `settings["a.b"].size() == 2 && settings.c > 2`: "true",
+		`"z" in settings`:        "false",
 		`device.os.matches("(")`: "error", `["a"].exists(a, a in device.tags)`: "false",
 	} {
 		r, err := rule.Compile(rule.OfCheck, source)

@@ -14,12 +14,17 @@ func TestPlainWordsFindTheirSetting(t *testing.T) {
 	all := dictionary.Shipped().Settings
 	index := search.New(all)
 	for words, want := range map[string]setting.ID{
-		"copy to usb": "media.usb_storage", "who can log in": "signin.allowed", "lost laptop message": "screen.lost_message", "personal account in browser": "browser.account_domains",
-		"trust our own certificate": "trust.machine_roots", "nobody may copy to USB sticks except the field crew": "media.usb_storage",
-		"recovry kept": "disk.recovery.escrow", "bluetoth": "media.bluetooth", "wallpapr": "screen.wallpaper", "wifi netwroks": "network.wireless", "remote suport tool": "applications.permissions",
-		"encrypt": "disk.encryption.required", "firewall rules": "network.firewall.rules", "application control": "applications.control", "update deadline": "updates.deadline_days", "print": "media.printing",
-		"startup pin": "disk.startup.pin", "webcam off": "media.camera", "proxy": "network.proxy.mode", "free form node": "system.nodes", "guest": "accounts.guest",
-		"screen goes off": "screen.lock_after_minutes", "webcam": "media.camera", "recovery key": "disk.recovery.key_per_device", "USB stick": "media.usb_storage", "disk.startup.pin": "disk.startup.pin",
+		"copy to usb": "media.usb_storage", "who can log in": "signin.allowed", "lost laptop message": "screen.lost_message",
+		"personal account in browser": "browser.account_domains",
+		"trust our own certificate":   "trust.machine_roots", "nobody may copy to USB sticks except the field crew": "media.usb_storage",
+		"recovry kept": "disk.recovery.escrow", "bluetoth": "media.bluetooth", "wallpapr": "screen.wallpaper",
+		"wifi netwroks": "network.wireless", "remote suport tool": "applications.permissions",
+		"encrypt": "disk.encryption.required", "firewall rules": "network.firewall.rules", "application control": "applications.control",
+		"update deadline": "updates.deadline_days", "print": "media.printing",
+		"startup pin": "disk.startup.pin", "webcam off": "media.camera", "proxy": "network.proxy.mode", "free form node": "system.nodes",
+		"guest":           "accounts.guest",
+		"screen goes off": "screen.lock_after_minutes", "webcam": "media.camera", "recovery key": "disk.recovery.key_per_device",
+		"USB stick": "media.usb_storage", "disk.startup.pin": "disk.startup.pin",
 	} {
 		found := index.Search(words)
 		if len(found) == 0 || found[0].ID != want {
@@ -44,8 +49,10 @@ func TestNearlyTheSame(t *testing.T) {
 		a, b string
 		near bool
 	}{
-		{"example.helpline", "example.helplin", true}, {"{example.helpline}", "example.helpline", true}, {"Example.Helpline", "example.helpline", true}, {"example.hleplien", "example.helpline", true},
-		{"example.helpline", "example.helpline", false}, {"example.helpline", "example.helpline.crew", false}, {"abc", "abd", false}, {"example.viewer", "example.helpline", false},
+		{"example.helpline", "example.helplin", true}, {"{example.helpline}", "example.helpline", true},
+		{"Example.Helpline", "example.helpline", true}, {"example.hleplien", "example.helpline", true},
+		{"example.helpline", "example.helpline", false}, {"example.helpline", "example.helpline.crew", false}, {"abc", "abd", false},
+		{"example.viewer", "example.helpline", false},
 	} {
 		if got := search.Near(c.a, c.b); got != c.near {
 			t.Errorf("%s and %s: %v", c.a, c.b, got)

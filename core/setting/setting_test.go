@@ -14,8 +14,10 @@ func TestRankOrdersByStrictness(t *testing.T) {
 		stricter        setting.Stricter
 		weaker, tighter setting.Value
 	}{
-		{setting.StricterLower, integer(10), integer(9)}, {setting.StricterLower, integer(0), integer(math.MinInt64)}, {setting.StricterLower, integer(math.MaxInt64), integer(math.MinInt64)},
-		{setting.StricterHigher, integer(9), integer(10)}, {setting.StricterTrue, boolean(false), boolean(true)}, {setting.StricterFalse, boolean(true), boolean(false)}, {setting.StricterLater, text("a"), text("b")},
+		{setting.StricterLower, integer(10), integer(9)}, {setting.StricterLower, integer(0), integer(math.MinInt64)},
+		{setting.StricterLower, integer(math.MaxInt64), integer(math.MinInt64)},
+		{setting.StricterHigher, integer(9), integer(10)}, {setting.StricterTrue, boolean(false), boolean(true)},
+		{setting.StricterFalse, boolean(true), boolean(false)}, {setting.StricterLater, text("a"), text("b")},
 	} {
 		d := setting.Definition{Stricter: c.stricter, Shape: setting.Shape{Options: []string{"a", "b"}}}
 		if d.Rank(c.weaker) >= d.Rank(c.tighter) {
@@ -33,8 +35,10 @@ func TestSupportIsTestedInOrder(t *testing.T) {
 		version, edition string
 		want             setting.Unsupported
 	}{
-		{setting.MacOS, "1", "field", setting.NoPlatform}, {setting.Linux, "10.9", "desk", setting.LowVersion}, {setting.Linux, "rolling", "field", setting.LowVersion},
-		{setting.Linux, "11", "desk", setting.OtherEdition}, {setting.Linux, "11", "", setting.OtherEdition}, {setting.Linux, "11.0", "field", setting.Supported}, {setting.Windows, "x", "", setting.Supported},
+		{setting.MacOS, "1", "field", setting.NoPlatform}, {setting.Linux, "10.9", "desk", setting.LowVersion},
+		{setting.Linux, "rolling", "field", setting.LowVersion},
+		{setting.Linux, "11", "desk", setting.OtherEdition}, {setting.Linux, "11", "", setting.OtherEdition},
+		{setting.Linux, "11.0", "field", setting.Supported}, {setting.Windows, "x", "", setting.Supported},
 	} {
 		if got := d.SupportOn(c.os, c.version, c.edition); got != c.want {
 			t.Errorf("%s %s %s: %q, expected %q", c.os, c.version, c.edition, got, c.want)

@@ -120,7 +120,8 @@ func TestPathsOfNodesAreChecked(t *testing.T) {
 		}
 	}
 	for bad, why := range map[string]string{
-		"Device/Plotter": "start at the root", "./Device//Plotter": "a slash is doubled", "./Device/{6F96}/On": "a brace is left", "./Device/On/": "ends with a slash", "./Device/../On": "relative part",
+		"Device/Plotter": "start at the root", "./Device//Plotter": "a slash is doubled", "./Device/{6F96}/On": "a brace is left",
+		"./Device/On/": "ends with a slash", "./Device/../On": "relative part",
 		"./Device/a b": "can't have", "./": "ends with a slash", "": "start at the root", "./Device/ö": "can't have",
 	} {
 		faults := s.Check("", text(bad))

@@ -26,7 +26,7 @@ type Application struct {
 	Identifier string `json:"identifier" doc:"As the platform knows the application"`
 	Version    string `json:"version,omitempty"`
 	Signer     string `json:"signer,omitempty" doc:"Who signed it, as the signature says"`
-	Signed     string `json:"signed" enum:"verified,unverified,none,unknown" doc:"verified: the signature fits the file; unknown: this kind of file does not say"`
+	Signed     string `json:"signed" doc:"verified: the signature fits the file; unknown: this kind of file does not say" enum:"verified,unverified,none,unknown"`
 	Platform   string `json:"platform" enum:"linux,windows,macos"`
 	Source     string `json:"source" doc:"What kind of file it was read from"`
 }

@@ -131,8 +131,8 @@ func xzFits(data []byte) bool {
 	return flags&0x03 == 0 && at+2 < len(data) && data[at] == 0x21 && data[at+1] == 1 && data[at+2] <= maxXZDictCode && xzHasOneBlock(data)
 }
 
-// xzHasOneBlock tells whether nothing but the index follows the first block: another one would have a dictionary of its own. The chunks of the
-// block say how long they are, so that it is known before anything is unpacked.
+// xzHasOneBlock tells whether nothing but the index follows the first block: another one would have a dictionary of its own. The chunks of
+// the block say how long they are, so that it is known before anything is unpacked.
 func xzHasOneBlock(data []byte) bool {
 	at := 12 + 4*(int(data[12])+1) // where the chunks begin: after the headers of the stream and of the block
 	begin := at

@@ -27,7 +27,7 @@ type LDAP struct {
 	BindAs    string     `json:"bind_as,omitempty" maxLength:"500" doc:"The distinguished name of the account that reads; nobody where it is left out"`
 	Password  string     `json:"password,omitempty" maxLength:"128" doc:"The name of the file with the account's password, in the service's folder of secrets"`
 	Base      string     `json:"base" maxLength:"500" doc:"Where to look, as a distinguished name"`
-	PageSize  int        `json:"page_size,omitempty" minimum:"10" maximum:"1000" doc:"Entries a page; 500 where it is left out"`
+	PageSize  int        `json:"page_size,omitempty" doc:"Entries a page; 500 where it is left out" minimum:"10" maximum:"1000"`
 	Key       string     `json:"key,omitempty" maxLength:"100" doc:"The attribute that is stable when an entry is renamed or moved: entryUUID where it is left out"`
 	Modified  string     `json:"modified,omitempty" maxLength:"100" doc:"The attribute with the time of the last alteration: modifyTimestamp where it is left out"`
 	People    LDAPPeople `json:"people"`
@@ -57,7 +57,7 @@ type LDAPGroups struct {
 	Filter  string `json:"filter,omitempty" maxLength:"2000" doc:"Empty: no groups are read"`
 	ID      string `json:"id,omitempty" maxLength:"100" doc:"cn where it is left out"`
 	Title   string `json:"title,omitempty" maxLength:"100" doc:"description where it is left out"`
-	Members string `json:"members,omitempty" enum:"member,memberOf" doc:"member: groups list people; memberOf: people list groups"`
+	Members string `json:"members,omitempty" doc:"member: groups list people; memberOf: people list groups" enum:"member,memberOf"`
 	Member  string `json:"member,omitempty" maxLength:"100" doc:"The attribute that lists: member or memberOf where it is left out"`
 }
 

@@ -143,7 +143,7 @@ type SourceReport struct {
 	Conflicts    int             `json:"conflicts_gained"`
 	Problems     int             `json:"problems_gained"`
 	Audiences    []AudienceShift `json:"audiences,omitempty"`
-	Reason       string          `json:"reason,omitempty" enum:"first,set-up,many-left,faults,asked,failed" doc:"Why it waits, or that it failed"`
+	Reason       string          `json:"reason,omitempty" doc:"Why it waits, or that it failed" enum:"first,set-up,many-left,faults,asked,failed"`
 	Message      string          `json:"message,omitempty" doc:"What went wrong"`
 	Milliseconds int64           `json:"milliseconds"`
 }

@@ -16,7 +16,7 @@ type Table struct {
 	Columns   map[string]string `json:"columns" doc:"From the name of a column to a field: serial, owner …, facts/NAME or attributes/NAME; columns that are not named are left out"`
 	Key       string            `json:"key" enum:"serial,id,mail" doc:"The field by which a row is known again"`
 	Whole     bool              `json:"whole" doc:"The table lists everything: what is no longer in it has left"`
-	Encoding  string            `json:"encoding,omitempty" maxLength:"40" doc:"As IANA names it; UTF-8, or what a byte order mark says, where it is left out"`
+	Encoding  string            `json:"encoding,omitempty" doc:"As IANA names it; UTF-8, or what a byte order mark says, where it is left out" maxLength:"40"`
 	Separator string            `json:"separator,omitempty" enum:",;|,tab" doc:"Found out where it is left out"`
 }
 

@@ -66,7 +66,8 @@ func TestEntriesInBothForms(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		`{"file": "abc"}`: "bad-hash", `{"file": 3}`: "wrong-type", `{"file": "` + hash + `", "path": "x"}`: "unknown-field", `[{"a": {"b": 1}}]`: "wrong-type", `[{"a": 1}, 3]`: "wrong-type", `[1, {"a": 1}]`: "wrong-type", `{"a": 1}`: "unknown-field",
+		`{"file": "abc"}`: "bad-hash", `{"file": 3}`: "wrong-type", `{"file": "` + hash + `", "path": "x"}`: "unknown-field",
+		`[{"a": {"b": 1}}]`: "wrong-type", `[{"a": 1}, 3]`: "wrong-type", `[1, {"a": 1}]`: "wrong-type", `{"a": 1}`: "unknown-field",
 		`{"value": {"a": 1}}`: "wrong-type", `[{"a": 1, "a": 2}]`: "doubled-field",
 	} {
 		if _, _, err := files.DecodeJSON(

@@ -111,7 +111,11 @@ func controlCharacters(n *node, path string, faults problem.Faults) problem.Faul
 	refuse := func(text, at string, place problem.Place) {
 		if strings.IndexFunc(text, isControl) >= 0 && len(faults) < most {
 			faults = append(faults, problem.Fault{
-				Code: problem.Encoding, Path: at, Place: place, Found: problem.Quote(text), Expected: "no control characters but tabs and ends of lines",
+				Code:     problem.Encoding,
+				Path:     at,
+				Place:    place,
+				Found:    problem.Quote(text),
+				Expected: "no control characters but tabs and ends of lines",
 			})
 		}
 	}

@@ -17,7 +17,10 @@ func TestStoredReaderReadsWhatDecodeJSONReads(t *testing.T) {
 		text string
 	}
 	bodies := []body{
-		{estate.KindPerson, `{"id":"ada","name":"Ada \"A\" Lovelace","attributes":{"größe":"\u00e9","list":["a","b"],"none":[],"on":true,"n":-3}}`},
+		{
+			estate.KindPerson,
+			`{"id":"ada","name":"Ada \"A\" Lovelace","attributes":{"größe":"\u00e9","list":["a","b"],"none":[],"on":true,"n":-3}}`,
+		},
 		{estate.KindPerson, ` {"id": "ada" } `},
 		{estate.KindPerson, `{"id":"ada","unit":""}`},
 		{estate.KindPerson, `{"id":"ada","id":"bob"}`},
@@ -28,7 +31,10 @@ func TestStoredReaderReadsWhatDecodeJSONReads(t *testing.T) {
 		{estate.KindPerson, `{"id":"ada"} {"id":"bob"}`},
 		{estate.KindPerson, `{"id":"ada"`},
 		{estate.KindPerson, `["ada"]`},
-		{estate.KindDevice, `{"id":"lt-1","owner":"ada","users":["bob","eve"],"os":"linux","os_version":"13","tags":["x"],"facts":{"ram_gb":16}}`},
+		{
+			estate.KindDevice,
+			`{"id":"lt-1","owner":"ada","users":["bob","eve"],"os":"linux","os_version":"13","tags":["x"],"facts":{"ram_gb":16}}`,
+		},
 		{estate.KindDevice, `{"id":"lt-1","os":"linux","owner":""}`},
 		{estate.KindDevice, `{"id":"lt-1","os":7}`},
 		{estate.KindDevice, `{"id":"lt-1","tags":["x",7]}`},

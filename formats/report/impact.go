@@ -90,7 +90,8 @@ func (w *impactWriter) atAGlance() {
 		of    resolve.Devices
 		words string
 	}{
-		{w.r.Weaker(), "get a weaker value"}, {w.r.WithEffect(setting.Restart), "need a restart"}, {w.r.WithEffect(setting.Prompt), "ask the person something"},
+		{w.r.Weaker(), "get a weaker value"}, {w.r.WithEffect(setting.Restart), "need a restart"},
+		{w.r.WithEffect(setting.Prompt), "ask the person something"},
 		{w.r.WithEffect(setting.Irreversible), "get something that can't be " +
 			"undone from here"}, {w.r.WithEffect(setting.Lockout), "may lock the person out"},
 	} {

@@ -61,8 +61,11 @@ func TestValuesInWords(t *testing.T) {
 		v    setting.Value
 		want string
 	}{
-		{"media.camera", setting.BoolValue(false), "off"}, {"media.camera", setting.BoolValue(true), "on"}, {"screen.lock_after_minutes", setting.IntegerValue(15), "15 minutes"}, {"disk.encryption.scope", setting.TextValue("whole-disk"), "whole disk"},
-		{"signin.banner", setting.TextValue("Hello"), "“Hello”"}, {"browser.blocked_sites", setting.ListValue([]string{"a", "b"}), "a, b"}, {"browser.blocked_sites", setting.ListValue(nil), "none"}, {"media.camera", setting.Value{}, "nothing"},
+		{"media.camera", setting.BoolValue(false), "off"}, {"media.camera", setting.BoolValue(true), "on"},
+		{"screen.lock_after_minutes", setting.IntegerValue(15), "15 minutes"},
+		{"disk.encryption.scope", setting.TextValue("whole-disk"), "whole disk"},
+		{"signin.banner", setting.TextValue("Hello"), "“Hello”"}, {"browser.blocked_sites", setting.ListValue([]string{"a", "b"}), "a, b"},
+		{"browser.blocked_sites", setting.ListValue(nil), "none"}, {"media.camera", setting.Value{}, "nothing"},
 		{"network.wireless", setting.TableValue([]setting.Row{{"name": setting.TextValue("Larkfell"), "join": setting.BoolValue(true)}}), "name of the network “Larkfell”, joins by itself on"},
 		{"applications.control_rules", setting.FileValue(setting.File{SHA256: strings.Repeat("ab", 32), Name: "r.json"}), "the file r.json (sha256 abababababab)"},
 	} {
@@ -89,7 +92,8 @@ func TestValuesInWords(t *testing.T) {
 func TestFactsInWords(t *testing.T) {
 	defs := definitions()
 	for id, want := range map[setting.ID]string{
-		"screen.lock_after_minutes": "the lower number", "media.camera": "is used: off", "disk.encryption.required": "is used: on", "disk.startup.pin_length": "the higher number", "applications.control": "the later of off, audit, enforce",
+		"screen.lock_after_minutes": "the lower number", "media.camera": "is used: off", "disk.encryption.required": "is used: on",
+		"disk.startup.pin_length": "the higher number", "applications.control": "the later of off, audit, enforce",
 		"browser.blocked_sites": "adds up", "browser.account_domains": "every policy lists", "signin.banner": "closest to the laptop",
 	} {
 		if got := report.Combines(defs[id]); !strings.Contains(got, want) {

@@ -203,7 +203,8 @@ func isOrAre(n int, noun string) string {
 // Relation says in words what another policy's entry is to the one that is looked at.
 func Relation(r review.Relation) string {
 	return map[review.Relation]string{
-		review.Repeats: "repeats it", review.Conflicts: "conflicts with it", review.Overrides: "overrides it", review.Overridden: "is overridden by it", review.Adds: "adds to it", review.Apart: "for other laptops",
+		review.Repeats: "repeats it", review.Conflicts: "conflicts with it", review.Overrides: "overrides it",
+		review.Overridden: "is overridden by it", review.Adds: "adds to it", review.Apart: "for other laptops",
 	}[r]
 }
 

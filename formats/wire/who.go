@@ -265,7 +265,7 @@ type (
 	// Detach lets a unit or group detach kinds of policy and areas of the dictionary, or inherit everything again.
 	Detach struct {
 		Place  string       `json:"place" maxLength:"140" doc:"unit:ID or group:ID"`
-		Detach []Detachment `json:"detach" maxItems:"100" doc:"None: it inherits everything again"`
+		Detach []Detachment `json:"detach" doc:"None: it inherits everything again" maxItems:"100"`
 		Keep   bool         `json:"keep,omitempty" doc:"Start from today's values, in a policy of its own"`
 		Look   bool         `json:"look,omitempty" doc:"Only say what it would cost"`
 	}
@@ -314,7 +314,7 @@ type (
 		Title   string `json:"title,omitempty" doc:"Of the setting"`
 		Days    int    `json:"days" doc:"Until it lapses; 0 on its last day; negative: it is over"`
 		Devices int    `json:"devices" doc:"That it touches"`
-		Notice  string `json:"notice,omitempty" enum:"soon,now,over" doc:"soon: within 14 days; now: within 3"`
+		Notice  string `json:"notice,omitempty" doc:"soon: within 14 days; now: within 3" enum:"soon,now,over"`
 		Version int64  `json:"version"`
 	}
 	// ExceptionRequest is an exception that somebody asks for.

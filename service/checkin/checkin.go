@@ -219,7 +219,13 @@ func (d *Server) WithdrawCode(ctx context.Context, by workflow.Actor, device str
 			return err
 		}
 		return tx.Audit(store.AuditRecord{
-			At: d.now(), By: by.Name, Via: by.Via, Request: by.Request, Action: "withdraw enrolment code", Kind: string(estate.KindDevice), ObjectID: device,
+			At:       d.now(),
+			By:       by.Name,
+			Via:      by.Via,
+			Request:  by.Request,
+			Action:   "withdraw enrolment code",
+			Kind:     string(estate.KindDevice),
+			ObjectID: device,
 		})
 	})
 }

@@ -113,8 +113,18 @@ func (d *Server) begin(ctx context.Context, m *syncml.Message, from string) (*se
 	device := m.Header.Source
 	now := d.now()
 	s := &session{
-		server: d, device: device, id: m.Header.SessionID, from: from, touched: now, started: now, answers: map[string]answered{},
-		asked: map[string]syncml.Command{}, results: map[string]*received{}, statuses: map[string]string{}, wanted: map[string]bool{}, limit: m.Header.MaxMsgSize,
+		server:   d,
+		device:   device,
+		id:       m.Header.SessionID,
+		from:     from,
+		touched:  now,
+		started:  now,
+		answers:  map[string]answered{},
+		asked:    map[string]syncml.Command{},
+		results:  map[string]*received{},
+		statuses: map[string]string{},
+		wanted:   map[string]bool{},
+		limit:    m.Header.MaxMsgSize,
 	}
 	if s.limit == 0 {
 		s.limit = 64 << 10

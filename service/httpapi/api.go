@@ -138,8 +138,18 @@ var steering = regexp.MustCompile(`[\x{7f}-\x{9f}]|(^|[^\\])(\\\\)*\\(b|f|u00(0[
 // operation gives the description of an operation. It needs access.Read unless an option says otherwise.
 func operation(id, method, path, summary string, options ...func(*huma.Operation)) huma.Operation {
 	op := huma.Operation{
-		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: maxBody, BodyReadTimeout: within,
-		Security: []map[string][]string{{"session": {}}, {"token": {}}}, Metadata: map[string]any{}, Errors: []int{400, 401, 403, 404, 409, 412, 413, 415, 421, 422, 428, 500, 503},
+		OperationID:     id,
+		Method:          method,
+		Path:            "/api/v1" + path,
+		Summary:         summary,
+		MaxBodyBytes:    maxBody,
+		BodyReadTimeout: within,
+		Security: []map[string][]string{
+			{"session": {}},
+			{"token": {}},
+		},
+		Metadata: map[string]any{},
+		Errors:   []int{400, 401, 403, 404, 409, 412, 413, 415, 421, 422, 428, 500, 503},
 	}
 	for _, o := range options {
 		o(&op)

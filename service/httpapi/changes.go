@@ -29,7 +29,7 @@ type EditPath struct {
 	ID      string `path:"id" doc:"Of the change"`
 	Kind    string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
 	Object  string `path:"object"`
-	IfMatch string `header:"If-Match" doc:"The version of the edit that is altered, as ETag gave it; not for a new edit"`
+	IfMatch string `doc:"The version of the edit that is altered, as ETag gave it; not for a new edit" header:"If-Match"`
 }
 
 type editOutput struct {
@@ -45,11 +45,17 @@ type publishInput struct {
 func (s *server) registerChanges() {
 	huma.Register(s.api, operation("listChanges", http.MethodGet, "/changes", "Changes, those altered last first"),
 		s.listChanges)
-	huma.Register(s.api, operation("openChange", http.MethodPost, "/changes", "Open a change", needs(access.Write), status(http.StatusCreated)),
-		s.openChange)
+	huma.Register(
+		s.api,
+		operation("openChange", http.MethodPost, "/changes", "Open a change", needs(access.Write), status(http.StatusCreated)),
+		s.openChange,
+	)
 	huma.Register(s.api, operation("getChange", http.MethodGet, "/changes/{id}", "A change with its edits"), s.getChange)
-	huma.Register(s.api, operation("describeChange", http.MethodPut, "/changes/{id}", "Give a change another title or reason", needs(access.Write)),
-		s.describeChange)
+	huma.Register(
+		s.api,
+		operation("describeChange", http.MethodPut, "/changes/{id}", "Give a change another title or reason", needs(access.Write)),
+		s.describeChange,
+	)
 	huma.Register(
 		s.api,
 		operation(

@@ -47,8 +47,8 @@ func (s *server) registerConflicts() {
 // Disagreement names conflicts of some policies by their settings, or a problem by its check.
 type Disagreement struct {
 	Setting  []string `query:"setting,explode" maxItems:"500" doc:"That they conflict on"`
-	Check    string   `query:"check" maxLength:"128" doc:"With a problem: the check, instead of settings"`
-	Policies []string `query:"policies,explode" required:"true" doc:"That conflict, or that the problem comes from, each named once"`
+	Check    string   `query:"check" doc:"With a problem: the check, instead of settings" maxLength:"128"`
+	Policies []string `query:"policies,explode" doc:"That conflict, or that the problem comes from, each named once" required:"true"`
 }
 
 func (d *Disagreement) settings() []setting.ID {
@@ -366,7 +366,11 @@ func (s *server) listQuestions(ctx context.Context, in *struct {
 // askOwners handles the operation askOwners: ask those who answer for the policies of a conflict or a problem.
 func (s *server) askOwners(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
 	b := in.Body
-	q, err := s.Flow.AskOwners(ctx, actorOf(ctx), workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note})
+	q, err := s.Flow.AskOwners(
+		ctx,
+		actorOf(ctx),
+		workflow.Ask{Setting: setting.ID(b.Setting), Check: estate.CheckID(b.Check), Policies: b.Policies, Of: b.Of, Note: b.Note},
+	)
 	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(ctx, err))
 }
 

@@ -31,11 +31,11 @@ type deviceQuery struct {
 	OS      string   `query:"os" enum:"linux,windows,macos"`
 	Group   string   `query:"group"`
 	State   string   `query:"state" enum:"silent,never-seen,failed,pending,conflict,problem"`
-	Where   []string `query:"where,explode" maxItems:"20" doc:"Conditions, all of which must hold: os=linux|macos, facts/ram_gb>=16, os_version<12, tags~field, edition?, edition!?"`
-	Columns []string `query:"columns" maxItems:"60" doc:"Fields that are given besides"`
+	Where   []string `query:"where,explode" doc:"Conditions, all of which must hold: os=linux|macos, facts/ram_gb>=16, os_version<12, tags~field, edition?, edition!?" maxItems:"20"`
+	Columns []string `query:"columns" doc:"Fields that are given besides" maxItems:"60"`
 	Sort    string   `query:"sort" maxLength:"200" doc:"A field; with - in front the other way round" default:"id"`
 	Cursor  string   `query:"cursor"`
-	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Limit   int      `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
 type deviceID struct {

@@ -124,7 +124,11 @@ func (s *server) fault(ctx context.Context, err error) error {
 	case errors.Is(err, signin.ErrTaken):
 		return problemOf(http.StatusConflict, "taken", "an account of that name is there already")
 	case errors.As(err, &many):
-		p := problemOf(http.StatusTooManyRequests, "too-many", fmt.Sprintf("Too many wrong passwords. Wait %d seconds.", int(many.Wait.Seconds())+1))
+		p := problemOf(
+			http.StatusTooManyRequests,
+			"too-many",
+			fmt.Sprintf("Too many wrong passwords. Wait %d seconds.", int(many.Wait.Seconds())+1),
+		)
 		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {fmt.Sprint(int(many.Wait.Seconds()) + 1)}})
 	case errors.Is(err, signin.ErrBusy):
 		p := problemOf(http.StatusServiceUnavailable, "busy", "Too many people sign in at once. Try again in a moment.")

@@ -42,7 +42,10 @@ func limited(next http.Handler) http.Handler {
 		}
 		if kind := r.Header.Get("Content-Type"); kind != "" {
 			if _, _, err := mime.ParseMediaType(kind); err != nil {
-				writeProblem(w, problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found "+problem.Quote(kind)+", expected a media type"))
+				writeProblem(
+					w,
+					problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found "+problem.Quote(kind)+", expected a media type"),
+				)
 				return
 			}
 		}

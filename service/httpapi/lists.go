@@ -24,11 +24,11 @@ import (
 
 type personQuery struct {
 	Text    string   `query:"q" maxLength:"200" doc:"Words that are all in it"`
-	Where   []string `query:"where,explode" maxItems:"20" doc:"Conditions, all of which must hold: attributes/department=Charts|Survey, devices>=2, unit=slipway"`
-	Columns []string `query:"columns" maxItems:"60" doc:"Fields that are given besides"`
+	Where   []string `query:"where,explode" doc:"Conditions, all of which must hold: attributes/department=Charts|Survey, devices>=2, unit=slipway" maxItems:"20"`
+	Columns []string `query:"columns" doc:"Fields that are given besides" maxItems:"60"`
 	Sort    string   `query:"sort" maxLength:"200" doc:"A field; with - in front the other way round" default:"id"`
 	Cursor  string   `query:"cursor"`
-	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Limit   int      `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
 func (s *server) registerLists() {
@@ -191,7 +191,11 @@ func (s *server) export(c *gin.Context) {
 	var list table
 	var err error
 	if c.Param("of") == "people" {
-		list, err = s.Flow.People(c.Request.Context(), actorOf(c.Request.Context()), workflow.PersonFilter{Text: q.Get("q"), Where: q["where"], Sort: q.Get("sort")})
+		list, err = s.Flow.People(
+			c.Request.Context(),
+			actorOf(c.Request.Context()),
+			workflow.PersonFilter{Text: q.Get("q"), Where: q["where"], Sort: q.Get("sort")},
+		)
 	} else {
 		list, err = s.Flow.Devices(c.Request.Context(), actorOf(c.Request.Context()),
 			workflow.DeviceFilter{

@@ -79,8 +79,8 @@ func TestFaultsOfTheAPIRepeatNoValues(t *testing.T) {
 	}
 }
 
-// TestAFailureIsLoggedUnderItsRequest answers an error that nobody foresaw: the caller is told the id of the request and nothing of the error, the
-// log has both.
+// TestAFailureIsLoggedUnderItsRequest answers an error that nobody foresaw: the caller is told the id of the request and nothing of the
+// error, the log has both.
 func TestAFailureIsLoggedUnderItsRequest(t *testing.T) {
 	var log bytes.Buffer
 	s := &server{Config: Config{Log: slog.New(slog.NewTextHandler(&log, nil))}}
@@ -89,7 +89,8 @@ func TestAFailureIsLoggedUnderItsRequest(t *testing.T) {
 	if !errors.As(told, &p) || p.Status != http.StatusInternalServerError || strings.Contains(p.Detail, "disk") {
 		t.Fatalf("the caller is told %+v", told)
 	}
-	if !strings.Contains(p.Detail, "r4nd0m") || !strings.Contains(log.String(), "request=r4nd0m") || !strings.Contains(log.String(), "/secret/path") {
+	if !strings.Contains(p.Detail, "r4nd0m") || !strings.Contains(log.String(), "request=r4nd0m") ||
+		!strings.Contains(log.String(), "/secret/path") {
 		t.Errorf("told %q, logged %q", p.Detail, log.String())
 	}
 }

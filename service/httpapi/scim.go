@@ -239,7 +239,14 @@ func (d scimHandler) create(c *gin.Context) {
 	data, err := scimBody(c, maxGroupBody)
 	if err == nil {
 		var p workflow.Provisioned
-		if p, err = d.Flow.Provision(c.Request.Context(), sourceOf(c), d.t, "", -1, func(scim.Resource) (scim.Resource, error) { return d.t.Read(data) }); err == nil {
+		if p, err = d.Flow.Provision(
+			c.Request.Context(),
+			sourceOf(c),
+			d.t,
+			"",
+			-1,
+			func(scim.Resource) (scim.Resource, error) { return d.t.Read(data) },
+		); err == nil {
 			d.one(c, http.StatusCreated, p)
 			return
 		}

@@ -54,8 +54,11 @@ func (s *server) registerSession() {
 	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), s.whoAmI)
 	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", status(http.StatusNoContent)), s.signOut)
 	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", needs(access.Accounts)), s.listAccounts)
-	huma.Register(s.api, operation("addAccount", http.MethodPost, "/accounts", "Add an account", needs(access.Accounts), status(http.StatusNoContent)),
-		s.addAccount)
+	huma.Register(
+		s.api,
+		operation("addAccount", http.MethodPost, "/accounts", "Add an account", needs(access.Accounts), status(http.StatusNoContent)),
+		s.addAccount,
+	)
 	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens"), s.listTokens)
 	huma.Register(
 		s.api,

@@ -70,8 +70,11 @@ func (s *server) registerSources() {
 		),
 		s.proposeSource,
 	)
-	huma.Register(s.api, operation("pauseSource", http.MethodPost, "/sources/{id}/pause", "Pause a source, or let it go on", needs(access.Sources)),
-		s.pauseSource)
+	huma.Register(
+		s.api,
+		operation("pauseSource", http.MethodPost, "/sources/{id}/pause", "Pause a source, or let it go on", needs(access.Sources)),
+		s.pauseSource,
+	)
 	huma.Register(
 		s.api,
 		operation(
@@ -134,7 +137,13 @@ func (s *server) registerSources() {
 	huma.Register(s.api, operation("listLeft", http.MethodGet, "/left", "What its source no longer has, and is still here"), s.listLeft)
 	huma.Register(
 		s.api,
-		operation("removeLeft", http.MethodPost, "/sources/{id}/removals", "Remove what has left, or say what that would do", needs(access.Sources)),
+		operation(
+			"removeLeft",
+			http.MethodPost,
+			"/sources/{id}/removals",
+			"Remove what has left, or say what that would do",
+			needs(access.Sources),
+		),
 		s.removeLeft,
 	)
 }
@@ -142,7 +151,13 @@ func (s *server) registerSources() {
 func (s *server) registerSourceTokens() {
 	huma.Register(
 		s.api,
-		operation("listSourceTokens", http.MethodGet, "/sources/{id}/tokens", "The tokens of a source, revoked ones included", needs(access.Sources)),
+		operation(
+			"listSourceTokens",
+			http.MethodGet,
+			"/sources/{id}/tokens",
+			"The tokens of a source, revoked ones included",
+			needs(access.Sources),
+		),
 		s.listSourceTokens,
 	)
 	huma.Register(

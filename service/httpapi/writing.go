@@ -201,5 +201,8 @@ func (s *server) splitPolicy(ctx context.Context, in *struct {
 	for i, id := range in.Body.Settings {
 		ids[i] = setting.ID(id)
 	}
-	return nil, s.fault(ctx, s.Flow.Split(ctx, actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids))
+	return nil, s.fault(
+		ctx,
+		s.Flow.Split(ctx, actorOf(ctx), in.ID, estate.PolicyID(in.Body.Policy), estate.PolicyID(in.Body.NewID), in.Body.Title, ids),
+	)
 }

@@ -109,8 +109,10 @@ func TestProjectionsAndOrder(t *testing.T) {
 	r := resource(t, Users, someone)
 	r["id"], r["meta"] = "1", map[string]any{"version": "v"}
 	for _, c := range []struct{ only, without, want string }{
-		{"userName", "", `{"id":"1","schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ines"}`}, {"emails.value,meta", "", `{"emails":[{"value":"a@larkfell.example"},{"value":"b@larkfell.example"}],"id":"1","meta":{"version":"v"},"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`},
-		{"", "emails,name.familyName,meta,id", `{"active":false,"id":"1","name":{},"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ines"}`}, {"shoe", "", `{"id":"1","schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`},
+		{"userName", "", `{"id":"1","schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ines"}`},
+		{"emails.value,meta", "", `{"emails":[{"value":"a@larkfell.example"},{"value":"b@larkfell.example"}],"id":"1","meta":{"version":"v"},"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`},
+		{"", "emails,name.familyName,meta,id", `{"active":false,"id":"1","name":{},"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ines"}`},
+		{"shoe", "", `{"id":"1","schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`},
 	} {
 		p, err := Users.ReadProjection(c.only, c.without)
 		if err != nil {

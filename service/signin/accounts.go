@@ -24,7 +24,8 @@ type Alteration struct {
 	Disabled *bool
 }
 
-// MayGrant refuses a role that gives people's access unless the caller has all of its rights: whoever manages accounts makes no administrator.
+// MayGrant refuses a role that gives people's access unless the caller has all of its rights: whoever manages accounts makes no
+// administrator.
 func MayGrant(by Caller, role string) error {
 	is, known := access.RoleOf(role)
 	if !known || is.Rights.Has(access.Accounts) && !by.Rights.Covers(is.Rights) {

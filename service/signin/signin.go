@@ -231,7 +231,9 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 	}
 	e = Entered{Secret: Secret(), Role: row.Role, Expires: now.Add(sessionLife), Known: Secret()}
 	return e, d.store.Transaction(ctx, func(tx *store.Store) error {
-		if err := tx.AddKnownBrowser(store.KnownBrowser{Hash: HashOf(e.Known), Account: name, CreatedAt: now, ExpiresAt: now.Add(knownLife)}); err != nil {
+		if err := tx.AddKnownBrowser(
+			store.KnownBrowser{Hash: HashOf(e.Known), Account: name, CreatedAt: now, ExpiresAt: now.Add(knownLife)},
+		); err != nil {
 			return err
 		}
 		return tx.AddSession(store.Session{Hash: HashOf(e.Secret), Account: name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires})

@@ -110,7 +110,16 @@ func TestSessionsAndTokens(t *testing.T) {
 	if _, _, err := d.NewToken(t.Context(), byToken, "longer", access.Reader, 300); !errors.Is(err, signin.ErrByToken) {
 		t.Errorf("a token makes a token: %v", err)
 	}
-	if _, _, err := d.NewToken(t.Context(), signin.CallerAs("tomas", access.Reader, "console"), "more", access.Administrator, 1); !errors.As(err, &bad) {
+	if _, _, err := d.NewToken(
+		t.Context(),
+		signin.CallerAs("tomas", access.Reader, "console"),
+		"more",
+		access.Administrator,
+		1,
+	); !errors.As(
+		err,
+		&bad,
+	) {
 		t.Errorf("a reader makes an administrator's token: %v", err)
 	}
 	for _, days := range []int{0, 367} {

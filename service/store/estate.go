@@ -127,7 +127,8 @@ func (s *Store) Versions(kind, id string) ([]ObjectVersion, error) {
 // OpenEdit gives the open change that edits an object, the one that was altered last.
 func (s *Store) OpenEdit(kind, id string) (string, error) {
 	c, err := one[Change](
-		s.db.Where("state = 'open' AND id IN (SELECT change_id FROM edits WHERE kind = ? AND object_id = ? AND NOT retire)", kind, id).Order("updated_at DESC"),
+		s.db.Where("state = 'open' AND id IN (SELECT change_id FROM edits WHERE kind = ? AND object_id = ? AND NOT retire)", kind, id).
+			Order("updated_at DESC"),
 	)
 	return c.ID, err
 }

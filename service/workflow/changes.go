@@ -154,7 +154,12 @@ func (s *ChangeService) Discard(ctx context.Context, by Actor, id string) error 
 }
 
 // alter does something to an open change in one transaction and counts its version up.
-func (s *ChangeService) alter(ctx context.Context, by Actor, id string, do func(*store.Store, *store.Change) (store.AuditRecord, error)) error {
+func (s *ChangeService) alter(
+	ctx context.Context,
+	by Actor,
+	id string,
+	do func(*store.Store, *store.Change) (store.AuditRecord, error),
+) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	var version int64

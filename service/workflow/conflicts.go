@@ -155,7 +155,13 @@ func (s *ConflictService) ConflictsBegan(ctx context.Context, by Actor, of []res
 }
 
 // dayTurned records the conflicts that begin and end because exceptions began or lapsed with the day.
-func (s *ConflictService) dayTurned(ctx context.Context, before, after impact.Side, report *impact.Report, revision int64, day estate.Date) {
+func (s *ConflictService) dayTurned(
+	ctx context.Context,
+	before, after impact.Side,
+	report *impact.Report,
+	revision int64,
+	day estate.Date,
+) {
 	if err := s.store.In(ctx).AddConflictEvents(
 		conflictEvents(
 			before,
@@ -223,7 +229,13 @@ type WayOut struct {
 
 // WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where they do not conflict on one of these,
 // each with its effect on what is live together with the rest of the change.
-func (s *ConflictService) WaysOut(ctx context.Context, by Actor, change string, settings []setting.ID, policies []string) ([]WayOut, error) {
+func (s *ConflictService) WaysOut(
+	ctx context.Context,
+	by Actor,
+	change string,
+	settings []setting.ID,
+	policies []string,
+) ([]WayOut, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
@@ -253,7 +265,13 @@ func (s *ConflictService) WaysOut(ctx context.Context, by Actor, change string, 
 }
 
 // WaysRight proposes ways to make right what a check of a view finds wrong from some policies, each with its effect.
-func (s *ConflictService) WaysRight(ctx context.Context, by Actor, change string, check estate.CheckID, policies []string) ([]WayOut, error) {
+func (s *ConflictService) WaysRight(
+	ctx context.Context,
+	by Actor,
+	change string,
+	check estate.CheckID,
+	policies []string,
+) ([]WayOut, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
@@ -276,7 +294,12 @@ func (s *ConflictService) WaysRight(ctx context.Context, by Actor, change string
 }
 
 // tried computes what each way would do; left gives the laptops on which what it is to settle would still be so.
-func (v View) tried(ctx context.Context, ways []review.Way, touched resolve.Devices, left func(after impact.Side) resolve.Devices) ([]WayOut, error) {
+func (v View) tried(
+	ctx context.Context,
+	ways []review.Way,
+	touched resolve.Devices,
+	left func(after impact.Side) resolve.Devices,
+) ([]WayOut, error) {
 	var out []WayOut
 	for _, w := range ways {
 		one := WayOut{Way: w, Devices: touched.Len()}

@@ -29,7 +29,14 @@ type DetachLook struct {
 
 // Detach says what a unit or group would lose that detaches kinds of policy or areas of the dictionary; with none it inherits everything
 // again. With keep today's values become a policy of the change. With look nothing is stored.
-func (s *AudienceService) Detach(ctx context.Context, by Actor, change string, place estate.Target, detach []estate.Detachment, keep, look bool) (*DetachLook, error) {
+func (s *AudienceService) Detach(
+	ctx context.Context,
+	by Actor,
+	change string,
+	place estate.Target,
+	detach []estate.Detachment,
+	keep, look bool,
+) (*DetachLook, error) {
 	if err := by.Need(access.Write); err != nil {
 		return nil, err
 	}

@@ -195,7 +195,11 @@ func (s *FileService) identifiers(ctx context.Context) review.Identifiers {
 
 // addStoredFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
 // object with the names and sizes that are kept. definition looks settings up, as they will be.
-func (s *FileService) addStoredFiles(ctx context.Context, object any, definition func(setting.ID) *setting.Definition) (any, problem.Faults) {
+func (s *FileService) addStoredFiles(
+	ctx context.Context,
+	object any,
+	definition func(setting.ID) *setting.Definition,
+) (any, problem.Faults) {
 	var faults problem.Faults
 	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
 		v.EachFile(func(at []any, f setting.File) {

@@ -24,7 +24,13 @@ type ImportCounts struct {
 
 // Import opens a change that makes the live estate like s. Objects that s does not have stay, or are retired where
 // retireMissing says so. With nothing to change no change is opened.
-func (s *ChangeService) Import(ctx context.Context, by Actor, title string, in *estate.Snapshot, retireMissing bool) (store.Change, ImportCounts, error) {
+func (s *ChangeService) Import(
+	ctx context.Context,
+	by Actor,
+	title string,
+	in *estate.Snapshot,
+	retireMissing bool,
+) (store.Change, ImportCounts, error) {
 	if err := by.Need(access.Write); err != nil {
 		return store.Change{}, ImportCounts{}, err
 	}

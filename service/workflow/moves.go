@@ -16,7 +16,12 @@ import (
 
 // putAll puts many edits into a change at once, if the estate is still well-formed with all of them. An edit that is there already
 // for one of the objects is replaced. made gets the estate with the change in it.
-func (s *AudienceService) putAll(ctx context.Context, by Actor, change, action string, made func(s *estate.Snapshot) ([]EditInput, error)) (int, error) {
+func (s *AudienceService) putAll(
+	ctx context.Context,
+	by Actor,
+	change, action string,
+	made func(s *estate.Snapshot) ([]EditInput, error),
+) (int, error) {
 	n := 0
 	err := s.changes.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
 		record := store.AuditRecord{Action: action}

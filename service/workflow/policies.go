@@ -155,7 +155,14 @@ func (s *ChangeService) Summary(ctx context.Context, by Actor, v View, id estate
 }
 
 // Split moves settings of a policy into a new policy of the same audience, in a change.
-func (s *ChangeService) Split(ctx context.Context, by Actor, change string, id, newID estate.PolicyID, title string, ids []setting.ID) error {
+func (s *ChangeService) Split(
+	ctx context.Context,
+	by Actor,
+	change string,
+	id, newID estate.PolicyID,
+	title string,
+	ids []setting.ID,
+) error {
 	if err := by.Need(access.Write); err != nil {
 		return err
 	}

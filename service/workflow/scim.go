@@ -117,7 +117,14 @@ func (s *SourceService) ProvisionedAll(ctx context.Context, source string, t *sc
 
 // Provision writes a resource: a new one with an empty id, else what becomes of the one that is there. made gets what is there, nil
 // for a new one. expected is the version that the client read, -1 where it does not say.
-func (s *SourceService) Provision(ctx context.Context, source string, t *scim.Type, id string, expected int64, made func(was scim.Resource) (scim.Resource, error)) (Provisioned, error) {
+func (s *SourceService) Provision(
+	ctx context.Context,
+	source string,
+	t *scim.Type,
+	id string,
+	expected int64,
+	made func(was scim.Resource) (scim.Resource, error),
+) (Provisioned, error) {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()
 	var out Provisioned

@@ -209,7 +209,14 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 	if _, err := f.Remove(t.Context(), ines, "inventory", gone("LT-0001"), false); !errors.As(err, &missing) {
 		t.Errorf("what never came from it was removed: %v", err)
 	}
-	if o, err := f.Remove(t.Context(), ines, "inventory", gone("A-1"), true); err != nil || o.Report == nil || f.Live().Plan.Device("A-1") == nil {
+	if o, err := f.Remove(
+		t.Context(),
+		ines,
+		"inventory",
+		gone("A-1"),
+		true,
+	); err != nil || o.Report == nil ||
+		f.Live().Plan.Device("A-1") == nil {
 		t.Errorf("looking removed it: %v", err)
 	}
 	day.Store("2026-12-22")
@@ -265,8 +272,11 @@ func TestSetUpsAreChecked(t *testing.T) {
 		u    SetUp
 		want string
 	}{
-		"an id with a space": {"a b", CSV, inventory(), "/id"}, "no such kind": {"x", "fax", inventory(), "/kind"}, "an id twice": {"inventory", CSV, inventory(), "/id"}, "no part": {"x", LDAP, SetUp{}, "/ldap"}, "another's part": {"x", SCIM, SetUp{SCIM: &SCIMSetUp{}, Table: inventory().Table}, "/table"},
-		"an hour too many": {"x", CSV, SetUp{Table: inventory().Table, CompareAt: 24}, "/compare_at_hour"}, "a taken attribute": {"x", SCIM, SetUp{SCIM: &SCIMSetUp{Attributes: map[string]string{"mail": "emails"}}}, "/scim/attributes/mail"},
+		"an id with a space": {"a b", CSV, inventory(), "/id"}, "no such kind": {"x", "fax", inventory(), "/kind"},
+		"an id twice": {"inventory", CSV, inventory(), "/id"}, "no part": {"x", LDAP, SetUp{}, "/ldap"},
+		"another's part":    {"x", SCIM, SetUp{SCIM: &SCIMSetUp{}, Table: inventory().Table}, "/table"},
+		"an hour too many":  {"x", CSV, SetUp{Table: inventory().Table, CompareAt: 24}, "/compare_at_hour"},
+		"a taken attribute": {"x", SCIM, SetUp{SCIM: &SCIMSetUp{Attributes: map[string]string{"mail": "emails"}}}, "/scim/attributes/mail"},
 	} {
 		var faults problem.Faults
 		if _, err := f.AddSource(t.Context(), ines, c.id,

@@ -183,11 +183,33 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 		t.Error("it still is detached")
 	}
 	var bad problem.Faults
-	if _, err := f.Detach(t.Context(), ines, "", estate.Target{Kind: estate.ToDevice, ID: "LT-0001"}, kinds, false, true); !errors.As(err, &bad) {
+	if _, err := f.Detach(
+		t.Context(),
+		ines,
+		"",
+		estate.Target{Kind: estate.ToDevice, ID: "LT-0001"},
+		kinds,
+		false,
+		true,
+	); !errors.As(
+		err,
+		&bad,
+	) {
 		t.Errorf("a laptop of its own: %v", err)
 	}
 	var missing *NotFoundError
-	if _, err := f.Detach(t.Context(), ines, "", estate.Target{Kind: estate.ToGroup, ID: "nobody"}, kinds, false, true); !errors.As(err, &missing) {
+	if _, err := f.Detach(
+		t.Context(),
+		ines,
+		"",
+		estate.Target{Kind: estate.ToGroup, ID: "nobody"},
+		kinds,
+		false,
+		true,
+	); !errors.As(
+		err,
+		&missing,
+	) {
 		t.Errorf("an unknown group: %v", err)
 	}
 }
@@ -221,8 +243,11 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 	var bad problem.Faults
 	var own *OwnRequestError
 	for name, alter := range map[string]func(*files.ExceptionDoc){
-		"no reason": func(d *files.ExceptionDoc) { d.Reason = "" }, "over already": func(d *files.ExceptionDoc) { d.Until = "2026-11-22" }, "no such laptop": func(d *files.ExceptionDoc) { d.Target = "device:LT-9999" }, "no such setting": func(d *files.ExceptionDoc) { d.Setting = "screen.colour" },
-		"both": func(d *files.ExceptionDoc) { d.Unset = true }, "an id in use": func(d *files.ExceptionDoc) { d.ID = "EX-1" }, "no day": func(d *files.ExceptionDoc) { d.Until = "soon" },
+		"no reason": func(d *files.ExceptionDoc) { d.Reason = "" }, "over already": func(d *files.ExceptionDoc) { d.Until = "2026-11-22" },
+		"no such laptop":  func(d *files.ExceptionDoc) { d.Target = "device:LT-9999" },
+		"no such setting": func(d *files.ExceptionDoc) { d.Setting = "screen.colour" },
+		"both":            func(d *files.ExceptionDoc) { d.Unset = true }, "an id in use": func(d *files.ExceptionDoc) { d.ID = "EX-1" },
+		"no day": func(d *files.ExceptionDoc) { d.Until = "soon" },
 	} {
 		wrong := doc
 		alter(&wrong)

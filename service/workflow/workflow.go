@@ -97,7 +97,16 @@ func New(c Config) (*Service, error) {
 
 // newLiveEstate gives the live estate before it is loaded.
 func newLiveEstate(c Config) *liveEstate {
-	s := &liveEstate{store: c.Store, shipped: c.Shipped, log: c.Log, now: c.Now, fixed: c.Day, zone: c.Zone, drafts: map[string]*draft{}, laid: map[string]*laid{}}
+	s := &liveEstate{
+		store:   c.Store,
+		shipped: c.Shipped,
+		log:     c.Log,
+		now:     c.Now,
+		fixed:   c.Day,
+		zone:    c.Zone,
+		drafts:  map[string]*draft{},
+		laid:    map[string]*laid{},
+	}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	if s.zone == nil {
 		s.zone = time.UTC

@@ -261,7 +261,15 @@ func TestTryingStoresNothing(t *testing.T) {
 		t.Errorf("reach %d, report %+v", trial.Use.Reach.Gets.Len(), trial.Report.ConflictsGained)
 	}
 	var faults problem.Faults
-	if _, err := f.Try(t.Context(), ines, "", []EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)}); !errors.As(err, &faults) {
+	if _, err := f.Try(
+		t.Context(),
+		ines,
+		"",
+		[]EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)},
+	); !errors.As(
+		err,
+		&faults,
+	) {
 		t.Errorf("an unknown field: %v", err)
 	}
 	var missing *NotFoundError

@@ -65,7 +65,14 @@ func TestFilesAreKeptOnce(t *testing.T) {
 	if err != nil || !first.New || first.Reading.Rules.ID != "6f9619ff-8b86-d011-b42d-00c04fc964ff" {
 		t.Fatalf("%+v %v", first, err)
 	}
-	again, err := f.AddFile(t.Context(), Actor{Name: "tomas", Rights: access.Of(access.Read, access.Write)}, "other name.json", rules, contents.Options{}, true)
+	again, err := f.AddFile(
+		t.Context(),
+		Actor{Name: "tomas", Rights: access.Of(access.Read, access.Write)},
+		"other name.json",
+		rules,
+		contents.Options{},
+		true,
+	)
 	if err != nil || again.New || again.SHA256 != first.SHA256 || again.By != "ines" {
 		t.Errorf("the same again: %+v %v", again, err)
 	}
@@ -248,7 +255,15 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 	f, _ := flow(t, day)
 	withDemo(t, f)
 	c := changed(t, f)
-	if err := f.Split(t.Context(), ines, c, "house-rules", "house-network", "House network", []setting.ID{"network.firewall.public"}); err != nil {
+	if err := f.Split(
+		t.Context(),
+		ines,
+		c,
+		"house-rules",
+		"house-network",
+		"House network",
+		[]setting.ID{"network.firewall.public"},
+	); err != nil {
 		t.Fatal(err)
 	}
 	v, err := f.ViewOf(t.Context(), ines, c)
@@ -339,7 +354,8 @@ func TestTheSummarySaysTheSameEachTime(t *testing.T) {
 		t.Error("two summaries of one state differ")
 	}
 	for _, want := range []string{
-		"## Purpose", "## Who gets it", "70 laptops of 240 (29%)", "## What it sets", "disk.startup.pin) | require |", "A startup PIN is required, but the security chip that holds it is forbidden: on 70 laptops",
+		"## Purpose", "## Who gets it", "70 laptops of 240 (29%)", "## What it sets", "disk.startup.pin) | require |",
+		"A startup PIN is required, but the security chip that holds it is forbidden: on 70 laptops",
 		"asks the person something", "can't be undone from here", "## How to go back", "Retiring it would give 70 laptops " +
 			"something else", "has done stays as it is",
 	} {

@@ -2,8 +2,8 @@ package decide
 
 import "zenithridge.example/zridge/core/bitset"
 
-// Emitted is what a setting came out as: numbers of outcomes, each with the laptops that have it. The zero Emitted is empty. Its scratch space is
-// used again after Reset.
+// Emitted is what a setting came out as: numbers of outcomes, each with the laptops that have it. The zero Emitted is empty. Its scratch
+// space is used again after Reset.
 type Emitted struct {
 	numbers []int32
 	sets    []*bitset.Set
