@@ -52,9 +52,7 @@ func policyCommand(s Streams) *cli.Command {
 					return printed(s, c, use, func() { printUse(s.Out, use) })
 				}),
 			},
-			summaryCommand(
-				s,
-			),
+			summaryCommand(s),
 			historyCommand(s),
 			newPolicyCommand(s),
 			setCommand(s),

@@ -91,9 +91,7 @@ func root(s Streams) *cli.Command {
 			effectiveCommand(s),
 			explainCommand(s),
 			conflictsCommand(s),
-			policyCommand(
-				s,
-			),
+			policyCommand(s),
 			deviceCommand(s),
 			personCommand(s),
 			groupCommand(s),

@@ -67,18 +67,14 @@ func TestAccessEnds(t *testing.T) {
 		first,
 		"/password",
 		wire.NewPassword{Old: "wrong", New: "another long password"},
-	); statusOf(
-		err,
-	) != http.StatusUnprocessableEntity {
+	); statusOf(err) != http.StatusUnprocessableEntity {
 		t.Errorf("with a wrong password: %v", err)
 	}
 	if err := put(
 		byToken,
 		"/password",
 		wire.NewPassword{Old: account.Password, New: "another long password"},
-	); statusOf(
-		err,
-	) != http.StatusForbidden {
+	); statusOf(err) != http.StatusForbidden {
 		t.Errorf("by a token: %v", err)
 	}
 	if err := put(first, "/password", wire.NewPassword{Old: account.Password, New: "another long password"}); err != nil {
@@ -152,9 +148,7 @@ func TestTheLastAdministratorStays(t *testing.T) {
 		nil,
 		wire.AlteredAccount{Role: &reader},
 		nil,
-	); statusOf(
-		err,
-	) != http.StatusConflict {
+	); statusOf(err) != http.StatusConflict {
 		t.Errorf("the last administrator becomes a reader: %v", err)
 	}
 }

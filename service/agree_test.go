@@ -51,9 +51,7 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 			len(o.Lints) != len(plan.Lints()) {
 			t.Errorf(
 				"the overview has %d conflicts, %d problems and %d idle things; the lists %d and %d; from nothing %d, %d and %d",
-				len(
-					o.Conflicts,
-				),
+				len(o.Conflicts),
 				len(o.Problems),
 				len(o.Lints),
 				len(conflicts),

@@ -65,9 +65,7 @@ func TestTheAuditLogIsSearched(t *testing.T) {
 		api,
 		"/audit",
 		url.Values{"since": {"yesterday"}},
-	); statusOf(
-		err,
-	) != http.StatusUnprocessableEntity {
+	); statusOf(err) != http.StatusUnprocessableEntity {
 		t.Errorf("a moment that is none: %v", err)
 	}
 }

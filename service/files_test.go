@@ -204,12 +204,10 @@ func TestCapturingWhatSomebodySetByHand(t *testing.T) {
 	ctx := context.Background()
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	m.Own = map[setting.ID]setting.Value{
-		"power.lid_plugged": setting.TextValue(
-			"nothing",
-		),
-		"media.camera":    setting.BoolValue(true),
-		"no.such":         setting.BoolValue(true),
-		"system.keyboard": setting.TextValue("NOT FITTING"),
+		"power.lid_plugged": setting.TextValue("nothing"),
+		"media.camera":      setting.BoolValue(true),
+		"no.such":           setting.BoolValue(true),
+		"system.keyboard":   setting.TextValue("NOT FITTING"),
 		"media.printers": setting.TableValue(
 			[]setting.Row{{"name": setting.TextValue("Chart room"), "address": setting.TextValue("ipps://print.larkfell.example/c")}},
 		),

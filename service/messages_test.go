@@ -137,11 +137,7 @@ func TestSessionsByHand(t *testing.T) {
 	// The same message again: the same answer again.
 	if again := send(
 		message("LT-1", "10", "1", digest(l.Nonce), hello+`<Final/>`),
-	); string(
-		syncml.Encode(again),
-	) != string(
-		syncml.Encode(first),
-	) {
+	); string(syncml.Encode(again)) != string(syncml.Encode(first)) {
 		t.Error("the same message is answered otherwise")
 	}
 	// An unfinished message is asked for its rest; nothing is commanded meanwhile.

@@ -77,25 +77,7 @@ func TestEveryKindCanBeLaidOver(t *testing.T) {
 	var s Snapshot
 	for _, kind := range Kinds {
 		with := s.With(Edit{Kind: kind, ID: "x", Object: objects[kind]})
-		total := len(
-			with.Units,
-		) + len(
-			with.People,
-		) + len(
-			with.Devices,
-		) + len(
-			with.Groups,
-		) + len(
-			with.Policies,
-		) + len(
-			with.Exceptions,
-		) + len(
-			with.Rulings,
-		) + len(
-			with.Settings,
-		) + len(
-			with.Checks,
-		)
+		total := len(with.Units) + len(with.People) + len(with.Devices) + len(with.Groups) + len(with.Policies) + len(with.Exceptions) + len(with.Rulings) + len(with.Settings) + len(with.Checks)
 		if total != 1 {
 			t.Errorf("%s: %d objects after one edit", kind, total)
 		}

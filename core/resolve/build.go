@@ -63,6 +63,8 @@ var nothing = &Plan{
 	checkAt:   &intern.IDTable[estate.CheckID]{},
 }
 
+// build gives the plan of a snapshot, made from the plan was; nil: from nothing. Each step compares a list of the new snapshot with that
+// of the old one, shares what is equal, and notes in changes what must be computed again. At the end recompute does that.
 func build(was *Plan, s *estate.Snapshot) *Plan {
 	words := (*intern.Generation)(nil)
 	if was == nil {
@@ -70,6 +72,8 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	} else {
 		words = was.Gen
 	}
+	// Indexed finds objects by id. It takes over from the snapshot before what is the same, so that an edit of one policy indexes one
+	// policy.
 	p := &Plan{snapshot: s.Indexed(was.snapshot)}
 	p.Gen = words
 	p.Persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
@@ -87,6 +91,8 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 			checks:       map[int]bool{},
 		},
 	}
+	// The order matters: each step reads the numbers that the steps before it gave. Units come first, since people and laptops are ordered
+	// by unit; policies come after groups and settings, which they name.
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -94,6 +100,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
+	// What is computed when it is first asked for is shared as long as nothing that it reads differs.
 	p.ranked = was.ranked
 	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstMatch, was.firstMatch) {
 		p.ranked = sync.OnceValue(p.indexRanked)
@@ -102,6 +109,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 		policies, groups := p.policies, len(p.Groups) // not the plan itself, which other plans would then keep in memory
 		p.naming = sync.OnceValue(func() [][]int { return naming(policies, groups) })
 	}
+	// Rules are evaluated on codes of facts, which must be there before anything is matched.
 	b.columns()
 	p.blockMatches = make([]atomic.Pointer[blockMatches], p.Blocks())
 	p.recompute(was, &b.changes)
@@ -111,13 +119,16 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	return p
 }
 
+// units numbers the units, finds their paths, and notes which of them moved.
 func (b *builder) units() {
 	was, p := b.was, b.next
 	d := intern.Compare(was.snapshot.Units, p.snapshot.Units, func(u *estate.Unit) estate.UnitID { return u.ID }, sameUnit)
+	// The same units: the tree is shared, and no laptop moved.
 	if d.Same && was.Root != intern.None {
 		p.Units, p.UnitAt, p.Root, p.DetachingUnits = was.Units, was.UnitAt, was.Root, was.DetachingUnits
 		return
 	}
+	// Units keep their numbers. The tree itself is built anew: there are few units compared with laptops.
 	p.UnitAt = was.UnitAt.With(d.Gone, intern.IDsAt(p.snapshot.Units, d.Fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
 	p.Units = make([]match.Unit, p.UnitAt.N)
 	for i := range p.snapshot.Units {
@@ -133,11 +144,13 @@ func (b *builder) units() {
 			continue
 		}
 		var path []int
+		// The path is followed from the unit up to the root. The limit ends the loop if units form a cycle, which Validate refuses.
 		for at := i; at != intern.None && len(path) <= len(p.Units); at = p.UnitAt.NumberOf(p.Units[at].Parent) {
 			path = append(path, at)
 		}
 		slices.Reverse(path)
 		p.Units[i].Path, p.Units[i].Depth = path, len(path)-1
+		// A unit whose path differs concerns all laptops below it: rules can read the path, and levels are depths in it.
 		if i >= len(was.Units) || was.Units[i].Unit == nil || !was.samePath(p, i) {
 			if b.movedUnits == nil {
 				b.movedUnits = make([]bool, len(p.Units))
@@ -154,6 +167,7 @@ func (b *builder) units() {
 			p.DetachingUnits = append(p.DetachingUnits, i)
 		}
 	}
+	// Units that detach other things than before: what their laptops inherit is decided again.
 	for _, i := range append(d.Altered, d.Fresh...) {
 		u := &p.snapshot.Units[i]
 		if before, known := was.UnitAt.Number(u.ID); !known || !sameDetached(was.Units[before].Detach, u.Detach) {

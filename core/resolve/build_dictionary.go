@@ -13,6 +13,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
+// dictionary numbers the settings and the checks, and notes those whose definition is new, gone or altered: they are decided for all
+// laptops again.
 func (b *builder) dictionary() {
 	was, p := b.was, b.next
 	settingID := func(d *setting.Definition) setting.ID { return d.ID }
@@ -26,6 +28,8 @@ func (b *builder) dictionary() {
 		for len(p.settings) < int(p.SettingAt.N) {
 			p.settings = append(p.settings, settingIndex{})
 		}
+		// A setting that is gone keeps its number until another takes it. Its index becomes empty, and it is decided again so that its
+		// outcomes go.
 		for _, id := range d.Gone {
 			at := was.SettingAt.NumberOf(id)
 			p.settings[at] = settingIndex{}
@@ -39,6 +43,8 @@ func (b *builder) dictionary() {
 		for i := range p.snapshot.Settings {
 			def := &p.snapshot.Settings[i]
 			c := &p.settings[p.SettingAt.NumberOf(def.ID)]
+			// All definitions are set again, since the new snapshot has them at another address. Only those that were emptied above are built
+			// anew.
 			c.user, c.limited = def.Side == setting.UserSide, len(def.Supports) > 0
 			known := c.Def != nil // as it was, in the new list
 			c.Define(def, p.Gen.OutcomesOf(def.ID))
@@ -56,6 +62,7 @@ func (b *builder) dictionary() {
 			func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) },
 		)
 		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.settings[at].forced) == 0 })
+		// What conditions of forced values read is looked up again by id: a setting that they name may be new or gone.
 		for _, at := range p.forced {
 			c := &p.settings[at]
 			c.forced = slices.Clone(c.forced)
@@ -74,6 +81,7 @@ func (b *builder) dictionary() {
 		p.checks, p.checkAt, p.byCheck = was.checks, was.checkAt, was.byCheck
 		return
 	}
+	// Checks are few. All are built again if any of them, or any definition, differs.
 	p.checkAt = was.checkAt.With(checks.Gone, intern.IDsAt(p.snapshot.Checks, checks.Fresh, checkID))
 	p.checks = make([]check, p.checkAt.N)
 	for i := range p.snapshot.Checks {
@@ -86,6 +94,7 @@ func (b *builder) dictionary() {
 	for _, id := range checks.Gone {
 		b.checks[was.checkAt.NumberOf(id)] = true
 	}
+	// A check may read a setting that is new or gone.
 	if len(d.Gone)+len(d.Fresh) > 0 {
 		for at := range p.checks {
 			b.checks[at] = true
@@ -113,6 +122,7 @@ func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool)
 	return settings, subjects || whole, whole
 }
 
+// checkOf prepares a check: its condition, and what the condition reads.
 func (p *Plan) checkOf(c *estate.Check) check {
 	out := check{Check: c, formula: p.Gen.Formula(c.When)}
 	out.looks, out.subjects, out.whole = p.looksOf(out.formula)

@@ -13,6 +13,9 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
+// policiesOf numbers the policies and builds those that are new or altered. Three kinds of change are noted apart, since they cost very
+// different work: another audience (matched for all laptops), another entry (one setting decided for the policy's laptops), another level
+// (decided for laptops of moved units).
 func (b *builder) policiesOf() {
 	was, p := b.was, b.next
 	policyID := func(x *estate.Policy) estate.PolicyID { return x.ID }
@@ -24,12 +27,14 @@ func (b *builder) policiesOf() {
 		for len(p.policies) < int(p.policyAt.N) {
 			p.policies = append(p.policies, policy{})
 		}
+		// The laptops that had the policy are found in the plan before, so its entries are noted under its old number.
 		for _, id := range d.Gone {
 			at := was.policyAt.NumberOf(id)
 			alteredEntries(b.edited, at, was.policies[at].entries)
 			p.policies[at] = policy{}
 			b.changes.policies[at] = true
 		}
+		// Unaltered policies point to the new snapshot, so that the old one can be freed.
 		for i := range p.snapshot.Policies {
 			pol := &p.snapshot.Policies[i]
 			p.policies[p.policyAt.NumberOf(pol.ID)].Policy = pol
@@ -44,6 +49,7 @@ func (b *builder) policiesOf() {
 		)
 	}
 	b.retarget()
+	// Level matches of all policies are numbered in one row: policy by policy, and level by level within each.
 	p.firstMatch = make([]int32, len(p.policies)+1)
 	for at := range p.policies {
 		p.firstMatch[at+1] = p.firstMatch[at] + int32(len(p.policies[at].audience.Levels))
@@ -55,6 +61,7 @@ func (b *builder) policiesOf() {
 			}
 		}
 	}
+	// New laptops can need another block. Lists of matches grow with an empty one, which recompute fills.
 	if p.Blocks() > was.Blocks() && was != nothing {
 		for i := range p.policies {
 			pol := &p.policies[i]
@@ -78,6 +85,8 @@ func (b *builder) policy(pol *estate.Policy) {
 		alteredEntries(b.edited, at, entries)
 	} else {
 		old := &was.policies[before]
+		// The priority decides between entries, and the kind says whether they are detached: every entry of the policy is decided again.
+		// Otherwise only entries that differ are.
 		if old.Priority != pol.Priority || old.Kind != pol.Kind {
 			alteredEntries(b.edited, at, old.entries, entries)
 		} else {
@@ -153,6 +162,8 @@ func (b *builder) retarget() {
 	if !b.otherTargets() {
 		return
 	}
+	// A target names its object by number. If objects of that kind came or went, the number may now be another object's, and the policy is
+	// matched again for all laptops. If only units moved, numbers stand, but levels may differ.
 	numbers := b.otherNumbers()
 	elsewhere := func(t estate.Target) bool { return p.Target(t).At != was.Target(t).At }
 	moved := func(t match.Target) bool {
@@ -176,6 +187,7 @@ func (b *builder) retarget() {
 			b.changes.policies[at] = true
 			alteredEntries(b.edited, at, pol.entries)
 		} else {
+			// Matches of a level that both have are taken over; recompute corrects them on touched laptops.
 			for levelAt, level := range again.audience.Levels {
 				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
 					again.matches[levelAt] = engine.PadBlocks(slices.Clone(pol.matches[before]), p.Blocks())

@@ -30,6 +30,7 @@ func (b *builder) decisions() {
 		func(r *estate.Ruling) estate.RulingID { return r.ID },
 		func(x, y *estate.Ruling) bool { return *x == *y },
 	)
+	// Both kinds of change alter the order of precedence: other entries, and entries that come from other levels.
 	again := maps.Clone(b.levels) // by setting: policies whose entries must be ordered again
 	for at, policies := range b.edited {
 		for _, pol := range again[at] {
@@ -47,10 +48,12 @@ func (b *builder) decisions() {
 	if !rulings.Same || b.dictionaryAltered {
 		b.takeRulings()
 	}
+	// With another dictionary the numbers of settings may differ, so every index is made again.
 	if was == nothing || b.dictionaryAltered {
 		p.rankAll()
 		return
 	}
+	// Each index belongs to one setting, so indices are ordered on several threads without locks.
 	settings := slices.Collect(maps.Keys(again))
 	threads.Share(len(settings), func(mine iter.Seq[int]) {
 		for i := range mine {
@@ -111,6 +114,7 @@ func (b *builder) takeExceptions() {
 		x := &p.snapshot.Exceptions[i]
 		at, known := p.SettingAt.Number(x.Setting)
 		t := p.Target(x.Target)
+		// Exceptions outside of their dates, and those that name something unknown, count for nothing.
 		if !x.CountsOn(p.snapshot.Day) || !known || t.At == intern.None {
 			continue
 		}
@@ -123,6 +127,7 @@ func (b *builder) takeExceptions() {
 	p.excepted = slices.Sorted(maps.Keys(lists))
 	for at := range p.settings {
 		list, was := lists[at], &p.settings[at]
+		// In the order in which they are looked at: the first that matches a laptop decides.
 		slices.SortFunc(list, func(x, y exempting) int {
 			return cmp.Or(cmp.Compare(y.target.Level, x.target.Level), cmp.Compare(y.ApprovedOn, x.ApprovedOn), cmp.Compare(x.ID, y.ID))
 		})
@@ -133,6 +138,7 @@ func (b *builder) takeExceptions() {
 			same = same && x.target.At == was.exempt[i].At && sameException(x.Exception.Exception, was.Exceptions[i].Exception)
 			exceptions, exempt = append(exceptions, x.Exception), append(exempt, x.target)
 		}
+		// Another exception, or another order of them, can alter the outcome on any laptop.
 		if !same {
 			b.settings[at] = true
 		}
@@ -140,6 +146,7 @@ func (b *builder) takeExceptions() {
 	}
 }
 
+// takeRulings gathers rulings by setting. A setting with other rulings than before is decided again for all laptops.
 func (b *builder) takeRulings() {
 	p := b.next
 	all := map[int]map[decide.Ruling]bool{}

@@ -55,10 +55,12 @@ func Differ(before, after *EstateResolution) *Difference {
 	return d
 }
 
+// compare finds all that differs. Settings, problems and audiences are compared on several threads; each writes to fields of its own.
 func (d *Difference) compare(before, after *EstateResolution) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
 		a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
+		// The same memory: nothing of the setting was decided again.
 		if len(a) == 0 && len(b) == 0 || len(a) == len(b) && &a[0] == &b[0] {
 			continue
 		}
@@ -224,6 +226,7 @@ func settingIndexOf(before, after *EstateResolution, at int) *settingIndex {
 	return &before.plan.settings[at]
 }
 
+// differSetting compares one setting, block by block. Blocks whose outcomes are the same memory, or equal, are skipped.
 func differSetting(w *worker, before, after *EstateResolution, at int, scratch *differScratch) settingDifference {
 	a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
 	c := settingIndexOf(before, after, at)
@@ -243,15 +246,18 @@ func differSetting(w *worker, before, after *EstateResolution, at int, scratch *
 		}
 		mark := w.Mark()
 		differs := w.Temp()
+		// Only rows whose outcome differs are split: first by what they had, then by what they have.
 		x.Unlike(y, differs)
 		scratch.was.load(w, c, x, differs)
 		scratch.is.load(w, c, y, differs)
 		scratch.was.split(differs, &scratch.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
 			from := appearanceOf(o, code)
 			scratch.is.split(rows, &scratch.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
+				// The same outcome is no difference. Merged values share an outcome, so their codes are compared below.
 				if o == p && (o == nil || o.Number != intern.FromItems) {
 					return
 				}
+				// Conflicts of other policies are other conflicts, though the state of the laptop is the same.
 				if o != nil && o.Status == Conflict {
 					cleared.add(o.Number, i, rows)
 				}
@@ -346,6 +352,7 @@ func (d Devices) within(p *Plan) Devices {
 	return d.And(p.All()).On(p)
 }
 
+// problems finds the laptops on which a check begins or ceases to find something.
 func (d *Difference) problems(before, after *EstateResolution) {
 	of := func(w *EstateResolution, id estate.CheckID) ([]bitset.Packed, int) {
 		at, known := w.plan.checkAt.Number(id)
@@ -381,6 +388,7 @@ func (d *Difference) problems(before, after *EstateResolution) {
 	slices.SortFunc(d.ProblemsCleared, order)
 }
 
+// audiences finds the laptops that policies begin or cease to reach.
 func (d *Difference) audiences(before, after *Plan) {
 	for at := range max(len(before.policies), len(after.policies)) {
 		var a, b policy

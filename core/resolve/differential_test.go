@@ -529,15 +529,7 @@ func TestLaws(t *testing.T) {
 			if r := impact.Compare(
 				before,
 				impact.Resolve(s.With()),
-			); r.Devices.Len()+len(
-				r.Transitions,
-			)+len(
-				r.ConflictsGained,
-			)+len(
-				r.ProblemsCleared,
-			)+len(
-				r.Audiences,
-			) != 0 {
+			); r.Devices.Len()+len(r.Transitions)+len(r.ConflictsGained)+len(r.ProblemsCleared)+len(r.Audiences) != 0 {
 				t.Fatalf("impact of nothing: %+v", r)
 			}
 		})

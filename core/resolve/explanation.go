@@ -143,6 +143,8 @@ func (d *explanation) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
 
 func (d *explanation) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d.exception = how, x }
 
+// reasons resolves one laptop for whoever signs in. Settings of the user's side are decided for that person; all others for the laptop's
+// owner, since they hold whoever signs in. If both are the same person, one subject serves both.
 func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user := p.subject(dev, signedIn)
 	defer user.done()
@@ -153,6 +155,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		defer owner.done()
 		owner.findPolicies()
 	}
+	// The entries that a subject has are found at once for all settings: as bits, in the order in which settings and their entries are
+	// decided.
 	m := p.ranked()
 	mine := user.marked(m)
 	theirs := mine
@@ -177,6 +181,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	}
 	defer func() { user.in = d.in }()
 	for i, at := range p.bySetting {
+		// Most settings are decided by their first candidate. Only the others are decided in full.
 		s, marked := owner, theirs
 		if p.settings[at].user {
 			s, marked = user, mine
@@ -186,6 +191,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 			d.decide(s, at)
 		}
 	}
+	// The buffers stay with the worker; the result gets lists of exactly its size.
 	*scratch = Reasons{settled: d.settled, became: d.became, ranks: d.ranks, items: d.items}
 	d.settled, d.became, d.ranks, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.ranks), slices.Clone(d.items)
 	d.force(owner)
@@ -238,9 +244,7 @@ func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []d
 		return ok
 	}
 	d.settled = append(d.settled, settingOutcome{
-		setting: int32(
-			at,
-		),
+		setting:   int32(at),
 		outcome:   outcome,
 		forced:    intern.None,
 		first:     int32(len(d.became)),
@@ -393,6 +397,7 @@ type rankedIndex struct {
 	ranked []int32
 }
 
+// indexRanked numbers the ranked entries of all settings, and gathers them by policy and level.
 func (p *Plan) indexRanked() *rankedIndex {
 	m := &rankedIndex{first: make([]int32, 1, len(p.bySetting)+1)}
 	for i, s := range p.bySetting {

@@ -13,6 +13,7 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
+// groupsOf numbers the groups, looks up their listed members, and notes the groups that must be computed for all laptops.
 func (b *builder) groupsOf() {
 	was, p := b.was, b.next
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
@@ -33,6 +34,7 @@ func (b *builder) groupsOf() {
 			}
 			p.Groups[at].Group = g
 		}
+		// Lists of members are looked up only where they differ. Rules and nesting are noted as changes, and evaluated by recompute.
 		lister := b.lister()
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			g := &p.snapshot.Groups[i]

@@ -30,7 +30,7 @@ type Inherited struct {
 	Setting    setting.ID
 	Above      int // the value in effect comes from above, of lists in part
 	Locked     int // of those, where an entry from above is locked
-	Overridden int // an entry from above is overridden by  of here, beside or closer, or to an exception
+	Overridden int // an entry from above is overridden by one from here, beside or closer, or by an exception
 	Detached   int // an entry from above does not arrive: the place, or one within it, is detached
 	Own        int // the value in effect comes from here, beside or closer alone
 	Clashing   int // policies conflict
@@ -131,6 +131,8 @@ type arrivalCount struct {
 	exceptions map[string]int
 }
 
+// add counts one block. It is called by several threads. The sets that it gets belong to the caller's worker and are not kept; only
+// numbers of laptops are.
 func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t estate.Target) {
 	if len(s.in) == 0 {
 		return
@@ -152,6 +154,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	}
 	var stands, above, locked, apart, beaten, not, clashing, here bitset.Set // laptops, block by block
 	var winners []int
+	// First the laptops on which something is in effect, by where that comes from: from above, or from here, beside or closer.
 	whences := make([]Whence, len(s.in))
 	for i, of := range s.in {
 		whences[i] = p.whence(of.Ranked, t)
@@ -170,6 +173,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			clashing.Or(rows)
 		}
 	}
+	// An exception stands in the place of whatever would come from above.
 	for _, rows := range s.exempting {
 		for _, reached := range reached {
 			if here.SetAnd(rows, reached) {
@@ -177,6 +181,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			}
 		}
 	}
+	// Then, entry by entry, what became of it on the laptops of the place.
 	for i, reached := range reached {
 		if reached.Empty() {
 			continue

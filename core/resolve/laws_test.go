@@ -165,19 +165,7 @@ func TestThereAndBackAgain(t *testing.T) {
 		if r := impact.Compare(
 			before,
 			back,
-		); len(
-			r.Transitions,
-		)+len(
-			r.Audiences,
-		)+len(
-			r.ConflictsGained,
-		)+len(
-			r.ConflictsCleared,
-		)+len(
-			r.ProblemsGained,
-		)+len(
-			r.ProblemsCleared,
-		) != 0 {
+		); len(r.Transitions)+len(r.Audiences)+len(r.ConflictsGained)+len(r.ConflictsCleared)+len(r.ProblemsGained)+len(r.ProblemsCleared) != 0 {
 			t.Fatalf("seed %d, %s: there and back again leaves %+v", seed, what, r)
 		}
 		if len(there.ConflictsGained) != len(again.ConflictsCleared) || len(there.ProblemsGained) != len(again.ProblemsCleared) ||

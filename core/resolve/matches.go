@@ -1,3 +1,5 @@
+// This file loads the matches of policies for a block, and makes candidates of them.
+
 package resolve
 
 import (

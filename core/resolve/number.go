@@ -43,10 +43,14 @@ func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
 }
 
 // peopleAndDevices numbers people and devices, ordered by unit, and devices by owner within the unit.
+//
+// The order by unit keeps laptops of one unit in the same blocks, so that most sets of laptops are runs of rows, which take little memory
+// and time. Laptops that are added later get free numbers, wherever these are.
 func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
 	people := intern.CompareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
 	devices := intern.CompareKept(was.snapshot.Devices, p.snapshot.Devices, deviceID, sameDevice)
+	// Most edits are of policies: then everything about people and laptops is shared.
 	if people.Same && devices.Same && b.movedUnits == nil && was.Alive != nil {
 		p.People, p.PersonAt, p.ofPerson = was.People, was.PersonAt, was.ofPerson
 		p.Devices, p.DeviceAt, p.ofDevice, p.byDevice, p.rank = was.Devices, was.DeviceAt, was.ofDevice, was.byDevice, was.rank
@@ -95,6 +99,7 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.PersonAt, personID)
 	}
 	list := intern.EditList(was.People, int(p.PersonAt.N), match.Person{})
+	// Numbers of people who are gone become free.
 	for _, id := range d.Gone {
 		list.Put(was.PersonAt.NumberOf(id), match.Person{})
 	}
@@ -123,6 +128,8 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 }
 
 // homed finds a device's owner and home unit.
+//
+// A laptop's home unit is its own unit; else its owner's; else the organisation (resolution.md, section 2).
 func (p *Plan) homed(x *estate.Device) match.Device {
 	d := match.Device{Device: x, OwnerAt: intern.None, HomeAt: p.unitOf(x.Unit)}
 	if x.Owner != "" {
@@ -157,22 +164,14 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.DeviceAt, deviceID)
 	}
 	n := int(p.DeviceAt.N)
-	list, owner, touched := intern.EditList(
-		was.Devices,
-		n,
-		match.Device{},
-	), intern.EditList(
-		was.Owner,
-		n,
-		intern.None,
-	), make(
-		intern.DeviceSet,
-		intern.BlocksOf(n),
-	)
+	list := intern.EditList(was.Devices, n, match.Device{})
+	owner := intern.EditList(was.Owner, n, int32(intern.None))
+	touched := make(intern.DeviceSet, intern.BlocksOf(n))
 	var rehomed intern.DeviceSet
 	if b.movedUnits != nil {
 		rehomed = make(intern.DeviceSet, intern.BlocksOf(n))
 	}
+	// Lists are copied block by block, and only blocks in which something is put.
 	put := func(at int, is match.Device) {
 		if *list.At(at) != is {
 			list.Put(at, is)
@@ -193,6 +192,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 	}
 	if b.moved {
 		b.touchMoved(touched, rehomed)
+		// Other laptops follow their owners and their units: those whose owner altered, whose unit moved, or whose owner is gone.
 	} else if b.touchedPeople.Any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
 		for at := range n {
 			is := list.At(at)
@@ -260,6 +260,8 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 }
 
 // aliveAndTouched gives, by block, which rows hold a laptop, and which of them are touched.
+//
+// It also notes the laptops whose platform, version or edition differs, since support of settings depends on these.
 func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	was, p := b.was, b.next
 	p.Alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
@@ -291,6 +293,9 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 }
 
 // rankDevices orders the devices by id. Devices that are new are merged into the order before.
+//
+// byDevice lists the numbers by id; rank says where in that list a number stands. Lists of laptops are sorted by rank, which is faster
+// than comparing ids.
 func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	was, p := b.was, b.next
 	if len(gone)+len(fresh) == 0 {
@@ -340,6 +345,7 @@ func (p *Plan) unitOrder() []int {
 // columns codes the facts and attributes that tests of rules read.
 func (b *builder) columns() {
 	was, p := b.was, b.next
+	// Rules are altered together with what they belong to, so columns are looked for again only then.
 	if p.needed = was.needed; len(b.changes.groups)+len(b.changes.policies)+len(b.checks) > 0 || b.dictionaryAltered || was == nothing {
 		p.needed = b.neededColumns()
 	}

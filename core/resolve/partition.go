@@ -59,6 +59,9 @@ type unionValues struct {
 }
 
 // load splits some rows by their outcome. The result is valid until the mark that was made before is released.
+//
+// Parts come by number. Numbers of items are greater than all others, so when every row has an outcome and none of them is merged, the
+// rest need not be read.
 func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within *bitset.Set) {
 	*c = partition{w: w, index: of, whole: c.whole[:0], items: c.items[:0]}
 	rest := w.Temp()

@@ -51,6 +51,8 @@ func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
 }
 
 // Applies gives the laptops to which a policy of the plan applies.
+//
+// It reads the matches of the plan. It costs nothing per laptop where the policy applies at one level.
 func (p *Plan) Applies(id estate.PolicyID) Devices {
 	at, known := p.policyAt.Number(id)
 	if !known {
@@ -81,6 +83,7 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 			out.Missing = append(out.Missing, t)
 		}
 	}
+	// The audience is resolved here and not taken from the plan: the policy may be a draft that the plan does not have.
 	audience := p.Audience(pol)
 	audience.Active = true
 	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}

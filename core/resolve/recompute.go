@@ -103,8 +103,10 @@ func (p *Plan) Estate() *EstateResolution {
 	return p.resolution
 }
 
+// run computes what differs, block by block, and writes it into the plan. See package engine for the three steps.
 func (k *recomputation) run() {
 	p := k.next
+	// What many blocks need is found once, before the blocks are shared out.
 	k.anyDetached = p.AnyDetached() || k.was.AnyDetached()
 	for at := range p.settings {
 		if def := p.settings[at].Def; def != nil && len(def.Supports) > 0 {
@@ -115,6 +117,8 @@ func (k *recomputation) run() {
 	if k.moved {
 		k.findMovedAffected()
 	}
+	// An edit is wide if it can concern any laptop. Otherwise only blocks with touched laptops are computed: moving ten people among
+	// 100,000 computes at most ten blocks.
 	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks) > 0
 	k.redetached = k.findRedetached()
 	var blocks []int
@@ -146,6 +150,7 @@ func (k *recomputation) run() {
 func (k *recomputation) findAffected() {
 	p := k.next
 	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
+	// Groups come after their member groups, so an altered member is found before the group that has it.
 	for _, g := range p.GroupOrder {
 		groups[g] = k.full || k.changes.groups[g] || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
 		if !groups[g] {
@@ -235,6 +240,8 @@ func (h *blockUpdater) Update(block int) {
 	var alive, touched bitset.Set
 	p.Alive[block].Into(&alive)
 	h.rows[block].Into(&touched)
+	// A block is computed in up to two passes. The narrow pass looks at touched laptops only, and computes everything for them. The wide
+	// pass looks at all laptops of the block, and computes only the groups and policies that altered themselves.
 	narrow := !h.full && (!wide || !touched.Empty())
 	if narrow {
 		var dom bitset.Set
@@ -243,6 +250,7 @@ func (h *blockUpdater) Update(block int) {
 	} else {
 		h.load(block, &alive)
 	}
+	// wide holds all laptops of the block, before and after: those that left must lose their outcomes.
 	h.alive, h.touched, h.wide, h.stayed, h.rehomed = &alive, &touched, h.Keep(), h.Keep(), h.Keep()
 	if h.moved {
 		h.changes.rehomed[block].Into(h.rehomed)
@@ -272,12 +280,15 @@ func (h *blockUpdater) Update(block int) {
 	}
 }
 
+// updateGroups computes the members of groups in the block, for the rows that are looked at.
 func (h *blockUpdater) updateGroups(list []int) {
 	p := h.next
 	var owners *bitset.Set
 	for _, g := range list {
 		mark := h.Mark()
 		is := &p.Groups[g]
+		// mask holds the rows to compute. For a group that did not alter itself, these are the touched laptops and those that entered or
+		// left one of its member groups.
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
 			mask = h.Temp()
@@ -292,6 +303,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 			h.Release(mark)
 			continue
 		}
+		// In the group are: those that are listed, those for whom the rule holds, and those in member groups.
 		rows := h.Temp()
 		is.Listed[h.Block].Into(rows)
 		if is.Formula != nil {
@@ -318,6 +330,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 			}
 		}
 		rows.And(h.alive)
+		// In a first run nobody else reads the plan, so results are written at once, without patches.
 		if h.full {
 			set := h.Keep()
 			set.SetAnd(rows, mask)
@@ -343,6 +356,8 @@ func (h *blockUpdater) updatePolicies(list []int) {
 	}
 }
 
+// updatePolicy matches one policy in the block, for the rows that are looked at. Where the result differs, the settings of the policy are
+// marked to be decided again.
 func (h *blockUpdater) updatePolicy(at int) {
 	pol := &h.next.policies[at]
 	if pol.Policy == nil || pol.State != estate.Active {
@@ -373,6 +388,8 @@ func (h *blockUpdater) updatePolicy(at int) {
 			return
 		}
 	}
+	// As for groups: a first run writes at once.
+	// As for groups: a first run writes at once.
 	if h.full {
 		for levelAt := range pol.audience.Levels {
 			*h.matchBuffer(at, levelAt) = levelMatch{epoch: h.Epoch}
@@ -385,6 +402,7 @@ func (h *blockUpdater) updatePolicy(at int) {
 		})
 		return
 	}
+	// All levels are matched before any is compared: a laptop that leaves one level may enter another.
 	news := make([]*bitset.Set, len(pol.audience.Levels))
 	for levelAt := range news {
 		news[levelAt] = h.Keep()
@@ -400,6 +418,7 @@ func (h *blockUpdater) updatePolicy(at int) {
 			h.patches = append(h.patches, engine.Patch{Table: matchTable, At: at, Part: levelAt, Block: h.Block, Words: set.Pack()})
 		}
 	}
+	// Where the policy begins or ceases to apply, each setting that it has an entry for is decided again.
 	if !differs.Empty() && h.after != nil {
 		for i := range pol.entries {
 			h.redecide(pol.entries[i].setting, differs)

@@ -32,6 +32,8 @@ type EstateResolution struct {
 }
 
 // on gives a resolution for another plan that begins with the outcomes of this one.
+//
+// Lists of blocks are shared with w until a patch is written into them.
 func (w *EstateResolution) on(p *Plan) *EstateResolution {
 	out := &EstateResolution{
 		plan:     p,

@@ -127,6 +127,9 @@ type blockMatches struct {
 }
 
 // matchesIn transposes the level matches of a block. The result is cached in the plan.
+//
+// A plan keeps, by policy, the laptops to which it applies. For one laptop the question is the other way round: which policies apply to
+// it. Reading one bit from each of a thousand sets touches a thousand places in memory; transposed, the bits are side by side.
 func (p *Plan) matchesIn(block int) *blockMatches {
 	if known := p.blockMatches[block].Load(); known != nil {
 		return known

@@ -30,9 +30,7 @@ func TestRulesOverFactsThatNoRuleLooksAt(t *testing.T) {
 				g := estate.Group{ID: "tried", Of: of, Rule: rule}
 				tried := try.TryGroup(&g)
 				kept := try.With(try.Snapshot().With(estate.Edit{Kind: estate.KindGroup, ID: "tried", Object: g}))
-				if want := kept.GroupMembers(
-					"tried",
-				); !slices.Equal(tried.Members, want) || tried.ByRule != len(want) ||
+				if want := kept.GroupMembers("tried"); !slices.Equal(tried.Members, want) || tried.ByRule != len(want) ||
 					len(tried.Failures) != kept.GroupFailures("tried") {
 					t.Errorf(
 						"seed %d: %s has %v when tried and %d failures, %v and %d when kept",

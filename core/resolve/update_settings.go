@@ -25,6 +25,7 @@ func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 	h.masks.Of(setting, h.Epoch, &h.Arena).Or(rows)
 }
 
+// redecideAll marks rows for which every setting must be decided again that has, or had, anything to decide.
 func (h *blockUpdater) redecideAll(rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
@@ -50,19 +51,24 @@ func (h *blockUpdater) findRedecided() {
 	mark := h.Mark()
 	defer h.Release(mark)
 	rows := h.Temp()
+	// Entries that altered: decided on the laptops of their policies, before and after.
 	for at, policies := range h.edited {
 		h.reachedBy(policies, rows)
 		h.redecide(at, rows)
 	}
+	// Settings that altered themselves: decided on all laptops.
 	for at := range h.settings {
 		h.redecide(at, h.wide)
 	}
+	// Touched laptops. What their groups and audiences altered is marked already; here is what else depends on the laptop.
 	if !h.touched.Empty() {
+		// Levels that moved with a unit.
 		for at, policies := range h.levels {
 			h.hadBefore(policies, rows)
 			rows.And(h.touched)
 			h.redecide(at, rows)
 		}
+		// Support depends on platform, version and edition, and on facts where a definition says so.
 		systems := h.Temp()
 		h.systems[h.Block].Into(systems)
 		for _, at := range h.limitedSettings {
@@ -72,6 +78,7 @@ func (h *blockUpdater) findRedecided() {
 				h.redecide(at, systems)
 			}
 		}
+		// Laptops that left lose all outcomes.
 		gone := h.Temp()
 		if gone.SetAndNot(h.touched, h.alive) {
 			h.redecideAll(gone)
@@ -80,6 +87,7 @@ func (h *blockUpdater) findRedecided() {
 			h.redecideAll(h.touched)
 		}
 	}
+	// Exceptions for a group follow its members.
 	for _, at := range p.excepted {
 		h.redecide(at, h.touched)
 		for i := range p.settings[at].exempt {
@@ -88,11 +96,13 @@ func (h *blockUpdater) findRedecided() {
 			}
 		}
 	}
+	// Whoever enters or leaves a group that detaches something inherits differently.
 	for _, of := range []*Plan{h.was, p} {
 		for _, g := range of.DetachingGroups {
 			h.redecideAll(h.groupsAltered.Known(g, h.Epoch))
 		}
 	}
+	// Whoever is in a place that detaches other things than before, too.
 	if h.recomputation.redetached != nil {
 		apart := h.Temp()
 		apart.SetAnd(&h.recomputation.redetached[h.Block], h.alive)
@@ -132,11 +142,14 @@ func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 	}
 }
 
+// updateSettings decides the marked settings, then applies forced values, then runs checks. Each phase reads the results of the one
+// before: a forced value depends on decided values of other settings, and a check reads values after forcing.
 func (h *blockUpdater) updateSettings() {
 	p := h.next
 	h.findRedecided()
 	cells := &blockSettings{blockUpdater: h, decided: true}
 	if !h.full {
+		// Matches of policies are loaded for these rows alone.
 		h.loading = h.Keep()
 		for _, at := range h.redecided {
 			h.loading.Or(h.masks.Known(at, h.Epoch))
@@ -316,6 +329,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	decided := h.outcomesOf(at, true)
 	mark := h.Mark()
 	defer h.Release(mark)
+	// open holds the rows that have a value, which a forced value can replace. Rows without a value, or with a conflict, are left alone.
 	open, here, forced := h.Temp(), h.Temp(), h.Temp()
 	open.Clear()
 	forced.Clear()
@@ -332,6 +346,8 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	var moves []moved
 	h.Scope = h.Temp()
 	h.Scope.SetAnd(mask, h.alive)
+	// Of several forced values the first whose condition is true counts. A row that it matches is taken out of open, even if the row has
+	// that value already.
 	for i := range c.forced {
 		is, _ := h.Truth(c.forced[i].formula)
 		to := h.Temp()
@@ -352,6 +368,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 		moves = append(moves, moved{c.forced[i].outcome.Number, to})
 	}
 	h.Scope = nil
+	// The outcome after forcing: what was decided, except on rows with a forced value.
 	h.Out.Reset()
 	decided.Each(here, func(number int32) {
 		here.And(mask)

@@ -44,19 +44,7 @@ func sameWhole(a, b *EstateResolution) string {
 	if d := Differ(
 		b,
 		a,
-	); len(
-		d.Alterations,
-	)+len(
-		d.ConflictsGained,
-	)+len(
-		d.ConflictsCleared,
-	)+len(
-		d.ProblemsGained,
-	)+len(
-		d.ProblemsCleared,
-	)+len(
-		d.Movements,
-	) > 0 {
+	); len(d.Alterations)+len(d.ConflictsGained)+len(d.ConflictsCleared)+len(d.ProblemsGained)+len(d.ProblemsCleared)+len(d.Movements) > 0 {
 		return fmt.Sprintf(
 			"%d alterations, %d and %d conflicts, %d movements",
 			len(d.Alterations),

@@ -273,9 +273,7 @@ func TestWhatIsDroppedWouldArrive(t *testing.T) {
 		for _, d := range plan.Dropped(place) {
 			arrives := 0
 			for r := range all.All {
-				if st := r.Setting(
-					d.Setting,
-				); st != nil && in.Has(r.Device) &&
+				if st := r.Setting(d.Setting); st != nil && in.Has(r.Device) &&
 					slices.ContainsFunc(st.Candidates, func(c resolve.Candidate) bool { return c.Policy == d.Policy }) {
 					arrives++
 				}

@@ -266,9 +266,7 @@ func TestDetaching(t *testing.T) {
 	)
 	d := Detach(impact.Resolve(s), impact.Resolve(after), fleet)
 	if d.Devices != 3 || d.Touched != 3 || d.Policies != 1 ||
-		fmt.Sprint(
-			d.Dropped,
-		) != fmt.Sprintf(
+		fmt.Sprint(d.Dropped) != fmt.Sprintf(
 			"[{house banner %s 3} {house name %s 3}]",
 			setting.TextValue("House"),
 			setting.TextValue("Larkfell"),

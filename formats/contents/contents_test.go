@@ -416,9 +416,7 @@ func TestRuleSets(t *testing.T) {
 			`{"id": "a", "action": "allow", "path": "/home/**"}, {"id": "c", "action": "deny", "path": "/x"}, {"id": "b", "action": "deny", "path": "/x"}`,
 		),
 		o,
-	); len(
-		r.Warnings,
-	) != 2 {
+	); len(r.Warnings) != 2 {
 		t.Errorf("a broad rule and a repeated one: %v", r.Warnings)
 	}
 	for reason, text := range map[string]string{

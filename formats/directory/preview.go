@@ -83,9 +83,7 @@ func (p *TablePreview) suggest() {
 				taken[field] = true
 			}
 		}
-		if slug := factName(
-			column,
-		); p.Table.Columns[column] == "" && slug != "" && !slices.Contains(estate.DeviceNames, slug) &&
+		if slug := factName(column); p.Table.Columns[column] == "" && slug != "" && !slices.Contains(estate.DeviceNames, slug) &&
 			!slices.Contains(estate.PersonNames, slug) {
 			p.Table.Columns[column] = p.Table.prefix() + slug
 		}

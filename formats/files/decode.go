@@ -308,15 +308,11 @@ func (d *decoder) person(n *node, path string) estate.Person {
 func (d *decoder) device(n *node, path string) estate.Device {
 	o := d.object(n, path, "id", "serial", "owner", "users", "unit", "os", "os_version", "edition", "model", "tags", "facts")
 	return estate.Device{
-		ID: estate.DeviceID(
-			o.text("id"),
-		),
-		Serial: o.text("serial"),
-		Owner:  estate.PersonID(o.ref("owner")),
-		Users:  listOf[estate.PersonID](o, "users"),
-		Unit: estate.UnitID(
-			o.ref("unit"),
-		),
+		ID:        estate.DeviceID(o.text("id")),
+		Serial:    o.text("serial"),
+		Owner:     estate.PersonID(o.ref("owner")),
+		Users:     listOf[estate.PersonID](o, "users"),
+		Unit:      estate.UnitID(o.ref("unit")),
 		OS:        setting.Platform(o.text("os")),
 		OSVersion: o.text("os_version"),
 		Edition:   o.text("edition"),

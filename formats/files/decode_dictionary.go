@@ -41,9 +41,7 @@ func (d *decoder) definition(n *node, path string) setting.Definition {
 		"forced",
 	)
 	def := setting.Definition{
-		ID: setting.ID(
-			o.text("id"),
-		),
+		ID:       setting.ID(o.text("id")),
 		Title:    o.text("title"),
 		Help:     o.text("help"),
 		Kind:     setting.PolicyKind(o.text("kind")),
@@ -51,9 +49,7 @@ func (d *decoder) definition(n *node, path string) setting.Definition {
 		Keywords: listOf[string](o, "keywords"),
 		Side:     setting.DeviceSide,
 		Combine:  setting.Closest,
-		Default: o.value(
-			"default",
-		),
+		Default:  o.value("default"),
 		Effects:  listOf[setting.Effect](o, "effects"),
 		Stricter: setting.Stricter(o.text("stricter")),
 		Shape:    o.shape(),
@@ -94,17 +90,13 @@ func (d *decoder) definition(n *node, path string) setting.Definition {
 // shape decodes the type and bounds of a setting or column.
 func (o object) shape() setting.Shape {
 	return setting.Shape{
-		Type: setting.Type(
-			o.text("type"),
-		),
-		Min:       o.integer("min"),
-		Max:       o.integer("max"),
-		Measure:   o.text("measure"),
-		Pattern:   o.pattern("pattern"),
-		MaxLength: o.integer("max_length"),
-		Format: setting.Format(
-			o.text("format"),
-		),
+		Type:        setting.Type(o.text("type")),
+		Min:         o.integer("min"),
+		Max:         o.integer("max"),
+		Measure:     o.text("measure"),
+		Pattern:     o.pattern("pattern"),
+		MaxLength:   o.integer("max_length"),
+		Format:      setting.Format(o.text("format")),
 		Options:     listOf[string](o, "options"),
 		ItemPattern: o.pattern("item_pattern"),
 		MaxItems:    o.integer("max_items"),

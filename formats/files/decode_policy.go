@@ -75,13 +75,11 @@ func (d *decoder) entries(n *node, path string) []estate.Entry {
 func (d *decoder) exception(n *node, path string) estate.Exception {
 	o := d.object(n, path, "id", "setting", "target", "value", "unset", "from", "until", "reason", "approved_by", "approved_on")
 	e := estate.Exception{
-		ID:      estate.ExceptionID(o.text("id")),
-		Setting: setting.ID(o.ref("setting")),
-		Value:   o.value("value"),
-		Unset:   o.boolean("unset"),
-		From: o.date(
-			"from",
-		),
+		ID:         estate.ExceptionID(o.text("id")),
+		Setting:    setting.ID(o.ref("setting")),
+		Value:      o.value("value"),
+		Unset:      o.boolean("unset"),
+		From:       o.date("from"),
 		Until:      o.date("until"),
 		Reason:     o.text("reason"),
 		ApprovedBy: o.text("approved_by"),

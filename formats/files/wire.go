@@ -315,9 +315,7 @@ func settingDoc(d *setting.Definition) SettingDoc {
 
 func shapeDoc(s *setting.Shape) ShapeDoc {
 	doc := ShapeDoc{
-		Type: string(
-			s.Type,
-		),
+		Type:      string(s.Type),
 		Min:       s.Min,
 		Max:       s.Max,
 		Measure:   s.Measure,

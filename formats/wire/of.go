@@ -102,9 +102,7 @@ func Findings(found []review.Finding, plan *resolve.Plan) []Finding {
 	out := make([]Finding, len(found))
 	for i, f := range found {
 		out[i] = Finding{
-			Kind: string(
-				f.Kind,
-			),
+			Kind:     string(f.Kind),
 			Text:     report.FindingWords(f, plan),
 			Settings: Names(f.Settings),
 			Check:    string(f.Check),

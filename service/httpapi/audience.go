@@ -162,14 +162,12 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 		ByPlatform: slices1(a.ByPlatform, ""),
 		ByRelease:  slices1(a.ByRelease, ""),
 		ByUnit:     slices1(a.ByUnit, "unit:"),
-		ByInclude: counts(
-			a.ByInclude,
-		),
-		ByExclude: counts(a.ByExclude),
-		Lacking:   map[string]map[string]int{},
-		NotKnown:  wire.ByID(a.NotKnown),
-		Alarm:     string(a.Alarm),
-		Share:     workflow.WideShare,
+		ByInclude:  counts(a.ByInclude),
+		ByExclude:  counts(a.ByExclude),
+		Lacking:    map[string]map[string]int{},
+		NotKnown:   wire.ByID(a.NotKnown),
+		Alarm:      string(a.Alarm),
+		Share:      workflow.WideShare,
 	}
 	for _, t := range a.Missing {
 		w.Missing = append(w.Missing, t.String())

@@ -93,9 +93,7 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 		return out
 	}
 	w := wire.GroupTrial{
-		Members: members(
-			t.Members,
-		),
+		Members:     members(t.Members),
 		Count:       len(t.Members),
 		Of:          of,
 		Listed:      t.Listed,
@@ -116,21 +114,17 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 
 func groupWire(v workflow.View, g *estate.Group) wire.Group {
 	return wire.Group{
-		ID: string(
-			g.ID,
-		),
-		Title:   g.Title,
-		Of:      string(g.Of),
-		Rule:    g.Rule.Source(),
-		Members: v.Plan.GroupSize(g.ID),
-		Listed:  len(g.Members),
-		Nested:  len(g.Groups),
-		Failures: v.Plan.GroupFailures(
-			g.ID,
-		),
-		Detach:  wire.Detachments(g.Detach),
-		Version: v.Live.Version(estate.KindGroup, string(g.ID)),
-		Source:  v.Live.SourceOf(estate.KindGroup, string(g.ID)),
+		ID:       string(g.ID),
+		Title:    g.Title,
+		Of:       string(g.Of),
+		Rule:     g.Rule.Source(),
+		Members:  v.Plan.GroupSize(g.ID),
+		Listed:   len(g.Members),
+		Nested:   len(g.Groups),
+		Failures: v.Plan.GroupFailures(g.ID),
+		Detach:   wire.Detachments(g.Detach),
+		Version:  v.Live.Version(estate.KindGroup, string(g.ID)),
+		Source:   v.Live.SourceOf(estate.KindGroup, string(g.ID)),
 	}
 }
 

@@ -112,9 +112,7 @@ func inheritedWire(t titled, h *review.InheritedHere) wire.InheritedSetting {
 	}
 	for i, a := range h.Arrivals {
 		w.Arrivals[i] = wire.Arrival{
-			Policy: string(
-				a.Policy,
-			),
+			Policy:      string(a.Policy),
 			PolicyTitle: t.policies[string(a.Policy)],
 			Value:       a.Value,
 			Locked:      a.Locked,

@@ -90,9 +90,7 @@ func statuses(counts map[rollout.Status]int) wire.Statuses {
 func deviceOf(r *workflow.DeviceRow, now time.Time) wire.Device {
 	d := r.Device
 	return wire.Device{
-		ID: string(
-			d.ID,
-		),
+		ID:        string(d.ID),
 		Serial:    d.Serial,
 		Owner:     string(d.Owner),
 		OwnerName: r.OwnerName,
@@ -151,9 +149,7 @@ func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	}
 	for _, d := range p.Deliveries {
 		out.Deliveries = append(out.Deliveries, wire.Delivery{
-			Setting: string(
-				d.Setting,
-			),
+			Setting:    string(d.Setting),
 			Wanted:     value(d.Wanted),
 			Reported:   value(d.Reported),
 			Status:     string(d.Status),

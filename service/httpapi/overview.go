@@ -37,18 +37,16 @@ func (s *server) registerOverview() {
 func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 	t := titlesOf(s.Flow.Live().Side)
 	w := wire.Overview{
-		Revision:  o.Revision,
-		Day:       string(s.Flow.Today()),
-		Units:     o.Units,
-		People:    o.People,
-		Devices:   o.Devices,
-		Policies:  o.Policies,
-		Enrolled:  o.Enrolled,
-		Silent:    o.Silent,
-		NeverSeen: o.NeverSeen,
-		Statuses: statuses(
-			o.Statuses,
-		),
+		Revision:     o.Revision,
+		Day:          string(s.Flow.Today()),
+		Units:        o.Units,
+		People:       o.People,
+		Devices:      o.Devices,
+		Policies:     o.Policies,
+		Enrolled:     o.Enrolled,
+		Silent:       o.Silent,
+		NeverSeen:    o.NeverSeen,
+		Statuses:     statuses(o.Statuses),
 		Conflicts:    t.conflicts(o.Conflicts, sampleSize),
 		Problems:     wire.Problems(o.Problems, sampleSize),
 		Lints:        wire.Lints(o.Lints),

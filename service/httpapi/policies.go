@@ -108,9 +108,7 @@ func (s *server) listPolicies(ctx context.Context, in *listQuery) (*output[wire.
 	var list []wire.Policy
 	for _, p := range v.Plan.Snapshot().Policies {
 		w := wire.Policy{
-			ID: string(
-				p.ID,
-			),
+			ID:        string(p.ID),
 			Title:     p.Title,
 			Kind:      string(p.Kind),
 			State:     string(p.State),

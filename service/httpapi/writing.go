@@ -135,9 +135,7 @@ func (s *server) captureDevice(ctx context.Context, in *struct {
 	list := make([]wire.Captured, len(found))
 	for i, c := range found {
 		list[i] = wire.Captured{
-			Setting: string(
-				c.Definition.ID,
-			),
+			Setting:  string(c.Definition.ID),
 			Title:    c.Definition.Title,
 			Area:     c.Definition.Area,
 			Kind:     string(c.Definition.Kind),

@@ -261,9 +261,7 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 		}
 	}
 	out := map[string]listing.Column{
-		"failed": count(
-			rollout.Failed,
-		),
+		"failed":        count(rollout.Failed),
 		"pending":       count(rollout.Pending),
 		"applied":       count(rollout.Applied),
 		"conflict":      count(rollout.Conflict),

@@ -244,12 +244,10 @@ func (s *ChangeService) Rebase(ctx context.Context, by Actor, change string, kin
 		e.Version++
 		e.By, e.At = by.Name, s.now()
 		return store.AuditRecord{
-				Action:   "rebase edit",
-				Kind:     e.Kind,
-				ObjectID: id,
-				After:    fmt.Sprintf("version %d", e.BaseVersion),
-			}, tx.SaveEdits(
-				e,
-			)
+			Action:   "rebase edit",
+			Kind:     e.Kind,
+			ObjectID: id,
+			After:    fmt.Sprintf("version %d", e.BaseVersion),
+		}, tx.SaveEdits(e)
 	})
 }

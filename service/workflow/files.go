@@ -101,9 +101,7 @@ func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data [
 }
 
 func checkFileName(name string) error {
-	if n := utf8.RuneCountInString(
-		name,
-	); !utf8.ValidString(name) || n < 1 || n > 200 || strings.ContainsAny(name, `/\`) ||
+	if n := utf8.RuneCountInString(name); !utf8.ValidString(name) || n < 1 || n > 200 || strings.ContainsAny(name, `/\`) ||
 		strings.ContainsFunc(name, unicode.IsControl) {
 		return problem.Faults{
 			{

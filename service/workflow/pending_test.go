@@ -118,9 +118,7 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 	check("the value that it has", 0, 1)
 	publish(`"settings":{},"audience":{}`)
 	check("nothing is wanted any more", 1, 0)
-	if written, err := s.Deliveries(
-		id,
-	); err != nil ||
+	if written, err := s.Deliveries(id); err != nil ||
 		written["disk.startup.message_address"].Wanted.Text() != "https://larkfell.example/watch" {
 		t.Errorf("what is written is not of the last check-in: %v %v", written["disk.startup.message_address"], err)
 	}

@@ -198,11 +198,7 @@ func foresee(r *RunReport, o *Preview) {
 	}
 	r.Devices, r.Weaker, r.Conflicts, r.Problems = o.Report.Devices.Len(), o.Report.Weaker().
 		Len(),
-		distinct(
-			o.Report,
-		), len(
-			o.Report.ProblemsGained,
-		)
+		distinct(o.Report), len(o.Report.ProblemsGained)
 	r.Audiences = nil
 	titles := map[estate.PolicyID]string{}
 	for _, p := range o.after.Plan.Snapshot().Policies {

@@ -17,6 +17,7 @@ func (closest) precedence() *precedence {
 	return &precedence{how: ByClosest, inZone: LowerPriority, beyond: Outer, ties: true}
 }
 
+// Combine takes, for each laptop, the first candidate in order of precedence.
 func (r closest) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	d.byPrecedence(ix, in, rows, r.precedence())
 }

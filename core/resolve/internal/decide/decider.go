@@ -58,6 +58,8 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	defer d.sets.Release(mark)
 	rest := d.sets.Temp() // laptops for which it is not decided yet
 	rest.Copy(rows)
+	// The order is that of resolution.md, section 6: what the laptop does not support, what is detached, exceptions, and only then the
+	// combine rule.
 	d.unsupported(in, rest, limits.Lacking)
 	if d.Observer != nil {
 		here := d.sets.Temp()
@@ -104,6 +106,7 @@ func (d *Decider) unsupported(in []Candidate, rest *bitset.Set, lacking []*bitse
 func (d *Decider) except(ix *Index, in []Candidate, rest *bitset.Set, exempt []*bitset.Set) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
+	// The first exception that matches a laptop decides, so its laptops leave rest.
 	for i, matching := range exempt {
 		x := &ix.Exceptions[i]
 		here := d.sets.Temp()

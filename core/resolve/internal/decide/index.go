@@ -82,6 +82,8 @@ func (ix *Index) Items(rank int32) []int32 {
 
 // Key packs the number of a policy and the place of one of its levels. A policy has no more levels than the tree of units is deep, and
 // two.
+//
+// It serves as one number for a level match: a policy together with one of its levels.
 func Key(policy, levelAt int) uint32 { return uint32(policy)<<10 | uint32(levelAt) }
 
 // Unkey gives the policy and the place of the level of a key.

@@ -13,6 +13,8 @@ func (merge) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 
 func (merge) ByLevel() bool                                          { return false }
 func (merge) Inherited() bool                                        { return true }
 
+// Combine gives, for each item, the laptops to which some candidate brings it. Equal items have one number, so nothing has to be removed
+// twice.
 func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	have := d.having(in, rows)
 	numbers, sets := d.byItem(ix, in, have)
@@ -34,6 +36,7 @@ func (d *Decider) rowConflicts(ix *Index, in []Candidate, numbers []int32, sets 
 	defer d.sets.Release(mark)
 	differ, here := d.sets.Temp(), d.sets.Temp()
 	differ.Clear()
+	// Each pair of rows is compared once, and only if some laptop has both.
 	for i := range numbers {
 		a := ix.Outcomes.Of(numbers[i]).Value
 		for j := range i {

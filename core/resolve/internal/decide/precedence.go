@@ -17,6 +17,10 @@ type precedence struct {
 // byPrecedence decides for the laptops of undecided. Candidates of one run are in effect together where their values are equal.
 //
 // Runs are gone through in order. Before each, undecided holds the laptops that no run before it decided for.
+//
+// Example: entries of levels unit:2, unit:1 and unit:0, each a run of its own. The first run decides for the laptops that have it, and
+// they leave undecided. The second run decides for those that are left, and so on. A laptop that was decided for by an earlier run still
+// has the later candidates: an Observer is told that they are beaten.
 func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set, by *precedence) {
 	if first := runLength(in); undecided.In(in[0].Live) && (!by.ties || sameClass(in[:first])) {
 		d.Out.Add(in[0].Outcome, undecided) // the first run decides for all
@@ -34,8 +38,10 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 		inZone.Clear()
 		locked.Clear()
 	}
+	// taken: the laptops for which this run decides.
 	won, taken := d.sets.Temp(), d.sets.Temp()
 	for i := 0; i < len(in); {
+		// All laptops are decided. What is left only matters to somebody who asks why.
 		if undecided.Empty() && d.Observer == nil {
 			return
 		}

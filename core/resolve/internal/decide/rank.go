@@ -77,6 +77,9 @@ func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 }
 
 // order sorts entries by precedence and finds their zones and runs. The first of them, as many as stay, are in order already.
+//
+// Zones and runs are numbers that rise with the order. A new zone begins where a closer level beats what follows whatever its priority. A
+// new run begins where something beats what follows at all. Locked entries have zones below 0, so that one comparison tells them apart.
 func (ix *Index) order(list []unranked, stay int) {
 	before := func(a, b *unranked) int {
 		return cmp.Or(ix.compare(a, b), cmp.Compare(a.PolicyID, b.PolicyID), cmp.Compare(b.Level, a.Level))

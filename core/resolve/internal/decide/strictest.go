@@ -16,6 +16,7 @@ func (strictest) precedence() *precedence {
 	return &precedence{how: ByStrictest, inZone: Weaker, beyond: Weaker}
 }
 
+// Combine takes, for each laptop, the first candidate in order of precedence: the index has them in order of strictness.
 func (r strictest) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	d.byPrecedence(ix, in, rows, r.precedence())
 }

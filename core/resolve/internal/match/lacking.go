@@ -31,6 +31,8 @@ func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lac
 		}
 	}
 	versions, editions := support.Depends(def)
+	// Rows are split by platform; by version and edition only if some definition with the same support names them. Each combination is
+	// asked once, and the answer is kept in support for all blocks.
 	m.Part(os, &m.Dom, func(osCode uint32, rows *bitset.Set) {
 		if !versions {
 			add(intern.SupportCodes{OS: osCode}, rows)
@@ -53,6 +55,9 @@ func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lac
 }
 
 // incapable finds the rows that would support a setting but for what the laptop can do, and those of which that is not known.
+//
+// Unknown is not the same as incapable: a laptop whose facts do not say whether it has a security chip counts as supported, and is counted
+// apart (resolution.md, section 5).
 func (m *Matcher) incapable(support *intern.Support, to *Lacking) {
 	for _, needs := range support.Needs {
 		mark := m.Mark()

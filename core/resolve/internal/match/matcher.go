@@ -178,6 +178,9 @@ func (m *Matcher) index(c *intern.Column) *index {
 	}
 	x.within, x.values, x.sets, x.many = m.within, x.values[:0], x.sets[:0], false
 	x.codes = m.coded(c, &x.scratch)
+	// One pass over the rows puts each into the set of its code. There are few codes per column (platforms, releases, departments), so a
+	// rule then looks at a few sets instead of thousands of rows. Columns with many codes, such as serial numbers, are looked at row by
+	// row.
 	where := m.scratch(len(c.Known())) // by code: its place in sets, from 1
 	for row := range m.Dom.All() {
 		code := x.codes[row]
@@ -285,6 +288,8 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 
 // test gives the rows of Dom on which a test is true, and on which it fails.
 func (m *Matcher) test(t *intern.Test) (is, failed *bitset.Set) {
+	// Settings are decided one after the other, so the answer of a test that reads them is not kept. Every other answer is kept until other
+	// rows are looked at: many rules share a test.
 	passing := t.Whole && m.Stage != nil // what looks at settings is not good for long
 	for _, c := range t.Columns {
 		passing = passing || c.Look.Variable == "settings"
@@ -324,6 +329,7 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 		}
 	}
 	switch {
+	// The test cannot be split into columns, for example because it calls a function of the whole device. It is evaluated for each row.
 	case t.Whole:
 		one := func(row int, settings map[string]any) {
 			switch t.Evaluate(m.Variables(row, settings)) {
@@ -361,6 +367,8 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 			}
 		}
 	default:
+		// A test of several columns is asked once for each combination of codes that occurs: rows are split by the first column, the parts
+		// by the second, and so on.
 		codes := make([]uint32, len(t.Columns))
 		var refine func(i int, rows *bitset.Set)
 		refine = func(i int, rows *bitset.Set) {

@@ -121,6 +121,9 @@ func (p *Population) Target(t estate.Target) Target {
 }
 
 // InGroup tells whether a device or a person is in a group; either may be None.
+//
+// The plan has the members of groups for laptops with their owners. For another person who signs in, a group of people is asked for that
+// person.
 func (p *Population) InGroup(dev, who, group int) bool {
 	g := &p.Groups[group]
 	if g.Of == estate.OfDevices || dev != intern.None && who == p.Devices.At(dev).OwnerAt {

@@ -22,6 +22,8 @@ func (m *Matcher) Unit(at int) *bitset.Set {
 }
 
 // findUnits finds the rows of every unit. Rows of one unit lie side by side.
+//
+// First the rows of each home unit, then every unit above it gets the same rows: a laptop is in its home unit and in all units above.
 func (m *Matcher) findUnits() {
 	m.unitsAt = m.within
 	for len(m.units) < len(m.Pop.Units) {
@@ -114,6 +116,7 @@ func (m *Matcher) Target(t *Target) *bitset.Set {
 	}
 	out := m.Keep()
 	if t.Kind == estate.ToDevice && m.Subjects.Laptops {
+		// Laptops are rows by their own number, so a single laptop needs no search.
 		if t.At>>bitset.Shift != m.Block {
 			return nil
 		}
