@@ -43,7 +43,7 @@ type (
 		Prevailing Prevailing `json:"prevailing"`
 		Above      int        `json:"above" doc:"The value in effect comes from above, of lists in part"`
 		Locked     int        `json:"locked" doc:"Of those, where the entry from above is locked"`
-		Overridden int        `json:"overridden" doc:"An entry from above is overridden by  of here or closer, or to an exception"`
+		Overridden int        `json:"overridden" doc:"An entry from above is overridden by one from here or closer, or by an exception"`
 		Detached   int        `json:"detached" doc:"An entry from above does not arrive, since the place or one within it is detached"`
 		Own        int        `json:"own" doc:"The value in effect comes from here or closer alone"`
 		Clashing   int        `json:"clashing"`
