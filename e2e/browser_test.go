@@ -36,10 +36,7 @@ func openBrowser() {
 		chromedp.DisableGPU,
 		chromedp.NoFirstRun,
 		chromedp.WindowSize(1280, 800),
-		chromedp.Flag(
-			"disable-quic",
-			true,
-		),
+		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true),

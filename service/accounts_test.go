@@ -18,6 +18,7 @@ func statusOf(err error) int {
 
 // Somebody's access ends: at once when their account is disabled, and by one session.
 func TestAccessEnds(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	account := wire.NewAccount{Name: "tomas", Password: "a long enough password", Role: "author"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
@@ -122,6 +123,7 @@ func TestAccessEnds(t *testing.T) {
 
 // The last administrator stays one, whoever asks.
 func TestTheLastAdministratorStays(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	account := wire.NewAccount{Name: "operator", Password: "a long enough password", Role: "operator"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {

@@ -35,6 +35,7 @@ func worldly(t *testing.T) (*client.Client, *estate.Snapshot, *resolve.Plan) {
 }
 
 func TestEveryScreenSaysTheSame(t *testing.T) {
+	t.Parallel()
 	api, s, plan := worldly(t)
 	whole := plan.Estate()
 
@@ -274,6 +275,7 @@ func touchedBy(t *testing.T, api *client.Client, query url.Values) (out wire.Tou
 
 // TestAnImpactIsWhatComesAboutAfterwards tries edits at random, publishes them, and compares what was foretold with what is.
 func TestAnImpactIsWhatComesAboutAfterwards(t *testing.T) {
+	t.Parallel()
 	api, s, plan := worldly(t)
 	r := rand.New(rand.NewPCG(5, 7))
 	ctx := t.Context()

@@ -12,6 +12,7 @@ import (
 
 // The audit log is searched by person, action, object, change and time.
 func TestTheAuditLogIsSearched(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	change, err := client.Post[wire.Change](t.Context(), api, "/changes", wire.NewChange{Title: "Cameras"})
 	if err != nil {

@@ -49,6 +49,7 @@ func all[T any](t testing.TB, api *client.Client, kind string) map[string]T {
 // TestTablesThatComeAndGo sends tables made at random: after each the estate has what any table ever had, as the last one that had it says,
 // and what the last table lacks has left. Each is sent twice, and the second time alters nothing.
 func TestTablesThatComeAndGo(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	source := inventorySource()
 	source.SetUp.MostLeft = 100
@@ -106,6 +107,7 @@ func TestTablesThatComeAndGo(t *testing.T) {
 // TestATableCutAnywhereAltersNothing cuts a table at many places: what is left of it is refused, waits or is another whole table; with
 // `look` nothing of it is ever taken.
 func TestATableCutAnywhereAltersNothing(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", inventorySource())
 	var table strings.Builder
@@ -130,6 +132,7 @@ func TestATableCutAnywhereAltersNothing(t *testing.T) {
 // TestAClientThatWritesAtRandom creates, alters, deletes and groups over SCIM; the estate has who was ever there, members as the groups
 // last said, and who was deleted or switched off has left.
 func TestAClientThatWritesAtRandom(t *testing.T) {
+	t.Parallel()
 	api, p := provisioned(t)
 	p.must(http.StatusCreated, "POST", "/Users", user("first"))
 	taken(t, api, "hr", "full")
@@ -232,6 +235,7 @@ func TestAClientThatWritesAtRandom(t *testing.T) {
 // TestReadingWhatAlteredIsReadingEverything alters a directory at random. After each reading of what altered, a comparison of everything
 // finds nothing but what was removed.
 func TestReadingWhatAlteredIsReadingEverything(t *testing.T) {
+	t.Parallel()
 	const units, people, groups = 4, 24, 3
 	for _, way := range []string{directory.ByMember, directory.ByMemberOf} {
 		t.Run(way, func(t *testing.T) {

@@ -25,6 +25,7 @@ const disputed = `{"units":[{"id":"r","title":"Larkfell"},{"id":"fleet","parent"
   {"id":"d","kind":"encryption","settings":{"disk.startup.chip":"forbid"},"audience":{"include":["unit:fleet"]}}]}`
 
 func TestTheWorkbench(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, disputed)
 	conflicts := get[[]wire.Conflict](t, api, "/conflicts")
@@ -115,6 +116,7 @@ func editsOf(w wire.ConflictWay) (out []any) {
 }
 
 func TestAskingTheOwners(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, disputed)
 	ctx := context.Background()

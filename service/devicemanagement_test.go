@@ -128,6 +128,7 @@ func checkIn(t *testing.T, l *endpoint.Laptop) endpoint.Outcome {
 }
 
 func TestALaptopTakesWhatIsWanted(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	for _, d := range deliveries(t, api, "LT-1") {
 		if d.Status != "pending" {
@@ -188,6 +189,7 @@ func TestALaptopTakesWhatIsWanted(t *testing.T) {
 }
 
 func TestLaptopsThatRefuseAndThatLie(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	refusing, m := enrolled(t, api, "LT-1", "S1", endpoint.Refusing)
 	out := checkIn(t, refusing)
@@ -232,6 +234,7 @@ func TestLaptopsThatRefuseAndThatLie(t *testing.T) {
 
 // TestManySettingsGoInSeveralAtomics sends more than one message can hold.
 func TestManySettingsGoInSeveralAtomics(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	var settings, entries []string
 	for i := range 120 {
@@ -265,6 +268,7 @@ func TestManySettingsGoInSeveralAtomics(t *testing.T) {
 
 // TestALargeValueGoesInChunks sends values that no one message of the laptop can hold, among small ones.
 func TestALargeValueGoesInChunks(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	var sites []string
 	for i := range 900 {
@@ -309,6 +313,7 @@ func TestALargeValueGoesInChunks(t *testing.T) {
 // TestARestartLosesNothing stops the service and starts it over the same records: the laptop's nonce is gone, and it is
 // challenged and goes on.
 func TestARestartLosesNothing(t *testing.T) {
+	t.Parallel()
 	database := filepath.Join(t.TempDir(), "z.db")
 	start := func() (*service.Running, func()) {
 		running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23"})
@@ -395,6 +400,7 @@ func TestARestartLosesNothing(t *testing.T) {
 // TestPublishingWhileLaptopsCheckIn publishes again and again while two laptops check in without a pause. In the end both have what
 // was published last, and the service knows it.
 func TestPublishingWhileLaptopsCheckIn(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	ctx, stop := context.WithCancel(context.Background())
 	var laptops []*endpoint.Laptop
@@ -442,6 +448,7 @@ func TestPublishingWhileLaptopsCheckIn(t *testing.T) {
 
 // TestALaptopThatLeftTheEstate is refused, and keeps what it has.
 func TestALaptopThatLeftTheEstate(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	l, m := enrolled(t, api, "LT-2", "", endpoint.Ordinary)
 	checkIn(t, l)

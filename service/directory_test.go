@@ -269,6 +269,7 @@ func read(t testing.TB, api *client.Client, way string) wire.SourceRun {
 }
 
 func TestADirectoryIsFollowed(t *testing.T) {
+	t.Parallel()
 	server := startSlapd(t, company(3, 12, 2))
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", server.source(nil))
@@ -344,6 +345,7 @@ cn: Captain Four
 
 // TestMembershipByWhatPeopleSay reads memberOf, in full and of what altered.
 func TestMembershipByWhatPeopleSay(t *testing.T) {
+	t.Parallel()
 	server := startSlapd(t, company(2, 6, 0))
 	var groups strings.Builder
 	for g := range 2 {
@@ -385,6 +387,7 @@ func TestMembershipByWhatPeopleSay(t *testing.T) {
 
 // TestADirectoryIsRefusedInPlainWords tries what goes wrong between two machines. Nothing is taken, and no secret told.
 func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
+	t.Parallel()
 	server := startSlapd(t, company(1, 2, 0))
 	other := startSlapd(t, company(1, 1, 0))
 	api := started(t)
@@ -442,6 +445,7 @@ func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 
 // TestAServerThatDiesWhilePagesAreRead kills the server between two pages of 5,000 entries: nothing altered, and later everything is read.
 func TestAServerThatDiesWhilePagesAreRead(t *testing.T) {
+	t.Parallel()
 	server := startSlapd(t, company(10, 5000, 4))
 	// The service reads through a wire that is cut after so many bytes.
 	limit := 200_000

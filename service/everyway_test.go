@@ -144,6 +144,7 @@ func everything(t *testing.T, api *client.Client) string {
 }
 
 func TestEveryOperationAskedWrongly(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	all := operations(t, api)
 	if len(all) < 90 {
@@ -196,6 +197,7 @@ func TestEveryOperationAskedWrongly(t *testing.T) {
 
 // TestEveryListAskedWrongly gives parameters what they don't take.
 func TestEveryListAskedWrongly(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	numbers, choices := 0, 0
 	for _, o := range operations(t, api) {
@@ -246,6 +248,7 @@ func TestEveryListAskedWrongly(t *testing.T) {
 
 // TestEveryOperationNeedsRights asks everything as nobody, as somebody with a token that is none, and alters as a reader.
 func TestEveryOperationNeedsRights(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	reader := readersToken(t, api)
 	open := []string{"/health", "/session", "/setup"}
@@ -289,6 +292,7 @@ func TestEveryOperationNeedsRights(t *testing.T) {
 
 // TestRefusalsSayWhat asks for what the description does not allow, one thing at a time.
 func TestRefusalsSayWhat(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	for _, c := range []struct{ method, path, body, code, at, found, expected string }{
 		{"GET", "/views", "", "missing-field", "/query/page", "nothing", "can't be left out"},

@@ -36,6 +36,7 @@ func sentRaw(t *testing.T, api *client.Client, method, path, kind, body string) 
 }
 
 func TestWhatNobodyShouldSendIsRefused(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	const kind = "application/json"
 	for name, c := range map[string]struct {
@@ -70,6 +71,7 @@ func TestWhatNobodyShouldSendIsRefused(t *testing.T) {
 
 // An edit with more faults than anybody reads is answered with the first of them, and their number.
 func TestManyFaultsAreCounted(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	change, err := client.Post[wire.Change](t.Context(), api, "/changes", wire.NewChange{Title: "Faults"})
 	if err != nil {
@@ -92,6 +94,7 @@ func TestManyFaultsAreCounted(t *testing.T) {
 
 // A token makes no token, and no account's access grows by one.
 func TestATokenMakesNoToken(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	var refused *wire.Problem
 	_, err := client.Post[wire.Token](t.Context(), api, "/tokens", wire.NewToken{Name: "longer", Role: "reader", Days: 300})
@@ -102,6 +105,7 @@ func TestATokenMakesNoToken(t *testing.T) {
 
 // Of a laptop's codes the last one counts, and none once it has enrolled.
 func TestALaptopHasOneCode(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	offer := func() string {
 		codes, err := client.Post[[]wire.EnrolmentCode](t.Context(), api, "/enrolment-codes", map[string]any{"devices": []string{"LT-1"}})

@@ -71,6 +71,7 @@ func readersToken(t *testing.T, api *client.Client) string {
 
 // TestFilesAreForThoseWhoMay adds a file and asks for it through every interface.
 func TestFilesAreForThoseWhoMay(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	ctx := context.Background()
 	f, err := api.AddFile(ctx, "rules.json", "application-rules", []byte(rules), false, false)
@@ -151,6 +152,7 @@ func TestFilesAreForThoseWhoMay(t *testing.T) {
 
 // TestLaptopsFetchWhatTheyNeed publishes a file to one laptop: it fetches it, checks it and reports it; the other may not have it.
 func TestLaptopsFetchWhatTheyNeed(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	f, err := api.AddFile(context.Background(), "rules.json", "application-rules", []byte(rules), false, false)
 	if err != nil {
@@ -200,6 +202,7 @@ func TestLaptopsFetchWhatTheyNeed(t *testing.T) {
 
 // TestCapturingWhatSomebodySetByHand asks a laptop for everything, and finds what nothing manages.
 func TestCapturingWhatSomebodySetByHand(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	ctx := context.Background()
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)

@@ -58,6 +58,7 @@ func behind(t *testing.T, api *client.Client, part string, edits ...any) string 
 }
 
 func TestEveryNumberHasItsLaptops(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, clashing)
 	house := edit(
@@ -132,6 +133,7 @@ func refused(t *testing.T, err error) *wire.Problem {
 }
 
 func TestTheReportOfAChange(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, clashing)
 	c := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "Lock later", Why: "The bridge asked for it"})
@@ -186,6 +188,7 @@ func TestTheReportOfAChange(t *testing.T) {
 // TestConflictesThatArise: a reading of the inventory says that a laptop is of a new release and has more memory. It is in two more groups
 // by that, and two policies conflict on it without anybody having edited anything.
 func TestConflictesThatArise(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, strings.Replace(clashing, `,{"id":"LT-3","os":"linux","os_version":"13"}`, "", 1))
 	posted[wire.Source](t, api, "/sources", inventorySource())
@@ -244,6 +247,7 @@ func TestConflictesThatArise(t *testing.T) {
 
 // TestAWriteAnswersWithItsEffect puts edits and asks for their effect with the write: it is what the change's impact says afterwards.
 func TestAWriteAnswersWithItsEffect(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, clashing)
 	c := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "Banners"})

@@ -25,6 +25,7 @@ const inherited = `{"units":[{"id":"r","title":"Larkfell"},{"id":"fleet","parent
   {"id":"crew","kind":"security","settings":{"signin.banner":"Crew"},"audience":{"include":["group:crew"]}}]}`
 
 func TestInheritanceOverTheAPI(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, inherited)
 	of := func(path string) map[string]wire.InheritedSetting {

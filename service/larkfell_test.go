@@ -96,6 +96,7 @@ func ldifOf(s *estate.Snapshot) string {
 
 // TestTheDemoCompanyComesFromItsDirectory takes the company over that is here already: nobody is doubled, and no laptop gets anything else.
 func TestTheDemoCompanyComesFromItsDirectory(t *testing.T) {
+	t.Parallel()
 	api, s, ldif := larkfell(t)
 	server := startSlapd(t, ldif)
 	posted[wire.Source](t, api, "/sources", server.source(func(l *directory.LDAP) {
@@ -182,6 +183,7 @@ func exported(t *testing.T, api *client.Client, of string, query url.Values) (in
 
 // TestAnExportIsWhatIsShown compares exports with the pages of the same filter, order and columns.
 func TestAnExportIsWhatIsShown(t *testing.T) {
+	t.Parallel()
 	api, s, _ := larkfell(t)
 	for name, query := range map[string]url.Values{
 		"devices":           {"where": {"os=linux|macos", "facts/ram_gb>=16"}, "sort": {"-os_version"}, "columns": {"id,os_version,facts/ram_gb,tags,owner_name"}},
@@ -223,6 +225,7 @@ func TestAnExportIsWhatIsShown(t *testing.T) {
 
 // TestWhoGetsItOverTheAPI asks as the console does: with what is wrong told and not refused, and names in full where they are wanted.
 func TestWhoGetsItOverTheAPI(t *testing.T) {
+	t.Parallel()
 	api, s, _ := larkfell(t)
 	reach := func(in wire.AudienceTrial) wire.AudienceAnswer {
 		t.Helper()

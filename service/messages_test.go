@@ -44,6 +44,7 @@ func message(device, session, msg, cred, body string) string {
 const hello = `<Alert><CmdID>1</CmdID><Data>1201</Data></Alert><Replace><CmdID>2</CmdID><Item><Source><LocURI>./DevInfo/DevId</LocURI></Source><Data>LT-1</Data></Item></Replace>`
 
 func TestWhatIsNoMessage(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	kind := syncml.ContentType + "; charset=utf-8"
 	deep := strings.Repeat("<a>", 40) + strings.Repeat("</a>", 40)
@@ -88,6 +89,7 @@ func TestWhatIsNoMessage(t *testing.T) {
 
 // TestSessionsByHand goes through a session message by message: challenge, wrong tries, repeated messages, unknown commands, abort.
 func TestSessionsByHand(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	kind := syncml.ContentType
@@ -200,6 +202,7 @@ func TestSessionsByHand(t *testing.T) {
 }
 
 func TestEnrolmentCodesWorkOnce(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	ctx := context.Background()
 	codes, err := client.Post[[]wire.EnrolmentCode](ctx, api, "/enrolment-codes", map[string]any{"devices": []string{"LT-1", "LT-2"}})

@@ -15,6 +15,7 @@ import (
 
 // Every operation of the API document is refused to the roles that lack its right, and to nobody else.
 func TestEveryOperationAsksForItsRight(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	document := get[struct {
 		Paths map[string]map[string]struct {

@@ -26,6 +26,7 @@ const bjensen = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:i
 
 // TestTheConversationOfTheRFC creates, reads, replaces, patches, lists and deletes as the RFC's examples do.
 func TestTheConversationOfTheRFC(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	made := p.must(http.StatusCreated, "POST", "/Users", bjensen)
 	id := made.id()
@@ -108,6 +109,7 @@ func TestTheConversationOfTheRFC(t *testing.T) {
 }
 
 func TestProvisionersAreLetInByTheirOwnTokens(t *testing.T) {
+	t.Parallel()
 	api, p := provisioned(t)
 	for name, token := range map[string]string{"none": "", "another": "abc", "an administrator's": api.Token} {
 		q := provisioner{t, p.base, token}
@@ -132,6 +134,7 @@ func TestProvisionersAreLetInByTheirOwnTokens(t *testing.T) {
 }
 
 func TestTheServiceDescribesItself(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	config := p.must(http.StatusOK, "GET", "/ServiceProviderConfig", "")
 	for _, feature := range []string{"patch", "bulk", "filter", "sort", "etag"} {
@@ -172,6 +175,7 @@ func TestTheServiceDescribesItself(t *testing.T) {
 
 // TestPatchInAllItsForms applies each operation to the user of the RFC, anew, and looks at one path.
 func TestPatchInAllItsForms(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 	n := 0
@@ -235,6 +239,7 @@ func TestPatchInAllItsForms(t *testing.T) {
 
 // TestPatchesThatAreRefusedAlterNothing sends each to the same user, after an operation that would succeed.
 func TestPatchesThatAreRefusedAlterNothing(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	made := p.must(http.StatusCreated, "POST", "/Users", bjensen)
 	before, _ := json.Marshal(p.must(http.StatusOK, "GET", "/Users/"+made.id(), "").body)
@@ -277,6 +282,7 @@ func TestPatchesThatAreRefusedAlterNothing(t *testing.T) {
 }
 
 func TestMembersOfGroupsArePatched(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	var ids []string
 	for i := range 4 {
@@ -328,6 +334,7 @@ func TestMembersOfGroupsArePatched(t *testing.T) {
 }
 
 func TestListsAreFilteredSortedAndPaged(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	p.must(http.StatusCreated, "POST", "/Users", bjensen)
 	p.must(
@@ -409,6 +416,7 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 
 // TestBulk makes two users and a group of them in one request, the group first (RFC 7644, section 3.7.2).
 func TestBulk(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	bulk := func(fail int, operations ...string) answered {
 		return p.must(
@@ -477,6 +485,7 @@ func TestBulk(t *testing.T) {
 }
 
 func TestBadResourcesAreRefused(t *testing.T) {
+	t.Parallel()
 	_, p := provisioned(t)
 	for body, kind := range map[string]string{
 		``: "invalidSyntax", `[]`: "invalidSyntax", `{"userName":"x"}`: "invalidSyntax",
@@ -495,6 +504,7 @@ func TestBadResourcesAreRefused(t *testing.T) {
 
 // TestWhatIsProvisionedBecomesTheEstate follows people and groups from the first dry run to their leaving.
 func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
+	t.Parallel()
 	api, p := provisioned(t)
 	people := func() map[string]files.PersonDoc {
 		out := map[string]files.PersonDoc{}

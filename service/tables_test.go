@@ -98,6 +98,7 @@ func devices(t testing.TB, api *client.Client) map[string]files.DeviceDoc {
 
 // TestATableIsTakenOnlyAfterALook sends a table that knows one of the laptops that are here already.
 func TestATableIsTakenOnlyAfterALook(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", inventorySource())
 	const two = "S1,linux,13,ines,R,16\nS9,macos,14.2,,Nowhere,8\n"
@@ -184,6 +185,7 @@ func TestATableIsTakenOnlyAfterALook(t *testing.T) {
 
 // TestAnUploadThatBreaksOffLeavesEverything cuts the connection in the middle of a table.
 func TestAnUploadThatBreaksOffLeavesEverything(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", inventorySource())
 	sent(t, api, "S1,linux,13,ines,R,16\n")
@@ -215,6 +217,7 @@ func TestAnUploadThatBreaksOffLeavesEverything(t *testing.T) {
 
 // TestABigTableIsReadAsItComes sends 300 MB, of which most is in columns that nobody asked for.
 func TestABigTableIsReadAsItComes(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", inventorySource())
 	wide := strings.Repeat("noise ", 5_000)
@@ -235,6 +238,7 @@ func TestABigTableIsReadAsItComes(t *testing.T) {
 }
 
 func TestTablesAreForAdministratorsAndTheirSources(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", inventorySource())
 	posted[wire.Source](t, api, "/sources", []byte(hrSource))

@@ -62,6 +62,7 @@ func trusting(t *testing.T, certificate *x509.Certificate) *http.Client {
 }
 
 func TestPlainHTTPIsForLoopbackAlone(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		config service.Config
 		says   string
@@ -83,6 +84,7 @@ func TestPlainHTTPIsForLoopbackAlone(t *testing.T) {
 }
 
 func TestOverTLS(t *testing.T) {
+	t.Parallel()
 	running := startWith(t, service.Config{TLS: service.TLS{SelfSigned: true}})
 	api := &client.Client{Base: running.Address, HTTP: trusting(t, running.Certificate.Leaf)}
 	set := wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"}
@@ -152,6 +154,7 @@ func certificateFor(t *testing.T, folder, name string) (leaf *x509.Certificate, 
 
 // A certificate that is replaced is used without a restart; half a replacement changes nothing.
 func TestACertificateIsReplaced(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	first, files := certificateFor(t, folder, "first.example")
 	running := startWith(t, service.Config{TLS: files})
@@ -178,6 +181,7 @@ func TestACertificateIsReplaced(t *testing.T) {
 }
 
 func TestOtherHostsAreRefused(t *testing.T) {
+	t.Parallel()
 	running := startWith(t, service.Config{Hosts: []string{"ridge.larkfell.example"}})
 	for host, status := range map[string]int{
 		"127.0.0.1": 200, "localhost:8470": 200, "[::1]": 200, "ridge.larkfell.example": 200, "RIDGE.larkfell.example:80": 200,
@@ -201,6 +205,7 @@ func TestOtherHostsAreRefused(t *testing.T) {
 
 // What a proxy says is believed of a proxy that is named, of nobody else.
 func TestProxiesAreBelievedByName(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		proxies []netip.Prefix
 		secure  bool
@@ -244,6 +249,7 @@ func TestProxiesAreBelievedByName(t *testing.T) {
 }
 
 func TestOneServiceADatabase(t *testing.T) {
+	t.Parallel()
 	database := filepath.Join(t.TempDir(), "z.db")
 	startWith(t, service.Config{Database: database})
 	if _, err := service.Start(
@@ -271,6 +277,7 @@ func TestOneServiceADatabase(t *testing.T) {
 
 // An address has so many connections and no more; one that is closed makes room.
 func TestConnectionsOfAnAddressAreCounted(t *testing.T) {
+	t.Parallel()
 	running := startWith(t, service.Config{Connections: 8})
 	address := strings.TrimPrefix(running.Address, "http://")
 	answers := func(c net.Conn) bool {
@@ -315,6 +322,7 @@ func TestConnectionsOfAnAddressAreCounted(t *testing.T) {
 
 // A body that never comes does not hold its connection.
 func TestABodyThatNeverComesIsNotWaitedForLong(t *testing.T) {
+	t.Parallel()
 	running := startWith(t, service.Config{})
 	c, err := net.Dial("tcp", strings.TrimPrefix(running.Address, "http://"))
 	if err != nil {
@@ -330,6 +338,7 @@ func TestABodyThatNeverComesIsNotWaitedForLong(t *testing.T) {
 
 // A stream of events ends with the token that it belongs to, and a token has a few of them.
 func TestStreamsEndWithTheirToken(t *testing.T) {
+	t.Parallel()
 	api := bare(t)
 	made, err := api.SignIn(t.Context(), "ines", "a password of tests", "streams", 1)
 	if err != nil {

@@ -37,6 +37,7 @@ func refusedAs(t *testing.T, api *client.Client, method, path string, query url.
 
 // TestTheDictionaryOverTheAPI searches, filters, and looks a setting up beside a policy.
 func TestTheDictionaryOverTheAPI(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	ctx := context.Background()
 	find := func(query url.Values) []string {
@@ -88,6 +89,7 @@ func TestTheDictionaryOverTheAPI(t *testing.T) {
 
 // TestAPolicysLifeOverTheAPI starts from a kit, tries, keeps, merges, splits, publishes, compares and summarises.
 func TestAPolicysLifeOverTheAPI(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	ctx := context.Background()
 	kits, err := client.Get[[]files.KitDoc](ctx, api, "/kits", nil)
@@ -232,6 +234,7 @@ func TestAPolicysLifeOverTheAPI(t *testing.T) {
 
 // TestReadersLook asks, as somebody who may look, for what may be looked at and for what may not.
 func TestReadersLook(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	reader := &client.Client{Base: api.Base, Token: readersToken(t, api)}
 	for _, path := range []string{"/kits", "/areas", "/settings/media.camera", "/policies/p/use", "/policies/p/history", "/policies/p/summary", "/devices/LT-1/capture", "/files"} {
@@ -250,6 +253,7 @@ func TestReadersLook(t *testing.T) {
 
 // TestCapturingAnUnknownLaptop asks for what is not there.
 func TestCapturingAnUnknownLaptop(t *testing.T) {
+	t.Parallel()
 	api := started(t)
 	refusedAs(t, api, http.MethodGet, "/devices/LT-9/capture", nil, nil, 404, "LT-9")
 	refusedAs(t, api, http.MethodPost, "/devices/LT-9/ask", nil, nil, 404, "LT-9")

@@ -14,6 +14,7 @@ import (
 
 // TestSetsOfLaptopsAreSets compares what is done with sets of laptops, over two blocks of them, with the obvious.
 func TestSetsOfLaptopsAreSets(t *testing.T) {
+	t.Parallel()
 	s := world.Make(world.Size{Devices: 6000, Units: 30, Groups: 60, Policies: 40, Settings: 40}, 3)
 	plan := Compile(s)
 	home := map[estate.DeviceID]estate.UnitID{}
@@ -125,6 +126,7 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 // TestGroupListsAreWhatIsSaidOfOne compares the groups of everybody, made at once, with those of each, in an estate that was edited: some
 // numbers are free.
 func TestGroupListsAreWhatIsSaidOfOne(t *testing.T) {
+	t.Parallel()
 	s := world.Make(world.Size{Devices: 5000, Units: 40, Groups: 120, Policies: 20, Settings: 20}, 4)
 	plan := Compile(s)
 	next := s.With(

@@ -486,6 +486,7 @@ func compareAll(t *testing.T, seed uint64) {
 }
 
 func TestAgreesWithTheOracle(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(400) {
 		compareAll(t, seed)
 	}
@@ -513,6 +514,7 @@ func some2[T any](r *rand.Rand, list []T) []T {
 }
 
 func TestLaws(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(60) {
 		s := madeUp(seed)
 		before := impact.Resolve(s)

@@ -298,6 +298,7 @@ func turnWords(id setting.ID, dev estate.DeviceID, a, b State) string {
 }
 
 func TestWholeEstatesAndEdits(t *testing.T) {
+	t.Parallel()
 	seeds := uint64(100)
 	if testing.Short() {
 		seeds = 20

@@ -92,6 +92,7 @@ var mayImport = map[string][]string{
 
 // TestImportsRunOneWay holds every package to its imports, and the core to pure code: no clock, file, network or database.
 func TestImportsRunOneWay(t *testing.T) {
+	t.Parallel()
 	const root = "../.."
 	impure := map[string]bool{
 		"os":           true,

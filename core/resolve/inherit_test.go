@@ -124,6 +124,7 @@ func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Se
 
 // TestWhatAPlaceInherits compares what is said of every unit and group of made-up estates with the explanations of its laptops.
 func TestWhatAPlaceInherits(t *testing.T) {
+	t.Parallel()
 	seen := map[string]int{}
 	for seed := range uint64(60) {
 		s := madeUp(seed)

@@ -34,6 +34,7 @@ func onlyOn(t *testing.T, what string, r *impact.Report, may Devices) {
 }
 
 func TestWhomAnEditCanTouch(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(80) {
 		s := madeUp(seed)
 		r := rand.New(rand.NewPCG(seed, 21))
@@ -90,6 +91,7 @@ func TestWhomAnEditCanTouch(t *testing.T) {
 }
 
 func TestARulingOnlySettlesConflicts(t *testing.T) {
+	t.Parallel()
 	settled := 0
 	for seed := range uint64(200) {
 		s := madeUp(seed)
@@ -131,6 +133,7 @@ func TestARulingOnlySettlesConflicts(t *testing.T) {
 
 // TestThereAndBackAgain edits and takes the edit back: the second report is the first the other way round, and what is left is what was.
 func TestThereAndBackAgain(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(120) {
 		s := madeUp(seed)
 		r := rand.New(rand.NewPCG(seed, 31))
@@ -185,6 +188,7 @@ func TestThereAndBackAgain(t *testing.T) {
 
 // TestTwoStepsAreOne compares an edit after another with both at once.
 func TestTwoStepsAreOne(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(120) {
 		r := rand.New(rand.NewPCG(seed, 41))
 		s := madeUp(seed)
@@ -213,6 +217,7 @@ func TestTwoStepsAreOne(t *testing.T) {
 
 // TestCountsAddUp compares what is counted over all laptops with what each of them has.
 func TestCountsAddUp(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(60) {
 		s := madeUp(seed)
 		plan := Compile(s)
@@ -278,6 +283,7 @@ func TestCountsAddUp(t *testing.T) {
 // TestASecondPolicyThatSaysTheSame adds a policy that is as another but for its id: no laptop gets anything else. (Rulings name policies,
 // so there are none.)
 func TestASecondPolicyThatSaysTheSame(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(80) {
 		s := madeUp(seed)
 		s.Rulings = nil
@@ -300,6 +306,7 @@ func TestASecondPolicyThatSaysTheSame(t *testing.T) {
 
 // TestAllPartsOfAReportAddUp: what alters is somewhere among the laptops that the report names, each setting of a laptop once.
 func TestAllPartsOfAReportAddUp(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(seed, 51))
 		s := madeUp(seed)
@@ -341,6 +348,7 @@ func TestAllPartsOfAReportAddUp(t *testing.T) {
 
 // TestALaptopInAnothersPlace removes a laptop and then adds another: seen from before both, the one lost what it had and the other got it.
 func TestALaptopInAnothersPlace(t *testing.T) {
+	t.Parallel()
 	s := madeUp(7)
 	start := impact.Resolve(s)
 	gone := *s.Devices[0]
@@ -358,6 +366,7 @@ func TestALaptopInAnothersPlace(t *testing.T) {
 // TestAPolicyWithoutEntriesThatComesFromElsewhere lets a policy that sets nothing come from more places than before: what others bring,
 // and what is said of one laptop, stays.
 func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(40) {
 		s := madeUp(seed)
 		bare := estate.Policy{

@@ -48,6 +48,7 @@ func stood(x *Setting) string {
 }
 
 func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(25) {
 		s := madeUp(seed)
 		p := Compile(s)

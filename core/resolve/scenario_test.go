@@ -39,6 +39,7 @@ func policy(id, rest string) string { return "  - {id: " + id + ", kind: securit
 
 // TestScenarios reads as sentences: with these policies, LT-7 (or who is named) gets that.
 func TestScenarios(t *testing.T) {
+	t.Parallel()
 	example := policy("house-rules", `priority: 10, settings: {lock: 15, banner: Larkfell property}, audience: {include: [everyone]}`) +
 		policy("slipway-desk", `priority: 10, settings: {lock: 30, banner: Slipway desk}, audience: {include: ["unit:slipway"]}`) +
 		policy("leads", `priority: 10, settings: {banner: Call the duty lead}, audience: {include: ["group:crew-leads"]}`) +
@@ -197,6 +198,7 @@ func told(r *Result) string {
 }
 
 func TestBeatenByNamesWhatBeatACandidate(t *testing.T) {
+	t.Parallel()
 	s := Setting{Candidates: []Candidate{
 		{Policy: "far", Level: 0, Fate: Outer, Value: setting.TextValue("a")},
 		{Policy: "low", Level: GroupLevel, Fate: LowerPriority, Value: setting.TextValue("b")},
@@ -215,7 +217,7 @@ func TestBeatenByNamesWhatBeatACandidate(t *testing.T) {
 }
 
 // TestAllocationsOfOneLaptop holds the price of resolving one laptop of a small estate.
-func TestAllocationsOfOneLaptop(t *testing.T) {
+func TestAllocationsOfOneLaptop(t *testing.T) { // not parallel: it counts what the process allocates
 	plan := Compile(madeUp(3))
 	if n := testing.AllocsPerRun(50, func() {
 		if _, err := plan.Effective("d1", ""); err != nil {

@@ -13,6 +13,7 @@ import (
 // TestRulesOverFactsThatNoRuleLooksAt compares who a tried group has, and whom a tried condition lets a policy reach, with what an estate
 // says that has the group, or the policy.
 func TestRulesOverFactsThatNoRuleLooksAt(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(20) {
 		s := madeUp(seed)
 		bare := s.With()

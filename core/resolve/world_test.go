@@ -60,6 +60,7 @@ func sameWhole(a, b *EstateResolution) string {
 // can be tried too; by default a few at three blocks of laptops. With ZRIDGE_EVERY=5 every fifth step is compared: what went wrong in
 // between would stand there still, since each plan is made of the one before. An edit that has faults is refused, as a service would.
 func TestEditsOfALargeEstate(t *testing.T) {
+	t.Parallel()
 	number := func(name string, otherwise int) int {
 		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
 			return n

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"reflect"
 	"regexp"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -60,15 +61,20 @@ func Document() ([]byte, error) {
 	return s.api.OpenAPI().MarshalJSON()
 }
 
-func build(c Config) (*server, *gin.Engine) {
+// configureLibraries sets what Gin and huma keep in variables of their packages. Several services may run in one process.
+var configureLibraries = sync.OnceFunc(func() {
 	gin.SetMode(gin.ReleaseMode)
+	huma.DefaultArrayNullable = false
+	huma.NewError = newProblem
+})
+
+func build(c Config) (*server, *gin.Engine) {
+	configureLibraries()
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	s := &server{Config: c}
 	engine.Use(s.recovered, withRequestID, s.locate, secureHeaders)
 
-	huma.DefaultArrayNullable = false
-	huma.NewError = newProblem
 	config := huma.DefaultConfig("Zenith Ridge", "1.0.0")
 	config.Info.Description = "Write policies, see what all of them together do to every laptop, publish, and watch laptops take it."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""

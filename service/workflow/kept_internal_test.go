@@ -9,6 +9,7 @@ import (
 
 // TestKeptIsAMap alters copies of copies, and compares each with a map that was copied whole.
 func TestKeptIsAMap(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(1, 2))
 	key := func() objectKey { return objectKey{"devices", fmt.Sprint(r.IntN(300))} }
 	for range 20 {

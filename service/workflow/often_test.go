@@ -11,6 +11,7 @@ import (
 
 // A flood becomes two records of each address that is told apart, whatever its length.
 func TestAFloodIsRecordedAsFewRecords(t *testing.T) {
+	t.Parallel()
 	f, s := flow(t, on("2026-11-23"))
 	stranger := Actor{Name: "somebody", Via: "console"}
 	for i := range 5000 {

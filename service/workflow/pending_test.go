@@ -12,6 +12,7 @@ import (
 
 // TestWhatIsPendingIsCountedWithoutWritingIt publishes values of one setting after another and counts what a laptop still has to take.
 func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)

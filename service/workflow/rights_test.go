@@ -12,6 +12,7 @@ import (
 
 // Every use case that an actor asks for is refused to one without rights, before anything else is looked at.
 func TestNothingIsDoneWithoutARight(t *testing.T) {
+	t.Parallel()
 	f, _ := flow(t, on("2026-11-23"))
 	actor, ctx, failed := reflect.TypeFor[Actor](), reflect.TypeFor[context.Context](), reflect.TypeFor[error]()
 	without := map[string]bool{"Record": true, "RecordOften": true} // what was done elsewhere, which was allowed there

@@ -10,6 +10,7 @@ import (
 
 // TestWhenADirectoryIsRead says, by when it was last read and compared, what is due at half past nine.
 func TestWhenADirectoryIsRead(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
 	ago := func(minutes int) *time.Time { at := now.Add(-time.Duration(minutes) * time.Minute); return &at }
 	ldap := &directory.LDAP{}
@@ -38,6 +39,7 @@ func TestWhenADirectoryIsRead(t *testing.T) {
 
 // TestLineSaysWhatHappened holds the title of a publication that a source brings.
 func TestLineSaysWhatHappened(t *testing.T) {
+	t.Parallel()
 	for want, r := range map[string]RunReport{"nothing altered": {Same: 9}, "1 new, 2 altered, 3 back, 4 " +
 		"left, 5 faulty": {New: 1, Altered: 2, Back: 3, Left: 4, Faulty: 5}} {
 		if got := line(&r); got != want {

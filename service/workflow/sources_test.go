@@ -91,6 +91,7 @@ func edited(t *testing.T, f *Service, object any, kind estate.Kind) {
 
 // TestWhatASourceBringsAndWhatIsEditedHere follows one laptop through readings, an edit, a restart and the end of its source.
 func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withInventory(t, f, inventory())
@@ -171,6 +172,7 @@ func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 }
 
 func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	u := inventory()
@@ -239,6 +241,7 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 
 // TestHistoryOfSourcesIsTrimmedByAge reads a source on three days, the last of them after the first is older than is kept.
 func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withInventory(t, f, inventory())
@@ -263,6 +266,7 @@ func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
 }
 
 func TestSetUpsAreChecked(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withInventory(t, f, inventory())
@@ -330,6 +334,7 @@ func TestSetUpsAreChecked(t *testing.T) {
 
 // TestTwoSourcesNeverShareAnObject lets two inventories claim one laptop.
 func TestTwoSourcesNeverShareAnObject(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withInventory(t, f, inventory())
@@ -357,6 +362,7 @@ func TestTwoSourcesNeverShareAnObject(t *testing.T) {
 
 // TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters publishes between the dry run and its taking.
 func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withInventory(t, f, inventory())
@@ -395,6 +401,7 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 
 // TestWhatWasWrittenBeforeARestartIsTakenInAfterIt writes over SCIM with nobody following, as when a service stops in between.
 func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)

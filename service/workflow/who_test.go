@@ -26,6 +26,7 @@ func opened(t *testing.T, f *Service, title string) string {
 }
 
 func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -84,6 +85,7 @@ func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
 }
 
 func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -120,6 +122,7 @@ func TestAGroupInUseIsRetiredWithItsUses(t *testing.T) {
 }
 
 func TestDetachingIsLookedAtFirst(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -228,6 +231,7 @@ func policyIn(t *testing.T, f *Service, id estate.PolicyID) estate.Policy {
 }
 
 func TestAnExceptionNeedsTwoPeople(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -339,6 +343,7 @@ func TestAnExceptionNeedsTwoPeople(t *testing.T) {
 }
 
 func TestPastingViewsAndLists(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)

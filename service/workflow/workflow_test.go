@@ -93,6 +93,7 @@ func policyEdit(id, rest string) EditInput {
 const camerasOff = `"settings":{"media.camera":false},"audience":{"include":["unit:slipway"]}`
 
 func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
@@ -154,6 +155,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 }
 
 func TestExceptionsLapseWithTheDay(t *testing.T) {
+	t.Parallel()
 	day := on("2026-12-04")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -181,6 +183,7 @@ func TestExceptionsLapseWithTheDay(t *testing.T) {
 }
 
 func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
@@ -233,6 +236,7 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 }
 
 func TestTryingStoresNothing(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	withDemo(t, f)
@@ -283,6 +287,7 @@ func TestTryingStoresNothing(t *testing.T) {
 }
 
 func TestImports(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -312,6 +317,7 @@ func TestImports(t *testing.T) {
 }
 
 func TestDevicesAreFilteredAndSorted(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -357,6 +363,7 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 }
 
 func TestWatchersHearOfChanges(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	events, stop := f.Watch()
@@ -387,6 +394,7 @@ func deviceRows(f *Service, filter DeviceFilter) ([]DeviceRow, error) {
 
 // TestWhatNobodyWaitsForIsLetGo tries something in the name of somebody who is gone: it is not worked out, and others are not held up.
 func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
+	t.Parallel()
 	day := on("2026-12-11")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -411,6 +419,7 @@ func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
 // TestOnTopOfAChangeItIsAsFromNothing compares what is tried on top of a change, which begins with what the change came to, with the same
 // edits on top of what is live; and after what is live altered too.
 func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
+	t.Parallel()
 	day := on("2026-12-11")
 	f, _ := flow(t, day)
 	withDemo(t, f)

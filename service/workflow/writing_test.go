@@ -56,6 +56,7 @@ func faultOf(t *testing.T, err error) problem.Fault {
 }
 
 func TestFilesAreKeptOnce(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, s := flow(t, day)
 	rules := []byte(
@@ -136,6 +137,7 @@ func mustChange(t *testing.T, f *Service) string {
 
 // TestOwnDefinitions adds a definition, uses it, alters it with an impact, and is kept from removing it.
 func TestOwnDefinitions(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -204,6 +206,7 @@ func TestOwnDefinitions(t *testing.T) {
 func second[A any](_ A, err error) error { return err }
 
 func TestHistoryAndDifferences(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -251,6 +254,7 @@ func TestHistoryAndDifferences(t *testing.T) {
 }
 
 func TestSplittingAltersNoLaptop(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -291,6 +295,7 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 }
 
 func TestMergingWithAColleague(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -331,6 +336,7 @@ func TestMergingWithAColleague(t *testing.T) {
 
 // TestTheSummarySaysTheSameEachTime writes a summary twice, and looks for what a change board asks.
 func TestTheSummarySaysTheSameEachTime(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
@@ -369,6 +375,7 @@ func TestTheSummarySaysTheSameEachTime(t *testing.T) {
 }
 
 func TestCapturingALaptop(t *testing.T) {
+	t.Parallel()
 	day := on("2026-11-23")
 	f, _ := flow(t, day)
 	withDemo(t, f)
