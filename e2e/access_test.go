@@ -18,6 +18,7 @@ import (
 // TestEveryPageIsAccessible runs axe-core over every page in both themes, and looks for sideways scrolling at 1280 pixels
 // and at twice the zoom.
 func TestEveryPageIsAccessible(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	c, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "Cameras in the workshop"})
 	if err != nil {

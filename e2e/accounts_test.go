@@ -4,6 +4,7 @@ import "testing"
 
 // TestAccountsInTheConsole adds an account, gives it another role and disables it, and changes a password.
 func TestAccountsInTheConsole(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()

@@ -16,6 +16,7 @@ import (
 
 // TestTheWholeJobOnTheCommandLine does the job with the command line alone.
 func TestTheWholeJobOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	fleetOf(t, api, 20, time.Second, endpoint.Shares{})
 
@@ -138,6 +139,7 @@ func folderText(t *testing.T, folder string) string {
 }
 
 func TestFolderCommandsNeedNoService(t *testing.T) {
+	t.Parallel()
 	run := func(args ...string) (string, string, int) {
 		return runWith(t, []string{"ZRIDGE_CONFIG=/nowhere"}, "", args...)
 	}

@@ -56,6 +56,7 @@ func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration
 // TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets it, settles a conflict, publishes, and
 // asks a laptop why.
 func TestTheWholeJobInTheConsole(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	fleetOf(t, api, 240, 3*time.Second, endpoint.Shares{Refusing: 3, Wrong: 2})
 	await(t, "the laptops have checked in", func() bool {

@@ -13,6 +13,7 @@ import (
 // TestTheImpactWhileTyping alters a value in the console and reads beside it what that would do: numbers that open the laptops behind
 // them, with nothing kept that has faults; then the same of a group's rule, and the whole as a report.
 func TestTheImpactWhileTyping(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -70,6 +71,7 @@ func TestTheImpactWhileTyping(t *testing.T) {
 // TestKeptWhileReadingsAreLate types a value while every reading of the open change is held back: what was kept says so and stays,
 // whatever comes late.
 func TestKeptWhileReadingsAreLate(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -107,6 +109,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 
 // TestWaysToSettleAConflict reads what each way would do before choosing one, looks closer at it, and puts it into the change.
 func TestWaysToSettleAConflict(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -134,6 +137,7 @@ func TestWaysToSettleAConflict(t *testing.T) {
 // TestAskingTheOwners asks those who answer for two policies that conflict, answers, and reads it there; a problem is worked on in the
 // same place.
 func TestAskingTheOwners(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -170,6 +174,7 @@ func TestAskingTheOwners(t *testing.T) {
 
 // TestSettlingInTheTerminal does the same by the CLI: ways with their effects, one put into a change, a question asked and answered.
 func TestSettlingInTheTerminal(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	r.signIn()
 	expect := func(out string, words ...string) {
@@ -215,6 +220,7 @@ func TestSettlingInTheTerminal(t *testing.T) {
 // TestOneRequestForEachPause types a value three times and counts what the console asks of the service: each time one write, whose answer
 // has the reach, the findings and the impact.
 func TestOneRequestForEachPause(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()

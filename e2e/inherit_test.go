@@ -13,6 +13,7 @@ import (
 // TestWhatComesToAUnit goes from the tree of units to one, to what is overridden there and by what, and to the matrix and back to a
 // setting.
 func TestWhatComesToAUnit(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -57,6 +58,7 @@ func TestWhatComesToAUnit(t *testing.T) {
 
 // TestInheritanceInTheTerminal asks the same by the CLI.
 func TestInheritanceInTheTerminal(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	r.signIn()
 	ask := func(into any, args ...string) {

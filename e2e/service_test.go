@@ -25,6 +25,7 @@ import (
 // done, which says how long one takes, then earlier and later. Each time the change is published whole or not at all, and the database is
 // in order.
 func TestKilledWhilePublishing(t *testing.T) {
+	t.Parallel()
 	whole, not := 0, 0
 	var took time.Duration
 	for round := range 10 {
@@ -122,6 +123,7 @@ func call(t *testing.T, api *client.Client, method, path, body string, headers .
 const quietPolicy = `{"id":"p1","kind":"security","settings":{"media.camera":false},"audience":{"include":["unit:slipway"]}}`
 
 func TestTwoChangesOfOneObject(t *testing.T) {
+	t.Parallel()
 	_, api := withDemo(t)
 	ctx := context.Background()
 	open := func(title string) wire.Change {
@@ -219,6 +221,7 @@ func TestTwoChangesOfOneObject(t *testing.T) {
 }
 
 func TestWhoMayDoWhat(t *testing.T) {
+	t.Parallel()
 	r, admin := withDemo(t)
 	ctx := context.Background()
 	if p, _ := call(
@@ -365,6 +368,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 
 // TestBrowsersOfOthers tries what a page of another site would send with a signed-in browser's cookie.
 func TestBrowsersOfOthers(t *testing.T) {
+	t.Parallel()
 	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
 	r.admin()
 	answer, err := http.Post(
@@ -408,6 +412,7 @@ func TestBrowsersOfOthers(t *testing.T) {
 }
 
 func TestBadInputAtTheAPI(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	c, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "tries"})
 	if err != nil {
@@ -468,6 +473,7 @@ func TestBadInputAtTheAPI(t *testing.T) {
 
 // TestLiveUpdates reads the stream of events while a change is made.
 func TestLiveUpdates(t *testing.T) {
+	t.Parallel()
 	_, api := withDemo(t)
 	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()

@@ -38,6 +38,7 @@ func (p *page) workIn(change string) {
 
 // TestTwoPeopleInOnePolicy has two browsers in the same policy of the same change: each sees the other's saves.
 func TestTwoPeopleInOnePolicy(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	a, b := newPage(t, r.address), newPage(t, r.address)
 	a.signIn()
@@ -67,6 +68,7 @@ func TestTwoPeopleInOnePolicy(t *testing.T) {
 
 // TestAnOvertakenChangeSaysSo publishes another change of the same object, and sees that the page notices.
 func TestAnOvertakenChangeSaysSo(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -102,6 +104,7 @@ func TestAnOvertakenChangeSaysSo(t *testing.T) {
 
 // TestAReaderLooksAndDoesNotTouch signs a reader in.
 func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	if p, _ := call(
 		t,
@@ -136,6 +139,7 @@ func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
 
 // TestTheKeyboardReachesEverything finds things and moves with keys alone.
 func TestTheKeyboardReachesEverything(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -163,6 +167,7 @@ func TestTheKeyboardReachesEverything(t *testing.T) {
 
 // TestRetiringAndDiscarding takes a policy out of use and thinks better of it.
 func TestRetiringAndDiscarding(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -196,6 +201,7 @@ func TestRetiringAndDiscarding(t *testing.T) {
 
 // TestTheFirstAdministratorInTheConsole uses the one-time code of the first start, and sees an estate with nothing in it.
 func TestTheFirstAdministratorInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := serve(t, t.TempDir()+"/zridge.db")
 	p := newPage(t, r.address)
 	p.goTo("/")
@@ -218,6 +224,7 @@ func TestTheFirstAdministratorInTheConsole(t *testing.T) {
 // TestWhatIsTypedOfAGroupStays types a rule of a group while a colleague works in the same change: what is typed stays, whatever the
 // colleague does; where the colleague puts in the same group, a person chooses.
 func TestWhatIsTypedOfAGroupStays(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -272,6 +279,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 
 // TestAddedJustAsSomethingIsKept lets what was typed be kept in the very moment in which a serial number is found: both stand in the end.
 func TestAddedJustAsSomethingIsKept(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()

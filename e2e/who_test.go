@@ -23,6 +23,7 @@ func (p *page) ticked(label string) {
 // TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a unit be detached, and has an exception
 // approved.
 func TestWhoGetsItInTheConsole(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -194,6 +195,7 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 
 // TestAGroupThatListsMany pastes a hundred laptops into a group: the first stand there, and the others are found by their ids.
 func TestAGroupThatListsMany(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -220,6 +222,7 @@ func TestAGroupThatListsMany(t *testing.T) {
 // TestWordsThatAreTypedFast types into the searches whose words are in the address, as fast as keys go: every letter stays, the address
 // follows, and a way back is followed too.
 func TestWordsThatAreTypedFast(t *testing.T) {
+	t.Parallel()
 	r, _ := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()

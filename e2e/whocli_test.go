@@ -46,6 +46,7 @@ func second(t *testing.T, api *client.Client, name string) *client.Client {
 
 // TestWhoGetsItOnTheCommandLine brings laptops in, writes a rule, looks at reach, moves, detaches, asks for an exception and compares.
 func TestWhoGetsItOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 
 	// A table from the inventory: looked at, taken, sent again.

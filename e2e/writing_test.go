@@ -92,6 +92,7 @@ const surveyRules = `{"format": "zenith-ridge/application-rules/1", "id": "{6F96
 
 // TestSixTasksInTheConsole writes the policies that new users come with, and makes the mistakes that they make.
 func TestSixTasksInTheConsole(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
@@ -232,6 +233,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 
 // TestDefiningAndRestoring defines a setting, uses it, goes back to an earlier version of a policy, and captures a laptop.
 func TestDefiningAndRestoring(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	fleetOf(t, api, 3, time.Second, endpoint.Shares{})
 	p := newPage(t, r.address)
@@ -296,6 +298,7 @@ func changeTitled(t *testing.T, r *running, title string) string {
 // TestLeavingAndComingBack types, leaves at once, comes back, and finds what was typed; a colleague's save is brought together with one's
 // own.
 func TestLeavingAndComingBack(t *testing.T) {
+	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
