@@ -24,21 +24,17 @@ func auditCommand(s Streams) *cli.Command {
 				Name:        "list",
 				Usage:       "list what was done, the newest first",
 				Description: "Examples:\n  zridge audit list --by ines.okafor --since 2026-11-01\n  zridge audit list --object policies/house-rules --format json",
-				Flags: []cli.Flag{
+				Flags: append(
+					auditFilters(),
 					formatFlag("text", "json", "jsonl"),
-					&cli.StringFlag{Name: "by", Usage: "what `ACCOUNT` did"},
-					&cli.StringFlag{Name: "action", Usage: "a part of what was done, such as publish or sign-in: `WORD`"},
-					&cli.StringFlag{Name: "object", Usage: "what was done to an object: `KIND/ID`"},
-					&cli.StringFlag{Name: "change", Usage: "what was done in `CHANGE`"},
-					&cli.StringFlag{Name: "since", Usage: "from this `DAY` or moment on, such as 2026-11-01 or 2026-11-01T08:00:00Z"},
-					&cli.StringFlag{Name: "until", Usage: "to before this `DAY` or moment"},
 					&cli.IntFlag{Name: "limit", Value: 50, Usage: "`NUMBER` of records: 1 to 500"},
-				},
+				),
 				Action: asked(s, 0, "no arguments", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					query, err := auditQuery(c)
 					if err != nil {
 						return err
 					}
+					query.Set("limit", fmt.Sprint(c.Int("limit")))
 					list, err := client.Get[[]wire.AuditRecord](ctx, api, "/audit", query)
 					if err != nil {
 						return err
@@ -54,13 +50,28 @@ func auditCommand(s Streams) *cli.Command {
 					return printed(s, c, list, func() { printAudit(s, list) })
 				}),
 			},
+			auditExportCommand(s),
+			auditVerifyCommand(s),
+			auditCheckpointsCommand(s),
 		},
+	}
+}
+
+// auditFilters are the flags that say which records are meant.
+func auditFilters() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "by", Usage: "what `ACCOUNT` did"},
+		&cli.StringFlag{Name: "action", Usage: "a part of what was done, such as publish or sign-in: `WORD`"},
+		&cli.StringFlag{Name: "object", Usage: "what was done to an object: `KIND/ID`"},
+		&cli.StringFlag{Name: "change", Usage: "what was done in `CHANGE`"},
+		&cli.StringFlag{Name: "since", Usage: "from this `DAY` or moment on, such as 2026-11-01 or 2026-11-01T08:00:00Z"},
+		&cli.StringFlag{Name: "until", Usage: "to before this `DAY` or moment"},
 	}
 }
 
 // auditQuery gives the parameters that the flags stand for.
 func auditQuery(c *cli.Command) (url.Values, error) {
-	query := url.Values{"limit": {fmt.Sprint(c.Int("limit"))}}
+	query := url.Values{}
 	for _, name := range []string{"by", "action", "change"} {
 		if text := c.String(name); text != "" {
 			query.Set(name, text)

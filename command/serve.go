@@ -71,6 +71,25 @@ func serveCommand(s Streams) *cli.Command {
 				},
 			},
 			dateFlag(),
+			&cli.StringFlag{
+				Name:      "audit-key",
+				Usage:     "`FILE` with the key that signs the audit log; without it audit.key beside the database. It is made if it is not there",
+				TakesFile: true,
+			},
+			&cli.StringSliceFlag{
+				Name:  "audit-copy",
+				Usage: "where checkpoints of the audit log are sent: `PLACE`, one of file:PATH, syslog+tls://HOST:PORT, https://HOST/PATH",
+			},
+			&cli.IntFlag{
+				Name:  "keep-audit",
+				Usage: "`DAYS` that records of the audit log are kept: 30 to 10000; without it for ever",
+				Validator: func(n int) error {
+					if n != 0 && (n < 30 || n > 10_000) {
+						return fmt.Errorf("found %d, expected 30 to 10000", n)
+					}
+					return nil
+				},
+			},
 			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` with the certificate and those that signed it, in PEM", TakesFile: true},
 			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` with the key of the certificate, in PEM", TakesFile: true},
 			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
@@ -102,6 +121,11 @@ func serveCommand(s Streams) *cli.Command {
 
 				TLS:         service.TLS{Certificate: c.String("tls-cert"), Key: c.String("tls-key"), SelfSigned: c.Bool("tls-self-signed")},
 				Connections: c.Int("connections"),
+				Audit: service.AuditLog{
+					Key:    c.String("audit-key"),
+					Copies: c.StringSlice("audit-copy"),
+					Keep:   time.Duration(c.Int("keep-audit")) * 24 * time.Hour,
+				},
 			}
 			for _, name := range c.StringSlice("host") {
 				config.Hosts = append(config.Hosts, strings.ToLower(name))

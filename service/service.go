@@ -38,6 +38,8 @@ type Config struct {
 	Proxies     []netip.Prefix // that stand in front of the service; their X-Forwarded headers are believed
 	Hosts       []string       // names that the service answers to; none: those of the certificate, or of loopback
 	Connections int            // of one address at once; 0: 512
+
+	Audit AuditLog
 }
 
 // Running is a service that answers.
@@ -52,6 +54,8 @@ type Running struct {
 	stop         context.CancelFunc
 	unlock       func() error   // lets another service have the database
 	loops        sync.WaitGroup // what runs until stop
+	signing      sync.WaitGroup // what signs the audit log, until all that writes to it has ended
+	stopSigning  context.CancelFunc
 	done         chan error
 }
 
@@ -95,19 +99,30 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
+	key, public, err := c.auditKey()
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
 	flow, err := workflow.New(
 		workflow.Config{
-			Store:   data,
-			Shipped: dictionary.Shipped(),
-			Log:     c.Log,
-			Now:     now,
-			Day:     c.Day,
-			MaxFile: c.MaxFile,
-			Secrets: c.Secrets,
-			Zone:    c.Zone,
-			Keep:    c.Keep,
+			Store:     data,
+			Shipped:   dictionary.Shipped(),
+			Log:       c.Log,
+			Now:       now,
+			Day:       c.Day,
+			MaxFile:   c.MaxFile,
+			Secrets:   c.Secrets,
+			Zone:      c.Zone,
+			Keep:      c.Keep,
+			AuditKeys: public,
 		},
 	)
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
+	signing, err := newSigner(&c, flow, key)
 	if err != nil {
 		data.Close()
 		return nil, err
@@ -133,6 +148,7 @@ func Start(c Config) (*Running, error) {
 	}
 	checkIn := checkin.NewServer(data, flow, c.Log, now)
 	ctx, stop := context.WithCancel(context.Background())
+	signed, stopSigning := context.WithCancel(context.Background())
 	r := &Running{
 		Address:      c.scheme() + listener.Addr().String(),
 		Certificate:  secured.current,
@@ -141,6 +157,7 @@ func Start(c Config) (*Running, error) {
 		flow:         flow,
 		store:        data,
 		stop:         stop,
+		stopSigning:  stopSigning,
 		unlock:       unlock,
 		done:         make(chan error, 1),
 	}
@@ -178,6 +195,7 @@ func Start(c Config) (*Running, error) {
 		}
 	})
 	r.loops.Go(func() { flow.Run(ctx) })
+	r.signing.Go(func() { signing.run(signed) })
 	limited := httpapi.LimitConnections(listener, c.Connections)
 	if !c.TLS.plain() {
 		limited = tls.NewListener(limited, secured.config())
@@ -205,5 +223,7 @@ func (r *Running) Wait(ctx context.Context) error {
 	}
 	r.loops.Wait()
 	r.flow.Close()
+	r.stopSigning() // the last checkpoint covers all that was written
+	r.signing.Wait()
 	return errors.Join(failed, err, r.store.Close(), r.unlock())
 }

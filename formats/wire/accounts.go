@@ -2,7 +2,11 @@
 
 package wire
 
-import "time"
+import (
+	"time"
+
+	"zenithridge.example/zridge/core/audit"
+)
 
 type (
 	// Who is the caller.
@@ -92,5 +96,11 @@ type (
 		Change  string    `json:"change,omitempty"`
 		Before  string    `json:"before,omitempty"`
 		After   string    `json:"after,omitempty"`
+		Hash    string    `json:"hash,omitempty" doc:"SHA-256 over the record and the hash of the one before"`
+	}
+
+	// AuditCopies is checkpoints of the audit log that somebody kept elsewhere.
+	AuditCopies struct {
+		Checkpoints []audit.Checkpoint `json:"checkpoints" maxItems:"20000"`
 	}
 )

@@ -92,6 +92,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerSession()
 	s.registerAccounts()
 	s.registerOverview()
+	s.registerAudit()
 	s.registerDevices()
 	s.registerPolicies()
 	s.registerEstate()

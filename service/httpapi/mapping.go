@@ -258,6 +258,7 @@ func auditOf(r store.AuditRecord) wire.AuditRecord {
 		Change:  r.ChangeID,
 		Before:  r.Before,
 		After:   r.After,
+		Hash:    r.Hash,
 	}
 }
 

@@ -5,11 +5,9 @@ package httpapi
 import (
 	"context"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/files"
@@ -30,8 +28,6 @@ func (s *server) registerOverview() {
 	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
 	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
 		s.publications)
-	huma.Register(s.api, operation("audit", http.MethodGet, "/audit", "Who did what, the newest first", needs(access.Audit)),
-		s.audit)
 }
 
 func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
@@ -167,29 +163,6 @@ func (s *server) publications(ctx context.Context, in *struct {
 	list := make([]wire.Publication, len(rows))
 	for i, p := range rows {
 		list[i] = publicationOf(p)
-	}
-	return out(list, s.fault(ctx, err))
-}
-
-// audit handles the operation audit: who did what, the newest first.
-func (s *server) audit(ctx context.Context, in *struct {
-	By     string    `query:"by" maxLength:"200" doc:"Who did it"`
-	Action string    `query:"action" maxLength:"100" doc:"A part of what was done, such as publish"`
-	Kind   string    `query:"kind" maxLength:"40" doc:"Kind of the object, such as policies"`
-	Object string    `query:"object" maxLength:"200" doc:"Id of the object"`
-	Change string    `query:"change" maxLength:"40"`
-	Since  time.Time `query:"since" doc:"From this moment on"`
-	Until  time.Time `query:"until" doc:"To before this moment"`
-	Below  int64     `query:"below" minimum:"0" doc:"From below this sequence number on"`
-	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"100"`
-}) (*output[[]wire.AuditRecord], error) {
-	filter := store.AuditFilter{
-		By: in.By, Action: in.Action, Kind: in.Kind, Object: in.Object, Change: in.Change, Since: in.Since, Until: in.Until, Below: in.Below,
-	}
-	rows, err := s.Flow.AuditRecords(ctx, actorOf(ctx), filter, in.Limit)
-	list := make([]wire.AuditRecord, len(rows))
-	for i, r := range rows {
-		list[i] = auditOf(r)
 	}
 	return out(list, s.fault(ctx, err))
 }

@@ -71,21 +71,6 @@ type Edit struct {
 	Local       string // JSON: the fields of an object from a source that the edit keeps from it
 }
 
-// AuditRecord says who did what, when, through what.
-type AuditRecord struct {
-	Seq      int64 `gorm:"primaryKey;autoIncrement"`
-	At       time.Time
-	By       string
-	Via      string
-	Request  string // id of the request; empty: none
-	Action   string
-	Kind     string
-	ObjectID string
-	ChangeID string
-	Before   string
-	After    string
-}
-
 // Objects gives every object as it is live, retired ones included, in the order of their kinds and ids. An error ends it. The rows are read
 // without reflection, since there may be a million.
 func (s *Store) Objects() iter.Seq2[Object, error] {
@@ -207,44 +192,6 @@ func (s *Store) SaveEdits(edits ...Edit) error {
 // DropEdit takes an edit out of a change.
 func (s *Store) DropEdit(change, kind, object string) error {
 	return s.db.Where("change_id = ? AND kind = ? AND object_id = ?", change, kind, object).Delete(&Edit{}).Error
-}
-
-// Audit appends records, in their order.
-func (s *Store) Audit(records ...AuditRecord) error {
-	return s.db.CreateInBatches(records, batch).Error
-}
-
-// AuditFilter says which records are meant. What is empty does not matter.
-type AuditFilter struct {
-	By           string
-	Action       string // a part of it
-	Kind, Object string
-	Change       string
-	Since, Until time.Time // from the first on, to before the second
-	Below        int64     // sequence number that is not reached
-}
-
-// AuditRecords lists records, the newest first.
-func (s *Store) AuditRecords(f AuditFilter, most int) ([]AuditRecord, error) {
-	q := s.db.Order("seq DESC").Limit(most)
-	for column, value := range map[string]string{"by": f.By, "kind": f.Kind, "object_id": f.Object, "change_id": f.Change} {
-		if value != "" {
-			q = q.Where("\""+column+"\" = ?", value)
-		}
-	}
-	if f.Action != "" {
-		q = q.Where("instr(action, ?) > 0", f.Action)
-	}
-	if !f.Since.IsZero() {
-		q = q.Where("at >= ?", f.Since.UTC())
-	}
-	if !f.Until.IsZero() {
-		q = q.Where("at < ?", f.Until.UTC())
-	}
-	if f.Below > 0 {
-		q = q.Where("seq < ?", f.Below)
-	}
-	return many[AuditRecord](q)
 }
 
 // Publication gives one publication.

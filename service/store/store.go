@@ -8,6 +8,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -52,6 +53,21 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("opening the database %s: %w", path, err)
 	}
 	return s, nil
+}
+
+// OpenToRead opens a database file, or a copy of one, without altering it. The schema must be that of this program.
+func OpenToRead(path string) (*Store, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, err
+	}
+	// The path is a URI here: a name with "?" or "%" in it must not be read as parameters.
+	name := (&url.URL{Path: path}).EscapedPath()
+	config := &gorm.Config{TranslateError: true, Logger: logger.Discard, SkipDefaultTransaction: true}
+	db, err := gorm.Open(sqlite.Open("file:"+name+"?mode=ro&_busy_timeout=30000"), config)
+	if err != nil {
+		return nil, fmt.Errorf("opening the database %s: %w", path, err)
+	}
+	return &Store{db}, nil
 }
 
 // Close closes the database.

@@ -7,6 +7,7 @@ package workflow
 
 import (
 	"context"
+	"crypto/ed25519"
 	"fmt"
 	"log/slog"
 	"runtime"
@@ -45,6 +46,8 @@ type Config struct {
 	Secrets string         // folder with the passwords that sources need, a file each; empty: none
 	Zone    *time.Location // by which days turn: exceptions, days of review; nil: UTC
 	Keep    time.Duration  // how long runs of sources and what they did to objects are kept; 0: DefaultKeep
+
+	AuditKeys []ed25519.PublicKey // by which the audit log is signed
 }
 
 // DefaultKeep is how long runs of sources and what they did to objects are kept unless the configuration says otherwise.
@@ -63,7 +66,8 @@ type Service struct {
 	*ConflictService // conflicts, questions about them, exceptions
 	*LaptopService   // lists and pages of laptops and people, what is pending on them
 
-	folds folds // what happens often and is not written down yet
+	folds     folds // what happens often and is not written down yet
+	auditKeys []ed25519.PublicKey
 }
 
 // New makes a service over a store and loads what is live.
@@ -86,6 +90,7 @@ func New(c Config) (*Service, error) {
 		},
 		AudienceService: &AudienceService{liveEstate: live, changes: changes},
 		LaptopService:   &LaptopService{liveEstate: live, delivered: map[string]int64{}},
+		auditKeys:       c.AuditKeys,
 	}
 	loaded, err := live.load(live.ctx)
 	if err != nil {

@@ -1,0 +1,325 @@
+// This file signs the audit log: the key, a checkpoint every hour and at the end, and copies of checkpoints elsewhere.
+
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"zenithridge.example/zridge/core/audit"
+	"zenithridge.example/zridge/service/store"
+	"zenithridge.example/zridge/service/workflow"
+)
+
+// AuditLog says how the audit log is signed and how long it is kept.
+type AuditLog struct {
+	Key    string        // file with the signing key; empty: audit.key beside the database. It is made if it is not there
+	Copies []string      // where checkpoints are sent: file:PATH, syslog+tls://HOST:PORT or https://…
+	Keep   time.Duration // after which records are removed, in whole signed segments; 0: never
+}
+
+const (
+	checkpointEvery = time.Hour
+	sendWithin      = 10 * time.Second
+	waitingMost     = 1000 // checkpoints that wait until a copy can be sent
+)
+
+// signer signs the audit log of a running service.
+type signer struct {
+	flow   *workflow.Service
+	key    ed25519.PrivateKey
+	keep   time.Duration
+	copies []*checkpointCopy
+	config *Config
+}
+
+// checkpointCopy is a place to which checkpoints are sent, with those that wait to be sent.
+type checkpointCopy struct {
+	to      destination
+	waiting []audit.Checkpoint
+}
+
+// destination takes copies of checkpoints.
+type destination interface {
+	send(ctx context.Context, c audit.Checkpoint) error
+	String() string // without secrets
+}
+
+// auditKey reads the signing key, or makes one, and gives it with all public keys by which the log was signed.
+func (c *Config) auditKey() (key ed25519.PrivateKey, public []ed25519.PublicKey, err error) {
+	file := c.Audit.Key
+	if file == "" {
+		file = filepath.Join(filepath.Dir(c.Database), "audit.key")
+	}
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		if text, err = newAuditKey(file); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("the key of the audit log: %w", err)
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, nil, fmt.Errorf("the key of the audit log, %s: found no PEM, expected a PRIVATE KEY of Ed25519", file)
+	}
+	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	key, ok := parsed.(ed25519.PrivateKey)
+	if err != nil || !ok {
+		return nil, nil, fmt.Errorf("the key of the audit log, %s: expected a PRIVATE KEY of Ed25519 in PEM", file)
+	}
+	public, err = publicKeys(strings.TrimSuffix(file, filepath.Ext(file))+".pub", key.Public().(ed25519.PublicKey))
+	return key, public, err
+}
+
+// newAuditKey makes a key that only its owner can read.
+func newAuditKey(file string) ([]byte, error) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	text := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+	return text, os.WriteFile(file, text, 0o600)
+}
+
+// publicKeys gives the keys in a file of public keys, to which a key is added that is not there yet: the file has every key by which the
+// log was ever signed.
+func publicKeys(file string, key ed25519.PublicKey) ([]ed25519.PublicKey, error) {
+	text, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	keys, err := ReadPublicKeys(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if slices.ContainsFunc(keys, func(k ed25519.PublicKey) bool { return k.Equal(key) }) {
+		return keys, nil
+	}
+	der, err := x509.MarshalPKIXPublicKey(key)
+	if err != nil {
+		return nil, err
+	}
+	text = append(text, pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})...)
+	return append(keys, key), os.WriteFile(file, text, 0o600)
+}
+
+// ReadPublicKeys reads the Ed25519 keys of a PEM file: public keys, and private ones for their public part.
+func ReadPublicKeys(text []byte) (keys []ed25519.PublicKey, err error) {
+	for {
+		block, rest := pem.Decode(text)
+		if block == nil {
+			if len(bytes.TrimSpace(text)) > 0 {
+				return nil, errors.New("found text that is not PEM, expected keys of Ed25519 in PEM")
+			}
+			return keys, nil
+		}
+		text = rest
+		var parsed any
+		if block.Type == "PRIVATE KEY" {
+			if parsed, err = x509.ParsePKCS8PrivateKey(block.Bytes); err == nil {
+				if private, ok := parsed.(ed25519.PrivateKey); ok {
+					parsed = private.Public()
+				}
+			}
+		} else {
+			parsed, err = x509.ParsePKIXPublicKey(block.Bytes)
+		}
+		key, ok := parsed.(ed25519.PublicKey)
+		if err != nil || !ok {
+			return nil, errors.New("found another kind of key, expected Ed25519")
+		}
+		keys = append(keys, key)
+	}
+}
+
+// VerifyAudit verifies the audit log in a database file, or in a copy of one. The file is not altered, and a service may be running on it.
+// copies are checkpoints that were kept elsewhere.
+func VerifyAudit(database string, keys []ed25519.PublicKey, copies []audit.Checkpoint) (audit.Verification, error) {
+	data, err := store.OpenToRead(database)
+	if err != nil {
+		return audit.Verification{}, err
+	}
+	defer data.Close()
+	checkpoints, err := data.AuditCheckpoints()
+	if err != nil {
+		return audit.Verification{}, fmt.Errorf("%s has no audit log of this version: %w", database, err)
+	}
+	return audit.Verify(data.AuditChain, append(checkpoints, copies...), keys)
+}
+
+// newSigner prepares the copies.
+func newSigner(c *Config, flow *workflow.Service, key ed25519.PrivateKey) (*signer, error) {
+	s := &signer{flow: flow, key: key, keep: c.Audit.Keep, config: c}
+	for _, text := range c.Audit.Copies {
+		to, err := destinationOf(text)
+		if err != nil {
+			return nil, err
+		}
+		s.copies = append(s.copies, &checkpointCopy{to: to})
+	}
+	return s, nil
+}
+
+// run signs the log now, every hour, and when the context ends.
+func (s *signer) run(ctx context.Context) {
+	tick := time.NewTicker(checkpointEvery)
+	defer tick.Stop()
+	for {
+		s.sign(ctx)
+		select {
+		case <-ctx.Done():
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopWithin)
+			s.sign(last)
+			cancel()
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// sign makes a checkpoint, removes what is too old, and sends what waits to be sent.
+func (s *signer) sign(ctx context.Context) {
+	c, ok, err := s.flow.Checkpoint(ctx, s.key, s.keep)
+	if err != nil {
+		s.config.Log.Error("signing the audit log", "error", err)
+		return
+	}
+	for _, to := range s.copies {
+		if ok {
+			to.waiting = append(to.waiting, c)
+			to.waiting = to.waiting[max(0, len(to.waiting)-waitingMost):]
+		}
+		for len(to.waiting) > 0 {
+			within, cancel := context.WithTimeout(ctx, sendWithin)
+			err := to.to.send(within, to.waiting[0])
+			cancel()
+			if err != nil {
+				s.config.Log.Error("sending a checkpoint of the audit log; it is sent again with the next", "to", to.to.String(), "error", err)
+				break
+			}
+			to.waiting = to.waiting[1:]
+		}
+	}
+}
+
+// destinationOf reads where checkpoints are sent to.
+func destinationOf(text string) (destination, error) {
+	if path, ok := strings.CutPrefix(text, "file:"); ok && path != "" {
+		return fileDestination(path), nil
+	}
+	u, err := url.Parse(text)
+	switch {
+	case err == nil && u.Scheme == "https" && u.Host != "":
+		return &webDestination{u, &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+	case err == nil && u.Scheme == "syslog+tls" && u.Port() != "":
+		return &syslogDestination{address: u.Host, host: u.Hostname()}, nil
+	}
+	return nil, fmt.Errorf("found a place for checkpoints that begins with %q, expected file:PATH, syslog+tls://HOST:PORT or https://HOST/PATH",
+		text[:min(len(text), 12)])
+}
+
+// fileDestination appends checkpoints to a file, as JSON lines.
+type fileDestination string
+
+func (f fileDestination) String() string { return "file:" + string(f) }
+
+func (f fileDestination) send(_ context.Context, c audit.Checkpoint) error {
+	line, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	to, err := os.OpenFile(string(f), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = to.Write(append(line, '\n'))
+	return errors.Join(err, to.Sync(), to.Close())
+}
+
+// webDestination posts each checkpoint as JSON.
+type webDestination struct {
+	url    *url.URL
+	client *http.Client
+}
+
+func (w *webDestination) String() string { return "https://" + w.url.Host }
+
+func (w *webDestination) send(ctx context.Context, c audit.Checkpoint) error {
+	body, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, w.url.String(), bytes.NewReader(body))
+	if err != nil {
+		return errors.New("the address cannot be used") // without the address, which may have a secret in it
+	}
+	request.Header.Set("Content-Type", "application/json")
+	answer, err := w.client.Do(request)
+	if err != nil {
+		var inner *url.Error
+		if errors.As(err, &inner) {
+			err = inner.Err
+		}
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode/100 != 2 {
+		return fmt.Errorf("answered %d", answer.StatusCode)
+	}
+	return nil
+}
+
+// syslogDestination sends each checkpoint as a message of RFC 5424 over TLS (RFC 5425).
+type syslogDestination struct {
+	address, host string
+	roots         *x509.CertPool // nil: those that the system trusts
+}
+
+// logAudit is facility 13 (log audit) with severity 6 (informational).
+const logAudit = 13*8 + 6
+
+func (d *syslogDestination) String() string { return "syslog+tls://" + d.address }
+
+func (d *syslogDestination) send(ctx context.Context, c audit.Checkpoint) error {
+	dialer := &tls.Dialer{NetDialer: &net.Dialer{}, Config: &tls.Config{ServerName: d.host, MinVersion: tls.VersionTLS12, RootCAs: d.roots}}
+	conn, err := dialer.DialContext(ctx, "tcp", d.address)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if until, ok := ctx.Deadline(); ok {
+		conn.SetDeadline(until)
+	}
+	name, err := os.Hostname()
+	if err != nil {
+		name = "-"
+	}
+	// 32473 is the enterprise number for examples (RFC 5612): the product has none of its own.
+	message := fmt.Sprintf(`<%d>1 %s %s zridge %d audit-checkpoint [checkpoint@32473 number="%d" hash="%s" at="%s" key="%s" signature="%s"]`,
+		logAudit, c.At.Format(time.RFC3339Nano), name, os.Getpid(), c.Number, c.Hash, c.At.Format(time.RFC3339Nano), c.Key, c.Signature)
+	_, err = fmt.Fprintf(conn, "%d %s", len(message), message)
+	return err
+}
