@@ -29,8 +29,8 @@ type Verification struct {
 	Covered     int64     `json:"covered"`             // number of the last record that a good checkpoint covers; 0: none
 	CoveredAt   time.Time `json:"covered_at,omitzero"` // when that checkpoint was signed
 
-	Fault  Fault  `json:"fault,omitempty"` // the first; empty: the log is intact
-	At     int64  `json:"at,omitempty"`    // number of the record with the fault
+	Fault  Fault  `json:"fault,omitempty" enum:"altered,missing,inserted,bad-checkpoint,shortened"` // the first; empty: the log is intact
+	At     int64  `json:"at,omitempty"`                                                             // number of the record with the fault
 	Detail string `json:"detail,omitempty"`
 }
 

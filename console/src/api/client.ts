@@ -6,6 +6,7 @@ type Schemas = components['schemas'];
 export type Who = Schemas['Who'];
 export type Role = Who['role'];
 export type AuditRecord = Schemas['AuditRecord'];
+export type Verification = Schemas['Verification'];
 export type Overview = Schemas['Overview'];
 export type Device = Schemas['Device'];
 export type DevicePage = Schemas['DevicePage'];

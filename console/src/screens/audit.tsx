@@ -1,8 +1,9 @@
 // Audit log: who did what, when, through what; searched by person, action, object and day. What is searched for is in the address.
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import { ShieldAlert, ShieldCheck } from 'lucide-react';
 import { Fragment, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
-import { api, got, type AuditRecord } from '../api/client';
+import { api, got, type AuditRecord, type Verification } from '../api/client';
 import { keys } from '../api/queries';
 import { Empty, Failed, Loading, Page } from '../ui/parts';
 import { useTyped } from '../ui/typed';
@@ -50,7 +51,7 @@ export function AuditScreen() {
   });
   const rows = list.data?.pages.flat() ?? [];
   return (
-    <Page title="Audit log" lead="Everything that was done, by whom, through what. Open a row for what was there before and after.">
+    <Page title="Audit log" lead="Everything that was done, by whom, through what. Open a row for what was there before and after." actions={<Verify />}>
       <div className="flex flex-wrap items-end gap-3">
         {fields.map((f) => (
           <FilterField key={f.name} {...f} />
@@ -94,6 +95,56 @@ export function AuditScreen() {
         </div>
       )}
     </Page>
+  );
+}
+
+/** Has the service verify its log: every record carries a hash over the one before, and checkpoints sign these hashes. */
+function Verify() {
+  const verify = useMutation({ mutationFn: () => got(api.POST('/api/v1/audit/verification', { body: { checkpoints: [] } })) });
+  return (
+    <div className="flex flex-col items-end gap-1" aria-live="polite">
+      <button type="button" className="btn btn-sm" disabled={verify.isPending} onClick={() => verify.mutate()}>
+        {verify.isPending ? 'Verifying …' : 'Verify the log'}
+      </button>
+      <Failed error={verify.error} />
+      {verify.data && <Found of={verify.data} />}
+    </div>
+  );
+}
+
+const faultWords: Record<NonNullable<Verification['fault']>, string> = {
+  altered: 'was altered',
+  missing: 'does not follow the record before: records are missing',
+  inserted: 'was inserted',
+  'bad-checkpoint': 'has a checkpoint that is not good',
+  shortened: 'is missing at the end of the log',
+};
+
+function Found({ of: v }: { of: Verification }) {
+  if (v.fault) {
+    return (
+      <p className="flex max-w-md items-start gap-2 text-[13px] text-error">
+        <ShieldAlert className="mt-0.5 size-4 shrink-0" aria-hidden />
+        <span>
+          Not as it was written: record {v.at} {faultWords[v.fault]}. {v.detail}
+        </span>
+      </p>
+    );
+  }
+  return (
+    <p className="flex items-start gap-2 text-[13px]">
+      <ShieldCheck className="mt-0.5 size-4 shrink-0 text-success" aria-hidden />
+      <span>
+        As it was written: {v.records.toLocaleString('en')} records.{' '}
+        {v.covered > 0 ? (
+          <>
+            Signed up to record {v.covered.toLocaleString('en')}, <Time at={v.covered_at} />.
+          </>
+        ) : (
+          'Not signed yet: the service signs it every hour.'
+        )}
+      </span>
+    </p>
   );
 }
 
@@ -141,7 +192,9 @@ function Record({ of: r }: { of: AuditRecord }) {
             r.action
           )}
         </td>
-        <td className="id">{r.id ? `${r.kind}/${r.id}` : r.after?.slice(0, 60)}</td>
+        <td className="id">
+          <ObjectLink of={r} />
+        </td>
         <td>
           {r.change && (
             <Link className="id link" to={`/changes/${r.change}`}>
@@ -166,6 +219,21 @@ function Record({ of: r }: { of: AuditRecord }) {
         </tr>
       )}
     </Fragment>
+  );
+}
+
+/** Kinds of objects that have a page of their own. */
+const pages: Record<string, string> = { policies: 'policies', groups: 'groups', units: 'units', people: 'people', devices: 'devices', settings: 'dictionary' };
+
+/** What a record is about, as a link where it has a page; what was done in words otherwise. */
+function ObjectLink({ of: r }: { of: AuditRecord }) {
+  if (!r.id) return <>{r.after?.slice(0, 60)}</>;
+  const page = pages[r.kind ?? ''];
+  if (!page) return <>{`${r.kind}/${r.id}`}</>;
+  return (
+    <Link className="link-hover link" to={`/${page}/${encodeURIComponent(r.id)}`}>
+      {r.kind}/{r.id}
+    </Link>
   );
 }
 
