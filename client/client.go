@@ -156,14 +156,13 @@ func (c *Client) SignIn(ctx context.Context, name, password, purpose string, day
 	session := *c
 	session.Token = "" // a token makes no token
 	c = &session
-	var who wire.Who
-	header, err := c.Call(ctx, http.MethodPost, "/session", nil, wire.Credentials{Name: name, Password: password}, &who)
+	header, err := c.Call(ctx, http.MethodPost, "/session", nil, wire.Credentials{Name: name, Password: password}, nil)
 	if err != nil {
 		return wire.Token{}, err
 	}
 	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
 	var token wire.Token
-	_, err = c.Call(ctx, http.MethodPost, "/tokens", nil, wire.NewToken{Name: purpose, Role: who.Role, Days: days}, &token, "Cookie", cookie)
+	_, err = c.Call(ctx, http.MethodPost, "/tokens", nil, wire.NewToken{Name: purpose, Days: days}, &token, "Cookie", cookie)
 	if err != nil {
 		return wire.Token{}, err
 	}

@@ -1,4 +1,4 @@
-// This file implements `zridge account`: who may sign in, as what, and by which sessions.
+// This file implements `zridge account`: who may sign in, by which sessions, and what they may do.
 
 package command
 
@@ -6,6 +6,8 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -14,13 +16,6 @@ import (
 )
 
 func accountCommand(s Streams) *cli.Command {
-	role := func(required bool) cli.Flag {
-		return &cli.StringFlag{
-			Name:     "role",
-			Usage:    "`ROLE`: reader, author, approver, publisher, service-desk, auditor, operator or administrator",
-			Required: required,
-		}
-	}
 	return &cli.Command{
 		Name: "account", Usage: "people's access to the service",
 		Commands: []*cli.Command{
@@ -36,7 +31,8 @@ func accountCommand(s Streams) *cli.Command {
 			},
 			{
 				Name: "add", Usage: "add an account; the password is asked for, or read as one line of the input", ArgsUsage: "NAME",
-				Flags: []cli.Flag{role(true)},
+				Description: "With --role the account gets a grant that counts everywhere and for good. See `zridge grant give` for others.",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "role", Usage: "`ROLE` that it gets, as `zridge role list` names them"}},
 				Action: asked(s, 1, "NAME", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					password, err := readPassword(s, "Password of the account: ")
 					if err != nil {
@@ -46,18 +42,48 @@ func accountCommand(s Streams) *cli.Command {
 					if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
 						return err
 					}
+					if account.Role == "" {
+						fmt.Fprintf(s.Out, "Account %s added. It may do nothing yet: give it a role with zridge grant give\n", account.Name)
+						return nil
+					}
 					fmt.Fprintf(s.Out, "Account %s added as %s.\n", account.Name, account.Role)
 					return nil
 				}),
 			},
 			{
-				Name: "alter", Usage: "give an account another role, disable or enable it; its sessions and tokens end", ArgsUsage: "NAME",
+				Name: "alter", Usage: "disable an account, which ends its sessions and tokens, or enable it again", ArgsUsage: "NAME",
 				Flags: []cli.Flag{
-					role(false),
 					&cli.BoolFlag{Name: "disable", Usage: "let nobody sign in by it"},
 					&cli.BoolFlag{Name: "enable", Usage: "let it be used again"},
 				},
 				Action: asked(s, 1, "NAME", alterAccount(s)),
+			},
+			{
+				Name: "rights", Usage: "what an account may do today, and why", ArgsUsage: "NAME", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 1, "NAME", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					rights, err := client.Get[wire.AccountRights](ctx, api, client.Path("accounts", c.Args().First(), "rights"), nil)
+					if err != nil {
+						return err
+					}
+					return printed(s, c, rights, func() { printRights(s, rights) })
+				}),
+			},
+			{
+				Name: "who-may", Usage: "which accounts may do something to an object, and why", ArgsUsage: "RIGHT KIND/ID",
+				Description: "Example:\n  zridge account who-may publish policies/house-rules",
+				Flags:       []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 2, "RIGHT KIND/ID", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					kind, id, err := kindAndID(c.Args().Get(1))
+					if err != nil {
+						return err
+					}
+					query := url.Values{"right": {c.Args().First()}, "kind": {kind}, "id": {id}}
+					list, err := client.Get[[]wire.Permitted](ctx, api, "/access", query)
+					if err != nil {
+						return err
+					}
+					return printed(s, c, list, func() { printPermitted(s, list) })
+				}),
 			},
 			{
 				Name: "sessions", Usage: "list the open sessions of an account, or end one", ArgsUsage: "NAME",
@@ -84,23 +110,18 @@ func accountCommand(s Streams) *cli.Command {
 
 func alterAccount(s Streams) func(context.Context, *cli.Command, *client.Client) error {
 	return func(ctx context.Context, c *cli.Command, api *client.Client) error {
-		var to wire.AlteredAccount
-		if role := c.String("role"); role != "" {
-			to.Role = &role
-		}
-		disable, enable := c.Bool("disable"), c.Bool("enable")
-		switch {
-		case disable && enable:
+		if c.Bool("disable") == c.Bool("enable") {
 			return usage("Choose one of --disable and --enable.")
-		case disable || enable:
-			to.Disabled = &disable
-		case to.Role == nil:
-			return usage("Say what to alter: --role, --disable or --enable.")
 		}
+		to := wire.AlteredAccount{Disabled: c.Bool("disable")}
 		if _, err := api.Call(ctx, http.MethodPut, client.Path("accounts", c.Args().First()), nil, to, nil); err != nil {
 			return err
 		}
-		fmt.Fprintf(s.Out, "Account %s altered. Its sessions and tokens have ended.\n", c.Args().First())
+		if to.Disabled {
+			fmt.Fprintf(s.Out, "Account %s is disabled. Its sessions and tokens have ended.\n", c.Args().First())
+		} else {
+			fmt.Fprintf(s.Out, "Account %s is enabled.\n", c.Args().First())
+		}
 		return nil
 	}
 }
@@ -127,4 +148,34 @@ func printSessions(s Streams, list []wire.Session) {
 		rows[i] = []string{o.ID, o.Address, o.CreatedAt.Local().Format("2006-01-02 15:04"), o.ExpiresAt.Local().Format("2006-01-02 15:04")}
 	}
 	printTable(s.Out, []string{"id", "address", "opened", "ends"}, rows)
+}
+
+func printRights(s Streams, w wire.AccountRights) {
+	if len(w.Rights) == 0 {
+		fmt.Fprintf(s.Out, "%s may do nothing today.\n", w.Account)
+		return
+	}
+	rows := make([][]string, len(w.Rights))
+	for i, r := range w.Rights {
+		where := "everywhere"
+		if !r.Everywhere {
+			where = strings.Join(r.Units, ", ")
+		}
+		rows[i] = []string{string(r.Right), where, strings.Join(r.Through, ", ")}
+	}
+	printTable(s.Out, []string{"right", "where", "grants"}, rows)
+	fmt.Fprintln(s.Out)
+	printGrants(s, w.Grants)
+}
+
+func printPermitted(s Streams, list []wire.Permitted) {
+	if len(list) == 0 {
+		fmt.Fprintln(s.Out, "No account may do this.")
+		return
+	}
+	rows := make([][]string, len(list))
+	for i, p := range list {
+		rows[i] = []string{p.Account, strings.Join(p.Roles, ", "), strings.Join(p.Through, ", ")}
+	}
+	printTable(s.Out, []string{"account", "roles", "grants"}, rows)
 }

@@ -106,6 +106,8 @@ func root(s Streams) *cli.Command {
 			importCommand(s),
 			exportCommand(s),
 			accountCommand(s),
+			roleCommand(s),
+			grantCommand(s),
 			auditCommand(s),
 			signInCommand(s),
 			setUpCommand(s),

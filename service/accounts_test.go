@@ -2,9 +2,11 @@ package service_test
 
 import (
 	"net/http"
+	"slices"
 	"testing"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/formats/wire"
 )
 
@@ -87,15 +89,24 @@ func TestAccessEnds(t *testing.T) {
 	if _, err := signIn("another long password"); err != nil {
 		t.Errorf("by the new password: %v", err)
 	}
-	reader, disabled := "reader", true
-	if err := put(first, "/accounts/ines", wire.AlteredAccount{Role: &reader}); statusOf(err) != http.StatusForbidden {
+	if err := put(first, "/accounts/ines", wire.AlteredAccount{Disabled: true}); statusOf(err) != http.StatusForbidden {
 		t.Errorf("an author alters an account: %v", err)
 	}
-	if err := put(api, "/accounts/tomas", wire.AlteredAccount{Role: &reader}); err != nil {
+	if _, err := client.Post[wire.Grant](t.Context(), api, "/grants", wire.NewGrant{Account: "tomas", Role: "reader"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := client.Get[wire.Who](t.Context(), byToken, "/session", nil); statusOf(err) != http.StatusUnauthorized {
-		t.Errorf("an author's token of a reader: %v", err)
+	for _, g := range get[[]wire.Grant](t, api, "/grants") {
+		if g.Account == "tomas" && g.Role == "author" {
+			if _, err := api.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if _, err := client.Get[wire.Who](t.Context(), first, "/session", nil); statusOf(err) != http.StatusUnauthorized {
+		t.Errorf("a session from before the rights altered: %v", err)
+	}
+	if who := get[wire.Who](t, byToken, "/session"); len(who.Rights) != 1 {
+		t.Errorf("the author's token of a reader may %v", who.Rights)
 	}
 	third, err := signIn("another long password")
 	if err != nil {
@@ -104,7 +115,7 @@ func TestAccessEnds(t *testing.T) {
 	if who := get[wire.Who](t, third, "/session"); who.Role != "reader" || len(who.Rights) != 1 {
 		t.Errorf("the reader is %+v", who)
 	}
-	if err := put(api, "/accounts/tomas", wire.AlteredAccount{Disabled: &disabled}); err != nil {
+	if err := put(api, "/accounts/tomas", wire.AlteredAccount{Disabled: true}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := client.Get[wire.Who](t.Context(), third, "/session", nil); statusOf(err) != http.StatusUnauthorized {
@@ -113,10 +124,10 @@ func TestAccessEnds(t *testing.T) {
 	if _, err := signIn("another long password"); statusOf(err) != http.StatusUnauthorized {
 		t.Errorf("a disabled account signs in: %v", err)
 	}
-	if err := put(api, "/accounts/ines", wire.AlteredAccount{Disabled: &disabled}); statusOf(err) != http.StatusForbidden {
+	if err := put(api, "/accounts/ines", wire.AlteredAccount{Disabled: true}); statusOf(err) != http.StatusForbidden {
 		t.Errorf("somebody disables themselves: %v", err)
 	}
-	if err := put(api, "/accounts/nobody", wire.AlteredAccount{Disabled: &disabled}); statusOf(err) != http.StatusNotFound {
+	if err := put(api, "/accounts/nobody", wire.AlteredAccount{Disabled: true}); statusOf(err) != http.StatusNotFound {
 		t.Errorf("nobody's account: %v", err)
 	}
 }
@@ -142,16 +153,54 @@ func TestTheLastAdministratorStays(t *testing.T) {
 	if _, err := operator.Call(t.Context(), http.MethodPost, "/accounts", nil, friend, nil); err != nil {
 		t.Errorf("an operator makes an author: %v", err)
 	}
-	reader := "reader"
-	if _, err := operator.Call(
-		t.Context(),
-		http.MethodPut,
-		"/accounts/ines",
-		nil,
-		wire.AlteredAccount{Role: &reader},
-		nil,
-	); statusOf(err) != http.StatusConflict {
-		t.Errorf("the last administrator becomes a reader: %v", err)
+	for _, g := range get[[]wire.Grant](t, api, "/grants") {
+		if g.Account != "ines" {
+			continue
+		}
+		if _, err := operator.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); statusOf(err) != http.StatusUnprocessableEntity {
+			t.Errorf("an operator takes the administrator's grant away: %v", err)
+		}
+		if _, err := api.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); statusOf(err) != http.StatusForbidden {
+			t.Errorf("the administrator takes their own grant away: %v", err)
+		}
+	}
+	// Two administrators: each may take the other's grant away, and then the one that is left stays.
+	second := wire.NewAccount{Name: "second", Password: "a long enough password", Role: "administrator"}
+	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, second, nil); err != nil {
+		t.Fatal(err)
+	}
+	token, err = (&client.Client{Base: api.Base}).SignIn(t.Context(), second.Name, second.Password, "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := &client.Client{Base: api.Base, Token: token.Secret}
+	for _, g := range get[[]wire.Grant](t, api, "/grants") {
+		if g.Account == "ines" {
+			if _, err := other.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); err != nil {
+				t.Errorf("one of two administrators: %v", err)
+			}
+		}
+	}
+	// Somebody with the same rights by a role of another name is no administrator, but may manage access.
+	role := wire.NewRole{Title: "All but keys", Rights: access.Of(access.All...).List()}
+	role.Rights = slices.DeleteFunc(role.Rights, func(r access.Right) bool { return r == access.RecoveryKeys })
+	if _, err := other.Call(t.Context(), http.MethodPut, "/roles/all-but-keys", nil, role, nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Post[wire.Grant](t.Context(), other, "/grants", wire.NewGrant{Account: "operator", Role: "all-but-keys"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range get[[]wire.Grant](t, other, "/grants") {
+		if g.Account == "second" {
+			if _, err := operator.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); statusOf(err) != http.StatusConflict {
+				t.Errorf("the last administrator's grant is taken away: %v", err)
+			}
+		}
+	}
+	if _, err := operator.Call(t.Context(), http.MethodPut, "/accounts/second", nil, wire.AlteredAccount{Disabled: true}, nil); statusOf(
+		err,
+	) != http.StatusConflict {
+		t.Errorf("the last administrator is disabled: %v", err)
 	}
 }
 

@@ -306,7 +306,7 @@ func TestRefusalsSayWhat(t *testing.T) {
 		{"POST", "/changes", `{"title": true}`, "wrong-type", "/body/title", "true or false", "string"},
 		{"POST", "/changes", `[]`, "wrong-type", "/body", "a list", "object"},
 		{"POST", "/changes", `"a secret"`, "wrong-type", "/body", "a text", "object"},
-		{"POST", "/tokens", `{"name": "x", "role": "a secret", "days": 1}`, "not-one-of", "/body/role", "a text", "reader"},
+		{"GET", "/access?right=everything&kind=policies&id=x", "", "not-one-of", "/query/right", `"everything"`, "publish"},
 		{"POST", "/changes", `{"title": `, "syntax", "", "JSON", "documented form"},
 	} {
 		status, p := wrongly(t, api, c.method, c.path, "application/json", c.body)

@@ -127,7 +127,20 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
-	desk := signin.New(data, now)
+	desk := signin.New(data, now, signin.Directory{
+		GroupsOf: func(person string) (in []string) {
+			for _, id := range flow.Live().Plan.GroupsOfPerson(estate.PersonID(person)) {
+				in = append(in, string(id))
+			}
+			return in
+		},
+		Today: func() string { return string(flow.Today()) },
+		Unit:  func(id string) bool { return flow.Live().Plan.Unit(estate.UnitID(id)) != nil },
+		Group: func(id string) bool {
+			g, ok := flow.Live().Plan.Snapshot().Object(estate.KindGroup, id).(estate.Group)
+			return ok && g.Of == estate.OfPeople
+		},
+	})
 	code, err := desk.OpenSetup(context.Background())
 	if err != nil {
 		data.Close()

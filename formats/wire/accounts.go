@@ -12,8 +12,9 @@ type (
 	// Who is the caller.
 	Who struct {
 		Name   string   `json:"name"`
-		Role   string   `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
-		Rights []string `json:"rights" doc:"What the caller may do"`
+		Role   string   `json:"role" doc:"The roles that the caller has, in words"`
+		Rights []string `json:"rights" doc:"What the caller may do, everywhere or for some unit"`
+		Grants []Grant  `json:"grants" doc:"By which the caller may do it"`
 		Via    string   `json:"via" enum:"console,cli,api"`
 	}
 
@@ -34,21 +35,20 @@ type (
 	NewAccount struct {
 		Name     string `json:"name" maxLength:"64"`
 		Password string `json:"password" maxLength:"1024" format:"password"`
-		Role     string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Role     string `json:"role,omitempty" maxLength:"40" doc:"That counts everywhere and for good; without it the account may do nothing until it gets a grant"`
 	}
 
 	// Account is somebody who may sign in.
 	Account struct {
 		Name      string    `json:"name"`
-		Role      string    `json:"role"`
+		Role      string    `json:"role" doc:"The roles that it has today, in words"`
 		Disabled  bool      `json:"disabled,omitempty"`
 		CreatedAt time.Time `json:"created_at"`
 	}
 
-	// AlteredAccount says what becomes of an account; what is left out stays.
+	// AlteredAccount says what becomes of an account.
 	AlteredAccount struct {
-		Role     *string `json:"role,omitempty" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
-		Disabled *bool   `json:"disabled,omitempty"`
+		Disabled bool `json:"disabled"`
 	}
 
 	// NewPassword changes the password of the caller's account.
@@ -69,7 +69,7 @@ type (
 	// NewToken asks for a token.
 	NewToken struct {
 		Name string `json:"name" maxLength:"100" doc:"What the token is for"`
-		Role string `json:"role" enum:"administrator,reader,author,approver,publisher,service-desk,auditor,operator"`
+		Role string `json:"role,omitempty" maxLength:"40" doc:"The token has the rights of this role that its owner has; without it all rights of its owner"`
 		Days int    `json:"days" minimum:"1" maximum:"366"`
 	}
 
@@ -77,7 +77,7 @@ type (
 	Token struct {
 		ID        string    `json:"id"`
 		Name      string    `json:"name"`
-		Role      string    `json:"role"`
+		Role      string    `json:"role,omitempty"`
 		CreatedAt time.Time `json:"created_at"`
 		ExpiresAt time.Time `json:"expires_at"`
 		Secret    string    `json:"secret,omitempty"`

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,7 +27,7 @@ type sessionPath struct {
 func (s *server) registerAccounts() {
 	huma.Register(
 		s.api,
-		operation("alterAccount", http.MethodPut, "/accounts/{name}", "Give an account another role, disable or enable it",
+		operation("alterAccount", http.MethodPut, "/accounts/{name}", "Disable an account, or enable it again",
 			needs(access.Accounts), status(http.StatusNoContent)),
 		s.alterAccount,
 	)
@@ -43,34 +42,29 @@ func (s *server) registerAccounts() {
 			needs(access.Accounts), status(http.StatusNoContent)),
 		s.endAccountSession,
 	)
-	huma.Register(s.api, operation("ownSessions", http.MethodGet, "/sessions", "Your open sessions"), s.ownSessions)
+	huma.Register(s.api, operation("ownSessions", http.MethodGet, "/sessions", "Your open sessions", ownAccount), s.ownSessions)
 	huma.Register(
 		s.api,
-		operation("endOwnSession", http.MethodDelete, "/sessions/{id}", "End a session of yours", status(http.StatusNoContent)),
+		operation("endOwnSession", http.MethodDelete, "/sessions/{id}", "End a session of yours", ownAccount, status(http.StatusNoContent)),
 		s.endOwnSession,
 	)
 	huma.Register(
 		s.api,
-		operation("changePassword", http.MethodPut, "/password", "Change your password; your other sessions end", status(http.StatusNoContent)),
+		operation("changePassword", http.MethodPut, "/password", "Change your password; your other sessions end",
+			ownAccount, status(http.StatusNoContent)),
 		s.changePassword,
 	)
 }
 
-// alterAccount handles the operation alterAccount: give an account another role, disable or enable it.
+// alterAccount handles the operation alterAccount: disable an account, or enable it again.
 func (s *server) alterAccount(ctx context.Context, in *struct {
 	AccountPath
 	Body wire.AlteredAccount
 }) (*struct{}, error) {
-	err := s.SignIn.Alter(ctx, callerOf(ctx), in.Name, signin.Alteration{Role: in.Body.Role, Disabled: in.Body.Disabled})
+	err := s.SignIn.Disable(ctx, callerOf(ctx), in.Name, in.Body.Disabled)
 	if err == nil {
-		var what []string
-		if in.Body.Role != nil {
-			what = append(what, "role "+*in.Body.Role)
-		}
-		if in.Body.Disabled != nil {
-			what = append(what, map[bool]string{true: "disabled", false: "enabled"}[*in.Body.Disabled])
-		}
-		err = s.Flow.Record(ctx, actorOf(ctx), "alter account", in.Name+": "+strings.Join(what, ", "))
+		what := map[bool]string{true: "disabled", false: "enabled"}[in.Body.Disabled]
+		err = s.Flow.Record(ctx, actorOf(ctx), "alter account", in.Name+": "+what)
 	}
 	return nil, s.fault(ctx, err)
 }

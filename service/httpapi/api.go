@@ -91,6 +91,7 @@ func build(c Config) (*server, *gin.Engine) {
 
 	s.registerSession()
 	s.registerAccounts()
+	s.registerAccess()
 	s.registerOverview()
 	s.registerAudit()
 	s.registerDevices()
@@ -178,6 +179,10 @@ func needs(right access.Right) func(*huma.Operation) {
 	return func(op *huma.Operation) { op.Metadata["right"] = right }
 }
 
+// ownAccount marks an operation on the caller's own account: it needs somebody who is signed in, and no right.
+func ownAccount(op *huma.Operation) { op.Metadata["right"] = access.Right("") }
+
+// rightOf gives the right that an operation needs; empty: none.
 func rightOf(op *huma.Operation) access.Right {
 	if right, named := op.Metadata["right"].(access.Right); named {
 		return right

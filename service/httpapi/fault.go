@@ -16,6 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/wire"
@@ -73,6 +74,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 		answered  *wire.Problem
 		busy      *workflow.BusyError
 		denied    *access.DeniedError
+		outside   *access.OutsideError
 		own       *workflow.OwnRequestError
 		many      *signin.TooManyError
 	)
@@ -88,6 +90,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return p
 	case errors.As(err, &denied):
 		return mayNot(denied.Right)
+	case errors.As(err, &outside):
+		return s.outside(outside)
 	case errors.As(err, &own):
 		return problemOf(http.StatusForbidden, "own-request", own.Error())
 	case errors.As(err, &notFound):
@@ -119,6 +123,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusConflict, "last-administrator", "This is the last administrator. Make somebody else one first.")
 	case errors.Is(err, signin.ErrOwn):
 		return problemOf(http.StatusForbidden, "own-account", "Nobody alters their own rights. Ask another administrator.")
+	case errors.Is(err, signin.ErrInUse):
+		return problemOf(http.StatusConflict, "in-use", "Somebody has this role. Take the grants of it away first.")
 	case errors.Is(err, signin.ErrByToken):
 		return problemOf(http.StatusForbidden, "by-token", "A token makes no token. Sign in to make one.")
 	case errors.Is(err, signin.ErrTaken):
@@ -140,6 +146,20 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusServiceUnavailable, "let-go", "nobody waits for the answer any more")
 	}
 	return problemOf(http.StatusInternalServerError, "internal", s.logged(ctx, "request failed", "error", err))
+}
+
+// outside says that a right is held for some units alone, by their titles.
+func (s *server) outside(e *access.OutsideError) *wire.Problem {
+	titles := make([]string, len(e.Units))
+	plan := s.Flow.Live().Plan
+	for i, id := range e.Units {
+		titles[i] = id
+		if u := plan.Unit(estate.UnitID(id)); u != nil && u.Title != "" {
+			titles[i] = u.Title
+		}
+	}
+	return problemOf(http.StatusForbidden, "outside-scope", fmt.Sprintf("You have the right %q for %s alone, and %s concerns more than that.",
+		e.Right, strings.Join(titles, ", "), e.What))
 }
 
 // missing says that something is not there, and in which open change it is, where there is one.

@@ -51,21 +51,21 @@ func (s *server) registerSession() {
 		s.setUp,
 	)
 	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
-	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in"), s.whoAmI)
-	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", status(http.StatusNoContent)), s.signOut)
+	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in", ownAccount), s.whoAmI)
+	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", ownAccount, status(http.StatusNoContent)), s.signOut)
 	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", needs(access.Accounts)), s.listAccounts)
 	huma.Register(
 		s.api,
 		operation("addAccount", http.MethodPost, "/accounts", "Add an account", needs(access.Accounts), status(http.StatusNoContent)),
 		s.addAccount,
 	)
-	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens"), s.listTokens)
+	huma.Register(s.api, operation("listTokens", http.MethodGet, "/tokens", "Your tokens", ownAccount), s.listTokens)
 	huma.Register(
 		s.api,
-		operation("addToken", http.MethodPost, "/tokens", "Make a token; its secret is shown once", status(http.StatusCreated)),
+		operation("addToken", http.MethodPost, "/tokens", "Make a token; its secret is shown once", ownAccount, status(http.StatusCreated)),
 		s.addToken,
 	)
-	huma.Register(s.api, operation("dropToken", http.MethodDelete, "/tokens/{id}", "Revoke a token", status(http.StatusNoContent)),
+	huma.Register(s.api, operation("dropToken", http.MethodDelete, "/tokens/{id}", "Revoke a token", ownAccount, status(http.StatusNoContent)),
 		s.dropToken)
 }
 
@@ -109,7 +109,7 @@ func (s *server) signIn(ctx context.Context, in *struct {
 			cookieOf(sessionCookie, e.Secret, e.Expires, from.Secure),
 			cookieOf(knownCookie, e.Known, time.Now().AddDate(0, 0, 90), from.Secure),
 		},
-		whoOf(signin.CallerAs(in.Body.Name, e.Role, "console")),
+		s.whoOf(e.Caller),
 	}, nil
 }
 
@@ -145,13 +145,16 @@ func (s *server) setUp(ctx context.Context, in *struct{ Body wire.SetUp }) (*str
 
 // whoAmI handles the operation whoAmI: who is signed in.
 func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], error) {
-	return &output[wire.Who]{whoOf(callerOf(ctx))}, nil
+	return &output[wire.Who]{s.whoOf(callerOf(ctx))}, nil
 }
 
-func whoOf(c signin.Caller) wire.Who {
-	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}}
-	for _, r := range c.Rights.List() {
+func (s *server) whoOf(c signin.Caller) wire.Who {
+	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}}
+	for _, r := range c.Held.Anywhere().List() {
 		w.Rights = append(w.Rights, string(r))
+	}
+	for _, g := range c.Grants {
+		w.Grants = append(w.Grants, s.grantOf(g, ""))
 	}
 	return w
 }
@@ -161,17 +164,14 @@ func (s *server) listAccounts(ctx context.Context, _ *struct{}) (*output[[]wire.
 	rows, err := s.Flow.Accounts(ctx, actorOf(ctx))
 	list := make([]wire.Account, len(rows))
 	for i, a := range rows {
-		list[i] = wire.Account{Name: a.Name, Role: a.Role, Disabled: a.Disabled, CreatedAt: a.CreatedAt}
+		list[i] = wire.Account{Name: a.Name, Role: s.SignIn.Describe(ctx, a.Name), Disabled: a.Disabled, CreatedAt: a.CreatedAt}
 	}
 	return out(list, s.fault(ctx, err))
 }
 
 // addAccount handles the operation addAccount: add an account.
 func (s *server) addAccount(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
-	err := signin.MayGrant(callerOf(ctx), in.Body.Role)
-	if err == nil {
-		err = s.SignIn.AddAccount(ctx, in.Body.Name, in.Body.Password, in.Body.Role)
-	}
+	err := s.SignIn.AddAccount(ctx, callerOf(ctx), in.Body.Name, in.Body.Password, in.Body.Role)
 	if err == nil {
 		err = s.Flow.Record(ctx, actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
 	}

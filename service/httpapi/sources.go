@@ -214,7 +214,7 @@ func sourceWire(x *workflow.Source, by signin.Caller) wire.Source {
 		Runs:       []wire.SourceRun{},
 		Running:    runningWire(x.Running),
 	}
-	if by.Rights.Has(access.Sources) {
+	if by.Held.Everywhere.Has(access.Sources) {
 		w.SetUp, w.Proposed = x.SetUp, x.Proposed
 	}
 	for _, c := range x.Counts {
@@ -250,7 +250,7 @@ func (s *server) uploadTable(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	if !callerOf(ctx).Rights.Has(access.Sources) {
+	if !callerOf(ctx).Held.Everywhere.Has(access.Sources) {
 		writeProblem(c.Writer, mayNot(access.Sources))
 		return
 	}

@@ -18,68 +18,27 @@ var (
 	ErrOwn = errors.New("one's own rights")
 )
 
-// Alteration says what becomes of an account; what is nil stays.
-type Alteration struct {
-	Role     *string
-	Disabled *bool
-}
-
-// MayGrant refuses a role that gives people's access unless the caller has all of its rights: whoever manages accounts makes no
-// administrator.
-func MayGrant(by Caller, role string) error {
-	is, known := access.RoleOf(role)
-	if !known || is.Rights.Has(access.Accounts) && !by.Rights.Covers(is.Rights) {
-		return &InvalidError{"role", "a role that you may give"}
-	}
-	return nil
-}
-
-// Alter alters an account. Its sessions and tokens end when it is disabled, and when it gets another role: whoever has it signs in again.
-// Nobody alters their own account, and the last administrator stays one.
-func (d *Service) Alter(ctx context.Context, by Caller, name string, to Alteration) error {
+// Disable ends an account, or lets it sign in again. When it is disabled its sessions and tokens end. Nobody disables their own account, and
+// the last administrator stays one. Whoever manages access for some units alone disables nobody.
+func (d *Service) Disable(ctx context.Context, by Caller, name string, disabled bool) error {
 	if by.Name == name {
 		return ErrOwn
 	}
-	if to.Role != nil {
-		if err := MayGrant(by, *to.Role); err != nil {
-			return err
-		}
+	if !by.Held.Everywhere.Has(access.Accounts) {
+		return &access.OutsideError{Right: access.Accounts, Units: by.Held.UnitsWith(access.Accounts), What: "the account " + name}
 	}
 	return d.store.Transaction(ctx, func(tx *store.Store) error {
 		a, err := tx.Account(name)
-		if err != nil {
+		if err != nil || a.Disabled == disabled {
 			return err
 		}
-		was := a
-		if to.Role != nil {
-			a.Role = *to.Role
+		a.Disabled = disabled
+		if err := errors.Join(tx.SaveAccount(a), tx.DropSessionsOf(name, ""), tx.DropTokensOf(name)); err != nil {
+			return err
 		}
-		if to.Disabled != nil {
-			a.Disabled = *to.Disabled
-		}
-		if administers(was) && !administers(a) {
-			others, err := tx.Accounts()
-			if err != nil {
-				return err
-			}
-			left := 0
-			for _, o := range others {
-				if o.Name != name && administers(o) {
-					left++
-				}
-			}
-			if left == 0 {
-				return ErrLast
-			}
-		}
-		if a.Role == was.Role && a.Disabled == was.Disabled {
-			return nil
-		}
-		return errors.Join(tx.SaveAccount(a), tx.DropSessionsOf(name, ""), tx.DropTokensOf(name))
+		return d.administered(tx)
 	})
 }
-
-func administers(a store.Account) bool { return a.Role == access.Administrator && !a.Disabled }
 
 // ChangePassword gives the caller's account another password. The one that it has is asked for, and counted like a sign-in. The other
 // sessions of the account end.

@@ -26,17 +26,12 @@ import (
 // Caller is who is calling.
 type Caller struct {
 	Name   string
-	Role   string // id of the role of their account, or of their token
-	Rights access.Rights
-	Via    string // console, cli or api
-	By     string // what they signed in by: the hash of their session or token
-	Token  bool   // that is a token
-}
-
-// CallerAs gives a caller with the rights of a role. A role that is not known has none.
-func CallerAs(name, role, via string) Caller {
-	is, _ := access.RoleOf(role)
-	return Caller{Name: name, Role: role, Rights: is.Rights, Via: via}
+	Role   string         // the roles that they have, in words
+	Held   access.Held    // what they may do
+	Grants []access.Grant // by which they may do it
+	Via    string         // console, cli or api
+	By     string         // what they signed in by: the hash of their session or token
+	Token  bool           // that is a token
 }
 
 var (
@@ -74,8 +69,9 @@ const (
 
 // Service is where people and programs sign in. It is safe for concurrent use.
 type Service struct {
-	store *store.Store
-	now   func() time.Time
+	store     *store.Store
+	now       func() time.Time
+	directory Directory
 
 	tries  tries
 	queued atomic.Int32  // passwords that are hashed, or wait for it
@@ -83,8 +79,8 @@ type Service struct {
 }
 
 // New gives a service over a store.
-func New(s *store.Store, now func() time.Time) *Service {
-	return &Service{store: s, now: now, hashes: make(chan struct{}, 2)}
+func New(s *store.Store, now func() time.Time, directory Directory) *Service {
+	return &Service{store: s, now: now, directory: directory, hashes: make(chan struct{}, 2)}
 }
 
 // Secret makes a random text of 256 bits.
@@ -151,23 +147,43 @@ func (d *Service) SetUp(ctx context.Context, code, name, password string) error 
 		if _, err := tx.UseCode(HashOf(code), setupPurpose, d.now()); err != nil {
 			return ErrRefused
 		}
-		return tx.AddAccount(store.Account{Name: name, Role: access.Administrator, PasswordHash: hash, CreatedAt: d.now()})
+		return d.addAccount(tx, store.Account{Name: name, PasswordHash: hash, CreatedAt: d.now()}, access.Administrator, "set-up")
 	})
 }
 
-// AddAccount adds an account.
-func (d *Service) AddAccount(ctx context.Context, name, password, role string) error {
-	if _, known := access.RoleOf(role); !known {
+// AddAccount adds an account with a role that counts everywhere and for good; without a role it may do nothing until it gets a grant.
+func (d *Service) AddAccount(ctx context.Context, by Caller, name, password, role string) error {
+	find, err := d.roles(ctx)
+	if err != nil {
+		return err
+	}
+	is, known := find(role)
+	if role != "" && !known {
 		return &InvalidError{"role", "one of the roles that there are"}
+	}
+	if role != "" {
+		if err := d.mayGrant(by, access.Grant{Account: name, Role: role}, is); err != nil {
+			return err
+		}
 	}
 	hash, err := d.prepare(ctx, name, password)
 	if err != nil {
 		return err
 	}
-	if _, err := d.store.In(ctx).Account(name); err == nil {
-		return ErrTaken
+	return d.store.Transaction(ctx, func(tx *store.Store) error {
+		if _, err := tx.Account(name); err == nil {
+			return ErrTaken
+		}
+		return d.addAccount(tx, store.Account{Name: name, PasswordHash: hash, CreatedAt: d.now()}, role, by.Name)
+	})
+}
+
+// addAccount adds an account with a role, if one is named.
+func (d *Service) addAccount(tx *store.Store, a store.Account, role, by string) error {
+	if err := tx.AddAccount(a); err != nil || role == "" {
+		return err
 	}
-	return d.store.In(ctx).AddAccount(store.Account{Name: name, Role: role, PasswordHash: hash, CreatedAt: d.now()})
+	return tx.AddGrant(store.Grant{ID: "G-" + HashOf(Secret())[:10], Account: a.Name, Role: role, By: by, At: d.now()})
 }
 
 var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
@@ -193,8 +209,8 @@ type From struct {
 
 // Entered is what somebody gets who signed in.
 type Entered struct {
+	Caller  Caller
 	Secret  string // of the session
-	Role    string
 	Expires time.Time
 	Known   string // secret by which the browser is known from now on
 }
@@ -229,7 +245,10 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 	if !right {
 		return e, ErrRefused
 	}
-	e = Entered{Secret: Secret(), Role: row.Role, Expires: now.Add(sessionLife), Known: Secret()}
+	e = Entered{Caller: Caller{Name: name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife), Known: Secret()}
+	if err := d.identify(ctx, &e.Caller); err != nil {
+		return e, err
+	}
 	return e, d.store.Transaction(ctx, func(tx *store.Store) error {
 		if err := tx.AddKnownBrowser(
 			store.KnownBrowser{Hash: HashOf(e.Known), Account: name, CreatedAt: now, ExpiresAt: now.Add(knownLife)},
@@ -250,9 +269,15 @@ func (d *Service) BySession(ctx context.Context, secret string) (Caller, error) 
 	if err != nil || a.Disabled {
 		return Caller{}, ErrRefused
 	}
-	c := CallerAs(a.Name, a.Role, "console")
-	c.By = s.Hash
-	return c, nil
+	c := Caller{Name: a.Name, Via: "console", By: s.Hash}
+	return c, d.identify(ctx, &c)
+}
+
+// identify finds what a caller may do.
+func (d *Service) identify(ctx context.Context, c *Caller) (err error) {
+	c.Held, c.Grants, err = d.held(ctx, c.Name)
+	c.Role = describe(c.Grants)
+	return err
 }
 
 // SignOut ends the session by which somebody signed in; a token stays.
@@ -270,9 +295,18 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 	if err != nil || a.Disabled {
 		return Caller{}, ErrRefused
 	}
-	c := CallerAs(t.Account, t.Role, "api")
-	c.Rights &= CallerAs(a.Name, a.Role, "").Rights // never more than its owner has now
-	c.By, c.Token = t.Hash, true
+	c := Caller{Name: t.Account, Via: "api", By: t.Hash, Token: true}
+	if err := d.identify(ctx, &c); err != nil {
+		return Caller{}, err
+	}
+	find, err := d.roles(ctx)
+	if err != nil {
+		return Caller{}, err
+	}
+	if t.Role != "" { // never more than its owner has now
+		role, _ := find(t.Role)
+		c.Held, c.Role = c.Held.Only(role.Rights), t.Role
+	}
 	return c, nil
 }
 
@@ -287,11 +321,18 @@ func (d *Service) Active(ctx context.Context, c Caller) bool {
 
 // NewToken gives a token's secret, once. A token has no right that its owner lacks, and makes no token.
 func (d *Service) NewToken(ctx context.Context, c Caller, name, role string, days int) (secret string, t store.Token, err error) {
-	as, known := access.RoleOf(role)
+	find, err := d.roles(ctx)
+	if err != nil {
+		return "", t, err
+	}
+	as, known := find(role)
+	if role == "" { // all rights of its owner
+		as, known = access.Role{}, true
+	}
 	switch {
 	case c.Token:
 		return "", t, ErrByToken
-	case !known || !c.Rights.Covers(as.Rights):
+	case !known || !c.Held.Anywhere().Covers(as.Rights):
 		return "", t, &InvalidError{"role", "a role with no right that you do not have yourself"}
 	case name == "" || len(name) > 100:
 		return "", t, &InvalidError{"name", "1 to 100 characters that say what the token is for"}

@@ -28,10 +28,13 @@ func desk(t *testing.T) (*signin.Service, *store.Store, *clock) {
 	}
 	t.Cleanup(func() { s.Close() })
 	c := &clock{time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
-	return signin.New(s, c.now), s, c
+	return signin.New(s, c.now, signin.Directory{}), s, c
 }
 
 const password = "correct horse battery"
+
+// root is a caller who may do everything.
+var root = signin.Caller{Name: "root", Held: access.Held{Everywhere: access.Of(access.All...)}}
 
 var home = signin.From{Address: "192.0.2.7"}
 
@@ -69,7 +72,10 @@ func TestTheFirstAdministrator(t *testing.T) {
 		t.Errorf("a second first administrator: %v", err)
 	}
 	a, err := s.Account("ines")
-	if err != nil || a.Role != "administrator" || !strings.HasPrefix(a.PasswordHash, "$argon2id$v=19$m=19456,t=2,p=1$") ||
+	if _, held, err := d.Rights(t.Context(), "ines"); err != nil || len(held) != 1 || held[0].Role != access.Administrator || held[0].Unit != "" {
+		t.Errorf("the first administrator has %+v %v", held, err)
+	}
+	if err != nil || !strings.HasPrefix(a.PasswordHash, "$argon2id$v=19$m=19456,t=2,p=1$") ||
 		strings.Contains(a.PasswordHash, password) {
 		t.Errorf("the account is %+v %v", a, err)
 	}
@@ -77,20 +83,20 @@ func TestTheFirstAdministrator(t *testing.T) {
 
 func TestSessionsAndTokens(t *testing.T) {
 	d, s, c := desk(t)
-	if err := d.AddAccount(t.Context(), "ines", password, access.Administrator); err != nil {
+	if err := d.AddAccount(t.Context(), root, "ines", password, access.Administrator); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); !errors.Is(err, signin.ErrTaken) {
+	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); !errors.Is(err, signin.ErrTaken) {
 		t.Errorf("a name twice: %v", err)
 	}
 	var bad *signin.InvalidError
-	if err := d.AddAccount(t.Context(), "tomas", password, "owner"); !errors.As(err, &bad) {
+	if err := d.AddAccount(t.Context(), root, "tomas", password, "owner"); !errors.As(err, &bad) {
 		t.Errorf("an unknown role: %v", err)
 	}
 	entered, err := d.SignIn(t.Context(), "ines", password, home)
 	secret := entered.Secret
-	if err != nil || entered.Role != access.Administrator {
-		t.Fatal(entered.Role, err)
+	if err != nil || entered.Caller.Role != access.Administrator {
+		t.Fatal(entered.Caller, err)
 	}
 	if who, err := d.BySession(t.Context(), secret); err != nil || who.Name != "ines" || who.Via != "console" {
 		t.Errorf("the session is of %+v %v", who, err)
@@ -112,7 +118,7 @@ func TestSessionsAndTokens(t *testing.T) {
 	}
 	if _, _, err := d.NewToken(
 		t.Context(),
-		signin.CallerAs("tomas", access.Reader, "console"),
+		signin.Caller{Name: "tomas", Held: access.Held{Everywhere: access.Of(access.Read)}},
 		"more",
 		access.Administrator,
 		1,
@@ -151,7 +157,7 @@ func TestSessionsAndTokens(t *testing.T) {
 
 func TestWrongPasswordsAreCounted(t *testing.T) {
 	d, _, c := desk(t)
-	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); err != nil {
 		t.Fatal(err)
 	}
 	known, err := d.SignIn(t.Context(), "ines", password, home)
@@ -187,7 +193,7 @@ func TestWrongPasswordsAreCounted(t *testing.T) {
 // Guesses that come at once are counted before any of them is looked at, and those of one address over all names.
 func TestGuessesAtOnceAreCounted(t *testing.T) {
 	d, _, _ := desk(t)
-	if err := d.AddAccount(t.Context(), "ines", password, access.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); err != nil {
 		t.Fatal(err)
 	}
 	var looked, refused atomic.Int32
@@ -224,11 +230,11 @@ func TestEasyPasswordsAreRefused(t *testing.T) {
 	d, _, _ := desk(t)
 	for _, easy := range []string{"            ", "aaaaaaaaaaaaaa", "password1234", "ines.okafor2026", "short", "abababababab", strings.Repeat("ä", 257)} {
 		var bad *signin.InvalidError
-		if err := d.AddAccount(t.Context(), "ines.okafor", easy, access.Reader); !errors.As(err, &bad) || bad.Field != "password" {
+		if err := d.AddAccount(t.Context(), root, "ines.okafor", easy, access.Reader); !errors.As(err, &bad) || bad.Field != "password" {
 			t.Errorf("%q: %v", easy, err)
 		}
 	}
-	if err := d.AddAccount(t.Context(), "ines.okafor", strings.Repeat("äöüßé", 40), access.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), root, "ines.okafor", strings.Repeat("äöüßé", 40), access.Reader); err != nil {
 		t.Errorf("200 letters of two bytes each: %v", err)
 	}
 }

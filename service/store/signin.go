@@ -7,7 +7,6 @@ import "time"
 // Account is somebody who may sign in.
 type Account struct {
 	Name         string `gorm:"primaryKey"`
-	Role         string
 	PasswordHash string
 	CreatedAt    time.Time
 	Disabled     bool

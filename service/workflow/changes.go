@@ -44,7 +44,7 @@ type ChangeService struct {
 
 // NewChange opens a change.
 func (s *ChangeService) NewChange(ctx context.Context, by Actor, title, why string) (store.Change, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return store.Change{}, err
 	}
 	if err := checkTitle(title); err != nil {
@@ -129,7 +129,7 @@ func open(tx *store.Store, id string) (store.Change, error) {
 
 // Describe alters a change's title and reason.
 func (s *ChangeService) Describe(ctx context.Context, by Actor, id, title, why string) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	if err := checkTitle(title); err != nil {
@@ -144,7 +144,7 @@ func (s *ChangeService) Describe(ctx context.Context, by Actor, id, title, why s
 
 // Discard ends a change without publishing it. It stays as history.
 func (s *ChangeService) Discard(ctx context.Context, by Actor, id string) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	return s.alter(ctx, by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
@@ -166,6 +166,9 @@ func (s *ChangeService) alter(
 	err := s.store.Transaction(ctx, func(tx *store.Store) error {
 		c, err := open(tx, id)
 		if err != nil {
+			return err
+		}
+		if err := s.mayAlter(ctx, tx, by, id); err != nil {
 			return err
 		}
 		record, err := do(tx, &c)

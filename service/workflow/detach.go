@@ -37,7 +37,7 @@ func (s *AudienceService) Detach(
 	detach []estate.Detachment,
 	keep, look bool,
 ) (*DetachLook, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return nil, err
 	}
 	v, err := s.changes.ViewOf(ctx, by, change)

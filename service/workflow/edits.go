@@ -41,11 +41,15 @@ var editable = map[estate.Kind]bool{
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.
 func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in EditInput) (store.Edit, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return store.Edit{}, err
 	}
 	if !editable[in.Kind] {
 		return store.Edit{}, &NotFoundError{"editable kind of object", string(in.Kind)}
+	}
+	in, err := s.boundTo(by, in)
+	if err != nil {
+		return store.Edit{}, err
 	}
 	if _, err := decoded(in); err != nil { // before the change is looked at: a body that is no object is the caller's fault in any case
 		return store.Edit{}, err
@@ -55,7 +59,7 @@ func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in
 	}
 	var saved store.Edit
 	var over *laid
-	err := s.alter(ctx, by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
+	err = s.alter(ctx, by, change, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		edits, err := tx.Edits(change)
 		if err != nil {
 			return store.AuditRecord{}, err
@@ -117,6 +121,9 @@ func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in
 		}
 		if len(faults) > 0 {
 			return store.AuditRecord{}, faults
+		}
+		if err := s.checkScope(by, access.Write, live, over.snapshot, next); err != nil {
+			return store.AuditRecord{}, err
 		}
 		saved = next
 		action := "edit"
@@ -213,7 +220,7 @@ func inUse(in EditInput, faults problem.Faults) problem.Faults {
 
 // DropEdit takes an edit out of a change.
 func (s *ChangeService) DropEdit(ctx context.Context, by Actor, change string, kind estate.Kind, id string, expected int64) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	return s.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {
@@ -232,7 +239,7 @@ func (s *ChangeService) DropEdit(ctx context.Context, by Actor, change string, k
 
 // Rebase says that an edit, as it is, is meant to replace what is live now: somebody looked at what overtook it.
 func (s *ChangeService) Rebase(ctx context.Context, by Actor, change string, kind estate.Kind, id string) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	return s.alter(ctx, by, change, func(tx *store.Store, _ *store.Change) (store.AuditRecord, error) {

@@ -166,7 +166,7 @@ func (s *ConflictService) RequestTrial(ctx context.Context, by Actor, id string)
 
 // DecideException approves a request, which publishes the exception, or refuses it. Who asked can't approve.
 func (s *ConflictService) DecideException(ctx context.Context, by Actor, id string, approve bool, note string) (Request, error) {
-	if err := by.Need(access.ApproveExceptions); err != nil {
+	if err := by.NeedSomewhere(access.ApproveExceptions); err != nil {
 		return Request{}, err
 	}
 	r, err := s.store.In(ctx).ExceptionRequest(id)
@@ -178,6 +178,10 @@ func (s *ConflictService) DecideException(ctx context.Context, by Actor, id stri
 	}
 	if approve && r.AskedBy == by.Name {
 		return Request{}, &OwnRequestError{}
+	}
+	about := store.Edit{Kind: string(estate.KindException), ObjectID: id, Body: r.Body}
+	if err := s.checkScope(by, access.ApproveExceptions, s.Live(), nil, about); err != nil {
+		return Request{}, err
 	}
 	now := s.now()
 	r.State, r.DecidedBy, r.DecidedAt, r.Note = Refused, by.Name, &now, note

@@ -45,7 +45,7 @@ type FileService struct {
 
 // AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults when it is refused.
 func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return Kept{}, err
 	}
 	if err := checkFileName(name); err != nil {

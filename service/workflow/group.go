@@ -114,7 +114,7 @@ func (v View) UseOf(t estate.Target) GroupUse {
 // RetireGroup puts edits into a change that take a group away together with all that names it: it goes from audiences and groups,
 // and exceptions for it end.
 func (s *AudienceService) RetireGroup(ctx context.Context, by Actor, change, id string) (int, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return 0, err
 	}
 	target := estate.Target{Kind: estate.ToGroup, ID: id}

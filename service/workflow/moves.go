@@ -73,7 +73,11 @@ func (s *AudienceService) putAll(
 			}
 			next = append(next, e)
 		}
-		if _, err := s.changes.wellFormed(ctx, live, edits, change); err != nil {
+		after, err := s.changes.wellFormed(ctx, live, edits, change)
+		if err != nil {
+			return record, err
+		}
+		if err := s.checkScope(by, access.Write, live, after, next...); err != nil {
 			return record, err
 		}
 		n = len(next)
@@ -93,7 +97,7 @@ const MaxMoved = 20_000
 
 // Move puts edits into a change that give laptops another unit of their own; with an empty unit they follow their owners again.
 func (s *AudienceService) Move(ctx context.Context, by Actor, change string, devices []string, unit string) (int, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return 0, err
 	}
 	if len(devices) == 0 || len(devices) > MaxMoved {
@@ -139,7 +143,7 @@ func (s *AudienceService) Move(ctx context.Context, by Actor, change string, dev
 
 // MoveUnit puts an edit into a change that puts a unit, with all below it, below another.
 func (s *AudienceService) MoveUnit(ctx context.Context, by Actor, change, unit, parent string) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	_, err := s.putAll(ctx, by, change, "move unit", func(snapshot *estate.Snapshot) ([]EditInput, error) {

@@ -153,11 +153,15 @@ func (s *liveEstate) OriginOf(kind estate.Kind, id string) *Origin {
 
 // Retry asks that what failed on a device is tried again at its next check-in.
 func (s *LaptopService) Retry(ctx context.Context, by Actor, id string) (int, error) {
-	if err := by.Need(access.Devices); err != nil {
+	if err := by.NeedSomewhere(access.Devices); err != nil {
 		return 0, err
 	}
-	if s.Live().Plan.Device(estate.DeviceID(id)) == nil {
+	live := s.Live()
+	if live.Plan.Device(estate.DeviceID(id)) == nil {
 		return 0, &NotFoundError{"device", id}
+	}
+	if err := s.mayTouch(by, access.Devices, live, estate.DeviceID(id)); err != nil {
+		return 0, err
 	}
 	again := 0
 	err := s.store.Transaction(ctx, func(tx *store.Store) error {

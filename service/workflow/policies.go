@@ -113,7 +113,7 @@ type Merged struct {
 
 // MergeEdit brings an edit of a policy that began from base together with the one that a change has by now. Nothing is stored.
 func (s *ChangeService) MergeEdit(ctx context.Context, by Actor, change string, id estate.PolicyID, base, mine []byte) (*Merged, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return nil, err
 	}
 	e, err := s.store.In(ctx).Edit(change, string(estate.KindPolicy), string(id))
@@ -163,7 +163,7 @@ func (s *ChangeService) Split(
 	title string,
 	ids []setting.ID,
 ) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	v, err := s.ViewOf(ctx, by, change)
@@ -260,7 +260,11 @@ func (s *ChangeService) putTogether(ctx context.Context, by Actor, change string
 			saved = append(saved, next)
 			record.ObjectID, record.After = string(p.ID), record.After+string(body)+"\n"
 		}
-		if _, err := s.wellFormed(ctx, live, edits, change); err != nil {
+		after, err := s.wellFormed(ctx, live, edits, change)
+		if err != nil {
+			return record, err
+		}
+		if err := s.checkScope(by, access.Write, live, after, saved...); err != nil {
 			return record, err
 		}
 		return record, tx.SaveEdits(saved...)

@@ -33,7 +33,7 @@ type prepared struct {
 // It is refused when another change has published one of its objects since its edit began, and when the
 // estate would not be well-formed.
 func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, expected int64) (store.Publication, error) {
-	if err := by.Need(access.Publish); err != nil {
+	if err := by.NeedSomewhere(access.Publish); err != nil {
 		return store.Publication{}, err
 	}
 	s.writing.Lock()
@@ -50,6 +50,9 @@ func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, expect
 	}
 	p, err := s.prepare(ctx, c, edits)
 	if err != nil {
+		return store.Publication{}, err
+	}
+	if err := s.checkScope(by, access.Publish, p.live, p.draft.snapshot, edits...); err != nil {
 		return store.Publication{}, err
 	}
 	return s.publish(ctx, by, p, nil)

@@ -41,7 +41,7 @@ type Question struct {
 
 // AskOwners asks about a conflict or a problem that exists in what is live.
 func (s *ConflictService) AskOwners(ctx context.Context, by Actor, a Ask) (Question, error) {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return Question{}, err
 	}
 	live := s.Live()
@@ -111,7 +111,7 @@ func (s *ConflictService) AnswerQuestion(ctx context.Context, by Actor, id, answ
 	if err != nil {
 		return Question{}, err
 	}
-	if !by.Rights.Has(access.Write) && !slices.Contains(questionOf(q).Of, by.Name) {
+	if !by.Held.Everywhere.Has(access.Write) && !slices.Contains(questionOf(q).Of, by.Name) {
 		return Question{}, &NotFoundError{"question to you", id}
 	}
 	if strings.TrimSpace(answer) == "" {
@@ -124,7 +124,7 @@ func (s *ConflictService) AnswerQuestion(ctx context.Context, by Actor, id, answ
 
 // WithdrawQuestion takes a question back; only who asked can.
 func (s *ConflictService) WithdrawQuestion(ctx context.Context, by Actor, id string) error {
-	if err := by.Need(access.Write); err != nil {
+	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	q, err := s.openQuestion(ctx, id)

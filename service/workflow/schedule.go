@@ -94,7 +94,7 @@ func (s *SourceService) Due(ctx context.Context) {
 
 // actorOfSource is a source that does something by itself, through a schedule or its own interface.
 func actorOfSource(id, via string) Actor {
-	return Actor{Name: "source " + id, Via: via, Rights: access.Of(access.Read, access.Sources)}
+	return Actor{Name: "source " + id, Via: via, Held: access.Held{Everywhere: access.Of(access.Read, access.Sources)}}
 }
 
 // due says in which way a source is to be read now; empty: not yet.

@@ -14,7 +14,7 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-var tomas = Actor{Name: "tomas", Via: "console", Rights: access.Of(access.All...)}
+var tomas = Actor{Name: "tomas", Via: "console", Held: access.Held{Everywhere: access.Of(access.All...)}}
 
 func opened(t *testing.T, f *Service, title string) string {
 	t.Helper()

@@ -24,15 +24,19 @@ type Actor struct {
 	Name    string
 	Via     string // console, cli, api, or what the service itself does it for
 	Request string // id of the request, which the log has, too; empty: none
-	Rights  access.Rights
+	Held    access.Held
 }
 
-// Need gives an access.DeniedError where a right is missing.
+// Need gives an error where a right is not held everywhere: an access.DeniedError, or an access.OutsideError if it is held for some units.
+// Reading is not bounded by units: who may read something may read everything.
 func (a Actor) Need(r access.Right) error {
-	if !a.Rights.Has(r) {
-		return &access.DeniedError{Right: r}
+	if a.Held.Everywhere.Has(r) || r == access.Read && a.Held.Anywhere().Has(r) {
+		return nil
 	}
-	return nil
+	if units := a.Held.UnitsWith(r); len(units) > 0 {
+		return &access.OutsideError{Right: r, Units: units, What: "this"}
+	}
+	return &access.DeniedError{Right: r}
 }
 
 // Config says how a Service is made. Now defaults to the clock; Day, when set, is the day that exceptions are judged on.

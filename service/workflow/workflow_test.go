@@ -22,7 +22,7 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-var ines = Actor{Name: "ines", Via: "console", Rights: access.Of(access.All...)}
+var ines = Actor{Name: "ines", Via: "console", Held: access.Held{Everywhere: access.Of(access.All...)}}
 
 // flow is a service over a new database; day is the day that its clock shows.
 // calendar is the day that a service of a test believes it is. Services read it from several goroutines.

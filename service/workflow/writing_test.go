@@ -68,7 +68,7 @@ func TestFilesAreKeptOnce(t *testing.T) {
 	}
 	again, err := f.AddFile(
 		t.Context(),
-		Actor{Name: "tomas", Rights: access.Of(access.Read, access.Write)},
+		Actor{Name: "tomas", Held: access.Held{Everywhere: access.Of(access.Read, access.Write)}},
 		"other name.json",
 		rules,
 		contents.Options{},

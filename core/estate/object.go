@@ -1,0 +1,45 @@
+package estate
+
+import "slices"
+
+// Object gives the object of a kind and id, as Validate and edits know it: a Unit, Person, Device, Group, Policy, Exception, Ruling,
+// setting.Definition or Check. It is nil if there is none.
+func (s *Snapshot) Object(kind Kind, id string) any {
+	switch kind {
+	case KindUnit:
+		return objectIn(s.Units, func(u *Unit) bool { return string(u.ID) == id })
+	case KindPerson:
+		if who := s.Person(PersonID(id)); who != nil {
+			return *who
+		}
+	case KindDevice:
+		if d := s.Device(DeviceID(id)); d != nil {
+			return *d
+		}
+	case KindGroup:
+		return objectIn(s.Groups, func(g *Group) bool { return string(g.ID) == id })
+	case KindPolicy:
+		return objectIn(s.Policies, func(p *Policy) bool { return string(p.ID) == id })
+	case KindException:
+		return objectIn(s.Exceptions, func(x *Exception) bool { return string(x.ID) == id })
+	case KindRuling:
+		return objectIn(s.Rulings, func(r *Ruling) bool { return string(r.ID) == id })
+	case KindSetting:
+		for i := range s.Settings {
+			if string(s.Settings[i].ID) == id {
+				return s.Settings[i]
+			}
+		}
+	case KindCheck:
+		return objectIn(s.Checks, func(c *Check) bool { return string(c.ID) == id })
+	}
+	return nil
+}
+
+func objectIn[T any](list []T, is func(*T) bool) any {
+	at := slices.IndexFunc(list, func(x T) bool { return is(&x) })
+	if at < 0 {
+		return nil
+	}
+	return list[at]
+}
