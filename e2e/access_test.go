@@ -53,7 +53,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		"/policies/field-encryption/summary": "How to go back", "/dictionary/applications.permissions": "Several policies",
 		"/dictionary/define?from=media.camera": "Further words", "/dictionary?area=trust": "Certificates never to trust",
 		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/audit-log": "publish",
-		"/accounts": "(you)", "/access": "(this browser)", "/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads",
+		"/accounts": "(you)", "/accounts/" + adminName: "What it may do today", "/roles": "Service desk", "/access": "(this browser)", "/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads",
 		"/groups": "Release pilots", "/groups/old-chip": "The rule fails on", "/groups/new": "Who is in it", "/units": "Detached",
 		"/sources": "Inventory", "/sources/new": "A provisioning client",
 		"/sources/inventory": "Send a table", "/exceptions": "Sonar plotter", "/exceptions?ask=": "Nothing alters before",

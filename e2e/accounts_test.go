@@ -2,7 +2,7 @@ package e2e
 
 import "testing"
 
-// TestAccountsInTheConsole adds an account, gives it another role and disables it, and changes a password.
+// TestAccountsInTheConsole adds an account, gives it a role for a unit and disables it, defines a role, and changes a password.
 func TestAccountsInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -19,14 +19,29 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.choose("Role", "author")
 	p.button("Add the account")
 	p.shows("lena.brandt")
-	p.shows("Write changes")
-	p.choose("Role of lena.brandt", "auditor")
-	p.until(
-		"the role is altered",
-		`!!document.querySelector('select[aria-label="Role of lena.brandt"]') && document.querySelector('select[aria-label="Role of lena.brandt"]').value === 'auditor' && !document.querySelector('select[aria-label="Role of lena.brandt"]').disabled`,
-	)
+	p.link("lena.brandt")
+	p.shows("Open changes and edit in them")
+	p.button("Take away")
+	p.shows("the account may do nothing")
+	p.button("Give a role …")
+	p.choose("Role", "author")
+	p.choose("Where", "survey-fleet")
+	p.types("Until", "03312027") // in the order of the browser's locale
+	p.button("Give the role")
+	p.shows("until 2027-03-31")
+	p.until("the right is held for the unit", `[...document.querySelectorAll('main td')].some((c) => c.innerText === 'Survey fleet')`)
+	p.shot("account")
+	p.goTo("/roles")
+	p.button("Define a role …")
+	p.fill("Title", "Fleet writer")
+	p.button("Save the role")
+	p.shows("fleet-writer")
+	p.shot("roles")
+	p.goTo("/accounts")
+	p.shows("author (survey-fleet)")
 	p.shot("accounts")
-	p.button("Disable")
+	p.link("lena.brandt")
+	p.button("Disable the account")
 	p.shows("disabled")
 	p.goTo("/access")
 	p.shows("(this browser)")
@@ -41,6 +56,8 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.shot("access")
 	p.goTo("/audit-log")
 	p.shows("change password")
+	p.button("Verify the log")
+	p.shows("As it was written")
 	p.fill("What", "alter account")
 	p.until("the log is searched", `![...document.querySelectorAll('main td')].some((c) => c.innerText === 'change password')`)
 	p.button("alter account")

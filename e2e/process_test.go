@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -181,20 +182,22 @@ func (r *running) signIn() {
 	}
 }
 
-// published is the database of a service that has published the demo estate, made once for the whole run. Empty: not yet.
-var published []byte
+// published has the files of a service that has published the demo estate, made once for the whole run. nil: not yet.
+var published struct {
+	sync.Mutex
+	files map[string][]byte
+}
 
 // withDemo gives a service with the demo estate published, over a database of its own, with the command line signed in.
 func withDemo(t testing.TB) (*running, *client.Client) {
 	t.Helper()
-	if published == nil {
-		published = publishDemo(t)
+	folder := t.TempDir()
+	for name, data := range publishedDemo(t) {
+		if err := os.WriteFile(filepath.Join(folder, name), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
 	}
-	database := filepath.Join(t.TempDir(), "zridge.db")
-	if err := os.WriteFile(database, published, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	r := serve(t, database)
+	r := serve(t, filepath.Join(folder, "zridge.db"))
 	api := r.admin()
 	signedIn, err := json.Marshal(map[string]string{"service": r.address, "token": api.Token, "name": adminName})
 	if err != nil {
@@ -206,8 +209,19 @@ func withDemo(t testing.TB) (*running, *client.Client) {
 	return r, api
 }
 
-// publishDemo publishes the demo estate on a new service, and gives the service's database.
-func publishDemo(t testing.TB) []byte {
+// publishedDemo gives the files of a service on which the demo estate is published, by name. It is published once for all tests.
+func publishedDemo(t testing.TB) map[string][]byte {
+	t.Helper()
+	published.Lock()
+	defer published.Unlock()
+	if published.files == nil {
+		published.files = publishDemo(t)
+	}
+	return published.files
+}
+
+// publishDemo publishes the demo estate on a new service, and gives the service's database with the keys that sign its audit log.
+func publishDemo(t testing.TB) map[string][]byte {
 	t.Helper()
 	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
 	r.admin()
@@ -217,11 +231,15 @@ func publishDemo(t testing.TB) []byte {
 	if _, err := os.Stat(r.database + "-wal"); err == nil {
 		t.Fatal("the service stopped and left a write-ahead log")
 	}
-	data, err := os.ReadFile(r.database)
-	if err != nil {
-		t.Fatal(err)
+	files := map[string][]byte{}
+	for _, name := range []string{"zridge.db", "audit.key", "audit.pub"} {
+		data, err := os.ReadFile(filepath.Join(filepath.Dir(r.database), name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		files[name] = data
 	}
-	return data
+	return files
 }
 
 // patience bounds every wait. It is many times what a wait takes on a quiet machine, so that a busy one passes, too.

@@ -3,7 +3,7 @@
   var kept = null;
   try {
     kept = localStorage.getItem('theme');
-  } catch (e) {}
+  } catch {}
   var dark = kept ? kept === 'night-watch' : matchMedia('(prefers-color-scheme: dark)').matches;
   document.documentElement.dataset.theme = dark ? 'night-watch' : 'chart';
 })();

@@ -43,7 +43,10 @@ import { PolicyScreen } from './screens/policy';
 import { HistoryScreen } from './screens/policy/history';
 import { NewPolicyScreen } from './screens/policy/new';
 import { SummaryScreen } from './screens/policy/summary';
-import { AccessScreen, AccountsScreen } from './screens/accounts';
+import { AccountScreen } from './screens/access/account';
+import { AccountsScreen } from './screens/access/accounts';
+import { AccessScreen } from './screens/access/own';
+import { RolesScreen } from './screens/access/roles';
 import { AuditScreen } from './screens/audit';
 import { SourcesScreen } from './screens/sources';
 import { NewSourceScreen } from './screens/sources/new';
@@ -167,6 +170,8 @@ function Frame({ name, role }: { name: string; role: string }) {
           <Route path="/changes/:id" element={<ChangeScreen />} />
           <Route path="/audit-log" element={<AuditScreen />} />
           <Route path="/accounts" element={<AccountsScreen />} />
+          <Route path="/accounts/:id" element={<AccountScreen />} />
+          <Route path="/roles" element={<RolesScreen />} />
           <Route path="/access" element={<AccessScreen />} />
           <Route
             path="*"

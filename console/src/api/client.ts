@@ -4,7 +4,9 @@ import type { components, paths } from './schema';
 
 type Schemas = components['schemas'];
 export type Who = Schemas['Who'];
-export type Role = Who['role'];
+export type Role = Schemas['Role'];
+export type Grant = Schemas['Grant'];
+export type Session = Schemas['Session'];
 export type AuditRecord = Schemas['AuditRecord'];
 export type Verification = Schemas['Verification'];
 export type Overview = Schemas['Overview'];

@@ -1,0 +1,118 @@
+// Accounts: who may sign in, as what.
+import { useMutation } from '@tanstack/react-query';
+import { useState, type FormEvent } from 'react';
+import { Link } from 'react-router';
+import { api, got } from '../../api/client';
+import { useWho } from '../../api/queries';
+import { Dialog, Failed, Field, Loading, Page } from '../../ui/parts';
+import { Status, Time } from '../../ui/words';
+import { accessAltered, useAccounts, useRoles } from './words';
+
+export function AccountsScreen() {
+  const who = useWho().data;
+  const list = useAccounts();
+  const [adding, setAdding] = useState(false);
+  return (
+    <Page
+      title="Accounts"
+      lead="Who may sign in. What an account may do comes from its grants: roles, for the whole company or for a unit."
+      actions={
+        <>
+          <Link className="btn btn-sm" to="/roles">
+            Roles
+          </Link>
+          <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
+            Add an account …
+          </button>
+        </>
+      }
+    >
+      <Failed error={list.error} />
+      {list.isPending && <Loading />}
+      {list.data && (
+        <div className="sheet overflow-x-auto">
+          <table className="table table-sm">
+            <thead>
+              <tr>
+                <th>Name</th>
+                <th>Roles today</th>
+                <th>State</th>
+                <th>Since</th>
+              </tr>
+            </thead>
+            <tbody>
+              {list.data.map((a) => (
+                <tr key={a.name}>
+                  <td>
+                    <Link className="id link-hover link" to={`/accounts/${encodeURIComponent(a.name)}`}>
+                      {a.name}
+                    </Link>{' '}
+                    {a.name === who?.name && <span className="quiet">(you)</span>}
+                  </td>
+                  <td>{a.role}</td>
+                  <td>
+                    <Status of={a.disabled ? 'disabled' : 'active'} />
+                  </td>
+                  <td>
+                    <Time at={a.created_at} />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      <Dialog open={adding} onClose={() => setAdding(false)} title="Add an account">
+        {adding && <NewAccount onDone={() => setAdding(false)} />}
+      </Dialog>
+    </Page>
+  );
+}
+
+/** The texts of a form by the names of its fields. */
+export const texts = (e: FormEvent<HTMLFormElement>) => {
+  e.preventDefault();
+  const form = new FormData(e.currentTarget);
+  return (name: string) => String(form.get(name) ?? '');
+};
+
+function NewAccount({ onDone }: { onDone: () => void }) {
+  const roles = useRoles().data ?? [];
+  const add = useMutation({
+    mutationFn: (body: { name: string; password: string; role?: string }) => got(api.POST('/api/v1/accounts', { body })),
+    onSuccess: async () => {
+      await accessAltered();
+      onDone();
+    },
+  });
+  return (
+    <form
+      className="flex flex-col gap-3 text-sm"
+      onSubmit={(e) => {
+        const text = texts(e);
+        add.mutate({ name: text('name'), password: text('password'), ...(text('role') ? { role: text('role') } : {}) });
+      }}
+    >
+      <Field label="Name" hint="Of the person, as in the directory: lower-case letters, digits, dots and dashes, such as lena.brandt">
+        <input name="name" required maxLength={64} autoComplete="off" className="input input-sm w-full" />
+      </Field>
+      <Field label="First password" hint="At least 12 characters; hand it over in person">
+        <input name="password" type="password" required minLength={12} autoComplete="new-password" className="input input-sm w-full" />
+      </Field>
+      <Field label="Role" hint="Everywhere and for good. For a unit, or for some days, choose none and give the role on the account's page.">
+        <select name="role" className="select select-sm w-full" defaultValue="reader">
+          <option value="">None</option>
+          {roles.map((r) => (
+            <option key={r.id} value={r.id}>
+              {r.title}
+            </option>
+          ))}
+        </select>
+      </Field>
+      <Failed error={add.error} />
+      <button type="submit" className="btn btn-primary btn-sm self-end" disabled={add.isPending}>
+        Add the account
+      </button>
+    </form>
+  );
+}

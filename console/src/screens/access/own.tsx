@@ -1,0 +1,132 @@
+// One's own access: sessions, password, what one may do.
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
+import { api, got, type Session } from '../../api/client';
+import { keys, queries, useMay, useWho } from '../../api/queries';
+import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
+import { Time } from '../../ui/words';
+import { texts } from './accounts';
+import { daysOf, rightWords } from './words';
+
+export function AccessScreen() {
+  const who = useWho().data;
+  const mayManage = useMay('accounts');
+  return (
+    <Page
+      title="Your access"
+      lead={who && `${who.name}, ${who.role}`}
+      actions={
+        mayManage && (
+          <Link className="btn btn-sm" to="/accounts">
+            All accounts
+          </Link>
+        )
+      }
+    >
+      <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_24rem]">
+        <div className="flex min-w-0 flex-col gap-4">
+          <Sessions />
+          <Sheet title="What you may do" aside={who?.grants.map((g) => `${g.role}${g.unit ? ` in ${g.unit}` : ''}, ${daysOf(g)}`).join(' · ')}>
+            {who?.rights.length === 0 && <Empty>Nothing yet. Ask whoever manages accounts for a role.</Empty>}
+            <ul className="grid gap-x-6 gap-y-1 px-4 py-3 text-sm md:grid-cols-2">
+              {who?.rights.map((r) => (
+                <li key={r}>{rightWords[r] ?? r}</li>
+              ))}
+            </ul>
+          </Sheet>
+        </div>
+        <Password />
+      </div>
+    </Page>
+  );
+}
+
+function Sessions() {
+  const list = useQuery({ queryKey: [...keys.who, 'sessions'], queryFn: () => got(api.GET('/api/v1/sessions')) });
+  const end = useMutation({
+    mutationFn: (id: string) => got(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: [...keys.who, 'sessions'] }),
+  });
+  return (
+    <Sheet title="Your open sessions" aside="A session ends after 12 hours">
+      <Failed error={list.error ?? end.error} />
+      {list.isPending ? <Loading rows={2} /> : <SessionTable list={list.data ?? []} pending={end.isPending} end={(id) => end.mutate(id)} />}
+    </Sheet>
+  );
+}
+
+/** Open sessions, each with a button that ends it. */
+export function SessionTable({ list, pending, end }: { list: Session[]; pending: boolean; end: (id: string) => void }) {
+  if (list.length === 0) return <Empty>No open sessions.</Empty>;
+  return (
+    <table className="table table-sm">
+      <thead>
+        <tr>
+          <th>From</th>
+          <th>Opened</th>
+          <th>Ends</th>
+          <th>
+            <span className="sr-only">Actions</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {list.map((s) => (
+          <tr key={s.id}>
+            <td>
+              <span className="id">{s.address || 'unknown'}</span> {s.own && <span className="quiet">(this browser)</span>}
+            </td>
+            <td>
+              <Time at={s.created_at} />
+            </td>
+            <td>
+              <Time at={s.expires_at} />
+            </td>
+            <td className="text-right">
+              {!s.own && (
+                <button type="button" className="btn btn-ghost btn-xs" disabled={pending} onClick={() => end(s.id)}>
+                  End
+                </button>
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Password() {
+  const change = useMutation({
+    mutationFn: (body: { old: string; new: string }) => got(api.PUT('/api/v1/password', { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: [...keys.who, 'sessions'] }),
+  });
+  return (
+    <Sheet title="Change your password">
+      <form
+        className="flex flex-col gap-3 px-4 py-3 text-sm"
+        onSubmit={(e) => {
+          const form = e.currentTarget;
+          const text = texts(e);
+          change.mutate({ old: text('old'), new: text('new') }, { onSuccess: () => form.reset() });
+        }}
+      >
+        <Field label="Present password">
+          <input name="old" type="password" required autoComplete="current-password" className="input input-sm w-full" />
+        </Field>
+        <Field label="New password" hint="At least 12 characters. Your other sessions end.">
+          <input name="new" type="password" required minLength={12} autoComplete="new-password" className="input input-sm w-full" />
+        </Field>
+        <Failed error={change.error} />
+        {change.isSuccess && (
+          <p role="status" className="text-success">
+            Your password is changed.
+          </p>
+        )}
+        <button type="submit" className="btn btn-primary btn-sm self-end" disabled={change.isPending}>
+          Change the password
+        </button>
+      </form>
+    </Sheet>
+  );
+}
