@@ -6,6 +6,7 @@ ignore ./console/node_modules
 
 require (
 	cel.dev/cel-go v0.33.2
+	filippo.io/age v1.3.1
 	github.com/RoaringBitmap/roaring/v2 v2.30.0
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
@@ -16,12 +17,15 @@ require (
 	github.com/goccy/go-yaml v1.19.2
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
+	github.com/pquerna/otp v1.5.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/smallstep/pkcs7 v0.2.3
+	github.com/trustelem/zxcvbn v1.0.1
 	github.com/ulikunitz/xz v0.5.17
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/crypto v0.58.0
+	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	gorm.io/driver/sqlite v1.6.0
@@ -30,9 +34,12 @@ require (
 )
 
 require (
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/bits-and-blooms/bitset v1.24.4 // indirect
+	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
+	github.com/dlclark/regexp2 v1.11.0 // indirect
 	github.com/mschoch/smat v0.2.0 // indirect
-	golang.org/x/sync v0.24.0 // indirect
+	github.com/test-go/testify v1.1.4 // indirect
 )
 
 require (

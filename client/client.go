@@ -153,10 +153,16 @@ func Path(segments ...string) string {
 // SignIn makes a token for a name and password: it opens a session, makes the token in it and ends the session. The
 // password is sent once and kept nowhere.
 func (c *Client) SignIn(ctx context.Context, name, password, purpose string, days int) (wire.Token, error) {
+	return c.SignInWith(ctx, wire.Credentials{Name: name, Password: password}, purpose, days)
+}
+
+// SignInWith is SignIn for an account that may have a second factor. Without the code that it needs, the error is a wire.Problem with the
+// code "second-factor".
+func (c *Client) SignInWith(ctx context.Context, as wire.Credentials, purpose string, days int) (wire.Token, error) {
 	session := *c
 	session.Token = "" // a token makes no token
 	c = &session
-	header, err := c.Call(ctx, http.MethodPost, "/session", nil, wire.Credentials{Name: name, Password: password}, nil)
+	header, err := c.Call(ctx, http.MethodPost, "/session", nil, as, nil)
 	if err != nil {
 		return wire.Token{}, err
 	}

@@ -3,7 +3,6 @@
 package command
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -132,11 +131,22 @@ func readPassword(s Streams, prompt string) (string, error) {
 		fmt.Fprintln(s.Err)
 		return string(text), err
 	}
-	line, err := bufio.NewReader(s.In).ReadString('\n')
-	if err != nil && line == "" {
-		return "", usage("found no password on the input, expected one line")
+	// One byte at a time: what follows the line is for whoever reads next.
+	var line []byte
+	for one := make([]byte, 1); len(line) < 4096; {
+		n, err := s.In.Read(one)
+		if n == 1 && one[0] == '\n' {
+			break
+		}
+		line = append(line, one[:n]...)
+		if err != nil {
+			if len(line) == 0 {
+				return "", usage("found nothing on the input, expected one line: %s", strings.TrimRight(prompt, ": "))
+			}
+			break
+		}
 	}
-	return strings.TrimRight(line, "\r\n"), nil
+	return strings.TrimRight(string(line), "\r"), nil
 }
 
 func address(c *cli.Command) (string, error) {
@@ -176,14 +186,30 @@ func signInCommand(s Streams) *cli.Command {
 				return err
 			}
 			host, _ := os.Hostname()
-			token, err := api.SignIn(ctx, c.String("name"), password, "command line on "+host, c.Int("days"))
+			as, purpose := wire.Credentials{Name: c.String("name"), Password: password}, "command line on "+host
+			token, err := api.SignInWith(ctx, as, purpose, c.Int("days"))
+			var refused *wire.Problem
+			if errors.As(err, &refused) && refused.Code == "second-factor" {
+				if as.Code, err = readPassword(s, "Code of your app, or a recovery code: "); err != nil {
+					return err
+				}
+				token, err = api.SignInWith(ctx, as, purpose, c.Int("days"))
+			}
 			if err != nil {
 				return err
 			}
 			if err := keep(kept{Base: base, Token: token.Secret, Name: c.String("name"), CA: ca}); err != nil {
 				return err
 			}
-			fmt.Fprintf(s.Out, "Signed in to %s as %s (%s) until %s\n", base, c.String("name"), token.Role, token.ExpiresAt.Format("2006-01-02"))
+			api.Token = token.Secret
+			who, err := client.Get[wire.Who](ctx, api, "/session", nil)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.Out, "Signed in to %s as %s (%s) until %s\n", base, who.Name, who.Role, token.ExpiresAt.Format("2006-01-02"))
+			if who.FactorNeeded {
+				fmt.Fprintf(s.Out, "Your role demands a second factor. Set it up in the console, at %s/access, before anything else.\n", base)
+			}
 			return nil
 		},
 	}

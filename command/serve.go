@@ -71,6 +71,15 @@ func serveCommand(s Streams) *cli.Command {
 				},
 			},
 			dateFlag(),
+			&cli.StringSliceFlag{
+				Name:  "second-factor-for",
+				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up",
+			},
+			&cli.StringFlag{
+				Name:      "seal-key",
+				Usage:     "`FILE` with the key for secrets in the database; without it seal.key beside the database. It is made if it is not there",
+				TakesFile: true,
+			},
 			&cli.StringFlag{
 				Name:      "audit-key",
 				Usage:     "`FILE` with the key that signs the audit log; without it audit.key beside the database. It is made if it is not there",
@@ -119,8 +128,10 @@ func serveCommand(s Streams) *cli.Command {
 				Keep:     time.Duration(c.Int("keep-runs")) * 24 * time.Hour,
 				Log:      slog.New(slog.NewTextHandler(s.Err, nil)),
 
-				TLS:         service.TLS{Certificate: c.String("tls-cert"), Key: c.String("tls-key"), SelfSigned: c.Bool("tls-self-signed")},
-				Connections: c.Int("connections"),
+				TLS:             service.TLS{Certificate: c.String("tls-cert"), Key: c.String("tls-key"), SelfSigned: c.Bool("tls-self-signed")},
+				Connections:     c.Int("connections"),
+				SealKey:         c.String("seal-key"),
+				SecondFactorFor: c.StringSlice("second-factor-for"),
 				Audit: service.AuditLog{
 					Key:    c.String("audit-key"),
 					Copies: c.StringSlice("audit-copy"),

@@ -2,6 +2,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/httpapi"
+	"zenithridge.example/zridge/service/seal"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
@@ -39,7 +42,9 @@ type Config struct {
 	Hosts       []string       // names that the service answers to; none: those of the certificate, or of loopback
 	Connections int            // of one address at once; 0: 512
 
-	Audit AuditLog
+	Audit           AuditLog
+	SealKey         string   // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
+	SecondFactorFor []string // roles that demand a second factor
 }
 
 // Running is a service that answers.
@@ -104,6 +109,11 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
+	sealed, err := seal.Load(cmp.Or(c.SealKey, filepath.Join(filepath.Dir(c.Database), "seal.key")))
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
 	flow, err := workflow.New(
 		workflow.Config{
 			Store:     data,
@@ -127,7 +137,9 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
-	desk := signin.New(data, now, signin.Directory{
+	desk := signin.New(data, now, signin.Config{
+		Seal:   sealed,
+		Demand: c.SecondFactorFor,
 		GroupsOf: func(person string) (in []string) {
 			for _, id := range flow.Live().Plan.GroupsOfPerson(estate.PersonID(person)) {
 				in = append(in, string(id))

@@ -43,6 +43,7 @@ import { PolicyScreen } from './screens/policy';
 import { HistoryScreen } from './screens/policy/history';
 import { NewPolicyScreen } from './screens/policy/new';
 import { SummaryScreen } from './screens/policy/summary';
+import { ConfirmDialog } from './ui/confirm';
 import { AccountScreen } from './screens/access/account';
 import { AccountsScreen } from './screens/access/accounts';
 import { AccessScreen } from './screens/access/own';
@@ -86,6 +87,15 @@ export function App() {
         <Failed error={who.error} />
       </Page>
     );
+  if (who.data.factor_needed) {
+    // Nothing else is allowed before the second factor is set up.
+    return (
+      <main id="main">
+        <AccessScreen />
+        <ConfirmDialog />
+      </main>
+    );
+  }
   return (
     <OpenChangeProvider>
       <Frame name={who.data.name} role={who.data.role} />
@@ -192,6 +202,7 @@ function Frame({ name, role }: { name: string; role: string }) {
         </Routes>
       </main>
       <div className="col-start-2">
+        <ConfirmDialog />
         <ChangeBar />
       </div>
       <Finder open={finding} onClose={() => setFinding(false)} />

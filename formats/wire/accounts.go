@@ -16,12 +16,45 @@ type (
 		Rights []string `json:"rights" doc:"What the caller may do, everywhere or for some unit"`
 		Grants []Grant  `json:"grants" doc:"By which the caller may do it"`
 		Via    string   `json:"via" enum:"console,cli,api"`
+		// FactorNeeded says that a role demands a second factor: until it is set up, the caller may do nothing.
+		FactorNeeded bool `json:"factor_needed,omitempty"`
 	}
 
 	// Credentials sign somebody in.
 	Credentials struct {
 		Name     string `json:"name" maxLength:"64"`
 		Password string `json:"password" maxLength:"1024" format:"password"`
+		Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, or a recovery code; needed where the account has one"`
+	}
+
+	// Confirmation says again who sits at a session.
+	Confirmation struct {
+		Password string `json:"password" maxLength:"1024" format:"password"`
+		Code     string `json:"code,omitempty" maxLength:"40"`
+	}
+
+	// SecondFactor is the state of an account's second factor.
+	SecondFactor struct {
+		Active   bool `json:"active"`
+		Recovery int  `json:"recovery" doc:"Recovery codes that can still be used"`
+		Demanded bool `json:"demanded" doc:"A role that the account has demands it"`
+	}
+
+	// SecondFactorSetup is what an app of one-time codes (RFC 6238) needs.
+	SecondFactorSetup struct {
+		Secret  string `json:"secret" doc:"For typing"`
+		Address string `json:"address" doc:"otpauth://…"`
+		Picture string `json:"picture" doc:"QR code of the address: the base64 of a PNG"`
+	}
+
+	// OneTimeCode is a code that an app shows.
+	OneTimeCode struct {
+		Code string `json:"code" maxLength:"40"`
+	}
+
+	// RecoveryCodes sign in once each in the place of a one-time code. They are shown once.
+	RecoveryCodes struct {
+		Codes []string `json:"codes"`
 	}
 
 	// SetUp makes the first administrator.

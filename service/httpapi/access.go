@@ -26,7 +26,7 @@ func (s *server) registerAccess() {
 	huma.Register(
 		s.api,
 		operation("saveRole", http.MethodPut, "/roles/{id}", "Define a role, or alter one that was defined here",
-			needs(access.Accounts), status(http.StatusNoContent)),
+			recently, needs(access.Accounts), status(http.StatusNoContent)),
 		s.saveRole,
 	)
 	huma.Register(
@@ -39,13 +39,13 @@ func (s *server) registerAccess() {
 	huma.Register(
 		s.api,
 		operation("addGrant", http.MethodPost, "/grants", "Give a role to an account or to a group of people",
-			needs(access.Accounts), status(http.StatusCreated)),
+			recently, needs(access.Accounts), status(http.StatusCreated)),
 		s.addGrant,
 	)
 	huma.Register(
 		s.api,
 		operation("dropGrant", http.MethodDelete, "/grants/{id}", "Take a role away again",
-			needs(access.Accounts), status(http.StatusNoContent)),
+			recently, needs(access.Accounts), status(http.StatusNoContent)),
 		s.dropGrant,
 	)
 	huma.Register(

@@ -92,6 +92,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerSession()
 	s.registerAccounts()
 	s.registerAccess()
+	s.registerSecondFactor()
 	s.registerOverview()
 	s.registerAudit()
 	s.registerDevices()
@@ -181,6 +182,9 @@ func needs(right access.Right) func(*huma.Operation) {
 
 // ownAccount marks an operation on the caller's own account: it needs somebody who is signed in, and no right.
 func ownAccount(op *huma.Operation) { op.Metadata["right"] = access.Right("") }
+
+// recently marks an operation before which somebody at a session is asked for their password again.
+func recently(op *huma.Operation) { op.Metadata["recent"] = true }
 
 // rightOf gives the right that an operation needs; empty: none.
 func rightOf(op *huma.Operation) access.Right {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
@@ -23,6 +24,8 @@ const (
 	knownCookie   = "zridge_known" // of a browser that signed in before
 	// viaHeader is how the command line says that it is calling; it grants nothing.
 	viaHeader = "Zridge-Via"
+	// idleHeader is how a page says that it asks by itself, and that nobody has touched it for a while.
+	idleHeader = "Zridge-Idle"
 )
 
 type (
@@ -55,7 +58,7 @@ func withRequestID(c *gin.Context) {
 }
 
 // identify reads a bearer token, else a session cookie.
-func (s *server) identify(ctx context.Context, authorization, cookie, via string) (signin.Caller, error) {
+func (s *server) identify(ctx context.Context, authorization, cookie, via string, used bool) (signin.Caller, error) {
 	if token, ok := strings.CutPrefix(authorization, "Bearer "); ok {
 		c, err := s.SignIn.ByToken(ctx, token)
 		if via == "cli" {
@@ -64,7 +67,7 @@ func (s *server) identify(ctx context.Context, authorization, cookie, via string
 		return c, err
 	}
 	if cookie != "" {
-		return s.SignIn.BySession(ctx, cookie)
+		return s.SignIn.BySession(ctx, cookie, used)
 	}
 	return signin.Caller{}, signin.ErrRefused
 }
@@ -89,7 +92,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	if c, err := huma.ReadCookie(ctx, cookieName(sessionCookie, originOf(ctx.Context()).Secure)); err == nil {
 		cookie = c.Value
 	}
-	caller, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie, ctx.Header(viaHeader))
+	caller, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie, ctx.Header(viaHeader), ctx.Header(idleHeader) == "" && op.OperationID != "events")
 	refuse := func(p *wire.Problem) {
 		ctx.SetHeader("Content-Type", "application/problem+json")
 		ctx.SetStatus(p.Status)
@@ -103,13 +106,17 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		refuse(mayNot(right))
 		return
 	}
+	if op.Metadata["recent"] == true && !caller.Recent(time.Now()) {
+		refuse(problemOf(http.StatusForbidden, "confirm", "Give your password again: you signed in a while ago."))
+		return
+	}
 	next(huma.WithValue(ctx, callerKey{}, caller))
 }
 
 // signedIn guards what is no operation of the API. It tells the handlers after it who is calling.
 func (s *server) signedIn(c *gin.Context) {
 	cookie, _ := c.Cookie(cookieName(sessionCookie, originOf(c.Request.Context()).Secure))
-	caller, err := s.identify(c.Request.Context(), c.GetHeader("Authorization"), cookie, c.GetHeader(viaHeader))
+	caller, err := s.identify(c.Request.Context(), c.GetHeader("Authorization"), cookie, c.GetHeader(viaHeader), c.GetHeader(idleHeader) == "")
 	if err != nil {
 		writeProblem(c.Writer, mustSignIn())
 		c.Abort()

@@ -71,7 +71,7 @@ func (s *server) registerChanges() {
 	s.registerImpact()
 	huma.Register(
 		s.api,
-		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", needs(access.Publish)),
+		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", needs(access.Publish), recently),
 		s.publishChange,
 	)
 	s.registerEdits()

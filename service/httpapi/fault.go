@@ -123,6 +123,10 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusConflict, "last-administrator", "This is the last administrator. Make somebody else one first.")
 	case errors.Is(err, signin.ErrOwn):
 		return problemOf(http.StatusForbidden, "own-account", "Nobody alters their own rights. Ask another administrator.")
+	case errors.Is(err, signin.ErrSecondFactor):
+		return problemOf(http.StatusUnauthorized, "second-factor", "Give the code that your app shows, or a recovery code.")
+	case errors.Is(err, signin.ErrNoSession):
+		return problemOf(http.StatusForbidden, "by-token", "Sign in with a browser to do this: a token cannot.")
 	case errors.Is(err, signin.ErrInUse):
 		return problemOf(http.StatusConflict, "in-use", "Somebody has this role. Take the grants of it away first.")
 	case errors.Is(err, signin.ErrByToken):

@@ -4,6 +4,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
@@ -96,7 +97,10 @@ func (s *server) signIn(ctx context.Context, in *struct {
 		known = in.Secure
 	}
 	by := workflow.Actor{Name: in.Body.Name, Via: "console", Request: requestOf(ctx)}
-	e, err := s.SignIn.SignIn(ctx, in.Body.Name, in.Body.Password, signin.From{Address: from.Address, Known: known})
+	e, err := s.SignIn.SignIn(ctx, in.Body.Name, in.Body.Password, signin.From{Address: from.Address, Known: known, Code: in.Body.Code})
+	if errors.Is(err, signin.ErrSecondFactor) {
+		return nil, s.fault(ctx, err)
+	}
 	if err != nil {
 		s.Flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "console", Request: requestOf(ctx)}, "sign-in refused", from.Address)
 		return nil, s.fault(ctx, err)
@@ -149,7 +153,7 @@ func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], er
 }
 
 func (s *server) whoOf(c signin.Caller) wire.Who {
-	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}}
+	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}, FactorNeeded: c.FactorNeeded}
 	for _, r := range c.Held.Anywhere().List() {
 		w.Rights = append(w.Rights, string(r))
 	}

@@ -84,9 +84,11 @@ func sessionID(s store.Session) string { return s.Hash[:12] }
 // Sessions lists the open sessions of an account.
 func (d *Service) Sessions(ctx context.Context, by Caller, account string) ([]Open, error) {
 	rows, err := d.store.In(ctx).SessionsOf(account, d.now())
-	out := make([]Open, len(rows))
-	for i, s := range rows {
-		out[i] = Open{sessionID(s), s.Address, s.CreatedAt, s.ExpiresAt, s.Hash == by.By}
+	out := make([]Open, 0, len(rows))
+	for _, s := range rows {
+		if isOpen(s, d.now()) {
+			out = append(out, Open{sessionID(s), s.Address, s.CreatedAt, s.ExpiresAt, s.Hash == by.By})
+		}
 	}
 	return out, err
 }

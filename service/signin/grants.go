@@ -14,11 +14,14 @@ import (
 	"unicode/utf8"
 
 	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/service/seal"
 	"zenithridge.example/zridge/service/store"
 )
 
-// Directory is what the service knows of people and days, which grants depend on. The zero Directory knows nobody, and the day of the clock.
-type Directory struct {
+// Config is what access depends on besides the store. The zero Config knows nobody and the day of the clock, and has no second factors.
+type Config struct {
+	Seal     *seal.Key                    // with which secrets of second factors are kept
+	Demand   []string                     // roles that demand a second factor
 	GroupsOf func(person string) []string // groups of people that a person is in; an account is of the person with its name as id
 	Today    func() string                // the day on which grants are judged, as 2026-11-30
 	Unit     func(id string) bool         // whether there is such a unit
@@ -27,10 +30,15 @@ type Directory struct {
 
 // today gives the day on which grants are judged.
 func (d *Service) today() string {
-	if d.directory.Today != nil {
-		return d.directory.Today()
+	if d.config.Today != nil {
+		return d.config.Today()
 	}
 	return d.now().Format(time.DateOnly)
+}
+
+// demanded tells whether one of some grants is of a role that demands a second factor.
+func (d *Service) demanded(grants []access.Grant) bool {
+	return slices.ContainsFunc(grants, func(g access.Grant) bool { return slices.Contains(d.config.Demand, g.Role) })
 }
 
 // ErrInUse says that a role is granted to somebody.
@@ -129,11 +137,11 @@ func (d *Service) grantsOf(ctx context.Context, account string) ([]access.Grant,
 	var list []access.Grant
 	for _, g := range rows {
 		if g.Account != account {
-			if d.directory.GroupsOf == nil {
+			if d.config.GroupsOf == nil {
 				continue
 			}
 			if !asked {
-				asked, groups = true, d.directory.GroupsOf(account)
+				asked, groups = true, d.config.GroupsOf(account)
 			}
 			if !slices.Contains(groups, g.Group) {
 				continue
@@ -181,7 +189,7 @@ func (d *Service) mayGrant(by Caller, g access.Grant, role access.Role) error {
 	if g.Account == by.Name {
 		return ErrOwn
 	}
-	if g.Group != "" && d.directory.GroupsOf != nil && slices.Contains(d.directory.GroupsOf(by.Name), g.Group) {
+	if g.Group != "" && d.config.GroupsOf != nil && slices.Contains(d.config.GroupsOf(by.Name), g.Group) {
 		return ErrOwn
 	}
 	if !by.Held.Everywhere.Has(access.Accounts) && !by.Held.Units[g.Unit].Has(access.Accounts) {
@@ -209,9 +217,9 @@ func (d *Service) AddGrant(ctx context.Context, by Caller, g access.Grant) (acce
 		return g, &InvalidError{"role", "one of the roles that there are"}
 	case (g.Account == "") == (g.Group == ""):
 		return g, &InvalidError{"account", "an account or a group, one of both"}
-	case g.Group != "" && (d.directory.Group == nil || !d.directory.Group(g.Group)):
+	case g.Group != "" && (d.config.Group == nil || !d.config.Group(g.Group)):
 		return g, &InvalidError{"group", "the id of a group of people"}
-	case g.Unit != "" && (d.directory.Unit == nil || !d.directory.Unit(g.Unit)):
+	case g.Unit != "" && (d.config.Unit == nil || !d.config.Unit(g.Unit)):
 		return g, &InvalidError{"unit", "the id of a unit"}
 	}
 	for field, day := range map[string]string{"from": g.From, "until": g.Until} {

@@ -32,6 +32,9 @@ type Caller struct {
 	Via    string         // console, cli or api
 	By     string         // what they signed in by: the hash of their session or token
 	Token  bool           // that is a token
+
+	ConfirmedAt  time.Time // when the password of the session was asked for last
+	FactorNeeded bool      // a role of theirs demands a second factor, which they do not have: they may do nothing until they do
 }
 
 var (
@@ -69,9 +72,9 @@ const (
 
 // Service is where people and programs sign in. It is safe for concurrent use.
 type Service struct {
-	store     *store.Store
-	now       func() time.Time
-	directory Directory
+	store  *store.Store
+	now    func() time.Time
+	config Config
 
 	tries  tries
 	queued atomic.Int32  // passwords that are hashed, or wait for it
@@ -79,8 +82,8 @@ type Service struct {
 }
 
 // New gives a service over a store.
-func New(s *store.Store, now func() time.Time, directory Directory) *Service {
-	return &Service{store: s, now: now, directory: directory, hashes: make(chan struct{}, 2)}
+func New(s *store.Store, now func() time.Time, config Config) *Service {
+	return &Service{store: s, now: now, config: config, hashes: make(chan struct{}, 2)}
 }
 
 // Secret makes a random text of 256 bits.
@@ -205,6 +208,7 @@ func (d *Service) prepare(ctx context.Context, name, password string) (string, e
 type From struct {
 	Address string // of the network
 	Known   string // secret of the browser, which it got when it signed in before; empty: none
+	Code    string // one-time code or recovery code; empty: none
 }
 
 // Entered is what somebody gets who signed in.
@@ -236,7 +240,10 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		case err != nil:
 			return false, err
 		}
-		right, err := d.verify(ctx, row.PasswordHash, password)
+		right, err := d.verifyAll(ctx, row, password, from.Code)
+		if !known && errors.Is(err, ErrSecondFactor) {
+			err = nil
+		}
 		return right && known && utf8.RuneCountInString(password) <= maxPassword, err
 	})
 	if err != nil {
@@ -246,7 +253,7 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		return e, ErrRefused
 	}
 	e = Entered{Caller: Caller{Name: name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife), Known: Secret()}
-	if err := d.identify(ctx, &e.Caller); err != nil {
+	if err := d.identify(ctx, &e.Caller, row); err != nil {
 		return e, err
 	}
 	return e, d.store.Transaction(ctx, func(tx *store.Store) error {
@@ -255,28 +262,46 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		); err != nil {
 			return err
 		}
-		return tx.AddSession(store.Session{Hash: HashOf(e.Secret), Account: name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires})
+		return tx.AddSession(store.Session{
+			Hash: HashOf(e.Secret), Account: name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires, UsedAt: now, ConfirmedAt: now,
+		})
 	})
 }
 
-// BySession says whose session a secret is.
-func (d *Service) BySession(ctx context.Context, secret string) (Caller, error) {
+// isOpen tells whether a session has not expired, and was used within the last half hour.
+func isOpen(s store.Session, now time.Time) bool {
+	return s.ExpiresAt.After(now) && now.Sub(s.UsedAt) < idleFor
+}
+
+// BySession says whose session a secret is. used tells whether somebody asks, and not only an open page that nobody looks at: a session
+// that nobody uses for half an hour ends.
+func (d *Service) BySession(ctx context.Context, secret string, used bool) (Caller, error) {
 	s, err := d.store.In(ctx).Session(HashOf(secret))
-	if err != nil || !s.ExpiresAt.After(d.now()) {
+	now := d.now()
+	if err != nil || !isOpen(s, now) {
 		return Caller{}, ErrRefused
+	}
+	if used && now.Sub(s.UsedAt) > usedNoted {
+		s.UsedAt = now
+		if err := d.store.In(ctx).SaveSession(s); err != nil {
+			return Caller{}, err
+		}
 	}
 	a, err := d.store.In(ctx).Account(s.Account)
 	if err != nil || a.Disabled {
 		return Caller{}, ErrRefused
 	}
-	c := Caller{Name: a.Name, Via: "console", By: s.Hash}
-	return c, d.identify(ctx, &c)
+	c := Caller{Name: a.Name, Via: "console", By: s.Hash, ConfirmedAt: s.ConfirmedAt}
+	return c, d.identify(ctx, &c, a)
 }
 
 // identify finds what a caller may do.
-func (d *Service) identify(ctx context.Context, c *Caller) (err error) {
+func (d *Service) identify(ctx context.Context, c *Caller, a store.Account) (err error) {
 	c.Held, c.Grants, err = d.held(ctx, c.Name)
 	c.Role = describe(c.Grants)
+	if a.TOTP == "" && d.demanded(c.Grants) {
+		c.Held, c.FactorNeeded = access.Held{}, true
+	}
 	return err
 }
 
@@ -296,7 +321,7 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 		return Caller{}, ErrRefused
 	}
 	c := Caller{Name: t.Account, Via: "api", By: t.Hash, Token: true}
-	if err := d.identify(ctx, &c); err != nil {
+	if err := d.identify(ctx, &c, a); err != nil {
 		return Caller{}, err
 	}
 	find, err := d.roles(ctx)
@@ -313,7 +338,7 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 // Active tells whether the session or token by which somebody signed in still counts.
 func (d *Service) Active(ctx context.Context, c Caller) bool {
 	if s, err := d.store.In(ctx).Session(c.By); err == nil {
-		return s.ExpiresAt.After(d.now())
+		return isOpen(s, d.now())
 	}
 	t, err := d.store.In(ctx).Token(c.By)
 	return err == nil && t.ExpiresAt.After(d.now())

@@ -28,7 +28,7 @@ func desk(t *testing.T) (*signin.Service, *store.Store, *clock) {
 	}
 	t.Cleanup(func() { s.Close() })
 	c := &clock{time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
-	return signin.New(s, c.now, signin.Directory{}), s, c
+	return signin.New(s, c.now, signin.Config{}), s, c
 }
 
 const password = "correct horse battery"
@@ -98,13 +98,13 @@ func TestSessionsAndTokens(t *testing.T) {
 	if err != nil || entered.Caller.Role != access.Administrator {
 		t.Fatal(entered.Caller, err)
 	}
-	if who, err := d.BySession(t.Context(), secret); err != nil || who.Name != "ines" || who.Via != "console" {
+	if who, err := d.BySession(t.Context(), secret, true); err != nil || who.Name != "ines" || who.Via != "console" {
 		t.Errorf("the session is of %+v %v", who, err)
 	}
 	if _, err := s.Session(secret); !errors.Is(err, store.ErrNotFound) {
 		t.Error("the session's secret is stored as it is")
 	}
-	caller, _ := d.BySession(t.Context(), secret)
+	caller, _ := d.BySession(t.Context(), secret, true)
 	token, row, err := d.NewToken(t.Context(), caller, "nightly export", access.Reader, 1)
 	if err != nil || !strings.HasPrefix(token, "zrt_") || strings.Contains(row.Hash, token) {
 		t.Fatal(row, err)
@@ -136,12 +136,12 @@ func TestSessionsAndTokens(t *testing.T) {
 	if err := d.SignOut(t.Context(), caller); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.BySession(t.Context(), secret); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.BySession(t.Context(), secret, true); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("after signing out: %v", err)
 	}
 	again, _ := d.SignIn(t.Context(), "ines", password, home)
 	c.at = c.at.Add(25 * time.Hour)
-	if _, err := d.BySession(t.Context(), again.Secret); !errors.Is(err, signin.ErrRefused) {
+	if _, err := d.BySession(t.Context(), again.Secret, true); !errors.Is(err, signin.ErrRefused) {
 		t.Errorf("an expired session: %v", err)
 	}
 	if _, err := d.ByToken(t.Context(), token); !errors.Is(err, signin.ErrRefused) {

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/trustelem/zxcvbn"
 )
 
 const (
@@ -115,20 +117,15 @@ func (t *tries) forget(now time.Time) {
 	}
 }
 
-// tooEasy tells whether a password is guessed at once: one of few characters, or a name with something common around it.
+// easyScore is the score of zxcvbn below which a password is refused: 2 is guessed in about ten million tries.
+const easyScore = 2
+
+// judged is how much of a password is judged: what is longer takes long to judge, and is not easier.
+const judged = 64
+
+// tooEasy tells whether a password is easily guessed: made of common words, names, dates, runs of keys, or of the account's own name.
 func tooEasy(password, name string) bool {
-	letters := map[rune]bool{}
-	for _, r := range password {
-		letters[r] = true
-	}
-	if len(letters) < 5 {
-		return true
-	}
-	rest := strings.ToLower(password)
-	for _, common := range append(strings.FieldsFunc(name, func(r rune) bool { return r == '.' || r == '-' || r == '_' }),
-		"password", "passwort", "passw0rd", "qwertz", "qwerty", "letmein", "welcome", "admin", "administrator", "secret", "zenith", "ridge",
-		"1234567890", "123456789", "12345678", "1234567", "123456", "12345", "abcdef", "abc", "123", "2024", "2025", "2026", "2027", "!") {
-		rest = strings.ReplaceAll(rest, strings.ToLower(common), "")
-	}
-	return len([]rune(rest)) < 4
+	runes := []rune(password)
+	own := append(strings.FieldsFunc(name, func(r rune) bool { return r == '.' || r == '-' || r == '_' }), name, "zenith", "ridge", "zridge")
+	return zxcvbn.PasswordStrength(string(runes[:min(judged, len(runes))]), own).Score < easyScore
 }

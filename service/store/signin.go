@@ -10,6 +10,9 @@ type Account struct {
 	PasswordHash string
 	CreatedAt    time.Time
 	Disabled     bool
+	TOTP         string `gorm:"column:totp"`         // sealed secret of one-time codes; empty: none
+	TOTPPending  string `gorm:"column:totp_pending"` // one that is not confirmed yet
+	TOTPStep     int64  `gorm:"column:totp_step"`    // of the last code that was used: no code is used twice
 }
 
 // Session is a browser that is signed in.
@@ -19,6 +22,16 @@ type Session struct {
 	Address   string // of the network that it was opened from
 	CreatedAt time.Time
 	ExpiresAt time.Time
+
+	UsedAt      time.Time // last, by somebody
+	ConfirmedAt time.Time // when the password, and the second factor, were asked for last
+}
+
+// RecoveryCode signs somebody in once in the place of a one-time code.
+type RecoveryCode struct {
+	Account   string `gorm:"primaryKey"`
+	Hash      string `gorm:"primaryKey"`
+	CreatedAt time.Time
 }
 
 // Token is a program's way in.
@@ -78,6 +91,29 @@ func (s *Store) AddSession(n Session) error {
 // Session gives a session by its hash.
 func (s *Store) Session(hash string) (Session, error) {
 	return one[Session](s.db.Where("hash = ?", hash))
+}
+
+// SaveSession writes a session that is there.
+func (s *Store) SaveSession(n Session) error { return s.db.Save(&n).Error }
+
+// SetRecoveryCodes replaces the recovery codes of an account.
+func (s *Store) SetRecoveryCodes(account string, codes []RecoveryCode) error {
+	if err := s.db.Where("account = ?", account).Delete(&RecoveryCode{}).Error; err != nil || len(codes) == 0 {
+		return err
+	}
+	return s.db.Create(&codes).Error
+}
+
+// UseRecoveryCode removes a recovery code of an account; it tells whether there was one.
+func (s *Store) UseRecoveryCode(account, hash string) (bool, error) {
+	q := s.db.Where("account = ? AND hash = ?", account, hash).Delete(&RecoveryCode{})
+	return q.RowsAffected > 0, q.Error
+}
+
+// CountRecoveryCodes counts the recovery codes of an account that can still be used.
+func (s *Store) CountRecoveryCodes(account string) (n int64, err error) {
+	err = s.db.Model(&RecoveryCode{}).Where("account = ?", account).Count(&n).Error
+	return n, err
 }
 
 // KnownBrowser gives a browser by which an account signed in before.

@@ -116,6 +116,34 @@ export class Refusal extends Error {
 
 export const api = createClient<paths>({ baseUrl: '/' });
 
+let touched = Date.now();
+for (const input of ['pointerdown', 'keydown', 'wheel']) window.addEventListener(input, () => (touched = Date.now()), { passive: true, capture: true });
+
+/** Whoever asks somebody for their password again; true: the service knows now who sits here. */
+type Confirm = () => Promise<boolean>;
+let confirm: Confirm = () => Promise.resolve(false);
+export const onConfirm = (ask: Confirm) => {
+  confirm = ask;
+};
+
+const copies = new WeakMap<Request, Request>(); // of requests whose body may have to be sent again
+
+api.use({
+  onRequest({ request }) {
+    // A page that nobody touched for a minute asks by itself: that does not keep the session open.
+    if (Date.now() - touched > 60_000) request.headers.set('Zridge-Idle', '1');
+    copies.set(request, request.clone());
+    return request;
+  },
+  async onResponse({ request, response }) {
+    if (response.status !== 403) return response;
+    const problem = (await response.clone().json()) as Partial<Problem>;
+    const again = copies.get(request);
+    if (problem.code !== 'confirm' || !again || !(await confirm())) return response;
+    return fetch(again);
+  },
+});
+
 /** Gives the data of an answer, or throws its problem as a Refusal. */
 export async function got<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await answer;

@@ -1,6 +1,6 @@
 // Signing in, and making the first administrator with the one-time code.
 import { useState, type FormEvent } from 'react';
-import { api, got } from '../api/client';
+import { api, got, Refusal } from '../api/client';
 import { queries } from '../api/queries';
 import { Failed, Field } from '../ui/parts';
 
@@ -8,6 +8,7 @@ export function SignInScreen() {
   const [first, setFirst] = useState(false);
   const [error, setError] = useState<unknown>();
   const [busy, setBusy] = useState(false);
+  const [factor, setFactor] = useState(false); // the account has a second factor
   const send = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault();
     const form = new FormData(e.currentTarget);
@@ -16,10 +17,12 @@ export function SignInScreen() {
     setError(undefined);
     try {
       if (first) await got(api.POST('/api/v1/setup', { body: { code: text('code'), name: text('name'), password: text('password') } }));
-      await got(api.POST('/api/v1/session', { body: { name: text('name'), password: text('password') } }));
+      const code = text('second-factor');
+      await got(api.POST('/api/v1/session', { body: { name: text('name'), password: text('password'), ...(code ? { code } : {}) } }));
       await queries.invalidateQueries();
     } catch (refused) {
-      setError(refused);
+      if (refused instanceof Refusal && refused.problem.code === 'second-factor') setFactor(true);
+      else setError(refused);
     }
     setBusy(false);
   };
@@ -44,6 +47,11 @@ export function SignInScreen() {
         <Field label="Password" hint={first ? 'At least 12 characters' : undefined}>
           <input name="password" type="password" required autoComplete={first ? 'new-password' : 'current-password'} className="input w-full" />
         </Field>
+        {factor && (
+          <Field label="Code" hint="Six digits that your app shows, or a recovery code">
+            <input name="second-factor" required autoFocus autoComplete="one-time-code" inputMode="numeric" className="input w-full font-mono" />
+          </Field>
+        )}
         <Failed error={error} />
         <button type="submit" className="btn btn-primary" disabled={busy}>
           {first ? 'Make the first administrator' : 'Sign in'}

@@ -54,7 +54,7 @@ export function AccountScreen() {
             <Sheet title="Grants" aside="By which the account may do something">
               <GrantTable grants={rights.data.grants} own={own} />
             </Sheet>
-            <Sheet title="Open sessions" aside="A session ends after 12 hours">
+            <Sheet title="Open sessions" aside="A session ends after 12 hours, or half an hour without use">
               <AccountSessions name={name} />
             </Sheet>
           </div>

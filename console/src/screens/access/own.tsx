@@ -6,6 +6,7 @@ import { keys, queries, useMay, useWho } from '../../api/queries';
 import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from './accounts';
+import { SecondFactor } from './factor';
 import { daysOf, rightWords } from './words';
 
 export function AccessScreen() {
@@ -35,7 +36,10 @@ export function AccessScreen() {
             </ul>
           </Sheet>
         </div>
-        <Password />
+        <div className="flex min-w-0 flex-col gap-4">
+          <SecondFactor />
+          <Password />
+        </div>
       </div>
     </Page>
   );
@@ -48,7 +52,7 @@ function Sessions() {
     onSettled: () => queries.invalidateQueries({ queryKey: [...keys.who, 'sessions'] }),
   });
   return (
-    <Sheet title="Your open sessions" aside="A session ends after 12 hours">
+    <Sheet title="Your open sessions" aside="A session ends after 12 hours, or half an hour without use">
       <Failed error={list.error ?? end.error} />
       {list.isPending ? <Loading rows={2} /> : <SessionTable list={list.data ?? []} pending={end.isPending} end={(id) => end.mutate(id)} />}
     </Sheet>
