@@ -108,6 +108,7 @@ func root(s Streams) *cli.Command {
 			accountCommand(s),
 			roleCommand(s),
 			grantCommand(s),
+			tokenCommand(s),
 			auditCommand(s),
 			signInCommand(s),
 			setUpCommand(s),

@@ -34,6 +34,7 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/httpapi"
+	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 )
 
@@ -71,6 +72,15 @@ func serveCommand(s Streams) *cli.Command {
 				},
 			},
 			dateFlag(),
+			&cli.StringFlag{Name: "oidc-issuer", Usage: "`ADDRESS` of an OpenID Connect issuer through which people sign in"},
+			&cli.StringFlag{Name: "oidc-title", Usage: "what people know the issuer by: `TITLE`", Value: "your company's sign-in"},
+			&cli.StringFlag{Name: "oidc-client", Usage: "`ID` of the service at the issuer"},
+			&cli.StringFlag{Name: "oidc-secret", Usage: "`FILE` with the secret of the service at the issuer; without it a public client", TakesFile: true},
+			&cli.StringFlag{Name: "oidc-groups", Usage: "the `CLAIM` that lists the groups of a person", Value: "groups"},
+			&cli.StringSliceFlag{
+				Name:  "oidc-grant",
+				Usage: "the role that a group of the issuer gets: `GROUP=ROLE`, or GROUP=ROLE@UNIT for a unit",
+			},
 			&cli.StringSliceFlag{
 				Name:  "second-factor-for",
 				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up",
@@ -147,6 +157,10 @@ func serveCommand(s Streams) *cli.Command {
 					return usage("serve: found %s, expected the address or network of a proxy, such as 10.0.0.5 or 10.0.0.0/24", problem.Quote(text))
 				}
 				config.Proxies = append(config.Proxies, proxy)
+			}
+			var err error
+			if config.OIDC, err = oidcOf(c); err != nil {
+				return err
 			}
 			if c.IsSet("date") {
 				day, err := dayOf(c)
@@ -405,4 +419,33 @@ func checkDatabaseCommand(s Streams) *cli.Command {
 			return err
 		},
 	}
+}
+
+// oidcOf reads how people sign in through an issuer.
+func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
+	o := httpapi.OIDC{
+		Issuer: c.String("oidc-issuer"), Title: c.String("oidc-title"), Client: c.String("oidc-client"), GroupsClaim: c.String("oidc-groups"),
+	}
+	if o.Issuer == "" {
+		return o, nil
+	}
+	if !strings.HasPrefix(o.Issuer, "https://") && !strings.HasPrefix(o.Issuer, "http://127.0.0.1:") || o.Client == "" {
+		return o, usage("serve: --oidc-issuer takes an https address and needs --oidc-client")
+	}
+	if file := c.String("oidc-secret"); file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return o, err
+		}
+		o.Secret = strings.TrimSpace(string(text))
+	}
+	for _, text := range c.StringSlice("oidc-grant") {
+		group, role, ok := strings.Cut(text, "=")
+		role, unit, _ := strings.Cut(role, "@")
+		if !ok || group == "" || role == "" {
+			return o, usage("serve: found --oidc-grant %s, expected GROUP=ROLE or GROUP=ROLE@UNIT", problem.Quote(text))
+		}
+		o.Grants = append(o.Grants, signin.GroupGrant{Group: group, Role: role, Unit: unit})
+	}
+	return o, nil
 }

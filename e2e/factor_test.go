@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"testing"
 	"time"
 
@@ -49,4 +50,32 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	p.shows("9 recovery codes left")
 	p.button("Turn off")
 	p.shows("Set up one-time codes")
+}
+
+// TestThePasswordIsAskedForAgain does what matters some time after signing in: the page asks who sits there, and then does it.
+func TestThePasswordIsAskedForAgain(t *testing.T) {
+	t.Parallel()
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/roles")
+	p.button("Define a role …")
+	p.fill("Title", "Harbour reader")
+	db, err := sql.Open("sqlite3", "file:"+r.database+"?_busy_timeout=30000")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(`UPDATE sessions SET confirmed_at = ?`, time.Now().Add(-time.Hour).UTC()); err != nil {
+		t.Fatal(err)
+	}
+	p.button("Save the role")
+	p.shows("Is it you?")
+	p.shot("confirm")
+	p.fill("Password", "a wrong password")
+	p.button("Go on")
+	p.shows("the password that the account has")
+	p.fill("Password", adminPassword)
+	p.button("Go on")
+	p.shows("harbour-reader")
 }

@@ -45,6 +45,7 @@ type Config struct {
 	Audit           AuditLog
 	SealKey         string   // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
 	SecondFactorFor []string // roles that demand a second factor
+	OIDC            httpapi.OIDC
 }
 
 // Running is a service that answers.
@@ -196,6 +197,7 @@ func Start(c Config) (*Running, error) {
 				Log:     c.Log,
 				Ending:  ctx.Done(),
 				Proxies: c.Proxies,
+				OIDC:    c.OIDC,
 				MayHost: c.mayHost(secured),
 			},
 		),

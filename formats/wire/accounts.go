@@ -27,6 +27,11 @@ type (
 		Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, or a recovery code; needed where the account has one"`
 	}
 
+	// WaysToSignIn says how people can sign in, besides with a password.
+	WaysToSignIn struct {
+		Issuer string `json:"issuer,omitempty" doc:"What people know the OpenID Connect issuer by, at /api/v1/oidc/start; absent: there is none"`
+	}
+
 	// Confirmation says again who sits at a session.
 	Confirmation struct {
 		Password string `json:"password" maxLength:"1024" format:"password"`

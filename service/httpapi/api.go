@@ -34,6 +34,7 @@ type Config struct {
 	Log     *slog.Logger
 	Proxies []netip.Prefix         // whose X-Forwarded headers are believed
 	MayHost func(host string) bool // whether the service answers to a name; nil: to any
+	OIDC    OIDC                   // how people sign in through an issuer
 	Ending  <-chan struct{}        // closed when the service ends: streams end then, requests are finished
 }
 
@@ -42,6 +43,7 @@ type server struct {
 	Config
 	api     huma.API
 	streams streams
+	oidc    oidcFlow
 }
 
 const (
@@ -110,6 +112,10 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerEvents()
 
 	engine.GET("/api/v1/openapi.json", s.signedIn, s.document())
+	if s.OIDC.Issuer != "" {
+		engine.GET("/api/v1/oidc/start", s.startOIDC)
+		engine.GET("/api/v1/oidc/answer", s.answerOIDC)
+	}
 	engine.POST("/dm", s.deviceManagement)
 	engine.POST("/enrol", s.enrol)
 	engine.GET("/dm/files/:sha256", s.laptopFile)

@@ -51,6 +51,7 @@ func (s *server) registerSession() {
 		),
 		s.setUp,
 	)
+	huma.Register(s.api, operation("waysToSignIn", http.MethodGet, "/ways-to-sign-in", "How people can sign in", public), s.waysToSignIn)
 	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
 	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in", ownAccount), s.whoAmI)
 	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", ownAccount, status(http.StatusNoContent)), s.signOut)

@@ -232,6 +232,9 @@ func (d *Service) Confirm(ctx context.Context, c Caller, password string, from F
 	if c.Token {
 		return ErrNoSession
 	}
+	if a, err := d.store.In(ctx).Account(c.Name); err == nil && a.Subject != "" {
+		return &InvalidError{"password", "no password: sign in through your company's issuer again"}
+	}
 	right, err := d.tries.count(d.now(), []try{from.try(), {"account " + c.Name, accountTries}}, func() (bool, error) {
 		a, err := d.store.In(ctx).Account(c.Name)
 		if err != nil {

@@ -299,7 +299,7 @@ func (d *Service) BySession(ctx context.Context, secret string, used bool) (Call
 func (d *Service) identify(ctx context.Context, c *Caller, a store.Account) (err error) {
 	c.Held, c.Grants, err = d.held(ctx, c.Name)
 	c.Role = describe(c.Grants)
-	if a.TOTP == "" && d.demanded(c.Grants) {
+	if a.TOTP == "" && a.Subject == "" && d.demanded(c.Grants) { // an issuer has second factors of its own
 		c.Held, c.FactorNeeded = access.Held{}, true
 	}
 	return err

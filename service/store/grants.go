@@ -60,5 +60,10 @@ func (s *Store) Grant(id string) (Grant, error) { return one[Grant](s.db.Where("
 // AddGrant adds a grant.
 func (s *Store) AddGrant(g Grant) error { return s.db.Create(&g).Error }
 
+// DropGrantsBy removes the grants of an account that somebody gave.
+func (s *Store) DropGrantsBy(account, by string) error {
+	return s.db.Where(`account = ? AND "by" = ?`, account, by).Delete(&Grant{}).Error
+}
+
 // DropGrant removes a grant.
 func (s *Store) DropGrant(id string) error { return s.db.Where("id = ?", id).Delete(&Grant{}).Error }

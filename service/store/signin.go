@@ -10,6 +10,7 @@ type Account struct {
 	PasswordHash string
 	CreatedAt    time.Time
 	Disabled     bool
+	Subject      string // how an OpenID Connect issuer names it: the issuer, a space, and the subject; empty: it signs in with a password
 	TOTP         string `gorm:"column:totp"`         // sealed secret of one-time codes; empty: none
 	TOTPPending  string `gorm:"column:totp_pending"` // one that is not confirmed yet
 	TOTPStep     int64  `gorm:"column:totp_step"`    // of the last code that was used: no code is used twice
@@ -72,6 +73,11 @@ func (s *Store) CountAccounts() (n int64, err error) {
 // Account gives an account.
 func (s *Store) Account(name string) (Account, error) {
 	return one[Account](s.db.Where("name = ?", name))
+}
+
+// AccountOf gives the account that an OpenID Connect issuer names so.
+func (s *Store) AccountOf(subject string) (Account, error) {
+	return one[Account](s.db.Where("subject = ? AND subject <> ''", subject))
 }
 
 // Accounts lists accounts by name.

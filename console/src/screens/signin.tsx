@@ -1,4 +1,5 @@
 // Signing in, and making the first administrator with the one-time code.
+import { useQuery } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { api, got, Refusal } from '../api/client';
 import { queries } from '../api/queries';
@@ -6,6 +7,8 @@ import { Failed, Field } from '../ui/parts';
 
 export function SignInScreen() {
   const [first, setFirst] = useState(false);
+  const issuer = useQuery({ queryKey: ['ways-to-sign-in'], queryFn: () => got(api.GET('/api/v1/ways-to-sign-in')) }).data?.issuer;
+  const refused = new URLSearchParams(window.location.search).get('refused'); // by the issuer
   const [error, setError] = useState<unknown>();
   const [busy, setBusy] = useState(false);
   const [factor, setFactor] = useState(false); // the account has a second factor
@@ -47,6 +50,11 @@ export function SignInScreen() {
         <Field label="Password" hint={first ? 'At least 12 characters' : undefined}>
           <input name="password" type="password" required autoComplete={first ? 'new-password' : 'current-password'} className="input w-full" />
         </Field>
+        {refused && (
+          <p role="alert" className="text-sm text-error">
+            {refused}
+          </p>
+        )}
         {factor && (
           <Field label="Code" hint="Six digits that your app shows, or a recovery code">
             <input name="second-factor" required autoFocus autoComplete="one-time-code" inputMode="numeric" className="input w-full font-mono" />
@@ -56,6 +64,11 @@ export function SignInScreen() {
         <button type="submit" className="btn btn-primary" disabled={busy}>
           {first ? 'Make the first administrator' : 'Sign in'}
         </button>
+        {issuer && !first && (
+          <a className="btn" href="/api/v1/oidc/start">
+            Sign in with {issuer}
+          </a>
+        )}
         <button type="button" className="link quiet self-start text-sm" onClick={() => setFirst(!first)}>
           {first ? 'Back to signing in' : 'First start? Use the one-time code'}
         </button>

@@ -1,5 +1,5 @@
 // Asks for the password again, before what matters: publishing, granting, keys. The request that the service refused is sent again afterwards.
-import { useMutation } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useEffect, useState, type FormEvent } from 'react';
 import { api, got, onConfirm } from '../api/client';
 import { Dialog, Failed, Field } from './parts';
@@ -19,6 +19,7 @@ export function ConfirmDialog() {
 }
 
 function ConfirmForm({ onDone }: { onDone: () => void }) {
+  const issuer = useQuery({ queryKey: ['ways-to-sign-in'], queryFn: () => got(api.GET('/api/v1/ways-to-sign-in')) }).data?.issuer;
   const confirm = useMutation({
     mutationFn: (body: { password: string; code?: string }) => got(api.PUT('/api/v1/session', { body })),
     onSuccess: onDone,
@@ -39,6 +40,15 @@ function ConfirmForm({ onDone }: { onDone: () => void }) {
         <input name="code" autoComplete="one-time-code" inputMode="numeric" className="input input-sm w-full font-mono" />
       </Field>
       <Failed error={confirm.error} />
+      {issuer && (
+        <p className="quiet">
+          You have no password here?{' '}
+          <a className="link" href="/api/v1/oidc/start?again=1">
+            Sign in with {issuer} again
+          </a>
+          , and then repeat what you did.
+        </p>
+      )}
       <button type="submit" className="btn btn-primary btn-sm self-end" disabled={confirm.isPending}>
         Go on
       </button>

@@ -1,0 +1,108 @@
+// This file signs people in whom an OpenID Connect issuer vouches for.
+
+package signin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/service/store"
+)
+
+// External is somebody for whom an issuer vouches.
+type External struct {
+	Issuer, Subject string
+	Name            string   // that the account gets at its first sign-in, such as lena.brandt
+	Groups          []string // that the issuer says they are in
+}
+
+// GroupGrant gives a role to whoever the issuer says is in a group.
+type GroupGrant struct {
+	Group string
+	Role  string
+	Unit  string // empty: everywhere
+}
+
+// byIssuer is who gives grants by the groups of an issuer.
+const byIssuer = "oidc"
+
+// NameTakenError says that an account of the name that the issuer gives is there, and is not the issuer's.
+type NameTakenError struct{ Name string }
+
+func (e *NameTakenError) Error() string {
+	return fmt.Sprintf("An account named %q is here already and signs in with a password. Ask an administrator.", e.Name)
+}
+
+// SignInExternal opens a session for somebody for whom an issuer vouches. Their account is made at the first sign-in. At every sign-in its
+// grants by the issuer's groups are made anew; other grants stay.
+func (d *Service) SignInExternal(ctx context.Context, who External, grants []GroupGrant, from From) (e Entered, err error) {
+	if who.Issuer == "" || who.Subject == "" {
+		return e, ErrRefused
+	}
+	find, err := d.roles(ctx)
+	if err != nil {
+		return e, err
+	}
+	now := d.now()
+	subject := who.Issuer + " " + who.Subject
+	var account store.Account
+	err = d.store.Transaction(ctx, func(tx *store.Store) error {
+		account, err = tx.AccountOf(subject)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			name := strings.ToLower(who.Name)
+			if !accountName.MatchString(name) {
+				return &InvalidError{"name", "a name of 1 to 64 letters, digits, '.', '_' or '-' from the issuer"}
+			}
+			if _, err := tx.Account(name); err == nil {
+				return &NameTakenError{name}
+			}
+			account = store.Account{Name: name, Subject: subject, CreatedAt: now}
+			if err := tx.AddAccount(account); err != nil {
+				return err
+			}
+		case err != nil:
+			return err
+		}
+		if account.Disabled {
+			return ErrRefused
+		}
+		return d.grantByGroups(tx, account.Name, who.Groups, grants, find)
+	})
+	if err != nil {
+		return e, err
+	}
+	e = Entered{Caller: Caller{Name: account.Name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife)}
+	if err := d.identify(ctx, &e.Caller, account); err != nil {
+		return e, err
+	}
+	return e, d.store.In(ctx).AddSession(store.Session{
+		Hash: HashOf(e.Secret), Account: account.Name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires, UsedAt: now, ConfirmedAt: now,
+	})
+}
+
+// grantByGroups replaces the grants that an account has by the groups of the issuer. Roles that are not there are passed over.
+func (d *Service) grantByGroups(
+	tx *store.Store, account string, groups []string, grants []GroupGrant, role func(id string) (access.Role, bool),
+) error {
+	if err := tx.DropGrantsBy(account, byIssuer); err != nil {
+		return err
+	}
+	in := map[string]bool{}
+	for _, g := range groups {
+		in[g] = true
+	}
+	for _, g := range grants {
+		if _, known := role(g.Role); !known || !in[g.Group] {
+			continue
+		}
+		row := store.Grant{ID: "G-" + HashOf(Secret())[:10], Account: account, Role: g.Role, Unit: g.Unit, By: byIssuer, At: d.now()}
+		if err := tx.AddGrant(row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
