@@ -18,7 +18,7 @@
 //
 // A plan is made, and an altered plan brought up to date, in this order:
 //
-//	number     objects, values and rules get dense numbers that stay the same from one plan to the next (build.go, number.go;
+//	number     objects, values and rules get dense numbers that stay the same from one plan to the next (build*.go, number.go;
 //	           internal/intern)
 //	groups     members of groups are computed from lists, rules and nested groups (groups.go)
 //	match      each policy's audience becomes one set of laptops for each level at which it applies (matches.go; internal/match)
