@@ -217,7 +217,9 @@ func TestSigningInThroughAnIssuer(t *testing.T) {
 	}
 	refused("a disabled account", "may not sign in", map[string]any{"sub": "1234"}, nil, nil)
 	log := get[[]wire.AuditRecord](t, api, "/audit?action=sign+in")
-	if !slices.ContainsFunc(log, func(r wire.AuditRecord) bool { return r.By == "lena.brandt" && strings.Contains(r.After, "through "+i.URL) }) {
+	if !slices.ContainsFunc(log, func(r wire.AuditRecord) bool {
+		return r.By == "lena.brandt" && strings.Contains(r.After, "through "+i.URL)
+	}) {
 		t.Errorf("the audit log has %+v", log)
 	}
 }

@@ -27,6 +27,32 @@ type (
 		Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, or a recovery code; needed where the account has one"`
 	}
 
+	// Passkey is a key of a device by which somebody signs in.
+	Passkey struct {
+		ID        string     `json:"id"`
+		Name      string     `json:"name"`
+		CreatedAt time.Time  `json:"created_at"`
+		UsedAt    *time.Time `json:"used_at,omitempty"`
+	}
+
+	// PasskeyOptions are the options of WebAuthn for a browser, in the JSON form of the standard.
+	PasskeyOptions struct {
+		ID      string `json:"id,omitempty" doc:"Names the options when the answer is sent"`
+		Options any    `json:"options"`
+	}
+
+	// NewPasskey is what a device made, in the JSON form of WebAuthn.
+	NewPasskey struct {
+		Name       string         `json:"name" maxLength:"80" doc:"Says which device it is"`
+		Credential map[string]any `json:"credential"`
+	}
+
+	// PasskeyAnswer is what a device answered, in the JSON form of WebAuthn.
+	PasskeyAnswer struct {
+		ID         string         `json:"id" maxLength:"64"`
+		Credential map[string]any `json:"credential"`
+	}
+
 	// WaysToSignIn says how people can sign in, besides with a password.
 	WaysToSignIn struct {
 		Issuer string `json:"issuer,omitempty" doc:"What people know the OpenID Connect issuer by, at /api/v1/oidc/start; absent: there is none"`

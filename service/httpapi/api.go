@@ -95,6 +95,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerAccounts()
 	s.registerAccess()
 	s.registerSecondFactor()
+	s.registerPasskeys()
 	s.registerOverview()
 	s.registerAudit()
 	s.registerDevices()

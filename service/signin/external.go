@@ -76,7 +76,7 @@ func (d *Service) SignInExternal(ctx context.Context, who External, grants []Gro
 		return e, err
 	}
 	e = Entered{Caller: Caller{Name: account.Name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife)}
-	if err := d.identify(ctx, &e.Caller, account); err != nil {
+	if err := d.identify(ctx, &e.Caller, account, true); err != nil {
 		return e, err
 	}
 	return e, d.store.In(ctx).AddSession(store.Session{

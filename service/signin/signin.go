@@ -76,9 +76,10 @@ type Service struct {
 	now    func() time.Time
 	config Config
 
-	tries  tries
-	queued atomic.Int32  // passwords that are hashed, or wait for it
-	hashes chan struct{} // bounds how many passwords are hashed at once: each takes 19 MiB
+	tries      tries
+	ceremonies ceremonies
+	queued     atomic.Int32  // passwords that are hashed, or wait for it
+	hashes     chan struct{} // bounds how many passwords are hashed at once: each takes 19 MiB
 }
 
 // New gives a service over a store.
@@ -253,7 +254,7 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		return e, ErrRefused
 	}
 	e = Entered{Caller: Caller{Name: name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife), Known: Secret()}
-	if err := d.identify(ctx, &e.Caller, row); err != nil {
+	if err := d.identify(ctx, &e.Caller, row, false); err != nil {
 		return e, err
 	}
 	return e, d.store.Transaction(ctx, func(tx *store.Store) error {
@@ -292,14 +293,14 @@ func (d *Service) BySession(ctx context.Context, secret string, used bool) (Call
 		return Caller{}, ErrRefused
 	}
 	c := Caller{Name: a.Name, Via: "console", By: s.Hash, ConfirmedAt: s.ConfirmedAt}
-	return c, d.identify(ctx, &c, a)
+	return c, d.identify(ctx, &c, a, s.Strong)
 }
 
-// identify finds what a caller may do.
-func (d *Service) identify(ctx context.Context, c *Caller, a store.Account) (err error) {
+// identify finds what a caller may do. strong tells whether a passkey vouches for them.
+func (d *Service) identify(ctx context.Context, c *Caller, a store.Account, strong bool) (err error) {
 	c.Held, c.Grants, err = d.held(ctx, c.Name)
 	c.Role = describe(c.Grants)
-	if a.TOTP == "" && a.Subject == "" && d.demanded(c.Grants) { // an issuer has second factors of its own
+	if !strong && a.TOTP == "" && a.Subject == "" && d.demanded(c.Grants) { // an issuer has second factors of its own
 		c.Held, c.FactorNeeded = access.Held{}, true
 	}
 	return err
@@ -321,7 +322,11 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 		return Caller{}, ErrRefused
 	}
 	c := Caller{Name: t.Account, Via: "api", By: t.Hash, Token: true}
-	if err := d.identify(ctx, &c, a); err != nil {
+	keys, err := d.store.In(ctx).Passkeys(a.Name)
+	if err != nil {
+		return Caller{}, err
+	}
+	if err := d.identify(ctx, &c, a, len(keys) > 0); err != nil {
 		return Caller{}, err
 	}
 	find, err := d.roles(ctx)

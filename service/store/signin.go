@@ -10,6 +10,7 @@ type Account struct {
 	PasswordHash string
 	CreatedAt    time.Time
 	Disabled     bool
+	Handle       string // by which devices with passkeys know the account: random, in base64; empty: none yet
 	Subject      string // how an OpenID Connect issuer names it: the issuer, a space, and the subject; empty: it signs in with a password
 	TOTP         string `gorm:"column:totp"`         // sealed secret of one-time codes; empty: none
 	TOTPPending  string `gorm:"column:totp_pending"` // one that is not confirmed yet
@@ -25,6 +26,7 @@ type Session struct {
 	ExpiresAt time.Time
 
 	UsedAt      time.Time // last, by somebody
+	Strong      bool      // a passkey opened it
 	ConfirmedAt time.Time // when the password, and the second factor, were asked for last
 }
 

@@ -4,6 +4,7 @@ import { useState, type FormEvent } from 'react';
 import { api, got, Refusal } from '../api/client';
 import { queries } from '../api/queries';
 import { Failed, Field } from '../ui/parts';
+import { hasPasskeys, passkeyFailed, signInWithPasskey } from './access/passkeys';
 
 export function SignInScreen() {
   const [first, setFirst] = useState(false);
@@ -12,6 +13,17 @@ export function SignInScreen() {
   const [error, setError] = useState<unknown>();
   const [busy, setBusy] = useState(false);
   const [factor, setFactor] = useState(false); // the account has a second factor
+  const passkey = async () => {
+    setBusy(true);
+    setError(undefined);
+    try {
+      await signInWithPasskey();
+      await queries.invalidateQueries();
+    } catch (refused) {
+      setError(passkeyFailed(refused));
+    }
+    setBusy(false);
+  };
   const send = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault();
     const form = new FormData(e.currentTarget);
@@ -64,6 +76,11 @@ export function SignInScreen() {
         <button type="submit" className="btn btn-primary" disabled={busy}>
           {first ? 'Make the first administrator' : 'Sign in'}
         </button>
+        {!first && hasPasskeys() && (
+          <button type="button" className="btn" disabled={busy} onClick={() => void passkey()}>
+            Sign in with a passkey
+          </button>
+        )}
         {issuer && !first && (
           <a className="btn" href="/api/v1/oidc/start">
             Sign in with {issuer}

@@ -7,6 +7,7 @@ import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from './accounts';
 import { SecondFactor } from './factor';
+import { Passkeys } from './passkeys';
 import { daysOf, rightWords } from './words';
 
 export function AccessScreen() {
@@ -37,6 +38,7 @@ export function AccessScreen() {
           </Sheet>
         </div>
         <div className="flex min-w-0 flex-col gap-4">
+          <Passkeys />
           <SecondFactor />
           <Password />
         </div>
