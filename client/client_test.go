@@ -91,12 +91,7 @@ func TestRefusalsAreProblems(t *testing.T) {
 		t.Errorf("an answer that can't be read: %v", err)
 	}
 	nobody := &client.Client{Base: "http://127.0.0.1:9"}
-	if _, err := client.Get[wire.Change](
-		context.Background(),
-		nobody,
-		"/x",
-		nil,
-	); err == nil ||
+	if _, err := client.Get[wire.Change](context.Background(), nobody, "/x", nil); err == nil ||
 		!strings.Contains(err.Error(), "127.0.0.1:9") {
 		t.Errorf("nobody there: %v", err)
 	}

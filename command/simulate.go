@@ -38,10 +38,7 @@ func simulateCommand(s Streams) *cli.Command {
 			&cli.IntFlag{Name: "count", Value: 20, Usage: "`NUMBER` of laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
 			&cli.StringFlag{Name: "state", Value: "laptops.json", Usage: "`FILE` with the laptops' enrolments (secret)", TakesFile: true},
-			share(
-				"slow",
-				"check in at a fifth of the pace",
-			),
+			share("slow", "check in at a fifth of the pace"),
 			share("offline", "check in once and never again"),
 			share("refuse", "refuse a setting"),
 			share("wrong", "report wrong values"),

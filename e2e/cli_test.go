@@ -44,12 +44,7 @@ policies:
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out := r.must(
-		"change",
-		"edit",
-		change,
-		file,
-	); !strings.Contains(out, "alter policies/lost-and-found") ||
+	if out := r.must("change", "edit", change, file); !strings.Contains(out, "alter policies/lost-and-found") ||
 		!strings.Contains(out, "create rulings/R-night") {
 		t.Errorf("edit says\n%s", out)
 	}

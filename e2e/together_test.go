@@ -264,12 +264,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 		"mine is in the change",
 		`!document.body.innerText.includes('while you typed') && [...document.querySelectorAll('button')].some((b) => b.innerText === 'Put into the change' && b.disabled)`,
 	)
-	if is, err := client.Get[wire.Change](
-		context.Background(),
-		api,
-		"/changes/"+change.ID,
-		nil,
-	); err != nil ||
+	if is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+change.ID, nil); err != nil ||
 		!slices.ContainsFunc(is.Edits, func(e wire.Edit) bool {
 			return e.ID == "field-laptops" && strings.Contains(string(e.Body), `in device.tags`)
 		}) {

@@ -76,11 +76,7 @@ func TestTablesThatComeAndGo(t *testing.T) {
 		if run.State != "taken" {
 			t.Fatalf("turn %d: %s %+v", turn, run.State, run.Report)
 		}
-		if again := sent(
-			t,
-			api,
-			table,
-		); again.Report.Same != len(rows) ||
+		if again := sent(t, api, table); again.Report.Same != len(rows) ||
 			again.Report.New+again.Report.Altered+again.Report.Left+again.Report.Back != 0 {
 			t.Errorf("turn %d, the same again: %+v", turn, again.Report)
 		}

@@ -249,10 +249,7 @@ func TestManySettingsGoInSeveralAtomics(t *testing.T) {
 			1,
 		),
 		"}",
-	) + `,"settings":[` + strings.Join(
-		settings,
-		",",
-	) + `]}`
+	) + `,"settings":[` + strings.Join(settings, ",") + `]}`
 	publishEstate(t, api, estate)
 	l, m := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
 	out := checkIn(t, l)

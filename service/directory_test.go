@@ -295,11 +295,7 @@ func TestADirectoryIsFollowed(t *testing.T) {
 	if g := object[files.GroupDoc](t, api, "groups", "group1"); len(g.Members) != 6 || g.Of != "people" || g.Title != "Group 1" {
 		t.Errorf("a group: %+v", g)
 	}
-	if again := read(
-		t,
-		api,
-		"full",
-	); again.State != "taken" || again.Report.Same != 17 ||
+	if again := read(t, api, "full"); again.State != "taken" || again.Report.Same != 17 ||
 		again.Report.New+again.Report.Altered+again.Report.Left != 0 {
 		t.Errorf("read again: %+v", again.Report)
 	}
@@ -431,12 +427,7 @@ func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 		"nothing to read":                  func(l *directory.LDAP) { l.People.Filter, l.Units.Filter, l.Groups.Filter = "", "", "" },
 		"a taken name":                     func(l *directory.LDAP) { l.People.Attributes = map[string]string{"mail": "mail"} },
 	} {
-		if _, err := client.Post[wire.Source](
-			context.Background(),
-			api,
-			"/sources",
-			server.source(alter),
-		); err == nil ||
+		if _, err := client.Post[wire.Source](context.Background(), api, "/sources", server.source(alter)); err == nil ||
 			!strings.Contains(err.Error(), "expected") {
 			t.Errorf("%s: %v", name, err)
 		}

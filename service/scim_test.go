@@ -142,12 +142,7 @@ func TestTheServiceDescribesItself(t *testing.T) {
 			t.Errorf("%s: %v", feature, config.at(feature))
 		}
 	}
-	if types := p.must(
-		http.StatusOK,
-		"GET",
-		"/ResourceTypes",
-		"",
-	); types.at("totalResults") != 2.0 ||
+	if types := p.must(http.StatusOK, "GET", "/ResourceTypes", ""); types.at("totalResults") != 2.0 ||
 		types.at("Resources", 0, "schemaExtensions", 0, "schema") != "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User" {
 		t.Errorf("types: %v", types.body)
 	}
@@ -377,11 +372,7 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 		}
 	}
 	for _, filter := range []string{`userName`, `userName eq`, `userName eq bjensen`, `userName eq "b`, `userName is "b"`, `shoe eq "b"`, `name.shoe pr`, `(userName pr`, `userName pr)`, `userName pr and`, `emails[type eq "work"`, `emails[emails[type pr]]`, `title[type pr]`, `active gt true`, `title co 3`, `not userName pr`, strings.Repeat("(", 60) + `title pr`, ` `} {
-		if a := p.call(
-			"GET",
-			"/Users?filter="+url.QueryEscape(filter),
-			"",
-		); a.status != http.StatusBadRequest ||
+		if a := p.call("GET", "/Users?filter="+url.QueryEscape(filter), ""); a.status != http.StatusBadRequest ||
 			a.at("scimType") != "invalidFilter" {
 			t.Errorf("%s: %d %v", filter, a.status, a.body)
 		}

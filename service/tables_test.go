@@ -129,11 +129,7 @@ func TestATableIsTakenOnlyAfterALook(t *testing.T) {
 	if run := sent(t, api, "S9,macos,14.3,ines@nowhere,R,8\n"); run.Report.Altered != 1 || run.Report.Left != 1 || run.Report.LooseCount != 1 {
 		t.Errorf("one altered, one gone: %s %+v", run.State, run.Report)
 	}
-	if left := get[wire.Page[wire.LeftObject]](
-		t,
-		api,
-		"/left",
-	); left.Total != 1 || left.Items[0].ID != "LT-1" ||
+	if left := get[wire.Page[wire.LeftObject]](t, api, "/left"); left.Total != 1 || left.Items[0].ID != "LT-1" ||
 		devices(t, api)["LT-1"].OSVersion != "13" {
 		t.Errorf("left: %+v", left)
 	}

@@ -23,16 +23,8 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 	if unitsOf == nil {
 		unitsOf = of
 	}
-	units, people, devices := make(
-		map[UnitID]bool,
-		len(s.Units),
-	), make(
-		map[PersonID]bool,
-		len(s.People),
-	), make(
-		map[string]bool,
-		len(s.Devices),
-	)
+	units, people := make(map[UnitID]bool, len(s.Units)), make(map[PersonID]bool, len(s.People))
+	devices := make(map[string]bool, len(s.Devices))
 	for i := range s.Units {
 		units[s.Units[i].ID] = true
 	}

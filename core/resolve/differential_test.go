@@ -109,22 +109,8 @@ func chance(r *rand.Rand, percent int) bool { return r.IntN(100) < percent }
 func madeUp(seed uint64) *estate.Snapshot {
 	r := rand.New(rand.NewPCG(seed, 7))
 	s := &estate.Snapshot{Day: "2026-05-10"}
-	units, people, devices, groups, policies := names[estate.UnitID](
-		"u",
-		6,
-	), names[estate.PersonID](
-		"p",
-		6,
-	), names[estate.DeviceID](
-		"d",
-		8,
-	), names[estate.GroupID](
-		"g",
-		7,
-	), names[estate.PolicyID](
-		"pol",
-		9,
-	)
+	units, people, devices := names[estate.UnitID]("u", 6), names[estate.PersonID]("p", 6), names[estate.DeviceID]("d", 8)
+	groups, policies := names[estate.GroupID]("g", 7), names[estate.PolicyID]("pol", 9)
 	for i, id := range units {
 		u := estate.Unit{ID: id}
 		if i > 0 {
@@ -266,26 +252,14 @@ func madeUpSettings(r *rand.Rand) []setting.Definition {
 		return setting.Definition{ID: id, Shape: setting.Shape{Type: t}, Combine: c, Kind: setting.Security, Side: pick(r, setting.Sides)}
 	}
 	defs := []setting.Definition{
-		text(
-			"s0",
-			setting.TypeBool,
-			setting.Strictest,
-		),
+		text("s0", setting.TypeBool, setting.Strictest),
 		text("s1", setting.TypeInteger, setting.Strictest),
 		text("s2", setting.TypeList, setting.Merge),
-		text(
-			"s3",
-			setting.TypeList,
-			setting.Common,
-		),
+		text("s3", setting.TypeList, setting.Common),
 		text("s4", setting.TypeText, setting.Closest),
 		text("s5", setting.TypeChoice, setting.Closest),
 		text("s6", setting.TypeList, setting.Closest),
-		text(
-			"s7",
-			setting.TypeTable,
-			setting.Merge,
-		),
+		text("s7", setting.TypeTable, setting.Merge),
 		text("s8", setting.TypeTable, setting.Closest),
 		text("s9", setting.TypeFile, setting.Closest),
 	}

@@ -317,10 +317,7 @@ func TestGroupsAreTriedAndExplained(t *testing.T) {
 	}
 	if people := plan.TryGroup(
 		&estate.Group{ID: "new", Of: estate.OfPeople, Groups: []estate.GroupID{"leads"}},
-	); fmt.Sprint(
-		people.Members,
-		people.Nested,
-	) != "[ines] 1" {
+	); fmt.Sprint(people.Members, people.Nested) != "[ines] 1" {
 		t.Errorf("people: %+v", people)
 	}
 	var why []string

@@ -13,10 +13,7 @@ func TestWorlds(t *testing.T) {
 	if faults := s.Validate(); len(faults) > 0 {
 		t.Fatal(faults[:min(3, len(faults))])
 	}
-	if again := world.Make(
-		size,
-		1,
-	); again.Devices[77].Owner != s.Devices[77].Owner ||
+	if again := world.Make(size, 1); again.Devices[77].Owner != s.Devices[77].Owner ||
 		again.Policies[30].Entries[0].Value.String() != s.Policies[30].Entries[0].Value.String() {
 		t.Error("the same seed gives another estate")
 	}

@@ -156,10 +156,7 @@ func parseCertificates(data []byte) ([]*x509.Certificate, error) {
 func describeCertificate(c *x509.Certificate) Certificate {
 	sum := sha256.Sum256(c.Raw)
 	out := Certificate{
-		Subject: nameOf(
-			c.Subject.String(),
-			c.DNSNames,
-		),
+		Subject:    nameOf(c.Subject.String(), c.DNSNames),
 		Issuer:     nameOf(c.Issuer.String(), nil),
 		Serial:     c.SerialNumber.Text(16),
 		NotBefore:  c.NotBefore.UTC(),

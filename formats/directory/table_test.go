@@ -134,12 +134,7 @@ func TestTablesThatCantBeRead(t *testing.T) {
 			t.Errorf("%s: it was read", name)
 			continue
 		}
-		if got := fmt.Sprintf(
-			"%s %d:%d",
-			faults[0].Code,
-			faults[0].Place.Line,
-			faults[0].Place.Column,
-		); got != c.want ||
+		if got := fmt.Sprintf("%s %d:%d", faults[0].Code, faults[0].Place.Line, faults[0].Place.Column); got != c.want ||
 			faults[0].Expected == "" {
 			t.Errorf("%s: %s %v, expected %s", name, got, faults[0], c.want)
 		}
@@ -256,12 +251,7 @@ func TestAPreviewSuggestsAMapping(t *testing.T) {
 		len(p.Table.Check()) != 0 {
 		t.Errorf("people: %+v %v", p, err)
 	}
-	if _, err := Look(
-		estate.KindPerson,
-		"x.csv",
-		strings.NewReader("Name\nIn\xeas\n"),
-		"",
-	); err == nil ||
+	if _, err := Look(estate.KindPerson, "x.csv", strings.NewReader("Name\nIn\xeas\n"), ""); err == nil ||
 		!strings.Contains(err.Error(), "encoding") {
 		t.Errorf("another encoding: %v", err)
 	}

@@ -53,10 +53,7 @@ exceptions: [{id: E, setting: left, target: everyone, unset: true, until: 2026-1
 	if got := line(0, false); got != want {
 		t.Errorf("found\n%s\nexpected\n%s", got, want)
 	}
-	if got := line(
-		0,
-		true,
-	); !strings.Contains(
+	if got := line(0, true); !strings.Contains(
 		got,
 		`"not_applying":[{"policy":"q","reason":"excluded","targets":["person:ines"]},{"policy":"w","reason":"condition","error":"`,
 	) {

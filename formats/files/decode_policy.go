@@ -12,18 +12,15 @@ import (
 func (d *decoder) policy(n *node, path string) estate.Policy {
 	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "within", "owner", "why", "labels", "settings", "audience")
 	p := estate.Policy{
-		ID:    estate.PolicyID(o.text("id")),
-		Title: o.text("title"),
-		Kind:  setting.PolicyKind(o.text("kind")),
-		State: estate.Active,
-		Platforms: listOf[setting.Platform](
-			o,
-			"platforms",
-		),
-		Within: estate.UnitID(o.ref("within")),
-		Owner:  o.text("owner"),
-		Why:    o.text("why"),
-		Labels: listOf[string](o, "labels"),
+		ID:        estate.PolicyID(o.text("id")),
+		Title:     o.text("title"),
+		Kind:      setting.PolicyKind(o.text("kind")),
+		State:     estate.Active,
+		Platforms: listOf[setting.Platform](o, "platforms"),
+		Within:    estate.UnitID(o.ref("within")),
+		Owner:     o.text("owner"),
+		Why:       o.text("why"),
+		Labels:    listOf[string](o, "labels"),
 	}
 	if o.node.get("state") != nil {
 		p.State = estate.State(o.text("state"))

@@ -111,10 +111,7 @@ func body(c *gin.Context, limit int64, longer int) ([]byte, bool) {
 	}
 	var long *http.MaxBytesError
 	if errors.As(err, &long) {
-		writeProblem(
-			c.Writer,
-			problemOf(longer, "too-large", fmt.Sprintf("found more than %d bytes", limit)),
-		)
+		writeProblem(c.Writer, problemOf(longer, "too-large", fmt.Sprintf("found more than %d bytes", limit)))
 	} else {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "the body could not be read to its end"))
 	}

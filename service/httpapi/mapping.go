@@ -128,10 +128,7 @@ func moment(t time.Time) *time.Time {
 
 func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 	out := wire.DevicePage{
-		Device: deviceOf(
-			&p.Row,
-			now,
-		),
+		Device:     deviceOf(&p.Row, now),
 		Units:      p.Row.Units,
 		Users:      wire.Names(p.Row.Device.Users),
 		Facts:      p.Row.Device.Facts,
@@ -219,10 +216,7 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 			Sample:  wire.Devices(r.Gets, sampleSize),
 			LeftOut: wire.Devices(r.Excluded, sampleSize),
 		},
-		AlsoSet: wire.AlsoSets(
-			use.AlsoSet,
-			plan,
-		),
+		AlsoSet:  wire.AlsoSets(use.AlsoSet, plan),
 		Findings: wire.Findings(u.Findings, plan),
 		Fates:    map[string]map[string]int{},
 		Lacking:  map[string]map[string]int{},

@@ -191,10 +191,7 @@ func (s *server) getSetting(ctx context.Context, in *settingQuery) (*output[wire
 	}
 	return &output[wire.SettingUse]{
 		wire.SettingUse{
-			Setting: settingOf(
-				v,
-				use.Definition,
-			),
+			Setting:    settingOf(v, use.Definition),
 			Elsewhere:  wire.AlsoSets(use.Elsewhere, v.Plan),
 			Devices:    use.Reached,
 			Lacking:    wire.Lacking(use.Lacking),

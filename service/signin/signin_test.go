@@ -122,10 +122,7 @@ func TestSessionsAndTokens(t *testing.T) {
 		"more",
 		access.Administrator,
 		1,
-	); !errors.As(
-		err,
-		&bad,
-	) {
+	); !errors.As(err, &bad) {
 		t.Errorf("a reader makes an administrator's token: %v", err)
 	}
 	for _, days := range []int{0, 367} {

@@ -211,13 +211,7 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 	if _, err := f.Remove(t.Context(), ines, "inventory", gone("LT-0001"), false); !errors.As(err, &missing) {
 		t.Errorf("what never came from it was removed: %v", err)
 	}
-	if o, err := f.Remove(
-		t.Context(),
-		ines,
-		"inventory",
-		gone("A-1"),
-		true,
-	); err != nil || o.Report == nil ||
+	if o, err := f.Remove(t.Context(), ines, "inventory", gone("A-1"), true); err != nil || o.Report == nil ||
 		f.Live().Plan.Device("A-1") == nil {
 		t.Errorf("looking removed it: %v", err)
 	}

@@ -194,10 +194,7 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 		kinds,
 		false,
 		true,
-	); !errors.As(
-		err,
-		&bad,
-	) {
+	); !errors.As(err, &bad) {
 		t.Errorf("a laptop of its own: %v", err)
 	}
 	var missing *NotFoundError
@@ -209,10 +206,7 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 		kinds,
 		false,
 		true,
-	); !errors.As(
-		err,
-		&missing,
-	) {
+	); !errors.As(err, &missing) {
 		t.Errorf("an unknown group: %v", err)
 	}
 }

@@ -270,10 +270,7 @@ func TestTryingStoresNothing(t *testing.T) {
 		ines,
 		"",
 		[]EditInput{policyEdit("try", `"settings":{},"audience":{},"colour":1`)},
-	); !errors.As(
-		err,
-		&faults,
-	) {
+	); !errors.As(err, &faults) {
 		t.Errorf("an unknown field: %v", err)
 	}
 	var missing *NotFoundError

@@ -189,10 +189,7 @@ func TestOwnDefinitions(t *testing.T) {
 		t.Errorf("a choice with no options: %v", got)
 	}
 	retire := EditInput{Kind: estate.KindSetting, ID: "plotter.keep_awake", Retire: true, Expected: -1}
-	if got := faultOf(
-		t,
-		second(f.PutEdit(t.Context(), ines, c2.ID, retire)),
-	); got.Code != problem.InUse ||
+	if got := faultOf(t, second(f.PutEdit(t.Context(), ines, c2.ID, retire))); got.Code != problem.InUse ||
 		!strings.Contains(got.Found, "policies/plotters") {
 		t.Errorf("retiring a used definition: %v", got)
 	}
@@ -311,10 +308,7 @@ func TestMergingWithAColleague(t *testing.T) {
 		t.Fatalf("%+v %v", m, err)
 	}
 	var doc files.PolicyDoc
-	if err := json.Unmarshal(
-		m.Body,
-		&doc,
-	); err != nil || doc.Settings["media.camera"].Value.Bool() ||
+	if err := json.Unmarshal(m.Body, &doc); err != nil || doc.Settings["media.camera"].Value.Bool() ||
 		doc.Settings["media.microphone"].Value.Bool() {
 		t.Errorf("merged to %s %v", m.Body, err)
 	}
