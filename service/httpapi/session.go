@@ -157,6 +157,12 @@ func (s *server) whoOf(c signin.Caller) wire.Who {
 	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}, FactorNeeded: c.FactorNeeded}
 	for _, r := range c.Held.Anywhere().List() {
 		w.Rights = append(w.Rights, string(r))
+		if units := c.Held.UnitsWith(r); len(units) > 0 && r != access.Read {
+			if w.Within == nil {
+				w.Within = map[string][]string{}
+			}
+			w.Within[string(r)] = units
+		}
 	}
 	for _, g := range c.Grants {
 		w.Grants = append(w.Grants, s.grantOf(g, ""))

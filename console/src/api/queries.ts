@@ -348,6 +348,24 @@ export const useGroups = (change?: Draft) =>
 
 export const useUnits = () => useUnitTree();
 
+/** Where the reader of the page holds a right: everywhere, for some units alone, or nowhere. */
+export function useScope(right: Right) {
+  const who = useWho().data;
+  const units = useUnits().data ?? [];
+  const within = who?.within?.[right] ?? [];
+  const held = !!who?.rights.includes(right);
+  return {
+    everywhere: held && within.length === 0,
+    titles: within.map((id) => units.find((u) => u.id === id)?.title || id),
+    /** Tells whether the right is held for something in a unit; without a unit it concerns everybody. */
+    has: (unit: string | undefined): boolean => {
+      if (!held || within.length === 0) return held;
+      for (let at = unit; at; at = units.find((u) => u.id === at)?.parent) if (within.includes(at)) return true;
+      return false;
+    },
+  };
+}
+
 export const useChanges = (state?: 'open' | 'published' | 'discarded') =>
   useQuery({ queryKey: [...keys.changes, 'list', state ?? ''], queryFn: () => got(api.GET('/api/v1/changes', { params: { query: state ? { state } : {} } })) });
 

@@ -3,7 +3,7 @@ import { replaceEqualDeep } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import type { PolicyDoc } from '../../api/client';
-import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay } from '../../api/queries';
+import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay, useScope } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained, ImpactPanel } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
@@ -52,7 +52,9 @@ function useShared<T>(value: T): T {
 
 function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
   const open = useOpenChange();
-  const reader = !useMay('write');
+  const scope = useScope('write');
+  const outside = useMay('write') && live !== undefined && !scope.has(start.within); // somebody else's, for whoever writes for a unit alone
+  const reader = !useMay('write') || outside;
   const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useKept(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = useShared(trial?.use ?? (saving.state === 'faults' ? undefined : stored.data));
@@ -81,6 +83,15 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
     >
       {saving.state === 'conflicts' && <MergeConflicts merged={saving.merged} theirs={start} onChosen={(chosen) => choose(chosen, start)} />}
       {saving.state === 'refused' && <Failed error={saving.error} />}
+      {outside && (
+        <p className="rounded border border-info/50 bg-info/5 px-4 py-2 text-sm">
+          You write for {scope.titles.join(', ')} alone, and this policy is not bound to it. You can{' '}
+          <Link className="link" to={`/policies/new?like=${encodeURIComponent(id)}`}>
+            copy it
+          </Link>
+          : your copy will be.
+        </p>
+      )}
       {retiring && (
         <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
           The open change retires this policy. Take the retirement out of the change to edit it.
