@@ -255,7 +255,11 @@ func (a *Attribute) value(path string, v any) (any, error) {
 	if !isList { // one value, sent without its list
 		list = []any{v}
 	}
+	if a.Name != "members" && len(list) > maxValues {
+		return nil, refuse(InvalidValue, "%s: found %d values, expected at most %d", path, len(list), maxValues)
+	}
 	out := make([]any, 0, len(list))
+	seen := make(map[string]bool, len(list)) // values that name something: a group may have 100,000 members
 	primaries := 0
 	for i, item := range list {
 		if text, isText := item.(string); isText && a.Type == "complex" { // a bare value stands for {value: …}
@@ -271,7 +275,11 @@ func (a *Attribute) value(path string, v any) (any, error) {
 		if m, ok := value.(map[string]any); ok && m["primary"] == true {
 			primaries++
 		}
-		if !slices.ContainsFunc(out, func(have any) bool { return same(have, value) }) {
+		if name, named := naming(value); named {
+			if !seen[name] {
+				seen[name], out = true, append(out, value)
+			}
+		} else if !slices.ContainsFunc(out, func(have any) bool { return same(have, value) }) {
 			out = append(out, value)
 		}
 	}
@@ -327,8 +335,27 @@ func (a *Attribute) single(path string, v any) (any, error) {
 		if !ok {
 			return wrong()
 		}
+		if len(text) > maxText {
+			return nil, refuse(InvalidValue, "%s: found a text of %d bytes, expected at most %d", path, len(text), maxText)
+		}
 		return text, nil
 	}
+}
+
+const (
+	maxText   = 32 << 10 // bytes of one text
+	maxValues = 1000     // of an attribute other than members
+)
+
+// naming gives what tells a value that names something apart from others of its attribute, as same does: its value and its type.
+func naming(value any) (name string, ok bool) {
+	m, _ := value.(map[string]any)
+	text, ok := m["value"].(string)
+	if !ok || m["primary"] != nil {
+		return "", false
+	}
+	kind, _ := m["type"].(string)
+	return kind + "\x00" + text, true
 }
 
 // same tells whether two values are equal. Of members and the like that name something, the value is what counts.

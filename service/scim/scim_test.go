@@ -222,3 +222,37 @@ func FuzzPatch(f *testing.F) {
 		}
 	})
 }
+
+// Texts and lists have a greatest size; the members of a group do not, and each is kept once.
+func TestResourcesHaveSizes(t *testing.T) {
+	many := func(n int) []any {
+		list := make([]any, n)
+		for i := range list {
+			list[i] = map[string]any{"value": fmt.Sprintf("m%d@larkfell.example", i/2)}
+		}
+		return list
+	}
+	for name, c := range map[string]struct {
+		of    *Type
+		body  map[string]any
+		wrong string
+	}{
+		"a long text":  {Users, map[string]any{"userName": "ines", "nickName": strings.Repeat("x", 32<<10+1)}, "32769 bytes"},
+		"many values":  {Users, map[string]any{"userName": "ines", "emails": many(1001)}, "1001 values"},
+		"a text":       {Users, map[string]any{"userName": "ines", "nickName": strings.Repeat("x", 32<<10)}, ""},
+		"many members": {Groups, map[string]any{"displayName": "Crew", "members": many(100_000)}, ""},
+	} {
+		c.body["schemas"] = []string{c.of.Schema}
+		data, err := json.Marshal(c.body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := c.of.Read(data)
+		if c.wrong == "" && err != nil || c.wrong != "" && (err == nil || !strings.Contains(err.Error(), c.wrong)) {
+			t.Errorf("%s: %v, expected %q", name, err, c.wrong)
+		}
+		if members, _ := r["members"].([]any); name == "many members" && len(members) != 50_000 {
+			t.Errorf("%d members were kept, expected each once", len(members))
+		}
+	}
+}
