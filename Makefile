@@ -35,8 +35,11 @@ test: tools chromium openssl slapd console/dist/index.html ## every test, the co
 
 # Fuzz tests, as package:name. Each begins with the corpus that is kept in testdata and with nothing that earlier runs found:
 # otherwise reading the corpus takes longer on every run. FUZZ is a number of inputs ("100x") or a time ("1m") for each.
-fuzz_tests := core/resolve:FuzzWholeEstatesAndEdits formats/files:FuzzNoInputBreaksTheReader formats/syncml:FuzzNoTextBreaksTheReader \
-  formats/directory:FuzzTable formats/contents:FuzzRead
+fuzz_tests := core/resolve:FuzzWholeEstatesAndEdits core/resolve:FuzzAgreesWithTheOracle \
+  core/rule:FuzzExpression formats/contents:FuzzRead \
+  formats/directory:FuzzTable formats/files:FuzzNoInputBreaksTheReader \
+  formats/syncml:FuzzNoTextBreaksTheReader service/scim:FuzzFilter \
+  service/scim:FuzzPatch
 
 fuzz: ## every fuzz test; a longer run: make fuzz FUZZ=1m
 	@corpus=$$(mktemp -d) && trap 'rm -rf "$$corpus"' EXIT && for test in $(fuzz_tests); do \
