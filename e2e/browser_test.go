@@ -145,7 +145,7 @@ func (p *page) goTo(path string) {
 func (p *page) text() string {
 	text, err := chromedp.Run(
 		p.ctx,
-		chromedp.Evaluate[string](`([...document.querySelectorAll('dialog[open]')].at(-1) ?? document.querySelector('main') ?? document.body).innerText`),
+		chromedp.Evaluate[string](`([...document.querySelectorAll('dialog[open]')].at(-1) ?? document.querySelector('main') ?? document.body)?.innerText ?? ''`),
 	)
 	if err != nil {
 		return err.Error()
@@ -182,7 +182,7 @@ func quoted(text string) string {
 // shows waits until a text in effect on the page.
 func (p *page) shows(text string) {
 	p.t.Helper()
-	p.until("the page shows "+text, `document.body.innerText.includes(`+quoted(text)+`)`)
+	p.until("the page shows "+text, `!!document.body?.innerText.includes(`+quoted(text)+`)`)
 }
 
 // mark finds the element of a role's selector whose name (label, text, placeholder) holds a text, once it is there and enabled, and marks

@@ -256,7 +256,10 @@ func TestWhoMayDoWhat(t *testing.T) {
 	if !strings.HasPrefix(doc.OpenAPI, "3.1") {
 		t.Errorf("the API document is of version %s", doc.OpenAPI)
 	}
-	public := map[string]bool{"GET /api/v1/health": true, "POST /api/v1/session": true, "POST /api/v1/setup": true}
+	public := map[string]bool{
+		"GET /api/v1/health": true, "POST /api/v1/session": true, "POST /api/v1/setup": true, "GET /api/v1/ways-to-sign-in": true,
+		"POST /api/v1/session/passkey": true, "POST /api/v1/session/passkey/options": true,
+	}
 	readersMay := map[string]bool{
 		"POST /api/v1/try":           true,
 		"POST /api/v1/tokens":        true,
@@ -278,6 +281,9 @@ func TestWhoMayDoWhat(t *testing.T) {
 		"POST /api/v1/conflict-questions/{id}/answer": true,
 		"DELETE /api/v1/sessions/{id}":                true,
 		"PUT /api/v1/password":                        true,
+		"PUT /api/v1/session":                         true,
+		"PUT /api/v1/second-factor":                   true,
+		"POST /api/v1/passkeys":                       true,
 	}
 	asked := 0
 	for path, item := range doc.Paths.Map() {
