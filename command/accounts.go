@@ -30,10 +30,10 @@ func accountCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "add", Usage: "add an account; the password is asked for, or read as one line of the input", ArgsUsage: "NAME",
+				Name: "add", Usage: "add an account; the password is asked for, or read as one line of the input", ArgsUsage: "ACCOUNT",
 				Description: "With --role the account gets a grant that counts everywhere and for good. See `zridge grant give` for others.",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "role", Usage: "`ROLE` that it gets, as `zridge role list` names them"}},
-				Action: asked(s, 1, "NAME", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+				Action: asked(s, 1, "ACCOUNT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					password, err := readPassword(s, "Password of the account: ")
 					if err != nil {
 						return err
@@ -51,16 +51,16 @@ func accountCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "alter", Usage: "disable an account, which ends its sessions and tokens, or enable it again", ArgsUsage: "NAME",
+				Name: "alter", Usage: "disable an account, which ends its sessions and tokens, or enable it again", ArgsUsage: "ACCOUNT",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "disable", Usage: "let nobody sign in by it"},
 					&cli.BoolFlag{Name: "enable", Usage: "let it be used again"},
 				},
-				Action: asked(s, 1, "NAME", alterAccount(s)),
+				Action: asked(s, 1, "ACCOUNT", alterAccount(s)),
 			},
 			{
-				Name: "rights", Usage: "what an account may do today, and why", ArgsUsage: "NAME", Flags: []cli.Flag{formatFlag("text", "json")},
-				Action: asked(s, 1, "NAME", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+				Name: "rights", Usage: "what an account may do today, and why", ArgsUsage: "ACCOUNT", Flags: []cli.Flag{formatFlag("text", "json")},
+				Action: asked(s, 1, "ACCOUNT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					rights, err := client.Get[wire.AccountRights](ctx, api, client.Path("accounts", c.Args().First(), "rights"), nil)
 					if err != nil {
 						return err
@@ -86,9 +86,9 @@ func accountCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "sessions", Usage: "list the open sessions of an account, or end one", ArgsUsage: "NAME",
+				Name: "sessions", Usage: "list the open sessions of an account, or end one", ArgsUsage: "ACCOUNT",
 				Flags: []cli.Flag{formatFlag("text", "json"), &cli.StringFlag{Name: "end", Usage: "end the session with this `ID`"}},
-				Action: asked(s, 1, "NAME", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+				Action: asked(s, 1, "ACCOUNT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					path := client.Path("accounts", c.Args().First(), "sessions")
 					if id := c.String("end"); id != "" {
 						if _, err := api.Call(ctx, http.MethodDelete, path+client.Path(id), nil, nil, nil); err != nil {

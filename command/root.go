@@ -133,7 +133,10 @@ func unknownCommand(c *cli.Command, word string) error {
 
 // listedBy says which command lists what an argument names.
 var listedBy = map[string]string{
+	"ACCOUNT": "account list",
 	"CHANGE":  "change list",
+	"GRANT":   "grant list",
+	"ROLE":    "role list",
 	"POLICY":  "policy list",
 	"DEVICE":  "device list",
 	"PERSON":  "person list",

@@ -183,10 +183,10 @@ func newSigner(c *Config, flow *workflow.Service, key ed25519.PrivateKey) (*sign
 	return s, nil
 }
 
-// run signs the log now, every hour, and when the context ends.
+// run signs the log now, after a minute, every hour from then on, and when the context ends.
 func (s *signer) run(ctx context.Context) {
-	tick := time.NewTicker(checkpointEvery)
-	defer tick.Stop()
+	next := time.NewTimer(time.Minute)
+	defer next.Stop()
 	for {
 		s.sign(ctx)
 		select {
@@ -195,7 +195,8 @@ func (s *signer) run(ctx context.Context) {
 			s.sign(last)
 			cancel()
 			return
-		case <-tick.C:
+		case <-next.C:
+			next.Reset(checkpointEvery)
 		}
 	}
 }
