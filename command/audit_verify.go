@@ -19,6 +19,7 @@ import (
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/audit"
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/formats/report"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service"
 )
@@ -74,8 +75,8 @@ func exportAudit(ctx context.Context, api *client.Client, query map[string][]str
 		for _, r := range list {
 			if format == "csv" {
 				err = table.Write([]string{
-					fmt.Sprint(r.Seq), r.At.Format(time.RFC3339Nano), sheetText(r.By), r.Via, r.Action, r.Kind, sheetText(r.ID), r.Change, r.Request,
-					sheetText(r.Before), sheetText(r.After), r.Hash,
+					fmt.Sprint(r.Seq), r.At.Format(time.RFC3339Nano), report.Cell(r.By), r.Via, r.Action, r.Kind, report.Cell(r.ID), r.Change, r.Request,
+					report.Cell(r.Before), report.Cell(r.After), r.Hash,
 				})
 			} else {
 				err = printJSON(to, r)
@@ -90,14 +91,6 @@ func exportAudit(ctx context.Context, api *client.Client, query map[string][]str
 		}
 		query["below"] = []string{fmt.Sprint(list[len(list)-1].Seq)}
 	}
-}
-
-// sheetText keeps a spreadsheet program from reading a text as a formula.
-func sheetText(text string) string {
-	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		return "'" + text
-	}
-	return text
 }
 
 func auditVerifyCommand(s Streams) *cli.Command {

@@ -14,6 +14,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/wire"
+	"zenithridge.example/zridge/service/signin"
 )
 
 // RolePath names a role or a grant.
@@ -113,8 +114,7 @@ func (s *server) listGrants(ctx context.Context, _ *struct{}) (*output[[]wire.Gr
 	rows, err := s.SignIn.Grants(ctx)
 	list := make([]wire.Grant, len(rows))
 	for i, g := range rows {
-		is := access.Grant{ID: g.ID, Account: g.Account, Group: g.Group, Role: g.Role, Unit: g.Unit, From: g.From, Until: g.Until}
-		list[i] = s.grantOf(is, g.By)
+		list[i] = s.grantOf(signin.GrantOf(g), g.By)
 	}
 	return out(list, s.fault(ctx, err))
 }
@@ -160,6 +160,16 @@ func (s *server) dropGrant(ctx context.Context, in *RolePath) (*struct{}, error)
 	return nil, s.fault(ctx, err)
 }
 
+// giving lists the grants whose role has a right.
+func giving(grants []access.Grant, roles []access.Role, right access.Right) (list []access.Grant) {
+	for _, g := range grants {
+		if slices.ContainsFunc(roles, func(role access.Role) bool { return role.ID == g.Role && role.Rights.Has(right) }) {
+			list = append(list, g)
+		}
+	}
+	return list
+}
+
 // accountRights handles the operation accountRights.
 func (s *server) accountRights(ctx context.Context, in *AccountPath) (*output[wire.AccountRights], error) {
 	held, grants, err := s.SignIn.Rights(ctx, in.Name)
@@ -173,10 +183,8 @@ func (s *server) accountRights(ctx context.Context, in *AccountPath) (*output[wi
 		if r == access.Read { // reading is not bounded by units, see workflow.Actor.Need
 			is.Everywhere, is.Units = true, nil
 		}
-		for _, g := range grants {
-			if slices.ContainsFunc(roles, func(role access.Role) bool { return role.ID == g.Role && role.Rights.Has(r) }) {
-				is.Through = append(is.Through, g.ID)
-			}
+		for _, g := range giving(grants, roles, r) {
+			is.Through = append(is.Through, g.ID)
 		}
 		w.Rights = append(w.Rights, is)
 	}
@@ -214,12 +222,9 @@ func (s *server) whoMay(ctx context.Context, in *struct {
 			continue
 		}
 		p := wire.Permitted{Account: a.Name, Through: []string{}, Roles: []string{}}
-		for _, g := range grants {
-			gives := slices.ContainsFunc(roles, func(role access.Role) bool { return role.ID == g.Role && role.Rights.Has(in.Right) })
-			if gives {
-				p.Through = append(p.Through, g.ID)
-				p.Roles = append(p.Roles, strings.TrimSpace(g.Role+" "+g.Unit))
-			}
+		for _, g := range giving(grants, roles, in.Right) {
+			p.Through = append(p.Through, g.ID)
+			p.Roles = append(p.Roles, strings.TrimSpace(g.Role+" "+g.Unit))
 		}
 		list = append(list, p)
 	}

@@ -18,6 +18,7 @@ import (
 	"zenithridge.example/zridge/core/listing"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/report"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/workflow"
 )
@@ -232,14 +233,12 @@ func (s *server) export(c *gin.Context) {
 	w.Flush()
 }
 
-// asCell gives a text as a cell that no spreadsheet takes for a formula: it begins with an apostrophe then.
+// asCell gives a text, or a number as it is, as a cell of a table.
 func asCell(text string) string {
-	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		if _, err := strconv.ParseFloat(text, 64); err != nil {
-			return "'" + text
-		}
+	if _, err := strconv.ParseFloat(text, 64); err == nil {
+		return text
 	}
-	return text
+	return report.Cell(text)
 }
 
 func splitColumns(text string) (out []string) {

@@ -79,9 +79,7 @@ func (d *Service) SignInExternal(ctx context.Context, who External, grants []Gro
 	if err := d.identify(ctx, &e.Caller, account, true); err != nil {
 		return e, err
 	}
-	return e, d.store.In(ctx).AddSession(store.Session{
-		Hash: HashOf(e.Secret), Account: account.Name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires, UsedAt: now, ConfirmedAt: now,
-	})
+	return e, d.store.In(ctx).AddSession(e.session(from, now, false))
 }
 
 // grantByGroups replaces the grants that an account has by the groups of the issuer. Roles that are not there are passed over.
@@ -99,7 +97,7 @@ func (d *Service) grantByGroups(
 		if _, known := role(g.Role); !known || !in[g.Group] {
 			continue
 		}
-		row := store.Grant{ID: "G-" + HashOf(Secret())[:10], Account: account, Role: g.Role, Unit: g.Unit, By: byIssuer, At: d.now()}
+		row := store.Grant{ID: newGrantID(), Account: account, Role: g.Role, Unit: g.Unit, By: byIssuer, At: d.now()}
 		if err := tx.AddGrant(row); err != nil {
 			return err
 		}

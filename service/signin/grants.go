@@ -124,8 +124,8 @@ func (d *Service) DropRole(ctx context.Context, id string) error {
 	})
 }
 
-// grantOf gives a grant as package access judges it.
-func grantOf(g store.Grant) access.Grant {
+// GrantOf gives a grant as package access judges it.
+func GrantOf(g store.Grant) access.Grant {
 	return access.Grant{ID: g.ID, Account: g.Account, Group: g.Group, Role: g.Role, Unit: g.Unit, From: g.From, Until: g.Until}
 }
 
@@ -147,7 +147,7 @@ func (d *Service) grantsOf(ctx context.Context, account string) ([]access.Grant,
 				continue
 			}
 		}
-		list = append(list, grantOf(g))
+		list = append(list, GrantOf(g))
 	}
 	return list, err
 }
@@ -205,6 +205,9 @@ func (d *Service) mayGrant(by Caller, g access.Grant, role access.Role) error {
 	return nil
 }
 
+// newGrantID names a grant.
+func newGrantID() string { return "G-" + HashOf(Secret())[:10] }
+
 // AddGrant gives a role to an account or to a group. The sessions of the account end, so that it signs in with its new rights.
 func (d *Service) AddGrant(ctx context.Context, by Caller, g access.Grant) (access.Grant, error) {
 	find, err := d.roles(ctx)
@@ -233,7 +236,7 @@ func (d *Service) AddGrant(ctx context.Context, by Caller, g access.Grant) (acce
 	if err := d.mayGrant(by, g, role); err != nil {
 		return g, err
 	}
-	g.ID = "G-" + HashOf(Secret())[:10]
+	g.ID = newGrantID()
 	return g, d.store.Transaction(ctx, func(tx *store.Store) error {
 		if g.Account != "" {
 			if _, err := tx.Account(g.Account); errors.Is(err, store.ErrNotFound) {
@@ -261,7 +264,7 @@ func (d *Service) DropGrant(ctx context.Context, by Caller, id string) (access.G
 		if err != nil {
 			return err
 		}
-		g = grantOf(row)
+		g = GrantOf(row)
 		role, _ := find(g.Role)
 		if err := d.mayGrant(by, g, role); err != nil {
 			return err
@@ -288,7 +291,7 @@ func (d *Service) administered(tx *store.Store) error {
 	}
 	day := d.today()
 	for _, g := range grants {
-		is := grantOf(g)
+		is := GrantOf(g)
 		lasts := is.Role == access.Administrator && is.Unit == "" && is.Until == "" && is.CountsOn(day)
 		if lasts && slices.ContainsFunc(accounts, func(a store.Account) bool { return a.Name == is.Account && !a.Disabled }) {
 			return nil

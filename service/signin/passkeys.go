@@ -256,15 +256,11 @@ func (d *Service) SignInPasskey(ctx context.Context, site Site, id string, answe
 	if !right {
 		return e, ErrRefused
 	}
-	session := store.Session{
-		Account: owner.account.Name, Address: from.Address, CreatedAt: now, ExpiresAt: now.Add(sessionLife), UsedAt: now, ConfirmedAt: now, Strong: true,
-	}
-	e = Entered{Caller: Caller{Name: owner.account.Name, Via: "console"}, Secret: Secret(), Expires: session.ExpiresAt}
+	e = Entered{Caller: Caller{Name: owner.account.Name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife)}
 	if err := d.identify(ctx, &e.Caller, owner.account, true); err != nil {
 		return e, err
 	}
-	session.Hash = HashOf(e.Secret)
-	return e, d.store.In(ctx).AddSession(session)
+	return e, d.store.In(ctx).AddSession(e.session(from, now, true))
 }
 
 // answered gives whose passkey answered a challenge, nil if it is nobody's. The passkey's counter is noted: a copy of a key is known by it.

@@ -187,7 +187,7 @@ func (d *Service) addAccount(tx *store.Store, a store.Account, role, by string) 
 	if err := tx.AddAccount(a); err != nil || role == "" {
 		return err
 	}
-	return tx.AddGrant(store.Grant{ID: "G-" + HashOf(Secret())[:10], Account: a.Name, Role: role, By: by, At: d.now()})
+	return tx.AddGrant(store.Grant{ID: newGrantID(), Account: a.Name, Role: role, By: by, At: d.now()})
 }
 
 var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
@@ -218,6 +218,14 @@ type Entered struct {
 	Secret  string // of the session
 	Expires time.Time
 	Known   string // secret by which the browser is known from now on
+}
+
+// session gives the session that is opened by it. strong tells whether a passkey opened it.
+func (e *Entered) session(from From, now time.Time, strong bool) store.Session {
+	return store.Session{
+		Hash: HashOf(e.Secret), Account: e.Caller.Name, Address: from.Address,
+		CreatedAt: now, ExpiresAt: e.Expires, UsedAt: now, ConfirmedAt: now, Strong: strong,
+	}
 }
 
 // SignIn opens a session for a name and password. Tries are counted before anything is hashed: by the address that they come from, and by
@@ -263,9 +271,7 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 		); err != nil {
 			return err
 		}
-		return tx.AddSession(store.Session{
-			Hash: HashOf(e.Secret), Account: name, Address: from.Address, CreatedAt: now, ExpiresAt: e.Expires, UsedAt: now, ConfirmedAt: now,
-		})
+		return tx.AddSession(e.session(from, now, false))
 	})
 }
 
@@ -322,18 +328,22 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 		return Caller{}, ErrRefused
 	}
 	c := Caller{Name: t.Account, Via: "api", By: t.Hash, Token: true}
-	keys, err := d.store.In(ctx).Passkeys(a.Name)
-	if err != nil {
-		return Caller{}, err
+	strong := false
+	if len(d.config.Demand) > 0 { // a passkey matters where a second factor is demanded alone
+		keys, err := d.store.In(ctx).Passkeys(a.Name)
+		if err != nil {
+			return Caller{}, err
+		}
+		strong = len(keys) > 0
 	}
-	if err := d.identify(ctx, &c, a, len(keys) > 0); err != nil {
-		return Caller{}, err
-	}
-	find, err := d.roles(ctx)
-	if err != nil {
+	if err := d.identify(ctx, &c, a, strong); err != nil {
 		return Caller{}, err
 	}
 	if t.Role != "" { // never more than its owner has now
+		find, err := d.roles(ctx)
+		if err != nil {
+			return Caller{}, err
+		}
 		role, _ := find(t.Role)
 		c.Held, c.Role = c.Held.Only(role.Rights), t.Role
 	}
