@@ -24,6 +24,7 @@ const (
 )
 
 // formOf gives the form of n rows, and how many are listed.
+// A list holds four rows to a word. Below listed rows it takes less than the 64 words of a bit set.
 func formOf(n int) (form, int) {
 	switch {
 	case n < listed:
@@ -46,6 +47,7 @@ func payload(n int) int {
 func (s *Set) Pack() Packed {
 	n := s.Len()
 	if n == 0 {
+		// The first word is the number of rows, from which the form follows.
 		return nil
 	}
 	p := make(Packed, 1+payload(n))
@@ -64,6 +66,7 @@ func (s *Set) write(to []uint64, n int) {
 		}
 		return
 	}
+	// A list of rows looks at words that hold something, a list of absent rows at all of them.
 	look := s.sum
 	if form == asAbsent {
 		look = ^uint64(0)
@@ -72,6 +75,7 @@ func (s *Set) write(to []uint64, n int) {
 		i := bits.TrailingZeros64(look) & 63
 		w := s.words[i]
 		if form == asAbsent {
+			// A word that is not marked holds something old and counts as empty.
 			if s.sum>>i&1 == 0 {
 				w = 0
 			}
@@ -95,6 +99,7 @@ func orInto(s *Set, from []uint64, n int) {
 		s.addListed(from, many)
 		return
 	case asAbsent:
+		// The absent rows become bits, of which the complement is added.
 		var absent [words]uint64
 		for i := range many {
 			row := at(from, i)
@@ -121,6 +126,7 @@ func orInto(s *Set, from []uint64, n int) {
 func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 	form, many := formOf(n)
 	if form == asBits {
+		// Only the words of mask are read.
 		s.sum = 0
 		for m := mask.sum; m != 0; m &= m - 1 {
 			i := bits.TrailingZeros64(m) & 63
@@ -131,6 +137,7 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 		}
 		return s.sum != 0
 	}
+	// A list of absent rows: all of mask, without those of them that are listed.
 	if form == asAbsent {
 		s.Copy(mask)
 	} else {
@@ -139,6 +146,7 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 	if mask.sum == 0 {
 		return false
 	}
+	// Rows below the first and above the last of mask are passed over.
 	last := (64-bits.LeadingZeros64(mask.sum))<<6 - 1
 	for place := before(from[:(many+3)/4], bits.TrailingZeros64(mask.sum)<<6) << 2; place < many; place += 4 {
 		four := from[place>>2]
@@ -152,6 +160,8 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 				continue
 			}
 			if form == asAbsent {
+				// The row is in mask's word, but perhaps not in mask: Remove does nothing then, and orWord adds the bit only if mask
+				// has it.
 				s.Remove(row)
 			} else {
 				s.orWord(row>>6, mask.words[row>>6&63]&(1<<(row&63)))
@@ -181,6 +191,7 @@ func (s *Set) addListed(from []uint64, many int) {
 		four := from[place>>2]
 		for n := min(4, many-place); n > 0; n-- {
 			row := int(four & 0xffff)
+			// Each word of the set is written once, when all of its rows are known.
 			four >>= 16
 			if row>>6 != word {
 				s.orWord(word, bits)
@@ -222,6 +233,7 @@ func lists(from []uint64, row int) bool {
 	if row == 0 { // as what fills up the last word
 		return len(from) > 0 && from[0]&0xffff == 0
 	}
+	// Words are ordered by their first row, so half of the list is left out at each step.
 	for len(from) > 8 {
 		half := len(from) / 2
 		if int(from[half]&0xffff) <= row {

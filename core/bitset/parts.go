@@ -10,6 +10,7 @@ type Parts []uint64
 
 // PackParts gives sets by number. The numbers must rise; empty sets are left out.
 func PackParts(numbers []int32, sets []*Set) Parts {
+	// Up to 64 parts need no memory of their own for their counts.
 	var lens [64]int
 	counts := lens[:0]
 	size, n := 1, 0
@@ -31,6 +32,7 @@ func PackParts(numbers []int32, sets []*Set) Parts {
 		if counts[i] == 0 {
 			continue
 		}
+		// Heads come first, so that numbers and counts can be read without passing over rows.
 		p[head] = uint64(numbers[i])<<32 | uint64(counts[i])
 		head++
 		s.write(p[at:], counts[i])
@@ -42,6 +44,8 @@ func PackParts(numbers []int32, sets []*Set) Parts {
 // Patch gives parts in which the rows of mask are in the sets of some numbers alone; other rows are where they were. The numbers must
 // rise, and the sets have rows of mask only. ok is false where all is as it was: out is p then.
 func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok bool) {
+	// Both lists rise, so they are merged in one pass. First the heads of the outcome are found, then its size is known, and its
+	// rows are written.
 	type part struct {
 		head uint64
 		was  uint64 // how it is written in p, from at on; 0: not at all
@@ -58,11 +62,13 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 			continue
 		}
 		fresh := j < len(sets) && uint64(uint32(numbers[j])) <= one.head>>32
+		// A number that p does not have.
 		if fresh && uint64(uint32(numbers[j])) < one.head>>32 {
 			one.head = uint64(numbers[j])<<32 | uint64(sets[j].Len())
 			one.set = sets[j]
 			j++
 		} else {
+			// A number that p has: its rows of mask are compared with those of the new set, which is empty if there is none.
 			one.was = one.head
 			rows := int(one.head & 0xffffffff)
 			takeWithin(&here, p[at:], rows, mask)
@@ -73,6 +79,7 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 				is = sets[j]
 				j++
 			}
+			// The same rows of mask: the part is copied as it stands.
 			if !here.Equal(is) {
 				one.set = is
 				one.head += uint64(is.Len()) - uint64(here.Len())
@@ -84,6 +91,7 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 			size += 1 + payload(rows)
 		}
 	}
+	// Nothing differs, or nothing is left.
 	if !ok || len(parts) == 0 {
 		if ok {
 			p = nil
@@ -97,6 +105,7 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 		one := &parts[i]
 		rows := int(one.head & 0xffffffff)
 		out[1+i] = one.head
+		// Rows outside of mask are taken from p, rows of mask from the new set.
 		if one.set == nil {
 			copy(out[at:], p[one.at:one.at+payload(rows)])
 		} else {
@@ -135,6 +144,7 @@ func (p Parts) Numbers(yield func(number int32, rows int) bool) {
 // Each gives each part as a set, which holds until the next.
 func (p Parts) Each(into *Set, f func(number int32)) {
 	at := 1 + p.Count()
+	// Rows of a part lie directly behind those of the part before.
 	for i := range p.Count() {
 		rows := int(p[1+i] & 0xffffffff)
 		into.Clear()
@@ -164,6 +174,7 @@ func (p Parts) OrInto(s *Set, number int32) {
 	at := 1 + p.Count()
 	for i := range p.Count() {
 		rows := int(p[1+i] & 0xffffffff)
+		// Numbers rise, but there are few parts: a loop is enough.
 		if int32(p[1+i]>>32) == number {
 			orInto(s, p[at:], rows)
 			return
@@ -189,6 +200,7 @@ func (p Parts) At(row int, numbers []int32) []int32 {
 func (p Parts) Unlike(q Parts, into *Set) {
 	into.Clear()
 	var a, b Set
+	// i and j go through the parts of both sides in the order of numbers; x and y are where their rows lie.
 	i, j, x, y := 0, 0, 1+p.Count(), 1+q.Count()
 	for i < p.Count() || j < q.Count() {
 		mine, theirs := p.head(i), q.head(j)
@@ -197,6 +209,7 @@ func (p Parts) Unlike(q Parts, into *Set) {
 		a.Clear()
 		b.Clear()
 		if one <= other {
+			// Written alike: the same rows.
 			if one == other && mine == theirs && slices.Equal(p[x:x+n], q[y:y+m]) {
 				i, j, x, y = i+1, j+1, x+n, y+m
 				continue

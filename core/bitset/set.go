@@ -18,8 +18,11 @@ const Shift = 12
 
 const words = Rows / 64
 
-// Set is a set of rows of a block. The zero Set is empty. A Set must not be copied by value while it is large work: use Copy.
+// Set is a set of rows of a block. The zero Set is empty. Copying one by value copies all of its words; Copy copies only those that
+// hold something.
 type Set struct {
+	// Operations look only at the words that sum marks. A word that becomes zero loses its mark, so that Empty and Equal need not
+	// look at words.
 	sum   uint64 // bit i tells that words[i] is not zero; what the other words hold says nothing
 	words [words]uint64
 }
@@ -50,6 +53,7 @@ func (s *Set) Has(row int) bool {
 // Add adds a row.
 func (s *Set) Add(row int) {
 	i := row >> 6
+	// The word holds something old: it is cleared before its first row.
 	if s.sum>>i&1 == 0 {
 		s.sum |= 1 << i
 		s.words[i] = 0
@@ -68,11 +72,14 @@ func (s *Set) Remove(row int) {
 
 // Copy makes s the same as t.
 func (s *Set) Copy(t *Set) {
+	// All words hold something: one copy of the whole array is faster than a loop.
 	s.sum = t.sum
 	if t.sum == ^uint64(0) {
 		s.words = t.words
 		return
 	}
+	// m &= m - 1 takes the lowest bit out, so this goes through the marked words in order. The & 63 tells the compiler that i is in
+	// bounds.
 	for m := t.sum; m != 0; m &= m - 1 {
 		i := bits.TrailingZeros64(m) & 63
 		s.words[i] = t.words[i]
@@ -81,6 +88,7 @@ func (s *Set) Copy(t *Set) {
 
 // Or adds the rows of t.
 func (s *Set) Or(t *Set) {
+	// Words that both have are joined; of words that only t has, s may hold something old, so they are copied.
 	both := s.sum & t.sum
 	for m := both; m != 0; m &= m - 1 {
 		i := bits.TrailingZeros64(m) & 63
@@ -95,6 +103,7 @@ func (s *Set) Or(t *Set) {
 
 // And leaves the rows that are in t too.
 func (s *Set) And(t *Set) {
+	// Words that only one of them has become empty without being looked at.
 	sum := s.sum & t.sum
 	for m := sum; m != 0; m &= m - 1 {
 		i := bits.TrailingZeros64(m) & 63
@@ -161,6 +170,7 @@ func (s *Set) Meets(t *Set) bool {
 
 // In tells whether t has every row of s.
 func (s *Set) In(t *Set) bool {
+	// A word that s has and t has not: some row of s is missing in t.
 	if s.sum&^t.sum != 0 {
 		return false
 	}
@@ -185,6 +195,7 @@ func (s *Set) Words(yield func(i int, rows uint64) bool) {
 
 // Equal tells whether s and t have the same rows.
 func (s *Set) Equal(t *Set) bool {
+	// Marks are exact, so sets with different marks differ.
 	if s.sum != t.sum {
 		return false
 	}

@@ -38,10 +38,12 @@ type Edit struct {
 // With gives the snapshot with the edits laid over it, in their order, each in the place of what it replaces. The receiver stays as it is.
 // An edit whose Object is not of its Kind is a mistake of the caller and panics.
 func (s *Snapshot) With(edits ...Edit) *Snapshot {
+	// Edits are sorted by kind. Within a kind they keep their order, so a later edit of an object replaces an earlier one.
 	byKind := map[Kind][]Edit{}
 	for _, e := range edits {
 		byKind[e.Kind] = append(byKind[e.Kind], e)
 	}
+	// A shallow copy: lists without edits are shared with s.
 	out := *s
 	for kind, list := range byKind {
 		switch kind {
@@ -77,6 +79,7 @@ func deviceID(d *Device) string { return string(d.ID) }
 // common with another one is taken from there.
 func (s *Snapshot) Indexed(other *Snapshot) *Snapshot {
 	out := *s
+	// The very same list has the same places.
 	if out.personAt == nil && same(s.People, other.People) {
 		out.personAt = other.personAt
 	}
@@ -116,6 +119,7 @@ func found[T any](list []*T, at *ids.Index, is string, id func(*T) string) *T {
 
 // placeOf finds an object's place, -1 when it is not there.
 func placeOf[T any](list []*T, at *ids.Index, is string, id func(*T) string) int {
+	// No index, or one of another list: looking through the list is right, if slow.
 	if at.Len() != len(list) {
 		return slices.IndexFunc(list, func(one *T) bool { return id(one) == is })
 	}
@@ -135,6 +139,7 @@ func (s *Snapshot) On(day Date) *Snapshot {
 // laidAt lays edits over a list of people or devices, and gives the index of the outcome: of a longer list it is made longer, and where
 // something is gone there is none.
 func laidAt[T any](list []*T, at *ids.Index, edits []Edit, id func(*T) string) ([]*T, *ids.Index) {
+	// Making an index costs one pass; looking through the list would cost one for each edit.
 	if at.Len() != len(list) && len(edits) > 1 {
 		at = indexed(list, at, id) // rather than looking through the list for each
 	}
@@ -146,6 +151,7 @@ func laidAt[T any](list []*T, at *ids.Index, edits []Edit, id func(*T) string) (
 		}
 	}
 	out, whole := lay(list, edits, places, pointer)
+	// Something is gone, so places after it moved.
 	switch {
 	case !whole:
 		return out, nil
@@ -156,6 +162,7 @@ func laidAt[T any](list []*T, at *ids.Index, edits []Edit, id func(*T) string) (
 }
 
 // laid lays the edits of one kind over its list.
+// One pass finds the places of all objects that are edited.
 func laid[T any](list []T, edits []Edit, object func(any) T, id func(*T) string) []T {
 	wanted := make(map[string]bool, len(edits))
 	for _, e := range edits {
@@ -175,6 +182,7 @@ func value[T any](o any) T { return o.(T) }
 
 // lay lays edits over a copy of a list in which what they are of has places. whole tells that nothing is gone.
 func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) T) (out []T, whole bool) {
+	// The list is copied even for one edit: snapshots are immutable.
 	out = slices.Clone(list)
 	gone := map[int]bool{}
 	for _, e := range edits {
@@ -187,6 +195,7 @@ func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) 
 		case there:
 			out[i] = object(e.Object)
 		default:
+			// A new object that is edited again in the same list is found at its place.
 			places[e.ID] = len(out)
 			out = append(out, object(e.Object))
 		}
@@ -205,6 +214,7 @@ func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) 
 
 // Sort orders every list by id, and within objects what has no order of its own: the form in which estates are exported.
 func (s *Snapshot) Sort() {
+	// Indices are of places, which sorting alters.
 	s.personAt, s.deviceAt = nil, nil
 	slices.SortFunc(s.Units, func(a, b Unit) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.People, func(a, b *Person) int { return cmp.Compare(a.ID, b.ID) })

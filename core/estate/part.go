@@ -9,6 +9,7 @@ import "slices"
 func (s *Snapshot) Only(devices []*Device, people []*Person) *Snapshot {
 	out := *s
 	out.Devices, out.People, out.deviceAt, out.personAt = devices, people, nil, nil
+	// known is every device and person that stays, as a target: audiences, exceptions and members are compared with it.
 	known := make(map[Target]bool, len(devices)+len(people))
 	for i := range devices {
 		known[Target{Kind: ToDevice, ID: string(devices[i].ID)}] = true
@@ -16,6 +17,7 @@ func (s *Snapshot) Only(devices []*Device, people []*Person) *Snapshot {
 	for i := range people {
 		known[Target{Kind: ToPerson, ID: string(people[i].ID)}] = true
 	}
+	// Targets of other kinds stay: units and groups are all still there.
 	stays := func(t Target) bool { return t.Kind != ToDevice && t.Kind != ToPerson || known[t] }
 	out.Groups = slices.Clone(s.Groups)
 	for i := range out.Groups {

@@ -23,6 +23,7 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 	if unitsOf == nil {
 		unitsOf = of
 	}
+	// Three sets of ids answer whether something is there.
 	units, people := make(map[UnitID]bool, len(s.Units)), make(map[PersonID]bool, len(s.People))
 	devices := make(map[string]bool, len(s.Devices))
 	for i := range s.Units {
@@ -36,7 +37,9 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 	}
 	out := *s
 	var loose []Loose
+	// Lists are copied when the first object in them alters. Most readings alter none.
 	owned := struct{ people, devices, groups bool }{} // lists that are copies already
+	// unitOf says which units count as there for one object: all of them, if its unit is not to be looked at.
 	unitOf := func(kind Kind, id string) func(UnitID) bool {
 		return func(u UnitID) bool { return units[u] || !unitsOf(kind, id) }
 	}

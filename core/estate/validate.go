@@ -43,6 +43,7 @@ func in(places map[string]int) func(string) bool {
 // Validate reports all that is wrong with the snapshot. Paths are JSON Pointers into the estate format, with
 // the places of objects in their lists. Shipped definitions and checks are taken to be right.
 func (s *Snapshot) Validate() problem.Faults {
+	// First the ids, then what names them: a doubled id is reported once and not at every reference.
 	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
 	v.people = in(indexOf(v, KindPerson, s.People, personID))
@@ -57,6 +58,7 @@ func (s *Snapshot) Validate() problem.Faults {
 		v.settings[s.Settings[i].ID] = &s.Settings[i]
 	}
 
+	// Order matters only for the report: faults come in the order of the format's lists.
 	v.unitTree(s.Units)
 	for i := range s.People {
 		v.person(problem.Join("", string(KindPerson), i), s.People[i])
@@ -96,6 +98,7 @@ func (v *validator) decisions(s *Snapshot) {
 // what was edited and at what is short, and leaves people, devices and lists of members alone that were not edited. there tells
 // whether a person or device is in the outcome. ok is false where that does not do: something that others may name was taken away.
 func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (faults problem.Faults, ok bool) {
+	// Taking something away that others may name can break any of them, so the whole snapshot has to be checked.
 	edited := map[Kind]map[string]bool{}
 	for _, e := range edits {
 		if e.Object == nil && e.Kind != KindException && e.Kind != KindRuling && e.Kind != KindCheck {
@@ -108,6 +111,7 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	}
 	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
+	// The maps of people and devices are not made: a million laptops would be indexed for each edit.
 	v.people, v.devices = func(id string) bool { return there(KindPerson, id) }, func(id string) bool { return there(KindDevice, id) }
 	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
 	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
@@ -131,6 +135,7 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	if edited[KindGroup] != nil || edited[KindSetting] != nil { // settings bring the areas that groups are detached from
 		v.groupGraph(s.Groups)
 	}
+	// With other definitions any policy may have become wrong.
 	for i := range s.Policies {
 		if edited[KindSetting] != nil || edited[KindPolicy][string(s.Policies[i].ID)] {
 			v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])
@@ -212,8 +217,10 @@ func (v *validator) values(path string, values map[string]setting.Value, reserve
 		names = append(names, name)
 	}
 	slices.Sort(names)
+	// Names are sorted, so that faults come in the same order every time.
 	for _, name := range names {
 		at := problem.Join(path, name)
+		// A fact with the name of a field could not be told from it in expressions.
 		if name == "" || slices.Contains(reserved, name) {
 			v.add(
 				problem.Fault{
@@ -261,6 +268,7 @@ func (v *validator) target(path string, t Target) {
 
 func (v *validator) targets(path string, targets []Target) {
 	texts := make([]string, len(targets))
+	// Targets are compared as texts. An unreadable target gets a text of its own, so that two of them are not reported as repeated.
 	for i, t := range targets {
 		v.target(problem.Join(path, i), t)
 		texts[i] = t.String()
@@ -292,6 +300,7 @@ func (v *validator) policy(at string, p *Policy) {
 	v.known(at+"/within", "unit", in(v.units), string(p.Within))
 	for i := range p.Entries {
 		e := &p.Entries[i]
+		// A value of an unknown setting cannot be checked.
 		path := problem.Join(at, "settings", string(e.Setting))
 		if d := v.setting(path, e.Setting); d != nil && !e.Value.IsNothing() {
 			v.add(d.Check(path, e.Value)...)

@@ -17,6 +17,7 @@ var seed = maphash.MakeSeed()
 
 // Of makes the index of a list of n ids that are all different.
 func Of[K ~string](n int, id func(place int) K) *Index {
+	// The table is at most two thirds full.
 	x := &Index{slots: make([]int32, 1<<bits.Len(uint(n+n/2)))}
 	extend(x, n, id)
 	return x
@@ -34,6 +35,7 @@ func With[K ~string](x *Index, n int, id func(place int) K) *Index {
 
 func extend[K ~string](x *Index, n int, id func(place int) K) {
 	for ; x.n < n; x.n++ {
+		// Linear probing: the next slot is tried until one is free.
 		i := x.slot(string(id(x.n)))
 		for x.slots[i] != 0 {
 			i = (i + 1) & (len(x.slots) - 1)
@@ -53,6 +55,7 @@ func (x *Index) Len() int {
 }
 
 // Find gives the place of an id; at gives the id at a place of the list. known is false where the list does not have it.
+// The ids are compared in the list: the table itself has no texts.
 func Find[K ~string](x *Index, id K, at func(place int) K) (place int, known bool) {
 	if x.Len() == 0 {
 		return 0, false

@@ -76,6 +76,7 @@ func (s Side) With(next *estate.Snapshot) Side {
 
 // Compare says what differs from before to after. Laptops that are on one side only count as having no settings on the other.
 func Compare(before, after Side) *Report {
+	// What differs is found by package resolve. Here it is judged: what is weaker, and what people notice.
 	d := resolve.Differ(before.Resolution, after.Resolution)
 	out := &Report{
 		ConflictsGained:  d.ConflictsGained,
@@ -89,11 +90,13 @@ func Compare(before, after Side) *Report {
 	out.Transitions = make([]Transition, 0, len(d.Alterations))
 	for _, a := range d.Alterations {
 		t := Transition{Alteration: a}
+		// A setting that is gone is judged by the definition that it had.
 		def := after.Plan.Definition(a.Setting)
 		if def == nil {
 			def = before.Plan.Definition(a.Setting)
 		}
 		t.Weaker = isWeaker(def, a.From, a.To)
+		// An effect is noticed where a value is applied. Where one goes, the laptop keeps what it has.
 		if a.To.Status == resolve.Set {
 			t.Effects = def.Effects
 		}
@@ -105,6 +108,7 @@ func Compare(before, after Side) *Report {
 // isWeaker compares by the definition's order of strictness. A value that is no longer sent counts as the
 // unmanaged default where that is known; a conflict leaves what the laptop has and is not judged.
 func isWeaker(d *setting.Definition, from, to State) bool {
+	// Other rules have no order of strictness.
 	if d.Combine != setting.Strictest {
 		return false
 	}
@@ -115,10 +119,12 @@ func isWeaker(d *setting.Definition, from, to State) bool {
 
 func valueOf(d *setting.Definition, s State) (setting.Value, bool) {
 	switch s.Status {
+	// The laptop keeps what it has, which is not known.
 	case resolve.Set:
 		return s.Value, true
 	case resolve.Conflict, resolve.Unsupported:
 		return setting.Value{}, false
 	}
+	// Nothing is sent: the value is the default, where the dictionary knows it.
 	return d.Default, !d.Default.IsNothing()
 }

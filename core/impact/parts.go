@@ -22,6 +22,7 @@ const (
 
 // keyOf names a part by what it is about, in a short text that is the same for the same part of the same report.
 func keyOf(kind string, about ...string) string {
+	// A hash keeps names short. Texts end with a zero byte, so that different lists do not run together.
 	h := fnv.New64a()
 	for _, text := range about {
 		h.Write([]byte(text))
@@ -66,6 +67,7 @@ func ReachKey(id estate.PolicyID, gained bool) string {
 
 // Part gives the laptops of a part by its name. ok is false when the report has no such part.
 func (r *Report) Part(name string) (devices resolve.Devices, ok bool) {
+	// Names of fixed parts and of policies are compared directly; keys are found by making the key of each part of the kind.
 	switch {
 	case name == All:
 		return r.Devices, true
@@ -120,6 +122,7 @@ func (r *Report) Part(name string) (devices resolve.Devices, ok bool) {
 
 // Ordered gives the transitions as people should read them: weaker values first, then those of most laptops.
 func (r *Report) Ordered() []Transition {
+	// Counts are taken once: counting a set for each comparison would take long.
 	counts := make([]int, len(r.Transitions))
 	order := make([]int, len(r.Transitions))
 	for i := range r.Transitions {

@@ -39,6 +39,7 @@ type Condition struct {
 
 // ParseCondition reads a condition.
 func ParseCondition(written string) (Condition, bool) {
+	// The first operator in the text counts; of operators that begin at the same place the longest, which operators has first.
 	at, op := len(written), Operator("")
 	for i := range written {
 		for _, o := range operators {
@@ -90,6 +91,7 @@ func sortableOf(v setting.Value) sortable {
 }
 
 func (a *sortable) compare(b *sortable) int {
+	// Nothing comes last, whatever it is compared with.
 	switch {
 	case a.value.IsNothing() || b.value.IsNothing():
 		return cmp.Compare(rank(a.value), rank(b.value))
@@ -97,6 +99,7 @@ func (a *sortable) compare(b *sortable) int {
 		return cmp.Compare(a.value.Integer(), b.value.Integer())
 	}
 	x, y := a.texts(), b.texts()
+	// Both begin like a number: they are compared as versions, if they are versions.
 	if x.plain != "" && y.plain != "" && x.plain[0] <= '9' && y.plain[0] <= '9' {
 		if order, err := rule.CompareVersions(x.plain, y.plain); err == nil {
 			return order
@@ -145,6 +148,7 @@ func Plain(v setting.Value) string {
 }
 
 // remembered gives a test that works out each text and number once: columns have few of them, and many rows.
+// The limit keeps texts that are all different, such as serial numbers, from filling memory.
 func (c Condition) remembered() func(setting.Value) bool {
 	texts, numbers := map[string]bool{}, map[int64]bool{}
 	return func(v setting.Value) bool {
@@ -179,6 +183,7 @@ func (c Condition) passes(v setting.Value) bool {
 		return !v.IsNothing()
 	case Unknown:
 		return v.IsNothing()
+	// What has no value is not equal to anything, so it passes "is not".
 	case IsNot:
 		return !Condition{c.Field, Is, c.Words}.passes(v)
 	}
@@ -189,6 +194,7 @@ func (c Condition) passes(v setting.Value) bool {
 }
 
 func (c Condition) one(v setting.Value, word string) bool {
+	// A list passes if one of its items does.
 	if v.Kind() == setting.List {
 		return slices.ContainsFunc(v.Items(), func(item string) bool { return c.one(setting.TextValue(item), word) })
 	}
@@ -199,6 +205,7 @@ func (c Condition) one(v setting.Value, word string) bool {
 		return strings.Contains(strings.ToLower(plain(v)), strings.ToLower(word))
 	}
 	other := setting.TextValue(word)
+	// A number is only compared with a number.
 	if n, err := strconv.ParseInt(word, 10, 64); err == nil && v.Kind() == setting.Integer {
 		other = setting.IntegerValue(n)
 	} else if v.Kind() == setting.Integer {

@@ -63,6 +63,7 @@ func (t *Table) dense(field string) Column {
 	if field == "groups" { // long lists, which are put together as they are asked for
 		return of
 	}
+	// Worked out once for all rows, and read from then on.
 	values := make([]setting.Value, t.Rows)
 	for row := range values {
 		values[row] = of(row)
@@ -126,6 +127,7 @@ func Devices(plan *resolve.Plan) *Table {
 			facts[name] = true
 		}
 	}
+	// Rows are in the order of ids, so that Row can search and an unsorted list needs no order.
 	slices.SortFunc(devices, func(a, b *estate.Device) int { return cmp.Compare(a.ID, b.ID) })
 	names := make(map[estate.PersonID]string, len(snapshot.People))
 	for i := range snapshot.People {
@@ -146,6 +148,7 @@ func Devices(plan *resolve.Plan) *Table {
 		}
 		return append(out, plan.HomeUnits(d.ID)...)
 	}
+	// Groups of all laptops are gathered when a field that needs them is first asked for.
 	groups := sync.OnceValue(plan.GroupsOfDevices)
 	t.values["groups"] = sync.OnceValue(func() Field { return groupSizes(groups().Sizes()) })
 	t.make = func(field string) Column {
@@ -301,6 +304,7 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		)
 		return nil
 	}
+	// Every condition becomes a test of a row. A row passes if all tests do.
 	tests := make([]func(row int) bool, 0, len(q.Conditions)+1)
 	for i, c := range q.Conditions {
 		of := column(problem.Join("/query/where", i), c.Field)
@@ -342,9 +346,11 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		}
 		return true
 	}
+	// A field that is not of the table may differ from one question to the next, so its order is not kept.
 	if of := q.Besides[field]; of != nil {
 		return t.sortedBy(of, passes, down), nil
 	}
+	// The order of all rows is kept by field. Rows that pass are taken from it, forwards or backwards.
 	order := t.order(field)
 	out := make([]int32, 0, 256)
 	for i := range order {
@@ -454,6 +460,7 @@ func sortRows(rows []int32, of Column) {
 	}
 	keys, order := make([]keyed, len(rows)), make([]*keyed, len(rows))
 	for i, row := range rows {
+		// Texts by which rows are compared are made once for each row, not in each comparison.
 		keys[i] = keyed{sortableOf(of(int(row))), row}
 		order[i] = &keys[i]
 	}

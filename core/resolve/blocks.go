@@ -21,12 +21,14 @@ func (p *Plan) gatherPeople() *match.Subjects {
 		}
 	}
 	p.eachBlock(r, func(w *worker) {
+		// Groups come after their member groups, so the members of a nested group are complete when they are added.
 		for _, at := range p.GroupOrder {
 			g := &p.Groups[at]
 			if g.Of != estate.OfPeople {
 				continue
 			}
 			mark := w.Mark()
+			// In the group are: those that are listed, those for whom the rule holds, and those in member groups.
 			rows := w.Temp()
 			rows.Clear()
 			if w.Block < len(g.People) {
@@ -48,6 +50,7 @@ func (p *Plan) gatherPeople() *match.Subjects {
 }
 
 // eachBlock goes through the blocks of a table of subjects.
+// One worker serves all blocks, so the callback may keep what it counts without a lock.
 func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	w := p.worker(r)
 	defer w.done()

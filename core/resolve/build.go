@@ -49,6 +49,7 @@ type builder struct {
 }
 
 // nothing is the plan of an empty estate, from which first plans are built.
+// Its tables of numbers are empty but not nil, so that building needs no special case for a first plan.
 var nothing = &Plan{
 	Population: match.Population{
 		Root:     intern.None,
@@ -66,6 +67,8 @@ var nothing = &Plan{
 // build gives the plan of a snapshot, made from the plan was; nil: from nothing. Each step compares a list of the new snapshot with that
 // of the old one, shares what is equal, and notes in changes what must be computed again. At the end recompute does that.
 func build(was *Plan, s *estate.Snapshot) *Plan {
+	// All plans that come from one compilation share a generation, so that the numbers of values and tests mean the same in all of
+	// them.
 	words := (*intern.Generation)(nil)
 	if was == nil {
 		was, words = nothing, intern.NewGeneration()
@@ -76,6 +79,7 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	// policy.
 	p := &Plan{snapshot: s.Indexed(was.snapshot)}
 	p.Gen = words
+	// Both are found when they are first asked for: many plans are only previews, and nobody asks those.
 	p.Persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
 	b := &builder{
 		was:        was,
@@ -162,6 +166,7 @@ func (b *builder) units() {
 			}
 		}
 	}
+	// Units that detach something are few. Matching goes through this list for each entry that can be detached.
 	for i := range p.Units {
 		if p.Units[i].Unit != nil && len(p.Units[i].Detach) > 0 {
 			p.DetachingUnits = append(p.DetachingUnits, i)
@@ -177,6 +182,7 @@ func (b *builder) units() {
 }
 
 // noteShift notes the units that laptops of a moved unit left or entered.
+// What matters is what is above on one path and not on the other: units that both paths share keep their laptops.
 func (b *builder) noteShift(was, is []int) {
 	for _, pair := range [][2][]int{{was, is}, {is, was}} {
 		for _, u := range pair[0] {

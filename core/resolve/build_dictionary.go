@@ -19,6 +19,7 @@ func (b *builder) dictionary() {
 	was, p := b.was, b.next
 	settingID := func(d *setting.Definition) setting.ID { return d.ID }
 	d := intern.Compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
+	// Everything is taken over from the plan before. What differs is replaced below.
 	p.SettingAt, p.bySetting, p.forced, p.index = was.SettingAt, was.bySetting, was.forced, was.index
 	p.settings = slices.Clone(was.settings)
 	if !d.Same || was == nothing {
@@ -35,6 +36,7 @@ func (b *builder) dictionary() {
 			p.settings[at] = settingIndex{}
 			b.settings[at] = true
 		}
+		// Altered and new definitions: the index is emptied here and built below.
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			at := p.SettingAt.NumberOf(p.snapshot.Settings[i].ID)
 			b.settings[at] = true
@@ -52,6 +54,7 @@ func (b *builder) dictionary() {
 				continue
 			}
 			c.area, c.support = def.Area, p.Gen.SupportOf(def)
+			// Forced values are numbered as outcomes of their setting, so that forcing later only compares numbers.
 			for _, f := range def.Forced {
 				c.forced = append(c.forced, forcing{Forced: f, formula: p.Gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
 			}
@@ -109,6 +112,7 @@ func (b *builder) dictionary() {
 
 // looksOf gives the settings that a formula reads, and whether it reads more.
 func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool) {
+	// whole: the formula has a test that cannot be split into fields, so that it may read anything.
 	f.Each(func(t *intern.Test) {
 		whole = whole || t.Whole
 		for _, l := range t.Looks {

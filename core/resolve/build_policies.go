@@ -50,6 +50,7 @@ func (b *builder) policiesOf() {
 	}
 	b.retarget()
 	// Level matches of all policies are numbered in one row: policy by policy, and level by level within each.
+	// firstMatch is needed wherever something is kept by level match, for example the sets of a worker.
 	p.firstMatch = make([]int32, len(p.policies)+1)
 	for at := range p.policies {
 		p.firstMatch[at+1] = p.firstMatch[at] + int32(len(p.policies[at].audience.Levels))
@@ -94,6 +95,7 @@ func (b *builder) policy(pol *estate.Policy) {
 		}
 		is.entries = entries
 	}
+	// Another audience: matched again for all laptops. The entries are decided again where the policy was or is.
 	if !known || !sameAudience(was.policies[before].Policy, pol) {
 		b.changes.policies[at] = true
 		p.resolveTargets(is)
@@ -113,6 +115,7 @@ func without(entries, others []entry) (out []entry) {
 }
 
 // alteredEntries notes a policy under the settings of some of its entries.
+// lists are the entries before and after: a setting that only one of the two has must be decided again as well.
 func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 	for _, list := range lists {
 		for _, e := range list {

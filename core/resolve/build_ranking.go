@@ -31,6 +31,7 @@ func (b *builder) decisions() {
 		func(x, y *estate.Ruling) bool { return *x == *y },
 	)
 	// Both kinds of change alter the order of precedence: other entries, and entries that come from other levels.
+	// again collects, for each setting, the policies whose entries must be put in order anew. An index that is not in it is shared.
 	again := maps.Clone(b.levels) // by setting: policies whose entries must be ordered again
 	for at, policies := range b.edited {
 		for _, pol := range again[at] {
@@ -40,6 +41,7 @@ func (b *builder) decisions() {
 		}
 		again[at] = policies
 	}
+	// Exceptions depend on their own list, on the day, on what targets name, and on the dictionary.
 	if !exceptions.Same || was.snapshot.Day != p.snapshot.Day || b.otherTargets() || b.dictionaryAltered {
 		b.takeExceptions()
 	} else {
@@ -67,6 +69,7 @@ func (b *builder) decisions() {
 // rankAll orders the entries of all settings by precedence.
 func (p *Plan) rankAll() {
 	sources := make([][]decide.Source, len(p.settings))
+	// One pass over all entries distributes them by setting, in the order of policies.
 	for _, at := range p.byPolicy {
 		for _, e := range p.policies[at].entries {
 			sources[e.setting] = p.sourceOf(at, e, sources[e.setting])
@@ -83,6 +86,7 @@ func (p *Plan) rankAll() {
 
 // rerank orders the entries of one setting again after entries or levels of some policies altered.
 func (p *Plan) rerank(at int, altered []int) {
+	// An altered policy that no longer has an entry for the setting only leaves the index.
 	var sources []decide.Source
 	for _, pol := range altered {
 		if i, found := p.policies[pol].entryAt(at); found {
@@ -95,6 +99,7 @@ func (p *Plan) rerank(at int, altered []int) {
 // sourceOf adds the entry of a policy to the index of a setting, if the policy is active.
 func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	pol := &p.policies[at]
+	// Policies that are not active have no candidates. They are matched by Reach, which asks what they would do.
 	if pol.State != estate.Active {
 		return to
 	}
@@ -135,6 +140,7 @@ func (b *builder) takeExceptions() {
 		var exceptions []decide.Exception
 		var exempt []match.Target
 		for i, x := range list {
+			// Exceptions are compared in order with those that the index had.
 			same = same && x.target.At == was.exempt[i].At && sameException(x.Exception.Exception, was.Exceptions[i].Exception)
 			exceptions, exempt = append(exceptions, x.Exception), append(exempt, x.target)
 		}

@@ -14,7 +14,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// Devices is a set of laptops of a plan. The zero Devices is empty.
+// Devices is a set of laptops of a plan. The zero Devices is empty. It is a value: no operation alters it, and it may be copied and
+// kept.
 type Devices struct {
 	plan   *Plan
 	from   int // the first of the blocks; those that are not written have none
@@ -54,6 +55,7 @@ func (d Devices) Has(id estate.DeviceID) bool {
 		return false
 	}
 	at, known := d.plan.DeviceAt.Number(id)
+	// A laptop that is gone is known to the plan before.
 	if !known && d.was != nil {
 		at, known = d.was.DeviceAt.Number(id)
 	}
@@ -75,6 +77,7 @@ func (d Devices) each(f func(at int)) {
 }
 
 // ranks gives the places of the laptops in the order of all ids, unsorted; ok is false where some are gone.
+// Ranks are sorted instead of ids, which is much faster. A laptop that is gone has no rank.
 func (d Devices) ranks() (out []int32, ok bool) {
 	out, ok = make([]int32, 0, d.Len()), true
 	d.each(func(at int) {
@@ -101,12 +104,14 @@ func (d Devices) IDs() []estate.DeviceID { return d.First(1 << 62) }
 // First lists the first n of the laptops by id.
 func (d Devices) First(n int) []estate.DeviceID {
 	ranks, ok := d.ranks()
+	// Some are gone: their ids are sorted.
 	if !ok {
 		var out []estate.DeviceID
 		d.each(func(at int) { out = append(out, d.device(at).ID) })
 		slices.Sort(out)
 		return out[:min(n, len(out))]
 	}
+	// Keeping the n least in order costs less than sorting all, where n is small.
 	if n < len(ranks)/8 { // the least few without sorting all
 		least := ranks[:0:0]
 		for _, r := range ranks {
@@ -135,6 +140,7 @@ func (d Devices) ByUnit() []UnitCount {
 	}
 	var out []UnitCount
 	var scratch [8]int
+	// Nearly all rows have the unit of the row before. Few sets have laptops of more than eight units.
 	homes, last := scratch[:0], 0
 	d.each(func(at int) { // laptops of one unit lie side by side
 		home := d.device(at).HomeAt
@@ -169,6 +175,7 @@ func (d Devices) ByGroup() []GroupCount {
 	if d.plan == nil {
 		return nil
 	}
+	// The set is unpacked once and then compared with each group.
 	sets := make(intern.DeviceSet, d.end())
 	d.orInto(sets)
 	var out []GroupCount
@@ -195,6 +202,7 @@ func (d Devices) ByGroup() []GroupCount {
 
 // combine makes a set of two, block by block.
 func (d Devices) combine(e Devices, do func(a, b *bitset.Set)) Devices {
+	// Blocks before from are empty: combining starts at block 0, which is simple, and empty blocks cost nothing.
 	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]bitset.Packed, max(d.end(), e.end()))}
 	var a, b bitset.Set
 	for i := range out.blocks {
@@ -210,6 +218,7 @@ func (d Devices) combine(e Devices, do func(a, b *bitset.Set)) Devices {
 func (d Devices) Or(e Devices) Devices { return d.combine(e, (*bitset.Set).Or) }
 
 // Union gives the laptops of any of some sets, as Or does.
+// Sets are added up in one table of unpacked blocks and packed once, which is faster than pairwise Or.
 func Union(sets iter.Seq[Devices]) (out Devices) {
 	var rows intern.DeviceSet
 	for d := range sets {
@@ -254,8 +263,10 @@ func (g *gatherer[K]) devices(key K) Devices { return *g.sets[key] }
 // add adds rows of a block to a set that nobody else has.
 func (d *Devices) add(block int, rows *bitset.Set) {
 	switch {
+	// The first block that has anything is where the list begins.
 	case len(d.blocks) == 0:
 		d.from = block
+	// An earlier block: the list grows in front.
 	case block < d.from:
 		d.blocks = append(make([]bitset.Packed, d.from-block), d.blocks...)
 		d.from = block
@@ -264,6 +275,7 @@ func (d *Devices) add(block int, rows *bitset.Set) {
 		d.blocks = append(d.blocks, make([]bitset.Packed, more)...)
 	}
 	at := &d.blocks[block-d.from]
+	// Rows of the block were added before.
 	if *at != nil {
 		var both bitset.Set
 		both.Copy(rows)
@@ -284,6 +296,7 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 		for row := range rows.All() {
 			is := d.device((d.from+b)<<bitset.Shift + row)
 			home := d.plan.Units[is.HomeAt].Unit
+			// A unit that is gone is known to the plan before.
 			if home == nil {
 				home = d.was.Units[is.HomeAt].Unit
 			}
@@ -312,6 +325,7 @@ func (d Devices) Each(yield func(estate.DeviceID) bool) {
 func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks} }
 
 // In gives the same laptops as a plan of another lineage knows them; those that it does not have are left out.
+// Numbers of plans of different lineages have nothing in common, so laptops are found by id.
 func (d Devices) In(p *Plan) Devices {
 	out := make(intern.DeviceSet, p.Blocks())
 	for id := range d.Each {

@@ -56,6 +56,7 @@ func Differ(before, after *EstateResolution) *Difference {
 }
 
 // compare finds all that differs. Settings, problems and audiences are compared on several threads; each writes to fields of its own.
+// A setting whose lists of blocks are the same memory was not decided again.
 func (d *Difference) compare(before, after *EstateResolution) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
@@ -67,8 +68,10 @@ func (d *Difference) compare(before, after *EstateResolution) {
 		settings = append(settings, at)
 	}
 	found := make([]settingDifference, len(settings))
+	// altered collects the laptops on which anything differs; each thread has its own set, and they are joined at the end.
 	altered := make(intern.DeviceSet, max(before.plan.Blocks(), after.plan.Blocks()))
 	var guard sync.Mutex
+	// The first two tasks are problems and audiences, all others are settings.
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.Laptops())
 		defer w.done()
@@ -111,6 +114,8 @@ func (d *Difference) compare(before, after *EstateResolution) {
 	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
 }
 
+// Plans several steps apart may use a number for another object than before. Comparing by number would then compare different
+// things.
 // numbersAgree tells whether every number means the same in both plans, where it means something in both.
 func (p *Plan) numbersAgree(q *Plan) bool {
 	return idsAgree(p.DeviceAt, q.DeviceAt, func(of *intern.IDTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
@@ -145,6 +150,7 @@ func (p *Plan) numbersAgree(q *Plan) bool {
 
 // idsAgree tells whether ids that both have are the same numbers, and numbers that both have the same ids.
 func idsAgree[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K], at int) (K, bool)) bool {
+	// One was made of the other: no number was given twice.
 	if a.Adjacent(b) {
 		return true
 	}
@@ -171,6 +177,8 @@ type appearance struct {
 }
 
 func appearanceOf(o *intern.Outcome, code uint32) appearance {
+	// Outcomes that show the same state to people are one appearance, whatever their number: every conflict is one, and so is every
+	// reason for which a setting is not supported.
 	switch {
 	case o == nil:
 		return appearance{number: intern.None}
@@ -201,6 +209,7 @@ type differScratch struct {
 }
 
 // way gives a buffer for an alteration.
+// Alterations are taken from lists of 64, since there are many and they are small.
 func (r *differScratch) way(is Alteration) *Alteration {
 	if len(r.ways) == cap(r.ways) {
 		r.ways = make([]Alteration, 0, 64)
@@ -227,6 +236,7 @@ func settingIndexOf(before, after *EstateResolution, at int) *settingIndex {
 }
 
 // differSetting compares one setting, block by block. Blocks whose outcomes are the same memory, or equal, are skipped.
+// Lists that a plan before has and the other one has not are compared with nothing.
 func differSetting(w *worker, before, after *EstateResolution, at int, scratch *differScratch) settingDifference {
 	a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
 	c := settingIndexOf(before, after, at)
@@ -241,6 +251,7 @@ func differSetting(w *worker, before, after *EstateResolution, at int, scratch *
 	scratch.known, scratch.unions.private, scratch.unions.known = emptied(scratch.known), true, emptied(scratch.unions.known)
 	for i := range max(len(a), len(b)) {
 		x, y := block(a, i), block(b, i)
+		// Blocks in which nothing differs cost one comparison.
 		if x.Equal(y) {
 			continue
 		}
@@ -288,6 +299,7 @@ func differSetting(w *worker, before, after *EstateResolution, at int, scratch *
 // inOrder gives the ways in which a setting alters in order. Those that look alike are put together: equal values can have been made in
 // different ways, and files and rows of tables can be equal under different names.
 func inOrder(ways map[transition]*Alteration) []*Alteration {
+	// Alterations are put in order by what they alter from and to, so that the result does not depend on the order of the blocks.
 	sorted := make([]*Alteration, 0, len(ways))
 	for _, way := range ways {
 		if !way.From.Equal(way.To) {
@@ -333,6 +345,7 @@ func writtenDifferently(v setting.Value) bool {
 
 // conflictsOf lists the conflicts of a setting that came or went, as they are in the resolution that has them.
 func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *EstateResolution) (out []ConflictFound) {
+	// The candidates are those of the side that has the conflict: the other side has no such conflict to explain.
 	for number := range of.sets {
 		f := ConflictFound{Setting: c.Def.ID, Policies: c.Outcomes.Of(number).Policies, Devices: of.devices(number)}
 		f.Devices.was = was
@@ -368,6 +381,7 @@ func (d *Difference) problems(before, after *EstateResolution) {
 		}
 	}
 	for id := range ids {
+		// A check that exists on one side only finds nothing on the other.
 		a, atA := of(before, id)
 		b, atB := of(after, id)
 		if len(a) > 0 && len(a) == len(b) && &a[0] == &b[0] {
@@ -398,6 +412,7 @@ func (d *Difference) audiences(before, after *Plan) {
 		if at < len(after.policies) {
 			b = after.policies[at]
 		}
+		// The same list of levels: nothing about the policy was matched again.
 		if len(a.matches) == len(b.matches) && (len(a.matches) == 0 || &a.matches[0] == &b.matches[0]) {
 			continue
 		}
@@ -418,6 +433,7 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 			m.Policy = pol.ID
 		}
 	}
+	// in gives the laptops of a level in a block, none where the policy or the block is not there.
 	in := func(pol *policy, levelAt, block int) bitset.Packed {
 		if levelAt < len(pol.matches) && block < len(pol.matches[levelAt]) {
 			return pol.matches[levelAt][block]
@@ -426,6 +442,7 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 	}
 	var a, b, moved bitset.Set
 	for block := range blocks {
+		// A laptop that only changes its level is neither gained nor dropped: what counts is the union of the levels.
 		same := true
 		for levelAt := range max(len(was.matches), len(is.matches)) {
 			x, y := in(was, levelAt, block), in(is, levelAt, block)

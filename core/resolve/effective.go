@@ -74,6 +74,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 	out := Setting{ID: c.Def.ID, Status: is.Status, How: r.how(i)}
 	if is.Status == Unsupported {
 		out.Reason = is.Reason
+		// Every candidate becomes a record with the fate that was noted for it.
 		return out, candidates
 	}
 	first := len(candidates)
@@ -98,6 +99,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 	}
 	out.Candidates = candidates[first:len(candidates):len(candidates)]
 	out.Value = r.decidedValue(i)
+	// A value comes from the exception that decided; else from the candidates that won, or that conflict.
 	if d.exception != intern.None {
 		out.From = []string{string(c.Exceptions[d.exception].ID)}
 	} else {
@@ -107,6 +109,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 			}
 		}
 	}
+	// A forced value comes from the dictionary, not from a policy. What it replaces is kept beside it.
 	if d.forced != intern.None {
 		out.Replaced = &Replaced{Value: out.Value, How: out.How, From: out.From}
 		out.Value, out.How, out.From = c.forced[d.forced].Value, ByForce, nil
@@ -115,6 +118,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 }
 
 func foundBy(check *estate.Check, r *Result) Problem {
+	// A problem comes from whatever the settings that the check names come from.
 	found := Problem{Check: check.ID, Message: check.Message, Settings: slices.Sorted(slices.Values(check.Settings))}
 	for _, id := range found.Settings {
 		if s := r.Setting(id); s != nil {

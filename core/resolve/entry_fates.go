@@ -54,6 +54,7 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
 	return out
 }
 
+// Counts are kept by rank and summed up by policy at the end, so that counting needs no lookups by policy.
 // fateCount counts laptops of one ranked entry: an entry of a policy that applies at three levels has three.
 type fateCount struct {
 	devices, among int
@@ -78,6 +79,7 @@ func newFateCounter(indices []*settingIndex) *fateCounter {
 
 // block counts the laptops of the worker's block, with separate counts for those of among.
 func (f *fateCounter) block(w *worker, among Devices) {
+	// asked: the laptops of the block that are asked about. Whom entries reach is counted on all laptops, fates on these.
 	asked := w.Keep()
 	among.block(w.Block).Into(asked)
 	for i, c := range f.indices {
@@ -114,6 +116,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 	for rank := range c.Ranked {
 		var sum fateCount
 		for _, t := range threads {
+			// The counts of all threads are added up.
 			count := &t.counts[at][rank]
 			sum.devices += count.devices
 			sum.among += count.among

@@ -13,11 +13,13 @@ import (
 )
 
 // sameValues compares facts or attributes; most are the very same map.
+// Comparing pointers first matters: after an edit nearly all facts are those of the snapshot before.
 func sameValues(a, b map[string]setting.Value) bool {
 	return len(a) == len(b) &&
 		(len(a) == 0 || reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() || maps.EqualFunc(a, b, setting.Value.Equal))
 }
 
+// Rules are equal if their texts are. A rule that was read again is another object.
 func sameRule(a, b *rule.Rule) bool { return a == b || a.Source() == b.Source() }
 
 func sameUnit(a, b *estate.Unit) bool {
@@ -29,6 +31,7 @@ func sameDetached(a, b []estate.Detachment) bool {
 	return slices.EqualFunc(a, b, func(x, y estate.Detachment) bool { return x.Kind == y.Kind && x.Area == y.Area })
 }
 
+// What nothing depends on is not compared, for example the title of a unit.
 func samePerson(a, b *estate.Person) bool {
 	return a.ID == b.ID && a.Name == b.Name && a.Mail == b.Mail && a.Unit == b.Unit && sameValues(a.Attributes, b.Attributes)
 }

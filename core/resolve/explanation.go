@@ -42,6 +42,7 @@ func (p *Plan) Reasons(id estate.DeviceID, who estate.PersonID) (*Reasons, error
 	if !known {
 		return nil, &UnknownError{estate.KindDevice, string(id)}
 	}
+	// For another person than the owner, settings of the device's side stay those of the owner.
 	signedIn := p.Devices.At(dev).OwnerAt
 	if who != "" {
 		if signedIn, known = p.PersonAt.Number(who); !known {
@@ -68,6 +69,7 @@ func (r *Reasons) Outcomes(yield func(Setting) bool) {
 
 // Outcome gives one setting as Outcomes does. ok is false where it does not appear.
 func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
+	// Settings are in the order of ids.
 	i, found := slices.BinarySearchFunc(r.settled, id, func(s settingOutcome, id setting.ID) int {
 		return cmp.Compare(r.plan.settings[s.setting].Def.ID, id)
 	})
@@ -89,6 +91,7 @@ func (r *Reasons) outcome(i int) Setting {
 }
 
 // ranksOf gives the ranks of a setting's candidates in its index.
+// The candidates of a setting end where those of the next one begin.
 func (r *Reasons) ranksOf(i int) []int32 {
 	if i+1 < len(r.settled) {
 		return r.ranks[r.settled[i].first:r.settled[i+1].first]
@@ -120,6 +123,7 @@ func (r *Reasons) how(i int) How {
 	d := &r.settled[i]
 	switch {
 	case d.exception != intern.None:
+		// An exception decides before every rule; a forced value is told apart from this.
 		return ByException
 	case r.plan.settings[d.setting].Outcomes.Of(d.outcome).Status != Set:
 		return ""
@@ -148,6 +152,7 @@ func (d *explanation) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d
 func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user := p.subject(dev, signedIn)
 	defer user.done()
+	// Both subjects are one laptop, with another person each.
 	user.findPolicies()
 	owner := user
 	if signedIn != p.Devices.At(dev).OwnerAt {
@@ -163,6 +168,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	if owner != user {
 		theirs = owner.marked(m)
 	}
+	// at finds the place of a setting among those that appear. The buffer is used again for each laptop, so it is cleared.
 	user.scratchAt = slices.Grow(user.scratchAt[:0], len(p.settings))[:len(p.settings)]
 	clear(user.scratchAt)
 	scratch := &user.scratchReasons
@@ -198,6 +204,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user.Stage = d
 	for _, at := range p.byCheck {
 		mark := user.worker.Mark()
+		// A check over one subject: row 0 is the subject.
 		if is, _ := user.Truth(p.checks[at].formula); is.Has(0) {
 			d.problems = append(d.problems, int32(at))
 		}
@@ -217,6 +224,7 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 	defer s.done()
 	s.findPoliciesOf(p.settings[at].Keys)
 	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
+	// The candidates are those entries of the setting whose policy applies to the subject at the level of the entry.
 	for i, key := range p.settings[at].Keys {
 		if policy, levelAt := decide.Unkey(key); int(s.applied[policy].levelAt) == levelAt {
 			d.in = append(d.in, s.candidate(&p.settings[at], p.settings[at].Ranked[i].Order, int32(i), len(d.in)))
@@ -236,10 +244,12 @@ var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 // decided. The subject's candidates are those of marked from first on to the end of order.
 func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
 	c := &d.plan.settings[at]
+	// What detaching, exceptions or support take away must be looked at candidate by candidate.
 	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
 		return false
 	}
 	outcome, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
+	// No candidate: the setting does not appear.
 	if !ok || len(became) == len(d.became) {
 		return ok
 	}
@@ -272,6 +282,7 @@ func (d *explanation) decide(s *subject, at int) {
 	s.Observer = d
 	s.worker.decide(c, d.in, &s.Dom)
 	s.Observer = nil
+	// Nothing came out: the setting does not appear, and its candidates are taken back.
 	if s.Out.Len() == 0 {
 		d.became, d.ranks = d.became[:d.first], d.ranks[:d.first]
 		return
@@ -288,6 +299,7 @@ func (d *explanation) decide(s *subject, at int) {
 	if d.exception != nil {
 		out.exception = int32(slices.IndexFunc(c.Exceptions, func(x decide.Exception) bool { return x.Exception == d.exception }))
 	}
+	// The outcome is one number, and the items of a merged value are others.
 	numbers, _ := s.Out.Lists()
 	for _, number := range numbers {
 		if intern.IsItem(number) {
@@ -318,6 +330,7 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 }
 
 // seen gives the index of a setting for expressions. ok is false if it is not set.
+// Conditions see only settings that are set: a conflict has no value.
 func (d *explanation) seen(at int) (i int, ok bool) {
 	i = int(d.at[at]) - 1
 	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
@@ -332,6 +345,7 @@ func (d *explanation) seenAt(at int, known bool) (i int, ok bool) {
 }
 
 // value gives the value of a setting for expressions.
+// While values are forced, conditions read what was decided, whatever was forced before.
 func (d *explanation) value(i int) setting.Value {
 	if s := &d.settled[i]; s.forced != intern.None && !d.before {
 		return d.plan.settings[s.setting].forced[s.forced].Value
@@ -354,6 +368,7 @@ func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32
 	at, known := d.plan.SettingAt.Number(setting.ID(id))
 	if i, set := d.seenAt(at, known); set {
 		c := &d.plan.settings[at]
+		// A value that is numbered has its code already. A merged or forced value is looked up.
 		if s := &d.settled[i]; s.outcome != intern.FromItems && s.forced == intern.None {
 			code = c.Outcomes.CodeOf(c.Outcomes.Of(s.outcome))
 		} else {
@@ -367,6 +382,7 @@ func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32
 func (d *explanation) force(owner *subject) {
 	owner.Stage = d
 	d.before = true
+	// The first condition that is true decides, even if its value is the one that stands already.
 	for _, at := range d.plan.forced {
 		place, set := d.seen(at)
 		if !set {

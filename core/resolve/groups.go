@@ -17,6 +17,7 @@ import (
 func (b *builder) groupsOf() {
 	was, p := b.was, b.next
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
+	// The same list of groups: everything is shared, and only laptops that altered are looked at below.
 	d := intern.Compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
 	if d.Same {
 		p.Groups, p.GroupAt, p.ofGroup = was.Groups, was.GroupAt, was.ofGroup
@@ -29,6 +30,7 @@ func (b *builder) groupsOf() {
 			g := &p.snapshot.Groups[i]
 			at := p.GroupAt.NumberOf(g.ID)
 			p.ofGroup[i] = int32(at)
+			// What was known of a group under its number is taken over, and corrected below if the group altered.
 			if at < len(was.Groups) {
 				p.Groups[at] = was.Groups[at]
 			}
@@ -57,6 +59,7 @@ func (b *builder) groupsOf() {
 				b.changes.groups[at] = true
 			}
 		}
+		// Nested groups are looked up by id again, since a member group may be new or gone.
 		for at := range p.Groups {
 			if g := &p.Groups[at]; g.Group != nil {
 				g.Nested = make([]int, 0, len(g.Groups))
@@ -69,6 +72,7 @@ func (b *builder) groupsOf() {
 		}
 		p.GroupOrder = p.orderGroups()
 		p.DetachingGroups = nil
+		// Groups that detach something are few. Matching goes through this list for each entry that can be detached.
 		for at := range p.Groups {
 			if p.Groups[at].Group != nil && len(p.Groups[at].Detach) > 0 {
 				p.DetachingGroups = append(p.DetachingGroups, at)
@@ -95,6 +99,7 @@ func (p *Plan) ownGroups(was *Plan) {
 
 // orderGroups orders groups so that each follows the groups that are its members.
 func (p *Plan) orderGroups() []int {
+	// Depth first: a group is added after all of its members. Groups in a cycle are added once; Validate refuses them.
 	order := make([]int, 0, len(p.Groups))
 	seen := make([]bool, len(p.Groups))
 	var visit func(at int)
@@ -133,8 +138,10 @@ func (b *builder) lister() *lister {
 }
 
 // owned links the devices of each person to a chain.
+// Two lists of numbers instead of a list for each person: a million people have no list of their own.
 func (p *Plan) owned() (first, next []int32) {
 	first, next = make([]int32, p.People.Len()), make([]int32, p.Devices.Len())
+	// The first device of each person. From there next leads to the others, and ends at none.
 	for i := range first {
 		first[i] = intern.None
 	}
@@ -149,6 +156,7 @@ func (p *Plan) owned() (first, next []int32) {
 // list gives the people and the laptops that a group lists.
 func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
 	if g.Of == estate.OfPeople {
+		// A listed person brings every laptop that they own.
 		first, next := l.owned()
 		for _, id := range g.Members {
 			at, known := l.p.PersonAt.Number(estate.PersonID(id))
@@ -187,6 +195,7 @@ func packAll(sets []bitset.Set) []bitset.Packed {
 func (b *builder) unlist(gone []estate.PersonID) {
 	for _, id := range gone {
 		who, known := b.was.PersonAt.Number(id)
+		// People who were never numbered are in no list.
 		if !known {
 			continue
 		}
@@ -226,6 +235,7 @@ func (b *builder) relist() {
 		if b.rows[block] == nil || b.was == nothing {
 			continue
 		}
+		// Only laptops that are new, gone or have another owner can enter or leave by listing.
 		b.rows[block].Into(&rows)
 		for row := range rows.All() { // laptops that stay with their owner stay listed as before
 			if b.stays(block<<bitset.Shift + row) {
@@ -249,6 +259,7 @@ func (b *builder) relist() {
 			for row := range rows.All() {
 				dev := block<<bitset.Shift + row
 				o := *p.Owner.At(dev)
+				// Of a group of people, the laptop is listed if its owner is.
 				is := o != intern.None && int(o)>>bitset.Shift < len(g.People) && g.People[o>>bitset.Shift].Has(int(o)&(bitset.Rows-1))
 				if g.Of == estate.OfDevices { // a free number has no members
 					is = now.Has(row) && p.Devices.At(dev).Device != nil

@@ -60,6 +60,7 @@ type Beaten struct {
 // inwards. Settings that nothing brings there are left out. Without settings named it says it of all.
 func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited {
 	at := p.Target(t)
+	// A target that names nothing has no laptops. Everyone always names the root.
 	if at.At == intern.None && t.Kind != estate.ToEveryone {
 		return nil
 	}
@@ -72,6 +73,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 			}
 		}
 	}
+	// Threads work on different blocks and add to the same counts, which have a lock each.
 	found := make([]inheritCount, len(p.settings))
 	p.eachBlockParallel(p.Laptops(), func() func(w *worker) {
 		return func(w *worker) {
@@ -81,6 +83,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 			}
 			for _, s := range asked {
 				if c := &p.settings[s]; len(c.Ranked) > 0 {
+					// The sets of the setting before are not needed any more.
 					w.DropAside()
 					w.Release(0)
 					found[s].add(w.observe(c, place), place, c, t)
@@ -99,6 +102,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 
 // whence says where an entry comes from as seen from a place.
 func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
+	// here is the level of the place itself. What is below it comes from above, what is above it comes from closer.
 	here := GroupLevel
 	switch t.Kind {
 	case estate.ToEveryone:
@@ -112,6 +116,7 @@ func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
 		return FromAbove
 	case s.Level > here:
 		return FromCloser
+	// Another group is at the same level. It is beside the place, not above it.
 	case t.Kind == estate.ToGroup && !slices.Contains(p.policies[s.Policy].Audience.Include, t):
 		return FromBeside
 	}
@@ -138,6 +143,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 		return
 	}
 	p := s.w.plan
+	// reached: by candidate, the laptops of the place that the entry comes to and that support the setting.
 	reached := make([]*bitset.Set, len(s.in))
 	somebody := false
 	for i := range s.in {
@@ -212,11 +218,13 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			fate := Fate(word)
 			is.Fates[fate] += rows.Len()
 			switch {
+			// In effect, or part of a conflict: nothing beats it there.
 			case fate == Won || fate == Clashing:
 				continue
 			case fate == Detached && whence == FromAbove:
 				apart.Or(rows)
 			case fate == Detached:
+			// Overridden is only what comes from above and is beaten by something that does not.
 			case whence == FromAbove:
 				if here.SetAnd(rows, &stands) {
 					beaten.Or(&here)
@@ -229,6 +237,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 		if not.Empty() {
 			continue
 		}
+		// What beats an entry is told by whoever won on the same laptops, or by the exception that decided there.
 		for x, rows := range s.exempting {
 			if here.SetAnd(rows, &not) {
 				is.exceptions[string(x.ID)] += here.Len()

@@ -41,6 +41,8 @@ type Lint struct {
 }
 
 // entryUse is what is known of one entry over all subjects. Once an entry is known to have an effect, nothing more is recorded.
+// An entry has an effect if it wins somewhere, and if what would be in effect without it is another value somewhere. The second is
+// costly to find, so recording stops once both are known.
 type entryUse struct {
 	devices      int
 	wins, alters bool
@@ -95,6 +97,7 @@ func (u *entryUse) addBeside(beside int32) {
 }
 
 // conditions counts the subjects on which conditions of policies fail.
+// Failures are counted by policy. A policy that is not active is not looked at, since its condition is never asked.
 func (l *linter) conditions(w *worker) {
 	for at := range l.p.policies {
 		pol := &l.p.policies[at]
@@ -119,6 +122,7 @@ func (p *Plan) Lints() []Lint {
 	l := p.linter()
 	var guard sync.Mutex
 	var all []*linter
+	// Each thread records for itself; the records are merged afterwards.
 	p.eachBlockParallel(p.Laptops(), func() func(w *worker) {
 		mine := p.linter()
 		guard.Lock()
@@ -132,6 +136,7 @@ func (p *Plan) Lints() []Lint {
 	for _, one := range all {
 		l.add(one)
 	}
+	// Further users are matched here: the plan has matches only of laptops with their owners.
 	p.eachBlock(p.furtherUsers(), func(w *worker) {
 		for at := range p.policies {
 			pol := &p.policies[at]

@@ -20,6 +20,7 @@ func (w *worker) supported(c *settingIndex, rows *bitset.Set) {
 }
 
 // match gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
+// A level match is unpacked when it is first asked for in a block. Most policies have nothing in most blocks.
 func (w *worker) match(pol, levelAt int) *levelMatch {
 	a := w.matchBuffer(pol, levelAt)
 	if a.epoch != w.Epoch {
@@ -38,9 +39,11 @@ func (w *worker) matchBuffer(pol, levelAt int) *levelMatch {
 
 func (w *worker) loadMatch(a *levelMatch, packed bitset.Packed) {
 	*a = levelMatch{epoch: w.Epoch}
+	// No rows in this block.
 	if packed == nil {
 		return
 	}
+	// Of many rows, those of the block that are looked at are unpacked in one pass.
 	if len(w.Few) == 0 {
 		dom := &w.Dom
 		if w.loading != nil {
@@ -53,6 +56,7 @@ func (w *worker) loadMatch(a *levelMatch, packed bitset.Packed) {
 		}
 		return
 	}
+	// Of few rows, each is looked up in the packed set, which is faster than unpacking it.
 	for _, row := range w.Few {
 		if packed.Has(row) {
 			if a.all == nil {
@@ -87,6 +91,8 @@ func (w *worker) loadMatches(keys []uint32) {
 // split tells apart which laptops of a level match are detached from entries of policies of a kind for settings of an area. detached is
 // nil where nobody is.
 func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
+	// Unless some place detaches this area alone, the split depends on the kind and the level, and is the same for all entries of
+	// the policy.
 	if !w.plan.DetachedAreas[area] { // the area does not matter
 		if a.split != w.Epoch {
 			a.split = w.Epoch
@@ -112,6 +118,7 @@ func (w *worker) parted(all, away *bitset.Set) (live, detached *bitset.Set) {
 func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate {
 	w.in = w.in[:0]
 	w.loadMatches(c.Keys)
+	// Nothing is detached anywhere, or the rule takes entries whether or not they are: then no candidate is split.
 	inherited := !w.plan.AnyDetached() || c.Inherited()
 	for i, key := range c.Keys {
 		a := w.matchBuffer(decide.Unkey(key))
@@ -120,6 +127,7 @@ func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate
 		}
 		r := &c.Ranked[i]
 		one := decide.Candidate{Ranked: r, At: int32(len(w.in)), Rank: int32(i), Order: r.Order, Live: a.all}
+		// A locked entry arrives in spite of detaching (resolution.md, section 5).
 		if !inherited && !r.Lock {
 			one.Live, one.Detached = w.split(a, w.plan.policies[r.Policy].Kind, c.area, r.Level)
 		}

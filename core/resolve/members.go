@@ -31,6 +31,7 @@ type GroupTrial struct {
 // TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	out := &GroupTrial{}
+	// People or laptops, by what the group is of: place looks up a listed id, name gives the id of a row.
 	r, n := p.Laptops(), p.Devices.Len()
 	place := func(id string) int { return p.DeviceAt.NumberOf(estate.DeviceID(id)) }
 	name := func(at int) string { return string(p.Devices.At(at).ID) }
@@ -50,6 +51,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		from := w.Block << bitset.Shift
 		mark := w.Mark()
 		defer w.Release(mark)
+		// In the order of the counts: listed, then nested, then by rule. Whoever is counted once is not counted again.
 		all, here := &listed[w.Block], w.Temp()
 		out.Listed += all.Len()
 		nested := w.Temp()
@@ -69,6 +71,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 			here.SetAndNot(is, all)
 			out.ByRule += here.Len()
 			all.Or(here)
+			// Whoever the rule fails on is not a member through it. The texts of the errors are found for these rows only.
 			if !failed.Empty() {
 				w.Errors(formula, g.Rule, failed, func(text string, rows *bitset.Set) {
 					for row := range rows.All() {
@@ -145,6 +148,7 @@ func (p *Plan) GroupFailures(id estate.GroupID) int {
 // countFailures counts by group on whom its rule fails.
 func (p *Plan) countFailures() []int {
 	out := make([]int, len(p.Groups))
+	// Errors of rules are counted in one pass over laptops and one over people.
 	count := func(r *match.Subjects, of estate.GroupOf) {
 		p.eachBlock(r, func(w *worker) {
 			for at := range p.Groups {
@@ -238,6 +242,7 @@ func groupLists[K ~string](p *Plan, at *intern.IDTable[K], n int, rows func(grou
 
 // Of lists the groups that one is in, in the order of the snapshot.
 func (l *GroupLists[K]) Of(id K) []estate.GroupID {
+	// begin has one more number than there are objects, so that the groups of each are a slice of in.
 	number, known := l.at.Number(id)
 	if !known {
 		return nil
@@ -299,6 +304,7 @@ func (p *Plan) Memberships(id estate.DeviceID) []Membership {
 	var out []Membership
 	for _, g := range p.GroupsOf(id) {
 		at, _ := p.GroupAt.Number(g)
+		// An owner's groups are told with what the owner is, not with what the laptop is.
 		if owner := p.Devices.At(dev).OwnerAt; p.Groups[at].Of == estate.OfPeople {
 			out = append(out, p.membership(at, string(p.People.At(owner).ID), intern.None, owner, true))
 		} else {

@@ -31,12 +31,15 @@ type movedCodes struct {
 }
 
 // testConcern tells on which laptops a test may differ after values of laptops and of their owners altered.
+// A test reads the unit of the laptop, that of the owner, or none. The concern is the widest of what it reads.
 func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 	for _, c := range t.Columns {
 		by, whose := laptops, ofLaptops
 		if c == owners.Column {
 			by, whose = owners, ofOwners
 		}
+		// A test of one column differs only if it answers differently for a path before and after. With several columns that is not
+		// known.
 		if c == by.Column &&
 			(len(t.Columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
 			of = max(of, whose)
@@ -48,6 +51,7 @@ func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 // formulaConcern tells on which laptops a formula may differ; tests has the concern of each test, by number.
 func formulaConcern(f *intern.Formula, tests []concern) (of concern) {
 	f.Each(func(t *intern.Test) {
+		// A test that cannot be split may read any path.
 		if t.Whole {
 			of = ofOwners
 		} else if t.Number < len(tests) {
@@ -59,6 +63,7 @@ func formulaConcern(f *intern.Formula, tests []concern) (of concern) {
 
 // testConcerns gives the concern of every test after units moved, by number.
 func (k *recomputation) testConcerns() []concern {
+	// Only tests that read paths can answer differently. All others have no concern.
 	laptops, owners := k.movedPaths("device"), k.movedPaths("person")
 	tests, n := k.next.Gen.TestsOf(laptops.Column, owners.Column)
 	out := make([]concern, n)
@@ -72,22 +77,27 @@ func (k *recomputation) testConcerns() []concern {
 
 // findMovedAffected keeps the groups and policies to which a moved unit may matter: their rules answer differently for its path, they name
 // a unit that laptops entered or left or that is at another depth, or they name such a group.
+// Without this, every group and policy would be computed for all laptops of the moved unit. After it, only those are that can
+// differ.
 func (k *recomputation) findMovedAffected() {
 	p := k.next
 	tests := k.testConcerns()
 	k.movedGroups, k.movedPolicies = make([]concern, len(p.Groups)), make([]concern, len(p.policies))
 	unit := func(t match.Target) bool { return t.Kind == estate.ToUnit && k.shiftedUnits[t.At] }
 	for at := range p.policies {
+		// A policy is concerned if its condition is, or if it names a unit that laptops entered or left.
 		pol := &p.policies[at]
 		if k.movedPolicies[at] = formulaConcern(pol.audience.When, tests); k.movedPolicies[at] == ofNobody && pol.audience.Names(unit) {
 			k.movedPolicies[at] = ofLaptops
 		}
 	}
+	// Policies at other levels are concerned on all laptops of the unit.
 	for _, policies := range k.levels {
 		for _, at := range policies {
 			k.movedPolicies[at] = max(k.movedPolicies[at], ofLaptops)
 		}
 	}
+	// Groups come after their member groups, so a group is concerned if one of its members is.
 	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
 	for _, g := range p.GroupOrder {
 		k.movedGroups[g] = formulaConcern(p.Groups[g].Formula, tests)
@@ -98,6 +108,7 @@ func (k *recomputation) findMovedAffected() {
 			}
 		}
 	}
+	// What is not concerned is not computed at all.
 	k.affectedGroups.steady = slices.DeleteFunc(k.affectedGroups.steady, func(g int) bool { return !groups[g] })
 	k.affectedPolicies.steady = slices.DeleteFunc(
 		k.affectedPolicies.steady,
@@ -120,6 +131,7 @@ func (k *recomputation) movedPaths(variable string) *movedCodes {
 
 // affectedBy gives the touched laptops on which a group or policy may differ.
 func (h *blockUpdater) affectedBy(placed []concern, at int) *bitset.Set {
+	// If something else altered besides units, concerns were not found, and all touched laptops count.
 	if !h.moved {
 		return h.touched
 	}
@@ -140,6 +152,7 @@ func (k *recomputation) findRedetached() intern.DeviceSet {
 	}
 	p, out := k.next, make(intern.DeviceSet, k.next.Blocks())
 	units := map[int]bool{}
+	// Members of a group are taken from the group before and after, since leaving it ends the detachment.
 	for _, t := range k.detached {
 		if t.Kind == estate.ToUnit {
 			units[t.At] = true
@@ -153,6 +166,7 @@ func (k *recomputation) findRedetached() intern.DeviceSet {
 			}
 		}
 	}
+	// Laptops below the units are found by the codes of their home units.
 	if len(units) > 0 {
 		below := p.unitCodes(func(at int) bool {
 			return slices.ContainsFunc(p.Units[at].Path, func(above int) bool { return units[above] })

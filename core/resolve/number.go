@@ -19,6 +19,8 @@ import (
 
 // numbers gives the number of every object of a list; most are at the same place as before.
 func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.IDTable[K], id func(*T) K) []int32 {
+	// Lists of snapshots that follow one another are nearly the same: the number at the same place is right if the id there is the
+	// same.
 	out := make([]int32, len(list))
 	for i, is := range list {
 		if i < len(before) && (before[i] == is || id(before[i]) == id(is)) {
@@ -32,6 +34,7 @@ func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.I
 
 // takeIn calls take for the indices of a list. If unmoved, objects that are the same as before at the same index are skipped.
 func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
+	// unmoved says that objects are at the places where they were, so that equal pointers mean equal numbers.
 	if unmoved && intern.SameList(list, before) {
 		return
 	}
@@ -59,10 +62,12 @@ func (b *builder) peopleAndDevices() {
 		return
 	}
 	var order []int
+	// The order of units matters for new objects alone.
 	if len(people.Fresh)+len(devices.Fresh) > 0 {
 		order = p.unitOrder()
 	}
 	unitsStand := p.UnitAt == was.UnitAt && p.Root == was.Root // the same units with the same numbers, though they may have moved
+	// Only paths of units differ: then laptops are found by the codes of their units instead of one by one.
 	b.moved = b.movedUnits != nil && people.Same && devices.Same && unitsStand && was != nothing
 	b.numberPeople(people, order, unitsStand)
 	homesStand := unitsStand && p.PersonAt == was.PersonAt
@@ -113,6 +118,7 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 	for _, i := range append(d.Altered, d.Fresh...) {
 		b.touchedPeople.Add(int(p.ofPerson[i]))
 	}
+	// People in units that moved read another path in conditions.
 	if b.movedUnits != nil {
 		threads.Share(len(p.People), func(mine iter.Seq[int]) {
 			for block := range mine {
@@ -150,6 +156,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 	was, p := b.was, b.next
 	fresh := make([]match.Device, len(d.Fresh))
 	for i, at := range d.Fresh {
+		// Only new laptops are sorted. Their numbers then follow the order of units, and of owners within a unit.
 		fresh[i] = p.homed(p.snapshot.Devices[at])
 	}
 	slices.SortFunc(fresh, func(x, y match.Device) int {
@@ -171,6 +178,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 	if b.movedUnits != nil {
 		rehomed = make(intern.DeviceSet, intern.BlocksOf(n))
 	}
+	// What did not alter shares its block: put copies a block only where something differs in it.
 	// Lists are copied block by block, and only blocks in which something is put.
 	put := func(at int, is match.Device) {
 		if *list.At(at) != is {
@@ -186,6 +194,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 		put(at, match.Device{OwnerAt: intern.None})
 	}
 	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
+	// Laptops whose owner or home unit may have another number are put again, even if they did not alter themselves.
 	takeIn(p.snapshot.Devices, was.snapshot.Devices, unmoved && (d.Same || d.Aligned), take)
 	for _, i := range append(d.Altered, d.Fresh...) {
 		touched.Add(int(p.ofDevice[i]))
@@ -222,6 +231,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 
 // touchMoved marks laptops as touched whose unit moved, or whose owner's unit moved, and that did not alter otherwise.
 func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
+	// Laptops are found by the code of their home unit, which is kept by row: no laptop is visited through its pointers.
 	moved := b.next.unitCodes(func(at int) bool { return b.movedUnits[at] })
 	homes := b.was.homes()
 	threads.Share(len(homes), func(mine iter.Seq[int]) {
@@ -247,6 +257,7 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 	units := p.Gen.Column(match.DeviceLook("unit"))
 	var codes []uint32
 	for at := range p.Units {
+		// Codes are gathered first, since a unit that no laptop ever named gets its code here.
 		if p.Units[at].Unit != nil && so(at) {
 			code, _ := units.Code(setting.TextValue(string(p.Units[at].ID)), nil)
 			codes = append(codes, code)
@@ -268,6 +279,7 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	copy(p.Alive, was.Alive)
 	var alive, systems bitset.Set
 	for block := range touched {
+		// A block without touched rows shares its set of rows with the plan before.
 		if touched[block].Empty() {
 			continue
 		}
@@ -284,6 +296,7 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 			} else {
 				alive.Remove(row)
 			}
+			// A laptop that is new or gone has no platform to compare.
 			if is == nil || before == nil || before.OS != is.OS || before.OSVersion != is.OSVersion || before.Edition != is.Edition {
 				systems.Add(row)
 			}
@@ -303,6 +316,7 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 		return
 	}
 	slices.SortFunc(fresh, func(x, y match.Device) int { return cmp.Compare(x.ID, y.ID) })
+	// Both lists are in the order of ids: the new ones are merged in.
 	left := was.byDevice
 	if len(gone) > 0 {
 		left = slices.DeleteFunc(slices.Clone(left), func(at int32) bool { return p.Devices.At(int(at)).Device == nil })
@@ -324,6 +338,7 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	}
 }
 
+// They are compared by their paths, id by id from the root.
 // unitOrder orders the units so that a unit is followed by the units below it.
 func (p *Plan) unitOrder() []int {
 	all := sortedNumbers(len(p.Units), func(i int) bool { return p.Units[i].Unit != nil }, func(a, b int) int {
@@ -354,7 +369,9 @@ func (b *builder) columns() {
 			p.Codes = append(p.Codes, nil)
 		}
 	}
+	// Columns are coded beside each other: each writes to its own place.
 	var wait sync.WaitGroup
+	// Most columns stand as they are and are shared.
 	for _, c := range p.needed {
 		var before [][]uint32
 		if c.Number < len(was.Codes) {
@@ -371,6 +388,7 @@ func (b *builder) columns() {
 
 // neededColumns gives the columns that rules read.
 func (b *builder) neededColumns() []*intern.Column {
+	// Rules of groups, policies, forced values, checks and definitions are all that can read a fact.
 	p := b.next
 	needed := map[*intern.Column]bool{}
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // needed for platforms, support and units in any case
@@ -409,6 +427,7 @@ func (b *builder) neededColumns() []*intern.Column {
 
 // columnStands tells whether no code of a column can differ from before.
 func (b *builder) columnStands(c *intern.Column) bool {
+	// With more blocks or more people, lists by block or by person are longer than before.
 	if b.next.Blocks() != b.was.Blocks() || b.next.People.Len() != b.was.People.Len() {
 		return false
 	}
@@ -416,6 +435,7 @@ func (b *builder) columnStands(c *intern.Column) bool {
 	if c.Look.Variable == "person" {
 		touched = b.peopleRows
 	}
+	// If only units moved, no other column than the one with paths can differ.
 	return b.moved && c.Look.Field != "units" || !slices.ContainsFunc(touched, func(rows bitset.Packed) bool { return rows != nil })
 }
 
@@ -434,6 +454,7 @@ func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 		return blocksCoded(p.Devices.Len(), before, b.rows, code)
 	}
 	byUnit := map[int]uint32{} // all laptops of a unit have the same code
+	// The path of a unit is a list, and costly to number: it is numbered once for each unit.
 	return blocksCoded(p.Devices.Len(), before, b.rows, func(at int) uint32 {
 		d := p.Devices.At(at)
 		if d.Device == nil {
@@ -454,6 +475,7 @@ func blocksCoded(n int, before [][]uint32, touched []bitset.Packed, code func(in
 		from := block << bitset.Shift
 		size := min(bitset.Rows, n-from)
 		var codes []uint32
+		// A block of the same size is corrected row by row. The list is copied when the first code differs.
 		if block < len(before) && len(before[block]) == size {
 			codes = before[block]
 			shared := true

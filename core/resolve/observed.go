@@ -21,6 +21,7 @@ type observed struct {
 // fateSets is laptops by fate; nil: none.
 type fateSets [decide.Fates]*bitset.Set
 
+// at is made when the first laptop meets the fate: most candidates meet one or two.
 func (s *observed) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
 	at := &s.became[of.At][is]
 	if *at == nil {
@@ -30,6 +31,7 @@ func (s *observed) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
 }
 
 func (s *observed) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
+	// Of several candidates each is told on the laptops that have it.
 	mark := s.w.Mark()
 	on := s.w.Temp()
 	for i := range of {
@@ -41,6 +43,7 @@ func (s *observed) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
 }
 
 func (s *observed) By(_ How, x *estate.Exception, rows *bitset.Set) {
+	// Rules are the same for all laptops of a setting. Only exceptions are recorded.
 	if x == nil {
 		return
 	}
@@ -52,6 +55,7 @@ func (s *observed) By(_ How, x *estate.Exception, rows *bitset.Set) {
 
 // observe decides a setting for the laptops of dom and records the fates of its candidates. The outcome is emitted.
 func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
+	// The list of candidates is the worker's buffer, so it is copied.
 	in := slices.Clone(w.candidates(c, dom))
 	s := &observed{w: w, in: in, became: make([]fateSets, len(in)), exempting: map[*estate.Exception]*bitset.Set{}}
 	w.Out.Reset()

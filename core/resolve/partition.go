@@ -63,6 +63,7 @@ type unionValues struct {
 // Parts come by number. Numbers of items are greater than all others, so when every row has an outcome and none of them is merged, the
 // rest need not be read.
 func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within *bitset.Set) {
+	// The lists are used again from block to block.
 	*c = partition{w: w, index: of, whole: c.whole[:0], items: c.items[:0]}
 	rest := w.Temp()
 	rest.Copy(within)
@@ -94,6 +95,7 @@ func (c *partition) split(
 	mark := w.Mark()
 	defer w.Release(mark)
 	rest, here := w.Temp(), w.Temp()
+	// rest: the rows that no outcome was yielded for.
 	rest.Copy(within)
 	for _, is := range c.whole {
 		if !here.SetAnd(is.rows, rest) {
@@ -106,6 +108,7 @@ func (c *partition) split(
 		rest.AndNot(here)
 		c.partItems(here, unions, yield)
 	}
+	// The setting does not appear on what is left.
 	if !rest.Empty() {
 		yield(nil, setting.Value{}, 0, rest)
 	}
@@ -127,6 +130,7 @@ func (c *partition) partItems(
 		c.sorted = true
 	}
 	together, same := c.index.Outcomes.Of(intern.FromItems), c.w.Temp()
+	// Each round takes the first row that is left and all rows with the same items, so there are as many rounds as merged values.
 	for !rows.Empty() {
 		first := rows.First()
 		same.Copy(rows)
@@ -147,11 +151,13 @@ func (c *partition) partItems(
 }
 
 // union gives the value that the items of key merge to.
+// The same items give the same value, so it is merged once.
 func (u *unionValues) union(c *settingIndex) unionValue {
 	if is, known := u.known[string(u.key)]; known {
 		return is
 	}
 	is := unionValue{value: setting.Union(u.of)}
+	// A private code is only good for comparing within one run.
 	if u.private {
 		is.code = 1<<31 | uint32(len(u.known))
 	} else {

@@ -19,6 +19,8 @@ import (
 // Plan is a compiled snapshot: who is in which group and which policy reaches whom, as sets of laptops, and the entries of every
 // setting in the order in which they are decided. It is immutable and safe for concurrent use; With gives another that shares
 // what an edit does not touch.
+// Objects are referred to by number everywhere inside the plan. A number indexes the lists below, and stays with its object from
+// one plan to the next; a list has an empty place where an object was removed. Lists in the order of ids are kept beside them.
 type Plan struct {
 	match.Population
 	snapshot *estate.Snapshot
@@ -102,6 +104,7 @@ func Compile(s *estate.Snapshot) *Plan { return build(nil, s) }
 // With gives the plan of a snapshot that differs a little from this plan's. What the differences do not touch is shared; where this
 // plan's estate was resolved, the other's is too. The outcome is the same as Compile's.
 func (p *Plan) With(next *estate.Snapshot) *Plan {
+	// The very same snapshot: nothing can differ.
 	if next == p.snapshot {
 		return p
 	}

@@ -53,6 +53,7 @@ func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
 // Applies gives the laptops to which a policy of the plan applies.
 //
 // It reads the matches of the plan. It costs nothing per laptop where the policy applies at one level.
+// One level is the usual case: its list serves as it is.
 func (p *Plan) Applies(id estate.PolicyID) Devices {
 	at, known := p.policyAt.Number(id)
 	if !known {
@@ -87,6 +88,7 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 	audience := p.Audience(pol)
 	audience.Active = true
 	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}
+	// Sets are of this plan from the start, so that counting an empty one needs no special case.
 	for _, to := range []*Devices{
 		&out.Gets, &out.Excluded, &out.Condition, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown,
 	} {
@@ -100,6 +102,7 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 		out.Gets.add(w.Block, gets)
 		seen.support(gets, entries)
 	})
+	// Targets are listed in the order of the audience, those that match nobody with 0.
 	count := func(targets []estate.Target, of map[estate.Target]int) (list []TargetCount) {
 		for _, t := range targets {
 			if p.Target(t).At != intern.None {
@@ -123,6 +126,7 @@ type reaching struct {
 }
 
 func (r *reaching) Not(why match.Reason, rows *bitset.Set) {
+	// Not active cannot occur: the audience was made active for the question.
 	to := map[match.Reason]*Devices{
 		match.OnPlatform: &r.out.Platform, match.Outside: &r.out.Outside, match.NotIncluded: &r.out.NotIncluded, match.Excluded: &r.out.Excluded,
 		match.OnCondition: &r.out.Condition,
@@ -147,6 +151,7 @@ func (r *reaching) support(gets *bitset.Set, entries []entry) {
 	mark := w.Mark()
 	defer w.Release(mark)
 	none, lacking, here := w.Temp(), w.Temp(), w.Temp()
+	// A laptop that supports one of the settings is not unsupported.
 	none.Copy(gets)
 	for i := range entries {
 		of := w.lacking(&w.plan.settings[entries[i].setting])
@@ -225,6 +230,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 		area   string // where some place detaches it, else empty
 	}
 	found := newGatherer[part](p)
+	// Areas that no place detaches need not be told apart: all entries for them have the same laptops.
 	areaOf := func(setting int) string {
 		if area := p.settings[setting].area; p.DetachedAreas[area] {
 			return area
@@ -263,6 +269,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	for of := range found.sets {
 		pol := &p.policies[of.policy]
 		for _, e := range pol.entries {
+			// Locked entries and lists that add up arrive in spite of detaching.
 			if areaOf(e.setting) == of.area && !e.Lock && !p.settings[e.setting].Inherited() {
 				out = append(out, Dropped{pol.ID, e.Entry.Setting, e.Value, found.devices(of).Len()})
 			}
@@ -275,6 +282,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 }
 
 // Matches tells whether a target matches a device with its owner.
+// One laptop is a subject: its row is 0.
 func (p *Plan) Matches(t estate.Target, id estate.DeviceID) bool {
 	at := p.Target(t)
 	dev, known := p.DeviceAt.Number(id)

@@ -69,9 +69,12 @@ type updaterScratch struct {
 
 // recompute computes the blocks of a plan that was made of another one. Only blocks with affected rows are computed.
 func (p *Plan) recompute(was *Plan, c *changes) {
+	// The resolution of the plan before may be missing: nobody asked for it. Then groups and audiences are computed, and settings
+	// later.
 	was.resolving.Lock()
 	before := was.resolution
 	was.resolving.Unlock()
+	// full: nothing can be taken over. This is so for the first plan, and for the first resolution of a plan.
 	k := &recomputation{was: was, next: p, changes: c, full: was == nothing, members: true}
 	if before != nil {
 		k.after = before.on(p)
@@ -84,6 +87,7 @@ func (p *Plan) recompute(was *Plan, c *changes) {
 }
 
 // Estate resolves every laptop for its owner. It is computed once for each plan; a plan made With another snapshot starts from it.
+// Others who ask wait until the first one is done, and get the same resolution.
 func (p *Plan) Estate() *EstateResolution {
 	p.resolving.Lock()
 	defer p.resolving.Unlock()
@@ -108,6 +112,7 @@ func (k *recomputation) run() {
 	p := k.next
 	// What many blocks need is found once, before the blocks are shared out.
 	k.anyDetached = p.AnyDetached() || k.was.AnyDetached()
+	// Support is looked at only for these, since all laptops support the others.
 	for at := range p.settings {
 		if def := p.settings[at].Def; def != nil && len(def.Supports) > 0 {
 			k.limitedSettings = append(k.limitedSettings, at)
@@ -130,16 +135,19 @@ func (k *recomputation) run() {
 	if len(blocks) == 0 {
 		return
 	}
+	// Blocks with more touched laptops take longer.
 	weight := func(block int) int { return k.rows[block].Len() }
 	begin := func() *blockUpdater {
 		return &blockUpdater{worker: p.worker(p.Laptops()), recomputation: k, wideBlocks: wide}
 	}
+	// The last thing that a thread does is to give its worker back, without references to this run.
 	patches := engine.Run(blocks, weight, &k.idle, begin, func(h *blockUpdater) {
 		for _, list := range h.outcomes {
 			clear(list)
 		}
 		h.done()
 	})
+	// The list of groups is shared with the plan before as long as no group differs.
 	if engine.Any(patches, groupTable) {
 		p.ownGroups(k.was)
 	}
@@ -158,6 +166,7 @@ func (k *recomputation) findAffected() {
 			continue
 		}
 		k.affectedGroups.altered = append(k.affectedGroups.altered, g)
+		// A policy that names an altered group may reach others.
 		if !k.full {
 			for _, at := range p.naming()[g] {
 				policies[at] = true
@@ -211,6 +220,7 @@ func (k *recomputation) apply(p engine.Patch) {
 		if p.At < len(k.was.policies) {
 			before = k.was.policies[p.At].matches
 		}
+		// Lists of levels and lists of blocks are both shared with the plan before; both are copied before the first write.
 		if len(before) > 0 && len(pol.matches) > 0 && &before[0] == &pol.matches[0] {
 			pol.matches = slices.Clone(pol.matches) // the list of levels is shared, too
 		}
@@ -251,6 +261,7 @@ func (h *blockUpdater) Update(block int) {
 		h.load(block, &alive)
 	}
 	// wide holds all laptops of the block, before and after: those that left must lose their outcomes.
+	// The sets of a block are kept in the arena until the next Load.
 	h.alive, h.touched, h.wide, h.stayed, h.rehomed = &alive, &touched, h.Keep(), h.Keep(), h.Keep()
 	if h.moved {
 		h.changes.rehomed[block].Into(h.rehomed)
@@ -266,6 +277,7 @@ func (h *blockUpdater) Update(block int) {
 		h.updateGroups(h.affectedGroups.steady)
 		h.updatePolicies(h.affectedPolicies.steady)
 	}
+	// The second pass needs the rows of the whole block.
 	if wide {
 		if narrow {
 			h.Widen(&alive)
@@ -275,6 +287,7 @@ func (h *blockUpdater) Update(block int) {
 			h.updatePolicies(h.affectedPolicies.altered)
 		}
 	}
+	// Without a resolution there are no outcomes to bring up to date.
 	if h.after != nil {
 		h.updateSettings()
 	}
@@ -306,6 +319,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 		// In the group are: those that are listed, those for whom the rule holds, and those in member groups.
 		rows := h.Temp()
 		is.Listed[h.Block].Into(rows)
+		// A rule over people counts for laptops that have an owner; a laptop without one has no attributes, and is in no such group.
 		if is.Formula != nil {
 			holds, _ := h.Truth(is.Formula)
 			if is.Of == estate.OfPeople {
@@ -342,6 +356,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 			h.Release(mark)
 			continue
 		}
+		// Rows that entered or left are noted for whoever depends on the group: groups around it, policies, exceptions.
 		if set, altered := engine.Merge(&h.Arena, is.Rows[h.Block], mask, rows, h.groupsAltered.Of(g, h.Epoch, &h.Arena)); altered {
 			h.SetGroup(g, set)
 			h.patches = append(h.patches, engine.Patch{Table: groupTable, At: g, Part: 0, Block: h.Block, Words: set.Pack()})
@@ -359,6 +374,7 @@ func (h *blockUpdater) updatePolicies(list []int) {
 // updatePolicy matches one policy in the block, for the rows that are looked at. Where the result differs, the settings of the policy are
 // marked to be decided again.
 func (h *blockUpdater) updatePolicy(at int) {
+	// Policies that are not active match nobody, and have no lists to fill.
 	pol := &h.next.policies[at]
 	if pol.Policy == nil || pol.State != estate.Active {
 		return
@@ -369,6 +385,7 @@ func (h *blockUpdater) updatePolicy(at int) {
 	if !h.full && !h.changes.policies[at] {
 		mask = h.Temp()
 		mask.Copy(h.affectedBy(h.movedPolicies, at))
+		// Targets that name a group follow its members.
 		add := func(t *match.Target) {
 			if t.Kind == estate.ToGroup {
 				if differs := h.groupsAltered.Known(t.At, h.Epoch); differs != nil {
@@ -389,7 +406,6 @@ func (h *blockUpdater) updatePolicy(at int) {
 		}
 	}
 	// As for groups: a first run writes at once.
-	// As for groups: a first run writes at once.
 	if h.full {
 		for levelAt := range pol.audience.Levels {
 			*h.matchBuffer(at, levelAt) = levelMatch{epoch: h.Epoch}
@@ -403,6 +419,7 @@ func (h *blockUpdater) updatePolicy(at int) {
 		return
 	}
 	// All levels are matched before any is compared: a laptop that leaves one level may enter another.
+	// news holds the new result by level. It is compared with the old one where mask says that it may differ.
 	news := make([]*bitset.Set, len(pol.audience.Levels))
 	for levelAt := range news {
 		news[levelAt] = h.Keep()

@@ -17,8 +17,8 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// EstateResolution is the resolution of every laptop for its owner. It is immutable. Resolutions of plans that are made from one another
-// share what they have in common.
+// EstateResolution is the resolution of every laptop for its owner. It is immutable. Resolutions of plans that are made from one
+// another share what they have in common.
 type EstateResolution struct {
 	plan     *Plan
 	before   *EstateResolution // while it is made: the one it is made of
@@ -42,6 +42,7 @@ func (w *EstateResolution) on(p *Plan) *EstateResolution {
 		final:    make([][]bitset.Parts, len(p.settings)),
 		problems: make([][]bitset.Packed, len(p.checks)),
 	}
+	// A setting whose definition is gone keeps its list for the length of one step, so that its outcomes are seen to go.
 	for at := range p.settings {
 		if p.settings[at].Def == nil && engine.ListAt(w.final, at) == nil {
 			continue
@@ -83,6 +84,7 @@ func stateOf(o *intern.Outcome, v setting.Value) State {
 }
 
 // State says what a setting is on a laptop.
+// One lookup of a row. Whoever needs many rows should ask States.
 func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
 	at, known := w.plan.SettingAt.Number(id)
 	row, there := w.plan.DeviceAt.Number(dev)
@@ -129,6 +131,7 @@ func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 		return nil
 	}
 	p := w.plan
+	// States are told apart by appearance, which is two numbers, and not by their values.
 	states := map[appearance]StateDevices{}
 	found := newGatherer[appearance](p)
 	k := p.worker(p.Laptops())
@@ -161,6 +164,7 @@ func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 	out := make([]StateDevices, 0, len(states))
 	for is, h := range states {
 		h.Devices = found.devices(is)
+		// Values that are equal and written differently have several appearances. They are put together here.
 		if writtenDifferently(h.Value) {
 			if same := slices.IndexFunc(out, func(o StateDevices) bool { return o.Equal(h.State) }); same >= 0 {
 				out[same].Devices = out[same].Devices.Or(h.Devices)
@@ -179,6 +183,7 @@ func byFrequency(list []StateDevices) (order []int, before func(x, y int) int) {
 	for i := range list {
 		counts[i], order[i] = list[i].Devices.Len(), i
 	}
+	// The text of a value is costly, so it is made only for states that are as frequent as another.
 	text := func(i int) string { // of those alone that are as frequent as another
 		if texts[i] == "" {
 			texts[i] = string(list[i].Status) + "\x00" + list[i].Value.String()
@@ -204,6 +209,7 @@ type ConflictFound struct {
 // Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
 func (w *EstateResolution) Conflicts() []ConflictFound {
 	w.conflictsOnce.Do(func() {
+		// Candidates are found by explaining one laptop of each conflict. Conflicts are explained on all threads.
 		out := slices.Clone(w.ConflictList())
 		threads.Share(len(out), func(mine iter.Seq[int]) {
 			for i := range mine {
@@ -227,6 +233,7 @@ func (w *EstateResolution) listConflicts() []ConflictFound {
 	var rows bitset.Set
 	for _, at := range p.bySetting {
 		c := &p.settings[at]
+		// Most settings never had a conflict: then no block is read.
 		if !slices.ContainsFunc(c.Outcomes.All(), func(o *intern.Outcome) bool { return o.Status == Conflict }) {
 			continue
 		}
@@ -299,6 +306,7 @@ func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
 		return nil
 	}
 	applies := w.plan.Applies(id)
+	// From the checks that name a setting of the policy, the problems on its laptops.
 	var out []ProblemFound
 	for _, at := range w.plan.byCheck {
 		names := func(s setting.ID) bool { return pol.Entry(s) != nil }
@@ -332,11 +340,13 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 		k.load(b, &dom)
 		k.DropAside()
 		standing := &carriers{}
+		// Each setting that the check names adds the sets of laptops whose value comes from one policy, or from one exception.
 		for _, id := range c.Settings {
 			if s, known := p.SettingAt.Number(id); known {
 				k.addCarriers(s, w.forcedRows(k, s, b), &dom, standing)
 			}
 		}
+		// Laptops with the same origins have the same problem.
 		decide.Alike(&k.Arena, standing.candidates, &dom, func(have []decide.Candidate, rows *bitset.Set) {
 			var from []string
 			for _, h := range have {
@@ -373,6 +383,7 @@ func (w *EstateResolution) forcedRows(k *worker, at, block int) *bitset.Set {
 		return nil
 	}
 	forced, here := k.Keep(), k.Keep()
+	// An outcome that a row has now and did not have before forcing is a forced one.
 	w.final[at][block].Each(here, func(number int32) {
 		before := k.Keep()
 		w.decided[at][block].OrInto(before, number)
@@ -392,6 +403,7 @@ type carriers struct {
 
 // addCarriers adds the origin of a setting's outcome on the rows of dom. Rows in not have a forced value, which comes from no policy.
 func (w *worker) addCarriers(at int, not, dom *bitset.Set, to *carriers) {
+	// The fates are observed anew: the resolution keeps outcomes, not where they come from.
 	c := &w.plan.settings[at]
 	seen := w.observe(c, dom)
 	add := func(from string, rows *bitset.Set) {
@@ -407,6 +419,7 @@ func (w *worker) addCarriers(at int, not, dom *bitset.Set, to *carriers) {
 		}
 	}
 	for i, s := range seen.in {
+		// A policy carries the value where it won, and a part of the conflict where it conflicts.
 		carries := seen.became[i][Won]
 		if conflicts := seen.became[i][Clashing]; carries == nil {
 			carries = conflicts

@@ -95,16 +95,21 @@ type Setting struct {
 func (s *Setting) BeatenBy(loser Candidate) []estate.PolicyID {
 	var by []estate.PolicyID
 	for _, c := range s.Candidates {
+		// What beats a candidate depends on its fate, and is found from the fates of the others on the same laptop.
 		var beats bool
 		switch loser.Fate {
+		// A closer level beat it, whatever became of the candidates there.
 		case Outer:
 			beats = c.Level > loser.Level && c.Fate != Detached
+		// Something of its own level has a higher priority. That may be part of a conflict, or lose by a ruling.
 		case LowerPriority:
 			beats = c.Fate == Won || c.Fate == Clashing || c.Fate == RuledOut
 		case Weaker, RuledOut:
 			beats = c.Fate == Won
+		// The locked entries that are not locked out themselves.
 		case LockedOut:
 			beats = c.Locked && c.Fate != LockedOut
+		// In a conflict each value opposes the others.
 		case Clashing:
 			beats = c.Fate == Clashing && !c.Value.Equal(loser.Value)
 		}

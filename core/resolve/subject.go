@@ -29,6 +29,7 @@ type applied struct {
 }
 
 // subject prepares a pair. done must be called at the end.
+// A worker for one row: row 0 stands for the pair, and all rows of every set are that one.
 func (p *Plan) subject(dev, who int) *subject {
 	s := &subject{worker: p.worker(match.Pair(dev, who)), dev: dev, who: who}
 	var one bitset.Set
@@ -51,6 +52,7 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 			}
 		}
 	}
+	// Units are visited from the root down, groups after them, so that the innermost level is stored last.
 	p := s.plan
 	for depth, u := range p.Units[p.Devices.At(s.dev).HomeAt].Path {
 		detach(p.Units[u].Detach, Level(depth))
@@ -66,12 +68,15 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 // findPolicies finds the policies that apply. For laptops with their owners the plan has them; other pairs are matched.
 func (s *subject) findPolicies() {
 	p := s.plan
+	// A policy that is not found below does not apply.
 	s.clearApplied()
+	// Another person than the owner: the plan has no matches for the pair.
 	if s.who != p.Devices.At(s.dev).OwnerAt {
 		for at := range p.policies {
 			s.Match(&p.policies[at].audience, nil, func(levelAt int, _ *bitset.Set) { s.applied[at].levelAt = int16(levelAt) })
 		}
 	} else {
+		// in holds the matches of 64 laptops at a time. The bit of the laptop says whether the policy applies at that level.
 		in, row := p.matchesIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
@@ -84,6 +89,7 @@ func (s *subject) findPolicies() {
 	s.findDetached()
 }
 
+// One setting needs only the policies that have an entry for it, so their sets are looked up one by one.
 // findPoliciesOf finds the policies that apply to a laptop with its owner, among some levels.
 func (s *subject) findPoliciesOf(keys []uint32) {
 	s.clearApplied()
@@ -112,6 +118,7 @@ func (s *subject) findDetached() {
 		s.areas = areas
 		for at := range s.applied {
 			if level := s.applied[at].levelAt; level != intern.None {
+				// Entries of a policy are detached if a place at a closer level than the policy's detaches its kind.
 				from, is := detach[p.policies[at].Kind]
 				s.applied[at].detached = is && p.policies[at].audience.Levels[level] < from
 			}
@@ -137,6 +144,8 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 	w := p.worker(p.Laptops())
 	defer w.done()
 	var set bitset.Set
+	// First all words of all sets are listed, policy by policy, and counted by word. Then each is moved to its word: a counting
+	// sort.
 	found, words := blockMatches{rows: w.scratchLaid.rows[:0], keys: w.scratchLaid.keys[:0]}, w.scratchWords[:0] // policy by policy
 	out := &blockMatches{}
 	for at := range p.policies {
@@ -149,6 +158,7 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 		}
 	}
 	w.scratchLaid, w.scratchWords = found, words
+	// Sums of the counts: where the entries of each word begin.
 	for word := range out.begin[1:] {
 		out.begin[word+1] += out.begin[word]
 	}
@@ -168,6 +178,7 @@ func (s *subject) notApplying() []NotApplying {
 	for _, at := range s.plan.byPolicy {
 		pol := &s.plan.policies[at]
 		why := whyNot{subject: s, policy: pol}
+		// Match tells the first reason. It yields nothing that matters here.
 		s.Match(&pol.audience, &why, func(int, *bitset.Set) {})
 		if why.Reason != "" {
 			why.Policy = pol.ID
@@ -188,6 +199,7 @@ func (w *whyNot) Not(why match.Reason, _ *bitset.Set)     { w.Reason = why }
 func (w *whyNot) Includes(*match.Target, *bitset.Set)     {}
 func (w *whyNot) Excludes(t *match.Target, _ *bitset.Set) { w.Targets = append(w.Targets, t.Target) }
 func (w *whyNot) Fails(*bitset.Set) {
+	// The error is found anew, since the answers of tests keep only that they failed.
 	if _, err := w.policy.Audience.When.Holds(w.subject.Variables(0, nil)); err != nil {
 		w.Error = err.Error()
 	}
@@ -206,6 +218,7 @@ func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
 	for i := range in {
 		one := &in[i]
 		level, areaDetached := s.areas[c.area]
+		// The area may be detached by another place than the kind. A locked entry arrives in either case.
 		if (s.applied[one.Policy].detached || areaDetached && c.area != "" && one.Level < level) && !one.Lock {
 			one.Live, one.Detached = decide.Nobody, &s.Dom
 		}
@@ -215,6 +228,7 @@ func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
 // Applied gives the policies that apply to a result's subject, by id.
 func (p *Plan) Applied(r *Result) []*estate.Policy {
 	out := make([]*estate.Policy, 0, len(p.byPolicy)-len(r.NotApplying))
+	// Both lists are in the order of ids, so one pass over them is enough.
 	not := r.NotApplying // both come by id
 	for _, i := range p.byPolicy {
 		if len(not) > 0 && not[0].Policy == p.policies[i].ID {

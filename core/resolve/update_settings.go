@@ -19,6 +19,7 @@ func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
 	}
+	// The first rows for a setting: it is put on the list.
 	if h.masks.Known(setting, h.Epoch) == nil {
 		h.redecided = append(h.redecided, setting)
 	}
@@ -26,6 +27,7 @@ func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 }
 
 // redecideAll marks rows for which every setting must be decided again that has, or had, anything to decide.
+// A setting that had an outcome and has no entries any more is decided again as well, so that the outcome goes.
 func (h *blockUpdater) redecideAll(rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
@@ -42,6 +44,7 @@ func (h *blockUpdater) findRedecided() {
 	p := h.next
 	if h.full {
 		for _, at := range p.bySetting {
+			// Settings without entries and exceptions do not appear anywhere.
 			if c := &p.settings[at]; len(c.Ranked) > 0 || len(c.Exceptions) > 0 {
 				h.redecide(at, h.wide)
 			}
@@ -88,6 +91,7 @@ func (h *blockUpdater) findRedecided() {
 		}
 	}
 	// Exceptions for a group follow its members.
+	// A touched laptop can be named by an exception, or be in a unit that is.
 	for _, at := range p.excepted {
 		h.redecide(at, h.touched)
 		for i := range p.settings[at].exempt {
@@ -115,9 +119,11 @@ func (h *blockUpdater) reachedBy(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, pol := range policies {
 		for _, of := range []*Plan{h.was, h.next} {
+			// A policy can be missing in one of the two plans.
 			if pol < len(of.policies) && of.policies[pol].Policy != nil {
 				for levelAt, packed := range of.policies[pol].matches {
 					if of == h.next {
+						// Matches of this block are not in the plan yet; the worker has them.
 						if a := h.match(pol, levelAt); a.all != nil {
 							rows.Or(a.all)
 						}
@@ -145,10 +151,12 @@ func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 // updateSettings decides the marked settings, then applies forced values, then runs checks. Each phase reads the results of the one
 // before: a forced value depends on decided values of other settings, and a check reads values after forcing.
 func (h *blockUpdater) updateSettings() {
+	// cells gives conditions the values before forcing, which conditions of forced values must see.
 	p := h.next
 	h.findRedecided()
 	cells := &blockSettings{blockUpdater: h, decided: true}
 	if !h.full {
+		// Rows outside of these are not decided, so their matches need not be unpacked.
 		// Matches of policies are loaded for these rows alone.
 		h.loading = h.Keep()
 		for _, at := range h.redecided {
@@ -160,6 +168,7 @@ func (h *blockUpdater) updateSettings() {
 	for _, at := range p.forced {
 		h.forceSetting(at, cells)
 	}
+	// Checks read the values after forcing.
 	h.Stage = &blockSettings{blockUpdater: h}
 	for _, at := range p.byCheck {
 		h.runCheck(at)
@@ -169,11 +178,13 @@ func (h *blockUpdater) updateSettings() {
 
 // outcomesOf gives the outcome of a setting in the block, before or after forcing.
 func (h *blockUpdater) outcomesOf(at int, decided bool) bitset.Parts {
+	// A setting without forced values has one list: what is decided is final.
 	list := h.after.final
 	what := finalTable
 	if decided && len(h.next.settings[at].forced) > 0 {
 		list, what = h.after.decided, decidedTable
 	}
+	// What was decided in this run is in a patch, not in the list, until the run ends.
 	if at < len(h.outcomes[what]) && h.outcomes[what][at].epoch == h.Epoch { // not in the list yet
 		return h.outcomes[what][at].parts
 	}
@@ -189,6 +200,7 @@ func (h *blockUpdater) setOutcomes(at int, decided bool, is bitset.Parts) {
 	if decided {
 		what, list = decidedTable, h.after.decided
 	}
+	// In a first run nobody reads the list yet.
 	if h.full {
 		list[at][h.Block] = is
 		return
@@ -206,6 +218,8 @@ type datedParts struct {
 }
 
 // decideSettings decides the marked settings. Threads that have no block left help.
+// An edit of one policy for everybody leaves few blocks and many settings: then the settings of a block are shared out among
+// threads.
 func (h *blockUpdater) decideSettings() {
 	const worth = 32 // settings left, from which on another thread helps
 	for i, at := range h.redecided {
@@ -221,6 +235,7 @@ func (h *blockUpdater) decideSettings() {
 
 // decideShared decides settings on this thread and on idle ones.
 func (h *blockUpdater) decideShared(settings []int) {
+	// Each helper has a worker of its own, loaded with the same block. Matches and groups are shared, since they are only read.
 	hands := []*blockUpdater{h}
 	for range h.idle.Threads() {
 		hands = append(hands, h.beside())
@@ -231,6 +246,7 @@ func (h *blockUpdater) decideShared(settings []int) {
 			cells[i], altered[i] = by.decideSetting(settings[i], h.masks.Known(settings[i], h.Epoch))
 		}
 	})
+	// Results are noted by this thread alone, in the order of the settings.
 	for i, at := range settings {
 		if altered[i] {
 			h.noteOutcomes(at, cells[i])
@@ -262,6 +278,7 @@ func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts,
 	c := &h.next.settings[at]
 	mark := h.Mark()
 	h.Out.Reset()
+	// A definition that is gone decides nothing: its outcome becomes empty.
 	if c.Def != nil {
 		dom := h.Temp()
 		if dom.SetAnd(mask, h.alive) {
@@ -270,6 +287,7 @@ func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts,
 	}
 	h.Release(mark)
 	is, altered = h.mergeOutcomes(h.outcomesOf(at, true), mask)
+	// An altered definition is noted even if the outcome is the same, since its values may be shown differently.
 	return is, altered || h.settings[at]
 }
 
@@ -278,6 +296,7 @@ func (h *blockUpdater) noteOutcomes(at int, is bitset.Parts) {
 	mask, forced := h.masks.Known(at, h.Epoch), len(h.next.settings[at].forced) > 0
 	h.setOutcomes(at, forced, is)
 	h.altered.Of(at, h.Epoch, &h.Arena).Or(mask)
+	// Without forced values, what is decided is final, and checks may read it.
 	if !forced {
 		h.final.Of(at, h.Epoch, &h.Arena).Or(mask)
 	}
@@ -301,6 +320,7 @@ func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bit
 // forceSetting applies the forced values of a setting on rows where the setting, or one that a condition reads, differs from before. Each
 // condition sees the decided values, before any forcing.
 func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
+	// mask collects the rows on which the forced value may differ: where the decided value does, or what a condition reads.
 	c := &h.next.settings[at]
 	mask := h.Keep()
 	add := func(rows *bitset.Set) {
@@ -309,6 +329,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 		}
 	}
 	add(h.altered.Known(at, h.Epoch))
+	// A condition that reads settings is asked where one of those differs; one that reads the laptop, where the laptop does.
 	for i := range c.forced {
 		f := &c.forced[i]
 		for _, l := range f.looks {
@@ -338,6 +359,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 			open.Or(here)
 		}
 	})
+	// A forced value never stands where nothing was decided.
 	open.And(mask)
 	type moved struct {
 		number int32
@@ -355,6 +377,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 			continue
 		}
 		open.AndNot(to)
+		// Where the decided value equals the forced one, nothing is forced: the value keeps the policy that it comes from.
 		same, _ := c.Outcomes.Column.Code(c.forced[i].Value, nil)
 		equal := h.Temp()
 		equal.Clear()
@@ -375,6 +398,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 		here.AndNot(forced)
 		h.Out.Add(number, here)
 	})
+	// Rows with a forced value get its number instead.
 	for _, m := range moves {
 		h.Out.Add(m.number, m.rows)
 	}
@@ -386,6 +410,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 
 // runCheck evaluates a check on rows where a setting that it reads differs from before.
 func (h *blockUpdater) runCheck(at int) {
+	// A check is run again where a setting that it reads differs. If it reads the laptop as well, where the laptop was touched.
 	c := &h.next.checks[at]
 	mask := h.Keep()
 	if h.full || h.checks[at] {
@@ -393,6 +418,7 @@ func (h *blockUpdater) runCheck(at int) {
 	} else {
 		mask.Or(h.touched)
 		if !c.subjects {
+			// The laptop is the same one as before, and the check does not read it.
 			mask.AndNot(h.stayed) // rows whose laptop is new or gone
 		}
 		looks := c.looks
@@ -411,6 +437,7 @@ func (h *blockUpdater) runCheck(at int) {
 	mark := h.Mark()
 	defer h.Release(mark)
 	h.Scope = h.Temp()
+	// Conditions are asked on these rows only; settings of other rows need not be split.
 	h.Scope.SetAnd(mask, h.alive)
 	is, _ := h.Truth(c.formula)
 	h.Scope = nil
@@ -454,6 +481,7 @@ func (s *blockSettings) partOf(at int, within *bitset.Set, yield func(code uint3
 
 // Settings reads the outcomes once for many rows, which is faster than a lookup for each row.
 func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[string]any)) {
+	// Rows are taken in portions, so that the maps of a portion fit into the cache.
 	const atOnce = 512
 	left := s.Keep()
 	left.Copy(of)
@@ -490,6 +518,7 @@ func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[str
 
 // at gives the outcome of a row with its value, nil where the setting does not appear. numbers is a buffer.
 func (c *settingIndex) at(cell bitset.Parts, row int, numbers *[]int32) (*intern.Outcome, setting.Value) {
+	// A row has one outcome, and besides it the items where the value is put together.
 	*numbers = cell.At(row, (*numbers)[:0])
 	var is *intern.Outcome
 	var items []*setting.Value

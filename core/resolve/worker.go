@@ -38,6 +38,7 @@ type levelMatch struct {
 }
 
 // worker lends a worker for subjects; done gives it back.
+// A worker that another thread gave back brings its buffers, which are as large as they ever needed to be.
 func (p *Plan) worker(of *match.Subjects) *worker {
 	w, _ := p.Gen.Workers.Get().(*worker)
 	if w == nil {
@@ -51,6 +52,7 @@ func (p *Plan) worker(of *match.Subjects) *worker {
 
 // done gives a worker back, with its scratch space.
 func (w *worker) done() {
+	// References to the plan are dropped, so that a worker in the pool keeps no plan in memory.
 	gen := w.plan.Gen
 	w.plan, w.Observer = nil, nil
 	w.End()

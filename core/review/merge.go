@@ -136,8 +136,10 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts [
 	for _, f := range fields {
 		was, my, their := f.text(base), f.text(mine), f.text(theirs)
 		switch {
+		// Mine did not alter it: theirs counts, altered or not.
 		case my == was:
 			f.take(&merged, theirs)
+		// Both altered it, and not to the same.
 		case their != was && their != my:
 			conflicts = append(conflicts, Conflict{Part: f.part, Base: was, Mine: my, Theirs: their})
 		}
@@ -147,6 +149,7 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts [
 		was, my, their := base.Entry(id), mine.Entry(id), theirs.Entry(id)
 		taken := my
 		switch {
+		// The same for a setting's entry; an entry that is gone is nil.
 		case sameEntry(my, was):
 			taken = their
 		case !sameEntry(their, was) && !sameEntry(their, my):

@@ -25,6 +25,7 @@ type Place struct {
 // Places lists a unit and all below it, each above those below it, by title. Without a unit it lists all.
 func Places(side impact.Side, root estate.UnitID) []Place {
 	snapshot := side.Plan.Snapshot()
+	// Units by the unit above them, so that the tree can be walked from the top.
 	below := map[estate.UnitID][]*estate.Unit{}
 	for i := range snapshot.Units {
 		u := &snapshot.Units[i]
@@ -74,6 +75,7 @@ func count(places []Place) *counter {
 func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 	c.has = c.has[:0]
 	for _, u := range devices.ByUnit() {
+		// A unit counts for itself and for all units above it, up to the first place of the list.
 		at, known := c.at[u.Unit]
 		for known && at >= 0 {
 			if c.counts[at] == 0 {
@@ -85,6 +87,7 @@ func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 	}
 	return func(yield func(int, int) bool) {
 		going := true
+		// Counts are put back to 0 while they are read, so that the next question begins with zeros.
 		for _, at := range c.has {
 			going = going && yield(at, c.counts[at])
 			c.counts[at] = 0
@@ -108,6 +111,7 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 	if len(states) == 0 {
 		return out
 	}
+	// States come with the most frequent first. Its laptops are not counted by place: they are what is left when all others are.
 	rest := make([]int, len(places)) // laptops of the most frequent state: those of no other
 	for at := range places {
 		rest[at] = places[at].Devices
@@ -124,11 +128,13 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 			take(at, n, &states[1+i])
 		}
 	}
+	// The most frequent state of the estate wins a tie.
 	for at, n := range rest {
 		if n > 0 && n >= out[at].Devices {
 			out[at] = Prevailing{State: states[0].State, Policies: states[0].Policies, Devices: n}
 		}
 		out[at].Others = places[at].Devices - out[at].Devices
+		// A place without laptops has nothing, and is not apart from anything.
 		if up := places[at].parent; up >= 0 && places[at].Devices > 0 {
 			out[at].Apart = !out[at].Equal(out[up].State) || !slices.Equal(out[at].Policies, out[up].Policies)
 		}
@@ -166,6 +172,7 @@ func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named fun
 	}
 	devices := side.Plan.Matching(estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)})
 	snapshot := side.Plan.Snapshot()
+	// Settings are computed on all threads, each for all places at once.
 	cells := make([][]Prevailing, len(snapshot.Settings))
 	threads.Share(len(cells), func(mine iter.Seq[int]) {
 		for i := range mine {
@@ -175,6 +182,7 @@ func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named fun
 		}
 	})
 	for i, here := range cells {
+		// Nobody there has it.
 		if here == nil || here[0].Devices == 0 || here[0].Others == 0 && here[0].Status == "" {
 			continue
 		}
@@ -236,6 +244,7 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 		reached := side.Plan.Applies(p.ID)
 		for _, t := range p.Audience.Include {
 			at := t
+			// A policy for everyone is shown at the organisation.
 			if t.Kind == estate.ToEveryone && len(places) > 0 {
 				at = estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)}
 			}

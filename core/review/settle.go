@@ -42,6 +42,7 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 		return nil
 	}
 	var touched resolve.Devices
+	// Priorities and locks decide only where the rule is closest.
 	closest := true
 	settings := make([]setting.ID, len(conflicts))
 	for i, c := range conflicts {
@@ -67,6 +68,7 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 			out = appendWay(out, LockAbove, p.ID, locked(p, settings))
 		}
 	}
+	// Narrowing one policy can be the same edit as leaving out for another. It is proposed once.
 	for _, w := range givingWay(plan, involved, settings, touched) {
 		if !slices.ContainsFunc(
 			out,
@@ -131,6 +133,7 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 		where := plan.Matching(t).And(gets)
 		return where.Len() == touched.Len() && where.Without(touched).Len() == 0
 	}
+	// A unit that fits has all of the laptops, so it is the home of any of them or above it.
 	for unit := plan.Unit(touched.ByUnit()[0].Unit); unit != nil; unit = plan.Unit(unit.Parent) { // what fits has every one of them
 		if t := (estate.Target{Kind: estate.ToUnit, ID: string(unit.ID)}); fits(t) {
 			return []estate.Target{t}
@@ -141,6 +144,7 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 			return []estate.Target{t}
 		}
 	}
+	// Naming many laptops one by one would be an audience that nobody can maintain.
 	if touched.Len() > narrowBy {
 		return nil
 	}
@@ -156,6 +160,7 @@ func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate
 	counts := map[estate.PolicyID]int{}
 	for _, c := range conflicts {
 		for _, s := range plan.EntryFates(c.Setting, c.Devices) {
+			// On every laptop of the conflict the entry is overridden by a closer level: locking it would settle all of it.
 			if s.Fates[resolve.Outer] == c.Devices.Len() {
 				counts[s.Policy]++
 			}
@@ -199,6 +204,7 @@ func rulings(conflicts []resolve.ConflictFound, prefer estate.PolicyID) (edits [
 			if mine < 0 || v.Policy == prefer || v.Value.Equal(c.Values[mine].Value) {
 				continue
 			}
+			// The id says what the ruling does, cut to what an id may have.
 			name := string(c.Setting) + "." + string(prefer) + "-over-" + string(v.Policy)
 			name = name[:min(len(name), 128)]
 			edits = append(
@@ -255,9 +261,11 @@ func leftOut(plan *resolve.Plan, p *estate.Policy, others []*estate.Policy) (edi
 		return nil
 	}
 	for _, other := range others {
+		// The policy is copied; its lists are copied before they are appended to.
 		narrower := *other
 		narrower.Audience.Exclude = slices.Clone(other.Audience.Exclude)
 		for _, t := range p.Audience.Include {
+			// Both are for the same target: leaving it out would take the other's own audience away.
 			if slices.Contains(other.Audience.Include, t) {
 				return nil
 			}

@@ -43,6 +43,7 @@ func affordable(source string, parsed ast.Expr) *CompileError {
 	if n := utf8.RuneCountInString(source); n > maxSource {
 		return refuse(fmt.Sprintf("%d characters", n), fmt.Sprint(maxSource))
 	}
+	// Depth is known after parsing. It is tested before types are checked, since checking takes a power of the depth.
 	if parsed == nil {
 		return nil
 	}
@@ -62,6 +63,7 @@ func deepest(e ast.Expr, depth int) int {
 		return depth
 	}
 	most := depth
+	// Looking stops at the limit, so this is linear in the size of the expression.
 	for _, part := range children(e) {
 		most = max(most, deepest(part, depth))
 	}
@@ -112,10 +114,12 @@ func repeats(e ast.Expr) bool {
 
 // estimate refuses a checked expression that may take more steps than are allowed.
 func (s Scope) estimate(env *cel.Env, checked *cel.Ast) *CompileError {
+	// Lists of the estate have no declared length. sizes says how long they are assumed to be.
 	steps, err := env.EstimateCost(checked, sizes{})
 	if err != nil {
 		return &CompileError{Line: 1, Column: 1, Message: "what the expression costs can't be told: " + err.Error()}
 	}
+	// The worst case counts: an expression that may be dear for some laptop is refused when it is written.
 	if steps.Max > s.maxCost() {
 		found := fmt.Sprint(steps.Max)
 		if steps.Max == math.MaxUint64 {
@@ -130,6 +134,7 @@ func (s Scope) estimate(env *cel.Env, checked *cel.Ast) *CompileError {
 	return nil
 }
 
+// An expression that gets longer lists than assumed is ended by CostLimit while it runs.
 // sizes tells CEL how large what an expression looks at is taken to be.
 type sizes struct{}
 

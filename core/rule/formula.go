@@ -49,6 +49,7 @@ func (t *Test) Evaluate(variables map[string]any) Truth {
 	if r == nil {
 		return Failed
 	}
+	// An error and a result of another type are the same for resolution: the test is not true.
 	switch holds, err := r.Holds(variables); {
 	case err != nil:
 		return Failed
@@ -61,6 +62,7 @@ func (t *Test) Evaluate(variables map[string]any) Truth {
 // Formula takes the expression apart.
 func (r *Rule) Formula() *Formula {
 	r.apart.Do(func() {
+		// The whole expression is a single test if a part of it cannot be written as text again.
 		checked := r.ast.NativeRep()
 		f, ok := r.formula(checked.Expr(), checked.SourceInfo())
 		if !ok {
@@ -76,6 +78,8 @@ func (r *Rule) Formula() *Formula {
 func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 	if e.Kind() == ast.CallKind {
 		call := e.AsCall()
+		// && and || are the only operators that hide errors of their parts, so an expression may be split at them and at !, nowhere
+		// else.
 		joined := map[string]string{operators.LogicalAnd: "&&", operators.LogicalOr: "||", operators.LogicalNot: "!"}[call.FunctionName()]
 		if joined != "" {
 			f := &Formula{Joined: joined}
@@ -93,6 +97,7 @@ func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 			return f, true
 		}
 	}
+	// A part becomes a test by its text, which is compiled by itself when the test is first evaluated.
 	source, err := parser.Unparse(e, info)
 	if err != nil {
 		return nil, false
@@ -120,11 +125,13 @@ func (t *Test) look(e ast.Expr) {
 			t.Looks = append(t.Looks, l)
 		}
 	}
+	// bound knows the names that a macro gives to items of a list that is written out.
 	bound := map[string][]string{} // names for one of some texts: x in ["a", "b"].exists(x, x in settings)
 	var visit func(e ast.Expr)
 	visit = func(e ast.Expr) {
 		switch e.Kind() {
 		case ast.IdentKind:
+			// A variable that stands alone, for example as an argument, may be read in any way.
 			t.Whole = t.Whole || isVariable(e)
 		case ast.SelectKind:
 			s := e.AsSelect()
@@ -134,6 +141,7 @@ func (t *Test) look(e ast.Expr) {
 				visit(s.Operand())
 			}
 		case ast.CallKind:
+			// settings["x"] and "x" in settings look at one field, if the key is known.
 			call := e.AsCall()
 			args := call.Args()
 			if table, key := tableAndKey(call.FunctionName(), args); table != nil && isVariable(table) {
@@ -164,6 +172,7 @@ func (t *Test) look(e ast.Expr) {
 				visit(entry.AsMapEntry().Value())
 			}
 		case ast.ComprehensionKind:
+			// Macros are comprehensions: they bind names, which can hide variables or each other.
 			c := e.AsComprehension()
 			if slices.Contains(variables, c.IterVar()) || slices.Contains(variables, c.IterVar2()) || slices.Contains(variables, c.AccuVar()) {
 				t.Whole = true // a name that hides a variable: not worth telling apart
@@ -183,6 +192,7 @@ func (t *Test) look(e ast.Expr) {
 		}
 	}
 	visit(e)
+	// Sorted, so that equal tests have equal lists.
 	slices.SortFunc(t.Looks, func(a, b Look) int {
 		return cmp.Or(cmp.Compare(a.Variable, b.Variable), cmp.Compare(a.Field, b.Field))
 	})

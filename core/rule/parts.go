@@ -22,6 +22,7 @@ func (r *Rule) Parts(variables map[string]any) []Part {
 	if r == nil {
 		return nil
 	}
+	// Compiled again, since the kept form is optimised and can no longer be written as text.
 	compiled, issues := environments[r.scope]().Compile(r.source)
 	if issues.Err() != nil {
 		return nil // it compiled when the rule was made
@@ -46,6 +47,7 @@ func (r *Rule) Parts(variables map[string]any) []Part {
 				part.Joined, inner = "!", call.Args()
 			}
 		}
+		// Each part is evaluated by itself, so that an error in one is told with that part.
 		if one, err := Compile(r.scope, source); err != nil {
 			part.Error = err.Error()
 		} else if part.Holds, err = one.Holds(variables); err != nil {

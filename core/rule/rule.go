@@ -69,6 +69,7 @@ var environments = func() (built [OfCheck + 1]func() *cel.Env) {
 }()
 
 func environment(s Scope) *cel.Env {
+	// Numbers compare across types: a fact that is read as a double equals an integer.
 	options := []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true),
 		cel.EnableMacroCallTracking(),
@@ -77,6 +78,7 @@ func environment(s Scope) *cel.Env {
 	for _, name := range s.Variables() {
 		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 	}
+	// Versions are compared by two functions, since texts compare "10" before "9".
 	for name, holds := range map[string]func(order int) bool{
 		"atLeast": func(order int) bool { return order >= 0 },
 		"below":   func(order int) bool { return order < 0 },
@@ -100,6 +102,7 @@ func environment(s Scope) *cel.Env {
 
 // Compile parses and checks an expression. It refuses what does not parse, names a variable that the
 // scope does not see, has a type that is known not to be bool, or may cost more than is allowed (see budget.go);
+// refused first: it bounds what parsing may cost.
 // the error is a *CompileError.
 func Compile(s Scope, source string) (*Rule, error) {
 	if refused := affordable(source, nil); refused != nil {
@@ -125,6 +128,7 @@ func compile(s Scope, source string) (*Rule, error) {
 	if out := checked.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, &CompileError{Line: 1, Column: 1, Message: "the expression is of type " + out.String() + ", not bool"}
 	}
+	// Only what repeats can cost more than its length. Everything else runs without counting, which is faster.
 	var options []cel.ProgramOption
 	if repeats(checked.NativeRep().Expr()) {
 		if refused := s.estimate(env, checked); refused != nil {
@@ -132,6 +136,7 @@ func compile(s Scope, source string) (*Rule, error) {
 		}
 		options = append(options, cel.CostLimit(s.maxCost()))
 	}
+	// Optimising evaluates constant parts at once. If one of them fails, so would the whole program.
 	program, err := env.Program(checked, append(options, cel.EvalOptions(cel.OptOptimize))...)
 	if err != nil { // a constant part that always fails: an error on each laptop, not in the writing
 		program, err = env.Program(checked, options...)
@@ -147,6 +152,7 @@ func compileError(issues *cel.Issues) *CompileError {
 	return &CompileError{Line: max(1, first.Location.Line()), Column: max(1, first.Location.Column()+1), Message: first.Message}
 }
 
+// A field that is absent is an error, not false: whoever asks can tell the two apart.
 // Holds evaluates the expression. A value that is no bool is an error, as is a missing fact.
 func (r *Rule) Holds(variables map[string]any) (bool, error) {
 	out, _, err := r.program.Eval(variables)

@@ -19,6 +19,7 @@ func CompareVersions(a, b string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	// The shorter number is filled with zeros: 1.2 equals 1.2.0.
 	for i := range max(len(as), len(bs)) {
 		if order := compareNumbers(part(as, i), part(bs, i)); order != 0 {
 			return order, nil
@@ -28,6 +29,7 @@ func CompareVersions(a, b string) (int, error) {
 }
 
 // versionParts gives the parts without leading zeros; a zero is the empty text.
+// Numbers are kept as text: there is no limit on their length.
 func versionParts(v string) ([]string, error) {
 	parts := strings.Split(v, ".")
 	for i, p := range parts {

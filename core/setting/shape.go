@@ -49,6 +49,7 @@ func (s *Shape) Expectation() string {
 
 // bounds names the fields of a shape that are given besides its type.
 func (s *Shape) bounds() []string {
+	// In the order of the format, in which faults are reported.
 	var given []string
 	for _, field := range []struct {
 		name  string
@@ -74,6 +75,7 @@ func (s *Shape) validate(path string) []problem.Fault {
 		if slices.Contains(t.bounds(), name) {
 			continue
 		}
+		// The fault names the first type that has such a bound, so that the author sees where the field belongs.
 		first := slices.IndexFunc(Types, func(other Type) bool { return slices.Contains(other.behaviour().bounds(), name) })
 		faults = append(faults, problem.Fault{
 			Code: problem.MisplacedField, Path: problem.Join(path, name), Found: name + " with type " + string(s.Type),

@@ -42,6 +42,7 @@ func (v Value) File() File {
 }
 
 // Row is a row of a table: cells by the name of their column. A cell is a bool, a whole number, a text, a list of texts or a
+// A row has no order of columns: two rows with the same cells are the same row.
 // file; what is left out is absent. Rows are immutable.
 type Row map[string]Value
 
@@ -69,6 +70,7 @@ func (r Row) String() string {
 }
 
 // identity is what tells a row from others: its JSON, with a file standing for its contents alone.
+// Plain values, so that the text does not depend on how a cell is kept. A file stands for its contents, whatever it is called.
 func (r Row) identity() string {
 	plain := make(map[string]any, len(r))
 	for column, cell := range r {
@@ -86,6 +88,7 @@ func TableValue(rows []Row) Value {
 	if len(rows) == 0 {
 		return ListValue(nil)
 	}
+	// The identities of the rows are kept beside them, so that comparing tables compares texts.
 	v := Value{kind: Table, rows: &rows, list: make([]string, len(rows))}
 	for i, r := range rows {
 		v.list[i] = r.identity()
@@ -135,6 +138,8 @@ func (v Value) WithFiles(f func(File) File) Value {
 
 // Union gives every item or row of all values, without repeats, sorted by bytes.
 func Union(values []*Value) Value {
+	// Values that are merged come in the order of their items in most cases. Then all of them are in order already, and nothing is
+	// sorted.
 	n := 0
 	for _, v := range values {
 		n += len(v.list)
@@ -154,11 +159,13 @@ func Union(values []*Value) Value {
 			if rows == nil {
 				rows = map[string]Row{}
 			}
+			// Of equal rows the first is kept.
 			if _, there := rows[v.list[i]]; !there {
 				rows[v.list[i]] = r
 			}
 		}
 	}
+	// Out of order, or an item twice.
 	if !rising {
 		slices.Sort(all)
 		all = slices.Compact(all)
@@ -186,11 +193,13 @@ func (s *Shape) SameKey(a, b Row) bool {
 
 // Conflicts tells whether rows of two tables claim the same thing and say different things about it.
 func (s *Shape) Conflicts(v, w Value) bool {
+	// Without a key, rows never say different things about the same.
 	if len(s.Key) == 0 {
 		return false
 	}
 	for i, a := range v.Rows() {
 		for j, b := range w.Rows() {
+			// Equal rows do not conflict, whatever their key.
 			if v.list[i] != w.list[j] && s.SameKey(a, b) {
 				return true
 			}

@@ -74,6 +74,7 @@ func (tableType) check(s *Shape, path string, v Value) []problem.Fault {
 			problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d rows", len(v.Rows())), Expected: s.Expectation()},
 		)
 	}
+	// Each row is checked by itself, then against the rows before it: two rows may not be equal, and may not agree in the key.
 	for i, row := range v.Rows() {
 		faults = append(faults, s.checkRow(problem.Join(path, i), row)...)
 		for j := range i {
@@ -109,6 +110,7 @@ func (s *Shape) checkRow(path string, row Row) []problem.Fault {
 		}
 		faults = append(faults, c.Check(at, row[name])...)
 	}
+	// Columns that must be there are looked for in every row.
 	for i := range s.Columns {
 		c := &s.Columns[i]
 		if cell, there := row[c.Name]; c.Required && (!there || cell.IsNothing()) {

@@ -32,6 +32,7 @@ func OneOf[T ~string](path string, v T, words []T) []problem.Fault {
 // NoRepeats reports every item that is listed twice in a list.
 func NoRepeats[T ~string](path string, items []T) []problem.Fault {
 	var faults []problem.Fault
+	// The first place of each item.
 	seen := make(map[T]int, len(items))
 	for i, item := range items {
 		if first, twice := seen[item]; twice {
@@ -49,6 +50,7 @@ func NoRepeats[T ~string](path string, items []T) []problem.Fault {
 // Validate reports all that is wrong with the definition itself; path is its place in the estate.
 func (d *Definition) Validate(path string) []problem.Fault {
 	at := func(keys ...any) string { return problem.Join(path, keys...) }
+	// Faults of the type are gathered apart: with an unknown type nothing below can be judged.
 	faults := OneOf(at("kind"), d.Kind, PolicyKinds)
 	faults = append(faults, OneOf(at("side"), d.Side, Sides)...)
 	typed := OneOf(at("type"), d.Type, Types)
@@ -83,6 +85,7 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 	for i, row := range d.Supports {
 		at := problem.Join(path, i)
 		faults = append(faults, OneOf(problem.Join(at, "platform"), row.Platform, Platforms)...)
+		// A second row for a platform would contradict the first.
 		if rows[row.Platform] && row.Platform != "" {
 			faults = append(
 				faults,
@@ -123,6 +126,7 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 
 // validateCombine reports a combine rule that the type does not have. The type is one of Types.
 func (d *Definition) validateCombine(at func(...any) string) []problem.Fault {
+	// Which combine rules and which bounds a type has is said by the type itself.
 	t := d.Type.behaviour()
 	misplaced := func(field, found, expected string) []problem.Fault {
 		return []problem.Fault{{Code: problem.MisplacedField, Path: at(field), Found: found, Expected: expected}}

@@ -32,6 +32,8 @@ func (k ValueKind) String() string {
 
 // Value is a bool, a whole number, a text, a list of texts, a table or a file. The zero Value holds nothing.
 // Values are immutable: the list or rows of one must not be altered.
+// One struct for all kinds instead of an interface: values are compared and copied in large numbers, and this needs no memory for
+// most.
 type Value struct {
 	kind   ValueKind
 	number int64    // of a bool: 0 or 1; of a file: its size
@@ -98,6 +100,7 @@ func (v Value) Items() []string {
 // Equal tells whether both hold the same. Lists and tables are equal when they have the same items in the same order, files
 // when their contents are the same, whatever they are called.
 func (v Value) Equal(w Value) bool {
+	// A file is its contents: size follows from them, and the name says nothing.
 	if v.kind == FileKind {
 		return w.kind == FileKind && v.text == w.text
 	}
@@ -175,6 +178,7 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 	var l []string
 	var rows []Row
 	var f fileDoc
+	// Each form is tried in turn. JSON has no form that fits two of them, but for the empty list, which is an empty table as well.
 	switch {
 	case string(data) == "null":
 		*v = Value{}
@@ -198,6 +202,8 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 
 // AppendIdentity appends bytes that are the same for two values exactly when they are Equal.
 func (v Value) AppendIdentity(to []byte) []byte {
+	// The kind comes first, so that an empty text and an empty list differ. Lengths precede items, so that items do not run
+	// together.
 	to = append(to, byte(v.kind))
 	switch v.kind {
 	case Bool, Integer:
@@ -245,6 +251,7 @@ func (v Value) Members() []Value {
 	case List:
 		out := make([]Value, len(v.list))
 		for i := range v.list {
+			// Capacity is cut, so that appending to a member cannot write into the list.
 			out[i] = Value{kind: List, list: v.list[i : i+1 : i+1]}
 		}
 		return out

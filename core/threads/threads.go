@@ -16,6 +16,7 @@ func Share(n int, do func(mine iter.Seq[int])) {
 
 // Among is Share with workers that are there already: each has a thread of its own.
 func Among[W any](workers []W, n int, do func(by W, mine iter.Seq[int])) {
+	// Numbers are handed out one by one, so that a thread with short tasks takes more of them.
 	var taken atomic.Int64
 	mine := func(yield func(int) bool) {
 		for i := int(taken.Add(1)) - 1; i < n && yield(i); i = int(taken.Add(1)) - 1 {

@@ -61,6 +61,8 @@ type Ruling struct{ Prefer, Over estate.PolicyID }
 // Define sets the definition that the index is for.
 func (ix *Index) Define(def *setting.Definition, outcomes *intern.Outcomes) {
 	ix.Def, ix.Outcomes, ix.combiner, ix.precedence = def, outcomes, combiners[def.Combine], nil
+	// Rules that decide by precedence say how, and can then be decided by the first candidate alone (lead.go). Other rules have no
+	// such method.
 	if by, ok := ix.combiner.(interface{ precedence() *precedence }); ok {
 		ix.precedence = by.precedence()
 	}

@@ -10,6 +10,7 @@ func (d *Decider) having(in []Candidate, rows *bitset.Set) *bitset.Set {
 	have := d.sets.Temp()
 	have.Clear()
 	for i := range in {
+		// When every row has a candidate already, the other candidates cannot add any.
 		if have.Or(in[i].Live); rows.In(have) {
 			break
 		}
@@ -27,6 +28,7 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 	for i := range in {
 		items, here := ix.Items(in[i].Rank), have
 		if len(items) == 0 {
+			// The common case is a policy for everybody: have is shared as the set of all its items, without a copy.
 			continue
 		}
 		if !have.In(in[i].Live) {
@@ -37,21 +39,25 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 		for _, item := range items {
 			at := where[intern.ItemAt(item)]
 			if at == 0 {
+				// The first candidate that brings the item gives it a place.
 				numbers, sets = append(numbers, item), append(sets, nil)
 				at = int32(len(numbers))
 				where[intern.ItemAt(item)] = at
 			}
 			switch set := &sets[at-1]; {
+			// All of have get it: nothing can be added later, and the set stays shared.
 			case here == have:
 				*set = have
 			case *set == nil:
 				*set = d.sets.Temp()
 				(*set).Copy(here)
+			// A set of its own: the laptops of this candidate are added. A shared have is complete already.
 			case *set != have:
 				(*set).Or(here)
 			}
 		}
 	}
+	// The scratch space must be all zero for the next call.
 	for _, item := range numbers {
 		where[intern.ItemAt(item)] = 0
 	}

@@ -10,6 +10,7 @@ func (m Marked) Next(at, end int32) int32 {
 	if at >= end {
 		return end
 	}
+	// The bits below at are cleared, then the first word that is not empty has the answer.
 	word := m[at>>6] >> (at & 63) << (at & 63)
 	for word == 0 {
 		if at = at&^63 + 64; at >= end {
@@ -43,18 +44,22 @@ func (ix *Index) DecideByLead(
 	if next == end {
 		return 0, fates, ranks, true
 	}
+	// All candidates behind the leader are beaten. By what depends on where they stand: in the same run they win with it, in the
+	// same zone they are beaten within the zone, further on by the level, or by the lock of the leader.
 	is, leader, beyond := Won, &order[next], rule.beyond
 	if leader.Zone < 0 {
 		beyond = LockedOut
 	}
 	before := len(fates)
 	for ; next < end; next = marked.Next(next+1, end) {
+		// Once one stands beyond the zone, so do all that follow: zones only rise.
 		if is != beyond {
 			switch here := &order[next]; {
 			case here.Zone != leader.Zone:
 				is = beyond
 			case here.Run != leader.Run:
 				is = rule.inZone
+			// Different values in the leader's run: Decide has to ask the rulings. What was appended is taken back.
 			case rule.ties && here.Outcome != leader.Outcome:
 				return 0, fates[:before], ranks[:len(ranks)-len(fates)+before], false
 			}

@@ -39,6 +39,7 @@ func (d *Decider) rowConflicts(ix *Index, in []Candidate, numbers []int32, sets 
 	// Each pair of rows is compared once, and only if some laptop has both.
 	for i := range numbers {
 		a := ix.Outcomes.Of(numbers[i]).Value
+		// Rows of two tables can only disagree on laptops that have both.
 		for j := range i {
 			if sets[i].Meets(sets[j]) && ix.Def.Conflicts(a, ix.Outcomes.Of(numbers[j]).Value) {
 				here.SetAnd(sets[i], sets[j])
@@ -51,6 +52,8 @@ func (d *Decider) rowConflicts(ix *Index, in []Candidate, numbers []int32, sets 
 	}
 	d.alike(in, differ, func(all []Candidate, rows *bitset.Set) { d.conflict(ix, all, rows) })
 	have.AndNot(differ)
+	// have is the set of laptops that still get a merged value. Item sets that are have itself follow it; the others are narrowed
+	// here.
 	for i := range sets {
 		if sets[i] != have {
 			sets[i].AndNot(differ)

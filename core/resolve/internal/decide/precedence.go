@@ -45,8 +45,10 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 		if undecided.Empty() && d.Observer == nil {
 			return
 		}
+		// in[i:j] is one run: entries that do not beat each other.
 		j := i + runLength(in[i:])
 		if d.Observer != nil {
+			// A new zone: what was decided in the zone before counts as decided by a closer level from now on.
 			if i > 0 && in[i].Zone != in[i-1].Zone {
 				inZone.Clear()
 			}
@@ -58,6 +60,7 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 		} else {
 			for k := i; k < j; k++ {
 				c := &in[k]
+				// Laptops that an earlier candidate of the run decided for are among these: equal values win together.
 				if !won.SetAnd(c.Live, undecided) {
 					continue
 				}
@@ -102,6 +105,7 @@ func sameClass(run []Candidate) bool {
 
 // behindLead tells the fates of the candidates from a place on where the first run decided for all.
 func (d *Decider) behindLead(in []Candidate, from int, all *bitset.Set, by *precedence) {
+	// Behind a locked entry everything is locked out, wherever it comes from.
 	beyond := by.beyond
 	if in[0].Zone < 0 {
 		beyond = LockedOut
@@ -120,9 +124,11 @@ func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
 	lost, here := d.sets.Temp(), d.sets.Temp()
+	// lost: laptops that have the candidate and that an earlier run decided for.
 	for i := range run {
 		c := &run[i]
 		if !lost.SetAnd(c.Live, all) || !lost.SetAndNot(lost, undecided) {
+			// For each laptop the closest cause is told: beaten within the zone, else by a lock, else by a closer level.
 			continue
 		}
 		if here.SetAnd(lost, inZone) {
@@ -148,8 +154,10 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 	twice.Clear() // laptops with candidates of more than one value
 	for i, c := range run {
 		if slices.ContainsFunc(run[:i], func(before Candidate) bool { return before.Class == c.Class }) {
+			// The value was counted with its first candidate.
 			continue
 		}
+		// value: the undecided laptops with some candidate of this value.
 		value.Clear()
 		for _, other := range run[i:] {
 			if other.Class == c.Class {
@@ -157,12 +165,14 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 			}
 		}
 		value.And(undecided)
+		// A laptop that is in taken already has another value, too.
 		if here.SetAnd(taken, value) {
 			twice.Or(here)
 		}
 		taken.Or(value)
 	}
 	single := d.sets.Temp()
+	// single: laptops whose candidates in this run all have one value. They need no ruling.
 	single.SetAndNot(taken, twice)
 	shown := d.sets.Temp() // laptops whose value was added already
 	shown.Clear()
@@ -178,6 +188,7 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 			shown.Or(here)
 		}
 	}
+	// The others are split by which candidates they have, and each combination is decided once.
 	d.alike(run, twice, func(tied []Candidate, rows *bitset.Set) {
 		winner := ix.preferred(tied)
 		if winner == nil {
@@ -207,11 +218,13 @@ func (ix *Index) preferred(tied []Candidate) *Candidate {
 	var winner *Candidate
 	for i := range tied {
 		a := &tied[i]
+		// A value is preferred if, for every candidate of another value, a ruling prefers it.
 		if slices.ContainsFunc(tied, func(b Candidate) bool {
 			return b.Class != a.Class && !ix.Rulings[Ruling{ix.Entries[a.Rank].PolicyID, ix.Entries[b.Rank].PolicyID}]
 		}) {
 			continue
 		}
+		// Two values that are each preferred over all others contradict each other. Nothing is settled then.
 		if winner != nil && winner.Class != a.Class {
 			return nil
 		}

@@ -54,6 +54,7 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 	ix.order(list, stay)
 }
 
+// An entry of a policy with three levels becomes three unranked entries, since each may have another precedence.
 // unrank adds an entry once for each level of its policy.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	u := unranked{
@@ -61,6 +62,7 @@ func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 		Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)},
 		nil,
 	}
+	// Values of lists and tables are decided item by item, so they are numbered item by item.
 	if ix.Def.Combine.ByItems() {
 		for _, item := range s.Entry.Value.Members() {
 			u.items = append(u.items, ix.Outcomes.Item(item).Number)
@@ -81,6 +83,8 @@ func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 // Zones and runs are numbers that rise with the order. A new zone begins where a closer level beats what follows whatever its priority. A
 // new run begins where something beats what follows at all. Locked entries have zones below 0, so that one comparison tells them apart.
 func (ix *Index) order(list []unranked, stay int) {
+	// The last two comparisons only make the order independent of how the estate lists its policies. They say nothing about
+	// precedence.
 	before := func(a, b *unranked) int {
 		return cmp.Or(ix.compare(a, b), cmp.Compare(a.PolicyID, b.PolicyID), cmp.Compare(b.Level, a.Level))
 	}
@@ -88,6 +92,8 @@ func (ix *Index) order(list []unranked, stay int) {
 	for i := range list {
 		sorted[i] = &list[i]
 	}
+	// After an edit, stay is nearly all of the list, which is sorted already: the few new ones are inserted, which is linear for
+	// each.
 	slices.SortFunc(sorted[stay:], before)
 	for i := stay; stay > 0 && i < len(sorted); i++ { // few are new: each is put where it belongs
 		one := sorted[i]
@@ -96,6 +102,7 @@ func (ix *Index) order(list []unranked, stay int) {
 		sorted[at] = one
 	}
 	ix.Ranked, ix.Entries, ix.Keys = make([]Ranked, len(list)), make([]Entry, len(list)), make([]uint32, len(list))
+	// The items of all entries lie in one list, so that they are read in order while a setting is decided.
 	ix.items, ix.begin = nil, nil
 	if ix.Def.Combine.ByItems() {
 		ix.begin = make([]int32, len(list)+1)
@@ -104,6 +111,7 @@ func (ix *Index) order(list []unranked, stay int) {
 			ix.begin[i+1] = int32(len(ix.items))
 		}
 	}
+	// Zones of locked entries begin far below 0 and rise from there; those of others begin at 0.
 	for i, s := range sorted {
 		if s.Zone, s.Run = 0, 0; s.Lock {
 			s.Zone = math.MinInt32
@@ -112,8 +120,11 @@ func (ix *Index) order(list []unranked, stay int) {
 			last := sorted[i-1]
 			s.Zone, s.Run = last.Zone, last.Run
 			switch {
+			// The first entry that is not locked begins at zone 0.
 			case last.Lock != s.Lock:
 				s.Zone = 0
+			// Another level is another zone if the rule goes by level. For locked entries it always is: the outermost locked level
+			// wins.
 			case last.Level != s.Level && (ix.combiner.ByLevel() || s.Lock):
 				s.Zone++
 			}
@@ -128,11 +139,13 @@ func (ix *Index) order(list []unranked, stay int) {
 // compare says which of two entries has precedence: below 0 for a, above 0 for b, 0 where neither beats the other. Locked entries come
 // before others, the outermost level first; then, where the rule goes by level, the innermost level; then the greater weight.
 func (ix *Index) compare(a, b *unranked) int {
+	// Items are put together whatever their order, so no entry beats another.
 	if ix.Def.Combine.ByItems() {
 		return 0
 	}
 	switch {
 	case a.Lock && b.Lock:
+		// Both are locked: the outermost level comes first, since a lock holds for everything below it.
 		if order := cmp.Compare(a.Level, b.Level); order != 0 {
 			return order
 		}
@@ -141,6 +154,7 @@ func (ix *Index) compare(a, b *unranked) int {
 	case b.Lock:
 		return 1
 	}
+	// For others it is the other way round: the level closest to the laptop comes first.
 	if order := cmp.Compare(b.Level, a.Level); order != 0 && ix.combiner.ByLevel() {
 		return order
 	}

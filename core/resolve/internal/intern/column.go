@@ -27,6 +27,7 @@ func (c *Column) Code(value setting.Value, key []byte) (uint32, []byte) {
 	if value.IsNothing() {
 		return 0, key
 	}
+	// The identity of a value leaves out how it is written. Expressions can see that for tables and files, so it is added for these.
 	key = value.AppendIdentity(key[:0])
 	if kind := value.Kind(); kind == setting.Table || kind == setting.FileKind { // equal ones may be written differently
 		text, _ := value.MarshalJSON() // values always have a JSON form
@@ -35,11 +36,14 @@ func (c *Column) Code(value setting.Value, key []byte) (uint32, []byte) {
 	c.mu.RLock()
 	code, known := c.codes[string(key)]
 	c.mu.RUnlock()
+	// Nearly all values are known, so reading comes first, with a lock that readers share.
 	if known {
 		return code, key
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	// Another thread may have added it in between. Codes rise in the order in which values are met, so a list of values that
+	// somebody reads stays valid while it grows.
 	if code, known = c.codes[string(key)]; !known {
 		code = uint32(len(c.values))
 		c.codes[string(key)] = code

@@ -32,8 +32,10 @@ type CowEdit[T any] struct {
 // EditList begins a list of n places, which is as the other one; what is new is empty.
 func EditList[T any](from CowList[T], n int, empty T) *CowEdit[T] {
 	a := &CowEdit[T]{make(CowList[T], BlocksOf(n)), make([]bool, BlocksOf(n))}
+	// The list of blocks is copied. The blocks themselves are shared.
 	copy(a.List, from)
 	for b := range a.List {
+		// The last block may have another size than before. Blocks that are new or that grow are made here, and need no copy later.
 		if size := min(bitset.Rows, n-b<<bitset.Shift); len(a.List[b]) != size {
 			before := a.List[b]
 			a.List[b], a.mine[b] = slices.Repeat([]T{empty}, size), true
@@ -48,6 +50,7 @@ func (a *CowEdit[T]) At(i int) *T { return a.List.At(i) }
 
 // Put alters what is at a place.
 func (a *CowEdit[T]) Put(i int, is T) {
+	// The first change in a block copies it, since other lists may share it.
 	if b := i >> bitset.Shift; !a.mine[b] {
 		a.List[b], a.mine[b] = slices.Clone(a.List[b]), true
 	}

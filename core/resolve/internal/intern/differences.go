@@ -30,6 +30,8 @@ func CompareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(
 // compareAt compares lists of so many objects, which are given by place. It goes through them side by side, and then looks for the
 // objects that are at another place.
 func compareAt[T any, K comparable](before, after int, was, next func(int) *T, id func(*T) K, equal func(a, b *T) bool) (d Differences[K]) {
+	// Most edits touch few objects of a long list, and objects keep their places: one pass over both lists is enough then. Pointers
+	// are compared first.
 	side := min(before, after)
 	var apart []int
 	for i := range side {
@@ -43,9 +45,11 @@ func compareAt[T any, K comparable](before, after int, was, next func(int) *T, i
 		}
 	}
 	if len(apart) == 0 && before == after {
+		// Every place has the object that it had.
 		d.Aligned = true
 		return d
 	}
+	// What is left moved, or is on one side only. places has the old objects that are not accounted for, by id.
 	places := make(map[K]int, len(apart))
 	for _, i := range apart {
 		places[id(was(i))] = i
@@ -62,6 +66,7 @@ func compareAt[T any, K comparable](before, after int, was, next func(int) *T, i
 			d.Fresh = append(d.Fresh, i)
 			continue
 		}
+		// What is found is taken out of places, so that what remains there at the end is gone.
 		delete(places, id(next(i)))
 		if !equal(was(at), next(i)) {
 			d.Altered = append(d.Altered, i)

@@ -48,6 +48,7 @@ const spare = 2000
 func (g *Generation) Began() { g.began.Store(g.count.Load()) }
 
 // Spent tells whether the generation holds so much more than it began with that another should take its place.
+// Twice what it began with, so that a large estate is not compiled again for a small share of what it needs anyway.
 func (g *Generation) Spent() bool { return g.count.Load() > 2*g.began.Load()+spare }
 
 // Column gives the column of what a test looks at.
@@ -61,6 +62,7 @@ func (g *Generation) Column(look rule.Look) *Column {
 func (g *Generation) column(look rule.Look) *Column {
 	c := g.columns[look]
 	if c == nil {
+		// Code 0 stands for absence, so the list of values begins with nil.
 		c = &Column{Number: len(g.columns), Look: look, count: &g.count, codes: map[string]uint32{}, values: []any{nil}}
 		g.columns[look] = c
 	}
@@ -79,6 +81,7 @@ func (g *Generation) Formula(r *rule.Rule) *Formula {
 
 func (g *Generation) formula(f *rule.Formula) *Formula {
 	out := &Formula{}
+	// A formula without a test joins parts by an operator.
 	if f.Test == nil {
 		out.Joined = f.Joined[0]
 		for _, p := range f.Parts {
@@ -86,6 +89,7 @@ func (g *Generation) formula(f *rule.Formula) *Formula {
 		}
 		return out
 	}
+	// Equal tests of different rules are one test: its answers are found once for all of them.
 	key := testKey{f.Test.Scope, f.Test.Source}
 	t := g.tests[key]
 	if t == nil {
@@ -94,6 +98,7 @@ func (g *Generation) formula(f *rule.Formula) *Formula {
 			t.Columns = append(t.Columns, g.column(l))
 		}
 		for _, c := range t.Columns {
+			// A column knows the tests that look at it, so that a value that alters finds the tests to ask again.
 			c.tests = append(c.tests, t)
 		}
 		g.tests[key] = t
@@ -109,6 +114,7 @@ func (g *Generation) TestsOf(columns ...*Column) (tests []*Test, of int) {
 	defer g.mu.Unlock()
 	for i, c := range columns {
 		for _, t := range c.tests {
+			// A test that looks at several of the columns is given with the first of them alone.
 			if !slices.ContainsFunc(columns[:i], func(before *Column) bool { return slices.Contains(t.Columns, before) }) {
 				tests = append(tests, t)
 			}

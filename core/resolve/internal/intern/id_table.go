@@ -31,6 +31,7 @@ func (p *IDTable[K]) Adjacent(q *IDTable[K]) bool {
 
 // Number gives the number of an id; ok is false where it has none.
 func (p *IDTable[K]) Number(id K) (n int, ok bool) {
+	// later comes before base: it has what came, and what went, since base was made.
 	number, known := p.later[id]
 	if !known {
 		number, known = p.base.at(id)
@@ -51,6 +52,7 @@ func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 	if len(gone)+len(fresh) == 0 {
 		return p
 	}
+	// The first table has all ids in base, numbered in the order given.
 	if p.N == 0 { // the first that there are
 		next := &IDTable[K]{N: int32(len(fresh)), serial: serials.Add(1), of: p.serial}
 		numbers := make([]int32, len(fresh))
@@ -68,6 +70,7 @@ func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 		serial: serials.Add(1),
 		of:     p.serial,
 	}
+	// When too much came later, one base is made of all: looking up in two places would then cost more than making it.
 	if len(p.later)+len(gone)+len(fresh) > p.base.len()/4 {
 		next.base, next.later = p.flattened(), nil
 	}
@@ -83,6 +86,7 @@ func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 	}
 	defer func() { next.free = append(next.free, freed...) }()
 	for _, id := range fresh {
+		// A free number is used again before a new one is given, so that tables by number do not grow with each edit.
 		if last := len(next.free) - 1; last >= 0 {
 			next.later[id], next.free = next.free[last], next.free[:last]
 		} else {

@@ -64,6 +64,7 @@ func (g *Generation) OutcomesOf(id setting.ID) *Outcomes {
 	o := g.outcomes[id]
 	if o == nil {
 		o = &Outcomes{count: &g.count, numbers: map[string]int32{}, Column: g.column(rule.Look{Variable: "settings", Field: string(id)})}
+		// The first outcomes are the same for every setting, so their numbers are constants.
 		list := []*Outcome{{Number: FromItems, Status: Set}, {Number: LeftUnset, Status: Unset}}
 		for at, why := range setting.Unsupporteds {
 			list = append(list, &Outcome{Number: LackPlatform + int32(at), Status: Unsupported, Reason: why})
@@ -82,6 +83,7 @@ func (o *Outcomes) All() []*Outcome { return *o.list.Load() }
 
 // CodeOf gives the code of what an outcome has as its value; 0 where it has none.
 func (o *Outcomes) CodeOf(is *Outcome) uint32 {
+	// Two threads may both find the code missing. They store the same one.
 	code := is.coded.Load()
 	if code == 0 && is.Status == Set && !is.Value.IsNothing() {
 		code, _ = o.Column.Code(is.Value, nil)
@@ -95,6 +97,7 @@ func (o *Outcomes) CodeOf(is *Outcome) uint32 {
 func (o *Outcomes) Value(v setting.Value) *Outcome {
 	key := v.AppendIdentity([]byte{'v'})
 	class := o.number(key, 0, func() *Outcome { return &Outcome{Status: Set, Value: v} })
+	// Values of other kinds are equal only if they are written alike, so they have one number.
 	if v.Kind() != setting.FileKind && v.Kind() != setting.Table {
 		return class
 	}
@@ -111,6 +114,7 @@ func (o *Outcomes) Item(v setting.Value) *Outcome {
 func (o *Outcomes) Conflict(policies []string) *Outcome {
 	key := []byte{'c'}
 	for _, p := range policies {
+		// A zero byte ends each id, so that two lists of ids have different keys.
 		key = append(append(key, p...), 0)
 	}
 	return o.number(key, 0, func() *Outcome { return &Outcome{Status: Conflict, Policies: slices.Clone(policies)} })
@@ -129,6 +133,7 @@ func (o *Outcomes) number(key []byte, kind int32, made func() *Outcome) *Outcome
 	if at, known := o.numbers[string(key)]; known {
 		return o.Of(at)
 	}
+	// The number is the place in the list. kind marks items, so that a number alone says whether it is one.
 	is := made()
 	is.Number = int32(len(o.All())) | kind
 	if is.Class == 0 {

@@ -30,6 +30,7 @@ func (g *Generation) SupportOf(def *setting.Definition) *Support {
 	var key []byte
 	for i := range def.Supports {
 		row := &def.Supports[i]
+		// What matters is what the definition says, so equal texts of its rows share one Support.
 		key = fmt.Appendf(key, "%q %q %q %q;", row.Platform, row.From, row.Editions, row.When.Source())
 		if row.When != nil {
 			needs = append(needs, Capability{row.Platform, g.Formula(row.When)})
@@ -63,6 +64,7 @@ func (s *Support) Reason(def *setting.Definition, codes SupportCodes, os, versio
 		text, _ := c.Known()[code].(string)
 		return text
 	}
+	// Definitions that share this support say the same, so any of them can be asked. Each combination of codes is asked once.
 	why := def.SupportOn(setting.Platform(text(os, codes.OS)), text(version, codes.Version), text(edition, codes.Edition))
 	s.known.Store(codes, why)
 	return why

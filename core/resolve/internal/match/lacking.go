@@ -15,6 +15,8 @@ type Lacking struct {
 
 // Lacking gives the rows that do not support a setting.
 func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lacking {
+	// The answer is kept by the number of the support, not of the setting: most settings of a dictionary share a few combinations of
+	// platforms.
 	for len(m.lacks) <= support.Number {
 		m.lacks = append(m.lacks, Lacking{})
 	}
@@ -58,11 +60,13 @@ func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lac
 //
 // Unknown is not the same as incapable: a laptop whose facts do not say whether it has a security chip counts as supported, and is counted
 // apart (resolution.md, section 5).
+// incapable runs after the other reasons, and only over rows that have none: a laptop gets the first reason alone.
 func (m *Matcher) incapable(support *intern.Support, to *Lacking) {
 	for _, needs := range support.Needs {
 		mark := m.Mark()
 		rows, here := m.Temp(), m.Temp()
 		m.Platforms([]setting.Platform{needs.Platform}, rows)
+		// Capabilities are asked of the rows on the platform that pass the tests of platform, version and edition.
 		for _, lacking := range to.By {
 			if lacking != nil {
 				rows.AndNot(lacking)
@@ -75,6 +79,7 @@ func (m *Matcher) incapable(support *intern.Support, to *Lacking) {
 			}
 			to.Unknown.Or(here)
 		}
+		// What is left is false on the row: it is known, and the laptop cannot do it.
 		rows.AndNot(is)
 		rows.AndNot(failed)
 		if !rows.Empty() {

@@ -66,6 +66,7 @@ const FewRows = 4
 
 // Begin turns to subjects of a population. Load must follow.
 func (m *Matcher) Begin(pop *Population, of *Subjects) {
+	// Answers of another population must not be found again, so the epoch moves on.
 	m.Pop, m.Subjects, m.Stage, m.Scope = pop, of, nil, nil
 	m.Epoch++
 }
@@ -76,6 +77,8 @@ func (m *Matcher) End() { m.Pop, m.Subjects, m.Stage = nil, nil, nil }
 // Load turns to a block and looks at rows of it. All sets that were lent are taken back.
 func (m *Matcher) Load(block int, dom *bitset.Set) {
 	m.Block = block
+	// Reset gives all lent sets back to the arena. Everything that refers to them is dated with an epoch or with within, so that it
+	// counts as absent from now on.
 	m.Reset()
 	m.Epoch++
 	m.within++
@@ -96,8 +99,10 @@ func (m *Matcher) Widen(dom *bitset.Set) {
 }
 
 func (m *Matcher) look(dom *bitset.Set) {
+	// A copy, since the caller may go on to alter its set.
 	m.Dom.Copy(dom)
 	m.Few = m.Few[:0]
+	// Few rows are listed, so that loops over them need not scan a whole set.
 	if dom.Len() <= FewRows {
 		for row := range dom.All() {
 			m.Few = append(m.Few, row)
@@ -136,14 +141,17 @@ func (m *Matcher) Variables(row int, settings map[string]any) map[string]any {
 // coded gives the codes of the rows of Dom in a column, by row. Those of columns that no rule of the population looks at, but one that is
 // tried does, are found row by row.
 func (m *Matcher) coded(c *intern.Column, scratch *[]uint32) []uint32 {
+	// Codes are kept for the columns that rules of the plan read. A rule that is only being tried may read others.
 	var by [][]uint32
 	if c.Number < len(m.Pop.Codes) {
 		by = m.Pop.Codes[c.Number]
 	}
+	// For laptops the row is the device's own number, so the population's list serves as it is.
 	device := c.Look.Variable == "device"
 	if device && m.Subjects.Laptops && by != nil {
 		return by[m.Block]
 	}
+	// Otherwise the codes are gathered by row: a row of people, or a pair of a laptop and a person, stands for other numbers.
 	*scratch = slices.Grow((*scratch)[:0], bitset.Rows)[:bitset.Rows]
 	into := *scratch
 	var key []byte
@@ -186,6 +194,7 @@ func (m *Matcher) index(c *intern.Column) *index {
 		code := x.codes[row]
 		at := where[code]
 		if at == 0 {
+			// Too many values: sets cost more than they save. index then has codes alone, and Part and try go row by row.
 			if len(x.sets) == manyValues {
 				x.many = true
 				break
@@ -196,6 +205,7 @@ func (m *Matcher) index(c *intern.Column) *index {
 		}
 		x.sets[at-1].Add(row)
 	}
+	// The shared scratch space must be all zero for the next column.
 	for _, code := range x.values {
 		where[code] = 0
 	}
@@ -212,6 +222,7 @@ func (m *Matcher) scratch(n int) []int32 {
 
 // Part gives the rows of within by their codes in a column.
 func (m *Matcher) Part(c *intern.Column, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
+	// Settings have no column here. They are known to the Stage, which decides them while it goes.
 	if c.Look.Variable == "settings" {
 		if m.Stage != nil {
 			m.Stage.Part(c.Look.Field, within, yield)
@@ -232,6 +243,7 @@ func (m *Matcher) Part(c *intern.Column, within *bitset.Set, yield func(code uin
 		}
 		return
 	}
+	// Grouped by code first, so that each code is yielded once with all of its rows.
 	by := map[uint32][]int{}
 	for row := range within.All() {
 		by[x.codes[row]] = append(by[x.codes[row]], row)
@@ -251,6 +263,7 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 	switch f.Joined {
 	case 0:
 		return m.test(f.Test)
+	// On rows where the part fails, so does its negation: an error stays an error.
 	case '!':
 		a, e := m.Truth(f.Parts[0])
 		is = m.Temp()
@@ -274,6 +287,7 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 		failed.AndNot(is)
 		return is, failed
 	}
+	// '|': true where some part is true, whatever fails elsewhere. It fails where no part is true and some part fails.
 	is, failed = m.Temp(), m.Temp()
 	is.Clear()
 	failed.Clear()
@@ -309,6 +323,7 @@ func (m *Matcher) test(t *intern.Test) (is, failed *bitset.Set) {
 		m.answers = append(m.answers, answer{})
 	}
 	a := &m.answers[t.Number]
+	// try may ask for another test's answer and so grow answers: the place is looked up again afterwards.
 	if a.within != m.within {
 		is, failed := m.Keep(), m.Keep()
 		m.try(t, &m.Dom, is, failed)
@@ -389,6 +404,7 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 
 // Errors splits rows on which a rule fails by the text of the error.
 func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yield func(text string, rows *bitset.Set)) {
+	// The columns that decide the error's text are those that the rule reads. Rows with the same codes have the same error.
 	var columns []*intern.Column
 	var scope []string
 	whole := false
@@ -401,6 +417,7 @@ func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yiel
 			}
 		}
 	})
+	// say evaluates the rule on the first of some rows that are alike, and yields its error for all of them.
 	say := func(rows *bitset.Set) {
 		all := m.Variables(rows.First(), nil)
 		seen := map[string]any{}
@@ -411,6 +428,7 @@ func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yiel
 			yield(err.Error(), rows)
 		}
 	}
+	// A rule with a test that cannot be split may answer differently on every row.
 	if whole {
 		one := m.Keep()
 		for row := range rows.All() {
@@ -420,6 +438,7 @@ func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yiel
 		}
 		return
 	}
+	// refine splits the rows by one column after the other, as try does.
 	var refine func(i int, rows *bitset.Set)
 	refine = func(i int, rows *bitset.Set) {
 		if i == len(columns) {

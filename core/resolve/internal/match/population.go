@@ -104,12 +104,14 @@ type Target struct {
 func (p *Population) Target(t estate.Target) Target {
 	switch t.Kind {
 	case estate.ToEveryone:
+		// Everyone is the root unit: the same laptops, at the same level.
 		return Target{Target: t, At: p.Root, Level: 0}
 	case estate.ToUnit:
 		at := p.UnitAt.NumberOf(estate.UnitID(t.ID))
 		if at == intern.None {
 			return Target{Target: t, At: intern.None}
 		}
+		// The level of a unit is its depth, so it follows when units move.
 		return Target{Target: t, At: at, Level: Level(p.Units[at].Depth)}
 	case estate.ToGroup:
 		return Target{Target: t, At: p.GroupAt.NumberOf(estate.GroupID(t.ID)), Level: GroupLevel}
@@ -126,12 +128,14 @@ func (p *Population) Target(t estate.Target) Target {
 // person.
 func (p *Population) InGroup(dev, who, group int) bool {
 	g := &p.Groups[group]
+	// The plan has the rows of every group for each laptop with its owner. That answers for groups of laptops, and for the owner.
 	if g.Of == estate.OfDevices || dev != intern.None && who == p.Devices.At(dev).OwnerAt {
 		if g.Of == estate.OfPeople && who == intern.None {
 			return false
 		}
 		return dev != intern.None && g.Rows[dev>>bitset.Shift].Has(dev&(bitset.Rows-1))
 	}
+	// Another person than the owner: the table of people by themselves is asked.
 	return who != intern.None && p.PersonIn(who, group)
 }
 

@@ -12,6 +12,7 @@ import (
 
 // Unit gives the rows whose home is a unit or below it; nil where there are none.
 func (m *Matcher) Unit(at int) *bitset.Set {
+	// Rows of all units are found together, by one pass over the rows, when the first unit is asked for.
 	if m.unitsAt != m.within {
 		m.findUnits()
 	}
@@ -37,6 +38,7 @@ func (m *Matcher) findUnits() {
 			continue
 		}
 		home := m.Pop.Devices.At(dev).HomeAt
+		// Numbers are given in the order of units, so most rows have the home of the row before, and no map is asked.
 		if home != last {
 			if last, set = home, homes[home]; set == nil {
 				set = m.Keep()
@@ -65,6 +67,7 @@ func (m *Matcher) Group(at int) *bitset.Set {
 		} else if at < len(m.Subjects.Groups) && m.Subjects.Groups[at] != nil {
 			packed = m.Subjects.Groups[at][m.Block]
 		}
+		// For laptops the plan has the group's rows; for people by themselves the table of subjects has them.
 		*g = bitset.Dated{Epoch: m.Epoch}
 		if !m.Subjects.Laptops && m.Subjects.Device != nil { // pairs are looked up one by one
 			g.Set = m.Keep()
@@ -114,6 +117,7 @@ func (m *Matcher) Target(t *Target) *bitset.Set {
 	case estate.ToGroup:
 		return m.Group(t.At)
 	}
+	// A target that names a laptop or a person.
 	out := m.Keep()
 	if t.Kind == estate.ToDevice && m.Subjects.Laptops {
 		// Laptops are rows by their own number, so a single laptop needs no search.
