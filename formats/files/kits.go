@@ -29,7 +29,7 @@ type KitDoc struct {
 	Why       string              `json:"why"`
 	When      string              `json:"when" doc:"For which laptops it is meant"`
 	Kind      string              `json:"kind" enum:"configuration,security,encryption"`
-	Platforms []string            `json:"platforms,omitempty"`
+	Platforms []string            `json:"platforms,omitempty" enum:"linux,windows,macos"`
 	Labels    []string            `json:"labels,omitempty"`
 	Settings  map[string]EntryDoc `json:"settings"`
 }

@@ -4,7 +4,6 @@
 package wire
 
 import (
-	"encoding/json"
 	"time"
 
 	"zenithridge.example/zridge/core/setting"
@@ -96,9 +95,9 @@ type (
 	}
 	// ConflictEdit is an edit of such a way.
 	ConflictEdit struct {
-		Kind string          `json:"kind"`
-		ID   string          `json:"id"`
-		Body json.RawMessage `json:"body"`
+		Kind string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		ID   string       `json:"id"`
+		Body EstateObject `json:"body"`
 	}
 	// ConflictEvent is the beginning or end of a conflict on some laptops.
 	ConflictEvent struct {

@@ -3,7 +3,6 @@
 package wire
 
 import (
-	"encoding/json"
 	"time"
 
 	"zenithridge.example/zridge/core/problem"
@@ -171,16 +170,16 @@ type (
 	}
 	// Edit is what a change does to one object.
 	Edit struct {
-		Kind        string          `json:"kind"`
-		ID          string          `json:"id"`
-		Action      string          `json:"action" enum:"create,alter,retire"`
-		Body        json.RawMessage `json:"body,omitempty" doc:"The object in the estate format"`
-		Live        json.RawMessage `json:"live,omitempty" doc:"The object as it is live"`
-		BaseVersion int64           `json:"base_version"`
-		LiveVersion int64           `json:"live_version"`
-		Version     int64           `json:"version"`
-		By          string          `json:"by"`
-		At          time.Time       `json:"at"`
+		Kind        string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		ID          string       `json:"id"`
+		Action      string       `json:"action" enum:"create,alter,retire"`
+		Body        EstateObject `json:"body,omitempty" doc:"The object in the estate format"`
+		Live        EstateObject `json:"live,omitempty" doc:"The object as it is live"`
+		BaseVersion int64        `json:"base_version"`
+		LiveVersion int64        `json:"live_version"`
+		Version     int64        `json:"version"`
+		By          string       `json:"by"`
+		At          time.Time    `json:"at"`
 
 		// Where the effect was asked for with a write.
 		Effect        *Trial `json:"effect,omitempty" doc:"What the change does now"`
@@ -336,14 +335,14 @@ type (
 	}
 	// Object is an object of the estate with its version.
 	Object struct {
-		Kind     string          `json:"kind"`
-		ID       string          `json:"id"`
-		Version  int64           `json:"version"`
-		Retired  bool            `json:"retired,omitempty"`
-		By       string          `json:"by,omitempty"`
-		At       *time.Time      `json:"at,omitempty"`
-		Revision int64           `json:"revision,omitempty"`
-		Body     json.RawMessage `json:"body"`
+		Kind     string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		ID       string       `json:"id"`
+		Version  int64        `json:"version"`
+		Retired  bool         `json:"retired,omitempty"`
+		By       string       `json:"by,omitempty"`
+		At       *time.Time   `json:"at,omitempty"`
+		Revision int64        `json:"revision,omitempty"`
+		Body     EstateObject `json:"body"`
 	}
 	// Setting is a definition, with where it is set.
 	Setting struct {

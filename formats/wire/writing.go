@@ -3,7 +3,6 @@
 package wire
 
 import (
-	"encoding/json"
 	"time"
 
 	"zenithridge.example/zridge/core/setting"
@@ -61,16 +60,16 @@ type (
 	}
 	// PolicyVersion is a published version of a policy.
 	PolicyVersion struct {
-		Version  int64           `json:"version"`
-		Retired  bool            `json:"retired,omitempty"`
-		By       string          `json:"by"`
-		At       time.Time       `json:"at"`
-		Revision int64           `json:"revision"`
-		Change   string          `json:"change"`
-		Title    string          `json:"title" doc:"Of the change that brought it"`
-		Why      string          `json:"why,omitempty"`
-		Body     json.RawMessage `json:"body,omitempty"`
-		Before   []Difference    `json:"before" doc:"What it altered in the version before"`
+		Version  int64        `json:"version"`
+		Retired  bool         `json:"retired,omitempty"`
+		By       string       `json:"by"`
+		At       time.Time    `json:"at"`
+		Revision int64        `json:"revision"`
+		Change   string       `json:"change"`
+		Title    string       `json:"title" doc:"Of the change that brought it"`
+		Why      string       `json:"why,omitempty"`
+		Body     PolicyObject `json:"body,omitempty"`
+		Before   []Difference `json:"before" doc:"What it altered in the version before"`
 	}
 	// MergeConflict is a part that two edits altered differently.
 	MergeConflict struct {
@@ -82,7 +81,7 @@ type (
 	}
 	// Merged is what two edits of one policy give together.
 	Merged struct {
-		Body      json.RawMessage `json:"body"`
+		Body      PolicyObject    `json:"body"`
 		Conflicts []MergeConflict `json:"conflicts" doc:"Where mine was kept, and a person is to choose"`
 		Version   int64           `json:"version" doc:"Of the edit that was merged with: what If-Match is to name"`
 		By        string          `json:"by"`
@@ -107,7 +106,7 @@ type (
 		Setting  string         `json:"setting"`
 		Title    string         `json:"title"`
 		Area     string         `json:"area"`
-		Kind     string         `json:"kind"`
+		Kind     string         `json:"kind" enum:"configuration,security,encryption"`
 		Reported setting.Value  `json:"reported"`
 		Wanted   *setting.Value `json:"wanted,omitempty"`
 		From     []string       `json:"from"`

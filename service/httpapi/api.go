@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
-	"reflect"
 	"regexp"
 	"sync"
 	"unicode/utf8"
@@ -19,7 +18,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"zenithridge.example/zridge/core/access"
-	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/workflow"
@@ -87,7 +85,7 @@ func build(c Config) (*server, *gin.Engine) {
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
 		"token":   {Type: "http", Scheme: "bearer"},
 	}
-	config.Components.Schemas.RegisterTypeAlias(reflect.TypeFor[setting.Value](), reflect.TypeFor[anyValue]())
+	describeEstate(config.Components.Schemas)
 	s.api = humagin.New(engine, config)
 	s.api.UseMiddleware(s.authenticate)
 
@@ -203,51 +201,4 @@ func rightOf(op *huma.Operation) access.Right {
 
 func status(code int) func(*huma.Operation) {
 	return func(op *huma.Operation) { op.DefaultStatus = code }
-}
-
-// anyValue describes setting.Value in the OpenAPI document.
-type anyValue struct{}
-
-// Schema implements huma.SchemaProvider.
-func (anyValue) Schema(huma.Registry) *huma.Schema {
-	file := &huma.Schema{
-		Type:                 huma.TypeObject,
-		Description:          "A file that is kept",
-		Required:             []string{"file"},
-		AdditionalProperties: false,
-		Properties: map[string]*huma.Schema{
-			"file": {Type: huma.TypeString, Description: "Its SHA-256"}, "name": {Type: huma.TypeString}, "size": {Type: huma.TypeInteger},
-		},
-	}
-	cell := []*huma.Schema{
-		{Type: huma.TypeBoolean},
-		{Type: huma.TypeInteger},
-		{Type: huma.TypeString},
-		{Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}},
-		file,
-	}
-	table := &huma.Schema{
-		Type:        huma.TypeArray,
-		Description: "A table: rows from columns to values",
-		Items:       &huma.Schema{Type: huma.TypeObject, AdditionalProperties: &huma.Schema{OneOf: cell}},
-	}
-	return &huma.Schema{
-		Description: "A bool, a whole number, text, a list of texts, a table or a file",
-		OneOf:       append(cell[:len(cell):len(cell)], table),
-	}
-}
-
-// rawObject is an object in the estate format: it is kept as it came and read by package files, which says what is
-// wrong with it and where.
-type rawObject []byte
-
-// UnmarshalJSON implements json.Unmarshaler.
-func (r *rawObject) UnmarshalJSON(data []byte) error {
-	*r = append((*r)[:0], data...)
-	return nil
-}
-
-// Schema implements huma.SchemaProvider.
-func (rawObject) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Description: "An object of the estate format, or its lists", Extensions: map[string]any{"x-estate-format": true}}
 }

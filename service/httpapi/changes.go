@@ -158,8 +158,8 @@ func (s *server) editOf(ctx context.Context, e store.Edit) wire.Edit {
 		Kind:        e.Kind,
 		ID:          e.ObjectID,
 		Action:      "alter",
-		Body:        raw(e.Body),
-		Live:        raw(live),
+		Body:        object(e.Body),
+		Live:        object(live),
 		BaseVersion: e.BaseVersion,
 		LiveVersion: version,
 		Version:     e.Version,
@@ -231,7 +231,7 @@ func (s *server) publishChange(ctx context.Context, in *publishInput) (*output[w
 func (s *server) handlePutEdit(ctx context.Context, in *struct {
 	EditPath
 	Effect bool `query:"effect" doc:"Answer with what the change does then, too"`
-	Body   rawObject
+	Body   wire.EstateObject
 }) (*editOutput, error) {
 	put, err := s.putEdit(ctx, in.EditPath, in.Body, false)
 	if err == nil && in.Effect {

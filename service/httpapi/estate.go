@@ -29,7 +29,7 @@ type objectOutput struct {
 type importInput struct {
 	Title         string `query:"title" maxLength:"200" default:"Import"`
 	RetireMissing bool   `query:"retire_missing" doc:"Retire what the import does not have"`
-	Body          rawObject
+	Body          wire.EstateObject
 }
 
 func isFaults(err error, faults *problem.Faults) bool { return errors.As(err, faults) }
@@ -98,7 +98,7 @@ func (s *server) getObject(ctx context.Context, in *objectPath) (*objectOutput, 
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: raw(text)}}, nil
+	return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: object(text)}}, nil
 }
 
 // objectVersions handles the operation objectVersions: every published version of an object, the newest first.
@@ -114,7 +114,7 @@ func (s *server) objectVersions(ctx context.Context, in *objectPath) (*output[[]
 			By:       v.By,
 			At:       moment(v.At),
 			Revision: v.Revision,
-			Body:     raw(v.Body),
+			Body:     object(v.Body),
 		}
 	}
 	return out(list, s.fault(ctx, err))

@@ -187,7 +187,7 @@ func (s *server) getGroup(ctx context.Context, in *struct {
 // handleTryGroup handles the operation tryGroup: who a group would have as it is written, compared with what is live.
 func (s *server) handleTryGroup(ctx context.Context, in *struct {
 	InChange
-	Body rawObject
+	Body wire.EstateObject
 }) (*output[wire.GroupAnswer], error) {
 	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {

@@ -5,7 +5,6 @@ package httpapi
 import (
 	"cmp"
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -277,9 +276,10 @@ func expectedOf(header string) (int64, error) {
 	return version, nil
 }
 
-func raw(text string) json.RawMessage {
+// object gives an object as it is stored; nil where there is none.
+func object(text string) wire.EstateObject {
 	if text == "" {
 		return nil
 	}
-	return json.RawMessage(text)
+	return wire.EstateObject(text)
 }

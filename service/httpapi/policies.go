@@ -55,10 +55,10 @@ type trialInput struct {
 }
 
 type trialEdit struct {
-	Kind   string    `json:"kind" enum:"units,people,devices,policies,groups,rulings,exceptions,settings,checks"`
-	ID     string    `json:"id" maxLength:"128"`
-	Body   rawObject `json:"body,omitempty"`
-	Retire bool      `json:"retire,omitempty"`
+	Kind   string            `json:"kind" enum:"units,people,devices,policies,groups,rulings,exceptions,settings,checks"`
+	ID     string            `json:"id" maxLength:"128"`
+	Body   wire.EstateObject `json:"body,omitempty"`
+	Retire bool              `json:"retire,omitempty"`
 }
 
 func (s *server) registerPolicies() {

@@ -21,8 +21,8 @@ type mergeInput struct {
 	ID     string `path:"id" doc:"Of the change"`
 	Object string `path:"object"`
 	Body   struct {
-		Base rawObject `json:"base" doc:"The policy as it was when the edit began"`
-		Mine rawObject `json:"mine"`
+		Base wire.PolicyObject `json:"base" doc:"The policy as it was when the edit began"`
+		Mine wire.PolicyObject `json:"mine"`
 	}
 }
 
@@ -173,7 +173,7 @@ func (s *server) policyHistory(ctx context.Context, in *struct {
 			Change:   v.Change,
 			Title:    v.Title,
 			Why:      v.Why,
-			Body:     raw(v.Body),
+			Body:     wire.PolicyObject(object(v.Body)),
 			Before:   wire.Differences(v.Before, plan),
 		}
 	}

@@ -78,34 +78,27 @@ export type TablePreview = Schemas['TablePreview'];
 export type LeftObject = Schemas['LeftObject'];
 
 /** A file that is kept, named by its SHA-256. */
-export interface FileValue {
-  file: string;
-  name?: string;
-  size?: number;
-}
-export type Cell = boolean | number | string | string[] | FileValue;
+export type FileValue = Schemas['FileValue'];
+export type Cell = Schemas['Cell'];
 /** A row of a table: cells by the name of their column. */
-export type Row = Record<string, Cell>;
+export type Row = Schemas['TableRow'];
 /** A value of a setting: a bool, a whole number, text, a list of texts, a table or a file. */
-export type Value = boolean | number | string | string[] | Row[] | FileValue;
-export type Entry = Value | { value: Value; lock?: boolean; note?: string };
+export type Value = Schemas['Value'];
+/** An entry of a policy: a value alone, or one that is locked or has a note. */
+export type Entry = Schemas['EntryDoc'];
+/** A policy in the estate format. */
+export type PolicyDoc = Schemas['PolicyDoc'];
+/** An object of any kind in the estate format. */
+export type EstateObject = Schemas['EstateObject'];
+export type EditKind = Edit['kind'];
+export type Platform = NonNullable<PolicyDoc['platforms']>[number];
+
+/** The one of some words that a text is; undefined: it is none of them. */
+export const chosen = <T extends string>(words: readonly T[], text: string | null): T | undefined => words.find((w) => w === text);
 
 export const isFile = (v: unknown): v is FileValue => typeof v === 'object' && v !== null && 'file' in v;
-/** A policy in the estate format. */
-export interface PolicyDoc {
-  id: string;
-  title?: string;
-  kind: 'configuration' | 'security' | 'encryption';
-  state?: 'active' | 'draft' | 'retired';
-  priority?: number;
-  platforms?: string[];
-  within?: string; // a unit that bounds the policy
-  owner?: string;
-  why?: string;
-  labels?: string[];
-  settings: Record<string, Entry>;
-  audience: { include?: string[]; exclude?: string[]; when?: string };
-}
+/** Tells a policy from objects of other kinds: no other has both an audience and settings. */
+export const isPolicy = (o: EstateObject | undefined): o is PolicyDoc => o !== undefined && 'audience' in o && 'settings' in o;
 
 /** What the service refused, with its reasons. */
 export class Refusal extends Error {
@@ -137,7 +130,7 @@ api.use({
   },
   async onResponse({ request, response }) {
     if (response.status !== 403) return response;
-    const problem = (await response.clone().json()) as Partial<Problem>;
+    const problem: Partial<Problem> = await response.clone().json();
     const again = copies.get(request);
     if (problem.code !== 'confirm' || !again || !(await confirm())) return response;
     return fetch(again);

@@ -20,7 +20,7 @@ export function watchEvents(onChange: (changed: Changed) => void): () => void {
       if (leaving.signal.aborted) return release();
       const source = new EventSource('/api/v1/events');
       source.addEventListener('changed', (e) => {
-        const changed = JSON.parse((e as MessageEvent<string>).data) as Changed;
+        const changed: Changed = JSON.parse(e.data);
         onChange(changed);
         channel.postMessage(changed);
       });

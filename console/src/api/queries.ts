@@ -1,7 +1,7 @@
 // All server state: one key for each question, and what makes it stale.
 import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect } from 'react';
-import { api, got, Refusal, type Change, type Edit, type PolicyDoc, type Setting, type TrialEdit } from './client';
+import { api, got, Refusal, type Change, type Edit, type Setting, type TrialEdit, type EditKind, type EstateObject, isPolicy } from './client';
 import { watchEvents } from './events';
 
 export const queries = new QueryClient({
@@ -213,7 +213,7 @@ export const useLivePolicy = (id: string, enabled: boolean) =>
     queryKey: [...keys.estate, 'policy', id],
     queryFn: async () => {
       const o = await got(api.GET('/api/v1/estate/{kind}/{id}', { params: { path: { kind: 'policies', id } } }));
-      return { version: o.version, body: o.body as PolicyDoc };
+      return { version: o.version, body: isPolicy(o.body) ? o.body : undefined };
     },
     enabled,
     retry: false,
@@ -328,13 +328,15 @@ export const useFiles = (content: string, enabled: boolean) =>
     enabled,
   });
 
+/** A body of bytes, as the client sends it: the API describes such a body as a text. */
+export const bytes = (b: Blob) => ({ body: '', bodySerializer: () => b });
+
 /** Sends a file to be read and kept. */
 export const addFile = (file: File, content: string, acceptExpired: boolean) =>
   got(
     api.POST('/api/v1/files', {
       params: { query: { name: file.name, content: content as 'any', ...(acceptExpired ? { accept_expired: true } : {}) } },
-      body: file as never,
-      bodySerializer: (b: unknown) => b as BodyInit,
+      ...bytes(file),
       headers: { 'Content-Type': 'application/octet-stream' },
     }),
   );
@@ -407,15 +409,15 @@ const writes = new Map<string, Promise<unknown>>();
  * Puts an object into a change and gives the edit with what the change does then. The answer becomes what is known of the change: nothing
  * of it is read again.
  */
-export async function putEdit(change: string, kind: string, object: { id: string }, version: number | undefined): Promise<Edit> {
+export async function putEdit(change: string, kind: EditKind, object: EstateObject, version: number | undefined): Promise<Edit> {
   const writing = got(
     api.PUT('/api/v1/changes/{id}/edits/{kind}/{object}', {
       params: {
-        path: { id: change, kind: kind as 'policies', object: object.id },
+        path: { id: change, kind, object: object.id },
         query: { effect: true },
         header: version ? { 'If-Match': `"${version}"` } : {},
       },
-      body: object as never,
+      body: object,
     }),
   );
   const after = writing.then(

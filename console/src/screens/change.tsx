@@ -1,7 +1,7 @@
 // One change: its edits before and after, what it does to laptops, and publishing.
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { api, got, type Change, type Edit, type Impact, type PolicyDoc, type Value } from '../api/client';
+import { api, got, type Change, type Edit, type Impact, type Value, type EstateObject } from '../api/client';
 import { keys, queries, useChange, useImpact, useMay } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { BeforeAfter, ImpactView } from '../ui/impact';
@@ -95,7 +95,7 @@ export function ChangeScreen() {
 function EditRow({ e, change }: { e: Edit; change: Change }) {
   const overtaken = change.state === 'open' && e.base_version !== e.live_version;
   const [error, setError] = useState<unknown>();
-  const path = { id: change.id, kind: e.kind as 'policies', object: e.id };
+  const path = { id: change.id, kind: e.kind, object: e.id };
   const refresh = () => void queries.invalidateQueries({ queryKey: keys.changes });
   return (
     <li className="border-b border-base-300/60 px-4 py-2.5 text-sm last:border-0">
@@ -153,13 +153,13 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
 type Row = { label: string; from?: Value; to?: Value };
 
 /** What differs between the live object and the edit, field by field and setting by setting. */
-function differences(live: unknown, body: unknown): Row[] {
-  const flat = (o: unknown, prefix = ''): Record<string, Value> => {
+function differences(live: EstateObject | undefined, body: EstateObject | undefined): Row[] {
+  const flat = (o: object | undefined, prefix = ''): Record<string, Value> => {
     const out: Record<string, Value> = {};
-    for (const [k, v] of Object.entries((o ?? {}) as Record<string, unknown>)) {
+    for (const [k, v] of Object.entries(o ?? {})) {
       const key = prefix ? `${prefix} · ${k}` : k;
       if (v !== null && typeof v === 'object' && !Array.isArray(v)) Object.assign(out, flat(v, key));
-      else out[key] = v as Value;
+      else out[key] = v;
     }
     return out;
   };
@@ -172,7 +172,7 @@ function differences(live: unknown, body: unknown): Row[] {
 
 function Differences({ e }: { e: Edit }) {
   if (e.action === 'retire') return <p className="quiet mt-1">It stays in the history and reaches nobody any more.</p>;
-  const rows = differences(e.action === 'create' ? undefined : e.live, e.body as PolicyDoc).filter((r) => r.label !== 'id');
+  const rows = differences(e.action === 'create' ? undefined : e.live, e.body).filter((r) => r.label !== 'id');
   if (!rows.length) return <p className="quiet mt-1">The same as what is live.</p>;
   return (
     <dl className="mt-1 grid grid-cols-[minmax(8rem,auto)_1fr] gap-x-4 gap-y-0.5">

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
-import { api, got, type Comparison, type SettingAnswer, type Value } from '../api/client';
+import { api, got, type Comparison, type SettingAnswer } from '../api/client';
 import { keys, useGroups, useUnitTree } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
@@ -187,8 +187,8 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
                 {of.facts.map((f) => (
                   <tr key={f.name}>
                     <td className="w-1/3">{f.name.replace(/^facts\//, '')}</td>
-                    <td className="w-1/3">{f.a === undefined ? <span className="quiet">not known</span> : <ValueText of={f.a as Value} />}</td>
-                    <td>{f.b === undefined ? <span className="quiet">not known</span> : <ValueText of={f.b as Value} />}</td>
+                    <td className="w-1/3">{f.a === undefined ? <span className="quiet">not known</span> : <ValueText of={f.a} />}</td>
+                    <td>{f.b === undefined ? <span className="quiet">not known</span> : <ValueText of={f.b} />}</td>
                   </tr>
                 ))}
               </tbody>
@@ -247,7 +247,7 @@ function Outcome({ of, strong = false }: { of?: SettingAnswer; strong?: boolean 
   if (!of) return <span className="quiet">not set</span>;
   return (
     <div>
-      {of.status === 'set' ? <ValueText of={of.value as Value} className={strong ? 'font-semibold' : ''} /> : <Status of={of.status} />}
+      {of.status === 'set' ? <ValueText of={of.value} className={strong ? 'font-semibold' : ''} /> : <Status of={of.status} />}
       <div className="quiet text-[13px]">
         {howWord(of.how)}
         {of.from?.length ? ' from ' : ''}

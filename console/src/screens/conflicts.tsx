@@ -2,7 +2,7 @@
 // alone and wrong together; and what does nothing. Each is settled here, with its effect shown before it is kept.
 import { useEffect, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
-import type { Conflict, FoundProblem, InvolvedPolicy, Question, Value } from '../api/client';
+import type { Conflict, FoundProblem, InvolvedPolicy, Question } from '../api/client';
 import { useConflicts, useOverview, useProblems, useTouched, useMay, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { lintKey, lintPlace, lintText } from '../ui/lints';
@@ -265,7 +265,7 @@ function Entry({ of, setting, named = false }: { of: InvolvedPolicy; setting: st
           {e.title || e.setting} <span className="id quiet">{e.setting}</span>
         </div>
       )}
-      <ValueText of={e.value as Value} className="text-[15px] font-semibold" />
+      <ValueText of={e.value} className="text-[15px] font-semibold" />
       {e.note && <div className="quiet text-[13px]">‘{e.note}’</div>}
     </div>
   );
@@ -300,7 +300,7 @@ function SettingsTable({ list, onChoose }: { list: Conflict[]; onChoose?: (c: Co
               </td>
               {c.policies.map((p) => (
                 <td key={p}>
-                  <ValueText of={c.values.find((v) => v.policy === p)?.value as Value} />
+                  <ValueText of={c.values.find((v) => v.policy === p)?.value} />
                   {onChoose && c.settleable && (
                     <button type="button" className="btn btn-ghost btn-xs ml-1" onClick={() => onChoose(c, p)}>
                       Prefer

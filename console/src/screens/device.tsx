@@ -82,7 +82,7 @@ function Body({ p }: { p: DevicePage }) {
             <Link className="id link" to="/exceptions">
               {x.id}
             </Link>{' '}
-            decides {x.title || x.setting}: {x.unset ? 'left to the laptop' : <ValueText of={x.value as never} />}, {noticeWord(x.days)}.
+            decides {x.title || x.setting}: {x.unset ? 'left to the laptop' : <ValueText of={x.value} />}, {noticeWord(x.days)}.
           </p>
         ))}
         {p.effective.problems.map((f) => (

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Plus } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
-import { api, got, type Exception, type ExceptionRequest, type Setting, type TrialEdit, type Value } from '../api/client';
+import { api, got, type Exception, type ExceptionRequest, type Setting, type Value } from '../api/client';
 import { keys, queries, tryEdits, useDictionary, useExceptionRequests, useExceptions, useGroups, useUnitTree, useWho } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { blank, Control } from '../ui/control';
@@ -108,7 +108,7 @@ function Row({ x }: { x: Exception }) {
         <div className="id quiet">{x.id}</div>
       </td>
       <td className="id">{x.target}</td>
-      <td>{x.unset ? <span className="quiet">left to the laptop</span> : <ValueText of={x.value as Value} />}</td>
+      <td>{x.unset ? <span className="quiet">left to the laptop</span> : <ValueText of={x.value} />}</td>
       <td className="max-w-72">{x.reason}</td>
       <td>
         {x.approved_by}
@@ -134,7 +134,7 @@ function End({ x }: { x: Exception }) {
   const [error, setError] = useState<unknown>();
   const trial = useQuery({
     queryKey: [...keys.estate, 'ending', x.id, id ?? '', change?.version ?? 0],
-    queryFn: () => tryEdits(id, [{ kind: 'exceptions', id: x.id, retire: true } as TrialEdit]),
+    queryFn: () => tryEdits(id, [{ kind: 'exceptions', id: x.id, retire: true }]),
     retry: false,
   });
   return (
@@ -183,7 +183,7 @@ function Asked({ r }: { r: ExceptionRequest }) {
       <div className="flex flex-wrap items-baseline gap-x-3">
         <strong>{r.title || x.setting}</strong>
         <span>
-          {x.unset ? 'left to the laptop' : <ValueText of={x.value as Value} />} for <span className="id">{x.target}</span>, until {x.until}
+          {x.unset ? 'left to the laptop' : <ValueText of={x.value} />} for <span className="id">{x.target}</span>, until {x.until}
         </span>
         <span className="quiet">
           asked by {r.asked_by} <Time at={r.asked_at} />
@@ -258,7 +258,7 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
   const ask = () =>
     got(
       api.POST('/api/v1/exception-requests', {
-        body: { setting: id, target: to, until, reason, ...(unset ? { unset: true } : { value: (value ?? (d && blank(d))) as never }) },
+        body: { setting: id, target: to, until, reason, ...(unset ? { unset: true } : { value: value ?? (d && blank(d)) }) },
       }),
     )
       .then(() => queries.invalidateQueries({ queryKey: keys.estate }))

@@ -91,7 +91,7 @@ export function PersonScreen() {
                 </Fact>
                 {Object.entries(p.attributes).map(([name, v]) => (
                   <Fact key={name} name={name}>
-                    <ValueText of={v as never} />
+                    <ValueText of={v} />
                   </Fact>
                 ))}
               </dl>

@@ -1,6 +1,6 @@
 // Ways to settle conflicts and problems, each with what it would do before anybody chooses.
 import { useState } from 'react';
-import type { ConflictWay, TrialEdit } from '../api/client';
+import type { ConflictWay } from '../api/client';
 import { useWays, type Disagreement } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { ImpactPanel } from '../ui/impact';
@@ -111,7 +111,7 @@ export function Closer({ about, choice, onClose }: { about: About; choice: Choic
   const keep = async () => {
     try {
       for (const e of way!.edits) {
-        const body = { ...(e.body as object), ...(rules && reason ? { reason } : {}) } as unknown as { id: string };
+        const body = rules && reason ? { ...e.body, reason } : e.body;
         const there = open.change?.edits?.find((x) => x.kind === e.kind && x.id === e.id);
         await open.put(e.kind, body, there?.version, `Settle ${about.title}`);
       }
@@ -130,7 +130,7 @@ export function Closer({ about, choice, onClose }: { about: About; choice: Choic
           <div className="max-h-[55vh] overflow-auto">
             <ImpactPanel
               title={open.change ? `What ‘${open.change.title}’ does with it` : 'What it does'}
-              asked={{ change: open.id, version: open.change?.version, edits: way.edits as unknown as TrialEdit[] }}
+              asked={{ change: open.id, version: open.change?.version, edits: way.edits }}
             />
           </div>
         )}

@@ -4,8 +4,10 @@ import { isFile, type Cell } from '../api/client';
 import { FileControl } from './file';
 import { lines, type ControlProps } from './shape';
 
+type CellProps = Omit<ControlProps<Cell>, 'value'> & { value: Cell | undefined };
+
 /** A control for what a cell of a table can hold, and for every setting but tables. */
-export function CellControl({ of: d, value, onChange, label, disabled }: ControlProps<Cell>) {
+export function CellControl({ of: d, value, onChange, label, disabled }: CellProps) {
   switch (d.type) {
     case 'bool':
       return (
@@ -86,7 +88,7 @@ function larger(n: number, measure?: string): string {
   return all[0] ? `${n / all[0][1]} ${all[0][0]}` : '';
 }
 
-function NumberControl({ of: d, value, onChange, label, disabled }: ControlProps<Cell>) {
+function NumberControl({ of: d, value, onChange, label, disabled }: CellProps) {
   const [text, setText] = useState(String(value ?? ''));
   useEffect(() => setText((t) => (numberOf(t, d.measure) === value ? t : String(value ?? ''))), [value, d.measure]);
   const also = typeof value === 'number' ? larger(value, d.measure) : '';
@@ -113,7 +115,7 @@ function NumberControl({ of: d, value, onChange, label, disabled }: ControlProps
 }
 
 /** One item a line; many lines can be pasted, repeats and empty ones are left out. */
-function ListControl({ value, onChange, label, disabled }: ControlProps<Cell>) {
+function ListControl({ value, onChange, label, disabled }: CellProps) {
   const items = Array.isArray(value) ? value : [];
   const [text, setText] = useState(items.join('\n'));
   const joined = items.join('\n');

@@ -1,6 +1,6 @@
 // The open change: which one it is, and how edits get into it.
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
-import { api, got, type Change, type Edit } from '../api/client';
+import { api, got, type Change, type Edit, type EditKind, type EstateObject } from '../api/client';
 import { keys, putEdit, queries, stored, useChange } from '../api/queries';
 
 interface OpenChange {
@@ -10,9 +10,9 @@ interface OpenChange {
   /** Gives the open change, or opens one with this title. */
   need: (title: string) => Promise<string>;
   /** Puts an object in; version is that of the edit which is there already. It gives the edit, with what the change does then. */
-  put: (kind: string, object: { id: string }, version: number | undefined, title: string) => Promise<Edit>;
-  retire: (kind: string, id: string, title: string) => Promise<void>;
-  drop: (kind: string, id: string) => Promise<void>;
+  put: (kind: EditKind, object: EstateObject, version: number | undefined, title: string) => Promise<Edit>;
+  retire: (kind: EditKind, id: string, title: string) => Promise<void>;
+  drop: (kind: EditKind, id: string) => Promise<void>;
 }
 
 type Means = Omit<OpenChange, 'change'>;
@@ -54,7 +54,7 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
         const there = change?.edits?.find((e) => e.kind === kind && e.id === object);
         const edit = await got(
           api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/retire', {
-            params: { path: { id: into, kind: kind as 'policies', object }, header: there ? { 'If-Match': `"${there.version}"` } : {} },
+            params: { path: { id: into, kind, object }, header: there ? { 'If-Match': `"${there.version}"` } : {} },
           }),
         );
         await stored(into, edit);
@@ -62,7 +62,7 @@ export function OpenChangeProvider({ children }: { children: ReactNode }) {
       },
       drop: async (kind, object) => {
         if (!current) return;
-        await got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path: { id: current, kind: kind as 'policies', object } } }));
+        await got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path: { id: current, kind, object } } }));
         await refresh();
       },
     };

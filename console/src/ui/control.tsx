@@ -6,7 +6,7 @@ import type { ControlProps } from './shape';
 import { TableControl } from './table';
 
 export function blank(d: Setting): Value {
-  if (d.default !== undefined) return d.default as Value;
+  if (d.default !== undefined) return d.default;
   switch (d.type) {
     case 'bool':
       return true;
@@ -26,19 +26,24 @@ export function blank(d: Setting): Value {
 /** Tells whether a value is so far only a place for one: a file that is still to be chosen. */
 export const isPlaceholder = (v: Value) => isFile(v) && v.file === '';
 
+const isRows = (v: Value): v is Row[] => Array.isArray(v) && v.every((r) => typeof r === 'object');
+const rowsOf = (v: Value): Row[] => (isRows(v) ? v : []);
+/** A value that a cell of a table could hold, too; a table could not. */
+const cellOf = (v: Value): Cell | undefined => (isRows(v) ? (v.length ? undefined : []) : v);
+
 export function Control({ of: d, value, onChange, label, disabled }: ControlProps<Value>) {
   switch (d.type) {
     case 'table':
-      return <TableControl of={d} value={(Array.isArray(value) ? value : []) as Row[]} onChange={onChange} label={label} disabled={disabled} />;
+      return <TableControl of={d} value={rowsOf(value)} onChange={onChange} label={label} disabled={disabled} />;
     case 'choice':
       return (
         <div className="flex flex-col gap-1">
-          <CellControl of={d} value={value as Cell} onChange={(v) => onChange(v as Value)} label={label} disabled={disabled} />
+          <CellControl of={d} value={cellOf(value)} onChange={onChange} label={label} disabled={disabled} />
           {d.stricter === 'later' && <Strength options={d.options ?? []} at={String(value)} />}
         </div>
       );
   }
-  return <CellControl of={d} value={value as Cell} onChange={(v) => onChange(v as Value)} label={label} disabled={disabled} />;
+  return <CellControl of={d} value={cellOf(value)} onChange={onChange} label={label} disabled={disabled} />;
 }
 
 /** The options of a choice in order of strength, with the one that is chosen. */

@@ -88,7 +88,7 @@ function Ways({ of, most, asked, narrow }: { of: Impact; most: number; asked?: A
           {of.transitions.slice(0, most).map((t) => {
             const change = (
               <>
-                <BeforeAfter from={t.from as State} to={t.to as State} weaker={t.weaker} />
+                <BeforeAfter from={t.from} to={t.to} weaker={t.weaker} />
                 {t.effects.length > 0 && <div className="quiet mt-0.5 text-[13px]">{t.effects.join(', ')}</div>}
               </>
             );

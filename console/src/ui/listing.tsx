@@ -201,7 +201,7 @@ function Condition({ of, onAdd }: { of: 'devices' | 'people'; onAdd: (condition:
           />
           <datalist id={options}>
             {known?.most.map((m) => (
-              <option key={valueText(m.value as Value)} value={valueText(m.value as Value)}>
+              <option key={valueText(m.value)} value={valueText(m.value)}>
                 {count(m.count, of === 'devices' ? 'laptop' : 'person', of === 'devices' ? 'laptops' : 'people')}
               </option>
             ))}
@@ -323,7 +323,7 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
 }
 
 /** The rows. Where onSelect is given each has a box, and Shift chooses a range. */
-function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
+function ListRows<T extends { id: string; fields?: Record<string, Value> }>({
   label,
   rows,
   total,
@@ -363,7 +363,7 @@ function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
       key: name,
       word: fieldWord(name),
       width: 'minmax(7rem,1fr)',
-      cell: (row: T) => valueText(row.fields?.[name] as Value | undefined),
+      cell: (row: T) => valueText(row.fields?.[name]),
     })),
   ];
   const template = [...(onSelect ? ['1.5rem'] : []), ...all.map((c) => c.width)].join(' ');
@@ -434,7 +434,7 @@ function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
                     className="checkbox checkbox-sm"
                     aria-label={`Choose ${row.id}`}
                     checked={selected?.has(row.id) ?? false}
-                    onChange={(e) => choose(item.index, (e.nativeEvent as MouseEvent).shiftKey)}
+                    onChange={(e) => choose(item.index, e.nativeEvent instanceof MouseEvent && e.nativeEvent.shiftKey)}
                   />
                 </div>
               )}
@@ -452,7 +452,7 @@ function ListRows<T extends { id: string; fields?: Record<string, unknown> }>({
 }
 
 /** A page that is one long list: head, bar, what is between, and the rows or what to do where there are none. */
-export function ListScreen<T extends { id: string; fields?: Record<string, unknown> }>({
+export function ListScreen<T extends { id: string; fields?: Record<string, Value> }>({
   of,
   title,
   nouns,

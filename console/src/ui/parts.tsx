@@ -60,7 +60,7 @@ export function Failed({ error }: { error: unknown }) {
   return (
     <div role="alert" className="rounded border border-error/50 bg-error/5 px-4 py-3 text-sm">
       <p className="font-medium text-error">{p?.title ?? 'The service could not be reached'}</p>
-      {p?.faults?.length ? <Faults list={p.faults} /> : <p>{(error as Error).message}</p>}
+      {p?.faults?.length ? <Faults list={p.faults} /> : <p>{error instanceof Error ? error.message : String(error)}</p>}
       {p?.overtaken?.map((o) => (
         <p key={o.id} className="mt-1">
           <span className="id">

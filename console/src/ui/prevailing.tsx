@@ -1,5 +1,5 @@
 // What a setting is on most laptops of a place, and on how many it is something else.
-import type { Prevailing, Value } from '../api/client';
+import type { Prevailing } from '../api/client';
 import { number, Status, ValueText } from './words';
 
 export function StateWord({ of, strong = false }: { of: Prevailing; strong?: boolean }) {
@@ -11,7 +11,7 @@ export function StateWord({ of, strong = false }: { of: Prevailing; strong?: boo
         <Status of={status} title={of.policies?.join(' and ')} />
       </span>
     );
-  return <ValueText of={value as Value} className={strong ? 'font-semibold' : ''} />;
+  return <ValueText of={value} className={strong ? 'font-semibold' : ''} />;
 }
 
 /** The state with a note of the laptops that have it otherwise. */

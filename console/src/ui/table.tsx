@@ -51,7 +51,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
                     <td key={c.name} className={`${widths[c.type]} ${c.reads === 'identifier' || c.format ? 'min-w-72' : ''} px-2 py-1.5`}>
                       <CellControl
                         of={{ ...c, max_length: 1 }}
-                        value={row[c.name] as Cell}
+                        value={row[c.name]}
                         label={`${c.title || c.name}, row ${i + 1}`}
                         disabled={disabled}
                         onChange={(v) => set(i, withCell(row, c, v))}

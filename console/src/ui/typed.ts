@@ -10,7 +10,7 @@ export function useSettled<T>(value: T): T {
   const [settled, setSettled] = useState(value);
   const text = JSON.stringify(value);
   useEffect(() => {
-    const wait = setTimeout(() => setSettled(JSON.parse(text) as T), pause);
+    const wait = setTimeout(() => setSettled(JSON.parse(text)), pause);
     return () => clearTimeout(wait);
   }, [text]);
   return settled;

@@ -7,7 +7,15 @@ type Tone = 'good' | 'wait' | 'decide' | 'bad' | 'quiet';
 
 const tones: Record<Tone, string> = { good: 'text-success', wait: 'text-info', decide: 'text-warning', bad: 'text-error', quiet: 'quiet' };
 
-const statuses: Record<string, { word: string; tone: Tone; icon: ReactNode }> = {
+interface Shown {
+  word: string;
+  tone: Tone;
+  icon: ReactNode;
+}
+
+const plainStatus = (word: string): Shown => ({ word, tone: 'quiet', icon: null });
+
+const statuses: Record<string, Shown> = {
   applied: { word: 'in force', tone: 'good', icon: <Check size={14} /> },
   pending: { word: 'pending', tone: 'wait', icon: <Clock size={14} /> },
   failed: { word: 'failed', tone: 'bad', icon: <AlertTriangle size={14} /> },
@@ -27,7 +35,7 @@ const statuses: Record<string, { word: string; tone: Tone; icon: ReactNode }> = 
 
 /** A state as word and icon; the tone only repeats what the word says. */
 export function Status({ of, title }: { of: string; title?: string }) {
-  const s = statuses[of] ?? { word: of, tone: 'quiet' as Tone, icon: null };
+  const s = statuses[of] ?? plainStatus(of);
   return (
     <span className={`inline-flex items-center gap-1 whitespace-nowrap text-[13px] ${tones[s.tone]}`} title={title}>
       <span aria-hidden>{s.icon}</span>

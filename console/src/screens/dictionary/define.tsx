@@ -1,7 +1,7 @@
 // A definition of one's own: the same fields and checks as the shipped ones. It goes into the open change; a used one shows its impact there.
 import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
-import type { Setting } from '../../api/client';
+import { chosen, type Setting } from '../../api/client';
 import { useAreas, useSettingUse } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { lines } from '../../ui/shape';
@@ -10,14 +10,18 @@ import { count } from '../../ui/words';
 
 type Draft = Partial<Omit<Setting, 'policies' | 'own'>> & { id: string };
 const types = ['bool', 'integer', 'text', 'choice', 'list'] as const;
-const combines: Record<string, string[]> = {
+const combines: Partial<Record<Setting['type'], NonNullable<Setting['combine']>[]>> = {
   bool: ['closest', 'strictest'],
   integer: ['closest', 'strictest'],
   text: ['closest'],
   choice: ['closest', 'strictest'],
   list: ['closest', 'merge', 'common'],
 };
-const stricter: Record<string, string[]> = { bool: ['true', 'false'], integer: ['lower', 'higher'], choice: ['later'] };
+const stricter: Partial<Record<Setting['type'], NonNullable<Setting['stricter']>[]>> = {
+  bool: ['true', 'false'],
+  integer: ['lower', 'higher'],
+  choice: ['later'],
+};
 
 export function DefineScreen() {
   const [params] = useSearchParams();
@@ -104,22 +108,17 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             onChange={(e) => set({ keywords: lines(e.target.value) })}
           />
         </Field>
-        <Choice
-          label="Kind"
-          value={d.kind ?? 'configuration'}
-          options={['configuration', 'security', 'encryption']}
-          onChange={(kind) => set({ kind: kind as Setting['kind'] })}
-        />
+        <Choice label="Kind" value={d.kind ?? 'configuration'} options={['configuration', 'security', 'encryption']} onChange={(kind) => set({ kind })} />
         {fixed ? (
           <p className="quiet self-end text-sm">A {type}: its columns or content are kept as they are. Alter those in a file of the estate.</p>
         ) : (
           <Choice
             label="Type"
             value={type}
-            options={[...types]}
+            options={types}
             onChange={(t) =>
               set({
-                type: t as Setting['type'],
+                type: t,
                 combine: undefined,
                 stricter: undefined,
                 default: undefined,
@@ -180,7 +179,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
               merge: 'lists add up',
               common: 'what all lists have is used',
             }}
-            onChange={(c) => set({ combine: c as Setting['combine'], stricter: c === 'strictest' ? (stricter[type]?.[0] as Setting['stricter']) : undefined })}
+            onChange={(c) => set({ combine: c, stricter: c === 'strictest' ? stricter[type]?.[0] : undefined })}
           />
         )}
         {d.combine === 'strictest' && (stricter[type]?.length ?? 0) > 1 && (
@@ -189,7 +188,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
             value={d.stricter ?? ''}
             options={stricter[type]!}
             words={{ true: 'on', false: 'off', lower: 'the lower number', higher: 'the higher number' }}
-            onChange={(s) => set({ stricter: s as Setting['stricter'] })}
+            onChange={(s) => set({ stricter: s })}
           />
         )}
         <Choice
@@ -261,7 +260,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
   );
 }
 
-function Choice({
+function Choice<T extends string>({
   label,
   value,
   options,
@@ -269,14 +268,14 @@ function Choice({
   onChange,
 }: {
   label: string;
-  value: string;
-  options: string[];
-  words?: Record<string, string>;
-  onChange: (v: string) => void;
+  value: T | '';
+  options: readonly T[];
+  words?: Partial<Record<T, string>>;
+  onChange: (v: T | undefined) => void;
 }) {
   return (
     <Field label={label}>
-      <select className="select select-sm w-full" value={value} onChange={(e) => onChange(e.target.value)}>
+      <select className="select select-sm w-full" value={value} onChange={(e) => onChange(chosen(options, e.target.value))}>
         {options.map((o) => (
           <option key={o} value={o}>
             {words?.[o] ?? o}

@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Trash2, X } from 'lucide-react';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useLocation, useNavigate, useParams } from 'react-router';
-import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial } from '../../api/client';
+import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial, chosen } from '../../api/client';
 import { keys, queries, useGroup, useGroups } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { ImpactPanel } from '../../ui/impact';
@@ -84,7 +84,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
   const trial = useTrial(doc, change);
   const save = async (over = began.current.version) => {
     const id = doc.id || slug(title);
-    const { version } = await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) } as never, over, page ? `Group ${id}` : `New group ${title}`);
+    const { version } = await put('groups', { ...clean(doc), id, ...(page ? {} : { title }) }, over, page ? `Group ${id}` : `New group ${title}`);
     began.current = { fresh: JSON.stringify(clean(doc)), version };
     await queries.invalidateQueries({ queryKey: keys.estate });
     go(`/groups/${id}`);
@@ -170,7 +170,11 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
                 </Field>
               ) : (
                 <Field label="A group of" hint={title ? `Its id will be ${slug(title)}` : undefined}>
-                  <select className="select select-sm w-full" value={doc.of} onChange={(e) => setDoc({ id: '', of: e.target.value as 'devices' })}>
+                  <select
+                    className="select select-sm w-full"
+                    value={doc.of}
+                    onChange={(e) => setDoc({ id: '', of: chosen(['devices', 'people'], e.target.value) ?? 'devices' })}
+                  >
                     <option value="devices">laptops</option>
                     <option value="people">people</option>
                   </select>
@@ -180,7 +184,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
           </Sheet>
           <Sheet title="Rule" aside="who it is true for is in the group">
             <div className="px-4 py-3">
-              <RuleEditor of={doc.of as 'devices'} value={doc.rule ?? ''} onChange={(rule) => alter({ rule })} faults={faults} />
+              <RuleEditor of={doc.of} value={doc.rule ?? ''} onChange={(rule) => alter({ rule })} faults={faults} />
             </div>
           </Sheet>
           <Listed doc={doc} onChange={(members) => alter({ members })} />
@@ -194,7 +198,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
               asked={{
                 change: change?.id,
                 version: change?.version,
-                edits: dirty && faults.length === 0 ? [{ kind: 'groups', id: doc.id, body: clean(doc) as never }] : [],
+                edits: dirty && faults.length === 0 ? [{ kind: 'groups', id: doc.id, body: clean(doc) }] : [],
               }}
             />
           )}
@@ -211,7 +215,7 @@ function useTrial(doc: GroupDoc, change: { id: string; version: number } | undef
   const settled = useSettled(body);
   return useQuery({
     queryKey: [...keys.estate, 'group-trial', settled, change?.id ?? '', change?.version ?? 0],
-    queryFn: () => got(api.POST('/api/v1/groups/try', { params: { query: change ? { change: change.id } : {} }, body: settled as never })),
+    queryFn: () => got(api.POST('/api/v1/groups/try', { params: { query: change ? { change: change.id } : {} }, body: settled })),
     placeholderData: keepPreviousData,
     retry: false,
   });

@@ -34,15 +34,11 @@ function offers(text: string, of: 'devices' | 'people', fields: FieldValues[]): 
     const typed = value[3]!.replace(/^"/, '').toLowerCase();
     const close = value[2]!.startsWith('.') ? ')' : '';
     return (f?.most ?? [])
-      .filter((m) =>
-        valueText(m.value as Value)
-          .toLowerCase()
-          .startsWith(typed),
-      )
+      .filter((m) => valueText(m.value).toLowerCase().startsWith(typed))
       .map((m) => ({
-        insert: literal(f!, m.value as Value) + close,
+        insert: literal(f!, m.value) + close,
         from: text.length - value[3]!.length,
-        word: valueText(m.value as Value),
+        word: valueText(m.value),
         note: `${m.count} have it`,
       }));
   }

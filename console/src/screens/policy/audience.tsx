@@ -1,13 +1,16 @@
 // Who gets a policy, and what else is to be said about it.
 import { Plus, X } from 'lucide-react';
 import { useEffect, useMemo, useState } from 'react';
-import { api, got, type Fault, type Group, type PolicyDoc, type Unit } from '../../api/client';
+import { api, got, type Fault, type Group, type PolicyDoc, type Unit, chosen, type Platform } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
 import { lines } from '../../ui/shape';
 import { Field, Fold, Sheet } from '../../ui/parts';
 import { count, number } from '../../ui/words';
 import type { Alter } from './entry';
 import { ReachDetails } from './reach';
+
+const states = ['active', 'draft', 'retired'] as const;
+const platforms: Platform[] = ['linux', 'windows', 'macos'];
 
 export function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; alter: Alter; faults: Fault[]; locked: boolean }) {
   const set = (part: Partial<PolicyDoc['audience']>) => alter((d) => ({ ...d, audience: { ...d.audience, ...part } }));
@@ -146,7 +149,8 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
               }}
               onChange={(e) => {
                 setText(e.target.value);
-                if (titles.has(e.target.value) && !(e.nativeEvent as InputEvent).inputType?.startsWith('insertText')) add(e.target.value);
+                if (titles.has(e.target.value) && !(e.nativeEvent instanceof InputEvent && e.nativeEvent.inputType.startsWith('insertText')))
+                  add(e.target.value);
               }}
             />
             <datalist id={listID}>{options}</datalist>
@@ -244,7 +248,7 @@ export function About({ doc, alter, locked }: { doc: PolicyDoc; alter: Alter; lo
             className="select select-sm w-40"
             disabled={locked}
             value={doc.state ?? 'active'}
-            onChange={(e) => alter((d) => ({ ...d, state: e.target.value === 'active' ? undefined : (e.target.value as PolicyDoc['state']) }))}
+            onChange={(e) => alter((d) => ({ ...d, state: e.target.value === 'active' ? undefined : chosen(states, e.target.value) }))}
           >
             <option value="active">active</option>
             <option value="draft">draft</option>
@@ -254,7 +258,7 @@ export function About({ doc, alter, locked }: { doc: PolicyDoc; alter: Alter; lo
         <fieldset className="text-sm">
           <legend className="mb-1 font-medium">Platforms</legend>
           <div className="flex gap-4">
-            {['linux', 'windows', 'macos'].map((os) => (
+            {platforms.map((os) => (
               <label key={os} className="flex items-center gap-1.5">
                 <input
                   type="checkbox"

@@ -60,7 +60,7 @@ export function MergeConflicts({ merged, theirs, onChosen }: { merged: Merged; t
         type="button"
         className="btn btn-sm mt-2"
         disabled={merged.conflicts.some((c) => mine[c.part] === undefined)}
-        onClick={() => onChosen(merged.conflicts.reduce((doc, c) => (mine[c.part] ? doc : withPart(doc, theirs, c.part)), merged.body as PolicyDoc))}
+        onClick={() => onChosen(merged.conflicts.reduce((doc, c) => (mine[c.part] ? doc : withPart(doc, theirs, c.part)), merged.body))}
       >
         Keep what is chosen
       </button>

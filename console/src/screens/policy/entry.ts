@@ -11,7 +11,8 @@ export interface LongEntry {
 /** How a policy is altered: a function from what it is to what it becomes. */
 export type Alter = (how: (d: PolicyDoc) => PolicyDoc) => void;
 
-export const long = (e: Entry): LongEntry => (typeof e === 'object' && !Array.isArray(e) && 'value' in e ? (e as LongEntry) : { value: e as Value });
+const isLong = (e: Entry): e is LongEntry => typeof e === 'object' && !Array.isArray(e) && 'value' in e;
+export const long = (e: Entry): LongEntry => (isLong(e) ? e : { value: e });
 export const short = (e: LongEntry): Entry => (e.lock || e.note ? e : e.value);
 
 /** A value with the cells of its rows in one order, and files by their contents alone. */

@@ -1,7 +1,7 @@
 // The versions of a policy: who, why, what each altered; two side by side; an earlier one as a new draft.
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
-import type { Difference, PolicyDoc, PolicyVersion } from '../../api/client';
+import type { Difference, PolicyVersion } from '../../api/client';
 import { useDifferences, useHistory, useLivePolicy, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page, Sheet } from '../../ui/parts';
@@ -20,7 +20,7 @@ export function HistoryScreen() {
     setParams({ from: String(from), to: String(to), ...Object.fromEntries(Object.entries(part).map(([k, v]) => [k, String(v)])) }, { replace: true });
   return (
     <Page
-      title={`History of ${live.data?.body.title || id}`}
+      title={`History of ${live.data?.body?.title || id}`}
       lead={history.data ? count(versions.length, 'published version') : ' '}
       actions={
         <Link className="btn btn-sm" to={`/policies/${id}`}>
@@ -110,9 +110,10 @@ function Version({ id, of: v, current }: { id: string; of: PolicyVersion; curren
   const reader = !useMay('write');
   const [error, setError] = useState<unknown>();
   const restore = async () => {
+    if (!v.body) return;
     const there = open.change?.edits?.find((e) => e.kind === 'policies' && e.id === id);
     try {
-      await open.put('policies', v.body as PolicyDoc, there?.version, `Restore version ${v.version} of ${id}`);
+      await open.put('policies', v.body, there?.version, `Restore version ${v.version} of ${id}`);
       go(`/policies/${id}`);
     } catch (e) {
       setError(e);

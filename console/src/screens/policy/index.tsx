@@ -2,7 +2,7 @@
 import { replaceEqualDeep } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
-import type { PolicyDoc } from '../../api/client';
+import { type PolicyDoc, isPolicy } from '../../api/client';
 import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay, useScope } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained, ImpactPanel } from '../../ui/impact';
@@ -22,7 +22,7 @@ export function PolicyScreen() {
   const { id: openID, change } = useOpenChange();
   const edit = change?.edits?.find((e) => e.kind === 'policies' && e.id === id);
   const live = useLivePolicy(id, (!openID || !!change) && edit?.action !== 'create');
-  const body = edit?.action === 'retire' ? live.data?.body : ((edit?.body as PolicyDoc | undefined) ?? live.data?.body);
+  const body = edit?.action === 'retire' ? live.data?.body : isPolicy(edit?.body) ? edit.body : live.data?.body;
   if (!body)
     return (
       <Page title={<Id>{id}</Id>}>

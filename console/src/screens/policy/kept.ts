@@ -32,7 +32,7 @@ const typedKey = (id: string) => `typed:${id}`;
 
 function readTyped(id: string, change: string | undefined): Typed | undefined {
   try {
-    const typed = JSON.parse(sessionStorage.getItem(typedKey(id)) ?? 'null') as Typed | null;
+    const typed: Typed | null = JSON.parse(sessionStorage.getItem(typedKey(id)) ?? 'null');
     return typed && typed.change === (change ?? '') ? typed : undefined;
   } catch {
     return undefined;
@@ -68,7 +68,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
     const merged = await got(
       api.POST('/api/v1/changes/{id}/edits/policies/{object}/merge', {
         params: { path: { id: openRef.current.id!, object: mine.id } },
-        body: { base: base.current as never, mine: mine as never },
+        body: { base: base.current, mine },
       }),
     );
     version.current = merged.version;
@@ -78,7 +78,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
   /** Stores a policy in the open change, unless it has faults. Where no change is open it is tried first: what has faults opens none. */
   const store = useCallback(async (mine: PolicyDoc): Promise<Tried> => {
     if (!openRef.current.id) {
-      const said = await tryEdits(undefined, [{ kind: 'policies', id: mine.id, body: mine as never }]);
+      const said = await tryEdits(undefined, [{ kind: 'policies', id: mine.id, body: mine }]);
       if (said.faults?.length) return { faults: said.faults, version: 0 };
     }
     try {
@@ -124,7 +124,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
             const merged = await mergeWithTheirs(mine);
             if (turn !== latest.current) return;
             if (merged.conflicts.length) return setSaving({ state: 'conflicts', merged });
-            const body = merged.body as PolicyDoc;
+            const body = merged.body;
             version.current = (await openRef.current.put('policies', body, merged.version, `Edit ${doc.title || doc.id}`)).version;
             if (!isLatest()) return; // what was typed meanwhile is brought together with it in its turn
             latest.current++;

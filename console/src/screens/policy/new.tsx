@@ -1,11 +1,13 @@
 // A new policy: from nothing, from a kit, as a copy, or from what a laptop has. It reaches nobody at first.
 import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
-import { api, got, type Entry, type Kit, type PolicyDoc, type Value } from '../../api/client';
+import { api, got, type Entry, type Kit, type PolicyDoc, type Value, chosen, isPolicy } from '../../api/client';
 import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Failed, Field, Id, Loading, Page } from '../../ui/parts';
 import { count, slug, ValueText } from '../../ui/words';
+
+const policyKinds = ['configuration', 'security', 'encryption'] as const;
 
 type Start = 'nothing' | 'kit' | 'copy' | 'laptop';
 const starts: { id: Start; word: string; hint: string }[] = [
@@ -26,7 +28,7 @@ export function NewPolicyScreen() {
       ? 'kit'
       : params.has('device')
         ? 'laptop'
-        : ((params.get('from') as Start | null) ?? 'nothing');
+        : (starts.find((s) => s.id === params.get('from'))?.id ?? 'nothing');
   const [begin, setBegin] = useState<Begin>({ settings: {} });
   return (
     <Page title="New policy" lead="One purpose, a name and a reason. It reaches nobody until you say who gets it, and nothing is live until you publish.">
@@ -100,7 +102,7 @@ function Form({ begin, ready }: { begin: Begin; ready: boolean }) {
         <input className="input w-full" required value={title} onChange={(e) => setTyped({ ...typed, title: e.target.value })} />
       </Field>
       <Field label="Kind" hint="Units and groups that are detached do so for one kind of policy">
-        <select className="select w-full" value={kind} onChange={(e) => setTyped({ ...typed, kind: e.target.value as PolicyDoc['kind'] })}>
+        <select className="select w-full" value={kind} onChange={(e) => setTyped({ ...typed, kind: chosen(policyKinds, e.target.value) })}>
           <option value="security">security</option>
           <option value="configuration">configuration</option>
           <option value="encryption">encryption</option>
@@ -126,7 +128,7 @@ function Kits({ chosen, onChoose, onBegin }: { chosen: string; onChoose: (id: st
   if (!kits.data) return <Loading />;
   const choose = (k: Kit) => {
     onChoose(k.id);
-    onBegin({ title: k.title, kind: k.kind, why: k.why, platforms: k.platforms, labels: k.labels, settings: k.settings as Record<string, Entry> });
+    onBegin({ title: k.title, kind: k.kind, why: k.why, platforms: k.platforms, labels: k.labels, settings: k.settings });
   };
   return (
     <ul className="sheet divide-y divide-base-300/60" aria-label="Kits">
@@ -173,7 +175,8 @@ function Kits({ chosen, onChoose, onBegin }: { chosen: string; onChoose: (id: st
 function Copy({ of, onChoose, onBegin }: { of: string; onChoose: (id: string) => void; onBegin: (b: Begin) => void }) {
   const { change } = useOpenChange();
   const policies = usePolicies(change?.id).data?.items ?? [];
-  const edited = change?.edits?.find((e) => e.kind === 'policies' && e.id === of && e.action !== 'retire')?.body as PolicyDoc | undefined;
+  const draft = change?.edits?.find((e) => e.kind === 'policies' && e.id === of && e.action !== 'retire')?.body;
+  const edited = isPolicy(draft) ? draft : undefined;
   const live = useLivePolicy(of, of !== '' && !edited);
   const doc = edited ?? live.data?.body;
   const [begun, setBegun] = useState('');
@@ -240,9 +243,9 @@ function Capture({ device, onChoose, onBegin }: { device: string; onChoose: (id:
     const taken = list.filter((c) => ids.includes(c.setting));
     onBegin({
       title: `As on ${device}`,
-      kind: taken[0]?.kind as PolicyDoc['kind'],
+      kind: taken[0]?.kind,
       why: `Captured from ${device}`,
-      settings: Object.fromEntries(taken.map((c) => [c.setting, c.reported as Value])),
+      settings: Object.fromEntries(taken.map((c) => [c.setting, c.reported])),
     });
   };
   return (
@@ -284,7 +287,7 @@ function Capture({ device, onChoose, onBegin }: { device: string; onChoose: (id:
                     onChange={(e) => choose(e.target.checked ? [...chosen, c.setting] : chosen.filter((s) => s !== c.setting))}
                   />
                   <span className="min-w-0">
-                    {c.title} <ValueText of={c.reported as Value} />{' '}
+                    {c.title} <ValueText of={c.reported} />{' '}
                     <span className="quiet text-[13px]">{c.from.length ? `from ${c.from.join(', ')}` : c.default ? 'as unmanaged' : 'not managed'}</span>
                   </span>
                 </label>

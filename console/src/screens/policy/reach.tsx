@@ -26,7 +26,7 @@ export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; lock
   const settled = useSettled(body);
   const reach = useQuery({
     queryKey: [...keys.estate, 'audience', settled, ...basis(change, 'units', 'people', 'devices', 'groups', ...(beside ? ['policies'] : []))],
-    queryFn: () => got(api.POST('/api/v1/audience', { params: { query: change ? { change: change.id } : {} }, body: settled as never })),
+    queryFn: () => got(api.POST('/api/v1/audience', { params: { query: change ? { change: change.id } : {} }, body: settled })),
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -195,12 +195,12 @@ function TestGroup({ doc, setInclude }: { doc: PolicyDoc; setInclude: (include: 
   const [error, setError] = useState<unknown>();
   const make = async () => {
     const spread = await got(
-      api.POST('/api/v1/audience/spread', { params: { query: { count: n, ...(change ? { change: change.id } : {}) } }, body: asked(doc, '') as never }),
+      api.POST('/api/v1/audience/spread', { params: { query: { count: n, ...(change ? { change: change.id } : {}) } }, body: asked(doc, '') }),
     );
     const id = `test-${doc.id}`;
     await put(
       'groups',
-      { id, of: 'devices', title: `Test group of ${doc.title || doc.id}`, members: spread.devices } as never,
+      { id, of: 'devices', title: `Test group of ${doc.title || doc.id}`, members: spread.devices },
       change?.edits?.find((e) => e.kind === 'groups' && e.id === id)?.version,
       `Test group of ${doc.title || doc.id}`,
     );

@@ -1,6 +1,7 @@
 // The set-up of a source: a mapping of columns by preview, a directory with its filters, or what is taken of what a client writes.
 import { useState } from 'react';
-import { api, got, type SourceSetUp, type TablePreview } from '../../api/client';
+import { api, got, type SourceSetUp, type TablePreview, chosen } from '../../api/client';
+import { bytes } from '../../api/queries';
 import { Failed, Field, Sheet } from '../../ui/parts';
 import { count } from '../../ui/words';
 
@@ -237,7 +238,7 @@ function DirectoryForm({ value, onChange }: Part<NonNullable<SourceSetUp['ldap']
             <select
               className="select select-sm w-full"
               value={value.groups.members ?? 'member'}
-              onChange={(e) => set({ groups: { ...value.groups, members: e.target.value as 'member' } })}
+              onChange={(e) => set({ groups: { ...value.groups, members: chosen(['member', 'memberOf'], e.target.value) } })}
             >
               <option value="member">groups list people (member)</option>
               <option value="memberOf">people list groups (memberOf)</option>
@@ -264,8 +265,7 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
     const p = await got(
       api.POST('/api/v1/tables/preview', {
         params: { query: { of, name: f.name, ...(charset ? { encoding: charset } : {}) } },
-        body: f.slice(0, 256 << 10) as never,
-        bodySerializer: (b: unknown) => b as BodyInit,
+        ...bytes(f.slice(0, 256 << 10)),
         headers: { 'Content-Type': 'text/csv' },
       }),
     );
@@ -284,7 +284,7 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
               className="select select-sm w-40"
               value={value.of}
               onChange={(e) => {
-                const of = e.target.value as 'devices';
+                const of = chosen(['devices', 'people'], e.target.value) ?? 'devices';
                 onChange({ of, columns: {}, key: of === 'devices' ? 'serial' : 'id', whole: value.whole });
                 if (file) void look(file, of, encoding).catch(setError);
               }}
@@ -301,7 +301,7 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
               onChange={(e) => {
                 const f = e.target.files?.[0];
                 setFile(f);
-                if (f) void look(f, value.of as 'devices', encoding).catch(setError);
+                if (f) void look(f, value.of, encoding).catch(setError);
               }}
             />
           </Field>
@@ -313,7 +313,7 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
               onChange={(e) => setEncoding(e.target.value)}
               onBlur={() => {
                 onChange({ ...value, encoding: encoding || undefined });
-                if (file) void look(file, value.of as 'devices', encoding).catch(setError);
+                if (file) void look(file, value.of, encoding).catch(setError);
               }}
             />
           </Field>
@@ -384,7 +384,11 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
         )}
         <div className="flex flex-wrap items-end gap-4">
           <Field label="A row is known again by" hint="Stable, and different in every row">
-            <select className="select select-sm w-40" value={value.key} onChange={(e) => onChange({ ...value, key: e.target.value as 'serial' })}>
+            <select
+              className="select select-sm w-40"
+              value={value.key}
+              onChange={(e) => onChange({ ...value, key: chosen(['serial', 'id', 'mail'], e.target.value) ?? value.key })}
+            >
               {(devices ? ['serial', 'id'] : ['id', 'mail']).map((k) => (
                 <option key={k}>{k}</option>
               ))}

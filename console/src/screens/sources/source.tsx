@@ -9,7 +9,7 @@ import { ImpactView } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, Time } from '../../ui/words';
 import { kindWord, stateWord, thingWord } from './index';
-import { SetUpForm, type Kind } from './setup';
+import { SetUpForm } from './setup';
 
 export function SourceScreen() {
   const { id = '' } = useParams();
@@ -106,7 +106,7 @@ function Send({ s, onError }: { s: Source; onError: (e: unknown) => void }) {
       body: file,
       headers: { 'Content-Type': 'text/csv' },
     });
-    if (!r.ok) throw new Refusal((await r.json()) as never);
+    if (!r.ok) throw new Refusal(await r.json());
     await refresh();
   };
   return (
@@ -538,7 +538,7 @@ function SetUp({ s }: { s: Source }) {
       </div>
       {open && (
         <>
-          <SetUpForm kind={s.kind as Kind} value={draft} onChange={setDraft} />
+          <SetUpForm kind={s.kind} value={draft} onChange={setDraft} />
           <Failed error={error} />
           <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void propose().catch(setError)}>
             Propose this set-up

@@ -4,7 +4,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Unlink } from 'lucide-react';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { api, got, type Detachment, type Value } from '../../api/client';
+import { api, got, type Detachment } from '../../api/client';
 import { keys, queries, useAreas } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field, Loading } from '../../ui/parts';
@@ -140,7 +140,7 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
                     <td>{e.title || e.setting}</td>
                     <td>{e.policy_title || e.policy}</td>
                     <td>
-                      <ValueText of={e.value as Value} />
+                      <ValueText of={e.value} />
                     </td>
                     <td className="text-right tabular-nums">{number(e.devices)}</td>
                   </tr>

@@ -7,7 +7,6 @@ import { keys, queries, useDetached, useUnitTree } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, Time, ValueText } from '../../ui/words';
-import type { Value } from '../../api/client';
 import { DetachButton, detachText } from './detach';
 
 export function UnitsScreen() {
@@ -195,9 +194,9 @@ function DetachedPlaces() {
                           {m.policy_title || m.policy}
                         </Link>
                       </td>
-                      <td>{m.was === undefined ? <span className="quiet">not there</span> : <ValueText of={m.was as Value} />}</td>
+                      <td>{m.was === undefined ? <span className="quiet">not there</span> : <ValueText of={m.was} />}</td>
                       <td>
-                        <ValueText of={m.value as Value} />
+                        <ValueText of={m.value} />
                       </td>
                       <td className="text-right tabular-nums">{number(m.devices)}</td>
                     </tr>

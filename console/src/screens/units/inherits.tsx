@@ -2,7 +2,7 @@
 import { ChevronDown, ChevronRight, Lock } from 'lucide-react';
 import { Fragment, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
-import type { Arrival, Inheritance, InheritedSetting, Value } from '../../api/client';
+import type { Arrival, Inheritance, InheritedSetting } from '../../api/client';
 import { useInheritance, useUnitTree } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Id, Loading, Page } from '../../ui/parts';
@@ -319,7 +319,7 @@ function Rungs({ of, what }: { of: InheritedSetting; what: string }) {
               </Link>
             </td>
             <td>
-              <ValueText of={a.value as Value} />
+              <ValueText of={a.value} />
               {a.locked && (
                 <span className="quiet whitespace-nowrap">
                   {' '}

@@ -10,7 +10,7 @@ import { count, number, ValueText } from '../../ui/words';
 interface Given {
   policy: string;
   policy_title?: string;
-  value: unknown;
+  value: Value;
   locked: boolean;
   devices: number;
 }
@@ -98,7 +98,7 @@ function GivenBy({ list }: { list: Given[] }) {
           <Link className="link-hover link" to={`/policies/${g.policy}`}>
             {g.policy_title || g.policy}
           </Link>{' '}
-          <ValueText of={g.value as Value} className="quiet" />
+          <ValueText of={g.value} className="quiet" />
           {g.locked && <span className="quiet"> locked</span>}
         </Fragment>
       ))}
