@@ -19,46 +19,52 @@ import {
   UserRound,
   type LucideIcon,
 } from 'lucide-react';
-import { useEffect, useState } from 'react';
+import { Suspense, useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal } from './api/client';
 import { queries, useLiveUpdates, useOverview, useWho, type Right } from './api/queries';
-import { ChangeScreen } from './screens/change';
-import { ChangesScreen } from './screens/changes';
-import { ConflictsScreen } from './screens/conflicts';
-import { DeviceScreen } from './screens/device';
-import { DevicesScreen } from './screens/devices';
-import { DictionaryScreen } from './screens/dictionary';
-import { DefineScreen } from './screens/dictionary/define';
-import { SettingScreen } from './screens/dictionary/setting';
-import { CompareScreen } from './screens/compare';
-import { ExceptionsScreen } from './screens/exceptions';
 import { Finder } from './screens/finder';
-import { GroupsScreen } from './screens/groups';
-import { GroupScreen, NewGroupScreen } from './screens/groups/group';
 import { OverviewScreen } from './screens/overview';
-import { PeopleScreen, PersonScreen } from './screens/people';
-import { PoliciesScreen } from './screens/policies';
-import { PolicyScreen } from './screens/policy';
-import { HistoryScreen } from './screens/policy/history';
-import { NewPolicyScreen } from './screens/policy/new';
-import { SummaryScreen } from './screens/policy/summary';
-import { ConfirmDialog } from './ui/confirm';
-import { AccountScreen } from './screens/access/account';
-import { AccountsScreen } from './screens/access/accounts';
-import { AccessScreen } from './screens/access/own';
-import { RolesScreen } from './screens/access/roles';
-import { AuditScreen } from './screens/audit';
-import { SourcesScreen } from './screens/sources';
-import { NewSourceScreen } from './screens/sources/new';
-import { SourceScreen } from './screens/sources/source';
-import { UnitsScreen } from './screens/units';
-import { GroupInheritsScreen, UnitScreen } from './screens/units/inherits';
-import { MatrixScreen } from './screens/units/matrix';
 import { SignInScreen } from './screens/signin';
 import { OpenChangeProvider } from './ui/change';
-import { Empty, Failed, Page } from './ui/parts';
+import { ConfirmDialog } from './ui/confirm';
+import { Empty, Failed, Loading, Page } from './ui/parts';
 import { ChangeBar } from './ui/changebar';
+import { fetchScreens, screen } from './ui/screen';
+
+// Screens are fetched when they are first shown. The overview is what most sessions begin with.
+const ChangeScreen = screen(() => import('./screens/change'), 'ChangeScreen');
+const ChangesScreen = screen(() => import('./screens/changes'), 'ChangesScreen');
+const ConflictsScreen = screen(() => import('./screens/conflicts'), 'ConflictsScreen');
+const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
+const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
+const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
+const DefineScreen = screen(() => import('./screens/dictionary/define'), 'DefineScreen');
+const SettingScreen = screen(() => import('./screens/dictionary/setting'), 'SettingScreen');
+const CompareScreen = screen(() => import('./screens/compare'), 'CompareScreen');
+const ExceptionsScreen = screen(() => import('./screens/exceptions'), 'ExceptionsScreen');
+const GroupsScreen = screen(() => import('./screens/groups'), 'GroupsScreen');
+const GroupScreen = screen(() => import('./screens/groups/group'), 'GroupScreen');
+const NewGroupScreen = screen(() => import('./screens/groups/group'), 'NewGroupScreen');
+const PeopleScreen = screen(() => import('./screens/people'), 'PeopleScreen');
+const PersonScreen = screen(() => import('./screens/people'), 'PersonScreen');
+const PoliciesScreen = screen(() => import('./screens/policies'), 'PoliciesScreen');
+const PolicyScreen = screen(() => import('./screens/policy'), 'PolicyScreen');
+const HistoryScreen = screen(() => import('./screens/policy/history'), 'HistoryScreen');
+const NewPolicyScreen = screen(() => import('./screens/policy/new'), 'NewPolicyScreen');
+const SummaryScreen = screen(() => import('./screens/policy/summary'), 'SummaryScreen');
+const AccountScreen = screen(() => import('./screens/access/account'), 'AccountScreen');
+const AccountsScreen = screen(() => import('./screens/access/accounts'), 'AccountsScreen');
+const AccessScreen = screen(() => import('./screens/access/own'), 'AccessScreen');
+const RolesScreen = screen(() => import('./screens/access/roles'), 'RolesScreen');
+const AuditScreen = screen(() => import('./screens/audit'), 'AuditScreen');
+const SourcesScreen = screen(() => import('./screens/sources'), 'SourcesScreen');
+const NewSourceScreen = screen(() => import('./screens/sources/new'), 'NewSourceScreen');
+const SourceScreen = screen(() => import('./screens/sources/source'), 'SourceScreen');
+const UnitsScreen = screen(() => import('./screens/units'), 'UnitsScreen');
+const GroupInheritsScreen = screen(() => import('./screens/units/inherits'), 'GroupInheritsScreen');
+const UnitScreen = screen(() => import('./screens/units/inherits'), 'UnitScreen');
+const MatrixScreen = screen(() => import('./screens/units/matrix'), 'MatrixScreen');
 
 const places: { to: string; word: string; icon: LucideIcon; right?: Right }[] = [
   { to: '/', word: 'Overview', icon: LayoutDashboard },
@@ -91,7 +97,9 @@ export function App() {
     // Nothing else is allowed before the second factor is set up.
     return (
       <main id="main">
-        <AccessScreen />
+        <Suspense fallback={<ScreenLoading />}>
+          <AccessScreen />
+        </Suspense>
         <ConfirmDialog />
       </main>
     );
@@ -116,6 +124,7 @@ function Frame({ name, role }: { name: string; role: string }) {
     window.addEventListener('keydown', onKey);
     return () => window.removeEventListener('keydown', onKey);
   }, []);
+  useEffect(fetchScreens, []);
   return (
     <div className="grid h-full grid-cols-[auto_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <a href="#main" className="btn btn-primary btn-sm sr-only focus:not-sr-only focus:absolute focus:z-50 focus:m-2">
@@ -149,63 +158,74 @@ function Frame({ name, role }: { name: string; role: string }) {
         </button>
       </header>
       <main id="main" className="min-h-0 min-w-0 overflow-auto" tabIndex={-1}>
-        <Routes>
-          <Route path="/" element={<OverviewScreen />} />
-          <Route path="/devices" element={<DevicesScreen />} />
-          <Route path="/devices/:id" element={<DeviceScreen />} />
-          <Route path="/people" element={<PeopleScreen />} />
-          <Route path="/people/:id" element={<PersonScreen />} />
-          <Route path="/groups" element={<GroupsScreen />} />
-          <Route path="/groups/new" element={<NewGroupScreen />} />
-          <Route path="/groups/:id" element={<GroupScreen />} />
-          <Route path="/groups/:id/inherits" element={<GroupInheritsScreen />} />
-          <Route path="/units" element={<UnitsScreen />} />
-          <Route path="/units/matrix" element={<MatrixScreen />} />
-          <Route path="/units/:id" element={<UnitScreen />} />
-          <Route path="/sources" element={<SourcesScreen />} />
-          <Route path="/sources/new" element={<NewSourceScreen />} />
-          <Route path="/sources/:id" element={<SourceScreen />} />
-          <Route path="/exceptions" element={<ExceptionsScreen />} />
-          <Route path="/compare" element={<CompareScreen />} />
-          <Route path="/policies" element={<PoliciesScreen />} />
-          <Route path="/policies/new" element={<NewPolicyScreen />} />
-          <Route path="/policies/:id" element={<PolicyScreen />} />
-          <Route path="/policies/:id/history" element={<HistoryScreen />} />
-          <Route path="/policies/:id/summary" element={<SummaryScreen />} />
-          <Route path="/dictionary" element={<DictionaryScreen />} />
-          <Route path="/dictionary/define" element={<DefineScreen />} />
-          <Route path="/dictionary/:id" element={<SettingScreen />} />
-          <Route path="/conflicts" element={<ConflictsScreen />} />
-          <Route path="/changes" element={<ChangesScreen />} />
-          <Route path="/changes/:id" element={<ChangeScreen />} />
-          <Route path="/audit-log" element={<AuditScreen />} />
-          <Route path="/accounts" element={<AccountsScreen />} />
-          <Route path="/accounts/:id" element={<AccountScreen />} />
-          <Route path="/roles" element={<RolesScreen />} />
-          <Route path="/access" element={<AccessScreen />} />
-          <Route
-            path="*"
-            element={
-              <Page title="Nothing here">
-                <Empty
-                  action={
-                    <Link className="btn btn-sm" to="/">
-                      To the overview
-                    </Link>
-                  }
-                >
-                  There is no such page. The link may be old, or a letter is missing.
-                </Empty>
-              </Page>
-            }
-          />
-        </Routes>
+        <Suspense fallback={<ScreenLoading />}>
+          <Routes>
+            <Route path="/" element={<OverviewScreen />} />
+            <Route path="/devices" element={<DevicesScreen />} />
+            <Route path="/devices/:id" element={<DeviceScreen />} />
+            <Route path="/people" element={<PeopleScreen />} />
+            <Route path="/people/:id" element={<PersonScreen />} />
+            <Route path="/groups" element={<GroupsScreen />} />
+            <Route path="/groups/new" element={<NewGroupScreen />} />
+            <Route path="/groups/:id" element={<GroupScreen />} />
+            <Route path="/groups/:id/inherits" element={<GroupInheritsScreen />} />
+            <Route path="/units" element={<UnitsScreen />} />
+            <Route path="/units/matrix" element={<MatrixScreen />} />
+            <Route path="/units/:id" element={<UnitScreen />} />
+            <Route path="/sources" element={<SourcesScreen />} />
+            <Route path="/sources/new" element={<NewSourceScreen />} />
+            <Route path="/sources/:id" element={<SourceScreen />} />
+            <Route path="/exceptions" element={<ExceptionsScreen />} />
+            <Route path="/compare" element={<CompareScreen />} />
+            <Route path="/policies" element={<PoliciesScreen />} />
+            <Route path="/policies/new" element={<NewPolicyScreen />} />
+            <Route path="/policies/:id" element={<PolicyScreen />} />
+            <Route path="/policies/:id/history" element={<HistoryScreen />} />
+            <Route path="/policies/:id/summary" element={<SummaryScreen />} />
+            <Route path="/dictionary" element={<DictionaryScreen />} />
+            <Route path="/dictionary/define" element={<DefineScreen />} />
+            <Route path="/dictionary/:id" element={<SettingScreen />} />
+            <Route path="/conflicts" element={<ConflictsScreen />} />
+            <Route path="/changes" element={<ChangesScreen />} />
+            <Route path="/changes/:id" element={<ChangeScreen />} />
+            <Route path="/audit-log" element={<AuditScreen />} />
+            <Route path="/accounts" element={<AccountsScreen />} />
+            <Route path="/accounts/:id" element={<AccountScreen />} />
+            <Route path="/roles" element={<RolesScreen />} />
+            <Route path="/access" element={<AccessScreen />} />
+            <Route
+              path="*"
+              element={
+                <Page title="Nothing here">
+                  <Empty
+                    action={
+                      <Link className="btn btn-sm" to="/">
+                        To the overview
+                      </Link>
+                    }
+                  >
+                    There is no such page. The link may be old, or a letter is missing.
+                  </Empty>
+                </Page>
+              }
+            />
+          </Routes>
+        </Suspense>
       </main>
       <div className="col-start-2">
         <ConfirmDialog />
         <ChangeBar />
       </div>
       <Finder open={finding} onClose={() => setFinding(false)} />
+    </div>
+  );
+}
+
+/** What a screen looks like until its code is there. */
+function ScreenLoading() {
+  return (
+    <div className="px-6 py-5">
+      <Loading />
     </div>
   );
 }

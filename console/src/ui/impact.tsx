@@ -7,7 +7,7 @@ import { keys } from '../api/queries';
 import { Laptops, type Asked } from './laptops';
 import { Failed, Faults, Loading, Sheet } from './parts';
 import { DeviceLinks } from './reach';
-import { useSettled } from './typed';
+import { timed, useSettled } from './typed';
 import { count, number, Status, ValueText } from './words';
 import type { Value } from '../api/client';
 
@@ -168,7 +168,7 @@ function useTried(asked: Asked, enabled: boolean) {
   return useQuery({
     queryKey: [...keys.estate, 'impact', settled],
     queryFn: ({ signal }) =>
-      got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits }, signal })),
+      timed(got(api.POST('/api/v1/impact', { params: { query: settled.change ? { change: settled.change } : {} }, body: { edits: settled.edits }, signal }))),
     placeholderData: keepPreviousData,
     enabled: enabled && (settled.edits.length > 0 || !!settled.change),
     retry: false,

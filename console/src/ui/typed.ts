@@ -2,15 +2,35 @@
 import { useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 
-/** Milliseconds without a key until what is typed is asked about: less than most people take from one word to the next. */
-export const pause = 120;
+let lastAnswer = 60; // milliseconds that the service took to answer last
+
+/** Measures how long an answer takes, for the pause before the next question. */
+export async function timed<T>(answer: Promise<T>): Promise<T> {
+  const began = performance.now();
+  try {
+    return await answer;
+  } finally {
+    lastAnswer = performance.now() - began;
+  }
+}
+
+/** Tells whether somebody may be in the middle of a word: then another key is likely. */
+const inText = () =>
+  document.activeElement instanceof HTMLTextAreaElement ||
+  (document.activeElement instanceof HTMLInputElement && !['checkbox', 'radio'].includes(document.activeElement.type));
+
+/**
+ * Milliseconds without a key until what is typed is asked about. As long as the last answer took, within bounds: a service that is busy is
+ * asked less often. A choice from a list or a button is asked about at once.
+ */
+export const pause = () => (inText() ? Math.min(Math.max(lastAnswer, 50), 250) : 0);
 
 /** A value as it was when it had not altered for a pause. Values that are the same as JSON are the same. */
 export function useSettled<T>(value: T): T {
   const [settled, setSettled] = useState(value);
   const text = JSON.stringify(value);
   useEffect(() => {
-    const wait = setTimeout(() => setSettled(JSON.parse(text)), pause);
+    const wait = setTimeout(() => setSettled(JSON.parse(text)), pause());
     return () => clearTimeout(wait);
   }, [text]);
   return settled;

@@ -5,7 +5,7 @@ import { api, got, Refusal, type Merged, type PolicyDoc, type Trial } from '../.
 import { tryEdits } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { isPlaceholder } from '../../ui/control';
-import { pause } from '../../ui/typed';
+import { pause, timed } from '../../ui/typed';
 import { long, same } from './entry';
 
 export type Saving =
@@ -106,7 +106,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
         if (turn !== latest.current) return; // more was typed
         const mine = complete(doc);
         try {
-          const saved = store(mine);
+          const saved = timed(store(mine));
           writing.current = saved;
           const said = await saved;
           if (turn !== latest.current) return;
@@ -138,7 +138,7 @@ export function useKept(start: PolicyDoc, editVersion: number | undefined) {
           }
         }
       })();
-    }, pause);
+    }, pause());
     return () => clearTimeout(wait);
   }, [doc, mergeWithTheirs, store]);
 
