@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Change, type Edit, type Impact, type Value, type EstateObject } from '../api/client';
 import { keys, queries, useChange, useImpact, useMay } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { useOpenChange } from '../ui/change';
 import { BeforeAfter, ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
@@ -94,9 +95,9 @@ export function ChangeScreen() {
 
 function EditRow({ e, change }: { e: Edit; change: Change }) {
   const overtaken = change.state === 'open' && e.base_version !== e.live_version;
-  const [error, setError] = useState<unknown>();
   const path = { id: change.id, kind: e.kind, object: e.id };
-  const refresh = () => void queries.invalidateQueries({ queryKey: keys.changes });
+  const takeOut = useWrite(() => got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path } })), { alters: [keys.changes] });
+  const rebase = useWrite(() => got(api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/rebase', { params: { path } })), { alters: [keys.changes] });
   return (
     <li className="border-b border-base-300/60 px-4 py-2.5 text-sm last:border-0">
       <div className="flex flex-wrap items-baseline justify-between gap-3">
@@ -115,15 +116,7 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
           </span>
         </span>
         {change.state === 'open' && (
-          <button
-            type="button"
-            className="btn btn-ghost btn-xs"
-            onClick={() =>
-              void got(api.DELETE('/api/v1/changes/{id}/edits/{kind}/{object}', { params: { path } }))
-                .then(refresh)
-                .catch(setError)
-            }
-          >
+          <button type="button" className="btn btn-ghost btn-xs" disabled={takeOut.isPending} onClick={() => takeOut.mutate()}>
             Take out
           </button>
         )}
@@ -131,20 +124,12 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
       {overtaken && (
         <div role="alert" className="mt-1 flex flex-wrap items-center gap-3 text-warning">
           Another change published version {e.live_version} since this edit began with version {e.base_version}.
-          <button
-            type="button"
-            className="btn btn-xs"
-            onClick={() =>
-              void got(api.POST('/api/v1/changes/{id}/edits/{kind}/{object}/rebase', { params: { path } }))
-                .then(refresh)
-                .catch(setError)
-            }
-          >
+          <button type="button" className="btn btn-xs" disabled={rebase.isPending} onClick={() => rebase.mutate()}>
             Let this one replace it
           </button>
         </div>
       )}
-      <Failed error={error} />
+      <Failed error={takeOut.error ?? rebase.error} />
       <Differences e={e} />
     </li>
   );
@@ -197,22 +182,18 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
   const { choose, id } = useOpenChange();
   const [asking, setAsking] = useState(false);
   const [typed, setTyped] = useState('');
-  const [error, setError] = useState<unknown>();
-  const [busy, setBusy] = useState(false);
   const everyone = !!impact && impact.estate > 0 && impact.devices === impact.estate;
   const ready = !!impact && !impact.faults?.length && (change.edits?.length ?? 0) > 0;
-  const publish = () => {
-    setBusy(true);
-    setError(undefined);
-    got(api.POST('/api/v1/changes/{id}/publish', { params: { path: { id: change.id }, header: { 'If-Match': `"${change.version}"` } } }))
-      .then(() => {
+  const publish = useWrite(
+    () => got(api.POST('/api/v1/changes/{id}/publish', { params: { path: { id: change.id }, header: { 'If-Match': `"${change.version}"` } } })),
+    {
+      then: () => {
         if (id === change.id) choose(undefined);
         setAsking(false);
         return queries.invalidateQueries();
-      })
-      .catch(setError)
-      .finally(() => setBusy(false));
-  };
+      },
+    },
+  );
   return (
     <>
       <button type="button" className="btn btn-primary btn-sm" disabled={!ready} onClick={() => setAsking(true)}>
@@ -230,12 +211,17 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
             </Field>
           </div>
         )}
-        <Failed error={error} />
+        <Failed error={publish.error} />
         <div className="mt-4 flex justify-end gap-2">
           <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
             Not yet
           </button>
-          <button type="button" className="btn btn-primary btn-sm" disabled={busy || (everyone && typed !== change.title)} onClick={publish}>
+          <button
+            type="button"
+            className="btn btn-primary btn-sm"
+            disabled={publish.isPending || (everyone && typed !== change.title)}
+            onClick={() => publish.mutate()}
+          >
             Publish to {count(impact?.devices ?? 0, 'laptop')}
           </button>
         </div>

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, got } from '../api/client';
 import { keys, queries, useChanges } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { useOpenChange } from '../ui/change';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page } from '../ui/parts';
 import { Status, Time } from '../ui/words';
@@ -113,22 +114,22 @@ function NewChange({ open, onClose }: { open: boolean; onClose: () => void }) {
   const { choose } = useOpenChange();
   const [title, setTitle] = useState('');
   const [why, setWhy] = useState('');
-  const [error, setError] = useState<unknown>();
   const go = useNavigate();
+  const begin = useWrite(() => got(api.POST('/api/v1/changes', { body: { title, why } })), {
+    then: (c) => {
+      choose(c.id);
+      void queries.invalidateQueries({ queryKey: keys.changes });
+      onClose();
+      go(`/changes/${c.id}`);
+    },
+  });
   return (
     <Dialog open={open} onClose={onClose} title="New change">
       <form
         className="flex flex-col gap-4"
         onSubmit={(e) => {
           e.preventDefault();
-          got(api.POST('/api/v1/changes', { body: { title, why } }))
-            .then((c) => {
-              choose(c.id);
-              void queries.invalidateQueries({ queryKey: keys.changes });
-              onClose();
-              go(`/changes/${c.id}`);
-            })
-            .catch(setError);
+          begin.mutate();
         }}
       >
         <Field label="What it is for">
@@ -137,8 +138,8 @@ function NewChange({ open, onClose }: { open: boolean; onClose: () => void }) {
         <Field label="Why" hint="A ticket, who asked">
           <input className="input w-full" value={why} onChange={(e) => setWhy(e.target.value)} />
         </Field>
-        <Failed error={error} />
-        <button type="submit" className="btn btn-primary self-end">
+        <Failed error={begin.error} />
+        <button type="submit" className="btn btn-primary self-end" disabled={begin.isPending}>
           Open
         </button>
       </form>

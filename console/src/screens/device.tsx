@@ -3,7 +3,8 @@ import { ChevronDown, ChevronRight, FolderInput, GitCompare, RotateCw } from 'lu
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
-import { keys, queries, useDevice, useDictionary } from '../api/queries';
+import { keys, useDevice, useDictionary } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { Why, NotApplyingList } from '../ui/why';
 import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
@@ -49,21 +50,13 @@ export function DeviceScreen() {
 }
 
 function Retry({ id, n }: { id: string; n: number }) {
-  const [error, setError] = useState<unknown>();
+  const retry = useWrite(() => got(api.POST('/api/v1/devices/{id}/retry', { params: { path: { id } } })), { alters: [keys.devices] });
   return (
     <>
-      <button
-        type="button"
-        className="btn btn-sm"
-        onClick={() =>
-          void got(api.POST('/api/v1/devices/{id}/retry', { params: { path: { id } } }))
-            .then(() => queries.invalidateQueries({ queryKey: keys.devices }))
-            .catch(setError)
-        }
-      >
+      <button type="button" className="btn btn-sm" disabled={retry.isPending} onClick={() => retry.mutate()}>
         <RotateCw size={14} aria-hidden /> Try {count(n, 'failed setting')} again
       </button>
-      <Failed error={error} />
+      <Failed error={retry.error} />
     </>
   );
 }

@@ -3,7 +3,8 @@ import { FolderInput, GitCompare, Users } from 'lucide-react';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, got, type Device } from '../api/client';
-import { keys, queries, useDevices, useGroups, useUnitTree } from '../api/queries';
+import { keys, useDevices, useGroups, useUnitTree } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { useOpenChange } from '../ui/change';
 import { ListScreen, useListQuery, type ListColumn } from '../ui/listing';
 import { Dialog, Failed, Field } from '../ui/parts';
@@ -150,16 +151,22 @@ export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; ope
   const { id: change, need } = useOpenChange();
   const tree = useUnitTree().data ?? [];
   const [unit, setUnit] = useState('');
-  const [error, setError] = useState<unknown>();
   const go = useNavigate();
-  const move = async () => {
-    const into = await need(`Move ${count(ids.length, 'laptop')}`);
-    await got(api.POST('/api/v1/changes/{id}/moved-devices', { params: { path: { id: into } }, body: { devices: ids, unit } }));
-    await queries.invalidateQueries({ queryKey: keys.changes });
-    onMoved?.();
-    onClose();
-    go(`/changes/${into}`);
-  };
+  const move = useWrite(
+    async () => {
+      const into = await need(`Move ${count(ids.length, 'laptop')}`);
+      await got(api.POST('/api/v1/changes/{id}/moved-devices', { params: { path: { id: into } }, body: { devices: ids, unit } }));
+      return into;
+    },
+    {
+      alters: [keys.changes],
+      then: (into) => {
+        onMoved?.();
+        onClose();
+        go(`/changes/${into}`);
+      },
+    },
+  );
   return (
     <Dialog open={open} onClose={onClose} title={`Move ${count(ids.length, 'laptop')}`}>
       <div className="flex flex-col gap-3">
@@ -178,8 +185,8 @@ export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; ope
           {change ? 'The moves are put into the open change.' : 'This opens a change.'} Nothing moves before it is published; its page shows first what the
           laptops will get instead.
         </p>
-        <Failed error={error} />
-        <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void move().catch(setError)}>
+        <Failed error={move.error} />
+        <button type="button" className="btn btn-primary btn-sm self-end" disabled={move.isPending} onClick={() => move.mutate()}>
           See what that does
         </button>
       </div>

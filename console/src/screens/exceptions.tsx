@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Exception, type ExceptionRequest, type Setting, type Value } from '../api/client';
 import { keys, queries, tryEdits, useDictionary, useExceptionRequests, useExceptions, useGroups, useUnitTree, useWho } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { useOpenChange } from '../ui/change';
 import { blank, Control } from '../ui/control';
 import { ImpactView } from '../ui/impact';
@@ -164,7 +165,6 @@ function Asked({ r }: { r: ExceptionRequest }) {
   const who = useWho().data;
   const [open, setOpen] = useState(false);
   const [note, setNote] = useState('');
-  const [error, setError] = useState<unknown>();
   const x = r.exception;
   const mine = who?.name === r.asked_by;
   const impact = useQuery({
@@ -173,11 +173,12 @@ function Asked({ r }: { r: ExceptionRequest }) {
     enabled: open,
     retry: false,
   });
-  const done = () => queries.invalidateQueries({ queryKey: keys.estate }).then(() => queries.invalidateQueries({ queryKey: keys.devices }));
-  const decide = (approve: boolean) =>
-    void got(api.POST('/api/v1/exception-requests/{id}/decision', { params: { path: { id: x.id } }, body: { approve, note } }))
-      .then(done)
-      .catch(setError);
+  const path = { id: x.id };
+  const alters = [keys.estate, keys.devices];
+  const decide = useWrite((approve: boolean) => got(api.POST('/api/v1/exception-requests/{id}/decision', { params: { path }, body: { approve, note } })), {
+    alters,
+  });
+  const takeBack = useWrite(() => got(api.DELETE('/api/v1/exception-requests/{id}', { params: { path } })), { alters });
   return (
     <li className="flex flex-col gap-2 px-4 py-3 text-sm">
       <div className="flex flex-wrap items-baseline gap-x-3">
@@ -197,15 +198,7 @@ function Asked({ r }: { r: ExceptionRequest }) {
         {mine ? (
           <>
             <span className="quiet">You asked; somebody else approves.</span>
-            <button
-              type="button"
-              className="btn btn-ghost btn-sm"
-              onClick={() =>
-                void got(api.DELETE('/api/v1/exception-requests/{id}', { params: { path: { id: x.id } } }))
-                  .then(done)
-                  .catch(setError)
-              }
-            >
+            <button type="button" className="btn btn-ghost btn-sm" disabled={takeBack.isPending} onClick={() => takeBack.mutate()}>
               Take back
             </button>
           </>
@@ -222,13 +215,13 @@ function Asked({ r }: { r: ExceptionRequest }) {
               <button
                 type="button"
                 className="btn btn-primary btn-sm"
-                disabled={!impact.data}
+                disabled={!impact.data || decide.isPending}
                 title={impact.data ? undefined : 'Look first at what it does'}
-                onClick={() => decide(true)}
+                onClick={() => decide.mutate(true)}
               >
                 Approve and publish
               </button>
-              <button type="button" className="btn btn-sm" onClick={() => decide(false)}>
+              <button type="button" className="btn btn-sm" disabled={decide.isPending} onClick={() => decide.mutate(false)}>
                 Refuse
               </button>
             </>
@@ -236,7 +229,7 @@ function Asked({ r }: { r: ExceptionRequest }) {
         )}
       </div>
       {open && (impact.data ? <ImpactView of={impact.data} /> : impact.error ? <Failed error={impact.error} /> : <Loading rows={3} />)}
-      <Failed error={error} />
+      <Failed error={takeBack.error ?? decide.error} />
     </li>
   );
 }
@@ -253,22 +246,22 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
   const [value, setValue] = useState<Value>();
   const [until, setUntil] = useState(inDays(30));
   const [reason, setReason] = useState('');
-  const [error, setError] = useState<unknown>();
   const d: Setting | undefined = dictionary.find((o) => o.id === id);
-  const ask = () =>
-    got(
-      api.POST('/api/v1/exception-requests', {
-        body: { setting: id, target: to, until, reason, ...(unset ? { unset: true } : { value: value ?? (d && blank(d)) }) },
-      }),
-    )
-      .then(() => queries.invalidateQueries({ queryKey: keys.estate }))
-      .then(onAsked);
+  const ask = useWrite(
+    () =>
+      got(
+        api.POST('/api/v1/exception-requests', {
+          body: { setting: id, target: to, until, reason, ...(unset ? { unset: true } : { value: value ?? (d && blank(d)) }) },
+        }),
+      ),
+    { alters: [keys.estate], then: onAsked },
+  );
   return (
     <form
       className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        void ask().catch(setError);
+        ask.mutate();
       }}
     >
       <Field label="Setting" hint={d ? d.help : 'By its id or name'}>
@@ -328,7 +321,7 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
         </Field>
       </div>
       <p className="quiet text-[13px]">Nothing alters before somebody else approves. Fourteen and three days before it lapses, the overview says so.</p>
-      <Failed error={error} />
+      <Failed error={ask.error} />
       <button type="submit" className="btn btn-primary btn-sm self-end">
         Ask
       </button>

@@ -2,9 +2,10 @@
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { api, got } from '../api/client';
-import { keys, queries, useImpact } from '../api/queries';
+import { keys, useImpact } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { useOpenChange } from './change';
-import { Dialog } from './parts';
+import { Dialog, Failed } from './parts';
 import { count, number } from './words';
 
 export function ChangeBar() {
@@ -12,6 +13,14 @@ export function ChangeBar() {
   const impact = useImpact(change).data;
   const [asking, setAsking] = useState(false);
   const go = useNavigate();
+  const discard = useWrite(() => got(api.DELETE('/api/v1/changes/{id}', { params: { path: { id: id! } } })), {
+    alters: [keys.changes],
+    then: () => {
+      setAsking(false);
+      choose(undefined);
+      go('/changes');
+    },
+  });
   if (!id || !change) return null;
   const edits = change.edits?.length ?? 0;
   const figures =
@@ -56,22 +65,12 @@ export function ChangeBar() {
         <p className="text-sm">
           {count(edits, 'edit')} of ‘{change.title}’ will not go live. The change stays in the list as discarded. Nothing on laptops alters.
         </p>
+        <Failed error={discard.error} />
         <div className="mt-4 flex justify-end gap-2">
           <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
             Keep it
           </button>
-          <button
-            type="button"
-            className="btn btn-error btn-sm"
-            onClick={() => {
-              setAsking(false);
-              void got(api.DELETE('/api/v1/changes/{id}', { params: { path: { id } } })).then(() => {
-                choose(undefined);
-                void queries.invalidateQueries({ queryKey: keys.changes });
-                go('/changes');
-              });
-            }}
-          >
+          <button type="button" className="btn btn-error btn-sm" disabled={discard.isPending} onClick={() => discard.mutate()}>
             Discard
           </button>
         </div>

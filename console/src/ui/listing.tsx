@@ -5,7 +5,8 @@ import { ArrowDown, ArrowUp, Bookmark, Columns3, Download, ListFilter, X } from 
 import { useEffect, useId, useRef, useState, type ReactNode } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Value } from '../api/client';
-import { queries, useFields, useViews, type ListQuery } from '../api/queries';
+import { useFields, useViews, type ListQuery } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { Dialog, Empty, Failed, Field, Loading, Page } from './parts';
 import { useTyped } from './typed';
 import { count, valueText } from './words';
@@ -252,8 +253,15 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
   const [saving, setSaving] = useState(false);
   const [title, setTitle] = useState('');
   const [shared, setShared] = useState(false);
-  const [error, setError] = useState<unknown>();
-  const refresh = () => queries.invalidateQueries({ queryKey: ['views', of] });
+  const alters = [['views', of]];
+  const remove = useWrite((id: string) => got(api.DELETE('/api/v1/views/{id}', { params: { path: { id } } })), { alters });
+  const keep = useWrite(() => got(api.POST('/api/v1/views', { body: { page: of, title, query: params.toString(), shared } })), {
+    alters,
+    then: () => {
+      setSaving(false);
+      setTitle('');
+    },
+  });
   return (
     <>
       <details className="dropdown dropdown-end">
@@ -273,11 +281,7 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
                   type="button"
                   className="btn btn-ghost btn-xs btn-square"
                   aria-label={`Take the view ${v.title} away`}
-                  onClick={() =>
-                    void got(api.DELETE('/api/v1/views/{id}', { params: { path: { id: v.id } } }))
-                      .then(refresh)
-                      .catch(setError)
-                  }
+                  onClick={() => remove.mutate(v.id)}
                 >
                   <X size={12} aria-hidden />
                 </button>
@@ -287,7 +291,7 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
           <button type="button" className="btn btn-sm mt-1 w-full" onClick={() => setSaving(true)}>
             Keep this list as a view
           </button>
-          <Failed error={error} />
+          <Failed error={remove.error} />
         </div>
       </details>
       <Dialog open={saving} onClose={() => setSaving(false)} title="Keep this list as a view">
@@ -295,13 +299,7 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
           className="flex flex-col gap-3"
           onSubmit={(e) => {
             e.preventDefault();
-            void got(api.POST('/api/v1/views', { body: { page: of, title, query: params.toString(), shared } }))
-              .then(() => {
-                setSaving(false);
-                setTitle('');
-                return refresh();
-              })
-              .catch(setError);
+            keep.mutate();
           }}
         >
           <Field label="Name">
@@ -312,8 +310,8 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
             who signs in
           </label>
           <p className="quiet text-[13px]">Filters, order and columns are kept; the rows are always those of today.</p>
-          <Failed error={error} />
-          <button type="submit" className="btn btn-primary btn-sm self-end">
+          <Failed error={keep.error} />
+          <button type="submit" className="btn btn-primary btn-sm self-end" disabled={keep.isPending}>
             Keep
           </button>
         </form>

@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type InvolvedPolicy, type Question } from '../api/client';
 import { keys, queries, useWho, type Disagreement } from '../api/queries';
+import { useWrite } from '../api/writes';
 import { Dialog, Failed, Field } from './parts';
 import { Time } from './words';
 
@@ -23,16 +24,10 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
   const who = useWho().data;
   const [answering, setAnswering] = useState(false);
   const [answer, setAnswer] = useState('');
-  const [error, setError] = useState<unknown>();
   const mayAnswer = q.state === 'open' && (who?.rights.includes('write') || q.of.includes(who?.name ?? ''));
-  const send = () =>
-    got(api.POST('/api/v1/conflict-questions/{id}/answer', { params: { path: { id: q.id } }, body: { answer } }))
-      .then(() => refresh())
-      .catch(setError);
-  const withdraw = () =>
-    got(api.DELETE('/api/v1/conflict-questions/{id}', { params: { path: { id: q.id } } }))
-      .then(() => refresh())
-      .catch(setError);
+  const path = { id: q.id };
+  const send = useWrite(() => got(api.POST('/api/v1/conflict-questions/{id}/answer', { params: { path }, body: { answer } })), { then: refresh });
+  const withdraw = useWrite(() => got(api.DELETE('/api/v1/conflict-questions/{id}', { params: { path } })), { then: refresh });
   return (
     <li className="rounded border border-base-300 px-3 py-2 text-sm">
       {about && (
@@ -61,7 +56,7 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
             </button>
           )}
           {q.by === who?.name && who.rights.includes('write') && (
-            <button type="button" className="btn btn-ghost btn-xs" onClick={() => void withdraw()}>
+            <button type="button" className="btn btn-ghost btn-xs" onClick={() => withdraw.mutate()}>
               Take it back
             </button>
           )}
@@ -72,7 +67,7 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
           className="mt-2 flex flex-col gap-2"
           onSubmit={(e) => {
             e.preventDefault();
-            void send();
+            send.mutate();
           }}
         >
           <textarea className="textarea textarea-sm w-full" aria-label="Answer" value={answer} onChange={(e) => setAnswer(e.target.value)} />
@@ -81,7 +76,7 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
           </button>
         </form>
       )}
-      <Failed error={error} />
+      <Failed error={send.error ?? withdraw.error} />
     </li>
   );
 }
@@ -91,20 +86,19 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
   const owners = [...new Set(involved.map((p) => p.owner).filter((o): o is string => !!o))];
   const [names, setNames] = useState(owners.join(', '));
   const [note, setNote] = useState('');
-  const [error, setError] = useState<unknown>();
   const asked = names
     .split(',')
     .map((n) => n.trim())
     .filter(Boolean);
-  const ask = () =>
-    got(
-      api.POST('/api/v1/conflict-questions', {
-        body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note },
-      }),
-    )
-      .then(() => refresh())
-      .then(onClose)
-      .catch(setError);
+  const ask = useWrite(
+    () =>
+      got(
+        api.POST('/api/v1/conflict-questions', {
+          body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note },
+        }),
+      ),
+    { then: () => refresh().then(onClose) },
+  );
   const ownerless = involved.filter((p) => !p.owner).map((p) => p.title || p.policy);
   return (
     <Dialog open onClose={onClose} title={`Ask about ${title}`}>
@@ -112,7 +106,7 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
         className="flex flex-col gap-4"
         onSubmit={(e) => {
           e.preventDefault();
-          void ask();
+          ask.mutate();
         }}
       >
         <Field
@@ -128,12 +122,12 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
         <Field label="What is asked">
           <textarea className="textarea w-full" rows={3} value={note} onChange={(e) => setNote(e.target.value)} />
         </Field>
-        <Failed error={error} />
+        <Failed error={ask.error} />
         <div className="flex justify-end gap-2">
           <button type="button" className="btn btn-sm" onClick={onClose}>
             Not now
           </button>
-          <button type="submit" className="btn btn-primary btn-sm" disabled={!note.trim() || asked.length === 0}>
+          <button type="submit" className="btn btn-primary btn-sm" disabled={!note.trim() || asked.length === 0 || ask.isPending}>
             Ask
           </button>
         </div>

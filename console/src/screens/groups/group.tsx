@@ -5,6 +5,7 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useLocation, useNavigate, useParams } from 'react-router';
 import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial, chosen } from '../../api/client';
 import { keys, queries, useGroup, useGroups } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
 import { ImpactPanel } from '../../ui/impact';
 import { OriginNote } from '../../ui/membership';
@@ -456,17 +457,17 @@ function Uses({ page }: { page: GroupPage }) {
 function Retire({ page }: { page: GroupPage }) {
   const { need } = useOpenChange();
   const [open, setOpen] = useState(false);
-  const [error, setError] = useState<unknown>();
   const go = useNavigate();
   const u = page.use;
   const uses = u.includes.length + u.excludes.length + u.groups.length + u.exceptions.length;
-  const retire = async () => {
-    const into = await need(`Retire the group ${page.group.title || page.group.id}`);
-    await got(api.POST('/api/v1/changes/{id}/retired-groups/{group}', { params: { path: { id: into, group: page.group.id } } }));
-    await queries.invalidateQueries({ queryKey: keys.changes });
-    await queries.invalidateQueries({ queryKey: keys.estate });
-    go(`/changes/${into}`);
-  };
+  const retire = useWrite(
+    async () => {
+      const into = await need(`Retire the group ${page.group.title || page.group.id}`);
+      await got(api.POST('/api/v1/changes/{id}/retired-groups/{group}', { params: { path: { id: into, group: page.group.id } } }));
+      return into;
+    },
+    { alters: [keys.changes, keys.estate], then: (into) => go(`/changes/${into}`) },
+  );
   return (
     <>
       <button type="button" className="btn btn-sm" onClick={() => setOpen(true)}>
@@ -490,8 +491,8 @@ function Retire({ page }: { page: GroupPage }) {
               . Retiring takes it out of all of these, as edits of one change. Its page shows what the laptops get instead, before anything is published.
             </p>
           )}
-          <Failed error={error} />
-          <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void retire().catch(setError)}>
+          <Failed error={retire.error} />
+          <button type="button" className="btn btn-primary btn-sm self-end" disabled={retire.isPending} onClick={() => retire.mutate()}>
             See what that does
           </button>
         </div>

@@ -2,7 +2,8 @@
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, got, type Finding, type PolicyDoc } from '../../api/client';
-import { keys, queries } from '../../api/queries';
+import { keys } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field, Id, Sheet } from '../../ui/parts';
 import { slug } from '../../ui/words';
@@ -69,10 +70,9 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
   const [goes, setGoes] = useState(1);
   const part = purposes[goes] ?? purposes[0];
   const [title, setTitle] = useState('');
-  const [error, setError] = useState<unknown>();
   const name = title || `${doc.title || doc.id}: ${part?.areas.join(' and ')}`;
-  const split = async () => {
-    try {
+  const split = useWrite(
+    async () => {
       const id = await change.need(`Split ${doc.title || doc.id}`);
       await got(
         api.POST('/api/v1/changes/{id}/split', {
@@ -80,13 +80,15 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
           body: { policy: doc.id, settings: part!.settings, new_id: slug(name), title: name },
         }),
       );
-      await queries.invalidateQueries({ queryKey: keys.changes });
-      onClose();
-      go(`/policies/${slug(name)}`);
-    } catch (e) {
-      setError(e);
-    }
-  };
+    },
+    {
+      alters: [keys.changes],
+      then: () => {
+        onClose();
+        go(`/policies/${slug(name)}`);
+      },
+    },
+  );
   return (
     <Dialog open={open} onClose={onClose} title={`Split ‘${doc.title || doc.id}’`} wide>
       <p className="text-sm">
@@ -108,12 +110,12 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
           <input className="input input-sm w-full" value={name} onChange={(e) => setTitle(e.target.value)} />
         </Field>
       </div>
-      <Failed error={error} />
+      <Failed error={split.error} />
       <div className="mt-4 flex justify-end gap-2">
         <button type="button" className="btn btn-sm" onClick={onClose}>
           Leave it as it is
         </button>
-        <button type="button" className="btn btn-primary btn-sm" disabled={isDirty()} onClick={() => void split()}>
+        <button type="button" className="btn btn-primary btn-sm" disabled={isDirty() || split.isPending} onClick={() => split.mutate()}>
           Split
         </button>
       </div>

@@ -3,6 +3,7 @@ import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Entry, type Kit, type PolicyDoc, type Value, chosen, isPolicy } from '../../api/client';
 import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useMay } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
 import { Failed, Field, Id, Loading, Page } from '../../ui/parts';
 import { count, slug, ValueText } from '../../ui/words';
@@ -204,30 +205,21 @@ function Copy({ of, onChoose, onBegin }: { of: string; onChoose: (id: string) =>
 
 /** Asks the laptop for all that it has; what it says appears once it has checked in. */
 function AskAll({ device }: { device: string }) {
-  const [asked, setAsked] = useState('');
-  const [error, setError] = useState<unknown>();
+  const ask = useWrite((id: string) => got(api.POST('/api/v1/devices/{id}/ask', { params: { path: { id } } })));
   if (!useMay('write')) return null;
   return (
     <p className="quiet">
-      {asked === device ? (
+      {ask.isSuccess && ask.variables === device ? (
         <span role="status">Asked: what it has besides appears here after its next check-in.</span>
       ) : (
         <>
           Listed is what it reports of managed settings.{' '}
-          <button
-            type="button"
-            className="link cursor-pointer"
-            onClick={() =>
-              void got(api.POST('/api/v1/devices/{id}/ask', { params: { path: { id: device } } }))
-                .then(() => setAsked(device))
-                .catch(setError)
-            }
-          >
+          <button type="button" className="link cursor-pointer" disabled={ask.isPending} onClick={() => ask.mutate(device)}>
             Ask it for all that it has
           </button>
         </>
       )}
-      <Failed error={error} />
+      <Failed error={ask.error} />
     </p>
   );
 }

@@ -2,7 +2,8 @@
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, got, type SourceSetUp } from '../../api/client';
-import { keys, queries } from '../../api/queries';
+import { keys } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { Failed, Field, Page, Sheet } from '../../ui/parts';
 import { slug } from '../../ui/words';
 import { begin, SetUpForm, type Kind } from './setup';
@@ -25,13 +26,11 @@ export function NewSourceScreen() {
   const [kind, setKind] = useState<Kind>();
   const [title, setTitle] = useState('');
   const [setUp, setSetUp] = useState<SourceSetUp>({});
-  const [error, setError] = useState<unknown>();
   const go = useNavigate();
-  const add = async () => {
-    const s = await got(api.POST('/api/v1/sources', { body: { id: slug(title), kind: kind!, title, set_up: setUp } }));
-    await queries.invalidateQueries({ queryKey: keys.sources });
-    go(`/sources/${s.id}`);
-  };
+  const add = useWrite(() => got(api.POST('/api/v1/sources', { body: { id: slug(title), kind: kind!, title, set_up: setUp } })), {
+    alters: [keys.sources],
+    then: (s) => go(`/sources/${s.id}`),
+  });
   return (
     <Page title="New source" lead="Nothing is taken from it before you have looked at a dry run">
       <div className="grid gap-3 md:grid-cols-3" role="radiogroup" aria-label="Kind of source">
@@ -62,8 +61,8 @@ export function NewSourceScreen() {
             </div>
           </Sheet>
           <SetUpForm kind={kind} value={setUp} onChange={setSetUp} />
-          <Failed error={error} />
-          <button type="button" className="btn btn-primary self-end" disabled={!slug(title)} onClick={() => void add().catch(setError)}>
+          <Failed error={add.error} />
+          <button type="button" className="btn btn-primary self-end" disabled={!slug(title) || add.isPending} onClick={() => add.mutate()}>
             Add the source
           </button>
         </>

@@ -5,6 +5,7 @@ import { useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, got, Refusal, type LeftObject, type Source, type SourceReport, type SourceRun, type SourceSetUp } from '../../api/client';
 import { keys, queries, useLeft, useSource } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { ImpactView } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, Time } from '../../ui/words';
@@ -46,30 +47,30 @@ const objectTo: Record<string, (id: string) => string> = {
 };
 
 function Actions({ s }: { s: Source }) {
-  const [error, setError] = useState<unknown>();
+  const [sent, setSent] = useState<unknown>(); // what went wrong with a table
   const [dropping, setDropping] = useState(false);
   const go = useNavigate();
-  const does = (work: Promise<unknown>) => void work.then(refresh).catch(setError);
+  const path = { id: s.id };
+  const alters = [keys.sources];
+  const read = useWrite(() => got(api.POST('/api/v1/sources/{id}/runs', { params: { path }, body: { way: 'full', look: s.state === 'new' } })), { alters });
+  const pause = useWrite(() => got(api.POST('/api/v1/sources/{id}/pause', { params: { path }, body: { paused: s.state === 'on' } })), { alters });
+  const drop = useWrite(() => got(api.DELETE('/api/v1/sources/{id}', { params: { path } })), { alters, then: () => go('/sources') });
   return (
     <>
       {s.kind === 'csv' ? (
-        <Send s={s} onError={setError} />
+        <Send s={s} onError={setSent} />
       ) : (
         <button
           type="button"
           className="btn btn-primary btn-sm"
-          disabled={s.running?.state === 'reading' || s.state === 'paused'}
-          onClick={() => does(got(api.POST('/api/v1/sources/{id}/runs', { params: { path: { id: s.id } }, body: { way: 'full', look: s.state === 'new' } })))}
+          disabled={s.running?.state === 'reading' || s.state === 'paused' || read.isPending}
+          onClick={() => read.mutate()}
         >
           <RefreshCw size={14} aria-hidden /> {s.state === 'new' || s.proposed ? 'Dry run' : 'Compare everything now'}
         </button>
       )}
       {s.state !== 'new' && (
-        <button
-          type="button"
-          className="btn btn-sm"
-          onClick={() => does(got(api.POST('/api/v1/sources/{id}/pause', { params: { path: { id: s.id } }, body: { paused: s.state === 'on' } })))}
-        >
+        <button type="button" className="btn btn-sm" disabled={pause.isPending} onClick={() => pause.mutate()}>
           {s.state === 'on' ? <Pause size={14} aria-hidden /> : <Play size={14} aria-hidden />} {s.state === 'on' ? 'Pause' : 'Go on'}
         </button>
       )}
@@ -82,16 +83,12 @@ function Actions({ s }: { s: Source }) {
             What it brought stays in the estate: {s.counts.map((c) => count(c.here + c.left, ...thingWord[c.kind]!)).join(', ') || 'nothing'}. From then on it
             is edited here, and no longer follows the source. No laptop gets anything else.
           </p>
-          <button
-            type="button"
-            className="btn btn-primary btn-sm self-end"
-            onClick={() => does(got(api.DELETE('/api/v1/sources/{id}', { params: { path: { id: s.id } } })).then(() => go('/sources')))}
-          >
+          <button type="button" className="btn btn-primary btn-sm self-end" disabled={drop.isPending} onClick={() => drop.mutate()}>
             Take away
           </button>
         </div>
       </Dialog>
-      <Failed error={error} />
+      <Failed error={sent ?? read.error ?? pause.error ?? drop.error} />
     </>
   );
 }
@@ -157,17 +154,13 @@ const steps: Record<string, string> = {
 };
 
 function Running({ s, run }: { s: Source; run: SourceRun }) {
-  const [error, setError] = useState<unknown>();
-  const [busy, setBusy] = useState(false);
-  const does = (work: Promise<unknown>) => {
-    setBusy(true);
-    void work
-      .then(refresh)
-      .catch(setError)
-      .finally(() => setBusy(false));
-  };
-  const take = () => does(got(api.POST('/api/v1/sources/{id}/take', { params: { path: { id: s.id } } })));
-  const stop = () => does(got(api.DELETE('/api/v1/sources/{id}/runs', { params: { path: { id: s.id } } })));
+  const path = { id: s.id };
+  const taking = useWrite(() => got(api.POST('/api/v1/sources/{id}/take', { params: { path } })), { alters: [keys.sources] });
+  const stopping = useWrite(() => got(api.DELETE('/api/v1/sources/{id}/runs', { params: { path } })), { alters: [keys.sources] });
+  const busy = taking.isPending || stopping.isPending;
+  const error = taking.error ?? stopping.error;
+  const take = () => taking.mutate();
+  const stop = () => stopping.mutate();
   if (run.state === 'reading')
     return (
       <Sheet title="A reading is under way" aside={<Time at={run.started_at} />}>
@@ -409,7 +402,10 @@ function Left({ s }: { s: Source }) {
 }
 
 function Removal({ s, objects, onDone }: { s: Source; objects: { kind: 'units' | 'people' | 'devices' | 'groups'; id: string }[]; onDone: () => void }) {
-  const [error, setError] = useState<unknown>();
+  const remove = useWrite(() => got(api.POST('/api/v1/sources/{id}/removals', { params: { path: { id: s.id } }, body: { objects } })), {
+    alters: [keys.sources],
+    then: onDone,
+  });
   const look = useQuery({
     queryKey: [...keys.sources, s.id, 'removal', objects],
     queryFn: () => got(api.POST('/api/v1/sources/{id}/removals', { params: { path: { id: s.id } }, body: { objects, look: true } })),
@@ -417,7 +413,7 @@ function Removal({ s, objects, onDone }: { s: Source; objects: { kind: 'units' |
   });
   return (
     <div className="flex flex-col gap-3 text-sm">
-      <Failed error={look.error ?? error} />
+      <Failed error={look.error ?? remove.error} />
       {look.isPending && <Loading rows={3} />}
       {look.data?.named && (
         <div role="alert">
@@ -426,17 +422,7 @@ function Removal({ s, objects, onDone }: { s: Source; objects: { kind: 'units' |
         </div>
       )}
       {look.data?.impact && <ImpactView of={look.data.impact} />}
-      <button
-        type="button"
-        className="btn btn-primary btn-sm self-end"
-        disabled={!look.data?.impact}
-        onClick={() =>
-          void got(api.POST('/api/v1/sources/{id}/removals', { params: { path: { id: s.id } }, body: { objects } }))
-            .then(refresh)
-            .then(onDone)
-            .catch(setError)
-        }
-      >
+      <button type="button" className="btn btn-primary btn-sm self-end" disabled={!look.data?.impact || remove.isPending} onClick={() => remove.mutate()}>
         Remove from the estate
       </button>
     </div>
@@ -450,8 +436,13 @@ function Tokens({ s }: { s: Source }) {
     retry: false,
   });
   const [name, setName] = useState('');
-  const [secret, setSecret] = useState('');
-  const [error, setError] = useState<unknown>();
+  const alters = [keys.sources];
+  const revoke = useWrite((token: string) => got(api.DELETE('/api/v1/sources/{id}/tokens/{token}', { params: { path: { id: s.id, token } } })), { alters });
+  const make = useWrite(() => got(api.POST('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } }, body: { name } })), {
+    alters,
+    then: () => setName(''),
+  });
+  const secret = make.data?.secret;
   return (
     <Sheet title="Tokens" aside={<span className="id">{location.origin}/scim/v2</span>}>
       <div className="flex flex-col gap-3 px-4 py-3 text-sm">
@@ -468,15 +459,7 @@ function Tokens({ s }: { s: Source }) {
                   revoked <Time at={t.revoked_at} />
                 </span>
               ) : (
-                <button
-                  type="button"
-                  className="btn btn-ghost btn-xs"
-                  onClick={() =>
-                    void got(api.DELETE('/api/v1/sources/{id}/tokens/{token}', { params: { path: { id: s.id, token: t.id } } }))
-                      .then(refresh)
-                      .catch(setError)
-                  }
-                >
+                <button type="button" className="btn btn-ghost btn-xs" disabled={revoke.isPending} onClick={() => revoke.mutate(t.id)}>
                   Revoke
                 </button>
               )}
@@ -492,13 +475,7 @@ function Tokens({ s }: { s: Source }) {
           className="flex gap-2"
           onSubmit={(e) => {
             e.preventDefault();
-            void got(api.POST('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } }, body: { name } }))
-              .then((t) => {
-                setSecret(t.secret ?? '');
-                setName('');
-                return refresh();
-              })
-              .catch(setError);
+            make.mutate();
           }}
         >
           <input
@@ -508,11 +485,11 @@ function Tokens({ s }: { s: Source }) {
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
-          <button type="submit" className="btn btn-sm" disabled={!name.trim()}>
+          <button type="submit" className="btn btn-sm" disabled={!name.trim() || make.isPending}>
             Make a token
           </button>
         </form>
-        <Failed error={error} />
+        <Failed error={revoke.error ?? make.error} />
       </div>
     </Sheet>
   );
@@ -521,11 +498,10 @@ function Tokens({ s }: { s: Source }) {
 function SetUp({ s }: { s: Source }) {
   const [open, setOpen] = useState(false);
   const [draft, setDraft] = useState<SourceSetUp>(s.proposed ?? s.set_up ?? {});
-  const [error, setError] = useState<unknown>();
-  const propose = () =>
-    got(api.PUT('/api/v1/sources/{id}', { params: { path: { id: s.id }, header: { 'If-Match': `"${s.version}"` } }, body: { set_up: draft } }))
-      .then(refresh)
-      .then(() => setOpen(false));
+  const propose = useWrite(
+    () => got(api.PUT('/api/v1/sources/{id}', { params: { path: { id: s.id }, header: { 'If-Match': `"${s.version}"` } }, body: { set_up: draft } })),
+    { alters: [keys.sources], then: () => setOpen(false) },
+  );
   return (
     <>
       <div className="flex items-center gap-3 text-sm">
@@ -539,8 +515,8 @@ function SetUp({ s }: { s: Source }) {
       {open && (
         <>
           <SetUpForm kind={s.kind} value={draft} onChange={setDraft} />
-          <Failed error={error} />
-          <button type="button" className="btn btn-primary btn-sm self-end" onClick={() => void propose().catch(setError)}>
+          <Failed error={propose.error} />
+          <button type="button" className="btn btn-primary btn-sm self-end" disabled={propose.isPending} onClick={() => propose.mutate()}>
             Propose this set-up
           </button>
         </>

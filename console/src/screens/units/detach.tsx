@@ -5,7 +5,8 @@ import { Unlink } from 'lucide-react';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, got, type Detachment } from '../../api/client';
-import { keys, queries, useAreas } from '../../api/queries';
+import { keys, useAreas } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field, Loading } from '../../ui/parts';
 import { count, number, ValueText } from '../../ui/words';
@@ -36,7 +37,6 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
   const [reason, setReason] = useState('');
   const [reviewOn, setReviewOn] = useState('');
   const [keep, setKeep] = useState(true);
-  const [error, setError] = useState<unknown>();
   const areas = useAreas().data ?? noAreas;
   const go = useNavigate();
   const before = detach.map((d) => d.what);
@@ -60,13 +60,14 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
     retry: false,
   });
   const d = more.length > 0 ? look.data : undefined;
-  const save = async () => {
-    const into = await need(`${title} stops inheriting ${detachText(wanted) || 'nothing'}`);
-    await got(api.POST('/api/v1/changes/{id}/detached', { params: { path: { id: into } }, body: { place, detach: wanted, keep: keep && more.length > 0 } }));
-    await queries.invalidateQueries({ queryKey: keys.changes });
-    await queries.invalidateQueries({ queryKey: keys.estate });
-    go(`/changes/${into}`);
-  };
+  const save = useWrite(
+    async () => {
+      const into = await need(`${title} stops inheriting ${detachText(wanted) || 'nothing'}`);
+      await got(api.POST('/api/v1/changes/{id}/detached', { params: { path: { id: into } }, body: { place, detach: wanted, keep: keep && more.length > 0 } }));
+      return into;
+    },
+    { alters: [keys.changes, keys.estate], then: (into) => go(`/changes/${into}`) },
+  );
   const box = (what: string, word: string) => (
     <label key={what} className="flex items-center gap-1.5">
       <input
@@ -165,12 +166,12 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
           )}
         </>
       )}
-      <Failed error={error} />
+      <Failed error={save.error} />
       <button
         type="button"
         className="btn btn-primary btn-sm self-end"
-        disabled={!altered || (more.length > 0 && !d)}
-        onClick={() => void save().catch(setError)}
+        disabled={!altered || (more.length > 0 && !d) || save.isPending}
+        onClick={() => save.mutate()}
       >
         Put into {change ? 'the change' : 'a change'}
       </button>

@@ -3,7 +3,8 @@ import { FolderInput } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { api, got, type Unit } from '../../api/client';
-import { keys, queries, useDetached, useUnitTree } from '../../api/queries';
+import { keys, useDetached, useUnitTree } from '../../api/queries';
+import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, Time, ValueText } from '../../ui/words';
@@ -99,16 +100,16 @@ const within = (tree: Unit[], id: string) => {
 function MoveUnit({ unit, tree, onClose }: { unit: Unit; tree: Unit[]; onClose: () => void }) {
   const { need } = useOpenChange();
   const [parent, setParent] = useState('');
-  const [error, setError] = useState<unknown>();
   const go = useNavigate();
   const inside = new Set(within(tree, unit.id).map((u) => u.id));
-  const move = async () => {
-    const into = await need(`Move ${unit.title || unit.id}`);
-    await got(api.POST('/api/v1/changes/{id}/moved-units', { params: { path: { id: into } }, body: { unit: unit.id, parent } }));
-    await queries.invalidateQueries({ queryKey: keys.changes });
-    await queries.invalidateQueries({ queryKey: keys.estate });
-    go(`/changes/${into}`);
-  };
+  const move = useWrite(
+    async () => {
+      const into = await need(`Move ${unit.title || unit.id}`);
+      await got(api.POST('/api/v1/changes/{id}/moved-units', { params: { path: { id: into } }, body: { unit: unit.id, parent } }));
+      return into;
+    },
+    { alters: [keys.changes, keys.estate], then: (into) => go(`/changes/${into}`) },
+  );
   return (
     <Dialog open onClose={onClose} title={`Move ${unit.title || unit.id}`}>
       <div className="flex flex-col gap-3">
@@ -128,8 +129,8 @@ function MoveUnit({ unit, tree, onClose }: { unit: Unit; tree: Unit[]; onClose: 
               ))}
           </select>
         </Field>
-        <Failed error={error} />
-        <button type="button" className="btn btn-primary btn-sm self-end" disabled={!parent} onClick={() => void move().catch(setError)}>
+        <Failed error={move.error} />
+        <button type="button" className="btn btn-primary btn-sm self-end" disabled={!parent || move.isPending} onClick={() => move.mutate()}>
           See what that does
         </button>
       </div>
