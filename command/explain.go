@@ -111,7 +111,9 @@ func printExplained(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 // fateText says what became of a candidate, and what it lost to.
 func fateText(c files.CandidateAnswer) string {
 	by := orNone(c.BeatenBy)
-	switch resolve.FateOf(c.Fate) {
+	var fate resolve.Fate
+	fate.UnmarshalText([]byte(c.Fate)) // a word that it does not know gives the zero Fate
+	switch fate {
 	case resolve.Won:
 		return "in effect"
 	case resolve.Clashing:

@@ -30,8 +30,8 @@ type Report struct {
 	Transitions      []Transition    // by setting, then by what they alter from and to
 	ConflictsGained  []resolve.ConflictFound
 	ConflictsCleared []resolve.ConflictFound
-	ProblemsGained   []resolve.ProblemFound
-	ProblemsCleared  []resolve.ProblemFound
+	ProblemsGained   []resolve.Problem
+	ProblemsCleared  []resolve.Problem
 	Audiences        []Movement // by policy
 	Estate           int        // laptops in the estate after the change
 }
@@ -47,13 +47,13 @@ func (r *Report) WithEffect(e setting.Effect) resolve.Devices {
 }
 
 func (r *Report) where(is func(*Transition) bool) resolve.Devices {
-	return resolve.Union(func(yield func(resolve.Devices) bool) {
-		for i := range r.Transitions {
-			if is(&r.Transitions[i]) && !yield(r.Transitions[i].Devices) {
-				return
-			}
+	var sets []resolve.Devices
+	for i := range r.Transitions {
+		if is(&r.Transitions[i]) {
+			sets = append(sets, r.Transitions[i].Devices)
 		}
-	})
+	}
+	return resolve.Devices{}.Or(sets...)
 }
 
 // Side is one of the two resolutions that are compared.

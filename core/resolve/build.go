@@ -60,7 +60,7 @@ var nothing = &Plan{
 	},
 	snapshot:  &estate.Snapshot{},
 	policyAt:  &intern.IDTable[estate.PolicyID]{},
-	SettingAt: &intern.IDTable[setting.ID]{},
+	settingAt: &intern.IDTable[setting.ID]{},
 	checkAt:   &intern.IDTable[estate.CheckID]{},
 }
 

@@ -20,31 +20,31 @@ func (b *builder) dictionary() {
 	settingID := func(d *setting.Definition) setting.ID { return d.ID }
 	d := intern.Compare(was.snapshot.Settings, p.snapshot.Settings, settingID, sameDefinition)
 	// Everything is taken over from the plan before. What differs is replaced below.
-	p.SettingAt, p.bySetting, p.forced, p.index = was.SettingAt, was.bySetting, was.forced, was.index
+	p.settingAt, p.bySetting, p.forced, p.index = was.settingAt, was.bySetting, was.forced, was.index
 	p.settings = slices.Clone(was.settings)
 	if !d.Same || was == nothing {
 		b.dictionaryAltered = len(d.Gone)+len(d.Fresh)+len(d.Altered) > 0
-		p.SettingAt = was.SettingAt.With(d.Gone, intern.IDsAt(p.snapshot.Settings, d.Fresh, settingID))
+		p.settingAt = was.settingAt.With(d.Gone, intern.IDsAt(p.snapshot.Settings, d.Fresh, settingID))
 		p.index = sync.OnceValue(func() *search.Index { return search.New(p.snapshot.Settings) })
-		for len(p.settings) < int(p.SettingAt.N) {
+		for len(p.settings) < int(p.settingAt.N) {
 			p.settings = append(p.settings, settingIndex{})
 		}
 		// A setting that is gone keeps its number until another takes it. Its index becomes empty, and it is decided again so that its
 		// outcomes go.
 		for _, id := range d.Gone {
-			at := was.SettingAt.NumberOf(id)
+			at := was.settingAt.NumberOf(id)
 			p.settings[at] = settingIndex{}
 			b.settings[at] = true
 		}
 		// Altered and new definitions: the index is emptied here and built below.
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
-			at := p.SettingAt.NumberOf(p.snapshot.Settings[i].ID)
+			at := p.settingAt.NumberOf(p.snapshot.Settings[i].ID)
 			b.settings[at] = true
 			p.settings[at] = settingIndex{}
 		}
 		for i := range p.snapshot.Settings {
 			def := &p.snapshot.Settings[i]
-			c := &p.settings[p.SettingAt.NumberOf(def.ID)]
+			c := &p.settings[p.settingAt.NumberOf(def.ID)]
 			// All definitions are set again, since the new snapshot has them at another address. Only those that were emptied above are built
 			// anew.
 			c.user, c.limited = def.Side == setting.UserSide, len(def.Supports) > 0
@@ -118,7 +118,7 @@ func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool)
 		for _, l := range t.Looks {
 			if l.Variable != "settings" {
 				subjects = true
-			} else if at, known := p.SettingAt.Number(setting.ID(l.Field)); known {
+			} else if at, known := p.settingAt.Number(setting.ID(l.Field)); known {
 				settings = append(settings, at)
 			}
 		}

@@ -130,7 +130,7 @@ func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	out := make([]entry, 0, len(pol.Entries))
 	for i := range pol.Entries {
-		if at, known := p.SettingAt.Number(pol.Entries[i].Setting); known {
+		if at, known := p.settingAt.Number(pol.Entries[i].Setting); known {
 			out = append(out, entry{at, &pol.Entries[i]})
 		}
 	}

@@ -117,7 +117,7 @@ func (b *builder) takeExceptions() {
 	lists := map[int][]exempting{}
 	for i := range p.snapshot.Exceptions {
 		x := &p.snapshot.Exceptions[i]
-		at, known := p.SettingAt.Number(x.Setting)
+		at, known := p.settingAt.Number(x.Setting)
 		t := p.Target(x.Target)
 		// Exceptions outside of their dates, and those that name something unknown, count for nothing.
 		if !x.CountsOn(p.snapshot.Day) || !known || t.At == intern.None {
@@ -157,7 +157,7 @@ func (b *builder) takeRulings() {
 	p := b.next
 	all := map[int]map[decide.Ruling]bool{}
 	for _, r := range p.snapshot.Rulings {
-		if at, known := p.SettingAt.Number(r.Setting); known {
+		if at, known := p.settingAt.Number(r.Setting); known {
 			if all[at] == nil {
 				all[at] = map[decide.Ruling]bool{}
 			}

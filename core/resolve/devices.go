@@ -5,7 +5,6 @@ package resolve
 import (
 	"cmp"
 	"fmt"
-	"iter"
 	"slices"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -134,11 +133,11 @@ func (d Devices) First(n int) []estate.DeviceID {
 }
 
 // ByUnit counts the laptops by home unit, most first.
-func (d Devices) ByUnit() []UnitCount {
+func (d Devices) ByUnit() []Count[estate.UnitID] {
 	if d.plan == nil {
 		return nil
 	}
-	var out []UnitCount
+	var out []Count[estate.UnitID]
 	var scratch [8]int
 	// Nearly all rows have the unit of the row before. Few sets have laptops of more than eight units.
 	homes, last := scratch[:0], 0
@@ -147,38 +146,32 @@ func (d Devices) ByUnit() []UnitCount {
 		if last >= len(homes) || homes[last] != home {
 			if last = slices.Index(homes, home); last < 0 {
 				last = len(homes)
-				homes, out = append(homes, home), append(out, UnitCount{Unit: d.plan.Units[home].ID})
+				homes, out = append(homes, home), append(out, Count[estate.UnitID]{Of: d.plan.Units[home].ID})
 			}
 		}
 		out[last].Devices++
 	})
-	slices.SortFunc(out, func(a, b UnitCount) int {
-		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Unit, b.Unit))
+	slices.SortFunc(out, func(a, b Count[estate.UnitID]) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Of, b.Of))
 	})
 	return out
 }
 
-// UnitCount is how many laptops have a unit as their home.
-type UnitCount struct {
-	Unit    estate.UnitID
+// Count is how many laptops belong to something: a unit, a group or a target.
+type Count[T any] struct {
+	Of      T
 	Devices int
 }
 
-// GroupCount is how many laptops are in a group, or have owners that are.
-type GroupCount struct {
-	Group   *estate.Group
-	Devices int
-}
-
-// ByGroup counts the laptops by group, most first. Groups that have none of them are left out.
-func (d Devices) ByGroup() []GroupCount {
+// ByGroup counts the laptops that are in each group, or whose owners are, most first. Groups that have none of them are left out.
+func (d Devices) ByGroup() []Count[*estate.Group] {
 	if d.plan == nil {
 		return nil
 	}
 	// The set is unpacked once and then compared with each group.
 	sets := make(intern.DeviceSet, d.end())
 	d.orInto(sets)
-	var out []GroupCount
+	var out []Count[*estate.Group]
 	var rows bitset.Set
 	for at := range d.plan.Groups {
 		g := &d.plan.Groups[at]
@@ -191,11 +184,11 @@ func (d Devices) ByGroup() []GroupCount {
 			}
 		}
 		if g.Group != nil && n > 0 {
-			out = append(out, GroupCount{g.Group, n})
+			out = append(out, Count[*estate.Group]{g.Group, n})
 		}
 	}
-	slices.SortFunc(out, func(a, b GroupCount) int {
-		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Group.ID, b.Group.ID))
+	slices.SortFunc(out, func(a, b Count[*estate.Group]) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Of.ID, b.Of.ID))
 	})
 	return out
 }
@@ -214,19 +207,16 @@ func (d Devices) combine(e Devices, do func(a, b *bitset.Set)) Devices {
 	return out
 }
 
-// Or gives the laptops of either set. Both must be of plans that are made of one another, as in all that follow.
-func (d Devices) Or(e Devices) Devices { return d.combine(e, (*bitset.Set).Or) }
-
-// Union gives the laptops of any of some sets, as Or does.
-// Sets are added up in one table of unpacked blocks and packed once, which is faster than pairwise Or.
-func Union(sets iter.Seq[Devices]) (out Devices) {
+// Or gives the laptops of any of the sets. All must be of plans that are made of one another, as in all that follow.
+func (d Devices) Or(others ...Devices) (out Devices) {
 	var rows intern.DeviceSet
-	for d := range sets {
-		out.plan, out.was = cmp.Or(out.plan, d.plan), cmp.Or(out.was, d.was)
-		if more := d.end() - len(rows); more > 0 {
+	// Sets are added up in one table of unpacked blocks and packed once, which is faster than one after the other.
+	for _, e := range append([]Devices{d}, others...) {
+		out.plan, out.was = cmp.Or(out.plan, e.plan), cmp.Or(out.was, e.was)
+		if more := e.end() - len(rows); more > 0 {
 			rows = append(rows, make(intern.DeviceSet, more)...)
 		}
-		d.orInto(rows)
+		e.orInto(rows)
 	}
 	out.blocks = packAll(rows)
 	return out

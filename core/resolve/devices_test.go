@@ -67,7 +67,7 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 			}
 			list := got.ByUnit()
 			for i, u := range list {
-				if units[u.Unit] != u.Devices || i > 0 && list[i-1].Devices < u.Devices {
+				if units[u.Of] != u.Devices || i > 0 && list[i-1].Devices < u.Devices {
 					t.Fatalf("%s %s %s: %v by unit, expected %v", at, what, bt, list, units)
 				}
 			}
@@ -91,7 +91,7 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 		of := plan.Matching(at)
 		counted := map[estate.GroupID]int{}
 		for i, g := range of.ByGroup() {
-			counted[g.Group.ID] = g.Devices
+			counted[g.Of.ID] = g.Devices
 			if list := of.ByGroup(); i > 0 && list[i-1].Devices < g.Devices {
 				t.Fatalf("%s: %v by group is not in order", at, list)
 			}
@@ -109,11 +109,11 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 		one := plan.Matching(target(r))
 		list, all = append(list, one), all.Or(one)
 	}
-	if got := Union(slices.Values(list)); !slices.Equal(got.IDs(), all.IDs()) {
+	if got := (Devices{}).Or(list...); !slices.Equal(got.IDs(), all.IDs()) {
 		t.Errorf("the union of %v has %d laptops, one after the other they have %d", list, got.Len(), all.Len())
 	}
 	var empty Devices
-	if Union(slices.Values(list[:0])).Len() != 0 || len(empty.ByGroup()) != 0 {
+	if empty.Or().Len() != 0 || len(empty.ByGroup()) != 0 {
 		t.Error("the union of nothing, or the groups of nobody, are not empty")
 	}
 	if empty.Len() != 0 || len(empty.IDs()) != 0 || len(empty.ByUnit()) != 0 || empty.Has("LT-1") || fmt.Sprint(empty) != "[]" ||

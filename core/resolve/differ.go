@@ -36,8 +36,8 @@ type Difference struct {
 	Alterations      []*Alteration   // by setting, then by what they alter from and to
 	ConflictsGained  []ConflictFound // on laptops that did not have the very same conflict
 	ConflictsCleared []ConflictFound
-	ProblemsGained   []ProblemFound // on laptops on which the check found nothing
-	ProblemsCleared  []ProblemFound
+	ProblemsGained   []Problem // on laptops on which the check found nothing
+	ProblemsCleared  []Problem
 	Movements        []Movement // by policy
 }
 
@@ -106,7 +106,7 @@ func (d *Difference) compare(before, after *EstateResolution) {
 		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
 	}
-	for _, found := range [][]ProblemFound{d.ProblemsGained, d.ProblemsCleared} {
+	for _, found := range [][]Problem{d.ProblemsGained, d.ProblemsCleared} {
 		for i := range found {
 			found[i].Devices.orInto(altered)
 		}
@@ -136,9 +136,9 @@ func (p *Plan) numbersAgree(q *Plan) bool {
 			return list[at].ID, true
 		}
 		return "", false
-	}) && idsAgree(p.SettingAt, q.SettingAt, func(of *intern.IDTable[setting.ID], at int) (setting.ID, bool) {
+	}) && idsAgree(p.settingAt, q.settingAt, func(of *intern.IDTable[setting.ID], at int) (setting.ID, bool) {
 		list := p.settings
-		if of == q.SettingAt {
+		if of == q.settingAt {
 			list = q.settings
 		}
 		if at < len(list) && list[at].Def != nil {
@@ -395,7 +395,7 @@ func (d *Difference) problems(before, after *EstateResolution) {
 			d.ProblemsCleared = append(d.ProblemsCleared, before.problemsOf(atA, cleared)...)
 		}
 	}
-	order := func(a, b ProblemFound) int {
+	order := func(a, b Problem) int {
 		return cmp.Or(cmp.Compare(a.Check, b.Check), slices.Compare(a.From, b.From))
 	}
 	slices.SortFunc(d.ProblemsGained, order)

@@ -32,7 +32,7 @@ func (p *Plan) EntryFates(id setting.ID, among Devices) []EntryFates {
 func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
 	indices := make([]*settingIndex, len(ids))
 	for i, id := range ids {
-		if at, known := p.SettingAt.Number(id); known {
+		if at, known := p.settingAt.Number(id); known {
 			indices[i] = &p.settings[at]
 		}
 	}
@@ -151,7 +151,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 
 // Forced gives the laptops on which a setting has a forced value instead of the decided one.
 func (w *EstateResolution) Forced(id setting.ID) Devices {
-	at, known := w.plan.SettingAt.Number(id)
+	at, known := w.plan.settingAt.Number(id)
 	if !known || len(w.plan.settings[at].forced) == 0 {
 		return Devices{}
 	}
@@ -162,7 +162,7 @@ func (w *EstateResolution) Forced(id setting.ID) Devices {
 
 // Lacking gives the laptops that do not support a setting, by the first reason.
 func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
-	at, there := p.SettingAt.Number(id)
+	at, there := p.settingAt.Number(id)
 	if !there || len(p.settings[at].Def.Supports) == 0 {
 		return nil
 	}
@@ -184,7 +184,7 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 // SupportUnknown gives the laptops of which it is not known whether they support a setting: its condition on what the laptop can do
 // fails there. They count as supported.
 func (p *Plan) SupportUnknown(id setting.ID) Devices {
-	at, there := p.SettingAt.Number(id)
+	at, there := p.settingAt.Number(id)
 	if !there || len(p.settings[at].support.Needs) == 0 {
 		return Devices{}
 	}
@@ -199,7 +199,7 @@ func (p *Plan) SupportUnknown(id setting.ID) Devices {
 
 // Winners gives, by policy, the laptops among some on which the policy's entry for a setting won, before any forcing.
 func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices {
-	at, known := p.SettingAt.Number(id)
+	at, known := p.settingAt.Number(id)
 	if !known {
 		return nil
 	}

@@ -216,7 +216,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 // explainOne resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
 func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 	dev, known := p.DeviceAt.Number(id)
-	at, there := p.SettingAt.Number(of)
+	at, there := p.settingAt.Number(of)
 	if !known || !there {
 		return nil
 	}
@@ -365,7 +365,7 @@ func (d *explanation) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
 
 func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	var code uint32
-	at, known := d.plan.SettingAt.Number(setting.ID(id))
+	at, known := d.plan.settingAt.Number(setting.ID(id))
 	if i, set := d.seenAt(at, known); set {
 		c := &d.plan.settings[at]
 		// A value that is numbered has its code already. A merged or forced value is looked up.

@@ -68,7 +68,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 	if len(settings) > 0 {
 		asked = nil
 		for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
-			if s, known := p.SettingAt.Number(id); known {
+			if s, known := p.settingAt.Number(id); known {
 				asked = append(asked, s)
 			}
 		}

@@ -259,7 +259,7 @@ func TestCountsAddUp(t *testing.T) {
 			for _, st := range plan.EntryFates(id, all) {
 				told := 0
 				for fate, n := range st.Fates {
-					if told += n; fate.String() == "" || FateOf(fate.String()) != fate {
+					if told += n; fate.String() == "" || fateOf(fate.String()) != fate {
 						t.Fatalf("seed %d: %s for %s has the fate %d", seed, st.Policy, id, fate)
 					}
 				}
@@ -275,7 +275,7 @@ func TestCountsAddUp(t *testing.T) {
 	if _, ok := Compile(madeUp(1)).Estate().Most("no.such.setting", Compile(madeUp(1)).All()); ok {
 		t.Error("most have a setting that there is not")
 	}
-	if FateOf("no such fate") != 0 || FateOf("") != 0 {
+	if fateOf("no such fate") != 0 || fateOf("") != 0 {
 		t.Error("a word that is no fate gives one")
 	}
 }
@@ -330,7 +330,7 @@ func TestAllPartsOfAReportAddUp(t *testing.T) {
 				t.Fatalf("seed %d, %s: %+v is not among what gets weaker", seed, what, tr)
 			}
 		}
-		for _, list := range [][]ProblemFound{report.ProblemsGained, report.ProblemsCleared} {
+		for _, list := range [][]Problem{report.ProblemsGained, report.ProblemsCleared} {
 			for _, p := range list {
 				all = all.Or(p.Devices)
 			}
@@ -400,4 +400,10 @@ func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
 			}
 		}
 	}
+}
+
+// fateOf reads a fate from its word.
+func fateOf(word string) (f Fate) {
+	f.UnmarshalText([]byte(word))
+	return f
 }

@@ -26,9 +26,6 @@ const (
 	Expired       LintKind = "expired"        // the exception is over
 )
 
-// LintKinds lists every LintKind.
-var LintKinds = []LintKind{Redundant, NeverWins, ReachesNobody, FailingRule, UnusedGroup, Expired}
-
 // Lint is one finding, about an entry of a policy, a policy, a group or an exception.
 type Lint struct {
 	Kind      LintKind

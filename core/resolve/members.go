@@ -3,7 +3,6 @@
 package resolve
 
 import (
-	"cmp"
 	"slices"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -13,24 +12,18 @@ import (
 	"zenithridge.example/zridge/core/rule"
 )
 
-// RuleFailure is a device or person on which a rule fails.
-type RuleFailure struct {
-	ID    string
-	Error string
-}
-
 // GroupTrial is who a group would have.
 type GroupTrial struct {
 	Members  []string // sorted
 	Listed   int
-	Nested   int // through member groups, listed ones not counted again
-	ByRule   int // by the rule alone
-	Failures []RuleFailure
+	Nested   int               // through member groups, listed ones not counted again
+	ByRule   int               // by the rule alone
+	Failures map[string]string // on whom the rule fails: the error, by id
 }
 
 // TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
-	out := &GroupTrial{}
+	out := &GroupTrial{Failures: map[string]string{}}
 	// People or laptops, by what the group is of: place looks up a listed id, name gives the id of a row.
 	r, n := p.Laptops(), p.Devices.Len()
 	place := func(id string) int { return p.DeviceAt.NumberOf(estate.DeviceID(id)) }
@@ -75,7 +68,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 			if !failed.Empty() {
 				w.Errors(formula, g.Rule, failed, func(text string, rows *bitset.Set) {
 					for row := range rows.All() {
-						out.Failures = append(out.Failures, RuleFailure{name(from + row), text})
+						out.Failures[name(from+row)] = text
 					}
 				})
 			}
@@ -85,7 +78,6 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		}
 	})
 	slices.Sort(out.Members)
-	slices.SortFunc(out.Failures, func(a, b RuleFailure) int { return cmp.Compare(a.ID, b.ID) })
 	return out
 }
 

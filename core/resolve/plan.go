@@ -36,7 +36,7 @@ type Plan struct {
 	byPolicy []int // by id
 
 	settings  []settingIndex
-	SettingAt *intern.IDTable[setting.ID]
+	settingAt *intern.IDTable[setting.ID]
 	bySetting []int
 	excepted  []int // settings with exceptions that count
 	forced    []int // settings with forced values
@@ -131,7 +131,7 @@ func (p *Plan) Size() int { return len(p.byDevice) }
 
 // Definition gives a definition of the snapshot's dictionary, nil when there is none of that id.
 func (p *Plan) Definition(id setting.ID) *setting.Definition {
-	if at, known := p.SettingAt.Number(id); known {
+	if at, known := p.settingAt.Number(id); known {
 		return p.settings[at].Def
 	}
 	return nil

@@ -13,7 +13,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Reach says whom an audience reaches among all laptops and their owners.
+// Reach says whom an audience reaches among all laptops and their owners, and what each of its targets does.
 type Reach struct {
 	Gets        Devices
 	Excluded    Devices // left out by name
@@ -24,30 +24,20 @@ type Reach struct {
 	Unsupported Devices // among Gets: supports none of the policy's settings
 	Unknown     Devices // among Gets: of some setting it is not known whether the laptop supports it
 	People      int     // owners among Gets
-}
 
-// TargetCount is how many laptops a target accounts for.
-type TargetCount struct {
-	Target  estate.Target
-	Devices int
-}
-
-// AudienceReach is the reach of an audience, with what each of its targets does.
-type AudienceReach struct {
-	Reach
-	ByInclude []TargetCount   // laptops on its platforms that each include matches
-	ByExclude []TargetCount   // of those that are included, how many each exclude takes out
-	Errors    map[string]int  // laptops on which the condition fails, by the error
-	Missing   []estate.Target // targets that name nothing; the rest is as if they were not there
+	ByInclude []Count[estate.Target] // laptops on its platforms that each include matches
+	ByExclude []Count[estate.Target] // of those that are included, how many each exclude takes out
+	Errors    map[string]int         // laptops on which the condition fails, by the error
+	Missing   []estate.Target        // targets that name nothing; the rest is as if they were not there
 }
 
 // Reach tests one policy of the plan as if it were active. ok is false when the plan has no such policy.
-func (p *Plan) Reach(id estate.PolicyID) (r Reach, ok bool) {
+func (p *Plan) Reach(id estate.PolicyID) (r *Reach, ok bool) {
 	at, ok := p.policyAt.Number(id)
 	if !ok {
-		return r, false
+		return nil, false
 	}
-	return p.ReachOf(p.policies[at].Policy).Reach, true
+	return p.ReachOf(p.policies[at].Policy), true
 }
 
 // Applies gives the laptops to which a policy of the plan applies.
@@ -77,8 +67,8 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 }
 
 // ReachOf tests a policy as if it were active, whether or not it is in the plan.
-func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
-	out := &AudienceReach{Errors: map[string]int{}}
+func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
+	out := &Reach{Errors: map[string]int{}}
 	for _, t := range slices.Concat(pol.Audience.Include, pol.Audience.Exclude) {
 		if p.Target(t).At == intern.None {
 			out.Missing = append(out.Missing, t)
@@ -103,10 +93,10 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 		seen.support(gets, entries)
 	})
 	// Targets are listed in the order of the audience, those that match nobody with 0.
-	count := func(targets []estate.Target, of map[estate.Target]int) (list []TargetCount) {
+	count := func(targets []estate.Target, of map[estate.Target]int) (list []Count[estate.Target]) {
 		for _, t := range targets {
 			if p.Target(t).At != intern.None {
-				list = append(list, TargetCount{t, of[t]})
+				list = append(list, Count[estate.Target]{t, of[t]})
 			}
 		}
 		return list
@@ -119,7 +109,7 @@ func (p *Plan) ReachOf(pol *estate.Policy) *AudienceReach {
 // reaching is told why a policy does not apply, block by block.
 type reaching struct {
 	worker             *worker
-	out                *AudienceReach
+	out                *Reach
 	policy             *estate.Policy
 	when               *intern.Formula
 	includes, excludes map[estate.Target]int

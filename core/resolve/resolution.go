@@ -28,7 +28,7 @@ type EstateResolution struct {
 
 	listOnce, conflictsOnce, problemsOnce sync.Once // what was found is kept
 	listFound, conflictsFound             []ConflictFound
-	problemsFound                         []ProblemFound
+	problemsFound                         []Problem
 }
 
 // on gives a resolution for another plan that begins with the outcomes of this one.
@@ -86,7 +86,7 @@ func stateOf(o *intern.Outcome, v setting.Value) State {
 // State says what a setting is on a laptop.
 // One lookup of a row. Whoever needs many rows should ask States.
 func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
-	at, known := w.plan.SettingAt.Number(id)
+	at, known := w.plan.settingAt.Number(id)
 	row, there := w.plan.DeviceAt.Number(dev)
 	if !known || !there {
 		return State{}
@@ -126,7 +126,7 @@ func (w *EstateResolution) Most(id setting.ID, among Devices) (h StateDevices, o
 
 // states lists them in no order.
 func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
-	at, known := w.plan.SettingAt.Number(id)
+	at, known := w.plan.settingAt.Number(id)
 	if !known {
 		return nil
 	}
@@ -277,17 +277,11 @@ func (p *Plan) clashing(f *ConflictFound) (values []Candidate) {
 	return values
 }
 
-// ProblemFound is a check that finds laptops wrong, with the laptops.
-type ProblemFound struct {
-	Problem
-	Devices Devices
-}
-
 // Problems lists every problem by (check, what it comes from). The list must not be altered.
-func (w *EstateResolution) Problems() []ProblemFound {
+func (w *EstateResolution) Problems() []Problem {
 	w.problemsOnce.Do(func() {
 		checks := w.plan.byCheck
-		found := make([][]ProblemFound, len(checks))
+		found := make([][]Problem, len(checks))
 		threads.Share(len(checks), func(mine iter.Seq[int]) {
 			for i := range mine {
 				found[i] = w.problemsOf(checks[i], Devices{plan: w.plan, blocks: w.problems[checks[i]]})
@@ -300,14 +294,14 @@ func (w *EstateResolution) Problems() []ProblemFound {
 
 // ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at the laptops that the policy applies to,
 // and at the checks that name one of its settings.
-func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
+func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []Problem {
 	pol := w.plan.Policy(id)
 	if pol == nil {
 		return nil
 	}
 	applies := w.plan.Applies(id)
 	// From the checks that name a setting of the policy, the problems on its laptops.
-	var out []ProblemFound
+	var out []Problem
 	for _, at := range w.plan.byCheck {
 		names := func(s setting.ID) bool { return pol.Entry(s) != nil }
 		if !slices.ContainsFunc(w.plan.checks[at].Settings, names) {
@@ -323,7 +317,7 @@ func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
 }
 
 // problemsOf groups the laptops on which a check fails by the policies that the settings it names come from.
-func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
+func (w *EstateResolution) problemsOf(at int, on Devices) []Problem {
 	p := w.plan
 	c := p.checks[at].Check
 	found := newGatherer[string](p)
@@ -342,7 +336,7 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 		standing := &carriers{}
 		// Each setting that the check names adds the sets of laptops whose value comes from one policy, or from one exception.
 		for _, id := range c.Settings {
-			if s, known := p.SettingAt.Number(id); known {
+			if s, known := p.settingAt.Number(id); known {
 				k.addCarriers(s, w.forcedRows(k, s, b), &dom, standing)
 			}
 		}
@@ -362,17 +356,12 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 			found.add(key, b, rows)
 		})
 	}
-	var out []ProblemFound
+	var out []Problem
 	for key, from := range froms {
-		out = append(
-			out,
-			ProblemFound{
-				Problem{Check: c.ID, Message: c.Message, Settings: slices.Sorted(slices.Values(c.Settings)), From: from},
-				found.devices(key),
-			},
-		)
+		settings := slices.Sorted(slices.Values(c.Settings))
+		out = append(out, Problem{Check: c.ID, Message: c.Message, Settings: settings, From: from, Devices: found.devices(key)})
 	}
-	slices.SortFunc(out, func(a, b ProblemFound) int { return slices.Compare(a.From, b.From) })
+	slices.SortFunc(out, func(a, b Problem) int { return slices.Compare(a.From, b.From) })
 	return out
 }
 

@@ -36,9 +36,6 @@ const (
 	Detached      = decide.Detached      // a unit or group detaches its kind of policy, or the setting's area
 )
 
-// FateOf gives the Fate of a word that String gives, zero for others.
-func FateOf(word string) Fate { return decide.FateOf(word) }
-
 // Status says what is decided for a setting.
 type Status = intern.Status
 
@@ -126,6 +123,7 @@ type Problem struct {
 	Message  string
 	Settings []setting.ID // that the check names, sorted
 	From     []string     // all that those settings come from, sorted
+	Devices  Devices      // on which the check finds it; of the result of one laptop it is empty
 }
 
 // Reason says why a policy does not apply. Reasons are tested in the order of this list; the first that holds is the one.

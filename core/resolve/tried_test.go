@@ -52,7 +52,7 @@ func TestRulesOverFactsThatNoRuleLooksAt(t *testing.T) {
 				Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToEveryone}}, When: rule},
 			}
 			kept := try.With(try.Snapshot().With(estate.Edit{Kind: estate.KindPolicy, ID: "tried", Object: pol}))
-			if tried, want := try.ReachOf(&pol).Reach.Gets.String(), kept.Applies("tried").String(); tried != want {
+			if tried, want := try.ReachOf(&pol).Gets.String(), kept.Applies("tried").String(); tried != want {
 				t.Errorf("seed %d: %s lets %s get it when tried, %s when kept", seed, rule.Source(), tried, want)
 			}
 		}

@@ -462,7 +462,7 @@ type blockSettings struct {
 
 // Part splits rows by the code of their value of a setting.
 func (s *blockSettings) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
-	at, known := s.next.SettingAt.Number(setting.ID(id))
+	at, known := s.next.settingAt.Number(setting.ID(id))
 	if !known {
 		yield(0, within)
 		return

@@ -23,7 +23,7 @@ type Slice struct {
 
 // Audience is who gets a policy, and who does not for which reason.
 type Audience struct {
-	*resolve.AudienceReach
+	*resolve.Reach
 	Estate     int
 	ByPlatform []Slice // most laptops first
 	ByRelease  []Slice
@@ -46,7 +46,7 @@ const (
 // LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
-	a := &Audience{AudienceReach: plan.ReachOf(policy), Estate: side.Resolution.Len()}
+	a := &Audience{Reach: plan.ReachOf(policy), Estate: side.Resolution.Len()}
 	a.Lacking, a.NotKnown = supportOn(side, settingsOf(policy), a.Gets)
 	a.ByPlatform, a.ByRelease, a.ByUnit = Sliced(plan, a.Gets)
 	everyone := slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool {

@@ -76,7 +76,7 @@ func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 	c.has = c.has[:0]
 	for _, u := range devices.ByUnit() {
 		// A unit counts for itself and for all units above it, up to the first place of the list.
-		at, known := c.at[u.Unit]
+		at, known := c.at[u.Of]
 		for known && at >= 0 {
 			if c.counts[at] == 0 {
 				c.has = append(c.has, at)

@@ -81,7 +81,7 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 }
 
 // WaysRight proposes ways to make right what a check finds wrong: each policy that what is wrong comes from gives way in turn.
-func WaysRight(plan *resolve.Plan, f *resolve.ProblemFound) []Way {
+func WaysRight(plan *resolve.Plan, f *resolve.Problem) []Way {
 	return givingWay(plan, policiesNamed(plan, f.From), f.Settings, f.Devices)
 }
 
@@ -134,7 +134,7 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 		return where.Len() == touched.Len() && where.Without(touched).Len() == 0
 	}
 	// A unit that fits has all of the laptops, so it is the home of any of them or above it.
-	for unit := plan.Unit(touched.ByUnit()[0].Unit); unit != nil; unit = plan.Unit(unit.Parent) { // what fits has every one of them
+	for unit := plan.Unit(touched.ByUnit()[0].Of); unit != nil; unit = plan.Unit(unit.Parent) { // what fits has every one of them
 		if t := (estate.Target{Kind: estate.ToUnit, ID: string(unit.ID)}); fits(t) {
 			return []estate.Target{t}
 		}

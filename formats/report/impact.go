@@ -73,7 +73,7 @@ func (w *impactWriter) units(of resolve.Devices, most int) string {
 			texts = append(texts, fmt.Sprintf("%d more units", len(list)-most))
 			break
 		}
-		texts = append(texts, fmt.Sprintf("%s %d", w.unit(u.Unit), u.Devices))
+		texts = append(texts, fmt.Sprintf("%s %d", w.unit(u.Of), u.Devices))
 	}
 	return strings.Join(texts, ", ")
 }
@@ -119,7 +119,7 @@ func (w *impactWriter) findings() {
 			)
 		}
 	}
-	problems := func(list []resolve.ProblemFound, word string) {
+	problems := func(list []resolve.Problem, word string) {
 		for _, f := range list {
 			points = append(points, fmt.Sprintf("A problem %s: %s On %s.", word, sentence(f.Message), Counted(f.Devices.Len(), "laptop")))
 		}

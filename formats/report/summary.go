@@ -71,7 +71,7 @@ func (w *summaryWriter) purpose() {
 }
 
 func (w *summaryWriter) audience() {
-	r := &w.Use.Reach
+	r := w.Use.Reach
 	w.heading("Who gets it")
 	if len(w.Policy.Audience.Include) == 0 {
 		w.say("Nobody: it is for nobody yet.")

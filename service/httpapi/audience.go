@@ -137,10 +137,10 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 		}
 		return out
 	}
-	counts := func(list []resolve.TargetCount) []wire.TargetCount {
+	counts := func(list []resolve.Count[estate.Target]) []wire.TargetCount {
 		out := make([]wire.TargetCount, len(list))
 		for i, c := range list {
-			out[i] = wire.TargetCount{Target: c.Target.String(), Title: titles[c.Target.String()], Devices: c.Devices}
+			out[i] = wire.TargetCount{Target: c.Of.String(), Title: titles[c.Of.String()], Devices: c.Devices}
 		}
 		return out
 	}

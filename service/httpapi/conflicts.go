@@ -255,7 +255,7 @@ func wayWire(t titled, w *workflow.WayOut) wire.ConflictWay {
 func touchedWire(v workflow.View, of resolve.Devices) wire.Touched {
 	w := wire.Touched{Devices: wire.Devices(of, 1<<30), Units: unitCounts(of, v.Plan, 1<<30), Groups: []wire.GroupCount{}}
 	for _, g := range of.ByGroup() {
-		w.Groups = append(w.Groups, wire.GroupCount{Group: string(g.Group.ID), Title: g.Group.Title, Of: string(g.Group.Of), Devices: g.Devices})
+		w.Groups = append(w.Groups, wire.GroupCount{Group: string(g.Of.ID), Title: g.Of.Title, Of: string(g.Of.Of), Devices: g.Devices})
 	}
 	return w
 }

@@ -4,6 +4,7 @@ package httpapi
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"slices"
 
@@ -106,8 +107,11 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 		Failures:    []wire.RuleFailure{},
 		FailedCount: len(t.Failures),
 	}
-	for _, f := range t.Failures[:min(len(t.Failures), trialShown)] {
-		w.Failures = append(w.Failures, wire.RuleFailure{ID: f.ID, Error: f.Error})
+	for _, id := range slices.Sorted(maps.Keys(t.Failures)) {
+		if len(w.Failures) == trialShown {
+			break
+		}
+		w.Failures = append(w.Failures, wire.RuleFailure{ID: id, Error: t.Failures[id]})
 	}
 	return w
 }

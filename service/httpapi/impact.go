@@ -252,7 +252,7 @@ func impactOf(r *impact.Report, faults problem.Faults, plan *resolve.Plan) wire.
 		}
 		return w
 	}
-	problems := func(list []resolve.ProblemFound, gained bool) []wire.FoundProblem {
+	problems := func(list []resolve.Problem, gained bool) []wire.FoundProblem {
 		w := wire.Problems(list, sampleSize)
 		for i := range w {
 			w[i].Part = impact.ProblemKey(&list[i], gained)
@@ -268,9 +268,9 @@ func unitCounts(of resolve.Devices, plan *resolve.Plan, most int) []wire.UnitCou
 	list := of.ByUnit()
 	out := make([]wire.UnitCount, min(len(list), most))
 	for i := range out {
-		out[i] = wire.UnitCount{Unit: string(list[i].Unit), Devices: list[i].Devices}
+		out[i] = wire.UnitCount{Unit: string(list[i].Of), Devices: list[i].Devices}
 		if plan != nil {
-			if u := plan.Unit(list[i].Unit); u != nil {
+			if u := plan.Unit(list[i].Of); u != nil {
 				out[i].Title = u.Title
 			}
 		}

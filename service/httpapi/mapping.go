@@ -197,7 +197,7 @@ func stateOf(s impact.State) wire.State {
 
 func policyUse(u *workflow.Trial) *wire.PolicyUse {
 	use, plan := u.Use, u.After.Plan
-	r := &use.Reach
+	r := use.Reach
 	devices := u.After.Resolution.Len()
 	out := &wire.PolicyUse{
 		Reach: wire.Reach{

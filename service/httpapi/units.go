@@ -69,7 +69,7 @@ func unitTree(v workflow.View) []wire.Unit {
 	places := review.Places(v.Side, "")
 	own, people, policies, children := map[estate.UnitID]int{}, map[string]int{}, map[string]int{}, map[estate.UnitID]int{}
 	for _, u := range v.Plan.All().ByUnit() {
-		own[u.Unit] = u.Devices
+		own[u.Of] = u.Devices
 	}
 	paths := v.Plan.UnitPaths()
 	for i := range snapshot.People {

@@ -204,11 +204,11 @@ func (v View) ConflictsOf(settings []setting.ID, policies []string) (conflicts [
 			conflicts, on = append(conflicts, c), append(on, c.Devices)
 		}
 	}
-	return conflicts, resolve.Union(slices.Values(on))
+	return conflicts, resolve.Devices{}.Or(on...)
 }
 
 // ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is no such problem.
-func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.ProblemFound {
+func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.Problem {
 	policies = slices.Sorted(slices.Values(policies))
 	for _, p := range v.Resolution.Problems() {
 		if p.Check == check && slices.Equal(p.From, policies) {

@@ -20,7 +20,7 @@ type Overview struct {
 	Revision                         int64
 	Units, People, Devices, Policies int
 	Conflicts                        []resolve.ConflictFound
-	Problems                         []resolve.ProblemFound
+	Problems                         []resolve.Problem
 	Lints                            []resolve.Lint
 	Arisen                           []ConflictEvent
 	OpenChanges                      []store.Change

@@ -4,18 +4,18 @@ import { queries } from './queries';
 
 /**
  * A write, which `mutate` runs with what is asked.
- * @param alters the keys of what the write alters, which is read again before `then`
- * @param then what the page does when the write was taken
+ * @param alters the keys of what the write alters, which is read again before `done`
+ * @param done what the page does when the write was taken
  */
 export function useWrite<A = void, R = unknown>(
   write: (asked: A) => Promise<R>,
-  { alters = [], then }: { alters?: QueryKey[]; then?: (answer: R, asked: A) => unknown } = {},
+  { alters = [], done }: { alters?: QueryKey[]; done?: (answer: R, asked: A) => unknown } = {},
 ) {
   return useMutation({
     mutationFn: write,
     onSuccess: async (answer, asked) => {
       await Promise.all(alters.map((queryKey) => queries.invalidateQueries({ queryKey })));
-      await then?.(answer, asked);
+      await done?.(answer, asked);
     },
   });
 }

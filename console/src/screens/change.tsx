@@ -187,7 +187,7 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
   const publish = useWrite(
     () => got(api.POST('/api/v1/changes/{id}/publish', { params: { path: { id: change.id }, header: { 'If-Match': `"${change.version}"` } } })),
     {
-      then: () => {
+      done: () => {
         if (id === change.id) choose(undefined);
         setAsking(false);
         return queries.invalidateQueries();

@@ -116,7 +116,7 @@ function NewChange({ open, onClose }: { open: boolean; onClose: () => void }) {
   const [why, setWhy] = useState('');
   const go = useNavigate();
   const begin = useWrite(() => got(api.POST('/api/v1/changes', { body: { title, why } })), {
-    then: (c) => {
+    done: (c) => {
       choose(c.id);
       void queries.invalidateQueries({ queryKey: keys.changes });
       onClose();

@@ -160,7 +160,7 @@ export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; ope
     },
     {
       alters: [keys.changes],
-      then: (into) => {
+      done: (into) => {
         onMoved?.();
         onClose();
         go(`/changes/${into}`);

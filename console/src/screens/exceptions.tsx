@@ -254,7 +254,7 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
           body: { setting: id, target: to, until, reason, ...(unset ? { unset: true } : { value: value ?? (d && blank(d)) }) },
         }),
       ),
-    { alters: [keys.estate], then: onAsked },
+    { alters: [keys.estate], done: onAsked },
   );
   return (
     <form

@@ -15,7 +15,7 @@ export function ChangeBar() {
   const go = useNavigate();
   const discard = useWrite(() => got(api.DELETE('/api/v1/changes/{id}', { params: { path: { id: id! } } })), {
     alters: [keys.changes],
-    then: () => {
+    done: () => {
       setAsking(false);
       choose(undefined);
       go('/changes');

@@ -257,7 +257,7 @@ function Views({ of, params }: { of: 'devices' | 'people'; params: URLSearchPara
   const remove = useWrite((id: string) => got(api.DELETE('/api/v1/views/{id}', { params: { path: { id } } })), { alters });
   const keep = useWrite(() => got(api.POST('/api/v1/views', { body: { page: of, title, query: params.toString(), shared } })), {
     alters,
-    then: () => {
+    done: () => {
       setSaving(false);
       setTitle('');
     },

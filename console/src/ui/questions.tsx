@@ -26,8 +26,8 @@ export function QuestionLine({ q, about = false }: { q: Question; about?: boolea
   const [answer, setAnswer] = useState('');
   const mayAnswer = q.state === 'open' && (who?.rights.includes('write') || q.of.includes(who?.name ?? ''));
   const path = { id: q.id };
-  const send = useWrite(() => got(api.POST('/api/v1/conflict-questions/{id}/answer', { params: { path }, body: { answer } })), { then: refresh });
-  const withdraw = useWrite(() => got(api.DELETE('/api/v1/conflict-questions/{id}', { params: { path } })), { then: refresh });
+  const send = useWrite(() => got(api.POST('/api/v1/conflict-questions/{id}/answer', { params: { path }, body: { answer } })), { done: refresh });
+  const withdraw = useWrite(() => got(api.DELETE('/api/v1/conflict-questions/{id}', { params: { path } })), { done: refresh });
   return (
     <li className="rounded border border-base-300 px-3 py-2 text-sm">
       {about && (
@@ -97,7 +97,7 @@ export function AskOwners({ of, title, involved, onClose }: { of: Disagreement; 
           body: { ...(of.check ? { check: of.check } : { setting: of.setting![0]! }), policies: of.policies, of: asked, note },
         }),
       ),
-    { then: () => refresh().then(onClose) },
+    { done: () => refresh().then(onClose) },
   );
   const ownerless = involved.filter((p) => !p.owner).map((p) => p.title || p.policy);
   return (

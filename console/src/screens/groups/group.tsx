@@ -466,7 +466,7 @@ function Retire({ page }: { page: GroupPage }) {
       await got(api.POST('/api/v1/changes/{id}/retired-groups/{group}', { params: { path: { id: into, group: page.group.id } } }));
       return into;
     },
-    { alters: [keys.changes, keys.estate], then: (into) => go(`/changes/${into}`) },
+    { alters: [keys.changes, keys.estate], done: (into) => go(`/changes/${into}`) },
   );
   return (
     <>

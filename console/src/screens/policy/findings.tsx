@@ -83,7 +83,7 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
     },
     {
       alters: [keys.changes],
-      then: () => {
+      done: () => {
         onClose();
         go(`/policies/${slug(name)}`);
       },

@@ -29,7 +29,7 @@ export function NewSourceScreen() {
   const go = useNavigate();
   const add = useWrite(() => got(api.POST('/api/v1/sources', { body: { id: slug(title), kind: kind!, title, set_up: setUp } })), {
     alters: [keys.sources],
-    then: (s) => go(`/sources/${s.id}`),
+    done: (s) => go(`/sources/${s.id}`),
   });
   return (
     <Page title="New source" lead="Nothing is taken from it before you have looked at a dry run">

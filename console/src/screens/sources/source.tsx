@@ -54,7 +54,7 @@ function Actions({ s }: { s: Source }) {
   const alters = [keys.sources];
   const read = useWrite(() => got(api.POST('/api/v1/sources/{id}/runs', { params: { path }, body: { way: 'full', look: s.state === 'new' } })), { alters });
   const pause = useWrite(() => got(api.POST('/api/v1/sources/{id}/pause', { params: { path }, body: { paused: s.state === 'on' } })), { alters });
-  const drop = useWrite(() => got(api.DELETE('/api/v1/sources/{id}', { params: { path } })), { alters, then: () => go('/sources') });
+  const drop = useWrite(() => got(api.DELETE('/api/v1/sources/{id}', { params: { path } })), { alters, done: () => go('/sources') });
   return (
     <>
       {s.kind === 'csv' ? (
@@ -404,7 +404,7 @@ function Left({ s }: { s: Source }) {
 function Removal({ s, objects, onDone }: { s: Source; objects: { kind: 'units' | 'people' | 'devices' | 'groups'; id: string }[]; onDone: () => void }) {
   const remove = useWrite(() => got(api.POST('/api/v1/sources/{id}/removals', { params: { path: { id: s.id } }, body: { objects } })), {
     alters: [keys.sources],
-    then: onDone,
+    done: onDone,
   });
   const look = useQuery({
     queryKey: [...keys.sources, s.id, 'removal', objects],
@@ -440,7 +440,7 @@ function Tokens({ s }: { s: Source }) {
   const revoke = useWrite((token: string) => got(api.DELETE('/api/v1/sources/{id}/tokens/{token}', { params: { path: { id: s.id, token } } })), { alters });
   const make = useWrite(() => got(api.POST('/api/v1/sources/{id}/tokens', { params: { path: { id: s.id } }, body: { name } })), {
     alters,
-    then: () => setName(''),
+    done: () => setName(''),
   });
   const secret = make.data?.secret;
   return (
@@ -500,7 +500,7 @@ function SetUp({ s }: { s: Source }) {
   const [draft, setDraft] = useState<SourceSetUp>(s.proposed ?? s.set_up ?? {});
   const propose = useWrite(
     () => got(api.PUT('/api/v1/sources/{id}', { params: { path: { id: s.id }, header: { 'If-Match': `"${s.version}"` } }, body: { set_up: draft } })),
-    { alters: [keys.sources], then: () => setOpen(false) },
+    { alters: [keys.sources], done: () => setOpen(false) },
   );
   return (
     <>

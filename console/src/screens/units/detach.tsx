@@ -66,7 +66,7 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
       await got(api.POST('/api/v1/changes/{id}/detached', { params: { path: { id: into } }, body: { place, detach: wanted, keep: keep && more.length > 0 } }));
       return into;
     },
-    { alters: [keys.changes, keys.estate], then: (into) => go(`/changes/${into}`) },
+    { alters: [keys.changes, keys.estate], done: (into) => go(`/changes/${into}`) },
   );
   const box = (what: string, word: string) => (
     <label key={what} className="flex items-center gap-1.5">

@@ -108,7 +108,7 @@ function MoveUnit({ unit, tree, onClose }: { unit: Unit; tree: Unit[]; onClose: 
       await got(api.POST('/api/v1/changes/{id}/moved-units', { params: { path: { id: into } }, body: { unit: unit.id, parent } }));
       return into;
     },
-    { alters: [keys.changes, keys.estate], then: (into) => go(`/changes/${into}`) },
+    { alters: [keys.changes, keys.estate], done: (into) => go(`/changes/${into}`) },
   );
   return (
     <Dialog open onClose={onClose} title={`Move ${unit.title || unit.id}`}>

@@ -26,8 +26,11 @@ const Fates = len(fateWords)
 // String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted or detached.
 func (f Fate) String() string { return fateWords[f] }
 
-// FateOf gives the Fate of a word that String gives, zero for others.
-func FateOf(word string) Fate { return Fate(max(0, slices.Index(fateWords[:], word))) }
+// UnmarshalText reads what String gives. The Fate of another word is zero.
+func (f *Fate) UnmarshalText(word []byte) error {
+	*f = Fate(max(0, slices.Index(fateWords[:], string(word))))
+	return nil
+}
 
 // How says by what a value was decided. It is empty where nothing was.
 type How string
