@@ -22,7 +22,7 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// signInFile is where the address and token of the service are kept: ZRIDGE_CONFIG, else a file in the user's configuration folder.
+// signInFile is where the address and token of the service are saved: ZRIDGE_CONFIG, else a file in the user's configuration folder.
 func signInFile() (string, error) {
 	if path := os.Getenv("ZRIDGE_CONFIG"); path != "" {
 		return path, nil
@@ -34,7 +34,7 @@ func signInFile() (string, error) {
 	return filepath.Join(dir, "zridge", "sign-in.json"), nil
 }
 
-type kept struct {
+type savedSignIn struct {
 	Base  string `json:"service"`
 	Token string `json:"token"`
 	Name  string `json:"name"`
@@ -46,7 +46,7 @@ type kept struct {
 
 // signedIn gives a client of the service that was signed in to.
 func signedIn() (*client.Client, error) {
-	k, err := readKept()
+	k, err := readSignIn()
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func caFlag() cli.Flag {
 	}
 }
 
-func readKept() (*kept, error) {
+func readSignIn() (*savedSignIn, error) {
 	path, err := signInFile()
 	if err != nil {
 		return nil, err
@@ -98,7 +98,7 @@ func readKept() (*kept, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, &exitError{exitUsage, "You are not signed in. Run: zridge sign-in ADDRESS --name NAME, or name a folder with --estate"}
 	}
-	var k kept
+	var k savedSignIn
 	if err == nil {
 		err = json.Unmarshal(data, &k)
 	}
@@ -108,7 +108,7 @@ func readKept() (*kept, error) {
 	return &k, nil
 }
 
-func keep(k kept) error {
+func saveSignIn(k savedSignIn) error {
 	path, err := signInFile()
 	if err != nil {
 		return err
@@ -198,7 +198,7 @@ func signInCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := keep(kept{Base: base, Token: token.Secret, Name: c.String("name"), CA: ca}); err != nil {
+			if err := saveSignIn(savedSignIn{Base: base, Token: token.Secret, Name: c.String("name"), CA: ca}); err != nil {
 				return err
 			}
 			api.Token = token.Secret

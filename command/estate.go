@@ -70,7 +70,7 @@ func importCommand(s Streams) *cli.Command {
 // importFolder reads a folder here, where its faults have places, and sends it.
 func importFolder(ctx context.Context, api *client.Client, folder, title string, retireMissing bool) (wire.ImportResult, error) {
 	var result wire.ImportResult
-	snapshot, held, err := files.ReadWithFiles(folder, dictionary.Shipped())
+	snapshot, paths, err := files.ReadWithFiles(folder, dictionary.Shipped())
 	if err != nil {
 		return result, err
 	}
@@ -78,7 +78,7 @@ func importFolder(ctx context.Context, api *client.Client, folder, title string,
 		if _, err := client.Get[wire.File](ctx, api, client.Path("files", f.SHA256), nil); err == nil {
 			continue
 		}
-		data, err := os.ReadFile(held[f.SHA256])
+		data, err := os.ReadFile(paths[f.SHA256])
 		if err != nil {
 			return result, err
 		}

@@ -68,7 +68,7 @@ func changeFor(ctx context.Context, s Streams, c *cli.Command, api *client.Clien
 	if id := c.String("change"); id != "" {
 		return client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
 	}
-	k, err := readKept()
+	k, err := readSignIn()
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -88,12 +88,12 @@ func changeFor(ctx context.Context, s Streams, c *cli.Command, api *client.Clien
 
 // rememberChange notes the change that the next edits go into.
 func rememberChange(id string) error {
-	k, err := readKept()
+	k, err := readSignIn()
 	if err != nil {
 		return err
 	}
 	k.Change = id
-	return keep(*k)
+	return saveSignIn(*k)
 }
 
 // policyIn gives a policy as a change has it, else as it is live.

@@ -29,7 +29,7 @@ type Reasons struct {
 type settingOutcome struct {
 	setting   int32
 	outcome   int32 // before any forcing
-	forced    int32 // which of the forced values stands instead; none: none does
+	forced    int32 // which of the forced values replaces it; none: no forced value does
 	first     int32 // candidate
 	firstItem int32
 	exception int32 // that decided, of the setting's; none: none did
@@ -382,7 +382,7 @@ func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32
 func (d *explanation) force(owner *subject) {
 	owner.Stage = d
 	d.before = true
-	// The first condition that is true decides, even if its value is the one that stands already.
+	// The first condition that is true decides, even if the setting has that value already.
 	for _, at := range d.plan.forced {
 		place, set := d.seen(at)
 		if !set {

@@ -158,7 +158,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	if g.arrivals == nil {
 		g.arrivals = map[*decide.Ranked]*arrivalCount{}
 	}
-	var stands, above, locked, apart, beaten, not, clashing, here bitset.Set // laptops, block by block
+	var inEffect, above, locked, apart, beaten, not, clashing, here bitset.Set // laptops, block by block
 	var winners []int
 	// First the laptops on which something is in effect, by where that comes from: from above, or from here, beside or closer.
 	whences := make([]Whence, len(s.in))
@@ -172,18 +172,18 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 					locked.Or(won)
 				}
 			} else {
-				stands.Or(won)
+				inEffect.Or(won)
 			}
 		}
 		if rows := s.became[i][Clashing]; rows != nil {
 			clashing.Or(rows)
 		}
 	}
-	// An exception stands in the place of whatever would come from above.
+	// An exception replaces whatever would come from above.
 	for _, rows := range s.exempting {
 		for _, reached := range reached {
 			if here.SetAnd(rows, reached) {
-				stands.Or(&here)
+				inEffect.Or(&here)
 			}
 		}
 	}
@@ -226,7 +226,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			case fate == Detached:
 			// Overridden is only what comes from above and is beaten by something that does not.
 			case whence == FromAbove:
-				if here.SetAnd(rows, &stands) {
+				if here.SetAnd(rows, &inEffect) {
 					beaten.Or(&here)
 				}
 			}
@@ -253,8 +253,8 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	g.Locked += locked.Len()
 	g.Overridden += beaten.Len()
 	g.Detached += apart.Len()
-	stands.AndNot(&above)
-	g.Own += stands.Len()
+	inEffect.AndNot(&above)
+	g.Own += inEffect.Len()
 	g.Clashing += clashing.Len()
 }
 

@@ -236,12 +236,12 @@ func (h *blockUpdater) decideSettings() {
 // decideShared decides settings on this thread and on idle ones.
 func (h *blockUpdater) decideShared(settings []int) {
 	// Each helper has a worker of its own, loaded with the same block. Matches and groups are shared, since they are only read.
-	hands := []*blockUpdater{h}
+	helpers := []*blockUpdater{h}
 	for range h.idle.Threads() {
-		hands = append(hands, h.beside())
+		helpers = append(helpers, h.beside())
 	}
 	cells, altered := make([]bitset.Parts, len(settings)), make([]bool, len(settings))
-	threads.Among(hands, len(settings), func(by *blockUpdater, mine iter.Seq[int]) {
+	threads.Among(helpers, len(settings), func(by *blockUpdater, mine iter.Seq[int]) {
 		for i := range mine {
 			cells[i], altered[i] = by.decideSetting(settings[i], h.masks.Known(settings[i], h.Epoch))
 		}
@@ -252,7 +252,7 @@ func (h *blockUpdater) decideShared(settings []int) {
 			h.noteOutcomes(at, cells[i])
 		}
 	}
-	for _, by := range hands[1:] {
+	for _, by := range helpers[1:] {
 		by.done()
 	}
 }
@@ -359,7 +359,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 			open.Or(here)
 		}
 	})
-	// A forced value never stands where nothing was decided.
+	// Nothing is forced where nothing was decided.
 	open.And(mask)
 	type moved struct {
 		number int32

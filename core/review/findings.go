@@ -146,7 +146,7 @@ func (f *finder) checks() {
 				one.Devices += p.Devices.Len()
 			}
 		}
-		for _, id := range c.Settings { // who has what is missing here, or something that stands in the place of what is here
+		for _, id := range c.Settings { // who has what is missing here, or another value instead of what is here
 			for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, f.use.Reach.Gets) {
 				if a.Shared > 0 {
 					others[a.Policy] = true

@@ -24,7 +24,7 @@ const (
 	Repeats    Relation = "repeats"    // the same value for some of the same laptops
 	Conflicts  Relation = "conflicts"  // a conflict on some of them
 	Overrides  Relation = "overrides"  // the other one wins on some of them
-	Overridden Relation = "overridden" // the other one gives way
+	Overridden Relation = "overridden" // the other one is overridden
 	Adds       Relation = "adds"       // both count
 	Apart      Relation = "apart"      // no laptop in common
 )

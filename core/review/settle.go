@@ -18,7 +18,7 @@ type WayKind string
 const (
 	PreferIt  WayKind = "prefer"     // a ruling lets the policy's value stand against the others
 	RaiseIt   WayKind = "raise"      // its priority goes above the others'
-	LockIt    WayKind = "lock"       // its entry is locked, so that what is not locked gives way
+	LockIt    WayKind = "lock"       // its entry is locked, so that it overrides what is not locked
 	LockAbove WayKind = "lock-above" // an entry of an outer level, which is overridden today, is locked
 	LeaveOut  WayKind = "leave-out"  // the others leave out whom it is aimed at
 	Narrow    WayKind = "narrow"     // it leaves out the laptops in question itself
@@ -28,7 +28,7 @@ const (
 // narrowBy is how many laptops a policy leaves out by name at most.
 const narrowBy = 25
 
-// Way is one way to settle something in favour of a policy or, with Narrow and DropIt, by letting it give way.
+// Way is one way to settle something in favour of a policy or, with Narrow and DropIt, by letting the others decide.
 type Way struct {
 	Kind    WayKind
 	Policy  estate.PolicyID
@@ -80,7 +80,7 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 	return out
 }
 
-// WaysRight proposes ways to make right what a check finds wrong: each policy that what is wrong comes from gives way in turn.
+// WaysRight proposes ways to make right what a check finds wrong: one way for each policy that the problem comes from, without it.
 func WaysRight(plan *resolve.Plan, f *resolve.Problem) []Way {
 	return givingWay(plan, policiesNamed(plan, f.From), f.Settings, f.Devices)
 }
@@ -155,7 +155,7 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 	return out
 }
 
-// outer gives the policies whose entries for all the settings give way, as outer ones, on every laptop that the conflicts touch.
+// outer gives the policies whose entries for all the settings are overridden by closer ones on every laptop that the conflicts touch.
 func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate.Policy) {
 	counts := map[estate.PolicyID]int{}
 	for _, c := range conflicts {

@@ -1,4 +1,4 @@
-// This file lays what a source brought over what was edited here, field by field.
+// This file lays what a source imported over what was edited here, field by field.
 
 package files
 
@@ -69,16 +69,16 @@ func readBoth(first, second []byte) (a, b fields, err error) {
 	return a, b, err
 }
 
-// Compose gives an object of the estate from what a source brought and from what was edited here: a field that the source brought
+// Compose gives an object of the estate from what a source imported and from what was edited here: a field that the source imported
 // stands, unless local lists it. Either may be empty. Fields within facts and attributes count by themselves, as facts/ram_gb.
-func Compose(brought, body []byte, local []string) ([]byte, error) {
+func Compose(imported, body []byte, local []string) ([]byte, error) {
 	switch {
 	case len(body) == 0:
-		return brought, nil
-	case len(brought) == 0:
+		return imported, nil
+	case len(imported) == 0:
 		return body, nil
 	}
-	theirs, ours, err := readBoth(brought, body)
+	theirs, ours, err := readBoth(imported, body)
 	if err != nil {
 		return nil, err
 	}
@@ -90,10 +90,10 @@ func Compose(brought, body []byte, local []string) ([]byte, error) {
 	return ours.write()
 }
 
-// LocalFields lists the fields of an edited object that are not as the source brought them, sorted: those keep what was edited here.
-// Fields that the source brought and that the edit leaves out are among them.
-func LocalFields(brought, edited []byte) ([]string, error) {
-	theirs, ours, err := readBoth(brought, edited)
+// LocalFields lists the fields of an edited object that are not as the source imported them, sorted: those keep what was edited here.
+// Fields that the source imported and that the edit leaves out are among them.
+func LocalFields(imported, edited []byte) ([]string, error) {
+	theirs, ours, err := readBoth(imported, edited)
 	if err != nil {
 		return nil, err
 	}
@@ -108,9 +108,9 @@ func LocalFields(brought, edited []byte) ([]string, error) {
 }
 
 // LocalPart gives the fields of an edited object that the source does not bring, and those that are local: what is kept here, so
-// that no copy of what the source brought grows old beside it.
-func LocalPart(brought, edited []byte, local []string) ([]byte, error) {
-	theirs, ours, err := readBoth(brought, edited)
+// that no copy of what the source imported grows old beside it.
+func LocalPart(imported, edited []byte, local []string) ([]byte, error) {
+	theirs, ours, err := readBoth(imported, edited)
 	if err != nil {
 		return nil, err
 	}

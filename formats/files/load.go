@@ -37,9 +37,9 @@ func Read(folder string, shipped Dictionary) (*estate.Snapshot, error) {
 }
 
 // ReadWithFiles is Read that also says where the files that values name lie, by their SHA-256.
-func ReadWithFiles(folder string, shipped Dictionary) (s *estate.Snapshot, held map[string]string, err error) {
+func ReadWithFiles(folder string, shipped Dictionary) (s *estate.Snapshot, paths map[string]string, err error) {
 	l := newLoader()
-	l.held, l.named = map[string]string{}, map[string]bool{}
+	l.paths, l.named = map[string]string{}, map[string]bool{}
 	l.decoder.file = l.hold
 	if !l.folder(folder) {
 		return nil, nil, l.faults
@@ -51,7 +51,7 @@ func ReadWithFiles(folder string, shipped Dictionary) (s *estate.Snapshot, held 
 		l.faults.Sort()
 		return nil, nil, l.faults
 	}
-	return &l.snapshot.Snapshot, l.held, nil
+	return &l.snapshot.Snapshot, l.paths, nil
 }
 
 // ReadDictionary loads definitions and checks from files of the estate format, the form in which the shipped ones are kept.
@@ -228,7 +228,7 @@ type loader struct {
 	first    problem.Place           // the folder
 	partial  map[string]bool         // files that could not be read, or not wholly: what is missed may be there
 	root     string                  // of a folder that is read, links resolved
-	held     map[string]string       // where the files that values name lie, by SHA-256
+	paths    map[string]string       // where the files that values name lie, by SHA-256
 	named    map[string]bool         // the paths by which values name files
 }
 

@@ -114,7 +114,7 @@ func (s *liveEstate) keepLocal(ctx context.Context, live *Live, e *store.Edit) e
 type Preview struct {
 	live     *Live
 	after    impact.Side
-	imported kept[Origin]
+	imported cowMap[Origin]
 
 	Report  *impact.Report
 	Loose   []estate.Loose               // references that lead nowhere, among what altered

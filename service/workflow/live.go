@@ -61,9 +61,9 @@ type Live struct {
 	Revision int64
 	Turn     int64 // rises by one whenever what is live alters
 	impact.Side
-	versions kept[int64]
-	retired  kept[int64]
-	imported kept[Origin] // objects that a source has, or had
+	versions cowMap[int64]
+	retired  cowMap[int64]
+	imported cowMap[Origin] // objects that a source has, or had
 
 	countsOnce  sync.Once
 	clashing    []int32 // by device in the order of ids: settings that policies conflict on

@@ -51,7 +51,7 @@ func (s *liveEstate) load(ctx context.Context) (*Live, error) {
 	for key, r := range records {
 		decoding.add(body{objectKey: key, imported: r.Brought})
 	}
-	live.versions, live.retired, live.imported = keep(versions), keep(retired), keep(origins)
+	live.versions, live.retired, live.imported = newCowMap(versions), newCowMap(retired), newCowMap(origins)
 	objects, err := decoding.finish()
 	if err != nil {
 		return nil, err

@@ -135,7 +135,7 @@ export function Closer({ about, choice, onClose }: { about: About; choice: Choic
           </div>
         )}
         {rules && (
-          <Field label="Reason" hint="Kept with the ruling: the next person asks why">
+          <Field label="Reason" hint="StoredFile with the ruling: the next person asks why">
             <input className="input w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
           </Field>
         )}

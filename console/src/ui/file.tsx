@@ -1,7 +1,7 @@
 // A file as a value: chosen or dropped, read by the service, and shown with what is in it.
 import { AlertTriangle, Download, FileCheck2, FilePlus } from 'lucide-react';
 import { useRef, useState } from 'react';
-import { Refusal, type Cell, type FileValue, type Kept } from '../api/client';
+import { Refusal, type Cell, type FileValue, type StoredFile } from '../api/client';
 import { addFile, queries, useFile, useFiles } from '../api/queries';
 import type { Shape } from './shape';
 import { Fact, Failed, Id } from './parts';
@@ -15,10 +15,10 @@ const wanted: Record<string, string> = {
 };
 
 /** Sends a file that was chosen, and offers to take an expired certificate when that was meant. */
-export function useAddFile(content: string, onKept: (k: Kept) => void) {
+export function useAddFile(content: string, onKept: (k: StoredFile) => void) {
   const [busy, setBusy] = useState(false);
   const [error, setError] = useState<unknown>();
-  const [kept, setKept] = useState<Kept>();
+  const [kept, setKept] = useState<StoredFile>();
   const last = useRef<File | undefined>(undefined);
   const send = async (file: File, acceptExpired: boolean) => {
     setBusy(true);
@@ -102,7 +102,7 @@ export function FileControl({
 }
 
 /** Files that somebody added already, to be used again. */
-export function KeptFiles({ content, label, onPick }: { content: string; label: string; onPick: (k: Kept) => void }) {
+export function KeptFiles({ content, label, onPick }: { content: string; label: string; onPick: (k: StoredFile) => void }) {
   const files = useFiles(content, true).data ?? [];
   if (files.length === 0) return null;
   return (
@@ -128,7 +128,7 @@ export function KeptFiles({ content, label, onPick }: { content: string; label: 
 const day = (at: string) => at.slice(0, 10);
 
 /** What was read out of a file. */
-export function Contents({ of: k }: { of: Kept }) {
+export function Contents({ of: k }: { of: StoredFile }) {
   const r = k.reading;
   return (
     <div className="rounded border border-base-300 bg-base-200/50 px-3 py-2 text-[13px]">

@@ -2,7 +2,7 @@
 // whose contents fill the columns that nobody should retype.
 import { ClipboardPaste, FilePlus, Plus, Trash2 } from 'lucide-react';
 import { useRef, useState } from 'react';
-import type { Cell, Column, Kept, Row, Value } from '../api/client';
+import type { Cell, Column, StoredFile, Row, Value } from '../api/client';
 import { CellControl } from './cell';
 import { lines, type ControlProps } from './shape';
 import { Contents, KeptFiles, useAddFile } from './file';
@@ -146,7 +146,7 @@ function withCell(row: Row, c: Column, v: Cell): Row {
 }
 
 /** The columns that an application's file fills. */
-function factsOf(kept: Kept, columns: Column[]): Row {
+function factsOf(kept: StoredFile, columns: Column[]): Row {
   const a = kept.reading.application;
   if (!a) return {};
   const facts: Record<string, string | undefined> = { name: a.name, identifier: a.identifier, version: a.version, signer: a.signer };

@@ -13,7 +13,7 @@ import { About, AudienceSheet } from './audience';
 import { noticeWord } from '../exceptions';
 import { MergeConflicts } from './conflicts';
 import { same } from './entry';
-import { forgetTyped, useKept, type Saving } from './kept';
+import { forgetTyped, useSaving, type Saving } from './saving';
 import { FindingsSheet } from './findings';
 import { Settings } from './settings';
 
@@ -55,7 +55,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   const scope = useScope('write');
   const outside = useMay('write') && live !== undefined && !scope.has(start.within); // somebody else's, for whoever writes for a unit alone
   const reader = !useMay('write') || outside;
-  const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useKept(start, editVersion);
+  const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useSaving(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = useShared(trial?.use ?? (saving.state === 'faults' ? undefined : stored.data));
   const faults = trial?.faults ?? [];

@@ -17,9 +17,9 @@ func TestKeptIsAMap(t *testing.T) {
 		for range r.IntN(200) {
 			plain[key()] = r.IntN(9)
 		}
-		is := keep(maps.Clone(plain))
+		is := newCowMap(maps.Clone(plain))
 		type version struct {
-			is    kept[int]
+			is    cowMap[int]
 			plain map[objectKey]int
 		}
 		versions := []version{{is, plain}}

@@ -6,8 +6,8 @@ import (
 	"maps"
 )
 
-// kept is something of each object. A copy costs what altered since the map that it shares was made, not what the estate has.
-type kept[V any] struct {
+// cowMap is something of each object: a copy-on-write map. A copy costs what altered since the map that it shares was made, not what the estate has.
+type cowMap[V any] struct {
 	base  map[objectKey]V        // shared
 	later map[objectKey]after[V] // what was put or dropped since
 	size  int
@@ -19,23 +19,23 @@ type after[V any] struct {
 }
 
 // keep makes one of a map, which is its own from then on.
-func keep[V any](base map[objectKey]V) kept[V] { return kept[V]{base: base, size: len(base)} }
+func newCowMap[V any](base map[objectKey]V) cowMap[V] { return cowMap[V]{base: base, size: len(base)} }
 
 // copied gives one that can be altered by itself.
-func (k kept[V]) copied() kept[V] {
+func (k cowMap[V]) copied() cowMap[V] {
 	if len(k.later) > 100+len(k.base)/8 {
 		whole := make(map[objectKey]V, k.size)
 		for key, is := range k.all {
 			whole[key] = is
 		}
-		return keep(whole)
+		return newCowMap(whole)
 	}
 	k.later = maps.Clone(k.later)
 	return k
 }
 
 // at gives what is kept of an object; known is false where nothing is.
-func (k kept[V]) at(key objectKey) (is V, known bool) {
+func (k cowMap[V]) at(key objectKey) (is V, known bool) {
 	if later, altered := k.later[key]; altered {
 		return later.is, !later.gone
 	}
@@ -44,21 +44,21 @@ func (k kept[V]) at(key objectKey) (is V, known bool) {
 }
 
 // of is at without telling nothing from zero.
-func (k kept[V]) of(key objectKey) V {
+func (k cowMap[V]) of(key objectKey) V {
 	is, _ := k.at(key)
 	return is
 }
 
-func (k kept[V]) has(key objectKey) bool {
+func (k cowMap[V]) has(key objectKey) bool {
 	_, known := k.at(key)
 	return known
 }
 
-func (k *kept[V]) put(key objectKey, is V) { k.alter(key, after[V]{is: is}) }
+func (k *cowMap[V]) put(key objectKey, is V) { k.alter(key, after[V]{is: is}) }
 
-func (k *kept[V]) drop(key objectKey) { k.alter(key, after[V]{gone: true}) }
+func (k *cowMap[V]) drop(key objectKey) { k.alter(key, after[V]{gone: true}) }
 
-func (k *kept[V]) alter(key objectKey, to after[V]) {
+func (k *cowMap[V]) alter(key objectKey, to after[V]) {
 	if k.has(key) {
 		k.size--
 	}
@@ -72,7 +72,7 @@ func (k *kept[V]) alter(key objectKey, to after[V]) {
 }
 
 // all gives every object with what is kept of it, in no order.
-func (k kept[V]) all(yield func(objectKey, V) bool) {
+func (k cowMap[V]) all(yield func(objectKey, V) bool) {
 	for key, is := range k.base {
 		if _, altered := k.later[key]; !altered && !yield(key, is) {
 			return

@@ -52,7 +52,7 @@ func (l *loader) hold(name string, _ problem.Place) (f setting.File, found, expe
 	}
 	sum := sha256.Sum256(data)
 	f = setting.File{SHA256: hex.EncodeToString(sum[:]), Name: path.Base(name), Size: int64(len(data))}
-	l.held[f.SHA256] = real
+	l.paths[f.SHA256] = real
 	l.named[path.Clean(name)] = true
 	return f, "", ""
 }
@@ -91,7 +91,7 @@ func (l *loader) checkFiles(d *setting.Definition, path string, v setting.Value)
 		return
 	}
 	v.EachFile(func(at []any, f setting.File) {
-		data, err := os.ReadFile(l.held[f.SHA256])
+		data, err := os.ReadFile(l.paths[f.SHA256])
 		if err != nil {
 			return // reported where it was named
 		}

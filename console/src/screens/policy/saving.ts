@@ -43,7 +43,7 @@ function readTyped(id: string, change: string | undefined): Typed | undefined {
 export const forgetTyped = (id: string) => sessionStorage.removeItem(typedKey(id));
 
 /** Tries what is typed, and keeps it in the open change when it has no faults. */
-export function useKept(start: PolicyDoc, editVersion: number | undefined) {
+export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
   const open = useOpenChange();
   const [typed] = useState(() => readTyped(start.id, open.id));
   const [doc, setDoc] = useState(typed?.doc ?? start);
