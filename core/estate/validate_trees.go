@@ -17,6 +17,8 @@ const maxUnitDepth = 64
 // unitDepth refuses a unit that is too deep in the tree; those below it are not looked at.
 func (v *validator) unitDepth(units []Unit) {
 	depth := make([]int, len(units)) // 0: not known yet
+	// Each unit is followed up to one whose depth is known, and then the depths of the whole chain are set: every unit is visited
+	// once.
 	var chain []int
 	for i := range units {
 		chain = chain[:0]
@@ -37,6 +39,7 @@ func (v *validator) unitDepth(units []Unit) {
 			if parent, there := v.units[string(units[at].Parent)]; there {
 				depth[at] = depth[parent] + 1
 			}
+			// Only the first unit that is too deep is reported, not all that are below it.
 			if depth[at] == maxUnitDepth+1 {
 				v.add(
 					problem.Fault{
@@ -72,6 +75,7 @@ func (v *validator) unitTree(units []Unit) {
 		}
 	}
 	v.unitDepth(units)
+	// Each unit has one parent at most, so a cycle is found by following parents.
 	cycles := findCycles(len(units), func(i int) []int {
 		if p, there := v.units[string(units[i].Parent)]; there {
 			return []int{p}

@@ -34,6 +34,7 @@ func (t *Table) Values(field string, among []int32, most int) (Field, error) {
 		return Field{}, fmt.Errorf("no field %q", field)
 	}
 	if among == nil {
+		// Values of all rows are counted once and kept. Counting happens outside of the lock.
 		t.mu.Lock()
 		if t.values[field] == nil { // whoever asks meanwhile waits for the same
 			t.values[field] = sync.OnceValue(func() Field { return t.tally(field, of, nil) })
@@ -80,9 +81,11 @@ func (t *Table) tally(field string, of Column, among []int32) Field {
 			look(row)
 		}
 	}
+	// Some rows are counted anew each time: there are as many questions as filters.
 	for _, row := range among {
 		look(int(row))
 	}
+	// Facts are typed by whoever reports them. The field has the kind of most of its values.
 	for kind, n := range kinds {
 		if n > kinds[out.Kind] || n == kinds[out.Kind] && kind < out.Kind {
 			out.Kind = kind

@@ -49,12 +49,15 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	a := &Audience{Reach: plan.ReachOf(policy), Estate: side.Resolution.Len()}
 	a.Lacking, a.NotKnown = supportOn(side, settingsOf(policy), a.Gets)
 	a.ByPlatform, a.ByRelease, a.ByUnit = Sliced(plan, a.Gets)
+	// A target for the root unit means everyone, too.
 	everyone := slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))
 	})
+	// Nobody comes first where the audience is narrow. For everyone, an empty estate is no alarm.
 	switch n := a.Gets.Len(); {
 	case n == 0 && !everyone:
 		a.Alarm = Nobody
+	// All laptops today, or all that there will ever be: nothing in the audience takes a laptop out.
 	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0 && policy.Within == "":
 		a.Alarm = Everyone
 	case share > 0 && n*100 > share*a.Estate:
@@ -69,6 +72,7 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 func Sliced(plan *resolve.Plan, devices resolve.Devices) (platforms, releases, units []Slice) {
 	type release struct{ os, version string }
 	byOS, byRelease, byUnit := map[string]*Slice{}, map[release]*Slice{}, map[estate.UnitID]*Slice{}
+	// All laptops are counted once by each key, and then those of the set.
 	counted(byOS, plan, devices, func(d *estate.Device, _ estate.UnitID) (string, Slice) {
 		return string(d.OS), Slice{Name: string(d.OS)}
 	})
@@ -78,6 +82,7 @@ func Sliced(plan *resolve.Plan, devices resolve.Devices) (platforms, releases, u
 	counted(byUnit, plan, devices, func(_ *estate.Device, home estate.UnitID) (estate.UnitID, Slice) {
 		return home, Slice{Name: string(home)}
 	})
+	// Names are compared as lists compare values, so that version 12.10 comes after 12.9.
 	most := func(a, b Slice) int {
 		return cmp.Or(
 			cmp.Compare(b.Devices, a.Devices),
@@ -132,6 +137,7 @@ func Share(a, b resolve.Devices) Shares {
 // Spread picks a few of some laptops to try something on: of every platform and unit in turn, and releases that were not picked
 // yet before those that were. The same laptops always give the same few.
 func Spread(plan *resolve.Plan, devices []estate.DeviceID, n int) []estate.DeviceID {
+	// A kind is a platform in one unit. Kinds take turns, so that each is there before any has two.
 	type kind struct{ os, unit string }
 	byKind := map[kind][]estate.DeviceID{}
 	var kinds []kind
@@ -155,6 +161,7 @@ func Spread(plan *resolve.Plan, devices []estate.DeviceID, n int) []estate.Devic
 			if len(left) == 0 || len(out) == n {
 				continue
 			}
+			// Of a kind, a laptop with the release that was picked least is next.
 			best := 0
 			for i := range left {
 				if released[plan.Device(left[i]).OSVersion] < released[plan.Device(left[best]).OSVersion] {

@@ -43,6 +43,7 @@ func Causes(before, after *resolve.Plan, id estate.DeviceID) (out []Cause) {
 	if was.Owner != is.Owner {
 		out = append(out, Cause{Handed, string(was.Owner), string(is.Owner)})
 	}
+	// Groups before and after are compared in both directions: joined, and left.
 	in, then := after.GroupsOf(id), before.GroupsOf(id)
 	for _, g := range in {
 		if !slices.Contains(then, g) {

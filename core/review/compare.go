@@ -30,6 +30,7 @@ type Pair struct {
 // Beside compares two subjects; each is resolved in its own plan.
 func Beside(a, b *resolve.Result, planA, planB *resolve.Plan) Pair {
 	out := Pair{A: a, B: b}
+	// Both lists are in the order of ids: they are merged, and a setting that one side lacks leaves that side nil.
 	x, y := a.Settings, b.Settings
 	for len(x) > 0 || len(y) > 0 {
 		var p SettingPair
@@ -44,6 +45,7 @@ func Beside(a, b *resolve.Result, planA, planB *resolve.Plan) Pair {
 		if len(y) > 0 && y[0].ID == p.Setting {
 			p.B, y = &y[0], y[1:]
 		}
+		// Where the value comes from may differ although the value is the same.
 		p.Same = p.A != nil && p.B != nil && p.A.Status == p.B.Status && p.A.Value.Equal(p.B.Value)
 		out.Settings = append(out.Settings, p)
 	}
@@ -91,6 +93,7 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 	if device == nil {
 		return Pair{}, &resolve.UnknownError{Kind: "device", ID: string(id)}
 	}
+	// A copy is altered: the snapshot is shared.
 	moved := *device
 	if w.Unit != "" {
 		moved.Unit = w.Unit
@@ -98,6 +101,7 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 	if w.Owner != nil {
 		moved.Owner = *w.Owner
 	}
+	// Only people who can matter to the laptop stay in the small estate.
 	wanted := map[estate.PersonID]bool{device.Owner: true, moved.Owner: true, w.Person: true}
 	var people []*estate.Person
 	for _, p := range s.People {
@@ -113,6 +117,7 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 	if w.Unit != "" && !slices.ContainsFunc(s.Units, func(u estate.Unit) bool { return u.ID == w.Unit }) {
 		return Pair{}, &resolve.UnknownError{Kind: "unit", ID: string(w.Unit)}
 	}
+	// Both estates have one laptop. Rules, policies and settings are those of the whole estate, so the answer is the same as in it.
 	before := s.Only([]*estate.Device{device}, people)
 	after := s.Only([]*estate.Device{&moved}, people)
 	for _, change := range []struct {
@@ -129,10 +134,12 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 			if group.Of == estate.OfDevices {
 				who = string(id)
 			}
+			// Joining and leaving both begin by taking the member out, so that nobody is listed twice.
 			group.Members = slices.DeleteFunc(slices.Clone(group.Members), func(m string) bool { return m == who })
 			if change.join && who != "" {
 				group.Members = append(group.Members, who)
 			}
+			// Leaving ends the membership by rule as well. The rule is needed by nobody else: the group has no other laptops here.
 			if !change.join {
 				group.Rule = nil
 			}

@@ -34,6 +34,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 	var out Detaching
 	devices := before.Plan.Matching(place)
 	out.Devices = devices.Len()
+	// What is detached already is no loss of this step.
 	already := map[[2]string]bool{}
 	for _, d := range before.Plan.Dropped(place) {
 		already[[2]string{string(d.Policy), string(d.Setting)}] = true
@@ -53,8 +54,10 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 	}
 	out.Policies = len(policies)
 	var touched resolve.Devices
+	// For each setting: who loses it, and what value is in effect there today because of the policies that no longer arrive.
 	for id, policies := range lost {
 		var gets resolve.Devices
+		// Laptops of the place to which one of the lost policies brings the setting.
 		for policy := range policies {
 			gets = gets.Or(before.Plan.Applies(policy))
 		}
@@ -63,6 +66,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 				touched = touched.Or(h.Devices)
 			}
 		}
+		// The value counts as lost where one of those policies had won.
 		var won resolve.Devices
 		for policy, where := range before.Plan.Winners(id, devices) {
 			if policies[policy] {
@@ -72,6 +76,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 		var best *resolve.StateDevices
 		all := 0
 		states := before.Resolution.States(id, won)
+		// The most frequent value is offered to start from. The others are counted.
 		for i := range states { // the most frequent first
 			if states[i].Status != resolve.Set {
 				continue
@@ -98,6 +103,7 @@ type Missed struct {
 }
 
 // MissedSince lists what a place missed: then looks a policy up as it was when the place was detached, nil where there was none.
+// An entry that is as it was then was given up on purpose. What came or altered later was not.
 func MissedSince(plan *resolve.Plan, place estate.Target, then func(estate.PolicyID) *estate.Policy) []Missed {
 	var out []Missed
 	for _, d := range plan.Dropped(place) {

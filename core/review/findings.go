@@ -71,6 +71,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers)
 	f.kinds()
 	f.identifiers(known)
 	f.paths()
+	// A policy with the label baseline is meant to have several purposes.
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
@@ -95,6 +96,7 @@ func (f *finder) add(one Finding) {
 }
 
 // forced evaluates the forced values of the policy's settings over its own values, as a laptop with nothing else would.
+// Nothing is known of the laptop, so conditions that read it fail, and do not force.
 func (f *finder) forced() {
 	own := make(map[string]any, len(f.policy.Entries))
 	for _, e := range f.policy.Entries {
@@ -108,6 +110,7 @@ func (f *finder) forced() {
 			continue
 		}
 		for _, force := range d.Forced {
+			// The first condition that is true decides, as in resolution.
 			holds, err := force.When.Holds(variables)
 			if err != nil || !holds {
 				continue
@@ -131,6 +134,7 @@ func (f *finder) checks() {
 		if !slices.ContainsFunc(c.Settings, func(id setting.ID) bool { return f.policy.Entry(id) != nil }) || c.When == nil {
 			continue
 		}
+		// Found in the policy's own values: nothing else is needed for it to be wrong.
 		if holds, err := c.When.Holds(variables); err != nil || !holds {
 			continue
 		}
@@ -146,6 +150,7 @@ func (f *finder) checks() {
 				one.Devices += p.Devices.Len()
 			}
 		}
+		// Other policies may bring what is missing. They are named, so that the author can see whether they do.
 		for _, id := range c.Settings { // who has what is missing here, or another value instead of what is here
 			for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, f.use.Reach.Gets) {
 				if a.Shared > 0 {
@@ -187,6 +192,7 @@ func (f *finder) identifiers(known Identifiers) {
 				if c.Reads != setting.ReadsIdentifier || text == "" || slices.Contains(known, text) {
 					continue
 				}
+				// A text that nobody read from a file: it may be right. If a known one is nearly the same, it is likely a mistake.
 				one := Finding{Kind: TypedByHand, Settings: []setting.ID{e.Setting}, Found: text, Warning: true}
 				for _, k := range known {
 					if search.Near(text, k) {
@@ -256,6 +262,7 @@ func Purposes(plan *resolve.Plan, policy *estate.Policy) []Purpose {
 			continue
 		}
 		group := slices.IndexFunc(together, func(areas []string) bool { return slices.Contains(areas, d.Area) })
+		// Areas that are not in the list are purposes of their own, numbered behind it.
 		if group < 0 { // an area of its own
 			if _, there := others[d.Area]; !there {
 				others[d.Area] = len(together) + len(others)

@@ -63,12 +63,14 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	}
 	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
+	// What others do matters on the laptops that the policy reaches. Everything below is counted among these.
 	gets := use.Reach.Gets
 	settings := settingsOf(policy)
 	fates := side.Plan.FatesBySetting(settings, gets)
 	others := entriesElsewhere(side.Plan.Snapshot(), settings, id)
 	use.Lacking, use.NotKnown = supportOn(side, settings, gets)
 	applied := gets.And(side.Plan.Applies(id))
+	// Fates of all settings are found in one pass over the laptops; here they are put together setting by setting.
 	for i, of := range settings {
 		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], others[of], of, &policy.Entry(of).Value)...)
 		for _, s := range fates[i] {
@@ -76,6 +78,7 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 				use.Mine[of] = s.Fates
 			}
 		}
+		// A forced value counts only on laptops to which the policy applies now: a draft that is not active forces nothing.
 		if n := side.Resolution.Forced(of).And(applied).Len(); n > 0 {
 			use.Forced[of] = n
 		}
@@ -88,6 +91,7 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 // known to support are left out.
 func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices) (map[setting.ID]Lacking, map[setting.ID]int) {
 	lacking, notKnown := make([]Lacking, len(settings)), make([]int, len(settings))
+	// Each setting is counted on its own: they are shared out among threads.
 	threads.Share(len(settings), func(mine iter.Seq[int]) {
 		for i := range mine {
 			lacking[i] = LackingOn(side, settings[i], devices)
@@ -117,6 +121,7 @@ func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *
 func entriesElsewhere(s *estate.Snapshot, settings []setting.ID, except estate.PolicyID) map[setting.ID][]AlsoSet {
 	out := make(map[setting.ID][]AlsoSet, len(settings))
 	for _, id := range settings {
+		// An empty list marks a setting that is asked about, so that one lookup per entry is enough.
 		out[id] = nil
 	}
 	for i := range s.Policies {
@@ -141,6 +146,7 @@ func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id s
 	for i := range out {
 		at[out[i].Policy] = &out[i]
 	}
+	// Policies that reach nobody have no fates and keep their zeros.
 	for _, s := range fates {
 		if other := at[s.Policy]; other != nil {
 			other.Devices, other.Shared, other.Fates = s.Devices, s.Among, s.Fates
@@ -156,6 +162,7 @@ func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id s
 }
 
 func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
+	// From the strongest statement to the weakest: nothing in common, a conflict, the same value, a merged value, who wins.
 	switch {
 	case a.Shared == 0:
 		return Apart

@@ -54,6 +54,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 		Estate:   side.Resolution.Len(),
 		Titles:   titlesOf(side.Plan.Snapshot()),
 	}
+	// Everything that was found about the policy is sorted by entry, as the document is read.
 	for _, entryID := range settingsOf(&policy) {
 		e := EntrySummary{
 			Entry:      *policy.Entry(entryID),
@@ -76,6 +77,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summar
 			}
 		}
 	}
+	// What going back would do: the same estate with the policy retired.
 	retired := policy
 	retired.State = estate.Retired
 	s.Without = impact.Compare(

@@ -63,6 +63,7 @@ func wordsOf(text string) []string {
 	words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r > 127)
 	})
+	// If there are only small words, they are all there is to look for.
 	kept := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return small[w] })
 	if len(kept) == 0 {
 		return words
@@ -91,6 +92,7 @@ func New(definitions []setting.Definition) *Index {
 		x.definitions[i] = &definitions[i]
 	}
 	slices.SortFunc(x.definitions, func(a, b *setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
+	// Each word is noted with the definitions that have it, and the highest weight that it has in each.
 	places := map[string]map[int32]float32{}
 	for i, d := range x.definitions {
 		note := func(text string, weight float32) {
@@ -115,6 +117,7 @@ func New(definitions []setting.Definition) *Index {
 			note(c.Name+" "+c.Title+" "+strings.Join(c.Options, " "), inOption)
 		}
 	}
+	// Words are sorted, so that those with one beginning lie together.
 	for w := range places {
 		x.words = append(x.words, w)
 	}
@@ -141,8 +144,10 @@ func (x *Index) Search(text string) []*setting.Definition {
 	fitting := make([]int, len(x.definitions))
 	best := make([]float64, len(x.definitions)) // of one word, by definition
 	var touched []int32
+	// Each word that was typed counts once in a definition, by the best place and the best likeness.
 	for _, w := range wanted {
 		for i, quality := range x.like(w) {
+			// A word that few definitions have says more than one that many have.
 			rarity := 1 + math.Log(float64(len(x.definitions)+1)/float64(len(x.postings[i])+1))
 			for _, p := range x.postings[i] {
 				if best[p.definition] == 0 {
@@ -168,9 +173,11 @@ func (x *Index) Search(text string) []*setting.Definition {
 		if fitting[i]*2 < len(wanted) || fitting[i] == 0 {
 			continue
 		}
+		// Definitions that have only a part of the words count less than in proportion.
 		coverage := float64(fitting[i]) / float64(len(wanted))
 		score := scores[i] * coverage * math.Sqrt(coverage)
 		score += x.phraseBonus(i, wanted) + x.titleBonus(i, wanted)
+		// Whoever types a whole id or a whole keyword means that setting.
 		if strings.ToLower(string(d.ID)) == phrase {
 			score += 1000
 		}
@@ -230,6 +237,7 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 // like gives the words of definitions that are like w, with how well they fit.
 func (x *Index) like(w string) map[int]float64 {
 	found := map[int]float64{}
+	// Words with the same beginning are found by binary search; other forms and typing errors by looking at all words.
 	stem, letters := form(w), lettersOf(w)
 	wrong := typosAllowed(w)
 	start, _ := slices.BinarySearch(x.words, w)
@@ -282,6 +290,7 @@ func typosAllowed(w string) int {
 // distance counts the letters that must be added, dropped, replaced or swapped with their neighbour to make b of a (optimal
 // string alignment, Damerau 1964). Beyond most it gives most + 1. Texts are compared byte by byte.
 func distance(a, b string, most int) int {
+	// The difference in length is a lower bound of the distance.
 	if len(a)-len(b) > most || len(b)-len(a) > most {
 		return most + 1
 	}
@@ -289,6 +298,7 @@ func distance(a, b string, most int) int {
 	if len(a) > longest || len(b) > longest {
 		return most + 1
 	}
+	// Three rows of the table are enough: the swap of two letters looks two rows back.
 	var rows [3][longest + 1]int
 	before, last, now := rows[0][:len(b)+1], rows[1][:len(b)+1], rows[2][:len(b)+1]
 	for j := range last {
@@ -308,6 +318,7 @@ func distance(a, b string, most int) int {
 			}
 			least = min(least, now[j])
 		}
+		// No way through this row is short enough, so no end can be.
 		if least > most {
 			return most + 1
 		}
