@@ -1,4 +1,5 @@
-// Package client is the typed Go client of the HTTP API. The command line and the end-to-end tests use it.
+// Package client is the typed Go client of the HTTP API. The command line and the end-to-end tests
+// use it.
 package client
 
 import (
@@ -25,14 +26,15 @@ type Client struct {
 // maxAnswer bounds what is read of an answer.
 const maxAnswer = 256 << 20
 
-// Stream is a body that is sent while it is read, for what is too large to hold. Its type goes along as the header Content-Type.
+// Stream is a body that is sent while it is read, for what is too large to hold. Its type goes
+// along as the header Content-Type.
 type Stream struct {
 	io.Reader
 	Size int64 // in bytes
 }
 
-// Call sends a request and decodes its answer. in may be nil, a []byte of JSON as it is, or a Stream; out may be nil. A refusal is
-// a *wire.Problem.
+// Call sends a request and decodes its answer. in may be nil, a []byte of JSON as it is, or a
+// Stream; out may be nil. A refusal is a *wire.Problem.
 func (c *Client) Call(ctx context.Context, method, path string, query url.Values, in, out any, headers ...string) (http.Header, error) {
 	var body io.Reader
 	switch v := in.(type) {
@@ -150,14 +152,14 @@ func Path(segments ...string) string {
 	return b.String()
 }
 
-// SignIn makes a token for a name and password: it opens a session, makes the token in it and ends the session. The
-// password is sent once and kept nowhere.
+// SignIn makes a token for a name and password: it opens a session, makes the token in it and ends
+// the session. The password is sent once and kept nowhere.
 func (c *Client) SignIn(ctx context.Context, name, password, purpose string, days int) (wire.Token, error) {
 	return c.SignInWith(ctx, wire.Credentials{Name: name, Password: password}, purpose, days)
 }
 
-// SignInWith is SignIn for an account that may have a second factor. Without the code that it needs, the error is a wire.Problem with the
-// code "second-factor".
+// SignInWith is SignIn for an account that may have a second factor. Without the code that it
+// needs, the error is a wire.Problem with the code "second-factor".
 func (c *Client) SignInWith(ctx context.Context, as wire.Credentials, purpose string, days int) (wire.Token, error) {
 	session := *c
 	session.Token = "" // a token makes no token

@@ -22,7 +22,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// signInFile is where the address and token of the service are saved: ZRIDGE_CONFIG, else a file in the user's configuration folder.
+// signInFile is where the address and token of the service are saved: ZRIDGE_CONFIG, else a file in
+// the user's configuration folder.
 func signInFile() (string, error) {
 	if path := os.Getenv("ZRIDGE_CONFIG"); path != "" {
 		return path, nil
@@ -38,7 +39,8 @@ type savedSignIn struct {
 	Base  string `json:"service"`
 	Token string `json:"token"`
 	Name  string `json:"name"`
-	// CA is the certificate that the service's certificate is signed by, in PEM; empty: those that the machine trusts.
+	// CA is the certificate that the service's certificate is signed by, in PEM; empty: those that
+	// the machine trusts.
 	CA string `json:"ca,omitempty"`
 	// Change is the one that commands which write put their edits into, unless told otherwise.
 	Change string `json:"change,omitempty"`
@@ -54,7 +56,8 @@ func signedIn() (*client.Client, error) {
 	return &client.Client{Base: k.Base, Token: k.Token, HTTP: caller}, err
 }
 
-// callerTrusting gives what calls a service whose certificate is signed by one in PEM; empty: by one that the machine trusts.
+// callerTrusting gives what calls a service whose certificate is signed by one in PEM; empty: by
+// one that the machine trusts.
 func callerTrusting(pem string) (*http.Client, error) {
 	if pem == "" {
 		return http.DefaultClient, nil
@@ -68,7 +71,8 @@ func callerTrusting(pem string) (*http.Client, error) {
 	return &http.Client{Transport: transport}, nil
 }
 
-// stranger gives a client that has not signed in, with the certificate that the file of --ca has; empty without it.
+// stranger gives a client that has not signed in, with the certificate that the file of --ca has;
+// empty without it.
 func stranger(c *cli.Command, base string) (api *client.Client, ca string, err error) {
 	if c.IsSet("ca") {
 		pem, err := os.ReadFile(c.String("ca"))

@@ -70,7 +70,8 @@ func printed(s Streams, c *cli.Command, v any, text func()) error {
 
 func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-// listing is a command that prints a list of the service as a table. A path whose answer has pages is followed to its end.
+// listing is a command that prints a list of the service as a table. A path whose answer has pages
+// is followed to its end.
 func listing[T any](s Streams, name, what, path string, header []string, row func(T) []string, flags ...cli.Flag) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: "list " + what, ArgsUsage: " ", Flags: append(flags, formatFlag("text", "json")),

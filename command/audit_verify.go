@@ -1,4 +1,5 @@
-// This file implements the commands that export the audit log and verify that it is as it was written.
+// This file implements the commands that export the audit log and verify that it is as it was
+// written.
 
 package command
 
@@ -152,7 +153,8 @@ func verifyFile(c *cli.Command, copies []audit.Checkpoint) (v audit.Verification
 	return service.VerifyAudit(c.String("database"), keys, copies)
 }
 
-// maxCheckpointLine is the number of bytes of the longest line that is read: a checkpoint has about 300.
+// maxCheckpointLine is the number of bytes of the longest line that is read: a checkpoint has about
+// 300.
 const maxCheckpointLine = 64 << 10
 
 // readCheckpoints reads a file of checkpoints, a JSON object on each line; none without a name.

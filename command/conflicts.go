@@ -52,7 +52,8 @@ func conflictsCommand(s Streams) *cli.Command {
 	}
 }
 
-// printConflicts prints conflicts with each one's values and laptops; of a service also with who answers for them and what was asked.
+// printConflicts prints conflicts with each one's values and laptops; of a service also with who
+// answers for them and what was asked.
 func printConflicts(s Streams, found []wire.Conflict) {
 	for _, f := range found {
 		fmt.Fprintf(s.Out, "%s on %s\n", f.Setting, counted(len(f.Devices), "device"))

@@ -89,7 +89,8 @@ func effectiveAnswers(ctx context.Context, c *cli.Command, devices []string) ([]
 	return answers, nil
 }
 
-// effectiveOf resolves the named devices, in the order of their ids, each once. All that are unknown are reported together.
+// effectiveOf resolves the named devices, in the order of their ids, each once. All that are
+// unknown are reported together.
 func effectiveOf(plan *resolve.Plan, devices []string, person string) ([]*resolve.Result, error) {
 	devices = slices.Compact(slices.Sorted(slices.Values(devices)))
 	var faults problem.Faults
@@ -140,16 +141,16 @@ func printEffective(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 	fmt.Fprintln(w)
 }
 
-// notAssigned is the flag that lists every policy whose audience does not include a laptop: there are many of them, and few are of
-// interest.
+// notAssigned is the flag that lists every policy whose audience does not include a laptop: there
+// are many of them, and few are of interest.
 const notAssigned = "not-assigned"
 
 func notAssignedFlag() cli.Flag {
 	return &cli.BoolFlag{Name: notAssigned, Usage: "list the policies whose audience does not include the laptop, too"}
 }
 
-// printNotApplying prints the policies that do not apply, a line each. Those that are not assigned are counted alone unless they are asked
-// for.
+// printNotApplying prints the policies that do not apply, a line each. Those that are not assigned
+// are counted alone unless they are asked for.
 func printNotApplying(w io.Writer, line string, list []files.NotApplyingAnswer, notAssigned bool) {
 	hidden := 0
 	for _, n := range list {

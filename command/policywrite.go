@@ -1,4 +1,5 @@
-// This file implements the commands that write policies, each into a change: new, set, unset, audience, split, restore, retire.
+// This file implements the commands that write policies, each into a change: new, set, unset,
+// audience, split, restore, retire.
 
 package command
 
@@ -316,7 +317,8 @@ func audienceCommand(s Streams) *cli.Command {
 	}
 }
 
-// targetsOf gives the targets that are included, serial numbers turned into the laptops that have them.
+// targetsOf gives the targets that are included, serial numbers turned into the laptops that have
+// them.
 func targetsOf(ctx context.Context, s Streams, c *cli.Command, api *client.Client) ([]string, error) {
 	var targets, serials []string
 	for _, t := range c.StringSlice("include") {

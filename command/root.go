@@ -1,4 +1,5 @@
-// Package command is the command line: one file a subcommand. Each reads its arguments, asks the core (with
+// Package command is the command line: one file a subcommand. Each reads its arguments, asks the
+// core (with
 // --estate) or the service (without), and prints. Writers are passed in.
 //
 // Exit statuses: 0 done, 1 faults or a refusal, 2 wrong usage, 3 findings with --strict.

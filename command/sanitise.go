@@ -7,7 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// shown writes to a terminal what others wrote into titles, files and addresses: characters that would steer it are shown by their codes.
+// shown writes to a terminal what others wrote into titles, files and addresses: characters that
+// would steer it are shown by their codes.
 type shown struct {
 	w    io.Writer
 	rest []byte // of a character that is not whole yet

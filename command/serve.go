@@ -38,8 +38,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// collectAt makes the service collect garbage earlier than Go does by itself: what-if resolutions are big and short-lived,
-// and a small service should stay small beside others.
+// collectAt makes the service collect garbage earlier than Go does by itself: what-if resolutions
+// are big and short-lived, and a small service should stay small beside others.
 const collectAt = 40
 
 func serveCommand(s Streams) *cli.Command {
@@ -320,7 +320,8 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	return err
 }
 
-// demoEstate gives the folder of the estate that the demo begins with, checked, and what removes it if it is a copy.
+// demoEstate gives the folder of the estate that the demo begins with, checked, and what removes it
+// if it is a copy.
 func demoEstate(given string) (folder string, remove func(), err error) {
 	folder, remove = given, func() {}
 	if given == "" {

@@ -1,4 +1,5 @@
-// This file has the commands that settle what does not fit together: ways with their effects, and questions to the owners.
+// This file has the commands that settle what does not fit together: ways with their effects, and
+// questions to the owners.
 
 package command
 

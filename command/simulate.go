@@ -91,7 +91,8 @@ func simulateCommand(s Streams) *cli.Command {
 	}
 }
 
-// enrolled gives the identities of the first laptops of the estate: those of the state file, and for the others new ones.
+// enrolled gives the identities of the first laptops of the estate: those of the state file, and
+// for the others new ones.
 func enrolled(ctx context.Context, api *client.Client, state string, count int) ([]endpoint.Identity, error) {
 	known := map[string]endpoint.Identity{}
 	data, err := os.ReadFile(state)

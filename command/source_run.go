@@ -123,7 +123,8 @@ func finishRun(s Streams, c *cli.Command, id string, run wire.SourceRun) error {
 	return nil
 }
 
-// ended waits until the run that began then has ended or waits, and tells how far it is on a terminal.
+// ended waits until the run that began then has ended or waits, and tells how far it is on a
+// terminal.
 func ended(ctx context.Context, api *client.Client, s Streams, id string, begun time.Time) (wire.SourceRun, error) {
 	tick := time.NewTicker(300 * time.Millisecond)
 	defer tick.Stop()

@@ -1,4 +1,5 @@
-// This file implements `zridge token`: one's own tokens, by which programs and the command line sign in.
+// This file implements `zridge token`: one's own tokens, by which programs and the command line
+// sign in.
 
 package command
 

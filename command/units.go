@@ -1,4 +1,5 @@
-// This file has the commands about units: the tree, what units and groups inherit, and what settings are where.
+// This file has the commands about units: the tree, what units and groups inherit, and what
+// settings are where.
 
 package command
 
@@ -197,8 +198,8 @@ func detachCommand(s Streams) *cli.Command {
 	}
 }
 
-// detachedBy gives what a unit or group detaches, in a change, or in the live estate if none is named. A place that is not there detaches
-// nothing.
+// detachedBy gives what a unit or group detaches, in a change, or in the live estate if none is
+// named. A place that is not there detaches nothing.
 func detachedBy(ctx context.Context, api *client.Client, change, place string) ([]wire.Detachment, error) {
 	query := url.Values{}
 	if change != "" {

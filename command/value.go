@@ -128,7 +128,8 @@ func (r *valueReader) upload(ctx context.Context, what, content, path string) (w
 	return f, err
 }
 
-// file gives a file as a value; @ before its path may be left out, and one that is kept already may be named by its SHA-256.
+// file gives a file as a value; @ before its path may be left out, and one that is kept already may
+// be named by its SHA-256.
 func (r *valueReader) file(ctx context.Context, what, content, path string) (setting.Value, error) {
 	path = strings.TrimPrefix(path, "@")
 	if setting.IsSHA256(path) {
@@ -141,8 +142,9 @@ func (r *valueReader) file(ctx context.Context, what, content, path string) (set
 	return setting.FileValue(setting.File{SHA256: f.SHA256, Name: f.Name, Size: f.Size}), nil
 }
 
-// table reads rows: JSON, a CSV file with the columns' names in its header, a certificate to put into a row of its own, or an
-// application's file with the other columns behind it: @helpline.exe,permission=camera,decision=allow.
+// table reads rows: JSON, a CSV file with the columns' names in its header, a certificate to put
+// into a row of its own, or an application's file with the other columns behind it:
+// @helpline.exe,permission=camera,decision=allow.
 func (r *valueReader) table(ctx context.Context, what string, columns []files.ColumnDoc, text string) (setting.Value, error) {
 	path, isFile := strings.CutPrefix(text, "@")
 	switch {
@@ -182,7 +184,8 @@ func (r *valueReader) table(ctx context.Context, what string, columns []files.Co
 	return setting.TableValue([]setting.Row{row}), nil
 }
 
-// fromFile fills the columns of a row that a file's contents say: the file itself, or the facts of an application.
+// fromFile fills the columns of a row that a file's contents say: the file itself, or the facts of
+// an application.
 func (r *valueReader) fromFile(ctx context.Context, what string, columns []files.ColumnDoc, part string, row setting.Row) error {
 	for i := range columns {
 		c := &columns[i]

@@ -1,4 +1,5 @@
-// This file has what commands that write share: the change that edits go into, and what is said of a policy after each.
+// This file has what commands that write share: the change that edits go into, and what is said of
+// a policy after each.
 
 package command
 
@@ -62,8 +63,8 @@ func writing(
 	}
 }
 
-// changeFor gives the change that edits go into: the one that is named, else the one that was opened last if it is still open, else a new
-// one.
+// changeFor gives the change that edits go into: the one that is named, else the one that was
+// opened last if it is still open, else a new one.
 func changeFor(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (wire.Change, error) {
 	if id := c.String("change"); id != "" {
 		return client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
@@ -131,7 +132,8 @@ func putPolicy(ctx context.Context, s Streams, api *client.Client, change wire.C
 	return reviewPolicy(ctx, s.Out, api, doc.ID, change.ID)
 }
 
-// reviewPolicy says whom a policy reaches, what is odd about it and where else its settings are set.
+// reviewPolicy says whom a policy reaches, what is odd about it and where else its settings are
+// set.
 func reviewPolicy(ctx context.Context, w io.Writer, api *client.Client, id, change string) error {
 	query := url.Values{}
 	if change != "" {
@@ -145,7 +147,8 @@ func reviewPolicy(ctx context.Context, w io.Writer, api *client.Client, id, chan
 	return nil
 }
 
-// unknownText says on how many laptops it is not known whether they support a setting; empty where it is on none.
+// unknownText says on how many laptops it is not known whether they support a setting; empty where
+// it is on none.
 func unknownText(n int) string {
 	if n == 0 {
 		return ""

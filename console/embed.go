@@ -1,4 +1,5 @@
-// Package console holds the built web console. Before it is built it is empty, and the service says so.
+// Package console holds the built web console. Before it is built it is empty, and the service says
+// so.
 package console
 
 import (

@@ -1,6 +1,7 @@
-// Package demo makes the people and laptops of Larkfell Hydrographic, a made-up company that surveys coasts and
-// harbours. Its units, groups and policies are written by hand in demo/estate; this package makes the two tables
-// beside them from a fixed seed, so that every run and picture is the same.
+// Package demo makes the people and laptops of Larkfell Hydrographic, a made-up company that
+// surveys coasts and harbours. Its units, groups and policies are written by hand in demo/estate;
+// this package makes the two tables beside them from a fixed seed, so that every run and picture is
+// the same.
 package demo
 
 import (
@@ -213,7 +214,8 @@ func makeLaptop(r *rand.Rand, owner, unit, department string) laptop {
 	return l
 }
 
-// parts gives the cells that say whether the laptop has a camera, a battery and a fingerprint reader. Of spare laptops nobody has looked.
+// parts gives the cells that say whether the laptop has a camera, a battery and a fingerprint
+// reader. Of spare laptops nobody has looked.
 func (l *laptop) parts() string {
 	if slices.Contains(l.tags, "spare") {
 		return ",,"

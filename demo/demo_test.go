@@ -113,7 +113,8 @@ func benchEstate(b *testing.B) *estate.Snapshot {
 	return s.On(demo.Day)
 }
 
-// BenchmarkDemoEstate resolves the demo estate: all of it compiled and resolved, one laptop, and what an edit does.
+// BenchmarkDemoEstate resolves the demo estate: all of it compiled and resolved, one laptop, and
+// what an edit does.
 func BenchmarkDemoEstate(b *testing.B) {
 	s := benchEstate(b)
 	before := impact.Resolve(s)

@@ -1,4 +1,5 @@
-// Package dictionary holds the definitions and checks that ship with the service, as files of the estate format.
+// Package dictionary holds the definitions and checks that ship with the service, as files of the
+// estate format.
 package dictionary
 
 import (
@@ -48,7 +49,8 @@ var Areas = []string{
 	"system",
 }
 
-// Shipped gives the dictionary, read once. The files are part of the program and tested; a fault in them panics.
+// Shipped gives the dictionary, read once. The files are part of the program and tested; a fault in
+// them panics.
 var Shipped = sync.OnceValue(func() files.Dictionary {
 	sub, err := fs.Sub(areas, "areas")
 	if err != nil {

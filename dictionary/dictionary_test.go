@@ -51,7 +51,8 @@ func TestTheDictionaryIsComplete(t *testing.T) {
 	}
 }
 
-// TestChecksFindWhatTheySay evaluates every shipped check on a set that is wrong and on one that is right.
+// TestChecksFindWhatTheySay evaluates every shipped check on a set that is wrong and on one that is
+// right.
 func TestChecksFindWhatTheySay(t *testing.T) {
 	type set = map[string]any
 	cases := map[string]struct{ wrong, right set }{
@@ -256,7 +257,8 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 	}
 }
 
-// TestKitsAreInOrder lays each kit over an estate by itself: its values fit, have reasons, and no check finds them wrong together.
+// TestKitsAreInOrder lays each kit over an estate by itself: its values fit, have reasons, and no
+// check finds them wrong together.
 func TestKitsAreInOrder(t *testing.T) {
 	kits := dictionary.Kits()
 	if len(kits) < 13 {
@@ -290,7 +292,8 @@ func TestThePagesAreUpToDate(t *testing.T) {
 	}
 }
 
-// TestPlainWords reads titles and helps as people do: short titles, whole sentences, none too long, nothing left unfinished.
+// TestPlainWords reads titles and helps as people do: short titles, whole sentences, none too long,
+// nothing left unfinished.
 func TestPlainWords(t *testing.T) {
 	for _, d := range dictionary.Shipped().Settings {
 		if n := len(strings.Fields(d.Title)); n > 14 || strings.HasSuffix(d.Title, ".") || d.Title[:1] != strings.ToUpper(d.Title[:1]) {

@@ -15,8 +15,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// TestEveryPageIsAccessible runs axe-core over every page in both themes, and looks for sideways scrolling at 1280 pixels
-// and at twice the zoom.
+// TestEveryPageIsAccessible runs axe-core over every page in both themes, and looks for sideways
+// scrolling at 1280 pixels and at twice the zoom.
 func TestEveryPageIsAccessible(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -77,7 +77,8 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	p.checkAccess("the publish dialog", string(source))
 }
 
-// checkAccess fails on whatever axe-core calls serious or critical, and on a page that scrolls sideways.
+// checkAccess fails on whatever axe-core calls serious or critical, and on a page that scrolls
+// sideways.
 func (p *page) checkAccess(name, source string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, patience)

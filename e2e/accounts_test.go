@@ -2,7 +2,8 @@ package e2e
 
 import "testing"
 
-// TestAccountsInTheConsole adds an account, gives it a role for a unit and disables it, defines a role, and changes a password.
+// TestAccountsInTheConsole adds an account, gives it a role for a unit and disables it, defines a
+// role, and changes a password.
 func TestAccountsInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)

@@ -43,8 +43,8 @@ func (r *running) memory(b *testing.B) (now, highest float64) {
 	return read("VmRSS"), read("VmHWM")
 }
 
-// BenchmarkAPublishedChangeReaches240Laptops publishes a change for everyone while 240 laptops check in every six
-// seconds, and waits until the last has it. It reports the service's memory too.
+// BenchmarkAPublishedChangeReaches240Laptops publishes a change for everyone while 240 laptops
+// check in every six seconds, and waits until the last has it. It reports the service's memory too.
 func BenchmarkAPublishedChangeReaches240Laptops(b *testing.B) {
 	r, api := withDemo(b)
 	ids := identities(b, api, 240)
@@ -121,8 +121,9 @@ func (c *timed) RoundTrip(r *http.Request) (*http.Response, error) {
 	return answer, err
 }
 
-// BenchmarkSessions measures what a laptop waits for the service over a whole session: one that has nothing to say, and one
-// that puts a drifted value right. The network is loopback, so this is the service's time and a little more.
+// BenchmarkSessions measures what a laptop waits for the service over a whole session: one that has
+// nothing to say, and one that puts a drifted value right. The network is loopback, so this is the
+// service's time and a little more.
 func BenchmarkSessions(b *testing.B) {
 	_, api := withDemo(b)
 	id := identities(b, api, 1)[0]
@@ -155,9 +156,10 @@ func BenchmarkSessions(b *testing.B) {
 	}
 }
 
-// BenchmarkTypingAtALargeEstate types values into policies, and rules into groups, of an estate of 100,000 laptops (ZRIDGE_LARGE) in the
-// console, and measures from the last key to the numbers of the panel: the eighth of a second that the editor waits for more is part of
-// it. It counts how long the service took to answer, and how long the page was busy at once at most, too.
+// BenchmarkTypingAtALargeEstate types values into policies, and rules into groups, of an estate of
+// 100,000 laptops (ZRIDGE_LARGE) in the console, and measures from the last key to the numbers of
+// the panel: the eighth of a second that the editor waits for more is part of it. It counts how
+// long the service took to answer, and how long the page was busy at once at most, too.
 func BenchmarkTypingAtALargeEstate(b *testing.B) {
 	laptops := 100_000
 	if text := os.Getenv("ZRIDGE_LARGE"); text != "" {

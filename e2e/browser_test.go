@@ -89,8 +89,9 @@ func newPage(t testing.TB, base string) *page {
 				p.errors = append(p.errors, fmt.Sprintf("console %s: %s", e.Type, text))
 			}
 		case *log.EventEntryAdded:
-			// The browser logs each refusal of the service. These are answers that pages are made for: not signed in, overtaken, stale, a file
-			// that is refused, an edit with faults, a password that is refused.
+			// The browser logs each refusal of the service. These are answers that pages are made
+			// for: not signed in, overtaken, stale, a file that is refused, an edit with faults, a
+			// password that is refused.
 			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") &&
 				!strings.Contains(e.Entry.Text, "412") &&
 				!(strings.Contains(e.Entry.Text, "403") && strings.Contains(e.Entry.URL, "/api/v1/roles/")) && // the password is asked for again
@@ -125,7 +126,8 @@ func (p *page) do(what string, actions ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-// inEveryDocument runs a script in every document that is opened from now on, before the document's own.
+// inEveryDocument runs a script in every document that is opened from now on, before the document's
+// own.
 func (p *page) inEveryDocument(script string) {
 	p.t.Helper()
 	if _, err := chromedp.Call(
@@ -185,8 +187,8 @@ func (p *page) shows(text string) {
 	p.until("the page shows "+text, `!!document.body?.innerText.includes(`+quoted(text)+`)`)
 }
 
-// mark finds the element of a role's selector whose name (label, text, placeholder) holds a text, once it is there and enabled, and marks
-// it.
+// mark finds the element of a role's selector whose name (label, text, placeholder) holds a text,
+// once it is there and enabled, and marks it.
 func (p *page) mark(selector, name string) chromedp.CSS {
 	p.t.Helper()
 	p.until(fmt.Sprintf("there is a %s named %q", selector, name), `(() => {

@@ -53,8 +53,8 @@ func fleetOf(t *testing.T, api *client.Client, count int, interval time.Duration
 	t.Cleanup(func() { stop(); <-done })
 }
 
-// TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets it, settles a conflict, publishes, and
-// asks a laptop why.
+// TestTheWholeJobInTheConsole does the job once: sees the company, writes a policy, says who gets
+// it, settles a conflict, publishes, and asks a laptop why.
 func TestTheWholeJobInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)

@@ -9,7 +9,8 @@ import (
 	"github.com/pquerna/otp/totp"
 )
 
-// TestASecondFactorInTheConsole turns one-time codes on, signs in with a recovery code, and turns them off.
+// TestASecondFactorInTheConsole turns one-time codes on, signs in with a recovery code, and turns
+// them off.
 func TestASecondFactorInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)
@@ -52,7 +53,8 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	p.shows("Set up one-time codes")
 }
 
-// TestThePasswordIsAskedForAgain does what matters some time after signing in: the page asks who sits there, and then does it.
+// TestThePasswordIsAskedForAgain does what matters some time after signing in: the page asks who
+// sits there, and then does it.
 func TestThePasswordIsAskedForAgain(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)

@@ -10,8 +10,9 @@ import (
 	"zenithridge.example/zridge/client"
 )
 
-// TestTheImpactWhileTyping alters a value in the console and reads beside it what that would do: numbers that open the laptops behind
-// them, with nothing kept that has faults; then the same of a group's rule, and the whole as a report.
+// TestTheImpactWhileTyping alters a value in the console and reads beside it what that would do:
+// numbers that open the laptops behind them, with nothing kept that has faults; then the same of a
+// group's rule, and the whole as a report.
 func TestTheImpactWhileTyping(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -68,8 +69,8 @@ func TestTheImpactWhileTyping(t *testing.T) {
 	p.shows("begins to reach")
 }
 
-// TestKeptWhileReadingsAreLate types a value while every reading of the open change is held back: what was kept says so and stays,
-// whatever comes late.
+// TestKeptWhileReadingsAreLate types a value while every reading of the open change is held back:
+// what was kept says so and stays, whatever comes late.
 func TestKeptWhileReadingsAreLate(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -107,7 +108,8 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	)
 }
 
-// TestWaysToSettleAConflict reads what each way would do before choosing one, looks closer at it, and puts it into the change.
+// TestWaysToSettleAConflict reads what each way would do before choosing one, looks closer at it,
+// and puts it into the change.
 func TestWaysToSettleAConflict(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)
@@ -134,8 +136,8 @@ func TestWaysToSettleAConflict(t *testing.T) {
 	)
 }
 
-// TestAskingTheOwners asks those who answer for two policies that conflict, answers, and reads it there; a problem is worked on in the
-// same place.
+// TestAskingTheOwners asks those who answer for two policies that conflict, answers, and reads it
+// there; a problem is worked on in the same place.
 func TestAskingTheOwners(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)
@@ -172,7 +174,8 @@ func TestAskingTheOwners(t *testing.T) {
 	p.shows("Field laptops 70")
 }
 
-// TestSettlingInTheTerminal does the same by the CLI: ways with their effects, one put into a change, a question asked and answered.
+// TestSettlingInTheTerminal does the same by the CLI: ways with their effects, one put into a
+// change, a question asked and answered.
 func TestSettlingInTheTerminal(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)
@@ -217,8 +220,8 @@ func TestSettlingInTheTerminal(t *testing.T) {
 	}
 }
 
-// TestOneRequestForEachPause types a value three times and counts what the console asks of the service: each time one write, whose answer
-// has the reach, the findings and the impact.
+// TestOneRequestForEachPause types a value three times and counts what the console asks of the
+// service: each time one write, whose answer has the reach, the findings and the impact.
 func TestOneRequestForEachPause(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)

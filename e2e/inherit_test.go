@@ -10,8 +10,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// TestWhatComesToAUnit goes from the tree of units to one, to what is overridden there and by what, and to the matrix and back to a
-// setting.
+// TestWhatComesToAUnit goes from the tree of units to one, to what is overridden there and by what,
+// and to the matrix and back to a setting.
 func TestWhatComesToAUnit(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)

@@ -8,7 +8,8 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// TestPasskeysInTheConsole makes a passkey with a device that Chromium simulates, signs in with it, and signs in no more once it is removed.
+// TestPasskeysInTheConsole makes a passkey with a device that Chromium simulates, signs in with it,
+// and signs in no more once it is removed.
 func TestPasskeysInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)

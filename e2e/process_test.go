@@ -1,5 +1,5 @@
-// Package e2e is the real thing on loopback: the service as a process, the command line as a process, simulated laptops over
-// the network, and the console in headless Chromium.
+// Package e2e is the real thing on loopback: the service as a process, the command line as a
+// process, simulated laptops over the network, and the console in headless Chromium.
 package e2e
 
 import (
@@ -182,13 +182,15 @@ func (r *running) signIn() {
 	}
 }
 
-// published has the files of a service that has published the demo estate, made once for the whole run. nil: not yet.
+// published has the files of a service that has published the demo estate, made once for the whole
+// run. nil: not yet.
 var published struct {
 	sync.Mutex
 	files map[string][]byte
 }
 
-// withDemo gives a service with the demo estate published, over a database of its own, with the command line signed in.
+// withDemo gives a service with the demo estate published, over a database of its own, with the
+// command line signed in.
 func withDemo(t testing.TB) (*running, *client.Client) {
 	t.Helper()
 	folder := t.TempDir()
@@ -209,7 +211,8 @@ func withDemo(t testing.TB) (*running, *client.Client) {
 	return r, api
 }
 
-// publishedDemo gives the files of a service on which the demo estate is published, by name. It is published once for all tests.
+// publishedDemo gives the files of a service on which the demo estate is published, by name. It is
+// published once for all tests.
 func publishedDemo(t testing.TB) map[string][]byte {
 	t.Helper()
 	published.Lock()
@@ -220,7 +223,8 @@ func publishedDemo(t testing.TB) map[string][]byte {
 	return published.files
 }
 
-// publishDemo publishes the demo estate on a new service, and gives the service's database with the keys that sign its audit log.
+// publishDemo publishes the demo estate on a new service, and gives the service's database with the
+// keys that sign its audit log.
 func publishDemo(t testing.TB) map[string][]byte {
 	t.Helper()
 	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))
@@ -242,7 +246,8 @@ func publishDemo(t testing.TB) map[string][]byte {
 	return files
 }
 
-// patience bounds every wait. It is many times what a wait takes on a quiet machine, so that a busy one passes, too.
+// patience bounds every wait. It is many times what a wait takes on a quiet machine, so that a busy
+// one passes, too.
 const patience = 3 * time.Minute
 
 // await asks until what is asked holds.

@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// TestAnAuthorOfOneUnitInTheConsole writes a policy for the fleet as somebody who may write for the fleet alone, and then tries one of others.
+// TestAnAuthorOfOneUnitInTheConsole writes a policy for the fleet as somebody who may write for the
+// fleet alone, and then tries one of others.
 func TestAnAuthorOfOneUnitInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)

@@ -21,9 +21,9 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// TestKilledWhilePublishing kills the service at many moments of a publication of the whole demo estate: the first time when it is
-// done, which says how long one takes, then earlier and later. Each time the change is published whole or not at all, and the database is
-// in order.
+// TestKilledWhilePublishing kills the service at many moments of a publication of the whole demo
+// estate: the first time when it is done, which says how long one takes, then earlier and later.
+// Each time the change is published whole or not at all, and the database is in order.
 func TestKilledWhilePublishing(t *testing.T) {
 	t.Parallel()
 	whole, not := 0, 0
@@ -265,7 +265,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 		"POST /api/v1/tokens":        true,
 		"DELETE /api/v1/tokens/{id}": true,
 		"DELETE /api/v1/session":     true,
-		// Asking stores nothing, or what is one's own: a view, a request that somebody else decides.
+		// Asking stores nothing, or what is one's own: a view, a request that somebody else
+		// decides.
 		"POST /api/v1/audience":                       true,
 		"POST /api/v1/impact":                         true,
 		"POST /api/v1/impact/devices":                 true,
@@ -372,7 +373,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	}
 }
 
-// TestBrowsersOfOthers tries what a page of another site would send with a signed-in browser's cookie.
+// TestBrowsersOfOthers tries what a page of another site would send with a signed-in browser's
+// cookie.
 func TestBrowsersOfOthers(t *testing.T) {
 	t.Parallel()
 	r := serve(t, filepath.Join(t.TempDir(), "zridge.db"))

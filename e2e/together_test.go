@@ -36,7 +36,8 @@ func (p *page) workIn(change string) {
 	}
 }
 
-// TestTwoPeopleInOnePolicy has two browsers in the same policy of the same change: each sees the other's saves.
+// TestTwoPeopleInOnePolicy has two browsers in the same policy of the same change: each sees the
+// other's saves.
 func TestTwoPeopleInOnePolicy(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -66,7 +67,8 @@ func TestTwoPeopleInOnePolicy(t *testing.T) {
 	}
 }
 
-// TestAnOvertakenChangeSaysSo publishes another change of the same object, and sees that the page notices.
+// TestAnOvertakenChangeSaysSo publishes another change of the same object, and sees that the page
+// notices.
 func TestAnOvertakenChangeSaysSo(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -199,7 +201,8 @@ func TestRetiringAndDiscarding(t *testing.T) {
 	}
 }
 
-// TestTheFirstAdministratorInTheConsole uses the one-time code of the first start, and sees an estate with nothing in it.
+// TestTheFirstAdministratorInTheConsole uses the one-time code of the first start, and sees an
+// estate with nothing in it.
 func TestTheFirstAdministratorInTheConsole(t *testing.T) {
 	t.Parallel()
 	r := serve(t, t.TempDir()+"/zridge.db")
@@ -221,8 +224,9 @@ func TestTheFirstAdministratorInTheConsole(t *testing.T) {
 	p.shows("A policy holds settings for one purpose")
 }
 
-// TestWhatIsTypedOfAGroupStays types a rule of a group while a colleague works in the same change: what is typed stays, whatever the
-// colleague does; where the colleague puts in the same group, a person chooses.
+// TestWhatIsTypedOfAGroupStays types a rule of a group while a colleague works in the same change:
+// what is typed stays, whatever the colleague does; where the colleague puts in the same group, a
+// person chooses.
 func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -272,7 +276,8 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	}
 }
 
-// TestAddedJustAsSomethingIsKept lets what was typed be kept in the very moment in which a serial number is found: both stand in the end.
+// TestAddedJustAsSomethingIsKept lets what was typed be kept in the very moment in which a serial
+// number is found: both stand in the end.
 func TestAddedJustAsSomethingIsKept(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)

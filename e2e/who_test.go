@@ -20,15 +20,16 @@ func (p *page) ticked(label string) {
 	})()`)
 }
 
-// TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a unit be detached, and has an exception
-// approved.
+// TestWhoGetsItInTheConsole brings laptops in, looks at lists, writes a rule, an audience, lets a
+// unit be detached, and has an exception approved.
 func TestWhoGetsItInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
 	p := newPage(t, r.address)
 	p.signIn()
 
-	// A table from the inventory: its columns mapped beside its first rows, then a dry run, then taken.
+	// A table from the inventory: its columns mapped beside its first rows, then a dry run, then
+	// taken.
 	demo, err := os.ReadFile("../demo/estate/devices.csv")
 	if err != nil {
 		t.Fatal(err)
@@ -193,7 +194,8 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.shows("decides Lock the screen")
 }
 
-// TestAGroupThatListsMany pastes a hundred laptops into a group: the first stand there, and the others are found by their ids.
+// TestAGroupThatListsMany pastes a hundred laptops into a group: the first stand there, and the
+// others are found by their ids.
 func TestAGroupThatListsMany(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)
@@ -219,8 +221,8 @@ func TestAGroupThatListsMany(t *testing.T) {
 	p.shows("and 39 more")
 }
 
-// TestWordsThatAreTypedFast types into the searches whose words are in the address, as fast as keys go: every letter stays, the address
-// follows, and a way back is followed too.
+// TestWordsThatAreTypedFast types into the searches whose words are in the address, as fast as keys
+// go: every letter stays, the address follows, and a way back is followed too.
 func TestWordsThatAreTypedFast(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)

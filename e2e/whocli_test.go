@@ -44,7 +44,8 @@ func second(t *testing.T, api *client.Client, name string) *client.Client {
 	return other
 }
 
-// TestWhoGetsItOnTheCommandLine brings laptops in, writes a rule, looks at reach, moves, detaches, asks for an exception and compares.
+// TestWhoGetsItOnTheCommandLine brings laptops in, writes a rule, looks at reach, moves, detaches,
+// asks for an exception and compares.
 func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)

@@ -90,7 +90,8 @@ func madeUpAuthority(t *testing.T, name string, notAfter time.Time) (certificate
 const surveyRules = `{"format": "zenith-ridge/application-rules/1", "id": "{6F9619FF-8B86-D011-B42D-00C04FC964FF}", "title": "Survey programs", "version": "3",
  "rules": [{"id": "sonar", "action": "allow", "path": "/opt/larkfell/**"}, {"id": "tools", "action": "allow", "signer": {"name": "Saltmarsh Tools"}}, {"id": "old-viewer", "action": "deny", "path": "/opt/larkfell/viewer-2/*"}]}`
 
-// TestSixTasksInTheConsole writes the policies that new users come with, and makes the mistakes that they make.
+// TestSixTasksInTheConsole writes the policies that new users come with, and makes the mistakes
+// that they make.
 func TestSixTasksInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -151,7 +152,8 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shows("This is for everyone")
 	p.shows("240\nof 240 laptops")
 
-	// Permissions for two variants of a remote-support tool: read from their files, and one typed by hand with a letter missing.
+	// Permissions for two variants of a remote-support tool: read from their files, and one typed
+	// by hand with a letter missing.
 	p.goTo("/policies/new")
 	p.begin("Remote support", "Service desk")
 	p.pick("remote support tool", "Privacy permissions of applications")
@@ -231,7 +233,8 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shot("policy-summary")
 }
 
-// TestDefiningAndRestoring defines a setting, uses it, goes back to an earlier version of a policy, and captures a laptop.
+// TestDefiningAndRestoring defines a setting, uses it, goes back to an earlier version of a policy,
+// and captures a laptop.
 func TestDefiningAndRestoring(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -295,8 +298,8 @@ func changeTitled(t *testing.T, r *running, title string) string {
 	return ""
 }
 
-// TestLeavingAndComingBack types, leaves at once, comes back, and finds what was typed; a colleague's save is brought together with one's
-// own.
+// TestLeavingAndComingBack types, leaves at once, comes back, and finds what was typed; a
+// colleague's save is brought together with one's own.
 func TestLeavingAndComingBack(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -323,7 +326,8 @@ func TestLeavingAndComingBack(t *testing.T) {
 	p.fill("Lock the screen after minutes", "60")
 	p.shows("Saved in the open change")
 
-	// A colleague alters another setting of the same policy in the same change, and then the same one.
+	// A colleague alters another setting of the same policy in the same change, and then the same
+	// one.
 	change := theOpenChange(t, api)
 	theirs := func(alter func(doc map[string]any)) {
 		t.Helper()

@@ -27,7 +27,8 @@ func (r *running) refused(status int, reason string, args ...string) {
 	}
 }
 
-// TestSixTasksOnTheCommandLine writes the policies that new users come with, and makes the mistakes that they make.
+// TestSixTasksOnTheCommandLine writes the policies that new users come with, and makes the mistakes
+// that they make.
 func TestSixTasksOnTheCommandLine(t *testing.T) {
 	t.Parallel()
 	r, _ := withDemo(t)

@@ -14,7 +14,8 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// script is a service that answers a laptop's messages with what a test wrote, and keeps what the laptop said.
+// script is a service that answers a laptop's messages with what a test wrote, and keeps what the
+// laptop said.
 type script struct {
 	answers []string // bodies of the answers, one a message
 	said    []*syncml.Message
@@ -231,7 +232,8 @@ func TestSharesOfBehaviour(t *testing.T) {
 	}
 }
 
-// TestAFleetEnds lets offline laptops check in once each, against a service that has nothing to say.
+// TestAFleetEnds lets offline laptops check in once each, against a service that has nothing to
+// say.
 func TestAFleetEnds(t *testing.T) {
 	answered := make(chan string, 16)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -19,8 +19,9 @@ const (
 	fetchWithin = 2 * time.Minute
 )
 
-// fetch gets every file that a value names, once, and compares it with the SHA-256 by which it is named. It gives a status code of
-// the protocol: a file that can't be had or is another one fails the setting.
+// fetch gets every file that a value names, once, and compares it with the SHA-256 by which it is
+// named. It gives a status code of the protocol: a file that can't be had or is another one fails
+// the setting.
 func (l *Laptop) fetch(v setting.Value) string {
 	code := syncml.OK
 	v.EachFile(func(_ []any, f setting.File) {

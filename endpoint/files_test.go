@@ -12,7 +12,8 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// TestFilesAreComparedWithTheirHash fetches a file that is right, one that is another, and one that can't be had.
+// TestFilesAreComparedWithTheirHash fetches a file that is right, one that is another, and one that
+// can't be had.
 func TestFilesAreComparedWithTheirHash(t *testing.T) {
 	good := []byte("the bytes")
 	sum := sha256.Sum256(good)

@@ -1,5 +1,5 @@
-// Package endpoint is the laptop's side of device management: a client of the protocol, and simulated laptops that
-// use it over the network as real ones do.
+// Package endpoint is the laptop's side of device management: a client of the protocol, and
+// simulated laptops that use it over the network as real ones do.
 package endpoint
 
 import (
@@ -27,7 +27,8 @@ type Identity struct {
 
 // Platform is where managed values really live on a laptop.
 type Platform interface {
-	// Apply sets a value, or with nothing leaves the setting to the laptop. It gives a status code of the protocol.
+	// Apply sets a value, or with nothing leaves the setting to the laptop. It gives a status code
+	// of the protocol.
 	Apply(id setting.ID, v setting.Value) (code string)
 	// Reported gives what is in force now for every setting that is managed.
 	Reported() map[setting.ID]setting.Value
@@ -93,8 +94,8 @@ type Outcome struct {
 // maxMessages bounds a session.
 const maxMessages = 64
 
-// CheckIn holds one session with the service. Where credentials are refused it tries again once, with the nonce
-// that the service asks for.
+// CheckIn holds one session with the service. Where credentials are refused it tries again once,
+// with the nonce that the service asks for.
 func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	var out Outcome
 	session := strings.ToLower(rand.Text()[:20]) // which nobody guesses, who would go on with it
@@ -183,8 +184,8 @@ func (l *Laptop) headerStatus(m *syncml.Message) string {
 	return ""
 }
 
-// carryOut does what a message commands and gives the next message's commands; nil ends the session. more tells that
-// it asks for the rest of an unfinished package.
+// carryOut does what a message commands and gives the next message's commands; nil ends the
+// session. more tells that it asks for the rest of an unfinished package.
 func (l *Laptop) carryOut(m *syncml.Message, out *Outcome) (reply []syncml.Command, more bool) {
 	w := &worker{laptop: l, msgRef: m.Header.MsgID, out: out}
 	w.status("0", "SyncHdr", syncml.OK)
@@ -349,7 +350,8 @@ func (l *Laptop) assemble(item syncml.Item) (syncml.Item, string) {
 	return item, syncml.OK
 }
 
-// atomic does all of its commands or none: when one fails, what was done is taken back and the rest not begun.
+// atomic does all of its commands or none: when one fails, what was done is taken back and the rest
+// not begun.
 func (w *worker) atomic(c *syncml.Command) {
 	before, revision := w.laptop.Platform.Reported(), w.laptop.Revision
 	codes := make([]string, len(c.Commands))

@@ -114,7 +114,8 @@ func (m *Memory) Observe(id setting.ID) (setting.Value, bool) {
 	return v, known
 }
 
-// SetUpByHand gives what somebody set at a laptop before anything managed it: always the same for the same name.
+// SetUpByHand gives what somebody set at a laptop before anything managed it: always the same for
+// the same name.
 func SetUpByHand(device string) map[setting.ID]setting.Value {
 	h := fnv.New32a()
 	h.Write([]byte(device + "/by hand"))
@@ -164,7 +165,8 @@ func Client(connections int) *http.Client {
 	}}
 }
 
-// Run lets each laptop check in until the context ends. Their first sessions are spread over one interval.
+// Run lets each laptop check in until the context ends. Their first sessions are spread over one
+// interval.
 func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 	client := Client(16)
 	var wait sync.WaitGroup

@@ -164,7 +164,8 @@ func TestTheLastAdministratorStays(t *testing.T) {
 			t.Errorf("the administrator takes their own grant away: %v", err)
 		}
 	}
-	// Two administrators: each may take the other's grant away, and then the one that is left stays.
+	// Two administrators: each may take the other's grant away, and then the one that is left
+	// stays.
 	second := wire.NewAccount{Name: "second", Password: "a long enough password", Role: "administrator"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, second, nil); err != nil {
 		t.Fatal(err)
@@ -181,7 +182,8 @@ func TestTheLastAdministratorStays(t *testing.T) {
 			}
 		}
 	}
-	// Somebody with the same rights by a role of another name is no administrator, but may manage access.
+	// Somebody with the same rights by a role of another name is no administrator, but may manage
+	// access.
 	role := wire.NewRole{Title: "All but keys", Rights: access.Of(access.All...).List()}
 	role.Rights = slices.DeleteFunc(role.Rights, func(r access.Right) bool { return r == access.RecoveryKeys })
 	if _, err := other.Call(t.Context(), http.MethodPut, "/roles/all-but-keys", nil, role, nil); err != nil {

@@ -1,5 +1,5 @@
-// This file asks one made-up estate for the same figures through several interfaces: what two screens say of one thing must be the same,
-// and what a plan worked out from nothing says.
+// This file asks one made-up estate for the same figures through several interfaces: what two
+// screens say of one thing must be the same, and what a plan worked out from nothing says.
 
 package service_test
 
@@ -273,7 +273,8 @@ func touchedBy(t *testing.T, api *client.Client, query url.Values) (out wire.Tou
 	return out
 }
 
-// TestAnImpactIsWhatComesAboutAfterwards tries edits at random, publishes them, and compares what was foretold with what is.
+// TestAnImpactIsWhatComesAboutAfterwards tries edits at random, publishes them, and compares what
+// was foretold with what is.
 func TestAnImpactIsWhatComesAboutAfterwards(t *testing.T) {
 	t.Parallel()
 	api, s, plan := worldly(t)

@@ -1,4 +1,5 @@
-// This file measures what it costs to alter one thing in what is live, at two sizes of the estate: it should hardly depend on the size.
+// This file measures what it costs to alter one thing in what is live, at two sizes of the estate:
+// it should hardly depend on the size.
 
 package service_test
 
@@ -23,8 +24,9 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// BenchmarkOneAltered publishes one altered thing after another: a laptop's unit, a group's member, a policy's priority; and lets a
-// provisioning client alter one person, until the estate has it. The sizes come from ZRIDGE_ALTERED (10000,100000).
+// BenchmarkOneAltered publishes one altered thing after another: a laptop's unit, a group's member,
+// a policy's priority; and lets a provisioning client alter one person, until the estate has it.
+// The sizes come from ZRIDGE_ALTERED (10000,100000).
 func BenchmarkOneAltered(b *testing.B) {
 	sizes := "10000,100000"
 	if text := os.Getenv("ZRIDGE_ALTERED"); text != "" {

@@ -1,4 +1,5 @@
-// This file runs a service in a process of its own, so that what it keeps in memory is not mixed with what its laptops and the test do.
+// This file runs a service in a process of its own, so that what it keeps in memory is not mixed
+// with what its laptops and the test do.
 
 package service_test
 
@@ -19,7 +20,8 @@ import (
 	"zenithridge.example/zridge/service"
 )
 
-// apartOver names, in the environment of a test binary, the database that it is to serve rather than to test.
+// apartOver names, in the environment of a test binary, the database that it is to serve rather
+// than to test.
 const apartOver = "ZRIDGE_SERVE_APART"
 
 func TestMain(m *testing.M) {
@@ -35,7 +37,8 @@ func TestMain(m *testing.M) {
 // apart is what a service in a process of its own says first.
 type apart struct{ Address, SetupCode string }
 
-// serveApart serves until there is no more to read. It answers every line with what it keeps in memory.
+// serveApart serves until there is no more to read. It answers every line with what it keeps in
+// memory.
 func serveApart(database string, from io.Reader, to io.Writer) error {
 	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23"})
 	if err != nil {

@@ -1,4 +1,5 @@
-// This file signs the audit log: the key, a checkpoint every hour and at the end, and copies of checkpoints elsewhere.
+// This file signs the audit log: the key, a checkpoint every hour and at the end, and copies of
+// checkpoints elsewhere.
 
 package service
 
@@ -62,7 +63,8 @@ type destination interface {
 	String() string // without secrets
 }
 
-// auditKey reads the signing key, or makes one, and gives it with all public keys by which the log was signed.
+// auditKey reads the signing key, or makes one, and gives it with all public keys by which the log
+// was signed.
 func (c *Config) auditKey() (key ed25519.PrivateKey, public []ed25519.PublicKey, err error) {
 	file := c.Audit.Key
 	if file == "" {
@@ -104,8 +106,8 @@ func newAuditKey(file string) ([]byte, error) {
 	return text, os.WriteFile(file, text, 0o600)
 }
 
-// publicKeys gives the keys in a file of public keys, to which a key is added that is not there yet: the file has every key by which the
-// log was ever signed.
+// publicKeys gives the keys in a file of public keys, to which a key is added that is not there
+// yet: the file has every key by which the log was ever signed.
 func publicKeys(file string, key ed25519.PublicKey) ([]ed25519.PublicKey, error) {
 	text, err := os.ReadFile(file)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -126,7 +128,8 @@ func publicKeys(file string, key ed25519.PublicKey) ([]ed25519.PublicKey, error)
 	return append(keys, key), os.WriteFile(file, text, 0o600)
 }
 
-// ReadPublicKeys reads the Ed25519 keys of a PEM file: public keys, and private ones for their public part.
+// ReadPublicKeys reads the Ed25519 keys of a PEM file: public keys, and private ones for their
+// public part.
 func ReadPublicKeys(text []byte) (keys []ed25519.PublicKey, err error) {
 	for {
 		block, rest := pem.Decode(text)
@@ -155,8 +158,8 @@ func ReadPublicKeys(text []byte) (keys []ed25519.PublicKey, err error) {
 	}
 }
 
-// VerifyAudit verifies the audit log in a database file, or in a copy of one. The file is not altered, and a service may be running on it.
-// copies are checkpoints that were kept elsewhere.
+// VerifyAudit verifies the audit log in a database file, or in a copy of one. The file is not
+// altered, and a service may be running on it. copies are checkpoints that were kept elsewhere.
 func VerifyAudit(database string, keys []ed25519.PublicKey, copies []audit.Checkpoint) (audit.Verification, error) {
 	data, err := store.OpenToRead(database)
 	if err != nil {

@@ -19,7 +19,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// ranOnce runs a service, has something done, and stops it. It gives the folder with the database, the keys, and a copy of checkpoints.
+// ranOnce runs a service, has something done, and stops it. It gives the folder with the database,
+// the keys, and a copy of checkpoints.
 func ranOnce(t *testing.T) (folder string, keys []ed25519.PublicKey, copies []audit.Checkpoint) {
 	t.Helper()
 	folder = t.TempDir()
@@ -65,7 +66,8 @@ func ranOnce(t *testing.T) (folder string, keys []ed25519.PublicKey, copies []au
 	return folder, keys, copies
 }
 
-// A database that is altered behind the service's back is found out: by its own checkpoints, or by copies of them.
+// A database that is altered behind the service's back is found out: by its own checkpoints, or by
+// copies of them.
 func TestAnAlteredDatabaseIsFoundOut(t *testing.T) {
 	t.Parallel()
 	folder, keys, copies := ranOnce(t)

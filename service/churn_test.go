@@ -1,4 +1,5 @@
-// This file lets sources churn at random, from fixed seeds, and compares the estate with a plain model of what should be there.
+// This file lets sources churn at random, from fixed seeds, and compares the estate with a plain
+// model of what should be there.
 
 package service_test
 
@@ -46,8 +47,9 @@ func all[T any](t testing.TB, api *client.Client, kind string) map[string]T {
 	return out
 }
 
-// TestTablesThatComeAndGo sends tables made at random: after each the estate has what any table ever had, as the last one that had it says,
-// and what the last table lacks has left. Each is sent twice, and the second time alters nothing.
+// TestTablesThatComeAndGo sends tables made at random: after each the estate has what any table
+// ever had, as the last one that had it says, and what the last table lacks has left. Each is sent
+// twice, and the second time alters nothing.
 func TestTablesThatComeAndGo(t *testing.T) {
 	t.Parallel()
 	api := started(t)
@@ -100,8 +102,8 @@ func TestTablesThatComeAndGo(t *testing.T) {
 	}
 }
 
-// TestATableCutAnywhereAltersNothing cuts a table at many places: what is left of it is refused, waits or is another whole table; with
-// `look` nothing of it is ever taken.
+// TestATableCutAnywhereAltersNothing cuts a table at many places: what is left of it is refused,
+// waits or is another whole table; with `look` nothing of it is ever taken.
 func TestATableCutAnywhereAltersNothing(t *testing.T) {
 	t.Parallel()
 	api := started(t)
@@ -125,8 +127,8 @@ func TestATableCutAnywhereAltersNothing(t *testing.T) {
 	}
 }
 
-// TestAClientThatWritesAtRandom creates, alters, deletes and groups over SCIM; the estate has who was ever there, members as the groups
-// last said, and who was deleted or switched off has left.
+// TestAClientThatWritesAtRandom creates, alters, deletes and groups over SCIM; the estate has who
+// was ever there, members as the groups last said, and who was deleted or switched off has left.
 func TestAClientThatWritesAtRandom(t *testing.T) {
 	t.Parallel()
 	api, p := provisioned(t)
@@ -228,8 +230,8 @@ func TestAClientThatWritesAtRandom(t *testing.T) {
 	until(t, api, "/sources/hr", func(wire.Source) bool { last = right(); return last == "" })
 }
 
-// TestReadingWhatAlteredIsReadingEverything alters a directory at random. After each reading of what altered, a comparison of everything
-// finds nothing but what was removed.
+// TestReadingWhatAlteredIsReadingEverything alters a directory at random. After each reading of
+// what altered, a comparison of everything finds nothing but what was removed.
 func TestReadingWhatAlteredIsReadingEverything(t *testing.T) {
 	t.Parallel()
 	const units, people, groups = 4, 24, 3
@@ -280,7 +282,8 @@ func TestReadingWhatAlteredIsReadingEverything(t *testing.T) {
 						at[p] = ""
 						removed++
 					default:
-						// A membership, and with it an alteration of the person: a server may not stamp it.
+						// A membership, and with it an alteration of the person: a server may not
+						// stamp it.
 						fmt.Fprintf(&ldif, "dn: %s\nchangetype: modify\nreplace: description\ndescription: %d\n\n", at[p], turn)
 					}
 				}
@@ -297,7 +300,8 @@ func TestReadingWhatAlteredIsReadingEverything(t *testing.T) {
 	}
 }
 
-// alteredPeople counts the people that a run altered. Groups lose members that were removed, which only a comparison sees.
+// alteredPeople counts the people that a run altered. Groups lose members that were removed, which
+// only a comparison sees.
 func alteredPeople(r wire.SourceRun) (n int) {
 	for _, i := range r.Report.Items {
 		if i.What == "altered" && i.Kind == "people" {

@@ -1,4 +1,5 @@
-// This file works on what does not fit together over HTTP: who is involved, ways to settle several at once, and questions to the owners.
+// This file works on what does not fit together over HTTP: who is involved, ways to settle several
+// at once, and questions to the owners.
 
 package service_test
 

@@ -1,4 +1,5 @@
-// This file lets many days' worth of check-ins pass, with publications between them, and says whether memory stays where it was.
+// This file lets many days' worth of check-ins pass, with publications between them, and says
+// whether memory stays where it was.
 
 package service_test
 
@@ -21,9 +22,10 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// BenchmarkCheckInsForDays has 960 laptops check in over loopback until ZRIDGE_CHECKINS are done (20,000), while every 1,000 check-ins some
-// laptops are moved to another unit and one policy's priority alters, which is published. What is kept in memory after a tenth is compared
-// with what is kept in the end, by the service alone: it is a process of its own.
+// BenchmarkCheckInsForDays has 960 laptops check in over loopback until ZRIDGE_CHECKINS are done
+// (20,000), while every 1,000 check-ins some laptops are moved to another unit and one policy's
+// priority alters, which is published. What is kept in memory after a tenth is compared with what
+// is kept in the end, by the service alone: it is a process of its own.
 func BenchmarkCheckInsForDays(b *testing.B) {
 	total, laptops := 20_000, 960
 	if text := os.Getenv("ZRIDGE_CHECKINS"); text != "" {

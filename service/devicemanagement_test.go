@@ -150,7 +150,8 @@ func TestALaptopTakesWhatIsWanted(t *testing.T) {
 	if out := checkIn(t, l); out.Applied != 0 || out.Messages != 2 {
 		t.Errorf("a session with nothing to say: %s", out)
 	}
-	// Somebody alters a value at the keyboard, and another vanishes: both are put right in the session in which it shows.
+	// Somebody alters a value at the keyboard, and another vanishes: both are put right in the
+	// session in which it shows.
 	m.Alter("screen.lock_after_minutes", setting.IntegerValue(999))
 	m.Apply("signin.banner", setting.Value{})
 	if out := checkIn(t, l); out.Applied != 2 {
@@ -263,7 +264,8 @@ func TestManySettingsGoInSeveralAtomics(t *testing.T) {
 	}
 }
 
-// TestALargeValueGoesInChunks sends values that no one message of the laptop can hold, among small ones.
+// TestALargeValueGoesInChunks sends values that no one message of the laptop can hold, among small
+// ones.
 func TestALargeValueGoesInChunks(t *testing.T) {
 	t.Parallel()
 	api := started(t)
@@ -307,8 +309,8 @@ func TestALargeValueGoesInChunks(t *testing.T) {
 	}
 }
 
-// TestARestartLosesNothing stops the service and starts it over the same records: the laptop's nonce is gone, and it is
-// challenged and goes on.
+// TestARestartLosesNothing stops the service and starts it over the same records: the laptop's
+// nonce is gone, and it is challenged and goes on.
 func TestARestartLosesNothing(t *testing.T) {
 	t.Parallel()
 	database := filepath.Join(t.TempDir(), "z.db")
@@ -394,8 +396,8 @@ func TestARestartLosesNothing(t *testing.T) {
 	}
 }
 
-// TestPublishingWhileLaptopsCheckIn publishes again and again while two laptops check in without a pause. In the end both have what
-// was published last, and the service knows it.
+// TestPublishingWhileLaptopsCheckIn publishes again and again while two laptops check in without a
+// pause. In the end both have what was published last, and the service knows it.
 func TestPublishingWhileLaptopsCheckIn(t *testing.T) {
 	t.Parallel()
 	api := started(t)

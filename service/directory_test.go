@@ -1,4 +1,5 @@
-// This file reads a real directory server: slapd, started on a loopback port with a made-up company.
+// This file reads a real directory server: slapd, started on a loopback port with a made-up
+// company.
 
 package service_test
 
@@ -182,7 +183,8 @@ func (s *slapd) modify(ldif string) {
 	}
 }
 
-// company is an LDIF of units, people in them and groups of people. Person i is in unit i modulo units.
+// company is an LDIF of units, people in them and groups of people. Person i is in unit i modulo
+// units.
 func company(units, people, groups int) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "dn: %s\nobjectClass: dcObject\nobjectClass: organization\ndc: larkfell\no: Larkfell Hydrographic\n\n", baseDN)
@@ -381,7 +383,8 @@ func TestMembershipByWhatPeopleSay(t *testing.T) {
 	}
 }
 
-// TestADirectoryIsRefusedInPlainWords tries what goes wrong between two machines. Nothing is taken, and no secret told.
+// TestADirectoryIsRefusedInPlainWords tries what goes wrong between two machines. Nothing is taken,
+// and no secret told.
 func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 	t.Parallel()
 	server := startSlapd(t, company(1, 2, 0))
@@ -434,7 +437,8 @@ func TestADirectoryIsRefusedInPlainWords(t *testing.T) {
 	}
 }
 
-// TestAServerThatDiesWhilePagesAreRead kills the server between two pages of 5,000 entries: nothing altered, and later everything is read.
+// TestAServerThatDiesWhilePagesAreRead kills the server between two pages of 5,000 entries: nothing
+// altered, and later everything is read.
 func TestAServerThatDiesWhilePagesAreRead(t *testing.T) {
 	t.Parallel()
 	server := startSlapd(t, company(10, 5000, 4))
@@ -504,7 +508,8 @@ func TestAServerThatDiesWhilePagesAreRead(t *testing.T) {
 	}
 }
 
-// pipe copies until the end or the limit, and tells whether the limit was met. A negative limit is none.
+// pipe copies until the end or the limit, and tells whether the limit was met. A negative limit is
+// none.
 func pipe(to, from net.Conn, buffer []byte, limit int) (cut bool) {
 	for {
 		n, err := from.Read(buffer)

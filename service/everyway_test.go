@@ -1,5 +1,6 @@
-// This file goes through every operation that the service describes, and asks it wrongly in every way: nothing may break, nothing may
-// be stored, and every refusal must say what was found and what was expected.
+// This file goes through every operation that the service describes, and asks it wrongly in every
+// way: nothing may break, nothing may be stored, and every refusal must say what was found and what
+// was expected.
 
 package service_test
 
@@ -47,7 +48,8 @@ type operation struct {
 	required     []string
 }
 
-// operations lists what a service can be asked, by path and method, but for signing in and what never ends.
+// operations lists what a service can be asked, by path and method, but for signing in and what
+// never ends.
 func operations(t *testing.T, api *client.Client) (out []operation) {
 	t.Helper()
 	doc := get[described](t, api, "/openapi.json")
@@ -246,7 +248,8 @@ func TestEveryListAskedWrongly(t *testing.T) {
 	}
 }
 
-// TestEveryOperationNeedsRights asks everything as nobody, as somebody with a token that is none, and alters as a reader.
+// TestEveryOperationNeedsRights asks everything as nobody, as somebody with a token that is none,
+// and alters as a reader.
 func TestEveryOperationNeedsRights(t *testing.T) {
 	t.Parallel()
 	api := started(t)

@@ -150,7 +150,8 @@ func TestFilesAreForThoseWhoMay(t *testing.T) {
 	}
 }
 
-// TestLaptopsFetchWhatTheyNeed publishes a file to one laptop: it fetches it, checks it and reports it; the other may not have it.
+// TestLaptopsFetchWhatTheyNeed publishes a file to one laptop: it fetches it, checks it and reports
+// it; the other may not have it.
 func TestLaptopsFetchWhatTheyNeed(t *testing.T) {
 	t.Parallel()
 	api := started(t)

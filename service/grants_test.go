@@ -23,7 +23,8 @@ const fleetEstate = `{
  "policies":[{"id":"house","kind":"security","settings":{"media.camera":false},"audience":{"include":["everyone"],"exclude":["group:everywhere"]}},
   {"id":"fleet-desk","kind":"security","within":"fleet","settings":{"screen.lock_after_minutes":7},"audience":{"include":["group:leads"]}}]}`
 
-// scoped is a service with the estate of a fleet, and a way to sign in as somebody with some grants.
+// scoped is a service with the estate of a fleet, and a way to sign in as somebody with some
+// grants.
 func scoped(t *testing.T) (api *client.Client, as func(name string, grants ...wire.NewGrant) *client.Client) {
 	t.Helper()
 	api = bare(t)
@@ -130,7 +131,8 @@ func TestAnAuthorOfOneUnit(t *testing.T) {
 	if at < 0 || bounded.Edits[at].Body.Within != "fleet" {
 		t.Errorf("the policy without a bound is %+v", bounded.Edits)
 	}
-	// Whoever may write everywhere may put something else into the change: then it is no longer the author's to alter.
+	// Whoever may write everywhere may put something else into the change: then it is no longer the
+	// author's to alter.
 	if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "house"), nil,
 		json.RawMessage(`{"id":"house","kind":"security","settings":{},"audience":{"include":["everyone"]}}`), nil); err != nil {
 		t.Fatal(err)

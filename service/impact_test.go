@@ -1,4 +1,5 @@
-// This file asks over HTTP what edits would do, for the laptops behind the numbers and for reports, and watches conflicts arise.
+// This file asks over HTTP what edits would do, for the laptops behind the numbers and for reports,
+// and watches conflicts arise.
 
 package service_test
 
@@ -185,8 +186,9 @@ func TestTheReportOfAChange(t *testing.T) {
 	}
 }
 
-// TestConflictesThatArise: a reading of the inventory says that a laptop is of a new release and has more memory. It is in two more groups
-// by that, and two policies conflict on it without anybody having edited anything.
+// TestConflictesThatArise: a reading of the inventory says that a laptop is of a new release and
+// has more memory. It is in two more groups by that, and two policies conflict on it without
+// anybody having edited anything.
 func TestConflictesThatArise(t *testing.T) {
 	t.Parallel()
 	api := bare(t)
@@ -223,7 +225,8 @@ func TestConflictesThatArise(t *testing.T) {
 		t.Errorf("the conflict stands since %+v", conflicts)
 	}
 
-	// Somebody settles it: what arose is no longer news, and the record says when it ended, and by what.
+	// Somebody settles it: what arose is no longer news, and the record says when it ended, and by
+	// what.
 	c := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "Prefer b"})
 	if _, err := api.Call(
 		context.Background(),
@@ -245,7 +248,8 @@ func TestConflictesThatArise(t *testing.T) {
 	}
 }
 
-// TestAWriteAnswersWithItsEffect puts edits and asks for their effect with the write: it is what the change's impact says afterwards.
+// TestAWriteAnswersWithItsEffect puts edits and asks for their effect with the write: it is what
+// the change's impact says afterwards.
 func TestAWriteAnswersWithItsEffect(t *testing.T) {
 	t.Parallel()
 	api := bare(t)

@@ -1,5 +1,5 @@
-// This file measures the service at 100,000 laptops: its start, what a change would do while 200 laptops a second check in,
-// and memory.
+// This file measures the service at 100,000 laptops: its start, what a change would do while 200
+// laptops a second check in, and memory.
 
 package service_test
 
@@ -53,7 +53,8 @@ func identitiesOf(b *testing.B, api *client.Client, s *estate.Snapshot, count in
 	return ids
 }
 
-// resident reads the process's resident memory, now and at its highest, in MB. The benchmark and its laptops are part of it.
+// resident reads the process's resident memory, now and at its highest, in MB. The benchmark and
+// its laptops are part of it.
 func resident(b *testing.B) (now, highest float64) {
 	b.Helper()
 	text, err := os.ReadFile("/proc/self/status")
@@ -72,7 +73,8 @@ func resident(b *testing.B) (now, highest float64) {
 	return now, highest
 }
 
-// checkingIn lets laptops check in at a rate until the context ends; wait gives how many did in a second, and how many failed.
+// checkingIn lets laptops check in at a rate until the context ends; wait gives how many did in a
+// second, and how many failed.
 func checkingIn(ctx context.Context, fleet []*endpoint.Laptop, rate float64) (wait func() (perSecond float64, failed int64)) {
 	var sessions, failed atomic.Int64
 	var group sync.WaitGroup
@@ -110,7 +112,8 @@ func checkingIn(ctx context.Context, fleet []*endpoint.Laptop, rate float64) (wa
 	}
 }
 
-// largeEstate makes an estate of 100,000 laptops, or as many as ZRIDGE_LARGE says, and a database that holds it.
+// largeEstate makes an estate of 100,000 laptops, or as many as ZRIDGE_LARGE says, and a database
+// that holds it.
 func largeEstate(b *testing.B) (s *estate.Snapshot, database string) {
 	b.Helper()
 	laptops := 100_000
@@ -125,8 +128,8 @@ func largeEstate(b *testing.B) (s *estate.Snapshot, database string) {
 	return s, database
 }
 
-// BenchmarkPublish publishes changes that touch every one of 100,000 enrolled laptops, of which 1,000 have 600 deliveries each, while 200
-// others a second check in.
+// BenchmarkPublish publishes changes that touch every one of 100,000 enrolled laptops, of which
+// 1,000 have 600 deliveries each, while 200 others a second check in.
 func BenchmarkPublish(b *testing.B) {
 	s, database := largeEstate(b)
 	if err := filled.Enrolled(database, s, 1000, 600); err != nil {
@@ -246,8 +249,8 @@ func BenchmarkLarge(b *testing.B) {
 	b.ReportMetric(highest, "MB-highest")
 }
 
-// BenchmarkScreens asks for what the console's screens show of 100,000 laptops, once after a publication and once again, and says which
-// take longer than a person notices.
+// BenchmarkScreens asks for what the console's screens show of 100,000 laptops, once after a
+// publication and once again, and says which take longer than a person notices.
 func BenchmarkScreens(b *testing.B) {
 	s, database := largeEstate(b)
 	api := over(b, database)

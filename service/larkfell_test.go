@@ -21,7 +21,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// larkfell is a service with the demo estate's units, people, laptops and groups, and an LDIF of the same company.
+// larkfell is a service with the demo estate's units, people, laptops and groups, and an LDIF of
+// the same company.
 func larkfell(t testing.TB) (api *client.Client, s *estate.Snapshot, ldif string) {
 	t.Helper()
 	s, err := files.Read("../demo/estate", dictionary.Shipped())
@@ -94,7 +95,8 @@ func ldifOf(s *estate.Snapshot) string {
 	return b.String()
 }
 
-// TestTheDemoCompanyComesFromItsDirectory takes the company over that is here already: nobody is doubled, and no laptop gets anything else.
+// TestTheDemoCompanyComesFromItsDirectory takes the company over that is here already: nobody is
+// doubled, and no laptop gets anything else.
 func TestTheDemoCompanyComesFromItsDirectory(t *testing.T) {
 	t.Parallel()
 	api, s, ldif := larkfell(t)
@@ -131,7 +133,8 @@ func TestTheDemoCompanyComesFromItsDirectory(t *testing.T) {
 	if root := object[files.UnitDoc](t, api, "units", "larkfell"); root.Parent != "" {
 		t.Errorf("the organisation stands below %s", root.Parent)
 	}
-	// Everybody moves out of a unit, and the unit goes: it stays here, marked, since laptops stand in it.
+	// Everybody moves out of a unit, and the unit goes: it stays here, marked, since laptops stand
+	// in it.
 	var moves strings.Builder
 	for _, p := range s.People {
 		if p.Unit == "tide-lab" {
@@ -223,7 +226,8 @@ func TestAnExportIsWhatIsShown(t *testing.T) {
 	}
 }
 
-// TestWhoGetsItOverTheAPI asks as the console does: with what is wrong told and not refused, and names in full where they are wanted.
+// TestWhoGetsItOverTheAPI asks as the console does: with what is wrong told and not refused, and
+// names in full where they are wanted.
 func TestWhoGetsItOverTheAPI(t *testing.T) {
 	t.Parallel()
 	api, s, _ := larkfell(t)

@@ -1,4 +1,5 @@
-// This file speaks to the device management endpoint message by message, as laptops and strangers do.
+// This file speaks to the device management endpoint message by message, as laptops and strangers
+// do.
 
 package service_test
 
@@ -87,7 +88,8 @@ func TestWhatIsNoMessage(t *testing.T) {
 	}
 }
 
-// TestSessionsByHand goes through a session message by message: challenge, wrong tries, repeated messages, unknown commands, abort.
+// TestSessionsByHand goes through a session message by message: challenge, wrong tries, repeated
+// messages, unknown commands, abort.
 func TestSessionsByHand(t *testing.T) {
 	t.Parallel()
 	api := started(t)
@@ -108,7 +110,8 @@ func TestSessionsByHand(t *testing.T) {
 	}
 	header := func(m *syncml.Message) string { return m.Commands[0].Data }
 
-	// A stranger tries, and tries; the laptop's nonce is still good. So are the challenges of a session, once.
+	// A stranger tries, and tries; the laptop's nonce is still good. So are the challenges of a
+	// session, once.
 	for range 5 {
 		if code := header(send(message("LT-1", "7", "1", digest("AAAA"), hello))); code != syncml.WrongCredentials {
 			t.Fatalf("a stranger is answered %s", code)

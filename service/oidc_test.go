@@ -118,7 +118,8 @@ func (i *issuer) signed(claims map[string]any) string {
 	return text + "." + base64.RawURLEncoding.EncodeToString(signature)
 }
 
-// TestSigningInThroughAnIssuer goes through the whole flow as a browser does, with an issuer that is honest and with ones that are not.
+// TestSigningInThroughAnIssuer goes through the whole flow as a browser does, with an issuer that
+// is honest and with ones that are not.
 func TestSigningInThroughAnIssuer(t *testing.T) {
 	t.Parallel()
 	i := newIssuer(t)

@@ -67,7 +67,8 @@ func large(b *testing.B, laptops, people int) *client.Client {
 	return api
 }
 
-// BenchmarkPages asks for pages of 100,000 laptops and 80,000 people as people filter and sort them, and says the 95th percentile.
+// BenchmarkPages asks for pages of 100,000 laptops and 80,000 people as people filter and sort
+// them, and says the 95th percentile.
 func BenchmarkPages(b *testing.B) {
 	api := large(b, 100_000, 80_000)
 	asked := []string{

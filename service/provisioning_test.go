@@ -221,7 +221,8 @@ func patch(operations string) string {
 	return `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[` + operations + `]}`
 }
 
-// BenchmarkProvisioning provisions 10,000 users and 500 groups, with four connections, and waits until all are in the estate.
+// BenchmarkProvisioning provisions 10,000 users and 500 groups, with four connections, and waits
+// until all are in the estate.
 func BenchmarkProvisioning(b *testing.B) {
 	for b.Loop() {
 		api, p := provisioned(b)

@@ -13,7 +13,8 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// Every operation of the API document is refused to the roles that lack its right, and to nobody else.
+// Every operation of the API document is refused to the roles that lack its right, and to nobody
+// else.
 func TestEveryOperationAsksForItsRight(t *testing.T) {
 	t.Parallel()
 	api := bare(t)
@@ -67,7 +68,8 @@ func TestEveryOperationAsksForItsRight(t *testing.T) {
 	}
 }
 
-// answerTo sends an empty object as whoever has a token, and gives the status of the answer with the code of its problem.
+// answerTo sends an empty object as whoever has a token, and gives the status of the answer with
+// the code of its problem.
 func answerTo(t *testing.T, method, address, token string) (status int, code string) {
 	t.Helper()
 	r, err := http.NewRequestWithContext(t.Context(), method, address, strings.NewReader("{}"))

@@ -1,4 +1,5 @@
-// This file is conversations over SCIM: the examples of RFC 7644, PATCH in all its forms, and what must be refused.
+// This file is conversations over SCIM: the examples of RFC 7644, PATCH in all its forms, and what
+// must be refused.
 
 package service_test
 
@@ -24,7 +25,8 @@ const bjensen = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:i
  "addresses":[{"type":"work","streetAddress":"1 Slip Way","locality":"Larkfell","country":"GB"}],"phoneNumbers":[{"value":"555-1","type":"work"},{"value":"555-2","type":"mobile"}],
  "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"employeeNumber":"701984","department":"Hydrography","manager":{"value":"26118915","displayName":"not kept"}}}`
 
-// TestTheConversationOfTheRFC creates, reads, replaces, patches, lists and deletes as the RFC's examples do.
+// TestTheConversationOfTheRFC creates, reads, replaces, patches, lists and deletes as the RFC's
+// examples do.
 func TestTheConversationOfTheRFC(t *testing.T) {
 	t.Parallel()
 	_, p := provisioned(t)
@@ -168,7 +170,8 @@ func TestTheServiceDescribesItself(t *testing.T) {
 	}
 }
 
-// TestPatchInAllItsForms applies each operation to the user of the RFC, anew, and looks at one path.
+// TestPatchInAllItsForms applies each operation to the user of the RFC, anew, and looks at one
+// path.
 func TestPatchInAllItsForms(t *testing.T) {
 	t.Parallel()
 	_, p := provisioned(t)
@@ -232,7 +235,8 @@ func TestPatchInAllItsForms(t *testing.T) {
 	}
 }
 
-// TestPatchesThatAreRefusedAlterNothing sends each to the same user, after an operation that would succeed.
+// TestPatchesThatAreRefusedAlterNothing sends each to the same user, after an operation that would
+// succeed.
 func TestPatchesThatAreRefusedAlterNothing(t *testing.T) {
 	t.Parallel()
 	_, p := provisioned(t)
@@ -405,7 +409,8 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 	}
 }
 
-// TestBulk makes two users and a group of them in one request, the group first (RFC 7644, section 3.7.2).
+// TestBulk makes two users and a group of them in one request, the group first (RFC 7644, section
+// 3.7.2).
 func TestBulk(t *testing.T) {
 	t.Parallel()
 	_, p := provisioned(t)
@@ -493,7 +498,8 @@ func TestBadResourcesAreRefused(t *testing.T) {
 	}
 }
 
-// TestWhatIsProvisionedBecomesTheEstate follows people and groups from the first dry run to their leaving.
+// TestWhatIsProvisionedBecomesTheEstate follows people and groups from the first dry run to their
+// leaving.
 func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 	t.Parallel()
 	api, p := provisioned(t)
@@ -540,7 +546,8 @@ func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 		t.Errorf("what was edited here became %q", got.Name)
 	}
 
-	// Gone at the source is marked as left, with nothing taken away; a person removes it, unless something names it.
+	// Gone at the source is marked as left, with nothing taken away; a person removes it, unless
+	// something names it.
 	p.must(http.StatusNoContent, "DELETE", "/Users/"+tomas, "")
 	left := until(t, api, "/left", func(l wire.Page[wire.LeftObject]) bool { return l.Total == 1 })
 	if left.Items[0].ID != "tomas" || left.Items[0].Kind != "people" || len(people()) != 2 {

@@ -26,7 +26,8 @@ import (
 	"zenithridge.example/zridge/service/workflow"
 )
 
-// Config says how the service runs. The zero Config listens on loopback, port 8470, and keeps its data in zridge.db.
+// Config says how the service runs. The zero Config listens on loopback, port 8470, and keeps its
+// data in zridge.db.
 type Config struct {
 	Address  string // host:port
 	Database string // file
@@ -233,8 +234,8 @@ func Start(c Config) (*Running, error) {
 	return r, nil
 }
 
-// Wait blocks until the context ends or the service fails, then stops it: requests that run are finished, what runs in the background is
-// ended and waited for, and the database is closed.
+// Wait blocks until the context ends or the service fails, then stops it: requests that run are
+// finished, what runs in the background is ended and waited for, and the database is closed.
 func (r *Running) Wait(ctx context.Context) error {
 	var failed error
 	select {

@@ -9,8 +9,8 @@ import (
 	"zenithridge.example/zridge/service"
 )
 
-// BenchmarkStart starts the service over a database of 100,000 laptops (ZRIDGE_LARGE) and reports how long that takes and how much memory
-// is in use when it is idle.
+// BenchmarkStart starts the service over a database of 100,000 laptops (ZRIDGE_LARGE) and reports
+// how long that takes and how much memory is in use when it is idle.
 func BenchmarkStart(b *testing.B) {
 	_, database := largeEstate(b)
 	runtime.GC()

@@ -96,7 +96,8 @@ func devices(t testing.TB, api *client.Client) map[string]files.DeviceDoc {
 	return out
 }
 
-// TestATableIsTakenOnlyAfterALook sends a table that knows one of the laptops that are here already.
+// TestATableIsTakenOnlyAfterALook sends a table that knows one of the laptops that are here
+// already.
 func TestATableIsTakenOnlyAfterALook(t *testing.T) {
 	t.Parallel()
 	api := started(t)

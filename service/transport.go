@@ -1,5 +1,5 @@
-// This file says over what the service answers: TLS with certificates that are read again when they are replaced, or plain HTTP where
-// nobody else can listen.
+// This file says over what the service answers: TLS with certificates that are read again when they
+// are replaced, or plain HTTP where nobody else can listen.
 
 package service
 
@@ -30,7 +30,8 @@ type TLS struct {
 
 func (t TLS) plain() bool { return t.Certificate == "" && t.Key == "" && !t.SelfSigned }
 
-// SelfSignedFile is where a certificate that the service makes for itself is written, so that clients can be told to trust it.
+// SelfSignedFile is where a certificate that the service makes for itself is written, so that
+// clients can be told to trust it.
 func (c *Config) SelfSignedFile() string { return c.Database + ".certificate.pem" }
 
 // onLoopback tells whether an address to listen on can be reached from this machine alone.
@@ -131,7 +132,8 @@ func (c *certificates) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return c.current, nil
 }
 
-// ReloadCertificate reads the certificate again, as it is done by itself within a second after its files have changed.
+// ReloadCertificate reads the certificate again, as it is done by itself within a second after its
+// files have changed.
 func (r *Running) ReloadCertificate() error {
 	if r.certificates.of.TLS.Certificate == "" {
 		return nil
@@ -153,7 +155,8 @@ func (c *certificates) config() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.Get, NextProtos: []string{"h2", "http/1.1"}}
 }
 
-// selfSigned makes a certificate for the names of loopback. Nobody trusts it but those who are told to.
+// selfSigned makes a certificate for the names of loopback. Nobody trusts it but those who are told
+// to.
 func selfSigned(now time.Time) (*tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -191,8 +194,9 @@ func (c *Config) scheme() string {
 	return "https://"
 }
 
-// mayHost says to which names the service answers: those that are configured, those of the certificate, and on loopback those of loopback.
-// Behind a proxy without names it answers to any, since the proxy chooses them.
+// mayHost says to which names the service answers: those that are configured, those of the
+// certificate, and on loopback those of loopback. Behind a proxy without names it answers to any,
+// since the proxy chooses them.
 func (c *Config) mayHost(certificates *certificates) func(string) bool {
 	local := onLoopback(c.Address)
 	if len(c.Hosts) == 0 && len(c.Proxies) > 0 && c.TLS.plain() {

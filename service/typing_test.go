@@ -14,8 +14,9 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
-// BenchmarkTyping stores edits as the policy editor does, three for each of 30 policies of 100,000 laptops (ZRIDGE_LARGE), and asks for
-// their effect in the same request. It reports how long the first edit of a policy takes, and the ones after it.
+// BenchmarkTyping stores edits as the policy editor does, three for each of 30 policies of 100,000
+// laptops (ZRIDGE_LARGE), and asks for their effect in the same request. It reports how long the
+// first edit of a policy takes, and the ones after it.
 func BenchmarkTyping(b *testing.B) {
 	const policies = 30
 	s, database := largeEstate(b)

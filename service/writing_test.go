@@ -87,7 +87,8 @@ func TestTheDictionaryOverTheAPI(t *testing.T) {
 	refusedAs(t, api, http.MethodGet, "/settings", url.Values{"q": {strings.Repeat("x", 300)}}, nil, 422, "200")
 }
 
-// TestAPolicysLifeOverTheAPI starts from a kit, tries, keeps, merges, splits, publishes, compares and summarises.
+// TestAPolicysLifeOverTheAPI starts from a kit, tries, keeps, merges, splits, publishes, compares
+// and summarises.
 func TestAPolicysLifeOverTheAPI(t *testing.T) {
 	t.Parallel()
 	api := started(t)

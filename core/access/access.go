@@ -1,5 +1,6 @@
-// Package access says what somebody may do. A right is one thing that can be done; a role is a named set of rights. Every operation of the
-// service names the right that it needs; package workflow asks here before it does anything else.
+// Package access says what somebody may do. A right is one thing that can be done; a role is a
+// named set of rights. Every operation of the service names the right that it needs; package
+// workflow asks here before it does anything else.
 //
 // The package decides nothing by name: rights are data.
 package access
@@ -106,8 +107,8 @@ const (
 	Administrator = "administrator"
 )
 
-// Roles lists the roles that the service ships with. Who administers the service has every right but that of seeing recovery keys, which
-// is always given by name.
+// Roles lists the roles that the service ships with. Who administers the service has every right
+// but that of seeing recovery keys, which is always given by name.
 var Roles = []Role{
 	{Reader, "Reader", Of(Read)},
 	{"author", "Author", Of(Read, Write)},

@@ -6,7 +6,8 @@ import (
 	"strings"
 )
 
-// Grant gives a role to an account, or to the people of a group, for a unit, from a day, until a day.
+// Grant gives a role to an account, or to the people of a group, for a unit, from a day, until a
+// day.
 type Grant struct {
 	ID      string
 	Account string // empty: Group is set
@@ -69,7 +70,8 @@ func (h Held) Anywhere() Rights {
 	return all
 }
 
-// For tells whether a right is held for something in a unit. path has the units from the organisation down to it.
+// For tells whether a right is held for something in a unit. path has the units from the
+// organisation down to it.
 func (h Held) For(r Right, path []string) bool {
 	return h.Everywhere.Has(r) || slices.ContainsFunc(path, func(unit string) bool { return h.Units[unit].Has(r) })
 }
@@ -82,7 +84,8 @@ func (h Held) UnitsWith(r Right) []string {
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(h.Units)), func(unit string) bool { return !h.Units[unit].Has(r) })
 }
 
-// OutsideError says that somebody has a right for some units alone, and asked for what concerns more.
+// OutsideError says that somebody has a right for some units alone, and asked for what concerns
+// more.
 type OutsideError struct {
 	Right Right
 	Units []string // for which the right is held

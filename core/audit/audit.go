@@ -1,13 +1,16 @@
-// Package audit makes tampering with the audit log visible. Each record carries a hash over itself and the hash of the record before, so
-// that a record cannot be altered, removed or inserted without altering every hash after it. From time to time a [Checkpoint] signs the hash
-// of the last record: whoever alters the log afterwards would need the signing key, which is not kept with the log.
+// Package audit makes tampering with the audit log visible. Each record carries a hash over itself
+// and the hash of the record before, so that a record cannot be altered, removed or inserted
+// without altering every hash after it. From time to time a [Checkpoint] signs the hash of the last
+// record: whoever alters the log afterwards would need the signing key, which is not kept with the
+// log.
 //
 // The package computes hashes and checks them. It keeps nothing, and it reads no clock.
 //
 // # What is found, and what is not
 //
-// [Verify] finds every alteration before the last checkpoint. Records that were removed from the end, after the last checkpoint, leave no
-// trace. Checkpoints that are kept elsewhere protect against somebody who has both the log and the key.
+// [Verify] finds every alteration before the last checkpoint. Records that were removed from the
+// end, after the last checkpoint, leave no trace. Checkpoints that are kept elsewhere protect
+// against somebody who has both the log and the key.
 package audit
 
 import (
@@ -36,9 +39,11 @@ type Record struct {
 	Hash    string    `json:"hash,omitempty"` // 64 hexadecimal digits; empty: written before records had hashes
 }
 
-// HashAfter gives the hash of a record that follows one with the hash before. It is SHA-256 over the text "zridge-audit-1", the hash before,
-// the number and the time in nanoseconds since 1970 (8 bytes each, the highest first), and every text with its length (8 bytes) in front.
-// The first record follows the empty hash. Texts carry their lengths so that no text can move from one field into the next.
+// HashAfter gives the hash of a record that follows one with the hash before. It is SHA-256 over
+// the text "zridge-audit-1", the hash before, the number and the time in nanoseconds since 1970 (8
+// bytes each, the highest first), and every text with its length (8 bytes) in front. The first
+// record follows the empty hash. Texts carry their lengths so that no text can move from one field
+// into the next.
 func (r *Record) HashAfter(before string) string {
 	h := sha256.New()
 	number := func(n int64) {

@@ -63,8 +63,8 @@ func TestALogAsWrittenIsIntact(t *testing.T) {
 	}
 }
 
-// TestEveryAlterationIsFound alters one thing of a log in every way there is, at random places before the last checkpoint. Whoever alters
-// may compute all hashes anew, but cannot sign.
+// TestEveryAlterationIsFound alters one thing of a log in every way there is, at random places
+// before the last checkpoint. Whoever alters may compute all hashes anew, but cannot sign.
 func TestEveryAlterationIsFound(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 8))
 	rehash := func(log []Record) {

@@ -37,9 +37,10 @@ type Verification struct {
 // Intact tells whether no fault was found.
 func (v *Verification) Intact() bool { return v.Fault == "" }
 
-// Verify reads a log from its first record on, and compares it with checkpoints. A log that begins after record 1, since older records were
-// removed by rule, must begin right after a checkpoint. Checkpoints may come in any order, and the same one more than once, for example
-// from the database and from a copy. Verify stops at the first fault; err is that of reading records.
+// Verify reads a log from its first record on, and compares it with checkpoints. A log that begins
+// after record 1, since older records were removed by rule, must begin right after a checkpoint.
+// Checkpoints may come in any order, and the same one more than once, for example from the database
+// and from a copy. Verify stops at the first fault; err is that of reading records.
 func Verify(records iter.Seq2[Record, error], checkpoints []Checkpoint, keys []ed25519.PublicKey) (v Verification, err error) {
 	checkpoints = slices.Clone(checkpoints)
 	slices.SortStableFunc(checkpoints, func(a, b Checkpoint) int { return int(a.Number - b.Number) })
@@ -79,8 +80,9 @@ func Verify(records iter.Seq2[Record, error], checkpoints []Checkpoint, keys []e
 	return v, nil
 }
 
-// follows takes a record in and says what is wrong with it as the one after last. before is the hash that it must follow; for the first
-// record of a log without its beginning it is set to the hash of the checkpoint before.
+// follows takes a record in and says what is wrong with it as the one after last. before is the
+// hash that it must follow; for the first record of a log without its beginning it is set to the
+// hash of the checkpoint before.
 func (v *Verification) follows(r, last *Record, before *string, checkpoints []Checkpoint) (Fault, string) {
 	v.Records++
 	first := v.First == 0

@@ -1,8 +1,10 @@
-// This file lends sets: whoever works on one block after the other uses the same ones again and again.
+// This file lends sets: whoever works on one block after the other uses the same ones again and
+// again.
 
 package bitset
 
-// Arena lends sets for as long as they are needed, of three kinds. The zero Arena is ready. It is for one thread.
+// Arena lends sets for as long as they are needed, of three kinds. The zero Arena is ready. It is
+// for one thread.
 //
 //	Temp   a set that holds anything, until the mark that was made before it is released
 //	Keep   an empty set, until Reset: as long as one block is worked on
@@ -65,7 +67,8 @@ func (a *Arena) Aside() *Set {
 // DropAside takes all sets back that were put aside.
 func (a *Arena) DropAside() { a.side = 0 }
 
-// Dated is a set that is good for one epoch, such as the time in which one block is worked on. The zero Dated is good for none.
+// Dated is a set that is good for one epoch, such as the time in which one block is worked on. The
+// zero Dated is good for none.
 type Dated struct {
 	Epoch int32
 	Set   *Set // nil: empty

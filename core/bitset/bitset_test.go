@@ -231,7 +231,8 @@ func TestPartsKeepTheirNumbers(t *testing.T) {
 	}
 }
 
-// TestPartsThatArePatched puts some rows in other parts than they were, and compares with parts that are packed from nothing.
+// TestPartsThatArePatched puts some rows in other parts than they were, and compares with parts
+// that are packed from nothing.
 func TestPartsThatArePatched(t *testing.T) {
 	r := rand.New(rand.NewPCG(13, 14))
 	sets := func(of int) (numbers []int32, sets []*Set) {
@@ -305,7 +306,8 @@ func TestPartsThatArePatched(t *testing.T) {
 	}
 }
 
-// TestFormsMeetAtTheirEdges packs sets of sizes around those at which another form is taken, with rows that are there already.
+// TestFormsMeetAtTheirEdges packs sets of sizes around those at which another form is taken, with
+// rows that are there already.
 func TestFormsMeetAtTheirEdges(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))
 	for _, n := range []int{1, 255, 256, 257, Rows / 2, Rows - 257, Rows - 256, Rows - 255, Rows - 64, Rows - 1, Rows} {
@@ -340,7 +342,8 @@ func TestFormsMeetAtTheirEdges(t *testing.T) {
 	}
 }
 
-// TestPartsThatDiffer compares what is unlike in two lists of parts with the obvious, where they share many parts.
+// TestPartsThatDiffer compares what is unlike in two lists of parts with the obvious, where they
+// share many parts.
 func TestPartsThatDiffer(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	for range 400 {

@@ -1,4 +1,5 @@
-// This file keeps sets in little memory: few rows as a list, nearly all as a list of those that are not there, others as bits.
+// This file keeps sets in little memory: few rows as a list, nearly all as a list of those that are
+// not there, others as bits.
 
 package bitset
 
@@ -10,8 +11,8 @@ import (
 // listed is the number of rows below which a list takes less memory than bits.
 const listed = Rows / 16
 
-// Packed is a set that is kept: the number of its rows, and then the rows four to a word, or bits. nil is empty.
-// A Packed is immutable.
+// Packed is a set that is kept: the number of its rows, and then the rows four to a word, or bits.
+// nil is empty. A Packed is immutable.
 type Packed []uint64
 
 // A form is how the rows of a set are written.
@@ -23,8 +24,8 @@ const (
 	asAbsent             // the rows that it does not have
 )
 
-// formOf gives the form of n rows, and how many are listed.
-// A list holds four rows to a word. Below listed rows it takes less than the 64 words of a bit set.
+// formOf gives the form of n rows, and how many are listed. A list holds four rows to a word. Below
+// listed rows it takes less than the 64 words of a bit set.
 func formOf(n int) (form, int) {
 	switch {
 	case n < listed:
@@ -121,8 +122,8 @@ func orInto(s *Set, from []uint64, n int) {
 	}
 }
 
-// takeWithin makes s those of n rows that were written which mask has, and tells whether there are any. What others are written is hardly
-// looked at.
+// takeWithin makes s those of n rows that were written which mask has, and tells whether there are
+// any. What others are written is hardly looked at.
 func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 	form, many := formOf(n)
 	if form == asBits {
@@ -160,8 +161,8 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 				continue
 			}
 			if form == asAbsent {
-				// The row is in mask's word, but perhaps not in mask: Remove does nothing then, and orWord adds the bit only if mask
-				// has it.
+				// The row is in mask's word, but perhaps not in mask: Remove does nothing then, and
+				// orWord adds the bit only if mask has it.
 				s.Remove(row)
 			} else {
 				s.orWord(row>>6, mask.words[row>>6&63]&(1<<(row&63)))
@@ -171,7 +172,8 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 	return s.sum != 0
 }
 
-// before gives a word of a list, in which rows rise, before which there is no row from one on; it is among the last such.
+// before gives a word of a list, in which rows rise, before which there is no row from one on; it
+// is among the last such.
 func before(from []uint64, row int) int {
 	low := 0
 	for high := len(from); high-low > 1; {
@@ -222,7 +224,8 @@ func has(from []uint64, n, row int) bool {
 	return lists(from[:(many+3)/4], row) == (form == asList)
 }
 
-// Four rows lie in a word. Row numbers are below 1<<15, so that the highest bit of each quarter is free.
+// Four rows lie in a word. Row numbers are below 1<<15, so that the highest bit of each quarter is
+// free.
 const (
 	quarters = 0x0001_0001_0001_0001 // 1 in each
 	highest  = 0x8000_8000_8000_8000
@@ -287,7 +290,8 @@ func (p Packed) Within(mask, s *Set) bool {
 // Equal tells whether both hold the same rows.
 func (p Packed) Equal(q Packed) bool { return alike(p, q) }
 
-// alike tells whether two hold the same words. What was not worked out again is the very same memory.
+// alike tells whether two hold the same words. What was not worked out again is the very same
+// memory.
 func alike(p, q []uint64) bool {
 	return len(p) == len(q) && (len(p) == 0 || &p[0] == &q[0] || slices.Equal(p, q))
 }

@@ -4,8 +4,8 @@ package bitset
 
 import "slices"
 
-// Parts is several sets of one block, each with a number: how many there are, then number and rows of each, then the rows.
-// The numbers rise. nil has no parts. A Parts is immutable.
+// Parts is several sets of one block, each with a number: how many there are, then number and rows
+// of each, then the rows. The numbers rise. nil has no parts. A Parts is immutable.
 type Parts []uint64
 
 // PackParts gives sets by number. The numbers must rise; empty sets are left out.
@@ -41,11 +41,12 @@ func PackParts(numbers []int32, sets []*Set) Parts {
 	return p
 }
 
-// Patch gives parts in which the rows of mask are in the sets of some numbers alone; other rows are where they were. The numbers must
-// rise, and the sets have rows of mask only. ok is false where all is as it was: out is p then.
+// Patch gives parts in which the rows of mask are in the sets of some numbers alone; other rows are
+// where they were. The numbers must rise, and the sets have rows of mask only. ok is false where
+// all is as it was: out is p then.
 func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok bool) {
-	// Both lists rise, so they are merged in one pass. First the heads of the outcome are found, then its size is known, and its
-	// rows are written.
+	// Both lists rise, so they are merged in one pass. First the heads of the outcome are found,
+	// then its size is known, and its rows are written.
 	type part struct {
 		head uint64
 		was  uint64 // how it is written in p, from at on; 0: not at all
@@ -68,7 +69,8 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 			one.set = sets[j]
 			j++
 		} else {
-			// A number that p has: its rows of mask are compared with those of the new set, which is empty if there is none.
+			// A number that p has: its rows of mask are compared with those of the new set, which
+			// is empty if there is none.
 			one.was = one.head
 			rows := int(one.head & 0xffffffff)
 			takeWithin(&here, p[at:], rows, mask)
@@ -154,8 +156,8 @@ func (p Parts) Each(into *Set, f func(number int32)) {
 	}
 }
 
-// Within gives those of each part's rows that mask has, where there are any, in a set. f gives the set for the next part, nil where no
-// more are wanted.
+// Within gives those of each part's rows that mask has, where there are any, in a set. f gives the
+// set for the next part, nil where no more are wanted.
 func (p Parts) Within(mask, into *Set, f func(number int32, rows *Set) (next *Set)) {
 	at := 1 + p.Count()
 	for i := range p.Count() {
@@ -196,11 +198,13 @@ func (p Parts) At(row int, numbers []int32) []int32 {
 	return numbers
 }
 
-// Unlike makes into the rows that are in the part of some number on one side only. Parts that are written alike are passed over.
+// Unlike makes into the rows that are in the part of some number on one side only. Parts that are
+// written alike are passed over.
 func (p Parts) Unlike(q Parts, into *Set) {
 	into.Clear()
 	var a, b Set
-	// i and j go through the parts of both sides in the order of numbers; x and y are where their rows lie.
+	// i and j go through the parts of both sides in the order of numbers; x and y are where their
+	// rows lie.
 	i, j, x, y := 0, 0, 1+p.Count(), 1+q.Count()
 	for i < p.Count() || j < q.Count() {
 		mine, theirs := p.head(i), q.head(j)

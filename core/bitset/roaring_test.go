@@ -12,8 +12,9 @@ import (
 // laptopsOfBenchmark is how many rows the sets of BenchmarkSetOperations are over.
 const laptopsOfBenchmark = 100_000
 
-// BenchmarkSetOperations intersects and subtracts sets of laptops, as the engine does for each entry of each setting, with the sets of this
-// package and with compressed bitmaps of a library that is made for many large sets. docs/decisions has what came out.
+// BenchmarkSetOperations intersects and subtracts sets of laptops, as the engine does for each
+// entry of each setting, with the sets of this package and with compressed bitmaps of a library
+// that is made for many large sets. docs/decisions has what came out.
 func BenchmarkSetOperations(b *testing.B) {
 	for _, share := range []struct {
 		name string

@@ -1,8 +1,8 @@
-// Package bitset has sets of rows of one block of a large table: working sets, on which questions about 4,096 rows are
-// answered with a few dozen word operations, and packed ones, which are kept.
+// Package bitset has sets of rows of one block of a large table: working sets, on which questions
+// about 4,096 rows are answered with a few dozen word operations, and packed ones, which are kept.
 //
-// A table of any length is a slice of blocks. What is asked of a few rows only costs a few words: a set knows which of its
-// words hold something, and every operation passes over the others.
+// A table of any length is a slice of blocks. What is asked of a few rows only costs a few words: a
+// set knows which of its words hold something, and every operation passes over the others.
 package bitset
 
 import (
@@ -18,11 +18,11 @@ const Shift = 12
 
 const words = Rows / 64
 
-// Set is a set of rows of a block. The zero Set is empty. Copying one by value copies all of its words; Copy copies only those that
-// hold something.
+// Set is a set of rows of a block. The zero Set is empty. Copying one by value copies all of its
+// words; Copy copies only those that hold something.
 type Set struct {
-	// Operations look only at the words that sum marks. A word that becomes zero loses its mark, so that Empty and Equal need not
-	// look at words.
+	// Operations look only at the words that sum marks. A word that becomes zero loses its mark, so
+	// that Empty and Equal need not look at words.
 	sum   uint64 // bit i tells that words[i] is not zero; what the other words hold says nothing
 	words [words]uint64
 }
@@ -78,8 +78,8 @@ func (s *Set) Copy(t *Set) {
 		s.words = t.words
 		return
 	}
-	// m &= m - 1 takes the lowest bit out, so this goes through the marked words in order. The & 63 tells the compiler that i is in
-	// bounds.
+	// m &= m - 1 takes the lowest bit out, so this goes through the marked words in order. The & 63
+	// tells the compiler that i is in bounds.
 	for m := t.sum; m != 0; m &= m - 1 {
 		i := bits.TrailingZeros64(m) & 63
 		s.words[i] = t.words[i]
@@ -88,7 +88,8 @@ func (s *Set) Copy(t *Set) {
 
 // Or adds the rows of t.
 func (s *Set) Or(t *Set) {
-	// Words that both have are joined; of words that only t has, s may hold something old, so they are copied.
+	// Words that both have are joined; of words that only t has, s may hold something old, so they
+	// are copied.
 	both := s.sum & t.sum
 	for m := both; m != 0; m &= m - 1 {
 		i := bits.TrailingZeros64(m) & 63
@@ -183,7 +184,8 @@ func (s *Set) In(t *Set) bool {
 	return true
 }
 
-// Words gives the rows 64 at a time, a bit for each, where there are any: of i those from 64 times i on.
+// Words gives the rows 64 at a time, a bit for each, where there are any: of i those from 64 times
+// i on.
 func (s *Set) Words(yield func(i int, rows uint64) bool) {
 	for m := s.sum; m != 0; m &= m - 1 {
 		i := bits.TrailingZeros64(m) & 63

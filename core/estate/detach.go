@@ -9,8 +9,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Detachment is one thing that the laptops of a unit or a group stop inheriting: the entries of one kind of policy, or the entries for
-// the settings of one area of the dictionary. Exactly one of Kind and Area is set; the zero Detachment detaches nothing.
+// Detachment is one thing that the laptops of a unit or a group stop inheriting: the entries of one
+// kind of policy, or the entries for the settings of one area of the dictionary. Exactly one of
+// Kind and Area is set; the zero Detachment detaches nothing.
 type Detachment struct {
 	Kind     setting.PolicyKind
 	Area     string
@@ -21,8 +22,8 @@ type Detachment struct {
 // areaPrefix marks the text of a detachment that names an area.
 const areaPrefix = "area:"
 
-// ParseDetachment reads what a detachment detaches, as String writes it. ok is false where the text is neither a kind of policy nor
-// an area.
+// ParseDetachment reads what a detachment detaches, as String writes it. ok is false where the text
+// is neither a kind of policy nor an area.
 func ParseDetachment(what string) (d Detachment, ok bool) {
 	if area, is := strings.CutPrefix(what, areaPrefix); is {
 		return Detachment{Area: area}, area != ""

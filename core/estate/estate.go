@@ -1,5 +1,6 @@
 // Package estate holds all that a resolution reads: units, people, devices, groups, policies,
-// exceptions, rulings and the dictionary, as one immutable Snapshot, and says what is wrong with one.
+// exceptions, rulings and the dictionary, as one immutable Snapshot, and says what is wrong with
+// one.
 package estate
 
 import (
@@ -63,7 +64,8 @@ const (
 // GroupKinds lists every GroupOf.
 var GroupKinds = []GroupOf{OfPeople, OfDevices}
 
-// Group is a set of devices or of people: Members, the members of Groups, and whoever Rule is true for.
+// Group is a set of devices or of people: Members, the members of Groups, and whoever Rule is true
+// for.
 type Group struct {
 	ID      GroupID
 	Title   string
@@ -163,8 +165,8 @@ type Check struct {
 	Shipped  bool
 }
 
-// Snapshot is an estate on one day. It is immutable, and so are the people and devices that its lists point to: With gives a changed copy,
-// which shares with it all that did not alter.
+// Snapshot is an estate on one day. It is immutable, and so are the people and devices that its
+// lists point to: With gives a changed copy, which shares with it all that did not alter.
 type Snapshot struct {
 	Day        Date // the day on which exceptions are judged
 	Units      []Unit

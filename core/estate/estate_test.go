@@ -41,7 +41,8 @@ func TestDates(t *testing.T) {
 	}
 }
 
-// TestAnOverlayLeavesTheSnapshotAsItIs lays edits over a snapshot in all three ways, and over one another.
+// TestAnOverlayLeavesTheSnapshotAsItIs lays edits over a snapshot in all three ways, and over one
+// another.
 func TestAnOverlayLeavesTheSnapshotAsItIs(t *testing.T) {
 	s := &Snapshot{Units: []Unit{{ID: "r"}}, Policies: []Policy{{ID: "a", Priority: 1}, {ID: "b", Priority: 2}, {ID: "c", Priority: 3}}}
 	priorities := func(s *Snapshot) (list []int64) {
@@ -88,7 +89,8 @@ func TestEveryKindCanBeLaidOver(t *testing.T) {
 	}
 }
 
-// TestCyclesAreSpelledOut finds each ring once, from its first member on, and tells rings from diamonds.
+// TestCyclesAreSpelledOut finds each ring once, from its first member on, and tells rings from
+// diamonds.
 func TestCyclesAreSpelledOut(t *testing.T) {
 	group := func(id GroupID, members ...GroupID) Group { return Group{ID: id, Of: OfDevices, Groups: members} }
 	for name, c := range map[string]struct {

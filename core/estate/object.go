@@ -2,8 +2,8 @@ package estate
 
 import "slices"
 
-// Object gives the object of a kind and id, as Validate and edits know it: a Unit, Person, Device, Group, Policy, Exception, Ruling,
-// setting.Definition or Check. It is nil if there is none.
+// Object gives the object of a kind and id, as Validate and edits know it: a Unit, Person, Device,
+// Group, Policy, Exception, Ruling, setting.Definition or Check. It is nil if there is none.
 func (s *Snapshot) Object(kind Kind, id string) any {
 	switch kind {
 	case KindUnit:

@@ -28,17 +28,20 @@ const (
 // Kinds lists every Kind, in the order of the format.
 var Kinds = []Kind{KindUnit, KindPerson, KindDevice, KindGroup, KindPolicy, KindException, KindRuling, KindSetting, KindCheck}
 
-// Edit puts one object in place of the one with its id, or adds it; with no Object it takes the one with that id away.
+// Edit puts one object in place of the one with its id, or adds it; with no Object it takes the one
+// with that id away.
 type Edit struct {
 	Kind   Kind
 	ID     string
 	Object any // a Unit, Person, Device … by Kind; nil: retire
 }
 
-// With gives the snapshot with the edits laid over it, in their order, each in the place of what it replaces. The receiver stays as it is.
-// An edit whose Object is not of its Kind is a mistake of the caller and panics.
+// With gives the snapshot with the edits laid over it, in their order, each in the place of what it
+// replaces. The receiver stays as it is. An edit whose Object is not of its Kind is a mistake of
+// the caller and panics.
 func (s *Snapshot) With(edits ...Edit) *Snapshot {
-	// Edits are sorted by kind. Within a kind they keep their order, so a later edit of an object replaces an earlier one.
+	// Edits are sorted by kind. Within a kind they keep their order, so a later edit of an object
+	// replaces an earlier one.
 	byKind := map[Kind][]Edit{}
 	for _, e := range edits {
 		byKind[e.Kind] = append(byKind[e.Kind], e)
@@ -75,8 +78,8 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 func personID(p *Person) string { return string(p.ID) }
 func deviceID(d *Device) string { return string(d.ID) }
 
-// Indexed gives the snapshot with what finds people and devices by their ids, which those that come of it by With have too. What it has in
-// common with another one is taken from there.
+// Indexed gives the snapshot with what finds people and devices by their ids, which those that come
+// of it by With have too. What it has in common with another one is taken from there.
 func (s *Snapshot) Indexed(other *Snapshot) *Snapshot {
 	out := *s
 	// The very same list has the same places.
@@ -136,8 +139,8 @@ func (s *Snapshot) On(day Date) *Snapshot {
 	return &out
 }
 
-// laidAt lays edits over a list of people or devices, and gives the index of the outcome: of a longer list it is made longer, and where
-// something is gone there is none.
+// laidAt lays edits over a list of people or devices, and gives the index of the outcome: of a
+// longer list it is made longer, and where something is gone there is none.
 func laidAt[T any](list []*T, at *ids.Index, edits []Edit, id func(*T) string) ([]*T, *ids.Index) {
 	// Making an index costs one pass; looking through the list would cost one for each edit.
 	if at.Len() != len(list) && len(edits) > 1 {
@@ -161,8 +164,8 @@ func laidAt[T any](list []*T, at *ids.Index, edits []Edit, id func(*T) string) (
 	return out, at
 }
 
-// laid lays the edits of one kind over its list.
-// One pass finds the places of all objects that are edited.
+// laid lays the edits of one kind over its list. One pass finds the places of all objects that are
+// edited.
 func laid[T any](list []T, edits []Edit, object func(any) T, id func(*T) string) []T {
 	wanted := make(map[string]bool, len(edits))
 	for _, e := range edits {
@@ -180,7 +183,8 @@ func laid[T any](list []T, edits []Edit, object func(any) T, id func(*T) string)
 
 func value[T any](o any) T { return o.(T) }
 
-// lay lays edits over a copy of a list in which what they are of has places. whole tells that nothing is gone.
+// lay lays edits over a copy of a list in which what they are of has places. whole tells that
+// nothing is gone.
 func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) T) (out []T, whole bool) {
 	// The list is copied even for one edit: snapshots are immutable.
 	out = slices.Clone(list)
@@ -212,7 +216,8 @@ func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) 
 	return kept, false
 }
 
-// Sort orders every list by id, and within objects what has no order of its own: the form in which estates are exported.
+// Sort orders every list by id, and within objects what has no order of its own: the form in which
+// estates are exported.
 func (s *Snapshot) Sort() {
 	// Indices are of places, which sorting alters.
 	s.personAt, s.deviceAt = nil, nil

@@ -50,8 +50,9 @@ func values[T any](list []*T) []T {
 	return out
 }
 
-// TestEditsAreLaidAsOnPlainLists lays edits over edits, on snapshots that know where things stand and on ones that do not, and compares
-// each with plain lists. What was laid over stays as it was, and what is not edited is shared.
+// TestEditsAreLaidAsOnPlainLists lays edits over edits, on snapshots that know where things stand
+// and on ones that do not, and compares each with plain lists. What was laid over stays as it was,
+// and what is not edited is shared.
 func TestEditsAreLaidAsOnPlainLists(t *testing.T) {
 	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 7))

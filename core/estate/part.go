@@ -4,12 +4,14 @@ package estate
 
 import "slices"
 
-// Only gives the snapshot with these devices and people alone. What names others is left out of groups, audiences and exceptions, which
-// alters nothing for those that stay. The receiver stays as it is.
+// Only gives the snapshot with these devices and people alone. What names others is left out of
+// groups, audiences and exceptions, which alters nothing for those that stay. The receiver stays as
+// it is.
 func (s *Snapshot) Only(devices []*Device, people []*Person) *Snapshot {
 	out := *s
 	out.Devices, out.People, out.deviceAt, out.personAt = devices, people, nil, nil
-	// known is every device and person that stays, as a target: audiences, exceptions and members are compared with it.
+	// known is every device and person that stays, as a target: audiences, exceptions and members
+	// are compared with it.
 	known := make(map[Target]bool, len(devices)+len(people))
 	for i := range devices {
 		known[Target{Kind: ToDevice, ID: string(devices[i].ID)}] = true

@@ -12,10 +12,12 @@ type Loose struct {
 	Names string // what is not there
 }
 
-// Sever takes out the references of people, devices and groups that lead nowhere: an owner, a user, a unit or a listed member that
-// a source has not brought, or that was removed. It gives the snapshot without them and what was taken out, by the order of the
-// lists. The receiver stays as it is. Targets and nested groups are left: what a policy names is not taken away under it.
-// Only objects for which of is true are looked at, and their units only where units is true of them; nil means all.
+// Sever takes out the references of people, devices and groups that lead nowhere: an owner, a user,
+// a unit or a listed member that a source has not brought, or that was removed. It gives the
+// snapshot without them and what was taken out, by the order of the lists. The receiver stays as it
+// is. Targets and nested groups are left: what a policy names is not taken away under it. Only
+// objects for which of is true are looked at, and their units only where units is true of them; nil
+// means all.
 func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loose) {
 	if of == nil {
 		of = func(Kind, string) bool { return true }
@@ -39,7 +41,8 @@ func (s *Snapshot) Sever(of, unitsOf func(Kind, string) bool) (*Snapshot, []Loos
 	var loose []Loose
 	// Lists are copied when the first object in them alters. Most readings alter none.
 	owned := struct{ people, devices, groups bool }{} // lists that are copies already
-	// unitOf says which units count as there for one object: all of them, if its unit is not to be looked at.
+	// unitOf says which units count as there for one object: all of them, if its unit is not to be
+	// looked at.
 	unitOf := func(kind Kind, id string) func(UnitID) bool {
 		return func(u UnitID) bool { return units[u] || !unitsOf(kind, id) }
 	}
@@ -79,8 +82,8 @@ func own[T any](list *[]T, owned *bool) {
 	}
 }
 
-// SeverEdit takes the references of an edited person, device or group out that lead nowhere, as Sever does of a whole snapshot, and says
-// what was taken out.
+// SeverEdit takes the references of an edited person, device or group out that lead nowhere, as
+// Sever does of a whole snapshot, and says what was taken out.
 func SeverEdit(e Edit, there func(Kind, string) bool) (Edit, []Loose) {
 	unit := func(id UnitID) bool { return there(KindUnit, string(id)) }
 	var loose []Loose
@@ -130,8 +133,8 @@ func severGroup(g Group, there func(string) bool) (out Group, loose []Loose) {
 	return g, loose
 }
 
-// thereOf gives those of a list that are there, and the others as loose references of a field. A list of which all are there is given
-// as it is.
+// thereOf gives those of a list that are there, and the others as loose references of a field. A
+// list of which all are there is given as it is.
 func thereOf[K ~string](list []K, kind Kind, id, field string, there func(K) bool) (kept []K, loose []Loose) {
 	if !slices.ContainsFunc(list, func(one K) bool { return !there(one) }) {
 		return list, nil

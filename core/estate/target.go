@@ -59,7 +59,8 @@ func ValidID(id string) bool {
 	return true
 }
 
-// Date is a day of the form 2026-05-01, so that days order as texts. The zero Date is before every day.
+// Date is a day of the form 2026-05-01, so that days order as texts. The zero Date is before every
+// day.
 type Date string
 
 // ParseDate reads a day of the calendar.

@@ -40,10 +40,12 @@ func in(places map[string]int) func(string) bool {
 	return func(id string) bool { _, there := places[id]; return there }
 }
 
-// Validate reports all that is wrong with the snapshot. Paths are JSON Pointers into the estate format, with
-// the places of objects in their lists. Shipped definitions and checks are taken to be right.
+// Validate reports all that is wrong with the snapshot. Paths are JSON Pointers into the estate
+// format, with the places of objects in their lists. Shipped definitions and checks are taken to be
+// right.
 func (s *Snapshot) Validate() problem.Faults {
-	// First the ids, then what names them: a doubled id is reported once and not at every reference.
+	// First the ids, then what names them: a doubled id is reported once and not at every
+	// reference.
 	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
 	v.people = in(indexOf(v, KindPerson, s.People, personID))
@@ -94,11 +96,14 @@ func (v *validator) decisions(s *Snapshot) {
 	}
 }
 
-// ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong with; s is the outcome. It looks at
-// what was edited and at what is short, and leaves people, devices and lists of members alone that were not edited. there tells
-// whether a person or device is in the outcome. ok is false where that does not do: something that others may name was taken away.
+// ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong
+// with; s is the outcome. It looks at what was edited and at what is short, and leaves people,
+// devices and lists of members alone that were not edited. there tells whether a person or device
+// is in the outcome. ok is false where that does not do: something that others may name was taken
+// away.
 func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (faults problem.Faults, ok bool) {
-	// Taking something away that others may name can break any of them, so the whole snapshot has to be checked.
+	// Taking something away that others may name can break any of them, so the whole snapshot has
+	// to be checked.
 	edited := map[Kind]map[string]bool{}
 	for _, e := range edits {
 		if e.Object == nil && e.Kind != KindException && e.Kind != KindRuling && e.Kind != KindCheck {
@@ -111,7 +116,8 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	}
 	v := &validator{settings: make(map[setting.ID]*setting.Definition, len(s.Settings))}
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
-	// The maps of people and devices are not made: a million laptops would be indexed for each edit.
+	// The maps of people and devices are not made: a million laptops would be indexed for each
+	// edit.
 	v.people, v.devices = func(id string) bool { return there(KindPerson, id) }, func(id string) bool { return there(KindDevice, id) }
 	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
 	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
@@ -196,7 +202,8 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 	return places
 }
 
-// known reports a reference to something that is not there. An empty reference is left to its field's own check.
+// known reports a reference to something that is not there. An empty reference is left to its
+// field's own check.
 func (v *validator) known(path, word string, there func(string) bool, id string) {
 	if id != "" && !there(id) {
 		v.add(
@@ -268,7 +275,8 @@ func (v *validator) target(path string, t Target) {
 
 func (v *validator) targets(path string, targets []Target) {
 	texts := make([]string, len(targets))
-	// Targets are compared as texts. An unreadable target gets a text of its own, so that two of them are not reported as repeated.
+	// Targets are compared as texts. An unreadable target gets a text of its own, so that two of
+	// them are not reported as repeated.
 	for i, t := range targets {
 		v.target(problem.Join(path, i), t)
 		texts[i] = t.String()

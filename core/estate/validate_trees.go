@@ -1,4 +1,5 @@
-// This file checks the tree of units and the graph of groups: one root, no cycles, no more than the greatest depth.
+// This file checks the tree of units and the graph of groups: one root, no cycles, no more than the
+// greatest depth.
 
 package estate
 
@@ -17,8 +18,8 @@ const maxUnitDepth = 64
 // unitDepth refuses a unit that is too deep in the tree; those below it are not looked at.
 func (v *validator) unitDepth(units []Unit) {
 	depth := make([]int, len(units)) // 0: not known yet
-	// Each unit is followed up to one whose depth is known, and then the depths of the whole chain are set: every unit is visited
-	// once.
+	// Each unit is followed up to one whose depth is known, and then the depths of the whole chain
+	// are set: every unit is visited once.
 	var chain []int
 	for i := range units {
 		chain = chain[:0]
@@ -169,7 +170,8 @@ func (v *validator) groupGraph(groups []Group) {
 	}
 }
 
-// findCycles gives each cycle of a graph once, from its first node on. next lists a node's successors.
+// findCycles gives each cycle of a graph once, from its first node on. next lists a node's
+// successors.
 func findCycles(n int, next func(int) []int) (cycles [][]int) {
 	const unseen, open, done = 0, 1, 2
 	state := make([]uint8, n)

@@ -1,5 +1,5 @@
-// Package ids finds the places of objects in a list by their ids, in a third of a map's memory: the list itself is kept elsewhere, and
-// what is here are numbers alone.
+// Package ids finds the places of objects in a list by their ids, in a third of a map's memory: the
+// list itself is kept elsewhere, and what is here are numbers alone.
 package ids
 
 import (
@@ -7,7 +7,8 @@ import (
 	"math/bits"
 )
 
-// Index finds places by ids. The nil Index is that of an empty list. It is immutable; With gives one of a longer list.
+// Index finds places by ids. The nil Index is that of an empty list. It is immutable; With gives
+// one of a longer list.
 type Index struct {
 	slots []int32 // open addressing: a place and one; 0: empty
 	n     int
@@ -54,8 +55,8 @@ func (x *Index) Len() int {
 	return x.n
 }
 
-// Find gives the place of an id; at gives the id at a place of the list. known is false where the list does not have it.
-// The ids are compared in the list: the table itself has no texts.
+// Find gives the place of an id; at gives the id at a place of the list. known is false where the
+// list does not have it. The ids are compared in the list: the table itself has no texts.
 func Find[K ~string](x *Index, id K, at func(place int) K) (place int, known bool) {
 	if x.Len() == 0 {
 		return 0, false

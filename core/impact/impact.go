@@ -1,6 +1,7 @@
-// Package impact compares two resolutions of the whole estate, before and after a change, and says what
-// the change does: which laptops, which values, from what to what, what gets weaker, what a person will
-// notice, which conflicts and problems come and go. The same change on the same estate gives the same report.
+// Package impact compares two resolutions of the whole estate, before and after a change, and says
+// what the change does: which laptops, which values, from what to what, what gets weaker, what a
+// person will notice, which conflicts and problems come and go. The same change on the same estate
+// gives the same report.
 package impact
 
 import (
@@ -74,9 +75,11 @@ func (s Side) With(next *estate.Snapshot) Side {
 	return Side{plan, plan.Estate()}
 }
 
-// Compare says what differs from before to after. Laptops that are on one side only count as having no settings on the other.
+// Compare says what differs from before to after. Laptops that are on one side only count as having
+// no settings on the other.
 func Compare(before, after Side) *Report {
-	// What differs is found by package resolve. Here it is judged: what is weaker, and what people notice.
+	// What differs is found by package resolve. Here it is judged: what is weaker, and what people
+	// notice.
 	d := resolve.Differ(before.Resolution, after.Resolution)
 	out := &Report{
 		ConflictsGained:  d.ConflictsGained,
@@ -96,7 +99,8 @@ func Compare(before, after Side) *Report {
 			def = before.Plan.Definition(a.Setting)
 		}
 		t.Weaker = isWeaker(def, a.From, a.To)
-		// An effect is noticed where a value is applied. Where one goes, the laptop keeps what it has.
+		// An effect is noticed where a value is applied. Where one goes, the laptop keeps what it
+		// has.
 		if a.To.Status == resolve.Set {
 			t.Effects = def.Effects
 		}
@@ -105,8 +109,9 @@ func Compare(before, after Side) *Report {
 	return out
 }
 
-// isWeaker compares by the definition's order of strictness. A value that is no longer sent counts as the
-// unmanaged default where that is known; a conflict leaves what the laptop has and is not judged.
+// isWeaker compares by the definition's order of strictness. A value that is no longer sent counts
+// as the unmanaged default where that is known; a conflict leaves what the laptop has and is not
+// judged.
 func isWeaker(d *setting.Definition, from, to State) bool {
 	// Other rules have no order of strictness.
 	if d.Combine != setting.Strictest {

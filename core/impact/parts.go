@@ -14,15 +14,18 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Names of parts that every report has. Effects name those that have them; the other parts are named by what they are.
+// Names of parts that every report has. Effects name those that have them; the other parts are
+// named by what they are.
 const (
 	All    = "devices" // on which some setting or problem alters
 	Weaker = "weaker"  // that get a weaker value of some setting
 )
 
-// keyOf names a part by what it is about, in a short text that is the same for the same part of the same report.
+// keyOf names a part by what it is about, in a short text that is the same for the same part of the
+// same report.
 func keyOf(kind string, about ...string) string {
-	// A hash keeps names short. Texts end with a zero byte, so that different lists do not run together.
+	// A hash keeps names short. Texts end with a zero byte, so that different lists do not run
+	// together.
 	h := fnv.New64a()
 	for _, text := range about {
 		h.Write([]byte(text))
@@ -67,7 +70,8 @@ func ReachKey(id estate.PolicyID, gained bool) string {
 
 // Part gives the laptops of a part by its name. ok is false when the report has no such part.
 func (r *Report) Part(name string) (devices resolve.Devices, ok bool) {
-	// Names of fixed parts and of policies are compared directly; keys are found by making the key of each part of the kind.
+	// Names of fixed parts and of policies are compared directly; keys are found by making the key
+	// of each part of the kind.
 	switch {
 	case name == All:
 		return r.Devices, true
@@ -120,7 +124,8 @@ func (r *Report) Part(name string) (devices resolve.Devices, ok bool) {
 	return resolve.Devices{}, false
 }
 
-// Ordered gives the transitions as people should read them: weaker values first, then those of most laptops.
+// Ordered gives the transitions as people should read them: weaker values first, then those of most
+// laptops.
 func (r *Report) Ordered() []Transition {
 	// Counts are taken once: counting a set for each comparison would take long.
 	counts := make([]int, len(r.Transitions))

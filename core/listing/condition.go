@@ -30,7 +30,8 @@ const (
 // operators in the order in which they are looked for: longer ones first.
 var operators = []Operator{IsNot, AtLeast, AtMost, Unknown, Is, Above, Below, Holds, Known}
 
-// Condition is a test of one field: os=linux|macos, facts/ram_gb>=16, tags~field, edition?, edition!?.
+// Condition is a test of one field: os=linux|macos, facts/ram_gb>=16, tags~field, edition?,
+// edition!?.
 type Condition struct {
 	Field string
 	Op    Operator
@@ -39,7 +40,8 @@ type Condition struct {
 
 // ParseCondition reads a condition.
 func ParseCondition(written string) (Condition, bool) {
-	// The first operator in the text counts; of operators that begin at the same place the longest, which operators has first.
+	// The first operator in the text counts; of operators that begin at the same place the longest,
+	// which operators has first.
 	at, op := len(written), Operator("")
 	for i := range written {
 		for _, o := range operators {
@@ -69,14 +71,15 @@ func ParseCondition(written string) (Condition, bool) {
 // String gives the condition as ParseCondition reads it.
 func (c Condition) String() string { return c.Field + string(c.Op) + strings.Join(c.Words, "|") }
 
-// Compare orders two values of one field: numbers as numbers, dotted versions as versions, texts without regard to case, and
-// nothing last.
+// Compare orders two values of one field: numbers as numbers, dotted versions as versions, texts
+// without regard to case, and nothing last.
 func Compare(a, b setting.Value) int {
 	x, y := sortableOf(a), sortableOf(b)
 	return x.compare(&y)
 }
 
-// sortable is a value with the texts by which it is compared, so that sorting does not make them again and again.
+// sortable is a value with the texts by which it is compared, so that sorting does not make them
+// again and again.
 type sortable struct {
 	value        setting.Value
 	plain, lower string
@@ -147,8 +150,9 @@ func Plain(v setting.Value) string {
 	return plain(v)
 }
 
-// remembered gives a test that works out each text and number once: columns have few of them, and many rows.
-// The limit keeps texts that are all different, such as serial numbers, from filling memory.
+// remembered gives a test that works out each text and number once: columns have few of them, and
+// many rows. The limit keeps texts that are all different, such as serial numbers, from filling
+// memory.
 func (c Condition) remembered() func(setting.Value) bool {
 	texts, numbers := map[string]bool{}, map[int64]bool{}
 	return func(v setting.Value) bool {

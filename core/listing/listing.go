@@ -1,6 +1,7 @@
-// Package listing answers which of many devices or people pass some conditions, in which order, and what values they
-// have. A Table is made once of a resolution's plan; columns and orders are worked out when they are first asked for and
-// kept, so that a page of 100,000 rows costs one look through memory.
+// Package listing answers which of many devices or people pass some conditions, in which order, and
+// what values they have. A Table is made once of a resolution's plan; columns and orders are worked
+// out when they are first asked for and kept, so that a page of 100,000 rows costs one look through
+// memory.
 package listing
 
 import (
@@ -283,7 +284,8 @@ type Query struct {
 	Besides    map[string]Column // fields that are not of the table, such as what laptops reported
 }
 
-// Find gives the rows that pass, in order. The error is a problem.Faults: a field that is not there.
+// Find gives the rows that pass, in order. The error is a problem.Faults: a field that is not
+// there.
 func (t *Table) Find(q Query) ([]int32, error) {
 	var faults problem.Faults
 	column := func(path, field string) Column {
@@ -346,11 +348,13 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		}
 		return true
 	}
-	// A field that is not of the table may differ from one question to the next, so its order is not kept.
+	// A field that is not of the table may differ from one question to the next, so its order is
+	// not kept.
 	if of := q.Besides[field]; of != nil {
 		return t.sortedBy(of, passes, down), nil
 	}
-	// The order of all rows is kept by field. Rows that pass are taken from it, forwards or backwards.
+	// The order of all rows is kept by field. Rows that pass are taken from it, forwards or
+	// backwards.
 	order := t.order(field)
 	out := make([]int32, 0, 256)
 	for i := range order {
@@ -416,7 +420,8 @@ func (t *Table) haystack() []string {
 	return t.text
 }
 
-// order gives every row by a field, those without a value last, equal ones by id; by id with an empty field.
+// order gives every row by a field, those without a value last, equal ones by id; by id with an
+// empty field.
 func (t *Table) order(field string) []int32 {
 	var of Column
 	if field != "" && field != "id" {

@@ -168,7 +168,8 @@ func TestValuesAreCounted(t *testing.T) {
 	}
 }
 
-// TestOrderIsTotal compares values of all kinds with one another: turned round, the order is turned round.
+// TestOrderIsTotal compares values of all kinds with one another: turned round, the order is turned
+// round.
 func TestOrderIsTotal(t *testing.T) {
 	values := []setting.Value{
 		{},

@@ -56,7 +56,8 @@ const (
 	//	devices: [{id: LT-1, os: linux}]
 	MissingField Code = "missing-field"
 
-	// MisplacedField: a field that has no meaning beside the others, `options` of a setting that is no choice, say.
+	// MisplacedField: a field that has no meaning beside the others, `options` of a setting that is
+	// no choice, say.
 	//
 	// Example:
 	//	units: [{id: larkfell}]
@@ -98,7 +99,8 @@ const (
 	//	settings: [{id: a.b, kind: security, type: text, pattern: '('}]
 	BadPattern Code = "bad-pattern"
 
-	// BadID: an id of other characters than letters, digits, '.', '_', '-', or not 1 to 128 of them.
+	// BadID: an id of other characters than letters, digits, '.', '_', '-', or not 1 to 128 of
+	// them.
 	//
 	// Example:
 	//	units: [{id: "lark fell"}]
@@ -145,7 +147,8 @@ const (
 	//	settings: [{id: a.b, kind: security, type: bool, supports: [{platform: linux, from: twelve}]}]
 	BadVersion Code = "bad-version"
 
-	// BadExpression: a CEL expression that does not parse, names something unknown or is known not to be a bool.
+	// BadExpression: a CEL expression that does not parse, names something unknown or is known not
+	// to be a bool.
 	//
 	// Example:
 	//	units: [{id: larkfell}]
@@ -219,7 +222,8 @@ const (
 	// BadHash: a file that is not named by its SHA-256, where it has to be.
 	BadHash Code = "bad-hash"
 
-	// BadPath: a path of a management node that no laptop has: no start, doubled slashes, braces left in an id.
+	// BadPath: a path of a management node that no laptop has: no start, doubled slashes, braces
+	// left in an id.
 	//
 	// Example:
 	//	units: [{id: larkfell}]
@@ -227,7 +231,8 @@ const (
 	//	policies: [{id: p, kind: security, settings: {a.b: ./Device//Plotter}, audience: {}}]
 	BadPath Code = "bad-path"
 
-	// WrongContent: a file that holds something else than its setting needs, or that must not be kept.
+	// WrongContent: a file that holds something else than its setting needs, or that must not be
+	// kept.
 	//
 	// Example:
 	//	units: [{id: larkfell}]

@@ -1,5 +1,5 @@
-// This file measures the engine over made-up estates, beside a plain loop over laptops. The sizes come from ZRIDGE_BENCH (10000 by
-// default): make bench runs 10,000, 100,000 and 1,000,000.
+// This file measures the engine over made-up estates, beside a plain loop over laptops. The sizes
+// come from ZRIDGE_BENCH (10000 by default): make bench runs 10,000, 100,000 and 1,000,000.
 
 package resolve_test
 
@@ -54,7 +54,8 @@ func highest() (mb float64) {
 	return mb / 1024
 }
 
-// edits makes one edit of every kind that is asked about. Those of policies are made of every policy.
+// edits makes one edit of every kind that is asked about. Those of policies are made of every
+// policy.
 var edits = []struct {
 	name     string
 	policies bool
@@ -143,8 +144,8 @@ func otherValue(r *rand.Rand, v setting.Value) setting.Value {
 	return setting.ListValue(append(slices.Clone(v.Items()), fmt.Sprintf("more%d", r.IntN(3))))
 }
 
-// BenchmarkEngine measures one estate of each size: compiled, resolved as a whole on one thread and on all, one laptop with every reason,
-// one laptop altered, and what-if by kind of edit.
+// BenchmarkEngine measures one estate of each size: compiled, resolved as a whole on one thread and
+// on all, one laptop with every reason, one laptop altered, and what-if by kind of edit.
 func BenchmarkEngine(b *testing.B) {
 	for _, n := range benchSizes() {
 		before := heap()
@@ -251,8 +252,8 @@ func BenchmarkEngine(b *testing.B) {
 	}
 }
 
-// BenchmarkChurn alters one laptop after another, as check-ins and imports do in a day, and says what memory is kept in the end over what
-// was kept after the first tenth.
+// BenchmarkChurn alters one laptop after another, as check-ins and imports do in a day, and says
+// what memory is kept in the end over what was kept after the first tenth.
 func BenchmarkChurn(b *testing.B) {
 	const laptops, edits = 20_000, 3000
 	s := world.Make(world.Of(laptops), 1)

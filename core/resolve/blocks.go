@@ -21,14 +21,16 @@ func (p *Plan) gatherPeople() *match.Subjects {
 		}
 	}
 	p.eachBlock(r, func(w *worker) {
-		// Groups come after their member groups, so the members of a nested group are complete when they are added.
+		// Groups come after their member groups, so the members of a nested group are complete when
+		// they are added.
 		for _, at := range p.GroupOrder {
 			g := &p.Groups[at]
 			if g.Of != estate.OfPeople {
 				continue
 			}
 			mark := w.Mark()
-			// In the group are: those that are listed, those for whom the rule holds, and those in member groups.
+			// In the group are: those that are listed, those for whom the rule holds, and those in
+			// member groups.
 			rows := w.Temp()
 			rows.Clear()
 			if w.Block < len(g.People) {
@@ -49,8 +51,8 @@ func (p *Plan) gatherPeople() *match.Subjects {
 	return r
 }
 
-// eachBlock goes through the blocks of a table of subjects.
-// One worker serves all blocks, so the callback may keep what it counts without a lock.
+// eachBlock goes through the blocks of a table of subjects. One worker serves all blocks, so the
+// callback may keep what it counts without a lock.
 func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	w := p.worker(r)
 	defer w.done()
@@ -60,8 +62,8 @@ func (p *Plan) eachBlock(r *match.Subjects, do func(w *worker)) {
 	}
 }
 
-// eachBlockParallel goes through the blocks of a table of subjects on all threads. begin is called once on each, and gives what is done
-// there with each block.
+// eachBlockParallel goes through the blocks of a table of subjects on all threads. begin is called
+// once on each, and gives what is done there with each block.
 func (p *Plan) eachBlockParallel(r *match.Subjects, begin func() func(w *worker)) {
 	threads.Share(len(r.Alive), func(mine iter.Seq[int]) {
 		w := p.worker(r)

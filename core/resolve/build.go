@@ -1,5 +1,6 @@
-// This file builds a plan from a snapshot and the plan before: it finds the differences, and from them what must be computed again. A first
-// plan is built from the plan of an empty estate, so that there is one way to build.
+// This file builds a plan from a snapshot and the plan before: it finds the differences, and from
+// them what must be computed again. A first plan is built from the plan of an empty estate, so that
+// there is one way to build.
 
 package resolve
 
@@ -48,8 +49,8 @@ type builder struct {
 	dictionaryAltered bool // definitions are new, gone or altered
 }
 
-// nothing is the plan of an empty estate, from which first plans are built.
-// Its tables of numbers are empty but not nil, so that building needs no special case for a first plan.
+// nothing is the plan of an empty estate, from which first plans are built. Its tables of numbers
+// are empty but not nil, so that building needs no special case for a first plan.
 var nothing = &Plan{
 	Population: match.Population{
 		Root:     intern.None,
@@ -64,22 +65,24 @@ var nothing = &Plan{
 	checkAt:   &intern.IDTable[estate.CheckID]{},
 }
 
-// build gives the plan of a snapshot, made from the plan was; nil: from nothing. Each step compares a list of the new snapshot with that
-// of the old one, shares what is equal, and notes in changes what must be computed again. At the end recompute does that.
+// build gives the plan of a snapshot, made from the plan was; nil: from nothing. Each step compares
+// a list of the new snapshot with that of the old one, shares what is equal, and notes in changes
+// what must be computed again. At the end recompute does that.
 func build(was *Plan, s *estate.Snapshot) *Plan {
-	// All plans that come from one compilation share a generation, so that the numbers of values and tests mean the same in all of
-	// them.
+	// All plans that come from one compilation share a generation, so that the numbers of values
+	// and tests mean the same in all of them.
 	words := (*intern.Generation)(nil)
 	if was == nil {
 		was, words = nothing, intern.NewGeneration()
 	} else {
 		words = was.Gen
 	}
-	// Indexed finds objects by id. It takes over from the snapshot before what is the same, so that an edit of one policy indexes one
-	// policy.
+	// Indexed finds objects by id. It takes over from the snapshot before what is the same, so that
+	// an edit of one policy indexes one policy.
 	p := &Plan{snapshot: s.Indexed(was.snapshot)}
 	p.Gen = words
-	// Both are found when they are first asked for: many plans are only previews, and nobody asks those.
+	// Both are found when they are first asked for: many plans are only previews, and nobody asks
+	// those.
 	p.Persons, p.failures = sync.OnceValue(p.gatherPeople), sync.OnceValue(p.countFailures)
 	b := &builder{
 		was:        was,
@@ -95,8 +98,9 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 			checks:       map[int]bool{},
 		},
 	}
-	// The order matters: each step reads the numbers that the steps before it gave. Units come first, since people and laptops are ordered
-	// by unit; policies come after groups and settings, which they name.
+	// The order matters: each step reads the numbers that the steps before it gave. Units come
+	// first, since people and laptops are ordered by unit; policies come after groups and settings,
+	// which they name.
 	b.units()
 	b.peopleAndDevices()
 	b.groupsOf()
@@ -104,7 +108,8 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	b.dictionary()
 	b.policiesOf()
 	b.decisions()
-	// What is computed when it is first asked for is shared as long as nothing that it reads differs.
+	// What is computed when it is first asked for is shared as long as nothing that it reads
+	// differs.
 	p.ranked = was.ranked
 	if len(b.edited)+len(b.levels) > 0 || b.dictionaryAltered || was == nothing || !slices.Equal(p.firstMatch, was.firstMatch) {
 		p.ranked = sync.OnceValue(p.indexRanked)
@@ -132,7 +137,8 @@ func (b *builder) units() {
 		p.Units, p.UnitAt, p.Root, p.DetachingUnits = was.Units, was.UnitAt, was.Root, was.DetachingUnits
 		return
 	}
-	// Units keep their numbers. The tree itself is built anew: there are few units compared with laptops.
+	// Units keep their numbers. The tree itself is built anew: there are few units compared with
+	// laptops.
 	p.UnitAt = was.UnitAt.With(d.Gone, intern.IDsAt(p.snapshot.Units, d.Fresh, func(u *estate.Unit) estate.UnitID { return u.ID }))
 	p.Units = make([]match.Unit, p.UnitAt.N)
 	for i := range p.snapshot.Units {
@@ -148,13 +154,15 @@ func (b *builder) units() {
 			continue
 		}
 		var path []int
-		// The path is followed from the unit up to the root. The limit ends the loop if units form a cycle, which Validate refuses.
+		// The path is followed from the unit up to the root. The limit ends the loop if units form
+		// a cycle, which Validate refuses.
 		for at := i; at != intern.None && len(path) <= len(p.Units); at = p.UnitAt.NumberOf(p.Units[at].Parent) {
 			path = append(path, at)
 		}
 		slices.Reverse(path)
 		p.Units[i].Path, p.Units[i].Depth = path, len(path)-1
-		// A unit whose path differs concerns all laptops below it: rules can read the path, and levels are depths in it.
+		// A unit whose path differs concerns all laptops below it: rules can read the path, and
+		// levels are depths in it.
 		if i >= len(was.Units) || was.Units[i].Unit == nil || !was.samePath(p, i) {
 			if b.movedUnits == nil {
 				b.movedUnits = make([]bool, len(p.Units))
@@ -166,7 +174,8 @@ func (b *builder) units() {
 			}
 		}
 	}
-	// Units that detach something are few. Matching goes through this list for each entry that can be detached.
+	// Units that detach something are few. Matching goes through this list for each entry that can
+	// be detached.
 	for i := range p.Units {
 		if p.Units[i].Unit != nil && len(p.Units[i].Detach) > 0 {
 			p.DetachingUnits = append(p.DetachingUnits, i)
@@ -181,8 +190,8 @@ func (b *builder) units() {
 	}
 }
 
-// noteShift notes the units that laptops of a moved unit left or entered.
-// What matters is what is above on one path and not on the other: units that both paths share keep their laptops.
+// noteShift notes the units that laptops of a moved unit left or entered. What matters is what is
+// above on one path and not on the other: units that both paths share keep their laptops.
 func (b *builder) noteShift(was, is []int) {
 	for _, pair := range [][2][]int{{was, is}, {is, was}} {
 		for _, u := range pair[0] {

@@ -1,4 +1,5 @@
-// This file builds the dictionary of a plan: definitions with their outcomes and forced values, and checks.
+// This file builds the dictionary of a plan: definitions with their outcomes and forced values, and
+// checks.
 
 package resolve
 
@@ -13,8 +14,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// dictionary numbers the settings and the checks, and notes those whose definition is new, gone or altered: they are decided for all
-// laptops again.
+// dictionary numbers the settings and the checks, and notes those whose definition is new, gone or
+// altered: they are decided for all laptops again.
 func (b *builder) dictionary() {
 	was, p := b.was, b.next
 	settingID := func(d *setting.Definition) setting.ID { return d.ID }
@@ -29,8 +30,8 @@ func (b *builder) dictionary() {
 		for len(p.settings) < int(p.settingAt.N) {
 			p.settings = append(p.settings, settingIndex{})
 		}
-		// A setting that is gone keeps its number until another takes it. Its index becomes empty, and it is decided again so that its
-		// outcomes go.
+		// A setting that is gone keeps its number until another takes it. Its index becomes empty,
+		// and it is decided again so that its outcomes go.
 		for _, id := range d.Gone {
 			at := was.settingAt.NumberOf(id)
 			p.settings[at] = settingIndex{}
@@ -45,8 +46,8 @@ func (b *builder) dictionary() {
 		for i := range p.snapshot.Settings {
 			def := &p.snapshot.Settings[i]
 			c := &p.settings[p.settingAt.NumberOf(def.ID)]
-			// All definitions are set again, since the new snapshot has them at another address. Only those that were emptied above are built
-			// anew.
+			// All definitions are set again, since the new snapshot has them at another address.
+			// Only those that were emptied above are built anew.
 			c.user, c.limited = def.Side == setting.UserSide, len(def.Supports) > 0
 			known := c.Def != nil // as it was, in the new list
 			c.Define(def, p.Gen.OutcomesOf(def.ID))
@@ -54,7 +55,8 @@ func (b *builder) dictionary() {
 				continue
 			}
 			c.area, c.support = def.Area, p.Gen.SupportOf(def)
-			// Forced values are numbered as outcomes of their setting, so that forcing later only compares numbers.
+			// Forced values are numbered as outcomes of their setting, so that forcing later only
+			// compares numbers.
 			for _, f := range def.Forced {
 				c.forced = append(c.forced, forcing{Forced: f, formula: p.Gen.Formula(f.When), outcome: c.Outcomes.Value(f.Value)})
 			}
@@ -65,7 +67,8 @@ func (b *builder) dictionary() {
 			func(x, y int) int { return cmp.Compare(p.settings[x].Def.ID, p.settings[y].Def.ID) },
 		)
 		p.forced = slices.DeleteFunc(slices.Clone(p.bySetting), func(at int) bool { return len(p.settings[at].forced) == 0 })
-		// What conditions of forced values read is looked up again by id: a setting that they name may be new or gone.
+		// What conditions of forced values read is looked up again by id: a setting that they name
+		// may be new or gone.
 		for _, at := range p.forced {
 			c := &p.settings[at]
 			c.forced = slices.Clone(c.forced)

@@ -1,4 +1,5 @@
-// This file builds the policies of a plan: their entries, and their audiences with numbers in place of ids.
+// This file builds the policies of a plan: their entries, and their audiences with numbers in place
+// of ids.
 
 package resolve
 
@@ -13,9 +14,10 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// policiesOf numbers the policies and builds those that are new or altered. Three kinds of change are noted apart, since they cost very
-// different work: another audience (matched for all laptops), another entry (one setting decided for the policy's laptops), another level
-// (decided for laptops of moved units).
+// policiesOf numbers the policies and builds those that are new or altered. Three kinds of change
+// are noted apart, since they cost very different work: another audience (matched for all laptops),
+// another entry (one setting decided for the policy's laptops), another level (decided for laptops
+// of moved units).
 func (b *builder) policiesOf() {
 	was, p := b.was, b.next
 	policyID := func(x *estate.Policy) estate.PolicyID { return x.ID }
@@ -27,7 +29,8 @@ func (b *builder) policiesOf() {
 		for len(p.policies) < int(p.policyAt.N) {
 			p.policies = append(p.policies, policy{})
 		}
-		// The laptops that had the policy are found in the plan before, so its entries are noted under its old number.
+		// The laptops that had the policy are found in the plan before, so its entries are noted
+		// under its old number.
 		for _, id := range d.Gone {
 			at := was.policyAt.NumberOf(id)
 			alteredEntries(b.edited, at, was.policies[at].entries)
@@ -49,8 +52,9 @@ func (b *builder) policiesOf() {
 		)
 	}
 	b.retarget()
-	// Level matches of all policies are numbered in one row: policy by policy, and level by level within each.
-	// firstMatch is needed wherever something is kept by level match, for example the sets of a worker.
+	// Level matches of all policies are numbered in one row: policy by policy, and level by level
+	// within each. firstMatch is needed wherever something is kept by level match, for example the
+	// sets of a worker.
 	p.firstMatch = make([]int32, len(p.policies)+1)
 	for at := range p.policies {
 		p.firstMatch[at+1] = p.firstMatch[at] + int32(len(p.policies[at].audience.Levels))
@@ -62,7 +66,8 @@ func (b *builder) policiesOf() {
 			}
 		}
 	}
-	// New laptops can need another block. Lists of matches grow with an empty one, which recompute fills.
+	// New laptops can need another block. Lists of matches grow with an empty one, which recompute
+	// fills.
 	if p.Blocks() > was.Blocks() && was != nothing {
 		for i := range p.policies {
 			pol := &p.policies[i]
@@ -86,8 +91,8 @@ func (b *builder) policy(pol *estate.Policy) {
 		alteredEntries(b.edited, at, entries)
 	} else {
 		old := &was.policies[before]
-		// The priority decides between entries, and the kind says whether they are detached: every entry of the policy is decided again.
-		// Otherwise only entries that differ are.
+		// The priority decides between entries, and the kind says whether they are detached: every
+		// entry of the policy is decided again. Otherwise only entries that differ are.
 		if old.Priority != pol.Priority || old.Kind != pol.Kind {
 			alteredEntries(b.edited, at, old.entries, entries)
 		} else {
@@ -95,7 +100,8 @@ func (b *builder) policy(pol *estate.Policy) {
 		}
 		is.entries = entries
 	}
-	// Another audience: matched again for all laptops. The entries are decided again where the policy was or is.
+	// Another audience: matched again for all laptops. The entries are decided again where the
+	// policy was or is.
 	if !known || !sameAudience(was.policies[before].Policy, pol) {
 		b.changes.policies[at] = true
 		p.resolveTargets(is)
@@ -114,8 +120,8 @@ func without(entries, others []entry) (out []entry) {
 	return out
 }
 
-// alteredEntries notes a policy under the settings of some of its entries.
-// lists are the entries before and after: a setting that only one of the two has must be decided again as well.
+// alteredEntries notes a policy under the settings of some of its entries. lists are the entries
+// before and after: a setting that only one of the two has must be decided again as well.
 func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 	for _, list := range lists {
 		for _, e := range list {
@@ -126,7 +132,8 @@ func alteredEntries(bySetting map[int][]int, policy int, lists ...[]entry) {
 	}
 }
 
-// entriesOf gives a policy's entries with the numbers of their settings. Entries for unknown settings are left out.
+// entriesOf gives a policy's entries with the numbers of their settings. Entries for unknown
+// settings are left out.
 func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	out := make([]entry, 0, len(pol.Entries))
 	for i := range pol.Entries {
@@ -147,7 +154,8 @@ func (p *Plan) resolveTargets(pol *policy) {
 	}
 }
 
-// otherTargets tells whether a target may name another object than in the plan before, or a unit at another depth.
+// otherTargets tells whether a target may name another object than in the plan before, or a unit at
+// another depth.
 func (b *builder) otherTargets() bool {
 	return b.was != nothing && (b.movedUnits != nil || b.otherNumbers())
 }
@@ -158,15 +166,16 @@ func (b *builder) otherNumbers() bool {
 	return p.UnitAt != was.UnitAt || p.GroupAt != was.GroupAt || p.DeviceAt != was.DeviceAt || p.PersonAt != was.PersonAt
 }
 
-// retarget finds policies whose targets name other numbers or depths than before. If only depths differ, laptops outside of moved units
-// keep their levels.
+// retarget finds policies whose targets name other numbers or depths than before. If only depths
+// differ, laptops outside of moved units keep their levels.
 func (b *builder) retarget() {
 	was, p := b.was, b.next
 	if !b.otherTargets() {
 		return
 	}
-	// A target names its object by number. If objects of that kind came or went, the number may now be another object's, and the policy is
-	// matched again for all laptops. If only units moved, numbers stand, but levels may differ.
+	// A target names its object by number. If objects of that kind came or went, the number may now
+	// be another object's, and the policy is matched again for all laptops. If only units moved,
+	// numbers stand, but levels may differ.
 	numbers := b.otherNumbers()
 	elsewhere := func(t estate.Target) bool { return p.Target(t).At != was.Target(t).At }
 	moved := func(t match.Target) bool {
@@ -190,7 +199,8 @@ func (b *builder) retarget() {
 			b.changes.policies[at] = true
 			alteredEntries(b.edited, at, pol.entries)
 		} else {
-			// Matches of a level that both have are taken over; recompute corrects them on touched laptops.
+			// Matches of a level that both have are taken over; recompute corrects them on touched
+			// laptops.
 			for levelAt, level := range again.audience.Levels {
 				if before := slices.Index(pol.audience.Levels, level); before >= 0 {
 					again.matches[levelAt] = engine.PadBlocks(slices.Clone(pol.matches[before]), p.Blocks())

@@ -1,4 +1,5 @@
-// This file orders the entries for each setting by precedence, with the exceptions of the day and the rulings.
+// This file orders the entries for each setting by precedence, with the exceptions of the day and
+// the rulings.
 
 package resolve
 
@@ -15,7 +16,8 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// decisions builds the index of each setting: its entries in order of precedence, the exceptions of the day, the rulings.
+// decisions builds the index of each setting: its entries in order of precedence, the exceptions of
+// the day, the rulings.
 func (b *builder) decisions() {
 	was, p := b.was, b.next
 	exceptions := intern.Compare(
@@ -30,8 +32,9 @@ func (b *builder) decisions() {
 		func(r *estate.Ruling) estate.RulingID { return r.ID },
 		func(x, y *estate.Ruling) bool { return *x == *y },
 	)
-	// Both kinds of change alter the order of precedence: other entries, and entries that come from other levels.
-	// again collects, for each setting, the policies whose entries must be put in order anew. An index that is not in it is shared.
+	// Both kinds of change alter the order of precedence: other entries, and entries that come from
+	// other levels. again collects, for each setting, the policies whose entries must be put in
+	// order anew. An index that is not in it is shared.
 	again := maps.Clone(b.levels) // by setting: policies whose entries must be ordered again
 	for at, policies := range b.edited {
 		for _, pol := range again[at] {
@@ -99,15 +102,16 @@ func (p *Plan) rerank(at int, altered []int) {
 // sourceOf adds the entry of a policy to the index of a setting, if the policy is active.
 func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	pol := &p.policies[at]
-	// Policies that are not active have no candidates. They are matched by Reach, which asks what they would do.
+	// Policies that are not active have no candidates. They are matched by Reach, which asks what
+	// they would do.
 	if pol.State != estate.Active {
 		return to
 	}
 	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Levels: pol.audience.Levels, Entry: e.Entry})
 }
 
-// takeExceptions orders the exceptions of the day so that the first that matches wins: the closest target, then the latest approval, then
-// the lowest id.
+// takeExceptions orders the exceptions of the day so that the first that matches wins: the closest
+// target, then the latest approval, then the lowest id.
 func (b *builder) takeExceptions() {
 	p := b.next
 	type exempting struct {
@@ -119,7 +123,8 @@ func (b *builder) takeExceptions() {
 		x := &p.snapshot.Exceptions[i]
 		at, known := p.settingAt.Number(x.Setting)
 		t := p.Target(x.Target)
-		// Exceptions outside of their dates, and those that name something unknown, count for nothing.
+		// Exceptions outside of their dates, and those that name something unknown, count for
+		// nothing.
 		if !x.CountsOn(p.snapshot.Day) || !known || t.At == intern.None {
 			continue
 		}
@@ -152,7 +157,8 @@ func (b *builder) takeExceptions() {
 	}
 }
 
-// takeRulings gathers rulings by setting. A setting with other rulings than before is decided again for all laptops.
+// takeRulings gathers rulings by setting. A setting with other rulings than before is decided again
+// for all laptops.
 func (b *builder) takeRulings() {
 	p := b.next
 	all := map[int]map[decide.Ruling]bool{}

@@ -13,8 +13,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// Devices is a set of laptops of a plan. The zero Devices is empty. It is a value: no operation alters it, and it may be copied and
-// kept.
+// Devices is a set of laptops of a plan. The zero Devices is empty. It is a value: no operation
+// alters it, and it may be copied and kept.
 type Devices struct {
 	plan   *Plan
 	from   int // the first of the blocks; those that are not written have none
@@ -75,8 +75,9 @@ func (d Devices) each(f func(at int)) {
 	}
 }
 
-// ranks gives the places of the laptops in the order of all ids, unsorted; ok is false where some are gone.
-// Ranks are sorted instead of ids, which is much faster. A laptop that is gone has no rank.
+// ranks gives the places of the laptops in the order of all ids, unsorted; ok is false where some
+// are gone. Ranks are sorted instead of ids, which is much faster. A laptop that is gone has no
+// rank.
 func (d Devices) ranks() (out []int32, ok bool) {
 	out, ok = make([]int32, 0, d.Len()), true
 	d.each(func(at int) {
@@ -139,7 +140,8 @@ func (d Devices) ByUnit() []Count[estate.UnitID] {
 	}
 	var out []Count[estate.UnitID]
 	var scratch [8]int
-	// Nearly all rows have the unit of the row before. Few sets have laptops of more than eight units.
+	// Nearly all rows have the unit of the row before. Few sets have laptops of more than eight
+	// units.
 	homes, last := scratch[:0], 0
 	d.each(func(at int) { // laptops of one unit lie side by side
 		home := d.device(at).HomeAt
@@ -163,7 +165,8 @@ type Count[T any] struct {
 	Devices int
 }
 
-// ByGroup counts the laptops that are in each group, or whose owners are, most first. Groups that have none of them are left out.
+// ByGroup counts the laptops that are in each group, or whose owners are, most first. Groups that
+// have none of them are left out.
 func (d Devices) ByGroup() []Count[*estate.Group] {
 	if d.plan == nil {
 		return nil
@@ -195,7 +198,8 @@ func (d Devices) ByGroup() []Count[*estate.Group] {
 
 // combine makes a set of two, block by block.
 func (d Devices) combine(e Devices, do func(a, b *bitset.Set)) Devices {
-	// Blocks before from are empty: combining starts at block 0, which is simple, and empty blocks cost nothing.
+	// Blocks before from are empty: combining starts at block 0, which is simple, and empty blocks
+	// cost nothing.
 	out := Devices{plan: cmp.Or(d.plan, e.plan), was: cmp.Or(d.was, e.was), blocks: make([]bitset.Packed, max(d.end(), e.end()))}
 	var a, b bitset.Set
 	for i := range out.blocks {
@@ -207,10 +211,12 @@ func (d Devices) combine(e Devices, do func(a, b *bitset.Set)) Devices {
 	return out
 }
 
-// Or gives the laptops of any of the sets. All must be of plans that are made of one another, as in all that follow.
+// Or gives the laptops of any of the sets. All must be of plans that are made of one another, as in
+// all that follow.
 func (d Devices) Or(others ...Devices) (out Devices) {
 	var rows intern.DeviceSet
-	// Sets are added up in one table of unpacked blocks and packed once, which is faster than one after the other.
+	// Sets are added up in one table of unpacked blocks and packed once, which is faster than one
+	// after the other.
 	for _, e := range append([]Devices{d}, others...) {
 		out.plan, out.was = cmp.Or(out.plan, e.plan), cmp.Or(out.was, e.was)
 		if more := e.end() - len(rows); more > 0 {
@@ -297,7 +303,8 @@ func (d Devices) All(yield func(*estate.Device, estate.UnitID) bool) {
 	}
 }
 
-// Each gives the ids of the laptops, in no particular order. Laptops that the plan no longer has are passed over.
+// Each gives the ids of the laptops, in no particular order. Laptops that the plan no longer has
+// are passed over.
 func (d Devices) Each(yield func(estate.DeviceID) bool) {
 	var rows bitset.Set
 	for b, packed := range d.blocks {
@@ -314,8 +321,9 @@ func (d Devices) Each(yield func(estate.DeviceID) bool) {
 // Bare gives the set without the plan that it is of, for keeping: On gives it one again.
 func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks} }
 
-// In gives the same laptops as a plan of another lineage knows them; those that it does not have are left out.
-// Numbers of plans of different lineages have nothing in common, so laptops are found by id.
+// In gives the same laptops as a plan of another lineage knows them; those that it does not have
+// are left out. Numbers of plans of different lineages have nothing in common, so laptops are found
+// by id.
 func (d Devices) In(p *Plan) Devices {
 	out := make(intern.DeviceSet, p.Blocks())
 	for id := range d.Each {

@@ -12,7 +12,8 @@ import (
 	"zenithridge.example/zridge/demo/world"
 )
 
-// TestSetsOfLaptopsAreSets compares what is done with sets of laptops, over two blocks of them, with the obvious.
+// TestSetsOfLaptopsAreSets compares what is done with sets of laptops, over two blocks of them,
+// with the obvious.
 func TestSetsOfLaptopsAreSets(t *testing.T) {
 	t.Parallel()
 	s := world.Make(world.Size{Devices: 6000, Units: 30, Groups: 60, Policies: 40, Settings: 40}, 3)
@@ -123,8 +124,8 @@ func TestSetsOfLaptopsAreSets(t *testing.T) {
 	}
 }
 
-// TestGroupListsAreWhatIsSaidOfOne compares the groups of everybody, made at once, with those of each, in an estate that was edited: some
-// numbers are free.
+// TestGroupListsAreWhatIsSaidOfOne compares the groups of everybody, made at once, with those of
+// each, in an estate that was edited: some numbers are free.
 func TestGroupListsAreWhatIsSaidOfOne(t *testing.T) {
 	t.Parallel()
 	s := world.Make(world.Size{Devices: 5000, Units: 40, Groups: 120, Policies: 20, Settings: 20}, 4)

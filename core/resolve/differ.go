@@ -1,4 +1,5 @@
-// This file compares two resolutions of plans that are made from one another. Memory that they share is skipped.
+// This file compares two resolutions of plans that are made from one another. Memory that they
+// share is skipped.
 
 package resolve
 
@@ -30,7 +31,8 @@ type Movement struct {
 	Gained, Dropped Devices
 }
 
-// Difference is what differs between two resolutions. Laptops that are on one side only count as having nothing on the other.
+// Difference is what differs between two resolutions. Laptops that are on one side only count as
+// having nothing on the other.
 type Difference struct {
 	Devices          Devices         // on which some setting or problem alters
 	Alterations      []*Alteration   // by setting, then by what they alter from and to
@@ -41,8 +43,9 @@ type Difference struct {
 	Movements        []Movement // by policy
 }
 
-// Differ compares two resolutions. If their plans do not share numbers, or if a number of something gone is used again, as in plans several
-// steps apart, the second one is computed again from the plan of the first.
+// Differ compares two resolutions. If their plans do not share numbers, or if a number of something
+// gone is used again, as in plans several steps apart, the second one is computed again from the
+// plan of the first.
 func Differ(before, after *EstateResolution) *Difference {
 	if before.plan.Gen != after.plan.Gen || !before.plan.numbersAgree(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
@@ -55,8 +58,9 @@ func Differ(before, after *EstateResolution) *Difference {
 	return d
 }
 
-// compare finds all that differs. Settings, problems and audiences are compared on several threads; each writes to fields of its own.
-// A setting whose lists of blocks are the same memory was not decided again.
+// compare finds all that differs. Settings, problems and audiences are compared on several threads;
+// each writes to fields of its own. A setting whose lists of blocks are the same memory was not
+// decided again.
 func (d *Difference) compare(before, after *EstateResolution) {
 	var settings []int
 	for at := range max(len(before.final), len(after.final)) {
@@ -68,7 +72,8 @@ func (d *Difference) compare(before, after *EstateResolution) {
 		settings = append(settings, at)
 	}
 	found := make([]settingDifference, len(settings))
-	// altered collects the laptops on which anything differs; each thread has its own set, and they are joined at the end.
+	// altered collects the laptops on which anything differs; each thread has its own set, and they
+	// are joined at the end.
 	altered := make(intern.DeviceSet, max(before.plan.Blocks(), after.plan.Blocks()))
 	var guard sync.Mutex
 	// The first two tasks are problems and audiences, all others are settings.
@@ -114,9 +119,9 @@ func (d *Difference) compare(before, after *EstateResolution) {
 	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
 }
 
-// Plans several steps apart may use a number for another object than before. Comparing by number would then compare different
-// things.
-// numbersAgree tells whether every number means the same in both plans, where it means something in both.
+// Plans several steps apart may use a number for another object than before. Comparing by number
+// would then compare different things. numbersAgree tells whether every number means the same in
+// both plans, where it means something in both.
 func (p *Plan) numbersAgree(q *Plan) bool {
 	return idsAgree(p.DeviceAt, q.DeviceAt, func(of *intern.IDTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
 		list := p.Devices
@@ -148,7 +153,8 @@ func (p *Plan) numbersAgree(q *Plan) bool {
 	})
 }
 
-// idsAgree tells whether ids that both have are the same numbers, and numbers that both have the same ids.
+// idsAgree tells whether ids that both have are the same numbers, and numbers that both have the
+// same ids.
 func idsAgree[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K], at int) (K, bool)) bool {
 	// One was made of the other: no number was given twice.
 	if a.Adjacent(b) {
@@ -167,7 +173,8 @@ func idsAgree[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K],
 	return true
 }
 
-// transition is how a setting alters, by what it looks like on either side: equal values may be told apart.
+// transition is how a setting alters, by what it looks like on either side: equal values may be
+// told apart.
 type transition struct{ from, to appearance }
 
 // appearance is the outcome of a setting without reasons.
@@ -177,8 +184,8 @@ type appearance struct {
 }
 
 func appearanceOf(o *intern.Outcome, code uint32) appearance {
-	// Outcomes that show the same state to people are one appearance, whatever their number: every conflict is one, and so is every
-	// reason for which a setting is not supported.
+	// Outcomes that show the same state to people are one appearance, whatever their number: every
+	// conflict is one, and so is every reason for which a setting is not supported.
 	switch {
 	case o == nil:
 		return appearance{number: intern.None}
@@ -208,8 +215,8 @@ type differScratch struct {
 	altered intern.DeviceSet // laptops on which some setting alters
 }
 
-// way gives a buffer for an alteration.
-// Alterations are taken from lists of 64, since there are many and they are small.
+// way gives a buffer for an alteration. Alterations are taken from lists of 64, since there are
+// many and they are small.
 func (r *differScratch) way(is Alteration) *Alteration {
 	if len(r.ways) == cap(r.ways) {
 		r.ways = make([]Alteration, 0, 64)
@@ -235,8 +242,9 @@ func settingIndexOf(before, after *EstateResolution, at int) *settingIndex {
 	return &before.plan.settings[at]
 }
 
-// differSetting compares one setting, block by block. Blocks whose outcomes are the same memory, or equal, are skipped.
-// Lists that a plan before has and the other one has not are compared with nothing.
+// differSetting compares one setting, block by block. Blocks whose outcomes are the same memory, or
+// equal, are skipped. Lists that a plan before has and the other one has not are compared with
+// nothing.
 func differSetting(w *worker, before, after *EstateResolution, at int, scratch *differScratch) settingDifference {
 	a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
 	c := settingIndexOf(before, after, at)
@@ -257,18 +265,21 @@ func differSetting(w *worker, before, after *EstateResolution, at int, scratch *
 		}
 		mark := w.Mark()
 		differs := w.Temp()
-		// Only rows whose outcome differs are split: first by what they had, then by what they have.
+		// Only rows whose outcome differs are split: first by what they had, then by what they
+		// have.
 		x.Unlike(y, differs)
 		scratch.was.load(w, c, x, differs)
 		scratch.is.load(w, c, y, differs)
 		scratch.was.split(differs, &scratch.unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
 			from := appearanceOf(o, code)
 			scratch.is.split(rows, &scratch.unions, func(p *intern.Outcome, to setting.Value, code uint32, rows *bitset.Set) {
-				// The same outcome is no difference. Merged values share an outcome, so their codes are compared below.
+				// The same outcome is no difference. Merged values share an outcome, so their codes
+				// are compared below.
 				if o == p && (o == nil || o.Number != intern.FromItems) {
 					return
 				}
-				// Conflicts of other policies are other conflicts, though the state of the laptop is the same.
+				// Conflicts of other policies are other conflicts, though the state of the laptop
+				// is the same.
 				if o != nil && o.Status == Conflict {
 					cleared.add(o.Number, i, rows)
 				}
@@ -296,10 +307,12 @@ func differSetting(w *worker, before, after *EstateResolution, at int, scratch *
 	return settingDifference{id, ways, conflictsOf(c, gained, before.plan, after), conflictsOf(c, cleared, before.plan, before)}
 }
 
-// inOrder gives the ways in which a setting alters in order. Those that look alike are put together: equal values can have been made in
-// different ways, and files and rows of tables can be equal under different names.
+// inOrder gives the ways in which a setting alters in order. Those that look alike are put
+// together: equal values can have been made in different ways, and files and rows of tables can be
+// equal under different names.
 func inOrder(ways map[transition]*Alteration) []*Alteration {
-	// Alterations are put in order by what they alter from and to, so that the result does not depend on the order of the blocks.
+	// Alterations are put in order by what they alter from and to, so that the result does not
+	// depend on the order of the blocks.
 	sorted := make([]*Alteration, 0, len(ways))
 	for _, way := range ways {
 		if !way.From.Equal(way.To) {
@@ -323,7 +336,8 @@ func inOrder(ways map[transition]*Alteration) []*Alteration {
 	return out
 }
 
-// compareAlterations orders alterations of one setting by what they alter from and to. It is 0 for those that look alike.
+// compareAlterations orders alterations of one setting by what they alter from and to. It is 0 for
+// those that look alike.
 func compareAlterations(a, b *Alteration) int {
 	if order := compareStates(&a.From, &b.From); order != 0 {
 		return order
@@ -343,9 +357,11 @@ func writtenDifferently(v setting.Value) bool {
 	return v.Kind() == setting.FileKind || v.Kind() == setting.Table
 }
 
-// conflictsOf lists the conflicts of a setting that came or went, as they are in the resolution that has them.
+// conflictsOf lists the conflicts of a setting that came or went, as they are in the resolution
+// that has them.
 func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *EstateResolution) (out []ConflictFound) {
-	// The candidates are those of the side that has the conflict: the other side has no such conflict to explain.
+	// The candidates are those of the side that has the conflict: the other side has no such
+	// conflict to explain.
 	for number := range of.sets {
 		f := ConflictFound{Setting: c.Def.ID, Policies: c.Outcomes.Of(number).Policies, Devices: of.devices(number)}
 		f.Devices.was = was
@@ -360,7 +376,8 @@ func conflictsOf(c *settingIndex, of *gatherer[int32], was *Plan, side *EstateRe
 	return out
 }
 
-// within gives the same laptops as another plan knows them; those that it does not have are left out.
+// within gives the same laptops as another plan knows them; those that it does not have are left
+// out.
 func (d Devices) within(p *Plan) Devices {
 	return d.And(p.All()).On(p)
 }
@@ -424,7 +441,8 @@ func (d *Difference) audiences(before, after *Plan) {
 	slices.SortFunc(d.Movements, func(a, b Movement) int { return cmp.Compare(a.Policy, b.Policy) })
 }
 
-// movement compares whom a policy reached and reaches, in the blocks in which something came out otherwise.
+// movement compares whom a policy reached and reaches, in the blocks in which something came out
+// otherwise.
 func movement(was, is *policy, before, after *Plan) (m Movement) {
 	blocks := max(before.Blocks(), after.Blocks())
 	m.Gained, m.Dropped = Devices{plan: after}, Devices{plan: before}
@@ -442,7 +460,8 @@ func movement(was, is *policy, before, after *Plan) (m Movement) {
 	}
 	var a, b, moved bitset.Set
 	for block := range blocks {
-		// A laptop that only changes its level is neither gained nor dropped: what counts is the union of the levels.
+		// A laptop that only changes its level is neither gained nor dropped: what counts is the
+		// union of the levels.
 		same := true
 		for levelAt := range max(len(was.matches), len(is.matches)) {
 			x, y := in(was, levelAt, block), in(is, levelAt, block)

@@ -78,7 +78,8 @@ var (
 	}
 )
 
-// detachments is what units and groups may detach: every kind of policy, and two of the three areas that settings are in.
+// detachments is what units and groups may detach: every kind of policy, and two of the three areas
+// that settings are in.
 var detachments = []estate.Detachment{
 	{Kind: setting.Configuration},
 	{Kind: setting.Security},

@@ -1,5 +1,5 @@
-// Package resolve computes which settings each laptop gets, and why. A setting is computed from all policies of an estate together, before
-// anything is sent to a laptop.
+// Package resolve computes which settings each laptop gets, and why. A setting is computed from all
+// policies of an estate together, before anything is sent to a laptop.
 //
 // The questions, each with one function:
 //
@@ -26,21 +26,24 @@
 //	           combine rule, rulings (update_settings.go; internal/decide)
 //	force      forced values replace decided ones, then checks are evaluated over the result (update_settings.go)
 //
-// All phases work on sets of laptops, in blocks of 4,096 rows (package bitset). A row is a subject: a laptop with the person who signs in.
-// One laptop is a set of one: the same matcher and the same decider answer for it, with an Observer that records the fate of each candidate
-// (subject.go, explanation.go).
+// All phases work on sets of laptops, in blocks of 4,096 rows (package bitset). A row is a subject:
+// a laptop with the person who signs in. One laptop is a set of one: the same matcher and the same
+// decider answer for it, with an Observer that records the fate of each candidate (subject.go,
+// explanation.go).
 //
-// Plans are immutable and safe for concurrent use. A plan made by With shares what did not change with the plan before it, so that Differ
-// skips what two resolutions share.
+// Plans are immutable and safe for concurrent use. A plan made by With shares what did not change
+// with the plan before it, so that Differ skips what two resolutions share.
 //
 // # Limits
 //
-// The package reads no clock, file or database: the day is part of the snapshot. It does not validate a snapshot; estate.Snapshot.Validate
-// does. It has no words for people: results are codes and ids, which the CLI, the reports and the console put into words.
+// The package reads no clock, file or database: the day is part of the snapshot. It does not
+// validate a snapshot; estate.Snapshot.Validate does. It has no words for people: results are codes
+// and ids, which the CLI, the reports and the console put into words.
 //
 // # Example
 //
-// Unit slipway is below unit larkfell. The policy house-rules is for everyone and sets a banner. The policy slipway-desk is for the unit
-// slipway and sets another banner. The banner combines by closest. A laptop in slipway gets the banner of slipway-desk: house-rules is a
-// candidate of level unit:0 with the fate outer, slipway-desk a candidate of level unit:1 with the fate won.
+// Unit slipway is below unit larkfell. The policy house-rules is for everyone and sets a banner.
+// The policy slipway-desk is for the unit slipway and sets another banner. The banner combines by
+// closest. A laptop in slipway gets the banner of slipway-desk: house-rules is a candidate of level
+// unit:0 with the fate outer, slipway-desk a candidate of level unit:1 with the fate won.
 package resolve

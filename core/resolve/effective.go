@@ -99,7 +99,8 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 	}
 	out.Candidates = candidates[first:len(candidates):len(candidates)]
 	out.Value = r.decidedValue(i)
-	// A value comes from the exception that decided; else from the candidates that won, or that conflict.
+	// A value comes from the exception that decided; else from the candidates that won, or that
+	// conflict.
 	if d.exception != intern.None {
 		out.From = []string{string(c.Exceptions[d.exception].ID)}
 	} else {
@@ -109,7 +110,8 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 			}
 		}
 	}
-	// A forced value comes from the dictionary, not from a policy. What it replaces is kept beside it.
+	// A forced value comes from the dictionary, not from a policy. What it replaces is kept beside
+	// it.
 	if d.forced != intern.None {
 		out.Replaced = &Replaced{Value: out.Value, How: out.How, From: out.From}
 		out.Value, out.How, out.From = c.forced[d.forced].Value, ByForce, nil

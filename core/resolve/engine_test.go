@@ -1,5 +1,5 @@
-// This file compares the resolution of the whole estate, as sets, with the oracle laptop by laptop, and plans that were made of others
-// with plans that were made from nothing.
+// This file compares the resolution of the whole estate, as sets, with the oracle laptop by laptop,
+// and plans that were made of others with plans that were made from nothing.
 
 package resolve_test
 
@@ -173,7 +173,8 @@ func fitting(entries []estate.Entry, s *estate.Snapshot) (out []estate.Entry) {
 	return out
 }
 
-// compareWhole compares an estate of a seed, and what becomes of it over some edits, with the oracle and with plans made from nothing.
+// compareWhole compares an estate of a seed, and what becomes of it over some edits, with the
+// oracle and with plans made from nothing.
 func compareWhole(t *testing.T, seed uint64) {
 	s := madeUp(seed)
 	plan := Compile(s)

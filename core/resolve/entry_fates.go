@@ -22,13 +22,15 @@ type EntryFates struct {
 	Fates   map[Fate]int // what becomes of it on these
 }
 
-// EntryFates gives the fates of the entries for a setting by policy, with separate counts for some laptops.
+// EntryFates gives the fates of the entries for a setting by policy, with separate counts for some
+// laptops.
 func (p *Plan) EntryFates(id setting.ID, among Devices) []EntryFates {
 	return p.FatesBySetting([]setting.ID{id}, among)[0]
 }
 
-// FatesBySetting gives for each setting what EntryFates gives. The blocks are looked at in turn, each for all of the settings: the laptops
-// of a policy are looked up once and not once for each setting.
+// FatesBySetting gives for each setting what EntryFates gives. The blocks are looked at in turn,
+// each for all of the settings: the laptops of a policy are looked up once and not once for each
+// setting.
 func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
 	indices := make([]*settingIndex, len(ids))
 	for i, id := range ids {
@@ -54,8 +56,9 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
 	return out
 }
 
-// Counts are kept by rank and summed up by policy at the end, so that counting needs no lookups by policy.
-// fateCount counts laptops of one ranked entry: an entry of a policy that applies at three levels has three.
+// Counts are kept by rank and summed up by policy at the end, so that counting needs no lookups by
+// policy. fateCount counts laptops of one ranked entry: an entry of a policy that applies at three
+// levels has three.
 type fateCount struct {
 	devices, among int
 	fates          [decide.Fates]int
@@ -79,7 +82,8 @@ func newFateCounter(indices []*settingIndex) *fateCounter {
 
 // block counts the laptops of the worker's block, with separate counts for those of among.
 func (f *fateCounter) block(w *worker, among Devices) {
-	// asked: the laptops of the block that are asked about. Whom entries reach is counted on all laptops, fates on these.
+	// asked: the laptops of the block that are asked about. Whom entries reach is counted on all
+	// laptops, fates on these.
 	asked := w.Keep()
 	among.block(w.Block).Into(asked)
 	for i, c := range f.indices {
@@ -181,8 +185,8 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 	return out
 }
 
-// SupportUnknown gives the laptops of which it is not known whether they support a setting: its condition on what the laptop can do
-// fails there. They count as supported.
+// SupportUnknown gives the laptops of which it is not known whether they support a setting: its
+// condition on what the laptop can do fails there. They count as supported.
 func (p *Plan) SupportUnknown(id setting.ID) Devices {
 	at, there := p.settingAt.Number(id)
 	if !there || len(p.settings[at].support.Needs) == 0 {
@@ -197,7 +201,8 @@ func (p *Plan) SupportUnknown(id setting.ID) Devices {
 	return found
 }
 
-// Winners gives, by policy, the laptops among some on which the policy's entry for a setting won, before any forcing.
+// Winners gives, by policy, the laptops among some on which the policy's entry for a setting won,
+// before any forcing.
 func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices {
 	at, known := p.settingAt.Number(id)
 	if !known {

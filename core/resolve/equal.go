@@ -12,8 +12,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// sameValues compares facts or attributes; most are the very same map.
-// Comparing pointers first matters: after an edit nearly all facts are those of the snapshot before.
+// sameValues compares facts or attributes; most are the very same map. Comparing pointers first
+// matters: after an edit nearly all facts are those of the snapshot before.
 func sameValues(a, b map[string]setting.Value) bool {
 	return len(a) == len(b) &&
 		(len(a) == 0 || reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() || maps.EqualFunc(a, b, setting.Value.Equal))

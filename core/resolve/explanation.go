@@ -1,4 +1,5 @@
-// This file resolves one subject with every reason: match, decide, force, check. Results are stored compactly.
+// This file resolves one subject with every reason: match, decide, force, check. Results are stored
+// compactly.
 
 package resolve
 
@@ -13,8 +14,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Reasons is the resolution of one subject: the outcome of every setting, and the fate of every candidate. It is stored compactly; records
-// are made when they are asked for. It is immutable.
+// Reasons is the resolution of one subject: the outcome of every setting, and the fate of every
+// candidate. It is stored compactly; records are made when they are asked for. It is immutable.
 type Reasons struct {
 	plan     *Plan
 	dev, who int
@@ -58,7 +59,8 @@ func (r *Reasons) Len() int { return len(r.settled) }
 // Candidates counts the entries that apply to the subject.
 func (r *Reasons) Candidates() int { return len(r.became) }
 
-// Outcomes gives the outcome of every setting that appears, by id, without candidates and without the policies that it comes from.
+// Outcomes gives the outcome of every setting that appears, by id, without candidates and without
+// the policies that it comes from.
 func (r *Reasons) Outcomes(yield func(Setting) bool) {
 	for i := range r.settled {
 		if !yield(r.outcome(i)) {
@@ -90,8 +92,8 @@ func (r *Reasons) outcome(i int) Setting {
 	return out
 }
 
-// ranksOf gives the ranks of a setting's candidates in its index.
-// The candidates of a setting end where those of the next one begin.
+// ranksOf gives the ranks of a setting's candidates in its index. The candidates of a setting end
+// where those of the next one begin.
 func (r *Reasons) ranksOf(i int) []int32 {
 	if i+1 < len(r.settled) {
 		return r.ranks[r.settled[i].first:r.settled[i+1].first]
@@ -106,7 +108,8 @@ func (r *Reasons) itemsOf(i int) []int32 {
 	return r.items[r.settled[i].firstItem:]
 }
 
-// explanation computes Reasons. It is the Observer that records fates, and gives values of settings to expressions.
+// explanation computes Reasons. It is the Observer that records fates, and gives values of settings
+// to expressions.
 type explanation struct {
 	*Reasons
 	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
@@ -147,8 +150,9 @@ func (d *explanation) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
 
 func (d *explanation) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d.exception = how, x }
 
-// reasons resolves one laptop for whoever signs in. Settings of the user's side are decided for that person; all others for the laptop's
-// owner, since they hold whoever signs in. If both are the same person, one subject serves both.
+// reasons resolves one laptop for whoever signs in. Settings of the user's side are decided for
+// that person; all others for the laptop's owner, since they hold whoever signs in. If both are the
+// same person, one subject serves both.
 func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	user := p.subject(dev, signedIn)
 	defer user.done()
@@ -160,15 +164,16 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 		defer owner.done()
 		owner.findPolicies()
 	}
-	// The entries that a subject has are found at once for all settings: as bits, in the order in which settings and their entries are
-	// decided.
+	// The entries that a subject has are found at once for all settings: as bits, in the order in
+	// which settings and their entries are decided.
 	m := p.ranked()
 	mine := user.marked(m)
 	theirs := mine
 	if owner != user {
 		theirs = owner.marked(m)
 	}
-	// at finds the place of a setting among those that appear. The buffer is used again for each laptop, so it is cleared.
+	// at finds the place of a setting among those that appear. The buffer is used again for each
+	// laptop, so it is cleared.
 	user.scratchAt = slices.Grow(user.scratchAt[:0], len(p.settings))[:len(p.settings)]
 	clear(user.scratchAt)
 	scratch := &user.scratchReasons
@@ -213,7 +218,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	return d.Reasons
 }
 
-// explainOne resolves one setting of a device for its owner, before any forcing; nil where it does not appear.
+// explainOne resolves one setting of a device for its owner, before any forcing; nil where it does
+// not appear.
 func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 	dev, known := p.DeviceAt.Number(id)
 	at, there := p.settingAt.Number(of)
@@ -224,7 +230,8 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 	defer s.done()
 	s.findPoliciesOf(p.settings[at].Keys)
 	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
-	// The candidates are those entries of the setting whose policy applies to the subject at the level of the entry.
+	// The candidates are those entries of the setting whose policy applies to the subject at the
+	// level of the entry.
 	for i, key := range p.settings[at].Keys {
 		if policy, levelAt := decide.Unkey(key); int(s.applied[policy].levelAt) == levelAt {
 			d.in = append(d.in, s.candidate(&p.settings[at], p.settings[at].Ranked[i].Order, int32(i), len(d.in)))
@@ -240,8 +247,9 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
 
 var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 
-// byLead decides a setting by the subject's first candidate alone, if that is enough, and tells whether it was. Otherwise nothing is
-// decided. The subject's candidates are those of marked from first on to the end of order.
+// byLead decides a setting by the subject's first candidate alone, if that is enough, and tells
+// whether it was. Otherwise nothing is decided. The subject's candidates are those of marked from
+// first on to the end of order.
 func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []decide.Order, first int32) bool {
 	c := &d.plan.settings[at]
 	// What detaching, exceptions or support take away must be looked at candidate by candidate.
@@ -329,8 +337,8 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 	return setting.Union(values)
 }
 
-// seen gives the index of a setting for expressions. ok is false if it is not set.
-// Conditions see only settings that are set: a conflict has no value.
+// seen gives the index of a setting for expressions. ok is false if it is not set. Conditions see
+// only settings that are set: a conflict has no value.
 func (d *explanation) seen(at int) (i int, ok bool) {
 	i = int(d.at[at]) - 1
 	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
@@ -344,8 +352,8 @@ func (d *explanation) seenAt(at int, known bool) (i int, ok bool) {
 	return d.seen(at)
 }
 
-// value gives the value of a setting for expressions.
-// While values are forced, conditions read what was decided, whatever was forced before.
+// value gives the value of a setting for expressions. While values are forced, conditions read what
+// was decided, whatever was forced before.
 func (d *explanation) value(i int) setting.Value {
 	if s := &d.settled[i]; s.forced != intern.None && !d.before {
 		return d.plan.settings[s.setting].forced[s.forced].Value
@@ -404,8 +412,8 @@ func (d *explanation) force(owner *subject) {
 	d.before = false
 }
 
-// rankedIndex says by policy and level which ranked entries are theirs. The ranked entries of all settings are numbered in one row, setting
-// by setting in the order of ids.
+// rankedIndex says by policy and level which ranked entries are theirs. The ranked entries of all
+// settings are numbered in one row, setting by setting in the order of ids.
 type rankedIndex struct {
 	first  []int32        // by place of the setting in that order: its first entry; in the end how many entries there are
 	order  []decide.Order // by entry
@@ -438,8 +446,9 @@ func (p *Plan) indexRanked() *rankedIndex {
 	return m
 }
 
-// groupByKey puts values by key so that those of one key lie side by side, in the order in which they come: each gives them, the same ones
-// each time. begin says where those of a key begin; in the end how many there are.
+// groupByKey puts values by key so that those of one key lie side by side, in the order in which
+// they come: each gives them, the same ones each time. begin says where those of a key begin; in
+// the end how many there are.
 func groupByKey(keys int, each func(do func(key, value int32))) (begin, values []int32) {
 	begin = make([]int32, keys+1)
 	each(func(key, _ int32) { begin[key+1]++ })
@@ -473,7 +482,8 @@ func (s *subject) marked(m *rankedIndex) decide.Marked {
 	return row
 }
 
-// among gives, as candidates, the marked entries of a setting whose entries are those from first to end. They are put where in was.
+// among gives, as candidates, the marked entries of a setting whose entries are those from first to
+// end. They are put where in was.
 func (s *subject) among(
 	c *settingIndex,
 	marked decide.Marked,

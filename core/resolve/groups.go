@@ -13,11 +13,13 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// groupsOf numbers the groups, looks up their listed members, and notes the groups that must be computed for all laptops.
+// groupsOf numbers the groups, looks up their listed members, and notes the groups that must be
+// computed for all laptops.
 func (b *builder) groupsOf() {
 	was, p := b.was, b.next
 	groupID := func(g *estate.Group) estate.GroupID { return g.ID }
-	// The same list of groups: everything is shared, and only laptops that altered are looked at below.
+	// The same list of groups: everything is shared, and only laptops that altered are looked at
+	// below.
 	d := intern.Compare(was.snapshot.Groups, p.snapshot.Groups, groupID, sameGroup)
 	if d.Same {
 		p.Groups, p.GroupAt, p.ofGroup = was.Groups, was.GroupAt, was.ofGroup
@@ -30,13 +32,15 @@ func (b *builder) groupsOf() {
 			g := &p.snapshot.Groups[i]
 			at := p.GroupAt.NumberOf(g.ID)
 			p.ofGroup[i] = int32(at)
-			// What was known of a group under its number is taken over, and corrected below if the group altered.
+			// What was known of a group under its number is taken over, and corrected below if the
+			// group altered.
 			if at < len(was.Groups) {
 				p.Groups[at] = was.Groups[at]
 			}
 			p.Groups[at].Group = g
 		}
-		// Lists of members are looked up only where they differ. Rules and nesting are noted as changes, and evaluated by recompute.
+		// Lists of members are looked up only where they differ. Rules and nesting are noted as
+		// changes, and evaluated by recompute.
 		lister := b.lister()
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
 			g := &p.snapshot.Groups[i]
@@ -72,7 +76,8 @@ func (b *builder) groupsOf() {
 		}
 		p.GroupOrder = p.orderGroups()
 		p.DetachingGroups = nil
-		// Groups that detach something are few. Matching goes through this list for each entry that can be detached.
+		// Groups that detach something are few. Matching goes through this list for each entry that
+		// can be detached.
 		for at := range p.Groups {
 			if p.Groups[at].Group != nil && len(p.Groups[at].Detach) > 0 {
 				p.DetachingGroups = append(p.DetachingGroups, at)
@@ -90,7 +95,8 @@ func (b *builder) groupsOf() {
 	}
 }
 
-// ownGroups copies the list of groups if it is shared with the plan before. It is called before a group is altered.
+// ownGroups copies the list of groups if it is shared with the plan before. It is called before a
+// group is altered.
 func (p *Plan) ownGroups(was *Plan) {
 	if len(p.Groups) > 0 && len(was.Groups) > 0 && &p.Groups[0] == &was.Groups[0] {
 		p.Groups = slices.Clone(p.Groups)
@@ -99,7 +105,8 @@ func (p *Plan) ownGroups(was *Plan) {
 
 // orderGroups orders groups so that each follows the groups that are its members.
 func (p *Plan) orderGroups() []int {
-	// Depth first: a group is added after all of its members. Groups in a cycle are added once; Validate refuses them.
+	// Depth first: a group is added after all of its members. Groups in a cycle are added once;
+	// Validate refuses them.
 	order := make([]int, 0, len(p.Groups))
 	seen := make([]bool, len(p.Groups))
 	var visit func(at int)
@@ -137,8 +144,8 @@ func (b *builder) lister() *lister {
 	}
 }
 
-// owned links the devices of each person to a chain.
-// Two lists of numbers instead of a list for each person: a million people have no list of their own.
+// owned links the devices of each person to a chain. Two lists of numbers instead of a list for
+// each person: a million people have no list of their own.
 func (p *Plan) owned() (first, next []int32) {
 	first, next = make([]int32, p.People.Len()), make([]int32, p.Devices.Len())
 	// The first device of each person. From there next leads to the others, and ends at none.
@@ -191,7 +198,8 @@ func packAll(sets []bitset.Set) []bitset.Packed {
 	return out
 }
 
-// unlist removes people who are gone from the groups that list them, since their numbers may be used again.
+// unlist removes people who are gone from the groups that list them, since their numbers may be
+// used again.
 func (b *builder) unlist(gone []estate.PersonID) {
 	for _, id := range gone {
 		who, known := b.was.PersonAt.Number(id)
@@ -227,7 +235,8 @@ func (b *builder) stays(dev int) bool {
 	return was.ID == is.ID && was.Owner == is.Owner && was.OwnerAt == is.OwnerAt
 }
 
-// relist updates the listed laptops of groups of people if laptops have another owner, and of all groups if there are new laptops.
+// relist updates the listed laptops of groups of people if laptops have another owner, and of all
+// groups if there are new laptops.
 func (b *builder) relist() {
 	p := b.next
 	var rows, listed bitset.Set

@@ -11,7 +11,8 @@ import (
 
 const module = "zenithridge.example/zridge/"
 
-// mayImport says which packages each package may import: the edges know the core, never the other way round.
+// mayImport says which packages each package may import: the edges know the core, never the other
+// way round.
 var mayImport = map[string][]string{
 	"core/problem": {},
 	"core/rule":    {},
@@ -93,7 +94,8 @@ var mayImport = map[string][]string{
 	},
 }
 
-// TestImportsRunOneWay holds every package to its imports, and the core to pure code: no clock, file, network or database.
+// TestImportsRunOneWay holds every package to its imports, and the core to pure code: no clock,
+// file, network or database.
 func TestImportsRunOneWay(t *testing.T) {
 	t.Parallel()
 	const root = "../.."

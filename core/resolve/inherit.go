@@ -1,4 +1,5 @@
-// This file says what a unit or a group inherits: what arrives from above, what is overridden by what, and what does not arrive at all.
+// This file says what a unit or a group inherits: what arrives from above, what is overridden by
+// what, and what does not arrive at all.
 
 package resolve
 
@@ -56,8 +57,9 @@ type Beaten struct {
 	Devices   int
 }
 
-// Inheritance says how each setting comes to the laptops of a unit or a group, by setting; arrivals come from the outermost level
-// inwards. Settings that nothing brings there are left out. Without settings named it says it of all.
+// Inheritance says how each setting comes to the laptops of a unit or a group, by setting; arrivals
+// come from the outermost level inwards. Settings that nothing brings there are left out. Without
+// settings named it says it of all.
 func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited {
 	at := p.Target(t)
 	// A target that names nothing has no laptops. Everyone always names the root.
@@ -102,7 +104,8 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 
 // whence says where an entry comes from as seen from a place.
 func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
-	// here is the level of the place itself. What is below it comes from above, what is above it comes from closer.
+	// here is the level of the place itself. What is below it comes from above, what is above it
+	// comes from closer.
 	here := GroupLevel
 	switch t.Kind {
 	case estate.ToEveryone:
@@ -136,14 +139,15 @@ type arrivalCount struct {
 	exceptions map[string]int
 }
 
-// add counts one block. It is called by several threads. The sets that it gets belong to the caller's worker and are not kept; only
-// numbers of laptops are.
+// add counts one block. It is called by several threads. The sets that it gets belong to the
+// caller's worker and are not kept; only numbers of laptops are.
 func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t estate.Target) {
 	if len(s.in) == 0 {
 		return
 	}
 	p := s.w.plan
-	// reached: by candidate, the laptops of the place that the entry comes to and that support the setting.
+	// reached: by candidate, the laptops of the place that the entry comes to and that support the
+	// setting.
 	reached := make([]*bitset.Set, len(s.in))
 	somebody := false
 	for i := range s.in {
@@ -160,7 +164,8 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	}
 	var inEffect, above, locked, apart, beaten, not, clashing, here bitset.Set // laptops, block by block
 	var winners []int
-	// First the laptops on which something is in effect, by where that comes from: from above, or from here, beside or closer.
+	// First the laptops on which something is in effect, by where that comes from: from above, or
+	// from here, beside or closer.
 	whences := make([]Whence, len(s.in))
 	for i, of := range s.in {
 		whences[i] = p.whence(of.Ranked, t)
@@ -237,7 +242,8 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 		if not.Empty() {
 			continue
 		}
-		// What beats an entry is told by whoever won on the same laptops, or by the exception that decided there.
+		// What beats an entry is told by whoever won on the same laptops, or by the exception that
+		// decided there.
 		for x, rows := range s.exempting {
 			if here.SetAnd(rows, &not) {
 				is.exceptions[string(x.ID)] += here.Len()

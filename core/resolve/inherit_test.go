@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// inheritedOneByOne says what a place inherits by going through its laptops, each with its own explanation.
+// inheritedOneByOne says what a place inherits by going through its laptops, each with its own
+// explanation.
 func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level) map[setting.ID]map[string]int {
 	t.Helper()
 	out := map[setting.ID]map[string]int{}
@@ -95,7 +96,8 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 	return out
 }
 
-// droppedAlone gives the settings that do not appear on a laptop since all their entries are detached there.
+// droppedAlone gives the settings that do not appear on a laptop since all their entries are
+// detached there.
 func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Setting) {
 	o := oracle{s}
 	owner := o.person(dev.Owner)
@@ -122,7 +124,8 @@ func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Se
 	return out
 }
 
-// TestWhatAPlaceInherits compares what is said of every unit and group of made-up estates with the explanations of its laptops.
+// TestWhatAPlaceInherits compares what is said of every unit and group of made-up estates with the
+// explanations of its laptops.
 func TestWhatAPlaceInherits(t *testing.T) {
 	t.Parallel()
 	seen := map[string]int{}

@@ -1,5 +1,5 @@
-// This file holds the engine to what must be so whatever the estate: whom an edit can touch at most, what counts must add up to, and
-// that going there and back again alters nothing.
+// This file holds the engine to what must be so whatever the estate: whom an edit can touch at
+// most, what counts must add up to, and that going there and back again alters nothing.
 
 package resolve_test
 
@@ -131,7 +131,8 @@ func TestARulingOnlySettlesConflicts(t *testing.T) {
 	}
 }
 
-// TestThereAndBackAgain edits and takes the edit back: the second report is the first the other way round, and what is left is what was.
+// TestThereAndBackAgain edits and takes the edit back: the second report is the first the other way
+// round, and what is left is what was.
 func TestThereAndBackAgain(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(120) {
@@ -280,8 +281,8 @@ func TestCountsAddUp(t *testing.T) {
 	}
 }
 
-// TestASecondPolicyThatSaysTheSame adds a policy that is as another but for its id: no laptop gets anything else. (Rulings name policies,
-// so there are none.)
+// TestASecondPolicyThatSaysTheSame adds a policy that is as another but for its id: no laptop gets
+// anything else. (Rulings name policies, so there are none.)
 func TestASecondPolicyThatSaysTheSame(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(80) {
@@ -304,7 +305,8 @@ func TestASecondPolicyThatSaysTheSame(t *testing.T) {
 	}
 }
 
-// TestAllPartsOfAReportAddUp: what alters is somewhere among the laptops that the report names, each setting of a laptop once.
+// TestAllPartsOfAReportAddUp: what alters is somewhere among the laptops that the report names,
+// each setting of a laptop once.
 func TestAllPartsOfAReportAddUp(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(100) {
@@ -346,7 +348,8 @@ func TestAllPartsOfAReportAddUp(t *testing.T) {
 	}
 }
 
-// TestALaptopInAnothersPlace removes a laptop and then adds another: seen from before both, the one lost what it had and the other got it.
+// TestALaptopInAnothersPlace removes a laptop and then adds another: seen from before both, the one
+// lost what it had and the other got it.
 func TestALaptopInAnothersPlace(t *testing.T) {
 	t.Parallel()
 	s := madeUp(7)
@@ -363,8 +366,8 @@ func TestALaptopInAnothersPlace(t *testing.T) {
 	}
 }
 
-// TestAPolicyWithoutEntriesThatComesFromElsewhere lets a policy that sets nothing come from more places than before: what others bring,
-// and what is said of one laptop, stays.
+// TestAPolicyWithoutEntriesThatComesFromElsewhere lets a policy that sets nothing come from more
+// places than before: what others bring, and what is said of one laptop, stays.
 func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(40) {

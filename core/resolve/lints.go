@@ -1,4 +1,5 @@
-// This file finds what has no effect: entries, policies, groups and exceptions, and rules that fail.
+// This file finds what has no effect: entries, policies, groups and exceptions, and rules that
+// fail.
 
 package resolve
 
@@ -37,9 +38,10 @@ type Lint struct {
 	Devices   int      // laptops on which the entry is a candidate; with FailingRule: laptops, or people, on which the rule fails
 }
 
-// entryUse is what is known of one entry over all subjects. Once an entry is known to have an effect, nothing more is recorded.
-// An entry has an effect if it wins somewhere, and if what would be in effect without it is another value somewhere. The second is
-// costly to find, so recording stops once both are known.
+// entryUse is what is known of one entry over all subjects. Once an entry is known to have an
+// effect, nothing more is recorded. An entry has an effect if it wins somewhere, and if what would
+// be in effect without it is another value somewhere. The second is costly to find, so recording
+// stops once both are known.
 type entryUse struct {
 	devices      int
 	wins, alters bool
@@ -93,8 +95,8 @@ func (u *entryUse) addBeside(beside int32) {
 	u.beside[beside] = true
 }
 
-// conditions counts the subjects on which conditions of policies fail.
-// Failures are counted by policy. A policy that is not active is not looked at, since its condition is never asked.
+// conditions counts the subjects on which conditions of policies fail. Failures are counted by
+// policy. A policy that is not active is not looked at, since its condition is never asked.
 func (l *linter) conditions(w *worker) {
 	for at := range l.p.policies {
 		pol := &l.p.policies[at]
@@ -113,8 +115,9 @@ func (failingCount) Includes(*match.Target, *bitset.Set) {}
 func (failingCount) Excludes(*match.Target, *bitset.Set) {}
 func (c failingCount) Fails(rows *bitset.Set)            { *c.n += rows.Len() }
 
-// Lints looks at every active policy over every laptop with its owner and its further users. Of a further
-// user only user-side settings count. Findings come by policy, then setting; after them groups and exceptions, by id.
+// Lints looks at every active policy over every laptop with its owner and its further users. Of a
+// further user only user-side settings count. Findings come by policy, then setting; after them
+// groups and exceptions, by id.
 func (p *Plan) Lints() []Lint {
 	l := p.linter()
 	var guard sync.Mutex
@@ -331,8 +334,8 @@ func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 	return true
 }
 
-// entries records what the entries for one setting do. An entry that lost to a level, a priority, a lock or a stricter value has no effect:
-// what beat it also wins without it.
+// entries records what the entries for one setting do. An entry that lost to a level, a priority, a
+// lock or a stricter value has no effect: what beat it also wins without it.
 func (l *linter) entries(w *worker, at int) {
 	c := &l.p.settings[at]
 	w.DropAside()

@@ -19,8 +19,9 @@ func (w *worker) supported(c *settingIndex, rows *bitset.Set) {
 	}
 }
 
-// match gives the laptops that get a policy at one level; of others than those looked at it may leave some out.
-// A level match is unpacked when it is first asked for in a block. Most policies have nothing in most blocks.
+// match gives the laptops that get a policy at one level; of others than those looked at it may
+// leave some out. A level match is unpacked when it is first asked for in a block. Most policies
+// have nothing in most blocks.
 func (w *worker) match(pol, levelAt int) *levelMatch {
 	a := w.matchBuffer(pol, levelAt)
 	if a.epoch != w.Epoch {
@@ -73,8 +74,8 @@ type pendingMatch struct {
 	packed bitset.Packed
 }
 
-// loadMatches takes the levels of some keys. They are all looked up before any is taken: most are far apart in memory, and none has to
-// wait for another then.
+// loadMatches takes the levels of some keys. They are all looked up before any is taken: most are
+// far apart in memory, and none has to wait for another then.
 func (w *worker) loadMatches(keys []uint32) {
 	w.toLoad = w.toLoad[:0]
 	for _, key := range keys {
@@ -88,11 +89,11 @@ func (w *worker) loadMatches(keys []uint32) {
 	}
 }
 
-// split tells apart which laptops of a level match are detached from entries of policies of a kind for settings of an area. detached is
-// nil where nobody is.
+// split tells apart which laptops of a level match are detached from entries of policies of a kind
+// for settings of an area. detached is nil where nobody is.
 func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
-	// Unless some place detaches this area alone, the split depends on the kind and the level, and is the same for all entries of
-	// the policy.
+	// Unless some place detaches this area alone, the split depends on the kind and the level, and
+	// is the same for all entries of the policy.
 	if !w.plan.DetachedAreas[area] { // the area does not matter
 		if a.split != w.Epoch {
 			a.split = w.Epoch
@@ -103,7 +104,8 @@ func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, leve
 	return w.parted(a.all, w.Detached(kind, area, level))
 }
 
-// parted parts rows by whether they are among those who are away; those sets are all and nil where nobody is.
+// parted parts rows by whether they are among those who are away; those sets are all and nil where
+// nobody is.
 func (w *worker) parted(all, away *bitset.Set) (live, detached *bitset.Set) {
 	if away == nil || !away.Meets(all) {
 		return all, nil
@@ -114,11 +116,13 @@ func (w *worker) parted(all, away *bitset.Set) (live, detached *bitset.Set) {
 	return live, detached
 }
 
-// candidates gives the entries for a setting that rows of dom have, in order of precedence. It is good until the next call.
+// candidates gives the entries for a setting that rows of dom have, in order of precedence. It is
+// good until the next call.
 func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate {
 	w.in = w.in[:0]
 	w.loadMatches(c.Keys)
-	// Nothing is detached anywhere, or the rule takes entries whether or not they are: then no candidate is split.
+	// Nothing is detached anywhere, or the rule takes entries whether or not they are: then no
+	// candidate is split.
 	inherited := !w.plan.AnyDetached() || c.Inherited()
 	for i, key := range c.Keys {
 		a := w.matchBuffer(decide.Unkey(key))
@@ -136,7 +140,8 @@ func (w *worker) candidates(c *settingIndex, dom *bitset.Set) []decide.Candidate
 	return w.in
 }
 
-// decide decides a setting for the laptops of dom among candidates. What it comes out as is added to Out.
+// decide decides a setting for the laptops of dom among candidates. What it comes out as is added
+// to Out.
 func (w *worker) decide(c *settingIndex, in []decide.Candidate, dom *bitset.Set) {
 	var limits decide.Limits
 	if c.limited {

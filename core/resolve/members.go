@@ -21,10 +21,12 @@ type GroupTrial struct {
 	Failures map[string]string // on whom the rule fails: the error, by id
 }
 
-// TryGroup says who a group would have, whether or not it is in the plan. Member groups count as they are in the plan.
+// TryGroup says who a group would have, whether or not it is in the plan. Member groups count as
+// they are in the plan.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	out := &GroupTrial{Failures: map[string]string{}}
-	// People or laptops, by what the group is of: place looks up a listed id, name gives the id of a row.
+	// People or laptops, by what the group is of: place looks up a listed id, name gives the id of
+	// a row.
 	r, n := p.Laptops(), p.Devices.Len()
 	place := func(id string) int { return p.DeviceAt.NumberOf(estate.DeviceID(id)) }
 	name := func(at int) string { return string(p.Devices.At(at).ID) }
@@ -44,7 +46,8 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		from := w.Block << bitset.Shift
 		mark := w.Mark()
 		defer w.Release(mark)
-		// In the order of the counts: listed, then nested, then by rule. Whoever is counted once is not counted again.
+		// In the order of the counts: listed, then nested, then by rule. Whoever is counted once is
+		// not counted again.
 		all, here := &listed[w.Block], w.Temp()
 		out.Listed += all.Len()
 		nested := w.Temp()
@@ -64,7 +67,8 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 			here.SetAndNot(is, all)
 			out.ByRule += here.Len()
 			all.Or(here)
-			// Whoever the rule fails on is not a member through it. The texts of the errors are found for these rows only.
+			// Whoever the rule fails on is not a member through it. The texts of the errors are
+			// found for these rows only.
 			if !failed.Empty() {
 				w.Errors(formula, g.Rule, failed, func(text string, rows *bitset.Set) {
 					for row := range rows.All() {
@@ -176,7 +180,8 @@ func (p *Plan) HomeUnit(id estate.DeviceID) estate.UnitID {
 	return p.Units[p.Devices.At(dev).HomeAt].ID
 }
 
-// GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the snapshot.
+// GroupsOf lists the groups that a device is in, directly or through its owner, in the order of the
+// snapshot.
 func (p *Plan) GroupsOf(id estate.DeviceID) (in []estate.GroupID) {
 	dev, known := p.DeviceAt.Number(id)
 	if !known {
@@ -234,7 +239,8 @@ func groupLists[K ~string](p *Plan, at *intern.IDTable[K], n int, rows func(grou
 
 // Of lists the groups that one is in, in the order of the snapshot.
 func (l *GroupLists[K]) Of(id K) []estate.GroupID {
-	// begin has one more number than there are objects, so that the groups of each are a slice of in.
+	// begin has one more number than there are objects, so that the groups of each are a slice of
+	// in.
 	number, known := l.at.Number(id)
 	if !known {
 		return nil

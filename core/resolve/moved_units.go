@@ -1,4 +1,5 @@
-// This file finds what must be computed again after units moved, or after what places detach altered.
+// This file finds what must be computed again after units moved, or after what places detach
+// altered.
 
 package resolve
 
@@ -30,16 +31,17 @@ type movedCodes struct {
 	codes [][2]uint32 // before and after
 }
 
-// testConcern tells on which laptops a test may differ after values of laptops and of their owners altered.
-// A test reads the unit of the laptop, that of the owner, or none. The concern is the widest of what it reads.
+// testConcern tells on which laptops a test may differ after values of laptops and of their owners
+// altered. A test reads the unit of the laptop, that of the owner, or none. The concern is the
+// widest of what it reads.
 func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 	for _, c := range t.Columns {
 		by, whose := laptops, ofLaptops
 		if c == owners.Column {
 			by, whose = owners, ofOwners
 		}
-		// A test of one column differs only if it answers differently for a path before and after. With several columns that is not
-		// known.
+		// A test of one column differs only if it answers differently for a path before and after.
+		// With several columns that is not known.
 		if c == by.Column &&
 			(len(t.Columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
 			of = max(of, whose)
@@ -48,7 +50,8 @@ func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 	return of
 }
 
-// formulaConcern tells on which laptops a formula may differ; tests has the concern of each test, by number.
+// formulaConcern tells on which laptops a formula may differ; tests has the concern of each test,
+// by number.
 func formulaConcern(f *intern.Formula, tests []concern) (of concern) {
 	f.Each(func(t *intern.Test) {
 		// A test that cannot be split may read any path.
@@ -75,17 +78,18 @@ func (k *recomputation) testConcerns() []concern {
 	return out
 }
 
-// findMovedAffected keeps the groups and policies to which a moved unit may matter: their rules answer differently for its path, they name
-// a unit that laptops entered or left or that is at another depth, or they name such a group.
-// Without this, every group and policy would be computed for all laptops of the moved unit. After it, only those are that can
-// differ.
+// findMovedAffected keeps the groups and policies to which a moved unit may matter: their rules
+// answer differently for its path, they name a unit that laptops entered or left or that is at
+// another depth, or they name such a group. Without this, every group and policy would be computed
+// for all laptops of the moved unit. After it, only those are that can differ.
 func (k *recomputation) findMovedAffected() {
 	p := k.next
 	tests := k.testConcerns()
 	k.movedGroups, k.movedPolicies = make([]concern, len(p.Groups)), make([]concern, len(p.policies))
 	unit := func(t match.Target) bool { return t.Kind == estate.ToUnit && k.shiftedUnits[t.At] }
 	for at := range p.policies {
-		// A policy is concerned if its condition is, or if it names a unit that laptops entered or left.
+		// A policy is concerned if its condition is, or if it names a unit that laptops entered or
+		// left.
 		pol := &p.policies[at]
 		if k.movedPolicies[at] = formulaConcern(pol.audience.When, tests); k.movedPolicies[at] == ofNobody && pol.audience.Names(unit) {
 			k.movedPolicies[at] = ofLaptops
@@ -131,7 +135,8 @@ func (k *recomputation) movedPaths(variable string) *movedCodes {
 
 // affectedBy gives the touched laptops on which a group or policy may differ.
 func (h *blockUpdater) affectedBy(placed []concern, at int) *bitset.Set {
-	// If something else altered besides units, concerns were not found, and all touched laptops count.
+	// If something else altered besides units, concerns were not found, and all touched laptops
+	// count.
 	if !h.moved {
 		return h.touched
 	}
@@ -144,15 +149,16 @@ func (h *blockUpdater) affectedBy(placed []concern, at int) *bitset.Set {
 	return decide.Nobody
 }
 
-// findRedetached gives the laptops in places that detach other kinds or areas than before. Laptops that entered or left a group are found
-// elsewhere.
+// findRedetached gives the laptops in places that detach other kinds or areas than before. Laptops
+// that entered or left a group are found elsewhere.
 func (k *recomputation) findRedetached() intern.DeviceSet {
 	if len(k.detached) == 0 {
 		return nil
 	}
 	p, out := k.next, make(intern.DeviceSet, k.next.Blocks())
 	units := map[int]bool{}
-	// Members of a group are taken from the group before and after, since leaving it ends the detachment.
+	// Members of a group are taken from the group before and after, since leaving it ends the
+	// detachment.
 	for _, t := range k.detached {
 		if t.Kind == estate.ToUnit {
 			units[t.At] = true

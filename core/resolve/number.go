@@ -1,4 +1,5 @@
-// This file gives numbers to people and laptops, finds which of them differ from the plan before, and codes their facts.
+// This file gives numbers to people and laptops, finds which of them differ from the plan before,
+// and codes their facts.
 
 package resolve
 
@@ -19,8 +20,8 @@ import (
 
 // numbers gives the number of every object of a list; most are at the same place as before.
 func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.IDTable[K], id func(*T) K) []int32 {
-	// Lists of snapshots that follow one another are nearly the same: the number at the same place is right if the id there is the
-	// same.
+	// Lists of snapshots that follow one another are nearly the same: the number at the same place
+	// is right if the id there is the same.
 	out := make([]int32, len(list))
 	for i, is := range list {
 		if i < len(before) && (before[i] == is || id(before[i]) == id(is)) {
@@ -32,9 +33,11 @@ func numbers[T any, K ~string](list, before []*T, numbered []int32, at *intern.I
 	return out
 }
 
-// takeIn calls take for the indices of a list. If unmoved, objects that are the same as before at the same index are skipped.
+// takeIn calls take for the indices of a list. If unmoved, objects that are the same as before at
+// the same index are skipped.
 func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
-	// unmoved says that objects are at the places where they were, so that equal pointers mean equal numbers.
+	// unmoved says that objects are at the places where they were, so that equal pointers mean
+	// equal numbers.
 	if unmoved && intern.SameList(list, before) {
 		return
 	}
@@ -45,10 +48,12 @@ func takeIn[T any](list, before []*T, unmoved bool, take func(i int)) {
 	}
 }
 
-// peopleAndDevices numbers people and devices, ordered by unit, and devices by owner within the unit.
+// peopleAndDevices numbers people and devices, ordered by unit, and devices by owner within the
+// unit.
 //
-// The order by unit keeps laptops of one unit in the same blocks, so that most sets of laptops are runs of rows, which take little memory
-// and time. Laptops that are added later get free numbers, wherever these are.
+// The order by unit keeps laptops of one unit in the same blocks, so that most sets of laptops are
+// runs of rows, which take little memory and time. Laptops that are added later get free numbers,
+// wherever these are.
 func (b *builder) peopleAndDevices() {
 	was, p := b.was, b.next
 	people := intern.CompareKept(was.snapshot.People, p.snapshot.People, personID, samePerson)
@@ -67,7 +72,8 @@ func (b *builder) peopleAndDevices() {
 		order = p.unitOrder()
 	}
 	unitsStand := p.UnitAt == was.UnitAt && p.Root == was.Root // the same units with the same numbers, though they may have moved
-	// Only paths of units differ: then laptops are found by the codes of their units instead of one by one.
+	// Only paths of units differ: then laptops are found by the codes of their units instead of one
+	// by one.
 	b.moved = b.movedUnits != nil && people.Same && devices.Same && unitsStand && was != nothing
 	b.numberPeople(people, order, unitsStand)
 	homesStand := unitsStand && p.PersonAt == was.PersonAt
@@ -88,7 +94,8 @@ func (p *Plan) unitOf(id estate.UnitID) int {
 // numberPeople numbers the people. unmoved says that units have the same numbers as before.
 func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, unmoved bool) {
 	was, p := b.was, b.next
-	// Sorted by the place of their units, which is looked up once for each: there may be a million people.
+	// Sorted by the place of their units, which is looked up once for each: there may be a million
+	// people.
 	places := make(map[int]int, len(d.Fresh))
 	for _, i := range d.Fresh {
 		places[i] = intern.None
@@ -135,7 +142,8 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 
 // homed finds a device's owner and home unit.
 //
-// A laptop's home unit is its own unit; else its owner's; else the organisation (resolution.md, section 2).
+// A laptop's home unit is its own unit; else its owner's; else the organisation (resolution.md,
+// section 2).
 func (p *Plan) homed(x *estate.Device) match.Device {
 	d := match.Device{Device: x, OwnerAt: intern.None, HomeAt: p.unitOf(x.Unit)}
 	if x.Owner != "" {
@@ -150,13 +158,15 @@ func (p *Plan) homed(x *estate.Device) match.Device {
 	return d
 }
 
-// numberDevices numbers the devices. unmoved says that units and people have the same numbers as before, so that a device that did not
-// alter, and whose owner did not alter, has the same home unit and owner.
+// numberDevices numbers the devices. unmoved says that units and people have the same numbers as
+// before, so that a device that did not alter, and whose owner did not alter, has the same home
+// unit and owner.
 func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, unmoved bool) {
 	was, p := b.was, b.next
 	fresh := make([]match.Device, len(d.Fresh))
 	for i, at := range d.Fresh {
-		// Only new laptops are sorted. Their numbers then follow the order of units, and of owners within a unit.
+		// Only new laptops are sorted. Their numbers then follow the order of units, and of owners
+		// within a unit.
 		fresh[i] = p.homed(p.snapshot.Devices[at])
 	}
 	slices.SortFunc(fresh, func(x, y match.Device) int {
@@ -194,14 +204,16 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 		put(at, match.Device{OwnerAt: intern.None})
 	}
 	take := func(i int) { put(int(p.ofDevice[i]), p.homed(p.snapshot.Devices[i])) }
-	// Laptops whose owner or home unit may have another number are put again, even if they did not alter themselves.
+	// Laptops whose owner or home unit may have another number are put again, even if they did not
+	// alter themselves.
 	takeIn(p.snapshot.Devices, was.snapshot.Devices, unmoved && (d.Same || d.Aligned), take)
 	for _, i := range append(d.Altered, d.Fresh...) {
 		touched.Add(int(p.ofDevice[i]))
 	}
 	if b.moved {
 		b.touchMoved(touched, rehomed)
-		// Other laptops follow their owners and their units: those whose owner altered, whose unit moved, or whose owner is gone.
+		// Other laptops follow their owners and their units: those whose owner altered, whose unit
+		// moved, or whose owner is gone.
 	} else if b.touchedPeople.Any() || b.movedUnits != nil || len(b.gonePeople) > 0 {
 		for at := range n {
 			is := list.At(at)
@@ -229,9 +241,11 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 	b.rankDevices(d.Gone, fresh)
 }
 
-// touchMoved marks laptops as touched whose unit moved, or whose owner's unit moved, and that did not alter otherwise.
+// touchMoved marks laptops as touched whose unit moved, or whose owner's unit moved, and that did
+// not alter otherwise.
 func (b *builder) touchMoved(touched, rehomed intern.DeviceSet) {
-	// Laptops are found by the code of their home unit, which is kept by row: no laptop is visited through its pointers.
+	// Laptops are found by the code of their home unit, which is kept by row: no laptop is visited
+	// through its pointers.
 	moved := b.next.unitCodes(func(at int) bool { return b.movedUnits[at] })
 	homes := b.was.homes()
 	threads.Share(len(homes), func(mine iter.Seq[int]) {
@@ -272,7 +286,8 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 
 // aliveAndTouched gives, by block, which rows hold a laptop, and which of them are touched.
 //
-// It also notes the laptops whose platform, version or edition differs, since support of settings depends on these.
+// It also notes the laptops whose platform, version or edition differs, since support of settings
+// depends on these.
 func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	was, p := b.was, b.next
 	p.Alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
@@ -307,8 +322,8 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 
 // rankDevices orders the devices by id. Devices that are new are merged into the order before.
 //
-// byDevice lists the numbers by id; rank says where in that list a number stands. Lists of laptops are sorted by rank, which is faster
-// than comparing ids.
+// byDevice lists the numbers by id; rank says where in that list a number stands. Lists of laptops
+// are sorted by rank, which is faster than comparing ids.
 func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	was, p := b.was, b.next
 	if len(gone)+len(fresh) == 0 {
@@ -338,8 +353,8 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	}
 }
 
-// They are compared by their paths, id by id from the root.
-// unitOrder orders the units so that a unit is followed by the units below it.
+// They are compared by their paths, id by id from the root. unitOrder orders the units so that a
+// unit is followed by the units below it.
 func (p *Plan) unitOrder() []int {
 	all := sortedNumbers(len(p.Units), func(i int) bool { return p.Units[i].Unit != nil }, func(a, b int) int {
 		x, y := p.Units[a].Path, p.Units[b].Path
@@ -360,7 +375,8 @@ func (p *Plan) unitOrder() []int {
 // columns codes the facts and attributes that tests of rules read.
 func (b *builder) columns() {
 	was, p := b.was, b.next
-	// Rules are altered together with what they belong to, so columns are looked for again only then.
+	// Rules are altered together with what they belong to, so columns are looked for again only
+	// then.
 	if p.needed = was.needed; len(b.changes.groups)+len(b.changes.policies)+len(b.checks) > 0 || b.dictionaryAltered || was == nothing {
 		p.needed = b.neededColumns()
 	}
@@ -388,7 +404,8 @@ func (b *builder) columns() {
 
 // neededColumns gives the columns that rules read.
 func (b *builder) neededColumns() []*intern.Column {
-	// Rules of groups, policies, forced values, checks and definitions are all that can read a fact.
+	// Rules of groups, policies, forced values, checks and definitions are all that can read a
+	// fact.
 	p := b.next
 	needed := map[*intern.Column]bool{}
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // needed for platforms, support and units in any case
@@ -439,7 +456,8 @@ func (b *builder) columnStands(c *intern.Column) bool {
 	return b.moved && c.Look.Field != "units" || !slices.ContainsFunc(touched, func(rows bitset.Packed) bool { return rows != nil })
 }
 
-// coded gives the codes of a column, by block. Blocks without touched rows are shared with the plan before.
+// coded gives the codes of a column, by block. Blocks without touched rows are shared with the plan
+// before.
 func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	p := b.next
 	var key []byte
@@ -467,7 +485,8 @@ func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	})
 }
 
-// blocksCoded gives codes by block. In blocks that were coded before, only touched rows are coded again.
+// blocksCoded gives codes by block. In blocks that were coded before, only touched rows are coded
+// again.
 func blocksCoded(n int, before [][]uint32, touched []bitset.Packed, code func(int) uint32) [][]uint32 {
 	out := make([][]uint32, intern.BlocksOf(n))
 	var rows bitset.Set
@@ -475,7 +494,8 @@ func blocksCoded(n int, before [][]uint32, touched []bitset.Packed, code func(in
 		from := block << bitset.Shift
 		size := min(bitset.Rows, n-from)
 		var codes []uint32
-		// A block of the same size is corrected row by row. The list is copied when the first code differs.
+		// A block of the same size is corrected row by row. The list is copied when the first code
+		// differs.
 		if block < len(before) && len(before[block]) == size {
 			codes = before[block]
 			shared := true

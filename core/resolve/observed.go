@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 )
 
-// observed is the fates of a setting's candidates in one block. Its sets belong to the worker's arena.
+// observed is the fates of a setting's candidates in one block. Its sets belong to the worker's
+// arena.
 type observed struct {
 	w         *worker
 	in        []decide.Candidate
@@ -53,7 +54,8 @@ func (s *observed) By(_ How, x *estate.Exception, rows *bitset.Set) {
 	s.exempting[x].Or(rows)
 }
 
-// observe decides a setting for the laptops of dom and records the fates of its candidates. The outcome is emitted.
+// observe decides a setting for the laptops of dom and records the fates of its candidates. The
+// outcome is emitted.
 func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
 	// The list of candidates is the worker's buffer, so it is copied.
 	in := slices.Clone(w.candidates(c, dom))
@@ -65,7 +67,8 @@ func (w *worker) observe(c *settingIndex, dom *bitset.Set) *observed {
 	return s
 }
 
-// reachedBy gives the laptops, among some, to which a candidate applies and that support the setting.
+// reachedBy gives the laptops, among some, to which a candidate applies and that support the
+// setting.
 func (w *worker) reachedBy(c *settingIndex, one *decide.Candidate, among *bitset.Set) *bitset.Set {
 	rows := w.Aside()
 	rows.Copy(one.Live)

@@ -1,5 +1,6 @@
-// This file has the slow, obvious reading of the rules: it works on the snapshot itself, builds no index, asks the
-// same question again each time, and shares no code with the package but the words of its results.
+// This file has the slow, obvious reading of the rules: it works on the snapshot itself, builds no
+// index, asks the same question again each time, and shares no code with the package but the words
+// of its results.
 
 package resolve_test
 
@@ -127,7 +128,8 @@ func (o oracle) inGroup(id estate.GroupID, d *estate.Device, p *estate.Person) b
 	return false
 }
 
-// level gives a target's level for a pair, -1 when it does not match. Levels are depths, then 100 for group, 101 for individual.
+// level gives a target's level for a pair, -1 when it does not match. Levels are depths, then 100
+// for group, 101 for individual.
 func (o oracle) level(t estate.Target, d *estate.Device, p *estate.Person) int {
 	switch t.Kind {
 	case estate.ToEveryone:
@@ -490,7 +492,8 @@ func (o oracle) subject(d *estate.Device, signedIn *estate.Person) (map[setting.
 	return out, problems
 }
 
-// oracleRows adds tables up by their JSON, and says whether two rows of one name differ where the name is the key.
+// oracleRows adds tables up by their JSON, and says whether two rows of one name differ where the
+// name is the key.
 func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, conflict bool) {
 	byText := map[string]setting.Row{}
 	for _, c := range left {

@@ -12,8 +12,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// splitByOutcome splits rows by the outcome of a setting in a block: the outcome (nil if the setting does not appear), the value if it is
-// set, and the value's code (0 if it is not).
+// splitByOutcome splits rows by the outcome of a setting in a block: the outcome (nil if the
+// setting does not appear), the value if it is set, and the value's code (0 if it is not).
 func (w *worker) splitByOutcome(
 	c *settingIndex,
 	cell bitset.Parts,
@@ -27,7 +27,8 @@ func (w *worker) splitByOutcome(
 	of.split(within, &unionValues{}, yield)
 }
 
-// partition is the rows of a set, split by the outcome of one setting, so that subsets can be split quickly.
+// partition is the rows of a set, split by the outcome of one setting, so that subsets can be split
+// quickly.
 type partition struct {
 	w           *worker
 	index       *settingIndex
@@ -58,10 +59,11 @@ type unionValues struct {
 	key, value []byte
 }
 
-// load splits some rows by their outcome. The result is valid until the mark that was made before is released.
+// load splits some rows by their outcome. The result is valid until the mark that was made before
+// is released.
 //
-// Parts come by number. Numbers of items are greater than all others, so when every row has an outcome and none of them is merged, the
-// rest need not be read.
+// Parts come by number. Numbers of items are greater than all others, so when every row has an
+// outcome and none of them is merged, the rest need not be read.
 func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within *bitset.Set) {
 	// The lists are used again from block to block.
 	*c = partition{w: w, index: of, whole: c.whole[:0], items: c.items[:0]}
@@ -85,7 +87,8 @@ func (c *partition) load(w *worker, of *settingIndex, cell bitset.Parts, within 
 	})
 }
 
-// split splits rows by outcome, as splitByOutcome does. The rows must be among those that were loaded.
+// split splits rows by outcome, as splitByOutcome does. The rows must be among those that were
+// loaded.
 func (c *partition) split(
 	within *bitset.Set,
 	unions *unionValues,
@@ -114,7 +117,8 @@ func (c *partition) split(
 	}
 }
 
-// partItems splits rows with merged values by the items that they have. The set of rows is empty at the end.
+// partItems splits rows with merged values by the items that they have. The set of rows is empty at
+// the end.
 func (c *partition) partItems(
 	rows *bitset.Set,
 	unions *unionValues,
@@ -130,7 +134,8 @@ func (c *partition) partItems(
 		c.sorted = true
 	}
 	together, same := c.index.Outcomes.Of(intern.FromItems), c.w.Temp()
-	// Each round takes the first row that is left and all rows with the same items, so there are as many rounds as merged values.
+	// Each round takes the first row that is left and all rows with the same items, so there are as
+	// many rounds as merged values.
 	for !rows.Empty() {
 		first := rows.First()
 		same.Copy(rows)
@@ -150,8 +155,8 @@ func (c *partition) partItems(
 	}
 }
 
-// union gives the value that the items of key merge to.
-// The same items give the same value, so it is merged once.
+// union gives the value that the items of key merge to. The same items give the same value, so it
+// is merged once.
 func (u *unionValues) union(c *settingIndex) unionValue {
 	if is, known := u.known[string(u.key)]; known {
 		return is

@@ -16,11 +16,12 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Plan is a compiled snapshot: who is in which group and which policy reaches whom, as sets of laptops, and the entries of every
-// setting in the order in which they are decided. It is immutable and safe for concurrent use; With gives another that shares
-// what an edit does not touch.
-// Objects are referred to by number everywhere inside the plan. A number indexes the lists below, and stays with its object from
-// one plan to the next; a list has an empty place where an object was removed. Lists in the order of ids are kept beside them.
+// Plan is a compiled snapshot: who is in which group and which policy reaches whom, as sets of
+// laptops, and the entries of every setting in the order in which they are decided. It is immutable
+// and safe for concurrent use; With gives another that shares what an edit does not touch. Objects
+// are referred to by number everywhere inside the plan. A number indexes the lists below, and stays
+// with its object from one plan to the next; a list has an empty place where an object was removed.
+// Lists in the order of ids are kept beside them.
 type Plan struct {
 	match.Population
 	snapshot *estate.Snapshot
@@ -76,8 +77,8 @@ type check struct {
 	subjects bool  // it looks at the device or the person
 }
 
-// settingIndex is what is fixed of one setting before it is decided for anybody: its entries in order of precedence, and what else matters
-// to who gets what.
+// settingIndex is what is fixed of one setting before it is decided for anybody: its entries in
+// order of precedence, and what else matters to who gets what.
 type settingIndex struct {
 	decide.Index
 	user    bool   // user-side
@@ -98,11 +99,13 @@ type forcing struct {
 	whole    bool
 }
 
-// Compile indexes a snapshot that Validate found nothing wrong with. The snapshot must not be altered afterwards.
+// Compile indexes a snapshot that Validate found nothing wrong with. The snapshot must not be
+// altered afterwards.
 func Compile(s *estate.Snapshot) *Plan { return build(nil, s) }
 
-// With gives the plan of a snapshot that differs a little from this plan's. What the differences do not touch is shared; where this
-// plan's estate was resolved, the other's is too. The outcome is the same as Compile's.
+// With gives the plan of a snapshot that differs a little from this plan's. What the differences do
+// not touch is shared; where this plan's estate was resolved, the other's is too. The outcome is
+// the same as Compile's.
 func (p *Plan) With(next *estate.Snapshot) *Plan {
 	// The very same snapshot: nothing can differ.
 	if next == p.snapshot {
@@ -111,12 +114,14 @@ func (p *Plan) With(next *estate.Snapshot) *Plan {
 	return build(p, next)
 }
 
-// Spent tells whether plans that were made of this one, and of the one that it was made of, have left so many values and conditions behind
-// that Renewed saves memory: what was tried and never kept is remembered as long as plans of its lineage live.
+// Spent tells whether plans that were made of this one, and of the one that it was made of, have
+// left so many values and conditions behind that Renewed saves memory: what was tried and never
+// kept is remembered as long as plans of its lineage live.
 func (p *Plan) Spent() bool { return p.Gen.Spent() }
 
-// Renewed compiles the snapshot anew, and resolves it: the new plan shares nothing with this one, and what others left behind is let go
-// together with this one. Devices of this plan are not those of the new one; Devices.In translates them.
+// Renewed compiles the snapshot anew, and resolves it: the new plan shares nothing with this one,
+// and what others left behind is let go together with this one. Devices of this plan are not those
+// of the new one; Devices.In translates them.
 func (p *Plan) Renewed() *Plan {
 	next := Compile(p.snapshot)
 	next.Estate()
@@ -137,7 +142,8 @@ func (p *Plan) Definition(id setting.ID) *setting.Definition {
 	return nil
 }
 
-// Search finds definitions of the snapshot's dictionary by plain words, the best first; all of them without words.
+// Search finds definitions of the snapshot's dictionary by plain words, the best first; all of them
+// without words.
 func (p *Plan) Search(words string) []*setting.Definition { return p.index().Search(words) }
 
 // Device gives a device of the snapshot, nil when there is none of that id.

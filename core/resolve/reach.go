@@ -1,4 +1,5 @@
-// This file answers who gets something: the reach of an audience, who a group would have, and why somebody is in one.
+// This file answers who gets something: the reach of an audience, who a group would have, and why
+// somebody is in one.
 
 package resolve
 
@@ -13,7 +14,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Reach says whom an audience reaches among all laptops and their owners, and what each of its targets does.
+// Reach says whom an audience reaches among all laptops and their owners, and what each of its
+// targets does.
 type Reach struct {
 	Gets        Devices
 	Excluded    Devices // left out by name
@@ -31,7 +33,8 @@ type Reach struct {
 	Missing   []estate.Target        // targets that name nothing; the rest is as if they were not there
 }
 
-// Reach tests one policy of the plan as if it were active. ok is false when the plan has no such policy.
+// Reach tests one policy of the plan as if it were active. ok is false when the plan has no such
+// policy.
 func (p *Plan) Reach(id estate.PolicyID) (r *Reach, ok bool) {
 	at, ok := p.policyAt.Number(id)
 	if !ok {
@@ -42,8 +45,8 @@ func (p *Plan) Reach(id estate.PolicyID) (r *Reach, ok bool) {
 
 // Applies gives the laptops to which a policy of the plan applies.
 //
-// It reads the matches of the plan. It costs nothing per laptop where the policy applies at one level.
-// One level is the usual case: its list serves as it is.
+// It reads the matches of the plan. It costs nothing per laptop where the policy applies at one
+// level. One level is the usual case: its list serves as it is.
 func (p *Plan) Applies(id estate.PolicyID) Devices {
 	at, known := p.policyAt.Number(id)
 	if !known {
@@ -74,7 +77,8 @@ func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
 			out.Missing = append(out.Missing, t)
 		}
 	}
-	// The audience is resolved here and not taken from the plan: the policy may be a draft that the plan does not have.
+	// The audience is resolved here and not taken from the plan: the policy may be a draft that the
+	// plan does not have.
 	audience := p.Audience(pol)
 	audience.Active = true
 	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}
@@ -131,8 +135,8 @@ func (r *reaching) Fails(rows *bitset.Set) {
 	r.worker.Errors(r.when, r.policy.Audience.When, rows, func(text string, rows *bitset.Set) { r.out.Errors[text] += rows.Len() })
 }
 
-// support finds those of the rows that get the policy which support none of its settings, and those of which it is not known whether they
-// support one.
+// support finds those of the rows that get the policy which support none of its settings, and those
+// of which it is not known whether they support one.
 func (r *reaching) support(gets *bitset.Set, entries []entry) {
 	w := r.worker
 	if len(entries) == 0 || gets.Empty() {
@@ -201,7 +205,8 @@ func (p *Plan) Matching(t estate.Target) Devices {
 	return found
 }
 
-// Dropped is an entry that does not arrive at a place since its laptops are detached for its kind of policy.
+// Dropped is an entry that does not arrive at a place since its laptops are detached for its kind
+// of policy.
 type Dropped struct {
 	Policy  estate.PolicyID
 	Setting setting.ID
@@ -209,7 +214,8 @@ type Dropped struct {
 	Devices int
 }
 
-// Dropped lists the entries that laptops of a target do not get because of detaching, by policy and setting.
+// Dropped lists the entries that laptops of a target do not get because of detaching, by policy and
+// setting.
 func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	at := p.Target(t)
 	if at.At == intern.None || !p.AnyDetached() {
@@ -220,7 +226,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 		area   string // where some place detaches it, else empty
 	}
 	found := newGatherer[part](p)
-	// Areas that no place detaches need not be told apart: all entries for them have the same laptops.
+	// Areas that no place detaches need not be told apart: all entries for them have the same
+	// laptops.
 	areaOf := func(setting int) string {
 		if area := p.settings[setting].area; p.DetachedAreas[area] {
 			return area
@@ -271,8 +278,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	return out
 }
 
-// Matches tells whether a target matches a device with its owner.
-// One laptop is a subject: its row is 0.
+// Matches tells whether a target matches a device with its owner. One laptop is a subject: its row
+// is 0.
 func (p *Plan) Matches(t estate.Target, id estate.DeviceID) bool {
 	at := p.Target(t)
 	dev, known := p.DeviceAt.Number(id)

@@ -1,5 +1,6 @@
-// This file recomputes what an altered snapshot affects, block by block: groups, audiences, outcomes of settings, forced values, checks.
-// Blocks are computed in parallel. Each worker collects patches; when all blocks are done, the patches are written into the plan.
+// This file recomputes what an altered snapshot affects, block by block: groups, audiences,
+// outcomes of settings, forced values, checks. Blocks are computed in parallel. Each worker
+// collects patches; when all blocks are done, the patches are written into the plan.
 
 package resolve
 
@@ -13,7 +14,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// recomputation is one run over the blocks of a plan, with what all workers share. It is not used after the run.
+// recomputation is one run over the blocks of a plan, with what all workers share. It is not used
+// after the run.
 type recomputation struct {
 	was, next *Plan
 	*changes
@@ -30,7 +32,8 @@ type recomputation struct {
 	movedGroups, movedPolicies       []concern // affected by moved units alone
 }
 
-// affected is the groups, or the policies, to compute again, by number. Groups come after the groups that are their members.
+// affected is the groups, or the policies, to compute again, by number. Groups come after the
+// groups that are their members.
 type affected struct {
 	steady  []int // computed for the touched laptops only
 	altered []int // altered themselves, or name altered groups: computed for all laptops
@@ -45,7 +48,8 @@ const (
 	problemTable        // the laptops on which each check fails
 )
 
-// blockUpdater computes one block after the other, for one thread. It reads the plan before and collects patches.
+// blockUpdater computes one block after the other, for one thread. It reads the plan before and
+// collects patches.
 type blockUpdater struct {
 	*worker
 	*recomputation
@@ -67,14 +71,16 @@ type updaterScratch struct {
 	outcomes      [problemTable][]datedParts // the new results of this block, by table and setting
 }
 
-// recompute computes the blocks of a plan that was made of another one. Only blocks with affected rows are computed.
+// recompute computes the blocks of a plan that was made of another one. Only blocks with affected
+// rows are computed.
 func (p *Plan) recompute(was *Plan, c *changes) {
-	// The resolution of the plan before may be missing: nobody asked for it. Then groups and audiences are computed, and settings
-	// later.
+	// The resolution of the plan before may be missing: nobody asked for it. Then groups and
+	// audiences are computed, and settings later.
 	was.resolving.Lock()
 	before := was.resolution
 	was.resolving.Unlock()
-	// full: nothing can be taken over. This is so for the first plan, and for the first resolution of a plan.
+	// full: nothing can be taken over. This is so for the first plan, and for the first resolution
+	// of a plan.
 	k := &recomputation{was: was, next: p, changes: c, full: was == nothing, members: true}
 	if before != nil {
 		k.after = before.on(p)
@@ -86,8 +92,9 @@ func (p *Plan) recompute(was *Plan, c *changes) {
 	}
 }
 
-// Estate resolves every laptop for its owner. It is computed once for each plan; a plan made With another snapshot starts from it.
-// Others who ask wait until the first one is done, and get the same resolution.
+// Estate resolves every laptop for its owner. It is computed once for each plan; a plan made With
+// another snapshot starts from it. Others who ask wait until the first one is done, and get the
+// same resolution.
 func (p *Plan) Estate() *EstateResolution {
 	p.resolving.Lock()
 	defer p.resolving.Unlock()
@@ -107,7 +114,8 @@ func (p *Plan) Estate() *EstateResolution {
 	return p.resolution
 }
 
-// run computes what differs, block by block, and writes it into the plan. See package engine for the three steps.
+// run computes what differs, block by block, and writes it into the plan. See package engine for
+// the three steps.
 func (k *recomputation) run() {
 	p := k.next
 	// What many blocks need is found once, before the blocks are shared out.
@@ -122,8 +130,8 @@ func (k *recomputation) run() {
 	if k.moved {
 		k.findMovedAffected()
 	}
-	// An edit is wide if it can concern any laptop. Otherwise only blocks with touched laptops are computed: moving ten people among
-	// 100,000 computes at most ten blocks.
+	// An edit is wide if it can concern any laptop. Otherwise only blocks with touched laptops are
+	// computed: moving ten people among 100,000 computes at most ten blocks.
 	wide := k.full || len(k.changes.groups)+len(k.changes.policies)+len(k.edited)+len(k.settings)+len(k.checks) > 0
 	k.redetached = k.findRedetached()
 	var blocks []int
@@ -158,7 +166,8 @@ func (k *recomputation) run() {
 func (k *recomputation) findAffected() {
 	p := k.next
 	groups, policies := make([]bool, len(p.Groups)), make([]bool, len(p.policies))
-	// Groups come after their member groups, so an altered member is found before the group that has it.
+	// Groups come after their member groups, so an altered member is found before the group that
+	// has it.
 	for _, g := range p.GroupOrder {
 		groups[g] = k.full || k.changes.groups[g] || slices.ContainsFunc(p.Groups[g].Nested, func(member int) bool { return groups[member] })
 		if !groups[g] {
@@ -220,7 +229,8 @@ func (k *recomputation) apply(p engine.Patch) {
 		if p.At < len(k.was.policies) {
 			before = k.was.policies[p.At].matches
 		}
-		// Lists of levels and lists of blocks are both shared with the plan before; both are copied before the first write.
+		// Lists of levels and lists of blocks are both shared with the plan before; both are copied
+		// before the first write.
 		if len(before) > 0 && len(pol.matches) > 0 && &before[0] == &pol.matches[0] {
 			pol.matches = slices.Clone(pol.matches) // the list of levels is shared, too
 		}
@@ -250,8 +260,9 @@ func (h *blockUpdater) Update(block int) {
 	var alive, touched bitset.Set
 	p.Alive[block].Into(&alive)
 	h.rows[block].Into(&touched)
-	// A block is computed in up to two passes. The narrow pass looks at touched laptops only, and computes everything for them. The wide
-	// pass looks at all laptops of the block, and computes only the groups and policies that altered themselves.
+	// A block is computed in up to two passes. The narrow pass looks at touched laptops only, and
+	// computes everything for them. The wide pass looks at all laptops of the block, and computes
+	// only the groups and policies that altered themselves.
 	narrow := !h.full && (!wide || !touched.Empty())
 	if narrow {
 		var dom bitset.Set
@@ -260,8 +271,8 @@ func (h *blockUpdater) Update(block int) {
 	} else {
 		h.load(block, &alive)
 	}
-	// wide holds all laptops of the block, before and after: those that left must lose their outcomes.
-	// The sets of a block are kept in the arena until the next Load.
+	// wide holds all laptops of the block, before and after: those that left must lose their
+	// outcomes. The sets of a block are kept in the arena until the next Load.
 	h.alive, h.touched, h.wide, h.stayed, h.rehomed = &alive, &touched, h.Keep(), h.Keep(), h.Keep()
 	if h.moved {
 		h.changes.rehomed[block].Into(h.rehomed)
@@ -300,8 +311,8 @@ func (h *blockUpdater) updateGroups(list []int) {
 	for _, g := range list {
 		mark := h.Mark()
 		is := &p.Groups[g]
-		// mask holds the rows to compute. For a group that did not alter itself, these are the touched laptops and those that entered or
-		// left one of its member groups.
+		// mask holds the rows to compute. For a group that did not alter itself, these are the
+		// touched laptops and those that entered or left one of its member groups.
 		mask := h.wide
 		if !h.full && !h.changes.groups[g] {
 			mask = h.Temp()
@@ -316,10 +327,12 @@ func (h *blockUpdater) updateGroups(list []int) {
 			h.Release(mark)
 			continue
 		}
-		// In the group are: those that are listed, those for whom the rule holds, and those in member groups.
+		// In the group are: those that are listed, those for whom the rule holds, and those in
+		// member groups.
 		rows := h.Temp()
 		is.Listed[h.Block].Into(rows)
-		// A rule over people counts for laptops that have an owner; a laptop without one has no attributes, and is in no such group.
+		// A rule over people counts for laptops that have an owner; a laptop without one has no
+		// attributes, and is in no such group.
 		if is.Formula != nil {
 			holds, _ := h.Truth(is.Formula)
 			if is.Of == estate.OfPeople {
@@ -344,7 +357,8 @@ func (h *blockUpdater) updateGroups(list []int) {
 			}
 		}
 		rows.And(h.alive)
-		// In a first run nobody else reads the plan, so results are written at once, without patches.
+		// In a first run nobody else reads the plan, so results are written at once, without
+		// patches.
 		if h.full {
 			set := h.Keep()
 			set.SetAnd(rows, mask)
@@ -356,7 +370,8 @@ func (h *blockUpdater) updateGroups(list []int) {
 			h.Release(mark)
 			continue
 		}
-		// Rows that entered or left are noted for whoever depends on the group: groups around it, policies, exceptions.
+		// Rows that entered or left are noted for whoever depends on the group: groups around it,
+		// policies, exceptions.
 		if set, altered := engine.Merge(&h.Arena, is.Rows[h.Block], mask, rows, h.groupsAltered.Of(g, h.Epoch, &h.Arena)); altered {
 			h.SetGroup(g, set)
 			h.patches = append(h.patches, engine.Patch{Table: groupTable, At: g, Part: 0, Block: h.Block, Words: set.Pack()})
@@ -371,8 +386,8 @@ func (h *blockUpdater) updatePolicies(list []int) {
 	}
 }
 
-// updatePolicy matches one policy in the block, for the rows that are looked at. Where the result differs, the settings of the policy are
-// marked to be decided again.
+// updatePolicy matches one policy in the block, for the rows that are looked at. Where the result
+// differs, the settings of the policy are marked to be decided again.
 func (h *blockUpdater) updatePolicy(at int) {
 	// Policies that are not active match nobody, and have no lists to fill.
 	pol := &h.next.policies[at]
@@ -418,8 +433,9 @@ func (h *blockUpdater) updatePolicy(at int) {
 		})
 		return
 	}
-	// All levels are matched before any is compared: a laptop that leaves one level may enter another.
-	// news holds the new result by level. It is compared with the old one where mask says that it may differ.
+	// All levels are matched before any is compared: a laptop that leaves one level may enter
+	// another. news holds the new result by level. It is compared with the old one where mask says
+	// that it may differ.
 	news := make([]*bitset.Set, len(pol.audience.Levels))
 	for levelAt := range news {
 		news[levelAt] = h.Keep()
@@ -435,7 +451,8 @@ func (h *blockUpdater) updatePolicy(at int) {
 			h.patches = append(h.patches, engine.Patch{Table: matchTable, At: at, Part: levelAt, Block: h.Block, Words: set.Pack()})
 		}
 	}
-	// Where the policy begins or ceases to apply, each setting that it has an entry for is decided again.
+	// Where the policy begins or ceases to apply, each setting that it has an entry for is decided
+	// again.
 	if !differs.Empty() && h.after != nil {
 		for i := range pol.entries {
 			h.redecide(pol.entries[i].setting, differs)

@@ -11,8 +11,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// TestWhatWasTypedIsForgotten tries 20,000 conditions and values, all different, and never keeps one. What is remembered of them comes to
-// no more in the end than early on.
+// TestWhatWasTypedIsForgotten tries 20,000 conditions and values, all different, and never keeps
+// one. What is remembered of them comes to no more in the end than early on.
 func TestWhatWasTypedIsForgotten(t *testing.T) { // not parallel: it measures the heap of the process
 	if testing.Short() {
 		t.Skip("it compiles 20,000 expressions")

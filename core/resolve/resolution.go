@@ -17,8 +17,8 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// EstateResolution is the resolution of every laptop for its owner. It is immutable. Resolutions of plans that are made from one
-// another share what they have in common.
+// EstateResolution is the resolution of every laptop for its owner. It is immutable. Resolutions of
+// plans that are made from one another share what they have in common.
 type EstateResolution struct {
 	plan     *Plan
 	before   *EstateResolution // while it is made: the one it is made of
@@ -42,7 +42,8 @@ func (w *EstateResolution) on(p *Plan) *EstateResolution {
 		final:    make([][]bitset.Parts, len(p.settings)),
 		problems: make([][]bitset.Packed, len(p.checks)),
 	}
-	// A setting whose definition is gone keeps its list for the length of one step, so that its outcomes are seen to go.
+	// A setting whose definition is gone keeps its list for the length of one step, so that its
+	// outcomes are seen to go.
 	for at := range p.settings {
 		if p.settings[at].Def == nil && engine.ListAt(w.final, at) == nil {
 			continue
@@ -83,8 +84,8 @@ func stateOf(o *intern.Outcome, v setting.Value) State {
 	return State{Set, v}
 }
 
-// State says what a setting is on a laptop.
-// One lookup of a row. Whoever needs many rows should ask States.
+// State says what a setting is on a laptop. One lookup of a row. Whoever needs many rows should ask
+// States.
 func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
 	at, known := w.plan.settingAt.Number(id)
 	row, there := w.plan.DeviceAt.Number(dev)
@@ -102,7 +103,8 @@ type StateDevices struct {
 	Devices  Devices
 }
 
-// States lists what a setting is, on which laptops: the most frequent first. Laptops on which it does not appear have the zero State.
+// States lists what a setting is, on which laptops: the most frequent first. Laptops on which it
+// does not appear have the zero State.
 func (w *EstateResolution) States(id setting.ID, among Devices) []StateDevices {
 	list := w.states(id, among)
 	order, before := byFrequency(list)
@@ -114,7 +116,8 @@ func (w *EstateResolution) States(id setting.ID, among Devices) []StateDevices {
 	return out
 }
 
-// Most gives the first of what States lists. ok is false where there are no laptops, or no such setting.
+// Most gives the first of what States lists. ok is false where there are no laptops, or no such
+// setting.
 func (w *EstateResolution) Most(id setting.ID, among Devices) (h StateDevices, ok bool) {
 	list := w.states(id, among)
 	order, before := byFrequency(list)
@@ -164,7 +167,8 @@ func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 	out := make([]StateDevices, 0, len(states))
 	for is, h := range states {
 		h.Devices = found.devices(is)
-		// Values that are equal and written differently have several appearances. They are put together here.
+		// Values that are equal and written differently have several appearances. They are put
+		// together here.
 		if writtenDifferently(h.Value) {
 			if same := slices.IndexFunc(out, func(o StateDevices) bool { return o.Equal(h.State) }); same >= 0 {
 				out[same].Devices = out[same].Devices.Or(h.Devices)
@@ -206,10 +210,12 @@ type ConflictFound struct {
 	Values   []Candidate // the clashing candidates as they are on the first of the devices
 }
 
-// Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list must not be altered.
+// Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list
+// must not be altered.
 func (w *EstateResolution) Conflicts() []ConflictFound {
 	w.conflictsOnce.Do(func() {
-		// Candidates are found by explaining one laptop of each conflict. Conflicts are explained on all threads.
+		// Candidates are found by explaining one laptop of each conflict. Conflicts are explained
+		// on all threads.
 		out := slices.Clone(w.ConflictList())
 		threads.Share(len(out), func(mine iter.Seq[int]) {
 			for i := range mine {
@@ -221,7 +227,8 @@ func (w *EstateResolution) Conflicts() []ConflictFound {
 	return w.conflictsFound
 }
 
-// ConflictList lists every conflict as Conflicts does, without the candidates. The list must not be altered.
+// ConflictList lists every conflict as Conflicts does, without the candidates. The list must not be
+// altered.
 func (w *EstateResolution) ConflictList() []ConflictFound {
 	w.listOnce.Do(func() { w.listFound = w.listConflicts() })
 	return w.listFound
@@ -292,8 +299,8 @@ func (w *EstateResolution) Problems() []Problem {
 	return w.problemsFound
 }
 
-// ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at the laptops that the policy applies to,
-// and at the checks that name one of its settings.
+// ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at
+// the laptops that the policy applies to, and at the checks that name one of its settings.
 func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []Problem {
 	pol := w.plan.Policy(id)
 	if pol == nil {
@@ -316,7 +323,8 @@ func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []Problem {
 	return out
 }
 
-// problemsOf groups the laptops on which a check fails by the policies that the settings it names come from.
+// problemsOf groups the laptops on which a check fails by the policies that the settings it names
+// come from.
 func (w *EstateResolution) problemsOf(at int, on Devices) []Problem {
 	p := w.plan
 	c := p.checks[at].Check
@@ -334,7 +342,8 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []Problem {
 		k.load(b, &dom)
 		k.DropAside()
 		standing := &carriers{}
-		// Each setting that the check names adds the sets of laptops whose value comes from one policy, or from one exception.
+		// Each setting that the check names adds the sets of laptops whose value comes from one
+		// policy, or from one exception.
 		for _, id := range c.Settings {
 			if s, known := p.settingAt.Number(id); known {
 				k.addCarriers(s, w.forcedRows(k, s, b), &dom, standing)
@@ -390,7 +399,8 @@ type carriers struct {
 	from       []string // by carrier: the policy, or the exception
 }
 
-// addCarriers adds the origin of a setting's outcome on the rows of dom. Rows in not have a forced value, which comes from no policy.
+// addCarriers adds the origin of a setting's outcome on the rows of dom. Rows in not have a forced
+// value, which comes from no policy.
 func (w *worker) addCarriers(at int, not, dom *bitset.Set, to *carriers) {
 	// The fates are observed anew: the resolution keeps outcomes, not where they come from.
 	c := &w.plan.settings[at]

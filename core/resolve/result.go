@@ -88,17 +88,20 @@ type Setting struct {
 	Candidates []Candidate
 }
 
-// BeatenBy lists the candidates that a losing one lost to, by policy id; for the others it is empty.
+// BeatenBy lists the candidates that a losing one lost to, by policy id; for the others it is
+// empty.
 func (s *Setting) BeatenBy(loser Candidate) []estate.PolicyID {
 	var by []estate.PolicyID
 	for _, c := range s.Candidates {
-		// What beats a candidate depends on its fate, and is found from the fates of the others on the same laptop.
+		// What beats a candidate depends on its fate, and is found from the fates of the others on
+		// the same laptop.
 		var beats bool
 		switch loser.Fate {
 		// A closer level beat it, whatever became of the candidates there.
 		case Outer:
 			beats = c.Level > loser.Level && c.Fate != Detached
-		// Something of its own level has a higher priority. That may be part of a conflict, or lose by a ruling.
+		// Something of its own level has a higher priority. That may be part of a conflict, or lose
+		// by a ruling.
 		case LowerPriority:
 			beats = c.Fate == Won || c.Fate == Clashing || c.Fate == RuledOut
 		case Weaker, RuledOut:
@@ -126,7 +129,8 @@ type Problem struct {
 	Devices  Devices      // on which the check finds it; of the result of one laptop it is empty
 }
 
-// Reason says why a policy does not apply. Reasons are tested in the order of this list; the first that holds is the one.
+// Reason says why a policy does not apply. Reasons are tested in the order of this list; the first
+// that holds is the one.
 type Reason = match.Reason
 
 const (

@@ -13,7 +13,8 @@ import (
 	"zenithridge.example/zridge/formats/files"
 )
 
-// base is the estate of the scenarios: slipway below larkfell, ines who leads a crew, LT-7 that is hers and at home in slipway.
+// base is the estate of the scenarios: slipway below larkfell, ines who leads a crew, LT-7 that is
+// hers and at home in slipway.
 const base = `
 units: [{id: larkfell}, {id: slipway, parent: larkfell}, {id: labs, parent: larkfell, detach: [configuration]}]
 people: [{id: ines, unit: slipway}, {id: tomas}]

@@ -13,7 +13,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// subject is the pair for which settings are resolved, by numbers, with a worker for which the pair is the only row.
+// subject is the pair for which settings are resolved, by numbers, with a worker for which the pair
+// is the only row.
 type subject struct {
 	*worker
 	dev, who  int              // who: none where there is nobody
@@ -28,8 +29,8 @@ type applied struct {
 	detached bool  // its kind is detached closer by
 }
 
-// subject prepares a pair. done must be called at the end.
-// A worker for one row: row 0 stands for the pair, and all rows of every set are that one.
+// subject prepares a pair. done must be called at the end. A worker for one row: row 0 stands for
+// the pair, and all rows of every set are that one.
 func (p *Plan) subject(dev, who int) *subject {
 	s := &subject{worker: p.worker(match.Pair(dev, who)), dev: dev, who: who}
 	var one bitset.Set
@@ -38,7 +39,8 @@ func (p *Plan) subject(dev, who int) *subject {
 	return s
 }
 
-// detachLevels gives, by kind of policy and by area of the dictionary, the innermost level that detaches it.
+// detachLevels gives, by kind of policy and by area of the dictionary, the innermost level that
+// detaches it.
 func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[string]Level) {
 	detach := func(list []estate.Detachment, at Level) {
 		if len(list) > 0 && kinds == nil {
@@ -52,7 +54,8 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 			}
 		}
 	}
-	// Units are visited from the root down, groups after them, so that the innermost level is stored last.
+	// Units are visited from the root down, groups after them, so that the innermost level is
+	// stored last.
 	p := s.plan
 	for depth, u := range p.Units[p.Devices.At(s.dev).HomeAt].Path {
 		detach(p.Units[u].Detach, Level(depth))
@@ -65,7 +68,8 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 	return kinds, areas
 }
 
-// findPolicies finds the policies that apply. For laptops with their owners the plan has them; other pairs are matched.
+// findPolicies finds the policies that apply. For laptops with their owners the plan has them;
+// other pairs are matched.
 func (s *subject) findPolicies() {
 	p := s.plan
 	// A policy that is not found below does not apply.
@@ -76,7 +80,8 @@ func (s *subject) findPolicies() {
 			s.Match(&p.policies[at].audience, nil, func(levelAt int, _ *bitset.Set) { s.applied[at].levelAt = int16(levelAt) })
 		}
 	} else {
-		// in holds the matches of 64 laptops at a time. The bit of the laptop says whether the policy applies at that level.
+		// in holds the matches of 64 laptops at a time. The bit of the laptop says whether the
+		// policy applies at that level.
 		in, row := p.matchesIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
@@ -89,8 +94,8 @@ func (s *subject) findPolicies() {
 	s.findDetached()
 }
 
-// One setting needs only the policies that have an entry for it, so their sets are looked up one by one.
-// findPoliciesOf finds the policies that apply to a laptop with its owner, among some levels.
+// One setting needs only the policies that have an entry for it, so their sets are looked up one by
+// one. findPoliciesOf finds the policies that apply to a laptop with its owner, among some levels.
 func (s *subject) findPoliciesOf(keys []uint32) {
 	s.clearApplied()
 	for _, key := range keys {
@@ -118,7 +123,8 @@ func (s *subject) findDetached() {
 		s.areas = areas
 		for at := range s.applied {
 			if level := s.applied[at].levelAt; level != intern.None {
-				// Entries of a policy are detached if a place at a closer level than the policy's detaches its kind.
+				// Entries of a policy are detached if a place at a closer level than the policy's
+				// detaches its kind.
 				from, is := detach[p.policies[at].Kind]
 				s.applied[at].detached = is && p.policies[at].audience.Levels[level] < from
 			}
@@ -126,7 +132,8 @@ func (s *subject) findDetached() {
 	}
 }
 
-// blockMatches is the level matches of all policies in a block, transposed: the bits of one laptop are side by side.
+// blockMatches is the level matches of all policies in a block, transposed: the bits of one laptop
+// are side by side.
 type blockMatches struct {
 	begin [bitset.Rows/64 + 1]int32 // by word of a set: its first
 	rows  []uint64                  // who of 64 laptops gets a policy at one level
@@ -135,8 +142,9 @@ type blockMatches struct {
 
 // matchesIn transposes the level matches of a block. The result is cached in the plan.
 //
-// A plan keeps, by policy, the laptops to which it applies. For one laptop the question is the other way round: which policies apply to
-// it. Reading one bit from each of a thousand sets touches a thousand places in memory; transposed, the bits are side by side.
+// A plan keeps, by policy, the laptops to which it applies. For one laptop the question is the
+// other way round: which policies apply to it. Reading one bit from each of a thousand sets touches
+// a thousand places in memory; transposed, the bits are side by side.
 func (p *Plan) matchesIn(block int) *blockMatches {
 	if known := p.blockMatches[block].Load(); known != nil {
 		return known
@@ -144,8 +152,8 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 	w := p.worker(p.Laptops())
 	defer w.done()
 	var set bitset.Set
-	// First all words of all sets are listed, policy by policy, and counted by word. Then each is moved to its word: a counting
-	// sort.
+	// First all words of all sets are listed, policy by policy, and counted by word. Then each is
+	// moved to its word: a counting sort.
 	found, words := blockMatches{rows: w.scratchLaid.rows[:0], keys: w.scratchLaid.keys[:0]}, w.scratchWords[:0] // policy by policy
 	out := &blockMatches{}
 	for at := range p.policies {
@@ -218,7 +226,8 @@ func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
 	for i := range in {
 		one := &in[i]
 		level, areaDetached := s.areas[c.area]
-		// The area may be detached by another place than the kind. A locked entry arrives in either case.
+		// The area may be detached by another place than the kind. A locked entry arrives in either
+		// case.
 		if (s.applied[one.Policy].detached || areaDetached && c.area != "" && one.Level < level) && !one.Lock {
 			one.Live, one.Detached = decide.Nobody, &s.Dom
 		}

@@ -10,8 +10,8 @@ import (
 	. "zenithridge.example/zridge/core/resolve"
 )
 
-// TestRulesOverFactsThatNoRuleLooksAt compares who a tried group has, and whom a tried condition lets a policy reach, with what an estate
-// says that has the group, or the policy.
+// TestRulesOverFactsThatNoRuleLooksAt compares who a tried group has, and whom a tried condition
+// lets a policy reach, with what an estate says that has the group, or the policy.
 func TestRulesOverFactsThatNoRuleLooksAt(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(20) {

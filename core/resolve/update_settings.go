@@ -26,8 +26,9 @@ func (h *blockUpdater) redecide(setting int, rows *bitset.Set) {
 	h.masks.Of(setting, h.Epoch, &h.Arena).Or(rows)
 }
 
-// redecideAll marks rows for which every setting must be decided again that has, or had, anything to decide.
-// A setting that had an outcome and has no entries any more is decided again as well, so that the outcome goes.
+// redecideAll marks rows for which every setting must be decided again that has, or had, anything
+// to decide. A setting that had an outcome and has no entries any more is decided again as well, so
+// that the outcome goes.
 func (h *blockUpdater) redecideAll(rows *bitset.Set) {
 	if rows == nil || rows.Empty() {
 		return
@@ -63,7 +64,8 @@ func (h *blockUpdater) findRedecided() {
 	for at := range h.settings {
 		h.redecide(at, h.wide)
 	}
-	// Touched laptops. What their groups and audiences altered is marked already; here is what else depends on the laptop.
+	// Touched laptops. What their groups and audiences altered is marked already; here is what else
+	// depends on the laptop.
 	if !h.touched.Empty() {
 		// Levels that moved with a unit.
 		for at, policies := range h.levels {
@@ -71,7 +73,8 @@ func (h *blockUpdater) findRedecided() {
 			rows.And(h.touched)
 			h.redecide(at, rows)
 		}
-		// Support depends on platform, version and edition, and on facts where a definition says so.
+		// Support depends on platform, version and edition, and on facts where a definition says
+		// so.
 		systems := h.Temp()
 		h.systems[h.Block].Into(systems)
 		for _, at := range h.limitedSettings {
@@ -90,8 +93,8 @@ func (h *blockUpdater) findRedecided() {
 			h.redecideAll(h.touched)
 		}
 	}
-	// Exceptions for a group follow its members.
-	// A touched laptop can be named by an exception, or be in a unit that is.
+	// Exceptions for a group follow its members. A touched laptop can be named by an exception, or
+	// be in a unit that is.
 	for _, at := range p.excepted {
 		h.redecide(at, h.touched)
 		for i := range p.settings[at].exempt {
@@ -136,7 +139,8 @@ func (h *blockUpdater) reachedBy(policies []int, rows *bitset.Set) {
 	}
 }
 
-// hadBefore gives the laptops that had some policies at levels that these policies no longer have. Laptops at other levels are known.
+// hadBefore gives the laptops that had some policies at levels that these policies no longer have.
+// Laptops at other levels are known.
 func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 	rows.Clear()
 	for _, at := range policies {
@@ -148,16 +152,17 @@ func (h *blockUpdater) hadBefore(policies []int, rows *bitset.Set) {
 	}
 }
 
-// updateSettings decides the marked settings, then applies forced values, then runs checks. Each phase reads the results of the one
-// before: a forced value depends on decided values of other settings, and a check reads values after forcing.
+// updateSettings decides the marked settings, then applies forced values, then runs checks. Each
+// phase reads the results of the one before: a forced value depends on decided values of other
+// settings, and a check reads values after forcing.
 func (h *blockUpdater) updateSettings() {
 	// cells gives conditions the values before forcing, which conditions of forced values must see.
 	p := h.next
 	h.findRedecided()
 	cells := &blockSettings{blockUpdater: h, decided: true}
 	if !h.full {
-		// Rows outside of these are not decided, so their matches need not be unpacked.
-		// Matches of policies are loaded for these rows alone.
+		// Rows outside of these are not decided, so their matches need not be unpacked. Matches of
+		// policies are loaded for these rows alone.
 		h.loading = h.Keep()
 		for _, at := range h.redecided {
 			h.loading.Or(h.masks.Known(at, h.Epoch))
@@ -217,9 +222,9 @@ type datedParts struct {
 	parts bitset.Parts
 }
 
-// decideSettings decides the marked settings. Threads that have no block left help.
-// An edit of one policy for everybody leaves few blocks and many settings: then the settings of a block are shared out among
-// threads.
+// decideSettings decides the marked settings. Threads that have no block left help. An edit of one
+// policy for everybody leaves few blocks and many settings: then the settings of a block are shared
+// out among threads.
 func (h *blockUpdater) decideSettings() {
 	const worth = 32 // settings left, from which on another thread helps
 	for i, at := range h.redecided {
@@ -235,7 +240,8 @@ func (h *blockUpdater) decideSettings() {
 
 // decideShared decides settings on this thread and on idle ones.
 func (h *blockUpdater) decideShared(settings []int) {
-	// Each helper has a worker of its own, loaded with the same block. Matches and groups are shared, since they are only read.
+	// Each helper has a worker of its own, loaded with the same block. Matches and groups are
+	// shared, since they are only read.
 	helpers := []*blockUpdater{h}
 	for range h.idle.Threads() {
 		helpers = append(helpers, h.beside())
@@ -257,7 +263,8 @@ func (h *blockUpdater) decideShared(settings []int) {
 	}
 }
 
-// beside gives another updater for the same block, for a thread that helps. Its worker must be returned.
+// beside gives another updater for the same block, for a thread that helps. Its worker must be
+// returned.
 func (h *blockUpdater) beside() *blockUpdater {
 	by := &blockUpdater{worker: h.next.worker(h.Subjects), recomputation: h.recomputation, alive: h.alive}
 	by.load(h.Block, &h.Dom)
@@ -273,7 +280,8 @@ func (h *blockUpdater) beside() *blockUpdater {
 	return by
 }
 
-// decideSetting decides a setting again on the rows of mask. It gives the outcome in the block, and whether it differs from before.
+// decideSetting decides a setting again on the rows of mask. It gives the outcome in the block, and
+// whether it differs from before.
 func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts, altered bool) {
 	c := &h.next.settings[at]
 	mark := h.Mark()
@@ -287,7 +295,8 @@ func (h *blockUpdater) decideSetting(at int, mask *bitset.Set) (is bitset.Parts,
 	}
 	h.Release(mark)
 	is, altered = h.mergeOutcomes(h.outcomesOf(at, true), mask)
-	// An altered definition is noted even if the outcome is the same, since its values may be shown differently.
+	// An altered definition is noted even if the outcome is the same, since its values may be shown
+	// differently.
 	return is, altered || h.settings[at]
 }
 
@@ -302,7 +311,8 @@ func (h *blockUpdater) noteOutcomes(at int, is bitset.Parts) {
 	}
 }
 
-// mergeOutcomes gives an outcome in which the rows of mask are as decided, and all others as before. altered is false if nothing differs.
+// mergeOutcomes gives an outcome in which the rows of mask are as decided, and all others as
+// before. altered is false if nothing differs.
 func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bitset.Parts, altered bool) {
 	numbers, sets := h.Out.Lists()
 	for i := 1; i < len(numbers); i++ { // few, and nearly in order
@@ -317,10 +327,11 @@ func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bit
 	return was.Patch(mask, numbers, sets)
 }
 
-// forceSetting applies the forced values of a setting on rows where the setting, or one that a condition reads, differs from before. Each
-// condition sees the decided values, before any forcing.
+// forceSetting applies the forced values of a setting on rows where the setting, or one that a
+// condition reads, differs from before. Each condition sees the decided values, before any forcing.
 func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
-	// mask collects the rows on which the forced value may differ: where the decided value does, or what a condition reads.
+	// mask collects the rows on which the forced value may differ: where the decided value does, or
+	// what a condition reads.
 	c := &h.next.settings[at]
 	mask := h.Keep()
 	add := func(rows *bitset.Set) {
@@ -329,7 +340,8 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 		}
 	}
 	add(h.altered.Known(at, h.Epoch))
-	// A condition that reads settings is asked where one of those differs; one that reads the laptop, where the laptop does.
+	// A condition that reads settings is asked where one of those differs; one that reads the
+	// laptop, where the laptop does.
 	for i := range c.forced {
 		f := &c.forced[i]
 		for _, l := range f.looks {
@@ -350,7 +362,8 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	decided := h.outcomesOf(at, true)
 	mark := h.Mark()
 	defer h.Release(mark)
-	// open holds the rows that have a value, which a forced value can replace. Rows without a value, or with a conflict, are left alone.
+	// open holds the rows that have a value, which a forced value can replace. Rows without a
+	// value, or with a conflict, are left alone.
 	open, here, forced := h.Temp(), h.Temp(), h.Temp()
 	open.Clear()
 	forced.Clear()
@@ -368,8 +381,8 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	var moves []moved
 	h.Scope = h.Temp()
 	h.Scope.SetAnd(mask, h.alive)
-	// Of several forced values the first whose condition is true counts. A row that it matches is taken out of open, even if the row has
-	// that value already.
+	// Of several forced values the first whose condition is true counts. A row that it matches is
+	// taken out of open, even if the row has that value already.
 	for i := range c.forced {
 		is, _ := h.Truth(c.forced[i].formula)
 		to := h.Temp()
@@ -377,7 +390,8 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 			continue
 		}
 		open.AndNot(to)
-		// Where the decided value equals the forced one, nothing is forced: the value keeps the policy that it comes from.
+		// Where the decided value equals the forced one, nothing is forced: the value keeps the
+		// policy that it comes from.
 		same, _ := c.Outcomes.Column.Code(c.forced[i].Value, nil)
 		equal := h.Temp()
 		equal.Clear()
@@ -410,7 +424,8 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 
 // runCheck evaluates a check on rows where a setting that it reads differs from before.
 func (h *blockUpdater) runCheck(at int) {
-	// A check is run again where a setting that it reads differs. If it reads the laptop as well, where the laptop was touched.
+	// A check is run again where a setting that it reads differs. If it reads the laptop as well,
+	// where the laptop was touched.
 	c := &h.next.checks[at]
 	mask := h.Keep()
 	if h.full || h.checks[at] {
@@ -516,7 +531,8 @@ func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[str
 	}
 }
 
-// at gives the outcome of a row with its value, nil where the setting does not appear. numbers is a buffer.
+// at gives the outcome of a row with its value, nil where the setting does not appear. numbers is a
+// buffer.
 func (c *settingIndex) at(cell bitset.Parts, row int, numbers *[]int32) (*intern.Outcome, setting.Value) {
 	// A row has one outcome, and besides it the items where the value is put together.
 	*numbers = cell.At(row, (*numbers)[:0])

@@ -6,8 +6,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// worker works on one block of rows at a time: it matches policies and decides settings. Its scratch space is used again by whoever asks
-// next. It is for one thread.
+// worker works on one block of rows at a time: it matches policies and decides settings. Its
+// scratch space is used again by whoever asks next. It is for one thread.
 type worker struct {
 	plan *Plan
 	match.Matcher
@@ -30,15 +30,16 @@ type worker struct {
 	scratchWords   []uint8
 }
 
-// levelMatch is the laptops to which a policy applies at one level; detached is those of them for which its kind is detached.
+// levelMatch is the laptops to which a policy applies at one level; detached is those of them for
+// which its kind is detached.
 type levelMatch struct {
 	epoch, split        int32
 	all                 *bitset.Set // nil: none
 	inherited, detached *bitset.Set
 }
 
-// worker lends a worker for subjects; done gives it back.
-// A worker that another thread gave back brings its buffers, which are as large as they ever needed to be.
+// worker lends a worker for subjects; done gives it back. A worker that another thread gave back
+// brings its buffers, which are as large as they ever needed to be.
 func (p *Plan) worker(of *match.Subjects) *worker {
 	w, _ := p.Gen.Workers.Get().(*worker)
 	if w == nil {

@@ -1,5 +1,6 @@
-// This file walks through random edits of an estate of several blocks of laptops: what is made of the plan before must be what is made
-// from nothing, and an edit that is checked by itself must find what a look at everything finds.
+// This file walks through random edits of an estate of several blocks of laptops: what is made of
+// the plan before must be what is made from nothing, and an edit that is checked by itself must
+// find what a look at everything finds.
 
 package resolve_test
 
@@ -39,7 +40,8 @@ func worldEdits(r *rand.Rand, s *estate.Snapshot) (out []estate.Edit, what strin
 	return out, what
 }
 
-// sameWhole says what differs between two resolutions of which the one was made of the other with nothing altered: nothing must.
+// sameWhole says what differs between two resolutions of which the one was made of the other with
+// nothing altered: nothing must.
 func sameWhole(a, b *EstateResolution) string {
 	if d := Differ(
 		b,
@@ -56,9 +58,11 @@ func sameWhole(a, b *EstateResolution) string {
 	return ""
 }
 
-// TestEditsOfALargeEstate takes the steps from ZRIDGE_EDITS and the laptops from ZRIDGE_LAPTOPS, so that 1,000 edits at 100,000 laptops
-// can be tried too; by default a few at three blocks of laptops. With ZRIDGE_EVERY=5 every fifth step is compared: what went wrong in
-// between would stand there still, since each plan is made of the one before. An edit that has faults is refused, as a service would.
+// TestEditsOfALargeEstate takes the steps from ZRIDGE_EDITS and the laptops from ZRIDGE_LAPTOPS, so
+// that 1,000 edits at 100,000 laptops can be tried too; by default a few at three blocks of
+// laptops. With ZRIDGE_EVERY=5 every fifth step is compared: what went wrong in between would stand
+// there still, since each plan is made of the one before. An edit that has faults is refused, as a
+// service would.
 func TestEditsOfALargeEstate(t *testing.T) {
 	t.Parallel()
 	number := func(name string, otherwise int) int {
@@ -117,7 +121,8 @@ func TestEditsOfALargeEstate(t *testing.T) {
 	}
 }
 
-// laptopsDiffer compares what Differ says of some laptops, of all blocks, with what they have before and after.
+// laptopsDiffer compares what Differ says of some laptops, of all blocks, with what they have
+// before and after.
 func laptopsDiffer(r *rand.Rand, before, after *EstateResolution) string {
 	d := Differ(before, after)
 	laptops := d.Devices.IDs()
@@ -153,7 +158,8 @@ func laptopsDiffer(r *rand.Rand, before, after *EstateResolution) string {
 	return ""
 }
 
-// statesDiffer compares what settings come out as, setting by setting as sets of laptops, and what is found of the estate.
+// statesDiffer compares what settings come out as, setting by setting as sets of laptops, and what
+// is found of the estate.
 func statesDiffer(r *rand.Rand, s *estate.Snapshot, a, b *EstateResolution) string {
 	for i := range s.Settings {
 		id := s.Settings[i].ID

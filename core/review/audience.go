@@ -43,7 +43,8 @@ const (
 	Nobody   Alarm = "nobody"
 )
 
-// LookAt says who gets a policy, as if it were active. Above share percent of the estate it is many.
+// LookAt says who gets a policy, as if it were active. Above share percent of the estate it is
+// many.
 func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	plan := side.Plan
 	a := &Audience{Reach: plan.ReachOf(policy), Estate: side.Resolution.Len()}
@@ -57,7 +58,8 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 	switch n := a.Gets.Len(); {
 	case n == 0 && !everyone:
 		a.Alarm = Nobody
-	// All laptops today, or all that there will ever be: nothing in the audience takes a laptop out.
+	// All laptops today, or all that there will ever be: nothing in the audience takes a laptop
+	// out.
 	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0 && policy.Within == "":
 		a.Alarm = Everyone
 	case share > 0 && n*100 > share*a.Estate:
@@ -134,8 +136,9 @@ func Share(a, b resolve.Devices) Shares {
 	return Shares{OnlyA: a.Without(b), Both: a.And(b), OnlyB: b.Without(a)}
 }
 
-// Spread picks a few of some laptops to try something on: of every platform and unit in turn, and releases that were not picked
-// yet before those that were. The same laptops always give the same few.
+// Spread picks a few of some laptops to try something on: of every platform and unit in turn, and
+// releases that were not picked yet before those that were. The same laptops always give the same
+// few.
 func Spread(plan *resolve.Plan, devices []estate.DeviceID, n int) []estate.DeviceID {
 	// A kind is a platform in one unit. Kinds take turns, so that each is there before any has two.
 	type kind struct{ os, unit string }

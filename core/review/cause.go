@@ -1,4 +1,5 @@
-// This file says what altered about a laptop between two plans, in the terms in which policies are aimed.
+// This file says what altered about a laptop between two plans, in the terms in which policies are
+// aimed.
 
 package review
 
@@ -28,7 +29,8 @@ type Cause struct {
 	To   string    `json:"to,omitempty"`
 }
 
-// Causes lists what altered about a laptop. Nothing means that the laptop stayed as it was, and something else altered.
+// Causes lists what altered about a laptop. Nothing means that the laptop stayed as it was, and
+// something else altered.
 func Causes(before, after *resolve.Plan, id estate.DeviceID) (out []Cause) {
 	was, is := before.Device(id), after.Device(id)
 	if is == nil {

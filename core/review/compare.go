@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// SettingPair is a setting that two subjects get differently. A side where it does not appear is nil.
+// SettingPair is a setting that two subjects get differently. A side where it does not appear is
+// nil.
 type SettingPair struct {
 	Setting setting.ID
 	A, B    *resolve.Setting
@@ -30,7 +31,8 @@ type Pair struct {
 // Beside compares two subjects; each is resolved in its own plan.
 func Beside(a, b *resolve.Result, planA, planB *resolve.Plan) Pair {
 	out := Pair{A: a, B: b}
-	// Both lists are in the order of ids: they are merged, and a setting that one side lacks leaves that side nil.
+	// Both lists are in the order of ids: they are merged, and a setting that one side lacks leaves
+	// that side nil.
 	x, y := a.Settings, b.Settings
 	for len(x) > 0 || len(y) > 0 {
 		var p SettingPair
@@ -87,7 +89,8 @@ type WhatIf struct {
 	Person estate.PersonID  // who signs in, when it is not the owner
 }
 
-// Suppose resolves one laptop as it is and as it would be. The estate around it is left out, so that it costs nothing to speak of.
+// Suppose resolves one laptop as it is and as it would be. The estate around it is left out, so
+// that it costs nothing to speak of.
 func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 	device := s.Device(id)
 	if device == nil {
@@ -117,7 +120,8 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 	if w.Unit != "" && !slices.ContainsFunc(s.Units, func(u estate.Unit) bool { return u.ID == w.Unit }) {
 		return Pair{}, &resolve.UnknownError{Kind: "unit", ID: string(w.Unit)}
 	}
-	// Both estates have one laptop. Rules, policies and settings are those of the whole estate, so the answer is the same as in it.
+	// Both estates have one laptop. Rules, policies and settings are those of the whole estate, so
+	// the answer is the same as in it.
 	before := s.Only([]*estate.Device{device}, people)
 	after := s.Only([]*estate.Device{&moved}, people)
 	for _, change := range []struct {
@@ -134,12 +138,14 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 			if group.Of == estate.OfDevices {
 				who = string(id)
 			}
-			// Joining and leaving both begin by taking the member out, so that nobody is listed twice.
+			// Joining and leaving both begin by taking the member out, so that nobody is listed
+			// twice.
 			group.Members = slices.DeleteFunc(slices.Clone(group.Members), func(m string) bool { return m == who })
 			if change.join && who != "" {
 				group.Members = append(group.Members, who)
 			}
-			// Leaving ends the membership by rule as well. The rule is needed by nobody else: the group has no other laptops here.
+			// Leaving ends the membership by rule as well. The rule is needed by nobody else: the
+			// group has no other laptops here.
 			if !change.join {
 				group.Rule = nil
 			}

@@ -1,4 +1,5 @@
-// This file says what detaching costs: what no longer arrives, today's values to start from, and what was missed since.
+// This file says what detaching costs: what no longer arrives, today's values to start from, and
+// what was missed since.
 
 package review
 
@@ -29,7 +30,8 @@ type TodayValue struct {
 	Others  int           // that have another one
 }
 
-// Detach says what a place would lose by detaching: before is what is live, after the same with the place detached.
+// Detach says what a place would lose by detaching: before is what is live, after the same with the
+// place detached.
 func Detach(before, after impact.Side, place estate.Target) Detaching {
 	var out Detaching
 	devices := before.Plan.Matching(place)
@@ -54,7 +56,8 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 	}
 	out.Policies = len(policies)
 	var touched resolve.Devices
-	// For each setting: who loses it, and what value is in effect there today because of the policies that no longer arrive.
+	// For each setting: who loses it, and what value is in effect there today because of the
+	// policies that no longer arrive.
 	for id, policies := range lost {
 		var gets resolve.Devices
 		// Laptops of the place to which one of the lost policies brings the setting.
@@ -96,14 +99,16 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 	return out
 }
 
-// Missed is an entry that does not arrive at a place that is detached, and that came or altered since it does.
+// Missed is an entry that does not arrive at a place that is detached, and that came or altered
+// since it does.
 type Missed struct {
 	resolve.Dropped
 	Was *setting.Value // as it was then; nil: it was not there
 }
 
-// MissedSince lists what a place missed: then looks a policy up as it was when the place was detached, nil where there was none.
-// An entry that is as it was then was given up on purpose. What came or altered later was not.
+// MissedSince lists what a place missed: then looks a policy up as it was when the place was
+// detached, nil where there was none. An entry that is as it was then was given up on purpose. What
+// came or altered later was not.
 func MissedSince(plan *resolve.Plan, place estate.Target, then func(estate.PolicyID) *estate.Policy) []Missed {
 	var out []Missed
 	for _, d := range plan.Dropped(place) {

@@ -41,13 +41,14 @@ type Finding struct {
 	Known    string         // with NearlyKnown: what it nearly is
 	Beside   []estate.PolicyID
 	Groups   []Purpose // with ManyPurposes
-	// Devices is, with WrongAlone, how many of the policy's laptops it is found on together with all else that reaches
-	// them; with ReachesAll, how many it reaches.
+	// Devices is, with WrongAlone, how many of the policy's laptops it is found on together with
+	// all else that reaches them; with ReachesAll, how many it reaches.
 	Devices int
 	Reached int // laptops that the policy reaches
 }
 
-// Baseline is the label of a policy that is meant to cover several areas: nobody is told to split it.
+// Baseline is the label of a policy that is meant to cover several areas: nobody is told to split
+// it.
 const Baseline = "baseline"
 
 // Purpose is a part of a policy that serves one end.
@@ -95,8 +96,9 @@ func (f *finder) add(one Finding) {
 	f.found = append(f.found, one)
 }
 
-// forced evaluates the forced values of the policy's settings over its own values, as a laptop with nothing else would.
-// Nothing is known of the laptop, so conditions that read it fail, and do not force.
+// forced evaluates the forced values of the policy's settings over its own values, as a laptop with
+// nothing else would. Nothing is known of the laptop, so conditions that read it fail, and do not
+// force.
 func (f *finder) forced() {
 	own := make(map[string]any, len(f.policy.Entries))
 	for _, e := range f.policy.Entries {
@@ -124,8 +126,9 @@ func (f *finder) forced() {
 	}
 }
 
-// checks evaluates every check over the policy's own values. What is found is said with how many of the policy's laptops have
-// it together with all else that reaches them: another policy may have what is missing here.
+// checks evaluates every check over the policy's own values. What is found is said with how many of
+// the policy's laptops have it together with all else that reaches them: another policy may have
+// what is missing here.
 func (f *finder) checks() {
 	variables := map[string]any{"settings": f.values, "device": map[string]any{}, "person": map[string]any{}}
 	checks := f.side.Plan.Snapshot().Checks
@@ -150,7 +153,8 @@ func (f *finder) checks() {
 				one.Devices += p.Devices.Len()
 			}
 		}
-		// Other policies may bring what is missing. They are named, so that the author can see whether they do.
+		// Other policies may bring what is missing. They are named, so that the author can see
+		// whether they do.
 		for _, id := range c.Settings { // who has what is missing here, or another value instead of what is here
 			for _, a := range ElsewhereOf(f.side, id, f.policy.ID, nil, f.use.Reach.Gets) {
 				if a.Shared > 0 {
@@ -164,7 +168,8 @@ func (f *finder) checks() {
 	slices.SortStableFunc(f.found, func(a, b Finding) int { return cmp.Compare(a.Check, b.Check) })
 }
 
-// kinds finds settings of another kind than the policy, and settings that none of its platforms supports.
+// kinds finds settings of another kind than the policy, and settings that none of its platforms
+// supports.
 func (f *finder) kinds() {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
@@ -178,7 +183,8 @@ func (f *finder) kinds() {
 	}
 }
 
-// identifiers finds texts in columns that are read from files: typed by hand, or nearly one that is known.
+// identifiers finds texts in columns that are read from files: typed by hand, or nearly one that is
+// known.
 func (f *finder) identifiers(known Identifiers) {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
@@ -192,7 +198,8 @@ func (f *finder) identifiers(known Identifiers) {
 				if c.Reads != setting.ReadsIdentifier || text == "" || slices.Contains(known, text) {
 					continue
 				}
-				// A text that nobody read from a file: it may be right. If a known one is nearly the same, it is likely a mistake.
+				// A text that nobody read from a file: it may be right. If a known one is nearly
+				// the same, it is likely a mistake.
 				one := Finding{Kind: TypedByHand, Settings: []setting.ID{e.Setting}, Found: text, Warning: true}
 				for _, k := range known {
 					if search.Near(text, k) {

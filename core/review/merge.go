@@ -45,7 +45,8 @@ func (p Part) Setting() setting.ID {
 	return setting.ID(id)
 }
 
-// fields lists the parts that are fields, each with its text and how it is taken from another policy.
+// fields lists the parts that are fields, each with its text and how it is taken from another
+// policy.
 var fields = []struct {
 	part Part
 	text func(*estate.Policy) string
@@ -97,7 +98,8 @@ func targets(list []estate.Target) string {
 	return strings.Join(texts, ", ")
 }
 
-// Difference is a part in which two policies differ. For a setting's entry the entries stand beside the texts, nil where there is none.
+// Difference is a part in which two policies differ. For a setting's entry the entries stand beside
+// the texts, nil where there is none.
 type Difference struct {
 	Part               Part
 	From, To           string
@@ -129,8 +131,9 @@ type Conflict struct {
 	Entries [3]*estate.Entry
 }
 
-// Merge brings together two edits of one policy that began from base: a part that only one of them altered is taken from that
-// one. Where both altered a part and not to the same, mine is kept in the outcome and the part is listed, for a person to choose.
+// Merge brings together two edits of one policy that began from base: a part that only one of them
+// altered is taken from that one. Where both altered a part and not to the same, mine is kept in
+// the outcome and the part is listed, for a person to choose.
 func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts []Conflict) {
 	merged = *mine
 	for _, f := range fields {

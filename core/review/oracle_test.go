@@ -14,8 +14,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// madeUp is an estate at random: a tree of units, people with some of them, laptops with some owners, groups of both kinds, nested and by
-// rule, and policies with all kinds of targets.
+// madeUp is an estate at random: a tree of units, people with some of them, laptops with some
+// owners, groups of both kinds, nested and by rule, and policies with all kinds of targets.
 func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 	t.Helper()
 	s := &estate.Snapshot{Day: "2026-11-23", Units: []estate.Unit{{ID: "u0"}}, Settings: []setting.Definition{
@@ -151,7 +151,8 @@ func madeUp(t testing.TB, random *rand.Rand) *estate.Snapshot {
 	return s
 }
 
-// TestReachIsWhatResolutionSays compares, over made-up estates, what is said of an audience with what each laptop gets by itself.
+// TestReachIsWhatResolutionSays compares, over made-up estates, what is said of an audience with
+// what each laptop gets by itself.
 func TestReachIsWhatResolutionSays(t *testing.T) {
 	for seed := range uint64(120) {
 		random := rand.New(rand.NewPCG(seed, 1))
@@ -194,7 +195,8 @@ func TestReachIsWhatResolutionSays(t *testing.T) {
 	}
 }
 
-// TestSupposingIsTheWholeEstateAltered compares what is supposed of one laptop, alone, with a resolution of the whole altered estate.
+// TestSupposingIsTheWholeEstateAltered compares what is supposed of one laptop, alone, with a
+// resolution of the whole altered estate.
 func TestSupposingIsTheWholeEstateAltered(t *testing.T) {
 	for seed := range uint64(150) {
 		random := rand.New(rand.NewPCG(seed, 2))
@@ -252,8 +254,9 @@ func TestSupposingIsTheWholeEstateAltered(t *testing.T) {
 	}
 }
 
-// TestWhatIsDroppedWouldArrive: an entry that is listed as dropped on a place has, on as many laptops, a candidate once nobody there goes
-// their detached; and a place where nobody does drops nothing.
+// TestWhatIsDroppedWouldArrive: an entry that is listed as dropped on a place has, on as many
+// laptops, a candidate once nobody there goes their detached; and a place where nobody does drops
+// nothing.
 func TestWhatIsDroppedWouldArrive(t *testing.T) {
 	for seed := range uint64(120) {
 		random := rand.New(rand.NewPCG(seed, 3))

@@ -1,4 +1,5 @@
-// This file says what settings are in each unit: the value that most of its laptops have, and how many have something else.
+// This file says what settings are in each unit: the value that most of its laptops have, and how
+// many have something else.
 
 package review
 
@@ -22,7 +23,8 @@ type Place struct {
 	parent  int // the row of the unit above it; -1: none does
 }
 
-// Places lists a unit and all below it, each above those below it, by title. Without a unit it lists all.
+// Places lists a unit and all below it, each above those below it, by title. Without a unit it
+// lists all.
 func Places(side impact.Side, root estate.UnitID) []Place {
 	snapshot := side.Plan.Snapshot()
 	// Units by the unit above them, so that the tree can be walked from the top.
@@ -71,7 +73,8 @@ func count(places []Place) *counter {
 	return c
 }
 
-// of gives how many laptops of a set each place has that has any. The next question may come when this one is through.
+// of gives how many laptops of a set each place has that has any. The next question may come when
+// this one is through.
 func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 	c.has = c.has[:0]
 	for _, u := range devices.ByUnit() {
@@ -87,7 +90,8 @@ func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 	}
 	return func(yield func(int, int) bool) {
 		going := true
-		// Counts are put back to 0 while they are read, so that the next question begins with zeros.
+		// Counts are put back to 0 while they are read, so that the next question begins with
+		// zeros.
 		for _, at := range c.has {
 			going = going && yield(at, c.counts[at])
 			c.counts[at] = 0
@@ -95,7 +99,8 @@ func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 	}
 }
 
-// Prevailing is what a setting is on most laptops of a place; the zero State, where most do not have it at all.
+// Prevailing is what a setting is on most laptops of a place; the zero State, where most do not
+// have it at all.
 type Prevailing struct {
 	resolve.State
 	Policies []string // of a conflict: those that conflict
@@ -111,7 +116,8 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 	if len(states) == 0 {
 		return out
 	}
-	// States come with the most frequent first. Its laptops are not counted by place: they are what is left when all others are.
+	// States come with the most frequent first. Its laptops are not counted by place: they are what
+	// is left when all others are.
 	rest := make([]int, len(places)) // laptops of the most frequent state: those of no other
 	for at := range places {
 		rest[at] = places[at].Devices
@@ -155,8 +161,9 @@ type Matrix struct {
 	Even   int   // settings left out since every laptop has them alike
 }
 
-// AcrossUnits makes the matrix of a unit and the units right below it, or with deep of all below it. Settings that nobody there has are
-// left out, and without all those that every laptop there has alike. With settings named it is about these alone.
+// AcrossUnits makes the matrix of a unit and the units right below it, or with deep of all below
+// it. Settings that nobody there has are left out, and without all those that every laptop there
+// has alike. With settings named it is about these alone.
 func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named func(*setting.Definition) bool) Matrix {
 	places := Places(side, unit)
 	out := Matrix{}

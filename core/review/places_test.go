@@ -13,7 +13,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// TestWhatPrevailsInUnits compares what is said of units with a count over their laptops, each resolved by itself.
+// TestWhatPrevailsInUnits compares what is said of units with a count over their laptops, each
+// resolved by itself.
 func TestWhatPrevailsInUnits(t *testing.T) {
 	apart, even := 0, 0
 	for seed := range uint64(60) {
@@ -96,7 +97,8 @@ func text(s resolve.State, clashing []string) string {
 	return string(s.Status)
 }
 
-// TestAMatrixOfPart looks at one unit with those right below it, and at where a setting is given by name.
+// TestAMatrixOfPart looks at one unit with those right below it, and at where a setting is given by
+// name.
 func TestAMatrixOfPart(t *testing.T) {
 	side := impact.Resolve(whoEstate(t))
 	m := AcrossUnits(side, "fleet", false, true, nil)

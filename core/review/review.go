@@ -1,6 +1,7 @@
-// Package review tells somebody who writes a policy what they should know before it is kept: where else each setting is set and
-// what becomes of it there, who does not support it, which values are wrong together, in this policy alone and with what
-// else reaches its laptops, what something else forces, and whether the policy has more than one purpose.
+// Package review tells somebody who writes a policy what they should know before it is kept: where
+// else each setting is set and what becomes of it there, who does not support it, which values are
+// wrong together, in this policy alone and with what else reaches its laptops, what something else
+// forces, and whether the policy has more than one purpose.
 //
 // It reads a resolution and decides nothing by itself.
 package review
@@ -41,7 +42,8 @@ type AlsoSet struct {
 	Fates    map[resolve.Fate]int // what becomes of the other policy's entry on the shared ones
 }
 
-// Lacking counts laptops that a policy reaches and that do not support a setting, by the first reason.
+// Lacking counts laptops that a policy reaches and that do not support a setting, by the first
+// reason.
 type Lacking map[setting.Unsupported]int
 
 // Use is what a policy does in an estate.
@@ -63,14 +65,16 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	}
 	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
-	// What others do matters on the laptops that the policy reaches. Everything below is counted among these.
+	// What others do matters on the laptops that the policy reaches. Everything below is counted
+	// among these.
 	gets := use.Reach.Gets
 	settings := settingsOf(policy)
 	fates := side.Plan.FatesBySetting(settings, gets)
 	others := entriesElsewhere(side.Plan.Snapshot(), settings, id)
 	use.Lacking, use.NotKnown = supportOn(side, settings, gets)
 	applied := gets.And(side.Plan.Applies(id))
-	// Fates of all settings are found in one pass over the laptops; here they are put together setting by setting.
+	// Fates of all settings are found in one pass over the laptops; here they are put together
+	// setting by setting.
 	for i, of := range settings {
 		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], others[of], of, &policy.Entry(of).Value)...)
 		for _, s := range fates[i] {
@@ -78,7 +82,8 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 				use.Mine[of] = s.Fates
 			}
 		}
-		// A forced value counts only on laptops to which the policy applies now: a draft that is not active forces nothing.
+		// A forced value counts only on laptops to which the policy applies now: a draft that is
+		// not active forces nothing.
 		if n := side.Resolution.Forced(of).And(applied).Len(); n > 0 {
 			use.Forced[of] = n
 		}
@@ -87,8 +92,8 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	return use, true
 }
 
-// supportOn says of some settings which of some laptops do not support one, and on how many nobody knows. Settings that all of them are
-// known to support are left out.
+// supportOn says of some settings which of some laptops do not support one, and on how many nobody
+// knows. Settings that all of them are known to support are left out.
 func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices) (map[setting.ID]Lacking, map[setting.ID]int) {
 	lacking, notKnown := make([]Lacking, len(settings)), make([]int, len(settings))
 	// Each setting is counted on its own: they are shared out among threads.
@@ -110,18 +115,21 @@ func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices)
 	return who, unknown
 }
 
-// ElsewhereOf lists the active policies other than one that set a setting, those that share most laptops with reached first. mine
-// is the value beside which theirs are seen, nil when there is none.
+// ElsewhereOf lists the active policies other than one that set a setting, those that share most
+// laptops with reached first. mine is the value beside which theirs are seen, nil when there is
+// none.
 func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached resolve.Devices) []AlsoSet {
 	others := entriesElsewhere(side.Plan.Snapshot(), []setting.ID{id}, except)
 	return elsewhere(side, side.Plan.EntryFates(id, reached), others[id], id, mine)
 }
 
-// entriesElsewhere gives, by setting, the active policies other than one that set it. Their laptops are not counted yet.
+// entriesElsewhere gives, by setting, the active policies other than one that set it. Their laptops
+// are not counted yet.
 func entriesElsewhere(s *estate.Snapshot, settings []setting.ID, except estate.PolicyID) map[setting.ID][]AlsoSet {
 	out := make(map[setting.ID][]AlsoSet, len(settings))
 	for _, id := range settings {
-		// An empty list marks a setting that is asked about, so that one lookup per entry is enough.
+		// An empty list marks a setting that is asked about, so that one lookup per entry is
+		// enough.
 		out[id] = nil
 	}
 	for i := range s.Policies {
@@ -162,7 +170,8 @@ func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id s
 }
 
 func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
-	// From the strongest statement to the weakest: nothing in common, a conflict, the same value, a merged value, who wins.
+	// From the strongest statement to the weakest: nothing in common, a conflict, the same value, a
+	// merged value, who wins.
 	switch {
 	case a.Shared == 0:
 		return Apart

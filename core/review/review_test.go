@@ -63,7 +63,8 @@ func expect(t *testing.T, what string, got, want []string) {
 	}
 }
 
-// TestRelationsToOtherPolicies sets a setting in several ways and says what each is to the one that is looked at.
+// TestRelationsToOtherPolicies sets a setting in several ways and says what each is to the one that
+// is looked at.
 func TestRelationsToOtherPolicies(t *testing.T) {
 	side := sideOf(t, `
   - {id: mine, kind: security, settings: {screen.lock_after_minutes: 10, signin.banner: mine, browser.blocked_sites: [a.example], network.name_servers: [10.0.0.1]}, audience: {include: ["unit:slipway"]}}
@@ -180,7 +181,8 @@ func TestMergingTwoEdits(t *testing.T) {
 	}
 }
 
-// TestLawsOfMerging merges random edits: nothing altered on one side takes the other, and the order of the sides decides only conflicts.
+// TestLawsOfMerging merges random edits: nothing altered on one side takes the other, and the order
+// of the sides decides only conflicts.
 func TestLawsOfMerging(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 5))
 	made := func(from *estate.Policy, changes int) *estate.Policy {

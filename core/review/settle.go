@@ -1,4 +1,5 @@
-// This file proposes ways to settle conflicts and problems: each is a set of edits, whose effect is for somebody else to compute.
+// This file proposes ways to settle conflicts and problems: each is a set of edits, whose effect is
+// for somebody else to compute.
 
 package review
 
@@ -28,7 +29,8 @@ const (
 // narrowBy is how many laptops a policy leaves out by name at most.
 const narrowBy = 25
 
-// Way is one way to settle something in favour of a policy or, with Narrow and DropIt, by letting the others decide.
+// Way is one way to settle something in favour of a policy or, with Narrow and DropIt, by letting
+// the others decide.
 type Way struct {
 	Kind    WayKind
 	Policy  estate.PolicyID
@@ -80,7 +82,8 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 	return out
 }
 
-// WaysRight proposes ways to make right what a check finds wrong: one way for each policy that the problem comes from, without it.
+// WaysRight proposes ways to make right what a check finds wrong: one way for each policy that the
+// problem comes from, without it.
 func WaysRight(plan *resolve.Plan, f *resolve.Problem) []Way {
 	return givingWay(plan, policiesNamed(plan, f.From), f.Settings, f.Devices)
 }
@@ -121,8 +124,8 @@ func givingWay(plan *resolve.Plan, involved []*estate.Policy, settings []setting
 	return out
 }
 
-// covering gives targets that take just the laptops of a set out of a policy's audience: a unit or a group where one fits, else the
-// laptops by name where they are few.
+// covering gives targets that take just the laptops of a set out of a policy's audience: a unit or
+// a group where one fits, else the laptops by name where they are few.
 func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []estate.Target {
 	gets := plan.Applies(p.ID)
 	touched = touched.And(gets)
@@ -155,12 +158,14 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 	return out
 }
 
-// outer gives the policies whose entries for all the settings are overridden by closer ones on every laptop that the conflicts touch.
+// outer gives the policies whose entries for all the settings are overridden by closer ones on
+// every laptop that the conflicts touch.
 func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate.Policy) {
 	counts := map[estate.PolicyID]int{}
 	for _, c := range conflicts {
 		for _, s := range plan.EntryFates(c.Setting, c.Devices) {
-			// On every laptop of the conflict the entry is overridden by a closer level: locking it would settle all of it.
+			// On every laptop of the conflict the entry is overridden by a closer level: locking it
+			// would settle all of it.
 			if s.Fates[resolve.Outer] == c.Devices.Len() {
 				counts[s.Policy]++
 			}
@@ -252,8 +257,8 @@ func raised(p *estate.Policy, involved []*estate.Policy) []estate.Edit {
 	return []estate.Edit{policyEdit(above)}
 }
 
-// leftOut lets the others leave out whom a policy is aimed at, where that is less than everyone and nothing that they are aimed at
-// themselves.
+// leftOut lets the others leave out whom a policy is aimed at, where that is less than everyone and
+// nothing that they are aimed at themselves.
 func leftOut(plan *resolve.Plan, p *estate.Policy, others []*estate.Policy) (edits []estate.Edit) {
 	if slices.ContainsFunc(p.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))
@@ -265,7 +270,8 @@ func leftOut(plan *resolve.Plan, p *estate.Policy, others []*estate.Policy) (edi
 		narrower := *other
 		narrower.Audience.Exclude = slices.Clone(other.Audience.Exclude)
 		for _, t := range p.Audience.Include {
-			// Both are for the same target: leaving it out would take the other's own audience away.
+			// Both are for the same target: leaving it out would take the other's own audience
+			// away.
 			if slices.Contains(other.Audience.Include, t) {
 				return nil
 			}

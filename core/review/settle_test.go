@@ -9,7 +9,8 @@ import (
 	. "zenithridge.example/zridge/core/review"
 )
 
-// TestWaysSettle proposes ways out of a conflict and tries each: what is said to be in a policy's favour lets its value stand.
+// TestWaysSettle proposes ways out of a conflict and tries each: what is said to be in a policy's
+// favour lets its value stand.
 func TestWaysSettle(t *testing.T) {
 	side := sideOf(t, `
   - {id: one, kind: security, priority: 5, settings: {signin.banner: "One"}, audience: {include: ["device:LT-1"]}}
@@ -42,7 +43,8 @@ func TestWaysSettle(t *testing.T) {
 	}
 }
 
-// TestWaysSettleSeveralAtOnce tries the ways for two settings on which the same policies conflict: each settles both.
+// TestWaysSettleSeveralAtOnce tries the ways for two settings on which the same policies conflict:
+// each settles both.
 func TestWaysSettleSeveralAtOnce(t *testing.T) {
 	side := sideOf(t, `
   - {id: one, kind: security, settings: {signin.banner: "One", signin.banner_title: "1", signin.hide_last_person: true}, audience: {include: ["unit:slipway", "device:LT-2"]}}

@@ -1,4 +1,5 @@
-// This file gathers what a change board wants to know of a policy, as data. Words are put to it elsewhere.
+// This file gathers what a change board wants to know of a policy, as data. Words are put to it
+// elsewhere.
 
 package review
 
@@ -16,7 +17,8 @@ type Summary struct {
 	Use      *Use
 	Findings []Finding
 	Estate   int // laptops in all
-	// Without compares the estate with one in which the policy is retired: what going back would do.
+	// Without compares the estate with one in which the policy is retired: what going back would
+	// do.
 	Without   *impact.Report
 	Conflicts []resolve.ConflictFound // that its entries are part of
 	Titles    Titles
@@ -40,7 +42,8 @@ type Titles struct {
 	People   map[estate.PersonID]string
 }
 
-// Summarise says all there is to say about a policy of a side. ok is false when there is no such policy.
+// Summarise says all there is to say about a policy of a side. ok is false when there is no such
+// policy.
 func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summary, bool) {
 	use, ok := Look(side, id)
 	if !ok {

@@ -13,7 +13,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// whoEstate is a small estate: a fleet with two boats and a laboratory, a policy for all, one for the fleet, one for a group.
+// whoEstate is a small estate: a fleet with two boats and a laboratory, a policy for all, one for
+// the fleet, one for a group.
 func whoEstate(t *testing.T) *estate.Snapshot {
 	t.Helper()
 	roomy, err := rule.Compile(rule.OfWhen, `device.ram_gb >= 16`)

@@ -1,5 +1,6 @@
-// Package rollout follows what is wanted on a laptop until the laptop has it: one Delivery for each laptop and
-// setting, and pure transitions for what is published, what the laptop reports and what it answers.
+// Package rollout follows what is wanted on a laptop until the laptop has it: one Delivery for each
+// laptop and setting, and pure transitions for what is published, what the laptop reports and what
+// it answers.
 package rollout
 
 import (
@@ -29,7 +30,8 @@ const RetryAfter = 24 * time.Hour
 // CodeDiffers is the code of a setting that a laptop took but reports otherwise.
 const CodeDiffers = "differs"
 
-// Delivery is one setting on its way to one laptop. The zero Delivery is a setting that was never wanted.
+// Delivery is one setting on its way to one laptop. The zero Delivery is a setting that was never
+// wanted.
 type Delivery struct {
 	Setting    setting.ID
 	Wanted     setting.Value // nothing: leave it to the laptop
@@ -41,7 +43,8 @@ type Delivery struct {
 	ReportedAt time.Time
 }
 
-// Gone tells whether nothing is wanted any more and the laptop has nothing: the delivery can be forgotten.
+// Gone tells whether nothing is wanted any more and the laptop has nothing: the delivery can be
+// forgotten.
 func (d Delivery) Gone() bool {
 	return d.Wanted.IsNothing() && d.Reported.IsNothing() && d.Status != Failed && d.Status != Unsupported && d.Status != Conflict
 }
@@ -78,7 +81,8 @@ func (d Delivery) compared() Delivery {
 	return d
 }
 
-// Report takes what the laptop says is in force. A value that was lost or altered there is pending again.
+// Report takes what the laptop says is in force. A value that was lost or altered there is pending
+// again.
 func (d Delivery) Report(v setting.Value, at time.Time) Delivery {
 	d.Reported, d.ReportedAt = v, at
 	switch d.Status {
@@ -117,8 +121,8 @@ func (d Delivery) Retry() Delivery {
 	return d
 }
 
-// Due tells whether the setting is to be sent in a session at this time: what is pending, and what failed
-// long enough ago.
+// Due tells whether the setting is to be sent in a session at this time: what is pending, and what
+// failed long enough ago.
 func (d Delivery) Due(now time.Time) bool {
 	return d.Status == Pending || d.Status == Failed && now.Sub(d.ReportedAt) >= RetryAfter
 }

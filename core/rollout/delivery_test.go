@@ -10,8 +10,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// TestDeliveries walks deliveries through what happens to them. Each step is a word: want:x, unwant, conflict, unsupported,
-// report:x, accept:x, refuse, retry, day (a day passes).
+// TestDeliveries walks deliveries through what happens to them. Each step is a word: want:x,
+// unwant, conflict, unsupported, report:x, accept:x, refuse, retry, day (a day passes).
 func TestDeliveries(t *testing.T) {
 	for story, want := range map[string]string{
 		"want:a":                          "pending, due",

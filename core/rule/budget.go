@@ -1,5 +1,5 @@
-// This file limits what an expression may cost. Anybody who may look at the estate may try an expression, so none of them may take long or
-// much memory, whatever it says.
+// This file limits what an expression may cost. Anybody who may look at the estate may try an
+// expression, so none of them may take long or much memory, whatever it says.
 
 package rule
 
@@ -19,8 +19,9 @@ const (
 	maxNodes   = 20_000 // parts of an expression, with those that macros stand for
 )
 
-// maxCost is how many steps one evaluation may take, as CEL counts them: 100,000 are about 10 ms. What is said of one laptop or person is
-// evaluated for each of them; what is said of settings only for those that differ in them.
+// maxCost is how many steps one evaluation may take, as CEL counts them: 100,000 are about 10 ms.
+// What is said of one laptop or person is evaluated for each of them; what is said of settings only
+// for those that differ in them.
 func (s Scope) maxCost() uint64 {
 	if s == OfForced || s == OfCheck {
 		return 20_000
@@ -28,14 +29,16 @@ func (s Scope) maxCost() uint64 {
 	return 5_000
 }
 
-// assumedItems and assumedText are how many items the lists of the estate are taken to have, and their texts characters, before anything is
-// evaluated. What has more is counted when it is evaluated.
+// assumedItems and assumedText are how many items the lists of the estate are taken to have, and
+// their texts characters, before anything is evaluated. What has more is counted when it is
+// evaluated.
 const (
 	assumedItems = 50
 	assumedText  = 200
 )
 
-// affordable refuses an expression that is too long or too deep to be looked at. parsed is nil before it is parsed.
+// affordable refuses an expression that is too long or too deep to be looked at. parsed is nil
+// before it is parsed.
 func affordable(source string, parsed ast.Expr) *CompileError {
 	refuse := func(found, limit string) *CompileError {
 		return &CompileError{Line: 1, Column: 1, Message: "the expression has " + found + ", at most " + limit + " are allowed"}
@@ -43,7 +46,8 @@ func affordable(source string, parsed ast.Expr) *CompileError {
 	if n := utf8.RuneCountInString(source); n > maxSource {
 		return refuse(fmt.Sprintf("%d characters", n), fmt.Sprint(maxSource))
 	}
-	// Depth is known after parsing. It is tested before types are checked, since checking takes a power of the depth.
+	// Depth is known after parsing. It is tested before types are checked, since checking takes a
+	// power of the depth.
 	if parsed == nil {
 		return nil
 	}
@@ -53,7 +57,8 @@ func affordable(source string, parsed ast.Expr) *CompileError {
 	return nil
 }
 
-// deepest gives how many lists, maps and macros are within each other at most; it stops looking where there are too many.
+// deepest gives how many lists, maps and macros are within each other at most; it stops looking
+// where there are too many.
 func deepest(e ast.Expr, depth int) int {
 	switch e.Kind() {
 	case ast.ListKind, ast.MapKind, ast.StructKind, ast.ComprehensionKind:
@@ -98,8 +103,8 @@ func children(e ast.Expr) (parts []ast.Expr) {
 	return parts
 }
 
-// repeats tells whether an expression has a macro, which evaluates a part of it for every item of a list. What has none costs no more than
-// its length.
+// repeats tells whether an expression has a macro, which evaluates a part of it for every item of a
+// list. What has none costs no more than its length.
 func repeats(e ast.Expr) bool {
 	if e.Kind() == ast.ComprehensionKind {
 		return true
@@ -119,7 +124,8 @@ func (s Scope) estimate(env *cel.Env, checked *cel.Ast) *CompileError {
 	if err != nil {
 		return &CompileError{Line: 1, Column: 1, Message: "what the expression costs can't be told: " + err.Error()}
 	}
-	// The worst case counts: an expression that may be dear for some laptop is refused when it is written.
+	// The worst case counts: an expression that may be dear for some laptop is refused when it is
+	// written.
 	if steps.Max > s.maxCost() {
 		found := fmt.Sprint(steps.Max)
 		if steps.Max == math.MaxUint64 {
@@ -134,8 +140,8 @@ func (s Scope) estimate(env *cel.Env, checked *cel.Ast) *CompileError {
 	return nil
 }
 
-// An expression that gets longer lists than assumed is ended by CostLimit while it runs.
-// sizes tells CEL how large what an expression looks at is taken to be.
+// An expression that gets longer lists than assumed is ended by CostLimit while it runs. sizes
+// tells CEL how large what an expression looks at is taken to be.
 type sizes struct{}
 
 func (sizes) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *cost.CallEstimate {

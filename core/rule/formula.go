@@ -1,5 +1,5 @@
-// This file takes an expression apart into tests of few facts each, so that it can be evaluated over sets: a test has one
-// answer for all rows that agree in what it looks at.
+// This file takes an expression apart into tests of few facts each, so that it can be evaluated
+// over sets: a test has one answer for all rows that agree in what it looks at.
 
 package rule
 
@@ -26,8 +26,8 @@ const (
 // Look is something that a test looks at: a field of a variable, such as device.os, or one setting.
 type Look struct{ Variable, Field string }
 
-// Formula is an expression taken apart at &&, || and !. CEL's logic for errors puts the parts together again: false && error is
-// false, true || error is true, in either order.
+// Formula is an expression taken apart at &&, || and !. CEL's logic for errors puts the parts
+// together again: false && error is false, true || error is true, in either order.
 type Formula struct {
 	Joined string // "&&", "||" or "!"; empty: a Test
 	Parts  []*Formula
@@ -78,8 +78,8 @@ func (r *Rule) Formula() *Formula {
 func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 	if e.Kind() == ast.CallKind {
 		call := e.AsCall()
-		// && and || are the only operators that hide errors of their parts, so an expression may be split at them and at !, nowhere
-		// else.
+		// && and || are the only operators that hide errors of their parts, so an expression may be
+		// split at them and at !, nowhere else.
 		joined := map[string]string{operators.LogicalAnd: "&&", operators.LogicalOr: "||", operators.LogicalNot: "!"}[call.FunctionName()]
 		if joined != "" {
 			f := &Formula{Joined: joined}
@@ -97,7 +97,8 @@ func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 			return f, true
 		}
 	}
-	// A part becomes a test by its text, which is compiled by itself when the test is first evaluated.
+	// A part becomes a test by its text, which is compiled by itself when the test is first
+	// evaluated.
 	source, err := parser.Unparse(e, info)
 	if err != nil {
 		return nil, false
@@ -235,7 +236,8 @@ func textsOf(e ast.Expr) (texts []string) {
 	return texts
 }
 
-// Looks lists what the whole expression looks at; whole tells that it looks at a variable as a whole.
+// Looks lists what the whole expression looks at; whole tells that it looks at a variable as a
+// whole.
 func (r *Rule) Looks() (looks []Look, whole bool) {
 	var visit func(f *Formula)
 	visit = func(f *Formula) {

@@ -7,8 +7,8 @@ import (
 	"zenithridge.example/zridge/core/rule"
 )
 
-// FuzzExpression compiles whatever text comes, and evaluates what compiles. A text is refused with a place and a reason, or it is evaluated
-// within its budget.
+// FuzzExpression compiles whatever text comes, and evaluates what compiles. A text is refused with
+// a place and a reason, or it is evaluated within its budget.
 func FuzzExpression(f *testing.F) {
 	for _, text := range []string{
 		`device.os == "linux" && device.os_version.atLeast("12")`, `!(device.ram_gb > 8) || "spare" in device.tags`,

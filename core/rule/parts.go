@@ -17,7 +17,8 @@ type Part struct {
 	Error  string // why it can't be told
 }
 
-// Parts evaluates an expression part by part, from the whole down to what is not joined by &&, || or !.
+// Parts evaluates an expression part by part, from the whole down to what is not joined by &&, ||
+// or !.
 func (r *Rule) Parts(variables map[string]any) []Part {
 	if r == nil {
 		return nil

@@ -1,6 +1,6 @@
 // Package rule compiles and evaluates the expressions of an estate: rules of groups, conditions of
-// audiences, forced values and checks. They are CEL (Common Expression Language) expressions of type
-// bool over maps of dynamic values, with two functions that compare dotted version numbers.
+// audiences, forced values and checks. They are CEL (Common Expression Language) expressions of
+// type bool over maps of dynamic values, with two functions that compare dotted version numbers.
 //
 // An expression is compiled once, when it is written or read, and evaluated many times.
 package rule
@@ -100,10 +100,9 @@ func environment(s Scope) *cel.Env {
 	return env
 }
 
-// Compile parses and checks an expression. It refuses what does not parse, names a variable that the
-// scope does not see, has a type that is known not to be bool, or may cost more than is allowed (see budget.go);
-// refused first: it bounds what parsing may cost.
-// the error is a *CompileError.
+// Compile parses and checks an expression. It refuses what does not parse, names a variable that
+// the scope does not see, has a type that is known not to be bool, or may cost more than is allowed
+// (see budget.go); refused first: it bounds what parsing may cost. the error is a *CompileError.
 func Compile(s Scope, source string) (*Rule, error) {
 	if refused := affordable(source, nil); refused != nil {
 		return nil, refused
@@ -128,7 +127,8 @@ func compile(s Scope, source string) (*Rule, error) {
 	if out := checked.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, &CompileError{Line: 1, Column: 1, Message: "the expression is of type " + out.String() + ", not bool"}
 	}
-	// Only what repeats can cost more than its length. Everything else runs without counting, which is faster.
+	// Only what repeats can cost more than its length. Everything else runs without counting, which
+	// is faster.
 	var options []cel.ProgramOption
 	if repeats(checked.NativeRep().Expr()) {
 		if refused := s.estimate(env, checked); refused != nil {
@@ -136,7 +136,8 @@ func compile(s Scope, source string) (*Rule, error) {
 		}
 		options = append(options, cel.CostLimit(s.maxCost()))
 	}
-	// Optimising evaluates constant parts at once. If one of them fails, so would the whole program.
+	// Optimising evaluates constant parts at once. If one of them fails, so would the whole
+	// program.
 	program, err := env.Program(checked, append(options, cel.EvalOptions(cel.OptOptimize))...)
 	if err != nil { // a constant part that always fails: an error on each laptop, not in the writing
 		program, err = env.Program(checked, options...)
@@ -152,8 +153,8 @@ func compileError(issues *cel.Issues) *CompileError {
 	return &CompileError{Line: max(1, first.Location.Line()), Column: max(1, first.Location.Column()+1), Message: first.Message}
 }
 
-// A field that is absent is an error, not false: whoever asks can tell the two apart.
-// Holds evaluates the expression. A value that is no bool is an error, as is a missing fact.
+// A field that is absent is an error, not false: whoever asks can tell the two apart. Holds
+// evaluates the expression. A value that is no bool is an error, as is a missing fact.
 func (r *Rule) Holds(variables map[string]any) (bool, error) {
 	out, _, err := r.program.Eval(variables)
 	if err != nil {

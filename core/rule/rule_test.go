@@ -90,7 +90,8 @@ func TestHolds(t *testing.T) {
 	}
 }
 
-// TestFormula takes expressions apart, says what each test looks at, and puts the answers together as CEL does for the whole.
+// TestFormula takes expressions apart, says what each test looks at, and puts the answers together
+// as CEL does for the whole.
 func TestFormula(t *testing.T) {
 	for source, want := range map[string]string{
 		`settings["a.b"] == true && !("c" in settings)`:                                               "(settings/a.b && !(settings/c))",

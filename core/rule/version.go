@@ -8,8 +8,8 @@ import (
 )
 
 // CompareVersions orders two dotted numbers: negative when a is below b, 0 when equal. Parts are
-// compared as numbers from the left, missing parts are 0, leading zeros do not count; numbers may be of any length. A part
-// that is not a number is an error.
+// compared as numbers from the left, missing parts are 0, leading zeros do not count; numbers may
+// be of any length. A part that is not a number is an error.
 func CompareVersions(a, b string) (int, error) {
 	as, err := versionParts(a)
 	if err != nil {
@@ -28,8 +28,8 @@ func CompareVersions(a, b string) (int, error) {
 	return 0, nil
 }
 
-// versionParts gives the parts without leading zeros; a zero is the empty text.
-// Numbers are kept as text: there is no limit on their length.
+// versionParts gives the parts without leading zeros; a zero is the empty text. Numbers are kept as
+// text: there is no limit on their length.
 func versionParts(v string) ([]string, error) {
 	parts := strings.Split(v, ".")
 	for i, p := range parts {

@@ -13,7 +13,8 @@ import (
 	"zenithridge.example/zridge/dictionary"
 )
 
-// largeIndex makes definitions out of the shipped ones, with words of their own among those they share.
+// largeIndex makes definitions out of the shipped ones, with words of their own among those they
+// share.
 func largeIndex(n int) (*search.Index, []setting.Definition) {
 	random := rand.New(rand.NewPCG(1, 2))
 	shipped := dictionary.Shipped().Settings
@@ -44,7 +45,8 @@ func percentile(times []int64, p int) float64 {
 	return float64(times[min(len(times)-1, len(times)*p/100)])
 }
 
-// BenchmarkSearch asks as people do, of a dictionary of 5,000 definitions; it reports the 95th percentile.
+// BenchmarkSearch asks as people do, of a dictionary of 5,000 definitions; it reports the 95th
+// percentile.
 func BenchmarkSearch(b *testing.B) {
 	index, _ := largeIndex(5000)
 	queries := []string{

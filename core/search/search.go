@@ -1,5 +1,6 @@
-// Package search finds definitions of the dictionary by plain words. It forgives typing errors and knows other forms of a word.
-// A definition is found by its title, keywords, id, options, area and help; where a word is says how much it counts.
+// Package search finds definitions of the dictionary by plain words. It forgives typing errors and
+// knows other forms of a word. A definition is found by its title, keywords, id, options, area and
+// help; where a word is says how much it counts.
 package search
 
 import (
@@ -12,7 +13,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Index finds definitions by words over titles, keywords, ids, options, areas and help. It is immutable.
+// Index finds definitions by words over titles, keywords, ids, options, areas and help. It is
+// immutable.
 type Index struct {
 	definitions []*setting.Definition
 	words       []string // every word of a definition, sorted
@@ -92,7 +94,8 @@ func New(definitions []setting.Definition) *Index {
 		x.definitions[i] = &definitions[i]
 	}
 	slices.SortFunc(x.definitions, func(a, b *setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
-	// Each word is noted with the definitions that have it, and the highest weight that it has in each.
+	// Each word is noted with the definitions that have it, and the highest weight that it has in
+	// each.
 	places := map[string]map[int32]float32{}
 	for i, d := range x.definitions {
 		note := func(text string, weight float32) {
@@ -133,8 +136,9 @@ func New(definitions []setting.Definition) *Index {
 	return x
 }
 
-// Search ranks definitions by how well they fit the words; without words all are given, by id. Words may be cut short or
-// mistyped, and not all need to fit: a definition is found when half of what was asked for is.
+// Search ranks definitions by how well they fit the words; without words all are given, by id.
+// Words may be cut short or mistyped, and not all need to fit: a definition is found when half of
+// what was asked for is.
 func (x *Index) Search(text string) []*setting.Definition {
 	wanted := wordsOf(text)
 	if len(wanted) == 0 {
@@ -144,7 +148,8 @@ func (x *Index) Search(text string) []*setting.Definition {
 	fitting := make([]int, len(x.definitions))
 	best := make([]float64, len(x.definitions)) // of one word, by definition
 	var touched []int32
-	// Each word that was typed counts once in a definition, by the best place and the best likeness.
+	// Each word that was typed counts once in a definition, by the best place and the best
+	// likeness.
 	for _, w := range wanted {
 		for i, quality := range x.like(w) {
 			// A word that few definitions have says more than one that many have.
@@ -218,8 +223,8 @@ func (x *Index) phraseBonus(definition int, wanted []string) float64 {
 	return bonus
 }
 
-// titleBonus rewards a definition for how much of its title was asked for: a setting called Printing is what somebody means
-// who types no more than that.
+// titleBonus rewards a definition for how much of its title was asked for: a setting called
+// Printing is what somebody means who types no more than that.
 func (x *Index) titleBonus(definition int, wanted []string) float64 {
 	title := x.titles[definition]
 	if len(title) == 0 {
@@ -237,7 +242,8 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 // like gives the words of definitions that are like w, with how well they fit.
 func (x *Index) like(w string) map[int]float64 {
 	found := map[int]float64{}
-	// Words with the same beginning are found by binary search; other forms and typing errors by looking at all words.
+	// Words with the same beginning are found by binary search; other forms and typing errors by
+	// looking at all words.
 	stem, letters := form(w), lettersOf(w)
 	wrong := typosAllowed(w)
 	start, _ := slices.BinarySearch(x.words, w)
@@ -253,7 +259,8 @@ func (x *Index) like(w string) map[int]float64 {
 			found[i] = max(found[i], asForm)
 			continue
 		}
-		// Each wrong letter alters at most two of the letters that a word has: most words are out without a closer look.
+		// Each wrong letter alters at most two of the letters that a word has: most words are out
+		// without a closer look.
 		if wrong == 0 || bits.OnesCount32(letters^x.letters[i]) > 2*wrong || have[0] != w[0] && len(w) < 5 || found[i] > 0 {
 			continue
 		}
@@ -264,7 +271,8 @@ func (x *Index) like(w string) map[int]float64 {
 	return found
 }
 
-// lettersOf says which letters a word has, one bit each; what is no letter from a to z shares a bit.
+// lettersOf says which letters a word has, one bit each; what is no letter from a to z shares a
+// bit.
 func lettersOf(w string) (set uint32) {
 	for i := range len(w) {
 		if c := w[i]; c >= 'a' && c <= 'z' {
@@ -287,8 +295,9 @@ func typosAllowed(w string) int {
 	return 0
 }
 
-// distance counts the letters that must be added, dropped, replaced or swapped with their neighbour to make b of a (optimal
-// string alignment, Damerau 1964). Beyond most it gives most + 1. Texts are compared byte by byte.
+// distance counts the letters that must be added, dropped, replaced or swapped with their neighbour
+// to make b of a (optimal string alignment, Damerau 1964). Beyond most it gives most + 1. Texts are
+// compared byte by byte.
 func distance(a, b string, most int) int {
 	// The difference in length is a lower bound of the distance.
 	if len(a)-len(b) > most || len(b)-len(a) > most {
@@ -327,8 +336,8 @@ func distance(a, b string, most int) int {
 	return last[len(b)]
 }
 
-// Near tells whether two different texts are so alike that one is likely the other, mistyped: case, brackets and blanks around
-// it, or a letter or two.
+// Near tells whether two different texts are so alike that one is likely the other, mistyped: case,
+// brackets and blanks around it, or a letter or two.
 func Near(a, b string) bool {
 	if a == b {
 		return false

@@ -1,6 +1,6 @@
-// Package setting is the dictionary: what can be set on a laptop, which values fit, how the values of
-// several policies combine, which of two is the stricter, and which laptops support it. The resolver
-// asks a definition; it never looks at a setting's name.
+// Package setting is the dictionary: what can be set on a laptop, which values fit, how the values
+// of several policies combine, which of two is the stricter, and which laptops support it. The
+// resolver asks a definition; it never looks at a setting's name.
 package setting
 
 import "zenithridge.example/zridge/core/rule"
@@ -44,8 +44,8 @@ const (
 // Combines lists every Combine.
 var Combines = []Combine{Closest, Strictest, Merge, Common}
 
-// ByItems tells whether the rule makes one value out of the items of all lists, or the rows of all tables, so that several policies
-// decide together.
+// ByItems tells whether the rule makes one value out of the items of all lists, or the rows of all
+// tables, so that several policies decide together.
 func (c Combine) ByItems() bool { return c == Merge || c == Common }
 
 // Stricter says which of two values of a `strictest` setting is the stricter.
@@ -84,7 +84,8 @@ const (
 // Platforms lists every Platform.
 var Platforms = []Platform{Linux, Windows, MacOS}
 
-// Support is one row of `supports`: a platform, and what limits it there. Zero fields limit nothing.
+// Support is one row of `supports`: a platform, and what limits it there. Zero fields limit
+// nothing.
 type Support struct {
 	Platform Platform
 	From     string     // the lowest version, a dotted number
@@ -118,12 +119,14 @@ type Definition struct {
 
 	Forced []Forced
 
-	// Shipped marks the definitions that come with the service; an estate's own may be in their place.
+	// Shipped marks the definitions that come with the service; an estate's own may be in their
+	// place.
 	Shipped bool
 }
 
 // Rank places v in the order of strictness: of two values the one of higher rank is the stricter.
-// It is meaningful for definitions that combine by Strictest, and 0 for a value that is none of the options.
+// It is meaningful for definitions that combine by Strictest, and 0 for a value that is none of the
+// options.
 func (d *Definition) Rank(v Value) int64 {
 	switch d.Stricter {
 	case StricterLower:
@@ -168,7 +171,8 @@ const (
 // Unsupporteds lists every reason in the order in which they are tested.
 var Unsupporteds = []Unsupported{NoPlatform, LowVersion, OtherEdition, Incapable}
 
-// Capability gives the condition that a laptop of a platform must meet to have the setting, nil where there is none.
+// Capability gives the condition that a laptop of a platform must meet to have the setting, nil
+// where there is none.
 func (d *Definition) Capability(os Platform) *rule.Rule {
 	for i := range d.Supports {
 		if d.Supports[i].Platform == os {
@@ -178,7 +182,8 @@ func (d *Definition) Capability(os Platform) *rule.Rule {
 	return nil
 }
 
-// NeedsCapability tells whether some platform has the setting only where a condition on the laptop is true.
+// NeedsCapability tells whether some platform has the setting only where a condition on the laptop
+// is true.
 func (d *Definition) NeedsCapability() bool {
 	for i := range d.Supports {
 		if d.Supports[i].When != nil {
@@ -188,9 +193,9 @@ func (d *Definition) NeedsCapability() bool {
 	return false
 }
 
-// SupportOn tells whether a laptop of this platform, version and edition supports the setting, and if
-// not, the first reason of platform, version, edition. A version that is not a number fails `version`. The condition of Capability is
-// not looked at: it needs the whole laptop.
+// SupportOn tells whether a laptop of this platform, version and edition supports the setting, and
+// if not, the first reason of platform, version, edition. A version that is not a number fails
+// `version`. The condition of Capability is not looked at: it needs the whole laptop.
 func (d *Definition) SupportOn(os Platform, version, edition string) Unsupported {
 	if len(d.Supports) == 0 {
 		return Supported

@@ -1,4 +1,5 @@
-// This file has the shape of values: a type with its bounds, for a setting and for a column of a table alike.
+// This file has the shape of values: a type with its bounds, for a setting and for a column of a
+// table alike.
 
 package setting
 
@@ -75,7 +76,8 @@ func (s *Shape) validate(path string) []problem.Fault {
 		if slices.Contains(t.bounds(), name) {
 			continue
 		}
-		// The fault names the first type that has such a bound, so that the author sees where the field belongs.
+		// The fault names the first type that has such a bound, so that the author sees where the
+		// field belongs.
 		first := slices.IndexFunc(Types, func(other Type) bool { return slices.Contains(other.behaviour().bounds(), name) })
 		faults = append(faults, problem.Fault{
 			Code: problem.MisplacedField, Path: problem.Join(path, name), Found: name + " with type " + string(s.Type),

@@ -41,9 +41,9 @@ func (v Value) File() File {
 	return File{v.text, v.list[0], v.number}
 }
 
-// Row is a row of a table: cells by the name of their column. A cell is a bool, a whole number, a text, a list of texts or a
-// A row has no order of columns: two rows with the same cells are the same row.
-// file; what is left out is absent. Rows are immutable.
+// Row is a row of a table: cells by the name of their column. A cell is a bool, a whole number, a
+// text, a list of texts or a A row has no order of columns: two rows with the same cells are the
+// same row. file; what is left out is absent. Rows are immutable.
 type Row map[string]Value
 
 // any gives the row as expressions see it.
@@ -70,7 +70,8 @@ func (r Row) String() string {
 }
 
 // identity is what tells a row from others: its JSON, with a file standing for its contents alone.
-// Plain values, so that the text does not depend on how a cell is kept. A file stands for its contents, whatever it is called.
+// Plain values, so that the text does not depend on how a cell is kept. A file stands for its
+// contents, whatever it is called.
 func (r Row) identity() string {
 	plain := make(map[string]any, len(r))
 	for column, cell := range r {
@@ -104,7 +105,8 @@ func (v Value) Rows() []Row {
 	return *v.rows
 }
 
-// EachFile calls f for every file in v, with the place of each below the value: empty, or row and column.
+// EachFile calls f for every file in v, with the place of each below the value: empty, or row and
+// column.
 func (v Value) EachFile(f func(at []any, file File)) {
 	if v.kind == FileKind {
 		f(nil, v.File())
@@ -138,8 +140,8 @@ func (v Value) WithFiles(f func(File) File) Value {
 
 // Union gives every item or row of all values, without repeats, sorted by bytes.
 func Union(values []*Value) Value {
-	// Values that are merged come in the order of their items in most cases. Then all of them are in order already, and nothing is
-	// sorted.
+	// Values that are merged come in the order of their items in most cases. Then all of them are
+	// in order already, and nothing is sorted.
 	n := 0
 	for _, v := range values {
 		n += len(v.list)
@@ -180,8 +182,8 @@ func Union(values []*Value) Value {
 	return Value{kind: Table, list: all, rows: &ordered}
 }
 
-// SameKey tells whether two different rows of tables claim the same thing: they agree in every column of the key. Rows agree
-// in a column that neither has.
+// SameKey tells whether two different rows of tables claim the same thing: they agree in every
+// column of the key. Rows agree in a column that neither has.
 func (s *Shape) SameKey(a, b Row) bool {
 	for _, column := range s.Key {
 		if !a[column].Equal(b[column]) {
@@ -191,7 +193,8 @@ func (s *Shape) SameKey(a, b Row) bool {
 	return len(s.Key) > 0
 }
 
-// Conflicts tells whether rows of two tables claim the same thing and say different things about it.
+// Conflicts tells whether rows of two tables claim the same thing and say different things about
+// it.
 func (s *Shape) Conflicts(v, w Value) bool {
 	// Without a key, rows never say different things about the same.
 	if len(s.Key) == 0 {

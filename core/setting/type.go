@@ -21,27 +21,32 @@ const (
 // Types lists every Type.
 var Types = []Type{TypeBool, TypeInteger, TypeText, TypeChoice, TypeList, TypeTable, TypeFile}
 
-// typeBehaviour is what the package knows of a type of values. The zero bounds of a Shape limit nothing.
+// typeBehaviour is what the package knows of a type of values. The zero bounds of a Shape limit
+// nothing.
 type typeBehaviour interface {
 	// holds tells whether v has a form that the type has, whatever the bounds are.
 	holds(v Value) bool
 
-	// check reports why v, which the type holds, is outside the bounds of s. The path is the place of the value.
+	// check reports why v, which the type holds, is outside the bounds of s. The path is the place
+	// of the value.
 	check(s *Shape, path string, v Value) []problem.Fault
 
 	// expectation says in words which values s accepts.
 	expectation(s *Shape) string
 
-	// bounds names the fields of a shape that the type uses, as they are named in the estate format.
+	// bounds names the fields of a shape that the type uses, as they are named in the estate
+	// format.
 	bounds() []string
 
 	// validate reports what is wrong with the bounds of s, besides bounds of other types.
 	validate(s *Shape, path string) []problem.Fault
 
-	// orders lists the orders of strictness of two values. A type that has none can't combine by `strictest`.
+	// orders lists the orders of strictness of two values. A type that has none can't combine by
+	// `strictest`.
 	orders() []Stricter
 
-	// combines lists the combine rules that the type has besides Closest, which all have, and Strictest, which those with an order have.
+	// combines lists the combine rules that the type has besides Closest, which all have, and
+	// Strictest, which those with an order have.
 	combines() []Combine
 }
 
@@ -66,7 +71,8 @@ func (t Type) behaviour() typeBehaviour {
 	return nil
 }
 
-// unbounded is a type without bounds, without an order of strictness, whose values don't merge. Types embed it for what they lack.
+// unbounded is a type without bounds, without an order of strictness, whose values don't merge.
+// Types embed it for what they lack.
 type unbounded struct{}
 
 func (unbounded) check(*Shape, string, Value) []problem.Fault { return nil }

@@ -1,4 +1,5 @@
-// This file has the type of choices: one of the options that the definition lists, in the order of strictness.
+// This file has the type of choices: one of the options that the definition lists, in the order of
+// strictness.
 
 package setting
 

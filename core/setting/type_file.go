@@ -1,4 +1,5 @@
-// This file has the type of files, which values name by their SHA-256, with what must be in the file.
+// This file has the type of files, which values name by their SHA-256, with what must be in the
+// file.
 
 package setting
 

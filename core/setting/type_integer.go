@@ -1,4 +1,5 @@
-// This file has the type of whole numbers, with a lowest and a highest number and a unit of measure.
+// This file has the type of whole numbers, with a lowest and a highest number and a unit of
+// measure.
 
 package setting
 

@@ -1,4 +1,5 @@
-// This file has the type of lists of texts without repeats, with a pattern for items and a greatest number of them.
+// This file has the type of lists of texts without repeats, with a pattern for items and a greatest
+// number of them.
 
 package setting
 

@@ -74,7 +74,8 @@ func (tableType) check(s *Shape, path string, v Value) []problem.Fault {
 			problem.Fault{Code: problem.OutOfRange, Path: path, Found: fmt.Sprintf("%d rows", len(v.Rows())), Expected: s.Expectation()},
 		)
 	}
-	// Each row is checked by itself, then against the rows before it: two rows may not be equal, and may not agree in the key.
+	// Each row is checked by itself, then against the rows before it: two rows may not be equal,
+	// and may not agree in the key.
 	for i, row := range v.Rows() {
 		faults = append(faults, s.checkRow(problem.Join(path, i), row)...)
 		for j := range i {

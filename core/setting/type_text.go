@@ -1,4 +1,5 @@
-// This file has the type of texts, with a greatest length, a pattern, and formats that a pattern can't say well.
+// This file has the type of texts, with a greatest length, a pattern, and formats that a pattern
+// can't say well.
 
 package setting
 
@@ -15,7 +16,8 @@ import (
 // Format names a check of texts that a pattern can't say well.
 type Format string
 
-// NodePath is the path of a node of a laptop's management tree (OMA Device Management, Tree and Description 1.2, section 7).
+// NodePath is the path of a node of a laptop's management tree (OMA Device Management, Tree and
+// Description 1.2, section 7).
 const NodePath Format = "node-path"
 
 // Formats lists every Format.

@@ -9,7 +9,8 @@ import (
 	"zenithridge.example/zridge/formats/files"
 )
 
-// TestDefinitionsAreChecked defines settings wrongly, one thing at a time; administrators' own get the same checks as shipped ones.
+// TestDefinitionsAreChecked defines settings wrongly, one thing at a time; administrators' own get
+// the same checks as shipped ones.
 func TestDefinitionsAreChecked(t *testing.T) {
 	for text, want := range map[string]string{
 		`"type": "bool"`: "",

@@ -30,10 +30,10 @@ func (k ValueKind) String() string {
 	return [...]string{"nothing", "a bool", "a whole number", "text", "a list of texts", "a table", "a file"}[k]
 }
 
-// Value is a bool, a whole number, a text, a list of texts, a table or a file. The zero Value holds nothing.
-// Values are immutable: the list or rows of one must not be altered.
-// One struct for all kinds instead of an interface: values are compared and copied in large numbers, and this needs no memory for
-// most.
+// Value is a bool, a whole number, a text, a list of texts, a table or a file. The zero Value holds
+// nothing. Values are immutable: the list or rows of one must not be altered. One struct for all
+// kinds instead of an interface: values are compared and copied in large numbers, and this needs no
+// memory for most.
 type Value struct {
 	kind   ValueKind
 	number int64    // of a bool: 0 or 1; of a file: its size
@@ -97,8 +97,8 @@ func (v Value) Items() []string {
 	return v.list
 }
 
-// Equal tells whether both hold the same. Lists and tables are equal when they have the same items in the same order, files
-// when their contents are the same, whatever they are called.
+// Equal tells whether both hold the same. Lists and tables are equal when they have the same items
+// in the same order, files when their contents are the same, whatever they are called.
 func (v Value) Equal(w Value) bool {
 	// A file is its contents: size follows from them, and the name says nothing.
 	if v.kind == FileKind {
@@ -107,7 +107,8 @@ func (v Value) Equal(w Value) bool {
 	return v.kind == w.kind && v.number == w.number && v.text == w.text && slices.Equal(v.list, w.list)
 }
 
-// Any gives v as a plain Go value (bool, int64, string, []string, []any of maps, a map or nil), as expressions see it.
+// Any gives v as a plain Go value (bool, int64, string, []string, []any of maps, a map or nil), as
+// expressions see it.
 func (v Value) Any() any {
 	switch v.kind {
 	case Bool:
@@ -159,7 +160,8 @@ func (v Value) String() string {
 	return "nothing"
 }
 
-// MarshalJSON writes a JSON bool, number, string, array of strings, array of objects, object of a file, or null.
+// MarshalJSON writes a JSON bool, number, string, array of strings, array of objects, object of a
+// file, or null.
 func (v Value) MarshalJSON() ([]byte, error) {
 	switch v.kind {
 	case Table:
@@ -178,7 +180,8 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 	var l []string
 	var rows []Row
 	var f fileDoc
-	// Each form is tried in turn. JSON has no form that fits two of them, but for the empty list, which is an empty table as well.
+	// Each form is tried in turn. JSON has no form that fits two of them, but for the empty list,
+	// which is an empty table as well.
 	switch {
 	case string(data) == "null":
 		*v = Value{}
@@ -202,8 +205,8 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 
 // AppendIdentity appends bytes that are the same for two values exactly when they are Equal.
 func (v Value) AppendIdentity(to []byte) []byte {
-	// The kind comes first, so that an empty text and an empty list differ. Lengths precede items, so that items do not run
-	// together.
+	// The kind comes first, so that an empty text and an empty list differ. Lengths precede items,
+	// so that items do not run together.
 	to = append(to, byte(v.kind))
 	switch v.kind {
 	case Bool, Integer:
@@ -219,8 +222,8 @@ func (v Value) AppendIdentity(to []byte) []byte {
 	return to
 }
 
-// Compare orders values: by kind, then bools and numbers by size, texts and files by bytes, lists and tables item by item. It is 0 for
-// those that are Equal.
+// Compare orders values: by kind, then bools and numbers by size, texts and files by bytes, lists
+// and tables item by item. It is 0 for those that are Equal.
 func (v Value) Compare(w Value) int {
 	if v.kind != w.kind {
 		return cmp.Compare(v.kind, w.kind)
@@ -234,8 +237,8 @@ func (v Value) Compare(w Value) int {
 	return slices.Compare(v.list, w.list)
 }
 
-// Begins gives a number that is the greater the later a list or table comes in the order of Compare; lists whose first items begin with the
-// same eight bytes have the same.
+// Begins gives a number that is the greater the later a list or table comes in the order of
+// Compare; lists whose first items begin with the same eight bytes have the same.
 func (v Value) Begins() (first uint64) {
 	if len(v.list) == 0 {
 		return 0
@@ -245,7 +248,8 @@ func (v Value) Begins() (first uint64) {
 	return binary.BigEndian.Uint64(bytes[:])
 }
 
-// Members gives the items of a list and the rows of a table as values of their own, each a list of one item or a table of one row.
+// Members gives the items of a list and the rows of a table as values of their own, each a list of
+// one item or a table of one row.
 func (v Value) Members() []Value {
 	switch v.kind {
 	case List:

@@ -8,8 +8,8 @@ import (
 	"sync/atomic"
 )
 
-// Share goes through the numbers below n on all threads: do is called once on each, with the numbers that are this thread's, and Share
-// returns when all are done.
+// Share goes through the numbers below n on all threads: do is called once on each, with the
+// numbers that are this thread's, and Share returns when all are done.
 func Share(n int, do func(mine iter.Seq[int])) {
 	Among(make([]struct{}, min(runtime.GOMAXPROCS(0), n)), n, func(_ struct{}, mine iter.Seq[int]) { do(mine) })
 }

@@ -1,4 +1,5 @@
-// Package filled makes databases that hold an estate as if it had been published, for trying the service at any size.
+// Package filled makes databases that hold an estate as if it had been published, for trying the
+// service at any size.
 package filled
 
 import (
@@ -50,7 +51,8 @@ func Database(path string, s *estate.Snapshot) error {
 	})
 }
 
-// Enrolled adds the laptops of an estate to a database as if they had enrolled, the first of them with so many settings delivered each.
+// Enrolled adds the laptops of an estate to a database as if they had enrolled, the first of them
+// with so many settings delivered each.
 func Enrolled(path string, s *estate.Snapshot, first, settings int) error {
 	db, err := store.Open(path)
 	if err != nil {

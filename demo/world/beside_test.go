@@ -1,4 +1,5 @@
-// This file measures the engine beside two obvious ways of doing the same: a loop over laptops, and SQL with window functions.
+// This file measures the engine beside two obvious ways of doing the same: a loop over laptops, and
+// SQL with window functions.
 
 package world_test
 
@@ -16,9 +17,10 @@ import (
 	"zenithridge.example/zridge/demo/world"
 )
 
-// BenchmarkBeside resolves an estate of 100,000 laptops in three ways, in one run. The loop, which is what answers for one laptop with
-// every reason, goes through 1,000 of them, SQL through 300; both are given who gets which policy at which level, and the figures are
-// counted up to all laptops.
+// BenchmarkBeside resolves an estate of 100,000 laptops in three ways, in one run. The loop, which
+// is what answers for one laptop with every reason, goes through 1,000 of them, SQL through 300;
+// both are given who gets which policy at which level, and the figures are counted up to all
+// laptops.
 func BenchmarkBeside(b *testing.B) {
 	const laptops, looped, queried = 100_000, 1000, 300
 	s := world.Make(world.Of(laptops), 1)
@@ -52,7 +54,8 @@ func BenchmarkBeside(b *testing.B) {
 	}
 }
 
-// tables puts the candidates of some laptops into a database: entries of closest and strictest settings, and who gets which policy.
+// tables puts the candidates of some laptops into a database: entries of closest and strictest
+// settings, and who gets which policy.
 func tables(b *testing.B, s *estate.Snapshot, plan *resolve.Plan, laptops int) *sql.DB {
 	b.Helper()
 	db, err := sql.Open("sqlite3", ":memory:")
@@ -107,7 +110,8 @@ func tables(b *testing.B, s *estate.Snapshot, plan *resolve.Plan, laptops int) *
 	return db
 }
 
-// decideInSQL decides what has no lock: the innermost level, then the highest priority; or the lowest number.
+// decideInSQL decides what has no lock: the innermost level, then the highest priority; or the
+// lowest number.
 func decideInSQL(b *testing.B, db *sql.DB) (rows int, settled map[[2]string]string) {
 	b.Helper()
 	found, err := db.Query(`SELECT device, setting, value FROM (
@@ -133,7 +137,8 @@ func decideInSQL(b *testing.B, db *sql.DB) (rows int, settled map[[2]string]stri
 	return rows, settled
 }
 
-// agree compares what the query decided with the engine, where the setting is supported and nobody conflicts.
+// agree compares what the query decided with the engine, where the setting is supported and nobody
+// conflicts.
 func agree(b *testing.B, whole *resolve.EstateResolution, settled map[[2]string]string) {
 	b.Helper()
 	same := 0

@@ -1,5 +1,5 @@
-// Package world makes large estates up, for measuring: the same seed gives the same estate. What is in one, and how much of it,
-// is said in docs/performance.md.
+// Package world makes large estates up, for measuring: the same seed gives the same estate. What is
+// in one, and how much of it, is said in docs/performance.md.
 package world
 
 import (

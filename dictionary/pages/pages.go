@@ -1,4 +1,5 @@
-// Package pages makes the documentation of the dictionary: a page for each area, and one that leads to them.
+// Package pages makes the documentation of the dictionary: a page for each area, and one that leads
+// to them.
 package pages
 
 import (

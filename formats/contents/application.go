@@ -1,4 +1,5 @@
-// This file reads what names an application and its signer: property lists and zipped bundles, .desktop entries.
+// This file reads what names an application and its signer: property lists and zipped bundles,
+// .desktop entries.
 
 package contents
 
@@ -155,7 +156,8 @@ func (l *propertyList) application(signed, signer string) *Application {
 	return a
 }
 
-// readBundle reads a zipped application bundle. Only its directory, its property list and its program are looked at, each within bounds.
+// readBundle reads a zipped application bundle. Only its directory, its property list and its
+// program are looked at, each within bounds.
 func readBundle(data []byte, o Options) (*Reading, error) {
 	archive, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
@@ -198,8 +200,8 @@ func readBundle(data []byte, o Options) (*Reading, error) {
 	return application(a, "application/zip", warnings...)
 }
 
-// checkExpansion refuses an archive that says of itself that it unpacks to far more than programs do. One that lies is stopped
-// while it is unpacked.
+// checkExpansion refuses an archive that says of itself that it unpacks to far more than programs
+// do. One that lies is stopped while it is unpacked.
 func checkExpansion(archive *zip.Reader, size int) error {
 	const most, large = 100, 256 << 20
 	var unpacked uint64
@@ -232,7 +234,8 @@ func bundleLists(archive *zip.Reader) (found []*zip.File) {
 	return found
 }
 
-// unpack gives an entry's bytes, and refuses one that is larger, whatever the archive says of its size.
+// unpack gives an entry's bytes, and refuses one that is larger, whatever the archive says of its
+// size.
 func unpack(f *zip.File, most int64) ([]byte, error) {
 	tooLarge := refuse(fmt.Sprintf("an entry that unpacks to more than %d KiB", most>>10), "an application bundle as its maker packed it")
 	if f.UncompressedSize64 > uint64(most) {
@@ -253,7 +256,8 @@ func unpack(f *zip.File, most int64) ([]byte, error) {
 	return data, nil
 }
 
-// readDesktopEntry reads a .desktop file (Desktop Entry Specification 1.5). Its identifier is the program that it starts.
+// readDesktopEntry reads a .desktop file (Desktop Entry Specification 1.5). Its identifier is the
+// program that it starts.
 func readDesktopEntry(data []byte) (*Reading, error) {
 	if len(data) > maxDesktopEntry {
 		return nil, refuse(fmt.Sprintf("a .desktop entry of %d bytes", len(data)), "at most 256 KiB")

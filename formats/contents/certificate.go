@@ -41,7 +41,8 @@ const maxChain = 20
 
 var certificateHeader = []byte("-----BEGIN ")
 
-// isPrivateKey tells whether a file holds a private key in one of the usual forms, by itself or among certificates.
+// isPrivateKey tells whether a file holds a private key in one of the usual forms, by itself or
+// among certificates.
 func isPrivateKey(data []byte) bool {
 	for rest := data; ; {
 		var block *pem.Block
@@ -193,7 +194,8 @@ func keyOf(c *x509.Certificate) string {
 	return c.PublicKeyAlgorithm.String()
 }
 
-// judgeDates refuses an expired certificate unless that was confirmed, and warns of one that is about to expire.
+// judgeDates refuses an expired certificate unless that was confirmed, and warns of one that is
+// about to expire.
 func judgeDates(r *Reading, c *Certificate, o Options, i, of int) error {
 	which := "the certificate"
 	if of > 1 {

@@ -1,8 +1,9 @@
-// Package contents reads what is in a file that a setting holds, so that nobody retypes it: certificates, rule sets of
-// application control, and what names an application and its signer. It says why a file is refused.
+// Package contents reads what is in a file that a setting holds, so that nobody retypes it:
+// certificates, rule sets of application control, and what names an application and its signer. It
+// says why a file is refused.
 //
-// Everything that comes in is taken to be hostile: sizes, depths and expansions are bounded, nothing is run, and no
-// bytes of a refused file are repeated in its fault.
+// Everything that comes in is taken to be hostile: sizes, depths and expansions are bounded,
+// nothing is run, and no bytes of a refused file are repeated in its fault.
 package contents
 
 import (
@@ -67,7 +68,8 @@ func Read(name string, data []byte, o Options) (reading *Reading, err error) {
 	return reading, nil
 }
 
-// recognise tells by the bytes what a file is, and reads it. What it should be decides only between readings that bytes leave open.
+// recognise tells by the bytes what a file is, and reads it. What it should be decides only between
+// readings that bytes leave open.
 func recognise(name string, data []byte, o Options) (*Reading, error) {
 	switch {
 	case bytes.HasPrefix(data, []byte("!<arch>\n")):

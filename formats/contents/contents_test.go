@@ -214,7 +214,8 @@ func wide(text string) []byte {
 	return out
 }
 
-// TestApplications reads property lists made by another program, a signed executable, .desktop entries and a real Debian package.
+// TestApplications reads property lists made by another program, a signed executable, .desktop
+// entries and a real Debian package.
 func TestApplications(t *testing.T) {
 	for name, want := range map[string]contents.Application{
 		"helpline.xml.plist":         {Name: "Helpline", Identifier: "example.saltmarsh.helpline", Version: "4.2.1", Signed: "unknown", Platform: "macos", Source: "a property list"},
@@ -342,8 +343,8 @@ func zipOf(t *testing.T, entries map[string][]byte) []byte {
 	return b.Bytes()
 }
 
-// signedProgram makes a program for macOS of a header and a code signature: a directory that names the identifier and team, and
-// where somebody signed, a signature beside it.
+// signedProgram makes a program for macOS of a header and a code signature: a directory that names
+// the identifier and team, and where somebody signed, a signature beside it.
 func signedProgram(identifier, team string, signed bool) []byte {
 	directory := make([]byte, 52, 128)
 	binary.BigEndian.PutUint32(directory, 0xfade0c02)

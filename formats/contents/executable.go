@@ -118,7 +118,8 @@ func versionFacts(f *pe.File, directory []pe.DataDirectory) map[string]string {
 	return facts
 }
 
-// resourceEntry gives where the entry with an id leads from the directory at a place; -1 for the first entry, or for none.
+// resourceEntry gives where the entry with an id leads from the directory at a place; -1 for the
+// first entry, or for none.
 func resourceEntry(tree []byte, at, id int) int {
 	if at < 0 || at+16 > len(tree) {
 		return -1
@@ -136,8 +137,8 @@ func resourceEntry(tree []byte, at, id int) int {
 	return -1
 }
 
-// readVersionBlocks walks the blocks of a version resource: each has its length, the length of its value, whether that is text,
-// a key, and children. Keys with a text are facts.
+// readVersionBlocks walks the blocks of a version resource: each has its length, the length of its
+// value, whether that is text, a key, and children. Keys with a text are facts.
 func readVersionBlocks(data []byte, facts map[string]string, left *int, depth int) {
 	for len(data) >= 6 && *left > 0 && depth < 8 {
 		*left--
@@ -186,8 +187,9 @@ type indirectData struct {
 	}
 }
 
-// peSigner gives the name of the signer of the first signature in the certificate table, and whether the signature fits the file.
-// It does not judge whether the signer is to be trusted: that is for the one who reads the name.
+// peSigner gives the name of the signer of the first signature in the certificate table, and
+// whether the signature fits the file. It does not judge whether the signer is to be trusted: that
+// is for the one who reads the name.
 func peSigner(data []byte, table pe.DataDirectory, checksum, entry int64) (signer, state string) {
 	start, size := int64(table.VirtualAddress), int64(table.Size) // in this table alone the address is a place in the file
 	if size < 8 || start+size > int64(len(data)) {
@@ -223,7 +225,8 @@ func peSigner(data []byte, table pe.DataDirectory, checksum, entry int64) (signe
 	return signer, "verified"
 }
 
-// wrapped gives signed content as the DER sequence that it is, whether or not the parser left its header off.
+// wrapped gives signed content as the DER sequence that it is, whether or not the parser left its
+// header off.
 func wrapped(content []byte) []byte {
 	var whole asn1.RawValue
 	if rest, err := asn1.Unmarshal(content, &whole); err == nil && len(rest) == 0 && whole.Tag == asn1.TagSequence {

@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/formats/contents"
 )
 
-// FuzzRead reads whatever bytes come: they are read or refused, and a refusal is a fault that says what was found and expected.
+// FuzzRead reads whatever bytes come: they are read or refused, and a refusal is a fault that says
+// what was found and expected.
 func FuzzRead(f *testing.F) {
 	entries, err := filepath.Glob("testdata/*.*")
 	if err != nil || len(entries) < 6 {

@@ -1,5 +1,6 @@
-// This file reads rule sets of application control, a format of our own: application-rules.schema.json beside this file is
-// its JSON Schema, docs/application-rules.md says what it means.
+// This file reads rule sets of application control, a format of our own:
+// application-rules.schema.json beside this file is its JSON Schema, docs/application-rules.md says
+// what it means.
 
 package contents
 
@@ -26,7 +27,8 @@ const (
 	rulesFormat = "zenith-ridge/application-rules/1"
 	maxRules    = 8 << 20 // bytes of a rule set
 
-	// maxRuleTokens is how many keys, values and brackets 5000 rules have at most, and some more. What has more is not looked at further.
+	// maxRuleTokens is how many keys, values and brackets 5000 rules have at most, and some more.
+	// What has more is not looked at further.
 	maxRuleTokens = 400_000
 )
 
@@ -44,7 +46,8 @@ type RuleSet struct {
 	Rules     []Rule `json:"rules"`
 }
 
-// Rule lets a program start, or keeps it from it. All of path, hash and signer that are there must match.
+// Rule lets a program start, or keeps it from it. All of path, hash and signer that are there must
+// match.
 type Rule struct {
 	ID        string   `json:"id"`
 	Action    string   `json:"action" enum:"allow,deny"`
@@ -109,7 +112,8 @@ type fileRules struct {
 	*RuleSet
 }
 
-// judgeRules refuses rules that contradict each other, and warns of those that say more than they seem to.
+// judgeRules refuses rules that contradict each other, and warns of those that say more than they
+// seem to.
 func judgeRules(r *Reading, set *RuleSet) error {
 	ids := map[string]int{}
 	matchers := map[string]*Rule{}
@@ -165,7 +169,8 @@ func isBroad(path string) bool {
 	return false
 }
 
-// checkJSON refuses doubled keys, nesting beyond 32 levels and what follows the object: readers of JSON disagree about those.
+// checkJSON refuses doubled keys, nesting beyond 32 levels and what follows the object: readers of
+// JSON disagree about those.
 func checkJSON(data []byte) error {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
@@ -224,7 +229,8 @@ func checkJSON(data []byte) error {
 	return nil
 }
 
-// schemaFaults gives every reason why a document does not fit the schema, each with its place in the file.
+// schemaFaults gives every reason why a document does not fit the schema, each with its place in
+// the file.
 func schemaFaults(err error) error {
 	var invalid *jsonschema.ValidationError
 	if !errors.As(err, &invalid) {

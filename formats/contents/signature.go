@@ -1,4 +1,5 @@
-// This file reads the code signature of a macOS program (Mach-O): what it is signed as, and by which team.
+// This file reads the code signature of a macOS program (Mach-O): what it is signed as, and by
+// which team.
 
 package contents
 
@@ -21,12 +22,14 @@ const (
 	adHoc             = 0x2     // the flag of a directory that nobody signed
 )
 
-// codeSignature is what a program's signature says. The hashes are not compared with the program: state is `unverified` at best.
+// codeSignature is what a program's signature says. The hashes are not compared with the program:
+// state is `unverified` at best.
 type codeSignature struct {
 	identifier, signer, state string
 }
 
-// programSignature reads the signature of the program of a bundle. A program that is absent or too large says nothing.
+// programSignature reads the signature of the program of a bundle. A program that is absent or too
+// large says nothing.
 func programSignature(archive *zip.Reader, contents, executable string) codeSignature {
 	unknown := codeSignature{state: "unknown"}
 	if executable == "" || path.Base(executable) != executable {
@@ -71,7 +74,8 @@ func machoSignature(data []byte) codeSignature {
 	return codeSignature{state: "none"}
 }
 
-// readSuperBlob reads the directory and whether a signature stands beside it. All numbers are big-endian.
+// readSuperBlob reads the directory and whether a signature stands beside it. All numbers are
+// big-endian.
 func readSuperBlob(blob []byte) codeSignature {
 	out := codeSignature{state: "none"}
 	if len(blob) < 12 || binary.BigEndian.Uint32(blob) != magicSuperBlob {

@@ -1,7 +1,8 @@
-// Package directory reads people, units, groups and laptops from where a company keeps them: an LDAP directory or a table as CSV.
-// (SCIM clients write by themselves; package scim speaks their protocol.) A reading is what is there, in the estate format
-// but for ids and references, which are named by the keys that are stable at the source. It keeps nothing and decides nothing:
-// what differs, what has left and what it does to laptops is found out where readings are taken in.
+// Package directory reads people, units, groups and laptops from where a company keeps them: an
+// LDAP directory or a table as CSV. (SCIM clients write by themselves; package scim speaks their
+// protocol.) A reading is what is there, in the estate format but for ids and references, which are
+// named by the keys that are stable at the source. It keeps nothing and decides nothing: what
+// differs, what has left and what it does to laptops is found out where readings are taken in.
 package directory
 
 import (
@@ -19,7 +20,8 @@ type Record struct {
 	Place string // where it is there, normalised; empty where that means nothing
 	Wants string // the id that it would have in the estate
 	Match string // a serial number or mail address by which it may be known already
-	// Fields are those of the estate format that the source brings, without the id and without what stands below.
+	// Fields are those of the estate format that the source brings, without the id and without what
+	// stands below.
 	Fields map[string]any
 	Unit   Ref            // of a person or device; its parent, of a unit
 	Owner  Ref            // of a device
@@ -30,7 +32,8 @@ type Record struct {
 	Rest   map[string]any // what is kept beside it, to be read again
 }
 
-// Ref names another thing: by its key at the source, or by its id, title, mail or serial number in the estate.
+// Ref names another thing: by its key at the source, or by its id, title, mail or serial number in
+// the estate.
 type Ref struct {
 	Key  string
 	Name string
@@ -53,11 +56,13 @@ type Reading struct {
 	Mark    string        // up to where it was read
 	Faults  problem.Faults
 	Left    []Gone // what the source says has left, one by one
-	// MemberOf are alterations of groups where people say in which groups they are: by person key the keys of all groups.
+	// MemberOf are alterations of groups where people say in which groups they are: by person key
+	// the keys of all groups.
 	MemberOf map[string][]string
 }
 
-// Progress is told how far a reading is: things read so far, and of how many, 0 where that is not known.
+// Progress is told how far a reading is: things read so far, and of how many, 0 where that is not
+// known.
 type Progress func(done, of int64)
 
 // ValidSlug makes an id of a text: what an id can't hold becomes '-'. Empty where nothing is left.

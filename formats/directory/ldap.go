@@ -1,4 +1,5 @@
-// This file has the set-up of directory servers (LDAP, RFC 4511) and connects to them, encrypted always.
+// This file has the set-up of directory servers (LDAP, RFC 4511) and connects to them, encrypted
+// always.
 
 package directory
 
@@ -19,8 +20,8 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
-// LDAP says how a directory is read. The password of the account is not part of it: Password names a file of the service's folder of
-// secrets.
+// LDAP says how a directory is read. The password of the account is not part of it: Password names
+// a file of the service's folder of secrets.
 type LDAP struct {
 	Address   string     `json:"address" maxLength:"300" doc:"ldaps://HOST:PORT, or ldap://HOST:PORT, which is encrypted with StartTLS before anything else is sent"`
 	Authority string     `json:"authority,omitempty" maxLength:"100000" doc:"The certificates that may vouch for the server, as PEM; those that the system trusts where it is left out"`
@@ -44,7 +45,8 @@ type LDAPPeople struct {
 	Attributes map[string]string `json:"attributes,omitempty" doc:"From the name in the estate to the attribute of the directory"`
 }
 
-// LDAPUnits says which entries are units. A unit's parent is the nearest entry above it that is a unit, a person's unit too.
+// LDAPUnits says which entries are units. A unit's parent is the nearest entry above it that is a
+// unit, a person's unit too.
 type LDAPUnits struct {
 	Filter string `json:"filter,omitempty" maxLength:"2000" doc:"Empty: no units are read, and people have none from here"`
 	ID     string `json:"id,omitempty" maxLength:"100" doc:"ou where it is left out"`

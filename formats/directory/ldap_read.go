@@ -26,13 +26,15 @@ type ldapRead struct {
 	read     int64
 }
 
-// Known is what earlier readings know: the keys of entries by their places, and which of them are units.
+// Known is what earlier readings know: the keys of entries by their places, and which of them are
+// units.
 type Known struct {
 	Keys  map[string]string
 	Units map[string]bool
 }
 
-// Read reads the directory: all of it, or with since only what was altered at that time or later, over what is known.
+// Read reads the directory: all of it, or with since only what was altered at that time or later,
+// over what is known.
 func (l *LDAP) Read(ctx context.Context, password, since string, known Known, progress Progress) (*Reading, error) {
 	conn, err := l.connect(ctx, password)
 	if err != nil {
@@ -128,7 +130,8 @@ func (l *LDAP) groupAttributes() []string {
 	return out
 }
 
-// search reads entries in pages (RFC 2696). A page that can't be read ends the whole reading: half of a directory is none.
+// search reads entries in pages (RFC 2696). A page that can't be read ends the whole reading: half
+// of a directory is none.
 func (r *ldapRead) search(ctx context.Context, kind estate.Kind, filter string, wanted []string) ([]*ldap.Entry, error) {
 	wanted = append(slices.Clone(wanted), or(r.Key, "entryUUID"), or(r.Modified, "modifyTimestamp"))
 	if r.since != "" {
@@ -178,7 +181,8 @@ func (r *ldapRead) search(ctx context.Context, kind estate.Kind, filter string, 
 	return entries, nil
 }
 
-// placeOf writes a distinguished name so that equal ones are equal texts (RFC 4514, names and values without regard to case).
+// placeOf writes a distinguished name so that equal ones are equal texts (RFC 4514, names and
+// values without regard to case).
 func placeOf(dn string) string {
 	parsed, err := ldap.ParseDN(dn)
 	if err != nil {

@@ -1,4 +1,5 @@
-// This file looks at a table before it is set up: what its columns hold, and what they would be called.
+// This file looks at a table before it is set up: what its columns hold, and what they would be
+// called.
 
 package directory
 

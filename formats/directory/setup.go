@@ -21,7 +21,8 @@ const (
 	KindCSV  SourceKind = "csv"  // tables are sent
 )
 
-// SourceSetUp says how a source is read, and what becomes of what has left. One of Table, LDAP and SCIM is there, by the kind.
+// SourceSetUp says how a source is read, and what becomes of what has left. One of Table, LDAP and
+// SCIM is there, by the kind.
 type SourceSetUp struct {
 	Table *Table `json:"table,omitempty"`
 	LDAP  *LDAP  `json:"ldap,omitempty"`

@@ -17,8 +17,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Read reads a whole table. The error is a problem.Faults where the table can't be read at all; faults of rows are in the reading.
-// progress is told bytes by the caller's reader; it is not called here.
+// Read reads a whole table. The error is a problem.Faults where the table can't be read at all;
+// faults of rows are in the reading. progress is told bytes by the caller's reader; it is not
+// called here.
 func (t *Table) Read(name string, in io.Reader) (*Reading, error) {
 	if faults := t.Check(); len(faults) > 0 {
 		return nil, faults
@@ -293,7 +294,8 @@ func (r *reader) shared(text string) string {
 	return text
 }
 
-// words are names of columns that people use, by the field that they mean: in lower case, letters and digits alone.
+// words are names of columns that people use, by the field that they mean: in lower case, letters
+// and digits alone.
 var words = map[string][]string{
 	"serial": {
 		"serial",

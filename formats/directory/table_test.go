@@ -82,7 +82,8 @@ func TestRowsBecomeRecords(t *testing.T) {
 	}
 }
 
-// TestFaultsOfRowsSayWhere holds each fault to its line and column; the other rows are read all the same.
+// TestFaultsOfRowsSayWhere holds each fault to its line and column; the other rows are read all the
+// same.
 func TestFaultsOfRowsSayWhere(t *testing.T) {
 	r, faults := read(t, inventory(), header+
 		"S-1,linux,12,,,,,,,\n"+

@@ -1,4 +1,5 @@
-// This file finds out how the text of a table is written: encoding, byte order mark, separator, rows that are too long.
+// This file finds out how the text of a table is written: encoding, byte order mark, separator,
+// rows that are too long.
 
 package directory
 
@@ -56,7 +57,8 @@ func text(in io.Reader, named string) (*bufio.Reader, string, error) {
 	return bufio.NewReaderSize(transform.NewReader(buffered, decoder), 64<<10), named, nil
 }
 
-// separatorIn finds the separator of a header: the one of , ; tab and | that stands there most often outside of quotes.
+// separatorIn finds the separator of a header: the one of , ; tab and | that stands there most
+// often outside of quotes.
 func separatorIn(line []byte) rune {
 	best, most := ',', 0
 	for _, c := range ",;\t|" {
@@ -78,7 +80,8 @@ func separatorIn(line []byte) rune {
 
 var separators = map[string]rune{",": ',', ";": ';', "|": '|', "tab": '\t'}
 
-// maxRow bounds a row in bytes: a quote that is never closed must not take the rest of the file for one cell.
+// maxRow bounds a row in bytes: a quote that is never closed must not take the rest of the file for
+// one cell.
 const maxRow = 1 << 20
 
 var errLongRow = fmt.Errorf("a row of more than %d bytes; is a quote not closed?", maxRow)
@@ -127,7 +130,8 @@ func (r *tableRows) Read() ([]string, error) {
 	return r.Reader.Read()
 }
 
-// notText finds the first cell that is not UTF-8, which mostly means that the table is in another encoding.
+// notText finds the first cell that is not UTF-8, which mostly means that the table is in another
+// encoding.
 func notText(name string, rows *tableRows, cells []string) (problem.Fault, bool) {
 	for i, cell := range cells {
 		for at := 0; at < len(cell); {

@@ -1,4 +1,5 @@
-// This file has the wire types of what a resolution says, as estate-format describes them line by line.
+// This file has the wire types of what a resolution says, as estate-format describes them line by
+// line.
 
 package files
 
@@ -84,8 +85,8 @@ func Answer(r *resolve.Result, reasons bool) SubjectAnswer {
 	return out
 }
 
-// Explained gives a result with all that an explanation needs: the policies that do not apply, and for each
-// candidate that lost, the policies that it lost to.
+// Explained gives a result with all that an explanation needs: the policies that do not apply, and
+// for each candidate that lost, the policies that it lost to.
 func Explained(r *resolve.Result) SubjectAnswer {
 	out := Answer(r, true)
 	for i := range r.Settings {

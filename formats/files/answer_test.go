@@ -12,7 +12,8 @@ import (
 	"zenithridge.example/zridge/formats/files"
 )
 
-// TestAnswersHaveTheContractsForm resolves an estate that has every status, and compares the lines field by field.
+// TestAnswersHaveTheContractsForm resolves an estate that has every status, and compares the lines
+// field by field.
 func TestAnswersHaveTheContractsForm(t *testing.T) {
 	s, err := files.Read(folderOf(t, "a.yaml", `
 units: [{id: r}]
@@ -67,7 +68,8 @@ exceptions: [{id: E, setting: left, target: everyone, unset: true, until: 2026-1
 	}
 }
 
-// TestObjectsSurviveJSON writes every object of the demo estate and of the dictionary, and reads it back.
+// TestObjectsSurviveJSON writes every object of the demo estate and of the dictionary, and reads it
+// back.
 func TestObjectsSurviveJSON(t *testing.T) {
 	shipped := dictionary.Shipped()
 	s, err := files.Read("../../demo/estate", shipped)

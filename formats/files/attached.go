@@ -1,4 +1,5 @@
-// This file has the files that values name: found in a folder, checked against what their setting needs, and placed in an export.
+// This file has the files that values name: found in a folder, checked against what their setting
+// needs, and placed in an export.
 
 package files
 
@@ -24,7 +25,8 @@ import (
 // MaxHeld is the size of the largest file that a value may name in a folder, in bytes.
 const MaxHeld = 32 << 20
 
-// hold finds a file by its path in the folder, and remembers where it lies. A path or link that leads out of the folder is refused.
+// hold finds a file by its path in the folder, and remembers where it lies. A path or link that
+// leads out of the folder is refused.
 func (l *loader) hold(name string, _ problem.Place) (f setting.File, found, expected string) {
 	const want = "the path of a file inside of this folder"
 	if name == "" || strings.Contains(name, "\\") || filepath.IsAbs(name) || !filepath.IsLocal(filepath.FromSlash(name)) {
@@ -57,7 +59,8 @@ func (l *loader) hold(name string, _ problem.Place) (f setting.File, found, expe
 	return f, "", ""
 }
 
-// leaveOutHeld drops what was said of files that values name: a rule set in JSON is no file of the estate, though its name ends like one.
+// leaveOutHeld drops what was said of files that values name: a rule set in JSON is no file of the
+// estate, though its name ends like one.
 func (l *loader) leaveOutHeld() {
 	if len(l.named) == 0 {
 		return
@@ -68,8 +71,8 @@ func (l *loader) leaveOutHeld() {
 	}
 }
 
-// checkContents reads the files that policies and exceptions name, where their setting says what must be in them. Validity
-// in time is not judged: a folder is kept for years.
+// checkContents reads the files that policies and exceptions name, where their setting says what
+// must be in them. Validity in time is not judged: a folder is kept for years.
 func (l *loader) checkContents() {
 	definitions := make(map[setting.ID]*setting.Definition, len(l.snapshot.Settings))
 	for i := range l.snapshot.Settings {
@@ -152,7 +155,8 @@ func FilesOf(s *estate.Snapshot) []setting.File {
 	return out
 }
 
-// placedFile names a file by its place in an exported folder, and by its own name where that could not be used there.
+// placedFile names a file by its place in an exported folder, and by its own name where that could
+// not be used there.
 func placedFile(f setting.File) setting.File {
 	out := setting.File{SHA256: placeOfFile(f)}
 	if path.Base(out.SHA256) != f.Name {
@@ -163,8 +167,9 @@ func placedFile(f setting.File) setting.File {
 
 var oddInNames = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
-// placeOfFile is where a file is in an exported folder: below a folder named for its contents, so that two files of one name
-// don't meet. Its ending is such that it is not read as a file of the estate.
+// placeOfFile is where a file is in an exported folder: below a folder named for its contents, so
+// that two files of one name don't meet. Its ending is such that it is not read as a file of the
+// estate.
 func placeOfFile(f setting.File) string {
 	name := strings.Trim(oddInNames.ReplaceAllString(f.Name, "-"), ".-")
 	if name == "" {

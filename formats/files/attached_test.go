@@ -45,8 +45,8 @@ policies:
     audience: {include: [everyone]}
 `
 
-// TestTablesAndFilesInFolders reads a folder with both, writes it, reads that, and finds the same; the rule set, though it ends in
-// .json, is no file of the estate.
+// TestTablesAndFilesInFolders reads a folder with both, writes it, reads that, and finds the same;
+// the rule set, though it ends in .json, is no file of the estate.
 func TestTablesAndFilesInFolders(t *testing.T) {
 	dir := writeAll(t, map[string]string{"estate.yaml": heldEstate, "rules/survey rules.json": rulesFile, "in.sh": "#!/bin/sh\n"})
 	s, held, err := files.ReadWithFiles(dir, dictionary.Shipped())

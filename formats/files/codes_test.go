@@ -15,7 +15,8 @@ func TestEveryCodeHasAnExampleThatGivesIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// Codes about files as such have their examples in TestBrokenEstates, TestTables and TestFilesAddUp.
+	// Codes about files as such have their examples in TestBrokenEstates, TestTables and
+	// TestFilesAddUp.
 	noExample := map[string]bool{
 		"Encoding":    true,
 		"Unreadable":  true,

@@ -147,7 +147,8 @@ func (t table) row(file string, header, cells []string, usable map[int]bool, pos
 	return row
 }
 
-// csvValue reads true, false and whole numbers as such; a number that does not fit 64 bits stays text.
+// csvValue reads true, false and whole numbers as such; a number that does not fit 64 bits stays
+// text.
 func csvValue(cell string, place problem.Place) *node {
 	if cell == "true" || cell == "false" || csvInteger.MatchString(cell) {
 		if n := plainScalar(cell, place); n.kind != numberNode {

@@ -14,12 +14,14 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// decoder gathers the faults of shape: unknown, doubled and missing fields, wrong types, expressions and
-// patterns that do not compile. What needs the whole estate is left to estate.Validate.
+// decoder gathers the faults of shape: unknown, doubled and missing fields, wrong types,
+// expressions and patterns that do not compile. What needs the whole estate is left to
+// estate.Validate.
 type decoder struct {
 	faults problem.Faults
 	muted  []string // paths of what was refused while parsing
-	// file finds a file by its path in the folder that is read; nil where a file is named by its SHA-256.
+	// file finds a file by its path in the folder that is read; nil where a file is named by its
+	// SHA-256.
 	file func(path string, place problem.Place) (file setting.File, found, expected string)
 }
 
@@ -36,7 +38,8 @@ func (d *decoder) wrong(path string, n *node, expected string) {
 	d.refuse(problem.WrongType, path, n.place, n.describe(), expected)
 }
 
-// object is a map that is being decoded. Each accessor reports what is wrong with its field and gives the zero value.
+// object is a map that is being decoded. Each accessor reports what is wrong with its field and
+// gives the zero value.
 type object struct {
 	*decoder
 	node *node
@@ -251,7 +254,8 @@ func (o object) targets(name string) (out []estate.Target) {
 	return out
 }
 
-// detachments reads what a unit or a group stops inheriting: texts, or maps with a reason and a day to look again.
+// detachments reads what a unit or a group stops inheriting: texts, or maps with a reason and a day
+// to look again.
 func (o object) detachments(name string) []estate.Detachment {
 	var out []estate.Detachment
 	present := o.list(name, "kinds of policy and areas", func(n *node, path string) {

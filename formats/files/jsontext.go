@@ -105,7 +105,8 @@ func (r *jsonReader) value(depth int) (*node, error) {
 	return &node{place: place}, nil
 }
 
-// text gives a text. Half of a surrogate pair is refused: it is no character, and would be kept as another one.
+// text gives a text. Half of a surrogate pair is refused: it is no character, and would be kept as
+// another one.
 func (r *jsonReader) text(t jsontext.Token, place problem.Place) *node {
 	n := &node{kind: textNode, place: place, text: t.String()}
 	if at := strings.IndexRune(n.text, '\uFFFD'); at >= 0 && r.loneSurrogate(t) {
@@ -123,7 +124,8 @@ func (r *jsonReader) text(t jsontext.Token, place problem.Place) *node {
 	return n
 }
 
-// loneSurrogate tells whether the text that was read last has an escape for half of a surrogate pair that stands alone.
+// loneSurrogate tells whether the text that was read last has an escape for half of a surrogate
+// pair that stands alone.
 func (r *jsonReader) loneSurrogate(jsontext.Token) bool {
 	end := int(r.decoder.InputOffset())
 	raw := r.data[:end]

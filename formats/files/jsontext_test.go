@@ -25,7 +25,8 @@ func jsonFaults(t *testing.T, text string) []string {
 	return lines
 }
 
-// TestWhereJSONGoesWrong reads texts that are no JSON, and ones that are and say something twice or too much: each fault has its place.
+// TestWhereJSONGoesWrong reads texts that are no JSON, and ones that are and say something twice or
+// too much: each fault has its place.
 func TestWhereJSONGoesWrong(t *testing.T) {
 	for text, want := range map[string]string{
 		`{"units":[{"id":"r"}]}`: "",

@@ -1,4 +1,5 @@
-// This file reads kits: starting points for a policy of one purpose, with values and the reasons for them.
+// This file reads kits: starting points for a policy of one purpose, with values and the reasons
+// for them.
 
 package files
 
@@ -10,7 +11,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Kit is a starting point for a policy of one purpose. The note of each entry is the reason for its value.
+// Kit is a starting point for a policy of one purpose. The note of each entry is the reason for its
+// value.
 type Kit struct {
 	ID        string
 	Title     string

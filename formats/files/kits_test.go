@@ -42,7 +42,8 @@ func TestWrongKits(t *testing.T) {
 	}
 }
 
-// TestEntriesInBothForms reads the short and the long form of an entry, files among them, as API bodies.
+// TestEntriesInBothForms reads the short and the long form of an entry, files among them, as API
+// bodies.
 func TestEntriesInBothForms(t *testing.T) {
 	hash := strings.Repeat("0f", 32)
 	for text, want := range map[string]string{

@@ -14,7 +14,8 @@ import (
 // fields is an object of the estate format, field by field.
 type fields map[string]json.RawMessage
 
-// nested are the fields that are maps: each of their names counts as a field of its own, facts/ram_gb say.
+// nested are the fields that are maps: each of their names counts as a field of its own,
+// facts/ram_gb say.
 var nested = []string{"facts", "attributes"}
 
 func readFields(data []byte) (fields, error) {
@@ -69,8 +70,9 @@ func readBoth(first, second []byte) (a, b fields, err error) {
 	return a, b, err
 }
 
-// Compose gives an object of the estate from what a source imported and from what was edited here: a field that the source imported
-// stands, unless local lists it. Either may be empty. Fields within facts and attributes count by themselves, as facts/ram_gb.
+// Compose gives an object of the estate from what a source imported and from what was edited here:
+// a field that the source imported stands, unless local lists it. Either may be empty. Fields
+// within facts and attributes count by themselves, as facts/ram_gb.
 func Compose(imported, body []byte, local []string) ([]byte, error) {
 	switch {
 	case len(body) == 0:
@@ -90,8 +92,9 @@ func Compose(imported, body []byte, local []string) ([]byte, error) {
 	return ours.write()
 }
 
-// LocalFields lists the fields of an edited object that are not as the source imported them, sorted: those keep what was edited here.
-// Fields that the source imported and that the edit leaves out are among them.
+// LocalFields lists the fields of an edited object that are not as the source imported them,
+// sorted: those keep what was edited here. Fields that the source imported and that the edit leaves
+// out are among them.
 func LocalFields(imported, edited []byte) ([]string, error) {
 	theirs, ours, err := readBoth(imported, edited)
 	if err != nil {
@@ -107,8 +110,8 @@ func LocalFields(imported, edited []byte) ([]string, error) {
 	return local, nil
 }
 
-// LocalPart gives the fields of an edited object that the source does not bring, and those that are local: what is kept here, so
-// that no copy of what the source imported grows old beside it.
+// LocalPart gives the fields of an edited object that the source does not bring, and those that are
+// local: what is kept here, so that no copy of what the source imported grows old beside it.
 func LocalPart(imported, edited []byte, local []string) ([]byte, error) {
 	theirs, ours, err := readBoth(imported, edited)
 	if err != nil {
@@ -121,7 +124,8 @@ func LocalPart(imported, edited []byte, local []string) ([]byte, error) {
 	return ours.write()
 }
 
-// AlteredFields lists the fields in which two objects of one kind differ, sorted, each with both values as JSON; empty where there is none.
+// AlteredFields lists the fields in which two objects of one kind differ, sorted, each with both
+// values as JSON; empty where there is none.
 func AlteredFields(before, after []byte) ([]AlteredField, error) {
 	a, b, err := readBoth(before, after)
 	if err != nil {

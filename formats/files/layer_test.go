@@ -7,7 +7,8 @@ import (
 	"zenithridge.example/zridge/formats/files"
 )
 
-// TestWhatIsEditedHereIsKeptApart lays what a source brings over what was edited here, and takes it apart again.
+// TestWhatIsEditedHereIsKeptApart lays what a source brings over what was edited here, and takes it
+// apart again.
 func TestWhatIsEditedHereIsKeptApart(t *testing.T) {
 	const brought = `{"id":"LT-1","os":"linux","os_version":"12","owner":"ines","facts":{"ram_gb":8,"chip":"2.0"}}`
 	const edited = `{"id":"LT-1","os":"linux","os_version":"12","unit":"slipway","tags":["bench"],"facts":{"ram_gb":16,"chip":"2.0","note":"x"}}`

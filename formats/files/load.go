@@ -22,15 +22,15 @@ import (
 // maxFile is the size of the largest file that is read, in bytes.
 const maxFile = 64 << 20
 
-// Dictionary is what an estate adds to: the definitions and checks that ship with the service. An estate's
-// own definition or check with the id of a shipped one replaces it.
+// Dictionary is what an estate adds to: the definitions and checks that ship with the service. An
+// estate's own definition or check with the id of a shipped one replaces it.
 type Dictionary struct {
 	Settings []setting.Definition
 	Checks   []estate.Check
 }
 
-// Read loads an estate folder over a dictionary. The error is a problem.Faults with all that is wrong, sorted by place;
-// then nothing is loaded. The snapshot's day is left open.
+// Read loads an estate folder over a dictionary. The error is a problem.Faults with all that is
+// wrong, sorted by place; then nothing is loaded. The snapshot's day is left open.
 func Read(folder string, shipped Dictionary) (*estate.Snapshot, error) {
 	s, _, err := ReadWithFiles(folder, shipped)
 	return s, err
@@ -54,7 +54,8 @@ func ReadWithFiles(folder string, shipped Dictionary) (s *estate.Snapshot, paths
 	return &l.snapshot.Snapshot, l.paths, nil
 }
 
-// ReadDictionary loads definitions and checks from files of the estate format, the form in which the shipped ones are kept.
+// ReadDictionary loads definitions and checks from files of the estate format, the form in which
+// the shipped ones are kept.
 func ReadDictionary(from fs.FS) (Dictionary, error) {
 	l := newLoader()
 	names, err := fs.Glob(from, "*.yaml")
@@ -84,13 +85,14 @@ func ReadDictionary(from fs.FS) (Dictionary, error) {
 	return d, nil
 }
 
-// DecodeJSON reads one object of a kind in the estate format, with its id. The error is a problem.Faults whose paths start at the object.
-// What needs the rest of the estate is not checked.
+// DecodeJSON reads one object of a kind in the estate format, with its id. The error is a
+// problem.Faults whose paths start at the object. What needs the rest of the estate is not checked.
 func DecodeJSON(kind estate.Kind, data []byte) (object any, id string, err error) {
 	return decodeJSON(kind, data, true)
 }
 
-// decodeJSON is DecodeJSON. What was stored before control characters were refused is read all the same, where it is not strict.
+// decodeJSON is DecodeJSON. What was stored before control characters were refused is read all the
+// same, where it is not strict.
 func decodeJSON(kind estate.Kind, data []byte, strict bool) (object any, id string, err error) {
 	if !utf8.Valid(data) {
 		return nil, "", problem.Faults{{Code: problem.Encoding, Found: "bytes that are not UTF-8", Expected: "UTF-8"}}
@@ -288,7 +290,8 @@ func (l *loader) folder(folder string) bool {
 	return true
 }
 
-// follow tells whether a symbolic link leads to a file inside of the folder; one that leads out is a fault.
+// follow tells whether a symbolic link leads to a file inside of the folder; one that leads out is
+// a fault.
 func (l *loader) follow(root, path, name string) bool {
 	to, err := filepath.EvalSymlinks(path)
 	if err != nil {
@@ -412,8 +415,9 @@ func (l *loader) document(doc *node) {
 	}
 }
 
-// validate adds the faults that the core finds, with the places of what they are about. Where a field is
-// reported already, or part of what is reported, nothing is added; nor is anything missed that may be in what could not be read.
+// validate adds the faults that the core finds, with the places of what they are about. Where a
+// field is reported already, or part of what is reported, nothing is added; nor is anything missed
+// that may be in what could not be read.
 func (l *loader) validate() {
 	reported := make(map[string]bool, len(l.faults))
 	for _, f := range l.faults {
@@ -462,7 +466,8 @@ func (l *loader) placeOf(f problem.Fault) problem.Place {
 	return origins[i].find(keys[2:], byKey)
 }
 
-// ReadJSON loads an estate from one JSON document in the estate format. The error is a problem.Faults.
+// ReadJSON loads an estate from one JSON document in the estate format. The error is a
+// problem.Faults.
 func ReadJSON(data []byte, shipped Dictionary) (*estate.Snapshot, error) {
 	l := newLoader()
 	l.content("estate.json", data)
@@ -481,8 +486,8 @@ type Object struct {
 	Value any
 }
 
-// ReadObjects reads the objects of one file of the estate format, by themselves: what needs the rest of an estate
-// is not checked. The error is a problem.Faults.
+// ReadObjects reads the objects of one file of the estate format, by themselves: what needs the
+// rest of an estate is not checked. The error is a problem.Faults.
 func ReadObjects(name string, data []byte) ([]Object, error) {
 	l := newLoader()
 	l.content(name, data)

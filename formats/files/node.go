@@ -76,9 +76,9 @@ var (
 	yamlFloat   = regexp.MustCompile(`^[-+]?(\.[0-9]+|[0-9]+\.[0-9]*)([eE][-+]?[0-9]+)?$|^[-+]?\.(inf|Inf|INF)$|^\.(nan|NaN|NAN)$`)
 )
 
-// plainScalar gives an unquoted scalar its kind by the core schema of YAML 1.2 (section 10.3.2), but for two forms that
-// readers of YAML disagree about and that are text here: digits with a leading zero, and an exponent without a point (serial numbers look
-// like both).
+// plainScalar gives an unquoted scalar its kind by the core schema of YAML 1.2 (section 10.3.2),
+// but for two forms that readers of YAML disagree about and that are text here: digits with a
+// leading zero, and an exponent without a point (serial numbers look like both).
 func plainScalar(text string, place problem.Place) *node {
 	n := &node{kind: textNode, place: place, text: text}
 	switch {
@@ -104,8 +104,8 @@ func plainScalar(text string, place problem.Place) *node {
 	return n
 }
 
-// controlCharacters refuses texts with characters that steer a terminal instead of being shown. Lines and tabs are taken. What is found is
-// added to faults; the first few are enough.
+// controlCharacters refuses texts with characters that steer a terminal instead of being shown.
+// Lines and tabs are taken. What is found is added to faults; the first few are enough.
 func controlCharacters(n *node, path string, faults problem.Faults) problem.Faults {
 	const most = 20
 	refuse := func(text, at string, place problem.Place) {
@@ -148,8 +148,8 @@ func isControl(r rune) bool {
 // maxDepth is how many levels of lists and maps may be nested.
 const maxDepth = 64
 
-// find walks a tree down a path as far as it goes and gives the place reached. Where byKey, the place of the
-// last map key on the way is given instead of that of its value.
+// find walks a tree down a path as far as it goes and gives the place reached. Where byKey, the
+// place of the last map key on the way is given instead of that of its value.
 func (n *node) find(keys []string, byKey bool) problem.Place {
 	place := n.place
 	for _, key := range keys {

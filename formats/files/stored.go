@@ -12,8 +12,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// StoredReader reads objects that EncodeJSON wrote. It gives what DecodeJSON gives, sooner and in less memory: people and devices are read
-// without a tree, and texts that many of them share are kept once. It is for one thread.
+// StoredReader reads objects that EncodeJSON wrote. It gives what DecodeJSON gives, sooner and in
+// less memory: people and devices are read without a tree, and texts that many of them share are
+// kept once. It is for one thread.
 type StoredReader struct {
 	buffer  bytes.Buffer
 	decoder *jsontext.Decoder
@@ -106,7 +107,8 @@ func (r *StoredReader) device() (d estate.Device) {
 	return d
 }
 
-// object reads a map: field is called for each of its fields and reads the value. It returns early where something is not as expected.
+// object reads a map: field is called for each of its fields and reads the value. It returns early
+// where something is not as expected.
 func (r *StoredReader) object(field func(name string)) {
 	if t, err := r.decoder.ReadToken(); err != nil || t.Kind() != '{' {
 		r.failed = true
@@ -134,7 +136,8 @@ func (r *StoredReader) list(item func()) {
 	}
 }
 
-// values reads the attributes of a person or the facts of a device. Many have the same ones, and get the same map: it must not be altered.
+// values reads the attributes of a person or the facts of a device. Many have the same ones, and
+// get the same map: it must not be altered.
 func (r *StoredReader) values() map[string]setting.Value {
 	raw, err := r.decoder.ReadValue()
 	if err != nil {
@@ -179,7 +182,8 @@ func (r *StoredReader) value() setting.Value {
 	return setting.Value{}
 }
 
-// raw reads a text and gives its bytes, good until the next call. Texts with escapes are left to DecodeJSON.
+// raw reads a text and gives its bytes, good until the next call. Texts with escapes are left to
+// DecodeJSON.
 func (r *StoredReader) raw() []byte {
 	raw, err := r.decoder.ReadValue()
 	if err != nil || len(raw) < 2 || raw[0] != '"' || bytes.IndexByte(raw, '\\') >= 0 {
@@ -210,5 +214,6 @@ func (r *StoredReader) ref(id string) string {
 	return id
 }
 
-// maxShared is how many texts, and maps, a reader remembers: what every person has of their own is not worth it.
+// maxShared is how many texts, and maps, a reader remembers: what every person has of their own is
+// not worth it.
 const maxShared = 1 << 16

@@ -1,4 +1,5 @@
-// This file has the wire types: the estate format as Go structs, in the order in which it is written.
+// This file has the wire types: the estate format as Go structs, in the order in which it is
+// written.
 
 package files
 

@@ -37,7 +37,8 @@ func AllObjects(s *estate.Snapshot, kind estate.Kind) []any {
 	}
 }
 
-// Objects lists an estate's own objects of a kind by id: shipped definitions and checks are left out.
+// Objects lists an estate's own objects of a kind by id: shipped definitions and checks are left
+// out.
 func Objects(s *estate.Snapshot, kind estate.Kind) []any {
 	own := slices.DeleteFunc(AllObjects(s, kind), func(o any) bool {
 		switch o := o.(type) {
@@ -71,8 +72,9 @@ func boxedAt[T any](list []*T) []any {
 	return out
 }
 
-// Encode gives an estate as files of an estate folder, by name: a file for each list, and one for each
-// policy. The same estate gives the same bytes. Files that values name are named by where Write puts them.
+// Encode gives an estate as files of an estate folder, by name: a file for each list, and one for
+// each policy. The same estate gives the same bytes. Files that values name are named by where
+// Write puts them.
 func Encode(s *estate.Snapshot) (map[string][]byte, error) {
 	sorted := s.With() // a shallow copy whose lists are sorted below
 	copyLists(sorted)
@@ -134,8 +136,9 @@ func encodeList(out map[string][]byte, name string, kind estate.Kind, objects []
 	return nil
 }
 
-// Write puts the files of Encode into a folder, which must be new or empty: what stands there is never mixed with what is written.
-// content gives the bytes of a file that a value names, by its SHA-256.
+// Write puts the files of Encode into a folder, which must be new or empty: what stands there is
+// never mixed with what is written. content gives the bytes of a file that a value names, by its
+// SHA-256.
 func Write(folder string, s *estate.Snapshot, content func(sha256 string) ([]byte, error)) error {
 	entries, err := os.ReadDir(folder)
 	if err == nil && len(entries) > 0 {

@@ -19,7 +19,8 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
-// parseYAML gives the documents of a file. Anchors, aliases, merge keys and tags of our own are refused.
+// parseYAML gives the documents of a file. Anchors, aliases, merge keys and tags of our own are
+// refused.
 func parseYAML(file string, data []byte) ([]*node, problem.Faults) {
 	if at, found, expected := hopeless(data); found != "" {
 		line := 1 + bytes.Count(data[:at], []byte("\n"))
@@ -69,8 +70,9 @@ const (
 // keyCount counts the keys of the map in block style that begins at a column, or of one in braces.
 type keyCount struct{ column, keys int }
 
-// hopeless finds what a parser should not be asked to build: nesting, documents, or keys of one map without end. What is within texts and
-// comments does not count. found is empty where there is nothing of the sort.
+// hopeless finds what a parser should not be asked to build: nesting, documents, or keys of one map
+// without end. What is within texts and comments does not count. found is empty where there is
+// nothing of the sort.
 func hopeless(data []byte) (at int, found, expected string) {
 	var brackets []keyCount // that are open; the column is not used
 	var maps []keyCount     // in block style, the outer first
@@ -129,7 +131,8 @@ func hopeless(data []byte) (at int, found, expected string) {
 			case c == ']' || c == '}':
 				brackets = brackets[:max(0, len(brackets)-1)]
 			case c == ',' && len(brackets) > 0:
-				// A list in brackets may have any length; what is between two commas with a colon is a key.
+				// A list in brackets may have any length; what is between two commas with a colon
+				// is a key.
 				if top := &brackets[len(brackets)-1]; top.column > 0 {
 					top.column = 0
 					if top.keys++; top.keys > maxKeys {
@@ -169,7 +172,8 @@ func below(maps []keyCount, column int) []keyCount {
 // blockHeader matches what begins a literal or folded text, to the end of the line.
 var blockHeader = regexp.MustCompile(`^[|>][0-9+-]*[ \t]*(#.*)?\r?$`)
 
-// beginsText tells whether a quote or bracket after a character begins a value, and is no letter of a plain text.
+// beginsText tells whether a quote or bracket after a character begins a value, and is no letter of
+// a plain text.
 func beginsText(before byte) bool {
 	return strings.IndexByte(" \t\n\r[{,:-?", before) >= 0
 }
@@ -359,8 +363,8 @@ func (w *yamlWriter) values(n *node) any {
 	return nil
 }
 
-// key gives what the library writes as a key. It accepts no type of our own there, and some texts it does not
-// quote so that they can be read again: for those, a plain key stands in.
+// key gives what the library writes as a key. It accepts no type of our own there, and some texts
+// it does not quote so that they can be read again: for those, a plain key stands in.
 func (w *yamlWriter) key(name string) string {
 	if readsPlain(name) && !strings.HasPrefix(name, standIn) {
 		return name

@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Area writes the page of one area of a dictionary: each setting, and the checks that name one of them.
+// Area writes the page of one area of a dictionary: each setting, and the checks that name one of
+// them.
 func Area(area string, settings []setting.Definition, checks []estate.Check) *Document {
 	d := &Document{Title: "Dictionary: " + area}
 	here := map[setting.ID]bool{}

@@ -1,5 +1,6 @@
-// Package report puts words to what the core finds, as pages that people paste into records and print: Markdown, and HTML that
-// needs no other file. The same findings give the same page, byte for byte.
+// Package report puts words to what the core finds, as pages that people paste into records and
+// print: Markdown, and HTML that needs no other file. The same findings give the same page, byte
+// for byte.
 package report
 
 import (
@@ -119,7 +120,8 @@ th{font-weight:600;background:#f3f6f9}ul{padding-left:1.25rem;margin:.25rem 0}td
 @media print{body{margin:0;max-width:none}h2{break-after:avoid}tr{break-inside:avoid}}
 @media(prefers-color-scheme:dark){body{color:#dbe6f0;background:#0d1826}th{background:#16263a}th,td,h2{border-color:#2b3e54}}`
 
-// PagePolicy is the content security policy under which a page is served: it shows itself, in its own style, and loads nothing.
+// PagePolicy is the content security policy under which a page is served: it shows itself, in its
+// own style, and loads nothing.
 var PagePolicy = func() string {
 	sum := sha256.Sum256([]byte(style))
 	return "default-src 'none'; img-src data:; style-src 'sha256-" + base64.StdEncoding.EncodeToString(

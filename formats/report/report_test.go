@@ -24,7 +24,8 @@ func definitions() shipped {
 	return out
 }
 
-// TestTextsOfPeopleStayTexts puts marks of both languages into a page, and finds none of them in force.
+// TestTextsOfPeopleStayTexts puts marks of both languages into a page, and finds none of them in
+// force.
 func TestTextsOfPeopleStayTexts(t *testing.T) {
 	hostile := "a *b* _c_ `d` [e](https://f.example) <script>alert(1)</script> | g\n# h"
 	d := &report.Document{

@@ -53,8 +53,9 @@ func (e *element) at(path ...string) string {
 	return strings.TrimSpace(e.text())
 }
 
-// Decode reads a message. A text with a document type, with processing instructions, with entities beyond the five of XML, nested too deep
-// or too long is refused, as is one that is no SyncML 1.2, or beyond a limit of this package. The error is a *SyntaxError.
+// Decode reads a message. A text with a document type, with processing instructions, with entities
+// beyond the five of XML, nested too deep or too long is refused, as is one that is no SyncML 1.2,
+// or beyond a limit of this package. The error is a *SyntaxError.
 func Decode(data []byte) (*Message, error) {
 	if len(data) > MaxMessage {
 		return nil, &SyntaxError{MaxMessage, "longer than 1 MiB"}
@@ -123,7 +124,8 @@ func (m *Message) beyond() string {
 	return each(m.Commands)
 }
 
-// readTree reads the elements. The namespaces are checked at the root and for what belongs to meta information.
+// readTree reads the elements. The namespaces are checked at the root and for what belongs to meta
+// information.
 func readTree(data []byte) (*element, error) {
 	d := xml.NewDecoder(bytes.NewReader(data))
 	d.Strict = true

@@ -15,7 +15,8 @@ func withIn(header, body string) []byte {
 		`<Source><LocURI>LT-1</LocURI></Source>` + header + `</SyncHdr><SyncBody>` + body + `<Final/></SyncBody></SyncML>`)
 }
 
-// What would cost much more than its length is refused. None of it takes long: a text of many parts is put together once.
+// What would cost much more than its length is refused. None of it takes long: a text of many parts
+// is put together once.
 func TestMessagesBeyondALimitAreRefused(t *testing.T) {
 	const id = "<MsgID>1</MsgID>"
 	get := func(n int) string {

@@ -1,5 +1,6 @@
-// Package syncml reads and writes the messages of OMA Device Management 1.2: the representation protocol
-// (OMA-TS-DM_RepPro), as far as both sides here speak it. It holds no session and no rules of the protocol.
+// Package syncml reads and writes the messages of OMA Device Management 1.2: the representation
+// protocol (OMA-TS-DM_RepPro), as far as both sides here speak it. It holds no session and no rules
+// of the protocol.
 package syncml
 
 // ContentType is the media type of messages in XML.

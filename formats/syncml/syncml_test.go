@@ -125,7 +125,8 @@ func TestValuesOfNodes(t *testing.T) {
 	}
 }
 
-// TestDigests computes the example of OMA-TS-DM_Security's MD5 authentication: user Bruce2, secret OhBehave, nonce Nonce.
+// TestDigests computes the example of OMA-TS-DM_Security's MD5 authentication: user Bruce2, secret
+// OhBehave, nonce Nonce.
 func TestDigests(t *testing.T) {
 	if sum, err := base64.StdEncoding.DecodeString(UserDigest("Bruce2", "OhBehave")); err != nil || len(sum) != 16 {
 		t.Errorf("the user digest is no MD5 in base64: %d bytes, %v", len(sum), err)

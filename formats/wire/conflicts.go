@@ -1,5 +1,5 @@
-// This file has what does not fit together: conflicts and problems with the policies involved, ways to settle them, and questions to
-// owners.
+// This file has what does not fit together: conflicts and problems with the policies involved, ways
+// to settle them, and questions to owners.
 
 package wire
 

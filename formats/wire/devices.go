@@ -1,4 +1,5 @@
-// This file has laptops as the API gives them: what they get, what was sent to them, their check-ins.
+// This file has laptops as the API gives them: what they get, what was sent to them, their
+// check-ins.
 
 package wire
 

@@ -15,7 +15,8 @@ type (
 		Others   int      `json:"others" doc:"Laptops of the place that have it otherwise"`
 		Apart    bool     `json:"apart" doc:"It is not what prevails in the unit above"`
 	}
-	// BeatenBy counts laptops on which something else is in effect instead of an entry: a policy's, or an exception.
+	// BeatenBy counts laptops on which something else is in effect instead of an entry: a policy's,
+	// or an exception.
 	BeatenBy struct {
 		Policy      string `json:"policy,omitempty"`
 		PolicyTitle string `json:"policy_title,omitempty"`

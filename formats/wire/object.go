@@ -2,8 +2,8 @@ package wire
 
 import "slices"
 
-// EstateObject is an object of the estate in the estate format, as JSON. It is kept as it came: package files reads it, and says what is
-// wrong with it and where. The zero EstateObject is null.
+// EstateObject is an object of the estate in the estate format, as JSON. It is kept as it came:
+// package files reads it, and says what is wrong with it and where. The zero EstateObject is null.
 type EstateObject []byte
 
 // PolicyObject is an EstateObject that is a policy.

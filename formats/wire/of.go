@@ -1,4 +1,5 @@
-// This file makes wire types of what the core finds, for the service and for commands that work on a folder.
+// This file makes wire types of what the core finds, for the service and for commands that work on
+// a folder.
 
 package wire
 
@@ -26,7 +27,8 @@ func Sample[T ~string](from []T, most int) []string {
 // Devices gives the first ids of a set of laptops as texts.
 func Devices(of resolve.Devices, most int) []string { return Names(of.First(most)) }
 
-// Conflicts gives conflicts with at most so many of the devices of each; definition looks a setting up, nil where there is none.
+// Conflicts gives conflicts with at most so many of the devices of each; definition looks a setting
+// up, nil where there is none.
 func Conflicts(found []resolve.ConflictFound, definition func(setting.ID) *setting.Definition, most int) []Conflict {
 	out := make([]Conflict, len(found))
 	for i, f := range found {

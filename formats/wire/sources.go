@@ -72,7 +72,8 @@ type (
 	NewSourceToken struct {
 		Name string `json:"name" maxLength:"100" doc:"Which client it is for"`
 	}
-	// SourceToken lets a provisioning client write to a source. Secret is given once, when it is made.
+	// SourceToken lets a provisioning client write to a source. Secret is given once, when it is
+	// made.
 	SourceToken struct {
 		ID        string     `json:"id"`
 		Name      string     `json:"name"`

@@ -1,4 +1,5 @@
-// This file has the types of who gets a policy: lists of devices and people, audiences, groups, units, exceptions, comparing.
+// This file has the types of who gets a policy: lists of devices and people, audiences, groups,
+// units, exceptions, comparing.
 
 package wire
 
@@ -179,7 +180,8 @@ type (
 		Beside    string            `json:"beside,omitempty" maxLength:"128" doc:"A policy whose audience is compared"`
 		Whole     bool              `json:"whole,omitempty" doc:"Name all laptops and people, and not just the first"`
 	}
-	// AudienceAnswer is who would get a policy, or what is wrong with how it is written: it is asked while somebody types.
+	// AudienceAnswer is who would get a policy, or what is wrong with how it is written: it is
+	// asked while somebody types.
 	AudienceAnswer struct {
 		Faults problem.Faults `json:"faults,omitempty" doc:"With any, the rest is absent"`
 		Reach  *AudienceReach `json:"reach,omitempty"`
@@ -262,7 +264,8 @@ type (
 		Reason   string `json:"reason,omitempty" maxLength:"500"`
 		ReviewOn string `json:"review_on,omitempty" maxLength:"10" doc:"The day on which somebody looks at it again, such as 2027-03-01"`
 	}
-	// Detach lets a unit or group detach kinds of policy and areas of the dictionary, or inherit everything again.
+	// Detach lets a unit or group detach kinds of policy and areas of the dictionary, or inherit
+	// everything again.
 	Detach struct {
 		Place  string       `json:"place" maxLength:"140" doc:"unit:ID or group:ID"`
 		Detach []Detachment `json:"detach" doc:"None: it inherits everything again" maxItems:"100"`

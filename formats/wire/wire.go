@@ -1,5 +1,6 @@
-// Package wire has the types of the HTTP API that are not of the estate format: what the service encodes and its
-// clients decode, and how those of findings are made. They hold data alone; the words that people read are made at the edges.
+// Package wire has the types of the HTTP API that are not of the estate format: what the service
+// encodes and its clients decode, and how those of findings are made. They hold data alone; the
+// words that people read are made at the edges.
 package wire
 
 import (
@@ -86,7 +87,8 @@ type (
 		Units     []UnitCount      `json:"units,omitempty"`
 		Questions []Question       `json:"questions,omitempty"`
 	}
-	// Lint is something that does nothing: an entry of a policy, a policy, a group or an exception; or a rule that fails.
+	// Lint is something that does nothing: an entry of a policy, a policy, a group or an exception;
+	// or a rule that fails.
 	Lint struct {
 		Lint      string   `json:"lint" enum:"redundant,never-wins,reaches-nobody,failing-rule,unused-group,expired"`
 		Policy    string   `json:"policy,omitempty"`

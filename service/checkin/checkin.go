@@ -1,9 +1,10 @@
-// Package checkin is the device side of the service: laptops enrol, and hold OMA Device Management sessions in which
-// they are told what is wanted of them and say what they have.
+// Package checkin is the device side of the service: laptops enrol, and hold OMA Device Management
+// sessions in which they are told what is wanted of them and say what they have.
 //
-// A session goes: credentials; the laptop's digest and revision; where the digest is not the one last seen, its
-// reported values; the settings that are due, in Atomics; what they read as afterwards; end. What a laptop
-// refuses is recorded with its code, and the rest is sent again without it in the same session.
+// A session goes: credentials; the laptop's digest and revision; where the digest is not the one
+// last seen, its reported values; the settings that are due, in Atomics; what they read as
+// afterwards; end. What a laptop refuses is recorded with its code, and the rest is sent again
+// without it in the same session.
 package checkin
 
 import (
@@ -109,8 +110,9 @@ func (d *Server) see(device string, at time.Time) {
 	d.seen[device] = l
 }
 
-// challenge gives the nonce that is handed out when credentials are asked for. It is computed from the device, the session
-// and the time, so that nothing is kept for strangers and no number of their tries pushes out a laptop's.
+// challenge gives the nonce that is handed out when credentials are asked for. It is computed from
+// the device, the session and the time, so that nothing is kept for strangers and no number of
+// their tries pushes out a laptop's.
 func (d *Server) challenge(device, session string, window int64) []byte {
 	h := hmac.New(sha256.New, d.key[:])
 	fmt.Fprintf(h, "%s\x00%s\x00%d", device, session, window)
@@ -119,8 +121,9 @@ func (d *Server) challenge(device, session string, window int64) []byte {
 
 func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Milliseconds() }
 
-// authenticate tests credentials against the nonce of the device's next session and against the session's
-// challenges of this window of time and the last. A wrong try changes nothing: it does not void a laptop's nonce.
+// authenticate tests credentials against the nonce of the device's next session and against the
+// session's challenges of this window of time and the last. A wrong try changes nothing: it does
+// not void a laptop's nonce.
 func (d *Server) authenticate(ctx context.Context, device, session, data string) bool {
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
 		return false // it left the estate
@@ -158,7 +161,8 @@ func (d *Server) nextNonce(device string) string {
 	return base64.StdEncoding.EncodeToString(nonce[:])
 }
 
-// ErrRefused says that an enrolment code is unknown, used or expired, or made for another device. It does not say which.
+// ErrRefused says that an enrolment code is unknown, used or expired, or made for another device.
+// It does not say which.
 var ErrRefused = errors.New("the enrolment code is refused")
 
 // EnrolmentCode lets one device enrol, once.
@@ -168,7 +172,8 @@ type EnrolmentCode struct {
 	Expires time.Time
 }
 
-// OfferCodes makes an enrolment code for each of the devices. A device that enrols again gets a new secret.
+// OfferCodes makes an enrolment code for each of the devices. A device that enrols again gets a new
+// secret.
 func (d *Server) OfferCodes(ctx context.Context, by workflow.Actor, devices []string) ([]EnrolmentCode, error) {
 	if err := by.Need(access.Devices); err != nil {
 		return nil, err
@@ -237,8 +242,8 @@ type Enrolment struct {
 	Nonce  string `json:"nonce" doc:"Of the first session, in base64"`
 }
 
-// Enrol takes a laptop in with its one-time code. from is the sender's network address. A refusal is recorded; other codes for the laptop
-// are void from now on.
+// Enrol takes a laptop in with its one-time code. from is the sender's network address. A refusal
+// is recorded; other codes for the laptop are void from now on.
 func (d *Server) Enrol(ctx context.Context, code, device, serial, from string) (Enrolment, error) {
 	now := d.now()
 	var out Enrolment
@@ -274,7 +279,8 @@ func (d *Server) Enrol(ctx context.Context, code, device, serial, from string) (
 	return out, err
 }
 
-// knows tells whether the estate has a device with this serial number; a device without one takes any.
+// knows tells whether the estate has a device with this serial number; a device without one takes
+// any.
 func (d *Server) knows(device, serial string) bool {
 	dev := d.flow.Live().Plan.Device(estate.DeviceID(device))
 	return dev != nil && (dev.Serial == "" || dev.Serial == serial)

@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// File gives a file's bytes to a laptop whose settings name it, and to no other. The error is ErrRefused when the secret is wrong.
+// File gives a file's bytes to a laptop whose settings name it, and to no other. The error is
+// ErrRefused when the secret is wrong.
 func (d *Server) File(ctx context.Context, device, secret, sha256 string) ([]byte, error) {
 	laptop, err := d.store.In(ctx).Laptop(device)
 	if err != nil || laptop.Credential == "" ||

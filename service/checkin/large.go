@@ -1,4 +1,5 @@
-// This file sends values that are larger than a laptop's messages, in chunks (OMA-TS-DM_Protocol, large objects).
+// This file sends values that are larger than a laptop's messages, in chunks (OMA-TS-DM_Protocol,
+// large objects).
 
 package checkin
 
@@ -17,7 +18,8 @@ func (s *session) isLarge(id setting.ID) bool {
 	return syncml.Size(&c) > s.limit-headroom
 }
 
-// chunksOf cuts data into parts that take at most size bytes each once they are escaped, between characters.
+// chunksOf cuts data into parts that take at most size bytes each once they are escaped, between
+// characters.
 func chunksOf(data string, size int) []string {
 	var chunks []string
 	var b strings.Builder
@@ -51,7 +53,8 @@ func (s *session) chunk(out *syncml.Message, meta syncml.Meta) {
 	out.Commands = append(out.Commands, syncml.Command{Name: "Replace", Items: []syncml.Item{item}})
 }
 
-// nextChunk takes the laptop's status for the last chunk: it goes on, or the value is taken or refused.
+// nextChunk takes the laptop's status for the last chunk: it goes on, or the value is taken or
+// refused.
 func (s *session) nextChunk(ctx context.Context, out *syncml.Message) error {
 	code := ""
 	for key, c := range s.asked {

@@ -1,4 +1,5 @@
-// This file answers one message: who sends it, whether it was answered already, and a status for each command.
+// This file answers one message: who sends it, whether it was answered already, and a status for
+// each command.
 
 package checkin
 
@@ -11,8 +12,8 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// Answer takes one message from a laptop and gives the answer. from is the sender's network address. The error
-// is a *syncml.SyntaxError, for which nothing was changed, or one of the store.
+// Answer takes one message from a laptop and gives the answer. from is the sender's network
+// address. The error is a *syncml.SyntaxError, for which nothing was changed, or one of the store.
 func (d *Server) Answer(ctx context.Context, data []byte, from string) ([]byte, error) {
 	m, err := syncml.Decode(data)
 	if err != nil {
@@ -71,7 +72,8 @@ func challengeOf(nonce []byte) *syncml.Chal {
 	return &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: base64.StdEncoding.EncodeToString(nonce)}
 }
 
-// refuse answers a message of which nothing is done: with a status for its header, whatever else it has. A stranger gets no long answer.
+// refuse answers a message of which nothing is done: with a status for its header, whatever else it
+// has. A stranger gets no long answer.
 func (d *Server) refuse(m *syncml.Message, code string, chal *syncml.Chal) []byte {
 	out := answerTo(m)
 	header := statusOf(m, "0", "SyncHdr", code)

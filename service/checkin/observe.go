@@ -1,4 +1,5 @@
-// This file asks a laptop for everything that it has, settings that nothing manages included: what a policy can be captured from.
+// This file asks a laptop for everything that it has, settings that nothing manages included: what
+// a policy can be captured from.
 
 package checkin
 
@@ -32,7 +33,8 @@ func (d *Server) asks(device string) bool {
 	return d.asking[device]
 }
 
-// everything gives the settings that a laptop is to be asked for besides those that are managed; none when nobody wants to know.
+// everything gives the settings that a laptop is to be asked for besides those that are managed;
+// none when nobody wants to know.
 func (s *session) everything() []setting.ID {
 	d := s.server
 	d.mu.Lock()

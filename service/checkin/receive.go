@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// receive takes the commands of a message and adds a status for each that wants one. It tells whether the laptop ends the session.
+// receive takes the commands of a message and adds a status for each that wants one. It tells
+// whether the laptop ends the session.
 func (s *session) receive(m, out *syncml.Message) (aborted bool) {
 	for i := range m.Commands {
 		c := &m.Commands[i]
@@ -91,8 +92,8 @@ func (s *session) value(path string) string {
 	return ""
 }
 
-// reported gives what the laptop said of a setting; answered is false when it said nothing that can be understood.
-// A node that it does not have is a setting that it leaves as it is.
+// reported gives what the laptop said of a setting; answered is false when it said nothing that can
+// be understood. A node that it does not have is a setting that it leaves as it is.
 func (s *session) reported(id setting.ID) (v setting.Value, answered bool) {
 	if r := s.results[syncml.ReportedPath+string(id)]; r != nil && !r.more {
 		v, err := syncml.ReadValue(string(r.data), r.meta)

@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// send sends the next Atomic of what is due; the revision goes last. When all is sent, what was taken is read back.
+// send sends the next Atomic of what is due; the revision goes last. When all is sent, what was
+// taken is read back.
 func (s *session) send(ctx context.Context, out *syncml.Message) error {
 	now := s.server.now()
 	if !s.queued {
@@ -84,8 +85,8 @@ func (s *session) refused(id setting.ID, code, reason string) {
 	s.failed++
 }
 
-// settle takes the laptop's statuses for the Atomic that was sent. When it failed, what was refused is recorded and
-// the rest queued again; when nothing in it was refused by itself, all of it is.
+// settle takes the laptop's statuses for the Atomic that was sent. When it failed, what was refused
+// is recorded and the rest queued again; when nothing in it was refused by itself, all of it is.
 func (s *session) settle() {
 	verdict := syncml.Failed
 	single := map[setting.ID]string{}

@@ -34,11 +34,12 @@ const (
 // maxRounds bounds how often what is left is sent again without what was refused.
 const maxRounds = 100
 
-// commandsAtOnce is how many settings one message asks for or sends: the laptop's answer has two commands for each, and must stay below
-// syncml.MaxCommands.
+// commandsAtOnce is how many settings one message asks for or sends: the laptop's answer has two
+// commands for each, and must stay below syncml.MaxCommands.
 const commandsAtOnce = 200
 
-// Limits of a session. A laptop that takes the largest values of every setting in its smallest messages stays far below them.
+// Limits of a session. A laptop that takes the largest values of every setting in its smallest
+// messages stays far below them.
 const (
 	maxMessages     = 5000
 	maxSessionBytes = 64 << 20
@@ -244,7 +245,8 @@ func (s *session) remember(msgID string, out *syncml.Message) {
 	each(out.Commands)
 }
 
-// proceed takes the next step of the session and adds its commands; without any the session is over.
+// proceed takes the next step of the session and adds its commands; without any the session is
+// over.
 func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 	switch s.phase {
 	case greeting:
@@ -305,7 +307,8 @@ func get(path string) syncml.Command {
 	return syncml.Command{Name: "Get", Items: []syncml.Item{{Target: path, Meta: syncml.Meta{Format: syncml.FormatNull}}}}
 }
 
-// ask asks for as many of the reported values as an answer can hold, and with the last of them for the digest.
+// ask asks for as many of the reported values as an answer can hold, and with the last of them for
+// the digest.
 func (s *session) ask(out *syncml.Message) {
 	slices.Sort(s.unasked)
 	expected, asked := 0, 0
@@ -331,7 +334,8 @@ func (s *session) end(ctx context.Context) error {
 	return s.finish(ctx, outcome)
 }
 
-// altered gives the deliveries that are otherwise than before the session, judged by what is wanted now.
+// altered gives the deliveries that are otherwise than before the session, judged by what is wanted
+// now.
 func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, err error) {
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
@@ -383,7 +387,8 @@ func (d *Server) settle(s *session) {
 	}
 }
 
-// finish ends the session and saves what altered, judged by what is wanted now: a change may have been published meanwhile.
+// finish ends the session and saves what altered, judged by what is wanted now: a change may have
+// been published meanwhile.
 func (s *session) finish(ctx context.Context, outcome string) error {
 	s.over = true
 	now := s.server.now()

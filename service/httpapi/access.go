@@ -1,4 +1,5 @@
-// This file has the resources of access: roles, grants, what somebody may do and why, and who may do something to an object.
+// This file has the resources of access: roles, grants, what somebody may do and why, and who may
+// do something to an object.
 
 package httpapi
 

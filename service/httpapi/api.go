@@ -1,6 +1,6 @@
-// Package httpapi is the HTTP face of the service: the API under /api/v1 with its OpenAPI 3.1 document, the endpoint for
-// laptops under /dm and /enrol, and the console. Handlers decode, call one use case and encode; faults become
-// application/problem+json in one table (fault.go).
+// Package httpapi is the HTTP face of the service: the API under /api/v1 with its OpenAPI 3.1
+// document, the endpoint for laptops under /dm and /enrol, and the console. Handlers decode, call
+// one use case and encode; faults become application/problem+json in one table (fault.go).
 package httpapi
 
 import (
@@ -61,7 +61,8 @@ func Document() ([]byte, error) {
 	return s.api.OpenAPI().MarshalJSON()
 }
 
-// configureLibraries sets what Gin and huma keep in variables of their packages. Several services may run in one process.
+// configureLibraries sets what Gin and huma keep in variables of their packages. Several services
+// may run in one process.
 var configureLibraries = sync.OnceFunc(func() {
 	gin.SetMode(gin.ReleaseMode)
 	huma.DefaultArrayNullable = false
@@ -131,7 +132,8 @@ func build(c Config) (*server, *gin.Engine) {
 	return s, engine
 }
 
-// jsonFormat is JSON as it is read and written here: in UTF-8, without characters that steer a terminal.
+// jsonFormat is JSON as it is read and written here: in UTF-8, without characters that steer a
+// terminal.
 var jsonFormat = huma.Format{
 	Marshal: huma.DefaultJSONFormat.Marshal,
 	Unmarshal: func(data []byte, v any) error {
@@ -145,11 +147,12 @@ var jsonFormat = huma.Format{
 	},
 }
 
-// steering finds control characters but tabs and ends of lines, as they are and escaped. An escaped backslash before what looks like an
-// escape is taken for one with it.
+// steering finds control characters but tabs and ends of lines, as they are and escaped. An escaped
+// backslash before what looks like an escape is taken for one with it.
 var steering = regexp.MustCompile(`[\x{7f}-\x{9f}]|(^|[^\\])(\\\\)*\\(b|f|u00(0[0-8bBcCeEfF]|1[0-9a-fA-F]|7[fF]|[89][0-9a-fA-F]))`)
 
-// operation gives the description of an operation. It needs access.Read unless an option says otherwise.
+// operation gives the description of an operation. It needs access.Read unless an option says
+// otherwise.
 func operation(id, method, path, summary string, options ...func(*huma.Operation)) huma.Operation {
 	op := huma.Operation{
 		OperationID:     id,
@@ -185,7 +188,8 @@ func needs(right access.Right) func(*huma.Operation) {
 	return func(op *huma.Operation) { op.Metadata["right"] = right }
 }
 
-// ownAccount marks an operation on the caller's own account: it needs somebody who is signed in, and no right.
+// ownAccount marks an operation on the caller's own account: it needs somebody who is signed in,
+// and no right.
 func ownAccount(op *huma.Operation) { op.Metadata["right"] = access.Right("") }
 
 // recently marks an operation before which somebody at a session is asked for their password again.

@@ -193,8 +193,8 @@ func (s *server) paste(ctx context.Context, in *struct {
 	}, nil
 }
 
-// spread handles the operation spread: a few laptops of every platform, unit and release among those of an audience: a test group to
-// start with.
+// spread handles the operation spread: a few laptops of every platform, unit and release among
+// those of an audience: a test group to start with.
 func (s *server) spread(ctx context.Context, in *struct {
 	InChange
 	Count int `query:"count" minimum:"1" maximum:"500" default:"10"`

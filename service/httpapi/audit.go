@@ -1,4 +1,5 @@
-// This file has the resource of the audit log: records, checkpoints, and whether the log is as it was written.
+// This file has the resource of the audit log: records, checkpoints, and whether the log is as it
+// was written.
 
 package httpapi
 

@@ -24,7 +24,8 @@ const (
 	knownCookie   = "zridge_known" // of a browser that signed in before
 	// viaHeader is how the command line says that it is calling; it grants nothing.
 	viaHeader = "Zridge-Via"
-	// idleHeader is how a page says that it asks by itself, and that nobody has touched it for a while.
+	// idleHeader is how a page says that it asks by itself, and that nobody has touched it for a
+	// while.
 	idleHeader = "Zridge-Idle"
 )
 
@@ -80,8 +81,9 @@ func mayNot(lacks access.Right) *wire.Problem {
 	return problemOf(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the right %q, which you do not have.", lacks))
 }
 
-// authenticate is the middleware of every operation of the API. Whether the caller has the operation's right is looked at here, so that it
-// is said before anything about what they sent; package workflow looks again.
+// authenticate is the middleware of every operation of the API. Whether the caller has the
+// operation's right is looked at here, so that it is said before anything about what they sent;
+// package workflow looks again.
 func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	op := ctx.Operation()
 	if op.Metadata["public"] == true {

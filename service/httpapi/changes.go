@@ -254,7 +254,8 @@ func (s *server) dropEdit(ctx context.Context, in *EditPath) (*struct{}, error) 
 	return nil, s.fault(ctx, err)
 }
 
-// rebaseEdit handles the operation rebaseEdit: let an edit replace what is live now, after another change overtook it.
+// rebaseEdit handles the operation rebaseEdit: let an edit replace what is live now, after another
+// change overtook it.
 func (s *server) rebaseEdit(ctx context.Context, in *EditPath) (*struct{}, error) {
 	return nil, s.fault(ctx, s.Flow.Rebase(ctx, actorOf(ctx), in.ID, estate.Kind(in.Kind), in.Object))
 }

@@ -113,7 +113,8 @@ func factsApart(a, b *estate.Device) []wire.ComparedFact {
 	return out
 }
 
-// compareDevices handles the operation compareDevices: two laptops side by side: what differs, and why.
+// compareDevices handles the operation compareDevices: two laptops side by side: what differs, and
+// why.
 func (s *server) compareDevices(ctx context.Context, in *struct {
 	InChange
 	ID    string `path:"id"`
@@ -132,8 +133,8 @@ func (s *server) compareDevices(ctx context.Context, in *struct {
 	return &output[wire.Comparison]{w}, nil
 }
 
-// supposeDevice handles the operation supposeDevice: a laptop as it is, beside what it would be elsewhere, in other groups, with another
-// owner or another person signed in.
+// supposeDevice handles the operation supposeDevice: a laptop as it is, beside what it would be
+// elsewhere, in other groups, with another owner or another person signed in.
 func (s *server) supposeDevice(ctx context.Context, in *struct {
 	InChange
 	ID   string `path:"id"`

@@ -1,4 +1,5 @@
-// This file has what does not fit together: conflicts and problems, ways to settle them, and questions to the owners.
+// This file has what does not fit together: conflicts and problems, ways to settle them, and
+// questions to the owners.
 
 package httpapi
 
@@ -110,7 +111,8 @@ func (s *server) registerQuestions() {
 	)
 }
 
-// conflicts lists the conflicts of a view, with who is involved and, of those that exist in what is live, since when.
+// conflicts lists the conflicts of a view, with who is involved and, of those that exist in what is
+// live, since when.
 func (s *server) conflicts(ctx context.Context, v workflow.View) ([]wire.Conflict, error) {
 	t := titlesOf(v.Side)
 	found := v.Resolution.Conflicts()
@@ -157,7 +159,8 @@ func (s *server) problems(ctx context.Context, v workflow.View) ([]wire.FoundPro
 	return list, nil
 }
 
-// involved says of policies what they say about some settings, and for whom. Exceptions among the names are passed over.
+// involved says of policies what they say about some settings, and for whom. Exceptions among the
+// names are passed over.
 func (t titled) involved(v workflow.View, names []string, settings []setting.ID) []wire.InvolvedPolicy {
 	out := []wire.InvolvedPolicy{}
 	for _, id := range names {
@@ -318,7 +321,8 @@ func (s *server) touched(ctx context.Context, in *struct {
 	return &output[wire.Touched]{touchedWire(v, in.devices(v))}, nil
 }
 
-// conflictEvents handles the operation conflictEvents: when conflicts began and ended, and by what; the newest first.
+// conflictEvents handles the operation conflictEvents: when conflicts began and ended, and by what;
+// the newest first.
 func (s *server) conflictEvents(ctx context.Context, in *struct {
 	Setting string `query:"setting" maxLength:"128"`
 	Days    int    `query:"days" minimum:"1" maximum:"3660" default:"90"`
@@ -333,7 +337,8 @@ func (s *server) conflictEvents(ctx context.Context, in *struct {
 	return out(list, s.fault(ctx, err))
 }
 
-// conflictWays handles the operation conflictWays: ways to settle conflicts of the same policies, or a problem, each with what it would do.
+// conflictWays handles the operation conflictWays: ways to settle conflicts of the same policies,
+// or a problem, each with what it would do.
 func (s *server) conflictWays(ctx context.Context, in *struct {
 	InChange
 	Disagreement
@@ -355,7 +360,8 @@ func (s *server) conflictWays(ctx context.Context, in *struct {
 	return out(list, s.fault(ctx, err))
 }
 
-// listQuestions handles the operation listQuestions: questions to those who answer for policies, the newest first.
+// listQuestions handles the operation listQuestions: questions to those who answer for policies,
+// the newest first.
 func (s *server) listQuestions(ctx context.Context, in *struct {
 	State string `query:"state" enum:"open,answered,withdrawn"`
 }) (*output[[]wire.Question], error) {
@@ -363,7 +369,8 @@ func (s *server) listQuestions(ctx context.Context, in *struct {
 	return out(questionsWire(titlesOf(s.Flow.Live().Side), list), s.fault(ctx, err))
 }
 
-// askOwners handles the operation askOwners: ask those who answer for the policies of a conflict or a problem.
+// askOwners handles the operation askOwners: ask those who answer for the policies of a conflict or
+// a problem.
 func (s *server) askOwners(ctx context.Context, in *struct{ Body wire.AskOwners }) (*output[wire.Question], error) {
 	b := in.Body
 	q, err := s.Flow.AskOwners(
@@ -374,7 +381,8 @@ func (s *server) askOwners(ctx context.Context, in *struct{ Body wire.AskOwners 
 	return out(questionWire(titlesOf(s.Flow.Live().Side), &q), s.fault(ctx, err))
 }
 
-// answerQuestion handles the operation answerQuestion: answer a question: those who are asked, and administrators.
+// answerQuestion handles the operation answerQuestion: answer a question: those who are asked, and
+// administrators.
 func (s *server) answerQuestion(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Answer

@@ -86,7 +86,8 @@ func (s *server) registerDevices() {
 	)
 }
 
-// appliedOn lists the policies that apply to a device, with how many of their entries are in effect there.
+// appliedOn lists the policies that apply to a device, with how many of their entries are in effect
+// there.
 func appliedOn(live *workflow.Live, r *resolve.Result) []wire.AppliedPolicy {
 	inEffect := map[estate.PolicyID]int{}
 	for i := range r.Settings {
@@ -103,7 +104,8 @@ func appliedOn(live *workflow.Live, r *resolve.Result) []wire.AppliedPolicy {
 	return out
 }
 
-// body reads a request's body up to a limit, and answers when it is longer, with a status, or can't be read in time.
+// body reads a request's body up to a limit, and answers when it is longer, with a status, or can't
+// be read in time.
 func body(c *gin.Context, limit int64, longer int) ([]byte, bool) {
 	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
 	if err == nil {
@@ -218,7 +220,8 @@ func (s *server) retryDevice(ctx context.Context, in *deviceID) (*output[retried
 	return out(retried{n}, s.fault(ctx, err))
 }
 
-// withdrawEnrolment handles the operation withdrawEnrolment: make the unused enrolment code of a device void.
+// withdrawEnrolment handles the operation withdrawEnrolment: make the unused enrolment code of a
+// device void.
 func (s *server) withdrawEnrolment(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*struct{}, error) {

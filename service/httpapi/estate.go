@@ -101,7 +101,8 @@ func (s *server) getObject(ctx context.Context, in *objectPath) (*objectOutput, 
 	return &objectOutput{etag(version), wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: object(text)}}, nil
 }
 
-// objectVersions handles the operation objectVersions: every published version of an object, the newest first.
+// objectVersions handles the operation objectVersions: every published version of an object, the
+// newest first.
 func (s *server) objectVersions(ctx context.Context, in *objectPath) (*output[[]wire.Object], error) {
 	rows, err := s.Flow.Versions(ctx, actorOf(ctx), estate.Kind(in.Kind), in.ID)
 	list := make([]wire.Object, len(rows))
@@ -120,7 +121,8 @@ func (s *server) objectVersions(ctx context.Context, in *objectPath) (*output[[]
 	return out(list, s.fault(ctx, err))
 }
 
-// importEstate handles the operation importEstate: open a change that makes the live estate like this one.
+// importEstate handles the operation importEstate: open a change that makes the live estate like
+// this one.
 func (s *server) importEstate(ctx context.Context, in *importInput) (*output[wire.ImportResult], error) {
 	snapshot, err := s.Flow.DecodeEstate(ctx, actorOf(ctx), in.Body)
 	if err != nil {

@@ -89,7 +89,8 @@ func (s *server) document() gin.HandlerFunc {
 // interfaces are the addresses below which no page of the console is.
 var interfaces = []string{"dm", "enrol", "scim"}
 
-// noRoute serves the console's files, its page for every address of its own, and problems for the rest.
+// noRoute serves the console's files, its page for every address of its own, and problems for the
+// rest.
 func (s *server) noRoute(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	if slices.ContainsFunc(interfaces, func(i string) bool { return name == i || strings.HasPrefix(name, i+"/") }) {

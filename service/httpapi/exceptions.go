@@ -121,7 +121,8 @@ func eventsWire(list []store.SourceEvent) []wire.SourceEvent {
 	return out
 }
 
-// listExceptions handles the operation listExceptions: exceptions by the day on which they lapse, those that are over last.
+// listExceptions handles the operation listExceptions: exceptions by the day on which they lapse,
+// those that are over last.
 func (s *server) listExceptions(ctx context.Context, in *InChange) (*output[[]wire.Exception], error) {
 	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
@@ -130,7 +131,8 @@ func (s *server) listExceptions(ctx context.Context, in *InChange) (*output[[]wi
 	return &output[[]wire.Exception]{exceptionsWire(v, v.Exceptions())}, nil
 }
 
-// listExceptionRequests handles the operation listExceptionRequests: exceptions that were asked for, the newest first.
+// listExceptionRequests handles the operation listExceptionRequests: exceptions that were asked
+// for, the newest first.
 func (s *server) listExceptionRequests(ctx context.Context, in *struct {
 	State string `query:"state" enum:"asked,approved,refused,withdrawn"`
 }) (*output[[]wire.ExceptionRequest], error) {
@@ -163,7 +165,8 @@ func (s *server) askException(ctx context.Context, in *struct{ Body wire.AskExce
 	return &output[wire.ExceptionRequest]{requestWire(titlesOf(s.Flow.Live().Side), r)}, nil
 }
 
-// exceptionImpact handles the operation exceptionImpact: what an exception that is asked for would do.
+// exceptionImpact handles the operation exceptionImpact: what an exception that is asked for would
+// do.
 func (s *server) exceptionImpact(ctx context.Context, in *groupPath) (*output[wire.Impact], error) {
 	t, err := s.Flow.RequestTrial(ctx, actorOf(ctx), in.ID)
 	if err != nil {
@@ -175,7 +178,8 @@ func (s *server) exceptionImpact(ctx context.Context, in *groupPath) (*output[wi
 	return &output[wire.Impact]{impactOf(t.Report, nil, t.After.Plan)}, nil
 }
 
-// decideException handles the operation decideException: approve a request, which publishes the exception, or refuse it; not for who asked.
+// decideException handles the operation decideException: approve a request, which publishes the
+// exception, or refuse it; not for who asked.
 func (s *server) decideException(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Decision

@@ -26,7 +26,8 @@ import (
 	"zenithridge.example/zridge/service/workflow"
 )
 
-// faultsTold is how many faults an answer has at most: an input of some hundred kilobytes can have as many thousand.
+// faultsTold is how many faults an answer has at most: an input of some hundred kilobytes can have
+// as many thousand.
 const faultsTold = 200
 
 var titles = map[string]string{
@@ -60,7 +61,8 @@ func problemOf(status int, code, detail string) *wire.Problem {
 	return &wire.Problem{Type: "urn:zridge:" + code, Title: title, Status: status, Detail: detail, Code: code}
 }
 
-// fault gives the problem for an error of a use case. What is not known is internal: it is logged, and not told.
+// fault gives the problem for an error of a use case. What is not known is internal: it is logged,
+// and not told.
 func (s *server) fault(ctx context.Context, err error) error {
 	var (
 		faults    problem.Faults
@@ -176,7 +178,8 @@ func (s *server) missing(ctx context.Context, e *workflow.NotFoundError) *wire.P
 	return p
 }
 
-// logged logs a failure of the service with the id of the request, and gives what the caller is told: nothing but the id.
+// logged logs a failure of the service with the id of the request, and gives what the caller is
+// told: nothing but the id.
 func (s *server) logged(ctx context.Context, what string, attributes ...any) string {
 	id := requestOf(ctx)
 	s.Log.Error(what, append([]any{"request", id, "by", callerOf(ctx).Name}, attributes...)...)
@@ -191,7 +194,8 @@ func firstFault(faults problem.Faults) string {
 	return text
 }
 
-// newProblem makes the API library's own faults problems. Rejected values are not repeated: they may be secrets.
+// newProblem makes the API library's own faults problems. Rejected values are not repeated: they
+// may be secrets.
 func newProblem(status int, message string, errs ...error) huma.StatusError {
 	code := map[int]string{http.StatusUnprocessableEntity: "faults", http.StatusBadRequest: "faults", http.StatusRequestEntityTooLarge: "too-large", http.StatusNotFound: "not-found"}[status]
 	if code == "" {
@@ -221,7 +225,8 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 	return p
 }
 
-// faultOf puts what the API library found wrong in our words. A value that may be a secret is only said by its type.
+// faultOf puts what the API library found wrong in our words. A value that may be a secret is only
+// said by its type.
 func faultOf(d *huma.ErrorDetail) problem.Fault {
 	f := problem.Fault{
 		Code:     problem.WrongType,
@@ -285,7 +290,8 @@ func writeProblem(w http.ResponseWriter, p *wire.Problem) {
 	json.NewEncoder(w).Encode(p)
 }
 
-// recovered keeps a panic from reaching the caller: it is logged with its stack, and answered as an internal fault.
+// recovered keeps a panic from reaching the caller: it is logged with its stack, and answered as an
+// internal fault.
 func (s *server) recovered(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {

@@ -1,4 +1,5 @@
-// This file has the resource of files that values name, and the endpoint from which laptops fetch them.
+// This file has the resource of files that values name, and the endpoint from which laptops fetch
+// them.
 
 package httpapi
 
@@ -61,7 +62,8 @@ func fileOf(k workflow.Kept) wire.File {
 	return wire.File{SHA256: k.SHA256, Name: k.Name, Size: k.Size, By: k.By, At: k.At, New: k.New, Reading: k.Reading}
 }
 
-// laptopFile hands a file to a laptop that needs it. The laptop signs in with its id and secret (RFC 7617).
+// laptopFile hands a file to a laptop that needs it. The laptop signs in with its id and secret
+// (RFC 7617).
 func (s *server) laptopFile(c *gin.Context) {
 	device, secret, _ := c.Request.BasicAuth()
 	data, err := s.CheckIn.File(c.Request.Context(), device, secret, c.Param("sha256"))
@@ -121,7 +123,8 @@ func (s *server) fileContent(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	// What people added is never shown as a page of the service: always a download, of no type that a browser runs.
+	// What people added is never shown as a page of the service: always a download, of no type that
+	// a browser runs.
 	return &fileOutput{
 		"application/octet-stream",
 		"attachment; filename*=UTF-8''" + url.PathEscape(kept.Name),

@@ -176,7 +176,8 @@ func (s *server) groupPage(ctx context.Context, v workflow.View, id string) (*ou
 	return &output[wire.GroupPage]{page}, nil
 }
 
-// getGroup handles the operation getGroup: a group: who is in it, what it is made of, where it is used.
+// getGroup handles the operation getGroup: a group: who is in it, what it is made of, where it is
+// used.
 func (s *server) getGroup(ctx context.Context, in *struct {
 	InChange
 	ID string `path:"id"`
@@ -188,7 +189,8 @@ func (s *server) getGroup(ctx context.Context, in *struct {
 	return s.groupPage(ctx, v, in.ID)
 }
 
-// handleTryGroup handles the operation tryGroup: who a group would have as it is written, compared with what is live.
+// handleTryGroup handles the operation tryGroup: who a group would have as it is written, compared
+// with what is live.
 func (s *server) handleTryGroup(ctx context.Context, in *struct {
 	InChange
 	Body wire.EstateObject
@@ -205,7 +207,8 @@ func (s *server) handleTryGroup(ctx context.Context, in *struct {
 	return out(wire.GroupAnswer{Trial: w}, s.fault(ctx, err))
 }
 
-// retireGroup handles the operation retireGroup: take a group away together with all that names it, as edits of a change.
+// retireGroup handles the operation retireGroup: take a group away together with all that names it,
+// as edits of a change.
 func (s *server) retireGroup(ctx context.Context, in *struct {
 	ID    string `path:"id"`
 	Group string `path:"group"`

@@ -1,4 +1,5 @@
-// This file has what edits and changes would do: the numbers, the laptops behind each, and the report.
+// This file has what edits and changes would do: the numbers, the laptops behind each, and the
+// report.
 
 package httpapi
 
@@ -284,7 +285,8 @@ func (s *server) changeImpact(ctx context.Context, in *changePath) (*output[wire
 	return s.impactAnswer(ctx, o, err)
 }
 
-// impact handles the operation impact: what edits would do to what is live, together with a change; nothing is stored.
+// impact handles the operation impact: what edits would do to what is live, together with a change;
+// nothing is stored.
 func (s *server) impact(ctx context.Context, in *impactInput) (*output[wire.Impact], error) {
 	o, err := s.Flow.Outcome(ctx, actorOf(ctx), in.Change, inputsOf(in.Body.Edits))
 	return s.impactAnswer(ctx, o, err)

@@ -240,7 +240,8 @@ func droppedWire(t titled, d resolve.Dropped) wire.DroppedEntry {
 	}
 }
 
-// unitMatrix handles the operation unitMatrix: settings beside units: what most laptops of each have, and how many have it otherwise.
+// unitMatrix handles the operation unitMatrix: settings beside units: what most laptops of each
+// have, and how many have it otherwise.
 func (s *server) unitMatrix(ctx context.Context, in *struct {
 	InChange
 	Unit string `query:"unit" maxLength:"128" doc:"This unit and those right below it; without it the organisation"`
@@ -269,7 +270,8 @@ func (s *server) unitMatrix(ctx context.Context, in *struct {
 	}, nil
 }
 
-// settingPlaces handles the operation settingPlaces: what a setting is in every unit, and in the groups that are given it.
+// settingPlaces handles the operation settingPlaces: what a setting is in every unit, and in the
+// groups that are given it.
 func (s *server) settingPlaces(ctx context.Context, in *struct {
 	InChange
 	ID string `path:"id"`

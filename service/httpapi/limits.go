@@ -1,5 +1,6 @@
-// This file keeps requests from taking the service down: how long one may take, how many connections an address may have, how many bytes of
-// bodies are held at once, how many streams a session may have.
+// This file keeps requests from taking the service down: how long one may take, how many
+// connections an address may have, how many bytes of bodies are held at once, how many streams a
+// session may have.
 
 package httpapi
 
@@ -34,7 +35,8 @@ func limited(next http.Handler) http.Handler {
 			control.SetReadDeadline(now.Add(within))
 			control.SetWriteDeadline(now.Add(within))
 		}
-		// Whatever a handler made of the deadlines, a body that it did not read holds the connection no longer than this.
+		// Whatever a handler made of the deadlines, a body that it did not read holds the
+		// connection no longer than this.
 		defer func() { control.SetReadDeadline(time.Now().Add(discardFor)) }()
 		if r.Method == http.MethodHead { // as GET; the answer is sent without its body
 			r = r.Clone(r.Context())
@@ -98,7 +100,8 @@ func (s *streams) begin(of string) (end func(), ok bool) {
 	}, true
 }
 
-// LimitConnections gives a listener that closes the connections of an address beyond so many at once.
+// LimitConnections gives a listener that closes the connections of an address beyond so many at
+// once.
 func LimitConnections(inner net.Listener, each int) net.Listener {
 	return &countingListener{Listener: inner, each: each, open: map[string]int{}}
 }

@@ -1,4 +1,5 @@
-// This file has the lists of devices and people: filtered by any fact, sorted, in columns that people choose, and exported.
+// This file has the lists of devices and people: filtered by any fact, sorted, in columns that
+// people choose, and exported.
 
 package httpapi
 
@@ -272,7 +273,8 @@ func (s *server) getPerson(ctx context.Context, in *groupPath) (*output[wire.Per
 	return &output[wire.PersonPage]{s.personPage(&page)}, nil
 }
 
-// listFields handles the operation listFields: fields by which devices or people are filtered, with their most frequent values.
+// listFields handles the operation listFields: fields by which devices or people are filtered, with
+// their most frequent values.
 func (s *server) listFields(ctx context.Context, in *struct {
 	Of   string   `path:"of" enum:"devices,people"`
 	Only []string `query:"only" maxItems:"50"`

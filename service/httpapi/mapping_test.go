@@ -79,8 +79,8 @@ func TestFaultsOfTheAPIRepeatNoValues(t *testing.T) {
 	}
 }
 
-// TestAFailureIsLoggedUnderItsRequest answers an error that nobody foresaw: the caller is told the id of the request and nothing of the
-// error, the log has both.
+// TestAFailureIsLoggedUnderItsRequest answers an error that nobody foresaw: the caller is told the
+// id of the request and nothing of the error, the log has both.
 func TestAFailureIsLoggedUnderItsRequest(t *testing.T) {
 	var log bytes.Buffer
 	s := &server{Config: Config{Log: slog.New(slog.NewTextHandler(&log, nil))}}

@@ -1,4 +1,5 @@
-// This file signs people in through an OpenID Connect issuer: the authorization code flow with PKCE (RFC 7636).
+// This file signs people in through an OpenID Connect issuer: the authorization code flow with PKCE
+// (RFC 7636).
 
 package httpapi
 
@@ -39,8 +40,8 @@ const (
 	askWithin   = 15 * time.Second // an issuer answers
 )
 
-// oidcFlow is sign-ins that are under way. The issuer is asked for its addresses when somebody signs in first, and again if it could not
-// be reached.
+// oidcFlow is sign-ins that are under way. The issuer is asked for its addresses when somebody
+// signs in first, and again if it could not be reached.
 type oidcFlow struct {
 	mu       sync.Mutex
 	provider *oidc.Provider
@@ -190,7 +191,8 @@ func (s *server) answerOIDC(c *gin.Context) {
 	c.Redirect(http.StatusFound, "/")
 }
 
-// vouchedFor trades the code of an answer for the issuer's word, and checks it: its signature, whom it is for, when, and the nonce.
+// vouchedFor trades the code of an answer for the issuer's word, and checks it: its signature, whom
+// it is for, when, and the nonce.
 func (s *server) vouchedFor(ctx context.Context, c *gin.Context, began pendingSignIn) (who signin.External, err error) {
 	provider, err := s.issuer(ctx)
 	if err != nil {

@@ -1,4 +1,5 @@
-// This file says where a request comes from: which address, over TLS or not, and whether it is meant for this service.
+// This file says where a request comes from: which address, over TLS or not, and whether it is
+// meant for this service.
 
 package httpapi
 
@@ -25,8 +26,9 @@ func originOf(ctx context.Context) origin {
 	return o
 }
 
-// locate finds out where a request comes from. What a proxy says is believed of those that the configuration names, of nobody else.
-// Requests for another host are refused: a page of a stranger must not reach the service by a name of its own.
+// locate finds out where a request comes from. What a proxy says is believed of those that the
+// configuration names, of nobody else. Requests for another host are refused: a page of a stranger
+// must not reach the service by a name of its own.
 func (s *server) locate(c *gin.Context) {
 	peer, _ := netip.ParseAddr(c.RemoteIP())
 	from := origin{Address: peer.Unmap().String(), Secure: c.Request.TLS != nil}
@@ -79,7 +81,8 @@ func hostOf(header string) string {
 	return strings.ToLower(strings.Trim(host, "[]"))
 }
 
-// cookieName is the name of a cookie. Over TLS browsers see to it that nothing but this host can set it.
+// cookieName is the name of a cookie. Over TLS browsers see to it that nothing but this host can
+// set it.
 func cookieName(name string, secure bool) string {
 	if secure {
 		return "__Host-" + name

@@ -1,4 +1,5 @@
-// This file has what is asked of the whole estate: overview, conflicts, problems, lints, effective settings.
+// This file has what is asked of the whole estate: overview, conflicts, problems, lints, effective
+// settings.
 
 package httpapi
 

@@ -1,4 +1,5 @@
-// This file has the resources of policies, groups and the dictionary, and the trial of what is being typed.
+// This file has the resources of policies, groups and the dictionary, and the trial of what is
+// being typed.
 
 package httpapi
 
@@ -239,7 +240,8 @@ func trialOf(t *workflow.Trial) wire.Trial {
 	return w
 }
 
-// handlePolicyUse handles the operation policyUse: whom a policy reaches, and what else is set there.
+// handlePolicyUse handles the operation policyUse: whom a policy reaches, and what else is set
+// there.
 func (s *server) handlePolicyUse(ctx context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
 	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {

@@ -1,7 +1,8 @@
 // This file describes values and objects of the estate in the OpenAPI document.
 //
-// Package files reads them from requests and says what is wrong and where. The document describes them for whoever generates a client,
-// and does not check them a second time: descriptions that must not be checked are given as extensions.
+// Package files reads them from requests and says what is wrong and where. The document describes
+// them for whoever generates a client, and does not check them a second time: descriptions that
+// must not be checked are given as extensions.
 
 package httpapi
 

@@ -1,4 +1,5 @@
-// This file has the endpoint for provisioning clients: SCIM 2.0 (RFC 7644) under /scim/v2, with bearer tokens of its own.
+// This file has the endpoint for provisioning clients: SCIM 2.0 (RFC 7644) under /scim/v2, with
+// bearer tokens of its own.
 
 package httpapi
 
@@ -156,7 +157,8 @@ type scimHandler struct {
 
 func tagOf(version int64) string { return `W/"` + strconv.FormatInt(version, 10) + `"` }
 
-// expectedSCIM reads If-Match: the version that the client read, -1 where it does not say; 412 comes of any that is none of ours.
+// expectedSCIM reads If-Match: the version that the client read, -1 where it does not say; 412
+// comes of any that is none of ours.
 func expectedSCIM(c *gin.Context) int64 {
 	text := c.GetHeader("If-Match")
 	if text == "" || text == "*" {

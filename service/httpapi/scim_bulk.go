@@ -42,8 +42,8 @@ type bulkResult struct {
 	Response json.RawMessage `json:"response,omitempty"`
 }
 
-// bulk does operations in their order, each as the request that it describes. An operation that names a bulkId which is made later
-// waits for it; those that wait for one another fail.
+// bulk does operations in their order, each as the request that it describes. An operation that
+// names a bulkId which is made later waits for it; those that wait for one another fail.
 func (s *server) bulk(c *gin.Context, engine http.Handler) {
 	data, err := scimBody(c, scim.MaxPayload)
 	var in bulkRequest

@@ -1,4 +1,5 @@
-// This file has the resources of sources: set-up, dry runs, uploads of tables, tokens, and what has left.
+// This file has the resources of sources: set-up, dry runs, uploads of tables, tokens, and what has
+// left.
 
 package httpapi
 
@@ -295,14 +296,15 @@ func (s *server) getSource(ctx context.Context, in *SourcePath) (*sourceOutput, 
 	return s.source(ctx, row, err)
 }
 
-// addSource handles the operation addSource: add a source; nothing is taken from it before a dry run was looked at.
+// addSource handles the operation addSource: add a source; nothing is taken from it before a dry
+// run was looked at.
 func (s *server) addSource(ctx context.Context, in *struct{ Body wire.NewSource }) (*sourceOutput, error) {
 	row, err := s.Flow.AddSource(ctx, actorOf(ctx), in.Body.ID, workflow.SourceKind(in.Body.Kind), in.Body.Title, in.Body.SetUp)
 	return s.source(ctx, row, err)
 }
 
-// proposeSource handles the operation proposeSource: propose another set-up; the one in force stays until a dry run with the new one is
-// taken.
+// proposeSource handles the operation proposeSource: propose another set-up; the one in force stays
+// until a dry run with the new one is taken.
 func (s *server) proposeSource(ctx context.Context, in *struct {
 	SourcePath
 	IfMatch string `header:"If-Match"`
@@ -325,7 +327,8 @@ func (s *server) pauseSource(ctx context.Context, in *struct {
 	return s.source(ctx, row, err)
 }
 
-// dropSource handles the operation dropSource: take a source away; what it brought stays, and is edited here from then on.
+// dropSource handles the operation dropSource: take a source away; what it brought stays, and is
+// edited here from then on.
 func (s *server) dropSource(ctx context.Context, in *SourcePath) (*struct{}, error) {
 	return nil, s.fault(ctx, s.Flow.DropSource(ctx, actorOf(ctx), in.ID))
 }
@@ -342,7 +345,8 @@ func (s *server) readSource(ctx context.Context, in *struct {
 	return &output[wire.SourceRun]{*runningWire(r)}, nil
 }
 
-// takeSource handles the operation takeSource: take what waits, as it was looked at; what is faulty is left as it is.
+// takeSource handles the operation takeSource: take what waits, as it was looked at; what is faulty
+// is left as it is.
 func (s *server) takeSource(ctx context.Context, in *SourcePath) (*output[wire.SourceRun], error) {
 	state, err := s.Flow.Take(ctx, actorOf(ctx), in.ID)
 	return out(stateWire(state), s.fault(ctx, err))
@@ -353,7 +357,8 @@ func (s *server) stopSource(ctx context.Context, in *SourcePath) (*struct{}, err
 	return nil, s.fault(ctx, s.Flow.Drop(ctx, actorOf(ctx), in.ID))
 }
 
-// previewTable handles the operation previewTable: the beginning of a table as CSV, with a mapping of its columns that may fit.
+// previewTable handles the operation previewTable: the beginning of a table as CSV, with a mapping
+// of its columns that may fit.
 func (s *server) previewTable(ctx context.Context, in *struct {
 	Of       string `query:"of" enum:"devices,people" required:"true"`
 	Name     string `query:"name" maxLength:"800"`
@@ -404,7 +409,8 @@ func (s *server) removeLeft(ctx context.Context, in *struct {
 	return &output[wire.Removal]{wire.Removal{Impact: &effect}}, nil
 }
 
-// listSourceTokens handles the operation listSourceTokens: the tokens of a source, revoked ones included.
+// listSourceTokens handles the operation listSourceTokens: the tokens of a source, revoked ones
+// included.
 func (s *server) listSourceTokens(ctx context.Context, in *SourcePath) (*output[[]wire.SourceToken], error) {
 	rows, err := s.Flow.SourceTokens(ctx, actorOf(ctx), in.ID)
 	list := make([]wire.SourceToken, len(rows))
@@ -414,7 +420,8 @@ func (s *server) listSourceTokens(ctx context.Context, in *SourcePath) (*output[
 	return out(list, s.fault(ctx, err))
 }
 
-// addSourceToken handles the operation addSourceToken: make a token for a provisioning client; its secret is shown once.
+// addSourceToken handles the operation addSourceToken: make a token for a provisioning client; its
+// secret is shown once.
 func (s *server) addSourceToken(ctx context.Context, in *struct {
 	SourcePath
 	Body wire.NewSourceToken

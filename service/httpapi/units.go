@@ -168,7 +168,8 @@ func detachmentsOf(docs []wire.Detachment) ([]estate.Detachment, error) {
 	return out, nil
 }
 
-// listUnits handles the operation listUnits: the tree of units, each above those below it, with counts.
+// listUnits handles the operation listUnits: the tree of units, each above those below it, with
+// counts.
 func (s *server) listUnits(ctx context.Context, in *InChange) (*output[[]wire.Unit], error) {
 	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	if err != nil {
@@ -177,7 +178,8 @@ func (s *server) listUnits(ctx context.Context, in *InChange) (*output[[]wire.Un
 	return &output[[]wire.Unit]{unitTree(v)}, nil
 }
 
-// moveDevices handles the operation moveDevices: give laptops another unit of their own, as edits of a change.
+// moveDevices handles the operation moveDevices: give laptops another unit of their own, as edits
+// of a change.
 func (s *server) moveDevices(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Move
@@ -186,7 +188,8 @@ func (s *server) moveDevices(ctx context.Context, in *struct {
 	return out(wire.Edited{Edits: n}, s.fault(ctx, err))
 }
 
-// moveUnit handles the operation moveUnit: put a unit with all below it below another, as an edit of a change.
+// moveUnit handles the operation moveUnit: put a unit with all below it below another, as an edit
+// of a change.
 func (s *server) moveUnit(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.MoveUnit
@@ -194,7 +197,8 @@ func (s *server) moveUnit(ctx context.Context, in *struct {
 	return out(wire.Edited{Edits: 1}, s.fault(ctx, s.Flow.MoveUnit(ctx, actorOf(ctx), in.ID, in.Body.Unit, in.Body.Parent)))
 }
 
-// detach handles the operation detach: let a unit or group detach kinds of policy or areas of the dictionary, or say what it would lose.
+// detach handles the operation detach: let a unit or group detach kinds of policy or areas of the
+// dictionary, or say what it would lose.
 func (s *server) detach(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Detach
@@ -240,7 +244,8 @@ func (s *server) detach(ctx context.Context, in *struct {
 	return &output[wire.Detached]{w}, nil
 }
 
-// listDetached handles the operation listDetached: places that detach something, and what each of them missed since.
+// listDetached handles the operation listDetached: places that detach something, and what each of
+// them missed since.
 func (s *server) listDetached(ctx context.Context, _ *struct{}) (*output[[]wire.DetachedPlace], error) {
 	places, err := s.Flow.Detached(ctx, actorOf(ctx))
 	if err != nil {

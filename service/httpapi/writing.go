@@ -1,4 +1,5 @@
-// This file has the resources around writing a policy: kits, capture, history, merging, splitting, the summary.
+// This file has the resources around writing a policy: kits, capture, history, merging, splitting,
+// the summary.
 
 package httpapi
 
@@ -127,7 +128,8 @@ func (s *server) listAreas(context.Context, *struct{}) (*output[[]string], error
 	return &output[[]string]{s.Flow.Areas(dictionary.Areas)}, nil
 }
 
-// captureDevice handles the operation captureDevice: what a device reports, of which a policy can be made.
+// captureDevice handles the operation captureDevice: what a device reports, of which a policy can
+// be made.
 func (s *server) captureDevice(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*output[[]wire.Captured], error) {
@@ -148,15 +150,16 @@ func (s *server) captureDevice(ctx context.Context, in *struct {
 	return out(list, s.fault(ctx, err))
 }
 
-// askDevice handles the operation askDevice: ask a device at its next check-in for everything that it has, settings that nothing manages
-// included.
+// askDevice handles the operation askDevice: ask a device at its next check-in for everything that
+// it has, settings that nothing manages included.
 func (s *server) askDevice(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*struct{}, error) {
 	return nil, s.fault(ctx, s.CheckIn.AskEverything(ctx, actorOf(ctx), in.ID))
 }
 
-// policyHistory handles the operation policyHistory: every published version of a policy with what it altered, the newest first.
+// policyHistory handles the operation policyHistory: every published version of a policy with what
+// it altered, the newest first.
 func (s *server) policyHistory(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*output[[]wire.PolicyVersion], error) {
@@ -180,7 +183,8 @@ func (s *server) policyHistory(ctx context.Context, in *struct {
 	return out(list, s.fault(ctx, err))
 }
 
-// policyDifferences handles the operation policyDifferences: two published versions of a policy, side by side.
+// policyDifferences handles the operation policyDifferences: two published versions of a policy,
+// side by side.
 func (s *server) policyDifferences(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	From int64  `query:"from" minimum:"1" required:"true"`
@@ -190,7 +194,8 @@ func (s *server) policyDifferences(ctx context.Context, in *struct {
 	return out(wire.Differences(found, s.Flow.Live().Plan), s.fault(ctx, err))
 }
 
-// splitPolicy handles the operation splitPolicy: move settings of a policy into a new policy of the same audience.
+// splitPolicy handles the operation splitPolicy: move settings of a policy into a new policy of the
+// same audience.
 func (s *server) splitPolicy(ctx context.Context, in *struct {
 	ID   string `path:"id" doc:"Of the change"`
 	Body wire.Split

@@ -8,13 +8,15 @@ import (
 	"strings"
 )
 
-// Projection says which attributes are returned (RFC 7644, section 3.9). The zero Projection returns what is returned by default.
+// Projection says which attributes are returned (RFC 7644, section 3.9). The zero Projection
+// returns what is returned by default.
 type Projection struct {
 	only, without []attrPath
 	asked         bool
 }
 
-// ReadProjection reads the lists of attributes and excludedAttributes, separated by commas; at most one of them is given.
+// ReadProjection reads the lists of attributes and excludedAttributes, separated by commas; at most
+// one of them is given.
 func (t *Type) ReadProjection(attributes, excluded string) (Projection, error) {
 	var p Projection
 	if attributes != "" && excluded != "" {
@@ -146,8 +148,8 @@ func narrowed(v any, keep func(string) bool) any {
 	return v
 }
 
-// Sort orders resources by an attribute (RFC 7644, section 3.4.2.3): of several values by the primary one, else the first;
-// those without a value last when ascending and first when descending.
+// Sort orders resources by an attribute (RFC 7644, section 3.4.2.3): of several values by the
+// primary one, else the first; those without a value last when ascending and first when descending.
 func (t *Type) Sort(list []Resource, by, order string) error {
 	q := &parser{t: t, text: by}
 	path, a, err := q.attribute()
@@ -274,7 +276,8 @@ type List struct {
 	Items   []any    `json:"Resources"`
 }
 
-// Page cuts a page out: start counts from 1, and a count of 0 gives the total alone (section 3.4.2.4).
+// Page cuts a page out: start counts from 1, and a count of 0 gives the total alone (section
+// 3.4.2.4).
 func Page(list []Resource, start, count int) ([]Resource, int) {
 	start = max(1, start)
 	count = min(max(0, count), MaxResults)
@@ -282,8 +285,8 @@ func Page(list []Resource, start, count int) ([]Resource, int) {
 	return list[from:min(len(list), from+count)], start
 }
 
-// Text gives the text at a path such as title, name.familyName, emails.value or an extension's attribute; of several values the
-// primary one, else the first. Empty where there is none.
+// Text gives the text at a path such as title, name.familyName, emails.value or an extension's
+// attribute; of several values the primary one, else the first. Empty where there is none.
 func (t *Type) Text(r Resource, path string) string {
 	q := &parser{t: t, text: path}
 	p, _, err := q.attribute()

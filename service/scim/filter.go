@@ -16,7 +16,8 @@ type condition interface {
 	holds(t *Type, in scope) bool
 }
 
-// scope is what attributes are looked up in: a resource, or within a value path one value of a list.
+// scope is what attributes are looked up in: a resource, or within a value path one value of a
+// list.
 type scope struct {
 	resource Resource
 	within   *Attribute
@@ -43,7 +44,8 @@ type (
 // attrPath names an attribute: its schema where it is written, its name and sub-attribute.
 type attrPath struct{ urn, name, sub string }
 
-// Path is a path of a PATCH operation: an attribute, a value of its list, a sub-attribute; or a whole extension.
+// Path is a path of a PATCH operation: an attribute, a value of its list, a sub-attribute; or a
+// whole extension.
 type Path struct {
 	attr   attrPath
 	filter condition
@@ -75,7 +77,8 @@ func (t *Type) ReadFilter(text string) (*Filter, error) {
 // Holds tells whether a resource passes the filter.
 func (f *Filter) Holds(t *Type, r Resource) bool { return f.root.holds(t, scope{resource: r}) }
 
-// Equals gives the attribute and text where the filter is a single comparison with eq, so that it can be looked up.
+// Equals gives the attribute and text where the filter is a single comparison with eq, so that it
+// can be looked up.
 func (f *Filter) Equals() (name, text string, ok bool) {
 	c, is := f.root.(compares)
 	text, isText := c.value.(string)
@@ -222,7 +225,8 @@ func (p *parser) bracket(a *Attribute) (condition, error) {
 	return inner, nil
 }
 
-// attribute reads an attribute's path and finds it in the schemas; within brackets, in the sub-attributes.
+// attribute reads an attribute's path and finds it in the schemas; within brackets, in the
+// sub-attributes.
 func (p *parser) attribute() (attrPath, *Attribute, error) {
 	p.space()
 	start := p.at
@@ -352,8 +356,8 @@ func top(r Resource, urn string) map[string]any {
 	return inner
 }
 
-// values gives the attribute and all of its values in a scope. Of a complex attribute with several values, a comparison
-// without a sub-attribute means the value (RFC 7644, section 3.4.2.2).
+// values gives the attribute and all of its values in a scope. Of a complex attribute with several
+// values, a comparison without a sub-attribute means the value (RFC 7644, section 3.4.2.2).
 func (c compares) values(t *Type, in scope) (*Attribute, []any) {
 	var a *Attribute
 	var v any

@@ -45,7 +45,8 @@ func ReadPatch(data []byte) ([]Operation, error) {
 	return operations, nil
 }
 
-// Patch applies operations in their order and gives the resource as it is then: all of them, or with an error none. r stays as it is.
+// Patch applies operations in their order and gives the resource as it is then: all of them, or
+// with an error none. r stays as it is.
 func (t *Type) Patch(r Resource, operations []Operation) (Resource, error) {
 	out := clone(r)
 	for _, op := range operations {

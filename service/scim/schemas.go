@@ -67,8 +67,8 @@ var common = []Attribute{
 	)),
 }
 
-// Users is the type of users with the enterprise extension (RFC 7643, sections 4.1 and 4.3). Passwords are not kept: nobody signs in
-// with them here.
+// Users is the type of users with the enterprise extension (RFC 7643, sections 4.1 and 4.3).
+// Passwords are not kept: nobody signs in with them here.
 var Users = &Type{Name: "User", Endpoint: "/Users", Schema: UserSchema, Attrs: []Attribute{
 	attr("userName", "string", "The name under which the person is known, unique", required, unique),
 	attr(

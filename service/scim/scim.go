@@ -1,6 +1,6 @@
-// Package scim speaks the resources of SCIM 2.0 (RFC 7643, RFC 7644): schemas, filters, paths, PATCH, sorting and what
-// is returned of a resource. Resources are JSON objects with their attributes named as the schemas write them. It stores
-// nothing and knows no HTTP.
+// Package scim speaks the resources of SCIM 2.0 (RFC 7643, RFC 7644): schemas, filters, paths,
+// PATCH, sorting and what is returned of a resource. Resources are JSON objects with their
+// attributes named as the schemas write them. It stores nothing and knows no HTTP.
 package scim
 
 import (
@@ -99,7 +99,8 @@ type Type struct {
 	Extension map[string][]Attribute // by URI
 }
 
-// lookUp finds an attribute of the type: of the core schema, of what every resource has, or of an extension.
+// lookUp finds an attribute of the type: of the core schema, of what every resource has, or of an
+// extension.
 func (t *Type) lookUp(urn, name string) *Attribute {
 	if urn == "" || strings.EqualFold(urn, t.Schema) {
 		if a := find(t.Attrs, name); a != nil {
@@ -125,8 +126,9 @@ func (t *Type) extension(urn string) string {
 	return ""
 }
 
-// Read reads a resource as a client sends it: names as the schemas write them, read-only attributes left out, values of their types.
-// What no schema knows is left out (RFC 7643, section 3: clients may send more than a service keeps).
+// Read reads a resource as a client sends it: names as the schemas write them, read-only attributes
+// left out, values of their types. What no schema knows is left out (RFC 7643, section 3: clients
+// may send more than a service keeps).
 func (t *Type) Read(data []byte) (Resource, error) {
 	var raw map[string]any
 	if err := json.Unmarshal(data, &raw); err != nil || raw == nil {
@@ -243,7 +245,8 @@ func describe(v any) string {
 	}
 }
 
-// value checks a value of the attribute. null and an empty list are the same as no value (RFC 7643, section 2.5): nil.
+// value checks a value of the attribute. null and an empty list are the same as no value (RFC 7643,
+// section 2.5): nil.
 func (a *Attribute) value(path string, v any) (any, error) {
 	if v == nil {
 		return nil, nil
@@ -347,7 +350,8 @@ const (
 	maxValues = 1000     // of an attribute other than members
 )
 
-// naming gives what tells a value that names something apart from others of its attribute, as same does: its value and its type.
+// naming gives what tells a value that names something apart from others of its attribute, as same
+// does: its value and its type.
 func naming(value any) (name string, ok bool) {
 	m, _ := value.(map[string]any)
 	text, ok := m["value"].(string)
@@ -358,7 +362,8 @@ func naming(value any) (name string, ok bool) {
 	return kind + "\x00" + text, true
 }
 
-// same tells whether two values are equal. Of members and the like that name something, the value is what counts.
+// same tells whether two values are equal. Of members and the like that name something, the value
+// is what counts.
 func same(a, b any) bool {
 	x, ok1 := a.(map[string]any)
 	y, ok2 := b.(map[string]any)

@@ -30,7 +30,8 @@ func asText(t testing.TB, r Resource) string {
 
 const someone = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"USERNAME":"ines","id":"mine","meta":{"x":1},"groups":[{"value":"g"}],"shoeSize":42,"name":{"FamilyName":"Okafor","shoe":"x"},"emails":["a@larkfell.example",{"value":"b@larkfell.example","type":"home","primary":"True"}],"roles":[],"title":null,"active":"false"}`
 
-// TestResourcesAreNamedAsTheirSchemas reads what clients send in other letters, with more, with less, and with values in other forms.
+// TestResourcesAreNamedAsTheirSchemas reads what clients send in other letters, with more, with
+// less, and with values in other forms.
 func TestResourcesAreNamedAsTheirSchemas(t *testing.T) {
 	want := `{"active":false,"emails":[{"value":"a@larkfell.example"},{"primary":true,"type":"home","value":"b@larkfell.example"}],"name":{"familyName":"Okafor"},"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ines"}`
 	if got := asText(t, resource(t, Users, someone)); got != want {
@@ -58,7 +59,8 @@ func TestResourcesAreNamedAsTheirSchemas(t *testing.T) {
 	}
 }
 
-// laws are operations, each applied to one user: what they give must hold whatever the operation is.
+// laws are operations, each applied to one user: what they give must hold whatever the operation
+// is.
 var laws = []string{
 	`{"op":"add","path":"title","value":"Mate"}`,
 	`{"op":"add","path":"emails","value":[{"value":"c@x.example","type":"other"}]}`,
@@ -71,8 +73,8 @@ var laws = []string{
 	`{"op":"add","path":"phoneNumbers[type eq \"work\"].value","value":"1"}`,
 }
 
-// TestLawsOfPatch: twice is once; the resource that is given stays as it is; what comes out reads as what it is; an operation after one
-// that fails is never applied.
+// TestLawsOfPatch: twice is once; the resource that is given stays as it is; what comes out reads
+// as what it is; an operation after one that fails is never applied.
 func TestLawsOfPatch(t *testing.T) {
 	start := resource(t, Users, someone)
 	before := asText(t, start)
@@ -150,7 +152,8 @@ func TestProjectionsAndOrder(t *testing.T) {
 	}
 }
 
-// TestAFilterAndItsOppositeSplitTheUsers: of every filter, who passes it and who passes its negation are all, and nobody twice.
+// TestAFilterAndItsOppositeSplitTheUsers: of every filter, who passes it and who passes its
+// negation are all, and nobody twice.
 func TestAFilterAndItsOppositeSplitTheUsers(t *testing.T) {
 	users := []Resource{resource(t, Users, someone)}
 	for _, more := range []string{`"title":"Mate"`, `"title":"Captain","active":true`, `"emails":[{"value":"x@y.example","type":"work"}]`, `"name":{"givenName":"A"}`} {

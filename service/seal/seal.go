@@ -1,5 +1,6 @@
-// Package seal keeps small secrets in the database so that the database alone does not give them away: they are encrypted with a key that is
-// kept in a file of its own. The form is that of age (https://age-encryption.org), so that its tools can read what was sealed.
+// Package seal keeps small secrets in the database so that the database alone does not give them
+// away: they are encrypted with a key that is kept in a file of its own. The form is that of age
+// (https://age-encryption.org), so that its tools can read what was sealed.
 package seal
 
 import (

@@ -18,8 +18,9 @@ var (
 	ErrOwn = errors.New("one's own rights")
 )
 
-// Disable ends an account, or lets it sign in again. When it is disabled its sessions and tokens end. Nobody disables their own account, and
-// the last administrator stays one. Whoever manages access for some units alone disables nobody.
+// Disable ends an account, or lets it sign in again. When it is disabled its sessions and tokens
+// end. Nobody disables their own account, and the last administrator stays one. Whoever manages
+// access for some units alone disables nobody.
 func (d *Service) Disable(ctx context.Context, by Caller, name string, disabled bool) error {
 	if by.Name == name {
 		return ErrOwn
@@ -40,8 +41,8 @@ func (d *Service) Disable(ctx context.Context, by Caller, name string, disabled 
 	})
 }
 
-// ChangePassword gives the caller's account another password. The one that it has is asked for, and counted like a sign-in. The other
-// sessions of the account end.
+// ChangePassword gives the caller's account another password. The one that it has is asked for, and
+// counted like a sign-in. The other sessions of the account end.
 func (d *Service) ChangePassword(ctx context.Context, c Caller, old, password string, from From) error {
 	if c.Token {
 		return ErrByToken

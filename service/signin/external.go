@@ -29,15 +29,17 @@ type GroupGrant struct {
 // byIssuer is who gives grants by the groups of an issuer.
 const byIssuer = "oidc"
 
-// NameTakenError says that an account of the name that the issuer gives is there, and is not the issuer's.
+// NameTakenError says that an account of the name that the issuer gives is there, and is not the
+// issuer's.
 type NameTakenError struct{ Name string }
 
 func (e *NameTakenError) Error() string {
 	return fmt.Sprintf("An account named %q is here already and signs in with a password. Ask an administrator.", e.Name)
 }
 
-// SignInExternal opens a session for somebody for whom an issuer vouches. Their account is made at the first sign-in. At every sign-in its
-// grants by the issuer's groups are made anew; other grants stay.
+// SignInExternal opens a session for somebody for whom an issuer vouches. Their account is made at
+// the first sign-in. At every sign-in its grants by the issuer's groups are made anew; other grants
+// stay.
 func (d *Service) SignInExternal(ctx context.Context, who External, grants []GroupGrant, from From) (e Entered, err error) {
 	if who.Issuer == "" || who.Subject == "" {
 		return e, ErrRefused
@@ -82,7 +84,8 @@ func (d *Service) SignInExternal(ctx context.Context, who External, grants []Gro
 	return e, d.store.In(ctx).AddSession(e.session(from, now, false))
 }
 
-// grantByGroups replaces the grants that an account has by the groups of the issuer. Roles that are not there are passed over.
+// grantByGroups replaces the grants that an account has by the groups of the issuer. Roles that are
+// not there are passed over.
 func (d *Service) grantByGroups(
 	tx *store.Store, account string, groups []string, grants []GroupGrant, role func(id string) (access.Role, bool),
 ) error {

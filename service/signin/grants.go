@@ -18,7 +18,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// Config is what access depends on besides the store. The zero Config knows nobody and the day of the clock, and has no second factors.
+// Config is what access depends on besides the store. The zero Config knows nobody and the day of
+// the clock, and has no second factors.
 type Config struct {
 	Seal     *seal.Key                    // with which secrets of second factors are kept
 	Demand   []string                     // roles that demand a second factor
@@ -78,8 +79,9 @@ func (d *Service) roles(ctx context.Context) (func(id string) (access.Role, bool
 
 var roleID = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-// SaveRole defines a role, or alters one that was defined here. It can have no right that the caller does not hold everywhere, and nobody
-// alters a role that they hold: that would be their own rights.
+// SaveRole defines a role, or alters one that was defined here. It can have no right that the
+// caller does not hold everywhere, and nobody alters a role that they hold: that would be their own
+// rights.
 func (d *Service) SaveRole(ctx context.Context, by Caller, role access.Role) error {
 	switch n := utf8.RuneCountInString(role.Title); {
 	case !roleID.MatchString(role.ID):
@@ -167,7 +169,8 @@ func (d *Service) held(ctx context.Context, account string) (access.Held, []acce
 	return access.HeldBy(grants, role, day), grants, nil
 }
 
-// Rights says what an account may do today, and by which of its grants. A disabled account may do nothing.
+// Rights says what an account may do today, and by which of its grants. A disabled account may do
+// nothing.
 func (d *Service) Rights(ctx context.Context, account string) (access.Held, []access.Grant, error) {
 	a, err := d.store.In(ctx).Account(account)
 	if err != nil {
@@ -183,8 +186,9 @@ func (d *Service) Rights(ctx context.Context, account string) (access.Held, []ac
 // Grants lists all grants.
 func (d *Service) Grants(ctx context.Context) ([]store.Grant, error) { return d.store.In(ctx).Grants() }
 
-// mayGrant refuses to give, or to take away, what the caller may not: to themselves or to a group that they are in, for units for which
-// they do not manage access, and roles that manage access with rights that the caller lacks.
+// mayGrant refuses to give, or to take away, what the caller may not: to themselves or to a group
+// that they are in, for units for which they do not manage access, and roles that manage access
+// with rights that the caller lacks.
 func (d *Service) mayGrant(by Caller, g access.Grant, role access.Role) error {
 	if g.Account == by.Name {
 		return ErrOwn
@@ -208,7 +212,8 @@ func (d *Service) mayGrant(by Caller, g access.Grant, role access.Role) error {
 // newGrantID names a grant.
 func newGrantID() string { return "G-" + HashOf(Secret())[:10] }
 
-// AddGrant gives a role to an account or to a group. The sessions of the account end, so that it signs in with its new rights.
+// AddGrant gives a role to an account or to a group. The sessions of the account end, so that it
+// signs in with its new rights.
 func (d *Service) AddGrant(ctx context.Context, by Caller, g access.Grant) (access.Grant, error) {
 	find, err := d.roles(ctx)
 	if err != nil {
@@ -252,7 +257,8 @@ func (d *Service) AddGrant(ctx context.Context, by Caller, g access.Grant) (acce
 	})
 }
 
-// DropGrant takes a role away again. The last grant of the administrator's role that counts everywhere and for good cannot be taken away.
+// DropGrant takes a role away again. The last grant of the administrator's role that counts
+// everywhere and for good cannot be taken away.
 func (d *Service) DropGrant(ctx context.Context, by Caller, id string) (access.Grant, error) {
 	find, err := d.roles(ctx)
 	if err != nil {
@@ -279,7 +285,8 @@ func (d *Service) DropGrant(ctx context.Context, by Caller, id string) (access.G
 	})
 }
 
-// administered gives ErrLast unless some account that is not disabled administers the service, everywhere and for good, from today on.
+// administered gives ErrLast unless some account that is not disabled administers the service,
+// everywhere and for good, from today on.
 func (d *Service) administered(tx *store.Store) error {
 	accounts, err := tx.Accounts()
 	if err != nil {
@@ -309,7 +316,8 @@ func (d *Service) Describe(ctx context.Context, account string) string {
 	return describe(grants)
 }
 
-// describe names the roles that grants give, each once: "administrator", or "reader, author (slipway)".
+// describe names the roles that grants give, each once: "administrator", or "reader, author
+// (slipway)".
 func describe(grants []access.Grant) string {
 	var names []string
 	for _, g := range grants {

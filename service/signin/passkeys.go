@@ -1,5 +1,5 @@
-// This file has passkeys (WebAuthn): a device of somebody proves that it has a key, and that it asked its owner. A passkey signs in by
-// itself; it counts as two factors.
+// This file has passkeys (WebAuthn): a device of somebody proves that it has a key, and that it
+// asked its owner. A passkey signs in by itself; it counts as two factors.
 
 package signin
 
@@ -93,7 +93,8 @@ func (o *passkeyOwner) WebAuthnName() string                       { return o.ac
 func (o *passkeyOwner) WebAuthnDisplayName() string                { return o.account.Name }
 func (o *passkeyOwner) WebAuthnCredentials() []webauthn.Credential { return o.keys }
 
-// ownerOf gives an account with its passkeys. An account gets a handle that says nothing of it when it is asked for first.
+// ownerOf gives an account with its passkeys. An account gets a handle that says nothing of it when
+// it is asked for first.
 func (d *Service) ownerOf(tx *store.Store, a store.Account) (*passkeyOwner, error) {
 	if a.Handle == "" {
 		handle := make([]byte, 32)
@@ -122,7 +123,8 @@ func (d *Service) ownerOf(tx *store.Store, a store.Account) (*passkeyOwner, erro
 	return o, nil
 }
 
-// BeginPasskey gives the options with which a browser makes a passkey. The answer is for AddPasskey, in the same session.
+// BeginPasskey gives the options with which a browser makes a passkey. The answer is for
+// AddPasskey, in the same session.
 func (d *Service) BeginPasskey(ctx context.Context, c Caller, site Site) (options *protocol.CredentialCreation, err error) {
 	if c.Token {
 		return nil, ErrNoSession
@@ -216,7 +218,8 @@ func (d *Service) DropPasskey(ctx context.Context, c Caller, id string) error {
 	return err
 }
 
-// BeginPasskeySignIn gives the options with which a browser asks for a passkey, and the id under which SignInPasskey knows them.
+// BeginPasskeySignIn gives the options with which a browser asks for a passkey, and the id under
+// which SignInPasskey knows them.
 func (d *Service) BeginPasskeySignIn(site Site) (id string, options *protocol.CredentialAssertion, err error) {
 	relying, err := site.relying()
 	if err != nil {
@@ -233,7 +236,8 @@ func (d *Service) BeginPasskeySignIn(site Site) (id string, options *protocol.Cr
 	return id, options, nil
 }
 
-// SignInPasskey opens a session for whoever's device answered. Wrong answers are counted by the address.
+// SignInPasskey opens a session for whoever's device answered. Wrong answers are counted by the
+// address.
 func (d *Service) SignInPasskey(ctx context.Context, site Site, id string, answer []byte, from From) (e Entered, err error) {
 	relying, err := site.relying()
 	if err != nil {
@@ -263,7 +267,8 @@ func (d *Service) SignInPasskey(ctx context.Context, site Site, id string, answe
 	return e, d.store.In(ctx).AddSession(e.session(from, now, true))
 }
 
-// answered gives whose passkey answered a challenge, nil if it is nobody's. The passkey's counter is noted: a copy of a key is known by it.
+// answered gives whose passkey answered a challenge, nil if it is nobody's. The passkey's counter
+// is noted: a copy of a key is known by it.
 func (d *Service) answered(
 	ctx context.Context, relying *webauthn.WebAuthn, data webauthn.SessionData, answer *protocol.ParsedCredentialAssertionData,
 ) (owner *passkeyOwner, err error) {

@@ -1,4 +1,5 @@
-// This file has the second factor: one-time codes (RFC 6238) with recovery codes, and confirming who sits at a session.
+// This file has the second factor: one-time codes (RFC 6238) with recovery codes, and confirming
+// who sits at a session.
 
 package signin
 
@@ -22,7 +23,8 @@ import (
 var (
 	// ErrSecondFactor says that the password is right, and that a one-time code is needed, too.
 	ErrSecondFactor = errors.New("a one-time code is needed")
-	// ErrNoSession says that only somebody who is signed in with a browser can do this, not a token.
+	// ErrNoSession says that only somebody who is signed in with a browser can do this, not a
+	// token.
 	ErrNoSession = errors.New("not by a token")
 )
 
@@ -36,7 +38,8 @@ const (
 	secondFactorName = "Zenith Ridge"   // that the app of codes shows
 )
 
-// Recent tells whether whoever calls was asked for their password within the last minutes. Tokens are not asked.
+// Recent tells whether whoever calls was asked for their password within the last minutes. Tokens
+// are not asked.
 func (c *Caller) Recent(now time.Time) bool { return c.Token || now.Sub(c.ConfirmedAt) < confirmedFor }
 
 // Setup is what an app of one-time codes needs.
@@ -46,7 +49,8 @@ type Setup struct {
 	Picture string // QR code of Address, as the base64 of a PNG
 }
 
-// BeginSecondFactor makes a secret for one-time codes. It counts once a code made from it is given to ConfirmSecondFactor.
+// BeginSecondFactor makes a secret for one-time codes. It counts once a code made from it is given
+// to ConfirmSecondFactor.
 func (d *Service) BeginSecondFactor(ctx context.Context, c Caller) (Setup, error) {
 	if c.Token {
 		return Setup{}, ErrNoSession
@@ -78,7 +82,8 @@ func (d *Service) BeginSecondFactor(ctx context.Context, c Caller) (Setup, error
 	return Setup{key.Secret(), key.URL(), base64.StdEncoding.EncodeToString(picture.Bytes())}, err
 }
 
-// ConfirmSecondFactor turns one-time codes on with a first code, and gives recovery codes, once. The other sessions of the account end.
+// ConfirmSecondFactor turns one-time codes on with a first code, and gives recovery codes, once.
+// The other sessions of the account end.
 func (d *Service) ConfirmSecondFactor(ctx context.Context, c Caller, code string) (recovery []string, err error) {
 	if c.Token {
 		return nil, ErrNoSession
@@ -136,7 +141,8 @@ func (d *Service) newRecoveryCodes(tx *store.Store, account string) (codes []str
 	return codes, tx.SetRecoveryCodes(account, rows)
 }
 
-// DropSecondFactor turns one-time codes off for an account: for oneself, or for somebody who lost their device and their recovery codes.
+// DropSecondFactor turns one-time codes off for an account: for oneself, or for somebody who lost
+// their device and their recovery codes.
 func (d *Service) DropSecondFactor(ctx context.Context, account string) error {
 	return d.store.Transaction(ctx, func(tx *store.Store) error {
 		a, err := tx.Account(account)
@@ -172,7 +178,8 @@ func (d *Service) SecondFactorOf(ctx context.Context, account string) (SecondFac
 	return SecondFactor{Active: a.TOTP != "", Recovery: int(n), Demanded: d.demanded(grants)}, err
 }
 
-// stepOf gives the step, in periods since 1970, of which a code is; 0: it is not one of the codes that count now.
+// stepOf gives the step, in periods since 1970, of which a code is; 0: it is not one of the codes
+// that count now.
 func (d *Service) stepOf(sealed, code string) (int64, error) {
 	secret, err := d.config.Seal.Open(sealed)
 	if err != nil {
@@ -192,7 +199,8 @@ func (d *Service) stepOf(sealed, code string) (int64, error) {
 	return 0, nil
 }
 
-// takeCode tells whether a code signs in to an account: a one-time code that was not used yet, or a recovery code, which is used up.
+// takeCode tells whether a code signs in to an account: a one-time code that was not used yet, or a
+// recovery code, which is used up.
 func (d *Service) takeCode(ctx context.Context, account, code string) (right bool, err error) {
 	text := strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
 	return right, d.store.Transaction(ctx, func(tx *store.Store) error {
@@ -213,8 +221,8 @@ func (d *Service) takeCode(ctx context.Context, account, code string) (right boo
 	})
 }
 
-// verifyAll tells whether a password is right, and where the account has a second factor also the code. The error is ErrSecondFactor if the
-// password is right and no code was given.
+// verifyAll tells whether a password is right, and where the account has a second factor also the
+// code. The error is ErrSecondFactor if the password is right and no code was given.
 func (d *Service) verifyAll(ctx context.Context, a store.Account, password, code string) (bool, error) {
 	right, err := d.verify(ctx, a.PasswordHash, password)
 	if err != nil || !right || a.TOTP == "" {
@@ -226,8 +234,8 @@ func (d *Service) verifyAll(ctx context.Context, a store.Account, password, code
 	return d.takeCode(ctx, a.Name, code)
 }
 
-// Confirm notes that somebody at a session gave their password again, with a code where they have a second factor. It is counted like a
-// sign-in.
+// Confirm notes that somebody at a session gave their password again, with a code where they have a
+// second factor. It is counted like a sign-in.
 func (d *Service) Confirm(ctx context.Context, c Caller, password string, from From) error {
 	if c.Token {
 		return ErrNoSession

@@ -15,8 +15,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// sealed is a desk that keeps secrets of second factors, with an administrator, ines, and a reader, tomas. Administrators need a second
-// factor.
+// sealed is a desk that keeps secrets of second factors, with an administrator, ines, and a reader,
+// tomas. Administrators need a second factor.
 func sealed(t *testing.T) (*signin.Service, *clock) {
 	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
@@ -153,7 +153,8 @@ func TestSecondFactorsAreNotGuessed(t *testing.T) {
 	t.Error("twenty codes were tried")
 }
 
-// Whoever has a role that demands a second factor may do nothing before it is set up, and their tokens may not either.
+// Whoever has a role that demands a second factor may do nothing before it is set up, and their
+// tokens may not either.
 func TestARoleDemandsASecondFactor(t *testing.T) {
 	t.Parallel()
 	d, c := sealed(t)

@@ -1,5 +1,6 @@
-// Package signin says who is calling: local accounts with passwords (argon2id), sessions of browsers, tokens of
-// programs, and the one-time code that makes the first administrator. Secrets leave it once, when they are made.
+// Package signin says who is calling: local accounts with passwords (argon2id), sessions of
+// browsers, tokens of programs, and the one-time code that makes the first administrator. Secrets
+// leave it once, when they are made.
 package signin
 
 import (
@@ -38,7 +39,8 @@ type Caller struct {
 }
 
 var (
-	// ErrRefused says that a name, password, code, session or token is not right. It does not say which.
+	// ErrRefused says that a name, password, code, session or token is not right. It does not say
+	// which.
 	ErrRefused = errors.New("refused")
 	// ErrByToken says that a token was used for what needs somebody who signed in.
 	ErrByToken = errors.New("a token makes no token")
@@ -94,13 +96,15 @@ func Secret() string {
 	return base64.RawURLEncoding.EncodeToString(b[:])
 }
 
-// HashOf is the form in which random secrets are kept. They have 128 bits or more, so a plain hash is enough.
+// HashOf is the form in which random secrets are kept. They have 128 bits or more, so a plain hash
+// is enough.
 func HashOf(secret string) string {
 	sum := sha256.Sum256([]byte(secret))
 	return hex.EncodeToString(sum[:])
 }
 
-// OneTimeCode makes a code that people can type: four groups of six letters and digits, 128 bits and more.
+// OneTimeCode makes a code that people can type: four groups of six letters and digits, 128 bits
+// and more.
 func OneTimeCode() string {
 	const letters = "abcdefghjkmnpqrstuvwxyz23456789"
 	var b [28]byte
@@ -115,7 +119,8 @@ func OneTimeCode() string {
 	return out.String()
 }
 
-// OpenSetup gives a one-time code for the first administrator, or "" when there is an account already.
+// OpenSetup gives a one-time code for the first administrator, or "" when there is an account
+// already.
 func (d *Service) OpenSetup(ctx context.Context) (string, error) {
 	n, err := d.store.In(ctx).CountAccounts()
 	if err != nil || n > 0 {
@@ -155,7 +160,8 @@ func (d *Service) SetUp(ctx context.Context, code, name, password string) error 
 	})
 }
 
-// AddAccount adds an account with a role that counts everywhere and for good; without a role it may do nothing until it gets a grant.
+// AddAccount adds an account with a role that counts everywhere and for good; without a role it may
+// do nothing until it gets a grant.
 func (d *Service) AddAccount(ctx context.Context, by Caller, name, password, role string) error {
 	find, err := d.roles(ctx)
 	if err != nil {
@@ -228,9 +234,10 @@ func (e *Entered) session(from From, now time.Time, strong bool) store.Session {
 	}
 }
 
-// SignIn opens a session for a name and password. Tries are counted before anything is hashed: by the address that they come from, and by
-// the account; those of a browser that is known to belong to the account are counted by themselves, so that no stranger locks somebody out.
-// The error is ErrRefused, or a TooManyError.
+// SignIn opens a session for a name and password. Tries are counted before anything is hashed: by
+// the address that they come from, and by the account; those of a browser that is known to belong
+// to the account are counted by themselves, so that no stranger locks somebody out. The error is
+// ErrRefused, or a TooManyError.
 func (d *Service) SignIn(ctx context.Context, name, password string, from From) (e Entered, err error) {
 	now := d.now()
 	account := try{"account " + name, accountTries}
@@ -280,8 +287,8 @@ func isOpen(s store.Session, now time.Time) bool {
 	return s.ExpiresAt.After(now) && now.Sub(s.UsedAt) < idleFor
 }
 
-// BySession says whose session a secret is. used tells whether somebody asks, and not only an open page that nobody looks at: a session
-// that nobody uses for half an hour ends.
+// BySession says whose session a secret is. used tells whether somebody asks, and not only an open
+// page that nobody looks at: a session that nobody uses for half an hour ends.
 func (d *Service) BySession(ctx context.Context, secret string, used bool) (Caller, error) {
 	s, err := d.store.In(ctx).Session(HashOf(secret))
 	now := d.now()
@@ -359,7 +366,8 @@ func (d *Service) Active(ctx context.Context, c Caller) bool {
 	return err == nil && t.ExpiresAt.After(d.now())
 }
 
-// NewToken gives a token's secret, once. A token has no right that its owner lacks, and makes no token.
+// NewToken gives a token's secret, once. A token has no right that its owner lacks, and makes no
+// token.
 func (d *Service) NewToken(ctx context.Context, c Caller, name, role string, days int) (secret string, t store.Token, err error) {
 	find, err := d.roles(ctx)
 	if err != nil {
@@ -407,7 +415,8 @@ func (d *Service) DropToken(ctx context.Context, c Caller, id string) error {
 	return err
 }
 
-// Parameters of argon2id as RFC 9106 and current guidance have them for interactive sign-in: 19 MiB, 2 passes, 1 lane.
+// Parameters of argon2id as RFC 9106 and current guidance have them for interactive sign-in: 19
+// MiB, 2 passes, 1 lane.
 const (
 	argonMemory, argonPasses, argonLanes = 19 * 1024, 2, 1
 	argonKey, argonSalt                  = 32, 16

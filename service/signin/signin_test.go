@@ -187,7 +187,8 @@ func TestWrongPasswordsAreCounted(t *testing.T) {
 	}
 }
 
-// Guesses that come at once are counted before any of them is looked at, and those of one address over all names.
+// Guesses that come at once are counted before any of them is looked at, and those of one address
+// over all names.
 func TestGuessesAtOnceAreCounted(t *testing.T) {
 	d, _, _ := desk(t)
 	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); err != nil {

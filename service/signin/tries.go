@@ -26,13 +26,15 @@ type try struct {
 // try counts by the address.
 func (f From) try() try { return try{"address " + f.Address, addressTries} }
 
-// tries remembers when passwords were tried. A flood of made-up names makes it forget some of what it remembers, and never stop counting.
+// tries remembers when passwords were tried. A flood of made-up names makes it forget some of what
+// it remembers, and never stop counting.
 type tries struct {
 	mu sync.Mutex
 	at map[string][]time.Time
 }
 
-// count makes a try that counts unless it is right, or cannot be made. The error may be a TooManyError.
+// count makes a try that counts unless it is right, or cannot be made. The error may be a
+// TooManyError.
 func (t *tries) count(now time.Time, of []try, make func() (right bool, err error)) (bool, error) {
 	if wait := t.reserve(now, of...); wait > 0 {
 		return false, &TooManyError{wait}
@@ -44,8 +46,8 @@ func (t *tries) count(now time.Time, of []try, make func() (right bool, err erro
 	return right, err
 }
 
-// reserve counts a try before it is made, for all that it is counted by, so that many at once do not slip through. Where one has had too
-// many, none is counted and the time to wait is given.
+// reserve counts a try before it is made, for all that it is counted by, so that many at once do
+// not slip through. Where one has had too many, none is counted and the time to wait is given.
 func (t *tries) reserve(now time.Time, of ...try) (wait time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -102,8 +104,8 @@ func (t *tries) recent(of string, now time.Time) []time.Time {
 	return list
 }
 
-// forget makes room: what no longer counts goes, and where all of it counts, the accounts and addresses with the fewest tries. t.mu must be
-// held.
+// forget makes room: what no longer counts goes, and where all of it counts, the accounts and
+// addresses with the fewest tries. t.mu must be held.
 func (t *tries) forget(now time.Time) {
 	for of := range t.at {
 		t.recent(of, now)
@@ -117,13 +119,16 @@ func (t *tries) forget(now time.Time) {
 	}
 }
 
-// easyScore is the score of zxcvbn below which a password is refused: 2 is guessed in about ten million tries.
+// easyScore is the score of zxcvbn below which a password is refused: 2 is guessed in about ten
+// million tries.
 const easyScore = 2
 
-// judged is how much of a password is judged: what is longer takes long to judge, and is not easier.
+// judged is how much of a password is judged: what is longer takes long to judge, and is not
+// easier.
 const judged = 64
 
-// tooEasy tells whether a password is easily guessed: made of common words, names, dates, runs of keys, or of the account's own name.
+// tooEasy tells whether a password is easily guessed: made of common words, names, dates, runs of
+// keys, or of the account's own name.
 func tooEasy(password, name string) bool {
 	runes := []rune(password)
 	own := append(strings.FieldsFunc(name, func(r rune) bool { return r == '.' || r == '-' || r == '_' }), name, "zenith", "ridge", "zridge")

@@ -1,4 +1,5 @@
-// This file keeps the audit log: records in a chain of hashes, checkpoints that sign it, and the removal of its oldest part.
+// This file keeps the audit log: records in a chain of hashes, checkpoints that sign it, and the
+// removal of its oldest part.
 
 package store
 
@@ -47,8 +48,8 @@ func (s *Store) Audit(records ...AuditRecord) error {
 	})
 }
 
-// lastAudited gives the number and the hash of the last record. If the log has none left, they are those of the last checkpoint; both are
-// zero if there is none either.
+// lastAudited gives the number and the hash of the last record. If the log has none left, they are
+// those of the last checkpoint; both are zero if there is none either.
 func (s *Store) lastAudited() (r AuditRecord, err error) {
 	r, err = one[AuditRecord](s.db.Select("seq", "hash").Order("seq DESC"))
 	if !errors.Is(err, ErrNotFound) {
@@ -112,7 +113,8 @@ func (s *Store) AuditCheckpoints() ([]audit.Checkpoint, error) {
 	return list, err
 }
 
-// Checkpoint signs the log as it is. ok is false if the last record is covered already, or has no hash.
+// Checkpoint signs the log as it is. ok is false if the last record is covered already, or has no
+// hash.
 func (s *Store) Checkpoint(at time.Time, key ed25519.PrivateKey) (c audit.Checkpoint, ok bool, err error) {
 	err = s.transaction(func(tx *Store) error {
 		last, err := tx.lastAudited()
@@ -129,8 +131,9 @@ func (s *Store) Checkpoint(at time.Time, key ed25519.PrivateKey) (c audit.Checkp
 	return c, ok && err == nil, err
 }
 
-// DropAudited removes the oldest records of the log, in whole segments: up to the last checkpoint that was signed before a moment. What is
-// left begins right after that checkpoint, which stays. It gives how many records were removed.
+// DropAudited removes the oldest records of the log, in whole segments: up to the last checkpoint
+// that was signed before a moment. What is left begins right after that checkpoint, which stays. It
+// gives how many records were removed.
 func (s *Store) DropAudited(before time.Time) (removed int64, err error) {
 	err = s.transaction(func(tx *Store) error {
 		c, err := one[AuditCheckpoint](tx.db.Where("at < ?", before.UTC()).Order("number DESC, at DESC"))

@@ -28,7 +28,8 @@ func (s *Store) AddConflictEvents(events []ConflictEvent) error {
 	return s.db.CreateInBatches(events, batch).Error
 }
 
-// ConflictEvents lists events since a time, the newest first; with a setting those of that setting alone.
+// ConflictEvents lists events since a time, the newest first; with a setting those of that setting
+// alone.
 func (s *Store) ConflictEvents(since time.Time, setting string, most int) ([]ConflictEvent, error) {
 	q := s.db.Where("at >= ?", since).Order("seq DESC").Limit(most)
 	if setting != "" {

@@ -1,4 +1,5 @@
-// This file keeps the estate: live objects, their versions, publications, changes and the audit log.
+// This file keeps the estate: live objects, their versions, publications, changes and the audit
+// log.
 
 package store
 
@@ -71,8 +72,8 @@ type Edit struct {
 	Local       string // JSON: the fields of an object from a source that the edit keeps from it
 }
 
-// Objects gives every object as it is live, retired ones included, in the order of their kinds and ids. An error ends it. The rows are read
-// without reflection, since there may be a million.
+// Objects gives every object as it is live, retired ones included, in the order of their kinds and
+// ids. An error ends it. The rows are read without reflection, since there may be a million.
 func (s *Store) Objects() iter.Seq2[Object, error] {
 	return func(yield func(Object, error) bool) {
 		rows, err := s.db.Model(&Object{}).Select("kind", "id", "version", "retired", "body", "revision", "local").Order("kind, id").Rows()

@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// TestFilesAreKeptAsTheyCame adds a file twice, under two names: the first stands, the bytes too, and after opening anew.
+// TestFilesAreKeptAsTheyCame adds a file twice, under two names: the first stands, the bytes too,
+// and after opening anew.
 func TestFilesAreKeptAsTheyCame(t *testing.T) {
 	s, path := opened(t)
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)

@@ -151,7 +151,8 @@ func (s *Store) StatusCounts() ([]StatusCount, error) {
 	return out, err
 }
 
-// OpenDeliveries gives the status of every delivery that is pending or failed, by device and setting.
+// OpenDeliveries gives the status of every delivery that is pending or failed, by device and
+// setting.
 func (s *Store) OpenDeliveries() (map[string]map[string]rollout.Status, error) {
 	var rows []struct{ Device, Setting, Status string }
 	if err := s.db.Raw(`SELECT device, setting, status FROM deliveries WHERE status IN ('pending', 'failed')`).Scan(&rows).Error; err != nil {

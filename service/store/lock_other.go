@@ -4,7 +4,8 @@ package store
 
 import "os"
 
-// Lock keeps other services from the database until it is closed, by a file that none but one can make.
+// Lock keeps other services from the database until it is closed, by a file that none but one can
+// make.
 func Lock(path string) (unlock func() error, err error) {
 	file, err := os.OpenFile(path+".lock", os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {

@@ -10,8 +10,9 @@ import (
 	"syscall"
 )
 
-// Lock keeps other services from the database until it is closed: two on one file would each publish what the other does not know. The file
-// beside the database holds the lock; it ends with the process, whatever ends it.
+// Lock keeps other services from the database until it is closed: two on one file would each
+// publish what the other does not know. The file beside the database holds the lock; it ends with
+// the process, whatever ends it.
 func Lock(path string) (unlock func() error, err error) {
 	file, err := os.OpenFile(path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -27,8 +28,8 @@ func Lock(path string) (unlock func() error, err error) {
 	return file.Close, nil
 }
 
-// CheckModes refuses a database that other accounts of the machine can read, and a folder in which they can replace it. A new database is
-// made readable by its owner alone when it is opened.
+// CheckModes refuses a database that other accounts of the machine can read, and a folder in which
+// they can replace it. A new database is made readable by its owner alone when it is opened.
 func CheckModes(path string) error {
 	info, err := os.Stat(path)
 	switch {

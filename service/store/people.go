@@ -8,7 +8,8 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// SavedView is a list as somebody looks at it: filters, order and columns, as the query of its address.
+// SavedView is a list as somebody looks at it: filters, order and columns, as the query of its
+// address.
 type SavedView struct {
 	ID        string `gorm:"primaryKey"`
 	Page      string // devices, people

@@ -129,7 +129,8 @@ func (s *Store) KnownBrowser(hash, account string) (KnownBrowser, error) {
 	return one[KnownBrowser](s.db.Where("hash = ? AND account = ?", hash, account))
 }
 
-// AddKnownBrowser adds a browser and forgets those that have expired, and an account's oldest beyond 20.
+// AddKnownBrowser adds a browser and forgets those that have expired, and an account's oldest
+// beyond 20.
 func (s *Store) AddKnownBrowser(b KnownBrowser) error {
 	if err := s.db.Where("expires_at < ?", b.CreatedAt).Delete(&KnownBrowser{}).Error; err != nil {
 		return err

@@ -143,7 +143,8 @@ func (s *Store) RecordsExternal(source, kind, external string) ([]SourceRecord, 
 	)
 }
 
-// LeftRecords gives the records that a source no longer has and that are still in the estate; of all sources with an empty source.
+// LeftRecords gives the records that a source no longer has and that are still in the estate; of
+// all sources with an empty source.
 func (s *Store) LeftRecords(source string) ([]SourceRecord, error) {
 	q := s.db.Omit("resource").Where("left_at IS NOT NULL AND object_id <> ''")
 	if source != "" {
@@ -185,7 +186,8 @@ func (s *Store) SaveRecords(records []SourceRecord) error {
 		Error
 }
 
-// SaveTaken adds records, or notes of those that are there what became of them in the estate: what a client wrote of them stays.
+// SaveTaken adds records, or notes of those that are there what became of them in the estate: what
+// a client wrote of them stays.
 func (s *Store) SaveTaken(records []SourceRecord) error {
 	if len(records) == 0 {
 		return nil
@@ -195,7 +197,8 @@ func (s *Store) SaveTaken(records []SourceRecord) error {
 		Error
 }
 
-// SaveProvisioned adds a record, or notes what a client wrote of one: what became of it in the estate stays.
+// SaveProvisioned adds a record, or notes what a client wrote of one: what became of it in the
+// estate stays.
 func (s *Store) SaveProvisioned(r SourceRecord) error {
 	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"resource", "name", "external", "version", "altered_at"})}).
 		Create(&r).
@@ -223,7 +226,8 @@ func (s *Store) Runs(source string, most int) ([]SourceRun, error) {
 	return many[SourceRun](s.db.Where("source = ?", source).Order("seq DESC").Limit(most))
 }
 
-// TrimSources removes the runs that ended, and what sources did to objects, before a moment. The newest run of a source stays.
+// TrimSources removes the runs that ended, and what sources did to objects, before a moment. The
+// newest run of a source stays.
 func (s *Store) TrimSources(before time.Time) error {
 	return s.transaction(func(tx *Store) error {
 		if err := tx.db.Where("at < ?", before).Delete(&SourceEvent{}).Error; err != nil {

@@ -1,6 +1,6 @@
-// Package store keeps the service's data in an SQLite database: the live estate and every published version of
-// each object, open changes, the audit log, accounts, and what laptops reported. It holds no rules of the job; the
-// use cases of package workflow decide what is written together.
+// Package store keeps the service's data in an SQLite database: the live estate and every published
+// version of each object, open changes, the audit log, accounts, and what laptops reported. It
+// holds no rules of the job; the use cases of package workflow decide what is written together.
 package store
 
 import (
@@ -55,7 +55,8 @@ func Open(path string) (*Store, error) {
 	return s, nil
 }
 
-// OpenToRead opens a database file, or a copy of one, without altering it. The schema must be that of this program.
+// OpenToRead opens a database file, or a copy of one, without altering it. The schema must be that
+// of this program.
 func OpenToRead(path string) (*Store, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, err
@@ -79,8 +80,8 @@ func (s *Store) Close() error {
 	return inner.Close()
 }
 
-// migrate applies the migrations that the file does not have, each in a transaction of its own. A file with
-// migrations that this program does not know is refused.
+// migrate applies the migrations that the file does not have, each in a transaction of its own. A
+// file with migrations that this program does not know is refused.
 func (s *Store) migrate() error {
 	if err := s.db.Exec(`CREATE TABLE IF NOT EXISTS schema_migrations (name TEXT PRIMARY KEY, at DATETIME NOT NULL)`).Error; err != nil {
 		return err
@@ -140,8 +141,9 @@ func (s *Store) apply(name, text string) error {
 // In gives the same store for work that ends with a context.
 func (s *Store) In(ctx context.Context) *Store { return &Store{s.db.WithContext(ctx)} }
 
-// Transaction runs f on a store whose writes all happen, or none of them. A context that ends meanwhile does not end it: whoever asked for
-// it may have gone, what they asked for is either done or not.
+// Transaction runs f on a store whose writes all happen, or none of them. A context that ends
+// meanwhile does not end it: whoever asked for it may have gone, what they asked for is either done
+// or not.
 func (s *Store) Transaction(ctx context.Context, f func(*Store) error) error {
 	if err := ctx.Err(); err != nil {
 		return err

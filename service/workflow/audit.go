@@ -13,8 +13,9 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// Checkpoint signs the audit log as it is, and then removes the records that are older than keep, in whole signed segments; 0: none are
-// removed. ok is false if nothing was written since the last checkpoint. The service itself does this; nobody asks for it.
+// Checkpoint signs the audit log as it is, and then removes the records that are older than keep,
+// in whole signed segments; 0: none are removed. ok is false if nothing was written since the last
+// checkpoint. The service itself does this; nobody asks for it.
 func (s *Service) Checkpoint(ctx context.Context, key ed25519.PrivateKey, keep time.Duration) (c audit.Checkpoint, ok bool, err error) {
 	now := s.now()
 	data := s.store.In(context.WithoutCancel(ctx))
@@ -30,8 +31,8 @@ func (s *Service) Checkpoint(ctx context.Context, key ed25519.PrivateKey, keep t
 	return c, ok, err
 }
 
-// VerifyAudit reads the whole audit log and says whether it is as it was written. copies are checkpoints that somebody kept elsewhere; they
-// are compared together with those of the database.
+// VerifyAudit reads the whole audit log and says whether it is as it was written. copies are
+// checkpoints that somebody kept elsewhere; they are compared together with those of the database.
 func (s *Service) VerifyAudit(ctx context.Context, by Actor, copies []audit.Checkpoint) (audit.Verification, error) {
 	if err := by.Need(access.Audit); err != nil {
 		return audit.Verification{}, err

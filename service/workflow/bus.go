@@ -4,7 +4,8 @@ package workflow
 
 import "sync"
 
-// Event says that something of a topic has changed: "estate", "change", "device" or "source", with an id where one is meant.
+// Event says that something of a topic has changed: "estate", "change", "device" or "source", with
+// an id where one is meant.
 type Event struct {
 	Topic string `json:"topic" enum:"estate,change,device,source" doc:"What has changed"`
 	ID    string `json:"id,omitempty"`
@@ -12,7 +13,8 @@ type Event struct {
 	Version int64 `json:"version,omitempty" doc:"Of a change: its version now"`
 }
 
-// bus hands events to watchers. A watcher that does not keep up gets one event that means all it missed.
+// bus hands events to watchers. A watcher that does not keep up gets one event that means all it
+// missed.
 type bus struct {
 	mu       sync.Mutex
 	watchers map[chan Event]bool

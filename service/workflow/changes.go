@@ -35,7 +35,8 @@ type draft struct {
 	snapshot *estate.Snapshot
 }
 
-// ChangeService has the use cases of changes: their edits, what they do, publishing, what was published.
+// ChangeService has the use cases of changes: their edits, what they do, publishing, what was
+// published.
 type ChangeService struct {
 	*liveEstate
 	files  *FileService
@@ -199,11 +200,12 @@ type laid struct {
 	faults   problem.Faults   // paths of faults within an edited object start at its kind and id
 }
 
-// laidKey is all of an edit that matters to what it makes of its object, as long as the same estate is live.
+// laidKey is all of an edit that matters to what it makes of its object, as long as the same estate
+// is live.
 type laidKey struct{ kind, id, body, local string }
 
-// lay lays edits over the live estate and says what is wrong with the outcome. What was decoded for known, which may be nil, is not
-// decoded again.
+// lay lays edits over the live estate and says what is wrong with the outcome. What was decoded for
+// known, which may be nil, is not decoded again.
 func (s *ChangeService) lay(ctx context.Context, live *Live, edits []store.Edit, known *laid) (*laid, error) {
 	out := &laid{live: live, objects: make(map[laidKey]any, len(edits))}
 	over := make([]estate.Edit, 0, len(edits))
@@ -255,8 +257,8 @@ func (s *ChangeService) lay(ctx context.Context, live *Live, edits []store.Edit,
 	return out, nil
 }
 
-// wellFormed lays edits over the live estate, those of a change or a little more, and gives what comes of it. What is wrong with it is the
-// error. The change's id may be empty.
+// wellFormed lays edits over the live estate, those of a change or a little more, and gives what
+// comes of it. What is wrong with it is the error. The change's id may be empty.
 func (s *ChangeService) wellFormed(ctx context.Context, live *Live, edits []store.Edit, change string) (*estate.Snapshot, error) {
 	over, err := s.lay(ctx, live, edits, s.knownLaid(change))
 	if err != nil {
@@ -268,14 +270,16 @@ func (s *ChangeService) wellFormed(ctx context.Context, live *Live, edits []stor
 	return over.snapshot, nil
 }
 
-// knownLaid gives the edits of a change as they were laid over what is live when they were stored last; nil where that is not known.
+// knownLaid gives the edits of a change as they were laid over what is live when they were stored
+// last; nil where that is not known.
 func (s *liveEstate) knownLaid(change string) *laid {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.laid[change]
 }
 
-// keepLaid remembers the edits of a change as they are laid over what is live, for the questions that follow.
+// keepLaid remembers the edits of a change as they are laid over what is live, for the questions
+// that follow.
 func (s *liveEstate) keepLaid(change string, over *laid) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -304,8 +308,9 @@ func (l *Live) there(laid []estate.Edit) func(estate.Kind, string) bool {
 	}
 }
 
-// newFaults says what is wrong with a snapshot that was not wrong before the edits were laid over what is live. An update of the
-// shipped dictionary may leave objects that are live with faults; that must not keep anybody from mending others.
+// newFaults says what is wrong with a snapshot that was not wrong before the edits were laid over
+// what is live. An update of the shipped dictionary may leave objects that are live with faults;
+// that must not keep anybody from mending others.
 func (l *Live) newFaults(next *estate.Snapshot, laid []estate.Edit) problem.Faults {
 	if faults, ok := next.ValidateEdits(laid, l.there(laid)); ok && len(faults) == 0 {
 		return nil
@@ -395,8 +400,8 @@ func (s *ChangeService) knownDraft(change string) *draft {
 	return s.drafts[change]
 }
 
-// near gives the resolution that a change comes to is made of at the least cost: of what the change was when it was last looked at, else of
-// what is live.
+// near gives the resolution that a change comes to is made of at the least cost: of what the change
+// was when it was last looked at, else of what is live.
 func (s *ChangeService) near(change string, live *Live) impact.Side {
 	if d := s.knownDraft(change); d != nil && d.live == live && len(d.faults) == 0 {
 		return d.after
@@ -404,8 +409,9 @@ func (s *ChangeService) near(change string, live *Live) impact.Side {
 	return live.Side
 }
 
-// compare lays edits over what is live, resolves what comes of it, and compares. The edits are those of a change or a little more: what is
-// known of the change is not computed again. The change's id may be empty.
+// compare lays edits over what is live, resolves what comes of it, and compares. The edits are
+// those of a change or a little more: what is known of the change is not computed again. The
+// change's id may be empty.
 func (s *ChangeService) compare(ctx context.Context, live *Live, edits []store.Edit, change string) (*draft, error) {
 	over, err := s.lay(ctx, live, edits, s.knownLaid(change))
 	if err != nil {
@@ -414,7 +420,8 @@ func (s *ChangeService) compare(ctx context.Context, live *Live, edits []store.E
 	return s.resolveLaid(over, s.near(change, live)), nil
 }
 
-// resolveLaid resolves edits that are laid over what is live, beginning with a resolution that is near the outcome, and compares.
+// resolveLaid resolves edits that are laid over what is live, beginning with a resolution that is
+// near the outcome, and compares.
 func (s *ChangeService) resolveLaid(over *laid, near impact.Side) *draft {
 	live := over.live
 	d := &draft{live: live, snapshot: over.snapshot, faults: over.faults}

@@ -1,4 +1,5 @@
-// This file compares a reading of a source with what is known: what is new, altered, left, back; which object each thing is.
+// This file compares a reading of a source with what is known: what is new, altered, left, back;
+// which object each thing is.
 
 package workflow
 
@@ -42,7 +43,8 @@ type recordKey struct {
 	key  string
 }
 
-// compareReading finds what differs between a reading and what is known, and what taking it would do.
+// compareReading finds what differs between a reading and what is known, and what taking it would
+// do.
 func (s *SourceService) compareReading(ctx context.Context, row store.Source, r *Run, reading *directory.Reading) (*taking, error) {
 	existing, err := s.store.In(ctx).SourceRecords(row.ID, "")
 	if err != nil {
@@ -157,7 +159,8 @@ func (c *comparing) indexLive() {
 	}
 }
 
-// takenBy gives the source that has an object already, or gets it in this reading; empty: none does.
+// takenBy gives the source that has an object already, or gets it in this reading; empty: none
+// does.
 func (c *comparing) takenBy(object objectKey) string {
 	if source := c.taken[object]; source != "" {
 		return source
@@ -171,7 +174,8 @@ func (c *comparing) there(kind estate.Kind, id string) bool {
 	return c.live.imported.has(key) || c.live.versions.of(key) > 0
 }
 
-// assign finds the object of a record: the one that it has, one that is known by its id, mail or serial number, or a new one.
+// assign finds the object of a record: the one that it has, one that is known by its id, mail or
+// serial number, or a new one.
 func (c *comparing) assign(rec *directory.Record) {
 	key := recordKey{rec.Kind, rec.Key}
 	if c.objects[key] != "" || rec.Faulty {
@@ -223,7 +227,8 @@ func (c *comparing) own(key recordKey, object objectKey) {
 	c.taken[object] = c.row.ID
 }
 
-// isGone tells whether an object of this source belongs to a record that has left, and lets that record go.
+// isGone tells whether an object of this source belongs to a record that has left, and lets that
+// record go.
 func (c *comparing) isGone(object objectKey) bool {
 	key, known := c.owners[object]
 	rec := c.known[key]
@@ -239,7 +244,8 @@ func (c *comparing) isGone(object objectKey) bool {
 	return true
 }
 
-// resolve gives the id of what a reference names; what nobody knows stays as it is written, to be left out when it is laid.
+// resolve gives the id of what a reference names; what nobody knows stays as it is written, to be
+// left out when it is laid.
 func (c *comparing) resolve(kind estate.Kind, ref directory.Ref) string {
 	if ref.Key != "" {
 		return c.objects[recordKey{kind, ref.Key}]

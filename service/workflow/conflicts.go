@@ -1,5 +1,5 @@
-// This file watches on disagreement: when what is live alters, whether by an edit, by a source or because the day has changed, conflicts
-// that begin and end are recorded with what caused them.
+// This file watches on disagreement: when what is live alters, whether by an edit, by a source or
+// because the day has changed, conflicts that begin and end are recorded with what caused them.
 
 package workflow
 
@@ -19,7 +19,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// ConflictService has the use cases of conflicts and problems: ways to settle them, their history, questions about them, exceptions.
+// ConflictService has the use cases of conflicts and problems: ways to settle them, their history,
+// questions about them, exceptions.
 type ConflictService struct {
 	*liveEstate
 	changes *ChangeService
@@ -94,7 +95,8 @@ func conflictKeys(w *resolve.EstateResolution) map[conflictKey]bool {
 	return out
 }
 
-// ConflictEvents lists what is recorded since a time, the newest first; of one setting where it is named.
+// ConflictEvents lists what is recorded since a time, the newest first; of one setting where it is
+// named.
 func (s *ConflictService) ConflictEvents(ctx context.Context, by Actor, since time.Time, id setting.ID, most int) ([]ConflictEvent, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
@@ -126,8 +128,8 @@ func (s *ConflictService) Arisen(ctx context.Context, by Actor) ([]ConflictEvent
 	return slices.DeleteFunc(list, func(e ConflictEvent) bool { return !e.Gained || e.ChangeID != "" || !e.Current }), err
 }
 
-// ConflictsBegan says since when each of some conflicts exists in what is live; those that do not, or that are older than the record, are
-// left out.
+// ConflictsBegan says since when each of some conflicts exists in what is live; those that do not,
+// or that are older than the record, are left out.
 func (s *ConflictService) ConflictsBegan(ctx context.Context, by Actor, of []resolve.ConflictFound) (map[int]*store.ConflictEvent, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
@@ -154,7 +156,8 @@ func (s *ConflictService) ConflictsBegan(ctx context.Context, by Actor, of []res
 	return out, nil
 }
 
-// dayTurned records the conflicts that begin and end because exceptions began or lapsed with the day.
+// dayTurned records the conflicts that begin and end because exceptions began or lapsed with the
+// day.
 func (s *ConflictService) dayTurned(
 	ctx context.Context,
 	before, after impact.Side,
@@ -194,8 +197,8 @@ func disagreements(w *resolve.EstateResolution) map[Disagreement]bool {
 	return out
 }
 
-// ConflictsOf gives the conflicts of just some policies on some settings of a view, with the laptops of all of them. Settings on which they
-// do not conflict are passed over.
+// ConflictsOf gives the conflicts of just some policies on some settings of a view, with the
+// laptops of all of them. Settings on which they do not conflict are passed over.
 func (v View) ConflictsOf(settings []setting.ID, policies []string) (conflicts []resolve.ConflictFound, touched resolve.Devices) {
 	policies = slices.Sorted(slices.Values(policies))
 	var on []resolve.Devices
@@ -207,7 +210,8 @@ func (v View) ConflictsOf(settings []setting.ID, policies []string) (conflicts [
 	return conflicts, resolve.Devices{}.Or(on...)
 }
 
-// ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is no such problem.
+// ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is
+// no such problem.
 func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.Problem {
 	policies = slices.Sorted(slices.Values(policies))
 	for _, p := range v.Resolution.Problems() {
@@ -227,8 +231,9 @@ type WayOut struct {
 	Left    int // of those, laptops on which it would still be so
 }
 
-// WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where they do not conflict on one of these,
-// each with its effect on what is live together with the rest of the change.
+// WaysOut proposes ways to settle the conflicts of some policies on settings of a view, none where
+// they do not conflict on one of these, each with its effect on what is live together with the rest
+// of the change.
 func (s *ConflictService) WaysOut(
 	ctx context.Context,
 	by Actor,
@@ -264,7 +269,8 @@ func (s *ConflictService) WaysOut(
 	})
 }
 
-// WaysRight proposes ways to make right what a check of a view finds wrong from some policies, each with its effect.
+// WaysRight proposes ways to make right what a check of a view finds wrong from some policies, each
+// with its effect.
 func (s *ConflictService) WaysRight(
 	ctx context.Context,
 	by Actor,
@@ -293,7 +299,8 @@ func (s *ConflictService) WaysRight(
 	})
 }
 
-// tried computes what each way would do; left gives the laptops on which what it is to settle would still be so.
+// tried computes what each way would do; left gives the laptops on which what it is to settle would
+// still be so.
 func (v View) tried(
 	ctx context.Context,
 	ways []review.Way,

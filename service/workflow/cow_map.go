@@ -6,7 +6,8 @@ import (
 	"maps"
 )
 
-// cowMap is something of each object: a copy-on-write map. A copy costs what altered since the map that it shares was made, not what the estate has.
+// cowMap is something of each object: a copy-on-write map. A copy costs what altered since the map
+// that it shares was made, not what the estate has.
 type cowMap[V any] struct {
 	base  map[objectKey]V        // shared
 	later map[objectKey]after[V] // what was put or dropped since

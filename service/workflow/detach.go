@@ -1,4 +1,5 @@
-// This file has the use cases of detaching: a unit or group that does not inherit some kinds of policy or some areas.
+// This file has the use cases of detaching: a unit or group that does not inherit some kinds of
+// policy or some areas.
 
 package workflow
 
@@ -27,8 +28,9 @@ type DetachLook struct {
 	edits  []EditInput
 }
 
-// Detach says what a unit or group would lose that detaches kinds of policy or areas of the dictionary; with none it inherits everything
-// again. With keep today's values become a policy of the change. With look nothing is stored.
+// Detach says what a unit or group would lose that detaches kinds of policy or areas of the
+// dictionary; with none it inherits everything again. With keep today's values become a policy of
+// the change. With look nothing is stored.
 func (s *AudienceService) Detach(
 	ctx context.Context,
 	by Actor,

@@ -28,12 +28,14 @@ type LaptopService struct {
 // SilentAfter is how long a laptop may go without a check-in before it is called silent.
 const SilentAfter = 15 * time.Minute
 
-// While laptops keep checking in, the board may be half a second old, or twenty times as old as it took to make: with
-// 100,000 laptops that is some seconds, and pages in between cost a look through memory.
+// While laptops keep checking in, the board may be half a second old, or twenty times as old as it
+// took to make: with 100,000 laptops that is some seconds, and pages in between cost a look through
+// memory.
 const (
 	boardAge    = 500 * time.Millisecond
 	boardFactor = 20
-	// slowBoard is how long what laptops reported may be shown where finding out takes too long to wait for.
+	// slowBoard is how long what laptops reported may be shown where finding out takes too long to
+	// wait for.
 	slowBoard = 2 * time.Second
 )
 
@@ -65,8 +67,8 @@ type laptopStates struct {
 	filling bool // a newer one is being made
 }
 
-// states gives what laptops reported, as it was a moment ago. Where finding out takes long it is done in the background, and
-// watchers are told when it is there.
+// states gives what laptops reported, as it was a moment ago. Where finding out takes long it is
+// done in the background, and watchers are told when it is there.
 func (s *LaptopService) states(ctx context.Context) (*laptopStates, error) {
 	now, fill := s.now(), false
 	s.mu.Lock()
@@ -211,13 +213,15 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 	return r
 }
 
-// counts gives how many settings conflict on a device, and how many checks find something; row is its place in the order of ids.
+// counts gives how many settings conflict on a device, and how many checks find something; row is
+// its place in the order of ids.
 func (l *Live) counts(row int) (conflicts, problems int) {
 	l.countsOnce.Do(func() { l.clashing, l.wrong = l.Resolution.ConflictCounts(), l.Resolution.ProblemCounts() })
 	return int(l.clashing[row]), int(l.wrong[row])
 }
 
-// conflictCounts is what counts of a laptop that never enrolled: nothing is noted of it but what is live.
+// conflictCounts is what counts of a laptop that never enrolled: nothing is noted of it but what is
+// live.
 func conflictCounts(n int) map[rollout.Status]int {
 	if n > 0 {
 		return map[rollout.Status]int{rollout.Conflict: n}
@@ -317,7 +321,8 @@ func (l *Live) addOrigin(to map[string]listing.Column, table *listing.Table, kin
 	}
 }
 
-// ReportedFields are the fields of devices that are not facts: what laptops reported, and where they come from.
+// ReportedFields are the fields of devices that are not facts: what laptops reported, and where
+// they come from.
 var ReportedFields = []string{
 	"state",
 	"enrolled",
@@ -451,8 +456,8 @@ func (s *LaptopService) People(ctx context.Context, by Actor, f PersonFilter) (*
 	return &PersonList{&listed{table, rows, besides}, live}, nil
 }
 
-// Fields says which fields devices or people have, and their most frequent values among those that pass a filter. Fields of
-// which nearly every row has another value give few of them.
+// Fields says which fields devices or people have, and their most frequent values among those that
+// pass a filter. Fields of which nearly every row has another value give few of them.
 func (s *LaptopService) Fields(ctx context.Context, by Actor, of estate.Kind, only []string, most int) ([]listing.Field, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err

@@ -1,4 +1,5 @@
-// This file has the use cases of the edits of a change: put one in, take one out, let one replace what overtook it.
+// This file has the use cases of the edits of a change: put one in, take one out, let one replace
+// what overtook it.
 
 package workflow
 
@@ -22,11 +23,13 @@ type EditInput struct {
 	ID     string
 	Body   []byte // JSON in the estate format; empty: retire
 	Retire bool
-	// Expected is the version of the edit that is altered: 0 when there is none yet, -1 when none was named.
+	// Expected is the version of the edit that is altered: 0 when there is none yet, -1 when none
+	// was named.
 	Expected int64
 }
 
-// editable are the kinds that people edit in changes. What a source imported can be edited too: the fields that differ are kept from it.
+// editable are the kinds that people edit in changes. What a source imported can be edited too: the
+// fields that differ are kept from it.
 var editable = map[estate.Kind]bool{
 	estate.KindPolicy:    true,
 	estate.KindGroup:     true,
@@ -165,8 +168,8 @@ func decoded(in EditInput) (any, error) {
 	return object, nil
 }
 
-// canonical checks an edit by itself and gives its body as it is stored, with the files that it names as they are kept. A retired
-// policy is kept as such.
+// canonical checks an edit by itself and gives its body as it is stored, with the files that it
+// names as they are kept. A retired policy is kept as such.
 func (s *ChangeService) canonical(ctx context.Context, in EditInput, definition func(setting.ID) *setting.Definition) (string, error) {
 	object, err := decoded(in)
 	if err != nil || object == nil {
@@ -237,7 +240,8 @@ func (s *ChangeService) DropEdit(ctx context.Context, by Actor, change string, k
 	})
 }
 
-// Rebase says that an edit, as it is, is meant to replace what is live now: somebody looked at what overtook it.
+// Rebase says that an edit, as it is, is meant to replace what is live now: somebody looked at what
+// overtook it.
 func (s *ChangeService) Rebase(ctx context.Context, by Actor, change string, kind estate.Kind, id string) error {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err

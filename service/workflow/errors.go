@@ -39,7 +39,8 @@ func notFound(err error, kind, id string) error {
 	return err
 }
 
-// OpenEditOf gives an open change with an edit of an object, which is named as a NotFoundError names it; empty: there is none.
+// OpenEditOf gives an open change with an edit of an object, which is named as a NotFoundError
+// names it; empty: there is none.
 func (s *ChangeService) OpenEditOf(ctx context.Context, kind, id string) string {
 	list := kind
 	for plural, one := range singular {

@@ -1,4 +1,5 @@
-// This file has the use cases of exceptions: asked for by one, approved by another, dated, and ended.
+// This file has the use cases of exceptions: asked for by one, approved by another, dated, and
+// ended.
 
 package workflow
 
@@ -39,7 +40,8 @@ type Exceptional struct {
 	Devices int // laptops that it touches
 }
 
-// Exceptions lists the exceptions of a view by the day on which they lapse; those that are over last, the newest of them first.
+// Exceptions lists the exceptions of a view by the day on which they lapse; those that are over
+// last, the newest of them first.
 func (v View) Exceptions() []Exceptional {
 	snapshot := v.Plan.Snapshot()
 	out := make([]Exceptional, 0, len(snapshot.Exceptions))
@@ -164,7 +166,8 @@ func (s *ConflictService) RequestTrial(ctx context.Context, by Actor, id string)
 	return s.changes.trial(ctx, "", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
 }
 
-// DecideException approves a request, which publishes the exception, or refuses it. Who asked can't approve.
+// DecideException approves a request, which publishes the exception, or refuses it. Who asked can't
+// approve.
 func (s *ConflictService) DecideException(ctx context.Context, by Actor, id string, approve bool, note string) (Request, error) {
 	if err := by.NeedSomewhere(access.ApproveExceptions); err != nil {
 		return Request{}, err

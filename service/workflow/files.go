@@ -1,4 +1,5 @@
-// This file has the use cases of files that values name: add one, read it, see that values name files that are there.
+// This file has the use cases of files that values name: add one, read it, see that values name
+// files that are there.
 
 package workflow
 
@@ -23,7 +24,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// DefaultMaxFile is the size of the largest file that is kept, in bytes, where the configuration names none.
+// DefaultMaxFile is the size of the largest file that is kept, in bytes, where the configuration
+// names none.
 const DefaultMaxFile = 32 << 20
 
 // Kept is a file that is kept, with what was read out of it.
@@ -43,7 +45,8 @@ type FileService struct {
 	reading chan struct{} // as many as files are read at once
 }
 
-// AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults when it is refused.
+// AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults
+// when it is refused.
 func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return Kept{}, err
@@ -191,8 +194,9 @@ func (s *FileService) identifiers(ctx context.Context) review.Identifiers {
 	return out
 }
 
-// addStoredFiles sees that every file that an object's values name is kept and holds what its setting needs, and gives the
-// object with the names and sizes that are kept. definition looks settings up, as they will be.
+// addStoredFiles sees that every file that an object's values name is kept and holds what its
+// setting needs, and gives the object with the names and sizes that are kept. definition looks
+// settings up, as they will be.
 func (s *FileService) addStoredFiles(
 	ctx context.Context,
 	object any,

@@ -111,8 +111,8 @@ func (v View) UseOf(t estate.Target) GroupUse {
 	return u
 }
 
-// RetireGroup puts edits into a change that take a group away together with all that names it: it goes from audiences and groups,
-// and exceptions for it end.
+// RetireGroup puts edits into a change that take a group away together with all that names it: it
+// goes from audiences and groups, and exceptions for it end.
 func (s *AudienceService) RetireGroup(ctx context.Context, by Actor, change, id string) (int, error) {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return 0, err

@@ -1,4 +1,5 @@
-// This file takes whole estates in: an import becomes a change with an edit for every object that differs.
+// This file takes whole estates in: an import becomes a change with an edit for every object that
+// differs.
 
 package workflow
 
@@ -22,8 +23,8 @@ type ImportCounts struct {
 	Unchanged int
 }
 
-// Import opens a change that makes the live estate like s. Objects that s does not have stay, or are retired where
-// retireMissing says so. With nothing to change no change is opened.
+// Import opens a change that makes the live estate like s. Objects that s does not have stay, or
+// are retired where retireMissing says so. With nothing to change no change is opened.
 func (s *ChangeService) Import(
 	ctx context.Context,
 	by Actor,
@@ -139,7 +140,8 @@ func (s *ChangeService) differing(ctx context.Context,
 	return edits, failed
 }
 
-// DecodeEstate reads the lists of an estate from JSON in the estate format, over the shipped dictionary.
+// DecodeEstate reads the lists of an estate from JSON in the estate format, over the shipped
+// dictionary.
 func (s *ChangeService) DecodeEstate(ctx context.Context, by Actor, data []byte) (*estate.Snapshot, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err

@@ -63,7 +63,8 @@ func compose(imported, body, local string) (string, error) {
 	return string(out), err
 }
 
-// laidObject gives what an edit makes of an object; what a source imported of it stands but for the fields that the edit keeps from it.
+// laidObject gives what an edit makes of an object; what a source imported of it stands but for the
+// fields that the edit keeps from it.
 func (s *liveEstate) laidObject(ctx context.Context, live *Live, e store.Edit) (any, error) {
 	key := objectKey{estate.Kind(e.Kind), e.ObjectID}
 	body := e.Body
@@ -80,8 +81,8 @@ func (s *liveEstate) laidObject(ctx context.Context, live *Live, e store.Edit) (
 	return object, err
 }
 
-// keepLocal notes in an edit of a imported object which fields are not as its source has them. Retiring one is refused: it goes when its
-// source no longer has it.
+// keepLocal notes in an edit of a imported object which fields are not as its source has them.
+// Retiring one is refused: it goes when its source no longer has it.
 func (s *liveEstate) keepLocal(ctx context.Context, live *Live, e *store.Edit) error {
 	origin, imported := live.imported.at(objectKey{estate.Kind(e.Kind), e.ObjectID})
 	if !imported {
@@ -122,7 +123,8 @@ type Preview struct {
 	Named   problem.Faults               // what keeps things from being removed: who names them
 }
 
-// preview lays records, as they will be, over what is live, and takes objects away. Objects that would not fit are left as they are.
+// preview lays records, as they will be, over what is live, and takes objects away. Objects that
+// would not fit are left as they are.
 func (s *SourceService) preview(ctx context.Context, live *Live, records []store.SourceRecord, gone []objectKey) (*Preview, error) {
 	bodies := map[objectKey]store.Object{}
 	if len(records) > 500 {
@@ -194,7 +196,8 @@ func (o *Preview) refuse(key objectKey, err error) {
 	}
 }
 
-// lay lays the edits, without those that do not fit: a few rounds, since one that is left out may be what another needs.
+// lay lays the edits, without those that do not fit: a few rounds, since one that is left out may
+// be what another needs.
 func (o *Preview) lay(ctx context.Context, live *Live, edits []estate.Edit) (*estate.Snapshot, error) {
 	const rounds = 5
 	for range rounds {
@@ -226,8 +229,8 @@ func (o *Preview) lay(ctx context.Context, live *Live, edits []estate.Edit) (*es
 	return nil, fmt.Errorf("what the source has does not become an estate: %v", o.Refused)
 }
 
-// severed lays edits over what is live, without references that lead nowhere. Where nothing is taken away only the edits themselves can
-// have some.
+// severed lays edits over what is live, without references that lead nowhere. Where nothing is
+// taken away only the edits themselves can have some.
 func (l *Live) severed(edits []estate.Edit, laid map[objectKey]bool) (*estate.Snapshot, []estate.Loose) {
 	if slices.ContainsFunc(edits, func(e estate.Edit) bool { return e.Object == nil }) {
 		next := l.withoutStandIn(l.Plan.Snapshot().With(edits...), edits)

@@ -23,7 +23,8 @@ type LeftObject struct {
 	Due    *time.Time // when it is removed by itself; nil: only by a person
 }
 
-// Left lists what has left and is still here, the longest ago first; of one source or of all with an empty id.
+// Left lists what has left and is still here, the longest ago first; of one source or of all with
+// an empty id.
 func (s *SourceService) Left(ctx context.Context, by Actor, source string) ([]LeftObject, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
@@ -91,8 +92,9 @@ func (s *SourceService) titlesOfObjects() func(estate.Kind, string) string {
 	}
 }
 
-// Remove takes away what has left its source; with look true it only says what that would do. Nothing is removed that a policy, an
-// exception or another object still names: the faults say which.
+// Remove takes away what has left its source; with look true it only says what that would do.
+// Nothing is removed that a policy, an exception or another object still names: the faults say
+// which.
 func (s *SourceService) Remove(ctx context.Context, by Actor, source string, objects []store.SourceRecord, look bool) (*Preview, error) {
 	if err := by.Need(access.Sources); err != nil {
 		return nil, err

@@ -1,6 +1,8 @@
-// This file holds what is live: one generation of the estate, resolved, that is swapped as a whole, and how it altered lately.
+// This file holds what is live: one generation of the estate, resolved, that is swapped as a whole,
+// and how it altered lately.
 //
-// Locks are taken in this order, and none is held while a later one is waited for the other way round:
+// Locks are taken in this order, and none is held while a later one is waited for the other way
+// round:
 //
 //	writing   a change is edited or published, or a source is taken in
 //	drafting  it is worked out what a change comes to
@@ -26,7 +28,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// liveEstate holds what is live, with what every part of the service needs: the store, the clock, the audit log, the events.
+// liveEstate holds what is live, with what every part of the service needs: the store, the clock,
+// the audit log, the events.
 type liveEstate struct {
 	store   *store.Store
 	shipped files.Dictionary
@@ -101,8 +104,8 @@ func (s *liveEstate) current() *Live {
 	return s.live
 }
 
-// Live gives what is live today. When the day has changed since it was resolved, the first who asks resolves it anew; whoever asks
-// meanwhile gets what was live before, without waiting.
+// Live gives what is live today. When the day has changed since it was resolved, the first who asks
+// resolves it anew; whoever asks meanwhile gets what was live before, without waiting.
 func (s *liveEstate) Live() *Live {
 	live, today := s.current(), s.Today()
 	if live.Plan.Snapshot().Day == today || !s.turning.TryLock() {
@@ -134,8 +137,9 @@ func (s *liveEstate) Live() *Live {
 	}
 }
 
-// renew compiles what is live anew where plans that were tried have left much behind: the memory of conditions and values that were never
-// published is let go with the plans of the generation before.
+// renew compiles what is live anew where plans that were tried have left much behind: the memory of
+// conditions and values that were never published is let go with the plans of the generation
+// before.
 func (s *liveEstate) renew() {
 	if !s.renewing.TryLock() {
 		return // somebody does it
@@ -210,7 +214,8 @@ func (s *liveEstate) goLive(next *Live, report *impact.Report) {
 	}
 }
 
-// SameSince tells whether a laptop gets what it got at some turn of what is live. It does not always know, and says no then.
+// SameSince tells whether a laptop gets what it got at some turn of what is live. It does not
+// always know, and says no then.
 func (s *liveEstate) SameSince(number int64, device estate.DeviceID) bool {
 	live := s.Live()
 	if number == live.Turn {

@@ -66,7 +66,8 @@ func (s *liveEstate) load(ctx context.Context) (*Live, error) {
 	return live, nil
 }
 
-// body is an object as it is stored: as its source has it and as it was written here, either of which may be empty.
+// body is an object as it is stored: as its source has it and as it was written here, either of
+// which may be empty.
 type body struct {
 	objectKey
 	imported, written, local string

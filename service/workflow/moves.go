@@ -14,8 +14,9 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// putAll puts many edits into a change at once, if the estate is still well-formed with all of them. An edit that is there already
-// for one of the objects is replaced. made gets the estate with the change in it.
+// putAll puts many edits into a change at once, if the estate is still well-formed with all of
+// them. An edit that is there already for one of the objects is replaced. made gets the estate with
+// the change in it.
 func (s *AudienceService) putAll(
 	ctx context.Context,
 	by Actor,
@@ -95,7 +96,8 @@ func inputOf(kind estate.Kind, object any) (EditInput, error) {
 // MaxMoved bounds how many laptops are moved with one call.
 const MaxMoved = 20_000
 
-// Move puts edits into a change that give laptops another unit of their own; with an empty unit they follow their owners again.
+// Move puts edits into a change that give laptops another unit of their own; with an empty unit
+// they follow their owners again.
 func (s *AudienceService) Move(ctx context.Context, by Actor, change string, devices []string, unit string) (int, error) {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return 0, err

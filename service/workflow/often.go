@@ -1,4 +1,5 @@
-// This file records what strangers can do as often as they like, such as wrong passwords, without letting them fill the audit log.
+// This file records what strangers can do as often as they like, such as wrong passwords, without
+// letting them fill the audit log.
 
 package workflow
 
@@ -31,8 +32,8 @@ type fold struct {
 	count       int
 }
 
-// RecordOften appends to the audit log what somebody who may be a stranger did from an address. A flood of it becomes a few records with a
-// count: FlushOften writes them.
+// RecordOften appends to the audit log what somebody who may be a stranger did from an address. A
+// flood of it becomes a few records with a count: FlushOften writes them.
 func (s *Service) RecordOften(ctx context.Context, by Actor, action, address string) {
 	now := s.now()
 	key := foldKey{action, address}
@@ -60,7 +61,8 @@ func (s *Service) RecordOften(ctx context.Context, by Actor, action, address str
 	}
 }
 
-// FlushOften writes what happened often and was not written yet. It is to be called every second or so, and with all at the end.
+// FlushOften writes what happened often and was not written yet. It is to be called every second or
+// so, and with all at the end.
 func (s *Service) FlushOften(ctx context.Context, all bool) {
 	now := s.now()
 	type due struct {

@@ -1,4 +1,5 @@
-// This file reads what was recorded: the overview, objects with their versions, publications, the audit log.
+// This file reads what was recorded: the overview, objects with their versions, publications, the
+// audit log.
 
 package workflow
 
@@ -163,8 +164,9 @@ func (s *liveEstate) Versions(ctx context.Context, by Actor, kind estate.Kind, i
 	return versions, err
 }
 
-// Object gives a live object's JSON in the estate format, with its version. What was published is read by its key; what is
-// live without having been published, shipped definitions and checks, is looked for.
+// Object gives a live object's JSON in the estate format, with its version. What was published is
+// read by its key; what is live without having been published, shipped definitions and checks, is
+// looked for.
 func (s *liveEstate) Object(ctx context.Context, by Actor, kind estate.Kind, id string) (body string, version int64, err error) {
 	if err := by.Need(access.Read); err != nil {
 		return "", 0, err

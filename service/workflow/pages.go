@@ -72,7 +72,8 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 // historyShown is how much of what sources did to an object is shown.
 const historyShown = 50
 
-// fieldsImported lists the fields of an object that its source brings, and those of them that are edited here.
+// fieldsImported lists the fields of an object that its source brings, and those of them that are
+// edited here.
 func (s *LaptopService) fieldsImported(ctx context.Context, live *Live, key objectKey) (brings, local []string, err error) {
 	if !live.imported.has(key) {
 		return nil, nil, nil

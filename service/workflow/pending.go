@@ -1,5 +1,6 @@
-// This file counts what is on its way to laptops. Nothing is written for a laptop when something is published: its deliveries say what was
-// wanted when it last checked in. What is wanted otherwise since is added to the counts from the turns of what is live.
+// This file counts what is on its way to laptops. Nothing is written for a laptop when something is
+// published: its deliveries say what was wanted when it last checked in. What is wanted otherwise
+// since is added to the counts from the turns of what is live.
 
 package workflow
 
@@ -20,8 +21,8 @@ func (s *LaptopService) Delivered(device string, number int64) {
 	s.delivered[device] = number
 }
 
-// since gives the turns of what is live after a laptop's deliveries were last brought up to date. Of a laptop that has not checked in since
-// the service started these are all that are known.
+// since gives the turns of what is live after a laptop's deliveries were last brought up to date.
+// Of a laptop that has not checked in since the service started these are all that are known.
 func (s *LaptopService) since(device string) []turn {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -38,7 +39,8 @@ func turnsFrom(turns []turn, number int64) []turn {
 	return nil
 }
 
-// pending gives a laptop's deliveries as they are with what is wanted now: what altered since it checked in is pending.
+// pending gives a laptop's deliveries as they are with what is wanted now: what altered since it
+// checked in is pending.
 func (s *LaptopService) pending(live *Live, device string, known map[setting.ID]rollout.Delivery) (map[setting.ID]rollout.Delivery, error) {
 	r, err := live.Plan.Reasons(estate.DeviceID(device), "")
 	if err != nil {
@@ -60,7 +62,8 @@ type alterations []struct {
 	*resolve.Alteration
 }
 
-// addPending adds to the counts what is wanted otherwise since each laptop checked in. It costs as much as the turns altered.
+// addPending adds to the counts what is wanted otherwise since each laptop checked in. It costs as
+// much as the turns altered.
 func (s *LaptopService) addPending(ctx context.Context, b *laptopStates) error {
 	live := s.Live()
 	s.mu.Lock()
@@ -129,7 +132,8 @@ func (s *LaptopService) addPending(ctx context.Context, b *laptopStates) error {
 	return nil
 }
 
-// inOrder gives the status of a delivery that the laptop has as it was decided; empty where nothing was wanted.
+// inOrder gives the status of a delivery that the laptop has as it was decided; empty where nothing
+// was wanted.
 func inOrder(decided resolve.State) rollout.Status {
 	switch decided.Status {
 	case resolve.Conflict:

@@ -10,7 +10,8 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-// TestWhatIsPendingIsCountedWithoutWritingIt publishes values of one setting after another and counts what a laptop still has to take.
+// TestWhatIsPendingIsCountedWithoutWritingIt publishes values of one setting after another and
+// counts what a laptop still has to take.
 func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 	t.Parallel()
 	day := on("2026-11-23")

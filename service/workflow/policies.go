@@ -1,5 +1,5 @@
-// This file has the use cases around one policy: its history, bringing two edits together, its summary, splitting it, capturing
-// a laptop, and what is known of a setting where it is written.
+// This file has the use cases around one policy: its history, bringing two edits together, its
+// summary, splitting it, capturing a laptop, and what is known of a setting where it is written.
 
 package workflow
 
@@ -111,7 +111,8 @@ type Merged struct {
 	By        string
 }
 
-// MergeEdit brings an edit of a policy that began from base together with the one that a change has by now. Nothing is stored.
+// MergeEdit brings an edit of a policy that began from base together with the one that a change has
+// by now. Nothing is stored.
 func (s *ChangeService) MergeEdit(ctx context.Context, by Actor, change string, id estate.PolicyID, base, mine []byte) (*Merged, error) {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return nil, err
@@ -280,8 +281,8 @@ type Captured struct {
 	Default    bool          // it is what an unmanaged laptop does
 }
 
-// Capture lists what a laptop last reported, and what it said when it was asked for everything, by area and setting. What the dictionary
-// does not know, or what no longer fits it, is left out.
+// Capture lists what a laptop last reported, and what it said when it was asked for everything, by
+// area and setting. What the dictionary does not know, or what no longer fits it, is left out.
 func (s *ChangeService) Capture(ctx context.Context, by Actor, id estate.DeviceID) ([]Captured, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
@@ -364,7 +365,8 @@ func (v View) SettingUse(id setting.ID, policy estate.PolicyID) (*SettingUse, er
 	return use, nil
 }
 
-// Areas lists the areas of the live dictionary: the shipped ones in their order, then those of definitions that were added.
+// Areas lists the areas of the live dictionary: the shipped ones in their order, then those of
+// definitions that were added.
 func (s *ChangeService) Areas(shipped []string) []string {
 	out := slices.Clone(shipped)
 	var added []string

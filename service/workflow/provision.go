@@ -30,7 +30,8 @@ func (s *SourceService) pend(key objectKey, source string) {
 	}
 }
 
-// settle takes what is pending, of every source that is on, into the estate. Several writes are taken together.
+// settle takes what is pending, of every source that is on, into the estate. Several writes are
+// taken together.
 func (s *SourceService) settle(ctx context.Context) {
 	s.sources.mu.Lock()
 	pending := s.sources.pending

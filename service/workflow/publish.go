@@ -1,5 +1,6 @@
-// This file publishes changes: whole or not at all, in one transaction of the store. Everything that takes time is worked out before the
-// transaction begins, and nothing in it depends on how many laptops there are: what a laptop is to get is worked out when it checks in.
+// This file publishes changes: whole or not at all, in one transaction of the store. Everything
+// that takes time is worked out before the transaction begins, and nothing in it depends on how
+// many laptops there are: what a laptop is to get is worked out when it checks in.
 
 package workflow
 
@@ -29,9 +30,9 @@ type prepared struct {
 	action string // of the audit record
 }
 
-// Publish makes a change live. expected is the version of the change that was looked at; -1 publishes whatever it is.
-// It is refused when another change has published one of its objects since its edit began, and when the
-// estate would not be well-formed.
+// Publish makes a change live. expected is the version of the change that was looked at; -1
+// publishes whatever it is. It is refused when another change has published one of its objects
+// since its edit began, and when the estate would not be well-formed.
 func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, expected int64) (store.Publication, error) {
 	if err := by.NeedSomewhere(access.Publish); err != nil {
 		return store.Publication{}, err
@@ -58,7 +59,8 @@ func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, expect
 	return s.publish(ctx, by, p, nil)
 }
 
-// publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction together with what more writes.
+// publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction
+// together with what more writes.
 func (s *ChangeService) publishAtOnce(ctx context.Context,
 	by Actor,
 	title, why, action string,
@@ -125,7 +127,8 @@ func (s *ChangeService) prepare(ctx context.Context, c store.Change, edits []sto
 	return &prepared{c, edits, live, d, "publish"}, nil
 }
 
-// publish writes a publication in one transaction, with what more writes, and makes it live. s.writing must be held.
+// publish writes a publication in one transaction, with what more writes, and makes it live.
+// s.writing must be held.
 func (s *ChangeService) publish(ctx context.Context,
 	by Actor,
 	p *prepared,
@@ -172,7 +175,8 @@ func (s *ChangeService) publish(ctx context.Context,
 	return published, nil
 }
 
-// addPublication writes a publication with the conflicts that begin and end with it, and gives its revision.
+// addPublication writes a publication with the conflicts that begin and end with it, and gives its
+// revision.
 func addPublication(tx *store.Store, p store.Publication, events []store.ConflictEvent) (revision int64, err error) {
 	if revision, err = tx.AddPublication(p); err != nil {
 		return 0, err
@@ -299,8 +303,8 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 	return "", &NotFoundError{string(key.kind), key.id}
 }
 
-// Wanted brings a laptop's deliveries up to date with what was resolved for it: all of them by setting, and those
-// that altered.
+// Wanted brings a laptop's deliveries up to date with what was resolved for it: all of them by
+// setting, and those that altered.
 func Wanted(
 	r *resolve.Reasons,
 	known map[setting.ID]rollout.Delivery,

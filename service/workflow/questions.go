@@ -1,4 +1,5 @@
-// This file has the use cases of asking the owners: a conflict or a problem is assigned to those who answer for its policies, with a note.
+// This file has the use cases of asking the owners: a conflict or a problem is assigned to those
+// who answer for its policies, with a note.
 
 package workflow
 

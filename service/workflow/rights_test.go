@@ -10,7 +10,8 @@ import (
 	. "zenithridge.example/zridge/service/workflow"
 )
 
-// Every use case that an actor asks for is refused to one without rights, before anything else is looked at.
+// Every use case that an actor asks for is refused to one without rights, before anything else is
+// looked at.
 func TestNothingIsDoneWithoutARight(t *testing.T) {
 	t.Parallel()
 	f, _ := flow(t, on("2026-11-23"))

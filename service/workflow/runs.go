@@ -127,7 +127,8 @@ func (s *SourceService) step(r *Run, step string, done, of int64) {
 	s.Notify(Event{Topic: "source", ID: r.Source})
 }
 
-// pick gives the set-up by which a run reads: a proposed one is tried first, and waits to be looked at.
+// pick gives the set-up by which a run reads: a proposed one is tried first, and waits to be looked
+// at.
 func pick(row store.Source) (u SetUp, reason string, err error) {
 	text := row.Setup
 	switch {
@@ -139,8 +140,9 @@ func pick(row store.Source) (u SetUp, reason string, err error) {
 	return u, reason, json.Unmarshal([]byte(text), &u)
 }
 
-// Upload reads a table that is sent to a source of the kind csv. It blocks until the run is taken, waits or failed. size is what is
-// to come in bytes, 0 where that is not known; look makes it wait in any case.
+// Upload reads a table that is sent to a source of the kind csv. It blocks until the run is taken,
+// waits or failed. size is what is to come in bytes, 0 where that is not known; look makes it wait
+// in any case.
 func (s *SourceService) Upload(ctx context.Context, by Actor, id, name string, in io.Reader, size int64, look bool) (RunState, error) {
 	if err := by.Need(access.Sources); err != nil {
 		return RunState{}, err
@@ -198,7 +200,8 @@ func (c *countingReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// StartReading reads a source of the kind ldap, or what a provisioning client has written, in the background.
+// StartReading reads a source of the kind ldap, or what a provisioning client has written, in the
+// background.
 func (s *SourceService) StartReading(ctx context.Context, by Actor, id, way string, look bool) (*Run, error) {
 	if err := by.Need(access.Sources); err != nil {
 		return nil, err
@@ -263,7 +266,8 @@ func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*di
 	return r.setUp.LDAP.Read(ctx, password, since, known, func(done, of int64) { s.step(r, "reading", done, of) })
 }
 
-// conclude compares a reading, foresees what it does, and takes it unless somebody has to look first.
+// conclude compares a reading, foresees what it does, and takes it unless somebody has to look
+// first.
 func (s *SourceService) conclude(
 	ctx context.Context,
 	by Actor,

@@ -1,4 +1,5 @@
-// This file does what is due by itself: sources are read, what left long ago is removed, what was provisioned is taken in.
+// This file does what is due by itself: sources are read, what left long ago is removed, what was
+// provisioned is taken in.
 
 package workflow
 
@@ -12,14 +13,16 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// Writes of provisioning clients are taken in when none came for quiet, and at the latest after atLatest.
+// Writes of provisioning clients are taken in when none came for quiet, and at the latest after
+// atLatest.
 const (
 	quiet    = 250 * time.Millisecond
 	atLatest = 2 * time.Second
 	lookEach = 20 * time.Second
 )
 
-// Run does what is due until the context ends. What was provisioned while the service was not running is taken in first.
+// Run does what is due until the context ends. What was provisioned while the service was not
+// running is taken in first.
 func (s *SourceService) Run(ctx context.Context) {
 	rows, err := s.store.In(ctx).Sources()
 	if err != nil {
@@ -63,7 +66,8 @@ func (s *SourceService) gather(ctx context.Context) {
 	}
 }
 
-// Due reads the sources that are due, and removes what left long enough ago and history that is older than is kept.
+// Due reads the sources that are due, and removes what left long enough ago and history that is
+// older than is kept.
 func (s *SourceService) Due(ctx context.Context) {
 	if err := s.store.In(ctx).TrimSources(s.now().Add(-s.keep)); err != nil {
 		s.log.Error("trimming the history of sources", "error", err)
@@ -115,7 +119,8 @@ func due(row store.Source, u *SetUp, now time.Time) string {
 	return ""
 }
 
-// removeDue removes what has been gone for as long as the set-up says. What is still named stays until a person looks.
+// removeDue removes what has been gone for as long as the set-up says. What is still named stays
+// until a person looks.
 func (s *SourceService) removeDue(ctx context.Context, by Actor, source string, now time.Time) {
 	left, err := s.Left(ctx, by, source)
 	if err != nil {

@@ -8,7 +8,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// TestWhenADirectoryIsRead says, by when it was last read and compared, what is due at half past nine.
+// TestWhenADirectoryIsRead says, by when it was last read and compared, what is due at half past
+// nine.
 func TestWhenADirectoryIsRead(t *testing.T) {
 	t.Parallel()
 	now := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)

@@ -1,5 +1,5 @@
-// This file has the use cases of provisioning clients: what they write is kept as they wrote it, at once. What it makes of the estate
-// follows a moment later, many writes together (provision.go).
+// This file has the use cases of provisioning clients: what they write is kept as they wrote it, at
+// once. What it makes of the estate follows a moment later, many writes together (provision.go).
 
 package workflow
 
@@ -32,7 +32,8 @@ var kindOfType = map[*scim.Type]estate.Kind{scim.Users: estate.KindPerson, scim.
 // usedEvery is how often the last use of a token is written down.
 const usedEvery = time.Minute
 
-// SourceByToken gives the source that a token writes to. ErrRefused of package signin says that it is not a token, or revoked.
+// SourceByToken gives the source that a token writes to. ErrRefused of package signin says that it
+// is not a token, or revoked.
 func (s *SourceService) SourceByToken(ctx context.Context, secret string) (store.Source, error) {
 	t, err := s.store.In(ctx).SourceTokenBy(signin.HashOf(secret))
 	if err != nil {
@@ -72,7 +73,8 @@ func (s *SourceService) Provisioned(ctx context.Context, source string, t *scim.
 	return provisioned(r)
 }
 
-// ProvisionedAll gives the resources that pass a filter, all with nil. A comparison of a name or external id is looked up.
+// ProvisionedAll gives the resources that pass a filter, all with nil. A comparison of a name or
+// external id is looked up.
 func (s *SourceService) ProvisionedAll(ctx context.Context, source string, t *scim.Type, f *scim.Filter) ([]Provisioned, error) {
 	var rows []store.SourceRecord
 	var err error
@@ -115,8 +117,9 @@ func (s *SourceService) ProvisionedAll(ctx context.Context, source string, t *sc
 	return out, nil
 }
 
-// Provision writes a resource: a new one with an empty id, else what becomes of the one that is there. made gets what is there, nil
-// for a new one. expected is the version that the client read, -1 where it does not say.
+// Provision writes a resource: a new one with an empty id, else what becomes of the one that is
+// there. made gets what is there, nil for a new one. expected is the version that the client read,
+// -1 where it does not say.
 func (s *SourceService) Provision(
 	ctx context.Context,
 	source string,
@@ -199,7 +202,8 @@ func unclaimed(tx *store.Store, source string, t *scim.Type, key, name string) e
 	return nil
 }
 
-// membersKnown refuses members that are no resources of the source. Those that were there before are not looked at again.
+// membersKnown refuses members that are no resources of the source. Those that were there before
+// are not looked at again.
 func (s *SourceService) membersKnown(tx *store.Store, source, key string, was, is scim.Resource) error {
 	before := map[string]bool{}
 	for _, m := range membersOf(was) {
@@ -243,7 +247,8 @@ func membersOf(r scim.Resource) []string {
 	return out
 }
 
-// Deprovision takes a resource away for its client, and out of the groups that have it as a member. In the estate it is marked as left.
+// Deprovision takes a resource away for its client, and out of the groups that have it as a member.
+// In the estate it is marked as left.
 func (s *SourceService) Deprovision(ctx context.Context, source string, t *scim.Type, id string, expected int64) error {
 	s.sources.scim.Lock()
 	defer s.sources.scim.Unlock()

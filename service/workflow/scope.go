@@ -1,4 +1,5 @@
-// This file bounds what is written by the units for which somebody holds a right (access.md, section 1).
+// This file bounds what is written by the units for which somebody holds a right (access.md,
+// section 1).
 //
 // Whoever holds a right for some units alone may write objects that concern these units alone:
 //
@@ -23,8 +24,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// NeedSomewhere gives an access.DeniedError unless a right is held everywhere or for some unit. Whoever asks it must look, for each object,
-// whether the right is held there.
+// NeedSomewhere gives an access.DeniedError unless a right is held everywhere or for some unit.
+// Whoever asks it must look, for each object, whether the right is held there.
 func (a Actor) NeedSomewhere(r access.Right) error {
 	if !a.Held.Anywhere().Has(r) {
 		return &access.DeniedError{Right: r}
@@ -40,8 +41,8 @@ type scope struct {
 	view  *estate.Snapshot // with the edits that are judged
 }
 
-// checkScope refuses edits that concern more than the units for which an actor holds a right. after is the estate with all edits of the
-// change.
+// checkScope refuses edits that concern more than the units for which an actor holds a right. after
+// is the estate with all edits of the change.
 func (s *liveEstate) checkScope(by Actor, right access.Right, live *Live, after *estate.Snapshot, edits ...store.Edit) error {
 	if by.Held.Everywhere.Has(right) {
 		return nil
@@ -92,7 +93,8 @@ func (in *scope) unit(id estate.UnitID) bool {
 	return id != "" && in.by.Held.For(in.right, in.pathOf(id))
 }
 
-// pathOf gives the units from the organisation down to one, as they are with the edits; where a unit is not there, as they are live.
+// pathOf gives the units from the organisation down to one, as they are with the edits; where a
+// unit is not there, as they are live.
 func (in *scope) pathOf(id estate.UnitID) []string {
 	var path []string
 	for at := id; at != "" && len(path) < 1000; {
@@ -149,7 +151,8 @@ func (in *scope) homeOf(d estate.Device) estate.UnitID {
 	return owner.Unit
 }
 
-// target tells whether everybody that a target names is of the units. A group is not: its members can alter.
+// target tells whether everybody that a target names is of the units. A group is not: its members
+// can alter.
 func (in *scope) target(t estate.Target) bool {
 	switch t.Kind {
 	case estate.ToUnit:
@@ -164,7 +167,8 @@ func (in *scope) target(t estate.Target) bool {
 	return false
 }
 
-// group tells whether a group is used by policies of the units alone, in the live estate and with the edits.
+// group tells whether a group is used by policies of the units alone, in the live estate and with
+// the edits.
 func (in *scope) group(id estate.GroupID) bool {
 	named := estate.Target{Kind: estate.ToGroup, ID: string(id)}
 	for _, s := range []*estate.Snapshot{in.live.Plan.Snapshot(), in.view} {
@@ -193,8 +197,8 @@ func (in *scope) group(id estate.GroupID) bool {
 	return true
 }
 
-// boundTo gives a policy that is written by somebody with a right for one unit alone the bound of that unit. A policy that says which unit
-// bounds it, and every other object, stays as it is.
+// boundTo gives a policy that is written by somebody with a right for one unit alone the bound of
+// that unit. A policy that says which unit bounds it, and every other object, stays as it is.
 func (s *ChangeService) boundTo(by Actor, in EditInput) (EditInput, error) {
 	units := by.Held.UnitsWith(access.Write)
 	if in.Kind != estate.KindPolicy || in.Retire || len(units) != 1 || by.Held.Everywhere.Has(access.Write) {

@@ -1,4 +1,5 @@
-// This file has the tokens with which provisioning clients write to a source, and the password of a directory.
+// This file has the tokens with which provisioning clients write to a source, and the password of a
+// directory.
 
 package workflow
 
@@ -46,7 +47,8 @@ func (s *SourceService) password(name string) (string, error) {
 	return strings.TrimRight(string(data), "\r\n"), nil
 }
 
-// AddSourceToken makes a token with which a provisioning client writes to a source. The secret is given once.
+// AddSourceToken makes a token with which a provisioning client writes to a source. The secret is
+// given once.
 func (s *SourceService) AddSourceToken(ctx context.Context, by Actor, id, name string) (secret string, t store.SourceToken, err error) {
 	if err := by.Need(access.Sources); err != nil {
 		return "", store.SourceToken{}, err

@@ -1,4 +1,5 @@
-// This file has the use cases of sources: set one up, propose another set-up, pause it, take it away.
+// This file has the use cases of sources: set one up, propose another set-up, pause it, take it
+// away.
 
 package workflow
 
@@ -53,7 +54,8 @@ type sources struct {
 	wake    chan struct{}
 }
 
-// SourceService has the use cases of sources of people, groups and devices: set-ups, readings, what left, provisioning.
+// SourceService has the use cases of sources of people, groups and devices: set-ups, readings, what
+// left, provisioning.
 type SourceService struct {
 	*liveEstate
 	sources sources
@@ -230,7 +232,8 @@ func (s *SourceService) alterSource(ctx context.Context,
 	return s.Source(ctx, by, id)
 }
 
-// Propose proposes another set-up. The one in force stays until a dry run with the new one was taken.
+// Propose proposes another set-up. The one in force stays until a dry run with the new one was
+// taken.
 func (s *SourceService) Propose(ctx context.Context, by Actor, id, title string, u SetUp, expected int64) (Source, error) {
 	if err := by.Need(access.Sources); err != nil {
 		return Source{}, err

@@ -89,7 +89,8 @@ func edited(t *testing.T, f *Service, object any, kind estate.Kind) {
 	}
 }
 
-// TestWhatASourceBringsAndWhatIsEditedHere follows one laptop through readings, an edit, a restart and the end of its source.
+// TestWhatASourceBringsAndWhatIsEditedHere follows one laptop through readings, an edit, a restart
+// and the end of its source.
 func TestWhatASourceBringsAndWhatIsEditedHere(t *testing.T) {
 	t.Parallel()
 	day := on("2026-11-23")
@@ -233,7 +234,8 @@ func TestWhatLeftIsRemovedByAPersonOrInTime(t *testing.T) {
 	}
 }
 
-// TestHistoryOfSourcesIsTrimmedByAge reads a source on three days, the last of them after the first is older than is kept.
+// TestHistoryOfSourcesIsTrimmedByAge reads a source on three days, the last of them after the first
+// is older than is kept.
 func TestHistoryOfSourcesIsTrimmedByAge(t *testing.T) {
 	t.Parallel()
 	day := on("2026-11-23")
@@ -393,7 +395,8 @@ func TestWhatWasTriedIsWorkedOutAnewWhenTheEstateAlters(t *testing.T) {
 	}
 }
 
-// TestWhatWasWrittenBeforeARestartIsTakenInAfterIt writes over SCIM with nobody following, as when a service stops in between.
+// TestWhatWasWrittenBeforeARestartIsTakenInAfterIt writes over SCIM with nobody following, as when
+// a service stops in between.
 func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
 	t.Parallel()
 	day := on("2026-11-23")

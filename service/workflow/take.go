@@ -17,7 +17,8 @@ import (
 	"zenithridge.example/zridge/service/store"
 )
 
-// Take takes what waits, as it was looked at. With faulty things among it, they are left as they are.
+// Take takes what waits, as it was looked at. With faulty things among it, they are left as they
+// are.
 func (s *SourceService) Take(ctx context.Context, by Actor, id string) (RunState, error) {
 	if err := by.Need(access.Sources); err != nil {
 		return RunState{}, err
@@ -157,7 +158,8 @@ func (s *SourceService) take(ctx context.Context, by Actor, row store.Source, r 
 	return state, nil
 }
 
-// withRefused gives the records to write: those that the estate could not take keep what they had and say why.
+// withRefused gives the records to write: those that the estate could not take keep what they had
+// and say why.
 func (t *taking) withRefused() []store.SourceRecord {
 	if len(t.preview.Refused) == 0 {
 		return t.records

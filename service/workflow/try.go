@@ -30,8 +30,9 @@ type Outcome struct {
 	Faults problem.Faults // with any, the rest is empty
 }
 
-// turn waits until something may be tried. Only few things are worked out at once; what somebody has typed over meanwhile, so that nobody
-// waits for it any more, is let go with the context's error.
+// turn waits until something may be tried. Only few things are worked out at once; what somebody
+// has typed over meanwhile, so that nobody waits for it any more, is let go with the context's
+// error.
 func (s *ChangeService) turn(ctx context.Context) (done func(), err error) {
 	select {
 	case s.trying <- struct{}{}:
@@ -44,7 +45,8 @@ func (s *ChangeService) turn(ctx context.Context) (done func(), err error) {
 	return nil, ctx.Err()
 }
 
-// Outcome says what a change does, with edits on top of it that are not stored; of what is live with edits alone where no change is named.
+// Outcome says what a change does, with edits on top of it that are not stored; of what is live
+// with edits alone where no change is named.
 func (s *ChangeService) Outcome(ctx context.Context, by Actor, change string, inputs []EditInput) (*Outcome, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
@@ -68,7 +70,8 @@ func (s *ChangeService) Outcome(ctx context.Context, by Actor, change string, in
 	return &Outcome{d.report, d.after, d.faults}, nil
 }
 
-// tried puts inputs on top of the edits of a change, and gives what that comes to, with the first policy among the inputs.
+// tried puts inputs on top of the edits of a change, and gives what that comes to, with the first
+// policy among the inputs.
 func (s *ChangeService) tried(ctx context.Context, change string, inputs []EditInput) (d *draft, policy estate.PolicyID, err error) {
 	live := s.Live()
 	var edits []store.Edit
@@ -92,8 +95,8 @@ func (s *ChangeService) tried(ctx context.Context, change string, inputs []EditI
 	return d, policy, err
 }
 
-// Try says what the edits would do if they were put into a change, or into a new one when no change is named. Nothing
-// is stored. What is said of one policy is said of the first that is edited.
+// Try says what the edits would do if they were put into a change, or into a new one when no change
+// is named. Nothing is stored. What is said of one policy is said of the first that is edited.
 func (s *ChangeService) Try(ctx context.Context, by Actor, change string, inputs []EditInput) (*Trial, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
@@ -126,8 +129,9 @@ func (s *ChangeService) trialOf(ctx context.Context, d *draft, policy estate.Pol
 	return out
 }
 
-// Effect says what an open change does as it is stored, and what a policy of it does then. It gives the version of the change that was
-// looked at. What is computed is kept as the draft of that version, for the questions that follow.
+// Effect says what an open change does as it is stored, and what a policy of it does then. It gives
+// the version of the change that was looked at. What is computed is kept as the draft of that
+// version, for the questions that follow.
 func (s *ChangeService) Effect(ctx context.Context, by Actor, change string, policy estate.PolicyID) (*Trial, int64, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, 0, err
@@ -144,7 +148,8 @@ func (s *ChangeService) Effect(ctx context.Context, by Actor, change string, pol
 	return s.trialOf(ctx, d, policy), d.version, nil
 }
 
-// PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd about it.
+// PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd
+// about it.
 func (s *ChangeService) PolicyUse(ctx context.Context, by Actor, v View, id estate.PolicyID) (*Trial, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err

@@ -1,8 +1,8 @@
-// Package workflow has the use cases of the service: load a snapshot, call the core, save, record the audit entry.
-// It is the only place where the core and the store meet.
+// Package workflow has the use cases of the service: load a snapshot, call the core, save, record
+// the audit entry. It is the only place where the core and the store meet.
 //
-// What is live is one compiled plan, swapped as a whole when a change is published. A change is a set of
-// edits laid over it; its impact is the comparison of the two.
+// What is live is one compiled plan, swapped as a whole when a change is published. A change is a
+// set of edits laid over it; its impact is the comparison of the two.
 package workflow
 
 import (
@@ -27,8 +27,9 @@ type Actor struct {
 	Held    access.Held
 }
 
-// Need gives an error where a right is not held everywhere: an access.DeniedError, or an access.OutsideError if it is held for some units.
-// Reading is not bounded by units: who may read something may read everything.
+// Need gives an error where a right is not held everywhere: an access.DeniedError, or an
+// access.OutsideError if it is held for some units. Reading is not bounded by units: who may read
+// something may read everything.
 func (a Actor) Need(r access.Right) error {
 	if a.Held.Everywhere.Has(r) || r == access.Read && a.Held.Anywhere().Has(r) {
 		return nil
@@ -39,7 +40,8 @@ func (a Actor) Need(r access.Right) error {
 	return &access.DeniedError{Right: r}
 }
 
-// Config says how a Service is made. Now defaults to the clock; Day, when set, is the day that exceptions are judged on.
+// Config says how a Service is made. Now defaults to the clock; Day, when set, is the day that
+// exceptions are judged on.
 type Config struct {
 	Store   *store.Store
 	Shipped files.Dictionary
@@ -54,11 +56,12 @@ type Config struct {
 	AuditKeys []ed25519.PublicKey // by which the audit log is signed
 }
 
-// DefaultKeep is how long runs of sources and what they did to objects are kept unless the configuration says otherwise.
+// DefaultKeep is how long runs of sources and what they did to objects are kept unless the
+// configuration says otherwise.
 const DefaultKeep = 400 * 24 * time.Hour
 
-// Service is the use cases of the service, a part for each group of them. Their methods are methods of the Service. It is safe for
-// concurrent use.
+// Service is the use cases of the service, a part for each group of them. Their methods are methods
+// of the Service. It is safe for concurrent use.
 //
 // Parts know the live estate, and the parts in the order of this list before them.
 type Service struct {
@@ -129,7 +132,8 @@ func newLiveEstate(c Config) *liveEstate {
 	return s
 }
 
-// background runs f in a goroutine that Close waits for. Once the service is closed nothing is begun any more.
+// background runs f in a goroutine that Close waits for. Once the service is closed nothing is
+// begun any more.
 func (s *liveEstate) background(f func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

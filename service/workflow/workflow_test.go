@@ -24,8 +24,8 @@ import (
 
 var ines = Actor{Name: "ines", Via: "console", Held: access.Held{Everywhere: access.Of(access.All...)}}
 
-// flow is a service over a new database; day is the day that its clock shows.
-// calendar is the day that a service of a test believes it is. Services read it from several goroutines.
+// flow is a service over a new database; day is the day that its clock shows. calendar is the day
+// that a service of a test believes it is. Services read it from several goroutines.
 type calendar struct{ day atomic.Value }
 
 func on(day string) *calendar {
@@ -389,7 +389,8 @@ func deviceRows(f *Service, filter DeviceFilter) ([]DeviceRow, error) {
 	return rows, nil
 }
 
-// TestWhatNobodyWaitsForIsLetGo tries something in the name of somebody who is gone: it is not worked out, and others are not held up.
+// TestWhatNobodyWaitsForIsLetGo tries something in the name of somebody who is gone: it is not
+// worked out, and others are not held up.
 func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
 	t.Parallel()
 	day := on("2026-12-11")
@@ -413,8 +414,9 @@ func TestWhatNobodyWaitsForIsLetGo(t *testing.T) {
 	}
 }
 
-// TestOnTopOfAChangeItIsAsFromNothing compares what is tried on top of a change, which begins with what the change came to, with the same
-// edits on top of what is live; and after what is live altered too.
+// TestOnTopOfAChangeItIsAsFromNothing compares what is tried on top of a change, which begins with
+// what the change came to, with the same edits on top of what is live; and after what is live
+// altered too.
 func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 	t.Parallel()
 	day := on("2026-12-11")

@@ -99,7 +99,8 @@ func TestFilesAreKeptOnce(t *testing.T) {
 		t.Errorf("%d files are kept, expected the one that was meant to be", len(all))
 	}
 
-	// A policy may name it where a rule set is needed, and nowhere else; one that is not kept is refused.
+	// A policy may name it where a rule set is needed, and nowhere else; one that is not kept is
+	// refused.
 	value := fmt.Sprintf(`{"file": %q}`, first.SHA256)
 	changed(
 		t,
@@ -135,7 +136,8 @@ func mustChange(t *testing.T, f *Service) string {
 	return list[0].ID
 }
 
-// TestOwnDefinitions adds a definition, uses it, alters it with an impact, and is kept from removing it.
+// TestOwnDefinitions adds a definition, uses it, alters it with an impact, and is kept from
+// removing it.
 func TestOwnDefinitions(t *testing.T) {
 	t.Parallel()
 	day := on("2026-11-23")
@@ -381,7 +383,8 @@ func TestCapturingALaptop(t *testing.T) {
 	}
 }
 
-// BenchmarkDraftOf100 tries a policy of 100 entries against the demo estate, as each pause of typing does.
+// BenchmarkDraftOf100 tries a policy of 100 entries against the demo estate, as each pause of
+// typing does.
 func BenchmarkDraftOf100(b *testing.B) {
 	day := on("2026-11-23")
 	f, _ := flow(b, day)

@@ -5,8 +5,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// closest takes the value of the innermost level, there that of the highest priority. Candidates of one level and priority with different
-// values are a conflict, unless rulings prefer one value over every other.
+// closest takes the value of the innermost level, there that of the highest priority. Candidates of
+// one level and priority with different values are a conflict, unless rulings prefer one value over
+// every other.
 type closest struct{}
 
 func (closest) Weight(_ *setting.Definition, priority int64, _ setting.Value) int64 { return priority }

@@ -6,16 +6,17 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// common keeps the items that every list has. Nothing in common although no list is empty is a conflict, which no ruling settles: an empty
-// list of what is allowed would lock everybody out.
+// common keeps the items that every list has. Nothing in common although no list is empty is a
+// conflict, which no ruling settles: an empty list of what is allowed would lock everybody out.
 type common struct{}
 
 func (common) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
 func (common) ByLevel() bool                                          { return false }
 func (common) Inherited() bool                                        { return false }
 
-// Combine starts from every item that some list has, on all laptops that have a list. Then each candidate removes the items that it does
-// not have from the laptops on which it takes part. What is left on a laptop is what all of its lists have.
+// Combine starts from every item that some list has, on all laptops that have a list. Then each
+// candidate removes the items that it does not have from the laptops on which it takes part. What
+// is left on a laptop is what all of its lists have.
 func (common) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	have := d.having(in, rows)
 	numbers, sets := d.byItem(ix, in, have)
@@ -49,8 +50,8 @@ func (common) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	for i := range sets {
 		some.Or(sets[i])
 	}
-	// lacking: the laptops without a common item. If one of their lists is empty, the empty list is the result; otherwise they are in
-	// conflict.
+	// lacking: the laptops without a common item. If one of their lists is empty, the empty list is
+	// the result; otherwise they are in conflict.
 	if lacking.SetAndNot(have, some); !lacking.Empty() {
 		lacking.AndNot(empty)
 	}

@@ -67,7 +67,8 @@ func (f fates) Fates(of []Candidate, is Fate, rows *bitset.Set) {
 
 func (f fates) By(How, *estate.Exception, *bitset.Set) {}
 
-// decided is what a setting came out as, as text by row, with the fates of the candidates where they were asked for.
+// decided is what a setting came out as, as text by row, with the fates of the candidates where
+// they were asked for.
 type decided struct {
 	outcomes map[int]string
 	fates    fates
@@ -306,9 +307,10 @@ func random(r *rand.Rand, def *setting.Definition) (list []given, rulings []Ruli
 
 const testRows = 12
 
-// TestLawsOfEveryRule tries the laws that Combiner names on random entries: the order of the policies makes no difference, a candidate that
-// no laptop has makes none, every laptop with a candidate comes out once, one laptop alone comes out as among others, whether or not
-// somebody asks why, and deciding by the first candidate comes to the same.
+// TestLawsOfEveryRule tries the laws that Combiner names on random entries: the order of the
+// policies makes no difference, a candidate that no laptop has makes none, every laptop with a
+// candidate comes out once, one laptop alone comes out as among others, whether or not somebody
+// asks why, and deciding by the first candidate comes to the same.
 func TestLawsOfEveryRule(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 1))
 	for _, def := range []*setting.Definition{closestNumber, strictestNumber, mergedList, commonList} {
@@ -358,7 +360,8 @@ func list0(def *setting.Definition) setting.Value {
 	return texts("z")
 }
 
-// compareLead decides for one row by its first candidate, where that is enough, and compares the outcome and the fates.
+// compareLead decides for one row by its first candidate, where that is enough, and compares the
+// outcome and the fates.
 func (f *fixture) compareLead(t *testing.T, row int, want string) {
 	t.Helper()
 	order := make([]Order, len(f.ix.Ranked))
@@ -394,7 +397,8 @@ func (f *fixture) compareLead(t *testing.T, row int, want string) {
 	}
 }
 
-// TestRerankIsRank replaces entries of some policies in an index, and compares with an index that is made at once.
+// TestRerankIsRank replaces entries of some policies in an index, and compares with an index that
+// is made at once.
 func TestRerankIsRank(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
 	for range 200 {

@@ -51,15 +51,16 @@ type Decider struct {
 // NewDecider gives a Decider that borrows sets from an arena.
 func NewDecider(sets *bitset.Arena) Decider { return Decider{sets: sets} }
 
-// Decide decides a setting for the laptops of rows. What it comes out as is added to Out: each laptop has one outcome, and where the value
-// is put together also the items of its value. Laptops on which the setting does not appear have none.
+// Decide decides a setting for the laptops of rows. What it comes out as is added to Out: each
+// laptop has one outcome, and where the value is put together also the items of its value. Laptops
+// on which the setting does not appear have none.
 func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Limits) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
 	rest := d.sets.Temp() // laptops for which it is not decided yet
 	rest.Copy(rows)
-	// The order is that of resolution.md, section 6: what the laptop does not support, what is detached, exceptions, and only then the
-	// combine rule.
+	// The order is that of resolution.md, section 6: what the laptop does not support, what is
+	// detached, exceptions, and only then the combine rule.
 	d.unsupported(in, rest, limits.Lacking)
 	if d.Observer != nil {
 		here := d.sets.Temp()
@@ -75,7 +76,8 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	}
 }
 
-// unsupported takes the laptops that lack the setting out of rest; it appears on those that have an entry for it, detached or not.
+// unsupported takes the laptops that lack the setting out of rest; it appears on those that have an
+// entry for it, detached or not.
 func (d *Decider) unsupported(in []Candidate, rest *bitset.Set, lacking []*bitset.Set) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
@@ -127,8 +129,8 @@ func (d *Decider) alike(of []Candidate, rows *bitset.Set, each func(have []Candi
 	Alike(d.sets, of, rows, each)
 }
 
-// Alike splits laptops by which of some candidates they have, and calls each for every combination with the laptops that have it. The
-// arguments of each hold until it returns.
+// Alike splits laptops by which of some candidates they have, and calls each for every combination
+// with the laptops that have it. The arguments of each hold until it returns.
 func Alike(sets *bitset.Arena, of []Candidate, rows *bitset.Set, each func(have []Candidate, rows *bitset.Set)) {
 	mark := sets.Mark()
 	defer sets.Release(mark)

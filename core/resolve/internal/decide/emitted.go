@@ -2,8 +2,8 @@ package decide
 
 import "zenithridge.example/zridge/core/bitset"
 
-// Emitted is what a setting came out as: numbers of outcomes, each with the laptops that have it. The zero Emitted is empty. Its scratch
-// space is used again after Reset.
+// Emitted is what a setting came out as: numbers of outcomes, each with the laptops that have it.
+// The zero Emitted is empty. Its scratch space is used again after Reset.
 type Emitted struct {
 	numbers []int32
 	sets    []*bitset.Set
@@ -16,7 +16,8 @@ func (e *Emitted) Reset() { e.n = 0 }
 // Len counts the outcomes.
 func (e *Emitted) Len() int { return e.n }
 
-// Lists gives the numbers and their sets. Both may be put in another order together; they are good until the next Add.
+// Lists gives the numbers and their sets. Both may be put in another order together; they are good
+// until the next Add.
 func (e *Emitted) Lists() (numbers []int32, sets []*bitset.Set) { return e.numbers[:e.n], e.sets[:e.n] }
 
 // Add notes that the setting comes out so on some laptops, besides those that have it already.

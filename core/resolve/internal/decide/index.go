@@ -7,8 +7,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Index is what is fixed of one setting before it is decided for anybody: its entries in order of precedence, its exceptions and its
-// rulings. The zero Index is of no setting. Fields that are read for every laptop come first, for the sake of speed.
+// Index is what is fixed of one setting before it is decided for anybody: its entries in order of
+// precedence, its exceptions and its rulings. The zero Index is of no setting. Fields that are read
+// for every laptop come first, for the sake of speed.
 type Index struct {
 	combiner   Combiner
 	precedence *precedence // of the combiner, where it decides by precedence; nil: it does not
@@ -23,8 +24,8 @@ type Index struct {
 	Rulings    map[Ruling]bool
 }
 
-// Ranked is an entry as it comes from one level: a policy that applies at three levels has three. Within an index these are in order of
-// precedence: the first one that a laptop has decides.
+// Ranked is an entry as it comes from one level: a policy that applies at three levels has three.
+// Within an index these are in order of precedence: the first one that a laptop has decides.
 type Ranked struct {
 	Policy  int32 // number
 	LevelAt int16 // the place of Level among the policy's levels
@@ -34,22 +35,24 @@ type Ranked struct {
 	Class int32 // the same for equal values
 }
 
-// Order is how a ranked entry relates to the others of its setting, and what it decides. Most often nothing else is looked at.
+// Order is how a ranked entry relates to the others of its setting, and what it decides. Most often
+// nothing else is looked at.
 type Order struct {
 	Zone    int32 // entries of one zone beat each other by priority or strictness alone; zones of locked entries are below 0
 	Run     int32 // entries of one run beat each other by nothing
 	Outcome int32 // number of the value
 }
 
-// Entry is the policy's entry behind a ranked one. It is kept apart since it is looked at less often.
+// Entry is the policy's entry behind a ranked one. It is kept apart since it is looked at less
+// often.
 type Entry struct {
 	*estate.Entry
 	PolicyID estate.PolicyID
 	weight   int64 // by which entries of one level are ordered: the combiner says what it is
 }
 
-// Exception is an exception that counts on the day, with the number of what it comes to. Those of an index are in the order in which they
-// are looked at: the first one whose target matches wins.
+// Exception is an exception that counts on the day, with the number of what it comes to. Those of
+// an index are in the order in which they are looked at: the first one whose target matches wins.
 type Exception struct {
 	*estate.Exception
 	Outcome int32
@@ -61,8 +64,8 @@ type Ruling struct{ Prefer, Over estate.PolicyID }
 // Define sets the definition that the index is for.
 func (ix *Index) Define(def *setting.Definition, outcomes *intern.Outcomes) {
 	ix.Def, ix.Outcomes, ix.combiner, ix.precedence = def, outcomes, combiners[def.Combine], nil
-	// Rules that decide by precedence say how, and can then be decided by the first candidate alone (lead.go). Other rules have no
-	// such method.
+	// Rules that decide by precedence say how, and can then be decided by the first candidate alone
+	// (lead.go). Other rules have no such method.
 	if by, ok := ix.combiner.(interface{ precedence() *precedence }); ok {
 		ix.precedence = by.precedence()
 	}
@@ -74,7 +77,8 @@ func (ix *Index) Inherited() bool { return ix.combiner.Inherited() }
 // Rule gives the combine rule.
 func (ix *Index) Rule() setting.Combine { return ix.Def.Combine }
 
-// Items gives the numbers of the items that the entry of a rank brings. It is empty where values are not put together of items.
+// Items gives the numbers of the items that the entry of a rank brings. It is empty where values
+// are not put together of items.
 func (ix *Index) Items(rank int32) []int32 {
 	if len(ix.begin) == 0 {
 		return nil
@@ -82,8 +86,8 @@ func (ix *Index) Items(rank int32) []int32 {
 	return ix.items[ix.begin[rank]:ix.begin[rank+1]]
 }
 
-// Key packs the number of a policy and the place of one of its levels. A policy has no more levels than the tree of units is deep, and
-// two.
+// Key packs the number of a policy and the place of one of its levels. A policy has no more levels
+// than the tree of units is deep, and two.
 //
 // It serves as one number for a level match: a policy together with one of its levels.
 func Key(policy, levelAt int) uint32 { return uint32(policy)<<10 | uint32(levelAt) }

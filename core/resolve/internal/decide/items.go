@@ -19,8 +19,8 @@ func (d *Decider) having(in []Candidate, rows *bitset.Set) *bitset.Set {
 	return have
 }
 
-// byItem gives for every item the laptops of have to which some candidate brings it. Of an item that comes to all of them the set is have
-// itself. The lists are good until the next call.
+// byItem gives for every item the laptops of have to which some candidate brings it. Of an item
+// that comes to all of them the set is have itself. The lists are good until the next call.
 func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers []int32, sets []*bitset.Set) {
 	some := d.sets.Temp()
 	numbers, sets = d.itemNumbers[:0], d.itemSets[:0]
@@ -28,7 +28,8 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 	for i := range in {
 		items, here := ix.Items(in[i].Rank), have
 		if len(items) == 0 {
-			// The common case is a policy for everybody: have is shared as the set of all its items, without a copy.
+			// The common case is a policy for everybody: have is shared as the set of all its
+			// items, without a copy.
 			continue
 		}
 		if !have.In(in[i].Live) {
@@ -51,7 +52,8 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 			case *set == nil:
 				*set = d.sets.Temp()
 				(*set).Copy(here)
-			// A set of its own: the laptops of this candidate are added. A shared have is complete already.
+			// A set of its own: the laptops of this candidate are added. A shared have is complete
+			// already.
 			case *set != have:
 				(*set).Or(here)
 			}
@@ -65,7 +67,8 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 	return numbers, sets
 }
 
-// together tells that laptops have a value that is put together of items, and what became of the candidates: all of them won.
+// together tells that laptops have a value that is put together of items, and what became of the
+// candidates: all of them won.
 func (d *Decider) together(in []Candidate, how How, rows *bitset.Set) {
 	if rows.Empty() {
 		return

@@ -2,7 +2,8 @@ package decide
 
 import "math/bits"
 
-// Marked is the ranked entries of many settings that one laptop has, a bit for each. Entries of all settings are numbered in one row.
+// Marked is the ranked entries of many settings that one laptop has, a bit for each. Entries of all
+// settings are numbered in one row.
 type Marked []uint64
 
 // Next gives the first marked number from at on, end where there is none before it.
@@ -21,13 +22,14 @@ func (m Marked) Next(at, end int32) int32 {
 	return min(at&^63+int32(bits.TrailingZeros64(word)), end)
 }
 
-// DecideByLead decides a setting for one laptop by its first candidate: the others are beaten, and the fate of each is known by where it
-// stands. What comes out is the same as Decide gives, without sets. The laptop's candidates are those of marked from number first on to the
-// end of order, which has the orders of all entries by number.
+// DecideByLead decides a setting for one laptop by its first candidate: the others are beaten, and
+// the fate of each is known by where it stands. What comes out is the same as Decide gives, without
+// sets. The laptop's candidates are those of marked from number first on to the end of order, which
+// has the orders of all entries by number.
 //
-// The candidates' fates and ranks, in order of precedence, are appended to those given; none are where there is no candidate. ok is false
-// where more is to be looked at: rules that put values together, and candidates of one run with different values. Nothing is decided
-// then.
+// The candidates' fates and ranks, in order of precedence, are appended to those given; none are
+// where there is no candidate. ok is false where more is to be looked at: rules that put values
+// together, and candidates of one run with different values. Nothing is decided then.
 func (ix *Index) DecideByLead(
 	marked Marked,
 	order []Order,
@@ -44,8 +46,9 @@ func (ix *Index) DecideByLead(
 	if next == end {
 		return 0, fates, ranks, true
 	}
-	// All candidates behind the leader are beaten. By what depends on where they stand: in the same run they win with it, in the
-	// same zone they are beaten within the zone, further on by the level, or by the lock of the leader.
+	// All candidates behind the leader are beaten. By what depends on where they stand: in the same
+	// run they win with it, in the same zone they are beaten within the zone, further on by the
+	// level, or by the lock of the leader.
 	is, leader, beyond := Won, &order[next], rule.beyond
 	if leader.Zone < 0 {
 		beyond = LockedOut
@@ -59,7 +62,8 @@ func (ix *Index) DecideByLead(
 				is = beyond
 			case here.Run != leader.Run:
 				is = rule.inZone
-			// Different values in the leader's run: Decide has to ask the rulings. What was appended is taken back.
+			// Different values in the leader's run: Decide has to ask the rulings. What was
+			// appended is taken back.
 			case rule.ties && here.Outcome != leader.Outcome:
 				return 0, fates[:before], ranks[:len(ranks)-len(fates)+before], false
 			}

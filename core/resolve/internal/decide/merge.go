@@ -5,16 +5,16 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// merge adds up the items of all lists, or the rows of all tables. Lists that add up are always inherited. Rows of one key that say
-// different things are a conflict of all candidates.
+// merge adds up the items of all lists, or the rows of all tables. Lists that add up are always
+// inherited. Rows of one key that say different things are a conflict of all candidates.
 type merge struct{}
 
 func (merge) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
 func (merge) ByLevel() bool                                          { return false }
 func (merge) Inherited() bool                                        { return true }
 
-// Combine gives, for each item, the laptops to which some candidate brings it. Equal items have one number, so nothing has to be removed
-// twice.
+// Combine gives, for each item, the laptops to which some candidate brings it. Equal items have one
+// number, so nothing has to be removed twice.
 func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	have := d.having(in, rows)
 	numbers, sets := d.byItem(ix, in, have)
@@ -29,8 +29,8 @@ func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	}
 }
 
-// rowConflicts takes the laptops out of have, and out of the items' sets, on which two tables say different things under one key: there
-// all candidates are in conflict.
+// rowConflicts takes the laptops out of have, and out of the items' sets, on which two tables say
+// different things under one key: there all candidates are in conflict.
 func (d *Decider) rowConflicts(ix *Index, in []Candidate, numbers []int32, sets []*bitset.Set, have *bitset.Set) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
@@ -52,8 +52,8 @@ func (d *Decider) rowConflicts(ix *Index, in []Candidate, numbers []int32, sets 
 	}
 	d.alike(in, differ, func(all []Candidate, rows *bitset.Set) { d.conflict(ix, all, rows) })
 	have.AndNot(differ)
-	// have is the set of laptops that still get a merged value. Item sets that are have itself follow it; the others are narrowed
-	// here.
+	// have is the set of laptops that still get a merged value. Item sets that are have itself
+	// follow it; the others are narrowed here.
 	for i := range sets {
 		if sets[i] != have {
 			sets[i].AndNot(differ)

@@ -6,7 +6,8 @@ import (
 	"zenithridge.example/zridge/core/bitset"
 )
 
-// precedence is how a rule decides by precedence: the first candidate in order that a laptop has is in effect.
+// precedence is how a rule decides by precedence: the first candidate in order that a laptop has is
+// in effect.
 type precedence struct {
 	how    How
 	inZone Fate // of candidates behind the first one in its zone
@@ -14,13 +15,16 @@ type precedence struct {
 	ties   bool // candidates of one run may have different values, which is a conflict unless rulings settle it
 }
 
-// byPrecedence decides for the laptops of undecided. Candidates of one run are in effect together where their values are equal.
+// byPrecedence decides for the laptops of undecided. Candidates of one run are in effect together
+// where their values are equal.
 //
-// Runs are gone through in order. Before each, undecided holds the laptops that no run before it decided for.
+// Runs are gone through in order. Before each, undecided holds the laptops that no run before it
+// decided for.
 //
-// Example: entries of levels unit:2, unit:1 and unit:0, each a run of its own. The first run decides for the laptops that have it, and
-// they leave undecided. The second run decides for those that are left, and so on. A laptop that was decided for by an earlier run still
-// has the later candidates: an Observer is told that they are beaten.
+// Example: entries of levels unit:2, unit:1 and unit:0, each a run of its own. The first run
+// decides for the laptops that have it, and they leave undecided. The second run decides for those
+// that are left, and so on. A laptop that was decided for by an earlier run still has the later
+// candidates: an Observer is told that they are beaten.
 func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set, by *precedence) {
 	if first := runLength(in); undecided.In(in[0].Live) && (!by.ties || sameClass(in[:first])) {
 		d.Out.Add(in[0].Outcome, undecided) // the first run decides for all
@@ -48,7 +52,8 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 		// in[i:j] is one run: entries that do not beat each other.
 		j := i + runLength(in[i:])
 		if d.Observer != nil {
-			// A new zone: what was decided in the zone before counts as decided by a closer level from now on.
+			// A new zone: what was decided in the zone before counts as decided by a closer level
+			// from now on.
 			if i > 0 && in[i].Zone != in[i-1].Zone {
 				inZone.Clear()
 			}
@@ -60,7 +65,8 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 		} else {
 			for k := i; k < j; k++ {
 				c := &in[k]
-				// Laptops that an earlier candidate of the run decided for are among these: equal values win together.
+				// Laptops that an earlier candidate of the run decided for are among these: equal
+				// values win together.
 				if !won.SetAnd(c.Live, undecided) {
 					continue
 				}
@@ -118,8 +124,8 @@ func (d *Decider) behindLead(in []Candidate, from int, all *bitset.Set, by *prec
 	d.Observer.Fates(in[zone:], beyond, all)
 }
 
-// beaten tells the fates of a run's candidates on laptops for which a run before decided. inZone holds the laptops that a run of the same
-// zone decided for, locked those that a locked one did.
+// beaten tells the fates of a run's candidates on laptops for which a run before decided. inZone
+// holds the laptops that a run of the same zone decided for, locked those that a locked one did.
 func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset.Set, by *precedence) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
@@ -128,7 +134,8 @@ func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset
 	for i := range run {
 		c := &run[i]
 		if !lost.SetAnd(c.Live, all) || !lost.SetAndNot(lost, undecided) {
-			// For each laptop the closest cause is told: beaten within the zone, else by a lock, else by a closer level.
+			// For each laptop the closest cause is told: beaten within the zone, else by a lock,
+			// else by a closer level.
 			continue
 		}
 		if here.SetAnd(lost, inZone) {
@@ -145,8 +152,8 @@ func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset
 	}
 }
 
-// tie decides a run whose candidates have different values. Where a laptop has candidates of one value alone, that value is in effect; else
-// rulings are asked. What was decided is added to taken.
+// tie decides a run whose candidates have different values. Where a laptop has candidates of one
+// value alone, that value is in effect; else rulings are asked. What was decided is added to taken.
 func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, by *precedence) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
@@ -210,7 +217,8 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 	})
 }
 
-// preferred gives a candidate of the one value that rulings prefer over every other, nil when there is not exactly one.
+// preferred gives a candidate of the one value that rulings prefer over every other, nil when there
+// is not exactly one.
 func (ix *Index) preferred(tied []Candidate) *Candidate {
 	if len(ix.Rulings) == 0 {
 		return nil
@@ -224,7 +232,8 @@ func (ix *Index) preferred(tied []Candidate) *Candidate {
 		}) {
 			continue
 		}
-		// Two values that are each preferred over all others contradict each other. Nothing is settled then.
+		// Two values that are each preferred over all others contradict each other. Nothing is
+		// settled then.
 		if winner != nil && winner.Class != a.Class {
 			return nil
 		}

@@ -9,7 +9,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/match"
 )
 
-// Source is the entry of an active policy for the setting of an index, with the levels at which the policy applies to somebody.
+// Source is the entry of an active policy for the setting of an index, with the levels at which the
+// policy applies to somebody.
 type Source struct {
 	Policy   int // number
 	ID       estate.PolicyID
@@ -39,7 +40,8 @@ func (ix *Index) Rank(sources []Source) {
 	ix.order(list, 0)
 }
 
-// Rerank replaces the entries of some policies, named by number, by others. The entries of other policies keep their order.
+// Rerank replaces the entries of some policies, named by number, by others. The entries of other
+// policies keep their order.
 func (ix *Index) Rerank(policies []int, sources []Source) {
 	list := make([]unranked, 0, len(ix.Ranked)+len(policies))
 	for i, r := range ix.Ranked {
@@ -54,8 +56,8 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 	ix.order(list, stay)
 }
 
-// An entry of a policy with three levels becomes three unranked entries, since each may have another precedence.
-// unrank adds an entry once for each level of its policy.
+// An entry of a policy with three levels becomes three unranked entries, since each may have
+// another precedence. unrank adds an entry once for each level of its policy.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	u := unranked{
 		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock},
@@ -78,13 +80,15 @@ func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	return to
 }
 
-// order sorts entries by precedence and finds their zones and runs. The first of them, as many as stay, are in order already.
+// order sorts entries by precedence and finds their zones and runs. The first of them, as many as
+// stay, are in order already.
 //
-// Zones and runs are numbers that rise with the order. A new zone begins where a closer level beats what follows whatever its priority. A
-// new run begins where something beats what follows at all. Locked entries have zones below 0, so that one comparison tells them apart.
+// Zones and runs are numbers that rise with the order. A new zone begins where a closer level beats
+// what follows whatever its priority. A new run begins where something beats what follows at all.
+// Locked entries have zones below 0, so that one comparison tells them apart.
 func (ix *Index) order(list []unranked, stay int) {
-	// The last two comparisons only make the order independent of how the estate lists its policies. They say nothing about
-	// precedence.
+	// The last two comparisons only make the order independent of how the estate lists its
+	// policies. They say nothing about precedence.
 	before := func(a, b *unranked) int {
 		return cmp.Or(ix.compare(a, b), cmp.Compare(a.PolicyID, b.PolicyID), cmp.Compare(b.Level, a.Level))
 	}
@@ -92,8 +96,8 @@ func (ix *Index) order(list []unranked, stay int) {
 	for i := range list {
 		sorted[i] = &list[i]
 	}
-	// After an edit, stay is nearly all of the list, which is sorted already: the few new ones are inserted, which is linear for
-	// each.
+	// After an edit, stay is nearly all of the list, which is sorted already: the few new ones are
+	// inserted, which is linear for each.
 	slices.SortFunc(sorted[stay:], before)
 	for i := stay; stay > 0 && i < len(sorted); i++ { // few are new: each is put where it belongs
 		one := sorted[i]
@@ -102,7 +106,8 @@ func (ix *Index) order(list []unranked, stay int) {
 		sorted[at] = one
 	}
 	ix.Ranked, ix.Entries, ix.Keys = make([]Ranked, len(list)), make([]Entry, len(list)), make([]uint32, len(list))
-	// The items of all entries lie in one list, so that they are read in order while a setting is decided.
+	// The items of all entries lie in one list, so that they are read in order while a setting is
+	// decided.
 	ix.items, ix.begin = nil, nil
 	if ix.Def.Combine.ByItems() {
 		ix.begin = make([]int32, len(list)+1)
@@ -123,8 +128,8 @@ func (ix *Index) order(list []unranked, stay int) {
 			// The first entry that is not locked begins at zone 0.
 			case last.Lock != s.Lock:
 				s.Zone = 0
-			// Another level is another zone if the rule goes by level. For locked entries it always is: the outermost locked level
-			// wins.
+			// Another level is another zone if the rule goes by level. For locked entries it always
+			// is: the outermost locked level wins.
 			case last.Level != s.Level && (ix.combiner.ByLevel() || s.Lock):
 				s.Zone++
 			}
@@ -136,8 +141,9 @@ func (ix *Index) order(list []unranked, stay int) {
 	}
 }
 
-// compare says which of two entries has precedence: below 0 for a, above 0 for b, 0 where neither beats the other. Locked entries come
-// before others, the outermost level first; then, where the rule goes by level, the innermost level; then the greater weight.
+// compare says which of two entries has precedence: below 0 for a, above 0 for b, 0 where neither
+// beats the other. Locked entries come before others, the outermost level first; then, where the
+// rule goes by level, the innermost level; then the greater weight.
 func (ix *Index) compare(a, b *unranked) int {
 	// Items are put together whatever their order, so no entry beats another.
 	if ix.Def.Combine.ByItems() {
@@ -145,7 +151,8 @@ func (ix *Index) compare(a, b *unranked) int {
 	}
 	switch {
 	case a.Lock && b.Lock:
-		// Both are locked: the outermost level comes first, since a lock holds for everything below it.
+		// Both are locked: the outermost level comes first, since a lock holds for everything below
+		// it.
 		if order := cmp.Compare(a.Level, b.Level); order != 0 {
 			return order
 		}

@@ -5,7 +5,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// strictest takes the strictest value by the definition's order, whatever the level. It is never a conflict.
+// strictest takes the strictest value by the definition's order, whatever the level. It is never a
+// conflict.
 type strictest struct{}
 
 func (strictest) Weight(def *setting.Definition, _ int64, v setting.Value) int64 { return def.Rank(v) }
@@ -16,7 +17,8 @@ func (strictest) precedence() *precedence {
 	return &precedence{how: ByStrictest, inZone: Weaker, beyond: Weaker}
 }
 
-// Combine takes, for each laptop, the first candidate in order of precedence: the index has them in order of strictness.
+// Combine takes, for each laptop, the first candidate in order of precedence: the index has them in
+// order of strictness.
 func (r strictest) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	d.byPrecedence(ix, in, rows, r.precedence())
 }

@@ -23,7 +23,8 @@ var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "w
 // Fates is how many fates there are, the zero one included.
 const Fates = len(fateWords)
 
-// String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted or detached.
+// String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted or
+// detached.
 func (f Fate) String() string { return fateWords[f] }
 
 // UnmarshalText reads what String gives. The Fate of another word is zero.

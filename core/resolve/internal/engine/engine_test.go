@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/core/bitset"
 )
 
-// A table of the tests: by object, by block, a number. Its Worker computes twice what the table before has, where that differs.
+// A table of the tests: by object, by block, a number. Its Worker computes twice what the table
+// before has, where that differs.
 type doubling struct {
 	was     [][]uint64
 	patches []Patch
@@ -31,7 +32,8 @@ func (d *doubling) Update(block int) {
 
 func (d *doubling) Patches() []Patch { return d.patches }
 
-// TestARunWritesEveryBlockOnceAndSharesTheRest runs over some blocks of a table, and compares with the obvious.
+// TestARunWritesEveryBlockOnceAndSharesTheRest runs over some blocks of a table, and compares with
+// the obvious.
 func TestARunWritesEveryBlockOnceAndSharesTheRest(t *testing.T) {
 	const objects, blocks = 17, 40
 	r := rand.New(rand.NewPCG(1, 2))

@@ -2,8 +2,8 @@ package engine
 
 import "slices"
 
-// SetBlock gives a list of blocks in which one block is replaced. If list is shared, that is the same memory as the list of the table
-// before, a copy is altered and given instead.
+// SetBlock gives a list of blocks in which one block is replaced. If list is shared, that is the
+// same memory as the list of the table before, a copy is altered and given instead.
 func SetBlock[T any](list, shared []T, block int, is T) []T {
 	if len(list) > 0 && len(shared) > 0 && &list[0] == &shared[0] {
 		list = slices.Clone(list)
@@ -12,8 +12,8 @@ func SetBlock[T any](list, shared []T, block int, is T) []T {
 	return list
 }
 
-// PadBlocks gives a list of at least n blocks. The blocks that are added have the zero value. A list that is too short is copied, since its
-// spare capacity may belong to another table.
+// PadBlocks gives a list of at least n blocks. The blocks that are added have the zero value. A
+// list that is too short is copied, since its spare capacity may belong to another table.
 func PadBlocks[T any](list []T, n int) []T {
 	if len(list) >= n {
 		return list

@@ -2,12 +2,13 @@ package engine
 
 import "zenithridge.example/zridge/core/bitset"
 
-// RowSets keeps one set of rows for each object, for the block that is worked on. Sets of an earlier block count as absent: nothing has to
-// be cleared between blocks. The zero RowSets is empty. It is for one thread.
+// RowSets keeps one set of rows for each object, for the block that is worked on. Sets of an
+// earlier block count as absent: nothing has to be cleared between blocks. The zero RowSets is
+// empty. It is for one thread.
 type RowSets struct{ sets []bitset.Dated }
 
-// Of gives the set of an object. It is empty if it was not used in this epoch. The caller may add to it. epoch names the block that is
-// worked on, and sets lends the set.
+// Of gives the set of an object. It is empty if it was not used in this epoch. The caller may add
+// to it. epoch names the block that is worked on, and sets lends the set.
 func (r *RowSets) Of(at int, epoch int32, sets *bitset.Arena) *bitset.Set {
 	for len(r.sets) <= at {
 		r.sets = append(r.sets, bitset.Dated{})
@@ -27,12 +28,14 @@ func (r *RowSets) Known(at int, epoch int32) *bitset.Set {
 	return nil
 }
 
-// fewRows is the number of rows up to which Merge compares them one by one, before it unpacks whole sets.
+// fewRows is the number of rows up to which Merge compares them one by one, before it unpacks whole
+// sets.
 const fewRows = 4
 
-// Merge combines a result from before with a new one. In the set that it gives, the rows of mask are as in is, and all other rows are as
-// in was. ok is false if no row of mask differs; out is nil then. Rows that differ are added to differs, unless it is nil. The set is lent
-// by sets until its next Reset.
+// Merge combines a result from before with a new one. In the set that it gives, the rows of mask
+// are as in is, and all other rows are as in was. ok is false if no row of mask differs; out is nil
+// then. Rows that differ are added to differs, unless it is nil. The set is lent by sets until its
+// next Reset.
 func Merge(sets *bitset.Arena, was bitset.Packed, mask, is, differs *bitset.Set) (out *bitset.Set, ok bool) {
 	if mask.Len() <= fewRows {
 		same := true

@@ -24,20 +24,23 @@ type Patch struct {
 type Worker interface {
 	// Update computes a block.
 	Update(block int)
-	// Patches gives the results that differ, of all blocks that were updated. It is called once, after the last Update.
+	// Patches gives the results that differ, of all blocks that were updated. It is called once,
+	// after the last Update.
 	Patches() []Patch
 }
 
-// Idle counts the threads that have no block left. A Worker with much work in one block can ask for it and use these threads too. The
-// count is a hint: it may have changed when the Worker acts on it, which costs time but does no harm. The zero Idle is zero.
+// Idle counts the threads that have no block left. A Worker with much work in one block can ask for
+// it and use these threads too. The count is a hint: it may have changed when the Worker acts on
+// it, which costs time but does no harm. The zero Idle is zero.
 type Idle struct{ n atomic.Int32 }
 
 // Threads gives the number of threads without a block.
 func (i *Idle) Threads() int { return int(i.n.Load()) }
 
-// Run computes blocks on all threads and gives the patches, in one list for each thread. The blocks with the greatest weight begin first,
-// so that no thread begins a long block when the others are done. begin is called once on each thread; end is called with the same Worker
-// when the thread has no block left.
+// Run computes blocks on all threads and gives the patches, in one list for each thread. The blocks
+// with the greatest weight begin first, so that no thread begins a long block when the others are
+// done. begin is called once on each thread; end is called with the same Worker when the thread has
+// no block left.
 func Run[W Worker](blocks []int, weight func(block int) int, idle *Idle, begin func() W, end func(W)) [][]Patch {
 	slices.SortStableFunc(blocks, func(a, b int) int { return cmp.Compare(weight(b), weight(a)) })
 	idle.n.Store(int32(max(0, runtime.GOMAXPROCS(0)-len(blocks))))
@@ -57,8 +60,9 @@ func Run[W Worker](blocks []int, weight func(block int) int, idle *Idle, begin f
 	return patches
 }
 
-// Apply calls write for every patch, on all threads. Patches of objects with the same At are written by one thread, whatever their table,
-// part and block: patches of several blocks go into one list, which must not be written by two threads at once.
+// Apply calls write for every patch, on all threads. Patches of objects with the same At are
+// written by one thread, whatever their table, part and block: patches of several blocks go into
+// one list, which must not be written by two threads at once.
 func Apply(patches [][]Patch, write func(Patch)) {
 	n := len(patches)
 	threads.Share(n, func(mine iter.Seq[int]) {

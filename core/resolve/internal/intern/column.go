@@ -8,8 +8,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Column numbers the values that something has: a fact of devices, an attribute of people, or a setting. The numbers are called codes;
-// code 0 is absent. It is safe for concurrent use.
+// Column numbers the values that something has: a fact of devices, an attribute of people, or a
+// setting. The numbers are called codes; code 0 is absent. It is safe for concurrent use.
 type Column struct {
 	Number int
 	Look   rule.Look // what it is a column of
@@ -22,12 +22,14 @@ type Column struct {
 	values []any // by code, as expressions see them
 }
 
-// Code gives the code of a value; what differs for an expression differs in its code. key is scratch space, and is given back.
+// Code gives the code of a value; what differs for an expression differs in its code. key is
+// scratch space, and is given back.
 func (c *Column) Code(value setting.Value, key []byte) (uint32, []byte) {
 	if value.IsNothing() {
 		return 0, key
 	}
-	// The identity of a value leaves out how it is written. Expressions can see that for tables and files, so it is added for these.
+	// The identity of a value leaves out how it is written. Expressions can see that for tables and
+	// files, so it is added for these.
 	key = value.AppendIdentity(key[:0])
 	if kind := value.Kind(); kind == setting.Table || kind == setting.FileKind { // equal ones may be written differently
 		text, _ := value.MarshalJSON() // values always have a JSON form
@@ -42,8 +44,8 @@ func (c *Column) Code(value setting.Value, key []byte) (uint32, []byte) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	// Another thread may have added it in between. Codes rise in the order in which values are met, so a list of values that
-	// somebody reads stays valid while it grows.
+	// Another thread may have added it in between. Codes rise in the order in which values are met,
+	// so a list of values that somebody reads stays valid while it grows.
 	if code, known = c.codes[string(key)]; !known {
 		code = uint32(len(c.values))
 		c.codes[string(key)] = code

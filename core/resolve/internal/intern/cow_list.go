@@ -6,7 +6,8 @@ import (
 	"zenithridge.example/zridge/core/bitset"
 )
 
-// CowList is a list in blocks of bitset.Rows. Lists that come of one another share the blocks in which nothing altered.
+// CowList is a list in blocks of bitset.Rows. Lists that come of one another share the blocks in
+// which nothing altered.
 type CowList[T any] [][]T
 
 // Len counts the places.
@@ -23,7 +24,8 @@ func (l CowList[T]) At(i int) *T { return &l[i>>bitset.Shift][i&(bitset.Rows-1)]
 // BlocksOf is how many blocks so many rows fill.
 func BlocksOf(rows int) int { return (rows + bitset.Rows - 1) >> bitset.Shift }
 
-// CowEdit is a list that is being made of another: blocks are copied when they are altered for the first time.
+// CowEdit is a list that is being made of another: blocks are copied when they are altered for the
+// first time.
 type CowEdit[T any] struct {
 	List CowList[T]
 	mine []bool // by block: it is not shared
@@ -35,7 +37,8 @@ func EditList[T any](from CowList[T], n int, empty T) *CowEdit[T] {
 	// The list of blocks is copied. The blocks themselves are shared.
 	copy(a.List, from)
 	for b := range a.List {
-		// The last block may have another size than before. Blocks that are new or that grow are made here, and need no copy later.
+		// The last block may have another size than before. Blocks that are new or that grow are
+		// made here, and need no copy later.
 		if size := min(bitset.Rows, n-b<<bitset.Shift); len(a.List[b]) != size {
 			before := a.List[b]
 			a.List[b], a.mine[b] = slices.Repeat([]T{empty}, size), true

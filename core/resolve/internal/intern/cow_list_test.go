@@ -8,8 +8,8 @@ import (
 	"zenithridge.example/zridge/core/bitset"
 )
 
-// TestBlockedListsAreAsPlainOnes makes lists of lists, longer and altered here and there, and compares each with a plain one. Blocks in
-// which nothing altered are the very same.
+// TestBlockedListsAreAsPlainOnes makes lists of lists, longer and altered here and there, and
+// compares each with a plain one. Blocks in which nothing altered are the very same.
 func TestBlockedListsAreAsPlainOnes(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	type version struct {

@@ -8,7 +8,8 @@ type Differences[K comparable] struct {
 	Aligned        bool  // every object is at the place where it was
 }
 
-// Compare finds what differs between a list and the one that comes after it. Lists that stand in one order are gone through side by side.
+// Compare finds what differs between a list and the one that comes after it. Lists that stand in
+// one order are gone through side by side.
 func Compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b *T) bool) Differences[K] {
 	if SameList(was, next) {
 		return Differences[K]{Same: true}
@@ -19,7 +20,8 @@ func Compare[T any, K comparable](was, next []T, id func(*T) K, equal func(a, b 
 // SameList tells whether two lists are the very same.
 func SameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
-// CompareKept is Compare for lists of what is kept elsewhere: what is the very same object is passed over.
+// CompareKept is Compare for lists of what is kept elsewhere: what is the very same object is
+// passed over.
 func CompareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(a, b *T) bool) Differences[K] {
 	if SameList(was, next) {
 		return Differences[K]{Same: true}
@@ -27,11 +29,11 @@ func CompareKept[T any, K comparable](was, next []*T, id func(*T) K, equal func(
 	return compareAt(len(was), len(next), func(i int) *T { return was[i] }, func(i int) *T { return next[i] }, id, equal)
 }
 
-// compareAt compares lists of so many objects, which are given by place. It goes through them side by side, and then looks for the
-// objects that are at another place.
+// compareAt compares lists of so many objects, which are given by place. It goes through them side
+// by side, and then looks for the objects that are at another place.
 func compareAt[T any, K comparable](before, after int, was, next func(int) *T, id func(*T) K, equal func(a, b *T) bool) (d Differences[K]) {
-	// Most edits touch few objects of a long list, and objects keep their places: one pass over both lists is enough then. Pointers
-	// are compared first.
+	// Most edits touch few objects of a long list, and objects keep their places: one pass over
+	// both lists is enough then. Pointers are compared first.
 	side := min(before, after)
 	var apart []int
 	for i := range side {
@@ -49,7 +51,8 @@ func compareAt[T any, K comparable](before, after int, was, next func(int) *T, i
 		d.Aligned = true
 		return d
 	}
-	// What is left moved, or is on one side only. places has the old objects that are not accounted for, by id.
+	// What is left moved, or is on one side only. places has the old objects that are not accounted
+	// for, by id.
 	places := make(map[K]int, len(apart))
 	for _, i := range apart {
 		places[id(was(i))] = i

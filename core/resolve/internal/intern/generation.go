@@ -9,8 +9,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Generation holds the values of each column, the tests of rules, and what settings come out as, for all plans that come of one
-// compilation. It only grows. It is safe for concurrent use.
+// Generation holds the values of each column, the tests of rules, and what settings come out as,
+// for all plans that come of one compilation. It only grows. It is safe for concurrent use.
 type Generation struct {
 	Workers sync.Pool // scratch space that threads use again, of whatever type the engine likes
 
@@ -40,15 +40,16 @@ func NewGeneration() *Generation {
 	}
 }
 
-// spare is how many values, tests and outcomes a generation may gather over twice what it began with. A condition that was tried takes
-// about 6 KB, so that they come to 12 MB.
+// spare is how many values, tests and outcomes a generation may gather over twice what it began
+// with. A condition that was tried takes about 6 KB, so that they come to 12 MB.
 const spare = 2000
 
 // Began notes that the first plan is made: what is held now is needed.
 func (g *Generation) Began() { g.began.Store(g.count.Load()) }
 
-// Spent tells whether the generation holds so much more than it began with that another should take its place.
-// Twice what it began with, so that a large estate is not compiled again for a small share of what it needs anyway.
+// Spent tells whether the generation holds so much more than it began with that another should take
+// its place. Twice what it began with, so that a large estate is not compiled again for a small
+// share of what it needs anyway.
 func (g *Generation) Spent() bool { return g.count.Load() > 2*g.began.Load()+spare }
 
 // Column gives the column of what a test looks at.
@@ -98,7 +99,8 @@ func (g *Generation) formula(f *rule.Formula) *Formula {
 			t.Columns = append(t.Columns, g.column(l))
 		}
 		for _, c := range t.Columns {
-			// A column knows the tests that look at it, so that a value that alters finds the tests to ask again.
+			// A column knows the tests that look at it, so that a value that alters finds the tests
+			// to ask again.
 			c.tests = append(c.tests, t)
 		}
 		g.tests[key] = t

@@ -11,8 +11,8 @@ import (
 // None is the number of nothing.
 const None = -1
 
-// IDTable gives numbers to ids. A number stays with its id from one table to the next. The zero IDTable is empty. It is immutable; With
-// gives another.
+// IDTable gives numbers to ids. A number stays with its id from one table to the next. The zero
+// IDTable is empty. It is immutable; With gives another.
 type IDTable[K ~string] struct {
 	base  *baseTable[K] // shared
 	later map[K]int32   // what came later; None: gone
@@ -70,7 +70,8 @@ func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 		serial: serials.Add(1),
 		of:     p.serial,
 	}
-	// When too much came later, one base is made of all: looking up in two places would then cost more than making it.
+	// When too much came later, one base is made of all: looking up in two places would then cost
+	// more than making it.
 	if len(p.later)+len(gone)+len(fresh) > p.base.len()/4 {
 		next.base, next.later = p.flattened(), nil
 	}
@@ -86,7 +87,8 @@ func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 	}
 	defer func() { next.free = append(next.free, freed...) }()
 	for _, id := range fresh {
-		// A free number is used again before a new one is given, so that tables by number do not grow with each edit.
+		// A free number is used again before a new one is given, so that tables by number do not
+		// grow with each edit.
 		if last := len(next.free) - 1; last >= 0 {
 			next.later[id], next.free = next.free[last], next.free[:last]
 		} else {
@@ -117,7 +119,8 @@ func (p *IDTable[K]) flattened() *baseTable[K] {
 	return newBaseTable(slices.Clip(list), slices.Clip(numbers))
 }
 
-// baseTable gives numbers to ids as a map does, in less memory: a million laptops are looked up in one.
+// baseTable gives numbers to ids as a map does, in less memory: a million laptops are looked up in
+// one.
 type baseTable[K ~string] struct {
 	ids     []K
 	numbers []int32

@@ -8,8 +8,9 @@ import (
 	"testing"
 )
 
-// TestNumbersStayWithTheirIDs gives numbers to ids that come and go, and compares with a map: a number is nobody else's while its id is
-// there, is not given again in the very step in which its id went, and the places before stay as they were.
+// TestNumbersStayWithTheirIDs gives numbers to ids that come and go, and compares with a map: a
+// number is nobody else's while its id is there, is not given again in the very step in which its
+// id went, and the places before stay as they were.
 func TestNumbersStayWithTheirIDs(t *testing.T) {
 	for seed := range uint64(30) {
 		r := rand.New(rand.NewPCG(seed, 1))

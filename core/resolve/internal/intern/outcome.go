@@ -9,7 +9,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Numbers of outcomes that every setting has. Those of reasons stand in the order of setting.Unsupporteds.
+// Numbers of outcomes that every setting has. Those of reasons stand in the order of
+// setting.Unsupporteds.
 const (
 	FromItems      int32 = iota // set, to the items whose sets hold the laptop
 	LeftUnset                   // by an exception
@@ -34,7 +35,8 @@ func IsItem(number int32) bool { return number&itemBit != 0 }
 // ItemAt gives the place of an item among the outcomes of its setting.
 func ItemAt(number int32) int32 { return number &^ itemBit }
 
-// Outcome is what a setting can come out as, or an item of a list or row of a table that is put together.
+// Outcome is what a setting can come out as, or an item of a list or row of a table that is put
+// together.
 type Outcome struct {
 	Number   int32
 	Status   Status
@@ -92,8 +94,8 @@ func (o *Outcomes) CodeOf(is *Outcome) uint32 {
 	return code
 }
 
-// Value numbers a value that is in effect as a whole. Files and tables that are equal and written differently have one class and numbers
-// of their own.
+// Value numbers a value that is in effect as a whole. Files and tables that are equal and written
+// differently have one class and numbers of their own.
 func (o *Outcomes) Value(v setting.Value) *Outcome {
 	key := v.AppendIdentity([]byte{'v'})
 	class := o.number(key, 0, func() *Outcome { return &Outcome{Status: Set, Value: v} })
@@ -133,7 +135,8 @@ func (o *Outcomes) number(key []byte, kind int32, made func() *Outcome) *Outcome
 	if at, known := o.numbers[string(key)]; known {
 		return o.Of(at)
 	}
-	// The number is the place in the list. kind marks items, so that a number alone says whether it is one.
+	// The number is the place in the list. kind marks items, so that a number alone says whether it
+	// is one.
 	is := made()
 	is.Number = int32(len(o.All())) | kind
 	if is.Class == 0 {

@@ -7,8 +7,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Support remembers which laptops support the settings whose definitions name the same platforms with the same limits. It is safe for
-// concurrent use.
+// Support remembers which laptops support the settings whose definitions name the same platforms
+// with the same limits. It is safe for concurrent use.
 type Support struct {
 	Number int
 	Needs  []Capability
@@ -21,7 +21,8 @@ type Capability struct {
 	Formula  *Formula
 }
 
-// SupportCodes is what decides support besides capabilities: platform, version and edition by their codes; 0 where that does not matter.
+// SupportCodes is what decides support besides capabilities: platform, version and edition by their
+// codes; 0 where that does not matter.
 type SupportCodes struct{ OS, Version, Edition uint32 }
 
 // SupportOf gives the Support of a definition.
@@ -55,7 +56,8 @@ func (*Support) Depends(def *setting.Definition) (versions, editions bool) {
 	return versions || editions, editions
 }
 
-// Reason gives the reason why laptops with these codes do not support a setting, whatever they can do. The columns are those of the codes.
+// Reason gives the reason why laptops with these codes do not support a setting, whatever they can
+// do. The columns are those of the codes.
 func (s *Support) Reason(def *setting.Definition, codes SupportCodes, os, version, edition *Column) setting.Unsupported {
 	if why, known := s.known.Load(codes); known {
 		return why.(setting.Unsupported)
@@ -64,7 +66,8 @@ func (s *Support) Reason(def *setting.Definition, codes SupportCodes, os, versio
 		text, _ := c.Known()[code].(string)
 		return text
 	}
-	// Definitions that share this support say the same, so any of them can be asked. Each combination of codes is asked once.
+	// Definitions that share this support say the same, so any of them can be asked. Each
+	// combination of codes is asked once.
 	why := def.SupportOn(setting.Platform(text(os, codes.OS)), text(version, codes.Version), text(edition, codes.Edition))
 	s.known.Store(codes, why)
 	return why

@@ -28,7 +28,8 @@ func (f *Formula) Each(do func(t *Test)) {
 	}
 }
 
-// Test is a test of rules with its answers, by the codes of what it looks at. It is safe for concurrent use.
+// Test is a test of rules with its answers, by the codes of what it looks at. It is safe for
+// concurrent use.
 type Test struct {
 	Number  int
 	Columns []*Column // what it looks at
@@ -49,7 +50,8 @@ func (t *Test) AnswerOne(code uint32) rule.Truth {
 
 // Answer gives the test's truth for codes of what it looks at, in the order of its columns.
 func (t *Test) Answer(codes []uint32) rule.Truth {
-	// Nearly all tests look at one column. Their answers are a list by code, which is read without a lock.
+	// Nearly all tests look at one column. Their answers are a list by code, which is read without
+	// a lock.
 	if len(codes) == 1 {
 		return t.AnswerOne(codes[0])
 	}
@@ -83,7 +85,8 @@ func (t *Test) extend(wanted int) rule.Truth {
 	if known := t.one.Load(); known != nil {
 		answers = *known
 	}
-	// The expression is evaluated once for each value that occurs in the estate, not for each laptop.
+	// The expression is evaluated once for each value that occurs in the estate, not for each
+	// laptop.
 	c := t.Columns[0]
 	field := map[string]any{}
 	variables := t.variables(nil)
@@ -103,7 +106,8 @@ func (t *Test) extend(wanted int) rule.Truth {
 func (t *Test) variables(codes []uint32) map[string]any {
 	variables := map[string]any{}
 	for _, name := range t.Scope.Variables() {
-		// Variables of the test's scope are always there, if empty. An expression that reads a missing field fails, as CEL says.
+		// Variables of the test's scope are always there, if empty. An expression that reads a
+		// missing field fails, as CEL says.
 		variables[name] = map[string]any{}
 	}
 	for i, code := range codes {

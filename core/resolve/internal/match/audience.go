@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Audience is whom a policy is for, with the numbers of what it names. Targets that name nothing are left out.
+// Audience is whom a policy is for, with the numbers of what it names. Targets that name nothing
+// are left out.
 type Audience struct {
 	Active    bool
 	Platforms []setting.Platform // empty: all
@@ -28,8 +29,8 @@ func (p *Population) Audience(pol *estate.Policy) Audience {
 		bound := p.Target(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
 		a.Within = &bound
 	}
-	// Includes are gathered by level. A target that names nothing gives no level: a policy for a group that does not exist is for
-	// nobody, not for everybody.
+	// Includes are gathered by level. A target that names nothing gives no level: a policy for a
+	// group that does not exist is for nobody, not for everybody.
 	var include []Target
 	for _, t := range pol.Audience.Include {
 		if is := p.Target(t); is.At != intern.None {
@@ -39,8 +40,8 @@ func (p *Population) Audience(pol *estate.Policy) Audience {
 			}
 		}
 	}
-	// The innermost level first: a laptop that several includes match has the policy at the closest of their levels, and Match gives
-	// each laptop to the first level that has it.
+	// The innermost level first: a laptop that several includes match has the policy at the closest
+	// of their levels, and Match gives each laptop to the first level that has it.
 	slices.SortFunc(a.Levels, func(x, y Level) int { return cmp.Compare(y, x) })
 	a.Include = make([][]Target, len(a.Levels))
 	for _, t := range include {
@@ -52,7 +53,8 @@ func (p *Population) Audience(pol *estate.Policy) Audience {
 			a.Exclude = append(a.Exclude, is)
 		}
 	}
-	// Sorted, so that an explanation names the excludes of a laptop in one order whatever the order in the file.
+	// Sorted, so that an explanation names the excludes of a laptop in one order whatever the order
+	// in the file.
 	slices.SortFunc(a.Exclude, func(x, y Target) int { return cmp.Compare(x.String(), y.String()) })
 	return a
 }
@@ -63,27 +65,31 @@ func (a *Audience) Names(so func(Target) bool) bool {
 		slices.ContainsFunc(a.Include, func(list []Target) bool { return slices.ContainsFunc(list, so) })
 }
 
-// Observer is told why a policy does not apply, and what each of its targets does. The sets that it is given hold until the call returns,
-// and none is empty.
+// Observer is told why a policy does not apply, and what each of its targets does. The sets that it
+// is given hold until the call returns, and none is empty.
 type Observer interface {
-	// Not tells the reason why the policy does not apply to some rows. Every row to which it does not apply is told once.
+	// Not tells the reason why the policy does not apply to some rows. Every row to which it does
+	// not apply is told once.
 	Not(why Reason, rows *bitset.Set)
-	// Includes tells the rows that an include matches, among those on the policy's platforms and inside its bound.
+	// Includes tells the rows that an include matches, among those on the policy's platforms and
+	// inside its bound.
 	Includes(t *Target, rows *bitset.Set)
 	// Excludes tells the rows that an exclude takes out, among those that are included.
 	Excludes(t *Target, rows *bitset.Set)
-	// Fails tells the rows on which the condition fails, among those that are included and not excluded.
+	// Fails tells the rows on which the condition fails, among those that are included and not
+	// excluded.
 	Fails(rows *bitset.Set)
 }
 
-// Match says to which rows of Dom a policy applies, by section 3 of the contract. It yields the place of each level in Levels with the rows
-// to which the policy applies at that level: every row is at one level only, the innermost. The sets hold until yield returns. why is told
-// about the other rows; nil: nobody asks, which is faster.
+// Match says to which rows of Dom a policy applies, by section 3 of the contract. It yields the
+// place of each level in Levels with the rows to which the policy applies at that level: every row
+// is at one level only, the innermost. The sets hold until yield returns. why is told about the
+// other rows; nil: nobody asks, which is faster.
 func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows *bitset.Set)) {
 	mark := m.Mark()
 	defer m.Release(mark)
-	// not reports a reason. Reasons are found in the order of the contract and every row is taken out with its first one, so the
-	// reasons of two rows never overlap.
+	// not reports a reason. Reasons are found in the order of the contract and every row is taken
+	// out with its first one, so the reasons of two rows never overlap.
 	not := func(reason Reason, rows *bitset.Set) {
 		if why != nil && !rows.Empty() {
 			why.Not(reason, rows)
@@ -93,8 +99,8 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		not(NotActive, &m.Dom)
 		return
 	}
-	// With no include, nobody can get the policy. Somebody who asks why goes on, since platform and bound come before "not
-	// included".
+	// With no include, nobody can get the policy. Somebody who asks why goes on, since platform and
+	// bound come before "not included".
 	if why == nil && len(a.Levels) == 0 {
 		return
 	}
@@ -105,7 +111,8 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		here.SetAndNot(&m.Dom, rest)
 		not(OnPlatform, here)
 	}
-	// The bound comes before includes: a policy that is written for one unit reaches nobody outside, whatever its targets say.
+	// The bound comes before includes: a policy that is written for one unit reaches nobody
+	// outside, whatever its targets say.
 	if a.Within != nil {
 		here.Copy(rest)
 		if bound := m.bound(a.Within); bound == nil {
@@ -119,9 +126,9 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	if rest.Empty() {
 		return
 	}
-	// levels holds, by level, the rows that it includes and no level before it does. included holds their union. Invariant: the sets
-	// of levels are disjoint.
-	// levels holds, by level, the rows that it includes and no level before it does.
+	// levels holds, by level, the rows that it includes and no level before it does. included holds
+	// their union. Invariant: the sets of levels are disjoint. levels holds, by level, the rows
+	// that it includes and no level before it does.
 	levels := make([]*bitset.Set, len(a.Levels), 8)
 	included := m.Temp()
 	included.Clear()
@@ -138,7 +145,8 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	if included.Empty() {
 		return
 	}
-	// Excludes act on what is included at any level. From here on, rest holds the rows that are included and not excluded.
+	// Excludes act on what is included at any level. From here on, rest holds the rows that are
+	// included and not excluded.
 	rest.Copy(included)
 	for i := range a.Exclude {
 		t := m.Target(&a.Exclude[i])
@@ -155,7 +163,8 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		not(Excluded, here)
 	}
 	if a.When != nil && !rest.Empty() {
-		// A condition that fails on a row is not true there: the policy does not apply, and the failure is reported besides.
+		// A condition that fails on a row is not true there: the policy does not apply, and the
+		// failure is reported besides.
 		is, failed := m.Truth(a.When)
 		if why != nil {
 			if here.SetAnd(failed, rest) {
@@ -166,7 +175,8 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		}
 		rest.And(is)
 	}
-	// Each level keeps the rows that passed everything. The sets stay disjoint, so every row is yielded at most once.
+	// Each level keeps the rows that passed everything. The sets stay disjoint, so every row is
+	// yielded at most once.
 	for at, rows := range levels {
 		if rest.Empty() {
 			return
@@ -177,8 +187,9 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	}
 }
 
-// bound gives the rows that are in a unit that bounds a policy; nil where there are none.
-// A bound that names no unit bounds to nothing. That is the safe reading: the policy reaches nobody, instead of everybody.
+// bound gives the rows that are in a unit that bounds a policy; nil where there are none. A bound
+// that names no unit bounds to nothing. That is the safe reading: the policy reaches nobody,
+// instead of everybody.
 func (m *Matcher) bound(t *Target) *bitset.Set {
 	if t.At == intern.None {
 		return nil
@@ -194,8 +205,8 @@ func (m *Matcher) included(targets []Target, rest, into *bitset.Set, why Observe
 		if t == nil {
 			continue
 		}
-		// into gets all rows of the targets; it is narrowed to rest once, at the end. The Observer is told per target, so narrowing
-		// is done there for each.
+		// into gets all rows of the targets; it is narrowed to rest once, at the end. The Observer
+		// is told per target, so narrowing is done there for each.
 		into.Or(t)
 		if why != nil {
 			if here := m.Temp(); here.SetAnd(t, rest) {
@@ -206,11 +217,11 @@ func (m *Matcher) included(targets []Target, rest, into *bitset.Set, why Observe
 	into.And(rest)
 }
 
-// Detached gives the rows that take no entries of policies of a kind, or for settings of an area, from a level, since a closer unit or
-// group detaches them; nil where there are none.
+// Detached gives the rows that take no entries of policies of a kind, or for settings of an area,
+// from a level, since a closer unit or group detaches them; nil where there are none.
 func (m *Matcher) Detached(kind setting.PolicyKind, area string, level Level) (rows *bitset.Set) {
-	// add takes the rows of one place in, if the place detaches what is asked about. who is called only then, since it may have to
-	// find the rows of a unit.
+	// add takes the rows of one place in, if the place detaches what is asked about. who is called
+	// only then, since it may have to find the rows of a unit.
 	add := func(list []estate.Detachment, who func() *bitset.Set) {
 		if !slices.ContainsFunc(list, func(d estate.Detachment) bool { return d.Covers(kind, area) }) {
 			return
@@ -222,7 +233,8 @@ func (m *Matcher) Detached(kind setting.PolicyKind, area string, level Level) (r
 			rows.Or(is)
 		}
 	}
-	// A group detaches entries of all levels of units, but not of groups: groups are beside each other and none is above another.
+	// A group detaches entries of all levels of units, but not of groups: groups are beside each
+	// other and none is above another.
 	if level < GroupLevel {
 		for _, g := range m.Pop.DetachingGroups {
 			add(m.Pop.Groups[g].Detach, func() *bitset.Set { return m.Group(g) })

@@ -15,8 +15,8 @@ type Lacking struct {
 
 // Lacking gives the rows that do not support a setting.
 func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lacking {
-	// The answer is kept by the number of the support, not of the setting: most settings of a dictionary share a few combinations of
-	// platforms.
+	// The answer is kept by the number of the support, not of the setting: most settings of a
+	// dictionary share a few combinations of platforms.
 	for len(m.lacks) <= support.Number {
 		m.lacks = append(m.lacks, Lacking{})
 	}
@@ -33,8 +33,9 @@ func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lac
 		}
 	}
 	versions, editions := support.Depends(def)
-	// Rows are split by platform; by version and edition only if some definition with the same support names them. Each combination is
-	// asked once, and the answer is kept in support for all blocks.
+	// Rows are split by platform; by version and edition only if some definition with the same
+	// support names them. Each combination is asked once, and the answer is kept in support for all
+	// blocks.
 	m.Part(os, &m.Dom, func(osCode uint32, rows *bitset.Set) {
 		if !versions {
 			add(intern.SupportCodes{OS: osCode}, rows)
@@ -56,17 +57,19 @@ func (m *Matcher) Lacking(def *setting.Definition, support *intern.Support) *Lac
 	return found
 }
 
-// incapable finds the rows that would support a setting but for what the laptop can do, and those of which that is not known.
+// incapable finds the rows that would support a setting but for what the laptop can do, and those
+// of which that is not known.
 //
-// Unknown is not the same as incapable: a laptop whose facts do not say whether it has a security chip counts as supported, and is counted
-// apart (resolution.md, section 5).
-// incapable runs after the other reasons, and only over rows that have none: a laptop gets the first reason alone.
+// Unknown is not the same as incapable: a laptop whose facts do not say whether it has a security
+// chip counts as supported, and is counted apart (resolution.md, section 5). incapable runs after
+// the other reasons, and only over rows that have none: a laptop gets the first reason alone.
 func (m *Matcher) incapable(support *intern.Support, to *Lacking) {
 	for _, needs := range support.Needs {
 		mark := m.Mark()
 		rows, here := m.Temp(), m.Temp()
 		m.Platforms([]setting.Platform{needs.Platform}, rows)
-		// Capabilities are asked of the rows on the platform that pass the tests of platform, version and edition.
+		// Capabilities are asked of the rows on the platform that pass the tests of platform,
+		// version and edition.
 		for _, lacking := range to.By {
 			if lacking != nil {
 				rows.AndNot(lacking)

@@ -9,7 +9,8 @@ type Level int32
 const (
 	// NoLevel stands for a policy that does not apply.
 	NoLevel Level = -1
-	// GroupLevel is that of a group that includes the laptop or its owner. It is closer than every unit.
+	// GroupLevel is that of a group that includes the laptop or its owner. It is closer than every
+	// unit.
 	GroupLevel Level = 1 << 20
 	// IndividualLevel is that of a target that names the laptop or the person. Nothing is closer.
 	IndividualLevel Level = 1<<20 + 1

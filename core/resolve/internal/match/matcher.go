@@ -8,9 +8,10 @@ import (
 	"zenithridge.example/zridge/core/rule"
 )
 
-// Matcher answers questions about the rows of one block of subjects at a time. Answers are kept as long as they are good, so that the same
-// question costs nothing the second time. It is for one thread. Sets that it gives must not be altered, and are good until the next block
-// unless something else is said.
+// Matcher answers questions about the rows of one block of subjects at a time. Answers are kept as
+// long as they are good, so that the same question costs nothing the second time. It is for one
+// thread. Sets that it gives must not be altered, and are good until the next block unless
+// something else is said.
 type Matcher struct {
 	bitset.Arena
 
@@ -37,7 +38,8 @@ type Matcher struct {
 	where   []int32
 }
 
-// Stage is the settings that were decided, as expressions see them. Settings are named by their ids.
+// Stage is the settings that were decided, as expressions see them. Settings are named by their
+// ids.
 type Stage interface {
 	// Part gives rows by the code of what they have in a setting; 0 where they have nothing.
 	Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set))
@@ -77,8 +79,8 @@ func (m *Matcher) End() { m.Pop, m.Subjects, m.Stage = nil, nil, nil }
 // Load turns to a block and looks at rows of it. All sets that were lent are taken back.
 func (m *Matcher) Load(block int, dom *bitset.Set) {
 	m.Block = block
-	// Reset gives all lent sets back to the arena. Everything that refers to them is dated with an epoch or with within, so that it
-	// counts as absent from now on.
+	// Reset gives all lent sets back to the arena. Everything that refers to them is dated with an
+	// epoch or with within, so that it counts as absent from now on.
 	m.Reset()
 	m.Epoch++
 	m.within++
@@ -138,10 +140,11 @@ func (m *Matcher) Variables(row int, settings map[string]any) map[string]any {
 	}
 }
 
-// coded gives the codes of the rows of Dom in a column, by row. Those of columns that no rule of the population looks at, but one that is
-// tried does, are found row by row.
+// coded gives the codes of the rows of Dom in a column, by row. Those of columns that no rule of
+// the population looks at, but one that is tried does, are found row by row.
 func (m *Matcher) coded(c *intern.Column, scratch *[]uint32) []uint32 {
-	// Codes are kept for the columns that rules of the plan read. A rule that is only being tried may read others.
+	// Codes are kept for the columns that rules of the plan read. A rule that is only being tried
+	// may read others.
 	var by [][]uint32
 	if c.Number < len(m.Pop.Codes) {
 		by = m.Pop.Codes[c.Number]
@@ -151,7 +154,8 @@ func (m *Matcher) coded(c *intern.Column, scratch *[]uint32) []uint32 {
 	if device && m.Subjects.Laptops && by != nil {
 		return by[m.Block]
 	}
-	// Otherwise the codes are gathered by row: a row of people, or a pair of a laptop and a person, stands for other numbers.
+	// Otherwise the codes are gathered by row: a row of people, or a pair of a laptop and a person,
+	// stands for other numbers.
 	*scratch = slices.Grow((*scratch)[:0], bitset.Rows)[:bitset.Rows]
 	into := *scratch
 	var key []byte
@@ -186,15 +190,16 @@ func (m *Matcher) index(c *intern.Column) *index {
 	}
 	x.within, x.values, x.sets, x.many = m.within, x.values[:0], x.sets[:0], false
 	x.codes = m.coded(c, &x.scratch)
-	// One pass over the rows puts each into the set of its code. There are few codes per column (platforms, releases, departments), so a
-	// rule then looks at a few sets instead of thousands of rows. Columns with many codes, such as serial numbers, are looked at row by
-	// row.
+	// One pass over the rows puts each into the set of its code. There are few codes per column
+	// (platforms, releases, departments), so a rule then looks at a few sets instead of thousands
+	// of rows. Columns with many codes, such as serial numbers, are looked at row by row.
 	where := m.scratch(len(c.Known())) // by code: its place in sets, from 1
 	for row := range m.Dom.All() {
 		code := x.codes[row]
 		at := where[code]
 		if at == 0 {
-			// Too many values: sets cost more than they save. index then has codes alone, and Part and try go row by row.
+			// Too many values: sets cost more than they save. index then has codes alone, and Part
+			// and try go row by row.
 			if len(x.sets) == manyValues {
 				x.many = true
 				break
@@ -257,8 +262,9 @@ func (m *Matcher) Part(c *intern.Column, within *bitset.Set, yield func(code uin
 	}
 }
 
-// Truth gives the rows of Dom on which a formula is true, and on which it fails. The sets are good until the mark that was made before is
-// released. Parts are put together by CEL's logic: false && error is false, true || error is true.
+// Truth gives the rows of Dom on which a formula is true, and on which it fails. The sets are good
+// until the mark that was made before is released. Parts are put together by CEL's logic: false &&
+// error is false, true || error is true.
 func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 	switch f.Joined {
 	case 0:
@@ -287,7 +293,8 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 		failed.AndNot(is)
 		return is, failed
 	}
-	// '|': true where some part is true, whatever fails elsewhere. It fails where no part is true and some part fails.
+	// '|': true where some part is true, whatever fails elsewhere. It fails where no part is true
+	// and some part fails.
 	is, failed = m.Temp(), m.Temp()
 	is.Clear()
 	failed.Clear()
@@ -302,8 +309,8 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 
 // test gives the rows of Dom on which a test is true, and on which it fails.
 func (m *Matcher) test(t *intern.Test) (is, failed *bitset.Set) {
-	// Settings are decided one after the other, so the answer of a test that reads them is not kept. Every other answer is kept until other
-	// rows are looked at: many rules share a test.
+	// Settings are decided one after the other, so the answer of a test that reads them is not
+	// kept. Every other answer is kept until other rows are looked at: many rules share a test.
 	passing := t.Whole && m.Stage != nil // what looks at settings is not good for long
 	for _, c := range t.Columns {
 		passing = passing || c.Look.Variable == "settings"
@@ -323,7 +330,8 @@ func (m *Matcher) test(t *intern.Test) (is, failed *bitset.Set) {
 		m.answers = append(m.answers, answer{})
 	}
 	a := &m.answers[t.Number]
-	// try may ask for another test's answer and so grow answers: the place is looked up again afterwards.
+	// try may ask for another test's answer and so grow answers: the place is looked up again
+	// afterwards.
 	if a.within != m.within {
 		is, failed := m.Keep(), m.Keep()
 		m.try(t, &m.Dom, is, failed)
@@ -344,7 +352,8 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 		}
 	}
 	switch {
-	// The test cannot be split into columns, for example because it calls a function of the whole device. It is evaluated for each row.
+	// The test cannot be split into columns, for example because it calls a function of the whole
+	// device. It is evaluated for each row.
 	case t.Whole:
 		one := func(row int, settings map[string]any) {
 			switch t.Evaluate(m.Variables(row, settings)) {
@@ -382,8 +391,8 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 			}
 		}
 	default:
-		// A test of several columns is asked once for each combination of codes that occurs: rows are split by the first column, the parts
-		// by the second, and so on.
+		// A test of several columns is asked once for each combination of codes that occurs: rows
+		// are split by the first column, the parts by the second, and so on.
 		codes := make([]uint32, len(t.Columns))
 		var refine func(i int, rows *bitset.Set)
 		refine = func(i int, rows *bitset.Set) {
@@ -404,7 +413,8 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 
 // Errors splits rows on which a rule fails by the text of the error.
 func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yield func(text string, rows *bitset.Set)) {
-	// The columns that decide the error's text are those that the rule reads. Rows with the same codes have the same error.
+	// The columns that decide the error's text are those that the rule reads. Rows with the same
+	// codes have the same error.
 	var columns []*intern.Column
 	var scope []string
 	whole := false
@@ -417,7 +427,8 @@ func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yiel
 			}
 		}
 	})
-	// say evaluates the rule on the first of some rows that are alike, and yields its error for all of them.
+	// say evaluates the rule on the first of some rows that are alike, and yields its error for all
+	// of them.
 	say := func(rows *bitset.Set) {
 		all := m.Variables(rows.First(), nil)
 		seen := map[string]any{}

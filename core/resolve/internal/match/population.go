@@ -7,8 +7,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Population is the units, people, devices and groups of an estate by number. Numbers stay with ids from one plan to the next. Where
-// something was removed its number is free: the object there is nil. A Population is immutable once it is made.
+// Population is the units, people, devices and groups of an estate by number. Numbers stay with ids
+// from one plan to the next. Where something was removed its number is free: the object there is
+// nil. A Population is immutable once it is made.
 type Population struct {
 	Gen *intern.Generation
 
@@ -124,11 +125,12 @@ func (p *Population) Target(t estate.Target) Target {
 
 // InGroup tells whether a device or a person is in a group; either may be None.
 //
-// The plan has the members of groups for laptops with their owners. For another person who signs in, a group of people is asked for that
-// person.
+// The plan has the members of groups for laptops with their owners. For another person who signs
+// in, a group of people is asked for that person.
 func (p *Population) InGroup(dev, who, group int) bool {
 	g := &p.Groups[group]
-	// The plan has the rows of every group for each laptop with its owner. That answers for groups of laptops, and for the owner.
+	// The plan has the rows of every group for each laptop with its owner. That answers for groups
+	// of laptops, and for the owner.
 	if g.Of == estate.OfDevices || dev != intern.None && who == p.Devices.At(dev).OwnerAt {
 		if g.Of == estate.OfPeople && who == intern.None {
 			return false
@@ -191,7 +193,8 @@ func (p *Population) personValue(who *Person, field string) setting.Value {
 	return who.Attributes[field]
 }
 
-// ValueIn gives what the device, or the person, of a number has in a column; nothing where there is nobody.
+// ValueIn gives what the device, or the person, of a number has in a column; nothing where there is
+// nobody.
 func (p *Population) ValueIn(c *intern.Column, at int) setting.Value {
 	if c.Look.Variable == "person" {
 		if who := p.People.At(at); who.Person != nil {
@@ -219,7 +222,8 @@ func (p *Population) PathIDs(unit int) []string {
 	return ids
 }
 
-// DeviceVariables is what expressions see as `device`. What is not known is absent; None gives an empty map.
+// DeviceVariables is what expressions see as `device`. What is not known is absent; None gives an
+// empty map.
 func (p *Population) DeviceVariables(at int) map[string]any {
 	if at == intern.None {
 		return map[string]any{}

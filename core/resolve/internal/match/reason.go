@@ -1,6 +1,7 @@
 package match
 
-// Reason says why a policy does not apply. Reasons are tested in the order of this list; the first that holds is the one.
+// Reason says why a policy does not apply. Reasons are tested in the order of this list; the first
+// that holds is the one.
 type Reason string
 
 const (

@@ -5,7 +5,8 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
-// Subjects is a table of subjects by row, in blocks: laptops with their owners, people by themselves, or whatever pairs are asked about.
+// Subjects is a table of subjects by row, in blocks: laptops with their owners, people by
+// themselves, or whatever pairs are asked about.
 type Subjects struct {
 	Laptops bool                  // every laptop with its owner: the row is the number of the device
 	Device  intern.CowList[int32] // by row; nil: no devices, but for Laptops

@@ -12,7 +12,8 @@ import (
 
 // Unit gives the rows whose home is a unit or below it; nil where there are none.
 func (m *Matcher) Unit(at int) *bitset.Set {
-	// Rows of all units are found together, by one pass over the rows, when the first unit is asked for.
+	// Rows of all units are found together, by one pass over the rows, when the first unit is asked
+	// for.
 	if m.unitsAt != m.within {
 		m.findUnits()
 	}
@@ -24,7 +25,8 @@ func (m *Matcher) Unit(at int) *bitset.Set {
 
 // findUnits finds the rows of every unit. Rows of one unit lie side by side.
 //
-// First the rows of each home unit, then every unit above it gets the same rows: a laptop is in its home unit and in all units above.
+// First the rows of each home unit, then every unit above it gets the same rows: a laptop is in its
+// home unit and in all units above.
 func (m *Matcher) findUnits() {
 	m.unitsAt = m.within
 	for len(m.units) < len(m.Pop.Units) {
@@ -38,7 +40,8 @@ func (m *Matcher) findUnits() {
 			continue
 		}
 		home := m.Pop.Devices.At(dev).HomeAt
-		// Numbers are given in the order of units, so most rows have the home of the row before, and no map is asked.
+		// Numbers are given in the order of units, so most rows have the home of the row before,
+		// and no map is asked.
 		if home != last {
 			if last, set = home, homes[home]; set == nil {
 				set = m.Keep()
@@ -67,7 +70,8 @@ func (m *Matcher) Group(at int) *bitset.Set {
 		} else if at < len(m.Subjects.Groups) && m.Subjects.Groups[at] != nil {
 			packed = m.Subjects.Groups[at][m.Block]
 		}
-		// For laptops the plan has the group's rows; for people by themselves the table of subjects has them.
+		// For laptops the plan has the group's rows; for people by themselves the table of subjects
+		// has them.
 		*g = bitset.Dated{Epoch: m.Epoch}
 		if !m.Subjects.Laptops && m.Subjects.Device != nil { // pairs are looked up one by one
 			g.Set = m.Keep()
@@ -96,7 +100,8 @@ func (m *Matcher) SetGroup(at int, rows *bitset.Set) {
 	*m.groupRoom(at) = bitset.Dated{Epoch: m.Epoch, Set: rows}
 }
 
-// ShareGroups takes over what another matcher knows of the groups of the same block. Its sets must stay good as long.
+// ShareGroups takes over what another matcher knows of the groups of the same block. Its sets must
+// stay good as long.
 func (m *Matcher) ShareGroups(from *Matcher) {
 	m.groups = slices.Grow(m.groups[:0], len(from.groups))[:len(from.groups)]
 	for i := range from.groups {
