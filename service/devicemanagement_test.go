@@ -93,16 +93,18 @@ func publishEstate(t testing.TB, api *client.Client, text string) {
 // enrolled gives a laptop whose values are kept in memory.
 func enrolled(t *testing.T, api *client.Client, device, serial string, b endpoint.Behaviour) (*endpoint.Laptop, *endpoint.Memory) {
 	t.Helper()
+	m := &endpoint.Memory{Behaviour: b}
+	return endpoint.New(api.Base, http.DefaultClient, identityOf(t, api, device, serial), m), m
+}
+
+// enrolmentCode offers a device a code.
+func enrolmentCode(t *testing.T, api *client.Client, device string) string {
+	t.Helper()
 	codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": []string{device}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	id, err := endpoint.Enrol(context.Background(), http.DefaultClient, api.Base, codes[0].Code, device, serial)
-	if err != nil {
-		t.Fatal(err)
-	}
-	m := &endpoint.Memory{Behaviour: b}
-	return endpoint.New(api.Base, http.DefaultClient, id, m), m
+	return codes[0].Code
 }
 
 func deliveries(t *testing.T, api *client.Client, device string) map[string]wire.Delivery {

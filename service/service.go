@@ -173,7 +173,12 @@ func Start(c Config) (*Running, error) {
 			return nil, err
 		}
 	}
-	checkIn := checkin.NewServer(data, flow, c.Log, now)
+	checkIn := checkin.NewServer(data, flow, sealed, c.Log, now)
+	if err := checkIn.SealCredentials(context.Background()); err != nil {
+		data.Close()
+		listener.Close()
+		return nil, fmt.Errorf("sealing the credentials of laptops: %w", err)
+	}
 	ctx, stop := context.WithCancel(context.Background())
 	signed, stopSigning := context.WithCancel(context.Background())
 	r := &Running{

@@ -23,6 +23,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/syncml"
+	"zenithridge.example/zridge/service/seal"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
@@ -43,6 +44,7 @@ const (
 type Server struct {
 	store *store.Store
 	flow  *workflow.Service
+	seal  *seal.Key // of the credentials that are stored
 	log   *slog.Logger
 	now   func() time.Time
 	key   [32]byte // of challenges; a restart voids them, and laptops ask again
@@ -57,10 +59,11 @@ type Server struct {
 }
 
 // NewServer gives a server over a store and the use cases.
-func NewServer(s *store.Store, flow *workflow.Service, log *slog.Logger, now func() time.Time) *Server {
+func NewServer(s *store.Store, flow *workflow.Service, key *seal.Key, log *slog.Logger, now func() time.Time) *Server {
 	d := &Server{
 		store:    s,
 		flow:     flow,
+		seal:     key,
 		log:      log,
 		now:      now,
 		nonces:   map[string][]byte{},
@@ -128,12 +131,12 @@ func (d *Server) authenticate(ctx context.Context, device, session, data string)
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
 		return false // it left the estate
 	}
-	laptop, err := d.store.In(ctx).Laptop(device)
-	if err != nil || laptop.Credential == "" {
+	credential, ok := d.credentialOf(ctx, device)
+	if !ok {
 		return false
 	}
 	same := func(nonce []byte) bool {
-		return subtle.ConstantTimeCompare([]byte(syncml.Digest(laptop.Credential, nonce)), []byte(data)) == 1
+		return subtle.ConstantTimeCompare([]byte(syncml.Digest(credential, nonce)), []byte(data)) == 1
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -149,6 +152,41 @@ func (d *Server) authenticate(ctx context.Context, device, session, data string)
 		}
 	}
 	return false
+}
+
+// credentialOf gives what a laptop's credentials are tested with. ok is false where it has not
+// enrolled, and where its credential cannot be opened, which is logged.
+func (d *Server) credentialOf(ctx context.Context, device string) (credential string, ok bool) {
+	laptop, err := d.store.In(ctx).Laptop(device)
+	if err != nil || laptop.Credential == "" {
+		return "", false
+	}
+	credential, err = d.seal.OpenFor(device, laptop.Credential)
+	if err != nil {
+		d.log.Error("opening a laptop's credential", "device", device, "error", err)
+		return "", false
+	}
+	return credential, true
+}
+
+// SealCredentials seals the credentials that an earlier version of the service stored in the clear.
+func (d *Server) SealCredentials(ctx context.Context) error {
+	return d.store.Transaction(ctx, func(tx *store.Store) error {
+		laptops, err := tx.Laptops()
+		if err != nil {
+			return err
+		}
+		for _, laptop := range laptops {
+			if laptop.Credential == "" || seal.IsSealedFor(laptop.Credential) {
+				continue
+			}
+			laptop.Credential = d.seal.SealFor(laptop.Device, laptop.Credential)
+			if err := tx.SaveLaptop(laptop); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // nextNonce makes the nonce of a device's next session.
@@ -257,10 +295,8 @@ func (d *Server) Enrol(ctx context.Context, code, device, serial, from string) (
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		laptop.Device, laptop.Credential, laptop.EnrolledAt, laptop.Digest, laptop.Revision = device, syncml.UserDigest(
-			device,
-			out.Secret,
-		), &now, "", ""
+		laptop.Device, laptop.EnrolledAt, laptop.Digest, laptop.Revision = device, &now, "", ""
+		laptop.Credential = d.seal.SealFor(device, syncml.UserDigest(device, out.Secret))
 		if err := tx.SaveLaptop(laptop); err != nil {
 			return err
 		}

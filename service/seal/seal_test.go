@@ -46,3 +46,44 @@ func TestSecretsAreSealed(t *testing.T) {
 		t.Errorf("a key file that is none: %v", err)
 	}
 }
+
+// TestSecretsOfOwners seals secrets of laptops: each is opened for its laptop alone.
+func TestSecretsOfOwners(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "seal.key")
+	key, err := Load(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed := key.SealFor("LT-1", "a secret")
+	if strings.Contains(sealed, "a secret") || !IsSealedFor(sealed) || IsSealedFor("a secret") || sealed == key.SealFor("LT-1", "a secret") {
+		t.Errorf("sealed: %q", sealed)
+	}
+	again, err := Load(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := again.OpenFor("LT-1", sealed); err != nil || got != "a secret" {
+		t.Errorf("opened with the key as it was kept: %q, %v", got, err)
+	}
+	other, err := Load(filepath.Join(t.TempDir(), "other.key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := other.OpenFor("LT-1", sealed); err == nil {
+		t.Errorf("another key gives %q", got)
+	}
+	for what, try := range map[string][2]string{
+		"another laptop":   {"LT-2", sealed},
+		"altered":          {"LT-1", sealed[:len(sealed)-2] + "AA"},
+		"cut":              {"LT-1", sealed[:12]},
+		"not sealed":       {"LT-1", "a secret"},
+		"nothing":          {"LT-1", ""},
+		"no base64":        {"LT-1", "owned:***"},
+		"only the prefix":  {"LT-1", "owned:"},
+		"the other's form": {"LT-1", strings.TrimPrefix(sealed, "owned:")},
+	} {
+		if got, err := key.OpenFor(try[0], try[1]); err == nil {
+			t.Errorf("%s gives %q", what, got)
+		}
+	}
+}

@@ -16,7 +16,7 @@ import (
 // Laptop is what the service knows of a device that has enrolled.
 type Laptop struct {
 	Device     string `gorm:"primaryKey"`
-	Credential string // B64(MD5(device ":" secret)), what syncml:auth-md5 needs; never the secret
+	Credential string // sealed: B64(MD5(device ":" secret)), what syncml:auth-md5 needs; empty: not enrolled
 	EnrolledAt *time.Time
 	LastSeen   *time.Time
 	Revision   string // the publication that the laptop has taken
