@@ -57,8 +57,19 @@ func serveCommand(s Streams) *cli.Command {
 				}
 				return nil
 			}},
+			&cli.IntFlag{
+				Name:  "file-space-mb",
+				Value: 4096,
+				Usage: "what all files together may take, in `MIB`: 1 to 1000000",
+				Validator: func(n int) error {
+					if n < 1 || n > 1_000_000 {
+						return fmt.Errorf("found %d, expected 1 to 1000000", n)
+					}
+					return nil
+				},
+			},
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the database", TakesFile: true},
-			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each", TakesFile: true},
+			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD", TakesFile: true},
 			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` by which days turn, such as Europe/Lisbon; without it the machine's"},
 			&cli.IntFlag{
 				Name:  "keep-runs",
@@ -135,6 +146,7 @@ func serveCommand(s Streams) *cli.Command {
 				Database: c.String("database"),
 				Secrets:  c.String("secrets"),
 				MaxFile:  int64(c.Int("max-file-mb")) << 20,
+				Space:    int64(c.Int("file-space-mb")) << 20,
 				Keep:     time.Duration(c.Int("keep-runs")) * 24 * time.Hour,
 				Log:      slog.New(slog.NewTextHandler(s.Err, nil)),
 
@@ -227,7 +239,7 @@ func demoCommand(s Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
 			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's database"},
-			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each"},
+			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD"},
 			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate", TakesFile: true},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},

@@ -528,3 +528,61 @@ func pipe(to, from net.Conn, buffer []byte, limit int) (cut bool) {
 		}
 	}
 }
+
+// TestOnlyListedDirectoriesAreAsked sets up sources that would have the password sent to somebody
+// else's listener. Nobody connects there: the operator's list names where each password may go.
+func TestOnlyListedDirectoriesAreAsked(t *testing.T) {
+	t.Parallel()
+	listener, err := net.Listen("tcp", "127.0.0.2:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	connected := make(chan struct{}, 1)
+	go func() {
+		for {
+			c, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			connected <- struct{}{}
+			c.Close()
+		}
+	}()
+	set := func(address, password string) wire.NewSource {
+		l := &directory.LDAP{Address: address, Base: baseDN, People: directory.LDAPPeople{Filter: "(objectClass=*)"}}
+		if password != "" {
+			l.BindAs, l.Password = readDN, password
+		}
+		return wire.NewSource{ID: "company", Kind: "ldap", Title: "Company", SetUp: directory.SourceSetUp{LDAP: l}}
+	}
+	api := bare(t)
+	at := listener.Addr().String()
+	for what, source := range map[string]wire.NewSource{
+		"another host":                set("ldap://"+at, "directory"),
+		"a listed host, no password":  set("ldap://127.0.0.1:389", ""),
+		"another password":            set("ldaps://directory.larkfell.example", "elsewhere"),
+		"another port":                set("ldaps://directory.larkfell.example:1636", "directory"),
+		"a name that begins the same": set("ldap://127.0.0.1.larkfell.example:389", "directory"),
+	} {
+		_, err := client.Post[wire.Source](t.Context(), api, "/sources", source)
+		if err == nil || !strings.Contains(err.Error(), "destinations") || strings.Contains(err.Error(), directorySecret) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	listed := set("ldaps://Directory.Larkfell.example", "directory") // the port of the protocol, the name in any case
+	made, err := client.Post[wire.Source](t.Context(), api, "/sources", listed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	header := []string{"If-Match", fmt.Sprintf("%q", fmt.Sprint(made.Version))}
+	_, err = api.Call(t.Context(), http.MethodPut, "/sources/company", nil, map[string]any{"set_up": set("ldap://"+at, "directory").SetUp}, nil, header...)
+	if err == nil || !strings.Contains(err.Error(), "destinations") {
+		t.Errorf("proposed later: %v", err)
+	}
+	select {
+	case <-connected:
+		t.Error("somebody connected to a directory that is not listed")
+	default:
+	}
+}

@@ -34,6 +34,7 @@ type Config struct {
 	Day      estate.Date
 	Secrets  string         // folder with the passwords that sources need, a file each; empty: none
 	MaxFile  int64          // bytes of the largest file that is kept; 0: 32 MiB
+	Space    int64          // bytes that all files together may take; 0: 4 GiB
 	Zone     *time.Location // by which days turn; nil: the machine's
 	Keep     time.Duration  // how long runs of sources and what they did to objects are kept; 0: workflow.DefaultKeep
 	Log      *slog.Logger
@@ -124,6 +125,7 @@ func Start(c Config) (*Running, error) {
 			Now:       now,
 			Day:       c.Day,
 			MaxFile:   c.MaxFile,
+			Space:     c.Space,
 			Secrets:   c.Secrets,
 			Zone:      c.Zone,
 			Keep:      c.Keep,

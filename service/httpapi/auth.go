@@ -77,8 +77,15 @@ func mustSignIn() *wire.Problem {
 	return problemOf(http.StatusUnauthorized, "not-signed-in", "You are not signed in, or your session has expired.")
 }
 
-func mayNot(lacks access.Right) *wire.Problem {
+func (s *server) mayNot(ctx context.Context, lacks access.Right) *wire.Problem {
+	s.recordRefusal(ctx, lacks)
 	return problemOf(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the right %q, which you do not have.", lacks))
+}
+
+// recordRefusal records that somebody who is signed in asked for more than they may do. Many
+// refusals become one record with a count.
+func (s *server) recordRefusal(ctx context.Context, lacks access.Right) {
+	s.Flow.RecordOften(ctx, actorOf(ctx), "refused: needs "+string(lacks), originOf(ctx).Address)
 }
 
 // authenticate is the middleware of every operation of the API. Whether the caller has the
@@ -105,7 +112,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	if right := rightOf(op); right != "" && !caller.Held.Anywhere().Has(right) { // for which objects it is held, the use case looks
-		refuse(mayNot(right))
+		refuse(s.mayNot(context.WithValue(ctx.Context(), callerKey{}, caller), right))
 		return
 	}
 	if op.Metadata["recent"] == true && !caller.Recent(time.Now()) {

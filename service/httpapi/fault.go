@@ -91,8 +91,9 @@ func (s *server) fault(ctx context.Context, err error) error {
 		p.Faults = p.Faults[:len(faults)-p.MoreFaults]
 		return p
 	case errors.As(err, &denied):
-		return mayNot(denied.Right)
+		return s.mayNot(ctx, denied.Right)
 	case errors.As(err, &outside):
+		s.recordRefusal(ctx, outside.Right)
 		return s.outside(outside)
 	case errors.As(err, &own):
 		return problemOf(http.StatusForbidden, "own-request", own.Error())

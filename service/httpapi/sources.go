@@ -252,7 +252,7 @@ func (s *server) uploadTable(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	if !callerOf(ctx).Held.Everywhere.Has(access.Sources) {
-		writeProblem(c.Writer, mayNot(access.Sources))
+		writeProblem(c.Writer, s.mayNot(ctx, access.Sources))
 		return
 	}
 	if c.Request.ContentLength > maxTable {

@@ -36,6 +36,12 @@ func (s *Store) AddFile(f File, data []byte) error {
 	return s.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&fileContent{f.SHA256, data}).Error
 }
 
+// FileSpace gives the bytes that all files together take.
+func (s *Store) FileSpace() (bytes int64, err error) {
+	err = s.db.Model(&File{}).Select("COALESCE(SUM(size), 0)").Scan(&bytes).Error
+	return bytes, err
+}
+
 // File gives a file without its bytes.
 func (s *Store) File(sha256 string) (File, error) {
 	return one[File](s.db.Where("sha256 = ?", sha256))

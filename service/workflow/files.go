@@ -28,6 +28,10 @@ import (
 // names none.
 const DefaultMaxFile = 32 << 20
 
+// DefaultFileSpace is how much all files together may take, in bytes, where the configuration names
+// nothing.
+const DefaultFileSpace = 4 << 30
+
 // Kept is a file that is kept, with what was read out of it.
 type Kept struct {
 	store.File
@@ -42,6 +46,7 @@ func (s *FileService) MaxFile() int64 { return s.maxFile }
 type FileService struct {
 	*liveEstate
 	maxFile int64         // bytes of the largest file that is kept
+	space   int64         // bytes that all files together may take
 	reading chan struct{} // as many as files are read at once
 }
 
@@ -94,6 +99,18 @@ func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data [
 		s.writing.Lock()
 		defer s.writing.Unlock()
 		err = s.store.Transaction(ctx, func(tx *store.Store) error {
+			taken, err := tx.FileSpace()
+			if err != nil {
+				return err
+			}
+			if taken+file.Size > s.space {
+				return problem.Faults{{
+					Code:     problem.TooLarge,
+					Path:     "/file",
+					Found:    fmt.Sprintf("%d bytes more than the %d that files take now", file.Size, taken),
+					Expected: fmt.Sprintf("at most %d bytes for all files together; the operator sets it with --file-space-mb", s.space),
+				}}
+			}
 			if err := tx.AddFile(file, data); err != nil {
 				return err
 			}

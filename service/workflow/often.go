@@ -23,7 +23,7 @@ type folds struct {
 	by map[foldKey]*fold
 }
 
-type foldKey struct{ action, address string }
+type foldKey struct{ action, address, by string }
 
 // fold is what happened since it was recorded last.
 type fold struct {
@@ -36,7 +36,7 @@ type fold struct {
 // flood of it becomes a few records with a count: FlushOften writes them.
 func (s *Service) RecordOften(ctx context.Context, by Actor, action, address string) {
 	now := s.now()
-	key := foldKey{action, address}
+	key := foldKey{action, address, by.Name}
 	s.folds.mu.Lock()
 	if s.folds.by == nil {
 		s.folds.by = map[foldKey]*fold{}

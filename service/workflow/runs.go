@@ -244,6 +244,9 @@ func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*di
 	if r.setUp.SCIM != nil {
 		return s.readStored(ctx, row.ID, r.setUp.SCIM)
 	}
+	if err := s.allowed(r.setUp); err != nil { // the operator may have taken it off the list
+		return nil, err
+	}
 	password, err := s.password(r.setUp.LDAP.Password)
 	if err != nil {
 		return nil, err

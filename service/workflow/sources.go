@@ -166,6 +166,9 @@ func (s *SourceService) AddSource(ctx context.Context, by Actor, id string, kind
 	if len(faults) > 0 {
 		return Source{}, faults
 	}
+	if err := s.allowed(u); err != nil {
+		return Source{}, err
+	}
 	text, err := json.Marshal(u)
 	if err != nil {
 		return Source{}, err
@@ -241,6 +244,9 @@ func (s *SourceService) Propose(ctx context.Context, by Actor, id, title string,
 	return s.alterSource(ctx, by, id, expected, func(_ *store.Store, row *store.Source) (store.AuditRecord, error) {
 		if faults := u.Check(SourceKind(row.Kind)); len(faults) > 0 {
 			return store.AuditRecord{}, faults
+		}
+		if err := s.allowed(u); err != nil {
+			return store.AuditRecord{}, err
 		}
 		if title = strings.TrimSpace(title); title != "" && len(title) <= 200 {
 			row.Title = title

@@ -6,6 +6,7 @@
 package workflow
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"fmt"
@@ -49,6 +50,7 @@ type Config struct {
 	Now     func() time.Time
 	Day     estate.Date
 	MaxFile int64          // bytes of the largest file that is kept; 0: DefaultMaxFile
+	Space   int64          // bytes that all files together may take; 0: DefaultFileSpace
 	Secrets string         // folder with the passwords that sources need, a file each; empty: none
 	Zone    *time.Location // by which days turn: exceptions, days of review; nil: UTC
 	Keep    time.Duration  // how long runs of sources and what they did to objects are kept; 0: DefaultKeep
@@ -86,7 +88,7 @@ func New(c Config) (*Service, error) {
 	if c.Keep == 0 {
 		c.Keep = DefaultKeep
 	}
-	files := &FileService{liveEstate: live, maxFile: c.MaxFile, reading: make(chan struct{}, 2)}
+	files := &FileService{liveEstate: live, maxFile: c.MaxFile, space: cmp.Or(c.Space, DefaultFileSpace), reading: make(chan struct{}, 2)}
 	changes := &ChangeService{liveEstate: live, files: files, trying: make(chan struct{}, runtime.NumCPU())}
 	conflicts := &ConflictService{liveEstate: live, changes: changes}
 	live.dayTurned = conflicts.dayTurned
