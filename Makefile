@@ -22,7 +22,7 @@ demo: build ## the service with the demo estate and 240 simulated laptops, on ht
 # Time limits are there to end what hangs; they are many times what a quiet machine takes.
 heavy := /e2e$$|/service$$|/service/workflow$$
 
-test: tools chromium openssl slapd console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl slapd nginx console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	cd console && npm run --silent lint
@@ -119,6 +119,15 @@ slapd:
 	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends slapd ldap-utils >/dev/null; } \
 	  || { echo "missing: slapd, and it could not be installed; try apt-get install slapd ldap-utils"; exit 1; }
+
+# The tests put the service behind a real proxy, which they start themselves on loopback ports.
+.PHONY: nginx
+nginx:
+	@[ -x /usr/sbin/nginx ] || { \
+	  echo "installing nginx from Debian's packages"; \
+	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends nginx-light >/dev/null; } \
+	  || { echo "missing: nginx, and it could not be installed; try apt-get install nginx-light"; exit 1; }
 
 clean: ## what was built, and the demo's database
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg

@@ -231,7 +231,7 @@ func Start(c Config) (*Running, error) {
 	})
 	r.loops.Go(func() { flow.Run(ctx) })
 	r.signing.Go(func() { signing.run(signed) })
-	limited := httpapi.LimitConnections(listener, c.Connections)
+	limited := httpapi.LimitConnections(listener, c.Connections, c.Proxies)
 	if !c.TLS.plain() {
 		limited = tls.NewListener(limited, secured.config())
 	}

@@ -303,6 +303,17 @@ func TestConnectionsOfAnAddressAreCounted(t *testing.T) {
 			first = c
 		}
 	}
+	behind := startWith(t, service.Config{Connections: 8, Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")}})
+	for i := range 12 {
+		c, err := net.Dial("tcp", strings.TrimPrefix(behind.Address, "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		if !answers(c) {
+			t.Errorf("connection %d of a proxy is closed", i)
+		}
+	}
 	first.Close()
 	for deadline := time.Now().Add(time.Minute); ; {
 		c, err := net.Dial("tcp", address)

@@ -8,6 +8,8 @@ import (
 	"mime"
 	"net"
 	"net/http"
+	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -101,14 +103,16 @@ func (s *streams) begin(of string) (end func(), ok bool) {
 }
 
 // LimitConnections gives a listener that closes the connections of an address beyond so many at
-// once.
-func LimitConnections(inner net.Listener, each int) net.Listener {
-	return &countingListener{Listener: inner, each: each, open: map[string]int{}}
+// once. Proxies have as many as they open: theirs are the connections of everybody behind them,
+// whom they limit.
+func LimitConnections(inner net.Listener, each int, proxies []netip.Prefix) net.Listener {
+	return &countingListener{Listener: inner, each: each, proxies: proxies, open: map[string]int{}}
 }
 
 type countingListener struct {
 	net.Listener
-	each int
+	each    int
+	proxies []netip.Prefix
 
 	mu   sync.Mutex
 	open map[string]int // by address
@@ -124,6 +128,9 @@ func (l *countingListener) Accept() (net.Conn, error) {
 		from, _, err := net.SplitHostPort(c.RemoteAddr().String())
 		if err != nil {
 			from = c.RemoteAddr().String()
+		}
+		if at, err := netip.ParseAddr(from); err == nil && slices.ContainsFunc(l.proxies, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
+			return c, nil
 		}
 		l.mu.Lock()
 		full := l.open[from] >= l.each
