@@ -164,6 +164,8 @@ type (
 		UpdatedAt time.Time `json:"updated_at"`
 		Revision  int64     `json:"revision,omitempty" doc:"Once published"`
 		Edits     []Edit    `json:"edits,omitempty"`
+		// HiddenEdits counts edits that are not listed.
+		HiddenEdits int `json:"hidden_edits,omitempty" doc:"Edits of objects outside of the units that the caller may read"`
 	}
 	// NewChange opens a change, or describes it anew.
 	NewChange struct {

@@ -141,11 +141,12 @@ func (s *server) addEffect(ctx context.Context, in EditPath, to *wire.Edit) erro
 }
 
 func (s *server) change(ctx context.Context, id string) (*changeOutput, error) {
-	c, edits, err := s.Flow.Change(ctx, actorOf(ctx), id)
+	c, edits, hidden, err := s.Flow.Change(ctx, actorOf(ctx), id)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
 	w := changeOf(c)
+	w.HiddenEdits = hidden
 	for _, e := range edits {
 		w.Edits = append(w.Edits, s.editOf(ctx, e))
 	}

@@ -207,7 +207,10 @@ func (s *server) getDevice(ctx context.Context, in *deviceID) (*output[wire.Devi
 		return nil, s.fault(ctx, err)
 	}
 	w := devicePage(&page, time.Now())
-	live := s.Flow.Live()
+	live, err := s.Flow.LiveFor(ctx, actorOf(ctx))
+	if err != nil {
+		return nil, s.fault(ctx, err)
+	}
 	w.Applies = appliedOn(live, page.Result)
 	w.Groups = membershipsWire(live.Plan.Snapshot().Groups, page.Groups)
 	w.Exceptions = exceptionsWire(workflow.View{Side: live.Side, Live: live}, page.Exceptions)

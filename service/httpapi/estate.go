@@ -64,8 +64,12 @@ func (s *server) registerEstate() {
 }
 
 // exportEstate handles the operation exportEstate: the live estate in the estate format.
-func (s *server) exportEstate(context.Context, *struct{}) (*output[map[string][]any], error) {
-	snapshot := s.Flow.Live().Plan.Snapshot()
+func (s *server) exportEstate(ctx context.Context, _ *struct{}) (*output[map[string][]any], error) {
+	live, err := s.Flow.LiveFor(ctx, actorOf(ctx))
+	if err != nil {
+		return nil, s.fault(ctx, err)
+	}
+	snapshot := live.Plan.Snapshot()
 	lists := map[string][]any{}
 	for _, kind := range estate.Kinds {
 		docs := []any{}
@@ -83,7 +87,10 @@ func (s *server) listObjects(ctx context.Context, in *struct {
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (*output[wire.Page[wire.Object]], error) {
-	live := s.Flow.Live()
+	live, err := s.Flow.LiveFor(ctx, actorOf(ctx))
+	if err != nil {
+		return nil, s.fault(ctx, err)
+	}
 	page, err := paged(files.Objects(live.Plan.Snapshot(), estate.Kind(in.Kind)), in.Cursor, in.Limit, func(o any) wire.Object {
 		id := files.ObjectID(o)
 		text, _ := files.EncodeJSON(o) // what is live was read from JSON

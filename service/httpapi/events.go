@@ -57,7 +57,9 @@ func (s *server) registerEvents() {
 				case <-s.Ending:
 					return
 				case e := <-events:
-					err = send.Data(e)
+					if sees, refused := s.Flow.SeesEvent(ctx, actorOf(ctx), e); sees && refused == nil {
+						err = send.Data(e)
+					}
 				case <-check.C:
 					if !s.SignIn.Active(ctx, caller) {
 						return

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 
@@ -141,7 +142,7 @@ func (s *server) impactReport(ctx context.Context, in *struct {
 	ID     string `path:"id"`
 	Format string `query:"format" enum:"markdown,html,json,csv" default:"markdown"`
 }) (*reportOutput, error) {
-	change, edits, err := s.Flow.Change(ctx, actorOf(ctx), in.ID)
+	change, edits, hidden, err := s.Flow.Change(ctx, actorOf(ctx), in.ID)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -155,6 +156,9 @@ func (s *server) impactReport(ctx context.Context, in *struct {
 	about := report.Change{ID: change.ID, Title: change.Title, Why: change.Why}
 	for _, e := range edits {
 		about.Edits = append(about.Edits, editWords(e.Kind, e.ObjectID, e.Retire))
+	}
+	if hidden > 0 {
+		about.Edits = append(about.Edits, fmt.Sprintf("%d more outside of the units that you may read", hidden))
 	}
 	r := &reportOutput{Policy: report.PagePolicy}
 	switch in.Format {

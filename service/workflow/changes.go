@@ -91,12 +91,17 @@ func checkTitle(title string) error {
 	return nil
 }
 
-// Change gives a change and its edits.
-func (s *ChangeService) Change(ctx context.Context, by Actor, id string) (store.Change, []store.Edit, error) {
+// Change gives a change and its edits, as far as somebody sees what they are of; hidden counts the
+// others.
+func (s *ChangeService) Change(ctx context.Context, by Actor, id string) (c store.Change, edits []store.Edit, hidden int, err error) {
 	if err := by.Need(access.Read); err != nil {
-		return store.Change{}, nil, err
+		return store.Change{}, nil, 0, err
 	}
-	return s.change(ctx, id)
+	if c, edits, err = s.change(ctx, id); err != nil {
+		return c, nil, 0, err
+	}
+	edits, hidden = s.seenEdits(ctx, by, id, edits)
+	return c, edits, hidden, nil
 }
 
 func (s *ChangeService) change(ctx context.Context, id string) (store.Change, []store.Edit, error) {
@@ -444,6 +449,7 @@ func (s *ChangeService) Impact(ctx context.Context, by Actor, id string) (*impac
 	if err != nil {
 		return nil, nil, err
 	}
+	d = s.seenBy(by, d)
 	return d.report, d.faults, nil
 }
 
@@ -459,13 +465,14 @@ func (s *ChangeService) ViewOf(ctx context.Context, by Actor, change string) (Vi
 		return View{}, err
 	}
 	if change == "" {
-		live := s.Live()
+		live := s.seenLive(by)
 		return View{live.Side, live}, nil
 	}
 	d, err := s.draft(ctx, change)
 	if err != nil {
 		return View{}, err
 	}
+	d = s.seenBy(by, d)
 	if len(d.faults) > 0 {
 		return View{}, d.faults
 	}

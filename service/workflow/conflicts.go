@@ -105,7 +105,9 @@ func (s *ConflictService) ConflictEvents(ctx context.Context, by Actor, since ti
 	if err != nil {
 		return nil, err
 	}
-	standing := conflictKeys(s.Live().Resolution)
+	rows = slices.DeleteFunc(rows, func(row store.ConflictEvent) bool { return !s.seesPolicies(by, strings.Fields(row.Policies)) })
+	live := s.seenLive(by)
+	standing := conflictKeys(live.Resolution)
 	out := make([]ConflictEvent, len(rows))
 	for i, row := range rows {
 		out[i] = ConflictEvent{
@@ -115,6 +117,9 @@ func (s *ConflictService) ConflictEvents(ctx context.Context, by Actor, since ti
 			Current:       standing[conflictKey{row.Setting, row.Policies}],
 		}
 		json.Unmarshal([]byte(row.Sample), &out[i].Sample) // it was written by conflictEvents
+		if !by.Held.Everywhere.Has(access.Read) {
+			out[i].Sample = slices.DeleteFunc(out[i].Sample, func(d ConflictDevice) bool { return live.Plan.Device(estate.DeviceID(d.ID)) == nil })
+		}
 	}
 	return out, nil
 }
@@ -146,7 +151,7 @@ func (s *ConflictService) ConflictsBegan(ctx context.Context, by Actor, of []res
 	for i := range events {
 		began[conflictKey{events[i].Setting, events[i].Policies}] = &events[i]
 	}
-	standing := conflictKeys(s.Live().Resolution)
+	standing := conflictKeys(s.seenLive(by).Resolution)
 	for i := range of {
 		key := keyOfConflict(&of[i])
 		if e := began[key]; e != nil && standing[key] {

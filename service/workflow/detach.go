@@ -137,12 +137,11 @@ func (s *AudienceService) Detached(ctx context.Context, by Actor) ([]DetachedPla
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	return s.detached(ctx)
+	return s.detached(ctx, s.seenLive(by))
 }
 
 // detached lists what is detached where.
-func (s *liveEstate) detached(ctx context.Context) ([]DetachedPlace, error) {
-	live := s.Live()
+func (s *liveEstate) detached(ctx context.Context, live *Live) ([]DetachedPlace, error) {
 	var out []DetachedPlace
 	snapshot := live.Plan.Snapshot()
 	for _, u := range snapshot.Units {

@@ -367,7 +367,7 @@ func (s *LaptopService) Devices(ctx context.Context, by Actor, f DeviceFilter) (
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	states, err := s.states(ctx)
 	if err != nil {
 		return nil, err
@@ -440,7 +440,7 @@ func (s *LaptopService) People(ctx context.Context, by Actor, f PersonFilter) (*
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	table := live.people()
 	besides := map[string]listing.Column{}
 	live.addOrigin(besides, table, estate.KindPerson)
@@ -462,9 +462,10 @@ func (s *LaptopService) Fields(ctx context.Context, by Actor, of estate.Kind, on
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	table := s.Live().devices()
+	live := s.seenLive(by)
+	table := live.devices()
 	if of == estate.KindPerson {
-		table = s.Live().people()
+		table = live.people()
 	}
 	names := table.Fields()
 	if len(only) > 0 {

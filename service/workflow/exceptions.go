@@ -106,7 +106,7 @@ func (s *ConflictService) AskException(ctx context.Context, by Actor, doc files.
 	if err != nil {
 		return Request{}, err
 	}
-	t, err := s.changes.trial(ctx, "", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
+	t, err := s.changes.trial(ctx, by, "", []EditInput{{Kind: estate.KindException, ID: doc.ID, Body: body}})
 	if err != nil {
 		return Request{}, err
 	}
@@ -151,7 +151,13 @@ func (s *ConflictService) Requests(ctx context.Context, by Actor, state string) 
 			return nil, err
 		}
 	}
-	return out, nil
+	return slices.DeleteFunc(out, func(r Request) bool { return !s.seesRequest(by, r.Exception) }), nil
+}
+
+// seesRequest tells whether somebody sees for whom an exception is asked.
+func (s *ConflictService) seesRequest(by Actor, doc files.ExceptionDoc) bool {
+	t, ok := estate.ParseTarget(doc.Target)
+	return ok && s.seesTarget(by, t) || by.Held.Everywhere.Has(access.Read)
 }
 
 // RequestTrial says what an exception that is asked for would do.
@@ -163,7 +169,10 @@ func (s *ConflictService) RequestTrial(ctx context.Context, by Actor, id string)
 	if err != nil {
 		return nil, notFound(err, "request", id)
 	}
-	return s.changes.trial(ctx, "", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
+	if request, err := requestOf(r); err != nil || !s.seesRequest(by, request.Exception) {
+		return nil, &NotFoundError{"request", id}
+	}
+	return s.changes.trial(ctx, by, "", []EditInput{{Kind: estate.KindException, ID: id, Body: []byte(r.Body)}})
 }
 
 // DecideException approves a request, which publishes the exception, or refuses it. Who asked can't

@@ -51,6 +51,8 @@ type liveEstate struct {
 	turning  sync.Mutex
 	renewing sync.Mutex // held while what is live is compiled anew
 
+	bounded boundedEstates // see reading.go
+
 	mu     sync.Mutex // guards what follows
 	live   *Live
 	turns  []turn            // how what is live altered lately, the oldest first

@@ -6,6 +6,7 @@ package workflow
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"zenithridge.example/zridge/core/access"
@@ -43,7 +44,7 @@ func (s *Service) Overview(ctx context.Context, by Actor) (*Overview, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	snapshot := live.Plan.Snapshot()
 	o := &Overview{
 		Revision:  live.Revision,
@@ -83,20 +84,21 @@ func (s *Service) Overview(ctx context.Context, by Actor) (*Overview, error) {
 			o.Lapsing = append(o.Lapsing, x)
 		}
 	}
-	if err := s.overlookNothing(ctx, o); err != nil {
+	if err := s.overlookNothing(ctx, by, o); err != nil {
 		return nil, err
 	}
 	var errs [4]error
 	o.OpenChanges, errs[0] = s.store.In(ctx).Changes(Open)
 	o.Failed, errs[1] = s.store.In(ctx).Failed(200)
+	o.Failed = slices.DeleteFunc(o.Failed, func(f store.FailedDelivery) bool { return live.Plan.Device(estate.DeviceID(f.Device)) == nil })
 	o.Publications, errs[2] = s.store.In(ctx).Publications(0, 8)
 	o.Arisen, errs[3] = s.Arisen(ctx, by)
 	return o, errors.Join(errs[:]...)
 }
 
 // overlookNothing counts what waits for a person besides changes and laptops.
-func (s *Service) overlookNothing(ctx context.Context, o *Overview) error {
-	asked, err := s.store.In(ctx).ExceptionRequests(Asked)
+func (s *Service) overlookNothing(ctx context.Context, by Actor, o *Overview) error {
+	asked, err := s.Requests(ctx, by, Asked)
 	if err != nil {
 		return err
 	}
@@ -104,7 +106,7 @@ func (s *Service) overlookNothing(ctx context.Context, o *Overview) error {
 	if err != nil {
 		return err
 	}
-	places, err := s.detached(ctx)
+	places, err := s.Detached(ctx, by)
 	if err != nil {
 		return err
 	}
@@ -112,13 +114,17 @@ func (s *Service) overlookNothing(ctx context.Context, o *Overview) error {
 	if err != nil {
 		return err
 	}
-	o.Asked, o.Left = len(asked), len(left)
+	o.Asked = len(asked)
 	for _, p := range places {
 		o.Missed += len(p.Missed)
 		if len(p.Due) > 0 {
 			o.DetachDue = append(o.DetachDue, p)
 		}
 	}
+	if !by.Held.Everywhere.Has(access.Read) {
+		return nil // sources concern everybody
+	}
+	o.Left = len(left)
 	for _, row := range rows {
 		if r := s.runOf(row.ID); r != nil && r.State().State == RunWaiting {
 			o.Waiting = append(o.Waiting, row.ID)
@@ -147,7 +153,7 @@ func (s *Service) Lints(ctx context.Context, by Actor) ([]resolve.Lint, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	live.lintsOnce.Do(func() { live.lints = live.Plan.Lints() })
 	return live.lints, nil
 }
@@ -157,20 +163,43 @@ func (s *liveEstate) Versions(ctx context.Context, by Actor, kind estate.Kind, i
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	versions, err := s.store.In(ctx).Versions(string(kind), id)
-	if err == nil && len(versions) == 0 {
-		err = &NotFoundError{string(kind), id}
+	if !s.sees(by, kind, id) {
+		return nil, &NotFoundError{string(kind), id}
 	}
-	return versions, err
+	versions, err := s.store.In(ctx).Versions(string(kind), id)
+	if err != nil {
+		return nil, err
+	}
+	if len(versions) == 0 {
+		return nil, &NotFoundError{string(kind), id}
+	}
+	for i := range versions {
+		if versions[i].Body, err = s.seenBody(by, kind, versions[i].Body); err != nil {
+			return nil, err
+		}
+	}
+	return versions, nil
 }
 
-// Object gives a live object's JSON in the estate format, with its version. What was published is
-// read by its key; what is live without having been published, shipped definitions and checks, is
-// looked for.
+// Object gives a live object's JSON in the estate format, with its version, as far as somebody sees
+// it.
 func (s *liveEstate) Object(ctx context.Context, by Actor, kind estate.Kind, id string) (body string, version int64, err error) {
 	if err := by.Need(access.Read); err != nil {
 		return "", 0, err
 	}
+	if !s.sees(by, kind, id) {
+		return "", 0, &NotFoundError{string(kind), id}
+	}
+	if body, version, err = s.object(ctx, kind, id); err != nil {
+		return "", 0, err
+	}
+	body, err = s.seenBody(by, kind, body)
+	return body, version, err
+}
+
+// object gives a live object. What was published is read by its key; what is live without having
+// been published, shipped definitions and checks, is looked for.
+func (s *liveEstate) object(ctx context.Context, kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
 	if live.imported.has(key) {

@@ -37,12 +37,12 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 	if err != nil {
 		return DevicePage{}, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	if live.Plan.Device(estate.DeviceID(id)) == nil {
 		return DevicePage{}, &NotFoundError{"device", id}
 	}
 	page := DevicePage{Row: live.row(id, states)}
-	if page.Result, err = s.Live().Plan.Effective(estate.DeviceID(id), ""); err != nil {
+	if page.Result, err = live.Plan.Effective(estate.DeviceID(id), ""); err != nil {
 		return page, err
 	}
 	if page.Deliveries, err = s.store.In(ctx).Deliveries(id); err != nil {
@@ -117,7 +117,7 @@ func (s *LaptopService) Person(ctx context.Context, by Actor, id string) (Person
 	if err := by.Need(access.Read); err != nil {
 		return PersonPage{}, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	snapshot := live.Plan.Snapshot()
 	p := live.person(id)
 	if p == nil {

@@ -287,7 +287,7 @@ func (s *ChangeService) Capture(ctx context.Context, by Actor, id estate.DeviceI
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	live := s.Live()
+	live := s.seenLive(by)
 	effective, err := live.Plan.Effective(id, "")
 	if err != nil {
 		return nil, err

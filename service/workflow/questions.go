@@ -176,7 +176,8 @@ func (s *ConflictService) Questions(ctx context.Context, by Actor, state string)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	standing := disagreements(s.Live().Side.Resolution)
+	rows = slices.DeleteFunc(rows, func(q store.ConflictQuestion) bool { return !s.seesPolicies(by, strings.Fields(q.Policies)) })
+	standing := disagreements(s.seenLive(by).Side.Resolution)
 	out := make([]Question, len(rows))
 	for i, row := range rows {
 		out[i] = questionOf(row)

@@ -61,12 +61,14 @@ func (s *ChangeService) Outcome(ctx context.Context, by Actor, change string, in
 		if err != nil {
 			return nil, err
 		}
+		d = s.seenBy(by, d)
 		return &Outcome{d.report, d.after, d.faults}, nil
 	}
 	d, _, err := s.tried(ctx, change, inputs)
 	if err != nil {
 		return nil, err
 	}
+	d = s.seenBy(by, d)
 	return &Outcome{d.report, d.after, d.faults}, nil
 }
 
@@ -106,15 +108,15 @@ func (s *ChangeService) Try(ctx context.Context, by Actor, change string, inputs
 		return nil, err
 	}
 	defer done()
-	return s.trial(ctx, change, inputs)
+	return s.trial(ctx, by, change, inputs)
 }
 
-func (s *ChangeService) trial(ctx context.Context, change string, inputs []EditInput) (*Trial, error) {
+func (s *ChangeService) trial(ctx context.Context, by Actor, change string, inputs []EditInput) (*Trial, error) {
 	d, policy, err := s.tried(ctx, change, inputs)
 	if err != nil {
 		return nil, err
 	}
-	return s.trialOf(ctx, d, policy), nil
+	return s.trialOf(ctx, s.seenBy(by, d), policy), nil
 }
 
 // trialOf says what a draft does, and what becomes of a policy in it where there is one of that id.
@@ -145,7 +147,7 @@ func (s *ChangeService) Effect(ctx context.Context, by Actor, change string, pol
 	if err != nil {
 		return nil, 0, err
 	}
-	return s.trialOf(ctx, d, policy), d.version, nil
+	return s.trialOf(ctx, s.seenBy(by, d), policy), d.version, nil
 }
 
 // PolicyUse says what a policy does in a view: whom it reaches, what else is set there, what is odd

@@ -54,7 +54,7 @@ func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
 	if _, err := f.Move(t.Context(), ines, c, []string{"LT-0003"}, "moon"); !errors.As(err, &bad) {
 		t.Errorf("an unknown unit: %v", err)
 	}
-	if _, edits, _ := f.Change(t.Context(), ines, c); len(edits) != 2 {
+	if _, edits, _, _ := f.Change(t.Context(), ines, c); len(edits) != 2 {
 		t.Errorf("what was refused left %d edits", len(edits))
 	}
 	if _, err := f.Move(t.Context(), ines, c, nil, "labs"); !errors.As(err, &bad) {

@@ -29,8 +29,8 @@ type Actor struct {
 }
 
 // Need gives an error where a right is not held everywhere: an access.DeniedError, or an
-// access.OutsideError if it is held for some units. Reading is not bounded by units: who may read
-// something may read everything.
+// access.OutsideError if it is held for some units. The right to read is enough for some units: the
+// use case gives what is seen of these (reading.go).
 func (a Actor) Need(r access.Right) error {
 	if a.Held.Everywhere.Has(r) || r == access.Read && a.Held.Anywhere().Has(r) {
 		return nil

@@ -36,7 +36,7 @@ func changed(t *testing.T, f *Service, edits ...EditInput) string {
 
 func published(t *testing.T, f *Service, change string) {
 	t.Helper()
-	c, _, err := f.Change(t.Context(), ines, change)
+	c, _, _, err := f.Change(t.Context(), ines, change)
 	if err == nil {
 		_, err = f.Publish(t.Context(), ines, change, c.Version)
 	}
