@@ -245,6 +245,9 @@ func printChange(w io.Writer, change wire.Change) {
 		rows[i] = []string{e.Action, e.Kind + "/" + e.ID, e.By, moment(e.At), note}
 	}
 	printTable(w, []string{"action", "object", "by", "at", ""}, rows)
+	if change.HiddenEdits > 0 {
+		fmt.Fprintf(w, "%s outside of the units that you may read\n", counted(change.HiddenEdits, "edit"))
+	}
 }
 
 // showLaptops lists the laptops behind one number of an impact.

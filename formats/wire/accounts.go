@@ -16,7 +16,7 @@ type (
 		Rights []string `json:"rights" doc:"What the caller may do, everywhere or for some unit"`
 		Grants []Grant  `json:"grants" doc:"By which the caller may do it"`
 		// Within has the rights that are held for some units alone.
-		Within map[string][]string `json:"within,omitempty" doc:"By right: the units for which alone it is held; reading is not bounded"`
+		Within map[string][]string `json:"within,omitempty" doc:"By right: the units for which alone it is held"`
 		Via    string              `json:"via" enum:"console,cli,api"`
 		// FactorNeeded says that a role demands a second factor: until it is set up, the caller may
 		// do nothing.

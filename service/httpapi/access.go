@@ -181,9 +181,6 @@ func (s *server) accountRights(ctx context.Context, in *AccountPath) (*output[wi
 	roles, err := s.SignIn.Roles(ctx)
 	for _, r := range held.Anywhere().List() {
 		is := wire.HeldRight{Right: r, Everywhere: held.Everywhere.Has(r), Units: held.UnitsWith(r), Through: []string{}}
-		if r == access.Read { // reading is not bounded by units, see workflow.Actor.Need
-			is.Everywhere, is.Units = true, nil
-		}
 		for _, g := range giving(grants, roles, r) {
 			is.Through = append(is.Through, g.ID)
 		}

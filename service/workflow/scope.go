@@ -244,8 +244,11 @@ func (s *liveEstate) Permits(ctx context.Context, by Actor, held access.Held, ri
 	if object == nil {
 		return false, &NotFoundError{string(kind), id}
 	}
-	if held.Everywhere.Has(right) || right == access.Read && held.Anywhere().Has(right) {
+	if held.Everywhere.Has(right) {
 		return true, nil
+	}
+	if right == access.Read {
+		return held.Anywhere().Has(right) && s.sees(Actor{Held: held}, kind, id), nil
 	}
 	in := scope{Actor{Held: held}, right, live, nil}
 	return in.object(object), nil

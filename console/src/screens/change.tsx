@@ -67,6 +67,9 @@ export function ChangeScreen() {
             {c.edits.slice(0, 100).map((e) => (
               <EditRow key={e.kind + e.id} e={e} change={c} />
             ))}
+            {(c.hidden_edits ?? 0) > 0 && (
+              <li className="quiet px-4 py-2 text-sm">and {count(c.hidden_edits ?? 0, 'edit')} outside of the units that you may read</li>
+            )}
             {c.edits.length > 100 && <li className="quiet px-4 py-2 text-sm">and {c.edits.length - 100} more</li>}
           </ul>
         ) : (
