@@ -123,6 +123,16 @@ func serveCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` with the certificate and those that signed it, in PEM", TakesFile: true},
 			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` with the key of the certificate, in PEM", TakesFile: true},
 			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
+			&cli.StringFlag{
+				Name:  "acme-directory",
+				Usage: "`ADDRESS` of a certificate authority that issues the certificate for the names of --host (RFC 8555); its conditions are accepted",
+			},
+			&cli.StringFlag{Name: "acme-contact", Usage: "`MAIL` address that the authority is told"},
+			&cli.StringFlag{
+				Name:      "acme-ca",
+				Usage:     "`FILE` with the certificates by which the authority is known, in PEM; without it those of the machine",
+				TakesFile: true,
+			},
 			&cli.StringSliceFlag{Name: "behind-proxy", Usage: "`ADDRESS` or network of a proxy in front, whose X-Forwarded headers are believed"},
 			&cli.StringSliceFlag{Name: "host", Usage: "`NAME` that the service answers to; without it those of the certificate, or of loopback"},
 			&cli.IntFlag{
@@ -150,7 +160,12 @@ func serveCommand(s Streams) *cli.Command {
 				Keep:     time.Duration(c.Int("keep-runs")) * 24 * time.Hour,
 				Log:      slog.New(slog.NewTextHandler(s.Err, nil)),
 
-				TLS:             service.TLS{Certificate: c.String("tls-cert"), Key: c.String("tls-key"), SelfSigned: c.Bool("tls-self-signed")},
+				TLS: service.TLS{
+					Certificate: c.String("tls-cert"),
+					Key:         c.String("tls-key"),
+					SelfSigned:  c.Bool("tls-self-signed"),
+					ACME:        service.ACME{Directory: c.String("acme-directory"), Contact: c.String("acme-contact"), Trust: c.String("acme-ca")},
+				},
 				Connections:     c.Int("connections"),
 				SealKey:         c.String("seal-key"),
 				SecondFactorFor: c.StringSlice("second-factor-for"),

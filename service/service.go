@@ -236,6 +236,9 @@ func Start(c Config) (*Running, error) {
 		limited = tls.NewListener(limited, secured.config())
 	}
 	go func() { r.done <- r.server.Serve(limited) }()
+	if secured.issuer != nil {
+		r.loops.Go(func() { secured.obtain(ctx) })
+	}
 	started = true
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil

@@ -19,6 +19,9 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"golang.org/x/crypto/acme"
+	"golang.org/x/crypto/acme/autocert"
 )
 
 // TLS says which certificate the service answers with. The zero TLS is plain HTTP.
@@ -26,9 +29,12 @@ type TLS struct {
 	Certificate string // file with the certificate and those that signed it, in PEM
 	Key         string // file with its private key, in PEM
 	SelfSigned  bool   // a certificate of its own for loopback names instead, for trying things
+	ACME        ACME   // an authority that issues certificates instead
 }
 
-func (t TLS) plain() bool { return t.Certificate == "" && t.Key == "" && !t.SelfSigned }
+func (t TLS) plain() bool {
+	return t.Certificate == "" && t.Key == "" && !t.SelfSigned && t.ACME.none()
+}
 
 // SelfSignedFile is where a certificate that the service makes for itself is written, so that
 // clients can be told to trust it.
@@ -60,12 +66,14 @@ func (c *Config) checkTransport() error {
 		return fmt.Errorf(
 			"plain HTTP is refused on %s, which is not loopback: name a certificate with its key, or the proxies in front of the service", c.Address)
 	}
-	return nil
+	return c.checkACME()
 }
 
-// certificates gives the certificate for each handshake, read again when the files have changed.
+// certificates gives the certificate for each handshake: one of files, read again when they have
+// changed, or one that an authority issued.
 type certificates struct {
-	of *Config
+	of     *Config
+	issuer *autocert.Manager // nil: files, or self-signed
 
 	mu      sync.Mutex
 	current *tls.Certificate
@@ -77,9 +85,13 @@ type certificates struct {
 const lookEach = time.Second
 
 // load reads the certificate. It fails when there is none that can be used.
-func (c *certificates) load() error {
+func (c *certificates) load() (err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if !c.of.TLS.ACME.none() {
+		c.issuer, err = c.of.newIssuer()
+		return err
+	}
 	if c.of.TLS.SelfSigned {
 		made, err := selfSigned(time.Now())
 		if err != nil {
@@ -118,7 +130,10 @@ func (c *certificates) modified() (at [2]time.Time, err error) {
 }
 
 // Get gives the certificate for a handshake.
-func (c *certificates) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+func (c *certificates) Get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+	if c.issuer != nil {
+		return c.issuer.GetCertificate(hello)
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if now := time.Now(); !c.of.TLS.SelfSigned && now.Sub(c.read) > lookEach {
@@ -152,7 +167,11 @@ func (c *certificates) names(host string) bool {
 
 // config gives what a listener needs.
 func (c *certificates) config() *tls.Config {
-	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.Get, NextProtos: []string{"h2", "http/1.1"}}
+	protocols := []string{"h2", "http/1.1"}
+	if c.issuer != nil {
+		protocols = append(protocols, acme.ALPNProto) // the authority's question
+	}
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.Get, NextProtos: protocols}
 }
 
 // selfSigned makes a certificate for the names of loopback. Nobody trusts it but those who are told
