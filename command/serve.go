@@ -120,6 +120,10 @@ func serveCommand(s Streams) *cli.Command {
 					return nil
 				},
 			},
+			&cli.BoolFlag{
+				Name:  "require-message-mac",
+				Usage: "refuse laptops that give credentials once a session instead of authenticating each message",
+			},
 			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` with the certificate and those that signed it, in PEM", TakesFile: true},
 			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` with the key of the certificate, in PEM", TakesFile: true},
 			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
@@ -167,6 +171,7 @@ func serveCommand(s Streams) *cli.Command {
 					ACME:        service.ACME{Directory: c.String("acme-directory"), Contact: c.String("acme-contact"), Trust: c.String("acme-ca")},
 				},
 				Connections:     c.Int("connections"),
+				RequireMAC:      c.Bool("require-message-mac"),
 				SealKey:         c.String("seal-key"),
 				SecondFactorFor: c.StringSlice("second-factor-for"),
 				Audit: service.AuditLog{

@@ -2,6 +2,7 @@ package endpoint_test
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -19,7 +20,13 @@ import (
 type script struct {
 	answers []string // bodies of the answers, one a message
 	said    []*syncml.Message
+	macs    []string // that came with them
+	texts   [][]byte
 }
+
+// nonceOf is the nonce that the answer to message n hands out; the one of message 0 is the
+// enrolment's.
+func nonceOf(n int) []byte { return []byte{byte(n), byte(n), byte(n)} }
 
 func (s *script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	data := make([]byte, r.ContentLength)
@@ -37,6 +44,8 @@ func (s *script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	body := s.answers[len(s.said)]
 	s.said = append(s.said, m)
+	s.macs = append(s.macs, r.Header.Get(syncml.MACHeader))
+	s.texts = append(s.texts, data)
 	final := "<Final/>"
 	if strings.Contains(body, "<MoreData/>") {
 		final = ""
@@ -44,9 +53,11 @@ func (s *script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	fmt.Fprintf(
 		w,
 		`<SyncML xmlns="SYNCML:SYNCML1.2"><SyncHdr><VerDTD>1.2</VerDTD><VerProto>DM/1.2</VerProto><SessionID>%s</SessionID><MsgID>%s</MsgID><Target><LocURI>LT-1</LocURI></Target><Source><LocURI>s</LocURI></Source></SyncHdr>`+
-			`<SyncBody><Status><CmdID>90</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Data>212</Data></Status>%s%s</SyncBody></SyncML>`,
+			`<SyncBody><Status><CmdID>90</CmdID><MsgRef>1</MsgRef><CmdRef>0</CmdRef><Cmd>SyncHdr</Cmd><Chal><Meta><Format xmlns="syncml:metinf">b64</Format><Type xmlns="syncml:metinf">syncml:auth-MAC</Type><NextNonce xmlns="syncml:metinf">%s</NextNonce></Meta></Chal>`+
+			`<Data>200</Data></Status>%s%s</SyncBody></SyncML>`,
 		m.Header.SessionID,
 		m.Header.MsgID,
+		base64.StdEncoding.EncodeToString(nonceOf(len(s.said))),
 		body,
 		final,
 	)
@@ -62,7 +73,7 @@ func session(t *testing.T, m *Memory, answers ...string) (*Laptop, *script, Outc
 	s := &script{answers: append(answers, "")}
 	server := httptest.NewServer(s)
 	t.Cleanup(server.Close)
-	l := New(server.URL, server.Client(), Identity{Device: "LT-1", Secret: "s", Nonce: "AAAA"}, m)
+	l := New(server.URL, server.Client(), Identity{Device: "LT-1", Secret: "s", Nonce: base64.StdEncoding.EncodeToString(nonceOf(0))}, m)
 	out, err := l.CheckIn(context.Background())
 	if err != nil {
 		t.Fatal(err)
@@ -175,10 +186,15 @@ func TestWhatALaptopAnswers(t *testing.T) {
 		len(results) != 2 {
 		t.Errorf("results are %+v", results)
 	}
-	if first := s.said[0]; first.Commands[0].Data != syncml.AlertClientInitiated || first.Header.Cred == nil ||
-		len(first.Commands[1].Items) != 5 ||
-		s.said[1].Header.Cred != nil {
+	if first := s.said[0]; first.Commands[0].Data != syncml.AlertClientInitiated || first.Header.Cred != nil ||
+		len(first.Commands[1].Items) != 5 {
 		t.Errorf("the greeting is %+v", first)
+	}
+	for n, text := range s.texts {
+		want := syncml.FormatMAC("LT-1", syncml.MAC(syncml.UserDigest("LT-1", "s"), nonceOf(n), text))
+		if s.macs[n] != want {
+			t.Errorf("message %d comes with %s, expected %s", n+1, s.macs[n], want)
+		}
 	}
 	// A large value in three chunks, and one whose size does not fit.
 	whole := replace("1", path+"big", "chr", "abc", "<MoreData/>")

@@ -94,8 +94,9 @@ type Outcome struct {
 // maxMessages bounds a session.
 const maxMessages = 64
 
-// CheckIn holds one session with the service. Where credentials are refused it tries again once,
-// with the nonce that the service asks for.
+// CheckIn holds one session with the service. Each message is authenticated by a MAC with the nonce
+// that came with the last answer. Where the first is refused it tries again once, with the nonce
+// that the service asks for.
 func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	var out Outcome
 	session := strings.ToLower(rand.Text()[:20]) // which nobody guesses, who would go on with it
@@ -106,9 +107,6 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: session, MsgID: strconv.Itoa(n),
 			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: 64 << 10,
 		}, Commands: next, Final: !more}
-		if n == 1 || challenged && n == 2 {
-			m.Header.Cred = l.credentials()
-		}
 		answer, err := l.post(ctx, m)
 		if err != nil {
 			return out, err
@@ -130,9 +128,10 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	return out, fmt.Errorf("the session of %s did not end within %d messages", l.Device, maxMessages)
 }
 
-func (l *Laptop) credentials() *syncml.Cred {
-	nonce, _ := base64.StdEncoding.DecodeString(l.Nonce)
-	return &syncml.Cred{Format: syncml.FormatB64, Type: syncml.AuthMD5, Data: syncml.Digest(syncml.UserDigest(l.Device, l.Secret), nonce)}
+// mac authenticates a message as it is sent.
+func (l *Laptop) mac(message []byte) string {
+	nonce, _ := base64.StdEncoding.DecodeString(l.Nonce) // what is no base64 is answered with a nonce that is
+	return syncml.FormatMAC(l.Device, syncml.MAC(syncml.UserDigest(l.Device, l.Secret), nonce, message))
 }
 
 // greeting is package 1: the alert that starts a session, and who the laptop is.
@@ -151,11 +150,13 @@ func (l *Laptop) greeting() []syncml.Command {
 }
 
 func (l *Laptop) post(ctx context.Context, m *syncml.Message) (*syncml.Message, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, l.base+"/dm", bytes.NewReader(syncml.Encode(m)))
+	message := syncml.Encode(m)
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, l.base+"/dm", bytes.NewReader(message))
 	if err != nil {
 		return nil, err
 	}
 	r.Header.Set("Content-Type", syncml.ContentType+"; charset=utf-8")
+	r.Header.Set(syncml.MACHeader, l.mac(message))
 	answer, err := l.http.Do(r)
 	if err != nil {
 		return nil, err

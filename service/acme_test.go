@@ -211,7 +211,9 @@ func (a *authority) answerOrder(w http.ResponseWriter, status int, o *order) {
 }
 
 func (a *authority) newOrder(w http.ResponseWriter, _ *http.Request, said []byte) {
-	var asked struct{ Identifiers []struct{ Type, Value string } }
+	var asked struct {
+		Identifiers []struct{ Type, Value string }
+	}
 	if err := json.Unmarshal(said, &asked); err != nil || len(asked.Identifiers) != 1 {
 		a.t.Errorf("an order says %s", said)
 	}

@@ -17,6 +17,7 @@ import (
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/formats/wire"
+	"zenithridge.example/zridge/service"
 )
 
 // post sends a body to the device management endpoint.
@@ -202,6 +203,106 @@ func TestSessionsByHand(t *testing.T) {
 	if out := checkIn(t, l); out.Applied != 5 {
 		t.Errorf("with a stale nonce: %s", out)
 	}
+}
+
+// signed sends a message with a MAC of the laptop's, or with the one that is given.
+func signed(t *testing.T, base, text, mac string) *syncml.Message {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+"/dm", strings.NewReader(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Content-Type", syncml.ContentType)
+	if mac != "" {
+		r.Header.Set(syncml.MACHeader, mac)
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(answer.Body)
+	if err != nil || answer.StatusCode != http.StatusOK {
+		t.Fatalf("%s %v", answer.Status, err)
+	}
+	m, err := syncml.Decode(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+// macOf is what a laptop sends with a message after it was given a nonce in base64.
+func macOf(t *testing.T, l *endpoint.Laptop, nonce, text string) string {
+	t.Helper()
+	raw, err := base64.StdEncoding.DecodeString(nonce)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return syncml.FormatMAC(l.Device, syncml.MAC(syncml.UserDigest(l.Device, l.Secret), raw, []byte(text)))
+}
+
+// TestASessionWithMACsIsItsLaptops lets another program at the same address, which saw everything
+// but the secret, go on with a laptop's session.
+func TestASessionWithMACsIsItsLaptops(t *testing.T) {
+	t.Parallel()
+	api := started(t)
+	l, _ := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	other, _ := enrolled(t, api, "LT-2", "S2", endpoint.Ordinary)
+	first := message("LT-1", "1", "1", "", hello+"<Final/>")
+	begun := signed(t, api.Base, first, macOf(t, l, l.Nonce, first))
+	if status := begun.Commands[0]; status.Data != syncml.OK || status.Chal == nil || status.Chal.Type != syncml.AuthMAC {
+		t.Fatalf("the laptop is answered %+v", status)
+	}
+	nonce := begun.Commands[0].Chal.NextNonce
+	results := `<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>` + syncml.DigestPath +
+		`</LocURI></Source><Data>0</Data></Item></Results><Final/>`
+	second := message("LT-1", "1", "2", "", results)
+	raw, err := base64.StdEncoding.DecodeString(nonce)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct{ text, mac string }{
+		"no MAC":                      {second, ""},
+		"the first message, no MAC":   {first, ""},
+		"the first message's MAC":     {second, macOf(t, l, l.Nonce, first)},
+		"the right one, text altered": {strings.Replace(second, "<Data>0<", "<Data>1<", 1), macOf(t, l, nonce, second)},
+		"another laptop's":            {second, macOf(t, other, nonce, second)},
+		"another laptop's, renamed":   {second, strings.Replace(macOf(t, other, nonce, second), "LT-2", "LT-1", 1)},
+		"credentials instead": {
+			message("LT-1", "1", "2", syncml.Digest(syncml.UserDigest("LT-1", l.Secret), raw), results), "",
+		},
+		"nonsense": {second, "username"},
+	} {
+		m := signed(t, api.Base, c.text, c.mac)
+		if len(m.Commands) != 1 || m.Commands[0].Data != syncml.WrongCredentials || m.Commands[0].Chal.Type != syncml.AuthMAC {
+			t.Errorf("%s: answered %+v", name, m.Commands)
+		}
+	}
+	if again := signed(t, api.Base, first, macOf(t, l, l.Nonce, first)); string(syncml.Encode(again)) != string(syncml.Encode(begun)) {
+		t.Error("the laptop's own message again is answered otherwise")
+	}
+	next := signed(t, api.Base, second, macOf(t, l, nonce, second))
+	if next.Commands[0].Data != syncml.OK || next.Commands[0].Chal.NextNonce == nonce || next.Commands[len(next.Commands)-1].Name != "Get" {
+		t.Errorf("the laptop is answered %+v", next.Commands)
+	}
+}
+
+func TestMACsCanBeDemanded(t *testing.T) {
+	t.Parallel()
+	running := startWith(t, service.Config{RequireMAC: true})
+	api := firstAdministrator(t, running.Address, running.SetupCode)
+	publishEstate(t, api, smallEstate)
+	l, _ := enrolled(t, api, "LT-1", "S1", endpoint.Ordinary)
+	raw, err := base64.StdEncoding.DecodeString(l.Nonce)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := signed(t, api.Base, message("LT-1", "1", "1", syncml.Digest(syncml.UserDigest("LT-1", l.Secret), raw), hello+"<Final/>"), "")
+	if len(m.Commands) != 1 || m.Commands[0].Data != syncml.NeedCredentials || m.Commands[0].Chal.Type != syncml.AuthMAC {
+		t.Errorf("credentials of a session are answered %+v", m.Commands)
+	}
+	checkIn(t, l) // with the nonce that the credentials did not use up
 }
 
 func TestEnrolmentCodesWorkOnce(t *testing.T) {

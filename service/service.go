@@ -43,6 +43,7 @@ type Config struct {
 	Proxies     []netip.Prefix // that stand in front of the service; their X-Forwarded headers are believed
 	Hosts       []string       // names that the service answers to; none: those of the certificate, or of loopback
 	Connections int            // of one address at once; 0: 512
+	RequireMAC  bool           // laptops have to authenticate each message; without it a session's credentials do
 
 	Audit           AuditLog
 	SealKey         string   // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
@@ -175,7 +176,7 @@ func Start(c Config) (*Running, error) {
 			return nil, err
 		}
 	}
-	checkIn := checkin.NewServer(data, flow, sealed, c.Log, now)
+	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, RequireMAC: c.RequireMAC})
 	if err := checkIn.SealCredentials(context.Background()); err != nil {
 		data.Close()
 		listener.Close()

@@ -67,8 +67,11 @@ const (
 	FormatNull = "null"
 )
 
-// AuthMD5 is the type of credentials that both sides use.
-const AuthMD5 = "syncml:auth-md5"
+// Types of credentials: of a session, and of each message.
+const (
+	AuthMD5 = "syncml:auth-md5"
+	AuthMAC = "syncml:auth-MAC"
+)
 
 // Message is one message: its header, its commands in order, and whether it ends its package.
 type Message struct {

@@ -155,3 +155,31 @@ func FuzzNoTextBreaksTheReader(f *testing.F) {
 		}
 	})
 }
+
+// TestWhatAuthenticatesAMessage compares with what another program computed.
+func TestWhatAuthenticatesAMessage(t *testing.T) {
+	nonce := []byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15}
+	mac := MAC(UserDigest("LT-1", "s"), nonce, []byte("<SyncML/>"))
+	if mac != "QZK0xSCn4r8Zj2ZL1mp+cQ==" {
+		t.Errorf("the MAC is %s", mac)
+	}
+	if user, got, ok := ParseMAC(FormatMAC("LT-1", mac)); user != "LT-1" || got != mac || !ok {
+		t.Errorf("read back: %s %s %v", user, got, ok)
+	}
+	for value, ok := range map[string]bool{
+		`username=LT-1,mac=AA==`:                      true,
+		`Algorithm=md5 , username = "LT-1", MAC=AA==`: true,
+		`algorithm=SHA1, username="LT-1", mac=AA==`:   false,
+		`algorithm=MD5, username="LT-1"`:              false,
+		`algorithm=MD5, mac=AA==`:                     false,
+		`username="LT-1", username="LT-2", mac=AA==`:  false,
+		`username="LT-1, mac=AA==`:                    false,
+		`LT-1`:                                        false,
+		``:                                            false,
+		`algorithm=MD5, username="LT-1", mac=AA==, mac=BB==`: false,
+	} {
+		if user, got, read := ParseMAC(value); read != ok || ok && (user != "LT-1" || got != "AA==") {
+			t.Errorf("%s: %s %s %v", value, user, got, read)
+		}
+	}
+}

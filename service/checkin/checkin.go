@@ -12,7 +12,6 @@ import (
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -49,6 +48,8 @@ type Server struct {
 	now   func() time.Time
 	key   [32]byte // of challenges; a restart voids them, and laptops ask again
 
+	requireMAC bool
+
 	mu       sync.Mutex
 	nonces   map[string][]byte    // by device: of its next session
 	used     map[string]time.Time // challenges that have been answered, until they expire
@@ -58,20 +59,33 @@ type Server struct {
 	settled  map[string]int64 // devices for which nothing was due, by the turn of what was live then
 }
 
+// Config is what a server needs.
+type Config struct {
+	Store *store.Store
+	Flow  *workflow.Service
+	Seal  *seal.Key // of the credentials that are stored
+	Log   *slog.Logger
+	Now   func() time.Time
+	// RequireMAC refuses laptops that give credentials for a session instead of authenticating
+	// each message.
+	RequireMAC bool
+}
+
 // NewServer gives a server over a store and the use cases.
-func NewServer(s *store.Store, flow *workflow.Service, key *seal.Key, log *slog.Logger, now func() time.Time) *Server {
+func NewServer(c Config) *Server {
 	d := &Server{
-		store:    s,
-		flow:     flow,
-		seal:     key,
-		log:      log,
-		now:      now,
-		nonces:   map[string][]byte{},
-		used:     map[string]time.Time{},
-		sessions: map[string]*session{},
-		seen:     map[string]store.Laptop{},
-		asking:   map[string]bool{},
-		settled:  map[string]int64{},
+		store:      c.Store,
+		flow:       c.Flow,
+		seal:       c.Seal,
+		log:        c.Log,
+		now:        c.Now,
+		requireMAC: c.RequireMAC,
+		nonces:     map[string][]byte{},
+		used:       map[string]time.Time{},
+		sessions:   map[string]*session{},
+		seen:       map[string]store.Laptop{},
+		asking:     map[string]bool{},
+		settled:    map[string]int64{},
 	}
 	rand.Read(d.key[:])
 	return d
@@ -124,34 +138,31 @@ func (d *Server) challenge(device, session string, window int64) []byte {
 
 func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Milliseconds() }
 
-// authenticate tests credentials against the nonce of the device's next session and against the
-// session's challenges of this window of time and the last. A wrong try changes nothing: it does
-// not void a laptop's nonce.
-func (d *Server) authenticate(ctx context.Context, device, session, data string) bool {
+// authenticate tests what a laptop proves against the nonce of the device's next session and
+// against the session's challenges of this window of time and the last. A wrong try changes
+// nothing: it does not void a laptop's nonce.
+func (d *Server) authenticate(ctx context.Context, device, session string, proves func(credential string, nonce []byte) bool) (credential string, ok bool) {
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
-		return false // it left the estate
+		return "", false // it left the estate
 	}
-	credential, ok := d.credentialOf(ctx, device)
+	credential, ok = d.credentialOf(ctx, device)
 	if !ok {
-		return false
-	}
-	same := func(nonce []byte) bool {
-		return subtle.ConstantTimeCompare([]byte(syncml.Digest(credential, nonce)), []byte(data)) == 1
+		return "", false
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if nonce := d.nonces[device]; nonce != nil && same(nonce) {
+	if nonce := d.nonces[device]; nonce != nil && proves(credential, nonce) {
 		delete(d.nonces, device) // a nonce is good for one session
-		return true
+		return credential, true
 	}
 	for _, window := range []int64{d.window(), d.window() - 1} {
 		nonce := d.challenge(device, session, window)
-		if _, twice := d.used[string(nonce)]; !twice && same(nonce) {
+		if _, twice := d.used[string(nonce)]; !twice && proves(credential, nonce) {
 			d.used[string(nonce)] = d.now().Add(2 * challengeLife)
-			return true
+			return credential, true
 		}
 	}
-	return false
+	return "", false
 }
 
 // credentialOf gives what a laptop's credentials are tested with. ok is false where it has not
@@ -190,13 +201,13 @@ func (d *Server) SealCredentials(ctx context.Context) error {
 }
 
 // nextNonce makes the nonce of a device's next session.
-func (d *Server) nextNonce(device string) string {
-	var nonce [16]byte
-	rand.Read(nonce[:])
+func (d *Server) nextNonce(device string) []byte {
+	nonce := make([]byte, 16)
+	rand.Read(nonce)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.nonces[device] = nonce[:]
-	return base64.StdEncoding.EncodeToString(nonce[:])
+	d.nonces[device] = nonce
+	return nonce
 }
 
 // ErrRefused says that an enrolment code is unknown, used or expired, or made for another device.
@@ -309,7 +320,7 @@ func (d *Server) Enrol(ctx context.Context, code, device, serial, from string) (
 		d.flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "device"}, "enrolment refused", from)
 	}
 	if err == nil {
-		out.Nonce = d.nextNonce(device)
+		out.Nonce = base64.StdEncoding.EncodeToString(d.nextNonce(device))
 		d.flow.Notify(workflow.Event{Topic: "device", ID: device})
 	}
 	return out, err

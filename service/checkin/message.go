@@ -6,15 +6,25 @@ package checkin
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/base64"
 	"strconv"
 
 	"zenithridge.example/zridge/formats/syncml"
 )
 
-// Answer takes one message from a laptop and gives the answer. from is the sender's network
-// address. The error is a *syncml.SyntaxError, for which nothing was changed, or one of the store.
-func (d *Server) Answer(ctx context.Context, data []byte, from string) ([]byte, error) {
+// Sender is who a message seems to be from.
+type Sender struct {
+	Address string // network address
+	MAC     string // the header syncml.MACHeader, which authenticates the message; empty: none
+}
+
+// Answer takes one message from a laptop and gives the answer. The error is a *syncml.SyntaxError,
+// for which nothing was changed, or one of the store.
+//
+// A session that began with a MAC goes on with messages that have one. A session that began with
+// credentials belongs to the network address from which they came.
+func (d *Server) Answer(ctx context.Context, data []byte, from Sender) ([]byte, error) {
 	m, err := syncml.Decode(data)
 	if err != nil {
 		return nil, err
@@ -22,40 +32,71 @@ func (d *Server) Answer(ctx context.Context, data []byte, from string) ([]byte, 
 	if code := versionFault(&m.Header); code != "" {
 		return d.refuse(m, code, nil), nil
 	}
-	device := m.Header.Source
+	in := incoming{Message: m, data: data, sum: sha256.Sum256(append([]byte(from.MAC+"\n"), data...)), from: from}
 	d.mu.Lock()
-	s := d.sessions[device]
+	s := d.sessions[m.Header.Source]
 	d.mu.Unlock()
-	if s != nil && s.id == m.Header.SessionID && s.from == from {
+	if s != nil && s.id == m.Header.SessionID && (s.signed || s.from == from.Address) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		sum := sha256.Sum256(data)
-		if answer, again := s.answers[m.Header.MsgID]; again && (!s.over || answer.of == sum) {
-			return answer.text, nil // the same answer again, no second effect
-		}
-		if !s.over {
-			s.bytes += int64(len(data))
-			return s.answer(ctx, m, sum, m.Header.Cred != nil)
+		if answer, done, err := s.next(ctx, in); done {
+			return answer, err
 		}
 	}
-	// The first message of a session, or one after a challenge: it needs credentials.
-	code := ""
-	switch {
-	case m.Header.Cred == nil:
-		code = syncml.NeedCredentials
-	case m.Header.Cred.Type != syncml.AuthMD5 || !d.authenticate(ctx, device, m.Header.SessionID, m.Header.Cred.Data):
-		code = syncml.WrongCredentials
-	}
+	// The first message of a session, or one after a challenge.
+	credential, code := d.authenticated(ctx, in)
 	if code != "" {
-		return d.refuse(m, code, challengeOf(d.challenge(device, m.Header.SessionID, d.window()))), nil
+		kind := syncml.AuthMD5
+		if from.MAC != "" || d.requireMAC {
+			kind = syncml.AuthMAC
+		}
+		return d.refuse(m, code, challengeOf(kind, d.challenge(m.Header.Source, m.Header.SessionID, d.window()))), nil
 	}
-	s, err = d.begin(ctx, m, from)
+	s, err = d.begin(ctx, in, credential)
 	if err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.answer(ctx, m, sha256.Sum256(data), true)
+	return s.answer(ctx, in, true)
+}
+
+// incoming is a message as it came.
+type incoming struct {
+	*syncml.Message
+	data []byte
+	sum  [32]byte // of the message and its MAC
+	from Sender
+}
+
+// proves tells whether the MAC of a message is the one that whoever has the credential makes of it
+// with the nonce.
+func (in incoming) proves(credential string, nonce []byte) bool {
+	user, mac, ok := syncml.ParseMAC(in.from.MAC)
+	return ok && user == in.Header.Source && same(syncml.MAC(credential, nonce, in.data), mac)
+}
+
+func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
+
+// authenticated tests what the first message of a session brings. code is the status of what is
+// missing or wrong, empty when it is right.
+func (d *Server) authenticated(ctx context.Context, in incoming) (credential, code string) {
+	cred := in.Header.Cred
+	proves := in.proves
+	switch {
+	case in.from.MAC != "":
+	case cred == nil || d.requireMAC:
+		return "", syncml.NeedCredentials
+	case cred.Type != syncml.AuthMD5:
+		return "", syncml.WrongCredentials
+	default:
+		proves = func(credential string, nonce []byte) bool { return same(syncml.Digest(credential, nonce), cred.Data) }
+	}
+	credential, ok := d.authenticate(ctx, in.Header.Source, in.Header.SessionID, proves)
+	if !ok {
+		return "", syncml.WrongCredentials
+	}
+	return credential, ""
 }
 
 func versionFault(h *syncml.Header) string {
@@ -68,8 +109,9 @@ func versionFault(h *syncml.Header) string {
 	return ""
 }
 
-func challengeOf(nonce []byte) *syncml.Chal {
-	return &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: base64.StdEncoding.EncodeToString(nonce)}
+// challengeOf asks for credentials of a kind, or hands out the nonce for the next.
+func challengeOf(kind string, nonce []byte) *syncml.Chal {
+	return &syncml.Chal{Format: syncml.FormatB64, Type: kind, NextNonce: base64.StdEncoding.EncodeToString(nonce)}
 }
 
 // refuse answers a message of which nothing is done: with a status for its header, whatever else it

@@ -49,7 +49,7 @@ const (
 // headroom is what a message needs besides the commands that are counted, in bytes.
 const headroom = 2048
 
-// answered is an answer, and the sum of the message that it answers.
+// answered is an answer, and the sum of the message that it answers, with its MAC.
 type answered struct {
 	of   [32]byte
 	text []byte
@@ -60,10 +60,13 @@ type session struct {
 	server  *Server
 	device  string
 	id      string
-	from    string
+	from    string    // network address
+	signed  bool      // every message has a MAC
 	touched time.Time // guarded by the server
 
 	mu          sync.Mutex
+	credential  string              // with which a MAC is tested
+	nonce       []byte              // of the next MAC
 	answers     map[string]answered // by MsgID: the last few
 	answerOrder []string            // their MsgIDs, the oldest first
 	bytes       int64               // of all messages so far
@@ -109,15 +112,16 @@ type received struct {
 	more bool
 }
 
-// begin starts a session for a laptop that is authenticated.
-func (d *Server) begin(ctx context.Context, m *syncml.Message, from string) (*session, error) {
-	device := m.Header.Source
+// begin starts a session for a laptop that is authenticated by its credential.
+func (d *Server) begin(ctx context.Context, in incoming, credential string) (*session, error) {
+	device := in.Header.Source
 	now := d.now()
 	s := &session{
 		server:   d,
 		device:   device,
-		id:       m.Header.SessionID,
-		from:     from,
+		id:       in.Header.SessionID,
+		from:     in.from.Address,
+		signed:   in.from.MAC != "",
 		touched:  now,
 		started:  now,
 		answers:  map[string]answered{},
@@ -125,7 +129,10 @@ func (d *Server) begin(ctx context.Context, m *syncml.Message, from string) (*se
 		results:  map[string]*received{},
 		statuses: map[string]string{},
 		wanted:   map[string]bool{},
-		limit:    m.Header.MaxMsgSize,
+		limit:    in.Header.MaxMsgSize,
+	}
+	if s.signed {
+		s.credential = credential
 	}
 	if s.limit == 0 {
 		s.limit = 64 << 10
@@ -173,22 +180,50 @@ func (s *session) load(ctx context.Context) error {
 	return nil
 }
 
+// next takes a message that says it is of this session. done is false where it begins another.
+func (s *session) next(ctx context.Context, in incoming) (answer []byte, done bool, err error) {
+	kept, again := s.answers[in.Header.MsgID]
+	switch {
+	case again && (kept.of == in.sum || !s.over && !s.signed):
+		return kept.text, true, nil // the same answer again, no second effect
+	case s.over:
+		return nil, false, nil
+	case s.signed && !in.proves(s.credential, s.nonce):
+		return s.server.refuse(in.Message, syncml.WrongCredentials, challengeOf(syncml.AuthMAC, s.nonce)), true, nil
+	}
+	s.bytes += int64(len(in.data))
+	answer, err = s.answer(ctx, in, in.Header.Cred != nil)
+	return answer, true, err
+}
+
+// headerStatus gives the status of a message's header. It hands out a nonce: for the next message
+// where each has a MAC, for the next session where credentials were accepted for this one.
+func (s *session) headerStatus(m *syncml.Message, withCredentials bool) syncml.Command {
+	code := syncml.OK
+	if withCredentials && !s.signed {
+		code = syncml.AuthAccepted
+	}
+	header := statusOf(m, "0", "SyncHdr", code)
+	header.TargetRefs, header.SourceRefs = nonEmpty(m.Header.Target), nonEmpty(m.Header.Source)
+	switch {
+	case s.signed:
+		s.nonce = s.server.nextNonce(s.device)
+		header.Chal = challengeOf(syncml.AuthMAC, s.nonce)
+	case withCredentials && s.phase == greeting:
+		header.Chal = challengeOf(syncml.AuthMD5, s.server.nextNonce(s.device))
+	}
+	return header
+}
+
 // answer takes the next message of the session.
-func (s *session) answer(ctx context.Context, m *syncml.Message, sum [32]byte, withCredentials bool) ([]byte, error) {
+func (s *session) answer(ctx context.Context, in incoming, withCredentials bool) ([]byte, error) {
+	m := in.Message
 	s.server.mu.Lock()
 	s.touched = s.server.now()
 	s.server.mu.Unlock()
 	s.messages++
 	out := answerTo(m)
-	code := syncml.OK
-	if withCredentials {
-		code = syncml.AuthAccepted
-	}
-	header := statusOf(m, "0", "SyncHdr", code)
-	header.TargetRefs, header.SourceRefs = nonEmpty(m.Header.Target), nonEmpty(m.Header.Source)
-	if withCredentials && s.phase == greeting {
-		header.Chal = &syncml.Chal{Format: syncml.FormatB64, Type: syncml.AuthMD5, NextNonce: s.server.nextNonce(s.device)}
-	}
+	header := s.headerStatus(m, withCredentials)
 	out.Commands = append(out.Commands, header)
 	aborted := s.receive(m, out)
 	var err error
@@ -211,7 +246,7 @@ func (s *session) answer(ctx context.Context, m *syncml.Message, sum [32]byte, w
 	number(out)
 	s.remember(m.Header.MsgID, out)
 	text := syncml.Encode(out)
-	s.keepAnswer(m.Header.MsgID, answered{sum, text})
+	s.keepAnswer(m.Header.MsgID, answered{in.sum, text})
 	return text, nil
 }
 

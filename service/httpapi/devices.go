@@ -22,6 +22,7 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
+
 	"zenithridge.example/zridge/service/workflow"
 )
 
@@ -137,7 +138,8 @@ func (s *server) deviceManagement(c *gin.Context) {
 	if !ok {
 		return
 	}
-	answer, err := s.CheckIn.Answer(c.Request.Context(), data, originOf(c.Request.Context()).Address)
+	from := checkin.Sender{Address: originOf(c.Request.Context()).Address, MAC: c.GetHeader(syncml.MACHeader)}
+	answer, err := s.CheckIn.Answer(c.Request.Context(), data, from)
 	var bad *syncml.SyntaxError
 	if errors.As(err, &bad) {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", bad.Error()))
