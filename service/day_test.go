@@ -36,7 +36,8 @@ func BenchmarkCheckInsForDays(b *testing.B) {
 	if err := filled.Database(database, s); err != nil {
 		b.Fatal(err)
 	}
-	api, keeps := startApart(b, database)
+	apart := startApart(b, database, false)
+	api := apart.api
 	ctx := context.Background()
 	network := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
 	var fleet []*endpoint.Laptop
@@ -84,7 +85,7 @@ func BenchmarkCheckInsForDays(b *testing.B) {
 			done += 1000
 			publish(done)
 			if tenth := done * 10 / total; done*10%total < 10_000 {
-				late = keeps()
+				late = apart.keeps()
 				if tenth == 1 {
 					early = late
 				}

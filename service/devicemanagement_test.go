@@ -60,7 +60,12 @@ func over(t testing.TB, database string) *client.Client {
 // firstAdministrator sets up the first administrator of a service, and signs in.
 func firstAdministrator(t testing.TB, address, code string) *client.Client {
 	t.Helper()
-	ctx, api := context.Background(), &client.Client{Base: address}
+	return firstAdministratorBy(t, nil, address, code)
+}
+
+func firstAdministratorBy(t testing.TB, caller *http.Client, address, code string) *client.Client {
+	t.Helper()
+	ctx, api := context.Background(), &client.Client{Base: address, HTTP: caller}
 	if _, err := api.Call(
 		ctx,
 		http.MethodPost,

@@ -32,6 +32,10 @@ import (
 // identitiesOf enrols the first laptops of an estate.
 func identitiesOf(b *testing.B, api *client.Client, s *estate.Snapshot, count int) []endpoint.Identity {
 	b.Helper()
+	caller := api.HTTP
+	if caller == nil {
+		caller = endpoint.Client(4)
+	}
 	ids := make([]endpoint.Identity, 0, count)
 	for at := 0; at < count; at += 240 {
 		var names []string
@@ -43,7 +47,7 @@ func identitiesOf(b *testing.B, api *client.Client, s *estate.Snapshot, count in
 			b.Fatal(err)
 		}
 		for _, c := range codes {
-			id, err := endpoint.Enrol(context.Background(), endpoint.Client(4), api.Base, c.Code, c.Device, "")
+			id, err := endpoint.Enrol(context.Background(), caller, api.Base, c.Code, c.Device, "")
 			if err != nil {
 				b.Fatal(err)
 			}
