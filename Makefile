@@ -39,7 +39,7 @@ fuzz_tests := core/resolve:FuzzWholeEstatesAndEdits core/resolve:FuzzAgreesWithT
   core/rule:FuzzExpression formats/contents:FuzzRead \
   formats/directory:FuzzTable formats/files:FuzzNoInputBreaksTheReader \
   formats/syncml:FuzzNoTextBreaksTheReader service/scim:FuzzFilter \
-  service/scim:FuzzPatch
+  service/scim:FuzzPatch service:FuzzAPI
 
 fuzz: ## every fuzz test; a longer run: make fuzz FUZZ=1m
 	@corpus=$$(mktemp -d) && trap 'rm -rf "$$corpus"' EXIT && for test in $(fuzz_tests); do \

@@ -50,7 +50,7 @@ type operation struct {
 
 // operations lists what a service can be asked, by path and method, but for signing in and what
 // never ends.
-func operations(t *testing.T, api *client.Client) (out []operation) {
+func operations(t testing.TB, api *client.Client) (out []operation) {
 	t.Helper()
 	doc := get[described](t, api, "/openapi.json")
 	for path, methods := range doc.Paths {
