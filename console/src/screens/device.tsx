@@ -8,9 +8,9 @@ import { useWrite } from '../api/writes';
 import { Why, NotApplyingList } from '../ui/why';
 import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
+import { WhoMay } from './access/whomay';
 import { MoveDialog } from './devices';
-import { noticeWord } from './exceptions';
-import { count, howWord, Status, Time, ValueText } from '../ui/words';
+import { count, howWord, noticeWord, Status, Time, ValueText } from '../ui/words';
 
 export function DeviceScreen() {
   const { id = '' } = useParams();
@@ -37,6 +37,7 @@ export function DeviceScreen() {
             <button type="button" className="btn btn-sm" onClick={() => setMoving(true)}>
               <FolderInput size={14} aria-hidden /> Move
             </button>
+            <WhoMay kind="devices" id={id} />
             <MoveDialog ids={[id]} open={moving} onClose={() => setMoving(false)} />
           </>
         )

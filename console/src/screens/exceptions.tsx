@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Plus } from 'lucide-react';
 import { useState } from 'react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Exception, type ExceptionRequest, type Setting, type Value } from '../api/client';
 import { keys, queries, tryEdits, useDictionary, useExceptionRequests, useExceptions, useGroups, useUnitTree, useWho } from '../api/queries';
 import { useWrite } from '../api/writes';
@@ -10,9 +10,7 @@ import { useOpenChange } from '../ui/change';
 import { blank, Control } from '../ui/control';
 import { ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../ui/parts';
-import { count, number, Time, ValueText } from '../ui/words';
-
-export const noticeWord = (days: number) => (days < 0 ? `over since ${count(-days, 'day')}` : days === 0 ? 'lapses today' : `lapses in ${count(days, 'day')}`);
+import { count, noticeWord, number, Time, ValueText } from '../ui/words';
 
 export function ExceptionsScreen() {
   const { change } = useOpenChange();
@@ -326,14 +324,5 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
         Ask
       </button>
     </form>
-  );
-}
-
-/** For the overview and a policy's page: those that lapse soon. */
-export function LapsingLine({ of }: { of: { id: string; setting: string; target: string; days: number; notice: string } }) {
-  return (
-    <Link to="/exceptions" className={`hover:underline ${of.notice === 'now' ? 'font-semibold text-error' : 'text-warning'}`}>
-      {of.id}: {of.setting} for {of.target} {noticeWord(of.days)}
-    </Link>
   );
 }

@@ -7,8 +7,7 @@ import { lintKey, lintPlace, lintText } from '../ui/lints';
 import { QuestionLine } from '../ui/questions';
 import { Failed, Loading, Page, Sheet } from '../ui/parts';
 import { Arisen } from '../ui/arisen';
-import { LapsingLine } from './exceptions';
-import { count, number, Time } from '../ui/words';
+import { count, number, Time, noticeWord } from '../ui/words';
 
 export function OverviewScreen() {
   const { data: o, error } = useOverview();
@@ -247,5 +246,14 @@ function Line({ to, n, children }: { to: string; n?: number; children: ReactNode
         {n !== undefined && <span className="quiet shrink-0 text-[13px] tabular-nums">{count(n, 'laptop')}</span>}
       </Link>
     </li>
+  );
+}
+
+/** An exception that lapses soon. */
+function LapsingLine({ of }: { of: { id: string; setting: string; target: string; days: number; notice: string } }) {
+  return (
+    <Link to="/exceptions" className={`hover:underline ${of.notice === 'now' ? 'font-semibold text-error' : 'text-warning'}`}>
+      {of.id}: {of.setting} for {of.target} {noticeWord(of.days)}
+    </Link>
   );
 }

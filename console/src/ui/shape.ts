@@ -1,4 +1,5 @@
-// What controls share: the shape of a value, and how pasted text becomes lines.
+// What controls and forms share: the shape of a value, how pasted text becomes lines, the texts of a form.
+import type { FormEvent } from 'react';
 import type { Column, Setting } from '../api/client';
 
 /** What a control needs to know of a setting or of a column. */
@@ -25,3 +26,10 @@ export const lines = (text: string) => [
       .filter(Boolean),
   ),
 ];
+
+/** The texts of a form by the names of its fields. */
+export const texts = (e: FormEvent<HTMLFormElement>) => {
+  e.preventDefault();
+  const form = new FormData(e.currentTarget);
+  return (name: string) => String(form.get(name) ?? '');
+};

@@ -131,3 +131,6 @@ export const slug = (title: string) =>
     .replace(/[^a-z0-9]+/g, '-')
     .replace(/^-|-$/g, '')
     .slice(0, 60);
+
+/** When an exception ends or ended, in days from today. */
+export const noticeWord = (days: number) => (days < 0 ? `over since ${count(-days, 'day')}` : days === 0 ? 'lapses today' : `lapses in ${count(days, 'day')}`);

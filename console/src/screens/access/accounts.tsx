@@ -1,10 +1,11 @@
 // Accounts: who may sign in, as what.
 import { useMutation } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
+import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got } from '../../api/client';
 import { useWho } from '../../api/queries';
 import { Dialog, Failed, Field, Loading, Page } from '../../ui/parts';
+import { texts } from '../../ui/shape';
 import { Status, Time } from '../../ui/words';
 import { accessAltered, useAccounts, useRoles } from './words';
 
@@ -68,13 +69,6 @@ export function AccountsScreen() {
     </Page>
   );
 }
-
-/** The texts of a form by the names of its fields. */
-export const texts = (e: FormEvent<HTMLFormElement>) => {
-  e.preventDefault();
-  const form = new FormData(e.currentTarget);
-  return (name: string) => String(form.get(name) ?? '');
-};
 
 function NewAccount({ onDone }: { onDone: () => void }) {
   const roles = useRoles().data ?? [];

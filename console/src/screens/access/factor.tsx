@@ -5,7 +5,7 @@ import { api, got } from '../../api/client';
 import { keys, queries } from '../../api/queries';
 import { Failed, Field, Loading, Sheet } from '../../ui/parts';
 import { Status } from '../../ui/words';
-import { texts } from './accounts';
+import { texts } from '../../ui/shape';
 
 const key = [...keys.who, 'second-factor'];
 const altered = () => queries.invalidateQueries({ queryKey: keys.who });

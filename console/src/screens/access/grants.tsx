@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import { api, got, type Grant } from '../../api/client';
 import { useUnits } from '../../api/queries';
 import { Empty, Failed, Field } from '../../ui/parts';
-import { texts } from './accounts';
+import { texts } from '../../ui/shape';
 import { accessAltered, daysOf, rightWords, useRoles } from './words';
 
 /** The title of a unit by its id. */

@@ -5,7 +5,7 @@ import { api, got, type Session } from '../../api/client';
 import { keys, queries, useMay, useWho } from '../../api/queries';
 import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
-import { texts } from './accounts';
+import { texts } from '../../ui/shape';
 import { SecondFactor } from './factor';
 import { Passkeys } from './passkeys';
 import { daysOf, rightWords } from './words';

@@ -5,7 +5,7 @@ import { api, got, Refusal } from '../../api/client';
 import { keys, queries } from '../../api/queries';
 import { Failed, Field, Loading, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
-import { texts } from './accounts';
+import { texts } from '../../ui/shape';
 
 const key = [...keys.who, 'passkeys'];
 

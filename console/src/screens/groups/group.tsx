@@ -13,6 +13,7 @@ import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../../ui
 import { lines } from '../../ui/shape';
 import { useSettled } from '../../ui/typed';
 import { count, number, slug } from '../../ui/words';
+import { WhoMay } from '../access/whomay';
 import { DetachButton } from '../units/detach';
 import { RuleEditor } from './rule';
 
@@ -104,6 +105,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
               What comes to it
             </Link>
           )}
+          {page && <WhoMay kind="groups" id={doc.id} />}
           {page && <DetachButton place={`group:${doc.id}`} title={doc.title || doc.id} detach={page.group.detach} />}
           {page && <Retire page={page} />}
           <button

@@ -8,9 +8,9 @@ import { useOpenChange } from '../../ui/change';
 import { Findings as Gained, ImpactPanel } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { ReachBar } from '../../ui/reach';
-import { count, number, Status } from '../../ui/words';
+import { count, noticeWord, number, Status } from '../../ui/words';
 import { About, AudienceSheet } from './audience';
-import { noticeWord } from '../exceptions';
+import { WhoMay } from '../access/whomay';
 import { MergeConflicts } from './conflicts';
 import { same } from './entry';
 import { forgetTyped, useSaving, type Saving } from './saving';
@@ -194,6 +194,7 @@ function Actions({
           History
         </Link>
       )}
+      {live && <WhoMay kind="policies" id={id} />}
     </>
   );
   if (reader)

@@ -8,6 +8,7 @@ import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Id, Loading, Page } from '../../ui/parts';
 import { Prevails } from '../../ui/prevailing';
 import { count, number, ValueText } from '../../ui/words';
+import { WhoMay } from '../access/whomay';
 import { DetachButton, detachText } from './detach';
 
 type Way = 'above' | 'overridden' | 'locked' | 'detached' | 'own' | 'clashing';
@@ -56,6 +57,7 @@ export function UnitScreen() {
           <Link className="btn btn-ghost btn-sm" to={`/units/matrix?unit=${id}`}>
             Settings by unit
           </Link>
+          {unit && <WhoMay kind="units" id={id} />}
           {unit?.parent && <DetachButton place={`unit:${id}`} title={unit.title || id} detach={unit.detach} />}
         </>
       }
