@@ -332,6 +332,36 @@ func TestMembersOfGroupsArePatched(t *testing.T) {
 	}
 }
 
+// TestPagesHaveFewBytes lists users of two mebibytes each: a page has fewer than were asked for, and
+// whoever goes on after it gets all.
+func TestPagesHaveFewBytes(t *testing.T) {
+	t.Parallel()
+	_, p := provisioned(t)
+	numbers := strings.Repeat(`{"value":"`+strings.Repeat("7", 32_000)+`"},`, 60)
+	for _, name := range []string{"a", "b", "c"} {
+		p.must(http.StatusCreated, "POST", "/Users", user(name, `"phoneNumbers":[`+strings.TrimSuffix(numbers, ",")+`]`))
+	}
+	var got []string
+	for start := 1; start <= 3; {
+		a := p.must(http.StatusOK, "GET", fmt.Sprintf("/Users?sortBy=userName&count=50&startIndex=%d", start), "")
+		list := a.at("Resources").([]any)
+		if a.at("totalResults") != 3.0 || a.at("itemsPerPage") != float64(len(list)) || len(list) == 0 || len(list) > 2 {
+			t.Fatalf("from %d: %v of %v, %d resources", start, a.at("itemsPerPage"), a.at("totalResults"), len(list))
+		}
+		for _, r := range list {
+			got = append(got, fmt.Sprint(r.(map[string]any)["userName"]))
+		}
+		start += len(list)
+	}
+	if strings.Join(got, " ") != "a b c" {
+		t.Errorf("the pages have %v", got)
+	}
+	small := p.must(http.StatusOK, "GET", "/Users?attributes=userName", "")
+	if list := small.at("Resources").([]any); len(list) != 3 {
+		t.Errorf("without what is large a page has %d", len(list))
+	}
+}
+
 func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 	t.Parallel()
 	_, p := provisioned(t)

@@ -385,3 +385,43 @@ func TestStreamsEndWithTheirToken(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestHeadersOfEveryAnswer asks each interface, as somebody who is not signed in.
+func TestHeadersOfEveryAnswer(t *testing.T) {
+	t.Parallel()
+	running := startWith(t, service.Config{})
+	for _, path := range []string{"/", "/policies", "/api/v1/health", "/api/v1/devices", "/scim/v2/Users", "/dm", "/enrol", "/nowhere.js"} {
+		for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodTrace} {
+			r, err := http.NewRequestWithContext(t.Context(), method, running.Address+path, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r.Header.Set("X-Told", "back")
+			answer, err := http.DefaultClient.Do(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text, err := io.ReadAll(answer.Body)
+			answer.Body.Close()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if method == http.MethodTrace && (answer.StatusCode < 400 || strings.Contains(string(text), "X-Told")) {
+				t.Errorf("TRACE %s is answered %d %.100s", path, answer.StatusCode, text)
+			}
+			policy, kept := answer.Header.Get("Content-Security-Policy"), answer.Header.Get("Cache-Control")
+			if strings.Contains(policy, "unsafe") || !strings.Contains(policy, "default-src 'self'") || !strings.Contains(policy, "object-src 'none'") ||
+				answer.Header.Get("X-Content-Type-Options") != "nosniff" || answer.Header.Get("Referrer-Policy") != "no-referrer" {
+				t.Errorf("%s %s has the headers %v", method, path, answer.Header)
+			}
+			if page := answer.StatusCode == http.StatusOK && strings.HasPrefix(answer.Header.Get("Content-Type"), "text/html"); !page && kept != "no-store" {
+				t.Errorf("%s %s, answered %d, may be kept: %q", method, path, answer.StatusCode, kept)
+			}
+			for _, header := range []string{"Server", "X-Powered-By", "Access-Control-Allow-Origin"} {
+				if answer.Header.Get(header) != "" {
+					t.Errorf("%s %s says %s: %s", method, path, header, answer.Header.Get(header))
+				}
+			}
+		}
+	}
+}

@@ -150,6 +150,8 @@ function Frame({ name, role }: { name: string; role: string }) {
           onClick={() =>
             void api.DELETE('/api/v1/session').then(() => {
               queries.clear();
+              sessionStorage.clear(); // what was typed and not kept, and which change was open, are this person's
+              localStorage.removeItem('open-change');
               location.assign('/');
             })
           }

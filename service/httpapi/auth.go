@@ -148,7 +148,5 @@ func secureHeaders(c *gin.Context) {
 	if originOf(c.Request.Context()).Secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
 	}
-	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
-		h.Set("Cache-Control", "no-store")
-	}
+	h.Set("Cache-Control", "no-store") // the console's own files say otherwise
 }

@@ -111,6 +111,7 @@ func (s *server) noRoute(c *gin.Context) {
 	}
 	if data, err := fs.ReadFile(s.Console, name); err == nil && name != "" {
 		kind := mime.TypeByExtension(path.Ext(name))
+		c.Header("Cache-Control", "no-cache")
 		if strings.HasPrefix(name, "assets/") { // their names have a sum of their content
 			c.Header("Cache-Control", "public, max-age=31536000, immutable")
 		}

@@ -344,7 +344,13 @@ func (d scimHandler) search(c *gin.Context) {
 	d.list(c, q, strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ","))
 }
 
-const countByDefault = 100
+// How long a page is where the client does not say, in resources, and at most, in bytes: a page
+// that would be longer ends earlier, and the client asks for what comes after it (RFC 7644, section
+// 3.4.2.4). One resource is a page at least.
+const (
+	countByDefault = 100
+	maxPageBytes   = 4 << 20
+)
 
 func (d scimHandler) list(c *gin.Context, q searchRequest, attributes, excluded string) {
 	projection, err := d.t.ReadProjection(attributes, excluded)
@@ -392,10 +398,19 @@ func (d scimHandler) list(c *gin.Context, q searchRequest, attributes, excluded 
 			return
 		}
 	}
-	items := make([]any, len(page))
-	for i, r := range page {
+	items := make([]any, 0, len(page))
+	size := 0
+	for _, r := range page {
 		id := r["id"].(string)
-		items[i] = projection.Of(d.t, d.finished(baseOf(c), byID[id], groups[id]))
+		text, err := json.Marshal(projection.Of(d.t, d.finished(baseOf(c), byID[id], groups[id])))
+		if err != nil {
+			d.failSCIM(c, err)
+			return
+		}
+		if size += len(text); size > maxPageBytes && len(items) > 0 {
+			break
+		}
+		items = append(items, json.RawMessage(text))
 	}
 	answerSCIM(
 		c,

@@ -103,7 +103,7 @@ func HashOf(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// OneTimeCode makes a code that people can type: four groups of six letters and digits, 128 bits
+// OneTimeCode makes a code that people can type: four groups of seven letters and digits, 128 bits
 // and more.
 func OneTimeCode() string {
 	const letters = "abcdefghjkmnpqrstuvwxyz23456789"
