@@ -9,8 +9,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"mime"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -36,6 +39,7 @@ type described struct {
 		RequestBody *struct {
 			Content map[string]any
 		} `json:"requestBody"`
+		Responses map[string]struct{ Content map[string]any }
 	}
 }
 
@@ -46,6 +50,20 @@ type operation struct {
 	numbers      []string
 	choices      []string
 	required     []string
+	answers      map[string][]string // media types, by status
+}
+
+// describes fails where an answer is not one that the API document has.
+func (o operation) describes(t *testing.T, status int, header http.Header) {
+	t.Helper()
+	kinds, known := o.answers[strconv.Itoa(status)]
+	if !known {
+		kinds, known = o.answers["default"]
+	}
+	kind, _, err := mime.ParseMediaType(header.Get("Content-Type"))
+	if !known || len(kinds) > 0 && (err != nil || !slices.Contains(kinds, kind)) {
+		t.Errorf("%s %s answers %d with %q; described are %v", o.method, o.path, status, header.Get("Content-Type"), o.answers)
+	}
 }
 
 // operations lists what a service can be asked, by path and method, but for signing in and what
@@ -70,6 +88,10 @@ func operations(t testing.TB, api *client.Client) (out []operation) {
 				if p.Required {
 					one.required = append(one.required, p.Name)
 				}
+			}
+			one.answers = map[string][]string{}
+			for status, answer := range o.Responses {
+				one.answers[status] = slices.Sorted(maps.Keys(answer.Content))
 			}
 			if o.RequestBody != nil {
 				for media := range o.RequestBody.Content {

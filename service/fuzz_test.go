@@ -10,7 +10,8 @@ import (
 )
 
 // FuzzAPI asks every operation of the API, as an administrator, with whatever place, query and body
-// come. Nothing may fail inside, and what is refused is refused as a problem.
+// come. Nothing may fail inside, what is refused is refused as a problem, and each answer is one that
+// the API document describes.
 func FuzzAPI(f *testing.F) {
 	api := started(f)
 	all := operations(f, api)
@@ -60,6 +61,7 @@ func FuzzAPI(f *testing.F) {
 		if err != nil {
 			t.Fatalf("%s %s: %v", o.method, at, err)
 		}
+		o.describes(t, answer.StatusCode, answer.Header)
 		overloaded := answer.StatusCode == http.StatusServiceUnavailable && answer.Header.Get("Retry-After") != ""
 		switch {
 		case answer.StatusCode >= 500 && !overloaded, answer.StatusCode == http.StatusUnauthorized:

@@ -121,6 +121,7 @@ func build(c Config) (*server, *gin.Engine) {
 	engine.GET("/dm/files/:sha256", s.laptopFile)
 	engine.GET("/api/v1/exports/:of", s.export)
 	engine.POST("/api/v1/sources/:id/tables", s.uploadTable)
+	s.describePassedOn()
 	s.registerSCIM(engine)
 	engine.NoRoute(s.noRoute)
 	engine.NoMethod(func(c *gin.Context) {

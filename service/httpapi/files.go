@@ -55,7 +55,11 @@ func (s *server) registerFiles() {
 	)
 	huma.Register(s.api, operation("listFiles", http.MethodGet, "/files", "Files that are kept, the newest first"), s.listFiles)
 	huma.Register(s.api, operation("getFile", http.MethodGet, "/files/{sha256}", "A file that is kept, and what is in it"), s.getFile)
-	huma.Register(s.api, operation("fileContent", http.MethodGet, "/files/{sha256}/content", "A file's bytes"), s.fileContent)
+	huma.Register(
+		s.api,
+		operation("fileContent", http.MethodGet, "/files/{sha256}/content", "A file's bytes", answers("application/octet-stream")),
+		s.fileContent,
+	)
 }
 
 func fileOf(k workflow.Kept) wire.File {

@@ -73,7 +73,13 @@ func (s *server) registerImpact() {
 	)
 	huma.Register(
 		s.api,
-		operation("impactReport", http.MethodGet, "/changes/{id}/impact/report", "What a change does, as a document for the change board"),
+		operation(
+			"impactReport",
+			http.MethodGet,
+			"/changes/{id}/impact/report",
+			"What a change does, as a document for the change board",
+			answers("text/markdown", "text/html", "text/csv", "application/json"),
+		),
 		s.impactReport,
 	)
 }

@@ -185,6 +185,10 @@ func (s *server) export(c *gin.Context) {
 	if s.signedIn(c); c.IsAborted() {
 		return
 	}
+	if of := c.Param("of"); of != "devices" && of != "people" {
+		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found "+problem.Quote(of)+", expected devices or people"))
+		return
+	}
 	q := c.Request.URL.Query()
 	columns := splitColumns(q.Get("columns"))
 	if len(columns) == 0 {
