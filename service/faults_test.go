@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/formats/wire"
 )
 
@@ -130,5 +131,40 @@ func TestALaptopHasOneCode(t *testing.T) {
 	}
 	if status := enrol(offer()); status != http.StatusCreated {
 		t.Errorf("the last code: %d", status)
+	}
+}
+
+// TestExportsHaveNoFormulas exports people whose names a spreadsheet would run.
+func TestExportsHaveNoFormulas(t *testing.T) {
+	t.Parallel()
+	api := bare(t)
+	publishEstate(t, api, `{"people":[{"id":"a","name":"=1+1"},{"id":"b","name":"@now"},{"id":"c","name":"Ines"}]}`)
+	status, header, text := ask(t, http.MethodGet, api.Base+"/api/v1/exports/people?columns=id,name&sort=id", nil, func(r *http.Request) {
+		r.Header.Set("Authorization", "Bearer "+api.Token)
+	})
+	if want := "id,name\na,'=1+1\nb,'@now\nc,Ines\n"; status != http.StatusOK || text != want || !strings.HasPrefix(header.Get("Content-Type"), "text/csv") {
+		t.Errorf("%d %v %q, expected %q", status, header, text, want)
+	}
+}
+
+// TestReadersDoNotSeeHowSourcesAreSetUp reads a source as somebody who manages sources, and as
+// somebody who may only look.
+func TestReadersDoNotSeeHowSourcesAreSetUp(t *testing.T) {
+	t.Parallel()
+	api := bare(t)
+	ldap := &directory.LDAP{
+		Address: "ldaps://directory.larkfell.example:636", Base: baseDN, BindAs: readDN, Password: "directory",
+		People: directory.LDAPPeople{Filter: "(objectClass=*)"},
+	}
+	source := wire.NewSource{ID: "company", Kind: "ldap", Title: "Company", SetUp: directory.SourceSetUp{LDAP: ldap}}
+	posted[wire.Source](t, api, "/sources", source)
+	reader := &client.Client{Base: api.Base, Token: readersToken(t, api)}
+	for _, path := range []string{"/sources", "/sources/company"} {
+		for who, c := range map[string]*client.Client{"an administrator": api, "a reader": reader} {
+			text := string(get[json.RawMessage](t, c, path))
+			if told := strings.Contains(text, "directory.larkfell.example"); told != (who == "an administrator") || !strings.Contains(text, "company") {
+				t.Errorf("%s reads at %s: %s", who, path, text)
+			}
+		}
 	}
 }
