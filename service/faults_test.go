@@ -138,7 +138,7 @@ func TestALaptopHasOneCode(t *testing.T) {
 func TestExportsHaveNoFormulas(t *testing.T) {
 	t.Parallel()
 	api := bare(t)
-	publishEstate(t, api, `{"people":[{"id":"a","name":"=1+1"},{"id":"b","name":"@now"},{"id":"c","name":"Ines"}]}`)
+	publishEstate(t, api, `{"units":[{"id":"larkfell"}],"people":[{"id":"a","name":"=1+1"},{"id":"b","name":"@now"},{"id":"c","name":"Ines"}]}`)
 	status, header, text := ask(t, http.MethodGet, api.Base+"/api/v1/exports/people?columns=id,name&sort=id", nil, func(r *http.Request) {
 		r.Header.Set("Authorization", "Bearer "+api.Token)
 	})

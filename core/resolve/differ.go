@@ -80,7 +80,9 @@ func (d *Difference) compare(before, after *EstateResolution) {
 	threads.Share(2+len(settings), func(mine iter.Seq[int]) {
 		w := after.plan.worker(after.plan.Laptops())
 		defer w.done()
-		w.load(0, decide.Nobody)
+		if len(altered) > 0 { // else there is no laptop, no block to turn to, and no setting to compare
+			w.load(0, decide.Nobody)
+		}
 		scratch := &differScratch{altered: make(intern.DeviceSet, len(altered))}
 		defer func() {
 			guard.Lock()
