@@ -361,3 +361,34 @@ func TestRefusalsSayWhat(t *testing.T) {
 		}
 	}
 }
+
+// TestEstatesWithLittleInThem asks everything of a service without an estate, with units and people
+// alone, and with laptops and no policy, and has a change in each that adds the next.
+func TestEstatesWithLittleInThem(t *testing.T) {
+	t.Parallel()
+	api := bare(t)
+	all := operations(t, api)
+	lock := `{"id":"p","kind":"security","settings":{"screen.lock_after_minutes":5},"audience":{"include":["everyone"]}}`
+	for i, next := range []string{
+		`{"units":[{"id":"larkfell"}],"people":[{"id":"LT-1","name":"Ines"}]}`,
+		`{"units":[{"id":"larkfell"}],"people":[{"id":"LT-1"}],"policies":[` + lock + `]}`,
+		`{"units":[{"id":"larkfell"}],"people":[{"id":"LT-1"}],"groups":[{"id":"LT-1","of":"people","members":["LT-1"]}]}`,
+		`{"units":[{"id":"larkfell"}],"devices":[{"id":"LT-1","os":"linux","os_version":"12"}]}`,
+		`{"units":[{"id":"larkfell"}]}`,
+	} {
+		for _, o := range all {
+			if o.method != http.MethodGet {
+				continue
+			}
+			status, header, text := ask(t, o.method, api.Base+"/api/v1"+o.filled("LT-1"), nil, func(r *http.Request) {
+				r.Header.Set("Authorization", "Bearer "+api.Token)
+			})
+			if o.describes(t, status, header); status >= 500 {
+				t.Errorf("estate %d: %s is answered %d %.200s", i, o.path, status, text)
+			}
+		}
+		result := posted[wire.ImportResult](t, api, "/imports?retire_missing=true", json.RawMessage(next))
+		get[json.RawMessage](t, api, client.Path("changes", result.Change, "impact"))
+		posted[wire.Publication](t, api, client.Path("changes", result.Change, "publish"), nil)
+	}
+}

@@ -80,7 +80,7 @@ var mayImport = map[string][]string{
 		"service/signin",
 		"service/store",
 	},
-	"service/checkin": {"core/", "service/signin", "service/store", "service/workflow", "formats/syncml"},
+	"service/checkin": {"core/", "service/seal", "service/signin", "service/store", "service/workflow", "formats/syncml"},
 	"service/httpapi": {
 		"formats/contents",
 		"core/",

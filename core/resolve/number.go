@@ -8,7 +8,6 @@ import (
 	"iter"
 	"maps"
 	"slices"
-	"sync"
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
@@ -385,21 +384,26 @@ func (b *builder) columns() {
 			p.Codes = append(p.Codes, nil)
 		}
 	}
-	// Columns are coded beside each other: each writes to its own place.
-	var wait sync.WaitGroup
 	// Most columns stand as they are and are shared.
-	for _, c := range p.needed {
-		var before [][]uint32
+	before := make([][][]uint32, len(p.needed))
+	var anew []int // of p.needed
+	for i, c := range p.needed {
 		if c.Number < len(was.Codes) {
-			before = was.Codes[c.Number]
+			before[i] = was.Codes[c.Number]
 		}
-		if before != nil && b.columnStands(c) {
-			p.Codes[c.Number] = before
-			continue
+		if before[i] != nil && b.columnStands(c) {
+			p.Codes[c.Number] = before[i]
+		} else {
+			anew = append(anew, i)
 		}
-		wait.Go(func() { p.Codes[c.Number] = b.coded(c, before) })
 	}
-	wait.Wait()
+	// The others are coded beside each other: each writes to its own place.
+	threads.Share(len(anew), func(mine iter.Seq[int]) {
+		for i := range mine {
+			c := p.needed[anew[i]]
+			p.Codes[c.Number] = b.coded(c, before[anew[i]])
+		}
+	})
 }
 
 // neededColumns gives the columns that rules read.

@@ -2,14 +2,18 @@
 package threads
 
 import (
+	"fmt"
 	"iter"
 	"runtime"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 )
 
 // Share goes through the numbers below n on all threads: do is called once on each, with the
-// numbers that are this thread's, and Share returns when all are done.
+// numbers that are this thread's, and Share returns when all are done. Where do panics, Share panics
+// with a *Panic once the other threads have ended, so that whoever called may recover: a panic of a
+// goroutine that nobody recovers ends the process.
 func Share(n int, do func(mine iter.Seq[int])) {
 	Among(make([]struct{}, min(runtime.GOMAXPROCS(0), n)), n, func(_ struct{}, mine iter.Seq[int]) { do(mine) })
 }
@@ -23,8 +27,28 @@ func Among[W any](workers []W, n int, do func(by W, mine iter.Seq[int])) {
 		}
 	}
 	var wait sync.WaitGroup
+	var failed atomic.Pointer[Panic]
 	for _, by := range workers {
-		wait.Go(func() { do(by, mine) })
+		wait.Go(func() {
+			defer func() {
+				if value := recover(); value != nil {
+					failed.CompareAndSwap(nil, &Panic{value, debug.Stack()})
+				}
+			}()
+			do(by, mine)
+		})
 	}
 	wait.Wait()
+	if first := failed.Load(); first != nil {
+		panic(first)
+	}
 }
+
+// Panic is the panic of another goroutine: the first, where there are several.
+type Panic struct {
+	Value any
+	Stack []byte // of that goroutine
+}
+
+// Error says what the panic was and where.
+func (p *Panic) Error() string { return fmt.Sprintf("%v\n%s", p.Value, p.Stack) }

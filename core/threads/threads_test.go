@@ -2,6 +2,7 @@ package threads
 
 import (
 	"iter"
+	"strings"
 	"sync/atomic"
 	"testing"
 )
@@ -50,4 +51,27 @@ func TestAmongGivesEachWorkerItsOwn(t *testing.T) {
 	if done[0]+done[1]+done[2] != 1000 {
 		t.Errorf("%v were done, expected 1000 together", done)
 	}
+}
+
+// A panic of a thread reaches whoever called, after the other threads have ended.
+func TestAPanicReachesTheCaller(t *testing.T) {
+	var done atomic.Int32
+	defer func() {
+		failed, ok := recover().(*Panic)
+		if !ok || failed.Value != "broken" || !strings.Contains(failed.Error(), "threads_test.go") {
+			t.Errorf("the panic is %v, expected the thread's with its stack", failed)
+		}
+		if got := done.Load(); got != 99 {
+			t.Errorf("%d numbers were done, expected all but one", got)
+		}
+	}()
+	Among(make([]struct{}, 2), 100, func(_ struct{}, mine iter.Seq[int]) {
+		for i := range mine {
+			if i == 7 {
+				panic("broken")
+			}
+			done.Add(1)
+		}
+	})
+	t.Error("the panic is lost")
 }
