@@ -387,6 +387,13 @@ func TestEstatesWithLittleInThem(t *testing.T) {
 				t.Errorf("estate %d: %s is answered %d %.200s", i, o.path, status, text)
 			}
 		}
+		draft := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "A first policy"})
+		path := client.Path("changes", draft.ID, "edits", "policies", "another")
+		body := strings.Replace(lock, `"p"`, `"another"`, 1)
+		if _, err := api.Call(t.Context(), http.MethodPut, path, nil, []byte(body), nil); err != nil {
+			t.Errorf("estate %d: %v", i, err)
+		}
+		get[json.RawMessage](t, api, client.Path("changes", draft.ID, "impact"))
 		result := posted[wire.ImportResult](t, api, "/imports?retire_missing=true", json.RawMessage(next))
 		get[json.RawMessage](t, api, client.Path("changes", result.Change, "impact"))
 		posted[wire.Publication](t, api, client.Path("changes", result.Change, "publish"), nil)
