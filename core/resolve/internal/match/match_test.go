@@ -215,7 +215,7 @@ func TestTargetsThatNameNothing(t *testing.T) {
 func TestLevelsAreOrdered(t *testing.T) {
 	t.Parallel()
 	s, pop := madeUp(t)
-	device := s.Devices[0]
+	device := pop.Devices.At(0) // numbers are in the order of units
 	targets := []estate.Target{
 		{Kind: estate.ToUnit, ID: string(pop.Units[pop.Root].ID)}, {Kind: estate.ToUnit, ID: string(pop.Units[pop.Devices.At(0).HomeAt].ID)},
 		{Kind: estate.ToGroup, ID: string(s.Groups[0].ID)}, {Kind: estate.ToDevice, ID: string(device.ID)},
