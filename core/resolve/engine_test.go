@@ -174,7 +174,7 @@ func fitting(entries []estate.Entry, s *estate.Snapshot) (out []estate.Entry) {
 }
 
 // compareWhole compares an estate of a seed, and what becomes of it over some edits, with the
-// oracle and with plans made from nothing.
+// oracle and with plans made from nothing. In the end each of its lists is emptied and filled again.
 func compareWhole(t *testing.T, seed uint64) {
 	s := madeUp(seed)
 	plan := Compile(s)
@@ -184,13 +184,8 @@ func compareWhole(t *testing.T, seed uint64) {
 	}
 	r := rand.New(rand.NewPCG(seed, 11))
 	var trail []string
-	for range 6 {
-		next, what := altered(r, s)
+	step := func(next *estate.Snapshot, what string) {
 		trail = append(trail, what)
-		if chance(r, 20) { // several at once
-			next, what = altered(r, next)
-			trail = append(trail, "and "+what)
-		}
 		made := plan.With(next)
 		if d := wholeDiffers(next, made.Estate()); d != "" {
 			t.Fatalf("seed %d after %v: %s", seed, trail, d)
@@ -206,6 +201,80 @@ func compareWhole(t *testing.T, seed uint64) {
 		}
 		s, plan, whole = made.Snapshot(), made, made.Estate() // which finds laptops by their ids
 	}
+	for range 6 {
+		next, what := altered(r, s)
+		if chance(r, 20) { // several at once
+			and := ""
+			next, and = altered(r, next)
+			what += " and " + and
+		}
+		step(next, what)
+	}
+	full := naming(s)
+	for what, empty := range map[string]func(*estate.Snapshot){
+		"no laptops":                 func(s *estate.Snapshot) { s.Devices = nil },
+		"one laptop":                 func(s *estate.Snapshot) { s.Devices = s.Devices[:1] },
+		"no people":                  func(s *estate.Snapshot) { s.People = nil },
+		"no laptops, no people":      func(s *estate.Snapshot) { s.Devices, s.People = nil, nil },
+		"no policies":                func(s *estate.Snapshot) { s.Policies = nil },
+		"no groups":                  func(s *estate.Snapshot) { s.Groups = nil },
+		"no laptops, fewer policies": func(s *estate.Snapshot) { s.Devices, s.Policies = nil, s.Policies[:len(s.Policies)/2] },
+	} {
+		next := full.With()
+		empty(next)
+		next = naming(next)
+		step(next, what)
+		if r.IntN(2) == 0 {
+			step(full, "everything again")
+		}
+	}
+}
+
+// naming gives the estate without references to what is not in it.
+func naming(s *estate.Snapshot) *estate.Snapshot {
+	there := map[string]bool{"everyone": true}
+	for i := range s.Units {
+		there["unit:"+string(s.Units[i].ID)] = true
+	}
+	for _, p := range s.People {
+		there["person:"+string(p.ID)] = true
+	}
+	for _, d := range s.Devices {
+		there["device:"+string(d.ID)] = true
+	}
+	for i := range s.Groups {
+		there["group:"+string(s.Groups[i].ID)] = true
+	}
+	for i := range s.Policies {
+		there["policy:"+string(s.Policies[i].ID)] = true
+	}
+	out := s.With()
+	out.Devices = slices.Clone(s.Devices)
+	for i, d := range out.Devices {
+		if d.Owner != "" && !there["person:"+string(d.Owner)] {
+			alone := *d
+			alone.Owner = ""
+			out.Devices[i] = &alone
+		}
+	}
+	out.Groups = slices.Clone(s.Groups)
+	for i := range out.Groups {
+		g := &out.Groups[i]
+		word := map[estate.GroupOf]string{estate.OfDevices: "device:", estate.OfPeople: "person:"}[g.Of]
+		g.Members = slices.DeleteFunc(slices.Clone(g.Members), func(id string) bool { return !there[word+id] })
+		g.Groups = slices.DeleteFunc(slices.Clone(g.Groups), func(id estate.GroupID) bool { return !there["group:"+string(id)] })
+	}
+	out.Policies = slices.Clone(s.Policies)
+	for i := range out.Policies {
+		a := &out.Policies[i].Audience
+		a.Include = slices.DeleteFunc(slices.Clone(a.Include), func(t estate.Target) bool { return !there[t.String()] })
+		a.Exclude = slices.DeleteFunc(slices.Clone(a.Exclude), func(t estate.Target) bool { return !there[t.String()] })
+	}
+	out.Exceptions = slices.DeleteFunc(slices.Clone(s.Exceptions), func(x estate.Exception) bool { return !there[x.Target.String()] })
+	out.Rulings = slices.DeleteFunc(slices.Clone(s.Rulings), func(x estate.Ruling) bool {
+		return !there["policy:"+string(x.Prefer)] || !there["policy:"+string(x.Over)]
+	})
+	return out
 }
 
 // planDiffers compares what two plans of one estate say besides settings.

@@ -63,6 +63,12 @@ func (b *builder) groupsOf() {
 				b.changes.groups[at] = true
 			}
 		}
+		// Whoever was in a group that is gone, and detached something, inherits it again.
+		for _, id := range d.Gone {
+			if at := was.GroupAt.NumberOf(id); len(was.Groups[at].Detach) > 0 {
+				b.detached = append(b.detached, match.Target{Target: estate.Target{Kind: estate.ToGroup, ID: string(id)}, At: at, Level: match.GroupLevel})
+			}
+		}
 		// Nested groups are looked up by id again, since a member group may be new or gone.
 		for at := range p.Groups {
 			if g := &p.Groups[at]; g.Group != nil {
