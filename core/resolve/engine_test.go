@@ -218,6 +218,12 @@ func compareWhole(t *testing.T, seed uint64) {
 		"no laptops, no people":      func(s *estate.Snapshot) { s.Devices, s.People = nil, nil },
 		"no policies":                func(s *estate.Snapshot) { s.Policies = nil },
 		"no groups":                  func(s *estate.Snapshot) { s.Groups = nil },
+		"no exceptions and rulings":  func(s *estate.Snapshot) { s.Exceptions, s.Rulings = nil, nil },
+		"no checks":                  func(s *estate.Snapshot) { s.Checks = nil },
+		"half of everything": func(s *estate.Snapshot) {
+			s.Devices, s.People, s.Groups = half(r, s.Devices), half(r, s.People), half(r, s.Groups)
+			s.Policies, s.Exceptions, s.Rulings = half(r, s.Policies), half(r, s.Exceptions), half(r, s.Rulings)
+		},
 		"no laptops, fewer policies": func(s *estate.Snapshot) { s.Devices, s.Policies = nil, s.Policies[:len(s.Policies)/2] },
 	} {
 		next := full.With()
@@ -228,6 +234,11 @@ func compareWhole(t *testing.T, seed uint64) {
 			step(full, "everything again")
 		}
 	}
+}
+
+// half gives about half of a list, in its order.
+func half[T any](r *rand.Rand, list []T) []T {
+	return slices.DeleteFunc(slices.Clone(list), func(T) bool { return chance(r, 50) })
 }
 
 // naming gives the estate without references to what is not in it.
