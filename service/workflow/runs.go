@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"runtime/debug"
 	"sync/atomic"
 	"time"
 
@@ -234,10 +235,22 @@ func (s *SourceService) StartReading(ctx context.Context, by Actor, id, way stri
 		return nil, err
 	}
 	s.background(func() {
-		reading, err := s.read(ctx, row, r)
+		reading, err := s.readGuarded(ctx, row, r)
 		s.conclude(ctx, by, row, r, reading, err, reason, false)
 	})
 	return r, nil
+}
+
+// readGuarded is read for data of another server: if it makes the reader panic, the run fails and
+// the service goes on. No lock is held while it reads.
+func (s *SourceService) readGuarded(ctx context.Context, row store.Source, r *Run) (reading *directory.Reading, err error) {
+	defer func() {
+		if value := recover(); value != nil {
+			s.log.Error("panic while reading a source", "source", row.ID, "panic", value, "stack", string(debug.Stack()))
+			reading, err = nil, errors.New("the service failed while it read the source; its log says where")
+		}
+	}()
+	return s.read(ctx, row, r)
 }
 
 func (s *SourceService) read(ctx context.Context, row store.Source, r *Run) (*directory.Reading, error) {
