@@ -145,6 +145,9 @@ func TestExportsHaveNoFormulas(t *testing.T) {
 	if want := "id,name\na,'=1+1\nb,'@now\nc,Ines\n"; status != http.StatusOK || text != want || !strings.HasPrefix(header.Get("Content-Type"), "text/csv") {
 		t.Errorf("%d %v %q, expected %q", status, header, text, want)
 	}
+	if records := get[[]wire.AuditRecord](t, api, "/audit?action=export+people"); len(records) != 1 || records[0].By != "ines" {
+		t.Errorf("the export is recorded as %+v", records)
+	}
 }
 
 // TestReadersDoNotSeeHowSourcesAreSetUp reads a source as somebody who manages sources, and as

@@ -286,6 +286,9 @@ func TestASessionWithMACsIsItsLaptops(t *testing.T) {
 	if next.Commands[0].Data != syncml.OK || next.Commands[0].Chal.NextNonce == nonce || next.Commands[len(next.Commands)-1].Name != "Get" {
 		t.Errorf("the laptop is answered %+v", next.Commands)
 	}
+	if records := get[[]wire.AuditRecord](t, api, "/audit?action=message+of+a+laptop+refused"); len(records) == 0 {
+		t.Error("the refused messages are not in the audit log")
+	}
 }
 
 func TestMACsCanBeDemanded(t *testing.T) {

@@ -189,6 +189,8 @@ func (s *session) next(ctx context.Context, in incoming) (answer []byte, done bo
 	case s.over:
 		return nil, false, nil
 	case s.signed && !in.proves(s.credential, s.nonce):
+		by := workflow.Actor{Name: "somebody", Via: "device"}
+		s.server.flow.RecordOften(ctx, by, "message of a laptop refused", in.from.Address)
 		return s.server.refuse(in.Message, syncml.WrongCredentials, challengeOf(syncml.AuthMAC, s.nonce)), true, nil
 	}
 	s.bytes += int64(len(in.data))

@@ -78,6 +78,7 @@ func (s *server) exportEstate(ctx context.Context, _ *struct{}) (*output[map[str
 		}
 		lists[string(kind)] = docs
 	}
+	s.recordExport(ctx, "the estate")
 	return &output[map[string][]any]{lists}, nil
 }
 

@@ -222,6 +222,7 @@ func (s *server) export(c *gin.Context) {
 		writeProblem(c.Writer, s.fault(c.Request.Context(), err).(*wire.Problem))
 		return
 	}
+	s.recordExport(c.Request.Context(), c.Param("of"))
 	c.Header("Content-Type", "text/csv; charset=utf-8; header=present")
 	c.Header("Content-Disposition", `attachment; filename="`+c.Param("of")+`.csv"`)
 	w := csv.NewWriter(c.Writer)
@@ -236,6 +237,12 @@ func (s *server) export(c *gin.Context) {
 		}
 	}
 	w.Flush()
+}
+
+// recordExport records that somebody took a whole list or the estate. Many exports become one record
+// with a count.
+func (s *server) recordExport(ctx context.Context, what string) {
+	s.Flow.RecordOften(ctx, actorOf(ctx), "export "+what, originOf(ctx).Address)
 }
 
 // asCell gives a text, or a number as it is, as a cell of a table.
