@@ -3,9 +3,11 @@ package service_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"net/http"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"zenithridge.example/zridge/client"
@@ -75,5 +77,28 @@ func TestFilesHaveLittleSpace(t *testing.T) {
 	files, err := client.Get[wire.Page[wire.File]](context.Background(), api, "/files", nil)
 	if err != nil || len(files.Items) != 3 {
 		t.Errorf("%d files are kept: %v", len(files.Items), err)
+	}
+}
+
+// TestLargeFilesAtOnce sends more files at once than are held in memory: they wait for one another,
+// and all are taken.
+func TestLargeFilesAtOnce(t *testing.T) {
+	t.Parallel()
+	api := bare(t)
+	statuses := make([]int, 6)
+	var wait sync.WaitGroup
+	for i := range statuses {
+		wait.Go(func() {
+			data := bytes.Repeat([]byte{byte(i)}, 16<<20)
+			statuses[i], _, _ = ask(t, http.MethodPost, fmt.Sprintf("%s/api/v1/files?name=f%d", api.Base, i), data, func(r *http.Request) {
+				r.Header.Set("Authorization", "Bearer "+api.Token)
+			})
+		})
+	}
+	wait.Wait()
+	for i, status := range statuses {
+		if status != http.StatusCreated {
+			t.Errorf("file %d is answered %d", i, status)
+		}
 	}
 }

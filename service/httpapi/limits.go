@@ -5,6 +5,7 @@
 package httpapi
 
 import (
+	"context"
 	"mime"
 	"net"
 	"net/http"
@@ -20,16 +21,25 @@ import (
 )
 
 const (
-	within        = time.Minute      // to read a request and to write its answer, unless a handler says otherwise
-	discardFor    = 5 * time.Second  // to read what is left of a body that nobody wanted
-	bodiesAtOnce  = int64(128 << 20) // bytes of bodies that are held at once
-	assumedBody   = int64(1 << 20)   // of a body whose length is not said
-	streamsAtOnce = 8                // of one session or token
+	within        = time.Minute     // to read a request and to write its answer, unless a handler says otherwise
+	discardFor    = 5 * time.Second // to read what is left of a body that nobody wanted
+	assumedBody   = int64(1 << 20)  // bytes of a body whose length is not said
+	streamsAtOnce = 8               // of one session or token
+)
+
+// Bytes of bodies that are held in memory at once. Large bodies, such as files, wait for one
+// another for a while, so that several people may send theirs at once; what is small never waits
+// behind them.
+const (
+	largeBody   = int64(1 << 20)  // bytes from which on a body is large
+	largeAtOnce = int64(40 << 20) // a file of the largest size that is taken by default, and some more
+	smallAtOnce = int64(64 << 20)
+	waitForRoom = 20 * time.Second
 )
 
 // limited puts limits around the handler of everything that the service answers.
 func limited(next http.Handler) http.Handler {
-	bodies := semaphore.NewWeighted(bodiesAtOnce)
+	small, large := semaphore.NewWeighted(smallAtOnce), semaphore.NewWeighted(largeAtOnce)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		control := http.NewResponseController(w)
 		now := time.Now()
@@ -54,7 +64,16 @@ func limited(next http.Handler) http.Handler {
 			}
 		}
 		if held := heldOf(r); held > 0 {
-			if !bodies.TryAcquire(held) {
+			bodies, ok := small, false
+			if held <= largeBody {
+				ok = small.TryAcquire(held)
+			} else {
+				bodies = large
+				ok = waitFor(r.Context(), large, held)
+				control.SetReadDeadline(time.Now().Add(within))
+				control.SetWriteDeadline(time.Now().Add(within))
+			}
+			if !ok {
 				w.Header().Set("Retry-After", "2")
 				writeProblem(w, problemOf(http.StatusServiceUnavailable, "busy", "The service is busy with other requests. Try again in a moment."))
 				return
@@ -65,6 +84,14 @@ func limited(next http.Handler) http.Handler {
 	})
 }
 
+// waitFor waits for room for a large body, in the order in which they came. ok is false where there
+// is none in time.
+func waitFor(ctx context.Context, room *semaphore.Weighted, held int64) (ok bool) {
+	limit, cancel := context.WithTimeout(ctx, waitForRoom)
+	defer cancel()
+	return room.Acquire(limit, held) == nil
+}
+
 // heldOf gives how many bytes of a request's body are held in memory. Tables are read as they come.
 func heldOf(r *http.Request) int64 {
 	switch {
@@ -73,7 +100,7 @@ func heldOf(r *http.Request) int64 {
 	case r.ContentLength < 0:
 		return assumedBody
 	}
-	return min(r.ContentLength, bodiesAtOnce)
+	return min(r.ContentLength, largeAtOnce)
 }
 
 // streams counts the streams of each session or token.
