@@ -212,14 +212,14 @@ func compareWhole(t *testing.T, seed uint64) {
 	}
 	full := naming(s)
 	for what, empty := range map[string]func(*estate.Snapshot){
-		"no laptops":                 func(s *estate.Snapshot) { s.Devices = nil },
-		"one laptop":                 func(s *estate.Snapshot) { s.Devices = s.Devices[:1] },
-		"no people":                  func(s *estate.Snapshot) { s.People = nil },
-		"no laptops, no people":      func(s *estate.Snapshot) { s.Devices, s.People = nil, nil },
-		"no policies":                func(s *estate.Snapshot) { s.Policies = nil },
-		"no groups":                  func(s *estate.Snapshot) { s.Groups = nil },
-		"no exceptions and rulings":  func(s *estate.Snapshot) { s.Exceptions, s.Rulings = nil, nil },
-		"no checks":                  func(s *estate.Snapshot) { s.Checks = nil },
+		"no laptops":                func(s *estate.Snapshot) { s.Devices = nil },
+		"one laptop":                func(s *estate.Snapshot) { s.Devices = s.Devices[:1] },
+		"no people":                 func(s *estate.Snapshot) { s.People = nil },
+		"no laptops, no people":     func(s *estate.Snapshot) { s.Devices, s.People = nil, nil },
+		"no policies":               func(s *estate.Snapshot) { s.Policies = nil },
+		"no groups":                 func(s *estate.Snapshot) { s.Groups = nil },
+		"no exceptions and rulings": func(s *estate.Snapshot) { s.Exceptions, s.Rulings = nil, nil },
+		"no checks":                 func(s *estate.Snapshot) { s.Checks = nil },
 		"half of everything": func(s *estate.Snapshot) {
 			s.Devices, s.People, s.Groups = half(r, s.Devices), half(r, s.People), half(r, s.Groups)
 			s.Policies, s.Exceptions, s.Rulings = half(r, s.Policies), half(r, s.Exceptions), half(r, s.Rulings)
