@@ -114,6 +114,34 @@ func TestReadingForOneUnit(t *testing.T) {
 	}
 }
 
+// TestReadingForAUnitWithoutLaptops reads everything as somebody whose unit has nobody and nothing,
+// and tries a policy for it.
+func TestReadingForAUnitWithoutLaptops(t *testing.T) {
+	t.Parallel()
+	api, as := scoped(t)
+	change := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: "An attic"})
+	path := client.Path("changes", change.ID, "edits", "units", "attic")
+	if _, err := api.Call(t.Context(), http.MethodPut, path, nil, []byte(`{"id":"attic","parent":"fleet"}`), nil); err != nil {
+		t.Fatal(err)
+	}
+	posted[wire.Publication](t, api, client.Path("changes", change.ID, "publish"), nil)
+	noor := as("noor", wire.NewGrant{Role: "author", Unit: "attic"})
+	if texts := readEverything(t, noor, change.ID); len(texts) < 60 {
+		t.Errorf("%d answers were read", len(texts))
+	}
+	if page := get[wire.Page[wire.Device]](t, noor, "/devices"); page.Total != 0 {
+		t.Errorf("%d laptops are seen", page.Total)
+	}
+	own := posted[wire.Change](t, noor, "/changes", wire.NewChange{Title: "Dark"})
+	policy := `{"id":"dark","kind":"security","within":"attic","settings":{"screen.lock_after_minutes":3},"audience":{"include":["unit:attic"]}}`
+	if _, err := noor.Call(t.Context(), http.MethodPut, client.Path("changes", own.ID, "edits", "policies", "dark"), nil, []byte(policy), nil); err != nil {
+		t.Fatal(err)
+	}
+	if impact := get[wire.Impact](t, noor, client.Path("changes", own.ID, "impact")); impact.Estate != 0 || impact.Devices != 0 {
+		t.Errorf("the policy gives %d of %d laptops something else", impact.Devices, impact.Estate)
+	}
+}
+
 // readEverything calls every operation of the API that reads, with ids of both places, and gives
 // the answers by path.
 func readEverything(t *testing.T, api *client.Client, change string) map[string]string {
