@@ -92,14 +92,18 @@ func (s *liveEstate) seenBy(by Actor, d *draft) *draft {
 	if by.Held.Everywhere.Has(access.Read) || len(d.faults) > 0 {
 		return d
 	}
-	units := by.Held.UnitsWith(access.Read)
-	live := s.boundedLive(d.live, by)
 	out := *d
-	out.live = live
-	out.snapshot = boundedSnapshot(d.after, units, d.live.Plan.Snapshot(), live.Plan.Snapshot())
-	out.after = live.Side.With(out.snapshot)
-	out.report = impact.Compare(live.Side, out.after)
+	out.live, out.snapshot = s.seenSnapshot(by, d)
+	out.after = out.live.Side.With(out.snapshot)
+	out.report = impact.Compare(out.live.Side, out.after)
 	return &out
+}
+
+// seenSnapshot gives what is live, and what becomes of it with a draft without faults, for somebody
+// who may not read everywhere.
+func (s *liveEstate) seenSnapshot(by Actor, d *draft) (live *Live, becomes *estate.Snapshot) {
+	live = s.boundedLive(d.live, by)
+	return live, boundedSnapshot(d.after, by.Held.UnitsWith(access.Read), d.live.Plan.Snapshot(), live.Plan.Snapshot())
 }
 
 // sees tells whether somebody sees an object of what is live.
@@ -125,20 +129,7 @@ func (s *liveEstate) seenBody(by Actor, kind estate.Kind, body string) (string, 
 	if err != nil {
 		return "", err
 	}
-	snapshot := s.seenLive(by).Plan.Snapshot()
-	there := func(t estate.Target) bool {
-		switch t.Kind {
-		case estate.ToDevice:
-			return snapshot.Device(estate.DeviceID(t.ID)) != nil
-		case estate.ToPerson:
-			return snapshot.Person(estate.PersonID(t.ID)) != nil
-		case estate.ToUnit:
-			return snapshot.Object(estate.KindUnit, t.ID) != nil
-		case estate.ToGroup:
-			return snapshot.Object(estate.KindGroup, t.ID) != nil
-		}
-		return true
-	}
+	there := namedIn(s.seenLive(by).Plan.Snapshot())
 	switch o := object.(type) {
 	case estate.Group:
 		member := estate.Target{Kind: estate.ToPerson}
@@ -147,13 +138,11 @@ func (s *liveEstate) seenBody(by Actor, kind estate.Kind, body string) (string, 
 		}
 		o.Members = slices.DeleteFunc(o.Members, func(id string) bool {
 			member.ID = id
-			return !there(member)
+			return !there(&member)
 		})
 		object = o
 	case estate.Policy:
-		hidden := func(t estate.Target) bool { return !there(t) }
-		o.Audience.Include = slices.DeleteFunc(o.Audience.Include, hidden)
-		o.Audience.Exclude = slices.DeleteFunc(o.Audience.Exclude, hidden)
+		o.Audience.Include, o.Audience.Exclude = kept(o.Audience.Include, there), kept(o.Audience.Exclude, there)
 		object = o
 	}
 	text, err := files.EncodeJSON(object)
@@ -183,7 +172,7 @@ func (s *ChangeService) seenEdits(ctx context.Context, by Actor, change string, 
 	live := s.seenLive(by).Plan.Snapshot()
 	becomes := live
 	if d, err := s.draft(ctx, change); err == nil && len(d.faults) == 0 {
-		becomes = s.seenBy(by, d).snapshot
+		_, becomes = s.seenSnapshot(by, d)
 	}
 	for _, e := range edits {
 		kind := estate.Kind(e.Kind)
@@ -296,6 +285,16 @@ func boundedPlaces(plan *resolve.Plan, laptops resolve.Devices, units []string, 
 
 // dropLoose takes targets out of audiences that name what is not there. They match nobody who is.
 func dropLoose(s *estate.Snapshot) {
+	there := namedIn(s)
+	s.Policies = slices.Clone(s.Policies) // they may be those of the whole estate
+	for i := range s.Policies {
+		a := &s.Policies[i].Audience
+		a.Include, a.Exclude = kept(a.Include, there), kept(a.Exclude, there)
+	}
+}
+
+// namedIn tells whether what a target names is in an estate.
+func namedIn(s *estate.Snapshot) func(*estate.Target) bool {
 	units, groups := map[string]bool{}, map[string]bool{}
 	for i := range s.Units {
 		units[string(s.Units[i].ID)] = true
@@ -303,7 +302,7 @@ func dropLoose(s *estate.Snapshot) {
 	for i := range s.Groups {
 		groups[string(s.Groups[i].ID)] = true
 	}
-	there := func(t *estate.Target) bool {
+	return func(t *estate.Target) bool {
 		switch t.Kind {
 		case estate.ToUnit:
 			return units[t.ID]
@@ -315,11 +314,6 @@ func dropLoose(s *estate.Snapshot) {
 			return s.Person(estate.PersonID(t.ID)) != nil
 		}
 		return true
-	}
-	s.Policies = slices.Clone(s.Policies) // they may be those of the whole estate
-	for i := range s.Policies {
-		a := &s.Policies[i].Audience
-		a.Include, a.Exclude = kept(a.Include, there), kept(a.Exclude, there)
 	}
 }
 
