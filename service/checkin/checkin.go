@@ -141,43 +141,49 @@ func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Mil
 // authenticate tests what a laptop proves against the nonce of the device's next session and
 // against the session's challenges of this window of time and the last. A wrong try changes
 // nothing: it does not void a laptop's nonce.
-func (d *Server) authenticate(ctx context.Context, device, session string, proves func(credential string, nonce []byte) bool) (credential string, ok bool) {
+func (d *Server) authenticate(ctx context.Context, device, session string, proves func(credential string, nonce []byte) bool) (laptop enrolled, ok bool) {
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
-		return "", false // it left the estate
+		return enrolled{}, false // it left the estate
 	}
-	credential, ok = d.credentialOf(ctx, device)
+	laptop, ok = d.enrolled(ctx, device)
 	if !ok {
-		return "", false
+		return enrolled{}, false
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if nonce := d.nonces[device]; nonce != nil && proves(credential, nonce) {
+	if nonce := d.nonces[device]; nonce != nil && proves(laptop.credential, nonce) {
 		delete(d.nonces, device) // a nonce is good for one session
-		return credential, true
+		return laptop, true
 	}
 	for _, window := range []int64{d.window(), d.window() - 1} {
 		nonce := d.challenge(device, session, window)
-		if _, twice := d.used[string(nonce)]; !twice && proves(credential, nonce) {
+		if _, twice := d.used[string(nonce)]; !twice && proves(laptop.credential, nonce) {
 			d.used[string(nonce)] = d.now().Add(2 * challengeLife)
-			return credential, true
+			return laptop, true
 		}
 	}
-	return "", false
+	return enrolled{}, false
 }
 
-// credentialOf gives what a laptop's credentials are tested with. ok is false where it has not
-// enrolled, and where its credential cannot be opened, which is logged.
-func (d *Server) credentialOf(ctx context.Context, device string) (credential string, ok bool) {
-	laptop, err := d.store.In(ctx).Laptop(device)
-	if err != nil || laptop.Credential == "" {
-		return "", false
+// enrolled is a laptop that has enrolled, and what its credentials are tested with, opened.
+type enrolled struct {
+	row        store.Laptop
+	credential string
+}
+
+// enrolled gives a laptop. ok is false where it has not enrolled, and where its credential cannot
+// be opened, which is logged.
+func (d *Server) enrolled(ctx context.Context, device string) (laptop enrolled, ok bool) {
+	row, err := d.store.In(ctx).Laptop(device)
+	if err != nil || row.Credential == "" {
+		return enrolled{}, false
 	}
-	credential, err = d.seal.OpenFor(device, laptop.Credential)
+	credential, err := d.seal.OpenFor(device, row.Credential)
 	if err != nil {
 		d.log.Error("opening a laptop's credential", "device", device, "error", err)
-		return "", false
+		return enrolled{}, false
 	}
-	return credential, true
+	return enrolled{row, credential}, true
 }
 
 // SealCredentials seals the credentials that an earlier version of the service stored in the clear.

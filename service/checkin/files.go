@@ -13,8 +13,8 @@ import (
 // File gives a file's bytes to a laptop whose settings name it, and to no other. The error is
 // ErrRefused when the secret is wrong.
 func (d *Server) File(ctx context.Context, device, secret, sha256 string) ([]byte, error) {
-	credential, ok := d.credentialOf(ctx, device)
-	if !ok || subtle.ConstantTimeCompare([]byte(credential), []byte(syncml.UserDigest(device, secret))) != 1 {
+	laptop, ok := d.enrolled(ctx, device)
+	if !ok || subtle.ConstantTimeCompare([]byte(laptop.credential), []byte(syncml.UserDigest(device, secret))) != 1 {
 		return nil, ErrRefused
 	}
 	return d.flow.FileOfLaptop(ctx, estate.DeviceID(device), sha256)

@@ -44,7 +44,7 @@ func (d *Server) Answer(ctx context.Context, data []byte, from Sender) ([]byte, 
 		}
 	}
 	// The first message of a session, or one after a challenge.
-	credential, code := d.authenticated(ctx, in)
+	laptop, code := d.authenticated(ctx, in)
 	if code != "" {
 		kind := syncml.AuthMD5
 		if from.MAC != "" || d.requireMAC {
@@ -52,7 +52,7 @@ func (d *Server) Answer(ctx context.Context, data []byte, from Sender) ([]byte, 
 		}
 		return d.refuse(m, code, challengeOf(kind, d.challenge(m.Header.Source, m.Header.SessionID, d.window()))), nil
 	}
-	s, err = d.begin(ctx, in, credential)
+	s, err = d.begin(ctx, in, laptop)
 	if err != nil {
 		return nil, err
 	}
@@ -80,23 +80,23 @@ func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byt
 
 // authenticated tests what the first message of a session brings. code is the status of what is
 // missing or wrong, empty when it is right.
-func (d *Server) authenticated(ctx context.Context, in incoming) (credential, code string) {
+func (d *Server) authenticated(ctx context.Context, in incoming) (laptop enrolled, code string) {
 	cred := in.Header.Cred
 	proves := in.proves
 	switch {
 	case in.from.MAC != "":
 	case cred == nil || d.requireMAC:
-		return "", syncml.NeedCredentials
+		return enrolled{}, syncml.NeedCredentials
 	case cred.Type != syncml.AuthMD5:
-		return "", syncml.WrongCredentials
+		return enrolled{}, syncml.WrongCredentials
 	default:
 		proves = func(credential string, nonce []byte) bool { return same(syncml.Digest(credential, nonce), cred.Data) }
 	}
-	credential, ok := d.authenticate(ctx, in.Header.Source, in.Header.SessionID, proves)
+	laptop, ok := d.authenticate(ctx, in.Header.Source, in.Header.SessionID, proves)
 	if !ok {
-		return "", syncml.WrongCredentials
+		return enrolled{}, syncml.WrongCredentials
 	}
-	return credential, ""
+	return laptop, ""
 }
 
 func versionFault(h *syncml.Header) string {

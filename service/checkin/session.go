@@ -112,8 +112,8 @@ type received struct {
 	more bool
 }
 
-// begin starts a session for a laptop that is authenticated by its credential.
-func (d *Server) begin(ctx context.Context, in incoming, credential string) (*session, error) {
+// begin starts a session for a laptop that is authenticated.
+func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*session, error) {
 	device := in.Header.Source
 	now := d.now()
 	s := &session{
@@ -129,19 +129,16 @@ func (d *Server) begin(ctx context.Context, in incoming, credential string) (*se
 		results:  map[string]*received{},
 		statuses: map[string]string{},
 		wanted:   map[string]bool{},
+		laptop:   laptop.row,
 		limit:    in.Header.MaxMsgSize,
 	}
 	if s.signed {
-		s.credential = credential
+		s.credential = laptop.credential
 	}
 	if s.limit == 0 {
 		s.limit = 64 << 10
 	}
 	s.limit = max(s.limit, leastMessage)
-	var err error
-	if s.laptop, err = d.store.In(ctx).Laptop(device); err != nil {
-		return nil, fmt.Errorf("laptop %s: %w", device, err)
-	}
 	s.live = d.flow.Live()
 	s.revision = fmt.Sprint(s.live.Revision)
 	d.mu.Lock()
