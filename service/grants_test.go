@@ -31,22 +31,26 @@ func scoped(t *testing.T) (api *client.Client, as func(name string, grants ...wi
 	publishEstate(t, api, fleetEstate)
 	return api, func(name string, grants ...wire.NewGrant) *client.Client {
 		t.Helper()
-		account := wire.NewAccount{Name: name, Password: "a long enough password"}
-		if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
-			t.Fatal(err)
-		}
-		for _, g := range grants {
-			g.Account = name
-			if _, err := client.Post[wire.Grant](t.Context(), api, "/grants", g); err != nil {
-				t.Fatal(err)
-			}
-		}
-		token, err := (&client.Client{Base: api.Base}).SignIn(t.Context(), name, account.Password, "tests", 1)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return &client.Client{Base: api.Base, Token: token.Secret}
+		return granted(t, api, name, grants...)
 	}
+}
+
+// granted adds an account with some grants, and signs in as it.
+func granted(t *testing.T, api *client.Client, name string, grants ...wire.NewGrant) *client.Client {
+	t.Helper()
+	account := wire.NewAccount{Name: name, Password: "a long enough password"}
+	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range grants {
+		g.Account = name
+		posted[wire.Grant](t, api, "/grants", g)
+	}
+	token, err := (&client.Client{Base: api.Base}).SignIn(t.Context(), name, account.Password, "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &client.Client{Base: api.Base, Token: token.Secret}
 }
 
 // codeOf gives the code of a refusal; empty without one.

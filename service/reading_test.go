@@ -41,18 +41,7 @@ func TestReadingForOneUnit(t *testing.T) {
 	t.Parallel()
 	api := bare(t)
 	publishEstate(t, api, twoPlaces)
-	account := wire.NewAccount{Name: "noor", Password: "a long enough password"}
-	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
-		t.Fatal(err)
-	}
-	for _, role := range []string{"author", "service-desk"} {
-		posted[wire.Grant](t, api, "/grants", wire.NewGrant{Account: "noor", Role: role, Unit: "harbour"})
-	}
-	token, err := (&client.Client{Base: api.Base}).SignIn(t.Context(), "noor", account.Password, "tests", 1)
-	if err != nil {
-		t.Fatal(err)
-	}
-	noor := &client.Client{Base: api.Base, Token: token.Secret}
+	noor := granted(t, api, "noor", wire.NewGrant{Role: "author", Unit: "harbour"}, wire.NewGrant{Role: "service-desk", Unit: "harbour"})
 
 	// Something happens in both places.
 	for device, serial := range map[string]string{"LT-1": "S1", "zz-LT": "zzsecret-serial"} {
