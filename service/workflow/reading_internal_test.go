@@ -17,7 +17,7 @@ import (
 // why, is the same as in the whole estate, and nothing of laptops and people elsewhere is left.
 func TestABoundedEstateSaysTheSame(t *testing.T) {
 	for seed := range uint64(2) {
-		s := world.Make(world.Of(120), seed)
+		s := world.Make(world.Of(50), seed)
 		whole := impact.Resolve(s)
 		before := textOf(t, s)
 		for _, units := range [][]string{{string(s.Units[1].ID)}, {string(s.Units[len(s.Units)/2].ID), string(s.Units[len(s.Units)-1].ID)}, {string(s.Units[0].ID)}} {
