@@ -5,10 +5,13 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
 	"zenithridge.example/zridge/core/access"
@@ -24,7 +27,51 @@ type addFileInput struct {
 	Content       string `query:"content" enum:"any,certificate,application-rules,application" default:"any" doc:"What it must be"`
 	AcceptExpired bool   `query:"accept_expired" doc:"Take a certificate that has expired"`
 	ReadOnly      bool   `query:"read_only" doc:"Say what is in it and do not keep it"`
-	RawBody       []byte `contentType:"application/octet-stream"`
+	rawBody
+}
+
+// rawBody is a body of bytes that the handler reads itself. The API library would read it into a
+// buffer that grows and that it keeps: of a large file several times its size.
+type rawBody struct {
+	from   io.Reader
+	length int64 // below 0: not said
+}
+
+// Resolve implements huma.Resolver.
+func (b *rawBody) Resolve(ctx huma.Context) []error {
+	r := humagin.Unwrap(ctx).Request
+	b.from, b.length = r.Body, r.ContentLength
+	return nil
+}
+
+// read gives the body, of limit bytes at most.
+func (b *rawBody) read(limit int64) ([]byte, error) {
+	tooLarge := problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("found more than %d bytes", limit))
+	if b.length > limit {
+		return nil, tooLarge
+	}
+	var data []byte
+	var err error
+	if b.length >= 0 {
+		data = make([]byte, b.length)
+		_, err = io.ReadFull(b.from, data)
+	} else {
+		data, err = io.ReadAll(io.LimitReader(b.from, limit+1))
+	}
+	switch {
+	case err != nil:
+		return nil, problemOf(http.StatusBadRequest, "faults", "the body could not be read to its end")
+	case int64(len(data)) > limit:
+		return nil, tooLarge
+	}
+	return data, nil
+}
+
+// describeRaw says in the API document that the body is bytes.
+func describeRaw(op *huma.Operation) {
+	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
+		"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+	}}
 }
 
 type fileOutput struct {
@@ -36,10 +83,6 @@ type fileOutput struct {
 }
 
 func (s *server) registerFiles() {
-	limit := int64(workflow.DefaultMaxFile)
-	if s.Flow != nil { // nil while the document is written
-		limit = s.Flow.MaxFile()
-	}
 	huma.Register(
 		s.api,
 		operation(
@@ -49,7 +92,7 @@ func (s *server) registerFiles() {
 			"Read a file and keep it, once by its SHA-256",
 			needs(access.Write),
 			status(http.StatusCreated),
-			func(op *huma.Operation) { op.MaxBodyBytes = limit + 1 },
+			describeRaw,
 		),
 		s.addFile,
 	)
@@ -85,8 +128,12 @@ func (s *server) laptopFile(c *gin.Context) {
 
 // addFile handles the operation addFile: read a file and keep it, once by its SHA-256.
 func (s *server) addFile(ctx context.Context, in *addFileInput) (*output[wire.File], error) {
+	data, err := in.read(s.Flow.MaxFile())
+	if err != nil {
+		return nil, err
+	}
 	kept, err := s.Flow.AddFile(ctx, actorOf(ctx), in.Name,
-		in.RawBody,
+		data,
 		contents.Options{Expect: setting.Content(in.Content), AcceptExpired: in.AcceptExpired},
 		!in.ReadOnly,
 	)

@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net"
 	"net/http"
+	"runtime/debug"
 	"net/netip"
 	"slices"
 	"strings"
@@ -79,6 +80,9 @@ func limited(next http.Handler) http.Handler {
 				return
 			}
 			defer bodies.Release(held)
+			if bodies == large {
+				defer debug.FreeOSMemory() // else the garbage of several large bodies adds up
+			}
 		}
 		next.ServeHTTP(w, r)
 	})

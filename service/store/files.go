@@ -3,8 +3,10 @@
 package store
 
 import (
+	"database/sql"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
 
@@ -20,20 +22,35 @@ type File struct {
 	At        time.Time
 }
 
-// fileContent is a file's bytes.
-type fileContent struct {
+// filePart is a part of a file's bytes. A file in one row would be held in memory several times
+// while it is written and read.
+type filePart struct {
 	SHA256 string `gorm:"primaryKey;column:sha256"`
+	Part   int    `gorm:"primaryKey"`
 	Data   []byte
 }
 
-func (fileContent) TableName() string { return "file_contents" }
+func (filePart) TableName() string { return "file_parts" }
+
+// partSize is the most bytes of a part. Files that are kept already are cut at this size.
+const partSize = 1 << 20
 
 // AddFile keeps a file, unless one with the same bytes is kept already.
 func (s *Store) AddFile(f File, data []byte) error {
-	if err := s.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&f).Error; err != nil {
-		return err
-	}
-	return s.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&fileContent{f.SHA256, data}).Error
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		added := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&f)
+		if added.Error != nil || added.RowsAffected == 0 {
+			return added.Error
+		}
+		// An empty file has one part, which is empty.
+		for part := 0; part == 0 || part*partSize < len(data); part++ {
+			bytes := data[part*partSize : min(len(data), (part+1)*partSize)]
+			if err := tx.Create(&filePart{f.SHA256, part, bytes}).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // FileSpace gives the bytes that all files together take.
@@ -49,8 +66,25 @@ func (s *Store) File(sha256 string) (File, error) {
 
 // FileData gives a file's bytes.
 func (s *Store) FileData(sha256 string) ([]byte, error) {
-	c, err := one[fileContent](s.db.Where("sha256 = ?", sha256))
-	return c.Data, err
+	f, err := s.File(sha256)
+	if err != nil {
+		return nil, err
+	}
+	data := make([]byte, 0, f.Size)
+	// One row at a time, so that no part is held beside the whole for longer than it takes to copy.
+	rows, err := s.db.Model(&filePart{}).Select("data").Where("sha256 = ?", sha256).Order("part").Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var part sql.RawBytes
+		if err := rows.Scan(&part); err != nil {
+			return nil, err
+		}
+		data = append(data, part...)
+	}
+	return data, rows.Err()
 }
 
 // Files lists the files that are kept, the newest first; of one content, where one is named.

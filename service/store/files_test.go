@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"bytes"
 	"errors"
 	"strings"
 	"testing"
@@ -98,4 +99,65 @@ func TestObservationsAreReplaced(t *testing.T) {
 	if got, _ := s.Observations("LT-2"); len(got) != 1 {
 		t.Errorf("another laptop's: %v", got)
 	}
+}
+
+// TestFilesAreCutIntoParts: files of sizes around that of a part come back as they were, also those
+// that an older program kept in one row.
+func TestFilesAreCutIntoParts(t *testing.T) {
+	s, path := opened(t)
+	const part = 1 << 20
+	sizes := []int{0, 1, part - 1, part, part + 1, 3*part + 7}
+	file := func(i int) (store.File, []byte) {
+		data := make([]byte, sizes[i])
+		for at := range data {
+			data[at] = byte(at>>8 + at + i)
+		}
+		return store.File{SHA256: strings.Repeat(string(rune('a'+i)), 64), Name: "f", Content: "any", Size: int64(len(data)), Reading: `{}`}, data
+	}
+	check := func(s *store.Store) {
+		t.Helper()
+		for i := range sizes {
+			f, data := file(i)
+			if kept, err := s.FileData(f.SHA256); err != nil || !bytes.Equal(kept, data) {
+				t.Errorf("of %d bytes %d are kept, or others: %v", sizes[i], len(kept), err)
+			}
+		}
+		if _, err := s.FileData(strings.Repeat("0", 64)); !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("a file that is not kept gives %v", err)
+		}
+	}
+	for i := range sizes {
+		if err := s.AddFile(file(i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	check(s)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	db := raw(t, path)
+	for _, statement := range []string{
+		`DROP TABLE file_parts`,
+		`DELETE FROM schema_migrations WHERE name = '0016_file_parts'`,
+		`CREATE TABLE file_contents (sha256 TEXT PRIMARY KEY REFERENCES files(sha256), data BLOB NOT NULL)`,
+	} {
+		if err := db.Exec(statement).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range sizes {
+		f, data := file(i)
+		if err := db.Exec(`INSERT INTO file_contents VALUES (?, ?)`, f.SHA256, data).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	if inner, err := db.DB(); err != nil || inner.Close() != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	check(s)
 }
