@@ -102,6 +102,11 @@ func serveCommand(s Streams) *cli.Command {
 				TakesFile: true,
 			},
 			&cli.StringFlag{
+				Name:      "seal-passphrase",
+				Usage:     "`FILE` with a passphrase by which the key for secrets is encrypted; - asks for it. A key that is not encrypted yet is encrypted from then on",
+				TakesFile: true,
+			},
+			&cli.StringFlag{
 				Name:      "audit-key",
 				Usage:     "`FILE` with the key that signs the audit log; without it audit.key beside the database. It is made if it is not there",
 				TakesFile: true,
@@ -192,6 +197,9 @@ func serveCommand(s Streams) *cli.Command {
 			}
 			var err error
 			if config.OIDC, err = oidcOf(c); err != nil {
+				return err
+			}
+			if config.SealPassphrase, err = sealPassphrase(c, s); err != nil {
 				return err
 			}
 			if c.IsSet("date") {
@@ -481,4 +489,26 @@ func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
 		o.Grants = append(o.Grants, signin.GroupGrant{Group: group, Role: role, Unit: unit})
 	}
 	return o, nil
+}
+
+// sealPassphrase reads the passphrase by which the key for secrets is encrypted; empty where there
+// is none.
+func sealPassphrase(c *cli.Command, s Streams) (string, error) {
+	file := c.String("seal-passphrase")
+	if file == "" {
+		return "", nil
+	}
+	var text string
+	var err error
+	if file == "-" {
+		text, err = readPassword(s, "Passphrase of the key for secrets: ")
+	} else {
+		var data []byte
+		data, err = os.ReadFile(file)
+		text = strings.TrimRight(string(data), "\r\n")
+	}
+	if err == nil && (len(text) < 12 || len(text) > 1024) {
+		err = usage("serve: the passphrase of the key for secrets has %d bytes, expected 12 to 1024", len(text))
+	}
+	return text, err
 }

@@ -46,6 +46,7 @@ type Config struct {
 	RequireMAC  bool           // laptops have to authenticate each message; without it a session's credentials do
 
 	Audit           AuditLog
+	SealPassphrase  string   // with which the key for secrets is encrypted; empty: it is not
 	SealKey         string   // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
 	SecondFactorFor []string // roles that demand a second factor
 	OIDC            httpapi.OIDC
@@ -113,7 +114,7 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
-	sealed, err := seal.Load(cmp.Or(c.SealKey, filepath.Join(filepath.Dir(c.Database), "seal.key")))
+	sealed, err := seal.Load(cmp.Or(c.SealKey, filepath.Join(filepath.Dir(c.Database), "seal.key")), c.SealPassphrase)
 	if err != nil {
 		data.Close()
 		return nil, err

@@ -19,6 +19,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"filippo.io/age"
@@ -41,43 +42,103 @@ func keyOf(identity *age.X25519Identity) (*Key, error) {
 	return &Key{identity, owned}, err
 }
 
-// Load reads a key file, or makes one that only its owner can read.
-func Load(file string) (*Key, error) {
-	text, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
+// Load reads a key file, or makes one that only its owner can read. With a passphrase, the file is
+// encrypted by it in the form of age; a file that was not is encrypted from then on. Without one,
+// an encrypted file is refused.
+func Load(file, passphrase string) (*Key, error) {
+	data, err := os.ReadFile(file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		identity, err := age.GenerateX25519Identity()
 		if err != nil {
 			return nil, err
 		}
-		if err := os.WriteFile(file, []byte(identity.String()+"\n"), 0o600); err != nil {
+		if err := keep(file, identity, passphrase); err != nil {
 			return nil, err
 		}
 		return keyOf(identity)
-	}
-	if err != nil {
+	case err != nil:
 		return nil, fmt.Errorf("the key for secrets: %w", err)
 	}
-	identity, err := age.ParseX25519Identity(strings.TrimSpace(string(text)))
+	encrypted := bytes.HasPrefix(data, []byte("age-encryption.org/"))
+	switch {
+	case encrypted && passphrase == "":
+		return nil, fmt.Errorf("the key for secrets, %s, is encrypted with a passphrase: give it with --seal-passphrase", file)
+	case encrypted:
+		if data, err = decrypt(data, passphrase); err != nil {
+			return nil, fmt.Errorf("the key for secrets, %s: %w", file, err)
+		}
+	}
+	identity, err := age.ParseX25519Identity(strings.TrimSpace(string(data)))
 	if err != nil {
 		return nil, fmt.Errorf("the key for secrets, %s: expected one line that begins with AGE-SECRET-KEY-", file)
+	}
+	if !encrypted && passphrase != "" {
+		if err := keep(file, identity, passphrase); err != nil {
+			return nil, err
+		}
 	}
 	return keyOf(identity)
 }
 
+// keep writes an identity to a file that only its owner can read; encrypted, where there is a
+// passphrase. What was there before is replaced as a whole.
+func keep(file string, identity *age.X25519Identity, passphrase string) error {
+	data := []byte(identity.String() + "\n")
+	if passphrase != "" {
+		recipient, err := age.NewScryptRecipient(passphrase)
+		if err != nil {
+			return err
+		}
+		if data, err = encrypt(data, recipient); err != nil {
+			return err
+		}
+	}
+	next, err := os.CreateTemp(filepath.Dir(file), ".seal-*") // of mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(next.Name()) // without effect once it has its name
+	_, err = next.Write(data)
+	if err := errors.Join(err, next.Sync(), next.Close()); err != nil {
+		return err
+	}
+	return os.Rename(next.Name(), file)
+}
+
+func encrypt(data []byte, to age.Recipient) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(data); err != nil {
+		return nil, err
+	}
+	err = w.Close() // writes the end
+	return out.Bytes(), err
+}
+
+// decrypt gives what was encrypted with a passphrase.
+func decrypt(data []byte, passphrase string) ([]byte, error) {
+	identity, err := age.NewScryptIdentity(passphrase)
+	if err != nil {
+		return nil, err
+	}
+	r, err := age.Decrypt(bytes.NewReader(data), identity)
+	if err != nil {
+		return nil, errors.New("the passphrase is another than that with which it was encrypted, or the file is damaged")
+	}
+	return io.ReadAll(io.LimitReader(r, 4096))
+}
+
 // Seal encrypts a secret. The result is text.
 func (k *Key) Seal(secret string) (string, error) {
-	var out bytes.Buffer
-	w, err := age.Encrypt(&out, k.identity.Recipient())
+	data, err := encrypt([]byte(secret), k.identity.Recipient())
 	if err != nil {
 		return "", err
 	}
-	if _, err := io.WriteString(w, secret); err != nil {
-		return "", err
-	}
-	if err := w.Close(); err != nil {
-		return "", err
-	}
-	return base64.StdEncoding.EncodeToString(out.Bytes()), nil
+	return base64.StdEncoding.EncodeToString(data), nil
 }
 
 // Open gives a secret that was sealed. The error does not say what was sealed.

@@ -24,7 +24,7 @@ func sealed(t *testing.T) (*signin.Service, *clock) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	key, err := seal.Load(filepath.Join(t.TempDir(), "seal.key"))
+	key, err := seal.Load(filepath.Join(t.TempDir(), "seal.key"), "")
 	if err != nil {
 		t.Fatal(err)
 	}
