@@ -274,6 +274,11 @@ func TestDefiningAndRestoring(t *testing.T) {
 	// An earlier version comes back as a draft.
 	r.must("policy", "set", "labs-quiet", "media.camera=on")
 	r.must("change", "publish", changeTitled(t, r, "Edits by"), "--yes")
+	// The audit log leads to the version that was live when something was done, here the first.
+	p.goTo("/audit-log?object=policies/labs-quiet&action=publish: create")
+	p.button("publish: create")
+	p.link("The policy as it was then")
+	p.until("the first version is chosen", `document.querySelector('[aria-label="Later"]')?.value === '1'`)
 	p.goTo("/policies/labs-quiet/history")
 	p.shows("Side by side")
 	p.shows("Version 2")

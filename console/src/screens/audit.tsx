@@ -210,6 +210,13 @@ function Record({ of: r }: { of: AuditRecord }) {
               <Body title="Before" text={r.before} />
               <Body title="After" text={r.after} />
             </div>
+            {r.kind === 'policies' && r.id && r.change && (
+              <p className="mt-2 text-[13px]">
+                <Link className="link" to={`/policies/${encodeURIComponent(r.id)}/history?at=${encodeURIComponent(r.at)}`}>
+                  The policy as it was then
+                </Link>
+              </p>
+            )}
             {r.request && (
               <p className="quiet mt-2 text-[13px]">
                 Request <span className="id">{r.request}</span>

@@ -14,8 +14,11 @@ export function HistoryScreen() {
   const [params, setParams] = useSearchParams();
   const versions = history.data ?? [];
   const newest = versions[0]?.version ?? 0;
-  const from = Number(params.get('from') ?? Math.max(1, newest - 1));
-  const to = Number(params.get('to') ?? newest);
+  // A moment in the address chooses the version that was live then.
+  const at = params.get('at');
+  const then = (at && versions.find((v) => Date.parse(v.at) <= Date.parse(at))?.version) || newest;
+  const to = Number(params.get('to') ?? then);
+  const from = Number(params.get('from') ?? Math.max(1, to - 1));
   const set = (part: Record<string, number>) =>
     setParams({ from: String(from), to: String(to), ...Object.fromEntries(Object.entries(part).map(([k, v]) => [k, String(v)])) }, { replace: true });
   return (
