@@ -57,7 +57,7 @@ bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memo
 build: tools console/dist/index.html ## the program, with the console in it
 	@mkdir -p bin
 	@echo "Compiling the program. The first time takes two or three minutes."
-	go build -o bin/zridge ./cmd/zridge
+	go build -ldflags "-X zenithridge.example/zridge/command.built=$$(git describe --always --dirty 2>/dev/null)" -o bin/zridge ./cmd/zridge
 
 console: console/dist/index.html ## the web console
 

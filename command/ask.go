@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -79,6 +80,13 @@ func listing[T any](s Streams, name, what, path string, header []string, row fun
 			query := url.Values{}
 			for _, f := range flags {
 				switch flag := f.Names()[0]; v := c.Value(flag).(type) {
+				case bool: // --live
+					change, err := readingChange(ctx, s, c, api)
+					if err != nil {
+						return err
+					}
+					query.Del("change")
+					maps.Copy(query, inChange(change))
 				case []string:
 					query[strings.ReplaceAll(flag, "-", "_")] = v
 				default:
@@ -122,15 +130,24 @@ func listed[T any](
 	})
 }
 
-// showCommand prints an object in the estate format, as YAML, and what more there is to say.
-func showCommand(s Streams, noun, kind string, more func(context.Context, *cli.Command, *client.Client, wire.Object) error) *cli.Command {
+// showCommand prints an object in the estate format, as YAML, and what more there is to say of it in
+// a change.
+func showCommand(
+	s Streams,
+	noun, kind string,
+	more func(context.Context, *client.Client, wire.Object, wire.Change) error,
+) *cli.Command {
 	return &cli.Command{
 		Name:      "show",
 		Usage:     "a " + noun + " in the estate format",
 		ArgsUsage: strings.ToUpper(noun),
-		Flags:     []cli.Flag{formatFlag("text", "json")},
+		Flags:     append(readingFlags(), formatFlag("text", "json")),
 		Action: asked(s, 1, strings.ToUpper(noun), func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			o, err := client.Get[wire.Object](ctx, api, client.Path("estate", kind, c.Args().First()), nil)
+			change, err := readingChange(ctx, s, c, api)
+			if err != nil {
+				return err
+			}
+			o, err := objectIn(ctx, api, change, kind, c.Args().First())
 			if err != nil {
 				return err
 			}
@@ -141,8 +158,12 @@ func showCommand(s Streams, noun, kind string, more func(context.Context, *cli.C
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(s.Out, "# version %d\n%s", o.Version, text)
-			return more(ctx, c, api, o)
+			head := fmt.Sprintf("version %d", o.Version)
+			if hasEdit(change, kind, o.ID) {
+				head = "as in the change " + change.ID
+			}
+			fmt.Fprintf(s.Out, "# %s\n%s", head, text)
+			return more(ctx, api, o, change)
 		}),
 	}
 }

@@ -44,9 +44,10 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "show", Usage: "a change with its edits", ArgsUsage: "CHANGE", Flags: []cli.Flag{formatFlag("text", "json")},
-				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					change, err := client.Get[wire.Change](ctx, api, client.Path("changes", c.Args().First()), nil)
+				Name: "show", Usage: "a change with its edits", ArgsUsage: "[CHANGE]", Flags: []cli.Flag{formatFlag("text", "json")},
+				Description: "Without CHANGE it is the one that you opened last.",
+				Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					change, err := changeNamed(ctx, s, c, api)
 					if err != nil {
 						return err
 					}
@@ -75,17 +76,21 @@ func changeCommand(s Streams) *cli.Command {
 			{
 				Name:        "impact",
 				Usage:       "what a change does to what is live",
-				ArgsUsage:   "CHANGE",
-				Description: "Every number has a name under --format json (devices, weaker, restart, prompt, irreversible, lockout, or `part`): --laptops NAME lists the laptops behind it.\nmarkdown, html and csv give the report for the change board; csv has a row for every setting that alters on a laptop.",
+				ArgsUsage:   "[CHANGE]",
+				Description: "Without CHANGE it is the one that you opened last. Every number has a name under --format json (devices, weaker, restart, prompt, irreversible, lockout, or `part`): --laptops NAME lists the laptops behind it.\nmarkdown, html and csv give the report for the change board; csv has a row for every setting that alters on a laptop.",
 				Flags: []cli.Flag{
 					formatFlag("text", "json", "markdown", "html", "csv"),
 					&cli.StringFlag{Name: "laptops", Usage: "list the laptops behind a `NUMBER` instead"},
 				},
-				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					if c.IsSet("laptops") {
-						return showLaptops(ctx, api, s.Out, c.Args().First(), c.String("laptops"), c.String("format"))
+				Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					change, err := changeNamed(ctx, s, c, api)
+					if err != nil {
+						return err
 					}
-					return showImpact(ctx, api, s.Out, c.Args().First(), c.String("format"))
+					if c.IsSet("laptops") {
+						return showLaptops(ctx, api, s.Out, change.ID, c.String("laptops"), c.String("format"))
+					}
+					return showImpact(ctx, api, s.Out, change.ID, c.String("format"))
 				}),
 			},
 			{
@@ -123,6 +128,27 @@ func changeCommand(s Streams) *cli.Command {
 			},
 		},
 	}
+}
+
+// changeNamed gives the change that the argument names, or the one that was opened last and is open.
+func changeNamed(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (wire.Change, error) {
+	switch c.NArg() {
+	case 1:
+		return client.Get[wire.Change](ctx, api, client.Path("changes", c.Args().First()), nil)
+	case 0:
+	default:
+		return wire.Change{}, wrongArguments(c, "[CHANGE]")
+	}
+	k, err := readSignIn()
+	if err != nil {
+		return wire.Change{}, err
+	}
+	change, ok := openChange(ctx, api, k)
+	if !ok {
+		return change, wrongArguments(c, "CHANGE")
+	}
+	fmt.Fprintf(s.Err, "the open change %s, %s\n", change.ID, change.Title)
+	return change, nil
 }
 
 // anyNumber of arguments may be given.

@@ -4,6 +4,7 @@ package command
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
@@ -54,6 +55,23 @@ func personCommand(s Streams) *cli.Command {
 	}
 }
 
+// groupInChange says who a group would have as a change has it.
+func groupInChange(ctx context.Context, s Streams, api *client.Client, o wire.Object) error {
+	var doc files.GroupDoc
+	if err := json.Unmarshal(o.Body, &doc); err != nil {
+		return err
+	}
+	t, err := client.Post[wire.GroupAnswer](ctx, api, "/groups/try", doc)
+	if err != nil {
+		return err
+	}
+	if len(t.Faults) > 0 {
+		return t.Faults
+	}
+	printGroupTrial(s, *t.Trial, doc.Of)
+	return nil
+}
+
 // printMemberships prints why somebody or something is in its groups.
 func printMemberships(s Streams, list []wire.Membership) {
 	for _, m := range list {
@@ -85,7 +103,10 @@ func groupCommand(s Streams) *cli.Command {
 			listing(s, "list", "groups", "/groups", []string{"group", "of", "members", "rule fails on", "title"}, func(g wire.Group) []string {
 				return []string{g.ID, g.Of, fmt.Sprint(g.Members), fmt.Sprint(g.Failures), g.Title}
 			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}),
-			showCommand(s, "group", "groups", func(ctx context.Context, _ *cli.Command, api *client.Client, o wire.Object) error {
+			showCommand(s, "group", "groups", func(ctx context.Context, api *client.Client, o wire.Object, change wire.Change) error {
+				if hasEdit(change, "groups", o.ID) {
+					return groupInChange(ctx, s, api, o)
+				}
 				g, err := client.Get[wire.GroupPage](ctx, api, client.Path("groups", o.ID), nil)
 				if err != nil {
 					return err

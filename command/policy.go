@@ -36,16 +36,20 @@ func policyCommand(s Streams) *cli.Command {
 					return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Conflicts), p.Title}
 				},
 				&cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"},
-				&cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"},
+				readingFlags()[0], readingFlags()[1],
 			),
-			showCommand(s, "policy", "policies", func(ctx context.Context, c *cli.Command, api *client.Client, o wire.Object) error {
-				return reviewPolicy(ctx, s.Out, api, o.ID, "")
+			showCommand(s, "policy", "policies", func(ctx context.Context, api *client.Client, o wire.Object, change wire.Change) error {
+				return reviewPolicy(ctx, s.Out, api, o.ID, change.ID)
 			}),
 			{
 				Name: "review", Usage: "whom a policy reaches, what is odd about it, and where else its settings are set", ArgsUsage: "POLICY",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+				Flags: append(readingFlags(), formatFlag("text", "json")),
 				Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", c.Args().First(), "use"), given(c, "change"))
+					change, err := readingChange(ctx, s, c, api)
+					if err != nil {
+						return err
+					}
+					use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", c.Args().First(), "use"), inChange(change))
 					if err != nil {
 						return err
 					}
@@ -78,7 +82,8 @@ func summaryCommand(s Streams) *cli.Command {
 				Name:  "html",
 				Usage: "print HTML",
 			},
-			&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+			readingFlags()[0],
+			readingFlags()[1],
 			estateFlag(),
 			dateFlag(),
 		},
@@ -103,11 +108,15 @@ func summaryCommand(s Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
+				change, err := readingChange(ctx, s, c, api)
+				if err != nil {
+					return err
+				}
 				if page, err = client.Get[wire.SummaryPage](
 					ctx,
 					api,
 					client.Path("policies", c.Args().First(), "summary"),
-					given(c, "change"),
+					inChange(change),
 				); err != nil {
 					return err
 				}

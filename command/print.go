@@ -6,10 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
 
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/report"
@@ -22,19 +25,85 @@ func printJSON(w io.Writer, v any) error {
 	return e.Encode(v)
 }
 
-// printTable prints rows under a header, in columns.
+// tableWidth is how many characters a table may be wide where nothing says how wide the terminal
+// is.
+const tableWidth = 100
+
+// widthOf gives how many characters a line has room for: in the terminal that is printed to, or as
+// COLUMNS says.
+func widthOf(w io.Writer) int {
+	if s, ok := w.(*shown); ok {
+		w = s.w
+	}
+	if f, ok := w.(*os.File); ok {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width >= 40 {
+			return width
+		}
+	}
+	if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && width >= 40 {
+		return width
+	}
+	return tableWidth
+}
+
+// between are the blanks between two columns.
+const between = 3
+
+// columnWidths gives how wide columns may be, so that a table is no wider than room. The widest are
+// made narrower first; none gets narrower than its longest word, so that ids stay in one piece.
+func columnWidths(header []string, rows [][]string, room int) []int {
+	widths, least := make([]int, len(header)), make([]int, len(header))
+	for _, row := range append([][]string{header}, rows...) {
+		for i := range min(len(row), len(header)) {
+			widths[i] = max(widths[i], text.LongestLineLen(row[i]))
+			if n := text.LongestLineLen(row[i]); n <= 16 { // such as a moment: it is not split
+				least[i] = max(least[i], n)
+			}
+			for _, word := range strings.Fields(row[i]) {
+				least[i] = max(least[i], text.StringWidthWithoutEscSequences(word))
+			}
+		}
+	}
+	total := between * (len(header) - 1)
+	for _, n := range widths {
+		total += n
+	}
+	for ; total > room; total-- {
+		widest := -1
+		for i, n := range widths {
+			if n > max(least[i], 12) && (widest < 0 || n > widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			break
+		}
+		widths[widest]--
+	}
+	return widths
+}
+
+// printTable prints rows under a header, in columns. Cells of a table that is wider than the
+// terminal go on in further lines.
 func printTable(w io.Writer, header []string, rows [][]string) {
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Format.Header = text.FormatDefault
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", between)
 	t.SetStyle(style)
 	t.AppendHeader(rowOf(header))
 	for _, r := range rows {
 		t.AppendRow(rowOf(r))
 	}
-	fmt.Fprintln(w, t.Render())
+	var columns []table.ColumnConfig
+	for i, width := range columnWidths(header, rows, widthOf(w)) {
+		columns = append(columns, table.ColumnConfig{Number: i + 1, WidthMax: max(width, 1), WidthMaxEnforcer: text.WrapSoft})
+	}
+	t.SetColumnConfigs(columns)
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	}
 }
 
 func rowOf(cells []string) table.Row {

@@ -38,15 +38,15 @@ func reachCommand(s Streams) *cli.Command {
 				Usage: "name `N` laptops of every platform, unit and release among them, to start with",
 			},
 			formatFlag("text", "json"),
-			changeFlag(),
+			readingFlags()[0],
+			readingFlags()[1],
 		},
 		Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			query := map[string][]string{}
-			var change wire.Change
-			if id := c.String("change"); id != "" {
-				query["change"] = []string{id}
-				change.ID = id
+			change, err := readingChange(ctx, s, c, api)
+			if err != nil {
+				return err
 			}
+			query := inChange(change)
 			doc, err := policyIn(ctx, api, change, c.Args().First())
 			if err != nil {
 				return err

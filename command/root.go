@@ -10,6 +10,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -46,7 +48,8 @@ func usage(format string, args ...any) error {
 // Run runs the command line and gives the exit status.
 func Run(ctx context.Context, args []string, s Streams) int {
 	s.Out, s.Err = &shown{w: s.Out}, &shown{w: s.Err}
-	err := root(s).Run(ctx, args)
+	top := root(s)
+	err := top.Run(ctx, helpLast(top, args))
 	if err == nil {
 		return 0
 	}
@@ -85,7 +88,7 @@ func root(s Streams) *cli.Command {
 		Description: "Commands that take --estate work on a folder of files with no service running; without it they ask the\n" +
 			"service that `zridge sign-in` was told of. Exit status: 0 done, 1 faults or refused, 2 wrong usage, 3 findings with --strict.",
 		Writer: s.Out, ErrWriter: s.Err, Reader: s.In,
-		EnableShellCompletion: true, Suggest: true, HideVersion: true,
+		Suggest: true, Version: version(),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run decides the status
 		Commands: []*cli.Command{
 			checkCommand(s),
@@ -117,10 +120,61 @@ func root(s Streams) *cli.Command {
 			demoCommand(s),
 			apiDocumentCommand(s),
 			checkDatabaseCommand(s),
+			completionCommand(s),
 		},
 	}
 	prepare(c)
 	return c
+}
+
+// built is the commit that the program was built from, set by the linker; empty where it was not.
+var built string
+
+// version gives what the program was built from: the commit and its day.
+func version() string {
+	if built != "" {
+		return built
+	}
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	said := map[string]string{}
+	for _, s := range info.Settings {
+		said[s.Key] = s.Value
+	}
+	text := said["vcs.revision"]
+	if text == "" {
+		return "unknown"
+	}
+	text = text[:min(len(text), 12)]
+	if day, _, has := strings.Cut(said["vcs.time"], "T"); has {
+		text += " of " + day
+	}
+	if said["vcs.modified"] == "true" {
+		text += ", altered"
+	}
+	return text
+}
+
+// helpLast makes `zridge help policy set` and `zridge policy help set` into `zridge policy set
+// --help`.
+func helpLast(c *cli.Command, args []string) []string {
+	for i, word := range args[min(1, len(args)):] {
+		if word == "help" && (len(c.Commands) > 0 || i == 0) {
+			named := slices.Delete(slices.Clone(args), i+1, i+2)
+			for _, word := range named[i+1:] {
+				if c = subcommand(c, word); c == nil {
+					return named // says that there is no such command
+				}
+			}
+			return append(named, "--help")
+		}
+		if c = subcommand(c, word); c == nil {
+			break
+		}
+	}
+	return args
 }
 
 // unknownCommand names the command that was most likely meant.
@@ -178,6 +232,7 @@ func prepare(c *cli.Command) {
 			return cli.ShowSubcommandHelp(c)
 		}
 	}
+	c.HideHelpCommand = len(c.Commands) > 0 && c.Name != "zridge" // `zridge help COMMAND …` is enough
 	for _, sub := range c.Commands {
 		prepare(sub)
 	}

@@ -5,6 +5,7 @@ package command
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"strings"
 
@@ -51,11 +52,18 @@ func settingCommand(s Streams) *cli.Command {
 					"of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"},
-					&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+					readingFlags()[0],
+					readingFlags()[1],
 					formatFlag("text", "json"),
 				},
 				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					d, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", c.Args().First()), given(c, "policy", "change"))
+					change, err := readingChange(ctx, s, c, api)
+					if err != nil {
+						return err
+					}
+					query := given(c, "policy")
+					maps.Copy(query, inChange(change))
+					d, err := settingUse(ctx, api, c.Args().First(), query)
 					if err != nil {
 						return err
 					}

@@ -28,11 +28,16 @@ func settlingCommands(s Streams) []*cli.Command {
 			Description: "Examples:\n  zridge conflicts ways signin.banner\n  zridge conflicts ways --check startup.pin-without-chip",
 			Flags: append(
 				disagreementFlags(),
-				&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+				readingFlags()[0],
+				readingFlags()[1],
 				formatFlag("text", "json"),
 			),
 			Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-				ways, err := waysFor(ctx, c, api, c.String("change"))
+				change, err := readingChange(ctx, s, c, api)
+				if err != nil {
+					return err
+				}
+				ways, err := waysFor(ctx, c, api, change.ID)
 				if err != nil {
 					return err
 				}

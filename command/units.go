@@ -6,6 +6,7 @@ package command
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -37,7 +38,7 @@ func unitCommand(s Streams) *cli.Command {
 						u.Title,
 					}
 				},
-				&cli.StringFlag{Name: "change", Usage: "as they would be with this `CHANGE`"},
+				readingFlags()[0], readingFlags()[1],
 			),
 			inheritsCommand(s, "unit", "units"),
 			matrixCommand(s),
@@ -259,11 +260,16 @@ func inheritsCommand(s Streams, what, path string) *cli.Command {
 				Name:  "why",
 				Usage: "every entry too",
 			},
-			&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+			readingFlags()[0],
+			readingFlags()[1],
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 1, strings.ToUpper(what), func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			i, err := client.Get[wire.Inheritance](ctx, api, client.Path(path, c.Args().First(), "inherits"), given(c, "change"))
+			change, err := readingChange(ctx, s, c, api)
+			if err != nil {
+				return err
+			}
+			i, err := client.Get[wire.Inheritance](ctx, api, client.Path(path, c.Args().First(), "inherits"), inChange(change))
 			if err != nil {
 				return err
 			}
@@ -393,11 +399,17 @@ func matrixCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"},
 			&cli.BoolFlag{Name: "deep", Usage: "all units below"},
 			&cli.BoolFlag{Name: "all", Usage: "also what every laptop has alike"},
-			&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"},
+			readingFlags()[0],
+			readingFlags()[1],
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			query := given(c, "unit", "area", "change")
+			change, err := readingChange(ctx, s, c, api)
+			if err != nil {
+				return err
+			}
+			query := given(c, "unit", "area")
+			maps.Copy(query, inChange(change))
 			for _, flag := range []string{"deep", "all"} {
 				if c.Bool(flag) {
 					query.Set(flag, "true")
@@ -412,11 +424,13 @@ func matrixCommand(s Streams) *cli.Command {
 				for _, u := range m.Units {
 					header = append(header, fmt.Sprintf("%s (%d)", u.Unit, u.Devices))
 				}
+				// What is left beside the names of the settings is shared by the units.
+				most := max(8, min(28, (widthOf(s.Out)-28)/max(1, len(m.Units))-between-4))
 				rows := make([][]string, len(m.Rows))
 				for i, r := range m.Rows {
 					rows[i] = []string{r.Setting}
 					for _, cell := range r.Cells {
-						rows[i] = append(rows[i], cellText(cell))
+						rows[i] = append(rows[i], cellText(cell, most))
 					}
 				}
 				if len(rows) > 0 {
@@ -428,12 +442,12 @@ func matrixCommand(s Streams) *cli.Command {
 	}
 }
 
-// cellText shows what prevails in a unit, shortened.
-func cellText(p wire.Prevailing) string {
+// cellText shows what prevails in a unit, of most characters at most.
+func cellText(p wire.Prevailing, most int) string {
 	if p.Devices == 0 {
 		return "no laptops"
 	}
-	out := clipped(prevailingText(p), 28)
+	out := clipped(prevailingText(p), most)
 	if p.Apart {
 		out = "*" + out
 	}
@@ -450,9 +464,13 @@ func placesCommand(s Streams) *cli.Command {
 		ArgsUsage: "SETTING",
 		Description: "A unit has what most of its laptops have, those of the units below it among them; * marks what is not so in the unit " +
 			"above.\n\nExample:\n  zridge setting places screen.lock_after_minutes",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "change", Usage: "as it would be with this `CHANGE`"}, formatFlag("text", "json")},
+		Flags: append(readingFlags(), formatFlag("text", "json")),
 		Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			w, err := client.Get[wire.Whereabouts](ctx, api, client.Path("settings", c.Args().First(), "places"), given(c, "change"))
+			change, err := readingChange(ctx, s, c, api)
+			if err != nil {
+				return err
+			}
+			w, err := client.Get[wire.Whereabouts](ctx, api, client.Path("settings", c.Args().First(), "places"), inChange(change))
 			if err != nil {
 				return err
 			}
@@ -463,9 +481,10 @@ func placesCommand(s Streams) *cli.Command {
 						rows,
 						[]string{
 							strings.Repeat("  ", u.Place.Depth) + u.Place.Unit,
-							cellText(u.Prevailing),
+							cellText(u.Prevailing, 28),
 							fmt.Sprint(u.Prevailing.Devices),
 							fmt.Sprint(u.Prevailing.Others),
+							decidersText(u.Deciders),
 							givenText(u.Given),
 						},
 					)
@@ -475,26 +494,53 @@ func placesCommand(s Streams) *cli.Command {
 						rows,
 						[]string{
 							"group " + g.Group,
-							cellText(g.Prevailing),
+							cellText(g.Prevailing, 28),
 							fmt.Sprint(g.Prevailing.Devices),
 							fmt.Sprint(g.Prevailing.Others),
+							decidersText(g.Deciders),
 							givenText(g.Given),
 						},
 					)
 				}
-				printTable(s.Out, []string{"place", "on most", "laptops", "otherwise", "given by"}, rows)
+				printTable(s.Out, []string{"place", "on most", "laptops", "otherwise", "from", "also assigned here"}, rows)
 			})
 		}),
 	}
 }
 
+// decidersText names the policies that decide in a place: all of two, the first of more.
+func decidersText(list []wire.Decider) string {
+	switch len(list) {
+	case 0:
+		return ""
+	case 1:
+		return list[0].Policy
+	case 2:
+		return fmt.Sprintf("%s %d, %s %d", list[0].Policy, list[0].Devices, list[1].Policy, list[1].Devices)
+	}
+	return fmt.Sprintf("%s %d, %d others", list[0].Policy, list[0].Devices, len(list)-1)
+}
+
+// givenText says which values are assigned to a place by name and not in effect on all laptops
+// there that they reach.
 func givenText(list []wire.Given) string {
-	parts := make([]string, len(list))
-	for i, g := range list {
-		parts[i] = fmt.Sprintf("%s = %s", g.Policy, g.Value)
+	var parts []string
+	for _, g := range list {
+		text := fmt.Sprintf("%s = %s", g.Policy, g.Value)
 		if g.Locked {
-			parts[i] += " (locked)"
+			text += " (locked)"
 		}
+		switch {
+		case g.Devices == 0:
+			text += ", reaches no laptop"
+		case g.Decides == 0:
+			text += fmt.Sprintf(", overridden on all %d", g.Devices)
+		case g.Decides < g.Devices:
+			text += fmt.Sprintf(", in effect on %d of %d", g.Decides, g.Devices)
+		default:
+			continue // named as what decides
+		}
+		parts = append(parts, text)
 	}
 	return strings.Join(parts, "; ")
 }

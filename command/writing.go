@@ -6,11 +6,13 @@ package command
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -40,7 +42,20 @@ func changeFlag() cli.Flag {
 	}
 }
 
-// writing makes an action that puts edits into a change.
+// readingFlags choose what a command that reads is about: a change that is open, or what is live.
+func readingFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:    "change",
+			Sources: cli.EnvVars("ZRIDGE_CHANGE"),
+			Usage:   "as it would be with this `CHANGE`; without it with the one that you opened last, if it is open",
+		},
+		&cli.BoolFlag{Name: "live", Usage: "as it is live, whichever change is open"},
+	}
+}
+
+// writing makes an action that puts edits into a change. A change that was opened for it is taken
+// away again if nothing came into it.
 func writing(
 	s Streams,
 	arguments int,
@@ -55,36 +70,101 @@ func writing(
 		if err != nil {
 			return err
 		}
-		change, err := changeFor(ctx, s, c, api)
+		change, opened, err := changeFor(ctx, s, c, api)
 		if err != nil {
 			return err
 		}
-		return do(ctx, c, api, change)
+		err = do(ctx, c, api, change)
+		if !opened {
+			return err
+		}
+		if err != nil {
+			now, lost := client.Get[wire.Change](ctx, api, client.Path("changes", change.ID), nil)
+			if lost == nil && len(now.Edits) == 0 {
+				_, lost = api.Call(ctx, http.MethodDelete, client.Path("changes", change.ID), nil, nil, nil)
+				return errors.Join(err, lost)
+			}
+		}
+		fmt.Fprintf(s.Err, "opened the change %s, %s\n", change.ID, change.Title)
+		return errors.Join(err, rememberChange(change.ID))
 	}
 }
 
 // changeFor gives the change that edits go into: the one that is named, else the one that was
-// opened last if it is still open, else a new one.
-func changeFor(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (wire.Change, error) {
+// opened last if it is still open, else a new one, which is opened.
+func changeFor(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (change wire.Change, opened bool, err error) {
+	if id := c.String("change"); id != "" {
+		change, err = client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
+		return change, false, err
+	}
+	k, err := readSignIn()
+	if err != nil {
+		return change, false, err
+	}
+	if change, ok := openChange(ctx, api, k); ok {
+		fmt.Fprintf(s.Err, "in the open change %s, %s\n", change.ID, change.Title)
+		return change, false, nil
+	}
+	change, err = client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: "Edits by " + k.Name})
+	return change, err == nil, err
+}
+
+// openChange gives the change that was opened last; ok is false where it is no longer open.
+func openChange(ctx context.Context, api *client.Client, k *savedSignIn) (change wire.Change, ok bool) {
+	if k.Change == "" {
+		return change, false
+	}
+	change, err := client.Get[wire.Change](ctx, api, client.Path("changes", k.Change), nil)
+	return change, err == nil && change.State == "open"
+}
+
+// readingChange gives the change that a command reads, as readingFlags choose it, and says which
+// one it is. Without one it is the zero Change: what is live is read.
+func readingChange(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (change wire.Change, err error) {
+	if c.Bool("live") {
+		if c.IsSet("change") && c.String("change") != "" {
+			return change, usage("%s: found --live and --change, expected one of them", c.Name)
+		}
+		return change, nil
+	}
 	if id := c.String("change"); id != "" {
 		return client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
 	}
 	k, err := readSignIn()
 	if err != nil {
-		return wire.Change{}, err
-	}
-	if k.Change != "" {
-		if change, err := client.Get[wire.Change](ctx, api, client.Path("changes", k.Change), nil); err == nil && change.State == "open" {
-			fmt.Fprintf(s.Err, "in the open change %s, %s\n", change.ID, change.Title)
-			return change, nil
-		}
-	}
-	change, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: "Edits by " + k.Name})
-	if err != nil {
 		return change, err
 	}
-	fmt.Fprintf(s.Err, "opened the change %s, %s\n", change.ID, change.Title)
-	return change, rememberChange(change.ID)
+	change, ok := openChange(ctx, api, k)
+	if !ok || len(change.Edits) == 0 {
+		return wire.Change{}, nil
+	}
+	fmt.Fprintf(s.Err, "with the open change %s, %s; --live shows what is live\n", change.ID, change.Title)
+	return change, nil
+}
+
+// inChange makes the query by which the service answers with a change; empty for what is live.
+func inChange(change wire.Change) url.Values {
+	if change.ID == "" {
+		return url.Values{}
+	}
+	return url.Values{"change": {change.ID}}
+}
+
+// hasEdit tells whether a change edits an object.
+func hasEdit(change wire.Change, kind, id string) bool {
+	return slices.ContainsFunc(change.Edits, func(e wire.Edit) bool { return e.Kind == kind && e.ID == id })
+}
+
+// objectIn gives an object as a change has it, else as it is live.
+func objectIn(ctx context.Context, api *client.Client, change wire.Change, kind, id string) (wire.Object, error) {
+	for _, e := range change.Edits {
+		if e.Kind == kind && e.ID == id && e.Action == "retire" {
+			return wire.Object{}, &exitError{exitFault, fmt.Sprintf("The change %s retires %s/%s.", change.ID, kind, id)}
+		} else if e.Kind == kind && e.ID == id {
+			return wire.Object{Kind: kind, ID: id, Version: e.BaseVersion, Body: e.Body}, nil
+		}
+	}
+	return client.Get[wire.Object](ctx, api, client.Path("estate", kind, id), nil)
 }
 
 // rememberChange notes the change that the next edits go into.
@@ -100,12 +180,7 @@ func rememberChange(id string) error {
 // policyIn gives a policy as a change has it, else as it is live.
 func policyIn(ctx context.Context, api *client.Client, change wire.Change, id string) (files.PolicyDoc, error) {
 	var doc files.PolicyDoc
-	for _, e := range change.Edits {
-		if e.Kind == "policies" && e.ID == id && e.Action != "retire" {
-			return doc, readDoc(e.Body, &doc)
-		}
-	}
-	o, err := client.Get[wire.Object](ctx, api, client.Path("estate", "policies", id), nil)
+	o, err := objectIn(ctx, api, change, "policies", id)
 	if err != nil {
 		return doc, err
 	}
@@ -221,6 +296,11 @@ func settingDoc(ctx context.Context, api *client.Client, id, change string) (wir
 	if change != "" {
 		query.Set("change", change)
 	}
+	return settingUse(ctx, api, id, query)
+}
+
+// settingUse asks for a definition and its use, and names those near it where there is none.
+func settingUse(ctx context.Context, api *client.Client, id string, query url.Values) (wire.SettingUse, error) {
 	d, err := client.Get[wire.SettingUse](ctx, api, client.Path("settings", id), query)
 	if p, refused := err.(*wire.Problem); refused && p.Status == http.StatusNotFound {
 		found, searchErr := client.Get[wire.Page[wire.Setting]](

@@ -6,6 +6,7 @@ package review
 import (
 	"cmp"
 	"iter"
+	"maps"
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
@@ -213,20 +214,29 @@ type Given struct {
 	Value   setting.Value
 	Locked  bool
 	Devices int // of the place, that the policy reaches
+	Decides int // of these, on which its value is in effect, or part of what is
+}
+
+// Decider is a policy whose value is in effect on laptops of a place.
+type Decider struct {
+	Policy  estate.PolicyID
+	Devices int
 }
 
 // InUnit is what a setting is in one unit.
 type InUnit struct {
 	Place
 	Prevailing
-	Given []Given // by the policies for this unit by name
+	Deciders []Decider // the policy that decides on most laptops first
+	Given    []Given   // by the policies for this unit by name
 }
 
 // InGroup is what a setting is in a group that some policy brings it to by name.
 type InGroup struct {
 	*estate.Group
 	Prevailing
-	Given []Given
+	Deciders []Decider
+	Given    []Given
 }
 
 // Whereabouts is what a setting is everywhere.
@@ -240,6 +250,7 @@ type Whereabouts struct {
 func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 	places := Places(side, "")
 	out := Whereabouts{States: side.Resolution.States(id, side.Plan.All())}
+	won := side.Plan.Winners(id, side.Plan.All())
 	given := map[estate.Target][]Given{}
 	snapshot := side.Plan.Snapshot()
 	for i := range snapshot.Policies {
@@ -255,11 +266,23 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 			if t.Kind == estate.ToEveryone && len(places) > 0 {
 				at = estate.Target{Kind: estate.ToUnit, ID: string(places[0].ID)}
 			}
-			given[at] = append(given[at], Given{p.ID, e.Value, e.Lock, reached.And(side.Plan.Matching(at)).Len()})
+			here := reached.And(side.Plan.Matching(at))
+			given[at] = append(given[at], Given{p.ID, e.Value, e.Lock, here.Len(), here.And(won[p.ID]).Len()})
+		}
+	}
+	deciders := make([][]Decider, len(places))
+	counter := count(places)
+	for _, policy := range slices.Sorted(maps.Keys(won)) {
+		for at, n := range counter.of(won[policy]) {
+			deciders[at] = append(deciders[at], Decider{policy, n})
 		}
 	}
 	for at, p := range prevail(side, places, id, side.Plan.All()) {
-		out.Places = append(out.Places, InUnit{places[at], p, given[estate.Target{Kind: estate.ToUnit, ID: string(places[at].ID)}]})
+		mostFirst(deciders[at])
+		out.Places = append(
+			out.Places,
+			InUnit{places[at], p, deciders[at], given[estate.Target{Kind: estate.ToUnit, ID: string(places[at].ID)}]},
+		)
 	}
 	for i := range snapshot.Groups {
 		g := &snapshot.Groups[i]
@@ -272,10 +295,21 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 		if most, ok := side.Resolution.Most(id, devices); ok {
 			in.Prevailing = prevailing(&most, devices.Len())
 		}
+		for _, policy := range slices.Sorted(maps.Keys(won)) {
+			if n := won[policy].And(devices).Len(); n > 0 {
+				in.Deciders = append(in.Deciders, Decider{policy, n})
+			}
+		}
+		mostFirst(in.Deciders)
 		out.Groups = append(out.Groups, in)
 	}
 	slices.SortFunc(out.Groups, func(a, b InGroup) int { return cmp.Compare(a.Group.ID, b.Group.ID) })
 	return out
+}
+
+// mostFirst puts the policy that decides on most laptops first; those of equal numbers by id.
+func mostFirst(list []Decider) {
+	slices.SortFunc(list, func(a, b Decider) int { return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Policy, b.Policy)) })
 }
 
 // InheritedHere is how a setting comes to a place, with the value that results there.

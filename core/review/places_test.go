@@ -121,13 +121,21 @@ func TestAMatrixOfPart(t *testing.T) {
 	w := Everywhere(side, "banner")
 	for _, p := range w.Places {
 		for _, g := range p.Given {
-			given = append(given, fmt.Sprint(p.ID, " ", g.Policy, " ", g.Devices))
+			given = append(given, fmt.Sprint(p.ID, " ", g.Policy, " ", g.Devices, " ", g.Decides))
 		}
 	}
 	for _, g := range w.Groups {
 		for _, one := range g.Given {
-			given = append(given, fmt.Sprint(g.ID, " ", one.Policy, " ", one.Devices, " ", g.Value, " ", g.Others))
+			given = append(given, fmt.Sprint(g.ID, " ", one.Policy, " ", one.Devices, " ", one.Decides, " ", g.Value, " ", g.Others))
 		}
 	}
-	expect(t, "given by name", given, []string{"r house 5", "fleet at-sea 2", "benches benches 3 \"Bench\" 0"})
+	var deciders []string
+	for _, p := range w.Places {
+		deciders = append(deciders, fmt.Sprint(p.ID, " ", p.Deciders))
+	}
+	expect(t, "deciders", deciders, []string{
+		"r [{benches 3} {at-sea 1} {house 1}]", "fleet [{benches 2} {at-sea 1}]", "dunlin [{benches 1}]", "petrel [{at-sea 1} {benches 1}]",
+		"lab [{benches 1} {house 1}]",
+	})
+	expect(t, "given by name", given, []string{"r house 5 1", "fleet at-sea 2 1", "benches benches 3 3 \"Bench\" 0"})
 }

@@ -344,5 +344,11 @@ func Near(a, b string) bool {
 	}
 	plain := func(s string) string { return strings.ToLower(strings.Trim(s, " \t{}[]()<>\"'")) }
 	a, b = plain(a), plain(b)
-	return a == b || len(a) >= 5 && distance(a, b, 2) <= 2
+	switch {
+	case a == b:
+		return true
+	case len(a) < 5: // too short for other letters: one that is missing or too many
+		return len(a) >= 3 && len(a) != len(b) && distance(a, b, 1) <= 1
+	}
+	return distance(a, b, 2) <= 2
 }

@@ -88,7 +88,14 @@ type (
 		PolicyTitle string        `json:"policy_title,omitempty"`
 		Value       setting.Value `json:"value"`
 		Locked      bool          `json:"locked"`
-		Devices     int           `json:"devices"`
+		Devices     int           `json:"devices" doc:"Of the place, that the policy reaches"`
+		Decides     int           `json:"decides" doc:"Of these, on which its value is in effect, or part of what is"`
+	}
+	// Decider is a policy whose value is in effect on laptops of a place.
+	Decider struct {
+		Policy      string `json:"policy"`
+		PolicyTitle string `json:"policy_title,omitempty"`
+		Devices     int    `json:"devices"`
 	}
 	// HeldState is one of the things that a setting is, with how many laptops have it so.
 	HeldState struct {
@@ -100,6 +107,7 @@ type (
 	UnitPlace struct {
 		Place      MatrixUnit `json:"place"`
 		Prevailing Prevailing `json:"prevailing"`
+		Deciders   []Decider  `json:"deciders" doc:"The policy that decides on most laptops first"`
 		Given      []Given    `json:"given"`
 	}
 	// GroupPlace is what a setting is in a group.
@@ -108,6 +116,7 @@ type (
 		Title      string     `json:"title"`
 		Of         string     `json:"of" enum:"devices,people"`
 		Prevailing Prevailing `json:"prevailing"`
+		Deciders   []Decider  `json:"deciders"`
 		Given      []Given    `json:"given"`
 	}
 	// Whereabouts is what a setting is everywhere.

@@ -100,7 +100,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 	case errors.As(err, &notFound):
 		return s.missing(ctx, notFound)
 	case errors.As(err, &unknown):
-		return problemOf(http.StatusNotFound, "not-found", unknown.Error())
+		return problemOf(http.StatusNotFound, "not-found", unknown.Error()+s.nearby(ctx, string(unknown.Kind), unknown.ID))
 	case errors.Is(err, store.ErrNotFound):
 		return problemOf(http.StatusNotFound, "not-found", "no such record")
 	case errors.As(err, &stale):
@@ -171,12 +171,21 @@ func (s *server) outside(e *access.OutsideError) *wire.Problem {
 
 // missing says that something is not there, and in which open change it is, where there is one.
 func (s *server) missing(ctx context.Context, e *workflow.NotFoundError) *wire.Problem {
-	p := problemOf(http.StatusNotFound, "not-found", e.Error())
+	p := problemOf(http.StatusNotFound, "not-found", e.Error()+s.nearby(ctx, e.Kind, e.ID))
 	if change := s.Flow.OpenEditOf(ctx, e.Kind, e.ID); change != "" {
 		p.Change = change
 		p.Detail = fmt.Sprintf("No published %s %s. It exists in the open change %s.", e.Kind, problem.Quote(e.ID), change)
 	}
 	return p
+}
+
+// nearby names what was likely meant by an id that nothing has; empty where nothing is like it.
+func (s *server) nearby(ctx context.Context, kind, id string) string {
+	near, err := s.Flow.Near(ctx, actorOf(ctx), kind, id)
+	if err != nil || len(near) == 0 {
+		return ""
+	}
+	return " Near it: " + strings.Join(near, ", ") + "."
 }
 
 // logged logs a failure of the service with the id of the request, and gives what the caller is

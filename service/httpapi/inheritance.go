@@ -194,7 +194,15 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 				Value:       g.Value,
 				Locked:      g.Locked,
 				Devices:     g.Devices,
+				Decides:     g.Decides,
 			}
+		}
+		return out
+	}
+	deciders := func(list []review.Decider) []wire.Decider {
+		out := make([]wire.Decider, len(list))
+		for i, d := range list {
+			out[i] = wire.Decider{Policy: string(d.Policy), PolicyTitle: t.policies[string(d.Policy)], Devices: d.Devices}
 		}
 		return out
 	}
@@ -214,6 +222,7 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 		w.Units[i] = wire.UnitPlace{
 			Place:      placeWire(&is.Places[i].Place),
 			Prevailing: prevailingWire(is.Places[i].Prevailing),
+			Deciders:   deciders(is.Places[i].Deciders),
 			Given:      given(is.Places[i].Given),
 		}
 	}
@@ -223,6 +232,7 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 			Title:      cmp.Or(g.Title, string(g.ID)),
 			Of:         string(g.Of),
 			Prevailing: prevailingWire(g.Prevailing),
+			Deciders:   deciders(g.Deciders),
 			Given:      given(g.Given),
 		}
 	}

@@ -175,6 +175,11 @@ func (s *Store) SaveChange(c Change) error {
 	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&c).Error
 }
 
+// RemoveChange removes a change that has no edits.
+func (s *Store) RemoveChange(id string) error {
+	return s.db.Where("id = ?", id).Delete(&Change{}).Error
+}
+
 // Edits gives the edits of a change.
 func (s *Store) Edits(change string) ([]Edit, error) {
 	return many[Edit](s.db.Where("change_id = ?", change).Order("kind, object_id"))

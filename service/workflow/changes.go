@@ -23,6 +23,7 @@ const (
 	Open      = "open"
 	Published = "published"
 	Discarded = "discarded"
+	removed   = "removed" // is not kept
 )
 
 // draft is a change laid over the live estate.
@@ -148,13 +149,17 @@ func (s *ChangeService) Describe(ctx context.Context, by Actor, id, title, why s
 	})
 }
 
-// Discard ends a change without publishing it. It stays as history.
+// Discard ends a change without publishing it. It stays as history, unless nothing was ever put
+// into it.
 func (s *ChangeService) Discard(ctx context.Context, by Actor, id string) error {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return err
 	}
 	return s.alter(ctx, by, id, func(tx *store.Store, c *store.Change) (store.AuditRecord, error) {
 		c.State = Discarded
+		if c.Version == 1 { // no edit was ever put into it: there is nothing to look back at
+			c.State = removed
+		}
 		return store.AuditRecord{Action: "discard change"}, nil
 	})
 }
@@ -184,7 +189,12 @@ func (s *ChangeService) alter(
 		c.Version++
 		version = c.Version
 		c.UpdatedAt = s.now()
-		if err := tx.SaveChange(c); err != nil {
+		if c.State == removed {
+			err = tx.RemoveChange(c.ID)
+		} else {
+			err = tx.SaveChange(c)
+		}
+		if err != nil {
 			return err
 		}
 		record.ChangeID = id

@@ -63,7 +63,9 @@ export function ChangeBar() {
       </button>
       <Dialog open={asking} onClose={() => setAsking(false)} title="Discard this change?">
         <p className="text-sm">
-          {count(edits, 'edit')} of ‘{change.title}’ will not go live. The change stays in the list as discarded. Nothing on laptops alters.
+          {edits > 0
+            ? `${count(edits, 'edit')} of ‘${change.title}’ will not go live. The change stays in the list as discarded. Nothing on laptops alters.`
+            : `‘${change.title}’ has no edits. Nothing on laptops alters.`}
         </p>
         <Failed error={discard.error} />
         <div className="mt-4 flex justify-end gap-2">

@@ -1,19 +1,14 @@
 // A setting everywhere: the tree of units with what most laptops of each have, how many differ, and where it is given by name.
 import { Fragment } from 'react';
 import { Link } from 'react-router';
-import type { Value } from '../../api/client';
 import { useWhereabouts } from '../../api/queries';
 import { Failed, Loading, Sheet } from '../../ui/parts';
 import { StateWord } from '../../ui/prevailing';
 import { count, number, ValueText } from '../../ui/words';
 
-interface Given {
-  policy: string;
-  policy_title?: string;
-  value: Value;
-  locked: boolean;
-  devices: number;
-}
+type Everywhere = NonNullable<ReturnType<typeof useWhereabouts>['data']>;
+type Given = Everywhere['units'][number]['given'][number];
+type Decider = Everywhere['units'][number]['deciders'][number];
 
 export function Whereabouts({ id, change }: { id: string; change?: { id: string; version: number } }) {
   const query = useWhereabouts(id, change);
@@ -35,7 +30,8 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
                 <th scope="col" className="text-right">
                   Otherwise
                 </th>
-                <th scope="col">Given there by</th>
+                <th scope="col">From</th>
+                <th scope="col">Also assigned here</th>
               </tr>
             </thead>
             <tbody>
@@ -55,6 +51,9 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
                   <td className="text-right tabular-nums">{number(u.prevailing.devices)}</td>
                   <td className={`text-right tabular-nums ${u.prevailing.others ? 'font-semibold' : 'quiet'}`}>
                     {u.prevailing.others ? number(u.prevailing.others) : '–'}
+                  </td>
+                  <td>
+                    <Deciders list={u.deciders} />
                   </td>
                   <td>
                     <GivenBy list={u.given} />
@@ -77,6 +76,9 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
                     {g.prevailing.others ? number(g.prevailing.others) : '–'}
                   </td>
                   <td>
+                    <Deciders list={g.deciders} />
+                  </td>
+                  <td>
                     <GivenBy list={g.given} />
                   </td>
                 </tr>
@@ -89,19 +91,47 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
   );
 }
 
+/** The policies that decide in a place, with the laptops of each where there are several. */
+function Deciders({ list }: { list: Decider[] }) {
+  return (
+    <>
+      {list.slice(0, 3).map((d, i) => (
+        <Fragment key={d.policy}>
+          {i > 0 && <br />}
+          <Link className="link-hover link" to={`/policies/${d.policy}`}>
+            {d.policy_title || d.policy}
+          </Link>
+          {list.length > 1 && <span className="quiet tabular-nums"> on {number(d.devices)}</span>}
+        </Fragment>
+      ))}
+      {list.length > 3 && <span className="quiet block">and {count(list.length - 3, 'other')}</span>}
+    </>
+  );
+}
+
+/** Values that are assigned to a place by name and not in effect on all laptops there that they reach. */
 function GivenBy({ list }: { list: Given[] }) {
   return (
     <>
-      {list.map((g, i) => (
-        <Fragment key={g.policy}>
-          {i > 0 && <br />}
-          <Link className="link-hover link" to={`/policies/${g.policy}`}>
-            {g.policy_title || g.policy}
-          </Link>{' '}
-          <ValueText of={g.value} className="quiet" />
-          {g.locked && <span className="quiet"> locked</span>}
-        </Fragment>
-      ))}
+      {list
+        .filter((g) => g.devices === 0 || g.decides < g.devices)
+        .map((g, i) => (
+          <Fragment key={g.policy}>
+            {i > 0 && <br />}
+            <Link className="link-hover link" to={`/policies/${g.policy}`}>
+              {g.policy_title || g.policy}
+            </Link>{' '}
+            <ValueText of={g.value} className="quiet" />
+            <span className="quiet">
+              {g.locked && ' locked'}
+              {g.devices === 0
+                ? ', reaches no laptop'
+                : g.decides === 0
+                  ? `, overridden on all ${number(g.devices)}`
+                  : `, in effect on ${number(g.decides)} of ${number(g.devices)}`}
+            </span>
+          </Fragment>
+        ))}
     </>
   );
 }
