@@ -30,6 +30,11 @@ func askEffective(ctx context.Context, c *cli.Command, devices []string) ([]file
 	}
 	query := url.Values{}
 	if len(devices) > 0 {
+		for i := range devices {
+			if devices[i], err = deviceID(ctx, api, devices[i]); err != nil {
+				return nil, err
+			}
+		}
 		query.Set("device", strings.Join(devices, ","))
 	}
 	if p := c.String("person"); p != "" {
@@ -42,6 +47,16 @@ func askEffective(ctx context.Context, c *cli.Command, devices []string) ([]file
 		query.Set("explain", "true")
 	}
 	return client.All[files.SubjectAnswer](ctx, api, "/effective", query)
+}
+
+// deviceID gives the id of a device that is named by its id or its serial number. What names none
+// is given back: the service says so.
+func deviceID(ctx context.Context, api *client.Client, named string) (string, error) {
+	found, err := client.Post[wire.Pasted](ctx, api, "/audience/paste", wire.PasteList{Words: []string{named}})
+	if err == nil && len(found.Devices) == 1 {
+		return found.Devices[0], nil
+	}
+	return named, err
 }
 
 func askExplain(ctx context.Context, c *cli.Command, device string) (files.SubjectAnswer, error) {
@@ -120,6 +135,9 @@ func listed[T any](
 	if err != nil {
 		return err
 	}
+	if items == nil {
+		items = []T{}
+	}
 	return printed(s, c, items, func() {
 		rows := make([][]string, len(items))
 		for i, item := range items {
@@ -177,7 +195,7 @@ func deviceCommand(s Streams) *cli.Command {
 				"list",
 				"devices",
 				"/devices",
-				[]string{"device", "owner", "unit", "os", "last seen", "applied", "pending", "failed"},
+				[]string{"device", "serial", "owner", "unit", "os", "last seen", "applied", "pending", "failed"},
 				func(d wire.Device) []string {
 					seen := "never"
 					if d.LastSeen != nil {
@@ -185,6 +203,7 @@ func deviceCommand(s Streams) *cli.Command {
 					}
 					return []string{
 						d.ID,
+						d.Serial,
 						d.OwnerName,
 						d.Unit,
 						d.OS + " " + d.OSVersion,
@@ -212,8 +231,13 @@ func deviceCommand(s Streams) *cli.Command {
 			moveCommand(s),
 			{
 				Name: "show", Usage: "what a device gets, has, and said", ArgsUsage: "DEVICE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Description: "DEVICE is an id or a serial number.",
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					p, err := client.Get[wire.DevicePage](ctx, api, client.Path("devices", c.Args().First()), nil)
+					id, err := deviceID(ctx, api, c.Args().First())
+					if err != nil {
+						return err
+					}
+					p, err := client.Get[wire.DevicePage](ctx, api, client.Path("devices", id), nil)
 					if err != nil {
 						return err
 					}
@@ -223,7 +247,11 @@ func deviceCommand(s Streams) *cli.Command {
 			{
 				Name: "retry", Usage: "try again what failed, at the next check-in", ArgsUsage: "DEVICE",
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					n, err := client.Post[struct{ Settings int }](ctx, api, client.Path("devices", c.Args().First(), "retry"), nil)
+					id, err := deviceID(ctx, api, c.Args().First())
+					if err != nil {
+						return err
+					}
+					n, err := client.Post[struct{ Settings int }](ctx, api, client.Path("devices", id, "retry"), nil)
 					if err == nil {
 						fmt.Fprintf(s.Out, "%s will be retried at the next check-in.\n", counted(n.Settings, "failed setting"))
 					}
@@ -235,9 +263,13 @@ func deviceCommand(s Streams) *cli.Command {
 				Usage:     "ask a device at its next check-in for all that it has, so that a policy can be captured from it",
 				ArgsUsage: "DEVICE",
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					_, err := api.Call(ctx, http.MethodPost, client.Path("devices", c.Args().First(), "ask"), nil, nil, nil)
+					id, err := deviceID(ctx, api, c.Args().First())
+					if err != nil {
+						return err
+					}
+					_, err = api.Call(ctx, http.MethodPost, client.Path("devices", id, "ask"), nil, nil, nil)
 					if err == nil {
-						fmt.Fprintln(s.Out, "It is asked at its next check-in; then: zridge policy new POLICY --capture", c.Args().First())
+						fmt.Fprintln(s.Out, "It is asked at its next check-in; then: zridge policy new POLICY --capture", id)
 					}
 					return err
 				}),
@@ -249,7 +281,7 @@ func deviceCommand(s Streams) *cli.Command {
 
 func printDevice(s Streams, p wire.DevicePage) {
 	d := p.Device
-	fmt.Fprintf(s.Out, "%s  %s  %s %s  %s  owner %s\n", d.ID, d.Model, d.OS, d.OSVersion, strings.Join(p.Units, " / "), d.OwnerName)
+	fmt.Fprintf(s.Out, "%s  serial %s  %s  %s %s  %s  owner %s\n", d.ID, orDefault(d.Serial, "not known"), d.Model, d.OS, d.OSVersion, strings.Join(p.Units, " / "), d.OwnerName)
 	if d.Origin != nil {
 		fmt.Fprintf(s.Out, "from the source %s: %s", d.Origin.Source, strings.Join(d.Origin.Brings, ", "))
 		if len(d.Origin.Local) > 0 {

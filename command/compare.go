@@ -21,11 +21,18 @@ func compareCommand(s Streams) *cli.Command {
 		ArgsUsage: "DEVICE DEVICE",
 		Flags:     []cli.Flag{formatFlag("text", "json")},
 		Action: asked(s, 2, "two devices", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			w, err := client.Get[wire.Comparison](ctx, api, client.Path("devices", c.Args().Get(0), "beside", c.Args().Get(1)), nil)
+			var two [2]string
+			for i := range two {
+				var err error
+				if two[i], err = deviceID(ctx, api, c.Args().Get(i)); err != nil {
+					return err
+				}
+			}
+			w, err := client.Get[wire.Comparison](ctx, api, client.Path("devices", two[0], "beside", two[1]), nil)
 			if err != nil {
 				return err
 			}
-			return printed(s, c, w, func() { printComparison(s, w, c.Args().Get(0), c.Args().Get(1)) })
+			return printed(s, c, w, func() { printComparison(s, w, two[0], two[1]) })
 		}),
 	}
 }
@@ -50,7 +57,11 @@ func supposeCommand(s Streams) *cli.Command {
 				owner := c.String("owner")
 				in.Owner = &owner
 			}
-			w, err := client.Post[wire.Comparison](ctx, api, client.Path("devices", c.Args().First(), "suppose"), in)
+			id, err := deviceID(ctx, api, c.Args().First())
+			if err != nil {
+				return err
+			}
+			w, err := client.Post[wire.Comparison](ctx, api, client.Path("devices", id, "suppose"), in)
 			if err != nil {
 				return err
 			}

@@ -42,7 +42,7 @@ func exceptionCommand(s Streams) *cli.Command {
 				"list",
 				"exceptions by the day on which they lapse",
 				"/exceptions",
-				[]string{"exception", "lapses", "days", "setting", "for", "value", "approved by", "laptops"},
+				[]string{"exception", "lapses", "days", "setting", "for", "value", "by", "laptops"},
 				func(x wire.Exception) []string {
 					value := "left to the laptop"
 					if !x.Unset {

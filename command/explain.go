@@ -6,20 +6,29 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/wire"
 )
 
 func explainCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "explain", Usage: "why a laptop has a value: where it comes from and what lost to it", ArgsUsage: "DEVICE [SETTING]",
-		Description: "Examples:\n  zridge explain --estate demo/estate LT-0007 screen.lock_after_minutes\n  zridge explain LT-0007",
-		Flags:       []cli.Flag{estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json"), notAssignedFlag()},
+		Name: "explain", Usage: "why a laptop has a value or has none: where it comes from, what lost to it, what does not apply", ArgsUsage: "DEVICE [SETTING]",
+		Description: "Of a setting that the laptop does not get it says which policies set it, and why none of them applies.\n\nExamples:\n" +
+			"  zridge explain --estate demo/estate LT-0007 screen.lock_after_minutes\n  zridge explain LT-0007\n" +
+			"  zridge explain LT-0007 --policy field-encryption",
+		Flags: []cli.Flag{
+			estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json"), notAssignedFlag(),
+			&cli.StringFlag{Name: "policy", Usage: "only what this `POLICY` does there, or why it does not apply"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() < 1 || c.NArg() > 2 {
 				return wrongArguments(c, "DEVICE [SETTING]")
@@ -29,22 +38,13 @@ func explainCommand(s Streams) *cli.Command {
 				return err
 			}
 			if only := c.Args().Get(1); only != "" {
-				kept := a.Settings[:0:0]
-				for _, set := range a.Settings {
-					if set.Setting == only {
-						kept = append(kept, set)
-					}
+				a.Settings = slices.DeleteFunc(a.Settings, func(set files.SettingAnswer) bool { return set.Setting != only })
+				if len(a.Settings) == 0 {
+					return whyNot(ctx, s, c, a, only)
 				}
-				if len(kept) == 0 {
-					return problem.Faults{
-						{
-							Code:     problem.UnknownReference,
-							Found:    problem.Quote(only),
-							Expected: "a setting that some policy or exception decides on " + a.Device,
-						},
-					}
-				}
-				a.Settings = kept
+			}
+			if policy := c.String("policy"); policy != "" {
+				return policyThere(ctx, s, c, a, policy)
 			}
 			if c.String("format") == "json" {
 				return printJSON(s.Out, a)
@@ -68,6 +68,104 @@ func explainAnswer(ctx context.Context, c *cli.Command, device string) (files.Su
 		return files.SubjectAnswer{}, err
 	}
 	return files.Explained(results[0]), nil
+}
+
+// whyNot says why a laptop does not get a setting: nothing sets it, or none of the policies that do
+// applies.
+func whyNot(ctx context.Context, s Streams, c *cli.Command, a files.SubjectAnswer, id string) error {
+	setBy, err := policiesThatSet(ctx, c, id)
+	if err != nil {
+		return err
+	}
+	a.NotApplying = slices.DeleteFunc(a.NotApplying, func(n files.NotApplyingAnswer) bool { return !slices.Contains(setBy, n.Policy) })
+	a.Problems = nil
+	if c.String("format") == "json" {
+		return printJSON(s.Out, a)
+	}
+	switch len(a.NotApplying) {
+	case 0:
+		fmt.Fprintf(s.Out, "%s is not set on %s: no policy sets it.\n", id, a.Device)
+		return nil
+	case 1:
+		fmt.Fprintf(s.Out, "%s is not set on %s: the policy that sets it does not apply.\n", id, a.Device)
+	default:
+		fmt.Fprintf(s.Out, "%s is not set on %s: none of the %d policies that set it applies.\n", id, a.Device, len(a.NotApplying))
+	}
+	printNotApplying(s.Out, "  %s: %s\n", a.NotApplying, true)
+	return nil
+}
+
+// policiesThatSet gives the policies that set a setting, in the folder or in the service.
+func policiesThatSet(ctx context.Context, c *cli.Command, id string) ([]string, error) {
+	var out []string
+	if !c.IsSet("estate") {
+		api, err := signedIn()
+		if err != nil {
+			return nil, err
+		}
+		use, err := settingUse(ctx, api, id, nil)
+		for _, other := range use.Elsewhere {
+			out = append(out, other.Policy)
+		}
+		return out, err
+	}
+	snapshot, err := readFolder(c, c.String("estate"))
+	if err != nil {
+		return nil, err
+	}
+	if resolve.Compile(snapshot).Definition(setting.ID(id)) == nil {
+		return nil, problem.Faults{{Code: problem.UnknownReference, Found: problem.Quote(id), Expected: "a setting of the dictionary"}}
+	}
+	for i := range snapshot.Policies {
+		if p := &snapshot.Policies[i]; p.Entry(setting.ID(id)) != nil {
+			out = append(out, string(p.ID))
+		}
+	}
+	return out, nil
+}
+
+// policyThere says what becomes of each entry of a policy on a laptop, or why the policy does not
+// apply.
+func policyThere(ctx context.Context, s Streams, c *cli.Command, a files.SubjectAnswer, policy string) error {
+	a.Settings = slices.DeleteFunc(a.Settings, func(set files.SettingAnswer) bool {
+		return !slices.ContainsFunc(set.Candidates, func(c files.CandidateAnswer) bool { return c.Policy == policy })
+	})
+	a.NotApplying = slices.DeleteFunc(a.NotApplying, func(n files.NotApplyingAnswer) bool { return n.Policy != policy })
+	a.Problems = slices.DeleteFunc(a.Problems, func(p files.ProblemAnswer) bool { return !slices.Contains(p.From, policy) })
+	if len(a.Settings) == 0 && len(a.NotApplying) == 0 {
+		if err := findPolicy(ctx, c, policy); err != nil {
+			return err
+		}
+	}
+	if c.String("format") == "json" {
+		return printJSON(s.Out, a)
+	}
+	switch {
+	case len(a.NotApplying) > 0:
+		fmt.Fprintf(s.Out, "%s does not apply to %s: %s\n", policy, a.Device, notApplyingText(a.NotApplying[0]))
+	case len(a.Settings) == 0:
+		fmt.Fprintf(s.Out, "%s applies to %s and sets nothing there\n", policy, a.Device)
+	default:
+		printExplained(s.Out, a, true)
+	}
+	return nil
+}
+
+// findPolicy gives an error where there is no policy of an id.
+func findPolicy(ctx context.Context, c *cli.Command, id string) error {
+	if !c.IsSet("estate") {
+		api, err := signedIn()
+		if err != nil {
+			return err
+		}
+		_, err = policyIn(ctx, api, wire.Change{}, id)
+		return err
+	}
+	snapshot, err := readFolder(c, c.String("estate"))
+	if err == nil && resolve.Compile(snapshot).Policy(estate.PolicyID(id)) == nil {
+		err = problem.Faults{{Code: problem.UnknownReference, Found: problem.Quote(id), Expected: "the id of one of the estate's policies"}}
+	}
+	return err
 }
 
 func printExplained(w io.Writer, a files.SubjectAnswer, notAssigned bool) {

@@ -53,7 +53,7 @@ func policyCommand(s Streams) *cli.Command {
 					if err != nil {
 						return err
 					}
-					return printed(s, c, use, func() { printUse(s.Out, use) })
+					return printed(s, c, use, func() { printUse(s.Out, use, c.Args().First()) })
 				}),
 			},
 			summaryCommand(s),

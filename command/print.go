@@ -46,39 +46,52 @@ func widthOf(w io.Writer) int {
 	return tableWidth
 }
 
-// between are the blanks between two columns.
-const between = 3
+const (
+	between   = 2  // blanks between two columns
+	narrowest = 8  // a column gets no narrower
+	shortCell = 16 // the most characters of a short cell
+	longWord  = 18 // the least characters of a word that is split
+)
 
-// columnWidths gives how wide columns may be, so that a table is no wider than room. The widest are
-// made narrower first; none gets narrower than its longest word, so that ids stay in one piece.
+// columnWidths gives how wide columns may be, so that a table is no wider than room. Short cells,
+// such as a moment, are split only where splitting long ones at their blanks is not enough, and
+// words only where that is not enough either: ids and numbers stay in one piece as far as possible.
 func columnWidths(header []string, rows [][]string, room int) []int {
-	widths, least := make([]int, len(header)), make([]int, len(header))
+	widths, short, words := make([]int, len(header)), make([]int, len(header)), make([]int, len(header))
 	for _, row := range append([][]string{header}, rows...) {
 		for i := range min(len(row), len(header)) {
-			widths[i] = max(widths[i], text.LongestLineLen(row[i]))
-			if n := text.LongestLineLen(row[i]); n <= 16 { // such as a moment: it is not split
-				least[i] = max(least[i], n)
+			n := text.LongestLineLen(row[i])
+			widths[i] = max(widths[i], n)
+			if n <= shortCell {
+				short[i] = max(short[i], n)
 			}
 			for _, word := range strings.Fields(row[i]) {
-				least[i] = max(least[i], text.StringWidthWithoutEscSequences(word))
+				words[i] = max(words[i], text.StringWidthWithoutEscSequences(word))
 			}
 		}
 	}
 	total := between * (len(header) - 1)
-	for _, n := range widths {
+	for i, n := range widths {
 		total += n
+		short[i] = max(short[i], words[i])
 	}
-	for ; total > room; total-- {
-		widest := -1
-		for i, n := range widths {
-			if n > max(least[i], 12) && (widest < 0 || n > widths[widest]) {
-				widest = i
+	for _, least := range [][]int{short, words, nil} {
+		for ; total > room; total-- {
+			widest := -1
+			for i, n := range widths {
+				floor := longWord
+				if least != nil {
+					floor = max(least[i], narrowest)
+				}
+				if n > floor && (widest < 0 || n > widths[widest]) {
+					widest = i
+				}
 			}
+			if widest < 0 {
+				break
+			}
+			widths[widest]--
 		}
-		if widest < 0 {
-			break
-		}
-		widths[widest]--
 	}
 	return widths
 }
@@ -92,7 +105,9 @@ func printTable(w io.Writer, header []string, rows [][]string) {
 	style.Format.Header = text.FormatDefault
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", between)
 	t.SetStyle(style)
-	t.AppendHeader(rowOf(header))
+	if strings.Join(header, "") != "" {
+		t.AppendHeader(rowOf(header))
+	}
 	for _, r := range rows {
 		t.AppendRow(rowOf(r))
 	}

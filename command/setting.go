@@ -147,13 +147,19 @@ func printSetting(s Streams, d wire.SettingUse, policy string) {
 	for i, a := range d.Elsewhere {
 		list[i] = []string{a.Policy, a.Value.String(), counted(a.Devices, "device"), "", a.Title}
 		if policy != "" {
-			list[i][3] = fmt.Sprintf("%d in common, %s", a.Shared, a.Relation)
+			list[i][3] = fmt.Sprintf("%d in common, %s", a.Shared, orDefault(relationWords[a.Relation], a.Relation))
 		}
 		if a.Locked {
 			list[i][1] += " (locked)"
 		}
 	}
 	printTable(s.Out, []string{"set in", "to", "on", "", ""}, list)
+}
+
+// relationWords say what another policy's entry is to that of the policy that is looked at.
+var relationWords = map[string]string{
+	"repeats": "the same value", "conflicts": "in conflict", "overrides": "overrides it", "overridden": "overridden", "adds": "added to it",
+	"neither": "neither is in effect", "apart": "none of its laptops",
 }
 
 // shapeText says which values a setting takes.

@@ -19,7 +19,9 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/report"
 	"zenithridge.example/zridge/formats/wire"
 )
 
@@ -218,7 +220,7 @@ func reviewPolicy(ctx context.Context, w io.Writer, api *client.Client, id, chan
 	if err != nil {
 		return err
 	}
-	printUse(w, use)
+	printUse(w, use, id)
 	return nil
 }
 
@@ -242,7 +244,7 @@ func supportText(gets, unsupported int) string {
 	return fmt.Sprintf("%s of %d support none of its settings.", counted(unsupported, "laptop"), gets)
 }
 
-func printUse(w io.Writer, use wire.PolicyUse) {
+func printUse(w io.Writer, use wire.PolicyUse, policy string) {
 	r := use.Reach
 	fmt.Fprintf(w, "Assigned to %s of %s. Left out: %d by name, %d by the condition, %d by platform.\n",
 		counted(r.Gets, "laptop"), counted(r.People, "person"), r.Excluded, r.Condition, r.Platform)
@@ -283,7 +285,9 @@ func printUse(w io.Writer, use wire.PolicyUse) {
 			apart[a.Setting] = append(apart[a.Setting], a.Policy)
 			continue
 		}
-		fmt.Fprintf(w, "also   %s = %s in %s, for %d of these (%s)\n", a.Setting, a.Value, a.Policy, a.Shared, a.Relation)
+		b := a.Beside
+		meets := report.Meeting(review.Relation(a.Relation), b.Both, b.Conflict, b.Over, b.Under, b.Neither, policy)
+		fmt.Fprintf(w, "also   %s = %s in %s, for %d of these: %s\n", a.Setting, a.Value, a.Policy, a.Shared, meets)
 	}
 	for id, policies := range sorted(apart) {
 		fmt.Fprintf(w, "also   %s in %s, for none of these\n", id, strings.Join(policies, ", "))

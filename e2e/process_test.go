@@ -153,7 +153,7 @@ func runWith(t testing.TB, env []string, input string, args ...string) (out, err
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, args...)
-	cmd.Env = append(os.Environ(), env...)
+	cmd.Env = append(append(os.Environ(), "COLUMNS=400"), env...) // wide, so that no cell goes on in a further line
 	cmd.Stdin = strings.NewReader(input)
 	var o, e bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &o, &e

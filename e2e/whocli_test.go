@@ -153,9 +153,9 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	says(
 		t,
 		r.must("change", "show", changeInHand(t, r)),
-		"alter    units/labs",
-		"create   policies/labs-own-values",
-		"alter    devices/LT-0110",
+		"alter   units/labs",
+		"create  policies/labs-own-values",
+		"alter   devices/LT-0110",
 	)
 	r.must("change", "publish", changeInHand(t, r), "--yes")
 	says(t, r.must("unit", "missed"), "unit:labs", "security")

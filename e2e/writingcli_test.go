@@ -68,14 +68,14 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	says(
 		t,
 		r.must("policy", "set", "field-disk", "disk.recovery.escrow=service", "--lock", "--note", "Insurance"),
-		"also   disk.recovery.escrow = \"service\" in encryption-base, for 70 of these (repeats)",
+		"also   disk.recovery.escrow = \"service\" in encryption-base, for 70 of these: sets the same, is overridden by field-disk on 70",
 	)
 	says(
 		t,
 		r.must("setting", "show", "disk.startup.pin", "--policy", "field-encryption"),
 		"The person types a PIN",
 		"unattended-startup",
-		"0 in common, apart",
+		"0 in common, none of its laptops",
 	)
 
 	// Work accounts only, with two domains, later a second browser family.
@@ -123,7 +123,7 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	for _, name := range []string{"helpline.exe", "helpline.xml.plist", "helpline-crew.binary.plist"} {
 		r.must("policy", "set", "support", "--add", "applications.permissions=@"+testdata(name)+",permission=screen-recording,decision=allow")
 	}
-	says(t, r.must("change", "show", changeInHand(t, r)), "create   policies/support")
+	says(t, r.must("change", "show", changeInHand(t, r)), "create  policies/support")
 	r.refused(
 		1,
 		"pattern-mismatch",

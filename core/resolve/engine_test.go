@@ -313,7 +313,11 @@ func planDiffers(a, b *Plan) string {
 	}
 	for i := range s.Settings {
 		id := s.Settings[i].ID
-		if x, y := fmt.Sprint(a.EntryFates(id, a.All())), fmt.Sprint(b.EntryFates(id, b.All())); x != y {
+		var beside estate.PolicyID // another one for each setting
+		if len(s.Policies) > 0 {
+			beside = s.Policies[i%len(s.Policies)].ID
+		}
+		if x, y := fmt.Sprint(a.EntryFates(id, a.All(), beside)), fmt.Sprint(b.EntryFates(id, b.All(), beside)); x != y {
 			return fmt.Sprintf("%s stands %s, from nothing %s", id, x, y)
 		}
 	}

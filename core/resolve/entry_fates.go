@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/setting"
@@ -20,28 +21,43 @@ type EntryFates struct {
 	Devices int          // laptops to which it brings the setting, and that support it
 	Among   int          // of those, the ones that were asked about
 	Fates   map[Fate]int // what becomes of it on these
+	Beside  Beside
+}
+
+// Beside counts, of the laptops that were asked about, those on which two policies' entries for a
+// setting meet: the one whose EntryFates it is part of, and the one that it is seen beside.
+type Beside struct {
+	Both     int // both are in effect: their values are equal, or put together
+	Conflict int // they conflict with each other
+	Over     int // the first is in effect, the one that it is seen beside is not
+	Under    int // the one that it is seen beside is in effect, the first is not
 }
 
 // EntryFates gives the fates of the entries for a setting by policy, with separate counts for some
-// laptops.
-func (p *Plan) EntryFates(id setting.ID, among Devices) []EntryFates {
-	return p.FatesBySetting([]setting.ID{id}, among)[0]
+// laptops. Each is seen beside the entry of one policy; without its id, or where it does not set the
+// setting, nothing is counted of that.
+func (p *Plan) EntryFates(id setting.ID, among Devices, beside estate.PolicyID) []EntryFates {
+	return p.FatesBySetting([]setting.ID{id}, among, beside)[0]
 }
 
 // FatesBySetting gives for each setting what EntryFates gives. The blocks are looked at in turn,
 // each for all of the settings: the laptops of a policy are looked up once and not once for each
 // setting.
-func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
+func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.PolicyID) [][]EntryFates {
 	indices := make([]*settingIndex, len(ids))
 	for i, id := range ids {
 		if at, known := p.settingAt.Number(id); known {
 			indices[i] = &p.settings[at]
 		}
 	}
+	other := int32(-1) // the policy that all are seen beside
+	if at, known := p.policyAt.Number(beside); known {
+		other = int32(at)
+	}
 	var threads []*fateCounter
 	var lock sync.Mutex
 	p.eachBlockParallel(p.Laptops(), func() func(*worker) {
-		mine := newFateCounter(indices)
+		mine := newFateCounter(indices, other)
 		lock.Lock()
 		threads = append(threads, mine)
 		lock.Unlock()
@@ -62,16 +78,18 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices) [][]EntryFates {
 type fateCount struct {
 	devices, among int
 	fates          [decide.Fates]int
+	beside         Beside
 }
 
 // fateCounter counts for one thread.
 type fateCounter struct {
 	indices []*settingIndex // nil: no such setting
 	counts  [][]fateCount   // by setting, by rank
+	other   int32           // the policy that all are seen beside; below 0: none
 }
 
-func newFateCounter(indices []*settingIndex) *fateCounter {
-	f := &fateCounter{indices, make([][]fateCount, len(indices))}
+func newFateCounter(indices []*settingIndex, other int32) *fateCounter {
+	f := &fateCounter{indices, make([][]fateCount, len(indices)), other}
 	for i, c := range indices {
 		if c != nil {
 			f.counts[i] = make([]fateCount, len(c.Ranked))
@@ -111,6 +129,62 @@ func (f *fateCounter) block(w *worker, among Devices) {
 				}
 			}
 		}
+		if f.other >= 0 {
+			f.beside(w, seen, f.counts[i])
+		}
+	}
+}
+
+// beside counts where the other entries meet those of the policy that they are seen beside.
+func (f *fateCounter) beside(w *worker, seen *observed, counts []fateCount) {
+	mark := w.Mark()
+	defer w.Release(mark)
+	// Of that policy, which may apply at several levels: where it is in effect, where it conflicts,
+	// and where it is neither.
+	won, conflicts, beaten, here := w.Temp(), w.Temp(), w.Temp(), w.Temp()
+	for _, set := range []*bitset.Set{won, conflicts, beaten} {
+		set.Clear()
+	}
+	for k, c := range seen.in {
+		if c.Policy != f.other {
+			continue
+		}
+		for fate, rows := range seen.became[k] {
+			switch {
+			case rows == nil:
+			case Fate(fate) == Won:
+				won.Or(rows)
+			case Fate(fate) == Clashing:
+				conflicts.Or(rows)
+			default:
+				beaten.Or(rows)
+			}
+		}
+	}
+	if won.Empty() && conflicts.Empty() && beaten.Empty() {
+		return
+	}
+	for k, c := range seen.in {
+		if c.Policy == f.other {
+			continue
+		}
+		count := &counts[c.Rank].beside
+		for fate, rows := range seen.became[k] {
+			switch {
+			case rows == nil:
+			case Fate(fate) == Won:
+				here.SetAnd(rows, won)
+				count.Both += here.Len()
+				here.SetAnd(rows, beaten)
+				count.Over += here.Len()
+			case Fate(fate) == Clashing: // a laptop has one conflict of a setting
+				here.SetAnd(rows, conflicts)
+				count.Conflict += here.Len()
+			default:
+				here.SetAnd(rows, won)
+				count.Under += here.Len()
+			}
+		}
 	}
 }
 
@@ -127,6 +201,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 			for fate := range count.fates {
 				sum.fates[fate] += count.fates[fate]
 			}
+			sum.beside.add(count.beside)
 		}
 		if sum.devices == 0 {
 			continue
@@ -139,6 +214,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 		}
 		is.Devices += sum.devices
 		is.Among += sum.among
+		is.Beside.add(sum.beside)
 		for fate, n := range sum.fates {
 			if n > 0 {
 				is.Fates[Fate(fate)] += n
@@ -151,6 +227,13 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 	}
 	slices.SortFunc(out, func(a, b EntryFates) int { return cmp.Compare(a.Policy, b.Policy) })
 	return out
+}
+
+func (b *Beside) add(c Beside) {
+	b.Both += c.Both
+	b.Conflict += c.Conflict
+	b.Over += c.Over
+	b.Under += c.Under
 }
 
 // Forced gives the laptops on which a setting has a forced value instead of the decided one.

@@ -257,7 +257,7 @@ func TestCountsAddUp(t *testing.T) {
 					t.Fatalf("seed %d: %s wins %s where it does not apply", seed, policy, id)
 				}
 			}
-			for _, st := range plan.EntryFates(id, all) {
+			for _, st := range plan.EntryFates(id, all, "") {
 				told := 0
 				for fate, n := range st.Fates {
 					if told += n; fate.String() == "" || fateOf(fate.String()) != fate {
@@ -278,6 +278,68 @@ func TestCountsAddUp(t *testing.T) {
 	}
 	if fateOf("no such fate") != 0 || fateOf("") != 0 {
 		t.Error("a word that is no fate gives one")
+	}
+}
+
+// TestEntriesBesideOneAnother compares the counts of laptops on which two policies' entries meet with
+// what each laptop tells by itself.
+func TestEntriesBesideOneAnother(t *testing.T) {
+	t.Parallel()
+	met := 0
+	for seed := range uint64(30) {
+		s := madeUp(seed)
+		plan := Compile(s)
+		whole := plan.All()
+		told := map[[2]estate.PolicyID]map[setting.ID]*Beside{}
+		for _, dev := range whole.IDs() {
+			r, err := plan.Effective(dev, "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, out := range r.Settings {
+				for _, a := range out.Candidates {
+					for _, b := range out.Candidates {
+						pair := [2]estate.PolicyID{a.Policy, b.Policy}
+						if told[pair] == nil {
+							told[pair] = map[setting.ID]*Beside{}
+						}
+						if told[pair][out.ID] == nil {
+							told[pair][out.ID] = &Beside{}
+						}
+						switch count := told[pair][out.ID]; {
+						case a.Policy == b.Policy:
+						case a.Fate == Won && b.Fate == Won:
+							count.Both++
+						case a.Fate == Clashing && b.Fate == Clashing:
+							count.Conflict++
+						case a.Fate == Won && b.Fate != Clashing:
+							count.Over++
+						case b.Fate == Won && a.Fate != Clashing:
+							count.Under++
+						}
+					}
+				}
+			}
+		}
+		for i := range s.Settings {
+			id := s.Settings[i].ID
+			for j := range s.Policies {
+				beside := s.Policies[j].ID
+				for _, f := range plan.EntryFates(id, whole, beside) {
+					var want Beside
+					if count := told[[2]estate.PolicyID{f.Policy, beside}][id]; count != nil {
+						want = *count
+					}
+					if f.Beside != want {
+						t.Fatalf("seed %d, %s: %s beside %s counts %+v, laptops tell %+v", seed, id, f.Policy, beside, f.Beside, want)
+					}
+					met += want.Both + want.Conflict + want.Over + want.Under
+				}
+			}
+		}
+	}
+	if met < 1000 {
+		t.Errorf("entries met on %d laptops: too few to tell", met)
 	}
 }
 

@@ -309,7 +309,9 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 
 // mostFirst puts the policy that decides on most laptops first; those of equal numbers by id.
 func mostFirst(list []Decider) {
-	slices.SortFunc(list, func(a, b Decider) int { return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Policy, b.Policy)) })
+	slices.SortFunc(list, func(a, b Decider) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Policy, b.Policy))
+	})
 }
 
 // InheritedHere is how a setting comes to a place, with the value that results there.

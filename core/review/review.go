@@ -27,6 +27,7 @@ const (
 	Overrides  Relation = "overrides"  // the other one wins on some of them
 	Overridden Relation = "overridden" // the other one is overridden
 	Adds       Relation = "adds"       // both count
+	Neither    Relation = "neither"    // none of the two is in effect on any of them
 	Apart      Relation = "apart"      // no laptop in common
 )
 
@@ -40,6 +41,7 @@ type AlsoSet struct {
 	Shared   int // of those, laptops that the policy that is looked at reaches too
 	Relation Relation
 	Fates    map[resolve.Fate]int // what becomes of the other policy's entry on the shared ones
+	Beside   resolve.Beside       // what becomes of both on these; zero where the policy that is looked at does not set it
 }
 
 // Lacking counts laptops that a policy reaches and that do not support a setting, by the first
@@ -69,7 +71,7 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	// among these.
 	gets := use.Reach.Gets
 	settings := settingsOf(policy)
-	fates := side.Plan.FatesBySetting(settings, gets)
+	fates := side.Plan.FatesBySetting(settings, gets, id)
 	others := entriesElsewhere(side.Plan.Snapshot(), settings, id)
 	use.Lacking, use.NotKnown = supportOn(side, settings, gets)
 	applied := gets.And(side.Plan.Applies(id))
@@ -120,7 +122,7 @@ func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices)
 // none.
 func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached resolve.Devices) []AlsoSet {
 	others := entriesElsewhere(side.Plan.Snapshot(), []setting.ID{id}, except)
-	return elsewhere(side, side.Plan.EntryFates(id, reached), others[id], id, mine)
+	return elsewhere(side, side.Plan.EntryFates(id, reached, except), others[id], id, mine)
 }
 
 // entriesElsewhere gives, by setting, the active policies other than one that set it. Their laptops
@@ -157,7 +159,7 @@ func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id s
 	// Policies that reach nobody have no fates and keep their zeros.
 	for _, s := range fates {
 		if other := at[s.Policy]; other != nil {
-			other.Devices, other.Shared, other.Fates = s.Devices, s.Among, s.Fates
+			other.Devices, other.Shared, other.Fates, other.Beside = s.Devices, s.Among, s.Fates, s.Beside
 		}
 	}
 	for i := range out {
@@ -171,20 +173,27 @@ func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id s
 
 func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
 	// From the strongest statement to the weakest: nothing in common, a conflict, the same value, a
-	// merged value, who wins.
+	// merged value, who wins. Without a value beside which it is seen, what becomes of it counts.
+	over, under, conflict := a.Beside.Over, a.Beside.Under, a.Beside.Conflict
+	if mine == nil {
+		over, conflict = a.Fates[resolve.Won], a.Fates[resolve.Clashing]
+		under = a.Shared - over
+	}
 	switch {
 	case a.Shared == 0:
 		return Apart
-	case a.Fates[resolve.Clashing] > 0:
+	case conflict > 0:
 		return Conflicts
 	case mine != nil && a.Value.Equal(*mine):
 		return Repeats
 	case d != nil && d.Combine.ByItems():
 		return Adds
-	case a.Fates[resolve.Won] > 0:
+	case over > 0:
 		return Overrides
+	case under > 0:
+		return Overridden
 	}
-	return Overridden
+	return Neither
 }
 
 // LackingOn counts, of some laptops, those that do not support a setting.

@@ -163,7 +163,7 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate.Policy) {
 	counts := map[estate.PolicyID]int{}
 	for _, c := range conflicts {
-		for _, s := range plan.EntryFates(c.Setting, c.Devices) {
+		for _, s := range plan.EntryFates(c.Setting, c.Devices, "") {
 			// On every laptop of the conflict the entry is overridden by a closer level: locking it
 			// would settle all of it.
 			if s.Fates[resolve.Outer] == c.Devices.Len() {

@@ -95,8 +95,8 @@ type (
 		From       string         `json:"from,omitempty" doc:"2026-05-01"`
 		Until      string         `json:"until" doc:"2026-06-15"`
 		Reason     string         `json:"reason"`
-		ApprovedBy string         `json:"approved_by"`
-		ApprovedOn string         `json:"approved_on"`
+		ApprovedBy string         `json:"approved_by,omitempty" doc:"Of a request that nobody approved yet, nothing"`
+		ApprovedOn string         `json:"approved_on,omitempty"`
 	}
 	// RulingDoc is a ruling.
 	RulingDoc struct {

@@ -140,9 +140,20 @@ func TestEveryFindingHasASentence(t *testing.T) {
 			t.Errorf("%s: %q, expected %q", f.Kind, got, want)
 		}
 	}
-	for _, r := range []review.Relation{review.Repeats, review.Conflicts, review.Overrides, review.Overridden, review.Adds, review.Apart} {
-		if report.Relation(r) == "" {
-			t.Errorf("the relation %s has no words", r)
+	for _, c := range []struct {
+		relation                             review.Relation
+		both, conflict, over, under, neither int
+		want                                 string
+	}{
+		{review.Conflicts, 0, 6, 7, 0, 0, "conflicts with house-rules on 6, overrides house-rules on 7"},
+		{review.Adds, 4, 0, 0, 0, 0, "adds to house-rules on 4"},
+		{review.Repeats, 4, 0, 0, 1, 0, "is overridden by house-rules on 1, sets the same as house-rules on 4"},
+		{review.Repeats, 0, 0, 0, 1, 0, "sets the same, is overridden by house-rules on 1"},
+		{review.Neither, 0, 0, 0, 0, 3, "neither is in effect on 3"},
+		{review.Apart, 0, 0, 0, 0, 0, ""},
+	} {
+		if got := report.Meeting(c.relation, c.both, c.conflict, c.over, c.under, c.neither, "house-rules"); got != c.want {
+			t.Errorf("%s: %q, expected %q", c.relation, got, c.want)
 		}
 	}
 }

@@ -263,12 +263,12 @@ func (w *summaryWriter) others() {
 			points = append(
 				points,
 				fmt.Sprintf(
-					"‘%s’ is set to %s by %s too, for %d of these laptops; that %s.",
+					"‘%s’ is set to %s by %s too, for %d of these laptops: it %s.",
 					w.settingTitle(a.Setting),
 					Value(e.Definition, a.Value),
 					named(w.Titles.Policies[a.Policy], string(a.Policy)),
 					a.Shared,
-					Relation(a.Relation),
+					besideIt(a),
 				),
 			)
 		}
@@ -278,6 +278,12 @@ func (w *summaryWriter) others() {
 		return
 	}
 	w.list(append(conflicts, points...))
+}
+
+// besideIt says what another policy's entry does to that of the policy that the summary is of.
+func besideIt(a review.AlsoSet) string {
+	b := a.Beside
+	return Meeting(a.Relation, b.Both, b.Conflict, b.Over, b.Under, max(0, a.Shared-b.Both-b.Conflict-b.Over-b.Under), "it")
 }
 
 func (w *summaryWriter) settingTitle(id setting.ID) string {

@@ -200,12 +200,29 @@ func isOrAre(n int, noun string) string {
 	return Counted(n, noun) + " are"
 }
 
-// Relation says in words what another policy's entry is to the one that is looked at.
-func Relation(r review.Relation) string {
-	return map[review.Relation]string{
-		review.Repeats: "repeats it", review.Conflicts: "conflicts with it", review.Overrides: "overrides it",
-		review.Overridden: "is overridden by it", review.Adds: "adds to it", review.Apart: "for other laptops",
-	}[r]
+// Meeting says on how many laptops another policy's entry does what to the one that is looked at,
+// which is named: conflicts with house-rules on 6, overrides house-rules on 7.
+func Meeting(relation review.Relation, both, conflict, over, under, neither int, named string) string {
+	together := "sets the same as " + named
+	if relation == review.Adds {
+		together = "adds to " + named
+	}
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		says string
+	}{
+		{conflict, "conflicts with " + named}, {over, "overrides " + named}, {under, "is overridden by " + named}, {both, together},
+		{neither, "neither is in effect"},
+	} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%s on %d", part.says, part.n))
+		}
+	}
+	if relation == review.Repeats && both == 0 && len(parts) > 0 {
+		parts[0] = "sets the same, " + parts[0]
+	}
+	return strings.Join(parts, ", ")
 }
 
 // FindingWords says a finding in a sentence.

@@ -91,12 +91,20 @@ func AlsoSets(found []review.AlsoSet, plan *resolve.Plan) []AlsoSet {
 			Devices:  a.Devices,
 			Shared:   a.Shared,
 			Relation: string(a.Relation),
+			Beside:   BesideOf(a),
 		}
 		if p := policies[a.Policy]; p != nil {
 			out[i].Title, out[i].Owner = p.Title, p.Owner
 		}
 	}
 	return out
+}
+
+// BesideOf gives the counts of two entries that meet.
+func BesideOf(a review.AlsoSet) Beside {
+	b := Beside{Both: a.Beside.Both, Conflict: a.Beside.Conflict, Over: a.Beside.Over, Under: a.Beside.Under}
+	b.Neither = max(0, a.Shared-b.Both-b.Conflict-b.Over-b.Under)
+	return b
 }
 
 // Findings gives what is odd about a policy, in words as well.

@@ -289,7 +289,17 @@ type (
 		Locked   bool          `json:"locked,omitempty"`
 		Devices  int           `json:"devices" doc:"To which it brings the setting"`
 		Shared   int           `json:"shared" doc:"Of those, devices that the policy that is looked at reaches too"`
-		Relation string        `json:"relation" enum:"repeats,conflicts,overrides,overridden,adds,apart"`
+		Relation string        `json:"relation" enum:"repeats,conflicts,overrides,overridden,adds,neither,apart"`
+		Beside   Beside        `json:"beside"`
+	}
+	// Beside counts the shared devices on which the entries of two policies meet: that of the other
+	// policy, and that of the policy that is looked at.
+	Beside struct {
+		Both     int `json:"both" doc:"Both are in effect"`
+		Conflict int `json:"conflict" doc:"They conflict with each other"`
+		Over     int `json:"over" doc:"The other one is in effect, the one of the policy that is looked at is not"`
+		Under    int `json:"under" doc:"That of the policy that is looked at is in effect, the other one is not"`
+		Neither  int `json:"neither" doc:"Something else is in effect, or nothing"`
 	}
 	// PolicyUse is what a policy does.
 	PolicyUse struct {

@@ -63,6 +63,9 @@ func (s *server) registerExceptions() {
 }
 
 func requestWire(t titled, r workflow.Request) wire.ExceptionRequest {
+	if r.State != workflow.Approved {
+		r.Exception.ApprovedBy, r.Exception.ApprovedOn = "", ""
+	}
 	return wire.ExceptionRequest{
 		Exception: r.Exception,
 		Title:     t.setting(setting.ID(r.Exception.Setting)),

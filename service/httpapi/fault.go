@@ -100,7 +100,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 	case errors.As(err, &notFound):
 		return s.missing(ctx, notFound)
 	case errors.As(err, &unknown):
-		return problemOf(http.StatusNotFound, "not-found", unknown.Error()+s.nearby(ctx, string(unknown.Kind), unknown.ID))
+		return problemOf(http.StatusNotFound, "not-found", (&workflow.NotFoundError{Kind: string(unknown.Kind), ID: unknown.ID}).Error()+s.nearby(ctx, string(unknown.Kind), unknown.ID))
 	case errors.Is(err, store.ErrNotFound):
 		return problemOf(http.StatusNotFound, "not-found", "no such record")
 	case errors.As(err, &stale):
@@ -174,7 +174,7 @@ func (s *server) missing(ctx context.Context, e *workflow.NotFoundError) *wire.P
 	p := problemOf(http.StatusNotFound, "not-found", e.Error()+s.nearby(ctx, e.Kind, e.ID))
 	if change := s.Flow.OpenEditOf(ctx, e.Kind, e.ID); change != "" {
 		p.Change = change
-		p.Detail = fmt.Sprintf("No published %s %s. It exists in the open change %s.", e.Kind, problem.Quote(e.ID), change)
+		p.Detail = fmt.Sprintf("No published %s %s. It exists in the open change %s.", e.Noun(), problem.Quote(e.ID), change)
 	}
 	return p
 }

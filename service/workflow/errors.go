@@ -16,11 +16,11 @@ import (
 type NotFoundError struct{ Kind, ID string }
 
 func (e *NotFoundError) Error() string {
-	return fmt.Sprintf("There is no %s %s.", e.noun(), problem.Quote(e.ID))
+	return fmt.Sprintf("There is no %s %s.", e.Noun(), problem.Quote(e.ID))
 }
 
-// noun is the kind in the singular: kinds of objects are named by their lists.
-func (e *NotFoundError) noun() string {
+// Noun is the kind in the singular: kinds of objects are named by their lists.
+func (e *NotFoundError) Noun() string {
 	if one := singular[e.Kind]; one != "" {
 		return one
 	}

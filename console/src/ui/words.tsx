@@ -1,7 +1,7 @@
 // The one map from states to words, icons and tones, and how values and times are written.
 import { AlertTriangle, ArrowDownToDot, Ban, Check, CircleDashed, Clock, GitFork, Minus } from 'lucide-react';
 import type { ReactNode } from 'react';
-import { isFile, type Row, type Value } from '../api/client';
+import { isFile, type AlsoSet, type Row, type Value } from '../api/client';
 
 type Tone = 'good' | 'wait' | 'decide' | 'bad' | 'quiet';
 
@@ -68,15 +68,19 @@ const hows: Record<string, string> = {
 };
 export const howWord = (how?: string) => (how ? (hows[how] ?? how) : '');
 
-const relations: Record<string, string> = {
-  repeats: 'the same',
-  conflicts: 'conflicts',
-  overrides: 'wins over this',
-  overridden: 'is overridden by this',
-  adds: 'adds up',
-  apart: 'for other laptops',
-};
-export const relationWord = (r: string) => relations[r] ?? r;
+/** On how many laptops another policy's entry does what to the one that is looked at. */
+export function meetingText(a: AlsoSet): string {
+  const parts: [number, string][] = [
+    [a.beside.conflict, 'conflicts with this on'],
+    [a.beside.over, 'overrides this on'],
+    [a.beside.under, 'overridden by this on'],
+    [a.beside.both, a.relation === 'adds' ? 'adds to this on' : 'the same value on'],
+    [a.beside.neither, 'neither is in effect on'],
+  ];
+  const words = parts.filter(([n]) => n > 0).map(([n, word]) => `${word} ${number(n)}`);
+  if (a.relation === 'repeats' && a.beside.both === 0) words.unshift('the same value');
+  return words.join(', ');
+}
 
 export const isEmpty = (v: Value | undefined | null) => v === undefined || v === null;
 

@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import type { AlsoSet, Fault, Finding, Setting } from '../../api/client';
 import { Control } from '../../ui/control';
 import { Fold } from '../../ui/parts';
-import { count, fateWord, number, relationWord, ValueText, valueText } from '../../ui/words';
+import { count, fateWord, number, meetingText, ValueText, valueText } from '../../ui/words';
 import type { LongEntry } from './entry';
 
 interface Props {
@@ -209,7 +209,7 @@ function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean;
             <ValueText of={a.value} />
             <span className={a.relation === 'conflicts' ? 'text-warning' : 'quiet'}>
               {a.locked ? 'locked; ' : ''}
-              {a.relation === 'apart' ? `on ${count(a.devices, 'laptop')}, none of these` : `${relationWord(a.relation)}, on ${number(a.shared)} of these`}
+              {a.relation === 'apart' ? `on ${count(a.devices, 'laptop')}, none of these` : `${meetingText(a)} of these`}
             </span>
             {a.relation === 'conflicts' && (
               <Link className="link text-warning" to={`/conflicts?setting=${a.setting}`}>
