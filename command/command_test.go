@@ -130,7 +130,7 @@ func TestCheckPrintsFindings(t *testing.T) {
 func TestEffectiveAndConflictsAsText(t *testing.T) {
 	dir := folder(t, example)
 	out, _, status := run(t, "effective", "--estate", dir, "--all", "--reasons", "--not-assigned")
-	for _, part := range []string{"LT-7  ines  unit slipway", "LT-9  no person  unit larkfell", "unsupported (platform)", "not applying: leads, not assigned", "setting                     status"} {
+	for _, part := range []string{"LT-7  ines  unit slipway", "LT-9  no person  unit larkfell", "unsupported (platform)", "not applying: leads, not assigned", "setting                    status"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("%q is missing in\n%s", part, out)
 		}

@@ -179,7 +179,7 @@ func TestTablesFit(t *testing.T) {
 			}
 		}
 	}
-	out, _, _ := runWith(t, []string{"ZRIDGE_CONFIG=" + r.config, "COLUMNS=60"}, "", "policy", "list")
+	out, _, _ := runWith(t, []string{"ZRIDGE_CONFIG=" + r.config, "COLUMNS=80"}, "", "policy", "list")
 	if !strings.Contains(out, "acoustics-microphone ") {
 		t.Errorf("an id is split:\n%s", out)
 	}
