@@ -179,8 +179,8 @@ func TestTablesFit(t *testing.T) {
 			}
 		}
 	}
-	out, _, _ := runWith(t, []string{"ZRIDGE_CONFIG=" + r.config, "COLUMNS=80"}, "", "policy", "list")
-	if !strings.Contains(out, "acoustics-microphone ") {
+	out, _, _ := runWith(t, []string{"ZRIDGE_CONFIG=" + r.config, "COLUMNS=60"}, "", "group", "list")
+	if !strings.Contains(out, "release-pilots ") || !strings.Contains(out, "\n             ") {
 		t.Errorf("an id is split:\n%s", out)
 	}
 }
