@@ -296,10 +296,9 @@ func audienceCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if slices.Contains(include, "everyone") && !c.Bool("everyone") {
-				return usage("audience: found the target everyone; say --everyone if the policy is meant for every laptop of the company")
-			}
+			before := doc
 			a := &doc.Audience
+			a.Include, a.Exclude = slices.Clone(a.Include), slices.Clone(a.Exclude)
 			a.Include = appendNew(a.Include, include)
 			a.Exclude = appendNew(a.Exclude, c.StringSlice("exclude"))
 			for _, t := range c.StringSlice("drop") {
@@ -312,9 +311,44 @@ func audienceCommand(s Streams) *cli.Command {
 			if c.IsSet("within") {
 				doc.Within = c.String("within")
 			}
+			if !c.Bool("everyone") {
+				if err := notForEveryone(ctx, api, change, before, doc); err != nil {
+					return err
+				}
+			}
 			return putPolicy(ctx, s, api, change, doc)
 		}),
 	}
+}
+
+// notForEveryone gives an error where an edit makes a policy one for every laptop of the company, by
+// whichever words.
+func notForEveryone(ctx context.Context, api *client.Client, change wire.Change, before, after files.PolicyDoc) error {
+	is, err := reachOf(ctx, api, change, after)
+	if err != nil || is.Alarm != "everyone" {
+		return err
+	}
+	if was, err := reachOf(ctx, api, change, before); err != nil || was.Alarm == "everyone" {
+		return err
+	}
+	return usage(
+		"audience: the policy would be for everyone, %d laptops today and those that come later; say --everyone if that is meant",
+		is.Gets.Count,
+	)
+}
+
+// reachOf says whom a policy would reach.
+func reachOf(ctx context.Context, api *client.Client, change wire.Change, doc files.PolicyDoc) (wire.AudienceReach, error) {
+	var r wire.AudienceAnswer
+	in := wire.AudienceTrial{Kind: doc.Kind, Platforms: doc.Platforms, Audience: doc.Audience, Within: doc.Within}
+	_, err := api.Call(ctx, http.MethodPost, "/audience", inChange(change), in, &r)
+	switch {
+	case err != nil:
+		return wire.AudienceReach{}, err
+	case len(r.Faults) > 0:
+		return wire.AudienceReach{}, r.Faults
+	}
+	return *r.Reach, nil
 }
 
 // targetsOf gives the targets that are included, serial numbers turned into the laptops that have

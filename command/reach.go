@@ -51,7 +51,9 @@ func reachCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			in := wire.AudienceTrial{Kind: doc.Kind, Platforms: doc.Platforms, Audience: doc.Audience, Beside: c.String("beside")}
+			in := wire.AudienceTrial{
+				Kind: doc.Kind, Platforms: doc.Platforms, Within: doc.Within, Audience: doc.Audience, Beside: c.String("beside"),
+			}
 			for id := range doc.Settings {
 				in.Settings = append(in.Settings, id)
 			}

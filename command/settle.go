@@ -54,7 +54,7 @@ func settlingCommands(s Streams) []*cli.Command {
 				disagreementFlags(),
 				&cli.StringFlag{Name: "way", Required: true, Usage: "the `WAY`, as `zridge conflicts ways` names it"},
 				&cli.StringFlag{Name: "policy", Required: true, Usage: "the `POLICY` that it names"},
-				&cli.StringFlag{Name: "reason", Usage: "with a ruling: the `REASON`"},
+				&cli.StringFlag{Name: "reason", Required: true, Usage: "the `REASON`: kept with the ruling, or with the change"},
 				changeFlag(),
 			),
 			Action: writing(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
@@ -252,14 +252,30 @@ func settle(ctx context.Context, s Streams, c *cli.Command, api *client.Client, 
 			c.String("policy"),
 		)
 	}
+	reason := strings.TrimSpace(c.String("reason"))
+	if reason == "" {
+		return usage("settle: found an empty --reason, expected the reason as text")
+	}
+	if change.Why == "" {
+		if _, err := api.Call(
+			ctx,
+			http.MethodPut,
+			client.Path("changes", change.ID),
+			nil,
+			wire.NewChange{Title: change.Title, Why: reason},
+			nil,
+		); err != nil {
+			return err
+		}
+	}
 	for _, e := range ways[at].Edits {
 		body := []byte(e.Body)
-		if e.Kind == "rulings" && c.String("reason") != "" {
+		if e.Kind == "rulings" {
 			var ruling map[string]any
 			if err := json.Unmarshal(body, &ruling); err != nil {
 				return err
 			}
-			ruling["reason"] = c.String("reason")
+			ruling["reason"] = reason
 			if body, err = json.Marshal(ruling); err != nil {
 				return err
 			}

@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -57,6 +59,27 @@ func printReport(w io.Writer, r *directory.SourceReport) {
 	if r.Message != "" {
 		fmt.Fprintln(w, r.Message)
 	}
+	for _, s := range r.Shrunk {
+		what := "the policy " + s.Policy
+		if s.Exclusion != "" {
+			what = fmt.Sprintf("the exclusion %s of the policy %s", s.Exclusion, s.Policy)
+		}
+		fmt.Fprintf(w, "look: %s had %s and would have %d\n", what, counted(s.Before, "laptop"), s.After)
+	}
+	for _, a := range r.Audiences {
+		if slices.ContainsFunc(r.Shrunk, func(s directory.Shrunk) bool { return s.Policy == a.Policy && s.Exclusion == "" }) {
+			continue
+		}
+		fmt.Fprintf(w, "the policy %s would apply to %d laptops more and %d fewer\n", a.Policy, a.Gained, a.Dropped)
+	}
+	if len(r.Differ) > 0 {
+		named := r.Differ[:min(len(r.Differ), 20)]
+		fmt.Fprintf(w, "laptops that differ: %s", strings.Join(named, " "))
+		if more := r.Devices - len(named); more > 0 {
+			fmt.Fprintf(w, " and %d more", more)
+		}
+		fmt.Fprintln(w)
+	}
 	printLines(w, r.Faults)
 	if r.MoreFaults > 0 {
 		fmt.Fprintf(w, "and %d more faults\n", r.MoreFaults)
@@ -93,6 +116,11 @@ func waitingText(r *directory.SourceReport) string {
 	switch r.Reason {
 	case "many-left":
 		return fmt.Sprintf("%s would leave, more than the allowed %d %%", counted(r.Left, "object"), r.MostLeft)
+	case "shrunk":
+		if len(r.Shrunk) == 1 {
+			return "a policy or an exclusion would lose its laptops"
+		}
+		return fmt.Sprintf("%d policies and exclusions would lose all of their laptops, or more than %d %%", len(r.Shrunk), r.MostLost)
 	case "faults":
 		return fmt.Sprintf("%s cannot be imported", counted(max(r.Faulty, len(r.Faults)+r.MoreFaults), "object"))
 	case "first":

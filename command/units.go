@@ -120,7 +120,7 @@ func detachCommand(s Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"},
 			&cli.StringSliceFlag{Name: "area", Usage: "`AREA` of the dictionary whose settings no longer arrive, such as updates"},
-			&cli.StringFlag{Name: "reason", Usage: "why, for whoever asks later"},
+			&cli.StringFlag{Name: "reason", Usage: "the `REASON`, for whoever asks later; needed with --yes"},
 			&cli.StringFlag{Name: "review-on", Usage: "`DAY` on which somebody looks at it again, such as 2027-03-01; the overview shows it then"},
 			&cli.BoolFlag{
 				Name:  "keep",
@@ -133,6 +133,9 @@ func detachCommand(s Streams) *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if named := len(c.StringSlice("kind"))+len(c.StringSlice("area")) > 0; named == c.Bool("inherit") {
 				return usage("detach: name a --kind or --area that the place detaches, or --inherit, and not both")
+			}
+			if c.Bool("yes") && !c.Bool("inherit") && strings.TrimSpace(c.String("reason")) == "" {
+				return usage("detach: found no --reason; whoever sees later that something does not arrive there asks why")
 			}
 			in := wire.Detach{Place: c.Args().First(), Detach: []wire.Detachment{}, Keep: c.Bool("keep"), Look: !c.Bool("yes")}
 			for _, kind := range c.StringSlice("kind") {

@@ -2,11 +2,13 @@ package e2e
 
 import (
 	"encoding/json"
+	"net/http"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/formats/wire"
 )
 
@@ -214,5 +216,91 @@ func TestCompletionInBash(t *testing.T) {
 		if got := strings.TrimSpace(string(out)); err != nil || got != want {
 			t.Errorf("%q is completed by %q, expected %q: %v", line, got, want, err)
 		}
+	}
+}
+
+// TestEveryoneByOtherWords: a policy for every laptop needs --everyone, whichever words say so, and
+// the number is told before anything is saved.
+func TestEveryoneByOtherWords(t *testing.T) {
+	t.Parallel()
+	r, _ := withDemo(t)
+	r.must("policy", "new", "quiet", "--title", "Quiet")
+	r.must("policy", "set", "quiet", "media.camera=off")
+	for _, targets := range []string{"everyone", "unit:larkfell", "unit:slipway unit:larkfell", "person:ruth.mbeki everyone"} {
+		args := []string{"policy", "audience", "quiet"}
+		for target := range strings.FieldsSeq(targets) {
+			args = append(args, "--include", target)
+		}
+		out, errOut, status := r.run("", args...)
+		if status != 2 || !strings.Contains(errOut, "everyone, 240 laptops today") {
+			t.Errorf("%s: status %d %s%s", targets, status, errOut, out)
+		}
+		if strings.Contains(r.must("policy", "show", "quiet"), "include") {
+			t.Errorf("%s was saved without being confirmed", targets)
+		}
+	}
+	r.must("policy", "audience", "quiet", "--include", "unit:larkfell", "--everyone")
+	// It is confirmed now: what is altered besides does not ask again.
+	r.must("policy", "audience", "quiet", "--include", "unit:slipway")
+}
+
+// TestDecisionsNeedAReason: nobody settles a conflict or detaches anything without saying why, on the
+// command line and over the API.
+func TestDecisionsNeedAReason(t *testing.T) {
+	t.Parallel()
+	r, api := withDemo(t)
+	if _, errOut, status := r.run("", "conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "leads-banner"); status != 2 ||
+		!strings.Contains(errOut, "reason") {
+		t.Errorf("settling without a reason: status %d %s", status, errOut)
+	}
+	if _, errOut, status := r.run("", "conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "leads-banner", "--reason", "  "); status != 2 ||
+		!strings.Contains(errOut, "reason") {
+		t.Errorf("settling with an empty reason: status %d %s", status, errOut)
+	}
+	if _, errOut, status := r.run("", "unit", "detach", "unit:labs", "--kind", "security", "--yes"); status != 2 ||
+		!strings.Contains(errOut, "--reason") {
+		t.Errorf("detaching without a reason: status %d %s", status, errOut)
+	}
+	if left := r.changes(); len(left) != 0 {
+		t.Fatalf("changes are left: %v", left)
+	}
+	change, err := client.Post[wire.Change](t.Context(), api, "/changes", wire.NewChange{Title: "Decisions"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	edit := func(kind, id, body, path string) {
+		t.Helper()
+		p, _ := call(t, api, http.MethodPut, client.Path("changes", change.ID, "edits", kind, id), body)
+		switch {
+		case path == "" && p != nil:
+			t.Errorf("%s: %v", body, p)
+		case path != "" && (p == nil || p.Status != http.StatusUnprocessableEntity || len(p.Faults) != 1 || p.Faults[0].Path != path):
+			t.Errorf("%s: %+v, expected a fault at %s", body, p, path)
+		}
+	}
+	const ruling = `{"id":"R-1","setting":"signin.banner","prefer":"leads-banner","over":"on-call-banner"`
+	edit("rulings", "R-1", ruling+`}`, "/reason")
+	edit("rulings", "R-1", ruling+`,"reason":" "}`, "/reason")
+	edit("rulings", "R-1", ruling+`,"reason":"The watch must be reached"}`, "")
+	edit("units", "tide-lab", `{"id":"tide-lab","parent":"labs","title":"Tide","detach":["security"]}`, "/detach/0/reason")
+	edit("units", "tide-lab", `{"id":"tide-lab","parent":"labs","title":"Tide","detach":[{"what":"security","reason":"Own rules"}]}`, "")
+	edit("groups", "plotter-room", `{"id":"plotter-room","of":"devices","detach":["area:updates"]}`, "/detach/0/reason")
+	// What is live without a reason, since it was imported so, may stay.
+	edit("units", "acoustics-lab", `{"id":"acoustics-lab","parent":"labs","title":"Acoustics","detach":["configuration"]}`, "")
+	edit(
+		"units",
+		"acoustics-lab",
+		`{"id":"acoustics-lab","parent":"labs","title":"Acoustics","detach":["configuration","encryption"]}`,
+		"/detach/1/reason",
+	)
+	p, _ := call(
+		t,
+		api,
+		http.MethodPost,
+		client.Path("changes", change.ID, "detached"),
+		`{"place":"unit:slipway","detach":[{"what":"security"}]}`,
+	)
+	if p == nil || p.Status != http.StatusUnprocessableEntity || p.Faults[0].Path != "/detach/0/reason" {
+		t.Errorf("detaching over the API: %+v", p)
 	}
 }

@@ -147,7 +147,7 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 		"labs-own-values",
 		"Nothing was kept",
 	)
-	says(t, r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep", "--yes"), "labs-own-values")
+	says(t, r.must("unit", "detach", "unit:labs", "--kind", "security", "--keep", "--reason", "Own rules", "--yes"), "labs-own-values")
 	says(t, r.must("unit", "move", "tide-lab", "--below", "survey-fleet"), "get something else")
 	r.refused(1, "→", "unit", "move", "survey-fleet", "--below", "rv-petrel")
 	says(

@@ -111,7 +111,7 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 		r.must("policy", "set", "internal-ca", "--add", "--accept-expired", "trust.machine_roots=@"+expired),
 		"it was confirmed that this is meant",
 	)
-	r.refused(2, "say --everyone if the policy is meant for every laptop", "policy", "audience", "internal-ca", "--include", "everyone")
+	r.refused(2, "say --everyone if that is meant", "policy", "audience", "internal-ca", "--include", "everyone")
 	says(
 		t,
 		r.must("policy", "audience", "internal-ca", "--include", "everyone", "--everyone"),

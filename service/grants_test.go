@@ -102,7 +102,7 @@ func TestAnAuthorOfOneUnit(t *testing.T) {
 		"a policy of others, bounded":    {"policies", "house", `{"id":"house","kind":"security","within":"fleet","settings":{},"audience":{}}`},
 		"the bound is widened":           {"policies", "fleet-desk", `{"id":"fleet-desk","kind":"security","within":"larkfell","settings":{},"audience":{}}`},
 		"the unit itself":                {"units", "fleet", `{"id":"fleet","title":"Ours","parent":"larkfell"}`},
-		"a unit that detaches":           {"units", "north", `{"id":"north","parent":"fleet","detach":["security"]}`},
+		"a unit that detaches":           {"units", "north", `{"id":"north","parent":"fleet","detach":[{"what":"security","reason":"own rules"}]}`},
 		"a unit moved elsewhere":         {"units", "north", `{"id":"north","parent":"slipway"}`},
 		"another unit":                   {"units", "slipway", `{"id":"slipway","parent":"fleet"}`},
 		"a person of another unit":       {"people", "ruth", `{"id":"ruth","unit":"fleet"}`},

@@ -32,6 +32,7 @@ type SourceSetUp struct {
 	CompareAt   int `json:"compare_at_hour,omitempty" minimum:"0" maximum:"23" doc:"The hour of the day, in UTC, at which everything is compared"`
 	RemoveAfter int `json:"remove_after_days,omitempty" minimum:"0" maximum:"3650" doc:"Days after which what has left is removed; 0: only by a person"`
 	MostLeft    int `json:"most_left_percent,omitempty" minimum:"0" maximum:"100" doc:"When more than this share would be marked as left at once, a person is asked first; 20 where it is left out"`
+	MostLost    int `json:"most_lost_percent,omitempty" minimum:"0" maximum:"100" doc:"When a policy's audience, or an exclusion, would lose more than this share of its laptops, a person is asked first; 50 where it is left out. One that loses all of them always waits for a person"`
 }
 
 // SCIM says what is taken of what a provisioning client writes.
@@ -91,7 +92,7 @@ func (u *SourceSetUp) Check(kind SourceKind) problem.Faults {
 			}
 		}
 	}
-	for name, n := range map[string][3]int{"read_every_minutes": {u.ReadEvery, 0, 10080}, "compare_at_hour": {u.CompareAt, 0, 23}, "remove_after_days": {u.RemoveAfter, 0, 3650}, "most_left_percent": {u.MostLeft, 0, 100}} {
+	for name, n := range map[string][3]int{"read_every_minutes": {u.ReadEvery, 0, 10080}, "compare_at_hour": {u.CompareAt, 0, 23}, "remove_after_days": {u.RemoveAfter, 0, 3650}, "most_left_percent": {u.MostLeft, 0, 100}, "most_lost_percent": {u.MostLost, 0, 100}} {
 		if n[0] < n[1] || n[0] > n[2] {
 			faults = append(
 				faults,
@@ -144,7 +145,10 @@ type SourceReport struct {
 	Conflicts    int             `json:"conflicts_gained"`
 	Problems     int             `json:"problems_gained"`
 	Audiences    []AudienceShift `json:"audiences,omitempty"`
-	Reason       string          `json:"reason,omitempty" doc:"Why it waits, or that it failed" enum:"first,set-up,many-left,faults,asked,failed"`
+	Shrunk       []Shrunk        `json:"shrunk,omitempty" doc:"Audiences and exclusions that would lose all of their laptops, or more than the allowed share; those that lose all first"`
+	MostLost     int             `json:"most_lost,omitempty" doc:"With shrunk: the percent of its laptops that one may lose without review"`
+	Differ       []string        `json:"differ,omitempty" doc:"The first of the laptops on which some setting alters"`
+	Reason       string          `json:"reason,omitempty" doc:"Why it waits, or that it failed" enum:"first,set-up,many-left,faults,shrunk,asked,failed"`
 	Message      string          `json:"message,omitempty" doc:"What went wrong"`
 	Milliseconds int64           `json:"milliseconds"`
 }
@@ -155,6 +159,15 @@ type AudienceShift struct {
 	Title   string `json:"title,omitempty"`
 	Gained  int    `json:"gained"`
 	Dropped int    `json:"dropped"`
+}
+
+// Shrunk is a policy's audience, or one of its exclusions, that loses laptops.
+type Shrunk struct {
+	Policy    string `json:"policy"`
+	Title     string `json:"title,omitempty"`
+	Exclusion string `json:"exclusion,omitempty" doc:"The target that the policy leaves out; absent: it is about the audience"`
+	Before    int    `json:"before" doc:"Laptops"`
+	After     int    `json:"after"`
 }
 
 // SourceItem is one thing that differs.

@@ -126,7 +126,7 @@ func (s *SourceService) compareReading(ctx context.Context, row store.Source, r 
 	if n := len(report.Faults); n > faultsKept {
 		report.Faults, report.MoreFaults = report.Faults[:faultsKept], n-faultsKept
 	}
-	foresee(report, c.out.preview)
+	foresee(report, c.out.preview, r.setUp)
 	return c.out, nil
 }
 

@@ -68,6 +68,9 @@ func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in
 			return store.AuditRecord{}, err
 		}
 		live := s.Live()
+		if err := reasoned(live, in); err != nil {
+			return store.AuditRecord{}, err
+		}
 		body, err := s.canonical(ctx, in, s.definitionsWith(live, edits))
 		if err != nil {
 			return store.AuditRecord{}, err
@@ -166,6 +169,39 @@ func decoded(in EditInput) (any, error) {
 		}
 	}
 	return object, nil
+}
+
+// reasoned gives faults where an edit decides something without a reason: a ruling, or that a unit or
+// group detaches something. What is live without one, since it was imported so, may stay.
+// Exceptions cannot be without a reason at all.
+func reasoned(live *Live, in EditInput) error {
+	object, err := decoded(in)
+	if err != nil || object == nil {
+		return err
+	}
+	missing := func(path, what string) error {
+		return problem.Faults{{Code: problem.MissingField, Path: path, Found: "nothing", Expected: "the reason why " + what + ", as text"}}
+	}
+	var detach, before []estate.Detachment
+	switch is := object.(type) {
+	case estate.Ruling:
+		was, _ := live.Plan.Snapshot().Object(in.Kind, in.ID).(estate.Ruling)
+		if strings.TrimSpace(is.Reason) == "" && is != was {
+			return missing("/reason", fmt.Sprintf("%s is preferred over %s", is.Prefer, is.Over))
+		}
+	case estate.Unit:
+		was, _ := live.Plan.Snapshot().Object(in.Kind, in.ID).(estate.Unit)
+		detach, before = is.Detach, was.Detach
+	case estate.Group:
+		was, _ := live.Plan.Snapshot().Object(in.Kind, in.ID).(estate.Group)
+		detach, before = is.Detach, was.Detach
+	}
+	for i, d := range detach {
+		if strings.TrimSpace(d.Reason) == "" && !slices.Contains(before, d) {
+			return missing(fmt.Sprintf("/detach/%d/reason", i), fmt.Sprintf("%s is detached", d))
+		}
+	}
+	return nil
 }
 
 // canonical checks an edit by itself and gives its body as it is stored, with the files that it

@@ -45,6 +45,9 @@ func (s *AudienceService) putAll(
 		}
 		next := make([]store.Edit, 0, len(inputs))
 		for _, in := range inputs {
+			if err := reasoned(live, in); err != nil {
+				return record, err
+			}
 			body, err := s.changes.canonical(ctx, in, s.changes.definitionsWith(live, edits))
 			if err != nil {
 				return record, err

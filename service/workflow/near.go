@@ -20,7 +20,10 @@ const nearMost = 3
 // letter or two, those that contain it. The kind is given as a NotFoundError names it. Nothing is
 // named that the actor may not read.
 func (s *ChangeService) Near(ctx context.Context, by Actor, kind, id string) ([]string, error) {
-	if by.Need(access.Read) != nil || id == "" || len(id) > 100 {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	if id == "" || len(id) > 100 {
 		return nil, nil
 	}
 	view, err := s.ViewOf(ctx, by, "")

@@ -312,6 +312,8 @@ func (s *SourceService) conclude(
 		reason = "faults"
 	case report.Left > 1 && report.Left*100 > most*(report.Left+report.Same+report.Altered):
 		reason, report.MostLeft = "many-left", most
+	case len(report.Shrunk) > 0:
+		reason = "shrunk"
 	}
 	if reason != "" {
 		report.Reason = reason

@@ -44,6 +44,12 @@ const (
 
 const defaultMostLeft = 20
 
+// defaultMostLost is the percent of its laptops that an audience or exclusion may lose without review.
+const defaultMostLost = 50
+
+// differShown is how many of the laptops that differ a report names.
+const differShown = 200
+
 // sources is what the service holds about sources while it runs.
 type sources struct {
 	secrets string

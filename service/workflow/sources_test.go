@@ -469,3 +469,94 @@ func TestWhatWasWrittenBeforeARestartIsTakenInAfterIt(t *testing.T) {
 		t.Error("a person that comes back is another one")
 	}
 }
+
+// TestAReadingThatEmptiesAnAudienceWaits sends a table in which the titles are renamed by which a
+// group's rule finds people.
+func TestAReadingThatEmptiesAnAudienceWaits(t *testing.T) {
+	t.Parallel()
+	f, _ := flow(t, on("2026-11-23"))
+	withDemo(t, f)
+	u := SetUp{Table: &directory.Table{
+		Of: estate.KindPerson, Key: "id",
+		Columns: map[string]string{"id": "id", "title": "attributes/title", "employment": "attributes/employment"},
+	}}
+	if _, err := f.AddSource(t.Context(), ines, "hr", CSV, "HR", u); err != nil {
+		t.Fatal(err)
+	}
+	send := func(rename func(title, employment string) (string, string)) RunState {
+		t.Helper()
+		var rows strings.Builder
+		rows.WriteString("id,title,employment\n")
+		for _, p := range f.Live().Plan.Snapshot().People {
+			title, employment := rename(p.Attributes["title"].Text(), p.Attributes["employment"].Text())
+			fmt.Fprintf(&rows, "%s,%s,%s\n", p.ID, title, employment)
+		}
+		state, err := f.Upload(t.Context(), ines, "hr", "people.csv", strings.NewReader(rows.String()), 0, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return state
+	}
+	as := func(title, employment string) (string, string) { return title, employment }
+	if state := send(as); state.State != RunWaiting || state.Report.Reason != "first" || len(state.Report.Shrunk) != 0 {
+		t.Fatalf("the first reading: %+v", state)
+	}
+	if _, err := f.Take(t.Context(), ines, "hr"); err != nil {
+		t.Fatal(err)
+	}
+	leads := func() int { return f.Live().Plan.Applies("leads-banner").Len() }
+	before := leads()
+	state := send(func(title, employment string) (string, string) {
+		return strings.Replace(title, "crew lead", "team lead", 1), strings.Replace(employment, "contractor", "external", 1)
+	})
+	if state.State != RunWaiting || state.Report.Reason != "shrunk" || leads() != before || before == 0 {
+		t.Fatalf("renamed titles: %+v, leads-banner applies to %d laptops", state, leads())
+	}
+	var told []string
+	for _, s := range state.Report.Shrunk {
+		told = append(told, fmt.Sprint(s.Policy, " ", s.Exclusion, " ", s.After))
+	}
+	want := []string{"contractor-browser  0", "contractors-no-usb  0", "leads-banner  0", "work-browser group:contractors 0"}
+	if !slices.Equal(told, want) {
+		t.Errorf("%q, expected %q", told, want)
+	}
+	if n := state.Report.Devices; n == 0 || len(state.Report.Differ) != n || !slices.IsSorted(state.Report.Differ) {
+		t.Errorf("%d laptops differ, named are %v", n, state.Report.Differ)
+	}
+	// A person may take it all the same.
+	if _, err := f.Take(t.Context(), ines, "hr"); err != nil || leads() != 0 {
+		t.Errorf("taken: %v, %d laptops", err, leads())
+	}
+	// Nothing shrinks by what stays as it is.
+	if state := send(as); state.State != RunTaken {
+		t.Errorf("the same again: %+v", state)
+	}
+	// The share is settable.
+	for most, wanted := range map[int]string{10: RunWaiting, 60: RunTaken} {
+		u.MostLost = most
+		if _, err := f.Propose(t.Context(), ines, "hr", "", u, -1); err != nil {
+			t.Fatal(err)
+		}
+		if state := send(as); state.State != RunWaiting || state.Report.Reason != "set-up" {
+			t.Fatalf("with another set-up: %+v", state)
+		}
+		if _, err := f.Take(t.Context(), ines, "hr"); err != nil {
+			t.Fatal(err)
+		}
+		half := 0
+		state := send(func(title, employment string) (string, string) {
+			if title == "engineer" {
+				if half++; half%2 == 0 {
+					title = "technician"
+				}
+			}
+			return title, employment
+		})
+		if state.State != wanted {
+			t.Errorf("half of the engineers renamed, at most %d percent: %+v", most, state)
+		}
+		if state.State == RunWaiting {
+			f.Drop(t.Context(), ines, "hr")
+		}
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/formats/directory"
 	"zenithridge.example/zridge/service/store"
 )
@@ -76,7 +77,7 @@ func (s *SourceService) take(ctx context.Context, by Actor, row store.Source, r 
 			return s.failed(ctx, by, row, r, err), nil
 		}
 		t.preview = o
-		foresee(t.report, o)
+		foresee(t.report, o, r.setUp)
 	}
 	now := s.now()
 	run := store.SourceRun{Source: row.ID, Way: r.Way, State: RunTaken, By: by.Name, StartedAt: r.Started, EndedAt: &now}
@@ -194,14 +195,18 @@ func line(r *RunReport) string {
 }
 
 // foresee notes what a reading would do to laptops.
-func foresee(r *RunReport, o *Preview) {
+func foresee(r *RunReport, o *Preview, setUp directory.SourceSetUp) {
 	if o.Report == nil {
 		return
 	}
 	r.Devices, r.Weaker, r.Conflicts, r.Problems = o.Report.Devices.Len(), o.Report.Weaker().
 		Len(),
 		distinct(o.Report), len(o.Report.ProblemsGained)
-	r.Audiences = nil
+	r.Audiences, r.Shrunk, r.MostLost = nil, nil, 0
+	r.Differ = nil
+	for _, id := range o.Report.Devices.First(differShown) {
+		r.Differ = append(r.Differ, string(id))
+	}
 	titles := map[estate.PolicyID]string{}
 	for _, p := range o.after.Plan.Snapshot().Policies {
 		titles[p.ID] = p.Title
@@ -211,6 +216,15 @@ func foresee(r *RunReport, o *Preview) {
 			r.Audiences,
 			directory.AudienceShift{Policy: string(m.Policy), Title: titles[m.Policy], Gained: m.Gained.Len(), Dropped: m.Dropped.Len()},
 		)
+	}
+	most := cmp.Or(setUp.MostLost, defaultMostLost)
+	for _, s := range review.Shrinkages(o.live.Side, o.after, most) {
+		r.MostLost = most
+		shrunk := directory.Shrunk{Policy: string(s.Policy), Title: titles[s.Policy], Before: s.Before, After: s.After}
+		if s.Exclusion != (estate.Target{}) {
+			shrunk.Exclusion = s.Exclusion.String()
+		}
+		r.Shrunk = append(r.Shrunk, shrunk)
 	}
 	r.LooseCount, r.Loose = len(o.Loose), nil
 	for _, l := range o.Loose[:min(len(o.Loose), looseShown)] {

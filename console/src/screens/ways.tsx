@@ -135,14 +135,14 @@ export function Closer({ about, choice, onClose }: { about: About; choice: Choic
           </div>
         )}
         {rules && (
-          <Field label="Reason" hint="StoredFile with the ruling: the next person asks why">
+          <Field label="Reason" hint="Kept with the ruling: the next person asks why">
             <input className="input w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
           </Field>
         )}
         <Failed error={error} />
         <div className="flex justify-end gap-2">
           <button type="button" className="btn btn-sm" onClick={onClose}>
-            Not this
+            Cancel
           </button>
           <button type="button" className="btn btn-primary btn-sm" disabled={!way || (rules && !reason.trim())} onClick={() => void keep()}>
             Put it into the change

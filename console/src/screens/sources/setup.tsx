@@ -63,6 +63,12 @@ export function SetUpForm({ kind, value, onChange }: { kind: Kind } & Part<Sourc
             value={value.most_left_percent}
             onChange={(n) => onChange({ ...value, most_left_percent: n })}
           />
+          <Whole
+            label="Ask when a policy loses more than"
+            hint="Percent of its laptops, of an exclusion too; 50 when empty. One that loses all always waits"
+            value={value.most_lost_percent}
+            onChange={(n) => onChange({ ...value, most_lost_percent: n })}
+          />
         </div>
       </Sheet>
     </div>

@@ -187,6 +187,10 @@ function Running({ s, run }: { s: Source; run: SourceRun }) {
     first: 'Nothing was taken from this source yet. This is what it would bring.',
     'set-up': 'The set-up was altered. This is what reading by the new one would do.',
     'many-left': `${count(run.report?.left ?? 0, 'object')} would leave, more than the allowed ${run.report?.most_left ?? 0} %.`,
+    shrunk:
+      run.report?.shrunk?.length === 1
+        ? 'A policy or an exclusion would lose its laptops.'
+        : `${number(run.report?.shrunk?.length ?? 0)} policies and exclusions would lose all of their laptops, or more than ${run.report?.most_lost ?? 0} %.`,
     faults: 'Some things can’t be taken as they are. They would stay as they were.',
     asked: 'This is what it would do.',
   };
@@ -245,6 +249,40 @@ export function ReportView({ of: r }: { of: SourceReport }) {
         {r.problems_gained > 0 && <span className="text-warning">, {count(r.problems_gained, 'problem')} gained</span>}.
         {r.left > 0 && ' What left stays in the estate, marked, until somebody removes it.'}
       </p>
+      {!!r.shrunk?.length && (
+        <div className="rounded border border-warning/60 bg-warning/5 px-3 py-2">
+          <p className="font-medium text-warning">Laptops would drop out</p>
+          <ul className="mt-1 text-[13px]">
+            {r.shrunk.map((s) => (
+              <li key={s.policy + (s.exclusion ?? '')}>
+                {s.exclusion && (
+                  <>
+                    The exclusion <span className="id">{s.exclusion}</span> of{' '}
+                  </>
+                )}
+                <Link className="link-hover link" to={`/policies/${s.policy}`}>
+                  {s.title || s.policy}
+                </Link>
+                : {count(s.before, 'laptop')} now, {s.after === 0 ? <strong>none</strong> : number(s.after)} afterwards
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
+      {!!r.differ?.length && (
+        <details>
+          <summary className="cursor-pointer">
+            Laptops whose values differ{r.devices > r.differ.length ? `, the first ${number(r.differ.length)} of ${number(r.devices)}` : ''}
+          </summary>
+          <p className="id mt-1 flex flex-wrap gap-x-3 text-[13px]">
+            {r.differ.map((d) => (
+              <Link key={d} className="link-hover link" to={`/devices/${d}`}>
+                {d}
+              </Link>
+            ))}
+          </p>
+        </details>
+      )}
       {!!r.audiences?.length && (
         <details>
           <summary className="cursor-pointer">{count(r.audiences.length, 'policy reaches', 'policies reach')} other laptops than before</summary>

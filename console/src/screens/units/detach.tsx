@@ -101,7 +101,7 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
       )}
       {more.length > 0 && (
         <div className="grid gap-3 sm:grid-cols-[1fr_12rem]">
-          <Field label="Reason">
+          <Field label="Reason" hint="Kept with it: the next person asks why">
             <input className="input input-sm w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
           </Field>
           <Field label="Review on" hint="The overview shows it then">
@@ -170,7 +170,7 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
       <button
         type="button"
         className="btn btn-primary btn-sm self-end"
-        disabled={!altered || (more.length > 0 && !d) || save.isPending}
+        disabled={!altered || (more.length > 0 && (!d || !reason.trim())) || save.isPending}
         onClick={() => save.mutate()}
       >
         Put into {change ? 'the change' : 'a change'}
