@@ -98,7 +98,7 @@ func summaryCommand(s Streams) *cli.Command {
 					return err
 				}
 				side := impact.Resolve(snapshot)
-				found, ok := review.Summarise(side, estate.PolicyID(c.Args().First()), nil)
+				found, ok := review.Summarise(side, estate.PolicyID(c.Args().First()), review.Known{})
 				if !ok {
 					return &exitError{exitFault, fmt.Sprintf("no policy %q in %s", c.Args().First(), c.String("estate"))}
 				}

@@ -10,12 +10,14 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/formats/contents"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
 )
@@ -161,6 +163,9 @@ func (r *valueReader) table(ctx context.Context, what string, columns []files.Co
 	for i, part := range strings.Split(text, ",") {
 		name, cell, named := strings.Cut(part, "=")
 		if i == 0 && isFile {
+			if rows, err := r.chain(ctx, what, columns, part); rows != nil || err != nil {
+				return setting.TableValue(rows), err
+			}
 			if err := r.fromFile(ctx, what, columns, part, row); err != nil {
 				return setting.Value{}, err
 			}
@@ -182,6 +187,41 @@ func (r *valueReader) table(ctx context.Context, what string, columns []files.Co
 		row[column.Name] = v
 	}
 	return setting.TableValue([]setting.Row{row}), nil
+}
+
+// chain splits a file with several certificates, for a column that holds authorities: each that the
+// column takes gets a row, and of the others it is said where they belong. It gives no rows where
+// there is nothing to split.
+func (r *valueReader) chain(ctx context.Context, what string, columns []files.ColumnDoc, part string) ([]setting.Row, error) {
+	at := slices.IndexFunc(columns, func(c files.ColumnDoc) bool { return c.Store != "" })
+	if at < 0 {
+		return nil, nil
+	}
+	path := strings.TrimPrefix(part, "@")
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", what, err)
+	}
+	parts := contents.SplitChain(data)
+	var rows []setting.Row
+	for i, one := range parts {
+		name := fmt.Sprintf("%s-%d.pem", strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), i+1)
+		f, err := r.api.AddFile(ctx, name, columns[at].Content, one, r.acceptExpired, false)
+		if err != nil {
+			return nil, err
+		}
+		c := &f.Reading.Certificates[0]
+		if root := columns[at].Store == string(setting.StoreRoots); !c.Authority || c.SelfSigned != root {
+			r.said("left out of the chain: %s is %s", c.Subject, c.Rank())
+			continue
+		}
+		r.said("%s", describeFile(f))
+		rows = append(rows, setting.Row{columns[at].Name: setting.FileValue(setting.File{SHA256: f.SHA256, Name: f.Name, Size: f.Size})})
+	}
+	if len(parts) > 0 && len(rows) == 0 {
+		return nil, usage("%s: none of the %d certificates in %s belongs there", what, len(parts), path)
+	}
+	return rows, nil
 }
 
 // fromFile fills the columns of a row that a file's contents say: the file itself, or the facts of

@@ -27,6 +27,8 @@ const (
 	SamePath     FindingKind = "same-path"     // another policy sets the same management node
 	OtherSystems FindingKind = "other-systems" // none of the policy's platforms supports the setting
 	ReachesAll   FindingKind = "reaches-all"   // the policy is for everyone
+	WrongStore   FindingKind = "wrong-store"   // a certificate belongs into another list
+	Replaced     FindingKind = "replaced"      // the only certificate of an authority gives way to another one
 )
 
 // Finding is one thing to say about a policy.
@@ -34,11 +36,11 @@ type Finding struct {
 	Kind     FindingKind
 	Settings []setting.ID   // that it is about
 	Check    estate.CheckID // with WrongAlone
-	Message  string         // with WrongAlone: the check's
+	Message  string         // with WrongAlone: the check's; with WrongStore: what the certificate is
 	Warning  bool           // worth a look rather than wrong
 	Value    setting.Value  // with ForcedValue: the value that will stand
-	Found    string         // with NearlyKnown, TypedByHand and SamePath: the text
-	Known    string         // with NearlyKnown: what it nearly is
+	Found    string         // with NearlyKnown, TypedByHand and SamePath: the text; with WrongStore and Replaced: the certificate
+	Known    string         // with NearlyKnown: what it nearly is; with WrongStore: where it belongs; with Replaced: until when the earlier one is valid
 	Beside   []estate.PolicyID
 	Groups   []Purpose // with ManyPurposes
 	// Devices is, with WrongAlone, how many of the policy's laptops it is found on together with
@@ -57,11 +59,24 @@ type Purpose struct {
 	Settings []setting.ID
 }
 
-// Identifiers are texts that were read from files of applications: what people should not retype.
-type Identifiers []string
+// Known is what was read out of files, and what is live, beside which a policy is looked at.
+type Known struct {
+	Identifiers  []string               // read from files of applications: what people should not retype
+	Certificates map[string]Certificate // by the SHA-256 of the file, of files with one certificate
+	Before       *estate.Policy         // as it is live; nil: it is new
+}
+
+// Certificate is what is known of a certificate.
+type Certificate struct {
+	Subject   string
+	Rank      string // what it is, in words
+	Root      bool   // signed by itself
+	Authority bool   // may sign others
+	NotAfter  estate.Date
+}
 
 // Findings lists what is odd about a policy of a side; use is what Look says of it.
-func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers) []Finding {
+func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Finding {
 	policy := side.Plan.Policy(id)
 	if policy == nil {
 		return nil
@@ -70,7 +85,8 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Identifiers)
 	f.forced()
 	f.checks()
 	f.kinds()
-	f.identifiers(known)
+	f.identifiers(known.Identifiers)
+	f.certificates(known)
 	f.paths()
 	// A policy with the label baseline is meant to have several purposes.
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
@@ -185,7 +201,7 @@ func (f *finder) kinds() {
 
 // identifiers finds texts in columns that are read from files: typed by hand, or nearly one that is
 // known.
-func (f *finder) identifiers(known Identifiers) {
+func (f *finder) identifiers(known []string) {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
 		if d == nil {

@@ -50,7 +50,7 @@ func findings(t *testing.T, side impact.Side, id estate.PolicyID, known ...strin
 		t.Fatalf("no policy %s", id)
 	}
 	var out []string
-	for _, f := range review.Findings(side, id, use, known) {
+	for _, f := range review.Findings(side, id, use, review.Known{Identifiers: known}) {
 		out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s%s %d/%d %v", f.Kind, f.Check, f.Found, f.Devices, f.Reached, f.Beside)))
 	}
 	return out

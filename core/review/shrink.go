@@ -60,4 +60,3 @@ func Shrinkages(before, after impact.Side, most int) []Shrinkage {
 func sameAudience(a, b *estate.Policy) bool {
 	return slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude)
 }
-

@@ -44,7 +44,7 @@ type Titles struct {
 
 // Summarise says all there is to say about a policy of a side. ok is false when there is no such
 // policy.
-func Summarise(side impact.Side, id estate.PolicyID, known Identifiers) (*Summary, bool) {
+func Summarise(side impact.Side, id estate.PolicyID, known Known) (*Summary, bool) {
 	use, ok := Look(side, id)
 	if !ok {
 		return nil, false

@@ -61,6 +61,17 @@ func IsSHA256(text string) bool {
 	return len(text) == 64 && strings.Trim(text, "0123456789abcdef") == ""
 }
 
+// StoreAt says what the laptop takes the certificates for in the file at a place below a value, as
+// Value.EachFile gives it; empty: nothing is said.
+func (s *Shape) StoreAt(at []any) Store {
+	if len(at) == 2 {
+		if c := s.Column(at[1].(string)); c != nil {
+			return c.Store
+		}
+	}
+	return ""
+}
+
 // ContentAt says what must be in the file at a place below a value, as Value.EachFile gives it.
 func (s *Shape) ContentAt(at []any) Content {
 	if len(at) == 2 {

@@ -26,6 +26,17 @@ const (
 // ReadsWords lists every Reads.
 var ReadsWords = []Reads{ReadsName, ReadsIdentifier, ReadsVersion, ReadsSigner}
 
+// Store says what a laptop takes the certificates of a column for.
+type Store string
+
+const (
+	StoreRoots         Store = "roots"         // authorities that are trusted by themselves
+	StoreIntermediates Store = "intermediates" // authorities between a trusted one and a site
+)
+
+// Stores lists every Store.
+var Stores = []Store{StoreRoots, StoreIntermediates}
+
 // Column is a column of a table.
 type Column struct {
 	Name     string
@@ -33,6 +44,7 @@ type Column struct {
 	Help     string
 	Required bool
 	Reads    Reads // filled from an application's file
+	Store    Store // of files of certificates: what the laptop takes them for
 	Shape
 }
 
@@ -167,6 +179,14 @@ func (tableType) validate(s *Shape, path string) []problem.Fault {
 		faults = append(faults, typed...)
 		if len(typed) == 0 {
 			faults = append(faults, c.Shape.validate(at)...)
+		}
+		if c.Store != "" && c.Content != CertificateFile {
+			faults = append(faults, problem.Fault{
+				Code: problem.MisplacedField, Path: problem.Join(at, "store"), Found: problem.Quote(string(c.Store)),
+				Expected: "none, unless the content is certificate",
+			})
+		} else if c.Store != "" {
+			faults = append(faults, OneOf(problem.Join(at, "store"), c.Store, Stores)...)
 		}
 		if c.Reads != "" {
 			faults = append(faults, OneOf(problem.Join(at, "reads"), c.Reads, ReadsWords)...)

@@ -37,6 +37,63 @@ type Certificate struct {
 	DaysLeftOnReading int       `json:"days_left"`
 }
 
+// Rank says in words what a certificate is.
+func (c *Certificate) Rank() string {
+	switch {
+	case c.Authority && c.SelfSigned:
+		return "a root authority"
+	case c.Authority:
+		return "an intermediate authority, signed by " + c.Issuer
+	case c.SelfSigned:
+		return "no authority: it is signed by itself and may sign no other"
+	}
+	return "no authority: it is of a server, a program or a person, signed by " + c.Issuer
+}
+
+// StoreFault says what is wrong with a file of certificates for a store: what it is, and what is
+// expected. Both are empty where it fits. An authority of the other sort fits: there are reasons to
+// trust an intermediate one by itself.
+func (r *Reading) StoreFault(store setting.Store) (found, expected string) {
+	if store == "" || len(r.Certificates) == 0 {
+		return "", ""
+	}
+	if len(r.Certificates) > 1 {
+		parts := make([]string, len(r.Certificates))
+		for i := range r.Certificates {
+			parts[i] = r.Certificates[i].Subject + " (" + r.Certificates[i].Rank() + ")"
+		}
+		return fmt.Sprintf("a chain of %d certificates: %s", len(parts), strings.Join(parts, "; ")),
+			"one certificate in a row; a chain is split where the file is added"
+	}
+	if c := &r.Certificates[0]; !c.Authority {
+		return c.Subject + ", " + c.Rank(), map[setting.Store]string{
+			setting.StoreRoots:         "the certificate of a root authority",
+			setting.StoreIntermediates: "the certificate of an intermediate authority",
+		}[store]
+	}
+	return "", ""
+}
+
+// SplitChain gives each certificate of a file in PEM as a file of its own; nil where there are not
+// several.
+func SplitChain(data []byte) [][]byte {
+	var out [][]byte
+	for rest := data; ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if block.Type != "CERTIFICATE" {
+			return nil
+		}
+		out = append(out, pem.EncodeToMemory(&pem.Block{Type: block.Type, Bytes: block.Bytes}))
+	}
+	if len(out) < 2 {
+		return nil
+	}
+	return out
+}
+
 const maxChain = 20
 
 var certificateHeader = []byte("-----BEGIN ")

@@ -113,6 +113,7 @@ func (d *decoder) column(n *node, path string) setting.Column {
 		"help",
 		"required",
 		"reads",
+		"store",
 		"type",
 		"min",
 		"max",
@@ -131,6 +132,7 @@ func (d *decoder) column(n *node, path string) setting.Column {
 		Help:     o.text("help"),
 		Required: o.boolean("required"),
 		Reads:    setting.Reads(o.text("reads")),
+		Store:    setting.Store(o.text("store")),
 		Shape:    o.shape(),
 	}
 }

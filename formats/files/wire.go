@@ -126,6 +126,7 @@ type (
 		Help     string `json:"help,omitempty"`
 		Required bool   `json:"required,omitempty"`
 		Reads    string `json:"reads,omitempty" enum:"name,identifier,version,signer" doc:"Filled from an application's file"`
+		Store    string `json:"store,omitempty" enum:"roots,intermediates" doc:"What the laptop takes the certificates of the column for"`
 		ShapeDoc
 	}
 	// ShapeDoc is a type with its bounds.
@@ -297,7 +298,7 @@ func settingDoc(d *setting.Definition) SettingDoc {
 	}
 	for i := range d.Columns {
 		c := &d.Columns[i]
-		doc.Columns = append(doc.Columns, ColumnDoc{c.Name, c.Title, c.Help, c.Required, string(c.Reads), shapeDoc(&c.Shape)})
+		doc.Columns = append(doc.Columns, ColumnDoc{c.Name, c.Title, c.Help, c.Required, string(c.Reads), string(c.Store), shapeDoc(&c.Shape)})
 	}
 	if d.Side != setting.DeviceSide {
 		doc.Side = string(d.Side)

@@ -267,6 +267,11 @@ func FindingWords(f review.Finding, plan interface {
 		return fmt.Sprintf("the management node %s is set by %s as well", quoted(f.Found), orOthers(f.Beside))
 	case review.OtherSystems:
 		return fmt.Sprintf("%s is supported by none of the platforms of this policy, but by %s", title, Support(about))
+	case review.WrongStore:
+		return fmt.Sprintf("%s in %s is %s; it belongs into %s", f.Found, title, f.Message, f.Known)
+	case review.Replaced:
+		return fmt.Sprintf("The only certificate of %s in %s gives way to another one of the same name. What the earlier one signed is no longer "+
+			"trusted from then on, although it is valid until %s: keep both rows until nothing uses it", f.Found, title, f.Known)
 	case review.ReachesAll:
 		return fmt.Sprintf("This policy is for everyone: %s", Counted(f.Devices, "laptop"))
 	}

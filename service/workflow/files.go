@@ -196,13 +196,31 @@ func (s *FileService) stored(ctx context.Context, content setting.Content) ([]Ke
 	return out, nil
 }
 
+// known gives what was read out of the files that are kept, and a policy as it is live.
+func (s *FileService) known(ctx context.Context, policy estate.PolicyID) review.Known {
+	known := review.Known{Identifiers: s.identifiers(ctx), Before: s.Live().Plan.Policy(policy), Certificates: map[string]review.Certificate{}}
+	kept, err := s.stored(ctx, setting.CertificateFile)
+	if err != nil {
+		s.log.Error("reading the files of certificates", "error", err)
+	}
+	for _, k := range kept {
+		if len(k.Reading.Certificates) == 1 {
+			c := &k.Reading.Certificates[0]
+			known.Certificates[k.SHA256] = review.Certificate{
+				Subject: c.Subject, Rank: c.Rank(), Root: c.SelfSigned, Authority: c.Authority, NotAfter: estate.Date(c.NotAfter.Format(time.DateOnly)),
+			}
+		}
+	}
+	return known
+}
+
 // identifiers lists what was read out of the files of applications.
-func (s *FileService) identifiers(ctx context.Context) review.Identifiers {
+func (s *FileService) identifiers(ctx context.Context) []string {
 	kept, err := s.stored(ctx, setting.ApplicationFile)
 	if err != nil {
 		s.log.Error("reading the files of applications", "error", err)
 	}
-	var out review.Identifiers
+	var out []string
 	for _, k := range kept {
 		if k.Reading.Application != nil {
 			out = append(out, k.Reading.Application.Identifier)
@@ -222,9 +240,9 @@ func (s *FileService) addStoredFiles(
 	var faults problem.Faults
 	hold := func(path string, id setting.ID, v setting.Value) setting.Value {
 		v.EachFile(func(at []any, f setting.File) {
-			content := setting.AnyContent
+			content, takenFor := setting.AnyContent, setting.Store("")
 			if d := definition(id); d != nil {
-				content = d.ContentAt(at)
+				content, takenFor = d.ContentAt(at), d.StoreAt(at)
 			}
 			kept, err := s.store.In(ctx).File(f.SHA256)
 			switch {
@@ -248,6 +266,22 @@ func (s *FileService) addStoredFiles(
 						Expected: contentWord(string(content)),
 					},
 				)
+			case err == nil && takenFor != "":
+				of, err := keptOf(kept)
+				if err != nil {
+					return
+				}
+				if found, expected := of.Reading.StoreFault(takenFor); found != "" {
+					faults = append(
+						faults,
+						problem.Fault{
+							Code:     problem.WrongContent,
+							Path:     problem.Join(path, at...),
+							Found:    problem.Quote(kept.Name) + ", " + found,
+							Expected: expected,
+						},
+					)
+				}
 			}
 		})
 		return v.WithFiles(func(f setting.File) setting.File {

@@ -148,7 +148,7 @@ func (s *ChangeService) Summary(ctx context.Context, by Actor, v View, id estate
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	out, ok := review.Summarise(v.Side, id, s.files.identifiers(ctx))
+	out, ok := review.Summarise(v.Side, id, s.files.known(ctx, id))
 	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}

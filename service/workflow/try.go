@@ -126,7 +126,7 @@ func (s *ChangeService) trialOf(ctx context.Context, d *draft, policy estate.Pol
 	}
 	out := &Trial{Report: d.report, After: d.after}
 	if use, there := review.Look(d.after, policy); there {
-		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.identifiers(ctx))
+		out.Use, out.Findings = use, review.Findings(d.after, policy, use, s.files.known(ctx, policy))
 	}
 	return out
 }
@@ -160,7 +160,7 @@ func (s *ChangeService) PolicyUse(ctx context.Context, by Actor, v View, id esta
 	if !ok {
 		return nil, &NotFoundError{"policy", string(id)}
 	}
-	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.files.identifiers(ctx)), After: v.Side}, nil
+	return &Trial{Use: use, Findings: review.Findings(v.Side, id, use, s.files.known(ctx, id)), After: v.Side}, nil
 }
 
 // Reached counts, by policy, the laptops that each active policy applies to.
