@@ -51,6 +51,51 @@ export function useAddFile(content: string, onKept: (k: StoredFile) => void) {
   };
 }
 
+/** Each certificate of a file in PEM as a file of its own; none where there are not several. */
+async function splitChain(file: File): Promise<File[]> {
+  if (file.size > 1 << 20) return [];
+  const blocks = (await file.text()).match(/-----BEGIN CERTIFICATE-----[\s\S]*?-----END CERTIFICATE-----/g) ?? [];
+  if (blocks.length < 2) return [];
+  const base = file.name.replace(/\.[^.]*$/, '');
+  return blocks.map((block, i) => new File([block + '\n'], `${base}-${i + 1}.pem`));
+}
+
+type Certificate = NonNullable<StoredFile['reading']['certificates']>[number];
+
+/** What a certificate is, in words. */
+function rankOf(c: Certificate): string {
+  if (c.authority) return c.self_signed ? 'a root authority' : 'an intermediate authority';
+  return 'no authority';
+}
+
+/**
+ * Adds the certificates of a chain one by one, for a column that holds authorities. Those that the column takes are given to onKept, of
+ * the others it is said what they are. It gives false where the file is no chain.
+ */
+export function useAddChain(store: 'roots' | 'intermediates' | undefined, onKept: (kept: StoredFile[]) => void) {
+  const [left, setLeft] = useState<string[]>([]);
+  const [error, setError] = useState<unknown>();
+  const add = async (file: File): Promise<boolean> => {
+    setLeft([]);
+    setError(undefined);
+    const parts = store ? await splitChain(file) : [];
+    if (parts.length === 0) return false;
+    try {
+      const kept = await Promise.all(parts.map((part) => addFile(part, 'certificate', false)));
+      const of = (k: StoredFile) => k.reading.certificates![0]!;
+      const fits = (k: StoredFile) => of(k).authority && of(k).self_signed === (store === 'roots');
+      for (const k of kept) queries.setQueryData(['file', k.sha256], k);
+      void queries.invalidateQueries({ queryKey: ['files'] });
+      setLeft(kept.filter((k) => !fits(k)).map((k) => `${of(k).subject} is ${rankOf(of(k))}`));
+      onKept(kept.filter(fits));
+    } catch (e) {
+      setError(e);
+    }
+    return true;
+  };
+  return { add, left, error };
+}
+
 export function FileControl({
   of: d,
   value,

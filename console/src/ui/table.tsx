@@ -1,11 +1,11 @@
 // A table as a value: a row for each thing, a control for each cell. Rows can be pasted from a spreadsheet, and started from a file
 // whose contents fill the columns that nobody should retype.
 import { ClipboardPaste, FilePlus, Plus, Trash2 } from 'lucide-react';
-import { useRef, useState } from 'react';
+import { useLayoutEffect, useRef, useState } from 'react';
 import type { Cell, Column, StoredFile, Row, Value } from '../api/client';
 import { CellControl } from './cell';
 import { lines, type ControlProps } from './shape';
-import { Contents, KeptFiles, useAddFile } from './file';
+import { Contents, KeptFiles, useAddChain, useAddFile } from './file';
 import { Failed } from './parts';
 import { count } from './words';
 
@@ -16,10 +16,27 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
   const [pasting, setPasting] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const set = (at: number, row: Row) => onChange(value.map((r, i) => (i === at ? row : r)));
-  const add = (row: Row) => onChange([...value, row]);
+  // Files are read while other rows may be added: what is added goes behind what is there then.
+  const latest = useRef(value);
+  useLayoutEffect(() => {
+    latest.current = value;
+  });
+  const addRows = (rows: Row[]) => {
+    latest.current = [...latest.current, ...rows];
+    onChange(latest.current);
+  };
+  const add = (row: Row) => addRows([row]);
   const adding = useAddFile(fileColumn ? (fileColumn.content ?? 'any') : 'application', (k) =>
     add(fileColumn ? { [fileColumn.name]: { file: k.sha256, name: k.name, size: k.size } } : factsOf(k, columns)),
   );
+  const chain = useAddChain(fileColumn?.store, (kept) =>
+    addRows(kept.map((k): Row => ({ [fileColumn!.name]: { file: k.sha256, name: k.name, size: k.size } }))),
+  );
+  const added = async (from: HTMLInputElement) => {
+    const file = from.files?.[0];
+    from.value = '';
+    if (file && !(await chain.add(file))) adding.drop(file);
+  };
   const word = fileColumn ? 'Add a file' : 'Read from an application’s file';
   return (
     <div className="flex flex-col gap-2">
@@ -82,7 +99,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
               <FilePlus size={14} aria-hidden /> {adding.busy ? 'Reading …' : word}
             </button>
           )}
-          <input ref={input} type="file" className="sr-only" tabIndex={-1} aria-label={word} onChange={(e) => adding.add(e.target)} />
+          <input ref={input} type="file" className="sr-only" tabIndex={-1} aria-label={word} onChange={(e) => void added(e.target)} />
           {(fileColumn || reads) && (
             <KeptFiles
               content={fileColumn ? (fileColumn.content ?? 'any') : 'application'}
@@ -107,6 +124,17 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
         </div>
       )}
       {adding.kept && !fileColumn && <Contents of={adding.kept} />}
+      {chain.left.length > 0 && (
+        <div role="status" className="text-[13px]">
+          <p className="font-medium">Left out of the chain:</p>
+          <ul>
+            {chain.left.map((one) => (
+              <li key={one}>{one}</li>
+            ))}
+          </ul>
+        </div>
+      )}
+      <Failed error={chain.error} />
       <Failed error={adding.error} />
       {adding.expired && (
         <button type="button" className="btn btn-warning btn-sm self-start" onClick={adding.acceptExpired}>
