@@ -258,6 +258,9 @@ func printGroupTrial(s Streams, t wire.GroupTrial, of string) {
 	if t.LeaveCount > 0 {
 		fmt.Fprintf(s.Out, "%d would leave: %s\n", t.LeaveCount, shortened(ids(t.Leaves), 10))
 	}
+	for _, remark := range t.Remarks {
+		fmt.Fprintf(s.Out, "look: in the rule, %s\n", remark)
+	}
 	if t.FailedCount > 0 {
 		fmt.Fprintf(s.Out, "the rule fails on %d, and adds none of them: %s (%s)\n", t.FailedCount, t.Failures[0].ID, t.Failures[0].Error)
 	}

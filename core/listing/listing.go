@@ -13,6 +13,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/search"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -310,6 +311,9 @@ func (t *Table) Find(q Query) ([]int32, error) {
 	tests := make([]func(row int) bool, 0, len(q.Conditions)+1)
 	for i, c := range q.Conditions {
 		of := column(problem.Join("/query/where", i), c.Field)
+		if of != nil && q.Besides[c.Field] == nil {
+			faults = append(faults, t.unknownValues(problem.Join("/query/where", i), c)...)
+		}
 		passes := c.remembered()
 		if c.Field == "unit" && (c.Op == Is || c.Op == IsNot) { // a unit means all below it
 			below := t.below(c.Words)
@@ -367,6 +371,52 @@ func (t *Table) Find(q Query) ([]int32, error) {
 		}
 	}
 	return out, nil
+}
+
+// named are the fields by which one row is named: that nobody has a value is an answer there.
+var named = []string{"id", "serial", "owner", "owner_name", "users", "name", "mail"}
+
+// expectedShown is how many values a fault names as expected.
+const expectedShown = 8
+
+// unknownValues gives a fault for each word of a condition that no row has as its value: most often
+// it is misspelt, and an empty list would hide that. Fields of nearly as many values as rows are left
+// out.
+func (t *Table) unknownValues(path string, c Condition) (faults problem.Faults) {
+	if c.Op != Is && c.Op != IsNot || slices.Contains(named, c.Field) || t.Rows == 0 {
+		return nil
+	}
+	var known []string
+	if c.Field == "unit" {
+		for unit := range t.paths {
+			known = append(known, string(unit))
+		}
+		slices.Sort(known)
+	} else {
+		field, err := t.Values(c.Field, nil, mostKept)
+		if err != nil || field.Known == 0 || field.Distinct > len(field.Most) {
+			return nil
+		}
+		for _, v := range field.Most {
+			known = append(known, plain(v.Value))
+		}
+		if c.Field == "os" { // laptops of the others may come
+			for _, platform := range setting.Platforms {
+				known = append(known, string(platform))
+			}
+		}
+	}
+	for _, word := range c.Words {
+		if slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, word) }) {
+			continue
+		}
+		expected := "a value that some row has, such as " + strings.Join(known[:min(len(known), expectedShown)], ", ")
+		if at := slices.IndexFunc(known, func(k string) bool { return search.Near(k, word) }); at >= 0 {
+			expected = problem.Quote(known[at]) + ", or another value that some row has"
+		}
+		faults = append(faults, problem.Fault{Code: problem.NotOneOf, Path: path, Found: problem.Quote(c.Field + "=" + word), Expected: expected})
+	}
+	return faults
 }
 
 // inGroups tells of every row whether it is in one of the groups of a condition.

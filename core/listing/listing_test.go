@@ -258,3 +258,52 @@ func TestGroupsAreCounted(t *testing.T) {
 		t.Errorf("in an estate without laptops groups have %v, %v", empty, err)
 	}
 }
+
+// TestUnknownValuesAreFaults: a value that no row has is most often misspelt, so it is a fault and not
+// an empty list.
+func TestUnknownValuesAreFaults(t *testing.T) {
+	table := Devices(plan(t))
+	for where, want := range map[string]string{
+		"os=linux":             "",
+		"os=windows":           "", // laptops of it may come
+		"os=windowz":           `"windows"`,
+		"os=LINUX":             "",
+		"unit=labs":            "",
+		"unit=lab":             `"labs"`,
+		"unit=slipwya":         `"slipway"`,
+		"tags=field":           "",
+		"tags=feild|spare":     `"field"`,
+		"tags!=feild":          `"field"`,
+		"edition=Pro":          "",
+		"edition=Prof":         "Pro",
+		"groups=small":         "",
+		"groups=smal":          `"small"`,
+		"facts/ram_gb=32":      "",
+		"facts/ram_gb=33":      "such as",
+		"facts/ram_gb>=1000":   "", // an order, and no value
+		"facts/chip=true":      "",
+		"tags~fei":             "",
+		"id=LT-9":              "", // asked for one row: there is none
+		"serial=Z":             "",
+		"owner=nobody":         "",
+		"edition?":             "",
+		"facts/chip=true|yes":  "true",
+		"os_version=12.9|12.8": "12.10",
+	} {
+		c, ok := ParseCondition(where)
+		if !ok {
+			t.Fatal(where)
+		}
+		_, err := table.Find(Query{Conditions: []Condition{c}})
+		switch {
+		case want == "" && err != nil:
+			t.Errorf("%s: %v", where, err)
+		case want != "" && (err == nil || !strings.Contains(err.Error(), want)):
+			t.Errorf("%s: %v, expected a fault that names %s", where, err, want)
+		}
+	}
+	empty := Devices(resolve.Compile(&estate.Snapshot{}))
+	if rows, err := empty.Find(Query{Conditions: []Condition{{Field: "os", Op: Is, Words: []string{"linux"}}}}); err != nil || len(rows) != 0 {
+		t.Errorf("where there are no laptops: %v %v", rows, err)
+	}
+}

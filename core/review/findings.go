@@ -28,6 +28,7 @@ const (
 	OtherSystems FindingKind = "other-systems" // none of the policy's platforms supports the setting
 	ReachesAll   FindingKind = "reaches-all"   // the policy is for everyone
 	WrongStore   FindingKind = "wrong-store"   // a certificate belongs into another list
+	OddCondition FindingKind = "odd-condition" // a part of the condition names what nobody has, or is never true
 	Replaced     FindingKind = "replaced"      // the only certificate of an authority gives way to another one
 )
 
@@ -43,6 +44,7 @@ type Finding struct {
 	Known    string         // with NearlyKnown: what it nearly is; with WrongStore: where it belongs; with Replaced: until when the earlier one is valid
 	Beside   []estate.PolicyID
 	Groups   []Purpose // with ManyPurposes
+	Remark   *Remark   // with OddCondition
 	// Devices is, with WrongAlone, how many of the policy's laptops it is found on together with
 	// all else that reaches them; with ReachesAll, how many it reaches.
 	Devices int
@@ -87,6 +89,9 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 	f.kinds()
 	f.identifiers(known.Identifiers)
 	f.certificates(known)
+	for _, remark := range Remarks(side.Plan, policy.Audience.When) {
+		f.add(Finding{Kind: OddCondition, Remark: &remark, Warning: true})
+	}
 	f.paths()
 	// A policy with the label baseline is meant to have several purposes.
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {

@@ -38,8 +38,9 @@ type Formula struct {
 type Test struct {
 	Source string // equal texts of one scope are equal tests
 	Scope  Scope
-	Looks  []Look // what it looks at, in their order; nil with Whole too
-	Whole  bool   // it looks at a variable as a whole, so that nothing less than all of it tells
+	Looks  []Look   // what it looks at, in their order; nil with Whole too
+	Whole  bool     // it looks at a variable as a whole, so that nothing less than all of it tells
+	Texts  []string // texts that it compares with by ==, != or in, in the order in which they are written
 	rule   func() *Rule
 }
 
@@ -160,7 +161,13 @@ func (t *Test) look(e ast.Expr) {
 			if call.IsMemberFunction() {
 				visit(call.Target())
 			}
+			compares := slices.Contains([]string{operators.Equals, operators.NotEquals, operators.In}, call.FunctionName())
 			for _, arg := range args {
+				if text, isText := textOf(arg); compares && isText {
+					t.Texts = append(t.Texts, text)
+				} else if compares {
+					t.Texts = append(t.Texts, textsOf(arg)...)
+				}
 				visit(arg)
 			}
 		case ast.ListKind:

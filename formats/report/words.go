@@ -267,6 +267,8 @@ func FindingWords(f review.Finding, plan interface {
 		return fmt.Sprintf("the management node %s is set by %s as well", quoted(f.Found), orOthers(f.Beside))
 	case review.OtherSystems:
 		return fmt.Sprintf("%s is supported by none of the platforms of this policy, but by %s", title, Support(about))
+	case review.OddCondition:
+		return "In the condition, " + RemarkWords(*f.Remark)
 	case review.WrongStore:
 		return fmt.Sprintf("%s in %s is %s; it belongs into %s", f.Found, title, f.Message, f.Known)
 	case review.Replaced:
@@ -276,6 +278,30 @@ func FindingWords(f review.Finding, plan interface {
 		return fmt.Sprintf("This policy is for everyone: %s", Counted(f.Devices, "laptop"))
 	}
 	return string(f.Kind)
+}
+
+// RemarkWords says what is odd about a part of an expression, as the end of a sentence.
+func RemarkWords(r review.Remark) string {
+	who := "laptop"
+	if r.Of.Variable == "person" {
+		who = "person"
+	}
+	var text string
+	switch r.Kind {
+	case review.UnknownField:
+		text = fmt.Sprintf("no %s has %s.%s", who, r.Of.Variable, r.Of.Field)
+	case review.UnknownValue:
+		text = fmt.Sprintf("no %s has %s in %s.%s", who, quoted(r.Found), r.Of.Variable, r.Of.Field)
+	default:
+		return fmt.Sprintf("%s is true of no %s", r.Part, who)
+	}
+	if r.Near == "" {
+		return text
+	}
+	if r.Kind == review.UnknownField {
+		return text + fmt.Sprintf("; near it is %s.%s", r.Of.Variable, r.Near)
+	}
+	return text + "; near it is " + quoted(r.Near)
 }
 
 func quoted(text string) string { return "“" + text + "”" }

@@ -158,6 +158,7 @@ type (
 		LeaveCount  int           `json:"leave_count"`
 		Failures    []RuleFailure `json:"failures" doc:"On whom the rule fails, and why; the first"`
 		FailedCount int           `json:"failed_count"`
+		Remarks     []string      `json:"remarks,omitempty" doc:"What is odd about the rule: what nobody has, what is never true"`
 	}
 	// Member is a device or person with a title.
 	Member struct {

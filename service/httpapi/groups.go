@@ -16,6 +16,7 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/report"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/workflow"
 )
@@ -106,6 +107,9 @@ func trialWire(v workflow.View, g *estate.Group, t *workflow.GroupTrial) wire.Gr
 		LeaveCount:  len(t.Leaves),
 		Failures:    []wire.RuleFailure{},
 		FailedCount: len(t.Failures),
+	}
+	for _, remark := range t.Remarks {
+		w.Remarks = append(w.Remarks, report.RemarkWords(remark))
 	}
 	for _, id := range slices.Sorted(maps.Keys(t.Failures)) {
 		if len(w.Failures) == trialShown {

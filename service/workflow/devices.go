@@ -383,6 +383,9 @@ func (s *LaptopService) Devices(ctx context.Context, by Actor, f DeviceFilter) (
 			q.Conditions = append(q.Conditions, listing.Condition{Field: field, Op: listing.Is, Words: []string{word}})
 		}
 	}
+	if f.Unit != "" && live.Plan.Unit(estate.UnitID(f.Unit)) == nil {
+		return nil, &NotFoundError{"unit", f.Unit}
+	}
 	is("unit", f.Unit)
 	is("os", f.OS)
 	is("state", f.State)

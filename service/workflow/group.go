@@ -11,6 +11,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/review"
 )
 
 // GroupTrial is who a group would have, compared with now.
@@ -18,6 +19,7 @@ type GroupTrial struct {
 	*resolve.GroupTrial
 	Joins, Leaves []string
 	Titles        func(id string) string // of members
+	Remarks       []review.Remark        // on the rule
 }
 
 // TryGroup says who a group would have, as it is written.
@@ -45,7 +47,7 @@ func (v View) TryGroup(g *estate.Group) (*GroupTrial, error) {
 			}
 		}
 	}
-	t := &GroupTrial{GroupTrial: v.Plan.TryGroup(g)}
+	t := &GroupTrial{GroupTrial: v.Plan.TryGroup(g), Remarks: review.Remarks(v.Plan, g.Rule)}
 	now := v.Live.Plan.GroupMembers(g.ID)
 	is := make(map[string]bool, len(t.Members))
 	for _, m := range t.Members {

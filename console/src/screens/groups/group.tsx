@@ -265,6 +265,11 @@ function Outcome({ trial, of, busy }: { trial?: GroupTrial; of: 'laptop' | 'pers
             {names(trial.leaves, trial.leave_count)}
           </details>
         )}
+        {trial.remarks?.map((remark) => (
+          <p key={remark} className="text-warning">
+            In the rule, {remark}.
+          </p>
+        ))}
         {trial.failed_count > 0 && (
           <details>
             <summary className="cursor-pointer text-warning">The rule fails on {count(trial.failed_count, of, many)}, which it does not add</summary>
