@@ -219,6 +219,10 @@ func setCommand(s Streams) *cli.Command {
 				if c.Bool("add") && !entry.Value.IsNothing() {
 					v = added(entry.Value, v)
 				}
+				if entry.Note != "" && !c.IsSet("note") && !entry.Value.IsNothing() && !entry.Value.Equal(v) {
+					fmt.Fprintf(s.Out, "%s: the note %q was written for %s and is removed; --note writes another\n", id, entry.Note, entry.Value)
+					entry.Note = ""
+				}
 				entry.Value = v
 				if c.IsSet("lock") {
 					entry.Lock = c.Bool("lock")

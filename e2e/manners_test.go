@@ -304,3 +304,39 @@ func TestDecisionsNeedAReason(t *testing.T) {
 		t.Errorf("detaching over the API: %+v", p)
 	}
 }
+
+// TestANoteBelongsToItsValue alters a value that a kit brings a reason for: the reason does not stay
+// with a value that it was not written for.
+func TestANoteBelongsToItsValue(t *testing.T) {
+	t.Parallel()
+	r, _ := withDemo(t)
+	r.must("policy", "new", "under-way", "--kit", "travel")
+	out := r.must("policy", "set", "under-way", "screen.lock_after_minutes=5")
+	if !strings.Contains(out, `the note "Trains and cafés" was written for 3 and is removed`) ||
+		strings.Contains(r.must("policy", "show", "under-way"), "Trains") {
+		t.Errorf("another value: %s", out)
+	}
+	r.must("policy", "set", "under-way", "screen.lock_after_minutes=4", "--note", "Ferries")
+	if out := r.must("policy", "set", "under-way", "screen.lock_after_minutes=4"); strings.Contains(out, "is removed") {
+		t.Errorf("the same value: %s", out)
+	}
+	if out := r.must("policy", "show", "under-way"); !strings.Contains(out, "Ferries") ||
+		!strings.Contains(out, "Hotel rooms are not locked") {
+		t.Errorf("notes that belong to their values: %s", out)
+	}
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/policies/new?kit=travel")
+	p.button("Travel")
+	p.begin("On trains", "Ticket 12")
+	const note = `[...document.querySelectorAll('input')].some((i) => i.value === 'Trains and cafés')`
+	p.until("the note of the kit is there", note)
+	p.fill("Lock the screen after minutes", "5")
+	p.shows("The note ‘Trains and cafés’ was written for 3, and is removed.")
+	p.until("the note is gone", "!"+note)
+	p.fill("Lock the screen after minutes", "3")
+	p.until("the note is back with its value", note)
+	p.fill("Lock the screen after minutes", "6")
+	p.button("Keep it")
+	p.until("the note is kept", note)
+}

@@ -1,8 +1,8 @@
 // One setting of a policy: its control, what it does, who lacks it, where else it is set and what to do about that.
 import { AlertTriangle, Lock, LockOpen, MessageSquareText, Trash2 } from 'lucide-react';
-import { memo, useState } from 'react';
+import { memo, useRef, useState } from 'react';
 import { Link } from 'react-router';
-import type { AlsoSet, Fault, Finding, Setting } from '../../api/client';
+import type { AlsoSet, Fault, Finding, Setting, Value } from '../../api/client';
 import { Control } from '../../ui/control';
 import { Fold } from '../../ui/parts';
 import { count, fateWord, number, meetingText, ValueText, valueText } from '../../ui/words';
@@ -51,6 +51,21 @@ export const EntryRow = memo(
 function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnown, forced, reached, faults, locked, onChange }: Props) {
   const [help, setHelp] = useState(false);
   const [noting, setNoting] = useState(false);
+  // A note belongs to the value that it was written for: with another value it is removed, and with that value it is back.
+  const written = useRef({ note: entry.note, value: entry.value });
+  const [dropped, setDropped] = useState<string>();
+  const writeNote = (note: string | undefined) => {
+    written.current = { note, value: entry.value };
+    setDropped(undefined);
+    onChange({ ...entry, note });
+  };
+  const setValue = (value: Value) => {
+    const { note, value: was } = written.current;
+    if (!note || (entry.note !== note && dropped !== note)) return onChange({ ...entry, value });
+    const same = JSON.stringify(value) === JSON.stringify(was);
+    setDropped(same ? undefined : note);
+    onChange({ ...entry, value, note: same ? note : undefined });
+  };
   const title = d?.title ?? id;
   const lack = Object.values(lacking ?? {}).reduce((a, b) => a + b, 0);
   return (
@@ -104,15 +119,19 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
           placeholder="Why this value"
           disabled={locked}
           value={entry.note ?? ''}
-          onChange={(e) => onChange({ ...entry, note: e.target.value || undefined })}
+          onChange={(e) => writeNote(e.target.value || undefined)}
         />
       )}
+      {dropped && (
+        <p className="quiet mt-1 text-[13px]" role="status">
+          The note ‘{dropped}’ was written for {valueText(written.current.value)}, and is removed.{' '}
+          <button type="button" className="link cursor-pointer" onClick={() => writeNote(dropped)}>
+            Keep it
+          </button>
+        </p>
+      )}
       <div className="mt-2">
-        {d ? (
-          <Control of={d} value={entry.value} label={title} disabled={locked} onChange={(value) => onChange({ ...entry, value })} />
-        ) : (
-          <ValueText of={entry.value} />
-        )}
+        {d ? <Control of={d} value={entry.value} label={title} disabled={locked} onChange={setValue} /> : <ValueText of={entry.value} />}
       </div>
       {entry.lock && (
         <p className="mt-1 text-[13px] text-primary">
