@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/dictionary/pages"
@@ -114,7 +115,12 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 			set{"disk.encryption.silent": true, "disk.startup.chip": "require"},
 		},
 		"startup.nothing-left": {
-			set{"disk.startup.chip": "forbid", "disk.startup.pin": "forbid", "disk.startup.key": "forbid", "disk.startup.key_with_pin": "forbid"},
+			set{
+				"disk.startup.chip":         "forbid",
+				"disk.startup.pin":          "forbid",
+				"disk.startup.key":          "forbid",
+				"disk.startup.key_with_pin": "forbid",
+			},
 			set{"disk.startup.chip": "forbid", "disk.startup.pin": "forbid"},
 		},
 		"startup.key-with-pin-parts": {
@@ -160,7 +166,10 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 			set{"browser.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example"}},
 		},
 		"browser.families-differ": {
-			set{"browser.added.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example", "b.example"}},
+			set{
+				"browser.added.account_domains":    []string{"a.example"},
+				"browser.built_in.account_domains": []string{"a.example", "b.example"},
+			},
 			set{"browser.added.account_domains": []string{"a.example"}, "browser.built_in.account_domains": []string{"a.example"}},
 		},
 		"browser.required-without-domains": {
@@ -196,9 +205,21 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 			set{
 				"applications.reputation":    "off",
 				"applications.sources":       "anywhere",
-				"applications.control":       "audit",
+				"applications.control":       "enforce",
 				"applications.control_rules": set{"sha256": "x"},
 			},
+		},
+		"startup.pin-length-not-asked": {
+			set{"disk.startup.pin_length": int64(8)},
+			set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "require"},
+		},
+		"signin.automatic-not-allowed": {
+			set{"signin.automatic": true, "signin.automatic_account": "bridge", "signin.allowed": []string{"deck-crew"}},
+			set{"signin.automatic": true, "signin.automatic_account": "bridge", "signin.allowed": []string{"deck-crew", "bridge"}},
+		},
+		"signin.automatic-without-account": {
+			set{"signin.automatic": true},
+			set{"signin.automatic": true, "signin.automatic_account": "bridge"},
 		},
 		"applications.ages-reversed": {
 			set{"applications.age_rating_lowest": int64(12), "applications.age_rating_highest": int64(6)},
@@ -324,6 +345,41 @@ func TestPlainWords(t *testing.T) {
 	for _, c := range dictionary.Shipped().Checks {
 		if len(strings.Fields(c.Message)) < 6 || strings.HasSuffix(c.Message, ".") {
 			t.Errorf("%s says too little, or ends like a sentence in a list: %q", c.ID, c.Message)
+		}
+	}
+}
+
+// TestFormsOfOneMistake tries checks on other forms of what they find.
+func TestFormsOfOneMistake(t *testing.T) {
+	type set = map[string]any
+	checks := map[estate.CheckID]estate.Check{}
+	for _, c := range dictionary.Shipped().Checks {
+		checks[c.ID] = c
+	}
+	for _, c := range []struct {
+		check    estate.CheckID
+		settings set
+		want     bool
+	}{
+		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "allow"}, true},
+		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "allow", "disk.startup.key_with_pin": "forbid"}, true},
+		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.key_with_pin": "require"}, false},
+		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "forbid"}, false}, // another check
+		{"startup.pin-length-without-pin", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "forbid"}, true},
+		{"signin.automatic-not-allowed", set{"signin.automatic": true, "signin.automatic_account": "a", "signin.denied": []string{"a"}}, true},
+		{"signin.automatic-not-allowed", set{"signin.automatic": true, "signin.automatic_account": "a", "signin.allowed": []string{}}, true},
+		{"signin.automatic-not-allowed", set{"signin.automatic": false, "signin.automatic_account": "a", "signin.denied": []string{"a"}}, false},
+		{"signin.automatic-not-allowed", set{"signin.automatic": true, "signin.automatic_account": "a"}, false},
+		{"applications.nothing-checks-downloads", set{"applications.reputation": "off", "applications.sources": "anywhere", "applications.control": "audit"}, true},
+		{"applications.nothing-checks-downloads", set{"applications.reputation": "off", "applications.sources": "company-store"}, false},
+	} {
+		check, there := checks[c.check]
+		if !there {
+			t.Fatalf("there is no check %s", c.check)
+		}
+		got, err := check.When.Holds(map[string]any{"settings": c.settings, "device": set{}, "person": set{}})
+		if (got && err == nil) != c.want {
+			t.Errorf("%s on %v: %v %v, expected %v", c.check, c.settings, got, err, c.want)
 		}
 	}
 }

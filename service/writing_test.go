@@ -113,7 +113,7 @@ func TestAPolicysLifeOverTheAPI(t *testing.T) {
 		}
 		return trial
 	}
-	wrong := try(`{"signin.automatic":true,"screen.lock":false,"updates.preview":"early"}`)
+	wrong := try(`{"signin.automatic":true,"signin.automatic_account":"desk","screen.lock":false,"updates.preview":"early"}`)
 	var kinds []string
 	for _, f := range wrong.Use.Findings {
 		kinds = append(kinds, f.Kind)

@@ -28,6 +28,7 @@ const (
 	OtherSystems FindingKind = "other-systems" // none of the policy's platforms supports the setting
 	ReachesAll   FindingKind = "reaches-all"   // the policy is for everyone
 	WrongStore   FindingKind = "wrong-store"   // a certificate belongs into another list
+	LeavesUnset  FindingKind = "leaves-unset"  // laptops that the policy no longer reaches have nothing set in its place
 	OddCondition FindingKind = "odd-condition" // a part of the condition names what nobody has, or is never true
 	Replaced     FindingKind = "replaced"      // the only certificate of an authority gives way to another one
 )
@@ -66,6 +67,7 @@ type Known struct {
 	Identifiers  []string               // read from files of applications: what people should not retype
 	Certificates map[string]Certificate // by the SHA-256 of the file, of files with one certificate
 	Before       *estate.Policy         // as it is live; nil: it is new
+	Live         impact.Side            // what is live; zero: not known
 }
 
 // Certificate is what is known of a certificate.
@@ -89,6 +91,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 	f.kinds()
 	f.identifiers(known.Identifiers)
 	f.certificates(known)
+	f.unprotected(known)
 	for _, remark := range Remarks(side.Plan, policy.Audience.When) {
 		f.add(Finding{Kind: OddCondition, Remark: &remark, Warning: true})
 	}
@@ -201,6 +204,36 @@ func (f *finder) kinds() {
 			!slices.ContainsFunc(d.Supports, func(s setting.Support) bool { return slices.Contains(f.policy.Platforms, s.Platform) }) {
 			f.add(Finding{Kind: OtherSystems, Settings: []setting.ID{e.Setting}})
 		}
+	}
+}
+
+// unprotected finds laptops that a policy which protects them reaches no longer, and that have
+// nothing set in its place.
+func (f *finder) unprotected(known Known) {
+	was := known.Before
+	if was == nil || known.Live.Plan == nil || was.Kind == setting.Configuration || was.State != estate.Active {
+		return
+	}
+	if is := f.policy; sameAudience(was, is) && was.State == is.State && was.Within == is.Within && was.Audience.When == is.Audience.When &&
+		slices.Equal(was.Platforms, is.Platforms) {
+		return // most often only values are edited
+	}
+	plan := f.side.Plan
+	left := known.Live.Plan.Applies(was.ID).In(plan).Without(plan.Applies(was.ID))
+	if left.Len() == 0 {
+		return
+	}
+	var settings []setting.ID
+	var without resolve.Devices
+	for _, e := range was.Entries {
+		for _, h := range f.side.Resolution.States(e.Setting, left) {
+			if h.Status == "" {
+				settings, without = append(settings, e.Setting), without.Or(h.Devices)
+			}
+		}
+	}
+	if n := without.Len(); n > 0 {
+		f.add(Finding{Kind: LeavesUnset, Settings: settings, Devices: n, Warning: true})
 	}
 }
 

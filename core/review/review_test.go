@@ -192,7 +192,10 @@ func TestLawsOfMerging(t *testing.T) {
 			id := setting.ID([]string{"a", "b", "c", "d", "e"}[random.IntN(5)])
 			p.Entries = slices.DeleteFunc(p.Entries, func(e estate.Entry) bool { return e.Setting == id })
 			if random.IntN(3) > 0 {
-				p.Entries = append(p.Entries, estate.Entry{Setting: id, Value: setting.IntegerValue(random.Int64N(3)), Lock: random.IntN(4) == 0})
+				p.Entries = append(
+					p.Entries,
+					estate.Entry{Setting: id, Value: setting.IntegerValue(random.Int64N(3)), Lock: random.IntN(4) == 0},
+				)
 			}
 			if random.IntN(4) == 0 {
 				p.Title = []string{"x", "y"}[random.IntN(2)]
@@ -244,4 +247,36 @@ func TestPurposesAreToldApart(t *testing.T) {
 			"[sign-in] [signin.banner]",
 		},
 	)
+}
+
+// TestLaptopsLeftUnset leaves laptops out of policies that protect them.
+func TestLaptopsLeftUnset(t *testing.T) {
+	const locks = `
+  - {id: locks, kind: security, settings: {screen.lock_after_minutes: 10, media.camera: false}, audience: {include: [everyone%s]}}
+  - {id: desks, kind: security, settings: {screen.lock_after_minutes: 5}, audience: {include: ["unit:slipway"]}}
+`
+	live := sideOf(t, fmt.Sprintf(locks, ""))
+	for _, c := range []struct {
+		policies, want string
+	}{
+		{fmt.Sprintf(locks, ""), ""},
+		{fmt.Sprintf(locks, `], exclude: ["unit:slipway"`), "2 media.camera"}, // desks still locks the screen
+		{fmt.Sprintf(locks, `], exclude: ["device:LT-2"`), "1 media.camera screen.lock_after_minutes"},
+		{strings.Replace(fmt.Sprintf(locks, `], exclude: [everyone`), "id: locks, ", "id: locks, state: draft, ", 1), "3 media.camera screen.lock_after_minutes"},
+	} {
+		side := sideOf(t, c.policies)
+		use, _ := review.Look(side, "locks")
+		got := ""
+		for _, f := range review.Findings(side, "locks", use, review.Known{Before: live.Plan.Policy("locks"), Live: live}) {
+			if f.Kind == review.LeavesUnset {
+				got = fmt.Sprint(f.Devices)
+				for _, id := range slices.Sorted(slices.Values(f.Settings)) {
+					got += " " + string(id)
+				}
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, expected %q", c.policies, got, c.want)
+		}
+	}
 }

@@ -267,6 +267,12 @@ func FindingWords(f review.Finding, plan interface {
 		return fmt.Sprintf("the management node %s is set by %s as well", quoted(f.Found), orOthers(f.Beside))
 	case review.OtherSystems:
 		return fmt.Sprintf("%s is supported by none of the platforms of this policy, but by %s", title, Support(about))
+	case review.LeavesUnset:
+		more := ""
+		if n := len(f.Settings) - 1; n > 0 {
+			more = " and " + Counted(n, "other setting")
+		}
+		return fmt.Sprintf("This leaves %s with nothing set for %s%s", Counted(f.Devices, "laptop"), title, more)
 	case review.OddCondition:
 		return "In the condition, " + RemarkWords(*f.Remark)
 	case review.WrongStore:

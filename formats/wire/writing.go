@@ -12,7 +12,7 @@ import (
 type (
 	// Finding is one thing to say about a policy while it is written.
 	Finding struct {
-		Kind     string         `json:"kind" enum:"wrong-alone,forced-value,many-purposes,nearly-known,typed-by-hand,same-path,other-systems,reaches-all,wrong-store,replaced,odd-condition"`
+		Kind     string         `json:"kind" enum:"wrong-alone,forced-value,many-purposes,nearly-known,typed-by-hand,same-path,other-systems,reaches-all,wrong-store,replaced,odd-condition,leaves-unset"`
 		Text     string         `json:"text" doc:"In a sentence"`
 		Settings []string       `json:"settings"`
 		Check    string         `json:"check,omitempty"`

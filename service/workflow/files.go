@@ -198,7 +198,7 @@ func (s *FileService) stored(ctx context.Context, content setting.Content) ([]Ke
 
 // known gives what was read out of the files that are kept, and a policy as it is live.
 func (s *FileService) known(ctx context.Context, policy estate.PolicyID) review.Known {
-	known := review.Known{Identifiers: s.identifiers(ctx), Before: s.Live().Plan.Policy(policy), Certificates: map[string]review.Certificate{}}
+	known := review.Known{Identifiers: s.identifiers(ctx), Before: s.Live().Plan.Policy(policy), Live: s.Live().Side, Certificates: map[string]review.Certificate{}}
 	kept, err := s.stored(ctx, setting.CertificateFile)
 	if err != nil {
 		s.log.Error("reading the files of certificates", "error", err)
