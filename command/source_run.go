@@ -84,6 +84,10 @@ func printReport(w io.Writer, r *directory.SourceReport) {
 	if r.MoreFaults > 0 {
 		fmt.Fprintf(w, "and %d more faults\n", r.MoreFaults)
 	}
+	if r.CircleCount > 0 {
+		fmt.Fprintf(w, "%s would close a circle of groups and %s left out: %s\n",
+			counted(r.CircleCount, "membership"), map[bool]string{true: "is", false: "are"}[r.CircleCount == 1], strings.Join(r.Circles, "; "))
+	}
 	if r.LooseCount > 0 {
 		fmt.Fprintf(w, "%d references lead nowhere and are left out: %s\n", r.LooseCount, shortened(r.Loose, 3))
 	}
@@ -95,6 +99,10 @@ func printReport(w io.Writer, r *directory.SourceReport) {
 		}
 		fields := make([]string, len(i.Fields))
 		for j, f := range i.Fields {
+			if f.Added+f.Removed > 0 && f.From == "" && f.To == "" {
+				fields[j] = fmt.Sprintf("%s: %d added, %d removed", f.Field, f.Added, f.Removed)
+				continue
+			}
 			fields[j] = fmt.Sprintf("%s: %s → %s", f.Field, orDefault(f.From, "nothing"), orDefault(f.To, "nothing"))
 		}
 		rows = append(rows, []string{i.What, i.Kind, i.ID, lineText(i.Line), shortened(fields, 3)})
@@ -145,6 +153,10 @@ func finishRun(s Streams, c *cli.Command, id string, run wire.SourceRun) error {
 			fmt.Fprintf(s.Out, "Waiting for review: %s. Import it with: zridge source take %s\n", waitingText(run.Report), id)
 		}
 		return nil
+	case "taken":
+		if c.String("format") != "json" {
+			fmt.Fprintln(s.Out, "Taken.")
+		}
 	case "failed":
 		return &exitError{exitFault, "nothing was taken; all is as it was"}
 	}

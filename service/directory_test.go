@@ -294,7 +294,7 @@ func TestADirectoryIsFollowed(t *testing.T) {
 		p.Attributes["title"].Text() != "Surveyor" {
 		t.Errorf("a person: %+v", p)
 	}
-	if g := object[files.GroupDoc](t, api, "groups", "group1"); len(g.Members) != 6 || g.Of != "people" || g.Title != "Group 1" {
+	if g := object[files.GroupDoc](t, api, "groups", "group1"); len(g.Members) != 6 || g.Of != "people" || g.Title != "group1" {
 		t.Errorf("a group: %+v", g)
 	}
 	if again := read(t, api, "full"); again.State != "taken" || again.Report.Same != 17 ||

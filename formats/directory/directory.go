@@ -65,24 +65,6 @@ type Reading struct {
 // known.
 type Progress func(done, of int64)
 
-// ValidSlug makes an id of a text: what an id can't hold becomes '-'. Empty where nothing is left.
-func ValidSlug(text string) string {
-	out := make([]byte, 0, len(text))
-	for i := 0; i < len(text) && len(out) < 100; i++ {
-		c := text[i]
-		switch {
-		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '_' || c == '-':
-			out = append(out, c)
-		case len(out) > 0 && out[len(out)-1] != '-':
-			out = append(out, '-')
-		}
-	}
-	for len(out) > 0 && out[len(out)-1] == '-' {
-		out = out[:len(out)-1]
-	}
-	return string(out)
-}
-
 // sorted orders records by kind, in the order of the format, then by key.
 func sorted(records []Record) {
 	slices.SortStableFunc(records, func(a, b Record) int {

@@ -123,7 +123,7 @@ func (l *LDAP) peopleAttributes() []string {
 }
 
 func (l *LDAP) groupAttributes() []string {
-	out := []string{or(l.Groups.ID, "cn"), or(l.Groups.Title, "description")}
+	out := []string{or(l.Groups.ID, "cn"), or(l.Groups.Title, "cn")}
 	if l.Groups.Members != ByMemberOf {
 		out = append(out, or(l.Groups.Member, "member"))
 	}
@@ -307,7 +307,7 @@ func (r *ldapRead) group(e *ldap.Entry) {
 		return
 	}
 	rec.Fields["of"] = string(estate.OfPeople)
-	if title := e.GetEqualFoldAttributeValue(or(r.Groups.Title, "description")); title != "" {
+	if title := e.GetEqualFoldAttributeValue(or(r.Groups.Title, "cn")); title != "" {
 		rec.Fields["title"] = title
 	}
 	if r.Groups.Members != ByMemberOf {

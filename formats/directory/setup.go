@@ -140,6 +140,8 @@ type SourceReport struct {
 	MoreFaults   int             `json:"more_faults,omitempty"`
 	Loose        []string        `json:"loose,omitempty" doc:"References that lead nowhere, and are left out"`
 	LooseCount   int             `json:"loose_count,omitempty"`
+	Circles      []string        `json:"circles,omitempty" doc:"The first memberships that would close a circle of groups, and are left out"`
+	CircleCount  int             `json:"circle_count,omitempty"`
 	Devices      int             `json:"devices" doc:"Laptops on which some setting alters"`
 	Weaker       int             `json:"weaker"`
 	Conflicts    int             `json:"conflicts_gained"`

@@ -134,12 +134,12 @@ func AlteredFields(before, after []byte) ([]AlteredField, error) {
 	var out []AlteredField
 	for name := range a {
 		if !sameJSON(a[name], b[name]) {
-			out = append(out, AlteredField{name, string(a[name]), string(b[name])})
+			out = append(out, alteredField(name, a[name], b[name]))
 		}
 	}
 	for name := range b {
 		if _, known := a[name]; !known {
-			out = append(out, AlteredField{name, "", string(b[name])})
+			out = append(out, alteredField(name, nil, b[name]))
 		}
 	}
 	slices.SortFunc(out, func(x, y AlteredField) int { return strings.Compare(x.Field, y.Field) })
@@ -151,6 +151,36 @@ type AlteredField struct {
 	Field string `json:"field" doc:"Of the estate format; facts/ram_gb within maps"`
 	From  string `json:"from,omitempty" doc:"As JSON; absent where it was not there"`
 	To    string `json:"to,omitempty" doc:"As JSON; absent where it is no longer there"`
+	// Of lists of texts, how many were added and removed.
+	Added   int `json:"added,omitempty" doc:"Items of a list that are new"`
+	Removed int `json:"removed,omitempty" doc:"Items of a list that are no longer there"`
+}
+
+// fieldShown is how many bytes of a list are given as they are. Of a longer one it is only said how
+// many items differ.
+const fieldShown = 300
+
+func alteredField(name string, from, to json.RawMessage) AlteredField {
+	out := AlteredField{Field: name, From: string(from), To: string(to)}
+	var before, after []string
+	if len(from) > 0 && json.Unmarshal(from, &before) != nil || len(to) > 0 && json.Unmarshal(to, &after) != nil {
+		return out // no lists of texts
+	}
+	was := make(map[string]bool, len(before))
+	for _, item := range before {
+		was[item] = true
+	}
+	for _, item := range after {
+		if !was[item] {
+			out.Added++
+		}
+		delete(was, item)
+	}
+	out.Removed = len(was)
+	if len(from)+len(to) > fieldShown {
+		out.From, out.To = "", ""
+	}
+	return out
 }
 
 func sameJSON(a, b json.RawMessage) bool {

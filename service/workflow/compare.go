@@ -36,6 +36,7 @@ type comparing struct {
 	shown    map[string]int
 	now      time.Time
 	adopting map[recordKey]bool
+	missing  func(recordKey) bool // tells whether a reading of everything does not have what is known by a key
 }
 
 type recordKey struct {
@@ -78,9 +79,18 @@ func (s *SourceService) compareReading(ctx context.Context, row store.Source, r 
 	}
 	c.indexLive()
 	c.out.report.Faults = append(c.out.report.Faults, reading.Faults...)
+	c.missing = func(recordKey) bool { return false }
+	if reading.Full {
+		read := make(map[recordKey]bool, len(reading.Records))
+		for i := range reading.Records {
+			read[recordKey{reading.Records[i].Kind, reading.Records[i].Key}] = true
+		}
+		c.missing = func(key recordKey) bool { return slices.Contains(reading.Kinds, key.kind) && !read[key] }
+	}
 	for i := range reading.Records {
 		c.assign(&reading.Records[i])
 	}
+	c.openCircles(reading.Records)
 	seen := make(map[recordKey]bool, len(reading.Records))
 	for i := range reading.Records {
 		rec := &reading.Records[i]
@@ -97,7 +107,7 @@ func (s *SourceService) compareReading(ctx context.Context, row store.Source, r 
 	if reading.Full {
 		for i := range existing {
 			rec := &existing[i]
-			if key := (recordKey{estate.Kind(rec.Kind), rec.Key}); !seen[key] && slices.Contains(reading.Kinds, key.kind) && rec.LeftAt == nil {
+			if key := (recordKey{estate.Kind(rec.Kind), rec.Key}); !seen[key] && slices.Contains(reading.Kinds, key.kind) && rec.LeftAt == nil && rec.ObjectID != "" {
 				c.left(*rec)
 			}
 		}
@@ -227,12 +237,12 @@ func (c *comparing) own(key recordKey, object objectKey) {
 	c.taken[object] = c.row.ID
 }
 
-// isGone tells whether an object of this source belongs to a record that has left, and lets that
-// record go.
+// isGone tells whether an object of this source belongs to a record that has left, or that is missing
+// in this reading of everything, and lets that record go: whoever is hired again has another entry.
 func (c *comparing) isGone(object objectKey) bool {
 	key, known := c.owners[object]
 	rec := c.known[key]
-	if !known || rec.LeftAt == nil {
+	if !known || rec.LeftAt == nil && !c.missing(key) {
 		return false
 	}
 	released := *rec

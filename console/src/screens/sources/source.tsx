@@ -317,6 +317,12 @@ export function ReportView({ of: r }: { of: SourceReport }) {
           {r.message}
         </p>
       )}
+      {!!r.circle_count && (
+        <p className="text-warning">
+          {count(r.circle_count, 'membership closes a circle of groups and is', 'memberships close a circle of groups and are')} left out:{' '}
+          {r.circles?.join('; ')}
+        </p>
+      )}
       {!!r.loose_count && (
         <details>
           <summary className="cursor-pointer text-warning">{count(r.loose_count, 'reference leads', 'references lead')} nowhere, and would be left out</summary>
@@ -348,7 +354,14 @@ export function ReportView({ of: r }: { of: SourceReport }) {
                   </span>
                   {i.fields?.slice(0, 6).map((f) => (
                     <span key={f.field}>
-                      {f.field}: <s className="quiet">{f.from?.slice(0, 60) ?? 'nothing'}</s> → {f.to?.slice(0, 60) ?? 'nothing'}
+                      {f.field}:{' '}
+                      {!f.from && !f.to && (f.added || f.removed) ? (
+                        `${number(f.added ?? 0)} added, ${number(f.removed ?? 0)} removed`
+                      ) : (
+                        <>
+                          <s className="quiet">{f.from?.slice(0, 60) ?? 'nothing'}</s> → {f.to?.slice(0, 60) ?? 'nothing'}
+                        </>
+                      )}
                     </span>
                   ))}
                 </li>
