@@ -4,6 +4,7 @@ package endpoint
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -45,6 +46,7 @@ type Laptop struct {
 	Platform Platform
 	Model    string
 	Revision string // the publication that was taken last
+	Longest  int    // bytes of the longest message that it takes; 0: 64 KiB
 
 	base  string // address of the service
 	http  *http.Client
@@ -92,7 +94,7 @@ type Outcome struct {
 }
 
 // maxMessages bounds a session.
-const maxMessages = 64
+const maxMessages = 2000
 
 // CheckIn holds one session with the service. Each message is authenticated by a MAC with the nonce
 // that came with the last answer. Where the first is refused it tries again once, with the nonce
@@ -105,7 +107,7 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	for n := 1; n <= maxMessages; n++ {
 		m := &syncml.Message{Header: syncml.Header{
 			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: session, MsgID: strconv.Itoa(n),
-			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: 64 << 10,
+			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: cmp.Or(l.Longest, 64<<10),
 		}, Commands: next, Final: !more}
 		answer, err := l.post(ctx, m)
 		if err != nil {

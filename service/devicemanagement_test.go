@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"path/filepath"
 	"strings"
@@ -105,7 +106,12 @@ func enrolled(t *testing.T, api *client.Client, device, serial string, b endpoin
 // enrolmentCode offers a device a code.
 func enrolmentCode(t *testing.T, api *client.Client, device string) string {
 	t.Helper()
-	codes, err := client.Post[[]wire.EnrolmentCode](context.Background(), api, "/enrolment-codes", map[string]any{"devices": []string{device}})
+	codes, err := client.Post[[]wire.EnrolmentCode](
+		context.Background(),
+		api,
+		"/enrolment-codes",
+		map[string]any{"devices": []string{device}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -476,5 +482,65 @@ func TestALaptopThatLeftTheEstate(t *testing.T) {
 	}
 	if _, err := client.Get[wire.DevicePage](context.Background(), api, "/devices/LT-2", nil); err == nil {
 		t.Error("it is still listed")
+	}
+}
+
+// measured notes the longest answer that a laptop gets.
+type measured struct{ longest int }
+
+// RoundTrip implements http.RoundTripper.
+func (m *measured) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := http.DefaultTransport.RoundTrip(r)
+	if err != nil || !strings.HasSuffix(r.URL.Path, "/dm") {
+		return answer, err
+	}
+	data, err := io.ReadAll(answer.Body)
+	answer.Body.Close()
+	m.longest = max(m.longest, len(data))
+	answer.Body = io.NopCloser(bytes.NewReader(data))
+	return answer, err
+}
+
+// TestNoMessageIsLongerThanTheLaptopTakes checks in with laptops whose messages are short: what they
+// are asked, what is set and what is said of their answers fits into them.
+func TestNoMessageIsLongerThanTheLaptopTakes(t *testing.T) {
+	t.Parallel()
+	api := started(t)
+	var settings, entries []string
+	for i := range 40 {
+		settings = append(settings, fmt.Sprintf(`{"id":"short.setting%03d","kind":"security","type":"text"}`, i))
+		entries = append(entries, fmt.Sprintf(`"short.setting%03d":%q`, i, strings.Repeat("<&>", i)))
+	}
+	settings = append(settings, `{"id":"short.long","kind":"security","type":"text"}`)
+	entries = append(entries, fmt.Sprintf(`"short.long":%q`, strings.Repeat("a long text ", 700)))
+	publishEstate(t, api, strings.TrimSuffix(
+		strings.Replace(
+			smallEstate,
+			`"policies":[`,
+			`"policies":[{"id":"short","kind":"security","settings":{`+strings.Join(entries, ",")+`},"audience":{"include":["everyone"]}},`,
+			1,
+		),
+		"}",
+	)+`,"settings":[`+strings.Join(settings, ",")+`]}`)
+	identity := identityOf(t, api, "LT-1", "S1")
+	for _, longest := range []int{2048, 2500, 4096, 16 << 10} {
+		// Everything is read and set again: the laptop has nothing.
+		seen, m := &measured{}, &endpoint.Memory{Behaviour: endpoint.Ordinary}
+		short := endpoint.New(api.Base, &http.Client{Transport: seen}, identity, m)
+		short.Longest = longest
+		out, err := short.CheckIn(t.Context())
+		if err != nil {
+			t.Fatalf("messages of %d bytes: %v", longest, err)
+		}
+		identity = short.Identity
+		if len(m.Reported()) != 46 || short.Revision != "2" {
+			t.Errorf("messages of %d bytes: %s, the laptop has %d values and revision %s", longest, out, len(m.Reported()), short.Revision)
+		}
+		if got := m.Reported()["short.long"]; len(got.Text()) != 12*700 {
+			t.Errorf("messages of %d bytes: the long text arrived with %d bytes", longest, len(got.Text()))
+		}
+		if seen.longest > longest || seen.longest < longest/4 {
+			t.Errorf("messages of %d bytes: the longest answer has %d", longest, seen.longest)
+		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -72,6 +73,9 @@ func Decode(data []byte) (*Message, error) {
 	if m.Header.SessionID == "" || m.Header.MsgID == "" || m.Header.Source == "" {
 		return nil, &SyntaxError{0, "the header lacks SessionID, MsgID or Source"}
 	}
+	if _, err := strconv.ParseUint(m.Header.MsgID, 10, 63); err != nil && len(m.Header.MsgID) <= MaxID {
+		return nil, &SyntaxError{0, fmt.Sprintf("a MsgID of %q, expected a number", m.Header.MsgID)}
+	}
 	for _, e := range body.children {
 		if e.name == "Final" {
 			m.Final = true
@@ -113,6 +117,11 @@ func (m *Message) beyond() string {
 			for k := range c.Items {
 				if max(len(c.Items[k].Source), len(c.Items[k].Target)) > maxURI {
 					return fmt.Sprintf("a node's URI of more than %d bytes", maxURI)
+				}
+				for _, uri := range []string{c.Items[k].Source, c.Items[k].Target} {
+					if slices.Contains(strings.Split(uri, "/"), "..") {
+						return "a node's URI with .. in it, expected every name written out"
+					}
 				}
 			}
 			if reason := each(c.Commands); reason != "" {

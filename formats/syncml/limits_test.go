@@ -43,6 +43,7 @@ func TestMessagesBeyondALimitAreRefused(t *testing.T) {
 		"a command's id":     {withIn(id, "<Get><CmdID>"+strings.Repeat("7", 65)+"</CmdID></Get>"), "id or name"},
 		"a command's name":   {withIn(id, "<"+strings.Repeat("G", 65)+"/>"), "id or name"},
 		"a node's URI":       {withIn(id, "<Get><Item><Target><LocURI>./"+strings.Repeat("x", 300)+"</LocURI></Target></Item></Get>"), "URI"},
+		"a relative URI":     {withIn(id, "<Get><Item><Target><LocURI>./Device/../Secret</LocURI></Target></Item></Get>"), "with .. in it"},
 		"attributes":         {withIn(id, `<Get a="1" b="1" c="1" d="1" e="1" f="1" g="1" h="1" i="1"/>`), "attributes"},
 	} {
 		_, err := Decode(test.data)

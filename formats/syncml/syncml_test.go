@@ -83,16 +83,18 @@ func TestMessagesSurvive(t *testing.T) {
 func TestWhatIsNoMessageSaysWhy(t *testing.T) {
 	good := string(Encode(&sample))
 	for name, c := range map[string]struct{ text, says string }{
-		"empty":           {"", "no element"},
-		"text":            {"hello", "no element"},
-		"cut off":         {good[:len(good)/2], "unexpected EOF"},
-		"two roots":       {good + "<SyncML/>", "one <SyncML>"},
-		"other namespace": {strings.Replace(good, "SYNCML1.2", "SYNCML1.1", 1), "SYNCML1.1"},
-		"document type":   {`<!DOCTYPE x>` + good, "document type"},
-		"deep":            {strings.Replace(good, "<SyncBody>", "<SyncBody>"+strings.Repeat("<a>", 32)+strings.Repeat("</a>", 32), 1), "32 levels"},
-		"long":            {good + strings.Repeat(" ", MaxMessage), "1 MiB"},
-		"no message id":   {strings.Replace(good, "<MsgID>2</MsgID>", "", 1), "MsgID"},
-		"entity":          {strings.Replace(good, "LT &lt;1&gt;", "&unknown;", 1), "entity"},
+		"empty":                          {"", "no element"},
+		"text":                           {"hello", "no element"},
+		"cut off":                        {good[:len(good)/2], "unexpected EOF"},
+		"two roots":                      {good + "<SyncML/>", "one <SyncML>"},
+		"other namespace":                {strings.Replace(good, "SYNCML1.2", "SYNCML1.1", 1), "SYNCML1.1"},
+		"document type":                  {`<!DOCTYPE x>` + good, "document type"},
+		"deep":                           {strings.Replace(good, "<SyncBody>", "<SyncBody>"+strings.Repeat("<a>", 32)+strings.Repeat("</a>", 32), 1), "32 levels"},
+		"long":                           {good + strings.Repeat(" ", MaxMessage), "1 MiB"},
+		"no message id":                  {strings.Replace(good, "<MsgID>2</MsgID>", "", 1), "MsgID"},
+		"a message id that is no number": {strings.Replace(good, "<MsgID>2</MsgID>", "<MsgID>two</MsgID>", 1), "expected a number"},
+		"a negative message id":          {strings.Replace(good, "<MsgID>2</MsgID>", "<MsgID>-2</MsgID>", 1), "expected a number"},
+		"entity":                         {strings.Replace(good, "LT &lt;1&gt;", "&unknown;", 1), "entity"},
 	} {
 		_, err := Decode([]byte(c.text))
 		var bad *SyntaxError

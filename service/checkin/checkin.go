@@ -36,7 +36,7 @@ const (
 	// maxMessage is the longest message that laptops are told to send, in bytes.
 	maxMessage = 256 << 10
 	// leastMessage is the shortest limit of a laptop that is honoured, in bytes.
-	leastMessage = 4 << 10
+	leastMessage = 2 << 10
 )
 
 // Server is where laptops check in. It is safe for concurrent use.

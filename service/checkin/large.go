@@ -15,7 +15,7 @@ import (
 // isLarge tells whether no one message of the laptop can hold the setting's value.
 func (s *session) isLarge(id setting.ID) bool {
 	c := command(s.deliveries[id])
-	return syncml.Size(&c) > s.limit-headroom
+	return syncml.Size(&c) > s.room()
 }
 
 // chunksOf cuts data into parts that take at most size bytes each once they are escaped, between
@@ -40,7 +40,7 @@ func chunksOf(data string, size int) []string {
 func (s *session) beginChunks(out *syncml.Message) error {
 	data, meta := syncml.WriteValue(s.deliveries[s.inFlight[0]].Wanted)
 	s.phase = chunking
-	s.chunks = chunksOf(data, s.limit-2*headroom)
+	s.chunks = chunksOf(data, max(s.limit-2*headroom, s.limit/4))
 	s.sent++
 	meta.Size = len(data)
 	s.chunk(out, meta)

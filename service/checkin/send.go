@@ -44,27 +44,25 @@ func (s *session) send(ctx context.Context, out *syncml.Message) error {
 		return s.beginChunks(out)
 	}
 	atomic := syncml.Command{Name: "Atomic"}
-	size := 0
+	revision := syncml.Command{
+		Name:  "Replace",
+		Items: []syncml.Item{{Target: syncml.RevisionPath, Meta: syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}, Data: s.revision}},
+	}
+	free := s.free(out) - syncml.Size(&atomic) - syncml.Size(&revision) - 2*commandID
 	for len(s.queue) > 0 {
 		c := command(s.deliveries[s.queue[0]])
-		next := syncml.Size(&c)
-		if size+next > s.limit-headroom || len(atomic.Commands) == commandsAtOnce { // a large value goes by itself, in chunks
+		free -= syncml.Size(&c) + commandID
+		// The first always goes: a large value goes by itself, in chunks.
+		if len(atomic.Commands) > 0 && (free < 0 || s.isLarge(s.queue[0])) || len(atomic.Commands) == commandsAtOnce {
 			break
 		}
-		size += next
 		atomic.Commands = append(atomic.Commands, c)
 		s.inFlight = append(s.inFlight, s.queue[0])
 		s.queue = s.queue[1:]
 	}
 	if len(s.queue) == 0 {
 		s.withRev = true
-		atomic.Commands = append(
-			atomic.Commands,
-			syncml.Command{
-				Name:  "Replace",
-				Items: []syncml.Item{{Target: syncml.RevisionPath, Meta: syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}, Data: s.revision}},
-			},
-		)
+		atomic.Commands = append(atomic.Commands, revision)
 	}
 	s.sent += len(s.inFlight)
 	out.Commands = append(out.Commands, atomic)

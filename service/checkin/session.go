@@ -46,8 +46,23 @@ const (
 	answersKept     = 4 // for a laptop that did not get one and asks again
 )
 
-// headroom is what a message needs besides the commands that are counted, in bytes.
+// headroom is what a message needs besides one command with a value, in bytes. A laptop whose messages
+// are short has a quarter of a message for the value.
 const headroom = 2048
+
+const (
+	statusSize  = 260 // of the status of one command, in bytes
+	commandID   = 8   // of the number that a command gets, in bytes
+	messageEnds = 100 // of what is added to a message in the end, in bytes
+)
+
+// room gives how many bytes a command with a value may have to go in one message to the laptop.
+func (s *session) room() int { return max(s.limit-headroom, s.limit/4) }
+
+// free gives how many bytes of commands can be added to a message to the laptop.
+func (s *session) free(out *syncml.Message) int {
+	return s.limit - len(syncml.Encode(out)) - commandID*len(out.Commands) - messageEnds
+}
 
 // answered is an answer, and the sum of the message that it answers, with its MAC.
 type answered struct {
@@ -345,18 +360,24 @@ func get(path string) syncml.Command {
 // the digest.
 func (s *session) ask(out *syncml.Message) {
 	slices.Sort(s.unasked)
-	expected, asked := 0, 0
+	// Three things are limited: what the laptop answers, by the service's own limit; what it is asked,
+	// and the status that each of its answers gets in the next message, by the laptop's.
+	digest := get(syncml.DigestPath)
+	expected, asked, free := 0, 0, s.free(out)-syncml.Size(&digest)-commandID
 	for len(s.unasked) > 0 {
 		id := s.unasked[0]
 		data, _ := syncml.WriteValue(s.deliveries[id].Wanted)
-		if expected += 400 + 2*len(data); expected > maxMessage && len(out.Commands) > 1 || asked == commandsAtOnce {
+		c := get(syncml.ReportedPath + string(id))
+		expected += 400 + 2*len(data)
+		free -= syncml.Size(&c) + commandID
+		if asked > 0 && (expected > maxMessage || free < 0 || (asked+2)*statusSize > s.limit*2/5) || asked == commandsAtOnce {
 			return
 		}
 		asked++
-		out.Commands = append(out.Commands, get(syncml.ReportedPath+string(id)))
+		out.Commands = append(out.Commands, c)
 		s.unasked = s.unasked[1:]
 	}
-	out.Commands = append(out.Commands, get(syncml.DigestPath))
+	out.Commands = append(out.Commands, digest)
 }
 
 // end writes down what the session brought.
