@@ -263,6 +263,9 @@ func TestPatchesThatAreRefusedAlterNothing(t *testing.T) {
 		`{"op":"replace","path":"title","value":{"a":1}}`:                                                  "invalidValue",
 		`{"op":"replace","path":"name","value":"Barbara"}`:                                                 "invalidValue",
 		`{"op":"add","value":"title"}`:                                                                     "invalidValue",
+		`{"op":"add","path":"title"}`:                                                                      "invalidValue",
+		`{"op":"ADD","path":"title","value":null}`:                                                         "invalidValue",
+		`{"op":"replace","path":"title","value":"a\u0000b"}`:                                               "invalidValue",
 		`{"op":"add","path":"emails","value":[{"value":"a","primary":true},{"value":"b","primary":true}]}`: "invalidValue",
 	} {
 		a := p.call("PATCH", "/Users/"+made.id(), patch(`{"op":"replace","path":"title","value":"lost"},`+operation))
@@ -401,7 +404,7 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 		`active eq true`: "bjensen", `active ne false`: "bjensen Czeller",
 		`urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department eq "charts"`: "amiles", `title eq null`: "Czeller",
 		`title ne null`: "amiles bjensen", `userName gt "b"`: "bjensen Czeller", `userName le "bjensen"`: "amiles bjensen",
-		`meta.resourceType eq "User"`: "", `USERNAME EQ "amiles"`: "amiles",
+		`meta.resourceType eq "User"`: "amiles bjensen Czeller", `USERNAME EQ "amiles"`: "amiles",
 	} {
 		a := p.must(http.StatusOK, "GET", "/Users?sortBy=userName&filter="+url.QueryEscape(filter), "")
 		if got := names(a); got != want {
@@ -520,6 +523,7 @@ func TestBadResourcesAreRefused(t *testing.T) {
 		``: "invalidSyntax", `[]`: "invalidSyntax", `{"userName":"x"}`: "invalidSyntax",
 		`{"schemas":["urn:other"],"userName":"x"}`: "invalidSyntax", user(""): "invalidValue", user("x", `"active":"perhaps"`): "invalidValue",
 		user("x", `"title":7`): "invalidValue", user("x", `"name":"x"`): "invalidValue",
+		user("x", `"title":"a\u001b[2Jb"`): "invalidValue", user(`a\u0000b`): "invalidValue", user("x", `"name":{"familyName":"a\u009bb"}`): "invalidValue",
 		user("x", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":7`): "invalidValue",
 	} {
 		if a := p.call("POST", "/Users", body); a.status != http.StatusBadRequest || a.at("scimType") != kind {
@@ -528,6 +532,42 @@ func TestBadResourcesAreRefused(t *testing.T) {
 	}
 	if a := p.must(http.StatusOK, "GET", "/Users", ""); a.at("totalResults") != 0.0 {
 		t.Errorf("something was kept: %v", a.body)
+	}
+}
+
+// TestMomentsAreFiltered asks for what altered since a moment, as clients do that follow a service.
+func TestMomentsAreFiltered(t *testing.T) {
+	t.Parallel()
+	_, p := provisioned(t)
+	first := p.must(http.StatusCreated, "POST", "/Users", user("amiles"))
+	moment := first.at("meta", "lastModified").(string)
+	p.must(http.StatusCreated, "POST", "/Users", user("bjensen"))
+	for filter, want := range map[string]float64{
+		fmt.Sprintf("meta.lastModified gt %q", moment):       1,
+		fmt.Sprintf("meta.lastModified ge %q", moment):       2,
+		fmt.Sprintf("meta.lastModified le %q", moment):       1,
+		fmt.Sprintf("meta.lastModified eq %q", moment):       1,
+		`meta.lastModified gt "2020-01-01T00:00:00Z"`:        2,
+		`meta.lastModified gt "2020-01-01T00:00:00+02:00"`:   2,
+		`meta.created lt "2020-01-01T00:00:00Z"`:             0,
+		`meta.resourceType eq "Group"`:                       0,
+		fmt.Sprintf(`meta.location co %q`, first.id()):       1,
+		`meta pr and userName eq "amiles"`:                   1,
+		fmt.Sprintf(`not (meta.lastModified gt %q)`, moment): 1,
+	} {
+		a := p.call("GET", "/Users?filter="+url.QueryEscape(filter), "")
+		if a.status != http.StatusOK || a.at("totalResults") != want {
+			t.Errorf("%s: %d %v, expected %v", filter, a.status, a.at("totalResults"), want)
+		}
+	}
+	for path, status := range map[string]int{"/Nothing": http.StatusNotFound, "/Users/x/y": http.StatusNotFound} {
+		a := p.call("GET", path, "")
+		if a.status != status || a.at("schemas", 0) != "urn:ietf:params:scim:api:messages:2.0:Error" || a.at("status") != fmt.Sprint(status) {
+			t.Errorf("%s: %d %v", path, a.status, a.body)
+		}
+	}
+	if a := p.call("PUT", "/Users", "{}"); a.status != http.StatusMethodNotAllowed || a.at("status") != "405" {
+		t.Errorf("PUT of all users: %d %v", a.status, a.body)
 	}
 }
 

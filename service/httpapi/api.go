@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/netip"
 	"regexp"
+	"strings"
 	"sync"
 	"unicode/utf8"
 
@@ -19,6 +20,7 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/scim"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/workflow"
 )
@@ -125,6 +127,10 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerSCIM(engine)
 	engine.NoRoute(s.noRoute)
 	engine.NoMethod(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/scim/") {
+			refuseSCIM(c, &scim.Error{Status: http.StatusMethodNotAllowed, Detail: "found " + c.Request.Method + ", expected another method for this address"})
+			return
+		}
 		writeProblem(
 			c.Writer,
 			problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"),

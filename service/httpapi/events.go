@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 	"github.com/gin-gonic/gin"
 
+	"zenithridge.example/zridge/service/scim"
 	"zenithridge.example/zridge/service/workflow"
 )
 
@@ -95,6 +96,10 @@ var interfaces = []string{"dm", "enrol", "scim"}
 // rest.
 func (s *server) noRoute(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if strings.HasPrefix(name, "scim/") || name == "scim" {
+		refuseSCIM(c, &scim.Error{Status: http.StatusNotFound, Detail: "found no such address"})
+		return
+	}
 	if slices.ContainsFunc(interfaces, func(i string) bool { return name == i || strings.HasPrefix(name, i+"/") }) {
 		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such address"))
 		return

@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -155,7 +154,7 @@ type scimHandler struct {
 	t *scim.Type
 }
 
-func tagOf(version int64) string { return `W/"` + strconv.FormatInt(version, 10) + `"` }
+func tagOf(version int64) string { return scim.Tag(version) }
 
 // expectedSCIM reads If-Match: the version that the client read, -1 where it does not say; 412
 // comes of any that is none of ours.
@@ -177,10 +176,9 @@ func expectedSCIM(c *gin.Context) int64 {
 func (d scimHandler) finished(base string, p workflow.Provisioned, groups []workflow.Membership) scim.Resource {
 	r := p.Resource
 	r["id"] = p.ID
-	r["meta"] = map[string]any{
-		"resourceType": d.t.Name, "created": p.Created.UTC().Format(time.RFC3339Nano), "lastModified": p.Modified.UTC().Format(time.RFC3339Nano),
-		"location": base + d.t.Endpoint + "/" + p.ID, "version": tagOf(p.Version),
-	}
+	meta := d.t.Meta(p.ID, p.Created, p.Modified, p.Version)
+	meta["location"] = fmt.Sprint(base, meta["location"])
+	r["meta"] = meta
 	if len(groups) > 0 {
 		list := make([]any, len(groups))
 		for i, g := range groups {

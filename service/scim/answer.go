@@ -5,7 +5,9 @@ package scim
 import (
 	"cmp"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 )
 
 // Projection says which attributes are returned (RFC 7644, section 3.9). The zero Projection
@@ -307,4 +309,16 @@ func (t *Type) Text(r Resource, path string) string {
 	}
 	text, _ := v.(string)
 	return text
+}
+
+// Tag gives the entity tag of a version.
+func Tag(version int64) string { return `W/"` + strconv.FormatInt(version, 10) + `"` }
+
+// Meta gives what the service says of a resource itself (RFC 7643, section 3.1). The location is
+// relative to the base of the interface.
+func (t *Type) Meta(id string, created, modified time.Time, version int64) map[string]any {
+	return map[string]any{
+		"resourceType": t.Name, "created": created.UTC().Format(time.RFC3339Nano), "lastModified": modified.UTC().Format(time.RFC3339Nano),
+		"location": t.Endpoint + "/" + id, "version": Tag(version),
+	}
 }

@@ -5,6 +5,7 @@ package scim
 import (
 	"encoding/json"
 	"strings"
+	"time"
 	"unicode/utf8"
 )
 
@@ -417,12 +418,38 @@ func (c compares) holds(t *Type, in scope) bool {
 	return false
 }
 
+// inOrder tells whether two moments that compare so pass; other operators look at their texts.
+func (c compares) inOrder(order int) bool {
+	switch c.operator {
+	case "eq":
+		return order == 0
+	case "ne":
+		return order != 0
+	case "gt":
+		return order > 0
+	case "ge":
+		return order >= 0
+	case "lt":
+		return order < 0
+	case "le":
+		return order <= 0
+	}
+	return false
+}
+
 func (c compares) compare(a *Attribute, v any) bool {
 	switch is := v.(type) {
 	case string:
 		wanted, ok := c.value.(string)
 		if !ok {
 			return c.operator == "ne"
+		}
+		if a.Type == "dateTime" {
+			if moment, err := time.Parse(time.RFC3339Nano, is); err == nil {
+				if other, err := time.Parse(time.RFC3339Nano, wanted); err == nil {
+					return c.inOrder(moment.Compare(other))
+				}
+			}
 		}
 		if !a.CaseExact {
 			is, wanted = strings.ToLower(is), strings.ToLower(wanted)

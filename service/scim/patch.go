@@ -50,6 +50,9 @@ func ReadPatch(data []byte) ([]Operation, error) {
 func (t *Type) Patch(r Resource, operations []Operation) (Resource, error) {
 	out := clone(r)
 	for _, op := range operations {
+		if strings.EqualFold(op.Op, "add") && op.Path != "" && op.Value == nil {
+			return nil, refuse(InvalidValue, "%s: found an add without a value", op.Path)
+		}
 		if err := t.apply(out, op); err != nil {
 			return nil, err
 		}

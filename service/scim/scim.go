@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // URIs of schemas and messages.
@@ -341,9 +342,16 @@ func (a *Attribute) single(path string, v any) (any, error) {
 		if len(text) > maxText {
 			return nil, refuse(InvalidValue, "%s: found a text of %d bytes, expected at most %d", path, len(text), maxText)
 		}
+		if at := strings.IndexFunc(text, isControl); at >= 0 {
+			return nil, refuse(InvalidValue, "%s: found a control character at byte %d, expected a text without any", path, at)
+		}
 		return text, nil
 	}
 }
+
+// isControl tells whether a character would steer a terminal or end a text. Line ends and tabs are
+// part of addresses as people write them.
+func isControl(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' }
 
 const (
 	maxText   = 32 << 10 // bytes of one text

@@ -104,10 +104,13 @@ func (s *SourceService) ProvisionedAll(ctx context.Context, source string, t *sc
 			return nil, err
 		}
 		if f != nil {
-			withID := p.Resource
-			withID["id"] = p.ID
-			holds := f.Holds(t, withID)
-			delete(withID, "id")
+			// What the service itself says of a resource can be asked for as well.
+			whole := p.Resource
+			whole["id"] = p.ID
+			whole["meta"] = t.Meta(p.ID, p.Created, p.Modified, p.Version)
+			holds := f.Holds(t, whole)
+			delete(whole, "id")
+			delete(whole, "meta")
 			if !holds {
 				continue
 			}
