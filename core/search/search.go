@@ -19,6 +19,7 @@ type Index struct {
 	definitions []*setting.Definition
 	words       []string // every word of a definition, sorted
 	forms       []string // of the words
+	byForm      map[string][]int
 	letters     []uint32 // of the words: which letters they have
 	postings    [][]posting
 	phrases     [][][]string // by definition: its keywords, in words
@@ -38,7 +39,7 @@ const (
 	inID      = 6
 	inOption  = 3
 	inArea    = 3
-	inHelp    = 1.5
+	inHelp    = 2.5
 )
 
 // How well a word that was typed fits one that is there.
@@ -47,14 +48,20 @@ const (
 	asForm   = 0.9 // another form of the word: sticks, stick
 	asPrefix = 0.65
 	asTypo   = 0.5 // for each wrong letter
+	asMeant  = 0.6 // a word of the trade that means the same
 )
+
+// unknownWord is what a word that no definition has counts for among those that were asked for.
+const unknownWord = 1.5
 
 // small words say nothing about what is looked for.
 var small = func() map[string]bool {
 	out := map[string]bool{}
 	for _, w := range strings.Fields("a an the to of in on at by for from with and or but can may must should shall is are be do does " +
-		"not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone except " +
-		"only all any") {
+		"not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone someone except " +
+		"only all any some them they their there itself himself so soon too just very more most much many which while whom whose been being " +
+		"has have had get gets let lets make makes made want wants need needs able staff users user employees us as into than then up down " +
+		"keep running go goes used using use") {
 		out[w] = true
 	}
 	return out
@@ -89,6 +96,7 @@ func New(definitions []setting.Definition) *Index {
 		definitions: make([]*setting.Definition, len(definitions)),
 		phrases:     make([][][]string, len(definitions)),
 		titles:      make([][]string, len(definitions)),
+		byForm:      map[string][]int{},
 	}
 	for i := range definitions {
 		x.definitions[i] = &definitions[i]
@@ -129,6 +137,7 @@ func New(definitions []setting.Definition) *Index {
 	x.forms, x.letters = make([]string, len(x.words)), make([]uint32, len(x.words))
 	for i, w := range x.words {
 		x.forms[i], x.letters[i] = form(w), lettersOf(w)
+		x.byForm[x.forms[i]] = append(x.byForm[x.forms[i]], i)
 		for definition, weight := range places[w] {
 			x.postings[i] = append(x.postings[i], posting{definition, weight})
 		}
@@ -137,23 +146,26 @@ func New(definitions []setting.Definition) *Index {
 }
 
 // Search ranks definitions by how well they fit the words; without words all are given, by id.
-// Words may be cut short or mistyped, and not all need to fit: a definition is found when half of
-// what was asked for is.
+// Words may be cut short or mistyped, or others of the same meaning, and not all need to fit:
+// whatever has one of them is found, those that have more of them first.
 func (x *Index) Search(text string) []*setting.Definition {
 	wanted := wordsOf(text)
 	if len(wanted) == 0 {
 		return slices.Clone(x.definitions)
 	}
 	scores := make([]float64, len(x.definitions))
-	fitting := make([]int, len(x.definitions))
-	best := make([]float64, len(x.definitions)) // of one word, by definition
+	fitting := make([]float64, len(x.definitions)) // how much of what was asked for a definition has
+	best := make([]float64, len(x.definitions))    // of one word, by definition
+	asked := 0.0                                   // how much was asked for: words that few definitions have count more
 	var touched []int32
 	// Each word that was typed counts once in a definition, by the best place and the best
 	// likeness.
 	for _, w := range wanted {
-		for i, quality := range x.like(w) {
+		says := 0.0
+		for i, quality := range x.meant(w) {
 			// A word that few definitions have says more than one that many have.
 			rarity := 1 + math.Log(float64(len(x.definitions)+1)/float64(len(x.postings[i])+1))
+			says = max(says, rarity*quality)
 			for _, p := range x.postings[i] {
 				if best[p.definition] == 0 {
 					touched = append(touched, p.definition)
@@ -161,9 +173,13 @@ func (x *Index) Search(text string) []*setting.Definition {
 				best[p.definition] = max(best[p.definition], float64(p.weight)*quality*rarity)
 			}
 		}
+		if says == 0 {
+			says = unknownWord
+		}
+		asked += says
 		for _, d := range touched {
 			scores[d] += best[d]
-			fitting[d]++
+			fitting[d] += says
 			best[d] = 0
 		}
 		touched = touched[:0]
@@ -175,11 +191,11 @@ func (x *Index) Search(text string) []*setting.Definition {
 	var hits []hit
 	phrase := strings.ToLower(strings.TrimSpace(text))
 	for i, d := range x.definitions {
-		if fitting[i]*2 < len(wanted) || fitting[i] == 0 {
+		if fitting[i] == 0 {
 			continue
 		}
-		// Definitions that have only a part of the words count less than in proportion.
-		coverage := float64(fitting[i]) / float64(len(wanted))
+		// Definitions that have only a part of what was asked for count less than in proportion.
+		coverage := fitting[i] / asked
 		score := scores[i] * coverage * math.Sqrt(coverage)
 		score += x.phraseBonus(i, wanted) + x.titleBonus(i, wanted)
 		// Whoever types a whole id or a whole keyword means that setting.
@@ -237,6 +253,21 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 		}
 	}
 	return 30 * float64(asked) / float64(len(title)+1)
+}
+
+// meant gives the words of definitions that are like w or that mean the same, with how well they fit.
+func (x *Index) meant(w string) map[int]float64 {
+	found := x.like(w)
+	for _, other := range synonyms[form(w)] {
+		for _, i := range x.byForm[form(other)] {
+			quality := asMeant
+			if x.words[i] != other {
+				quality *= asForm
+			}
+			found[i] = max(found[i], quality)
+		}
+	}
+	return found
 }
 
 // like gives the words of definitions that are like w, with how well they fit.
