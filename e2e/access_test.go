@@ -73,7 +73,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	p.checkAccess("an open explanation", string(source))
 	p.goTo("/changes/" + c.ID)
 	p.button("Publish …")
-	p.shows("Not yet")
+	p.shows("Cancel")
 	p.checkAccess("the publish dialog", string(source))
 }
 

@@ -41,7 +41,7 @@ func TestANewCompanyBegins(t *testing.T) {
 	p.link("House rules")
 	p.shows("house-rules")
 	p.button("Publish …")
-	p.button("Publish to")
+	p.button("Publish (values")
 	p.shows("live as revision 1")
 	p.shot("begin-published")
 }

@@ -84,7 +84,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.goTo("/devices/LT-0110")
 	p.shows("Lock the screen after minutes without use")
 	p.button("Why Lock the screen")
-	p.shows("passed over by the exception")
+	p.shows("overridden by the exception")
 	p.button("Why Encryption method of the system")
 	p.shows("weaker than ‘field-encryption’")
 	p.shot("device-why")
@@ -149,7 +149,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.shot("change-impact-dark")
 	p.theme("chart")
 	p.button("Publish …")
-	p.button("Publish to")
+	p.button("Publish (values")
 	p.shows("live as revision 2")
 
 	// The laptops take it, and one of them says why.

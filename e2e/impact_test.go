@@ -22,7 +22,7 @@ func TestTheImpactWhileTyping(t *testing.T) {
 	p.goTo("/policies/house-rules")
 	p.shows("Lock the screen after minutes without use")
 	p.types("Lock the screen after minutes without use", "25")
-	p.shows("get something else")
+	p.shows("Values change on")
 	p.shows("get a weaker value")
 	p.until(
 		"the panel says from what to what",
@@ -101,7 +101,7 @@ func TestKeptWhileReadingsAreLate(t *testing.T) {
 	}
 	p.until("readings were held back", `window.held.length > 0`)
 	p.do("letting them go", chromedp.Evaluate[chromedp.Void](`window.held.splice(0).forEach((go) => go())`))
-	p.shows("Take out of the change")
+	p.shows("Undo this edit")
 	p.until(
 		"it is kept still",
 		`document.body.innerText.includes('Saved in the open change') && document.querySelector('[aria-label="Lock the screen after minutes without use"]').value === '25'`,

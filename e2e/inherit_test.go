@@ -52,7 +52,7 @@ func TestWhatComesToAUnit(t *testing.T) {
 	)
 
 	p.goTo("/groups/on-call")
-	p.link("What comes to it")
+	p.link("Inherited settings")
 	p.shows("overridden on")
 }
 

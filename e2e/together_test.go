@@ -94,13 +94,13 @@ func TestAnOvertakenChangeSaysSo(t *testing.T) {
 	}
 	p.shows("Another change published version 2") // by itself, with no reload
 	p.button("Publish …")
-	p.button("Publish to")
+	p.button("Publish (values")
 	p.shows("was published by " + adminName + " in change " + theirs.ID)
-	p.button("Not yet")
+	p.button("Cancel")
 	p.button("Let this one replace it")
 	p.until("the warning is gone", `!document.body.innerText.includes('Another change published')`)
 	p.button("Publish …")
-	p.button("Publish to")
+	p.button("Publish (values")
 	p.shows("live as revision 3")
 }
 
@@ -183,13 +183,13 @@ func TestRetiringAndDiscarding(t *testing.T) {
 	p.link("Look at the impact")
 	p.shows("It stays in the history")
 	p.button("Publish …")
-	p.shows("Publish to 240 laptops")
+	p.shows("Publish (values change on 240 laptops)")
 	p.shows("This reaches every laptop of the company")
 	p.until(
 		"it asks for the title first",
 		`[...document.querySelectorAll('dialog[open] button')].find((b) => b.innerText.startsWith('Publish to')).disabled`,
 	)
-	p.button("Not yet")
+	p.button("Cancel")
 	p.button("Discard")
 	p.shows("Nothing on laptops alters")
 	p.click("dialog[open] button.btn-error", "Discard")

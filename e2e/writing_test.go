@@ -185,7 +185,7 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.choose("Permission, row 4", "camera")
 	p.choose("Decision, row 4", "allow")
 	p.shows("is nearly “example.saltmarsh.helpline”, which was read from an application's file")
-	p.button("Take row 4 out")
+	p.button("Remove row 4")
 	p.shows("Saved in the open change")
 
 	// Application control from a rule file.

@@ -1,31 +1,14 @@
 // The frame: rail, header, the screens, and the change bar.
-import {
-  BookOpen,
-  Boxes,
-  CalendarClock,
-  Database,
-  FileClock,
-  GitFork,
-  KeyRound,
-  Laptop,
-  LayoutDashboard,
-  LogOut,
-  Moon,
-  Network,
-  PenLine,
-  ScrollText,
-  Search,
-  Sun,
-  UserRound,
-  type LucideIcon,
-} from 'lucide-react';
+import { LogOut, Moon, Search, Sun } from 'lucide-react';
 import { Suspense, useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal } from './api/client';
 import { queries, useLiveUpdates, useOverview, useWho, type Right } from './api/queries';
+import { places } from './places';
 import { Finder } from './screens/finder';
 import { OverviewScreen } from './screens/overview';
 import { SignInScreen } from './screens/signin';
+import { Announcer } from './ui/announce';
 import { OpenChangeProvider } from './ui/change';
 import { ConfirmDialog } from './ui/confirm';
 import { Empty, Failed, Loading, Page } from './ui/parts';
@@ -65,22 +48,6 @@ const UnitsScreen = screen(() => import('./screens/units'), 'UnitsScreen');
 const GroupInheritsScreen = screen(() => import('./screens/units/inherits'), 'GroupInheritsScreen');
 const UnitScreen = screen(() => import('./screens/units/inherits'), 'UnitScreen');
 const MatrixScreen = screen(() => import('./screens/units/matrix'), 'MatrixScreen');
-
-const places: { to: string; word: string; icon: LucideIcon; right?: Right }[] = [
-  { to: '/', word: 'Overview', icon: LayoutDashboard },
-  { to: '/devices', word: 'Devices', icon: Laptop },
-  { to: '/people', word: 'People', icon: UserRound },
-  { to: '/groups', word: 'Groups', icon: Boxes },
-  { to: '/units', word: 'Units', icon: Network },
-  { to: '/sources', word: 'Sources', icon: Database },
-  { to: '/policies', word: 'Policies', icon: ScrollText },
-  { to: '/dictionary', word: 'Dictionary', icon: BookOpen },
-  { to: '/conflicts', word: 'Conflicts', icon: GitFork },
-  { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
-  { to: '/changes', word: 'Changes', icon: PenLine },
-  { to: '/audit-log', word: 'Audit log', icon: FileClock, right: 'audit' },
-  { to: '/accounts', word: 'Accounts', icon: KeyRound, right: 'accounts' },
-];
 
 export function App() {
   const who = useWho();
@@ -215,6 +182,7 @@ function Frame({ name, role }: { name: string; role: string }) {
         </Suspense>
       </main>
       <div className="col-start-2">
+        <Announcer />
         <ConfirmDialog />
         <ChangeBar />
       </div>

@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router';
 import { api, got, type Change, type Edit, type Impact, type Value, type EstateObject } from '../api/client';
 import { keys, queries, useChange, useImpact, useMay } from '../api/queries';
 import { useWrite } from '../api/writes';
+import { announce } from '../ui/announce';
 import { useOpenChange } from '../ui/change';
 import { BeforeAfter, ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
@@ -120,7 +121,7 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
         </span>
         {change.state === 'open' && (
           <button type="button" className="btn btn-ghost btn-xs" disabled={takeOut.isPending} onClick={() => takeOut.mutate()}>
-            Take out
+            Undo this edit
           </button>
         )}
       </div>
@@ -193,6 +194,7 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
       done: () => {
         if (id === change.id) choose(undefined);
         setAsking(false);
+        announce(`Published ‘${change.title}’. Laptops get it when they check in next.`);
         return queries.invalidateQueries();
       },
     },
@@ -216,8 +218,8 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
         )}
         <Failed error={publish.error} />
         <div className="mt-4 flex justify-end gap-2">
-          <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
-            Not yet
+          <button type="button" data-cancel className="btn btn-sm" onClick={() => setAsking(false)}>
+            Cancel
           </button>
           <button
             type="button"
@@ -225,7 +227,7 @@ function Publish({ change, impact }: { change: Change; impact?: Impact }) {
             disabled={publish.isPending || (everyone && typed !== change.title)}
             onClick={() => publish.mutate()}
           >
-            Publish to {count(impact?.devices ?? 0, 'laptop')}
+            Publish (values change on {count(impact?.devices ?? 0, 'laptop')})
           </button>
         </div>
       </Dialog>

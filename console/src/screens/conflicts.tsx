@@ -138,7 +138,7 @@ function Clashing({ list }: { list: Conflict[] }) {
               {!several && <Entry of={p} setting={first.setting} />}
               {mayWrite && settleable && (
                 <button type="button" className="btn btn-sm self-start" onClick={() => setChoice({ about, way: { kind: 'prefer', policy: p.policy } })}>
-                  {several ? `Prefer this for all ${list.length}` : 'Prefer this'}
+                  {several ? `Use this value for all ${list.length}` : 'Use this value'}
                 </button>
               )}
             </Involved>

@@ -26,7 +26,7 @@ export function ExceptionsScreen() {
       lead="Dated, approved departures: for one setting and one target this value, or none"
       actions={
         <button type="button" className="btn btn-primary btn-sm" onClick={() => setParams({ ask: '' })}>
-          <Plus size={15} aria-hidden /> Ask for one
+          <Plus size={15} aria-hidden /> Request an exception
         </button>
       }
     >

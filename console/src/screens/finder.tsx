@@ -3,8 +3,11 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, got } from '../api/client';
-import { keys, useChanges, usePolicies, useSettingSearch } from '../api/queries';
+import { keys, useChanges, useGroups, usePolicies, useSettingSearch, useUnits, useWho } from '../api/queries';
+import { places } from '../places';
+import { useAnnounced } from '../ui/announce';
 import { Dialog } from '../ui/parts';
+import { count, number } from '../ui/words';
 
 export function Finder({ open, onClose }: { open: boolean; onClose: () => void }) {
   return (
@@ -21,28 +24,50 @@ function Search({ onClose }: { onClose: () => void }) {
   const q = words.trim();
   const devices = useQuery({
     queryKey: [...keys.devices, 'find', q],
-    queryFn: async () => (await got(api.GET('/api/v1/devices', { params: { query: { q, limit: 6 } } }))).items,
+    queryFn: async () => (await got(api.GET('/api/v1/devices', { params: { query: { q, limit: 30 } } }))).items,
     enabled: q.length > 1,
   });
   const policies = usePolicies().data?.items ?? [];
   const changes = useChanges().data ?? [];
   const search = useSettingSearch(q);
   const settings = search.isPlaceholderData ? [] : (search.data ?? []); // not what answered the words before
-  const fits = (...texts: (string | undefined)[]) => texts.join(' ').toLowerCase().includes(q.toLowerCase());
-  const found = q
+  const units = useUnits().data ?? [];
+  const groups = useGroups().data ?? [];
+  const rights = useWho().data?.rights ?? [];
+  const [most, setMost] = useState(6);
+  const lower = q.toLowerCase();
+  const fits = (...texts: (string | undefined)[]) => texts.join(' ').toLowerCase().includes(lower);
+  /** What begins with the words comes before what only has them. */
+  const first = <T extends { id: string; title?: string }>(list: T[]) =>
+    [...list].sort((a, b) => Number(b.id.toLowerCase().startsWith(lower)) - Number(a.id.toLowerCase().startsWith(lower)));
+  const kinds: { kind: string; hits: { to: string; text: string; id: string }[] }[] = q
     ? [
-        ...settings.slice(0, 5).map((s) => ({ kind: 'setting', to: `/dictionary/${s.id}`, text: s.title ?? s.id, id: s.id })),
-        ...policies
-          .filter((p) => fits(p.id, p.title, p.why))
-          .slice(0, 6)
-          .map((p) => ({ kind: 'policy', to: `/policies/${p.id}`, text: p.title || p.id, id: p.id })),
-        ...(devices.data ?? []).map((d) => ({ kind: 'device', to: `/devices/${d.id}`, text: d.owner_name || 'no owner', id: d.id })),
-        ...changes
-          .filter((c) => fits(c.id, c.title))
-          .slice(0, 4)
-          .map((c) => ({ kind: 'change', to: `/changes/${c.id}`, text: c.title, id: c.id })),
+        {
+          kind: 'page',
+          hits: places
+            .filter((p) => rights.includes(p.right ?? 'read') && p.word.toLowerCase().startsWith(lower))
+            .map((p) => ({ to: p.to, text: p.word, id: p.to })),
+        },
+        { kind: 'setting', hits: settings.map((s) => ({ to: `/dictionary/${s.id}`, text: s.title ?? s.id, id: s.id })) },
+        {
+          kind: 'policy',
+          hits: first(policies.filter((p) => fits(p.id, p.title, p.why))).map((p) => ({ to: `/policies/${p.id}`, text: p.title || p.id, id: p.id })),
+        },
+        {
+          kind: 'group',
+          hits: first(groups.filter((g) => fits(g.id, g.title))).map((g) => ({ to: `/groups/${g.id}`, text: g.title || g.id, id: g.id })),
+        },
+        { kind: 'unit', hits: first(units.filter((u) => fits(u.id, u.title))).map((u) => ({ to: `/units/${u.id}`, text: u.title || u.id, id: u.id })) },
+        { kind: 'device', hits: (devices.data ?? []).map((d) => ({ to: `/devices/${d.id}`, text: d.owner_name || 'no owner', id: d.id })) },
+        { kind: 'change', hits: changes.filter((c) => fits(c.id, c.title)).map((c) => ({ to: `/changes/${c.id}`, text: c.title, id: c.id })) },
       ]
     : [];
+  const all = kinds.flatMap(({ kind, hits }) => hits.map((h, i) => ({ kind, ...h, i })));
+  // A whole id or title is what was meant; of the others only the first of each kind are shown.
+  const exact = all.filter((h) => h.id.toLowerCase() === lower || h.text.toLowerCase() === lower);
+  const found = [...exact, ...all.filter((h) => h.i < most && !exact.includes(h))];
+  const more = all.length - found.length;
+  useAnnounced(q && !search.isFetching && !devices.isFetching ? (all.length ? `${count(all.length, 'hit')} for ${q}.` : `Nothing fits ${q}.`) : '', 600);
   const pick = (to: string | undefined) => {
     if (!to) return;
     onClose();
@@ -55,14 +80,15 @@ function Search({ onClose }: { onClose: () => void }) {
         role="combobox"
         aria-expanded={found.length > 0}
         aria-controls="found"
-        aria-label="Find a setting, policy, device or change"
+        aria-label="Find a page, setting, policy, group, unit, device or change"
         aria-activedescendant={found[at] ? `hit-${at}` : undefined}
         className="input w-full"
-        placeholder="A setting by what it does, a policy, a device, a change"
+        placeholder="A setting by what it does, a policy, a group, a unit, a device, a change, a page"
         value={words}
         onChange={(e) => {
           setWords(e.target.value.replace(/^\//, '')); // the key that opened this may still be on its way
           setAt(0);
+          setMost(6);
         }}
         onKeyDown={(e) => {
           if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
@@ -72,7 +98,7 @@ function Search({ onClose }: { onClose: () => void }) {
         }}
       />
       <ul id="found" role="listbox" aria-label="Found" className="min-h-24">
-        {q && found.length === 0 && <li className="quiet px-2 py-1 text-sm">Nothing fits.</li>}
+        {q && found.length === 0 && !search.isFetching && <li className="quiet px-2 py-1 text-sm">Nothing fits ‘{q}’. Try fewer or other words.</li>}
         {found.map((f, i) => (
           <li
             key={f.kind + f.id}
@@ -88,6 +114,16 @@ function Search({ onClose }: { onClose: () => void }) {
           </li>
         ))}
       </ul>
+      {q && all.length > 0 && (
+        <p className="quiet flex items-center gap-3 text-[13px]">
+          {count(all.length, 'hit')}
+          {more > 0 && (
+            <button type="button" className="link cursor-pointer" onClick={() => setMost(most + 20)}>
+              Show {number(Math.min(more, 20))} more
+            </button>
+          )}
+        </p>
+      )}
     </div>
   );
 }

@@ -1,12 +1,27 @@
 // The change bar: docked below whenever a change is open, with what it does, live.
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { api, got } from '../api/client';
+import { api, got, type Impact } from '../api/client';
 import { keys, useImpact } from '../api/queries';
 import { useWrite } from '../api/writes';
+import { announce, useAnnounced } from './announce';
 import { useOpenChange } from './change';
 import { Dialog, Failed } from './parts';
 import { count, number } from './words';
+
+/** What a change does, in one sentence. */
+function impactSentence(title: string, impact: Impact): string {
+  if (impact.faults?.length) return `‘${title}’ has ${count(impact.faults.length, 'fault')}.`;
+  const parts = [
+    `values change on ${number(impact.devices)} of ${count(impact.estate, 'laptop')}`,
+    impact.weaker > 0 && `${number(impact.weaker)} get a weaker value`,
+    impact.conflicts_gained.length > 0 && `${count(impact.conflicts_gained.length, 'conflict')} gained`,
+    impact.conflicts_cleared.length > 0 && `${count(impact.conflicts_cleared.length, 'conflict')} cleared`,
+    impact.problems_gained.length > 0 && `${count(impact.problems_gained.length, 'problem')} gained`,
+    impact.problems_cleared.length > 0 && `${count(impact.problems_cleared.length, 'problem')} cleared`,
+  ];
+  return `With ‘${title}’ ${parts.filter(Boolean).join(', ')}.`;
+}
 
 export function ChangeBar() {
   const { id, change, choose } = useOpenChange();
@@ -18,9 +33,11 @@ export function ChangeBar() {
     done: () => {
       setAsking(false);
       choose(undefined);
+      announce('The change was discarded. Nothing on laptops alters.');
       go('/changes');
     },
   });
+  useAnnounced(change && impact ? impactSentence(change.title, impact) : '');
   if (!id || !change) return null;
   const edits = change.edits?.length ?? 0;
   const figures =
@@ -40,7 +57,7 @@ export function ChangeBar() {
         {change.title}
       </Link>
       <span className="quiet">{count(edits, 'edit')}</span>
-      <div className="flex flex-wrap gap-x-4" aria-live="polite">
+      <div className="flex flex-wrap gap-x-4">
         {figures.map(
           (f, i) =>
             (i === 0 || f.n > 0) && (
@@ -56,7 +73,7 @@ export function ChangeBar() {
         Look at the impact
       </Link>
       <button type="button" className="btn btn-sm" onClick={() => choose(undefined)} title="Leave the change open and put it out of sight">
-        Set aside
+        Hide this change for now
       </button>
       <button type="button" className="btn btn-ghost btn-sm" onClick={() => setAsking(true)}>
         Discard
@@ -69,8 +86,8 @@ export function ChangeBar() {
         </p>
         <Failed error={discard.error} />
         <div className="mt-4 flex justify-end gap-2">
-          <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
-            Keep it
+          <button type="button" data-cancel className="btn btn-sm" onClick={() => setAsking(false)}>
+            Cancel
           </button>
           <button type="button" className="btn btn-error btn-sm" disabled={discard.isPending} onClick={() => discard.mutate()}>
             Discard

@@ -54,10 +54,11 @@ export function ImpactSummary({ of, asked }: { of: Impact; asked?: Asked }) {
     <div className="flex flex-col gap-1 text-sm">
       <p className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
         <span>
+          Values change on{' '}
           <strong className="text-2xl">
             <Laptops n={of.devices} part="devices" asked={asked} of="get something else" />
           </strong>{' '}
-          of {count(of.estate, 'laptop')} get something else
+          of {count(of.estate, 'laptop')}
         </span>
         {effects.map(([key, word]) =>
           of[key] > 0 ? (
@@ -185,7 +186,7 @@ export function ImpactPanel({ asked, title = 'What comes of it', enabled = true,
   if (!enabled) return null;
   return (
     <Sheet title={title} aside={impact.isFetching ? <span className="quiet whitespace-nowrap text-[13px]">counting …</span> : undefined}>
-      <div className="px-4 py-3" aria-live="polite">
+      <div className="px-4 py-3">
         <Failed error={impact.error} />
         {impact.isPending && <Loading rows={2} />}
         {impact.data &&

@@ -22,7 +22,9 @@ export function lintText(l: Lint): ReactNode {
   return (
     <>
       <span className="id">{l.setting}</span> in {name}{' '}
-      {l.lint === 'never-wins' ? 'wins nowhere' : `repeats a value that is in effect anyway (${l.beside?.join(', ') || 'nothing'})`}
+      {l.lint === 'never-wins'
+        ? 'overridden on every laptop'
+        : `redundant: ${l.beside?.join(', ') || 'something else'} already ${l.beside && l.beside.length > 1 ? 'set' : 'sets'} this`}
     </>
   );
 }

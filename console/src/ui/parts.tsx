@@ -1,15 +1,37 @@
 // The few parts that every screen uses: page head, sheets, empty states, faults, dialogs.
 import { Copy } from 'lucide-react';
-import { useEffect, useRef, useState, type ReactNode } from 'react';
+import { useEffect, useId, useRef, useState, type ReactNode } from 'react';
 import type { Fault } from '../api/client';
 import { Refusal } from '../api/client';
 
+/** The address whose heading got the focus last; undefined before anything was shown. */
+let arrivedAt: string | undefined;
+
+/**
+ * A page of the console. The title of the document is its heading. Whoever comes to it from another page gets the focus on the heading,
+ * unless a field of the page has it: a screen reader then says where one is.
+ */
 export function Page({ title, lead, actions, children }: { title: ReactNode; lead?: ReactNode; actions?: ReactNode; children: ReactNode }) {
+  const page = useRef<HTMLDivElement>(null);
+  const heading = useRef<HTMLHeadingElement>(null);
+  useEffect(() => {
+    document.title = `${heading.current?.textContent || 'Console'} · Zenith Ridge`;
+  });
+  useEffect(() => {
+    const first = arrivedAt === undefined;
+    if (arrivedAt === location.pathname) return;
+    arrivedAt = location.pathname;
+    const focused = document.activeElement;
+    const typing = focused instanceof HTMLElement && (page.current?.contains(focused) || focused.closest('dialog'));
+    if (!first && !typing) heading.current?.focus({ preventScroll: true });
+  }, []);
   return (
-    <div className="mx-auto flex w-full max-w-[1440px] flex-col gap-4 p-5">
+    <div ref={page} className="mx-auto flex w-full max-w-[1440px] flex-col gap-4 p-5">
       <div className="flex flex-wrap items-start justify-between gap-3">
         <div className="min-w-0">
-          <h1 className="text-xl font-semibold tracking-tight">{title}</h1>
+          <h1 ref={heading} tabIndex={-1} className="text-xl font-semibold tracking-tight focus:outline-none">
+            {title}
+          </h1>
           {lead && <div className="quiet mt-0.5 text-sm">{lead}</div>}
         </div>
         {actions && <div className="flex flex-wrap items-center gap-2">{actions}</div>}
@@ -59,7 +81,11 @@ export function Failed({ error }: { error: unknown }) {
   const p = error instanceof Refusal ? error.problem : undefined;
   return (
     <div role="alert" className="rounded border border-error/50 bg-error/5 px-4 py-3 text-sm">
-      <p className="font-medium text-error">{p?.title ?? 'The service could not be reached'}</p>
+      <p className="font-medium text-error">
+        {p?.code === 'faults' && p.faults?.length
+          ? `Correct ${p.faults.length} ${p.faults.length === 1 ? 'field' : 'fields'}`
+          : (p?.title ?? 'The service could not be reached')}
+      </p>
       {p?.faults?.length ? <Faults list={p.faults} /> : <p>{error instanceof Error ? error.message : String(error)}</p>}
       {p?.overtaken?.map((o) => (
         <p key={o.id} className="mt-1">
@@ -155,7 +181,11 @@ export function Dialog({
   useEffect(() => {
     const d = ref.current;
     if (!d) return;
-    if (open && !d.open) d.showModal();
+    if (open && !d.open) {
+      d.showModal();
+      // A question begins on the safe answer. A form begins with its first field.
+      if (!d.querySelector('input, select, textarea')) d.querySelector<HTMLElement>('[data-cancel]')?.focus();
+    }
     if (!open && d.open) d.close();
   }, [open]);
   return (
@@ -173,12 +203,26 @@ export function Dialog({
   );
 }
 
+/** A field with its name and a hint, which is tied to the field and not a part of its name. */
 export function Field({ label, hint, children }: { label: string; hint?: ReactNode; children: ReactNode }) {
+  const field = useRef<HTMLDivElement>(null);
+  const hintID = useId();
+  useEffect(() => {
+    const control = field.current?.querySelector('input, select, textarea');
+    if (hint) control?.setAttribute('aria-describedby', hintID);
+    else control?.removeAttribute('aria-describedby');
+  });
   return (
-    <label className="flex flex-col gap-1 text-sm">
-      <span className="font-medium">{label}</span>
-      {children}
-      {hint && <span className="quiet text-[13px]">{hint}</span>}
-    </label>
+    <div ref={field} className="flex flex-col gap-1 text-sm">
+      <label className="flex flex-col gap-1">
+        <span className="font-medium">{label}</span>
+        {children}
+      </label>
+      {hint && (
+        <span id={hintID} className="quiet text-[13px]">
+          {hint}
+        </span>
+      )}
+    </div>
   );
 }

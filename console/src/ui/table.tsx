@@ -57,7 +57,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
                   </th>
                 ))}
                 <th className="w-8">
-                  <span className="sr-only">Take out</span>
+                  <span className="sr-only">Remove</span>
                 </th>
               </tr>
             </thead>
@@ -80,7 +80,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
                       type="button"
                       className="btn btn-ghost btn-xs btn-square"
                       disabled={disabled}
-                      aria-label={`Take row ${i + 1} out`}
+                      aria-label={`Remove row ${i + 1}`}
                       onClick={() => onChange(value.filter((_, j) => j !== i))}
                     >
                       <Trash2 size={13} aria-hidden />

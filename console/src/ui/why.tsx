@@ -24,7 +24,7 @@ function because(c: Candidate): string {
     case 'ruled-out':
       return `a ruling prefers ${by}`;
     case 'excepted':
-      return 'passed over by the exception';
+      return 'overridden by the exception';
     case 'detached':
       return 'not taken: this kind is detached closer to the laptop';
     case 'clashing':

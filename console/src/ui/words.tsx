@@ -60,8 +60,8 @@ export const fateWord = (fate: string) => fates[fate] ?? fate;
 const hows: Record<string, string> = {
   closest: 'closest to the laptop',
   strictest: 'the strictest',
-  merge: 'all lists added up',
-  common: 'what all lists have',
+  merge: 'all lists combined',
+  common: 'only entries in every list',
   ruling: 'by a ruling',
   exception: 'by an exception',
   forced: 'forced by another setting',

@@ -177,7 +177,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
               closest: 'the closest to the laptop is used',
               strictest: 'the strictest is used',
               merge: 'lists add up',
-              common: 'what all lists have is used',
+              common: 'only entries in every list are used',
             }}
             onChange={(c) => set({ combine: c, stricter: c === 'strictest' ? stricter[type]?.[0] : undefined })}
           />

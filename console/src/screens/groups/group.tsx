@@ -6,6 +6,7 @@ import { Link, useLocation, useNavigate, useParams } from 'react-router';
 import { api, got, Refusal, type GroupDoc, type GroupPage, type GroupTrial, chosen } from '../../api/client';
 import { keys, queries, useGroup, useGroups } from '../../api/queries';
 import { useWrite } from '../../api/writes';
+import { useAnnounced } from '../../ui/announce';
 import { useOpenChange } from '../../ui/change';
 import { ImpactPanel } from '../../ui/impact';
 import { OriginNote } from '../../ui/membership';
@@ -102,7 +103,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
         <>
           {page && (
             <Link className="btn btn-ghost btn-sm" to={`/groups/${doc.id}/inherits`}>
-              What comes to it
+              Inherited settings
             </Link>
           )}
           {page && <WhoMay kind="groups" id={doc.id} />}
@@ -185,7 +186,7 @@ function Editor({ page, current, start }: { page?: GroupPage; current?: boolean;
               )}
             </div>
           </Sheet>
-          <Sheet title="Rule" aside="who it is true for is in the group">
+          <Sheet title="Rule" aside="everything matching this rule is a member">
             <div className="px-4 py-3">
               <RuleEditor of={doc.of} value={doc.rule ?? ''} onChange={(rule) => alter({ rule })} faults={faults} />
             </div>
@@ -225,8 +226,13 @@ function useTrial(doc: GroupDoc, change: { id: string; version: number } | undef
 }
 
 function Outcome({ trial, of, busy }: { trial?: GroupTrial; of: 'laptop' | 'person'; busy: boolean }) {
-  if (!trial) return null;
   const many = of === 'laptop' ? 'laptops' : 'people';
+  useAnnounced(
+    trial
+      ? `${number(trial.count)} of ${count(trial.of, of, many)} would be in the group: ${number(trial.join_count)} would join, ${number(trial.leave_count)} would leave.`
+      : '',
+  );
+  if (!trial) return null;
   const to = (id: string) => (of === 'laptop' ? `/devices/${id}` : `/people/${id}`);
   const names = (list: { id: string; title?: string }[], all: number) => (
     <ul className="mt-1 flex flex-col gap-0.5 text-[13px]">
@@ -243,7 +249,7 @@ function Outcome({ trial, of, busy }: { trial?: GroupTrial; of: 'laptop' | 'pers
   );
   return (
     <Sheet title="Who is in it" aside={busy ? 'working it out' : undefined}>
-      <div className="flex flex-col gap-3 px-4 py-3 text-sm" aria-live="polite">
+      <div className="flex flex-col gap-3 px-4 py-3 text-sm">
         <p>
           <strong className="text-2xl tabular-nums">{number(trial.count)}</strong> of {count(trial.of, of, many)}
           {trial.count === trial.of && trial.of > 0 && (
@@ -327,11 +333,11 @@ function Listed({ doc, onChange }: { doc: GroupDoc; onChange: (members: string[]
             <input className="input input-sm w-56" value={find} onChange={(e) => setFind(e.target.value)} />
           </label>
         )}
-        <div className="flex max-h-40 flex-wrap gap-1.5 overflow-auto" aria-live="polite">
+        <div className="flex max-h-40 flex-wrap gap-1.5 overflow-auto">
           {found.slice(0, listedShown).map((m) => (
             <span key={m} className="inline-flex items-center gap-1 rounded border border-base-300 px-2 py-0.5">
               <span className="id">{m}</span>
-              <button type="button" className="cursor-pointer" aria-label={`Take ${m} out`} onClick={() => onChange(members.filter((o) => o !== m))}>
+              <button type="button" className="cursor-pointer" aria-label={`Remove ${m}`} onClick={() => onChange(members.filter((o) => o !== m))}>
                 <X size={12} aria-hidden />
               </button>
             </span>
@@ -386,7 +392,7 @@ function Nested({ doc, page, onChange }: { doc: GroupDoc; page?: GroupPage; onCh
               <button
                 type="button"
                 className="btn btn-ghost btn-xs btn-square"
-                aria-label={`Take ${id} out`}
+                aria-label={`Remove ${id}`}
                 onClick={() => onChange(groups.filter((g) => g !== id))}
               >
                 <X size={12} aria-hidden />

@@ -117,7 +117,7 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
               type="button"
               className="cursor-pointer"
               disabled={locked}
-              aria-label={`Take ${t} out`}
+              aria-label={`Remove ${t}`}
               onClick={() => onChange((now) => now.filter((o) => o !== t))}
             >
               <X size={12} aria-hidden />

@@ -1,8 +1,9 @@
 // One setting of a policy: its control, what it does, who lacks it, where else it is set and what to do about that.
 import { AlertTriangle, Lock, LockOpen, MessageSquareText, Trash2 } from 'lucide-react';
-import { memo, useRef, useState } from 'react';
+import { memo, useEffect, useId, useRef, useState } from 'react';
 import { Link } from 'react-router';
 import type { AlsoSet, Fault, Finding, Setting, Value } from '../../api/client';
+import { announce } from '../../ui/announce';
 import { Control } from '../../ui/control';
 import { Fold } from '../../ui/parts';
 import { count, fateWord, number, meetingText, ValueText, valueText } from '../../ui/words';
@@ -66,10 +67,19 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
     setDropped(same ? undefined : note);
     onChange({ ...entry, value, note: same ? note : undefined });
   };
+  // Help, faults and findings are tied to the control that they are about.
+  const row = useRef<HTMLLIElement>(null);
+  const told = useId();
+  useEffect(() => {
+    const control = row.current?.querySelector('[data-control] :is(input, select, textarea, button)');
+    control?.setAttribute('aria-describedby', told);
+    if (faults.length > 0) control?.setAttribute('aria-invalid', 'true');
+    else control?.removeAttribute('aria-invalid');
+  });
   const title = d?.title ?? id;
   const lack = Object.values(lacking ?? {}).reduce((a, b) => a + b, 0);
   return (
-    <li className="border-b border-base-300/60 px-4 py-3 last:border-0" id={`setting-${id}`}>
+    <li ref={row} className="border-b border-base-300/60 px-4 py-3 last:border-0" id={`setting-${id}`}>
       <div className="flex items-start justify-between gap-3">
         <button type="button" className="min-w-0 cursor-pointer text-left" aria-expanded={help} onClick={() => setHelp(!help)}>
           <span className="text-sm font-medium hover:underline">{title}</span> <span className="id quiet ml-1">{id}</span>
@@ -102,9 +112,13 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
             type="button"
             className="btn btn-ghost btn-xs btn-square"
             disabled={locked}
-            aria-label={`Take ${title} out`}
-            title="Take out of the policy"
-            onClick={() => onChange(undefined)}
+            aria-label={`Remove ${title}`}
+            title="Remove from the policy"
+            onClick={() => {
+              onChange(undefined);
+              announce(`Removed: ${title}`);
+              document.querySelector<HTMLElement>('[aria-label="Add a setting"]')?.focus();
+            }}
           >
             <Trash2 size={13} aria-hidden />
           </button>
@@ -130,7 +144,7 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
           </button>
         </p>
       )}
-      <div className="mt-2">
+      <div className="mt-2" data-control>
         {d ? <Control of={d} value={entry.value} label={title} disabled={locked} onChange={setValue} /> : <ValueText of={entry.value} />}
       </div>
       {entry.lock && (
@@ -139,14 +153,16 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
           {d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
         </p>
       )}
-      {faults.map((f, i) => (
-        <p key={i} role="alert" className="mt-1 text-[13px] text-error">
-          Found {f.found || 'nothing'}, expected {f.expected}
-        </p>
-      ))}
-      {findings.map((f) => (
-        <FindingLine key={f.kind + f.check + f.found} of={f} />
-      ))}
+      <div id={told}>
+        {faults.map((f, i) => (
+          <p key={i} role="alert" className="mt-1 text-[13px] text-error">
+            Found {f.found || 'nothing'}, expected {f.expected}
+          </p>
+        ))}
+        {findings.map((f) => (
+          <FindingLine key={f.kind + f.check + f.found} of={f} />
+        ))}
+      </div>
       <div className="mt-1.5 flex flex-wrap items-center gap-x-4 gap-y-1 text-[13px]">
         {fates && (
           <span className="quiet">

@@ -93,9 +93,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
         </p>
       )}
       {retiring && (
-        <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
-          The open change retires this policy. Take the retirement out of the change to edit it.
-        </p>
+        <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">The open change retires this policy. Undo the retirement to edit it.</p>
       )}
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem]">
         <div className="flex min-w-0 flex-col gap-4">
@@ -231,7 +229,7 @@ function Actions({
               .catch(setError)
           }
         >
-          {retiring ? 'Take the retirement back' : 'Take out of the change'}
+          {retiring ? 'Undo the retirement' : 'Undo this edit'}
         </button>
       )}
       {live && !retiring && doc.state !== 'retired' && (
@@ -258,8 +256,8 @@ function Actions({
         )}
         <Failed error={error} />
         <div className="mt-4 flex justify-end gap-2">
-          <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
-            Keep it
+          <button type="button" data-cancel className="btn btn-sm" onClick={() => setAsking(false)}>
+            Cancel
           </button>
           <button
             type="button"

@@ -2,6 +2,7 @@
 import { useEffect, useState } from 'react';
 import type { Setting } from '../../api/client';
 import { useSettingSearch } from '../../api/queries';
+import { announce } from '../../ui/announce';
 import { useOpenChange } from '../../ui/change';
 import { Facts } from './entryrow';
 
@@ -14,6 +15,7 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
   const pick = (d: Setting | undefined) => {
     if (!d || taken.includes(d.id)) return;
     onPick(d);
+    announce(`Added: ${d.title || d.id}`);
     setWords('');
     setAt(0);
   };
@@ -47,6 +49,7 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
             setAt((i) => Math.max(0, Math.min(found.length - 1, i + (e.key === 'ArrowDown' ? 1 : -1))));
           } else if (e.key === 'Enter') {
             e.preventDefault();
+            if (!show) return; // nothing was asked for
             if (search.isPlaceholderData || !search.data) setWaiting(true);
             else pick(found[at]);
           } else if (e.key === 'Escape') setWords('');

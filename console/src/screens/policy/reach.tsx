@@ -4,6 +4,7 @@ import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type AudienceReach, type PolicyDoc } from '../../api/client';
 import { basis, keys, queries, useGroups, usePolicies } from '../../api/queries';
+import { useAnnounced } from '../../ui/announce';
 import { useOpenChange } from '../../ui/change';
 import { Dialog, Failed, Field } from '../../ui/parts';
 import { DeviceLinks, ReachBar } from '../../ui/reach';
@@ -31,8 +32,9 @@ export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; lock
     retry: false,
   });
   const r = reach.data?.reach;
+  useAnnounced(r ? `This policy reaches ${number(r.gets.count)} of ${count(r.estate, 'laptop')}.` : '');
   return (
-    <div className="flex flex-col gap-3 border-t border-base-300/60 pt-3" aria-live="polite">
+    <div className="flex flex-col gap-3 border-t border-base-300/60 pt-3">
       <Failed error={reach.error} />
       {r && <Outcome r={r} />}
       <div className="flex flex-wrap items-center gap-2">

@@ -147,7 +147,7 @@ function Mapping({
             onChange={(e) => onChange({ ...value, [name]: e.target.value })}
           />
           <button type="button" className="btn btn-ghost btn-xs" onClick={() => onChange(Object.fromEntries(rows.filter((_, j) => j !== i)))}>
-            Take out
+            Remove
           </button>
         </div>
       ))}

@@ -243,7 +243,7 @@ export function ReportView({ of: r }: { of: SourceReport }) {
         ))}
       </dl>
       <p>
-        <strong>{count(r.devices, 'laptop')}</strong> would get something else
+        <strong>{count(r.devices, 'laptop')}</strong> would get other values
         {r.weaker > 0 && <span className="text-warning">, {number(r.weaker)} a weaker value</span>}
         {r.conflicts_gained > 0 && <span className="text-warning">, {count(r.conflicts_gained, 'conflict', 'conflicts')} gained</span>}
         {r.problems_gained > 0 && <span className="text-warning">, {count(r.problems_gained, 'problem')} gained</span>}.
