@@ -235,7 +235,7 @@ func (t *typing) typed(p *page, text string) {
 	p.do("typing", chromedp.KeyEvent(text))
 	p.until(
 		"the panel says what comes of it",
-		`window.told > window.keyed && [...document.querySelectorAll('section')].some((s) => /What (comes of it|the open change does)/.test(s.innerText) && /(of 1?[\d,]+ laptops get something else)/.test(s.innerText))`,
+		`window.told > window.keyed && [...document.querySelectorAll('section')].some((s) => /What (comes of it|the open change does)/.test(s.innerText) && /Values change on/.test(s.innerText))`,
 	)
 	each, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](`[window.told - window.keyed, window.answered, window.busy]`))
 	if err != nil {

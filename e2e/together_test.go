@@ -146,7 +146,7 @@ func TestTheKeyboardReachesEverything(t *testing.T) {
 	p := newPage(t, r.address)
 	p.signIn()
 	p.key("/")
-	p.until("the finder waits for words", `document.activeElement?.getAttribute('aria-label') === 'Find a setting, policy, device or change'`)
+	p.until("the finder waits for words", `document.activeElement?.getAttribute('aria-label') === 'Find a page, setting, policy, group, unit, device or change'`)
 	p.key("house")
 	p.shows("House rules")
 	p.until("the hit is chosen", `document.querySelector('[role=option][aria-selected=true]')?.innerText.includes('House rules')`)
@@ -187,7 +187,7 @@ func TestRetiringAndDiscarding(t *testing.T) {
 	p.shows("This reaches every laptop of the company")
 	p.until(
 		"it asks for the title first",
-		`[...document.querySelectorAll('dialog[open] button')].find((b) => b.innerText.startsWith('Publish to')).disabled`,
+		`[...document.querySelectorAll('dialog[open] button')].find((b) => b.innerText.startsWith('Publish (')).disabled`,
 	)
 	p.button("Cancel")
 	p.button("Discard")
@@ -260,7 +260,7 @@ func TestWhatIsTypedOfAGroupStays(t *testing.T) {
 	p.shows("put this group into the change while you typed, with the rule device.os == \"macos\"")
 	p.until(
 		"it stays beside theirs, and is tried against the whole estate",
-		stays+` && /of 240 laptops get something else/.test(document.body.innerText)`,
+		stays+` && /Values change on\s+\d+\s+of 240 laptops/.test(document.body.innerText)`,
 	)
 	p.shot("group-theirs")
 	p.button("Put mine in its place")
