@@ -16,7 +16,7 @@ import (
 )
 
 // TestEveryPageIsAccessible runs axe-core over every page in both themes, and looks for sideways
-// scrolling at 1280 pixels and at twice the zoom.
+// scrolling at 1280 pixels and at twice and four times the zoom.
 func TestEveryPageIsAccessible(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
@@ -107,7 +107,7 @@ func (p *page) checkAccess(name, source string) {
 		}
 	}
 	p.theme("chart")
-	for _, width := range []int64{1280, 640} {
+	for _, width := range []int64{1280, 640, 320} {
 		p.do("resizing", chromedp.EmulateViewport(width, 800))
 		wide, err := chromedp.Run(
 			ctx,
@@ -121,7 +121,7 @@ func (p *page) checkAccess(name, source string) {
 		if wide > 1 && width == 1280 {
 			p.t.Errorf("%s scrolls sideways by %v pixels at %d", name, wide, width)
 		} else if wide > 1 {
-			p.t.Errorf("%s scrolls sideways by %v pixels at 1280 with 200%% zoom", name, wide)
+			p.t.Errorf("%s scrolls sideways by %v pixels at 1280 with %d%% zoom", name, wide, 128000/width)
 		}
 	}
 	p.do("resizing", chromedp.EmulateViewport(1280, 800))

@@ -212,7 +212,7 @@ function Rail() {
     Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0),
   };
   return (
-    <nav aria-label="Places" className="row-span-3 flex w-13 flex-col lg:w-44 gap-0.5 border-r border-base-300 bg-base-100 px-2 py-3">
+    <nav aria-label="Places" className="row-span-3 flex w-11 flex-col gap-0.5 border-r border-base-300 bg-base-100 px-1.5 py-3 sm:w-13 sm:px-2 lg:w-44">
       <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">
         <img src="/mark.svg" alt="" width={22} height={22} />
         <span className="sr-only lg:not-sr-only">Zenith Ridge</span>

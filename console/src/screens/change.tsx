@@ -14,7 +14,7 @@ import { count, Status, Time, ValueText } from '../ui/words';
 function Reports({ id }: { id: string }) {
   const forms = { html: 'page', markdown: 'Markdown', csv: 'table', json: 'JSON' };
   return (
-    <span className="flex gap-3 text-[13px]">
+    <span className="flex flex-wrap gap-x-3 text-[13px]">
       <span className="quiet">Report:</span>
       {Object.entries(forms).map(([form, word]) => (
         <a key={form} className="link" href={`/api/v1/changes/${id}/impact/report?format=${form}`} target="_blank" rel="noreferrer">

@@ -27,7 +27,7 @@ export function ChangesScreen() {
         </button>
       }
     >
-      <div role="tablist" aria-label="State" className="flex gap-1">
+      <div role="tablist" aria-label="State" className="flex flex-wrap gap-1">
         {states.map((s) => (
           <button
             key={s ?? 'all'}

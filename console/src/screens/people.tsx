@@ -60,25 +60,27 @@ export function PersonScreen() {
               {page.devices.length === 0 ? (
                 <Empty>Owns no laptop, and signs in to none that is known.</Empty>
               ) : (
-                <table className="table table-sm">
-                  <tbody>
-                    {page.devices.map((d) => (
-                      <tr key={d.id}>
-                        <td>
-                          <Link to={`/devices/${d.id}`} className="id link font-semibold">
-                            {d.id}
-                          </Link>
-                        </td>
-                        <td>{d.owner === p.id ? 'owner' : 'further user'}</td>
-                        <td>
-                          {d.os} {d.os_version}
-                        </td>
-                        <td className="id">{d.unit}</td>
-                        <td>{d.statuses.conflict > 0 ? <Status of="conflict" /> : null}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
+                <div className="overflow-x-auto">
+                  <table className="table table-sm">
+                    <tbody>
+                      {page.devices.map((d) => (
+                        <tr key={d.id}>
+                          <td>
+                            <Link to={`/devices/${d.id}`} className="id link font-semibold">
+                              {d.id}
+                            </Link>
+                          </td>
+                          <td>{d.owner === p.id ? 'owner' : 'further user'}</td>
+                          <td>
+                            {d.os} {d.os_version}
+                          </td>
+                          <td className="id">{d.unit}</td>
+                          <td>{d.statuses.conflict > 0 ? <Status of="conflict" /> : null}</td>
+                        </tr>
+                      ))}
+                    </tbody>
+                  </table>
+                </div>
               )}
             </Sheet>
             <Memberships list={page.groups} of="person" />

@@ -77,40 +77,42 @@ function Ways({ of, most, asked, narrow }: { of: Impact; most: number; asked?: A
   if (of.transitions.length === 0) return null;
   return (
     <>
-      <table className="table table-sm">
-        <thead>
-          <tr>
-            <th>{narrow ? 'Before → after' : 'Setting'}</th>
-            {!narrow && <th>Before → after</th>}
-            <th className="text-right">Laptops</th>
-          </tr>
-        </thead>
-        <tbody>
-          {of.transitions.slice(0, most).map((t) => {
-            const change = (
-              <>
-                <BeforeAfter from={t.from} to={t.to} weaker={t.weaker} />
-                {t.effects.length > 0 && <div className="quiet mt-0.5 text-[13px]">{t.effects.join(', ')}</div>}
-              </>
-            );
-            return (
-              <tr key={t.part}>
-                <td className="align-top">
-                  <div>{t.title || t.setting}</div>
-                  <div className="id quiet">{t.setting}</div>
-                  {narrow && <div className="mt-1">{change}</div>}
-                </td>
-                {!narrow && <td className="align-top">{change}</td>}
-                <td className={`text-right align-top ${narrow ? '' : 'w-56'}`}>
-                  <Laptops n={t.device_count} part={t.part} asked={asked} of={t.title || t.setting} />
-                  {!narrow && <div className="quiet text-[13px]">{t.units.map((u) => `${u.title || u.unit} ${number(u.devices)}`).join(', ')}</div>}
-                  {!asked && !narrow && <DeviceLinks ids={t.devices} more={t.device_count - t.devices.length} />}
-                </td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
+      <div className="overflow-x-auto">
+        <table className="table table-sm">
+          <thead>
+            <tr>
+              <th>{narrow ? 'Before → after' : 'Setting'}</th>
+              {!narrow && <th>Before → after</th>}
+              <th className="text-right">Laptops</th>
+            </tr>
+          </thead>
+          <tbody>
+            {of.transitions.slice(0, most).map((t) => {
+              const change = (
+                <>
+                  <BeforeAfter from={t.from} to={t.to} weaker={t.weaker} />
+                  {t.effects.length > 0 && <div className="quiet mt-0.5 text-[13px]">{t.effects.join(', ')}</div>}
+                </>
+              );
+              return (
+                <tr key={t.part}>
+                  <td className="align-top">
+                    <div>{t.title || t.setting}</div>
+                    <div className="id quiet">{t.setting}</div>
+                    {narrow && <div className="mt-1">{change}</div>}
+                  </td>
+                  {!narrow && <td className="align-top">{change}</td>}
+                  <td className={`text-right align-top ${narrow ? '' : 'w-56'}`}>
+                    <Laptops n={t.device_count} part={t.part} asked={asked} of={t.title || t.setting} />
+                    {!narrow && <div className="quiet text-[13px]">{t.units.map((u) => `${u.title || u.unit} ${number(u.devices)}`).join(', ')}</div>}
+                    {!asked && !narrow && <DeviceLinks ids={t.devices} more={t.device_count - t.devices.length} />}
+                  </td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      </div>
       {of.ways > Math.min(most, of.transitions.length) && (
         <p className="quiet text-sm">and {number(of.ways - Math.min(most, of.transitions.length))} more ways in which settings alter</p>
       )}

@@ -26,7 +26,7 @@ export function Page({ title, lead, actions, children }: { title: ReactNode; lea
     if (!first && !typing) heading.current?.focus({ preventScroll: true });
   }, []);
   return (
-    <div ref={page} className="mx-auto flex w-full max-w-[1440px] flex-col gap-4 p-5">
+    <div ref={page} className="mx-auto flex w-full max-w-[1440px] flex-col gap-4 p-2.5 sm:p-5">
       <div className="flex flex-wrap items-start justify-between gap-3">
         <div className="min-w-0">
           <h1 ref={heading} tabIndex={-1} className="text-xl font-semibold tracking-tight focus:outline-none">

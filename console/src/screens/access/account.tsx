@@ -74,32 +74,34 @@ function Rights({ of }: { of: NonNullable<ReturnType<typeof useAccountRights>['d
   const title = useUnitTitles();
   if (of.rights.length === 0) return <Empty>Nothing.</Empty>;
   return (
-    <table className="table table-sm">
-      <thead>
-        <tr>
-          <th>Right</th>
-          <th>Where</th>
-          <th>Why</th>
-        </tr>
-      </thead>
-      <tbody>
-        {of.rights.map((r) => (
-          <tr key={r.right}>
-            <td>
-              {rightWords[r.right] ?? r.right}
-              <div className="id quiet text-[12px]">{r.right}</div>
-            </td>
-            <td>{r.everywhere ? 'Everywhere' : r.units?.map(title).join(', ')}</td>
-            <td>
-              {of.grants
-                .filter((g) => r.through.includes(g.id))
-                .map((g) => `${g.role}${g.group ? ` through ${g.group}` : ''}`)
-                .join(', ')}
-            </td>
+    <div className="overflow-x-auto">
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            <th>Right</th>
+            <th>Where</th>
+            <th>Why</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {of.rights.map((r) => (
+            <tr key={r.right}>
+              <td>
+                {rightWords[r.right] ?? r.right}
+                <div className="id quiet text-[12px]">{r.right}</div>
+              </td>
+              <td>{r.everywhere ? 'Everywhere' : r.units?.map(title).join(', ')}</td>
+              <td>
+                {of.grants
+                  .filter((g) => r.through.includes(g.id))
+                  .map((g) => `${g.role}${g.group ? ` through ${g.group}` : ''}`)
+                  .join(', ')}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 

@@ -24,58 +24,60 @@ export function GrantTable({ grants, own }: { grants: Grant[]; own: boolean }) {
   return (
     <>
       <Failed error={take.error} />
-      <table className="table table-sm">
-        <thead>
-          <tr>
-            <th>Role</th>
-            <th>Where</th>
-            <th>When</th>
-            <th>Through</th>
-            <th>
-              <span className="sr-only">Actions</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {grants.map((g) => (
-            <tr key={g.id} className={g.counts ? '' : 'quiet'}>
-              <td>{roles.find((r) => r.id === g.role)?.title ?? g.role}</td>
-              <td>
-                {g.unit ? (
-                  <Link className="link-hover link" to={`/units/${encodeURIComponent(g.unit)}`}>
-                    {title(g.unit)}
-                  </Link>
-                ) : (
-                  'Everywhere'
-                )}
-              </td>
-              <td>
-                {daysOf(g)}
-                {!g.counts && ' (not today)'}
-              </td>
-              <td>
-                {g.group ? (
-                  <>
-                    the group{' '}
-                    <Link className="link-hover link" to={`/groups/${encodeURIComponent(g.group)}`}>
-                      {g.group}
-                    </Link>
-                  </>
-                ) : (
-                  <span className="id quiet">{g.id}</span>
-                )}
-              </td>
-              <td className="text-right">
-                {!own && !g.group && (
-                  <button type="button" className="btn btn-ghost btn-xs" disabled={take.isPending} onClick={() => take.mutate(g.id)}>
-                    Take away
-                  </button>
-                )}
-              </td>
+      <div className="overflow-x-auto">
+        <table className="table table-sm">
+          <thead>
+            <tr>
+              <th>Role</th>
+              <th>Where</th>
+              <th>When</th>
+              <th>Through</th>
+              <th>
+                <span className="sr-only">Actions</span>
+              </th>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {grants.map((g) => (
+              <tr key={g.id} className={g.counts ? '' : 'quiet'}>
+                <td>{roles.find((r) => r.id === g.role)?.title ?? g.role}</td>
+                <td>
+                  {g.unit ? (
+                    <Link className="link-hover link" to={`/units/${encodeURIComponent(g.unit)}`}>
+                      {title(g.unit)}
+                    </Link>
+                  ) : (
+                    'Everywhere'
+                  )}
+                </td>
+                <td>
+                  {daysOf(g)}
+                  {!g.counts && ' (not today)'}
+                </td>
+                <td>
+                  {g.group ? (
+                    <>
+                      the group{' '}
+                      <Link className="link-hover link" to={`/groups/${encodeURIComponent(g.group)}`}>
+                        {g.group}
+                      </Link>
+                    </>
+                  ) : (
+                    <span className="id quiet">{g.id}</span>
+                  )}
+                </td>
+                <td className="text-right">
+                  {!own && !g.group && (
+                    <button type="button" className="btn btn-ghost btn-xs" disabled={take.isPending} onClick={() => take.mutate(g.id)}>
+                      Take away
+                    </button>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
     </>
   );
 }

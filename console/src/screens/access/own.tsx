@@ -65,40 +65,42 @@ function Sessions() {
 export function SessionTable({ list, pending, end }: { list: Session[]; pending: boolean; end: (id: string) => void }) {
   if (list.length === 0) return <Empty>No open sessions.</Empty>;
   return (
-    <table className="table table-sm">
-      <thead>
-        <tr>
-          <th>From</th>
-          <th>Opened</th>
-          <th>Ends</th>
-          <th>
-            <span className="sr-only">Actions</span>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {list.map((s) => (
-          <tr key={s.id}>
-            <td>
-              <span className="id">{s.address || 'unknown'}</span> {s.own && <span className="quiet">(this browser)</span>}
-            </td>
-            <td>
-              <Time at={s.created_at} />
-            </td>
-            <td>
-              <Time at={s.expires_at} />
-            </td>
-            <td className="text-right">
-              {!s.own && (
-                <button type="button" className="btn btn-ghost btn-xs" disabled={pending} onClick={() => end(s.id)}>
-                  End
-                </button>
-              )}
-            </td>
+    <div className="overflow-x-auto">
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            <th>From</th>
+            <th>Opened</th>
+            <th>Ends</th>
+            <th>
+              <span className="sr-only">Actions</span>
+            </th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {list.map((s) => (
+            <tr key={s.id}>
+              <td>
+                <span className="id">{s.address || 'unknown'}</span> {s.own && <span className="quiet">(this browser)</span>}
+              </td>
+              <td>
+                <Time at={s.created_at} />
+              </td>
+              <td>
+                <Time at={s.expires_at} />
+              </td>
+              <td className="text-right">
+                {!s.own && (
+                  <button type="button" className="btn btn-ghost btn-xs" disabled={pending} onClick={() => end(s.id)}>
+                    End
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 

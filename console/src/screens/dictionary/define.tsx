@@ -73,7 +73,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
           : 'For what the dictionary does not have: an instrument, a program of your own. People find it by its title, help and further words.'
       }
     >
-      <form onSubmit={save} className="sheet grid max-w-4xl gap-4 p-5 md:grid-cols-2">
+      <form onSubmit={save} className="sheet grid max-w-4xl grid-cols-[minmax(0,1fr)] gap-4 p-3 sm:p-5 md:grid-cols-2">
         <Field label="Id" hint="area.thing.property, lower case">
           <input
             className="input input-sm w-full font-mono text-[13px]"
@@ -221,7 +221,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
               const row = d.supports?.find((s) => s.platform === platform);
               const others = d.supports?.filter((s) => s.platform !== platform) ?? [];
               return (
-                <span key={platform} className="flex items-center gap-2">
+                <span key={platform} className="flex flex-wrap items-center gap-2">
                   <label className="flex items-center gap-1.5">
                     <input
                       type="checkbox"
@@ -248,7 +248,7 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
         </fieldset>
         <div className="flex flex-col gap-3 md:col-span-2">
           <Failed error={error} />
-          <div className="flex items-center gap-3">
+          <div className="flex flex-wrap items-center gap-3">
             <button type="submit" className="btn btn-primary">
               Put it into the change
             </button>

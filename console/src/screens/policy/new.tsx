@@ -243,7 +243,7 @@ function Capture({ device, onChoose, onBegin }: { device: string; onChoose: (id:
   return (
     <div className="sheet flex flex-col gap-3 p-4 text-sm">
       <form
-        className="flex items-end gap-2"
+        className="flex flex-wrap items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
           setChosen([]);

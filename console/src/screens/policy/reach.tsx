@@ -91,7 +91,7 @@ function Outcome({ r }: { r: AudienceReach }) {
           The condition fails, and counts as not true, on {r.errors.map((e) => `${count(e.count, 'laptop')} (${String(e.value)})`).join(', ')}
         </p>
       )}
-      <div className="grid gap-x-6 gap-y-3 md:grid-cols-2">
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 gap-y-3 md:grid-cols-2">
         <Bars title="By platform" list={r.by_platform.map((s) => ({ word: s.name, n: s.devices, of: s.of }))} />
         <Bars title="By unit" list={r.by_unit.map((s) => ({ word: s.title || s.name, n: s.devices, of: s.of, to: `/devices?unit=${s.name}` }))} />
         <Bars title="By release" list={r.by_release.map((s) => ({ word: `${s.within} ${s.name}`, n: s.devices, of: s.of }))} />

@@ -55,7 +55,7 @@ export function MatrixScreen() {
       }
     >
       <div className="flex flex-wrap items-center gap-3">
-        <label className="flex items-center gap-2 text-sm">
+        <label className="flex flex-wrap items-center gap-2 text-sm">
           Show
           <select className="select select-sm w-64" value={shown} onChange={(e) => put('show', e.target.value === 'units' ? '' : e.target.value)}>
             <option value="units">what differs between units</option>
