@@ -102,7 +102,7 @@ func (d Delivery) Accept(reported setting.Value, at time.Time) Delivery {
 	d = d.compared()
 	if d.Status != Applied {
 		d.Status, d.Code = Failed, CodeDiffers
-		d.Reason = "the laptop took it, but reports " + reported.String()
+		d.Reason = "accepted, but the laptop reports " + inWords(reported)
 	}
 	return d
 }
@@ -125,4 +125,12 @@ func (d Delivery) Retry() Delivery {
 // failed long enough ago.
 func (d Delivery) Due(now time.Time) bool {
 	return d.Status == Pending || d.Status == Failed && now.Sub(d.ReportedAt) >= RetryAfter
+}
+
+// inWords gives a reported value as people read it: an empty list is said to be one.
+func inWords(v setting.Value) string {
+	if v.Kind() == setting.List && len(v.Items()) == 0 {
+		return "an empty list"
+	}
+	return v.String()
 }

@@ -161,7 +161,7 @@ func (s *session) verified(ctx context.Context) error {
 	for _, id := range s.took {
 		v, answered := s.reported(id)
 		if !answered {
-			s.refused(id, rollout.CodeDiffers, "the laptop took it, but does not report it")
+			s.refused(id, rollout.CodeDiffers, "accepted, but the laptop does not report it")
 			continue
 		}
 		d := s.deliveries[id].Accept(v, now)

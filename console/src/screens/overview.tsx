@@ -84,7 +84,7 @@ function Lists({ o }: { o: Overview }) {
           <Needs title="Open changes" n={o.changes.length} to="/changes" nothing="Nothing is being edited. Editing a policy opens a change.">
             {o.changes.map((c) => (
               <li key={c.id}>
-                <Link to={`/changes/${c.id}`} className="flex flex-wrap items-baseline justify-between gap-x-4 px-4 py-1.5 text-sm hover:bg-base-200">
+                <Link to={`/changes/${c.id}`} className="flex items-baseline justify-between gap-x-4 px-4 py-1.5 max-sm:flex-wrap text-sm hover:bg-base-200">
                   <span>
                     {c.title} <span className="quiet">— {c.created_by}</span>
                   </span>
@@ -241,7 +241,7 @@ function Needs({ title, n, to, nothing, children }: { title: string; n: number; 
 function Line({ to, n, children }: { to: string; n?: number; children: ReactNode }) {
   return (
     <li>
-      <Link to={to} className="flex flex-wrap items-baseline justify-between gap-x-4 px-4 py-1.5 text-sm hover:bg-base-200">
+      <Link to={to} className="flex items-baseline justify-between gap-x-4 px-4 py-1.5 max-sm:flex-wrap text-sm hover:bg-base-200">
         <span className="min-w-0">{children}</span>
         {n !== undefined && <span className="quiet shrink-0 text-[13px] tabular-nums">{count(n, 'laptop')}</span>}
       </Link>
