@@ -93,8 +93,15 @@ type Outcome struct {
 	Refused  int
 }
 
-// maxMessages bounds a session.
-const maxMessages = 2000
+const (
+	usualMessage = 64 << 10 // bytes of the longest message that most laptops take
+	maxMessages  = 64       // of a session; more where messages are shorter
+)
+
+// mostMessages bounds a session.
+func (l *Laptop) mostMessages() int {
+	return maxMessages * max(1, usualMessage/cmp.Or(l.Longest, usualMessage))
+}
 
 // CheckIn holds one session with the service. Each message is authenticated by a MAC with the nonce
 // that came with the last answer. Where the first is refused it tries again once, with the nonce
@@ -104,10 +111,10 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	session := strings.ToLower(rand.Text()[:20]) // which nobody guesses, who would go on with it
 	next, more := l.greeting(), false
 	challenged := false
-	for n := 1; n <= maxMessages; n++ {
+	for n := 1; n <= l.mostMessages(); n++ {
 		m := &syncml.Message{Header: syncml.Header{
 			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: session, MsgID: strconv.Itoa(n),
-			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: cmp.Or(l.Longest, 64<<10),
+			Target: l.base + "/dm", Source: l.Device, SourceName: l.Device, MaxMsgSize: cmp.Or(l.Longest, usualMessage),
 		}, Commands: next, Final: !more}
 		answer, err := l.post(ctx, m)
 		if err != nil {
@@ -127,7 +134,7 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 			return out, nil
 		}
 	}
-	return out, fmt.Errorf("the session of %s did not end within %d messages", l.Device, maxMessages)
+	return out, fmt.Errorf("the session of %s did not end within %d messages", l.Device, l.mostMessages())
 }
 
 // mac authenticates a message as it is sent.
