@@ -182,7 +182,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.shows("in effect")
 	p.shows("quiet-cameras-on-the-bridge")
 	p.button("Why USB sticks and disks")
-	p.shows("outer: set closer by ‘quiet-cameras-on-the-bridge’")
+	p.shows("overridden: set closer by ‘quiet-cameras-on-the-bridge’")
 	p.shot("device-why")
 	p.goTo("/audit-log")
 	p.shows("publish: create")

@@ -30,7 +30,7 @@ func TestWhatComesToAUnit(t *testing.T) {
 		`/from above unit:0[\s\S]*in effect on 20[\s\S]*overridden by Banner for people on call on 7/.test(document.querySelector('main table table').innerText.replace(/\s+/g, ' '))`,
 	)
 	p.goTo("/units/acoustics-lab?only=detached")
-	p.shows("from above, detached on 26")
+	p.shows("from above, not inherited on 26")
 	p.shot("inheritance")
 
 	p.goTo("/units/matrix")

@@ -138,4 +138,18 @@ func TestFindingThings(t *testing.T) {
 	p.key("/")
 	p.fill("Find a page", "qqqqzzzz")
 	p.shows("Nothing fits ‘qqqqzzzz’")
+	p.key(kb.Escape)
+	// Single keys can be turned off.
+	p.goTo("/access")
+	p.shows("opens Find")
+	p.do(
+		"turning it off",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('label')].find((l) => l.textContent.includes('opens Find')).click(), document.activeElement.blur()`,
+		),
+	)
+	p.goTo("/groups")
+	p.shows("Release pilots")
+	p.key("/")
+	p.until("nothing opens", `localStorage.getItem('single-keys') === 'off' && !document.querySelector('dialog[open]')`)
 }

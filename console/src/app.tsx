@@ -11,6 +11,7 @@ import { SignInScreen } from './screens/signin';
 import { Announcer } from './ui/announce';
 import { OpenChangeProvider } from './ui/change';
 import { ConfirmDialog } from './ui/confirm';
+import { singleKeys } from './ui/shortcuts';
 import { Empty, Failed, Loading, Page } from './ui/parts';
 import { ChangeBar } from './ui/changebar';
 import { fetchScreens, screen } from './ui/screen';
@@ -83,7 +84,7 @@ function Frame({ name, role }: { name: string; role: string }) {
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && /INPUT|TEXTAREA|SELECT/.test(e.target.tagName);
-      if ((e.key === '/' && !typing) || (e.key === 'k' && (e.ctrlKey || e.metaKey))) {
+      if ((e.key === '/' && !typing && singleKeys()) || (e.key === 'k' && (e.ctrlKey || e.metaKey))) {
         e.preventDefault();
         setFinding(true);
       }

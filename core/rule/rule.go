@@ -162,7 +162,11 @@ func (r *Rule) Holds(variables map[string]any) (bool, error) {
 	}
 	b, ok := out.(types.Bool)
 	if !ok {
-		return false, fmt.Errorf("the expression gave %s, not a bool", out.Type().TypeName())
+		such := "such as >= 16"
+		if _, isText := out.(types.String); isText {
+			such = `such as == "linux"`
+		}
+		return false, fmt.Errorf("it gives a value of type %s, and not true or false; add a comparison, %s", out.Type().TypeName(), such)
 	}
 	return bool(b), nil
 }

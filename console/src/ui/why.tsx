@@ -14,7 +14,7 @@ function because(c: Candidate): string {
   const by = (c.beaten_by ?? []).map((policy) => `‘${policy}’`).join(', ');
   switch (c.fate) {
     case 'outer':
-      return `outer: set closer by ${by}`;
+      return `overridden: set closer by ${by}`;
     case 'lower-priority':
       return `lower priority than ${by}`;
     case 'weaker':

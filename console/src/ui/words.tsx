@@ -47,13 +47,13 @@ export function Status({ of, title }: { of: string; title?: string }) {
 const fates: Record<string, string> = {
   won: 'in effect',
   clashing: 'conflicts',
-  outer: 'outer',
-  'lower-priority': 'lower priority',
-  weaker: 'weaker',
-  'locked-out': 'locked out',
-  'ruled-out': 'ruled out',
-  excepted: 'excepted',
-  detached: 'detached',
+  outer: 'overridden closer',
+  'lower-priority': 'overridden by a higher priority',
+  weaker: 'overridden by a stricter value',
+  'locked-out': 'overridden by a lock',
+  'ruled-out': 'overridden by a ruling',
+  excepted: 'overridden by an exception',
+  detached: 'not inherited',
 };
 export const fateWord = (fate: string) => fates[fate] ?? fate;
 

@@ -1,11 +1,13 @@
 // One's own access: sessions, password, what one may do.
 import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type Session } from '../../api/client';
 import { keys, queries, useMay, useWho } from '../../api/queries';
 import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from '../../ui/shape';
+import { setSingleKeys, singleKeys } from '../../ui/shortcuts';
 import { SecondFactor } from './factor';
 import { Passkeys } from './passkeys';
 import { daysOf, rightWords } from './words';
@@ -41,9 +43,34 @@ export function AccessScreen() {
           <Passkeys />
           <SecondFactor />
           <Password />
+          <Keys />
         </div>
       </div>
     </Page>
+  );
+}
+
+/** Single keys can be turned off: they get in the way of speech input. */
+function Keys() {
+  const [on, setOn] = useState(singleKeys());
+  return (
+    <Sheet title="Keyboard">
+      <label className="flex items-center gap-2 px-4 py-3 text-sm">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={on}
+          onChange={(e) => {
+            setSingleKeys(e.target.checked);
+            setOn(e.target.checked);
+          }}
+        />
+        <span>
+          The key <kbd className="kbd kbd-sm">/</kbd> opens Find. <kbd className="kbd kbd-sm">Ctrl</kbd> <kbd className="kbd kbd-sm">K</kbd> does so in any
+          case.
+        </span>
+      </label>
+    </Sheet>
   );
 }
 

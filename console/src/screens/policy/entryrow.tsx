@@ -253,7 +253,7 @@ function Elsewhere({ also, locked, onDrop }: { also: AlsoSet[]; locked: boolean;
             )}
             {!locked && (a.relation === 'repeats' || a.relation === 'overrides') && (
               <button type="button" className="link cursor-pointer" onClick={onDrop}>
-                drop it here
+                remove it here
               </button>
             )}
           </li>

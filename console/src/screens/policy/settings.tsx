@@ -38,7 +38,19 @@ export function Settings({
       return { ...d, settings };
     });
   return (
-    <Sheet title="Settings" aside={count(ids.length, 'setting')}>
+    <Sheet
+      title="Settings"
+      aside={
+        <span className="flex items-center gap-3">
+          {count(ids.length, 'setting')}
+          {!locked && ids.length > 0 && (
+            <button type="button" className="link cursor-pointer" onClick={() => document.querySelector<HTMLElement>('[aria-label="Add a setting"]')?.focus()}>
+              Add another
+            </button>
+          )}
+        </span>
+      }
+    >
       {ids.length === 0 && <p className="quiet px-4 pt-3 text-sm">Nothing is set yet. Look for a setting by what it does.</p>}
       {groups.map(([area, list]) => (
         <div key={area}>

@@ -196,7 +196,7 @@ function Running({ s, run }: { s: Source; run: SourceRun }) {
         <Failed error={error} />
         <div className="flex justify-end gap-2">
           <button type="button" className="btn btn-sm" disabled={busy} onClick={stop}>
-            Let it go
+            Discard this reading
           </button>
           <button type="button" className="btn btn-primary btn-sm" disabled={busy} onClick={take}>
             {run.report?.faulty ? 'Take it without what is faulty' : 'Take it'}

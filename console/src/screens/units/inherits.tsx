@@ -273,7 +273,7 @@ function Comes({ of }: { of: InheritedSetting }) {
       )}
       {of.detached > 0 && (
         <span className="text-warning">
-          from above, detached on <Num n={of.detached} />
+          from above, not inherited on <Num n={of.detached} />
         </span>
       )}
       {of.clashing > 0 && (
