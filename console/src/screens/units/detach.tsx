@@ -21,7 +21,12 @@ export function DetachButton({ place, title, detach, small = false }: { place: s
   const [open, setOpen] = useState(false);
   return (
     <>
-      <button type="button" className={small ? 'btn btn-ghost btn-xs' : 'btn btn-sm'} onClick={() => setOpen(true)}>
+      <button
+        type="button"
+        className={small ? 'btn btn-ghost btn-xs' : 'btn btn-sm'}
+        aria-label={small ? `Detach: ${title}` : undefined}
+        onClick={() => setOpen(true)}
+      >
         <Unlink size={small ? 13 : 14} aria-hidden /> Detach
       </button>
       <Dialog open={open} onClose={() => setOpen(false)} title={`${title}: stop inheriting`} wide>
