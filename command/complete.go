@@ -239,8 +239,8 @@ func objectsOf(ctx context.Context, what, typed string) []string {
 		}
 		what, typed, prefix = kinds[kind], id, kind+":"
 	case "SETTING=VALUE":
-		if id, value, has := strings.Cut(typed, "="); has {
-			return valuesOf(ctx, id, value)
+		if id, _, has := strings.Cut(typed, "="); has {
+			return valuesOf(ctx, id)
 		}
 		ids := objectsOf(ctx, "SETTING", typed)
 		for i := range ids {
@@ -289,7 +289,7 @@ func objectsOf(ctx context.Context, what, typed string) []string {
 }
 
 // valuesOf completes the value of a setting that takes one of few words.
-func valuesOf(ctx context.Context, id, _ string) []string {
+func valuesOf(ctx context.Context, id string) []string {
 	api, err := signedIn()
 	if err != nil {
 		return nil

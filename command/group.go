@@ -61,6 +61,11 @@ func groupInChange(ctx context.Context, s Streams, api *client.Client, o wire.Ob
 	if err := json.Unmarshal(o.Body, &doc); err != nil {
 		return err
 	}
+	return tryGroup(ctx, s, api, doc)
+}
+
+// tryGroup says who a group would have, with nothing kept.
+func tryGroup(ctx context.Context, s Streams, api *client.Client, doc files.GroupDoc) error {
 	t, err := client.Post[wire.GroupAnswer](ctx, api, "/groups/try", doc)
 	if err != nil {
 		return err
@@ -134,15 +139,7 @@ func groupCommand(s Streams) *cli.Command {
 					if err != nil {
 						return err
 					}
-					t, err := client.Post[wire.GroupAnswer](ctx, api, "/groups/try", doc)
-					switch {
-					case err != nil:
-						return err
-					case len(t.Faults) > 0:
-						return t.Faults
-					}
-					printGroupTrial(s, *t.Trial, doc.Of)
-					return nil
+					return tryGroup(ctx, s, api, doc)
 				}),
 			},
 			{

@@ -38,8 +38,8 @@ func reachCommand(s Streams) *cli.Command {
 				Usage: "name `N` laptops of every platform, unit and release among them, to start with",
 			},
 			formatFlag("text", "json"),
-			readingFlags()[0],
-			readingFlags()[1],
+			readChangeFlag(),
+			liveFlag(),
 		},
 		Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			change, err := readingChange(ctx, s, c, api)

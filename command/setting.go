@@ -52,8 +52,8 @@ func settingCommand(s Streams) *cli.Command {
 					"of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"},
-					readingFlags()[0],
-					readingFlags()[1],
+					readChangeFlag(),
+					liveFlag(),
 					formatFlag("text", "json"),
 				},
 				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {

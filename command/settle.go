@@ -28,8 +28,8 @@ func settlingCommands(s Streams) []*cli.Command {
 			Description: "Examples:\n  zridge conflicts ways signin.banner\n  zridge conflicts ways --check startup.pin-without-chip",
 			Flags: append(
 				disagreementFlags(),
-				readingFlags()[0],
-				readingFlags()[1],
+				readChangeFlag(),
+				liveFlag(),
 				formatFlag("text", "json"),
 			),
 			Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {

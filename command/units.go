@@ -38,7 +38,7 @@ func unitCommand(s Streams) *cli.Command {
 						u.Title,
 					}
 				},
-				readingFlags()[0], readingFlags()[1],
+				readChangeFlag(), liveFlag(),
 			),
 			inheritsCommand(s, "unit", "units"),
 			matrixCommand(s),
@@ -263,8 +263,8 @@ func inheritsCommand(s Streams, what, path string) *cli.Command {
 				Name:  "why",
 				Usage: "every entry too",
 			},
-			readingFlags()[0],
-			readingFlags()[1],
+			readChangeFlag(),
+			liveFlag(),
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 1, strings.ToUpper(what), func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -402,8 +402,8 @@ func matrixCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"},
 			&cli.BoolFlag{Name: "deep", Usage: "all units below"},
 			&cli.BoolFlag{Name: "all", Usage: "also what every laptop has alike"},
-			readingFlags()[0],
-			readingFlags()[1],
+			readChangeFlag(),
+			liveFlag(),
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {

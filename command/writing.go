@@ -46,14 +46,19 @@ func changeFlag() cli.Flag {
 
 // readingFlags choose what a command that reads is about: a change that is open, or what is live.
 func readingFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{
-			Name:    "change",
-			Sources: cli.EnvVars("ZRIDGE_CHANGE"),
-			Usage:   "as it would be with this `CHANGE`; without it with the one that you opened last, if it is open",
-		},
-		&cli.BoolFlag{Name: "live", Usage: "as it is live, whichever change is open"},
+	return []cli.Flag{readChangeFlag(), liveFlag()}
+}
+
+func readChangeFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name:    "change",
+		Sources: cli.EnvVars("ZRIDGE_CHANGE"),
+		Usage:   "as it would be with this `CHANGE`; without it with the one that you opened last, if it is open",
 	}
+}
+
+func liveFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "live", Usage: "as it is live, whichever change is open"}
 }
 
 // writing makes an action that puts edits into a change. A change that was opened for it is taken

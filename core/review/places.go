@@ -270,9 +270,10 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 			given[at] = append(given[at], Given{p.ID, e.Value, e.Lock, here.Len(), here.And(won[p.ID]).Len()})
 		}
 	}
+	winners := slices.Sorted(maps.Keys(won))
 	deciders := make([][]Decider, len(places))
 	counter := count(places)
-	for _, policy := range slices.Sorted(maps.Keys(won)) {
+	for _, policy := range winners {
 		for at, n := range counter.of(won[policy]) {
 			deciders[at] = append(deciders[at], Decider{policy, n})
 		}
@@ -295,7 +296,7 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 		if most, ok := side.Resolution.Most(id, devices); ok {
 			in.Prevailing = prevailing(&most, devices.Len())
 		}
-		for _, policy := range slices.Sorted(maps.Keys(won)) {
+		for _, policy := range winners {
 			if n := won[policy].And(devices).Len(); n > 0 {
 				in.Deciders = append(in.Deciders, Decider{policy, n})
 			}

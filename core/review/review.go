@@ -44,6 +44,13 @@ type AlsoSet struct {
 	Beside   resolve.Beside       // what becomes of both on these; zero where the policy that is looked at does not set it
 }
 
+// Neither counts the shared laptops on which something else than the two entries is in effect, or
+// nothing. It is never negative.
+func (a AlsoSet) Neither() int {
+	b := a.Beside
+	return max(0, a.Shared-b.Both-b.Conflict-b.Over-b.Under)
+}
+
 // Lacking counts laptops that a policy reaches and that do not support a setting, by the first
 // reason.
 type Lacking map[setting.Unsupported]int

@@ -102,9 +102,8 @@ func AlsoSets(found []review.AlsoSet, plan *resolve.Plan) []AlsoSet {
 
 // BesideOf gives the counts of two entries that meet.
 func BesideOf(a review.AlsoSet) Beside {
-	b := Beside{Both: a.Beside.Both, Conflict: a.Beside.Conflict, Over: a.Beside.Over, Under: a.Beside.Under}
-	b.Neither = max(0, a.Shared-b.Both-b.Conflict-b.Over-b.Under)
-	return b
+	b := a.Beside
+	return Beside{Both: b.Both, Conflict: b.Conflict, Over: b.Over, Under: b.Under, Neither: a.Neither()}
 }
 
 // Findings gives what is odd about a policy, in words as well.
