@@ -242,7 +242,7 @@ func TestOneRequestForEachPause(t *testing.T) {
 	p.shows("laptops differ")
 	for _, minutes := range []string{"26", "27", "28"} {
 		p.do("forgetting what was asked", chromedp.Evaluate[chromedp.Void](`window.asked.length = 0`))
-		p.types("Lock the screen after minutes without use", minutes)
+		p.typesWithoutPause("Lock the screen after minutes without use", minutes)
 		p.until(
 			"it is kept and shown",
 			`document.body.innerText.includes('Saved in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`,
