@@ -96,6 +96,17 @@ func serveCommand(s Streams) *cli.Command {
 				Name:  "second-factor-for",
 				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up",
 			},
+			&cli.DurationFlag{
+				Name:  "session-idle",
+				Value: 30 * time.Minute,
+				Usage: "`TIME` after which a session that nobody uses ends: 10s to 12h",
+				Validator: func(d time.Duration) error {
+					if d < 10*time.Second || d > 12*time.Hour {
+						return fmt.Errorf("found %s, expected 10s to 12h", d)
+					}
+					return nil
+				},
+			},
 			&cli.StringFlag{
 				Name:      "seal-key",
 				Usage:     "`FILE` with the key for secrets in the database; without it seal.key beside the database. It is made if it is not there",
@@ -179,6 +190,7 @@ func serveCommand(s Streams) *cli.Command {
 				RequireMAC:      c.Bool("require-message-mac"),
 				SealKey:         c.String("seal-key"),
 				SecondFactorFor: c.StringSlice("second-factor-for"),
+				SessionIdle:     c.Duration("session-idle"),
 				Audit: service.AuditLog{
 					Key:    c.String("audit-key"),
 					Copies: c.StringSlice("audit-copy"),

@@ -67,10 +67,11 @@ type running struct {
 }
 
 // serve starts a service over a database file, which may be new.
-func serve(t testing.TB, database string) *running {
+func serve(t testing.TB, database string, options ...string) *running {
 	t.Helper()
 	r := &running{t: t, database: database, log: &bytes.Buffer{}, config: filepath.Join(t.TempDir(), "sign-in.json")}
 	r.cmd = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--database", database, "--date", demo.Day)
+	r.cmd.Args = append(r.cmd.Args, options...)
 	r.cmd.Stderr = r.log
 	out, err := r.cmd.StdoutPipe()
 	if err != nil {
@@ -191,7 +192,7 @@ var published struct {
 
 // withDemo gives a service with the demo estate published, over a database of its own, with the
 // command line signed in.
-func withDemo(t testing.TB) (*running, *client.Client) {
+func withDemo(t testing.TB, options ...string) (*running, *client.Client) {
 	t.Helper()
 	folder := t.TempDir()
 	for name, data := range publishedDemo(t) {
@@ -199,7 +200,7 @@ func withDemo(t testing.TB) (*running, *client.Client) {
 			t.Fatal(err)
 		}
 	}
-	r := serve(t, filepath.Join(folder, "zridge.db"))
+	r := serve(t, filepath.Join(folder, "zridge.db"), options...)
 	api := r.admin()
 	signedIn, err := json.Marshal(map[string]string{"service": r.address, "token": api.Token, "name": adminName})
 	if err != nil {

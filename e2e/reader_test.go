@@ -30,6 +30,12 @@ func (p *page) said() func() []string {
 	}
 }
 
+// says waits until the last sentence that a screen reader was told has a text.
+func (p *page) says(text string) {
+	p.t.Helper()
+	p.until("a screen reader is told "+text, `document.querySelector('[data-announcer]')?.textContent.includes(`+quoted(text)+`)`)
+}
+
 // focused gives the role and name of what has the focus, as the accessibility tree has it.
 func (p *page) focused() string {
 	p.t.Helper()

@@ -46,9 +46,10 @@ type Config struct {
 	RequireMAC  bool           // laptops have to authenticate each message; without it a session's credentials do
 
 	Audit           AuditLog
-	SealPassphrase  string   // with which the key for secrets is encrypted; empty: it is not
-	SealKey         string   // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
-	SecondFactorFor []string // roles that demand a second factor
+	SealPassphrase  string        // with which the key for secrets is encrypted; empty: it is not
+	SealKey         string        // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
+	SecondFactorFor []string      // roles that demand a second factor
+	SessionIdle     time.Duration // after which a session that nobody uses ends; 0: 30 minutes
 	OIDC            httpapi.OIDC
 }
 
@@ -146,6 +147,7 @@ func Start(c Config) (*Running, error) {
 	desk := signin.New(data, now, signin.Config{
 		Seal:   sealed,
 		Demand: c.SecondFactorFor,
+		Idle:   c.SessionIdle,
 		GroupsOf: func(person string) (in []string) {
 			for _, id := range flow.Live().Plan.GroupsOfPerson(estate.PersonID(person)) {
 				in = append(in, string(id))

@@ -2,7 +2,7 @@
 import { LogOut, Moon, Search, Sun } from 'lucide-react';
 import { Suspense, useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
-import { api, Refusal } from './api/client';
+import { api, Refusal, type Who } from './api/client';
 import { queries, useLiveUpdates, useOverview, useWho, type Right } from './api/queries';
 import { places } from './places';
 import { Finder } from './screens/finder';
@@ -11,6 +11,7 @@ import { SignInScreen } from './screens/signin';
 import { Announcer } from './ui/announce';
 import { OpenChangeProvider } from './ui/change';
 import { ConfirmDialog } from './ui/confirm';
+import { SessionEnd } from './ui/session';
 import { singleKeys } from './ui/shortcuts';
 import { Empty, Failed, Loading, Page } from './ui/parts';
 import { ChangeBar } from './ui/changebar';
@@ -54,8 +55,8 @@ export function App() {
   const who = useWho();
   useLiveUpdates(!!who.data);
   if (who.isPending) return null;
-  if (who.error instanceof Refusal && who.error.problem.status === 401) return <SignInScreen />;
-  if (who.error)
+  if (who.error instanceof Refusal && who.error.problem.status === 401 && !who.data) return <SignInScreen />;
+  if (who.error && !who.data)
     return (
       <Page title="Zenith Ridge">
         <Failed error={who.error} />
@@ -74,12 +75,12 @@ export function App() {
   }
   return (
     <OpenChangeProvider>
-      <Frame name={who.data.name} role={who.data.role} />
+      <Frame who={who.data} />
     </OpenChangeProvider>
   );
 }
 
-function Frame({ name, role }: { name: string; role: string }) {
+function Frame({ who }: { who: Who }) {
   const [finding, setFinding] = useState(false);
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
@@ -108,7 +109,7 @@ function Frame({ name, role }: { name: string; role: string }) {
         <div className="flex-1" />
         <ThemeSwitch />
         <Link to="/access" className="truncate text-sm link-hover link" title="Your access: sessions and password">
-          {name} <span className="quiet">· {role}</span>
+          {who.name} <span className="quiet">· {who.role}</span>
         </Link>
         <button
           type="button"
@@ -185,6 +186,7 @@ function Frame({ name, role }: { name: string; role: string }) {
       <div className="col-start-2">
         <Announcer />
         <ConfirmDialog />
+        <SessionEnd who={who} />
         <ChangeBar />
       </div>
       <Finder open={finding} onClose={() => setFinding(false)} />

@@ -18,6 +18,8 @@ type (
 		// Within has the rights that are held for some units alone.
 		Within map[string][]string `json:"within,omitempty" doc:"By right: the units for which alone it is held"`
 		Via    string              `json:"via" enum:"console,cli,api"`
+		// EndsAt is when the session ends unless it is used; tokens have none.
+		EndsAt *time.Time `json:"ends_at,omitempty"`
 		// FactorNeeded says that a role demands a second factor: until it is set up, the caller may
 		// do nothing.
 		FactorNeeded bool `json:"factor_needed,omitempty"`

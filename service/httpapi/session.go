@@ -155,6 +155,9 @@ func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], er
 
 func (s *server) whoOf(c signin.Caller) wire.Who {
 	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}, FactorNeeded: c.FactorNeeded}
+	if !c.EndsAt.IsZero() {
+		w.EndsAt = &c.EndsAt
+	}
 	for _, r := range c.Held.Anywhere().List() {
 		w.Rights = append(w.Rights, string(r))
 		if units := c.Held.UnitsWith(r); len(units) > 0 && r != access.Read {

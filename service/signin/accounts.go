@@ -87,7 +87,7 @@ func (d *Service) Sessions(ctx context.Context, by Caller, account string) ([]Op
 	rows, err := d.store.In(ctx).SessionsOf(account, d.now())
 	out := make([]Open, 0, len(rows))
 	for _, s := range rows {
-		if isOpen(s, d.now()) {
+		if d.isOpen(s, d.now()) {
 			out = append(out, Open{sessionID(s), s.Address, s.CreatedAt, s.ExpiresAt, s.Hash == by.By})
 		}
 	}

@@ -77,7 +77,7 @@ func (d *Service) SignInExternal(ctx context.Context, who External, grants []Gro
 	if err != nil {
 		return e, err
 	}
-	e = Entered{Caller: Caller{Name: account.Name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife)}
+	e = d.enter(account.Name, now)
 	if err := d.identify(ctx, &e.Caller, account, true); err != nil {
 		return e, err
 	}

@@ -23,6 +23,7 @@ import (
 type Config struct {
 	Seal     *seal.Key                    // with which secrets of second factors are kept
 	Demand   []string                     // roles that demand a second factor
+	Idle     time.Duration                // after which a session that nobody uses ends; 0: 30 minutes
 	GroupsOf func(person string) []string // groups of people that a person is in; an account is of the person with its name as id
 	Today    func() string                // the day on which grants are judged, as 2026-11-30
 	Unit     func(id string) bool         // whether there is such a unit

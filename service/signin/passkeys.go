@@ -260,7 +260,7 @@ func (d *Service) SignInPasskey(ctx context.Context, site Site, id string, answe
 	if !right {
 		return e, ErrRefused
 	}
-	e = Entered{Caller: Caller{Name: owner.account.Name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife)}
+	e = d.enter(owner.account.Name, now)
 	if err := d.identify(ctx, &e.Caller, owner.account, true); err != nil {
 		return e, err
 	}

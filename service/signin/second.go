@@ -33,7 +33,7 @@ const (
 	codeSkew         = 1                // codes before and after the present one that are taken, for clocks that differ
 	recoveryCodes    = 10
 	confirmedFor     = 15 * time.Minute // after the password was asked for
-	idleFor          = 30 * time.Minute // after which a session that nobody uses ends
+	idleFor          = 30 * time.Minute // after which a session that nobody uses ends, unless Config says otherwise
 	usedNoted        = time.Minute      // between two notes that a session is used
 	secondFactorName = "Zenith Ridge"   // that the app of codes shows
 )

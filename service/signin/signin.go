@@ -35,6 +35,7 @@ type Caller struct {
 	Token  bool           // that is a token
 
 	ConfirmedAt  time.Time // when the password of the session was asked for last
+	EndsAt       time.Time // when the session ends unless it is used; zero for a token
 	FactorNeeded bool      // a role of theirs demands a second factor, which they do not have: they may do nothing until they do
 }
 
@@ -86,6 +87,9 @@ type Service struct {
 
 // New gives a service over a store.
 func New(s *store.Store, now func() time.Time, config Config) *Service {
+	if config.Idle == 0 {
+		config.Idle = idleFor
+	}
 	return &Service{store: s, now: now, config: config, hashes: make(chan struct{}, 2)}
 }
 
@@ -226,6 +230,20 @@ type Entered struct {
 	Known   string // secret by which the browser is known from now on
 }
 
+// enter gives what an account gets that signs in, without what it may do.
+func (d *Service) enter(account string, now time.Time) Entered {
+	expires := now.Add(sessionLife)
+	return Entered{Caller: Caller{Name: account, Via: "console", EndsAt: d.endOf(expires, now)}, Secret: Secret(), Expires: expires}
+}
+
+// endOf gives when a session ends that is not used again.
+func (d *Service) endOf(expires, used time.Time) time.Time {
+	if idle := used.Add(d.config.Idle); idle.Before(expires) {
+		return idle
+	}
+	return expires
+}
+
 // session gives the session that is opened by it. strong tells whether a passkey opened it.
 func (e *Entered) session(from From, now time.Time, strong bool) store.Session {
 	return store.Session{
@@ -268,7 +286,8 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 	if !right {
 		return e, ErrRefused
 	}
-	e = Entered{Caller: Caller{Name: name, Via: "console"}, Secret: Secret(), Expires: now.Add(sessionLife), Known: Secret()}
+	e = d.enter(name, now)
+	e.Known = Secret()
 	if err := d.identify(ctx, &e.Caller, row, false); err != nil {
 		return e, err
 	}
@@ -282,20 +301,20 @@ func (d *Service) SignIn(ctx context.Context, name, password string, from From) 
 	})
 }
 
-// isOpen tells whether a session has not expired, and was used within the last half hour.
-func isOpen(s store.Session, now time.Time) bool {
-	return s.ExpiresAt.After(now) && now.Sub(s.UsedAt) < idleFor
+// isOpen tells whether a session has not expired, and was used lately enough.
+func (d *Service) isOpen(s store.Session, now time.Time) bool {
+	return d.endOf(s.ExpiresAt, s.UsedAt).After(now)
 }
 
 // BySession says whose session a secret is. used tells whether somebody asks, and not only an open
-// page that nobody looks at: a session that nobody uses for half an hour ends.
+// page that nobody looks at: a session that nobody uses ends after Config.Idle.
 func (d *Service) BySession(ctx context.Context, secret string, used bool) (Caller, error) {
 	s, err := d.store.In(ctx).Session(HashOf(secret))
 	now := d.now()
-	if err != nil || !isOpen(s, now) {
+	if err != nil || !d.isOpen(s, now) {
 		return Caller{}, ErrRefused
 	}
-	if used && now.Sub(s.UsedAt) > usedNoted {
+	if used && now.Sub(s.UsedAt) > min(usedNoted, d.config.Idle/30) {
 		s.UsedAt = now
 		if err := d.store.In(ctx).SaveSession(s); err != nil {
 			return Caller{}, err
@@ -305,7 +324,7 @@ func (d *Service) BySession(ctx context.Context, secret string, used bool) (Call
 	if err != nil || a.Disabled {
 		return Caller{}, ErrRefused
 	}
-	c := Caller{Name: a.Name, Via: "console", By: s.Hash, ConfirmedAt: s.ConfirmedAt}
+	c := Caller{Name: a.Name, Via: "console", By: s.Hash, ConfirmedAt: s.ConfirmedAt, EndsAt: d.endOf(s.ExpiresAt, s.UsedAt)}
 	return c, d.identify(ctx, &c, a, s.Strong)
 }
 
@@ -360,7 +379,7 @@ func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
 // Active tells whether the session or token by which somebody signed in still counts.
 func (d *Service) Active(ctx context.Context, c Caller) bool {
 	if s, err := d.store.In(ctx).Session(c.By); err == nil {
-		return isOpen(s, d.now())
+		return d.isOpen(s, d.now())
 	}
 	t, err := d.store.In(ctx).Token(c.By)
 	return err == nil && t.ExpiresAt.After(d.now())

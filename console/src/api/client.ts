@@ -112,11 +112,30 @@ export const api = createClient<paths>({ baseUrl: '/' });
 let touched = Date.now();
 for (const input of ['pointerdown', 'keydown', 'wheel']) window.addEventListener(input, () => (touched = Date.now()), { passive: true, capture: true });
 
-/** Whoever asks somebody for their password again; true: the service knows now who sits here. */
-type Confirm = () => Promise<boolean>;
-let confirm: Confirm = () => Promise.resolve(false);
-export const onConfirm = (ask: Confirm) => {
+/** Tells whether somebody touched this page within some milliseconds. */
+export const touchedWithin = (milliseconds: number) => Date.now() - touched <= milliseconds;
+/** The header of a request that a page makes by itself: it does not keep the session open. */
+export const idle = { 'Zridge-Idle': '1' };
+
+/** Asks somebody to sign in or to give their password again; true: the service knows now who sits here. */
+type Ask = () => Promise<boolean>;
+let confirm: Ask = () => Promise.resolve(false);
+export const onConfirm = (ask: Ask) => {
   confirm = ask;
+};
+
+let signInAgain: Ask | undefined;
+let signingIn: Promise<boolean> | undefined; // requests that were refused meanwhile wait for the same answer
+/** Says who asks somebody to sign in again when their session has ended; undefined: nobody is signed in. */
+export const onSessionEnd = (ask: Ask | undefined) => {
+  signInAgain = ask;
+};
+
+/** Has somebody sign in again whose session has ended. */
+const askToSignInAgain: Ask = () => {
+  if (!signInAgain) return Promise.resolve(false);
+  signingIn ??= signInAgain().finally(() => (signingIn = undefined));
+  return signingIn;
 };
 
 const copies = new WeakMap<Request, Request>(); // of requests whose body may have to be sent again
@@ -124,16 +143,17 @@ const copies = new WeakMap<Request, Request>(); // of requests whose body may ha
 api.use({
   onRequest({ request }) {
     // A page that nobody touched for a minute asks by itself: that does not keep the session open.
-    if (Date.now() - touched > 60_000) request.headers.set('Zridge-Idle', '1');
+    if (!touchedWithin(60_000)) for (const [name, value] of Object.entries(idle)) request.headers.set(name, value);
     copies.set(request, request.clone());
     return request;
   },
   async onResponse({ request, response }) {
-    if (response.status !== 403) return response;
-    const problem: Partial<Problem> = await response.clone().json();
     const again = copies.get(request);
-    if (problem.code !== 'confirm' || !again || !(await confirm())) return response;
-    return fetch(again);
+    if (!again || ![401, 403].includes(response.status)) return response;
+    const problem: Partial<Problem> = await response.clone().json();
+    if (problem.code === 'confirm' && (await confirm())) return fetch(again);
+    if (problem.code === 'not-signed-in' && (await askToSignInAgain())) return fetch(again);
+    return response;
   },
 });
 
