@@ -4,12 +4,13 @@ import { Plus } from 'lucide-react';
 import { useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Exception, type ExceptionRequest, type Setting, type Value } from '../api/client';
-import { keys, queries, tryEdits, useDictionary, useExceptionRequests, useExceptions, useGroups, useUnitTree, useWho } from '../api/queries';
+import { keys, queries, tryEdits, useDictionary, useExceptionRequests, useExceptions, useWho } from '../api/queries';
 import { useWrite } from '../api/writes';
 import { useOpenChange } from '../ui/change';
 import { blank, Control } from '../ui/control';
 import { ImpactView } from '../ui/impact';
 import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../ui/parts';
+import { TargetField, TargetName } from '../ui/target';
 import { count, noticeWord, number, Time, ValueText } from '../ui/words';
 
 export function ExceptionsScreen() {
@@ -106,7 +107,9 @@ function Row({ x }: { x: Exception }) {
         <div>{x.title || x.setting}</div>
         <div className="id quiet">{x.id}</div>
       </td>
-      <td className="id">{x.target}</td>
+      <td>
+        <TargetName target={x.target} />
+      </td>
       <td>{x.unset ? <span className="quiet">left to the laptop</span> : <ValueText of={x.value} />}</td>
       <td className="max-w-72">{x.reason}</td>
       <td>
@@ -182,7 +185,7 @@ function Asked({ r }: { r: ExceptionRequest }) {
       <div className="flex flex-wrap items-baseline gap-x-3">
         <strong>{r.title || x.setting}</strong>
         <span>
-          {x.unset ? 'left to the laptop' : <ValueText of={x.value} />} for <span className="id">{x.target}</span>, until {x.until}
+          {x.unset ? 'left to the laptop' : <ValueText of={x.value} />} for <TargetName target={x.target} />, until {x.until}
         </span>
         <span className="quiet">
           asked by {r.asked_by} <Time at={r.asked_at} />
@@ -236,8 +239,6 @@ const inDays = (n: number) => new Date(Date.now() + n * 86_400_000).toISOString(
 
 function Ask({ setting, target, onAsked }: { setting: string; target: string; onAsked: () => void }) {
   const dictionary = useDictionary().data ?? [];
-  const units = useUnitTree().data ?? [];
-  const groups = useGroups().data ?? [];
   const [id, setID] = useState(setting);
   const [to, setTo] = useState(target);
   const [unset, setUnset] = useState(false);
@@ -278,28 +279,19 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
           ))}
         </datalist>
       </Field>
-      <Field label="For" hint="One laptop, person, group or unit">
-        <input
-          list="exception-targets"
-          required
-          placeholder="device:LT-0110"
-          className="input input-sm w-full font-mono text-[13px]"
-          value={to}
-          onChange={(e) => setTo(e.target.value)}
-        />
-        <datalist id="exception-targets">
-          {groups.map((g) => (
-            <option key={g.id} value={`group:${g.id}`}>
-              {g.title}
-            </option>
-          ))}
-          {units.map((u) => (
-            <option key={u.id} value={`unit:${u.id}`}>
-              {u.title}
-            </option>
-          ))}
-        </datalist>
-      </Field>
+      <div className="flex flex-col gap-1 text-sm">
+        <span className="font-medium">For</span>
+        {to ? (
+          <span className="flex items-center gap-2">
+            <TargetName target={to} />
+            <button type="button" className="link cursor-pointer" onClick={() => setTo('')}>
+              Choose another
+            </button>
+          </span>
+        ) : (
+          <TargetField label="For" hint="One laptop, person, group or unit" onTake={setTo} />
+        )}
+      </div>
       <label className="flex items-center gap-2 text-sm">
         <input type="checkbox" className="checkbox checkbox-sm" checked={unset} onChange={(e) => setUnset(e.target.checked)} /> Leave it to the laptop: no value
         at all
@@ -320,7 +312,7 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
       </div>
       <p className="quiet text-[13px]">Nothing alters before somebody else approves. Fourteen and three days before it lapses, the overview says so.</p>
       <Failed error={ask.error} />
-      <button type="submit" className="btn btn-primary btn-sm self-end">
+      <button type="submit" className="btn btn-primary btn-sm self-end" disabled={!to}>
         Ask
       </button>
     </form>

@@ -3,6 +3,7 @@ import { Copy } from 'lucide-react';
 import { useEffect, useId, useRef, useState, type ReactNode } from 'react';
 import type { Fault } from '../api/client';
 import { Refusal } from '../api/client';
+import { useAnnounced } from './announce';
 
 /** The address whose heading got the focus last; undefined before anything was shown. */
 let arrivedAt: string | undefined;
@@ -203,26 +204,35 @@ export function Dialog({
   );
 }
 
-/** A field with its name and a hint, which is tied to the field and not a part of its name. */
-export function Field({ label, hint, children }: { label: string; hint?: ReactNode; children: ReactNode }) {
+/**
+ * A field with its name, a hint, and what is wrong with it. Hint and faults are tied to the field and not a part of its name. A fault is
+ * said once it has stayed for a moment: what is half typed is not wrong yet.
+ */
+export function Field({ label, hint, faults = [], children }: { label: string; hint?: ReactNode; faults?: string[]; children: ReactNode }) {
   const field = useRef<HTMLDivElement>(null);
-  const hintID = useId();
+  const told = useId();
   useEffect(() => {
     const control = field.current?.querySelector('input, select, textarea');
-    if (hint) control?.setAttribute('aria-describedby', hintID);
+    if (hint || faults.length > 0) control?.setAttribute('aria-describedby', told);
     else control?.removeAttribute('aria-describedby');
+    if (faults.length > 0) control?.setAttribute('aria-invalid', 'true');
+    else control?.removeAttribute('aria-invalid');
   });
+  useAnnounced(faults.length > 0 ? `${label}: ${faults.join(' ')}` : '');
   return (
     <div ref={field} className="flex flex-col gap-1 text-sm">
       <label className="flex flex-col gap-1">
         <span className="font-medium">{label}</span>
         {children}
       </label>
-      {hint && (
-        <span id={hintID} className="quiet text-[13px]">
-          {hint}
-        </span>
-      )}
+      <div id={told} className="text-[13px]">
+        {hint && <span className="quiet">{hint}</span>}
+        {faults.map((text) => (
+          <p key={text} className="text-error">
+            {text}
+          </p>
+        ))}
+      </div>
     </div>
   );
 }

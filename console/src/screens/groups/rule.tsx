@@ -3,6 +3,7 @@ import { useId, useRef, useState } from 'react';
 import { flushSync } from 'react-dom';
 import type { Fault, FieldValues, Value } from '../../api/client';
 import { useFields } from '../../api/queries';
+import { useAnnounced } from '../../ui/announce';
 import { count, valueText } from '../../ui/words';
 
 interface Offer {
@@ -63,6 +64,7 @@ export function RuleEditor({
   const [at, setAt] = useState<number | null>(null);
   const [chosen, setChosen] = useState(0);
   const list = useId();
+  const told = useId();
   // What is typed already need not be offered.
   const open =
     at === null
@@ -83,12 +85,17 @@ export function RuleEditor({
     area.current?.setSelectionRange(cursor, cursor);
   };
   const faults = all.filter((f) => f.path?.endsWith('/rule'));
+  useAnnounced(
+    faults.length > 0 ? `Rule: ${faults.map((f) => f.found).join(' ')}` : open.length > 0 ? `${count(open.length, 'completion')}: ${open[0]!.word} first` : '',
+  );
   return (
     <div className="flex flex-col gap-2 text-sm">
       <textarea
         ref={area}
         role="combobox"
         aria-label="Rule"
+        aria-invalid={faults.length > 0 ? true : undefined}
+        aria-describedby={told}
         aria-expanded={open.length > 0}
         aria-controls={list}
         aria-autocomplete="list"
@@ -136,11 +143,13 @@ export function RuleEditor({
           ))}
         </ul>
       )}
-      {faults.map((f, i) => (
-        <p key={i} role="alert" className="text-[13px] text-error">
-          {f.found}
-        </p>
-      ))}
+      <div id={told} className="text-[13px]">
+        {faults.map((f) => (
+          <p key={f.found} className="text-error">
+            {f.found}
+          </p>
+        ))}
+      </div>
       <p className="quiet text-[13px]">
         {value.trim()
           ? 'CEL: == != >= in && || !, .startsWith("…"), .atLeast("12") and .below("13") for releases, has(…) for what may be missing.'

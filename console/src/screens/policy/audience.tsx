@@ -1,10 +1,11 @@
 // Who gets a policy, and what else is to be said about it.
-import { Plus, X } from 'lucide-react';
-import { useEffect, useMemo, useState } from 'react';
+import { X } from 'lucide-react';
+import { useEffect, useState } from 'react';
 import { api, got, type Fault, type Group, type PolicyDoc, type Unit, chosen, type Platform } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
 import { lines } from '../../ui/shape';
 import { Field, Fold, Sheet } from '../../ui/parts';
+import { TargetField, TargetName } from '../../ui/target';
 import { count, number } from '../../ui/words';
 import type { Alter } from './entry';
 import { ReachDetails } from './reach';
@@ -24,7 +25,7 @@ export function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; 
           <Targets label="Gets it" list={doc.audience.include ?? []} locked={locked} onChange={targets('include')} />
           <Targets label="Left out" list={doc.audience.exclude ?? []} locked={locked} onChange={targets('exclude')} />
         </div>
-        <Field label="Only when" hint="A CEL condition over device and person; empty: always">
+        <Field label="Only when" hint="A CEL condition over device and person; empty: always" faults={whenFaults.map((f) => f.found ?? f.code)}>
           <input
             className="input input-sm w-full font-mono text-[13px]"
             disabled={locked}
@@ -48,11 +49,6 @@ export function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; 
             ))}
           </select>
         </Field>
-        {whenFaults.map((f, i) => (
-          <p key={i} role="alert" className="text-[13px] text-error">
-            {f.found}
-          </p>
-        ))}
         <ReachDetails doc={doc} locked={locked} setInclude={(include) => set({ include })} />
       </div>
     </Sheet>
@@ -66,41 +62,14 @@ const noUnits: Unit[] = [];
 const noGroups: Group[] = [];
 
 function Targets({ label, list, locked, onChange }: { label: string; list: string[]; locked: boolean; onChange: (to: ToList) => void }) {
-  const [text, setText] = useState('');
   const units = useUnits().data ?? noUnits;
   const groups = useGroups().data ?? noGroups;
-  const listID = `targets-${label.replaceAll(' ', '-')}`;
   const [unknown, setUnknown] = useState<string[]>([]);
-  const titles = useMemo(
-    () =>
-      new Map<string, string | undefined>([
-        ['everyone', undefined],
-        ...units.map((u) => [`unit:${u.id}`, u.title] as const),
-        ...groups.map((g) => [`group:${g.id}`, g.title] as const),
-      ]),
-    [units, groups],
-  );
-  const options = useMemo(
-    () =>
-      [...titles].map(([target, title]) => (
-        <option key={target} value={target}>
-          {title}
-        </option>
-      )),
-    [titles],
-  );
-  const add = (target: string) => {
-    const t = target.trim();
-    if (t.startsWith('serial:')) return void addSerials([t.slice('serial:'.length)]);
-    if (t) onChange((now) => (now.includes(t) ? now : [...now, t]));
-    setText('');
-  };
   /** Turns serial numbers into the laptops that have them; those that no laptop has are listed. */
   const addSerials = async (words: string[]) => {
     const found = await got(api.POST('/api/v1/audience/paste', { params: { query: {} }, body: { words } }));
     onChange((now) => [...new Set([...now, ...found.devices.map((id) => `device:${id}`)])]);
     setUnknown(found.unknown);
-    setText('');
   };
   return (
     <div className="flex min-w-0 flex-col gap-1.5 text-sm">
@@ -109,15 +78,16 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
         {list.map((t) => (
           <span
             key={t}
-            title={titles.get(t)}
-            className={`inline-flex items-center gap-1 rounded border px-2 py-0.5 ${t === 'everyone' ? 'border-warning text-warning' : 'border-base-300'}`}
+            className={`inline-flex items-center gap-1 rounded border py-0.5 pl-2 ${t === 'everyone' ? 'border-warning text-warning' : 'border-base-300'}`}
           >
-            <span className="id">{t}</span>
+            <span>
+              <TargetName target={t} />
+            </span>
             <button
               type="button"
-              className="cursor-pointer"
+              className="btn btn-ghost btn-xs btn-square"
               disabled={locked}
-              aria-label={`Remove ${t}`}
+              aria-label={`Remove ${t} from ${label}`}
               onClick={() => onChange((now) => now.filter((o) => o !== t))}
             >
               <X size={12} aria-hidden />
@@ -127,37 +97,18 @@ function Targets({ label, list, locked, onChange }: { label: string; list: strin
         {list.length === 0 && <span className="quiet">nobody</span>}
       </div>
       {!locked && (
-        <div className="flex flex-wrap items-center gap-1.5">
-          <form
-            className="join min-w-0 flex-1"
-            onSubmit={(e) => {
-              e.preventDefault();
-              add(text);
+        <div className="flex flex-wrap items-start gap-1.5">
+          <TargetField
+            label={`${label}: add a unit, group, device or person`}
+            whole={label === 'Gets it'}
+            onTake={(t) => onChange((now) => (now.includes(t) ? now : [...now, t]))}
+            onPaste={(text) => {
+              const pasted = lines(text.replaceAll(/[,;\t]/g, '\n'));
+              if (pasted.length < 2) return false;
+              void addSerials(pasted);
+              return true;
             }}
-          >
-            <input
-              list={listID}
-              aria-label={`${label}: add a unit, group, device or person`}
-              placeholder="group:, unit:, serial:"
-              className="input input-sm join-item w-full font-mono text-[13px]"
-              value={text}
-              onPaste={(e) => {
-                const pasted = lines(e.clipboardData.getData('text').replaceAll(/[,;\t]/g, '\n'));
-                if (pasted.length < 2) return;
-                e.preventDefault();
-                void addSerials(pasted);
-              }}
-              onChange={(e) => {
-                setText(e.target.value);
-                if (titles.has(e.target.value) && !(e.nativeEvent instanceof InputEvent && e.nativeEvent.inputType.startsWith('insertText')))
-                  add(e.target.value);
-              }}
-            />
-            <datalist id={listID}>{options}</datalist>
-            <button type="submit" className="btn btn-sm join-item" aria-label={`Add to ${label}`}>
-              <Plus size={14} aria-hidden />
-            </button>
-          </form>
+          />
           <Tree label={label} list={list} units={units} groups={groups} onChange={onChange} />
         </div>
       )}
