@@ -130,4 +130,4 @@ nginx:
 	  || { echo "missing: nginx, and it could not be installed; try apt-get install nginx-light"; exit 1; }
 
 clean: ## what was built, and the demo's database
-	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg
+	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg console/dist/*.br console/dist/*.gz

@@ -36,6 +36,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		t.Fatalf("axe-core is not installed (make console): %v", err)
 	}
 	p := newPage(t, r.address)
+	p.measureShifts()
 	p.goTo("/")
 	p.shows("Know what every laptop gets")
 	p.checkAccess("sign-in", string(source))
@@ -65,6 +66,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		p.goTo(path)
 		p.shows(shows)
 		p.shows("Look at the impact") // the change bar, on every page
+		p.staysInPlace(path)
 		p.shot("page" + strings.NewReplacer("/", "-", "?", "-").Replace(path))
 		p.checkAccess(path, string(source))
 	}
@@ -75,6 +77,40 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	p.button("Publish …")
 	p.shows("Cancel")
 	p.checkAccess("the publish dialog", string(source))
+}
+
+// mostShift is how much of a page may move while it loads, as the browser counts cumulative layout shift.
+const mostShift = 0.02
+
+// measureShifts has every page from now on count how much of it moves without anybody touching it.
+func (p *page) measureShifts() {
+	p.t.Helper()
+	p.inEveryDocument(`
+		window.shifts = [];
+		new PerformanceObserver((list) => {
+			for (const e of list.getEntries()) if (!e.hadRecentInput)
+				window.shifts.push({ value: e.value, of: e.sources.map((s) => (s.node?.outerHTML ?? s.node?.textContent ?? '').slice(0, 120)) });
+		}).observe({ type: 'layout-shift', buffered: true });`)
+}
+
+// staysInPlace fails on a page of which more moved than may while it was loading.
+func (p *page) staysInPlace(name string) {
+	p.t.Helper()
+	p.until("nothing is loading", `!document.querySelector('[aria-label="Loading"]')`)
+	shifts, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]struct {
+		Value float64
+		Of    []string
+	}](`window.shifts`))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	sum := 0.0
+	for _, s := range shifts {
+		sum += s.Value
+	}
+	if sum > mostShift {
+		p.t.Errorf("%s moves by %.3f while it loads, of at most %v: %.900v", name, sum, mostShift, shifts)
+	}
 }
 
 // checkAccess fails on whatever axe-core calls serious or critical, and on a page that scrolls
@@ -90,7 +126,7 @@ func (p *page) checkAccess(name, source string) {
 	for theme, rules := range map[string]string{"chart": "", "night-watch": ", runOnly: ['color-contrast', 'link-in-text-block']"} {
 		p.theme(theme)
 		found, err := chromedp.Run(ctx, chromedp.Evaluate[string](`
-			axe.run(document, { resultTypes: ['violations']`+rules+` }).then((r) => JSON.stringify(r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))
+			axe.run(document, { resultTypes: ['violations'], rules: { 'target-size': { enabled: true } }`+rules+` }).then((r) => JSON.stringify(r.violations.filter((v) => ['serious', 'critical'].includes(v.impact))
 				.map((v) => ({ id: v.id, help: v.help, nodes: v.nodes.slice(0, 4).map((n) => n.html.slice(0, 160) + ' :: ' + (n.any[0]?.message ?? '')) }))))`, chromedp.EvalAwaitPromise))
 		if err != nil {
 			p.t.Fatalf("axe-core on %s: %v", name, err)

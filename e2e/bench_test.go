@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -253,4 +255,52 @@ func (t *typing) report(b *testing.B) {
 	b.ReportMetric(t.took[len(t.took)-1], "ms-worst")
 	b.ReportMetric(t.longest, "ms-page-busy-at-most")
 	b.ReportMetric(float64(len(t.took)), "places")
+}
+
+// BenchmarkOnASlowMachine opens the console with a processor four times slower and a line of
+// 1.6 Mbit/s, nothing cached, and then types a reason into a policy. It reports the
+// first contentful paint of the overview, how long each key takes until the page has painted it at
+// most, and the longest task while typing.
+func BenchmarkOnASlowMachine(b *testing.B) {
+	r, _ := withDemo(b)
+	for b.Loop() {
+		p := newPage(b, r.address)
+		p.signIn()
+		if _, err := chromedp.Call(p.ctx, emulation.SetCPUThrottlingRate, emulation.SetCPUThrottlingRateParams{Rate: 4}); err != nil {
+			b.Fatal(err)
+		}
+		if _, err := chromedp.Call(p.ctx, network.SetCacheDisabled, network.SetCacheDisabledParams{CacheDisabled: true}); err != nil {
+			b.Fatal(err)
+		}
+		line := &network.Conditions{Latency: 150, DownloadThroughput: 1.6e6 / 8, UploadThroughput: 750e3 / 8}
+		if _, err := chromedp.Call(p.ctx, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{
+			MatchedNetworkConditions: []*network.Conditions{line},
+		}); err != nil {
+			b.Fatal(err)
+		}
+		p.goTo("/")
+		p.shows("On the laptops")
+		report := func(expression, unit string) {
+			value, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](expression))
+			if err != nil {
+				b.Fatal(err)
+			}
+			b.ReportMetric(value, unit)
+		}
+		report(`performance.getEntriesByName('first-contentful-paint')[0].startTime`, "ms-first-paint")
+		report(`performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).reduce((n, e) => n + e.transferSize, 0) / 1024`, "KiB-fetched")
+		p.goTo("/policies/field-encryption")
+		p.mark("input", "Why")
+		p.do("watching", chromedp.Evaluate[chromedp.Void](`
+			window.busy = 0; window.slowest = 0;
+			new PerformanceObserver((list) => list.getEntries().forEach((e) => (window.busy = Math.max(window.busy, e.duration)))).observe({ entryTypes: ['longtask'] });
+			new PerformanceObserver((list) => list.getEntries().filter((e) => e.name === 'keydown').forEach((e) => (window.slowest = Math.max(window.slowest, e.duration))))
+				.observe({ type: 'event', durationThreshold: 16 });`))
+		for _, key := range "Insurance asks for it." {
+			p.do("a key", chromedp.KeyEvent(string(key)))
+		}
+		p.shows("Saved in the open change")
+		report(`window.slowest`, "ms-slowest-key")
+		report(`window.busy`, "ms-longest-task")
+	}
 }

@@ -139,6 +139,11 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.fill("Reason", "The night watch is always there")
 	p.shot("conflict-settle")
 	p.button("Put it into the change")
+	p.shows("Which change does this go into?") // the open change is about something else
+	if got := p.focused(); got != "button Cancel" {
+		t.Errorf("the question begins on %q", got)
+	}
+	p.button("Put it into ‘Quiet cameras on the bridge’")
 	p.shows("conflict cleared")
 
 	// The change: what it does, then live.

@@ -61,7 +61,7 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	table.WriteString("ZX9-0001;linux;13.0;piet.duarte;32;2029-01-01;new\nZX9-0002;toaster;1;;8;;\n")
 	file := written(t, "laptops.csv", table.String())
 	p.goTo("/sources/new")
-	p.button("A table")
+	p.click("label", "A table")
 	p.fill("Name", "Inventory")
 	p.until(
 		"there is a file field",

@@ -51,6 +51,15 @@ func (p *page) begin(name, why string) {
 	p.fill("Name", name)
 	p.fill("Why", why)
 	p.button("Begin")
+	// The change that is open may be about something else.
+	p.until("it began, or it is asked in which change", `!!document.querySelector('dialog[open] [data-cancel]') || document.body.innerText.includes('nobody, unless you say who')`)
+	asked, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`!!document.querySelector('dialog[open] [data-cancel]')`))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	if asked {
+		p.button("Put it into ‘")
+	}
 	p.shows("nobody, unless you say who")
 }
 
@@ -287,6 +296,7 @@ func TestDefiningAndRestoring(t *testing.T) {
 	p.shows("Side by side")
 	p.shows("Version 2")
 	p.button("Restore as a draft")
+	p.button("Put it into ‘") // the open change is about something else
 	p.shows("Camera")
 	p.shows("laptops differ")
 	p.button("Retire")

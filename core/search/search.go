@@ -149,7 +149,7 @@ func New(definitions []setting.Definition) *Index {
 // Words may be cut short or mistyped, or others of the same meaning, and not all need to fit:
 // whatever has one of them is found, those that have more of them first.
 func (x *Index) Search(text string) []*setting.Definition {
-	wanted := wordsOf(text)
+	wanted := x.joined(wordsOf(text))
 	if len(wanted) == 0 {
 		return slices.Clone(x.definitions)
 	}
@@ -216,6 +216,38 @@ func (x *Index) Search(text string) []*setting.Definition {
 			break
 		}
 		out = append(out, h.Definition)
+	}
+	return out
+}
+
+// joined writes two words as one where that is a word of the dictionary or of the trade, as in help
+// desk, and takes a word apart that is none, where both halves are: screensaver.
+func (x *Index) joined(words []string) []string {
+	known := func(w string) bool { return len(x.byForm[form(w)]) > 0 || len(synonyms[form(w)]) > 0 }
+	var out []string
+	for i := 0; i < len(words); i++ {
+		if i+1 < len(words) && known(words[i]+words[i+1]) {
+			out = append(out, words[i]+words[i+1])
+			i++
+			continue
+		}
+		if w := words[i]; !known(w) {
+			if at := slices.IndexFunc(halves(w), func(half [2]string) bool { return known(half[0]) && known(half[1]) }); at >= 0 {
+				half := halves(w)[at]
+				out = append(out, half[0], half[1])
+				continue
+			}
+		}
+		out = append(out, words[i])
+	}
+	return out
+}
+
+// halves gives the ways to take a word of letters apart into two words of four letters and more.
+func halves(w string) (out [][2]string) {
+	const least = 4
+	for i := least; i <= len(w)-least; i++ {
+		out = append(out, [2]string{w[:i], w[i:]})
 	}
 	return out
 }

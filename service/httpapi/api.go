@@ -16,6 +16,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-contrib/gzip"
 	"github.com/gin-gonic/gin"
 
 	"zenithridge.example/zridge/core/access"
@@ -51,6 +52,17 @@ const (
 	maxImportBody = 64 << 20
 )
 
+// compressAnswers compresses what the API answers where the caller takes it. Streams and files are sent
+// as they are. Compression tells nothing of secrets: sessions are bound to this site (SameSite), so
+// no other site can have answers made that mix its text with ours.
+var compressAnswers = gzip.Gzip(gzip.BestSpeed, gzip.WithCustomShouldCompressFn(func(c *gin.Context) bool {
+	path, is := strings.CutPrefix(c.Request.URL.Path, "/api/v1/")
+	for _, part := range []string{"events", "exports/", "files/"} {
+		is = is && !strings.HasPrefix(path, part)
+	}
+	return is && accepts(c.GetHeader("Accept-Encoding"), "gzip")
+}))
+
 // New gives the handler of everything that the service answers.
 func New(c Config) http.Handler {
 	_, engine := build(c)
@@ -76,7 +88,7 @@ func build(c Config) (*server, *gin.Engine) {
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	s := &server{Config: c}
-	engine.Use(s.recovered, withRequestID, s.locate, secureHeaders)
+	engine.Use(s.recovered, withRequestID, s.locate, secureHeaders, compressAnswers)
 
 	config := huma.DefaultConfig("Zenith Ridge", "1.0.0")
 	config.Info.Description = "Write policies, see what all of them together do to every laptop, publish, and watch laptops take it."

@@ -1,21 +1,15 @@
-// This file streams live updates, and serves the API document and the console.
+// This file streams live updates, and serves the API document.
 
 package httpapi
 
 import (
 	"context"
-	"io/fs"
-	"mime"
 	"net/http"
-	"path"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
 	"github.com/gin-gonic/gin"
 
-	"zenithridge.example/zridge/service/scim"
 	"zenithridge.example/zridge/service/workflow"
 )
 
@@ -87,47 +81,4 @@ func (s *server) document() gin.HandlerFunc {
 		}
 		c.Data(http.StatusOK, "application/vnd.oai.openapi+json; version=3.1", data)
 	}
-}
-
-// interfaces are the addresses below which no page of the console is.
-var interfaces = []string{"dm", "enrol", "scim"}
-
-// noRoute serves the console's files, its page for every address of its own, and problems for the
-// rest.
-func (s *server) noRoute(c *gin.Context) {
-	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-	if strings.HasPrefix(name, "scim/") || name == "scim" {
-		refuseSCIM(c, &scim.Error{Status: http.StatusNotFound, Detail: "found no such address"})
-		return
-	}
-	if slices.ContainsFunc(interfaces, func(i string) bool { return name == i || strings.HasPrefix(name, i+"/") }) {
-		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such address"))
-		return
-	}
-	if strings.HasPrefix(name, "api/") || name == "api" {
-		if s.signedIn(c); !c.IsAborted() {
-			writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such address"))
-		}
-		return
-	}
-	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead || s.Console == nil {
-		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such address"))
-		return
-	}
-	if data, err := fs.ReadFile(s.Console, name); err == nil && name != "" {
-		kind := mime.TypeByExtension(path.Ext(name))
-		c.Header("Cache-Control", "no-cache")
-		if strings.HasPrefix(name, "assets/") { // their names have a sum of their content
-			c.Header("Cache-Control", "public, max-age=31536000, immutable")
-		}
-		c.Data(http.StatusOK, kind, data)
-		return
-	}
-	page, err := fs.ReadFile(s.Console, "index.html")
-	if err != nil || path.Ext(name) != "" && !strings.Contains(name, "/") {
-		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "found no such file; is the console built?"))
-		return
-	}
-	c.Header("Cache-Control", "no-cache")
-	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
 }

@@ -107,6 +107,9 @@ export class Refusal extends Error {
   }
 }
 
+/** Somebody was asked, and cancelled: nothing was sent, and there is nothing to report. */
+export class NotNow extends Error {}
+
 export const api = createClient<paths>({ baseUrl: '/' });
 
 let touched = Date.now();

@@ -343,7 +343,7 @@ export const addFile = (file: File, content: string, acceptExpired: boolean) =>
 
 export const useGroups = (change?: Draft) =>
   useQuery({
-    queryKey: [...keys.estate, 'groups', change?.id ?? '', change?.version ?? 0],
+    queryKey: [...keys.estate, 'groups', ...basis(change, 'groups', 'units', 'people', 'devices')],
     queryFn: async () => (await got(api.GET('/api/v1/groups', { params: { query: { limit: 1000, ...(change ? { change: change.id } : {}) } } }))).items,
     placeholderData: keepPreviousData,
   });

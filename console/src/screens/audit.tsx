@@ -70,14 +70,15 @@ export function AuditScreen() {
             <Empty>{[...params].length > 0 ? 'Nothing that was done matches this.' : 'Nothing was done yet.'}</Empty>
           ) : (
             <table className="table table-sm">
+              <caption className="sr-only">Records of the audit log</caption>
               <thead>
                 <tr>
-                  <th>When</th>
-                  <th>Who</th>
-                  <th>Via</th>
-                  <th>What</th>
-                  <th>Object</th>
-                  <th>Change</th>
+                  <th scope="col">When</th>
+                  <th scope="col">Who</th>
+                  <th scope="col">Via</th>
+                  <th scope="col">What</th>
+                  <th scope="col">Object</th>
+                  <th scope="col">Change</th>
                 </tr>
               </thead>
               <tbody>

@@ -120,7 +120,13 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
           </span>
         </span>
         {change.state === 'open' && (
-          <button type="button" className="btn btn-ghost btn-xs" disabled={takeOut.isPending} onClick={() => takeOut.mutate()}>
+          <button
+            type="button"
+            aria-label={`Undo this edit: ${e.kind}/${e.id}`}
+            className="btn btn-ghost btn-xs"
+            disabled={takeOut.isPending}
+            onClick={() => takeOut.mutate()}
+          >
             Undo this edit
           </button>
         )}
@@ -128,7 +134,13 @@ function EditRow({ e, change }: { e: Edit; change: Change }) {
       {overtaken && (
         <div role="alert" className="mt-1 flex flex-wrap items-center gap-3 text-warning">
           Another change published version {e.live_version} since this edit began with version {e.base_version}.
-          <button type="button" className="btn btn-xs" disabled={rebase.isPending} onClick={() => rebase.mutate()}>
+          <button
+            type="button"
+            aria-label={`Let this one replace it: ${e.kind}/${e.id}`}
+            className="btn btn-xs"
+            disabled={rebase.isPending}
+            onClick={() => rebase.mutate()}
+          >
             Let this one replace it
           </button>
         </div>

@@ -12,7 +12,7 @@ import { Status, Time } from '../ui/words';
 const states = [undefined, 'open', 'published', 'discarded'] as const;
 
 export function ChangesScreen() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const state = states.find((s) => s === params.get('state'));
   const list = useChanges(state);
   const open = useOpenChange();
@@ -27,20 +27,18 @@ export function ChangesScreen() {
         </button>
       }
     >
-      <div role="tablist" aria-label="State" className="flex flex-wrap gap-1">
+      <nav aria-label="State" className="flex flex-wrap gap-1">
         {states.map((s) => (
-          <button
+          <Link
             key={s ?? 'all'}
-            type="button"
-            role="tab"
-            aria-selected={state === s}
+            aria-current={state === s ? 'true' : undefined}
             className={`btn btn-sm ${state === s ? 'btn-primary' : 'btn-ghost'}`}
-            onClick={() => setParams(s ? { state: s } : {})}
+            to={s ? `/changes?state=${s}` : '/changes'}
           >
             {s ?? 'all'}
-          </button>
+          </Link>
         ))}
-      </div>
+      </nav>
       <Failed error={list.error} />
       {list.isPending && <Loading />}
       {list.data && (
@@ -57,14 +55,15 @@ export function ChangesScreen() {
             </Empty>
           ) : (
             <table className="table table-sm">
+              <caption className="sr-only">Changes</caption>
               <thead>
                 <tr>
-                  <th>Change</th>
-                  <th>State</th>
-                  <th>Opened by</th>
-                  <th>Altered</th>
-                  <th>Revision</th>
-                  <th>
+                  <th scope="col">Change</th>
+                  <th scope="col">State</th>
+                  <th scope="col">Opened by</th>
+                  <th scope="col">Altered</th>
+                  <th scope="col">Revision</th>
+                  <th scope="col">
                     <span className="sr-only">Action</span>
                   </th>
                 </tr>
@@ -72,14 +71,14 @@ export function ChangesScreen() {
               <tbody>
                 {list.data.map((c) => (
                   <tr key={c.id}>
-                    <td>
+                    <th scope="row">
                       <Link to={`/changes/${c.id}`} className="font-medium hover:underline">
                         {c.title}
                       </Link>
                       <div className="quiet">
                         <Id>{c.id}</Id>
                       </div>
-                    </td>
+                    </th>
                     <td>
                       <Status of={c.state} />
                     </td>
@@ -93,7 +92,7 @@ export function ChangesScreen() {
                         (open.id === c.id ? (
                           <span className="quiet text-[13px]">you are in it</span>
                         ) : (
-                          <button type="button" className="btn btn-xs" onClick={() => open.choose(c.id)}>
+                          <button type="button" className="btn btn-xs" aria-label={`Work in ${c.title}`} onClick={() => open.choose(c.id)}>
                             Work in it
                           </button>
                         ))}

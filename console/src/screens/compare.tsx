@@ -183,10 +183,13 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
         <Sheet title="Facts that differ">
           <div className="overflow-x-auto" tabIndex={0}>
             <table className="table table-sm">
+              <caption className="sr-only">Facts that differ</caption>
               <tbody>
                 {of.facts.map((f) => (
                   <tr key={f.name}>
-                    <td className="w-1/3">{f.name.replace(/^facts\//, '')}</td>
+                    <th scope="row" className="w-1/3">
+                      {f.name.replace(/^facts\//, '')}
+                    </th>
                     <td className="w-1/3">{f.a === undefined ? <span className="quiet">not known</span> : <ValueText of={f.a} />}</td>
                     <td>{f.b === undefined ? <span className="quiet">not known</span> : <ValueText of={f.b} />}</td>
                   </tr>
@@ -209,22 +212,25 @@ function Side({ of, a, b, what }: { of: Comparison; a: string; b: string; what: 
         ) : (
           <div className="overflow-x-auto" tabIndex={0}>
             <table className="table table-sm">
+              <caption className="sr-only">Settings side by side</caption>
               <thead>
                 <tr>
-                  <th className="w-1/3">Setting</th>
-                  <th className="w-1/3">
+                  <th scope="col" className="w-1/3">
+                    Setting
+                  </th>
+                  <th scope="col" className="w-1/3">
                     <Id>{a}</Id>
                   </th>
-                  <th>{what ? b : <Id>{b}</Id>}</th>
+                  <th scope="col">{what ? b : <Id>{b}</Id>}</th>
                 </tr>
               </thead>
               <tbody>
                 {rows.map((r) => (
                   <tr key={r.setting} className="align-top">
-                    <td>
+                    <th scope="row">
                       <div>{r.title || r.setting}</div>
                       <div className="id quiet">{r.setting}</div>
-                    </td>
+                    </th>
                     <td>
                       <Outcome of={r.a} />
                     </td>

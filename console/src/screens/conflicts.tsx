@@ -19,7 +19,9 @@ export function ConflictsScreen() {
   const check = params.get('check');
   const list = useConflicts(open.id);
   const { hash } = useLocation();
-  const loaded = !!list.data;
+  const problems = useProblems(open.id);
+  const overview = useOverview();
+  const loaded = ![list, problems, overview].some((q) => q.isPending); // all lists come at once: none is moved down by another
   useEffect(() => {
     // What a link names is there only after the lists have come.
     if (loaded && hash) document.getElementById(hash.slice(1))?.scrollIntoView();
@@ -35,7 +37,7 @@ export function ConflictsScreen() {
       }
     >
       <Failed error={list.error} />
-      {list.isPending && <Loading />}
+      {!loaded && <Loading />}
       {(only || check) && (
         <p className="text-sm">
           Only <span className="id">{only || check}</span>.{' '}
@@ -44,7 +46,7 @@ export function ConflictsScreen() {
           </button>
         </p>
       )}
-      {list.data && groups.length === 0 && !check && (
+      {loaded && list.data && groups.length === 0 && !check && (
         <div className="sheet">
           <Empty
             action={
@@ -59,9 +61,9 @@ export function ConflictsScreen() {
           </Empty>
         </div>
       )}
-      {!check && groups.map((g) => <Clashing key={g[0]!.policies.join()} list={g} />)}
-      {!only && <Problems only={check} />}
-      {!only && !check && <Idle />}
+      {loaded && !check && groups.map((g) => <Clashing key={g[0]!.policies.join()} list={g} />)}
+      {loaded && !only && <Problems only={check} />}
+      {loaded && !only && !check && <Idle />}
     </Page>
   );
 }
@@ -276,6 +278,7 @@ function SettingsTable({ list, onChoose }: { list: Conflict[]; onChoose?: (c: Co
   return (
     <div className="overflow-x-auto">
       <table className="table table-sm">
+        <caption className="sr-only">Values by policy</caption>
         <thead>
           <tr>
             <th scope="col">Setting</th>
@@ -293,16 +296,21 @@ function SettingsTable({ list, onChoose }: { list: Conflict[]; onChoose?: (c: Co
         <tbody>
           {list.map((c) => (
             <tr key={c.setting}>
-              <td>
+              <th scope="row">
                 <Link className="link-hover link" to={`/dictionary/${c.setting}`} title={c.help}>
                   {c.title || c.setting}
                 </Link>
-              </td>
+              </th>
               {c.policies.map((p) => (
                 <td key={p}>
                   <ValueText of={c.values.find((v) => v.policy === p)?.value} />
                   {onChoose && c.settleable && (
-                    <button type="button" className="btn btn-ghost btn-xs ml-1" onClick={() => onChoose(c, p)}>
+                    <button
+                      type="button"
+                      aria-label={`Prefer ${p} for ${c.title || c.setting}`}
+                      className="btn btn-ghost btn-xs ml-1"
+                      onClick={() => onChoose(c, p)}
+                    >
                       Prefer
                     </button>
                   )}

@@ -5,7 +5,7 @@ import { useNavigate } from 'react-router';
 import { api, got, type Device } from '../api/client';
 import { keys, useDevices, useGroups, useUnitTree } from '../api/queries';
 import { useWrite } from '../api/writes';
-import { useOpenChange } from '../ui/change';
+import { useOpenChange, type Subject } from '../ui/change';
 import { ListScreen, useListQuery, type ListColumn } from '../ui/listing';
 import { Dialog, Failed, Field } from '../ui/parts';
 import { count, number, Status, Time } from '../ui/words';
@@ -154,7 +154,10 @@ export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; ope
   const go = useNavigate();
   const move = useWrite(
     async () => {
-      const into = await need(`Move ${count(ids.length, 'laptop')}`);
+      const into = await need(
+        `Move ${count(ids.length, 'laptop')}`,
+        ids.map((one): Subject => `devices/${one}`),
+      );
       await got(api.POST('/api/v1/changes/{id}/moved-devices', { params: { path: { id: into } }, body: { devices: ids, unit } }));
       return into;
     },

@@ -47,16 +47,19 @@ export function ExceptionsScreen() {
         {!!list.data?.length && (
           <div className="overflow-x-auto" tabIndex={0}>
             <table className="table table-sm">
+              <caption className="sr-only">Exceptions</caption>
               <thead>
                 <tr>
-                  <th>Lapses</th>
-                  <th>Setting</th>
-                  <th>For</th>
-                  <th>Value</th>
-                  <th>Reason</th>
-                  <th>Approved</th>
-                  <th className="text-right">Laptops</th>
-                  <th>
+                  <th scope="col">Lapses</th>
+                  <th scope="col">Setting</th>
+                  <th scope="col">For</th>
+                  <th scope="col">Value</th>
+                  <th scope="col">Reason</th>
+                  <th scope="col">Approved</th>
+                  <th scope="col" className="text-right">
+                    Laptops
+                  </th>
+                  <th scope="col">
                     <span className="sr-only">What can be done</span>
                   </th>
                 </tr>
@@ -118,7 +121,7 @@ function Row({ x }: { x: Exception }) {
       </td>
       <td className="text-right tabular-nums">{number(x.devices)}</td>
       <td className="text-right">
-        <button type="button" className="btn btn-ghost btn-xs" onClick={() => setEnding(true)}>
+        <button type="button" aria-label={`End ${x.id}`} className="btn btn-ghost btn-xs" onClick={() => setEnding(true)}>
           End
         </button>
         <Dialog open={ending} onClose={() => setEnding(false)} title={`End ${x.id}`} wide>
@@ -292,9 +295,8 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
           <TargetField label="For" hint="One laptop, person, group or unit" onTake={setTo} />
         )}
       </div>
-      <label className="flex items-center gap-2 text-sm">
-        <input type="checkbox" className="checkbox checkbox-sm" checked={unset} onChange={(e) => setUnset(e.target.checked)} /> Leave it to the laptop: no value
-        at all
+      <label className="flex min-h-8 items-center gap-2 text-sm">
+        <input type="checkbox" className="checkbox" checked={unset} onChange={(e) => setUnset(e.target.checked)} /> Leave it to the laptop: no value at all
       </label>
       {d && !unset && (
         <div className="flex flex-col gap-1 text-sm">

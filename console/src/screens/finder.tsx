@@ -63,9 +63,11 @@ function Search({ onClose }: { onClose: () => void }) {
       ]
     : [];
   const all = kinds.flatMap(({ kind, hits }) => hits.map((h, i) => ({ kind, ...h, i })));
-  // A whole id or title is what was meant; of the others only the first of each kind are shown.
+  // A whole id or title is what was meant; what begins with the words comes next. Only the first of each kind are shown.
   const exact = all.filter((h) => h.id.toLowerCase() === lower || h.text.toLowerCase() === lower);
-  const found = [...exact, ...all.filter((h) => h.i < most && !exact.includes(h))];
+  const begins = (h: (typeof all)[number]) => h.id.toLowerCase().startsWith(lower) || h.text.toLowerCase().startsWith(lower);
+  const rest = all.filter((h) => h.i < most && !exact.includes(h));
+  const found = [...exact, ...rest.filter(begins), ...rest.filter((h) => !begins(h))];
   const more = all.length - found.length;
   useAnnounced(q && !search.isFetching && !devices.isFetching ? (all.length ? `${count(all.length, 'hit')} for ${q}.` : `Nothing fits ${q}.`) : '', 600);
   const pick = (to: string | undefined) => {

@@ -62,14 +62,15 @@ export function PersonScreen() {
               ) : (
                 <div className="overflow-x-auto">
                   <table className="table table-sm">
+                    <caption className="sr-only">Laptops of this person</caption>
                     <tbody>
                       {page.devices.map((d) => (
                         <tr key={d.id}>
-                          <td>
+                          <th scope="row">
                             <Link to={`/devices/${d.id}`} className="id link font-semibold">
                               {d.id}
                             </Link>
-                          </td>
+                          </th>
                           <td>{d.owner === p.id ? 'owner' : 'further user'}</td>
                           <td>
                             {d.os} {d.os_version}

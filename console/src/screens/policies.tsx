@@ -1,6 +1,6 @@
 // All policies, with whom each reaches.
 import { Plus } from 'lucide-react';
-import { Link, useNavigate } from 'react-router';
+import { Link } from 'react-router';
 import { useOverview, usePolicies } from '../api/queries';
 import { useOpenChange } from '../ui/change';
 import { Empty, Failed, Loading, Page } from '../ui/parts';
@@ -12,7 +12,6 @@ export function PoliciesScreen() {
   const { q, typed, type } = useWords();
   const list = usePolicies(id);
   const lints = Map.groupBy(useOverview().data?.lints ?? [], (l) => l.policy);
-  const go = useNavigate();
   const shown = (list.data?.items ?? []).filter((p) => [p.id, p.title, p.why, ...p.settings].join(' ').toLowerCase().includes(q.toLowerCase()));
   return (
     <Page
@@ -48,27 +47,34 @@ export function PoliciesScreen() {
             </Empty>
           ) : (
             <table className="table table-sm">
+              <caption className="sr-only">Policies</caption>
               <thead>
                 <tr>
-                  <th>Policy</th>
-                  <th>Kind</th>
-                  <th>State</th>
-                  <th>Who gets it</th>
-                  <th className="text-right">Priority</th>
-                  <th className="text-right">Settings</th>
-                  <th className="text-right">Laptops</th>
-                  <th>Needs a look</th>
+                  <th scope="col">Policy</th>
+                  <th scope="col">Kind</th>
+                  <th scope="col">State</th>
+                  <th scope="col">Who gets it</th>
+                  <th scope="col" className="text-right">
+                    Priority
+                  </th>
+                  <th scope="col" className="text-right">
+                    Settings
+                  </th>
+                  <th scope="col" className="text-right">
+                    Laptops
+                  </th>
+                  <th scope="col">Needs a look</th>
                 </tr>
               </thead>
               <tbody>
                 {shown.map((p) => (
-                  <tr key={p.id} className="cursor-pointer hover:bg-base-200" onClick={() => go(`/policies/${p.id}`)}>
-                    <td>
-                      <Link to={`/policies/${p.id}`} className="font-medium hover:underline">
+                  <tr key={p.id} className="relative hover:bg-base-200">
+                    <th scope="row">
+                      <Link to={`/policies/${p.id}`} className="row-link font-medium hover:underline">
                         {p.title || p.id}
                       </Link>
                       <div className="id quiet">{p.id}</div>
-                    </td>
+                    </th>
                     <td>{p.kind}</td>
                     <td>
                       <Status of={p.state} />

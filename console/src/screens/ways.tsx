@@ -71,11 +71,12 @@ export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice
         {ways.data?.length === 0 && <p className="quiet text-sm">No policy is part of it, so no edit of one settles it.</p>}
         {ways.data && ways.data.length > 0 && (
           <table className="table table-sm">
+            <caption className="sr-only">Ways to settle it</caption>
             <thead>
               <tr>
-                <th>Way</th>
-                <th>What it does</th>
-                <th>
+                <th scope="col">Way</th>
+                <th scope="col">What it does</th>
+                <th scope="col">
                   <span className="sr-only">Look closer</span>
                 </th>
               </tr>
@@ -83,7 +84,7 @@ export function Ways({ about, onChoose }: { about: About; onChoose: (way: Choice
             <tbody>
               {ways.data.map((w) => (
                 <tr key={w.kind + w.policy}>
-                  <td>{wayText(w, about)}</td>
+                  <th scope="row">{wayText(w, about)}</th>
                   <td className={w.left > 0 || w.gained > 0 || w.weaker > 0 ? 'text-warning' : 'quiet'}>{effect(w)}</td>
                   <td className="text-right">
                     <button type="button" className="btn btn-ghost btn-sm whitespace-nowrap" onClick={() => onChoose(w)}>

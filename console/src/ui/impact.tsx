@@ -79,11 +79,14 @@ function Ways({ of, most, asked, narrow }: { of: Impact; most: number; asked?: A
     <>
       <div className="overflow-x-auto">
         <table className="table table-sm">
+          <caption className="sr-only">What alters, and on how many laptops</caption>
           <thead>
             <tr>
-              <th>{narrow ? 'Before → after' : 'Setting'}</th>
-              {!narrow && <th>Before → after</th>}
-              <th className="text-right">Laptops</th>
+              <th scope="col">{narrow ? 'Before → after' : 'Setting'}</th>
+              {!narrow && <th scope="col">Before → after</th>}
+              <th scope="col" className="text-right">
+                Laptops
+              </th>
             </tr>
           </thead>
           <tbody>
@@ -96,11 +99,11 @@ function Ways({ of, most, asked, narrow }: { of: Impact; most: number; asked?: A
               );
               return (
                 <tr key={t.part}>
-                  <td className="align-top">
+                  <th scope="row" className="align-top">
                     <div>{t.title || t.setting}</div>
                     <div className="id quiet">{t.setting}</div>
                     {narrow && <div className="mt-1">{change}</div>}
-                  </td>
+                  </th>
                   {!narrow && <td className="align-top">{change}</td>}
                   <td className={`text-right align-top ${narrow ? '' : 'w-56'}`}>
                     <Laptops n={t.device_count} part={t.part} asked={asked} of={t.title || t.setting} />

@@ -73,22 +73,23 @@ function List({ asked, part, of }: { asked: Asked; part: string; of: string }) {
       <Failed error={error ?? list.error} />
       <div className="max-h-[55vh] overflow-auto">
         <table className="table table-sm">
+          <caption className="sr-only">Laptops</caption>
           <thead>
             <tr>
-              <th>Laptop</th>
-              <th>Owner</th>
-              <th>Unit</th>
-              <th>System</th>
+              <th scope="col">Laptop</th>
+              <th scope="col">Owner</th>
+              <th scope="col">Unit</th>
+              <th scope="col">System</th>
             </tr>
           </thead>
           <tbody>
             {items.map((d) => (
               <tr key={d.id}>
-                <td>
+                <th scope="row">
                   <Link to={`/devices/${d.id}`} className="id link link-hover">
                     {d.id}
                   </Link>
-                </td>
+                </th>
                 <td>{d.owner_name || d.owner || <span className="quiet">nobody</span>}</td>
                 <td className="id">{d.unit}</td>
                 <td>

@@ -135,7 +135,7 @@ function ListBar({
               {said(c)}
               <button
                 type="button"
-                className="cursor-pointer"
+                className="btn btn-ghost btn-xs btn-square"
                 aria-label={`Without: ${said(c)}`}
                 onClick={() => set({ where: query.where!.filter((o) => o !== c) })}
               >
@@ -348,7 +348,6 @@ function ListRows<T extends { id: string; fields?: Record<string, Value> }>({
 }) {
   const scroller = useRef<HTMLDivElement>(null);
   const anchor = useRef(0);
-  const go = useNavigate();
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => 37, overscan: 12 });
   const items = virtual.getVirtualItems();
   const last = items.at(-1)?.index ?? 0;
@@ -419,14 +418,11 @@ function ListRows<T extends { id: string; fields?: Record<string, Value> }>({
               key={row.id}
               role="row"
               aria-rowindex={item.index + 2}
-              tabIndex={0}
-              className={`absolute inset-x-0 grid cursor-pointer items-center gap-3 border-b border-base-300/60 px-4 hover:bg-base-200 ${selected?.has(row.id) ? 'bg-primary/8' : ''}`}
+              className={`absolute inset-x-0 grid items-center gap-3 border-b border-base-300/60 px-4 hover:bg-base-200 ${selected?.has(row.id) ? 'bg-primary/8' : ''}`}
               style={{ ...wide, height: item.size, transform: `translateY(${item.start}px)` }}
-              onClick={() => go(to(row))}
-              onKeyDown={(e) => e.key === 'Enter' && e.target === e.currentTarget && go(to(row))}
             >
               {onSelect && (
-                <div role="cell" onClick={(e) => e.stopPropagation()}>
+                <div role="cell" className="relative z-1">
                   <input
                     type="checkbox"
                     className="checkbox checkbox-sm"
@@ -436,11 +432,19 @@ function ListRows<T extends { id: string; fields?: Record<string, Value> }>({
                   />
                 </div>
               )}
-              {all.map((c) => (
-                <div key={c.key} role="cell" className="truncate">
-                  {c.cell(row)}
-                </div>
-              ))}
+              {all.map((c, i) =>
+                i === 0 ? (
+                  <div key={c.key} role="rowheader" className="truncate">
+                    <Link className="row-link hover:underline" to={to(row)}>
+                      {c.cell(row)}
+                    </Link>
+                  </div>
+                ) : (
+                  <div key={c.key} role="cell" className="truncate">
+                    {c.cell(row)}
+                  </div>
+                ),
+              )}
             </div>
           );
         })}

@@ -2,7 +2,7 @@
 import { Copy } from 'lucide-react';
 import { useEffect, useId, useRef, useState, type ReactNode } from 'react';
 import type { Fault } from '../api/client';
-import { Refusal } from '../api/client';
+import { NotNow, Refusal } from '../api/client';
 import { useAnnounced } from './announce';
 
 /** The address whose heading got the focus last; undefined before anything was shown. */
@@ -78,7 +78,7 @@ export function Loading({ rows = 6 }: { rows?: number }) {
 
 /** A refusal of the service, in words. */
 export function Failed({ error }: { error: unknown }) {
-  if (!error) return null;
+  if (!error || error instanceof NotNow) return null;
   const p = error instanceof Refusal ? error.problem : undefined;
   return (
     <div role="alert" className="rounded border border-error/50 bg-error/5 px-4 py-3 text-sm">
@@ -153,7 +153,7 @@ export function Id({ children, copy = false }: { children: string; copy?: boolea
       {copy && (
         <button
           type="button"
-          className="quiet cursor-pointer rounded p-0.5 hover:text-primary"
+          className="quiet grid size-6 cursor-pointer place-items-center rounded hover:text-primary"
           aria-label={`Copy ${children}`}
           onClick={() => void navigator.clipboard?.writeText(children)}
         >
@@ -185,7 +185,7 @@ export function Dialog({
     if (open && !d.open) {
       d.showModal();
       // A question begins on the safe answer. A form begins with its first field.
-      if (!d.querySelector('input, select, textarea')) d.querySelector<HTMLElement>('[data-cancel]')?.focus();
+      if (!d.querySelector('input:not([type=checkbox], [type=radio]), select, textarea')) d.querySelector<HTMLElement>('[data-cancel]')?.focus();
     }
     if (!open && d.open) d.close();
   }, [open]);

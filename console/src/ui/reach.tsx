@@ -50,7 +50,7 @@ export function ReachBar({ of }: { of: Reach }) {
 
 export function DeviceLinks({ ids, more = 0 }: { ids: string[]; more?: number }) {
   return (
-    <p className="mt-1 flex flex-wrap gap-x-2.5 gap-y-0.5">
+    <p className="mt-1 flex flex-wrap gap-x-2.5 leading-6">
       {ids.map((id) => (
         <Link key={id} to={`/devices/${id}`} className="id link-hover link">
           {id}

@@ -42,7 +42,8 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
     <div className="flex flex-col gap-2">
       {value.length > 0 && (
         <div className="overflow-x-auto rounded border border-base-300">
-          <table className="table table-sm" aria-label={label}>
+          <table className="table table-sm">
+            <caption className="sr-only">{label}</caption>
             <thead>
               <tr>
                 {columns.map((c) => (
@@ -56,7 +57,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
                     )}
                   </th>
                 ))}
-                <th className="w-8">
+                <th scope="col" className="w-8">
                   <span className="sr-only">Remove</span>
                 </th>
               </tr>
@@ -75,7 +76,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
                       />
                     </td>
                   ))}
-                  <td className="px-1 py-1.5">
+                  <th scope="row" className="px-1 py-1.5">
                     <button
                       type="button"
                       className="btn btn-ghost btn-xs btn-square"
@@ -85,7 +86,7 @@ export function TableControl({ of: d, value, onChange, label, disabled }: Contro
                     >
                       <Trash2 size={13} aria-hidden />
                     </button>
-                  </td>
+                  </th>
                 </tr>
               ))}
             </tbody>

@@ -2,10 +2,11 @@
 import { useQuery } from '@tanstack/react-query';
 import { distance } from 'fastest-levenshtein';
 import { Plus } from 'lucide-react';
-import { useId, useMemo, useState, type ClipboardEvent, type ReactNode } from 'react';
+import { useEffect, useId, useMemo, useState, type ClipboardEvent, type ReactNode } from 'react';
 import { api, got } from '../api/client';
-import { keys, queries, useGroups, useUnits } from '../api/queries';
+import { keys, queries, useGroups, useUnitTree } from '../api/queries';
 import { useAnnounced } from './announce';
+import { useOpenChange } from './change';
 import { useSettled } from './typed';
 import { count } from './words';
 
@@ -19,15 +20,18 @@ export interface Target {
 
 const everyone: Target = { target: 'everyone', title: 'Everyone', kind: 'every laptop' };
 
-/** Units and groups, by target. */
-function useNamed(): Target[] {
-  const units = useUnits().data;
-  const groups = useGroups().data;
+/** Units and groups, by target, those of the open change too; undefined until they are known. */
+function useNamed(): Target[] | undefined {
+  const { change } = useOpenChange();
+  const units = useUnitTree(change).data;
+  const groups = useGroups(change).data;
   return useMemo(
-    () => [
-      ...(units ?? []).map((u) => ({ target: `unit:${u.id}`, title: u.title || u.id, kind: 'unit' })),
-      ...(groups ?? []).map((g) => ({ target: `group:${g.id}`, title: g.title || g.id, kind: g.of === 'people' ? 'group of people' : 'group of laptops' })),
-    ],
+    () =>
+      units &&
+      groups && [
+        ...units.map((u) => ({ target: `unit:${u.id}`, title: u.title || u.id, kind: 'unit' })),
+        ...groups.map((g) => ({ target: `group:${g.id}`, title: g.title || g.id, kind: g.of === 'people' ? 'group of people' : 'group of laptops' })),
+      ],
     [units, groups],
   );
 }
@@ -81,7 +85,7 @@ function nearest(text: string, targets: Target[]): Target[] {
 
 /** A target by its title, with the id beside it. */
 export function TargetName({ target }: { target: string }) {
-  const title = useNamed().find((t) => t.target === target)?.title;
+  const title = useNamed()?.find((t) => t.target === target)?.title;
   return (
     <>
       {title && title !== target && `${title} `}
@@ -117,7 +121,8 @@ export function TargetField({
   const list = useId();
   const told = useId();
   const named = useNamed();
-  const local = useMemo(() => (whole ? [everyone, ...named] : named), [named, whole]);
+  const local = useMemo(() => [...(whole ? [everyone] : []), ...(named ?? [])], [named, whole]);
+  const [waiting, setWaiting] = useState(false); // Enter was pressed before units and groups were known
   const asked = useSettled(text.trim());
   const found = useQuery({
     queryKey: [...keys.devices, 'targets-for', asked],
@@ -139,6 +144,7 @@ export function TargetField({
     if (chosen) return take(chosen);
     const wanted = text.trim();
     if (!wanted) return;
+    if (!named) return setWaiting(true);
     const all = [...local, ...(await searchPeopleAndLaptops(wanted).catch(() => []))];
     const exact = called(wanted, all);
     const fit = exact.length > 0 ? exact : fitting(wanted, all);
@@ -147,6 +153,11 @@ export function TargetField({
     if (/^serial:/i.test(wanted)) return setFault({ text: `No laptop has the serial number ${wanted.slice('serial:'.length)}.`, meant: [] });
     setFault({ text: `No unit, group, person or laptop is called “${wanted}”.`, question: 'Did you mean', meant: nearest(wanted, all) });
   };
+  useEffect(() => {
+    if (!waiting || !named) return;
+    setWaiting(false);
+    void submit();
+  });
   return (
     <div className="relative flex min-w-0 flex-1 flex-col gap-1">
       <div className="join w-full">

@@ -76,20 +76,21 @@ function Rights({ of }: { of: NonNullable<ReturnType<typeof useAccountRights>['d
   return (
     <div className="overflow-x-auto">
       <table className="table table-sm">
+        <caption className="sr-only">Rights of this account</caption>
         <thead>
           <tr>
-            <th>Right</th>
-            <th>Where</th>
-            <th>Why</th>
+            <th scope="col">Right</th>
+            <th scope="col">Where</th>
+            <th scope="col">Why</th>
           </tr>
         </thead>
         <tbody>
           {of.rights.map((r) => (
             <tr key={r.right}>
-              <td>
+              <th scope="row">
                 {rightWords[r.right] ?? r.right}
                 <div className="id quiet text-[12px]">{r.right}</div>
-              </td>
+              </th>
               <td>{r.everywhere ? 'Everywhere' : r.units?.map(title).join(', ')}</td>
               <td>
                 {of.grants

@@ -33,23 +33,24 @@ export function AccountsScreen() {
       {list.data && (
         <div className="sheet overflow-x-auto">
           <table className="table table-sm">
+            <caption className="sr-only">Accounts</caption>
             <thead>
               <tr>
-                <th>Name</th>
-                <th>Roles today</th>
-                <th>State</th>
-                <th>Since</th>
+                <th scope="col">Name</th>
+                <th scope="col">Roles today</th>
+                <th scope="col">State</th>
+                <th scope="col">Since</th>
               </tr>
             </thead>
             <tbody>
               {list.data.map((a) => (
                 <tr key={a.name}>
-                  <td>
+                  <th scope="row">
                     <Link className="id link-hover link" to={`/accounts/${encodeURIComponent(a.name)}`}>
                       {a.name}
                     </Link>{' '}
                     {a.name === who?.name && <span className="quiet">(you)</span>}
-                  </td>
+                  </th>
                   <td>{a.role}</td>
                   <td>
                     <Status of={a.disabled ? 'disabled' : 'active'} />

@@ -26,13 +26,14 @@ export function GrantTable({ grants, own }: { grants: Grant[]; own: boolean }) {
       <Failed error={take.error} />
       <div className="overflow-x-auto">
         <table className="table table-sm">
+          <caption className="sr-only">Grants</caption>
           <thead>
             <tr>
-              <th>Role</th>
-              <th>Where</th>
-              <th>When</th>
-              <th>Through</th>
-              <th>
+              <th scope="col">Role</th>
+              <th scope="col">Where</th>
+              <th scope="col">When</th>
+              <th scope="col">Through</th>
+              <th scope="col">
                 <span className="sr-only">Actions</span>
               </th>
             </tr>
@@ -40,7 +41,7 @@ export function GrantTable({ grants, own }: { grants: Grant[]; own: boolean }) {
           <tbody>
             {grants.map((g) => (
               <tr key={g.id} className={g.counts ? '' : 'quiet'}>
-                <td>{roles.find((r) => r.id === g.role)?.title ?? g.role}</td>
+                <th scope="row">{roles.find((r) => r.id === g.role)?.title ?? g.role}</th>
                 <td>
                   {g.unit ? (
                     <Link className="link-hover link" to={`/units/${encodeURIComponent(g.unit)}`}>
@@ -68,7 +69,13 @@ export function GrantTable({ grants, own }: { grants: Grant[]; own: boolean }) {
                 </td>
                 <td className="text-right">
                   {!own && !g.group && (
-                    <button type="button" className="btn btn-ghost btn-xs" disabled={take.isPending} onClick={() => take.mutate(g.id)}>
+                    <button
+                      type="button"
+                      aria-label={`Take away ${g.role}${g.unit ? ` in ${g.unit}` : ''}`}
+                      className="btn btn-ghost btn-xs"
+                      disabled={take.isPending}
+                      onClick={() => take.mutate(g.id)}
+                    >
                       Take away
                     </button>
                   )}

@@ -94,12 +94,13 @@ export function SessionTable({ list, pending, end }: { list: Session[]; pending:
   return (
     <div className="overflow-x-auto">
       <table className="table table-sm">
+        <caption className="sr-only">Open sessions</caption>
         <thead>
           <tr>
-            <th>From</th>
-            <th>Opened</th>
-            <th>Ends</th>
-            <th>
+            <th scope="col">From</th>
+            <th scope="col">Opened</th>
+            <th scope="col">Ends</th>
+            <th scope="col">
               <span className="sr-only">Actions</span>
             </th>
           </tr>
@@ -107,9 +108,9 @@ export function SessionTable({ list, pending, end }: { list: Session[]; pending:
         <tbody>
           {list.map((s) => (
             <tr key={s.id}>
-              <td>
+              <th scope="row">
                 <span className="id">{s.address || 'unknown'}</span> {s.own && <span className="quiet">(this browser)</span>}
-              </td>
+              </th>
               <td>
                 <Time at={s.created_at} />
               </td>
@@ -118,7 +119,13 @@ export function SessionTable({ list, pending, end }: { list: Session[]; pending:
               </td>
               <td className="text-right">
                 {!s.own && (
-                  <button type="button" className="btn btn-ghost btn-xs" disabled={pending} onClick={() => end(s.id)}>
+                  <button
+                    type="button"
+                    aria-label={`End the session from ${s.address || 'an unknown address'}`}
+                    className="btn btn-ghost btn-xs"
+                    disabled={pending}
+                    onClick={() => end(s.id)}
+                  >
                     End
                   </button>
                 )}

@@ -75,7 +75,13 @@ export function Passkeys() {
                 )}
               </span>
             </span>
-            <button type="button" className="btn btn-ghost btn-xs" disabled={remove.isPending} onClick={() => remove.mutate(p.id)}>
+            <button
+              type="button"
+              aria-label={`Remove ${p.name}`}
+              className="btn btn-ghost btn-xs"
+              disabled={remove.isPending}
+              onClick={() => remove.mutate(p.id)}
+            >
               Remove
             </button>
           </div>

@@ -37,11 +37,12 @@ export function RolesScreen() {
       {list.data && (
         <div className="sheet overflow-x-auto">
           <table className="table table-sm">
+            <caption className="sr-only">Roles</caption>
             <thead>
               <tr>
-                <th>Role</th>
-                <th>Rights</th>
-                <th>
+                <th scope="col">Role</th>
+                <th scope="col">Rights</th>
+                <th scope="col">
                   <span className="sr-only">Actions</span>
                 </th>
               </tr>
@@ -49,10 +50,10 @@ export function RolesScreen() {
             <tbody>
               {list.data.map((r) => (
                 <tr key={r.id}>
-                  <td className="align-top whitespace-nowrap">
+                  <th scope="row" className="align-top whitespace-nowrap">
                     {r.title}
                     <div className="id quiet text-[12px]">{r.id}</div>
-                  </td>
+                  </th>
                   <td>
                     {r.rights.map((right) => (
                       <span key={right} className="badge badge-ghost badge-sm mr-1 mb-1" title={rightWords[right]}>
@@ -65,10 +66,16 @@ export function RolesScreen() {
                       <span className="quiet text-[13px]">shipped</span>
                     ) : (
                       <>
-                        <button type="button" className="btn btn-ghost btn-xs" onClick={() => setOpen(r)}>
+                        <button type="button" aria-label={`Edit ${r.title || r.id} …`} className="btn btn-ghost btn-xs" onClick={() => setOpen(r)}>
                           Edit …
                         </button>
-                        <button type="button" className="btn btn-ghost btn-xs" disabled={remove.isPending} onClick={() => remove.mutate(r.id)}>
+                        <button
+                          type="button"
+                          aria-label={`Remove ${r.title || r.id}`}
+                          className="btn btn-ghost btn-xs"
+                          disabled={remove.isPending}
+                          onClick={() => remove.mutate(r.id)}
+                        >
                           Remove
                         </button>
                       </>

@@ -51,6 +51,7 @@ export function SettingScreen() {
             ) : (
               <div className="overflow-x-auto">
                 <table className="table table-sm">
+                  <caption className="sr-only">Policies that set it</caption>
                   <thead>
                     <tr>
                       <th scope="col">Policy</th>
@@ -63,11 +64,11 @@ export function SettingScreen() {
                   <tbody>
                     {d.elsewhere.map((a) => (
                       <tr key={a.policy}>
-                        <td>
+                        <th scope="row">
                           <Link className="link" to={`/policies/${a.policy}`}>
                             {a.title || a.policy}
                           </Link>
-                        </td>
+                        </th>
                         <td>
                           <ValueText of={a.value} />
                           {a.locked && <span className="quiet"> locked</span>}
@@ -97,7 +98,8 @@ export function SettingScreen() {
           </dl>
           {d.columns && (
             <div className="overflow-x-auto border-t border-base-300">
-              <table className="table table-sm" aria-label="Columns">
+              <table className="table table-sm">
+                <caption className="sr-only">Columns</caption>
                 <thead>
                   <tr>
                     <th scope="col">Column</th>
@@ -107,10 +109,10 @@ export function SettingScreen() {
                 <tbody>
                   {d.columns.map((c) => (
                     <tr key={c.name}>
-                      <td>
+                      <th scope="row">
                         {c.title || c.name}
                         {c.required ? ' *' : ''}
-                      </td>
+                      </th>
                       <td className="quiet">{c.options?.join(', ') ?? (c.reads ? `${c.type}, read from a file` : c.type)}</td>
                     </tr>
                   ))}

@@ -475,7 +475,7 @@ function Retire({ page }: { page: GroupPage }) {
   const uses = u.includes.length + u.excludes.length + u.groups.length + u.exceptions.length;
   const retire = useWrite(
     async () => {
-      const into = await need(`Retire the group ${page.group.title || page.group.id}`);
+      const into = await need(`Retire the group ${page.group.title || page.group.id}`, [`groups/${page.group.id}`]);
       await got(api.POST('/api/v1/changes/{id}/retired-groups/{group}', { params: { path: { id: into, group: page.group.id } } }));
       return into;
     },

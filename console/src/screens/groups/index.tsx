@@ -1,6 +1,6 @@
 // All groups: what each is made of, who is in it, where it is used.
 import { Plus } from 'lucide-react';
-import { Link, useNavigate } from 'react-router';
+import { Link } from 'react-router';
 import { useGroups } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Empty, Failed, Loading, Page } from '../../ui/parts';
@@ -12,7 +12,6 @@ export function GroupsScreen() {
   const { change } = useOpenChange();
   const list = useGroups(change);
   const { q, typed, type } = useWords();
-  const go = useNavigate();
   const shown = (list.data ?? []).filter((g) => `${g.id} ${g.title} ${g.rule}`.toLowerCase().includes(q.toLowerCase()));
   return (
     <Page
@@ -48,25 +47,28 @@ export function GroupsScreen() {
             </Empty>
           ) : (
             <table className="table table-sm">
+              <caption className="sr-only">Groups</caption>
               <thead>
                 <tr>
-                  <th>Group</th>
-                  <th>Of</th>
-                  <th>Made of</th>
-                  <th className="text-right">Members</th>
-                  <th>Needs a look</th>
-                  <th>From</th>
+                  <th scope="col">Group</th>
+                  <th scope="col">Of</th>
+                  <th scope="col">Made of</th>
+                  <th scope="col" className="text-right">
+                    Members
+                  </th>
+                  <th scope="col">Needs a look</th>
+                  <th scope="col">From</th>
                 </tr>
               </thead>
               <tbody>
                 {shown.map((g) => (
-                  <tr key={g.id} className="cursor-pointer hover:bg-base-200" onClick={() => go(`/groups/${g.id}`)}>
-                    <td>
-                      <Link to={`/groups/${g.id}`} className="font-medium hover:underline">
+                  <tr key={g.id} className="relative hover:bg-base-200">
+                    <th scope="row">
+                      <Link to={`/groups/${g.id}`} className="row-link font-medium hover:underline">
                         {g.title || g.id}
                       </Link>
                       <div className="id quiet">{g.id}</div>
-                    </td>
+                    </th>
                     <td>{g.of === 'devices' ? 'laptops' : 'people'}</td>
                     <td className="max-w-96">
                       {g.rule && <code className="id block truncate">{g.rule}</code>}

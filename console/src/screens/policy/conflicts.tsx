@@ -24,6 +24,7 @@ export function MergeConflicts({ merged, theirs, onChosen }: { merged: Merged; t
       </p>
       <div className="mt-2 overflow-x-auto">
         <table className="table table-sm">
+          <caption className="sr-only">What both of you altered</caption>
           <thead>
             <tr>
               <th scope="col">What</th>
@@ -35,7 +36,7 @@ export function MergeConflicts({ merged, theirs, onChosen }: { merged: Merged; t
           <tbody>
             {merged.conflicts.map((c) => (
               <tr key={c.part}>
-                <td>{c.title ?? c.part}</td>
+                <th scope="row">{c.title ?? c.part}</th>
                 <td className="id quiet">{c.base || 'nothing'}</td>
                 {[true, false].map((own) => (
                   <td key={String(own)}>

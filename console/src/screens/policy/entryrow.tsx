@@ -79,115 +79,121 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
   const title = d?.title ?? id;
   const lack = Object.values(lacking ?? {}).reduce((a, b) => a + b, 0);
   return (
-    <li ref={row} className="border-b border-base-300/60 px-4 py-3 last:border-0" id={`setting-${id}`}>
-      <div className="flex items-start justify-between gap-3">
-        <button type="button" className="min-w-0 cursor-pointer text-left" aria-expanded={help} onClick={() => setHelp(!help)}>
+    // The control comes right after the heading for whoever goes by keyboard; lock, note and removal come after it, and are shown above.
+    <li ref={row} className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-3 border-b border-base-300/60 px-4 py-3 last:border-0" id={`setting-${id}`}>
+      <h3>
+        <button type="button" className="min-h-6 min-w-0 cursor-pointer text-left" aria-expanded={help} onClick={() => setHelp(!help)}>
           <span className="text-sm font-medium hover:underline">{title}</span> <span className="id quiet ml-1">{id}</span>
         </button>
-        <div className="flex shrink-0 items-center gap-1">
-          <button
-            type="button"
-            className={`btn btn-ghost btn-xs ${entry.note ? 'text-primary' : ''}`}
-            aria-expanded={noting}
-            aria-label={`Note on ${title}`}
-            onClick={() => setNoting(!noting)}
-          >
-            <MessageSquareText size={13} aria-hidden /> note
-          </button>
-          <button
-            type="button"
-            className={`btn btn-ghost btn-xs ${entry.lock ? 'text-primary' : ''}`}
-            disabled={locked}
-            aria-pressed={!!entry.lock}
-            title={
-              entry.lock
-                ? 'Locked: units and groups closer to the laptop can’t override it or detach from it'
-                : 'Not locked: what is set closer to the laptop overrides it'
-            }
-            onClick={() => onChange({ ...entry, lock: !entry.lock || undefined })}
-          >
-            {entry.lock ? <Lock size={13} aria-hidden /> : <LockOpen size={13} aria-hidden />} {entry.lock ? 'locked' : 'lock'}
-          </button>
-          <button
-            type="button"
-            className="btn btn-ghost btn-xs btn-square"
-            disabled={locked}
-            aria-label={`Remove ${title}`}
-            title="Remove from the policy"
-            onClick={() => {
-              onChange(undefined);
-              announce(`Removed: ${title}`);
-              document.querySelector<HTMLElement>('[aria-label="Add a setting"]')?.focus();
-            }}
-          >
-            <Trash2 size={13} aria-hidden />
-          </button>
+      </h3>
+      <div className="col-span-2">
+        {d && <p className={`max-w-prose text-[13px] ${help ? '' : 'quiet line-clamp-1 max-w-3xl'}`}>{d.help}</p>}
+        {help && d && <Facts of={d} />}
+        <div className="mt-2" data-control>
+          {d ? <Control of={d} value={entry.value} label={title} disabled={locked} onChange={setValue} /> : <ValueText of={entry.value} />}
         </div>
       </div>
-      {d && <p className={`max-w-prose text-[13px] ${help ? '' : 'quiet line-clamp-1 max-w-3xl'}`}>{d.help}</p>}
-      {help && d && <Facts of={d} />}
-      {(noting || entry.note) && (
-        <input
+      <div className="col-start-2 row-start-1 flex shrink-0 items-center gap-1 self-start">
+        <button
+          type="button"
+          className={`btn btn-ghost btn-xs ${entry.note ? 'text-primary' : ''}`}
+          aria-expanded={noting}
           aria-label={`Note on ${title}`}
-          className="input input-sm input-ghost mt-1 w-full max-w-xl px-0 text-[13px] italic"
-          placeholder="Why this value"
+          onClick={() => setNoting(!noting)}
+        >
+          <MessageSquareText size={13} aria-hidden /> note
+        </button>
+        <button
+          type="button"
+          className={`btn btn-ghost btn-xs ${entry.lock ? 'text-primary' : ''}`}
           disabled={locked}
-          value={entry.note ?? ''}
-          onChange={(e) => writeNote(e.target.value || undefined)}
-        />
-      )}
-      {dropped && (
-        <p className="quiet mt-1 text-[13px]" role="status">
-          The note ‘{dropped}’ was written for {valueText(written.current.value)}, and is removed.{' '}
-          <button type="button" className="link cursor-pointer" onClick={() => writeNote(dropped)}>
-            Keep it
-          </button>
-        </p>
-      )}
-      <div className="mt-2" data-control>
-        {d ? <Control of={d} value={entry.value} label={title} disabled={locked} onChange={setValue} /> : <ValueText of={entry.value} />}
+          aria-pressed={!!entry.lock}
+          aria-label={`Lock ${title}`}
+          title={
+            entry.lock
+              ? 'Locked: units and groups closer to the laptop can’t override it or detach from it'
+              : 'Not locked: what is set closer to the laptop overrides it'
+          }
+          onClick={() => onChange({ ...entry, lock: !entry.lock || undefined })}
+        >
+          {entry.lock ? <Lock size={13} aria-hidden /> : <LockOpen size={13} aria-hidden />} {entry.lock ? 'locked' : 'lock'}
+        </button>
+        <button
+          type="button"
+          className="btn btn-ghost btn-xs btn-square"
+          disabled={locked}
+          aria-label={`Remove ${title}`}
+          title="Remove from the policy"
+          onClick={() => {
+            onChange(undefined);
+            announce(`Removed: ${title}`);
+            document.querySelector<HTMLElement>('[aria-label="Add a setting"]')?.focus();
+          }}
+        >
+          <Trash2 size={13} aria-hidden />
+        </button>
       </div>
-      {entry.lock && (
-        <p className="mt-1 text-[13px] text-primary">
-          Locked: nothing set closer to the laptop overrides it
-          {d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
-        </p>
-      )}
-      <div id={told}>
-        {faults.map((f, i) => (
-          <p key={i} role="alert" className="mt-1 text-[13px] text-error">
-            Found {f.found || 'nothing'}, expected {f.expected}
+      <div className="col-span-2">
+        {(noting || entry.note) && (
+          <input
+            aria-label={`Note on ${title}`}
+            className="input input-sm input-ghost mt-1 w-full max-w-xl px-0 text-[13px] italic"
+            placeholder="Why this value"
+            disabled={locked}
+            value={entry.note ?? ''}
+            onChange={(e) => writeNote(e.target.value || undefined)}
+          />
+        )}
+        {dropped && (
+          <p className="quiet mt-1 text-[13px]" role="status">
+            The note ‘{dropped}’ was written for {valueText(written.current.value)}, and is removed.{' '}
+            <button type="button" className="link cursor-pointer" onClick={() => writeNote(dropped)}>
+              Keep it
+            </button>
           </p>
-        ))}
-        {findings.map((f) => (
-          <FindingLine key={f.kind + f.check + f.found} of={f} />
-        ))}
-      </div>
-      <div className="mt-1.5 flex flex-wrap items-center gap-x-4 gap-y-1 text-[13px]">
-        {fates && (
-          <span className="quiet">
-            {Object.entries(fates)
-              .map(([fate, n]) => `${fateWord(fate)} on ${number(n)}`)
-              .join(', ')}
-          </span>
         )}
-        {!!forced && <span className="text-warning">another value is forced on {count(forced, 'laptop')}</span>}
-        {lack > 0 && (
-          <span
-            className="text-warning"
-            title={Object.entries(lacking!)
-              .map(([why, n]) => `${n} by ${why}`)
-              .join(', ')}
-          >
-            {number(lack)} of {count(reached ?? lack, 'laptop')} do not support it
-          </span>
+        {entry.lock && (
+          <p className="mt-1 text-[13px] text-primary">
+            Locked: nothing set closer to the laptop overrides it
+            {d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
+          </p>
         )}
-        {!!notKnown && (
-          <span className="quiet" title="A fact that the laptop needs for this setting is not known; it counts as supported">
-            not known on {count(notKnown, 'laptop')} whether it is supported
-          </span>
-        )}
-        <Elsewhere also={also} locked={locked} onDrop={() => onChange(undefined)} />
+        <div id={told}>
+          {faults.map((f, i) => (
+            <p key={i} role="alert" className="mt-1 text-[13px] text-error">
+              Found {f.found || 'nothing'}, expected {f.expected}
+            </p>
+          ))}
+          {findings.map((f) => (
+            <FindingLine key={f.kind + f.check + f.found} of={f} />
+          ))}
+        </div>
+        <div className="mt-1.5 flex flex-wrap items-center gap-x-4 gap-y-1 text-[13px]">
+          {fates && (
+            <span className="quiet">
+              {Object.entries(fates)
+                .map(([fate, n]) => `${fateWord(fate)} on ${number(n)}`)
+                .join(', ')}
+            </span>
+          )}
+          {!!forced && <span className="text-warning">another value is forced on {count(forced, 'laptop')}</span>}
+          {lack > 0 && (
+            <span
+              className="text-warning"
+              title={Object.entries(lacking!)
+                .map(([why, n]) => `${n} by ${why}`)
+                .join(', ')}
+            >
+              {number(lack)} of {count(reached ?? lack, 'laptop')} do not support it
+            </span>
+          )}
+          {!!notKnown && (
+            <span className="quiet" title="A fact that the laptop needs for this setting is not known; it counts as supported">
+              not known on {count(notKnown, 'laptop')} whether it is supported
+            </span>
+          )}
+          <Elsewhere also={also} locked={locked} onDrop={() => onChange(undefined)} />
+        </div>
       </div>
     </li>
   );

@@ -73,7 +73,7 @@ function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; findi
   const name = title || `${doc.title || doc.id}: ${part?.areas.join(' and ')}`;
   const split = useWrite(
     async () => {
-      const id = await change.need(`Split ${doc.title || doc.id}`);
+      const id = await change.need(`Split ${doc.title || doc.id}`, [`policies/${doc.id}`]);
       await got(
         api.POST('/api/v1/changes/{id}/split', {
           params: { path: { id } },

@@ -81,6 +81,7 @@ function SideBySide({ id, from, to }: { id: string; from: number; to: number }) 
   return (
     <div className="overflow-x-auto">
       <table className="table table-sm [&_td]:align-top">
+        <caption className="sr-only">Versions of the policy</caption>
         <thead>
           <tr>
             <th scope="col">What</th>
@@ -91,9 +92,9 @@ function SideBySide({ id, from, to }: { id: string; from: number; to: number }) 
         <tbody>
           {found.data.map((d) => (
             <tr key={d.part}>
-              <td>
+              <th scope="row">
                 {d.title ?? partWord(d.part)} {d.setting && <span className="id quiet block">{d.setting}</span>}
-              </td>
+              </th>
               <td className={`id ${d.from ? '' : 'quiet'}`}>{d.from || 'nothing'}</td>
               <td className={`id ${d.to ? '' : 'quiet'}`}>{d.to || 'nothing'}</td>
             </tr>

@@ -2,8 +2,9 @@
 import { replaceEqualDeep } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
-import { type PolicyDoc, isPolicy } from '../../api/client';
+import { type Change, type PolicyDoc, isPolicy } from '../../api/client';
 import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay, useScope } from '../../api/queries';
+import { useAnnounced } from '../../ui/announce';
 import { useOpenChange } from '../../ui/change';
 import { Findings as Gained, ImpactPanel } from '../../ui/impact';
 import { Dialog, Empty, Failed, Faults, Id, Loading, Page, Sheet } from '../../ui/parts';
@@ -15,6 +16,7 @@ import { MergeConflicts } from './conflicts';
 import { same } from './entry';
 import { forgetTyped, useSaving, type Saving } from './saving';
 import { FindingsSheet } from './findings';
+import { useAudienceReach } from './reach';
 import { Settings } from './settings';
 
 export function PolicyScreen() {
@@ -55,14 +57,19 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   const scope = useScope('write');
   const outside = useMay('write') && live !== undefined && !scope.has(start.within); // somebody else's, for whoever writes for a unit alone
   const reader = !useMay('write') || outside;
-  const { doc, alter, take, choose, trial, saving, isDirty, late, complete } = useSaving(start, editVersion);
+  const { doc, alter, take, choose, decide, trial, saving, isDirty, late, complete } = useSaving(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = useShared(trial?.use ?? (saving.state === 'faults' ? undefined : stored.data));
   const faults = trial?.faults ?? [];
   const said = new Set(use?.findings.map((f) => f.check));
   const problems = use?.problems.filter((p) => !said.has(p.check)) ?? []; // what is wrong in this policy alone is shown at its settings
-  const dictionary = new Map((useDictionary(open.change).data ?? []).map((d) => [d.id, d]));
   const areas = useAreas().data ?? [];
+  // The page is shown as a whole: nothing of it moves because something else has come.
+  const definitions = useDictionary(open.change);
+  const dictionary = new Map((definitions.data ?? []).map((d) => [d.id, d]));
+  const reach = useAudienceReach(doc);
+  const shown = useRef(false);
+  shown.current ||= !definitions.isPending && !reach.isPending && (!!use || faults.length > 0 || stored.isError);
   const locked = reader || retiring;
   const latest = useRef(doc);
   latest.current = doc;
@@ -81,8 +88,10 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       }
       actions={<Actions id={id} doc={doc} live={live} retiring={retiring} edited={editVersion !== undefined} saving={saving} reader={reader} />}
     >
+      {!shown.current && <Loading rows={12} />}
       {saving.state === 'conflicts' && <MergeConflicts merged={saving.merged} theirs={start} onChosen={(chosen) => choose(chosen, start)} />}
       {saving.state === 'refused' && <Failed error={saving.error} />}
+      {saving.state === 'which change' && open.change && <WhichChange change={open.change} title={doc.title || id} decide={decide} />}
       {outside && (
         <p className="rounded border border-info/50 bg-info/5 px-4 py-2 text-sm">
           You write for {scope.titles.join(', ')} alone, and this policy is not bound to it. You can{' '}
@@ -95,7 +104,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       {retiring && (
         <p className="rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">The open change retires this policy. Undo the retirement to edit it.</p>
       )}
-      <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem]">
+      <div className={`grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem] ${shown.current ? '' : 'hidden'}`}>
         <div className="flex min-w-0 flex-col gap-4">
           <Settings doc={doc} alter={alter} dictionary={dictionary} areas={areas} use={use} faults={faults} locked={locked} />
           <AudienceSheet doc={doc} alter={alter} faults={faults} locked={locked} />
@@ -149,6 +158,31 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   );
 }
 
+/** Asks where an edit belongs while the open change is about something else. What is typed goes on being tried meanwhile. */
+function WhichChange({ change, title, decide }: { change: Change; title: string; decide: (how: 'this' | 'all' | 'new') => void }) {
+  const sentence = `Not saved yet. ‘${change.title}’ is open, and has no edit of ${title}. Which change does this edit go into?`;
+  useAnnounced(sentence);
+  return (
+    <section aria-label="Which change" className="flex flex-wrap items-center gap-2 rounded border border-warning/60 bg-warning/8 px-4 py-2 text-sm">
+      <p className="min-w-72 flex-1">{sentence}</p>
+      <button type="button" className="btn btn-sm" onClick={() => decide('new')}>
+        Begin a new change
+      </button>
+      <button type="button" className="btn btn-sm" onClick={() => decide('this')}>
+        Put it into ‘{change.title}’
+      </button>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm"
+        onClick={() => decide('all')}
+        title="Edits of other objects go into it, too, without being asked about"
+      >
+        Put all edits there
+      </button>
+    </section>
+  );
+}
+
 const savingWords = {
   'as stored': '',
   checking: 'Checking …',
@@ -156,6 +190,7 @@ const savingWords = {
   merged: 'Merged with what a colleague saved',
   conflicts: 'Not saved: choose below',
   faults: 'Not saved: it has faults',
+  'which change': 'Not saved: say in which change',
   refused: 'Not saved',
 };
 

@@ -3,6 +3,7 @@ import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { api, got, type Entry, type Kit, type PolicyDoc, type Value, chosen, isPolicy } from '../../api/client';
 import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useMay } from '../../api/queries';
+import { ChoiceCards, type Choice } from '../../ui/choicecards';
 import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
 import { Failed, Field, Id, Loading, Page } from '../../ui/parts';
@@ -11,7 +12,7 @@ import { count, slug, ValueText } from '../../ui/words';
 const policyKinds = ['configuration', 'security', 'encryption'] as const;
 
 type Start = 'nothing' | 'kit' | 'copy' | 'laptop';
-const starts: { id: Start; word: string; hint: string }[] = [
+const starts: Choice<Start>[] = [
   { id: 'nothing', word: 'From nothing', hint: 'Find each setting by what it does' },
   { id: 'kit', word: 'From a kit', hint: 'A common purpose, with values and the reason for each' },
   { id: 'copy', word: 'As a copy', hint: 'Another policy’s settings, for nobody yet' },
@@ -35,24 +36,16 @@ export function NewPolicyScreen() {
     <Page title="New policy" lead="One purpose, a name and a reason. It reaches nobody until you say who gets it, and nothing is live until you publish.">
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_26rem]">
         <div className="flex min-w-0 flex-col gap-4">
-          <div role="radiogroup" aria-label="Start" className="grid gap-2 sm:grid-cols-2 lg:grid-cols-4">
-            {starts.map((s) => (
-              <button
-                key={s.id}
-                type="button"
-                role="radio"
-                aria-checked={s.id === start}
-                className={`sheet flex cursor-pointer flex-col px-3 py-2 text-left text-sm ${s.id === start ? 'border-primary! bg-primary/6!' : 'hover:bg-base-200'}`}
-                onClick={() => {
-                  setBegin({ settings: {} });
-                  setParams(s.id === 'nothing' ? {} : { from: s.id }, { replace: true });
-                }}
-              >
-                <span className="block font-medium">{s.word}</span>
-                <span className="quiet text-[13px]">{s.hint}</span>
-              </button>
-            ))}
-          </div>
+          <ChoiceCards
+            label="Start"
+            choices={starts}
+            value={start}
+            className="sm:grid-cols-2 lg:grid-cols-4"
+            onChange={(s) => {
+              setBegin({ settings: {} });
+              setParams(s === 'nothing' ? {} : { from: s }, { replace: true });
+            }}
+          />
           {start === 'kit' && <Kits chosen={params.get('kit') ?? ''} onChoose={(k) => setParams({ kit: k }, { replace: true })} onBegin={setBegin} />}
           {start === 'copy' && <Copy of={params.get('like') ?? ''} onChoose={(p) => setParams({ like: p }, { replace: true })} onBegin={setBegin} />}
           {start === 'laptop' && (
@@ -146,6 +139,7 @@ function Kits({ chosen, onChoose, onBegin }: { chosen: string; onChoose: (id: st
           {k.id === chosen && (
             <div className="overflow-x-auto px-4 pb-3">
               <table className="table table-sm">
+                <caption className="sr-only">Settings of the kit</caption>
                 <thead>
                   <tr>
                     <th scope="col">Setting</th>
@@ -156,7 +150,7 @@ function Kits({ chosen, onChoose, onBegin }: { chosen: string; onChoose: (id: st
                 <tbody>
                   {Object.entries(k.settings).map(([id, e]) => (
                     <tr key={id}>
-                      <td>{dictionary.get(id)?.title ?? id}</td>
+                      <th scope="row">{dictionary.get(id)?.title ?? id}</th>
                       <td>
                         <ValueText of={(e as { value: Value }).value} />
                       </td>

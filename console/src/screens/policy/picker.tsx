@@ -71,7 +71,7 @@ export function Picker({ taken, platforms, onPick }: { taken: string[]; platform
               aria-selected={i === at}
               className={`cursor-pointer px-3 py-2 text-sm ${i === at ? 'bg-primary/10' : 'hover:bg-base-200'}`}
               onMouseDown={(e) => e.preventDefault()}
-              onMouseEnter={() => setAt(i)}
+              onMouseMove={() => setAt(i)} // not where the list appears under a mouse that rests
               onClick={() => pick(d)}
             >
               <span className="font-medium">{d.title}</span> <span className="id quiet ml-1">{d.id}</span>

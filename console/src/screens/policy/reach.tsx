@@ -20,19 +20,24 @@ const asked = (doc: PolicyDoc, beside: string) => ({
   ...(beside ? { beside } : {}),
 });
 
-export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; locked: boolean; setInclude: (include: string[]) => void }) {
+/** Who an audience reaches, by platform, unit and release, and what it has in common with another policy's. */
+export function useAudienceReach(doc: PolicyDoc, beside = '') {
   const { change } = useOpenChange();
-  const [beside, setBeside] = useState('');
   const body = useMemo(() => asked(doc, beside), [doc, beside]);
   const settled = useSettled(body);
-  const reach = useQuery({
+  return useQuery({
     queryKey: [...keys.estate, 'audience', settled, ...basis(change, 'units', 'people', 'devices', 'groups', ...(beside ? ['policies'] : []))],
     queryFn: () => got(api.POST('/api/v1/audience', { params: { query: change ? { change: change.id } : {} }, body: settled })),
     placeholderData: keepPreviousData,
     retry: false,
   });
+}
+
+export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; locked: boolean; setInclude: (include: string[]) => void }) {
+  const [beside, setBeside] = useState('');
+  const reach = useAudienceReach(doc, beside);
   const r = reach.data?.reach;
-  useAnnounced(r ? `This policy reaches ${number(r.gets.count)} of ${count(r.estate, 'laptop')}.` : '');
+  useAnnounced(r ? `This policy reaches ${number(r.gets.count)} of ${count(r.estate, 'laptop')}${alarmWords[r.alarm ?? ''] ?? ''}.` : '');
   return (
     <div className="flex flex-col gap-3 border-t border-base-300/60 pt-3">
       <Failed error={reach.error} />
@@ -46,19 +51,19 @@ export function ReachDetails({ doc, locked, setInclude }: { doc: PolicyDoc; lock
   );
 }
 
-const alarms: Record<string, string> = { everyone: 'everyone', many: 'many', nobody: 'nobody' };
+const alarmWords: Record<string, string> = { everyone: ': that is everyone', many: ': that counts as many', nobody: ': that is nobody' };
 
 function Outcome({ r }: { r: AudienceReach }) {
   const share = r.estate ? Math.round((100 * r.gets.count) / r.estate) : 0;
   return (
     <div className="flex flex-col gap-3 text-sm">
       {r.alarm === 'everyone' && (
-        <p role="alert" className="rounded bg-warning px-3 py-2 font-semibold text-warning-content">
+        <p className="rounded bg-warning px-3 py-2 font-semibold text-warning-content">
           EVERYONE: all {count(r.estate, 'laptop')} of the company get this, and those that come later.
         </p>
       )}
       {r.alarm === 'many' && (
-        <p role="alert" className="rounded border-2 border-warning px-3 py-2 font-semibold text-warning">
+        <p className="rounded border-2 border-warning px-3 py-2 font-semibold text-warning">
           {share} % of the company, more than the {r.share} % that count as many. Start with a test group?
         </p>
       )}
@@ -79,7 +84,7 @@ function Outcome({ r }: { r: AudienceReach }) {
         }}
       />
       <p className="quiet">
-        {share} % of the estate{alarms[r.alarm ?? ''] === 'nobody' ? ': nobody yet' : ''}, in {count(r.units, 'unit')}
+        {share} % of the estate{r.alarm === 'nobody' ? ': nobody yet' : ''}, in {count(r.units, 'unit')}
       </p>
       {!!r.missing?.length && (
         <p role="alert" className="text-error">
@@ -114,7 +119,7 @@ function Outcome({ r }: { r: AudienceReach }) {
           {r.people.count > 0 && (
             <details>
               <summary className="quiet cursor-pointer text-[13px]">Whose laptops: {count(r.people.count, 'person', 'people')}</summary>
-              <p className="mt-1 flex flex-wrap gap-x-2.5 text-[13px]">
+              <p className="mt-1 flex flex-wrap gap-x-2.5 text-[13px] leading-6">
                 {r.people.first.map((id) => (
                   <Link key={id} to={`/people/${id}`} className="id link-hover link">
                     {id}
@@ -141,7 +146,7 @@ function Bars({ title, list }: { title: string; list: { word: string; n: number;
         {list.map((l) => (
           <li key={l.word} className="grid grid-cols-[9rem_1fr_5.5rem] items-center gap-2 text-[13px]">
             {l.to ? (
-              <Link to={l.to} className="link-hover link truncate">
+              <Link to={l.to} className="link-hover link truncate leading-6">
                 {l.word}
               </Link>
             ) : (
@@ -205,6 +210,7 @@ function TestGroup({ doc, setInclude }: { doc: PolicyDoc; setInclude: (include: 
       { id, of: 'devices', title: `Test group of ${doc.title || doc.id}`, members: spread.devices },
       change?.edits?.find((e) => e.kind === 'groups' && e.id === id)?.version,
       `Test group of ${doc.title || doc.id}`,
+      [`policies/${doc.id}`],
     );
     await queries.invalidateQueries({ queryKey: keys.estate });
     setInclude([`group:${id}`]);

@@ -9,7 +9,9 @@ import { pause, timed } from '../../ui/typed';
 import { long, same } from './entry';
 
 export type Saving =
-  { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' } | { state: 'conflicts'; merged: Merged } | { state: 'refused'; error: unknown };
+  | { state: 'as stored' | 'checking' | 'saved' | 'merged' | 'faults' | 'which change' }
+  | { state: 'conflicts'; merged: Merged }
+  | { state: 'refused'; error: unknown };
 
 /** The policy without places for files that are still to be chosen. */
 const complete = (doc: PolicyDoc): PolicyDoc => ({
@@ -26,7 +28,7 @@ interface Typed {
 }
 
 /** What came of what is typed: faults, or what it does, with the version of the change that has it. */
-type Tried = Trial & { version: number };
+type Tried = Trial & { version: number; waits?: boolean }; // waits: it is kept nowhere before somebody says in which change
 
 const typedKey = (id: string) => `typed:${id}`;
 
@@ -48,6 +50,7 @@ export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
   const [typed] = useState(() => readTyped(start.id, open.id));
   const [doc, setDoc] = useState(typed?.doc ?? start);
   const [trial, setTrial] = useState<Tried>();
+  const [decided, setDecided] = useState(0); // how often somebody said in which change it belongs
   const [saving, setSaving] = useState<Saving>({ state: 'as stored' });
   const version = useRef(typed ? typed.version : editVersion);
   const base = useRef(typed?.base ?? start); // what is typed began from
@@ -75,11 +78,16 @@ export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
     return merged;
   }, []);
 
-  /** Stores a policy in the open change, unless it has faults. Where no change is open it is tried first: what has faults opens none. */
+  /**
+   * Stores a policy in the open change, unless it has faults. Where no change is open it is tried first: what has faults opens none. Where
+   * the open change is about other things, it is tried alone: somebody says first where it belongs.
+   */
   const store = useCallback(async (mine: PolicyDoc): Promise<Tried> => {
-    if (!openRef.current.id) {
-      const said = await tryEdits(undefined, [{ kind: 'policies', id: mine.id, body: mine }]);
+    const waits = openRef.current.asks([`policies/${mine.id}`]);
+    if (!openRef.current.id || waits) {
+      const said = await tryEdits(openRef.current.id, [{ kind: 'policies', id: mine.id, body: mine }]);
       if (said.faults?.length) return { faults: said.faults, version: 0 };
+      if (waits) return { ...said, version: openRef.current.change?.version ?? 0, waits };
     }
     try {
       const edit = await openRef.current.put('policies', mine, version.current, `Edit ${mine.title || mine.id}`);
@@ -112,6 +120,7 @@ export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
           if (turn !== latest.current) return;
           setTrial(said);
           if (said.faults?.length) return setSaving({ state: 'faults' });
+          if (said.waits) return setSaving({ state: 'which change' });
           if (isLatest()) {
             dirty.current = false;
             forgetTyped(doc.id);
@@ -140,7 +149,7 @@ export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
       })();
     }, pause());
     return () => clearTimeout(wait);
-  }, [doc, mergeWithTheirs, store]);
+  }, [doc, decided, mergeWithTheirs, store]);
 
   const alter = useCallback((how: (d: PolicyDoc) => PolicyDoc) => {
     alters.current++;
@@ -165,5 +174,14 @@ export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
     dirty.current = true;
     setDoc(chosen);
   }, []);
-  return { doc, alter, take, choose, trial, saving, isDirty, late, complete };
+  /** Keeps what waits: in the open change, or in a new one. */
+  const decide = useCallback(
+    (how: 'this' | 'all' | 'new') => {
+      if (how === 'new') openRef.current.choose(undefined);
+      else openRef.current.accept([`policies/${start.id}`], how === 'all');
+      setDecided((n) => n + 1);
+    },
+    [start.id],
+  );
+  return { doc, alter, take, choose, decide, trial, saving, isDirty, late, complete };
 }

@@ -67,6 +67,7 @@ export function SummaryScreen() {
                 return (
                   <div key={i} className="overflow-x-auto">
                     <table className="table table-sm [&_td]:align-top">
+                      <caption className="sr-only">{b.header?.join(', ')}</caption>
                       <thead>
                         <tr>
                           {b.header?.map((h) => (

@@ -1,6 +1,6 @@
 // Where people, units, groups and laptops come from.
 import { Plus } from 'lucide-react';
-import { Link, useNavigate } from 'react-router';
+import { Link } from 'react-router';
 import { useSources } from '../../api/queries';
 import { Empty, Failed, Loading, Page } from '../../ui/parts';
 import { count, number, Time } from '../../ui/words';
@@ -16,7 +16,6 @@ export const thingWord: Record<string, [string, string]> = {
 
 export function SourcesScreen() {
   const list = useSources();
-  const go = useNavigate();
   return (
     <Page
       title="Sources"
@@ -44,25 +43,26 @@ export function SourcesScreen() {
             </Empty>
           ) : (
             <table className="table table-sm">
+              <caption className="sr-only">Sources</caption>
               <thead>
                 <tr>
-                  <th>Source</th>
-                  <th>Kind</th>
-                  <th>State</th>
-                  <th>Has</th>
-                  <th>Needs a look</th>
-                  <th>Last reading</th>
+                  <th scope="col">Source</th>
+                  <th scope="col">Kind</th>
+                  <th scope="col">State</th>
+                  <th scope="col">Has</th>
+                  <th scope="col">Needs a look</th>
+                  <th scope="col">Last reading</th>
                 </tr>
               </thead>
               <tbody>
                 {list.data.map((s) => (
-                  <tr key={s.id} className="cursor-pointer hover:bg-base-200" onClick={() => go(`/sources/${s.id}`)}>
-                    <td>
-                      <Link to={`/sources/${s.id}`} className="font-medium hover:underline">
+                  <tr key={s.id} className="relative hover:bg-base-200">
+                    <th scope="row">
+                      <Link to={`/sources/${s.id}`} className="row-link font-medium hover:underline">
                         {s.title}
                       </Link>
                       <div className="id quiet">{s.id}</div>
-                    </td>
+                    </th>
                     <td>{kindWord[s.kind]}</td>
                     <td>{stateWord[s.state]}</td>
                     <td>{s.counts.map((c) => count(c.here, ...thingWord[c.kind]!)).join(', ') || <span className="quiet">nothing</span>}</td>

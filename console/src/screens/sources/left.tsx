@@ -21,9 +21,10 @@ export function Left({ s }: { s: Source }) {
   return (
     <Sheet title="Left" aside="no longer at the source, and still here">
       <table className="table table-sm">
+        <caption className="sr-only">Objects that left the source</caption>
         <thead>
           <tr>
-            <th className="w-8">
+            <th scope="col" className="w-8">
               <input
                 type="checkbox"
                 className="checkbox checkbox-sm"
@@ -32,9 +33,9 @@ export function Left({ s }: { s: Source }) {
                 onChange={(e) => setChosen(new Set(e.target.checked ? items.map(key) : []))}
               />
             </th>
-            <th>What</th>
-            <th>Since</th>
-            <th>Removed by itself</th>
+            <th scope="col">What</th>
+            <th scope="col">Since</th>
+            <th scope="col">Removed by itself</th>
           </tr>
         </thead>
         <tbody>
@@ -54,14 +55,14 @@ export function Left({ s }: { s: Source }) {
                   }}
                 />
               </td>
-              <td>
+              <th scope="row">
                 <Link className="link-hover link" to={objectTo[l.kind]!(l.id)}>
                   {l.title || l.id}
                 </Link>{' '}
                 <span className="quiet">
                   {thingWord[l.kind]?.[0]} <span className="id">{l.id}</span>
                 </span>
-              </td>
+              </th>
               <td>
                 <Time at={l.since} />
               </td>

@@ -4,6 +4,7 @@ import { useNavigate } from 'react-router';
 import { api, got, type SourceSetUp } from '../../api/client';
 import { keys } from '../../api/queries';
 import { useWrite } from '../../api/writes';
+import { ChoiceCards } from '../../ui/choicecards';
 import { Failed, Field, Page, Sheet } from '../../ui/parts';
 import { slug } from '../../ui/words';
 import { begin, SetUpForm, type Kind } from './setup';
@@ -33,24 +34,16 @@ export function NewSourceScreen() {
   });
   return (
     <Page title="New source" lead="Nothing is taken from it before you have looked at a dry run">
-      <div className="grid gap-3 md:grid-cols-3" role="radiogroup" aria-label="Kind of source">
-        {kinds.map((k) => (
-          <button
-            key={k.kind}
-            type="button"
-            role="radio"
-            aria-checked={kind === k.kind}
-            className={`sheet cursor-pointer px-4 py-3 text-left text-sm ${kind === k.kind ? 'border-primary bg-primary/6' : 'hover:bg-base-200'}`}
-            onClick={() => {
-              setKind(k.kind);
-              setSetUp(begin[k.kind]);
-            }}
-          >
-            <span className="font-semibold">{k.word}</span> <span className="quiet uppercase">{k.kind}</span>
-            <p className="quiet mt-1">{k.about}</p>
-          </button>
-        ))}
-      </div>
+      <ChoiceCards
+        label="Kind of source"
+        choices={kinds.map((k) => ({ id: k.kind, word: `${k.word} (${k.kind.toUpperCase()})`, hint: k.about }))}
+        value={kind}
+        className="md:grid-cols-3"
+        onChange={(k) => {
+          setKind(k);
+          setSetUp(begin[k]);
+        }}
+      />
       {kind && (
         <>
           <Sheet title="About">

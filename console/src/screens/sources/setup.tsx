@@ -146,7 +146,12 @@ function Mapping({
             value={attribute}
             onChange={(e) => onChange({ ...value, [name]: e.target.value })}
           />
-          <button type="button" className="btn btn-ghost btn-xs" onClick={() => onChange(Object.fromEntries(rows.filter((_, j) => j !== i)))}>
+          <button
+            type="button"
+            aria-label={`Remove ${name}`}
+            className="btn btn-ghost btn-xs"
+            onClick={() => onChange(Object.fromEntries(rows.filter((_, j) => j !== i)))}
+          >
             Remove
           </button>
         </div>
@@ -328,12 +333,15 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
         {header.length > 0 && (
           <div className="overflow-x-auto rounded border border-base-300" tabIndex={0} aria-label="Columns and first rows">
             <table className="table table-sm">
+              <caption className="sr-only">Columns of the table, and what they are</caption>
               <thead>
                 <tr>
-                  <th>Column</th>
-                  <th>Becomes</th>
+                  <th scope="col">Column</th>
+                  <th scope="col">Becomes</th>
                   {(preview?.rows ?? []).slice(0, 3).map((_, i) => (
-                    <th key={i}>Row {i + 1}</th>
+                    <th scope="col" key={i}>
+                      Row {i + 1}
+                    </th>
                   ))}
                 </tr>
               </thead>
@@ -343,7 +351,9 @@ function TableForm({ value, onChange }: Part<NonNullable<SourceSetUp['table']>>)
                   const own = field.startsWith(prefix);
                   return (
                     <tr key={i}>
-                      <td className="font-medium">{column}</td>
+                      <th scope="row" className="font-medium">
+                        {column}
+                      </th>
                       <td>
                         <div className="flex gap-1.5">
                           <select

@@ -237,7 +237,13 @@ function Tokens({ s }: { s: Source }) {
                   revoked <Time at={t.revoked_at} />
                 </span>
               ) : (
-                <button type="button" className="btn btn-ghost btn-xs" disabled={revoke.isPending} onClick={() => revoke.mutate(t.id)}>
+                <button
+                  type="button"
+                  aria-label={`Revoke ${t.name}`}
+                  className="btn btn-ghost btn-xs"
+                  disabled={revoke.isPending}
+                  onClick={() => revoke.mutate(t.id)}
+                >
                   Revoke
                 </button>
               )}

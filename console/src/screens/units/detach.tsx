@@ -7,7 +7,7 @@ import { useNavigate } from 'react-router';
 import { api, got, type Detachment } from '../../api/client';
 import { keys, useAreas } from '../../api/queries';
 import { useWrite } from '../../api/writes';
-import { useOpenChange } from '../../ui/change';
+import { useOpenChange, type Subject } from '../../ui/change';
 import { Dialog, Failed, Field, Loading } from '../../ui/parts';
 import { count, number, ValueText } from '../../ui/words';
 
@@ -67,7 +67,7 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
   const d = more.length > 0 ? look.data : undefined;
   const save = useWrite(
     async () => {
-      const into = await need(`${title} stops inheriting ${detachText(wanted) || 'nothing'}`);
+      const into = await need(`${title} stops inheriting ${detachText(wanted) || 'nothing'}`, [place.replace(/^(unit|group):/, '$1s/') as Subject]);
       await got(api.POST('/api/v1/changes/{id}/detached', { params: { path: { id: into } }, body: { place, detach: wanted, keep: keep && more.length > 0 } }));
       return into;
     },
@@ -132,18 +132,21 @@ function DetachForm({ place, title, detach }: { place: string; title: string; de
           </p>
           <div className="max-h-56 overflow-auto rounded border border-base-300">
             <table className="table table-sm">
+              <caption className="sr-only">What would no longer arrive</caption>
               <thead>
                 <tr>
-                  <th>Would no longer arrive</th>
-                  <th>From the policy</th>
-                  <th>Value</th>
-                  <th className="text-right">Laptops</th>
+                  <th scope="col">Would no longer arrive</th>
+                  <th scope="col">From the policy</th>
+                  <th scope="col">Value</th>
+                  <th scope="col" className="text-right">
+                    Laptops
+                  </th>
                 </tr>
               </thead>
               <tbody>
                 {d.entries.map((e) => (
                   <tr key={e.policy + e.setting}>
-                    <td>{e.title || e.setting}</td>
+                    <th scope="row">{e.title || e.setting}</th>
                     <td>{e.policy_title || e.policy}</td>
                     <td>
                       <ValueText of={e.value} />

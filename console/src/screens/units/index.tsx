@@ -1,6 +1,6 @@
 // The tree of units with counts; a unit can be moved with all below it, its laptops too, and be detached.
-import { FolderInput } from 'lucide-react';
-import { useState } from 'react';
+import { ChevronDown, ChevronRight, FolderInput } from 'lucide-react';
+import { useRef, useState, type KeyboardEvent } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { api, got, type Unit } from '../../api/client';
 import { keys, useDetached, useUnitTree } from '../../api/queries';
@@ -28,65 +28,147 @@ export function UnitsScreen() {
       {tree.isPending && <Loading />}
       {tree.data && (
         <div className="sheet overflow-x-auto">
-          <table className="table table-sm">
-            <thead>
-              <tr>
-                <th>Unit</th>
-                <th className="text-right">Laptops</th>
-                <th className="text-right">In it alone</th>
-                <th className="text-right">People</th>
-                <th className="text-right">Policies for it</th>
-                <th>Detached</th>
-                <th>From</th>
-                <th>
-                  <span className="sr-only">What can be done</span>
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {tree.data.map((u) => (
-                <tr key={u.id}>
-                  <td>
-                    <div className="whitespace-nowrap" style={{ paddingLeft: `${u.depth * 1.25}rem` }}>
-                      <Link className="link-hover link font-medium" to={`/units/${u.id}`}>
-                        {u.title || u.id}
-                      </Link>
-                      <span className="id quiet ml-2">{u.id}</span>
-                    </div>
-                  </td>
-                  <td className="text-right tabular-nums">
-                    <Link className="link-hover link" to={`/devices?unit=${u.id}`}>
-                      {number(u.devices)}
-                    </Link>
-                  </td>
-                  <td className="text-right tabular-nums">{number(u.own)}</td>
-                  <td className="text-right tabular-nums">
-                    <Link className="link-hover link" to={`/people?where=${encodeURIComponent(`unit=${u.id}`)}`}>
-                      {number(u.people)}
-                    </Link>
-                  </td>
-                  <td className="text-right tabular-nums">{number(u.policies)}</td>
-                  <td className="text-info">{detachText(u.detach)}</td>
-                  <td className="whitespace-nowrap">{u.source ?? <span className="quiet">edited here</span>}</td>
-                  <td>
-                    <div className="flex justify-end gap-1">
-                      {u.parent && (
-                        <button type="button" className="btn btn-ghost btn-xs" onClick={() => setMoving(u)}>
-                          <FolderInput size={13} aria-hidden /> Move
-                        </button>
-                      )}
-                      {u.parent && <DetachButton small place={`unit:${u.id}`} title={u.title || u.id} detach={u.detach} />}
-                    </div>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Tree tree={tree.data} onMove={setMoving} />
         </div>
       )}
-      <DetachedPlaces />
+      {tree.data && <DetachedPlaces />}
       {moving && tree.data && <MoveUnit unit={moving} tree={tree.data} onClose={() => setMoving(undefined)} />}
     </Page>
+  );
+}
+
+/**
+ * The units as a tree with columns. Up and Down go from unit to unit, Right and Left open and close what is below one, Home and End go to
+ * the first and the last, Enter opens the unit's page.
+ */
+function Tree({ tree, onMove }: { tree: Unit[]; onMove: (u: Unit) => void }) {
+  const [closed, setClosed] = useState(new Set<string>());
+  const [current, setCurrent] = useState(tree[0]?.id);
+  const body = useRef<HTMLTableSectionElement>(null);
+  const go = useNavigate();
+  let under = Infinity; // the depth of a closed unit: what is deeper is not shown
+  const shown = tree.filter((u) => {
+    if (u.depth > under) return false;
+    under = closed.has(u.id) ? u.depth : Infinity;
+    return true;
+  });
+  const toggle = (id: string, close: boolean) => {
+    const next = new Set(closed);
+    if (close) next.add(id);
+    else next.delete(id);
+    setClosed(next);
+  };
+  const focus = (id: string | undefined) => {
+    if (!id) return;
+    setCurrent(id);
+    body.current?.querySelector<HTMLElement>(`[data-unit="${CSS.escape(id)}"]`)?.focus();
+  };
+  const onKey = (e: KeyboardEvent, u: Unit, at: number) => {
+    if (e.target !== e.currentTarget) return; // a link or a button of the row
+    const keysOf: Record<string, () => void> = {
+      ArrowDown: () => focus(shown[at + 1]?.id),
+      ArrowUp: () => focus(shown[at - 1]?.id),
+      ArrowRight: () => (u.children > 0 && closed.has(u.id) ? toggle(u.id, false) : u.children > 0 && focus(shown[at + 1]?.id)),
+      ArrowLeft: () => (u.children > 0 && !closed.has(u.id) ? toggle(u.id, true) : focus(u.parent)),
+      Home: () => focus(shown[0]?.id),
+      End: () => focus(shown.at(-1)?.id),
+      Enter: () => void go(`/units/${u.id}`),
+    };
+    if (!keysOf[e.key]) return;
+    e.preventDefault();
+    keysOf[e.key]!();
+  };
+  const tabStop = shown.some((u) => u.id === current) ? current : shown[0]?.id;
+  return (
+    <table className="table table-sm" role="treegrid">
+      <caption className="sr-only">Units, each above those below it</caption>
+      <thead>
+        <tr>
+          <th scope="col">Unit</th>
+          <th scope="col" className="text-right">
+            Laptops
+          </th>
+          <th scope="col" className="text-right">
+            In it alone
+          </th>
+          <th scope="col" className="text-right">
+            People
+          </th>
+          <th scope="col" className="text-right">
+            Policies for it
+          </th>
+          <th scope="col">Detached</th>
+          <th scope="col">From</th>
+          <th scope="col">
+            <span className="sr-only">What can be done</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody ref={body}>
+        {shown.map((u, at) => (
+          <tr
+            key={u.id}
+            data-unit={u.id}
+            aria-level={u.depth + 1}
+            aria-expanded={u.children > 0 ? !closed.has(u.id) : undefined}
+            tabIndex={u.id === tabStop ? 0 : -1}
+            className="focus-visible:-outline-offset-2"
+            onFocus={() => setCurrent(u.id)}
+            onKeyDown={(e) => onKey(e, u, at)}
+          >
+            <th scope="row">
+              <div className="flex items-center whitespace-nowrap" style={{ paddingLeft: `${u.depth * 1.25}rem` }}>
+                {u.children > 0 ? (
+                  <button
+                    type="button"
+                    tabIndex={-1}
+                    className="btn btn-ghost btn-xs btn-square"
+                    aria-label={`${closed.has(u.id) ? 'Show' : 'Hide'} what is below ${u.title || u.id}`}
+                    onClick={() => toggle(u.id, !closed.has(u.id))}
+                  >
+                    {closed.has(u.id) ? <ChevronRight size={13} aria-hidden /> : <ChevronDown size={13} aria-hidden />}
+                  </button>
+                ) : (
+                  <span className="w-6" />
+                )}
+                <Link className="link-hover link font-medium" to={`/units/${u.id}`}>
+                  {u.title || u.id}
+                </Link>
+                <span className="id quiet ml-2">{u.id}</span>
+              </div>
+            </th>
+            <td className="text-right tabular-nums">
+              <Link className="link-hover link" to={`/devices?unit=${u.id}`} aria-label={`${count(u.devices, 'laptop')} of ${u.title || u.id}`}>
+                {number(u.devices)}
+              </Link>
+            </td>
+            <td className="text-right tabular-nums">{number(u.own)}</td>
+            <td className="text-right tabular-nums">
+              <Link
+                className="link-hover link"
+                to={`/people?where=${encodeURIComponent(`unit=${u.id}`)}`}
+                aria-label={`${count(u.people, 'person', 'people')} of ${u.title || u.id}`}
+              >
+                {number(u.people)}
+              </Link>
+            </td>
+            <td className="text-right tabular-nums">{number(u.policies)}</td>
+            <td className="text-info">{detachText(u.detach)}</td>
+            <td className="whitespace-nowrap">{u.source ?? <span className="quiet">edited here</span>}</td>
+            <td>
+              <div className="flex justify-end gap-1">
+                {u.parent && (
+                  <button type="button" className="btn btn-ghost btn-xs" aria-label={`Move ${u.title || u.id}`} onClick={() => onMove(u)}>
+                    <FolderInput size={13} aria-hidden /> Move
+                  </button>
+                )}
+                {u.parent && <DetachButton small place={`unit:${u.id}`} title={u.title || u.id} detach={u.detach} />}
+              </div>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 
@@ -104,7 +186,7 @@ function MoveUnit({ unit, tree, onClose }: { unit: Unit; tree: Unit[]; onClose: 
   const inside = new Set(within(tree, unit.id).map((u) => u.id));
   const move = useWrite(
     async () => {
-      const into = await need(`Move ${unit.title || unit.id}`);
+      const into = await need(`Move ${unit.title || unit.id}`, [`units/${unit.id}`]);
       await got(api.POST('/api/v1/changes/{id}/moved-units', { params: { path: { id: into } }, body: { unit: unit.id, parent } }));
       return into;
     },
@@ -174,22 +256,25 @@ function DetachedPlaces() {
               <p className="quiet">Nothing was missed since: no policy from above came or altered.</p>
             ) : (
               <table className="table table-sm">
+                <caption className="sr-only">Units and groups that are detached</caption>
                 <thead>
                   <tr>
-                    <th>Missed since</th>
-                    <th>From the policy</th>
-                    <th>Was</th>
-                    <th>Would be</th>
-                    <th className="text-right">Laptops</th>
+                    <th scope="col">Missed since</th>
+                    <th scope="col">From the policy</th>
+                    <th scope="col">Was</th>
+                    <th scope="col">Would be</th>
+                    <th scope="col" className="text-right">
+                      Laptops
+                    </th>
                   </tr>
                 </thead>
                 <tbody>
                   {p.missed.map((m) => (
                     <tr key={m.policy + m.setting}>
-                      <td>
+                      <th scope="row">
                         <div>{m.title || m.setting}</div>
                         <div className="id quiet">{m.setting}</div>
-                      </td>
+                      </th>
                       <td>
                         <Link className="link-hover link" to={`/policies/${m.policy}`}>
                           {m.policy_title || m.policy}

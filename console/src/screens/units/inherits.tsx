@@ -183,6 +183,7 @@ function Inherits({
           ) : (
             <div className="sheet overflow-x-auto">
               <table className="table table-sm">
+                <caption className="sr-only">Inherited settings</caption>
                 <thead>
                   <tr>
                     <th scope="col">Setting</th>
@@ -297,7 +298,8 @@ const whences: Record<Arrival['whence'], (what: string) => string> = {
 /** Every entry, from the outermost level inwards, with what is in effect instead of it. */
 function Rungs({ of, what }: { of: InheritedSetting; what: string }) {
   return (
-    <table className="table table-xs" aria-label={`Entries for ${of.title || of.setting}`}>
+    <table className="table table-xs">
+      <caption className="sr-only">Entries for {of.title || of.setting}</caption>
       <thead>
         <tr>
           <th scope="col">Comes</th>
@@ -312,9 +314,9 @@ function Rungs({ of, what }: { of: InheritedSetting; what: string }) {
       <tbody>
         {of.arrivals.map((a) => (
           <tr key={a.policy + a.level}>
-            <td className="whitespace-nowrap">
+            <th scope="row" className="whitespace-nowrap">
               {whences[a.whence](what)} <span className="quiet">{a.level}</span>
-            </td>
+            </th>
             <td>
               <Link className="link-hover link" to={`/policies/${a.policy}`}>
                 {a.policy_title || a.policy}

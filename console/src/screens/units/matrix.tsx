@@ -87,6 +87,7 @@ export function MatrixScreen() {
       {m && (
         <div className="sheet max-h-[calc(100vh-13rem)] overflow-auto">
           <table className="table table-sm table-pin-rows table-pin-cols">
+            <caption className="sr-only">Settings by unit</caption>
             <thead>
               <tr>
                 <th scope="col" className="bg-base-100">

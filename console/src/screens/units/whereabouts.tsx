@@ -20,6 +20,7 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
       {w && (
         <div className="overflow-x-auto">
           <table className="table table-sm">
+            <caption className="sr-only">The setting in each unit</caption>
             <thead>
               <tr>
                 <th scope="col">Unit or group</th>
@@ -37,13 +38,13 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
             <tbody>
               {w.units.map((u) => (
                 <tr key={u.place.unit}>
-                  <td>
+                  <th scope="row">
                     <div className="whitespace-nowrap" style={{ paddingLeft: `${u.place.depth * 1.25}rem` }}>
                       <Link className="link-hover link" to={`/units/${u.place.unit}`}>
                         {u.place.title || u.place.unit}
                       </Link>
                     </div>
-                  </td>
+                  </th>
                   <td>
                     <StateWord of={u.prevailing} strong={u.prevailing.apart} />
                     {u.prevailing.apart && <span className="text-info text-[13px]"> not as above</span>}
@@ -62,12 +63,12 @@ export function Whereabouts({ id, change }: { id: string; change?: { id: string;
               ))}
               {w.groups.map((g) => (
                 <tr key={g.group}>
-                  <td className="whitespace-nowrap">
+                  <th scope="row" className="whitespace-nowrap">
                     <Link className="link-hover link" to={`/groups/${g.group}`}>
                       {g.title}
                     </Link>{' '}
                     <span className="quiet text-[13px]">group</span>
-                  </td>
+                  </th>
                   <td>
                     <StateWord of={g.prevailing} />
                   </td>
