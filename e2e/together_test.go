@@ -161,7 +161,7 @@ func TestTheKeyboardReachesEverything(t *testing.T) {
 	p.until("the view is in the address", `document.querySelector('select[aria-label="Unit"]').value === 'labs'`)
 	p.until(
 		"a row can be opened by key",
-		`(() => { const row = document.querySelector('[role=row][tabindex="0"]'); row?.focus(); return document.activeElement === row; })()`,
+		`(() => { const link = document.querySelector('[role=row] [role=rowheader] a'); link?.focus(); return !!link && document.activeElement === link; })()`,
 	)
 	p.key(kb.Enter)
 	p.until("the device is open", `location.pathname.startsWith('/devices/LT-')`)

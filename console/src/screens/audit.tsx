@@ -179,9 +179,9 @@ function Record({ of: r }: { of: AuditRecord }) {
   return (
     <Fragment>
       <tr>
-        <td>
+        <th scope="row">
           <Time at={r.at} />
-        </td>
+        </th>
         <td>{r.by}</td>
         <td>{r.via}</td>
         <td>

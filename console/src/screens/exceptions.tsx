@@ -102,10 +102,10 @@ function Row({ x }: { x: Exception }) {
   const tone = x.notice === 'now' ? 'font-semibold text-error' : x.notice === 'soon' ? 'font-medium text-warning' : x.notice === 'over' ? 'quiet' : '';
   return (
     <tr>
-      <td className={tone}>
+      <th scope="row" className={tone}>
         <div>{noticeWord(x.days)}</div>
         <div className="quiet text-[13px] font-normal">{x.until}</div>
-      </td>
+      </th>
       <td>
         <div>{x.title || x.setting}</div>
         <div className="id quiet">{x.id}</div>

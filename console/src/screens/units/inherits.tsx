@@ -219,7 +219,7 @@ function SettingRows({ of, what }: { of: InheritedSetting; what: string }) {
   return (
     <>
       <tr>
-        <td className="align-top">
+        <th scope="row" className="align-top">
           <button type="button" className="flex cursor-pointer items-start gap-1.5 text-left" aria-expanded={open} onClick={() => setOpen(!open)}>
             {open ? <ChevronDown size={14} className="mt-1 shrink-0" aria-hidden /> : <ChevronRight size={14} className="mt-1 shrink-0" aria-hidden />}
             <span>
@@ -227,7 +227,7 @@ function SettingRows({ of, what }: { of: InheritedSetting; what: string }) {
               <span className="id quiet">{of.setting}</span>
             </span>
           </button>
-        </td>
+        </th>
         <td className="max-w-96 align-top">
           <Prevails of={of.prevailing} />
         </td>
