@@ -33,7 +33,7 @@ func (f *finder) wrongStore(d *setting.Definition, c *setting.Column, e *estate.
 		belongs = setting.StoreIntermediates
 	}
 	for _, row := range e.Value.Rows() {
-		is, read := known.Certificates[row[c.Name].File().SHA256]
+		is, read := known.certificate(row[c.Name].File().SHA256)
 		if !read || !is.Authority || is.Root == (c.Store == setting.StoreRoots) {
 			continue
 		}
@@ -73,18 +73,21 @@ func (f *finder) replaced(d *setting.Definition, c *setting.Column, e *estate.En
 	for _, row := range e.Value.Rows() {
 		file := row[c.Name].File().SHA256
 		kept = append(kept, file)
-		now[known.Certificates[file].Subject] = true
+		if is, read := known.certificate(file); read {
+			now[is.Subject] = true
+		}
 	}
 	said := map[string]bool{}
 	for _, row := range was.Value.Rows() {
 		file := row[c.Name].File().SHA256
-		is, read := known.Certificates[file]
+		is, read := known.certificate(file)
 		if !read || !now[is.Subject] || slices.Contains(kept, file) || said[is.Subject] {
 			continue
 		}
 		others := slices.ContainsFunc(was.Value.Rows(), func(other setting.Row) bool {
 			file := other[c.Name].File().SHA256
-			return known.Certificates[file].Subject == is.Subject && slices.Contains(kept, file)
+			beside, read := known.certificate(file)
+			return read && beside.Subject == is.Subject && slices.Contains(kept, file)
 		})
 		if !others {
 			said[is.Subject] = true

@@ -64,10 +64,34 @@ type Purpose struct {
 
 // Known is what was read out of files, and what is live, beside which a policy is looked at.
 type Known struct {
-	Identifiers  []string               // read from files of applications: what people should not retype
-	Certificates map[string]Certificate // by the SHA-256 of the file, of files with one certificate
-	Before       *estate.Policy         // as it is live; nil: it is new
-	Live         impact.Side            // what is live; zero: not known
+	Files  Files
+	Before *estate.Policy // as it is live; nil: it is new
+	Live   impact.Side    // what is live; zero: not known
+}
+
+// Files has what was read out of files. It is asked only for what a policy needs: few policies have
+// entries that hold files.
+type Files interface {
+	// Identifiers lists what was read from files of applications: what people should not retype.
+	Identifiers() []string
+	// Certificate gives what a file holds that has one certificate. sha256 names the file.
+	Certificate(sha256 string) (c Certificate, read bool)
+}
+
+// identifiers lists those that are known.
+func (k Known) identifiers() []string {
+	if k.Files == nil {
+		return nil
+	}
+	return k.Files.Identifiers()
+}
+
+// certificate gives what a file holds that has one certificate.
+func (k Known) certificate(sha256 string) (Certificate, bool) {
+	if k.Files == nil {
+		return Certificate{}, false
+	}
+	return k.Files.Certificate(sha256)
 }
 
 // Certificate is what is known of a certificate.
@@ -89,7 +113,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 	f.forced()
 	f.checks()
 	f.kinds()
-	f.identifiers(known.Identifiers)
+	f.identifiers(known)
 	f.certificates(known)
 	f.unprotected(known)
 	for _, remark := range Remarks(side.Plan, policy.Audience.When) {
@@ -239,7 +263,7 @@ func (f *finder) unprotected(known Known) {
 
 // identifiers finds texts in columns that are read from files: typed by hand, or nearly one that is
 // known.
-func (f *finder) identifiers(known []string) {
+func (f *finder) identifiers(known Known) {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
 		if d == nil {
@@ -249,13 +273,17 @@ func (f *finder) identifiers(known []string) {
 			for i := range d.Columns {
 				c := &d.Columns[i]
 				text := row[c.Name].Text()
-				if c.Reads != setting.ReadsIdentifier || text == "" || slices.Contains(known, text) {
+				if c.Reads != setting.ReadsIdentifier || text == "" {
+					continue
+				}
+				listed := known.identifiers()
+				if slices.Contains(listed, text) {
 					continue
 				}
 				// A text that nobody read from a file: it may be right. If a known one is nearly
 				// the same, it is likely a mistake.
 				one := Finding{Kind: TypedByHand, Settings: []setting.ID{e.Setting}, Found: text, Warning: true}
-				for _, k := range known {
+				for _, k := range listed {
 					if search.Near(text, k) {
 						one.Kind, one.Known, one.Warning = NearlyKnown, k, false
 						break

@@ -43,6 +43,12 @@ func sideOf(t *testing.T, policies string) impact.Side {
 	return impact.Resolve(s.On("2026-11-23"))
 }
 
+// identifiers are those of applications that were read from files; there are no certificates.
+type identifiers []string
+
+func (i identifiers) Identifiers() []string                       { return i }
+func (identifiers) Certificate(string) (review.Certificate, bool) { return review.Certificate{}, false }
+
 func findings(t *testing.T, side impact.Side, id estate.PolicyID, known ...string) []string {
 	t.Helper()
 	use, ok := review.Look(side, id)
@@ -50,7 +56,7 @@ func findings(t *testing.T, side impact.Side, id estate.PolicyID, known ...strin
 		t.Fatalf("no policy %s", id)
 	}
 	var out []string
-	for _, f := range review.Findings(side, id, use, review.Known{Identifiers: known}) {
+	for _, f := range review.Findings(side, id, use, review.Known{Files: identifiers(known)}) {
 		out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s%s %d/%d %v", f.Kind, f.Check, f.Found, f.Devices, f.Reached, f.Beside)))
 	}
 	return out

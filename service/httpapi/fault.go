@@ -41,7 +41,7 @@ var titles = map[string]string{
 	"busy":               "The service is busy",
 	"wrong-host":         "Another host is asked for",
 	"own-request":        "Somebody else must approve",
-	"faults":             "The input has faults",
+	"faults":             "Correct what is listed",
 	"stale":              "Somebody altered this since you read it",
 	"overtaken":          "Another change has published one of these objects",
 	"version-needed":     "Say which version you alter",

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -198,27 +199,49 @@ func (s *FileService) stored(ctx context.Context, content setting.Content) ([]Ke
 
 // known gives what was read out of the files that are kept, and a policy as it is live.
 func (s *FileService) known(ctx context.Context, policy estate.PolicyID) review.Known {
-	known := review.Known{Identifiers: s.identifiers(ctx), Before: s.Live().Plan.Policy(policy), Live: s.Live().Side, Certificates: map[string]review.Certificate{}}
-	kept, err := s.stored(ctx, setting.CertificateFile)
-	if err != nil {
-		s.log.Error("reading the files of certificates", "error", err)
-	}
-	for _, k := range kept {
-		if len(k.Reading.Certificates) == 1 {
-			c := &k.Reading.Certificates[0]
-			known.Certificates[k.SHA256] = review.Certificate{
-				Subject: c.Subject, Rank: c.Rank(), Root: c.SelfSigned, Authority: c.Authority, NotAfter: estate.Date(c.NotAfter.Format(time.DateOnly)),
-			}
-		}
-	}
-	return known
+	read := &filesRead{ctx: ctx, FileService: s}
+	read.identifiers = sync.OnceValue(read.listIdentifiers)
+	return review.Known{Files: read, Before: s.Live().Plan.Policy(policy), Live: s.Live().Side}
 }
 
-// identifiers lists what was read out of the files of applications.
-func (s *FileService) identifiers(ctx context.Context) []string {
-	kept, err := s.stored(ctx, setting.ApplicationFile)
+// filesRead is what was read out of the files that are kept, for the findings of one request.
+type filesRead struct {
+	ctx context.Context
+	*FileService
+	identifiers func() []string // read once
+}
+
+// Certificate implements review.Files.
+func (r *filesRead) Certificate(sha256 string) (c review.Certificate, read bool) {
+	row, err := r.store.In(r.ctx).File(sha256)
+	if errors.Is(err, store.ErrNotFound) {
+		return c, false
+	}
+	kept := Kept{}
+	if err == nil {
+		kept, err = keptOf(row)
+	}
 	if err != nil {
-		s.log.Error("reading the files of applications", "error", err)
+		r.log.Error("reading the file of a certificate", "error", err)
+		return c, false
+	}
+	if len(kept.Reading.Certificates) != 1 {
+		return c, false
+	}
+	is := &kept.Reading.Certificates[0]
+	return review.Certificate{
+		Subject: is.Subject, Rank: is.Rank(), Root: is.SelfSigned, Authority: is.Authority, NotAfter: estate.Date(is.NotAfter.Format(time.DateOnly)),
+	}, true
+}
+
+// Identifiers implements review.Files.
+func (r *filesRead) Identifiers() []string { return r.identifiers() }
+
+// listIdentifiers reads the identifiers of all applications that files were read of.
+func (r *filesRead) listIdentifiers() []string {
+	kept, err := r.stored(r.ctx, setting.ApplicationFile)
+	if err != nil {
+		r.log.Error("reading the files of applications", "error", err)
 	}
 	var out []string
 	for _, k := range kept {

@@ -110,7 +110,20 @@ export class Refusal extends Error {
 /** Somebody was asked, and cancelled: nothing was sent, and there is nothing to report. */
 export class NotNow extends Error {}
 
-export const api = createClient<paths>({ baseUrl: '/' });
+/** A request that can be sent again: it knows its body, which is read only once from the request itself. */
+class RepeatableRequest extends Request {
+  constructor(
+    input: string,
+    private readonly init: RequestInit,
+  ) {
+    super(input, init);
+  }
+  again() {
+    return new Request(this.url, { ...this.init, headers: this.headers });
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: '/', Request: RepeatableRequest as typeof Request });
 
 let touched = Date.now();
 for (const input of ['pointerdown', 'keydown', 'wheel']) window.addEventListener(input, () => (touched = Date.now()), { passive: true, capture: true });
@@ -141,21 +154,17 @@ const askToSignInAgain: Ask = () => {
   return signingIn;
 };
 
-const copies = new WeakMap<Request, Request>(); // of requests whose body may have to be sent again
-
 api.use({
   onRequest({ request }) {
     // A page that nobody touched for a minute asks by itself: that does not keep the session open.
     if (!touchedWithin(60_000)) for (const [name, value] of Object.entries(idle)) request.headers.set(name, value);
-    copies.set(request, request.clone());
     return request;
   },
   async onResponse({ request, response }) {
-    const again = copies.get(request);
-    if (!again || ![401, 403].includes(response.status)) return response;
+    if (!(request instanceof RepeatableRequest) || ![401, 403].includes(response.status)) return response;
     const problem: Partial<Problem> = await response.clone().json();
-    if (problem.code === 'confirm' && (await confirm())) return fetch(again);
-    if (problem.code === 'not-signed-in' && (await askToSignInAgain())) return fetch(again);
+    if (problem.code === 'confirm' && (await confirm())) return fetch(request.again());
+    if (problem.code === 'not-signed-in' && (await askToSignInAgain())) return fetch(request.again());
     return response;
   },
 });

@@ -1,7 +1,7 @@
 // What a change does: numbers, each value before and after, conflicts and problems that come and go.
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { ArrowRight, TrendingDown } from 'lucide-react';
-import { useRef } from 'react';
+import { memo, useRef } from 'react';
 import { api, got, type Impact } from '../api/client';
 import { keys } from '../api/queries';
 import { Laptops, type Asked } from './laptops';
@@ -182,7 +182,17 @@ function useTried(asked: Asked, enabled: boolean) {
 }
 
 /** The one panel that says beside an editor what comes of it, for every laptop, while it is written. An answer that the editor has already is not asked for again. */
-export function ImpactPanel({ asked, title = 'What comes of it', enabled = true, known }: { asked: Asked; title?: string; enabled?: boolean; known?: Impact }) {
+export const ImpactPanel = memo(function ImpactPanel({
+  asked,
+  title = 'What comes of it',
+  enabled = true,
+  known,
+}: {
+  asked: Asked;
+  title?: string;
+  enabled?: boolean;
+  known?: Impact;
+}) {
   const tried = useTried(asked, enabled && !known);
   const last = useRef(known); // shown until the answer comes
   if (known) last.current = known;
@@ -203,7 +213,7 @@ export function ImpactPanel({ asked, title = 'What comes of it', enabled = true,
       </div>
     </Sheet>
   );
-}
+});
 
 export function Findings({ of, asked }: { of: Impact; asked?: Asked }) {
   const list = [

@@ -1,6 +1,6 @@
 // Who gets a policy, and what else is to be said about it.
 import { X } from 'lucide-react';
-import { useEffect, useState } from 'react';
+import { memo, useEffect, useState } from 'react';
 import { api, got, type Fault, type Group, type PolicyDoc, type Unit, chosen, type Platform } from '../../api/client';
 import { useGroups, usePolicies, useUnits } from '../../api/queries';
 import { lines } from '../../ui/shape';
@@ -13,7 +13,7 @@ import { ReachDetails } from './reach';
 const states = ['active', 'draft', 'retired'] as const;
 const platforms: Platform[] = ['linux', 'windows', 'macos'];
 
-export function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; alter: Alter; faults: Fault[]; locked: boolean }) {
+export const AudienceSheet = memo(function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; alter: Alter; faults: Fault[]; locked: boolean }) {
   const set = (part: Partial<PolicyDoc['audience']>) => alter((d) => ({ ...d, audience: { ...d.audience, ...part } }));
   const targets = (side: 'include' | 'exclude') => (to: ToList) => alter((d) => ({ ...d, audience: { ...d.audience, [side]: to(d.audience[side] ?? []) } }));
   const units = useUnits().data ?? noUnits;
@@ -53,7 +53,7 @@ export function AudienceSheet({ doc, alter, faults, locked }: { doc: PolicyDoc; 
       </div>
     </Sheet>
   );
-}
+});
 
 /** What becomes of a list of targets as it is then. */
 type ToList = (list: string[]) => string[];
@@ -156,7 +156,7 @@ function Tree({ label, list, units, groups, onChange }: { label: string; list: s
   );
 }
 
-export function About({ doc, alter, locked }: { doc: PolicyDoc; alter: Alter; locked: boolean }) {
+export const About = memo(function About({ doc, alter, locked }: { doc: PolicyDoc; alter: Alter; locked: boolean }) {
   const [priority, setPriority] = useState(String(doc.priority ?? 0));
   useEffect(() => setPriority(String(doc.priority ?? 0)), [doc.priority]);
   const others = usePolicies().data?.items ?? [];
@@ -233,4 +233,4 @@ export function About({ doc, alter, locked }: { doc: PolicyDoc; alter: Alter; lo
       </div>
     </Sheet>
   );
-}
+});

@@ -1,5 +1,5 @@
 // What is odd about the policy as a whole, and the one step that mends it: more than one purpose, for everyone.
-import { useState } from 'react';
+import { memo, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, got, type Finding, type PolicyDoc } from '../../api/client';
 import { keys } from '../../api/queries';
@@ -10,7 +10,7 @@ import { slug } from '../../ui/words';
 import { FindingLine } from './entryrow';
 import type { Alter } from './entry';
 
-export function FindingsSheet({
+export const FindingsSheet = memo(function FindingsSheet({
   doc,
   alter,
   findings,
@@ -61,7 +61,7 @@ export function FindingsSheet({
       {purposes && <Split doc={doc} finding={purposes} open={splitting} onClose={() => setSplitting(false)} isDirty={isDirty} />}
     </Sheet>
   );
-}
+});
 
 function Split({ doc, finding, open, onClose, isDirty }: { doc: PolicyDoc; finding: Finding; open: boolean; onClose: () => void; isDirty: () => boolean }) {
   const change = useOpenChange();

@@ -1,8 +1,8 @@
 // A policy: its settings, who gets it, and what it will do, while it is typed.
 import { replaceEqualDeep } from '@tanstack/react-query';
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { memo, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
-import { type Change, type PolicyDoc, isPolicy } from '../../api/client';
+import { type Change, type Fault, type PolicyDoc, isPolicy } from '../../api/client';
 import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay, useScope } from '../../api/queries';
 import { useAnnounced } from '../../ui/announce';
 import { useOpenChange } from '../../ui/change';
@@ -52,6 +52,13 @@ function useShared<T>(value: T): T {
   return last.current;
 }
 
+const noFaults: Fault[] = [];
+
+/** A policy as it was when one of some parts of it altered last. */
+function useParts(doc: PolicyDoc, parts: unknown[]): PolicyDoc {
+  return useMemo(() => doc, parts); // eslint-disable-line react-hooks/exhaustive-deps
+}
+
 function Editor({ id, start, editVersion, retiring, live }: { id: string; start: PolicyDoc; editVersion?: number; retiring: boolean; live?: number }) {
   const open = useOpenChange();
   const scope = useScope('write');
@@ -60,14 +67,21 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   const { doc, alter, take, choose, decide, trial, saving, isDirty, late, complete } = useSaving(start, editVersion);
   const stored = usePolicyUse(id, open.change, !trial && (!open.id || !!open.change));
   const use = useShared(trial?.use ?? (saving.state === 'faults' ? undefined : stored.data));
-  const faults = trial?.faults ?? [];
+  const faults = useShared(trial?.faults ?? noFaults);
+  const impact = useShared((open.change?.version ?? 0) <= (trial?.version ?? 0) ? trial?.impact : undefined /* a colleague went on in the change */);
   const said = new Set(use?.findings.map((f) => f.check));
   const problems = use?.problems.filter((p) => !said.has(p.check)) ?? []; // what is wrong in this policy alone is shown at its settings
   const areas = useAreas().data ?? [];
   // The page is shown as a whole: nothing of it moves because something else has come.
   const definitions = useDictionary(open.change);
-  const dictionary = new Map((definitions.data ?? []).map((d) => [d.id, d]));
-  const reach = useAudienceReach(doc);
+  const dictionary = useMemo(() => new Map((definitions.data ?? []).map((d) => [d.id, d])), [definitions.data]);
+  // What is shown of a part of the policy is rendered again only when that part is another: a key in one field costs nothing elsewhere.
+  const forAudience = useParts(doc, [doc.id, doc.title, doc.kind, doc.platforms, doc.within, doc.audience, Object.keys(doc.settings).join()]);
+  const forSettings = useParts(doc, [doc.id, doc.platforms, doc.settings]);
+  const forAbout = useParts(doc, [doc.id, doc.title, doc.why, doc.priority, doc.state, doc.platforms]);
+  const forFindings = useParts(doc, [doc.id, doc.title, doc.labels, doc.settings]);
+  const asked = useMemo(() => ({ change: open.id, version: open.change?.version, edits: [] }), [open.id, open.change?.version]);
+  const reach = useAudienceReach(forAudience);
   const shown = useRef(false);
   shown.current ||= !definitions.isPending && !reach.isPending && (!!use || faults.length > 0 || stored.isError);
   const locked = reader || retiring;
@@ -106,10 +120,10 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
       )}
       <div className={`grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_23rem] ${shown.current ? '' : 'hidden'}`}>
         <div className="flex min-w-0 flex-col gap-4">
-          <Settings doc={doc} alter={alter} dictionary={dictionary} areas={areas} use={use} faults={faults} locked={locked} />
-          <AudienceSheet doc={doc} alter={alter} faults={faults} locked={locked} />
-          <About doc={doc} alter={alter} locked={locked} />
-          <Departures doc={doc} />
+          <Settings doc={forSettings} alter={alter} dictionary={dictionary} areas={areas} use={use} faults={faults} locked={locked} />
+          <AudienceSheet doc={forAudience} alter={alter} faults={faults} locked={locked} />
+          <About doc={forAbout} alter={alter} locked={locked} />
+          <Departures doc={forSettings} />
         </div>
         <div className="flex min-w-0 flex-col gap-4 xl:sticky xl:top-4">
           {faults.length > 0 && (
@@ -118,7 +132,7 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
               <Faults list={faults.map((f) => ({ ...f, path: f.path?.replace(`/policies/${id}`, '') }))} />
             </div>
           )}
-          {use && <FindingsSheet doc={doc} alter={alter} findings={use.findings} locked={locked} isDirty={isDirty} />}
+          {use && <FindingsSheet doc={forFindings} alter={alter} findings={use.findings} locked={locked} isDirty={isDirty} />}
           <Sheet title="Who gets it">
             {use ? (
               <div className="px-4 py-3">
@@ -148,8 +162,8 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
           {(trial?.impact || open.id) && !retiring && (
             <ImpactPanel
               title={!open.id ? 'What comes of it' : faults.length > 0 ? 'What the open change does, without this' : 'What the open change does, with this'}
-              asked={{ change: open.id, version: open.change?.version, edits: [] }}
-              known={(open.change?.version ?? 0) <= (trial?.version ?? 0) ? trial?.impact : undefined /* a colleague went on in the change */}
+              asked={asked}
+              known={impact}
             />
           )}
         </div>
@@ -314,7 +328,7 @@ function Actions({
 }
 
 /** The exceptions from the settings of a policy. */
-function Departures({ doc }: { doc: PolicyDoc }) {
+const Departures = memo(function Departures({ doc }: { doc: PolicyDoc }) {
   const { change } = useOpenChange();
   const list = (useExceptions(change).data ?? []).filter((x) => x.days >= 0 && x.setting in doc.settings);
   if (list.length === 0) return null;
@@ -331,4 +345,4 @@ function Departures({ doc }: { doc: PolicyDoc }) {
       </ul>
     </Sheet>
   );
-}
+});

@@ -107,7 +107,7 @@ export function useSaving(start: PolicyDoc, editVersion: number | undefined) {
     const turn = ++latest.current;
     const of = alters.current;
     const isLatest = () => turn === latest.current && of === alters.current;
-    setSaving({ state: 'checking' });
+    setSaving((was) => (was.state === 'checking' ? was : { state: 'checking' }));
     const wait = setTimeout(() => {
       void (async () => {
         await writing.current.catch(() => undefined);

@@ -1,5 +1,5 @@
 // The settings of a policy: by area, each with its control, its help, and where else it is set.
-import { useMemo } from 'react';
+import { memo, useMemo } from 'react';
 import type { Entry, Fault, PolicyDoc, PolicyUse, Setting } from '../../api/client';
 import { blank } from '../../ui/control';
 import { Sheet } from '../../ui/parts';
@@ -8,7 +8,7 @@ import { long, short, type Alter } from './entry';
 import { EntryRow } from './entryrow';
 import { Picker } from './picker';
 
-export function Settings({
+export const Settings = memo(function Settings({
   doc,
   alter,
   dictionary,
@@ -81,4 +81,4 @@ export function Settings({
       {!locked && <Picker taken={ids} platforms={doc.platforms ?? []} onPick={(d) => set(d.id, blank(d))} />}
     </Sheet>
   );
-}
+});
