@@ -35,7 +35,7 @@ test: tools chromium openssl slapd nginx console/dist/index.html ## every test, 
 
 # Fuzz tests, as package:name. Each begins with the corpus that is kept in testdata and with nothing that earlier runs found:
 # otherwise reading the corpus takes longer on every run. FUZZ is a number of inputs ("100x") or a time ("1m") for each.
-fuzz_tests := core/resolve:FuzzWholeEstatesAndEdits core/resolve:FuzzAgreesWithTheOracle \
+fuzz_tests := core/resolve:FuzzWholeEstatesAndEdits core/resolve:FuzzAgreesWithTheOracle core/rollout:FuzzRehearsals \
   core/rule:FuzzExpression formats/contents:FuzzRead \
   formats/directory:FuzzTable formats/files:FuzzNoInputBreaksTheReader \
   formats/syncml:FuzzNoTextBreaksTheReader service/scim:FuzzFilter \

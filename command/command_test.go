@@ -208,3 +208,24 @@ func TestAServiceThatIsNotThere(t *testing.T) {
 		t.Errorf("a broken file: status %d %s", status, e.String())
 	}
 }
+
+// TestRehearse plays the rehearsal that ships, from its file and from the standard input, and one that
+// is wrong.
+func TestRehearse(t *testing.T) {
+	out, errOut, status := run(t, "rollout", "rehearse", "../demo/rehearsal.json")
+	if status != 0 || !strings.HasPrefix(out, `{"at":"2026-11-23T08:30:00Z","state":"running"}`+"\n") || !strings.Contains(out, `"opened":"pilots"`) {
+		t.Errorf("status %d, %s%s", status, out, errOut)
+	}
+	wrong := filepath.Join(t.TempDir(), "wrong.json")
+	if err := os.WriteFile(wrong, []byte(`{"rollout": "C-1",`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"rollout", "rehearse", wrong}, {"rollout", "rehearse", "no-such-file.json"}} {
+		if out, errOut, status := run(t, args...); status != 1 || out != "" || errOut == "" || strings.Contains(errOut, "goroutine") {
+			t.Errorf("%v: status %d, %s%s", args, status, out, errOut)
+		}
+	}
+	if _, errOut, status := run(t, "rollout", "rehearse"); status != 2 || !strings.Contains(errOut, "expected one FILE") {
+		t.Errorf("no file: status %d, %s", status, errOut)
+	}
+}

@@ -106,6 +106,7 @@ func root(s Streams) *cli.Command {
 			kitCommand(s),
 			fileCommand(s),
 			changeCommand(s),
+			rolloutCommand(s),
 			statusCommand(s),
 			importCommand(s),
 			exportCommand(s),

@@ -36,14 +36,19 @@ func (d *decoder) policy(n *node, path string) estate.Policy {
 		}
 	}
 	if a := o.node.get("audience"); a != nil && a.kind != nothingNode {
-		audience := d.object(a, o.at("audience"), "include", "exclude", "when")
-		p.Audience = estate.Audience{
-			Include: audience.targets("include"),
-			Exclude: audience.targets("exclude"),
-			When:    audience.expression("when", rule.OfWhen),
-		}
+		p.Audience = d.audience(a, o.at("audience"))
 	}
 	return p
+}
+
+// audience decodes who something is for.
+func (d *decoder) audience(n *node, path string) estate.Audience {
+	o := d.object(n, path, "include", "exclude", "when")
+	return estate.Audience{
+		Include: o.targets("include"),
+		Exclude: o.targets("exclude"),
+		When:    o.expression("when", rule.OfWhen),
+	}
 }
 
 func (d *decoder) entries(n *node, path string) []estate.Entry {

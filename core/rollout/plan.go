@@ -1,0 +1,146 @@
+package rollout
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// WaveID is the id of a wave within its plan.
+type WaveID string
+
+// RestID is the id of the wave that is added to a plan that does not end with a wave for the rest.
+const RestID WaveID = "rest"
+
+// Percent is a percentage in hundredths: 2.5 % is 250. It is exact; a percentage has at most two
+// decimals.
+type Percent int64
+
+// Whole is all there is.
+const Whole Percent = 100_00
+
+// String gives the percentage without a sign: 2.5.
+func (p Percent) String() string {
+	switch {
+	case p%100 == 0:
+		return fmt.Sprint(int64(p / 100))
+	case p%10 == 0:
+		return fmt.Sprintf("%d.%d", p/100, p%100/10)
+	}
+	return fmt.Sprintf("%d.%02d", p/100, p%100)
+}
+
+// Of gives how many of n laptops a percentage is, rounded down.
+func (p Percent) Of(n int) int { return int(int64(p) * int64(n) / int64(Whole)) }
+
+// AtLeast gives how many of n laptops are at least a percentage of them: rounded up.
+func (p Percent) AtLeast(n int) int {
+	return int((int64(p)*int64(n) + int64(Whole) - 1) / int64(Whole))
+}
+
+// Plan says in what waves a change goes to laptops, when it stops by itself, and when waves may
+// open. What is left out has a default, which DefaultPlan gives.
+type Plan struct {
+	ID          string
+	Title       string
+	Waves       []Wave
+	StopFailed  Percent // of the laptops in open waves; more failed ones stop the rollout
+	StopLost    Percent // the same of lost ones
+	Hours       []Window
+	Zone        *time.Location // of the hours
+	SilentAfter time.Duration  // without a word of a laptop that is due
+	LostAfter   time.Duration  // without a word of a laptop that took the change
+}
+
+// Wave is a part of the laptops that a change touches: those that an audience matches, a share, or
+// the rest.
+type Wave struct {
+	ID     WaveID
+	Kind   WaveKind
+	Share  Percent       // with Share
+	Least  time.Duration // that it stays open at least before the next one
+	Enough Percent       // of its laptops that must have taken the change before the next one
+	ByHand bool          // a person opens it
+}
+
+// WaveKind says which laptops a wave is for.
+type WaveKind string
+
+const (
+	ByAudience WaveKind = "who"   // those that an audience matches
+	ByShare    WaveKind = "share" // a percentage of all that the change touches
+	ForRest    WaveKind = "rest"  // all that are left; the last wave
+)
+
+// What a plan has where it says nothing.
+const (
+	defaultEnough      Percent = 90_00
+	defaultStopFailed  Percent = 5_00
+	defaultStopLost    Percent = 2_00
+	defaultSilentAfter         = 14 * 24 * time.Hour
+	defaultLostAfter           = 4 * time.Hour
+)
+
+// DefaultPlan is a plan that says nothing: one wave for everybody.
+func DefaultPlan() Plan {
+	return Plan{
+		StopFailed: defaultStopFailed, StopLost: defaultStopLost,
+		Zone: time.UTC, SilentAfter: defaultSilentAfter, LostAfter: defaultLostAfter,
+	}
+}
+
+// DefaultWave is a wave that says nothing but its id and which laptops it is for.
+func DefaultWave(id WaveID, kind WaveKind) Wave {
+	return Wave{ID: id, Kind: kind, Enough: defaultEnough}
+}
+
+// withRest gives the waves of a plan, the last one for the rest.
+func (p *Plan) withRest() []Wave {
+	if n := len(p.Waves); n > 0 && p.Waves[n-1].Kind == ForRest {
+		return p.Waves
+	}
+	return append(slices.Clone(p.Waves), DefaultWave(RestID, ForRest))
+}
+
+// Window is a time of the day, on some days of the week, at which waves may open: From ≤ time < To.
+type Window struct {
+	Days     []time.Weekday
+	From, To Clock
+}
+
+// Clock is a time of the day in minutes after midnight; 24:00 is 1440.
+type Clock int
+
+// String gives the time as hours and minutes: 09:30.
+func (c Clock) String() string { return fmt.Sprintf("%02d:%02d", int(c)/60, int(c)%60) }
+
+// open tells whether waves may open at a moment.
+func (p *Plan) open(at time.Time) bool {
+	if len(p.Hours) == 0 {
+		return true
+	}
+	local := at.In(p.Zone)
+	clock := Clock(local.Hour()*60 + local.Minute())
+	return slices.ContainsFunc(p.Hours, func(w Window) bool {
+		return slices.Contains(w.Days, local.Weekday()) && w.From <= clock && clock < w.To
+	})
+}
+
+// nextOpen gives the first moment at or after another at which waves may open; known is false where
+// there is none within two weeks, as for hours that no day has.
+func (p *Plan) nextOpen(at time.Time) (moment time.Time, known bool) {
+	if p.open(at) {
+		return at, true
+	}
+	// Hours begin at whole minutes of the local time, and zones differ from UTC by whole minutes: it
+	// is enough to look at each minute, also where clocks are put forward or back.
+	const horizon = 15 * 24 * 60
+	minute := at.Truncate(time.Minute)
+	for range horizon {
+		minute = minute.Add(time.Minute)
+		if p.open(minute) {
+			return minute, true
+		}
+	}
+	return time.Time{}, false
+}

@@ -1,0 +1,411 @@
+package rollout
+
+import (
+	"container/heap"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Rollout is a change on its way to laptops, wave by wave. It is a state machine: what time brings,
+// what laptops report and what people do go in, and transitions come out, in the order in which they
+// happen. It asks no clock: every call says what time it is, and time does not go back. Times are
+// whole seconds.
+//
+// After each event, and after what time brings, the rollout is looked at (settle): it stops where too
+// many laptops failed or are lost; else it opens the next wave or finishes, where the gate of the last
+// open wave is passed.
+type Rollout struct {
+	plan                   Plan
+	silentAfter, lostAfter int64 // seconds
+
+	waves    []wave
+	opened   int // how many of the waves are open
+	laptops  []laptop
+	progress Progress
+	reason   StopReason
+
+	// What failed and was lost at the last resume: people have seen it, it does not stop the rollout
+	// again.
+	seenFailed, seenLost int
+
+	now    time.Time
+	timers timers
+	out    []Transition
+}
+
+type wave struct {
+	Wave
+	members  []int32 // by id
+	openedAt time.Time
+	counts   [states]int
+}
+
+type laptop struct {
+	id       string
+	wave     int32
+	state    State
+	heard    int64 // seconds since 1970
+	interval int64 // seconds
+	timer    int64 // moment of its timer; never: it has none
+}
+
+// Start starts a rollout. Laptops are those that the change touches; their ids are different. The
+// error is an *EmptyWaveError.
+func Start(id string, plan Plan, laptops []Laptop, at time.Time) (*Rollout, []Transition, error) {
+	laptops = slices.Clone(laptops)
+	slices.SortFunc(laptops, func(a, b Laptop) int { return strings.Compare(a.ID, b.ID) })
+	r := &Rollout{
+		plan: plan, silentAfter: int64(plan.SilentAfter / time.Second), lostAfter: int64(plan.LostAfter / time.Second),
+		laptops: make([]laptop, len(laptops)), now: at,
+	}
+	r.become(Running)
+	if len(laptops) == 0 {
+		r.become(Finished)
+		return r, r.took(), nil
+	}
+	waveOf, filled, err := fill(id, plan.withRest(), laptops)
+	if err != nil {
+		return nil, nil, err
+	}
+	r.waves = make([]wave, len(filled))
+	for i := range filled {
+		r.waves[i].Wave = filled[i]
+	}
+	for i := range laptops {
+		l := &laptops[i]
+		r.laptops[i] = laptop{id: l.ID, wave: waveOf[i], heard: l.Heard.Unix(), interval: int64(l.Interval / time.Second), timer: never}
+		w := &r.waves[waveOf[i]]
+		w.members = append(w.members, int32(i))
+		w.counts[Waiting]++
+	}
+	r.settle()
+	return r, r.took(), nil
+}
+
+// Progress says how the rollout is, and why where it is Stopped.
+func (r *Rollout) Progress() (Progress, StopReason) { return r.progress, r.reason }
+
+// Has tells whether a laptop is in the rollout.
+func (r *Rollout) Has(device string) bool {
+	_, known := r.find(device)
+	return known
+}
+
+// WaveCount is a wave with how many of its laptops are in which state.
+type WaveCount struct {
+	ID     WaveID
+	Opened time.Time // zero: not yet
+	Counts [states]int
+}
+
+// Waves counts the laptops of each wave by state.
+func (r *Rollout) Waves() []WaveCount {
+	out := make([]WaveCount, len(r.waves))
+	for i := range r.waves {
+		out[i] = WaveCount{r.waves[i].ID, r.waves[i].openedAt, r.waves[i].counts}
+	}
+	return out
+}
+
+// Next gives the next moment at which time alone brings something; known is false when it never does.
+func (r *Rollout) Next() (at time.Time, known bool) {
+	if r.progress.over() || r.progress == TakingBack {
+		return time.Time{}, false
+	}
+	turn, turns := r.nextTimer()
+	opens, opening := r.nextOpening()
+	switch {
+	case turns && (!opening || turn <= opens.Unix()):
+		return time.Unix(turn, 0).UTC(), true
+	case opening:
+		return opens, true
+	}
+	return time.Time{}, false
+}
+
+// Advance lets time go on to a moment, that moment included.
+func (r *Rollout) Advance(until time.Time) []Transition {
+	r.advance(until)
+	return r.took()
+}
+
+func (r *Rollout) advance(until time.Time) {
+	for {
+		next, known := r.Next()
+		if !known || next.After(until) {
+			break
+		}
+		r.now = next
+		r.bring()
+		r.settle()
+	}
+	r.now = until
+}
+
+// bring does what time brings to laptops now, by id.
+func (r *Rollout) bring() {
+	var turning []int32
+	for {
+		at, known := r.nextTimer()
+		if !known || at > r.now.Unix() {
+			break
+		}
+		first := heap.Pop(&r.timers).(timer)
+		r.laptops[first.laptop].timer = never
+		turning = append(turning, first.laptop)
+	}
+	slices.Sort(turning) // places are in the order of ids
+	for _, i := range turning {
+		switch r.laptops[i].state {
+		case Due:
+			r.turn(i, Silent)
+		case Taken:
+			r.turn(i, Lost)
+		}
+	}
+}
+
+// Tell takes what a laptop says at a moment. A laptop that is not in the rollout alters nothing.
+func (r *Rollout) Tell(at time.Time, device string, report Report) []Transition {
+	r.advance(at)
+	if i, known := r.find(device); known && !r.progress.over() {
+		r.tell(i, report)
+		r.settle()
+	}
+	return r.took()
+}
+
+func (r *Rollout) tell(i int32, report Report) {
+	l := &r.laptops[i]
+	l.heard = r.now.Unix()
+	to := l.state
+	if r.progress == TakingBack {
+		switch {
+		case report == ReportTaken && (l.state == Due || l.state == Silent): // it was on its way
+			to = Taken
+		case report == ReportUndone && (l.state == Taken || l.state == Refused || l.state == Lost):
+			to = Returned
+		case report != ReportRefused && l.state == Lost: // heard
+			to = Taken
+		}
+	} else {
+		switch l.state {
+		case Waiting, Excused, Returned:
+		default:
+			switch report {
+			case ReportTaken:
+				to = Taken
+			case ReportRefused:
+				to = Refused
+			default:
+				switch l.state {
+				case Silent:
+					to = Due
+				case Lost:
+					to = Taken
+				}
+			}
+		}
+	}
+	r.turn(i, to)
+}
+
+// Do does what a person asks for at a moment; device is whom to excuse. What does not fit is refused
+// and alters nothing.
+func (r *Rollout) Do(at time.Time, act Act, device string) []Transition {
+	r.advance(at)
+	if !r.do(act, device) {
+		r.out = append(r.out, Transition{At: r.now, Refused: act})
+	}
+	r.settle()
+	return r.took()
+}
+
+func (r *Rollout) do(act Act, device string) (done bool) {
+	under := r.progress == Running || r.progress == Paused || r.progress == Stopped
+	switch act {
+	case Go:
+		if r.progress != Running || r.opened == len(r.waves) {
+			return false
+		}
+		r.open()
+	case Pause:
+		if r.progress != Running {
+			return false
+		}
+		r.become(Paused)
+	case Resume:
+		if r.progress != Paused && r.progress != Stopped {
+			return false
+		}
+		_, r.seenFailed, r.seenLost = r.counted()
+		r.become(Running)
+	case Finish:
+		if !under {
+			return false
+		}
+		r.become(Finished)
+	case TakeBack:
+		if !under {
+			return false
+		}
+		r.become(TakingBack)
+	case Excuse:
+		i, known := r.find(device)
+		if !known || r.progress.over() {
+			return false
+		}
+		r.turn(i, Excused)
+	default:
+		return false
+	}
+	return true
+}
+
+// settle looks at the rollout until nothing happens any more.
+func (r *Rollout) settle() {
+	for r.progress == Running {
+		open, failed, lost := r.counted()
+		switch {
+		case failed-r.seenFailed > r.plan.StopFailed.Of(open):
+			r.stop(TooManyFailed)
+			return
+		case lost-r.seenLost > r.plan.StopLost.Of(open):
+			r.stop(TooManyLost)
+			return
+		}
+		switch at, known := r.mayGoOn(); {
+		case !known || at.After(r.now):
+			return
+		case r.opened == len(r.waves):
+			r.become(Finished)
+		case r.opened > 0 && r.waves[r.opened].ByHand || !r.plan.open(r.now):
+			return
+		default:
+			r.open()
+		}
+	}
+	if r.progress == TakingBack && !r.anyHas() {
+		r.become(TakenBack)
+	}
+}
+
+// mayGoOn gives the moment from which on the gate of the last open wave is passed, hours aside; known
+// is false while laptops do not pass it. Before the first wave there is no gate.
+func (r *Rollout) mayGoOn() (at time.Time, known bool) {
+	if r.opened == 0 {
+		return r.now, true
+	}
+	w := &r.waves[r.opened-1]
+	n := len(w.members) - w.counts[Silent] - w.counts[Excused]
+	if n == 0 || w.counts[Taken] < w.Enough.AtLeast(n) {
+		return time.Time{}, false
+	}
+	return w.openedAt.Add(w.Least), true
+}
+
+// nextOpening gives when the next wave opens, or the rollout finishes, if nothing else happens.
+func (r *Rollout) nextOpening() (at time.Time, known bool) {
+	if r.progress != Running {
+		return time.Time{}, false
+	}
+	at, known = r.mayGoOn()
+	if !known {
+		return time.Time{}, false
+	}
+	if at.Before(r.now) {
+		at = r.now
+	}
+	if r.opened < len(r.waves) {
+		if r.opened > 0 && r.waves[r.opened].ByHand {
+			return time.Time{}, false
+		}
+		if at, known = r.plan.nextOpen(at); !known {
+			return time.Time{}, false
+		}
+	}
+	return at, at.After(r.now) // what can happen now has happened
+}
+
+// open opens the next wave. Those of its laptops that were not heard for too long are silent at once.
+func (r *Rollout) open() {
+	w := &r.waves[r.opened]
+	r.opened++
+	w.openedAt = r.now
+	t := Transition{At: r.now, Opened: w.ID, Laptops: []string{}}
+	for _, i := range w.members {
+		if r.laptops[i].state == Waiting {
+			r.count(i, Due)
+			t.Laptops = append(t.Laptops, r.laptops[i].id)
+		}
+	}
+	r.out = append(r.out, t)
+	for _, i := range w.members {
+		if l := &r.laptops[i]; l.state == Due {
+			if r.turnsAt(i) <= r.now.Unix() {
+				r.turn(i, Silent)
+			} else {
+				r.watch(i)
+			}
+		}
+	}
+}
+
+func (r *Rollout) stop(reason StopReason) {
+	r.progress, r.reason = Stopped, reason
+	r.out = append(r.out, Transition{At: r.now, Progress: Stopped, Reason: reason})
+}
+
+func (r *Rollout) become(p Progress) {
+	r.progress, r.reason = p, ""
+	r.out = append(r.out, Transition{At: r.now, Progress: p})
+}
+
+// turn brings a laptop into a state and says so, unless it is in it.
+func (r *Rollout) turn(i int32, to State) {
+	l := &r.laptops[i]
+	if from := l.state; from != to {
+		r.count(i, to)
+		r.out = append(r.out, Transition{At: r.now, Device: l.id, From: from, To: to})
+	}
+	r.watch(i)
+}
+
+// count brings a laptop into a state and counts it there.
+func (r *Rollout) count(i int32, to State) {
+	l := &r.laptops[i]
+	counts := &r.waves[l.wave].counts
+	counts[l.state]--
+	counts[to]++
+	l.state = to
+}
+
+// counted counts the laptops of open waves that are not excused, and of them those that failed and
+// that are lost.
+func (r *Rollout) counted() (open, failed, lost int) {
+	for i := range r.waves[:r.opened] {
+		w := &r.waves[i]
+		open += len(w.members) - w.counts[Excused]
+		failed += w.counts[Refused]
+		lost += w.counts[Lost]
+	}
+	return open, failed, lost
+}
+
+// anyHas tells whether a laptop may still have the change.
+func (r *Rollout) anyHas() bool {
+	return slices.ContainsFunc(r.waves, func(w wave) bool { return w.counts[Taken]+w.counts[Refused]+w.counts[Lost] > 0 })
+}
+
+func (r *Rollout) find(device string) (i int32, known bool) {
+	at, known := slices.BinarySearchFunc(r.laptops, device, func(l laptop, id string) int { return strings.Compare(l.id, id) })
+	return int32(at), known
+}
+
+// took gives what happened since it was asked last.
+func (r *Rollout) took() []Transition {
+	out := r.out
+	r.out = nil
+	return out
+}
