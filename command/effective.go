@@ -182,6 +182,8 @@ func notApplyingText(n files.NotApplyingAnswer) string {
 		return "not assigned to this laptop or person"
 	case string(resolve.Excluded):
 		return "left out by " + strings.Join(n.Targets, ", ")
+	case string(resolve.NotTaken):
+		return "it is offered, and nobody took it on this laptop"
 	}
 	if n.Error != "" {
 		return "its condition failed: " + n.Error

@@ -227,9 +227,11 @@ func fateText(c files.CandidateAnswer) string {
 	case resolve.RuledOut:
 		return "lost: a ruling prefers " + by
 	case resolve.Excepted:
-		return "passed over by an exception"
+		return "overridden by an exception"
 	case resolve.Detached:
-		return "not taken: this kind is detached closer to the laptop"
+		return "not inherited: this kind is detached closer to the laptop"
+	case resolve.Enforced:
+		return "offered, and enforced by " + by
 	}
 	return c.Fate
 }

@@ -287,6 +287,7 @@ func audienceCommand(s Streams) *cli.Command {
 				Usage: "include the laptops whose serial numbers are in `FILE`, one a line",
 			},
 			&cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
+			&cli.BoolFlag{Name: "offered", Usage: "offer the policy: it counts only where a person takes it; --offered=false enforces it"},
 			&cli.StringFlag{Name: "within", Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound"},
 			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"},
 			changeFlag(),
@@ -311,6 +312,9 @@ func audienceCommand(s Streams) *cli.Command {
 			}
 			if c.IsSet("when") {
 				a.When = c.String("when")
+			}
+			if c.IsSet("offered") {
+				doc.Offered = c.Bool("offered")
 			}
 			if c.IsSet("within") {
 				doc.Within = c.String("within")
@@ -344,7 +348,7 @@ func notForEveryone(ctx context.Context, api *client.Client, change wire.Change,
 // reachOf says whom a policy would reach.
 func reachOf(ctx context.Context, api *client.Client, change wire.Change, doc files.PolicyDoc) (wire.AudienceReach, error) {
 	var r wire.AudienceAnswer
-	in := wire.AudienceTrial{Kind: doc.Kind, Platforms: doc.Platforms, Audience: doc.Audience, Within: doc.Within}
+	in := trialOf(doc)
 	_, err := api.Call(ctx, http.MethodPost, "/audience", inChange(change), in, &r)
 	switch {
 	case err != nil:

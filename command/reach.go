@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
 )
 
@@ -51,9 +52,8 @@ func reachCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			in := wire.AudienceTrial{
-				Kind: doc.Kind, Platforms: doc.Platforms, Within: doc.Within, Audience: doc.Audience, Beside: c.String("beside"),
-			}
+			in := trialOf(doc)
+			in.Beside = c.String("beside")
 			for id := range doc.Settings {
 				in.Settings = append(in.Settings, id)
 			}
@@ -82,6 +82,23 @@ func reachCommand(s Streams) *cli.Command {
 	}
 }
 
+// takenText says on how many laptops an offered policy was not taken; nothing where it is enforced.
+func takenText(not int) string {
+	if not == 0 {
+		return ""
+	}
+	return fmt.Sprintf("It is offered; on %s nobody has taken it.\n", counted(not, "laptop"))
+}
+
+// trialOf asks who would get a policy as it is written.
+func trialOf(doc files.PolicyDoc) wire.AudienceTrial {
+	in := wire.AudienceTrial{Kind: doc.Kind, Platforms: doc.Platforms, Within: doc.Within, Audience: doc.Audience}
+	if doc.Offered {
+		in.Offered = doc.ID
+	}
+	return in
+}
+
 func printReach(s Streams, r wire.AudienceReach) {
 	switch r.Alarm {
 	case "everyone":
@@ -92,7 +109,7 @@ func printReach(s Streams, r wire.AudienceReach) {
 	fmt.Fprintf(
 		s.Out,
 		"Assigned to %d of %d laptops, %s, in %s.\nNot assigned: %d excluded, %d by the condition, %d by platform, %d outside of its unit, "+
-			"%d not included.\n%s%s\n",
+			"%d not included.\n%s%s%s\n",
 		r.Gets.Count,
 		r.Estate,
 		counted(r.People.Count, "owner"),
@@ -102,6 +119,7 @@ func printReach(s Streams, r wire.AudienceReach) {
 		r.Platform.Count,
 		r.Outside.Count,
 		r.NotIncluded.Count,
+		takenText(r.NotTaken.Count),
 		supportText(r.Gets.Count, r.Unsupported.Count),
 		unknownText(r.Unknown.Count),
 	)

@@ -253,7 +253,7 @@ func printUse(w io.Writer, use wire.PolicyUse, policy string) {
 	r := use.Reach
 	fmt.Fprintf(w, "Assigned to %s of %s. Left out: %d by name, %d by the condition, %d by platform.\n",
 		counted(r.Gets, "laptop"), counted(r.People, "person"), r.Excluded, r.Condition, r.Platform)
-	fmt.Fprintln(w, supportText(r.Gets, r.Unsupported))
+	fmt.Fprintln(w, takenText(r.NotTaken)+supportText(r.Gets, r.Unsupported))
 	for _, f := range use.Findings {
 		word := "WRONG"
 		if f.Warning {

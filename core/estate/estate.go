@@ -50,6 +50,7 @@ type Device struct {
 	Edition   string
 	Model     string
 	Tags      []string
+	Taken     []PolicyID // offered policies that a person took on it; one that is not there counts for nothing
 	Facts     map[string]setting.Value
 }
 
@@ -111,6 +112,7 @@ type Policy struct {
 	State     State
 	Priority  int64 // higher wins
 	Platforms []setting.Platform
+	Offered   bool   // it counts only on laptops on which a person took it, and never against a policy that is not offered
 	Within    UnitID // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
 	Owner     string // who answers for it; need not be a known person
 	Why       string

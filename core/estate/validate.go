@@ -257,6 +257,7 @@ func (v *validator) device(at string, d *Device) {
 	v.add(setting.OneOf(at+"/os", d.OS, setting.Platforms)...)
 	v.required(at+"/os_version", d.OSVersion != "", "the version of the operating system, as text")
 	v.add(setting.NoRepeats(at+"/tags", d.Tags)...)
+	v.add(setting.NoRepeats(at+"/taken", d.Taken)...)
 	v.values(at+"/facts", d.Facts, DeviceNames)
 }
 

@@ -41,6 +41,7 @@ type builder struct {
 	was, next *Plan
 	changes
 	movedUnits    []bool // by unit: with another path; nil: none
+	arrived       bool   // there are people or laptops that were not there before
 	touchedPeople intern.DeviceSet
 	peopleRows    []bitset.Packed // touchedPeople, by block
 	gonePeople    []estate.PersonID

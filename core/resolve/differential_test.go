@@ -150,6 +150,9 @@ func madeUp(seed uint64) *estate.Snapshot {
 			d.Facts["ram_gb"] = setting.IntegerValue(int64(4 * (1 + r.IntN(4))))
 		}
 		d.Tags = some(r, []string{"field", "spare"}, 2)
+		if chance(r, 60) {
+			d.Taken = some(r, policies, 4)
+		}
 		s.Devices = append(s.Devices, &d)
 	}
 	for i, id := range groups {
@@ -199,6 +202,7 @@ func madeUp(seed uint64) *estate.Snapshot {
 		if chance(r, 15) {
 			p.Within = pick(r, units)
 		}
+		p.Offered = chance(r, 20)
 		p.Audience.Include = slices.Compact(some(r, targets, 4))
 		if chance(r, 25) {
 			p.Audience.Exclude = some(r, targets, 1)

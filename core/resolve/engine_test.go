@@ -79,7 +79,7 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		return put(estate.KindPolicy, string(p.ID), p)
 	case 1:
 		p, q := pick(r, s.Policies), pick(r, other.Policies)
-		p.Audience, p.Platforms, p.State, p.Within = q.Audience, q.Platforms, q.State, q.Within
+		p.Audience, p.Platforms, p.State, p.Within, p.Offered = q.Audience, q.Platforms, q.State, q.Within, q.Offered
 		return put(estate.KindPolicy, string(p.ID), p)
 	case 2:
 		p := pick(r, s.Policies)

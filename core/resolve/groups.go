@@ -55,7 +55,7 @@ func (b *builder) groupsOf() {
 			}
 			is.Formula = p.Gen.Formula(g.Rule)
 			if !known || !sameMembers(was.Groups[before].Group, g) {
-				is.People, is.Listed = lister.list(g)
+				is.People, is.Listed, is.Absent = lister.list(g)
 				b.listedAnew[at] = true
 			}
 			if !known || was.Groups[before].Of != g.Of || !sameMembers(was.Groups[before].Group, g) || !sameRule(was.Groups[before].Rule, g.Rule) ||
@@ -92,6 +92,7 @@ func (b *builder) groupsOf() {
 	}
 	b.unlist(b.gonePeople)
 	b.relist()
+	b.listArrived()
 	if p.Blocks() <= was.Blocks() && d.Same {
 		return
 	}
@@ -166,14 +167,16 @@ func (p *Plan) owned() (first, next []int32) {
 	return first, next
 }
 
-// list gives the people and the laptops that a group lists.
-func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
+// list gives the people and the laptops that a group lists. absent tells whether it lists some that
+// are not there.
+func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed, absent bool) {
 	if g.Of == estate.OfPeople {
 		// A listed person brings every laptop that they own.
 		first, next := l.owned()
 		for _, id := range g.Members {
 			at, known := l.p.PersonAt.Number(estate.PersonID(id))
 			if !known {
+				absent = true
 				continue
 			}
 			l.people[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
@@ -186,10 +189,12 @@ func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed) {
 		for _, id := range g.Members {
 			if at, known := l.p.DeviceAt.Number(estate.DeviceID(id)); known {
 				l.devices[at>>bitset.Shift].Add(at & (bitset.Rows - 1))
+			} else {
+				absent = true
 			}
 		}
 	}
-	return people, packAll(l.devices)
+	return people, packAll(l.devices), absent
 }
 
 // packAll packs sets and clears them.
@@ -225,8 +230,36 @@ func (b *builder) unlist(gone []estate.PersonID) {
 			rows.Remove(row)
 			g.People = slices.Clone(g.People)
 			g.People[block] = rows.Pack()
+			g.Absent = true
 		}
 	}
+}
+
+// listArrived lists groups anew that listed somebody or something that was not there, if people or
+// laptops came. The estate that a source gives may name a laptop before it has it, and one that was
+// removed may come back.
+func (b *builder) listArrived() {
+	if !b.arrived || b.was == nothing {
+		return
+	}
+	lister := b.lister()
+	for at := range b.next.Groups {
+		if g := &b.next.Groups[at]; g.Group == nil || !g.Absent || b.listedAnew[at] {
+			continue
+		}
+		b.next.ownGroups(b.was)
+		g := &b.next.Groups[at]
+		g.People, g.Listed, g.Absent = lister.list(g.Group)
+	}
+}
+
+// sameDevice tells whether a number is a laptop that it was before, whoever owns it.
+func (b *builder) sameDevice(dev int) bool {
+	if dev >= b.was.Devices.Len() {
+		return false
+	}
+	was, is := b.was.Devices.At(dev), b.next.Devices.At(dev)
+	return was.Device != nil && is.Device != nil && was.ID == is.ID
 }
 
 // stays tells whether a number is the same laptop with the same owner as before.
@@ -276,11 +309,14 @@ func (b *builder) relist() {
 				o := *p.Owner.At(dev)
 				// Of a group of people, the laptop is listed if its owner is.
 				is := o != intern.None && int(o)>>bitset.Shift < len(g.People) && g.People[o>>bitset.Shift].Has(int(o)&(bitset.Rows-1))
-				if g.Of == estate.OfDevices { // a free number has no members
-					is = now.Has(row) && p.Devices.At(dev).Device != nil
+				if g.Of == estate.OfDevices { // a free number is in no list, nor is another laptop that got the number
+					is = now.Has(row) && b.sameDevice(dev)
 				}
 				if is == now.Has(row) {
 					continue
+				}
+				if g.Of == estate.OfDevices {
+					g.Absent = true
 				}
 				if !altered {
 					altered = true

@@ -93,6 +93,7 @@ func (p *Plan) unitOf(id estate.UnitID) int {
 // numberPeople numbers the people. unmoved says that units have the same numbers as before.
 func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []int, unmoved bool) {
 	was, p := b.was, b.next
+	b.arrived = b.arrived || len(d.Fresh) > 0
 	// Sorted by the place of their units, which is looked up once for each: there may be a million
 	// people.
 	places := make(map[int]int, len(d.Fresh))
@@ -162,6 +163,7 @@ func (p *Plan) homed(x *estate.Device) match.Device {
 // unit and owner.
 func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []int, unmoved bool) {
 	was, p := b.was, b.next
+	b.arrived = b.arrived || len(d.Fresh) > 0
 	fresh := make([]match.Device, len(d.Fresh))
 	for i, at := range d.Fresh {
 		// Only new laptops are sorted. Their numbers then follow the order of units, and of owners

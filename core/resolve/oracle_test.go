@@ -184,6 +184,9 @@ func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) 
 			return -1, OnCondition, nil
 		}
 	}
+	if pol.Offered && !slices.Contains(d.Taken, pol.ID) {
+		return -1, NotTaken, nil
+	}
 	return level, "", nil
 }
 
@@ -265,6 +268,17 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		}
 		sort.Strings(out.from)
 	}()
+	if slices.ContainsFunc(left, func(c *cand) bool { return !c.pol.Offered }) {
+		var enforced []*cand
+		for _, c := range left {
+			if c.pol.Offered {
+				c.fate = Enforced
+			} else {
+				enforced = append(enforced, c)
+			}
+		}
+		left = enforced
+	}
 	var best *estate.Exception
 	for i := range o.Exceptions {
 		x := &o.Exceptions[i]

@@ -20,6 +20,7 @@ type Reach struct {
 	Gets        Devices
 	Excluded    Devices // left out by name
 	Condition   Devices // included, but the condition is not true
+	NotTaken    Devices // the policy is offered to them, and nobody took it
 	Platform    Devices // on another platform
 	Outside     Devices // outside of the unit that bounds the policy
 	NotIncluded Devices
@@ -84,7 +85,7 @@ func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
 	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}
 	// Sets are of this plan from the start, so that counting an empty one needs no special case.
 	for _, to := range []*Devices{
-		&out.Gets, &out.Excluded, &out.Condition, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown,
+		&out.Gets, &out.Excluded, &out.Condition, &out.NotTaken, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown,
 	} {
 		to.plan = p
 	}
@@ -123,7 +124,7 @@ func (r *reaching) Not(why match.Reason, rows *bitset.Set) {
 	// Not active cannot occur: the audience was made active for the question.
 	to := map[match.Reason]*Devices{
 		match.OnPlatform: &r.out.Platform, match.Outside: &r.out.Outside, match.NotIncluded: &r.out.NotIncluded, match.Excluded: &r.out.Excluded,
-		match.OnCondition: &r.out.Condition,
+		match.OnCondition: &r.out.Condition, match.NotTaken: &r.out.NotTaken,
 	}
 	to[why].add(r.worker.Block, rows)
 }

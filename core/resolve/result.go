@@ -33,6 +33,7 @@ const (
 	LockedOut     = decide.LockedOut     // an entry of an outer level is locked
 	RuledOut      = decide.RuledOut      // a ruling prefers another
 	Excepted      = decide.Excepted      // an exception takes its place
+	Enforced      = decide.Enforced      // the policy is offered, and one that is not has the setting, too
 	Detached      = decide.Detached      // a unit or group detaches its kind of policy, or the setting's area
 )
 
@@ -99,7 +100,10 @@ func (s *Setting) BeatenBy(loser Candidate) []estate.PolicyID {
 		switch loser.Fate {
 		// A closer level beat it, whatever became of the candidates there.
 		case Outer:
-			beats = c.Level > loser.Level && c.Fate != Detached
+			beats = c.Level > loser.Level && c.Fate != Detached && c.Fate != Enforced
+		// What is enforced beats what is offered, whatever became of it.
+		case Enforced:
+			beats = c.Fate != Detached && c.Fate != Enforced
 		// Something of its own level has a higher priority. That may be part of a conflict, or lose
 		// by a ruling.
 		case LowerPriority:
@@ -140,6 +144,7 @@ const (
 	NotIncluded = match.NotIncluded
 	Excluded    = match.Excluded
 	OnCondition = match.OnCondition
+	NotTaken    = match.NotTaken // the policy is offered, and nobody took it on the laptop
 )
 
 // NotApplying is a policy that does not apply, with the first reason.

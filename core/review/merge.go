@@ -23,6 +23,7 @@ const (
 	PartPriority  Part = "priority"
 	PartPlatforms Part = "platforms"
 	PartWithin    Part = "within"
+	PartOffered   Part = "offered"
 	PartOwner     Part = "owner"
 	PartWhy       Part = "why"
 	PartLabels    Part = "labels"
@@ -62,6 +63,7 @@ var fields = []struct {
 	},
 	{PartPlatforms, func(p *estate.Policy) string { return joined(p.Platforms) }, func(a, b *estate.Policy) { a.Platforms = b.Platforms }},
 	{PartWithin, func(p *estate.Policy) string { return string(p.Within) }, func(a, b *estate.Policy) { a.Within = b.Within }},
+	{PartOffered, func(p *estate.Policy) string { return strconv.FormatBool(p.Offered) }, func(a, b *estate.Policy) { a.Offered = b.Offered }},
 	{PartOwner, func(p *estate.Policy) string { return p.Owner }, func(a, b *estate.Policy) { a.Owner = b.Owner }},
 	{PartWhy, func(p *estate.Policy) string { return p.Why }, func(a, b *estate.Policy) { a.Why = b.Why }},
 	{PartLabels, func(p *estate.Policy) string { return joined(p.Labels) }, func(a, b *estate.Policy) { a.Labels = b.Labels }},

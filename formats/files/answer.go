@@ -42,7 +42,7 @@ type (
 		Priority int64         `json:"priority"`
 		Value    setting.Value `json:"value"`
 		Locked   bool          `json:"locked"`
-		Fate     string        `json:"fate" enum:"won,clashing,outer,lower-priority,weaker,locked-out,ruled-out,excepted,detached"`
+		Fate     string        `json:"fate" enum:"won,clashing,outer,lower-priority,weaker,locked-out,ruled-out,excepted,detached,enforced-elsewhere"`
 		BeatenBy []string      `json:"beaten_by,omitempty" doc:"In explanations only: the policies that it lost to, or conflicts with"`
 	}
 	// ProblemAnswer is a check that finds the decided set wrong.
@@ -55,7 +55,7 @@ type (
 	// NotApplyingAnswer is a policy that does not apply, with the reason.
 	NotApplyingAnswer struct {
 		Policy  string   `json:"policy"`
-		Reason  string   `json:"reason" enum:"not-active,platform,outside,not-included,excluded,condition"`
+		Reason  string   `json:"reason" enum:"not-active,platform,outside,not-included,excluded,condition,not-taken"`
 		Targets []string `json:"targets,omitempty"`
 		Error   string   `json:"error,omitempty"`
 	}

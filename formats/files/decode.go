@@ -310,7 +310,7 @@ func (d *decoder) person(n *node, path string) estate.Person {
 }
 
 func (d *decoder) device(n *node, path string) estate.Device {
-	o := d.object(n, path, "id", "serial", "owner", "users", "unit", "os", "os_version", "edition", "model", "tags", "facts")
+	o := d.object(n, path, "id", "serial", "owner", "users", "unit", "os", "os_version", "edition", "model", "tags", "taken", "facts")
 	return estate.Device{
 		ID:        estate.DeviceID(o.text("id")),
 		Serial:    o.text("serial"),
@@ -322,6 +322,7 @@ func (d *decoder) device(n *node, path string) estate.Device {
 		Edition:   o.text("edition"),
 		Model:     o.text("model"),
 		Tags:      listOf[string](o, "tags"),
+		Taken:     listOf[estate.PolicyID](o, "taken"),
 		Facts:     o.values("facts"),
 	}
 }

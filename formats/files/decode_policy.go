@@ -10,13 +10,14 @@ import (
 )
 
 func (d *decoder) policy(n *node, path string) estate.Policy {
-	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "within", "owner", "why", "labels", "settings", "audience")
+	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "offered", "within", "owner", "why", "labels", "settings", "audience")
 	p := estate.Policy{
 		ID:        estate.PolicyID(o.text("id")),
 		Title:     o.text("title"),
 		Kind:      setting.PolicyKind(o.text("kind")),
 		State:     estate.Active,
 		Platforms: listOf[setting.Platform](o, "platforms"),
+		Offered:   o.boolean("offered"),
 		Within:    estate.UnitID(o.ref("within")),
 		Owner:     o.text("owner"),
 		Why:       o.text("why"),

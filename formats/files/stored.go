@@ -97,6 +97,8 @@ func (r *StoredReader) device() (d estate.Device) {
 			d.Model = r.shared()
 		case "tags":
 			r.list(func() { d.Tags = append(d.Tags, r.shared()) })
+		case "taken":
+			r.list(func() { d.Taken = append(d.Taken, estate.PolicyID(r.text())) })
 		case "facts":
 			d.Facts = r.values()
 		default:

@@ -40,6 +40,7 @@ type (
 		Edition   string                   `json:"edition,omitempty"`
 		Model     string                   `json:"model,omitempty"`
 		Tags      []string                 `json:"tags,omitempty"`
+		Taken     []string                 `json:"taken,omitempty" doc:"Offered policies that a person took on it"`
 		Facts     map[string]setting.Value `json:"facts,omitempty"`
 	}
 	// GroupDoc is a group.
@@ -78,6 +79,7 @@ type (
 		State     string              `json:"state,omitempty" enum:"active,draft,retired"`
 		Priority  int64               `json:"priority,omitempty"`
 		Platforms []string            `json:"platforms,omitempty" enum:"linux,windows,macos"`
+		Offered   bool                `json:"offered,omitempty" doc:"It counts only on laptops on which a person took it, and never against a policy that is not offered"`
 		Within    string              `json:"within,omitempty" doc:"A unit: the policy never reaches a laptop outside it"`
 		Owner     string              `json:"owner,omitempty"`
 		Why       string              `json:"why,omitempty"`
@@ -242,6 +244,7 @@ func Doc(object any) any {
 			o.Edition,
 			o.Model,
 			o.Tags,
+			texts(o.Taken),
 			o.Facts,
 		}
 	case estate.Group:
@@ -278,7 +281,7 @@ func AudienceOf(p *estate.Policy) AudienceDoc {
 
 func policyDoc(p *estate.Policy) PolicyDoc {
 	doc := PolicyDoc{
-		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Within: string(p.Within),
+		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered, Within: string(p.Within),
 		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
 		Audience: AudienceOf(p),
 	}

@@ -110,6 +110,11 @@ func (w *summaryWriter) audience() {
 		bound := w.targets([]estate.Target{{Kind: estate.ToUnit, ID: string(w.Policy.Within)}})
 		points = append(points, fmt.Sprintf("Never outside of %s. That leaves out %s.", bound, Counted(r.Outside.Len(), "laptop")))
 	}
+	if w.Policy.Offered {
+		points = append(points, fmt.Sprintf(
+			"It is offered, not enforced: it counts where a person took it, and never against a policy that is enforced. %s have not taken it.",
+			Counted(r.NotTaken.Len(), "laptop")))
+	}
 	if r.Unsupported.Len() > 0 {
 		points = append(points, fmt.Sprintf("%s of them support none of its settings.", Counted(r.Unsupported.Len(), "laptop")))
 	}
@@ -181,7 +186,7 @@ func sentences(parts []string) []string {
 // inEffect says on how many laptops an entry decides, and what becomes of it on the others.
 func (w *summaryWriter) inEffect(e review.EntrySummary) string {
 	var parts []string
-	for _, fate := range []resolve.Fate{resolve.Won, resolve.Clashing, resolve.Outer, resolve.LowerPriority, resolve.Weaker, resolve.LockedOut, resolve.RuledOut, resolve.Excepted, resolve.Detached} {
+	for _, fate := range []resolve.Fate{resolve.Won, resolve.Clashing, resolve.Outer, resolve.LowerPriority, resolve.Weaker, resolve.LockedOut, resolve.RuledOut, resolve.Excepted, resolve.Detached, resolve.Enforced} {
 		if n := e.Fates[fate]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%s: %s", fateWords[fate], Counted(n, "laptop")))
 		}
@@ -209,6 +214,7 @@ var fateWords = map[resolve.Fate]string{
 	resolve.RuledOut:      "a ruling prefers another policy",
 	resolve.Excepted:      "an exception replaces it",
 	resolve.Detached:      "the unit or group is detached",
+	resolve.Enforced:      "it is offered, and another policy enforces the setting",
 }
 
 func (w *summaryWriter) consequences() {

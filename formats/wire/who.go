@@ -176,6 +176,7 @@ type (
 		Kind      string            `json:"kind,omitempty" enum:"configuration,security,encryption"`
 		Platforms []string          `json:"platforms,omitempty"`
 		Within    string            `json:"within,omitempty" maxLength:"128"`
+		Offered   string            `json:"offered,omitempty" maxLength:"128" doc:"Of an offered policy: its id, by which laptops have taken it"`
 		Audience  files.AudienceDoc `json:"audience"`
 		Settings  []string          `json:"settings,omitempty" doc:"By which support is judged"`
 		Beside    string            `json:"beside,omitempty" maxLength:"128" doc:"A policy whose audience is compared"`
@@ -198,6 +199,7 @@ type (
 		Gets        NameList                  `json:"gets"`
 		Excluded    NameList                  `json:"excluded"`
 		Condition   NameList                  `json:"condition"`
+		NotTaken    NameList                  `json:"not_taken" doc:"The policy is offered to them, and nobody took it"`
 		Platform    NameList                  `json:"platform"`
 		Outside     NameList                  `json:"outside" doc:"Outside of the unit that bounds the policy"`
 		Unknown     NameList                  `json:"unknown" doc:"Of those that get it: it is not known whether they support each of its settings"`

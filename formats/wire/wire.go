@@ -269,6 +269,7 @@ type (
 		Gets        int      `json:"gets"`
 		Excluded    int      `json:"excluded"`
 		Condition   int      `json:"condition"`
+		NotTaken    int      `json:"not_taken" doc:"The policy is offered to them, and nobody took it"`
 		Platform    int      `json:"platform"`
 		Outside     int      `json:"outside" doc:"Outside of the unit that bounds the policy"`
 		Unknown     int      `json:"unknown" doc:"Of those that get it: it is not known whether they support each of its settings"`

@@ -53,7 +53,8 @@ func readsOnly(*huma.Operation) {}
 func policyOf(in *wire.AudienceTrial) (*estate.Policy, error) {
 	settings := map[string]files.EntryDoc{}
 	doc := files.PolicyDoc{
-		ID:        "tried",
+		ID:        cmp.Or(in.Offered, "tried"),
+		Offered:   in.Offered != "",
 		Kind:      cmp.Or(in.Kind, string(setting.PolicyKinds[0])),
 		Platforms: in.Platforms,
 		Within:    in.Within,
@@ -149,6 +150,7 @@ func reachWire(v workflow.View, a *review.Audience, most int) wire.AudienceReach
 		Gets:        devicesNamed(a.Gets, most),
 		Excluded:    devicesNamed(a.Excluded, most),
 		Condition:   devicesNamed(a.Condition, most),
+		NotTaken:    devicesNamed(a.NotTaken, most),
 		Platform:    devicesNamed(a.Platform, most),
 		Outside:     devicesNamed(a.Outside, most),
 		Unknown:     devicesNamed(a.Unknown, most),

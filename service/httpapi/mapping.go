@@ -204,6 +204,7 @@ func policyUse(u *workflow.Trial) *wire.PolicyUse {
 			Gets:        r.Gets.Len(),
 			Excluded:    r.Excluded.Len(),
 			Condition:   r.Condition.Len(),
+			NotTaken:    r.NotTaken.Len(),
 			Platform:    r.Platform.Len(),
 			Outside:     r.Outside.Len(),
 			Unknown:     r.Unknown.Len(),

@@ -9,13 +9,14 @@ const parts = [
   { key: 'unsupported', word: 'get it, but support none of it', tone: 'bg-primary/45' },
   { key: 'excluded', word: 'left out by name', tone: 'bg-warning' },
   { key: 'condition', word: 'condition not true', tone: 'bg-info/70' },
+  { key: 'not_taken', word: 'have not taken it', tone: 'bg-accent/50' },
   { key: 'platform', word: 'other platform', tone: 'bg-secondary/50' },
   { key: 'outside', word: 'outside of its unit', tone: 'bg-neutral/40' },
   { key: 'not_included', word: 'not included', tone: 'bg-base-300' },
 ] as const;
 
 export function ReachBar({ of }: { of: Reach }) {
-  const total = of.gets + of.excluded + of.condition + of.platform + of.outside + of.not_included;
+  const total = of.gets + of.excluded + of.condition + of.not_taken + of.platform + of.outside + of.not_included;
   const size = (key: (typeof parts)[number]['key']) => (key === 'gets' ? of.gets - of.unsupported : of[key]);
   return (
     <div className="flex flex-col gap-2 text-sm">

@@ -26,7 +26,9 @@ function because(c: Candidate): string {
     case 'excepted':
       return 'overridden by the exception';
     case 'detached':
-      return 'not taken: this kind is detached closer to the laptop';
+      return 'not inherited: this kind is detached closer to the laptop';
+    case 'enforced-elsewhere':
+      return `offered, and enforced by ${by}`;
     case 'clashing':
       return `disagrees with ${by}`;
   }
@@ -106,6 +108,7 @@ const reasons: Record<string, string> = {
   'not-included': 'does not include this laptop or person',
   excluded: 'left out by name',
   condition: 'its condition is not true',
+  'not-taken': 'offered, and nobody took it on this laptop',
 };
 
 export function NotApplyingList({ list }: { list: NotApplying[] }) {

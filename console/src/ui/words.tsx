@@ -54,6 +54,7 @@ const fates: Record<string, string> = {
   'ruled-out': 'overridden by a ruling',
   excepted: 'overridden by an exception',
   detached: 'not inherited',
+  'enforced-elsewhere': 'offered, and enforced by another policy',
 };
 export const fateWord = (fate: string) => fates[fate] ?? fate;
 

@@ -206,6 +206,22 @@ export const About = memo(function About({ doc, alter, locked }: { doc: PolicyDo
             <option value="retired">retired</option>
           </select>
         </Field>
+        <label className="flex items-start gap-2 text-sm md:col-span-2">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm mt-0.5"
+            disabled={locked}
+            checked={doc.offered ?? false}
+            onChange={(e) => alter((d) => ({ ...d, offered: e.target.checked || undefined }))}
+          />
+          <span>
+            <span className="font-medium">Offered, not enforced</span>
+            <span className="quiet block text-[13px]">
+              It counts only on laptops whose person takes it, and never against a policy that is enforced. Where an enforced policy becomes offered, its
+              settings stop applying until people take it.
+            </span>
+          </span>
+        </label>
         <fieldset className="text-sm">
           <legend className="mb-1 font-medium">Platforms</legend>
           <div className="flex gap-4">

@@ -60,7 +60,7 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	rest := d.sets.Temp() // laptops for which it is not decided yet
 	rest.Copy(rows)
 	// The order is that of resolution.md, section 6: what the laptop does not support, what is
-	// detached, exceptions, and only then the combine rule.
+	// detached, what is offered beside what is enforced, exceptions, and only then the combine rule.
 	d.unsupported(in, rest, limits.Lacking)
 	if d.Observer != nil {
 		here := d.sets.Temp()
@@ -70,10 +70,41 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 			}
 		}
 	}
+	if ix.offered {
+		in = d.standBack(in, rest)
+	}
 	d.except(ix, in, rest, limits.Exempt)
 	if len(in) > 0 && !rest.Empty() {
 		ix.combiner.Combine(d, ix, in, rest)
 	}
+}
+
+// standBack takes candidates of offered policies from the laptops that have one of a policy that is
+// not: what a person chose never wins against what is enforced. It gives the candidates that are left.
+func (d *Decider) standBack(in []Candidate, rest *bitset.Set) []Candidate {
+	enforced := d.sets.Temp()
+	enforced.Clear()
+	for i := range in {
+		if !in[i].Offered {
+			enforced.Or(in[i].Live)
+		}
+	}
+	left := make([]Candidate, 0, len(in))
+	for _, c := range in {
+		if c.Offered && c.Live.Meets(enforced) {
+			if here := d.sets.Temp(); d.Observer != nil && here.SetAnd(c.Live, enforced) && here.Meets(rest) {
+				here.And(rest)
+				d.Observer.Fate(&c, Enforced, here)
+			}
+			live := d.sets.Temp()
+			if !live.SetAndNot(c.Live, enforced) {
+				live = Nobody
+			}
+			c.Live = live
+		}
+		left = append(left, c)
+	}
+	return left
 }
 
 // unsupported takes the laptops that lack the setting out of rest; it appears on those that have an

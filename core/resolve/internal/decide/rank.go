@@ -15,6 +15,7 @@ type Source struct {
 	Policy   int // number
 	ID       estate.PolicyID
 	Priority int64
+	Offered  bool
 	Levels   []match.Level
 	Entry    *estate.Entry
 }
@@ -28,7 +29,7 @@ type unranked struct {
 
 // Clear takes all entries out.
 func (ix *Index) Clear() {
-	ix.Ranked, ix.Entries, ix.Keys, ix.items, ix.begin = nil, nil, nil, nil, nil
+	ix.Ranked, ix.Entries, ix.Keys, ix.items, ix.begin, ix.offered = nil, nil, nil, nil, nil, false
 }
 
 // Rank puts entries in order of precedence. The index has them alone afterwards.
@@ -60,7 +61,7 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 // another precedence. unrank adds an entry once for each level of its policy.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	u := unranked{
-		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock},
+		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock, Offered: s.Offered},
 		Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)},
 		nil,
 	}
@@ -116,6 +117,7 @@ func (ix *Index) order(list []unranked, stay int) {
 			ix.begin[i+1] = int32(len(ix.items))
 		}
 	}
+	ix.offered = slices.ContainsFunc(list, func(u unranked) bool { return u.Offered })
 	// Zones of locked entries begin far below 0 and rise from there; those of others begin at 0.
 	for i, s := range sorted {
 		if s.Zone, s.Run = 0, 0; s.Lock {

@@ -16,15 +16,16 @@ const (
 	RuledOut           // a ruling prefers another
 	Excepted           // an exception takes its place
 	Detached           // a unit or group detaches its kind of policy, or the setting's area
+	Enforced           // its policy is offered, and one that is not has the setting, too
 )
 
-var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "weaker", "locked-out", "ruled-out", "excepted", "detached"}
+var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "weaker", "locked-out", "ruled-out", "excepted", "detached", "enforced-elsewhere"}
 
 // Fates is how many fates there are, the zero one included.
 const Fates = len(fateWords)
 
-// String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted or
-// detached.
+// String gives won, clashing, outer, lower-priority, weaker, locked-out, ruled-out, excepted,
+// detached or enforced-elsewhere.
 func (f Fate) String() string { return fateWords[f] }
 
 // UnmarshalText reads what String gives. The Fate of another word is zero.

@@ -20,11 +20,15 @@ type Audience struct {
 	Include   [][]Target         // by level
 	Exclude   []Target           // sorted as texts
 	When      *intern.Formula    // nil: always
+	Offered   estate.PolicyID    // of a policy that is offered: its id, by which laptops have taken it; empty: it is not
 }
 
 // Audience finds what the audience of a policy names.
 func (p *Population) Audience(pol *estate.Policy) Audience {
 	a := Audience{Active: pol.State == estate.Active, Platforms: pol.Platforms, When: p.Gen.Formula(pol.Audience.When)}
+	if pol.Offered {
+		a.Offered = pol.ID
+	}
 	if pol.Within != "" {
 		bound := p.Target(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
 		a.Within = &bound
@@ -175,6 +179,12 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		}
 		rest.And(is)
 	}
+	if a.Offered != "" && !rest.Empty() {
+		here.Copy(rest)
+		m.taken(a.Offered, rest)
+		here.AndNot(rest)
+		not(NotTaken, here)
+	}
 	// Each level keeps the rows that passed everything. The sets stay disjoint, so every row is
 	// yielded at most once.
 	for at, rows := range levels {
@@ -195,6 +205,19 @@ func (m *Matcher) bound(t *Target) *bitset.Set {
 		return nil
 	}
 	return m.Unit(t.At)
+}
+
+// taken leaves in rows those on whose laptop an offered policy was taken. Few policies are offered, so
+// laptops are looked at one by one.
+func (m *Matcher) taken(policy estate.PolicyID, rows *bitset.Set) {
+	without := m.Temp()
+	without.Clear()
+	for row := range rows.All() {
+		if at := m.DeviceAt(row); at == intern.None || !slices.Contains(m.Pop.Devices.At(at).Taken, policy) {
+			without.Add(row)
+		}
+	}
+	rows.AndNot(without)
 }
 
 // included makes into the rows of rest that some of a policy's includes match.

@@ -63,6 +63,7 @@ type Group struct {
 	Formula *intern.Formula
 	Listed  []bitset.Packed // devices by listing, of the device or of its owner
 	People  []bitset.Packed // people by listing, of a group of people
+	Absent  bool            // it lists somebody or something that is not there, and may come (back)
 	Rows    []bitset.Packed // devices that are in it, or whose owners are
 }
 

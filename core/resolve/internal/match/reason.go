@@ -11,4 +11,5 @@ const (
 	NotIncluded Reason = "not-included"
 	Excluded    Reason = "excluded"
 	OnCondition Reason = "condition"
+	NotTaken    Reason = "not-taken" // the policy is offered, and nobody took it on the laptop
 )
