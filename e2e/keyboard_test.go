@@ -28,7 +28,7 @@ func TestTargetsByName(t *testing.T) {
 	targets("unit:labs unit:survey-fleet")
 	p.fill(field, "Slipway worksop")
 	p.key(kb.Enter)
-	p.shows("No unit, group, person or laptop is called “Slipway worksop”. Did you mean Slipway workshop (unit:slipway)?")
+	p.shows("No unit, group, person or laptop is called “Slipway worksop”. Did you mean: Slipway workshop (unit:slipway)")
 	p.until("the fault is tied to the field", `(() => {
 		const field = document.querySelector('[aria-label=`+quoted(field)+`]');
 		return field.getAttribute('aria-invalid') === 'true' && document.getElementById(field.getAttribute('aria-describedby')).innerText.includes('Did you mean');
@@ -38,7 +38,7 @@ func TestTargetsByName(t *testing.T) {
 	targets("unit:labs unit:survey-fleet unit:slipway")
 	p.fill(field, "laborator") // several fit: Enter alone chooses none
 	p.key(kb.Enter)
-	p.shows("fit “laborator”. Choose")
+	p.shows("fit “laborator”. Choose:")
 	targets("unit:labs unit:survey-fleet unit:slipway")
 	p.fill(field, "ruth mb")
 	p.until("people are found", `[...document.querySelectorAll('[role=option]')].some((o) => o.innerText.includes('ruth.mbeki'))`)

@@ -149,9 +149,9 @@ export function TargetField({
     const exact = called(wanted, all);
     const fit = exact.length > 0 ? exact : fitting(wanted, all);
     if (fit.length === 1) return take(fit[0]!);
-    if (fit.length > 1) return setFault({ text: `${count(fit.length, 'name fits', 'names fit')} “${wanted}”.`, question: 'Choose', meant: fit.slice(0, 6) });
+    if (fit.length > 1) return setFault({ text: `${count(fit.length, 'name fits', 'names fit')} “${wanted}”.`, question: 'Choose:', meant: fit.slice(0, 6) });
     if (/^serial:/i.test(wanted)) return setFault({ text: `No laptop has the serial number ${wanted.slice('serial:'.length)}.`, meant: [] });
-    setFault({ text: `No unit, group, person or laptop is called “${wanted}”.`, question: 'Did you mean', meant: nearest(wanted, all) });
+    setFault({ text: `No unit, group, person or laptop is called “${wanted}”.`, question: 'Did you mean:', meant: nearest(wanted, all) });
   };
   useEffect(() => {
     if (!waiting || !named) return;
@@ -239,7 +239,6 @@ export function TargetField({
                 </button>
               </span>
             ))}
-            {fault.meant.length > 0 && (fault.question === 'Choose' ? '.' : '?')}
           </p>
         )}
       </div>

@@ -87,7 +87,7 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
         </button>
       </h3>
       <div className="col-span-2">
-        {d && <p className={`max-w-prose text-[13px] ${help ? '' : 'quiet line-clamp-1 max-w-3xl'}`}>{d.help}</p>}
+        {d && <p className={`text-[13px] ${help ? 'max-w-prose' : 'quiet line-clamp-1'}`}>{d.help}</p>}
         {help && d && <Facts of={d} />}
         <div className="mt-2" data-control>
           {d ? <Control of={d} value={entry.value} label={title} disabled={locked} onChange={setValue} /> : <ValueText of={entry.value} />}

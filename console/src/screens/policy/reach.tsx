@@ -103,10 +103,10 @@ function Outcome({ r }: { r: AudienceReach }) {
         <Bars title="By unit" list={r.by_unit.map((s) => ({ word: s.title || s.name, n: s.devices, of: s.of, to: `/devices?unit=${s.name}` }))} />
         <Bars title="By release" list={r.by_release.map((s) => ({ word: `${s.within} ${s.name}`, n: s.devices, of: s.of }))} />
         <div className="flex flex-col gap-3">
-          <Counts title="Brought in by" list={r.by_include} />
-          <Counts title="Taken out by" list={r.by_exclude} />
+          <Counts title="Included by" list={r.by_include} />
+          <Counts title="Excluded by" list={r.by_exclude} />
           {r.condition.count > 0 && (
-            <Names title={`Taken out by the condition: ${number(r.condition.count)}`} list={r.condition.first} all={r.condition.count} />
+            <Names title={`Left out by the condition: ${number(r.condition.count)}`} list={r.condition.first} all={r.condition.count} />
           )}
           {r.unsupported.count > 0 && (
             <Names title={`Support none of its settings: ${number(r.unsupported.count)}`} list={r.unsupported.first} all={r.unsupported.count} />
@@ -176,7 +176,7 @@ function Counts({ title, list }: { title: string; list: { target: string; title?
         {list.map((t) => (
           <li key={t.target} className="flex justify-between gap-3">
             <span className="min-w-0 truncate">
-              <span className="id">{t.target}</span> <span className="quiet">{t.title}</span>
+              {t.title} <span className={`id ${t.title ? 'quiet' : ''}`}>{t.target}</span>
             </span>
             <span className={`tabular-nums ${t.devices === 0 ? 'text-warning' : ''}`}>{number(t.devices)}</span>
           </li>
