@@ -1,6 +1,3 @@
-// Package rollout follows what is wanted on a laptop until the laptop has it: one Delivery for each
-// laptop and setting, and pure transitions for what is published, what the laptop reports and what
-// it answers.
 package rollout
 
 import (
