@@ -291,7 +291,9 @@ func printUse(w io.Writer, use wire.PolicyUse, policy string) {
 			continue
 		}
 		b := a.Beside
-		meets := report.Meeting(review.Relation(a.Relation), b.Both, b.Conflict, b.Over, b.Under, b.Neither, policy)
+		meets := report.Meeting{
+			Relation: review.Relation(a.Relation), Both: b.Both, Conflict: b.Conflict, Over: b.Over, Under: b.Under, Neither: b.Neither,
+		}.With(policy)
 		fmt.Fprintf(w, "also   %s = %s in %s, for %d of these: %s\n", a.Setting, a.Value, a.Policy, a.Shared, meets)
 	}
 	for id, policies := range sorted(apart) {

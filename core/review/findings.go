@@ -238,8 +238,7 @@ func (f *finder) unprotected(known Known) {
 	if was == nil || known.Live.Plan == nil || was.Kind == setting.Configuration || was.State != estate.Active {
 		return
 	}
-	if is := f.policy; sameAudience(was, is) && was.State == is.State && was.Within == is.Within && was.Offered == is.Offered && was.Audience.When == is.Audience.When &&
-		slices.Equal(was.Platforms, is.Platforms) {
+	if sameReach(was, f.policy) {
 		return // most often only values are edited
 	}
 	plan := f.side.Plan

@@ -34,7 +34,7 @@ func Shrinkages(before, after impact.Side, most int) []Shrinkage {
 	snapshot := after.Plan.Snapshot()
 	for i := range snapshot.Policies {
 		p := &snapshot.Policies[i]
-		if was := before.Plan.Policy(p.ID); was == nil || p.State != estate.Active || was.State != estate.Active || !sameAudience(was, p) {
+		if was := before.Plan.Policy(p.ID); was == nil || p.State != estate.Active || was.State != estate.Active || !sameTargets(was, p) {
 			continue
 		}
 		add(p.ID, estate.Target{}, before.Plan.Applies(p.ID).Len(), after.Plan.Applies(p.ID).Len())
@@ -57,6 +57,13 @@ func Shrinkages(before, after impact.Side, most int) []Shrinkage {
 	return out
 }
 
-func sameAudience(a, b *estate.Policy) bool {
+// sameTargets tells whether two policies name the same targets.
+func sameTargets(a, b *estate.Policy) bool {
 	return slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude)
+}
+
+// sameReach tells whether two policies say the same of whom they are for, and reach the same laptops.
+func sameReach(a, b *estate.Policy) bool {
+	return sameTargets(a, b) && a.Audience.When == b.Audience.When && a.State == b.State && a.Within == b.Within && a.Offered == b.Offered &&
+		slices.Equal(a.Platforms, b.Platforms)
 }

@@ -141,19 +141,18 @@ func TestEveryFindingHasASentence(t *testing.T) {
 		}
 	}
 	for _, c := range []struct {
-		relation                             review.Relation
-		both, conflict, over, under, neither int
-		want                                 string
+		is   report.Meeting
+		want string
 	}{
-		{review.Conflicts, 0, 6, 7, 0, 0, "conflicts with house-rules on 6, overrides house-rules on 7"},
-		{review.Adds, 4, 0, 0, 0, 0, "adds to house-rules on 4"},
-		{review.Repeats, 4, 0, 0, 1, 0, "is overridden by house-rules on 1, sets the same as house-rules on 4"},
-		{review.Repeats, 0, 0, 0, 1, 0, "sets the same, is overridden by house-rules on 1"},
-		{review.Neither, 0, 0, 0, 0, 3, "neither is in effect on 3"},
-		{review.Apart, 0, 0, 0, 0, 0, ""},
+		{report.Meeting{review.Conflicts, 0, 6, 7, 0, 0}, "conflicts with house-rules on 6, overrides house-rules on 7"},
+		{report.Meeting{review.Adds, 4, 0, 0, 0, 0}, "adds to house-rules on 4"},
+		{report.Meeting{review.Repeats, 4, 0, 0, 1, 0}, "is overridden by house-rules on 1, sets the same as house-rules on 4"},
+		{report.Meeting{review.Repeats, 0, 0, 0, 1, 0}, "sets the same, is overridden by house-rules on 1"},
+		{report.Meeting{review.Neither, 0, 0, 0, 0, 3}, "neither is in effect on 3"},
+		{report.Meeting{review.Apart, 0, 0, 0, 0, 0}, ""},
 	} {
-		if got := report.Meeting(c.relation, c.both, c.conflict, c.over, c.under, c.neither, "house-rules"); got != c.want {
-			t.Errorf("%s: %q, expected %q", c.relation, got, c.want)
+		if got := c.is.With("house-rules"); got != c.want {
+			t.Errorf("%s: %q, expected %q", c.is.Relation, got, c.want)
 		}
 	}
 }

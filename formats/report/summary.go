@@ -289,7 +289,7 @@ func (w *summaryWriter) others() {
 // besideIt says what another policy's entry does to that of the policy that the summary is of.
 func besideIt(a review.AlsoSet) string {
 	b := a.Beside
-	return Meeting(a.Relation, b.Both, b.Conflict, b.Over, b.Under, a.Neither(), "it")
+	return Meeting{a.Relation, b.Both, b.Conflict, b.Over, b.Under, a.Neither()}.With("it")
 }
 
 func (w *summaryWriter) settingTitle(id setting.ID) string {

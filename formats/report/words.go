@@ -200,11 +200,21 @@ func isOrAre(n int, noun string) string {
 	return Counted(n, noun) + " are"
 }
 
-// Meeting says on how many laptops another policy's entry does what to the one that is looked at,
-// which is named: conflicts with house-rules on 6, overrides house-rules on 7.
-func Meeting(relation review.Relation, both, conflict, over, under, neither int, named string) string {
+// Meeting is what another policy's entry does to the one that is looked at, in numbers of laptops.
+type Meeting struct {
+	Relation review.Relation
+	Both     int // both are in effect
+	Conflict int // they are part of a conflict
+	Over     int // the other one overrides
+	Under    int // the other one is overridden
+	Neither  int // neither is in effect
+}
+
+// With says it in words; named is the policy that is looked at: conflicts with house-rules on 6,
+// overrides house-rules on 7.
+func (m Meeting) With(named string) string {
 	together := "sets the same as " + named
-	if relation == review.Adds {
+	if m.Relation == review.Adds {
 		together = "adds to " + named
 	}
 	var parts []string
@@ -212,14 +222,14 @@ func Meeting(relation review.Relation, both, conflict, over, under, neither int,
 		n    int
 		says string
 	}{
-		{conflict, "conflicts with " + named}, {over, "overrides " + named}, {under, "is overridden by " + named}, {both, together},
-		{neither, "neither is in effect"},
+		{m.Conflict, "conflicts with " + named}, {m.Over, "overrides " + named}, {m.Under, "is overridden by " + named}, {m.Both, together},
+		{m.Neither, "neither is in effect"},
 	} {
 		if part.n > 0 {
 			parts = append(parts, fmt.Sprintf("%s on %d", part.says, part.n))
 		}
 	}
-	if relation == review.Repeats && both == 0 && len(parts) > 0 {
+	if m.Relation == review.Repeats && m.Both == 0 && len(parts) > 0 {
 		parts[0] = "sets the same, " + parts[0]
 	}
 	return strings.Join(parts, ", ")
