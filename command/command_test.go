@@ -213,7 +213,8 @@ func TestAServiceThatIsNotThere(t *testing.T) {
 // is wrong.
 func TestRehearse(t *testing.T) {
 	out, errOut, status := run(t, "rollout", "rehearse", "../demo/rehearsal.json")
-	if status != 0 || !strings.HasPrefix(out, `{"at":"2026-11-23T08:30:00Z","state":"running"}`+"\n") || !strings.Contains(out, `"opened":"pilots"`) {
+	if status != 0 || !strings.HasPrefix(out, `{"at":"2026-11-23T08:30:00Z","state":"running"}`+"\n") ||
+		!strings.Contains(out, `"opened":"pilots"`) {
 		t.Errorf("status %d, %s%s", status, out, errOut)
 	}
 	wrong := filepath.Join(t.TempDir(), "wrong.json")

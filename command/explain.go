@@ -180,7 +180,12 @@ func printExplained(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 		case s.Status == string(resolve.Set):
 			fmt.Fprintf(w, "%s = %s, %s from %s\n", s.Setting, valueText(s.Value), s.How, orNone(s.From))
 		case s.Status == string(resolve.Conflict):
-			fmt.Fprintf(w, "%s: conflict between %s; nothing is sent and the laptop keeps what it has\n", s.Setting, strings.Join(s.From, ", "))
+			fmt.Fprintf(
+				w,
+				"%s: conflict between %s; nothing is sent and the laptop keeps what it has\n",
+				s.Setting,
+				strings.Join(s.From, ", "),
+			)
 		case s.Status == string(resolve.Unset):
 			fmt.Fprintf(w, "%s: left to the laptop by exception %s\n", s.Setting, strings.Join(s.From, ", "))
 		default:

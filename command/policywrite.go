@@ -126,7 +126,14 @@ func startOf(ctx context.Context, c *cli.Command, api *client.Client, change wir
 		if err != nil {
 			return doc, err
 		}
-		return files.PolicyDoc{Title: k.Title, Why: k.Why, Kind: k.Kind, Platforms: k.Platforms, Labels: k.Labels, Settings: k.Settings}, nil
+		return files.PolicyDoc{
+			Title:     k.Title,
+			Why:       k.Why,
+			Kind:      k.Kind,
+			Platforms: k.Platforms,
+			Labels:    k.Labels,
+			Settings:  k.Settings,
+		}, nil
 	case c.IsSet("like"):
 		like, err := policyIn(ctx, api, change, c.String("like"))
 		like.Audience, like.State = files.AudienceDoc{}, ""
@@ -189,51 +196,62 @@ func setCommand(s Streams) *cli.Command {
 			&cli.BoolFlag{Name: "accept-expired", Usage: "take certificates that have expired"},
 			changeFlag(),
 		},
-		Action: writing(s, -2, "POLICY SETTING=VALUE…", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-			doc, err := policyIn(ctx, api, change, c.Args().First())
-			if err != nil {
-				return err
-			}
-			if doc.Settings == nil {
-				doc.Settings = map[string]files.EntryDoc{}
-			}
-			reader := &valueReader{
-				api:           api,
-				acceptExpired: c.Bool("accept-expired"),
-				said:          func(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) },
-			}
-			for _, arg := range c.Args().Tail() {
-				id, text, err := parseEntry(arg)
+		Action: writing(
+			s,
+			-2,
+			"POLICY SETTING=VALUE…",
+			func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
+				doc, err := policyIn(ctx, api, change, c.Args().First())
 				if err != nil {
 					return err
 				}
-				d, err := settingDoc(ctx, api, id, change.ID)
-				if err != nil {
-					return err
+				if doc.Settings == nil {
+					doc.Settings = map[string]files.EntryDoc{}
 				}
-				v, err := reader.read(ctx, id, d.ShapeDoc, d.Columns, text)
-				if err != nil {
-					return err
+				reader := &valueReader{
+					api:           api,
+					acceptExpired: c.Bool("accept-expired"),
+					said:          func(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) },
 				}
-				entry := doc.Settings[id]
-				if c.Bool("add") && !entry.Value.IsNothing() {
-					v = added(entry.Value, v)
+				for _, arg := range c.Args().Tail() {
+					id, text, err := parseEntry(arg)
+					if err != nil {
+						return err
+					}
+					d, err := settingDoc(ctx, api, id, change.ID)
+					if err != nil {
+						return err
+					}
+					v, err := reader.read(ctx, id, d.ShapeDoc, d.Columns, text)
+					if err != nil {
+						return err
+					}
+					entry := doc.Settings[id]
+					if c.Bool("add") && !entry.Value.IsNothing() {
+						v = added(entry.Value, v)
+					}
+					if entry.Note != "" && !c.IsSet("note") && !entry.Value.IsNothing() && !entry.Value.Equal(v) {
+						fmt.Fprintf(
+							s.Out,
+							"%s: the note %q was written for %s and is removed; --note writes another\n",
+							id,
+							entry.Note,
+							entry.Value,
+						)
+						entry.Note = ""
+					}
+					entry.Value = v
+					if c.IsSet("lock") {
+						entry.Lock = c.Bool("lock")
+					}
+					if c.IsSet("note") {
+						entry.Note = c.String("note")
+					}
+					doc.Settings[id] = entry
 				}
-				if entry.Note != "" && !c.IsSet("note") && !entry.Value.IsNothing() && !entry.Value.Equal(v) {
-					fmt.Fprintf(s.Out, "%s: the note %q was written for %s and is removed; --note writes another\n", id, entry.Note, entry.Value)
-					entry.Note = ""
-				}
-				entry.Value = v
-				if c.IsSet("lock") {
-					entry.Lock = c.Bool("lock")
-				}
-				if c.IsSet("note") {
-					entry.Note = c.String("note")
-				}
-				doc.Settings[id] = entry
-			}
-			return putPolicy(ctx, s, api, change, doc)
-		}),
+				return putPolicy(ctx, s, api, change, doc)
+			},
+		),
 	}
 }
 
@@ -288,7 +306,10 @@ func audienceCommand(s Streams) *cli.Command {
 			},
 			&cli.StringFlag{Name: "when", Usage: "a CEL `CONDITION` over device and person; empty: always"},
 			&cli.BoolFlag{Name: "offered", Usage: "offer the policy: it counts only where a person takes it; --offered=false enforces it"},
-			&cli.StringFlag{Name: "within", Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound"},
+			&cli.StringFlag{
+				Name:  "within",
+				Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound",
+			},
 			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"},
 			changeFlag(),
 		},

@@ -51,12 +51,17 @@ func serveCommand(s Streams) *cli.Command {
 			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470 --tls-cert server.pem --tls-key server.key",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
-			&cli.IntFlag{Name: "max-file-mb", Value: 32, Usage: "the largest file that is kept, in `MIB`: 1 to 512", Validator: func(n int) error {
-				if n < 1 || n > 512 {
-					return fmt.Errorf("found %d, expected 1 to 512", n)
-				}
-				return nil
-			}},
+			&cli.IntFlag{
+				Name:  "max-file-mb",
+				Value: 32,
+				Usage: "the largest file that is kept, in `MIB`: 1 to 512",
+				Validator: func(n int) error {
+					if n < 1 || n > 512 {
+						return fmt.Errorf("found %d, expected 1 to 512", n)
+					}
+					return nil
+				},
+			},
 			&cli.IntFlag{
 				Name:  "file-space-mb",
 				Value: 4096,
@@ -69,7 +74,11 @@ func serveCommand(s Streams) *cli.Command {
 				},
 			},
 			&cli.StringFlag{Name: "database", Value: "zridge.db", Usage: "`FILE` of the database", TakesFile: true},
-			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD", TakesFile: true},
+			&cli.StringFlag{
+				Name:      "secrets",
+				Usage:     "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD",
+				TakesFile: true,
+			},
 			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` by which days turn, such as Europe/Lisbon; without it the machine's"},
 			&cli.IntFlag{
 				Name:  "keep-runs",
@@ -86,7 +95,11 @@ func serveCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "oidc-issuer", Usage: "`ADDRESS` of an OpenID Connect issuer through which people sign in"},
 			&cli.StringFlag{Name: "oidc-title", Usage: "what people know the issuer by: `TITLE`", Value: "your company's sign-in"},
 			&cli.StringFlag{Name: "oidc-client", Usage: "`ID` of the service at the issuer"},
-			&cli.StringFlag{Name: "oidc-secret", Usage: "`FILE` with the secret of the service at the issuer; without it a public client", TakesFile: true},
+			&cli.StringFlag{
+				Name:      "oidc-secret",
+				Usage:     "`FILE` with the secret of the service at the issuer; without it a public client",
+				TakesFile: true,
+			},
 			&cli.StringFlag{Name: "oidc-groups", Usage: "the `CLAIM` that lists the groups of a person", Value: "groups"},
 			&cli.StringSliceFlag{
 				Name:  "oidc-grant",
@@ -153,8 +166,14 @@ func serveCommand(s Streams) *cli.Command {
 				Usage:     "`FILE` with the certificates by which the authority is known, in PEM; without it those of the machine",
 				TakesFile: true,
 			},
-			&cli.StringSliceFlag{Name: "behind-proxy", Usage: "`ADDRESS` or network of a proxy in front, whose X-Forwarded headers are believed"},
-			&cli.StringSliceFlag{Name: "host", Usage: "`NAME` that the service answers to; without it those of the certificate, or of loopback"},
+			&cli.StringSliceFlag{
+				Name:  "behind-proxy",
+				Usage: "`ADDRESS` or network of a proxy in front, whose X-Forwarded headers are believed",
+			},
+			&cli.StringSliceFlag{
+				Name:  "host",
+				Usage: "`NAME` that the service answers to; without it those of the certificate, or of loopback",
+			},
 			&cli.IntFlag{
 				Name:  "connections",
 				Value: 512,
@@ -184,7 +203,11 @@ func serveCommand(s Streams) *cli.Command {
 					Certificate: c.String("tls-cert"),
 					Key:         c.String("tls-key"),
 					SelfSigned:  c.Bool("tls-self-signed"),
-					ACME:        service.ACME{Directory: c.String("acme-directory"), Contact: c.String("acme-contact"), Trust: c.String("acme-ca")},
+					ACME: service.ACME{
+						Directory: c.String("acme-directory"),
+						Contact:   c.String("acme-contact"),
+						Trust:     c.String("acme-ca"),
+					},
 				},
 				Connections:     c.Int("connections"),
 				RequireMAC:      c.Bool("require-message-mac"),
@@ -203,7 +226,10 @@ func serveCommand(s Streams) *cli.Command {
 			for _, text := range c.StringSlice("behind-proxy") {
 				proxy, err := networkOf(text)
 				if err != nil {
-					return usage("serve: found %s, expected the address or network of a proxy, such as 10.0.0.5 or 10.0.0.0/24", problem.Quote(text))
+					return usage(
+						"serve: found %s, expected the address or network of a proxy, such as 10.0.0.5 or 10.0.0.0/24",
+						problem.Quote(text),
+					)
 				}
 				config.Proxies = append(config.Proxies, proxy)
 			}
@@ -279,7 +305,10 @@ func demoCommand(s Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
 			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's database"},
-			&cli.StringFlag{Name: "secrets", Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD"},
+			&cli.StringFlag{
+				Name:  "secrets",
+				Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD",
+			},
 			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate", TakesFile: true},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
@@ -477,7 +506,9 @@ func checkDatabaseCommand(s Streams) *cli.Command {
 // oidcOf reads how people sign in through an issuer.
 func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
 	o := httpapi.OIDC{
-		Issuer: c.String("oidc-issuer"), Title: c.String("oidc-title"), Client: c.String("oidc-client"), GroupsClaim: c.String("oidc-groups"),
+		Issuer: c.String(
+			"oidc-issuer",
+		), Title: c.String("oidc-title"), Client: c.String("oidc-client"), GroupsClaim: c.String("oidc-groups"),
 	}
 	if o.Issuer == "" {
 		return o, nil

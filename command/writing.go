@@ -272,7 +272,14 @@ func printUse(w io.Writer, use wire.PolicyUse, policy string) {
 		if said[p.Check] {
 			continue
 		}
-		fmt.Fprintf(w, "%-5s  %s, together with %s, on %s\n", "WRONG", p.Message, strings.Join(p.From, ", "), counted(p.DeviceCount, "device"))
+		fmt.Fprintf(
+			w,
+			"%-5s  %s, together with %s, on %s\n",
+			"WRONG",
+			p.Message,
+			strings.Join(p.From, ", "),
+			counted(p.DeviceCount, "device"),
+		)
 	}
 	for id, lacking := range sorted(use.Lacking) {
 		n := 0
@@ -325,7 +332,11 @@ func settingUse(ctx context.Context, api *client.Client, id string, query url.Va
 			for i, f := range found.Items {
 				near[i] = f.ID
 			}
-			return d, usage("found the setting %s, which the dictionary does not have; near it are %s", problem.Quote(id), strings.Join(near, ", "))
+			return d, usage(
+				"found the setting %s, which the dictionary does not have; near it are %s",
+				problem.Quote(id),
+				strings.Join(near, ", "),
+			)
 		}
 	}
 	return d, err

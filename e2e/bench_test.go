@@ -186,7 +186,10 @@ func BenchmarkTypingAtALargeEstate(b *testing.B) {
 		for b.Loop() {
 			for i := 0; i < len(s.Policies) && len(opened.took) < places; i += 7 {
 				policy := &s.Policies[i]
-				at := slices.IndexFunc(policy.Entries, func(e estate.Entry) bool { return definitions[e.Setting].Type == setting.TypeInteger })
+				at := slices.IndexFunc(
+					policy.Entries,
+					func(e estate.Entry) bool { return definitions[e.Setting].Type == setting.TypeInteger },
+				)
 				if at < 0 || policy.State != estate.Active {
 					continue
 				}
@@ -288,7 +291,10 @@ func BenchmarkOnASlowMachine(b *testing.B) {
 			b.ReportMetric(value, unit)
 		}
 		report(`performance.getEntriesByName('first-contentful-paint')[0].startTime`, "ms-first-paint")
-		report(`performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).reduce((n, e) => n + e.transferSize, 0) / 1024`, "KiB-fetched")
+		report(
+			`performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).reduce((n, e) => n + e.transferSize, 0) / 1024`,
+			"KiB-fetched",
+		)
 		p.goTo("/policies/field-encryption")
 		p.mark("input", "Why")
 		p.do("watching", chromedp.Evaluate[chromedp.Void](`

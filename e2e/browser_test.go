@@ -147,7 +147,9 @@ func (p *page) goTo(path string) {
 func (p *page) text() string {
 	text, err := chromedp.Run(
 		p.ctx,
-		chromedp.Evaluate[string](`([...document.querySelectorAll('dialog[open]')].at(-1) ?? document.querySelector('main') ?? document.body)?.innerText ?? ''`),
+		chromedp.Evaluate[string](
+			`([...document.querySelectorAll('dialog[open]')].at(-1) ?? document.querySelector('main') ?? document.body)?.innerText ?? ''`,
+		),
 	)
 	if err != nil {
 		return err.Error()

@@ -199,7 +199,17 @@ func TestSettlingInTheTerminal(t *testing.T) {
 	expect(r.must("conflicts", "answer", id, "The", "night", "watch"), "answered")
 	expect(r.must("conflicts"), "ines.okafor asked ruth.mbeki and tomas.reyes: Which of the two? — ines.okafor: The night watch")
 	expect(
-		r.must("conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "on-call-banner", "--reason", "The watch must be reached"),
+		r.must(
+			"conflicts",
+			"settle",
+			"signin.banner",
+			"--way",
+			"prefer",
+			"--policy",
+			"on-call-banner",
+			"--reason",
+			"The watch must be reached",
+		),
 		"create rulings/",
 		"conflict cleared: signin.banner",
 	)

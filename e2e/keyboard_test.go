@@ -20,7 +20,12 @@ func TestTargetsByName(t *testing.T) {
 	field := "Gets it: add a unit, group, device or person"
 	targets := func(wanted string) {
 		t.Helper()
-		p.until("the audience is "+wanted, `[...document.querySelectorAll('[aria-label^="Remove "][aria-label$=" from Gets it"]')].map((b) => b.ariaLabel.split(' ')[1]).join(' ') === `+quoted(wanted))
+		p.until(
+			"the audience is "+wanted,
+			`[...document.querySelectorAll('[aria-label^="Remove "][aria-label$=" from Gets it"]')].map((b) => b.ariaLabel.split(' ')[1]).join(' ') === `+quoted(
+				wanted,
+			),
+		)
 	}
 	targets("unit:labs")
 	p.fill(field, "survey fleet") // the whole title, in small letters
@@ -43,7 +48,10 @@ func TestTargetsByName(t *testing.T) {
 	p.fill(field, "ruth mb")
 	p.until("people are found", `[...document.querySelectorAll('[role=option]')].some((o) => o.innerText.includes('ruth.mbeki'))`)
 	p.key(kb.ArrowDown)
-	p.until("the option is told", `!!document.getElementById(document.activeElement.getAttribute('aria-activedescendant'))?.innerText.includes('ruth.mbeki')`)
+	p.until(
+		"the option is told",
+		`!!document.getElementById(document.activeElement.getAttribute('aria-activedescendant'))?.innerText.includes('ruth.mbeki')`,
+	)
 	p.key(kb.Enter)
 	targets("unit:labs unit:survey-fleet unit:slipway person:ruth.mbeki")
 	p.shows("Saved in the open change")
@@ -59,7 +67,12 @@ func TestPatternsOfTheKeyboard(t *testing.T) {
 	p.signIn()
 	focused := func(wanted string) {
 		t.Helper()
-		p.until("the focus is on "+wanted, `(document.activeElement.dataset.unit ?? document.activeElement.getAttribute('aria-label') ?? document.activeElement.innerText) === `+quoted(wanted))
+		p.until(
+			"the focus is on "+wanted,
+			`(document.activeElement.dataset.unit ?? document.activeElement.getAttribute('aria-label') ?? document.activeElement.innerText) === `+quoted(
+				wanted,
+			),
+		)
 	}
 	p.goTo("/units")
 	p.until("the tree is there", `document.querySelectorAll('[role=treegrid] [data-unit]').length > 5`)
@@ -70,7 +83,10 @@ func TestPatternsOfTheKeyboard(t *testing.T) {
 	p.key(kb.ArrowLeft) // to the unit above
 	focused("survey-fleet")
 	p.key(kb.ArrowLeft) // closes it
-	p.until("it is closed", `document.activeElement.getAttribute('aria-expanded') === 'false' && !document.querySelector('[data-unit=rv-turnstone]')`)
+	p.until(
+		"it is closed",
+		`document.activeElement.getAttribute('aria-expanded') === 'false' && !document.querySelector('[data-unit=rv-turnstone]')`,
+	)
 	p.key(kb.ArrowRight)
 	p.key(kb.ArrowDown)
 	focused("rv-dunlin")
@@ -84,7 +100,10 @@ func TestPatternsOfTheKeyboard(t *testing.T) {
 	p.shows("From nothing")
 	p.do("going to the ways to start", chromedp.Evaluate[chromedp.Void](`document.querySelector('input[type=radio]:checked').focus()`))
 	p.key(kb.ArrowRight)
-	p.until("the next way is chosen", `document.querySelector('input[type=radio]:checked').ariaLabel === 'From a kit' && location.search === '?from=kit'`)
+	p.until(
+		"the next way is chosen",
+		`document.querySelector('input[type=radio]:checked').ariaLabel === 'From a kit' && location.search === '?from=kit'`,
+	)
 
 	p.goTo("/policies/house-rules")
 	p.shows("Banner text before sign-in")
@@ -99,8 +118,11 @@ func TestPatternsOfTheKeyboard(t *testing.T) {
 	for _, path := range []string{"/policies", "/groups", "/units", "/exceptions", "/changes", "/conflicts", "/audit-log", "/accounts", "/devices/LT-0110", "/units/matrix"} {
 		p.goTo(path)
 		p.until(path+" has loaded", `!!document.querySelector('main h1') && !document.querySelector('[aria-label="Loading"]')`)
-		p.until("every table of "+path+" has a caption, and cells that name columns and rows", `[...document.querySelectorAll('main table')].every((table) =>
+		p.until(
+			"every table of "+path+" has a caption, and cells that name columns and rows",
+			`[...document.querySelectorAll('main table')].every((table) =>
 			table.caption?.innerText && [...table.querySelectorAll('thead th')].every((h) => h.scope === 'col' || h.scope === 'colgroup') &&
-			[...table.tBodies].every((body) => [...body.rows].every((row) => row.querySelector('th[scope=row]') || row.querySelector('td[colspan]'))))`)
+			[...table.tBodies].every((body) => [...body.rows].every((row) => row.querySelector('th[scope=row]') || row.querySelector('td[colspan]'))))`,
+		)
 	}
 }

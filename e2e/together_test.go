@@ -146,7 +146,10 @@ func TestTheKeyboardReachesEverything(t *testing.T) {
 	p := newPage(t, r.address)
 	p.signIn()
 	p.key("/")
-	p.until("the finder waits for words", `document.activeElement?.getAttribute('aria-label') === 'Find a page, setting, policy, group, unit, device or change'`)
+	p.until(
+		"the finder waits for words",
+		`document.activeElement?.getAttribute('aria-label') === 'Find a page, setting, policy, group, unit, device or change'`,
+	)
 	p.key("house")
 	p.shows("House rules")
 	p.until("the hit is chosen", `document.querySelector('[role=option][aria-selected=true]')?.innerText.includes('House rules')`)
@@ -310,7 +313,10 @@ func TestAddedJustAsSomethingIsKept(t *testing.T) {
 	p.until("all is kept", `!document.body.innerText.includes('Checking')`)
 	is, err := client.Get[wire.Change](context.Background(), api, "/changes/"+change.ID, nil)
 	if err != nil || len(is.Edits) != 1 || !strings.Contains(string(is.Edits[0].Body), `"screen.lock_after_minutes":24`) ||
-		!strings.Contains(string(is.Edits[0].Body), `"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`) {
+		!strings.Contains(
+			string(is.Edits[0].Body),
+			`"device:LT-0007","device:LT-0008","device:LT-0009","device:LT-0010","device:LT-0011"`,
+		) {
 		t.Errorf("the change has %s %v", is.Edits[0].Body, err)
 	}
 }

@@ -52,7 +52,10 @@ func (p *page) begin(name, why string) {
 	p.fill("Why", why)
 	p.button("Begin")
 	// The change that is open may be about something else.
-	p.until("it began, or it is asked in which change", `!!document.querySelector('dialog[open] [data-cancel]') || document.body.innerText.includes('nobody, unless you say who')`)
+	p.until(
+		"it began, or it is asked in which change",
+		`!!document.querySelector('dialog[open] [data-cancel]') || document.body.innerText.includes('nobody, unless you say who')`,
+	)
 	asked, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`!!document.querySelector('dialog[open] [data-cancel]')`))
 	if err != nil {
 		p.t.Fatal(err)

@@ -207,7 +207,12 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 func (v *validator) known(path, word string, there func(string) bool, id string) {
 	if id != "" && !there(id) {
 		v.add(
-			problem.Fault{Code: problem.UnknownReference, Path: path, Found: problem.Quote(id), Expected: "the id of a " + word + " of this estate"},
+			problem.Fault{
+				Code:     problem.UnknownReference,
+				Path:     path,
+				Found:    problem.Quote(id),
+				Expected: "the id of a " + word + " of this estate",
+			},
 		)
 	}
 }
@@ -348,7 +353,14 @@ func (v *validator) exception(at string, e *Exception) {
 	case e.Unset && !e.Value.IsNothing():
 		v.add(problem.Fault{Code: problem.EitherOr, Path: at + "/unset", Found: "both a value and unset: true", Expected: "one of the two"})
 	case !e.Unset && e.Value.IsNothing():
-		v.add(problem.Fault{Code: problem.EitherOr, Path: at + "/value", Found: "neither a value nor unset: true", Expected: "one of the two"})
+		v.add(
+			problem.Fault{
+				Code:     problem.EitherOr,
+				Path:     at + "/value",
+				Found:    "neither a value nor unset: true",
+				Expected: "one of the two",
+			},
+		)
 	}
 	v.required(at+"/until", e.Until != "", "the last day, such as 2026-06-15")
 	v.required(at+"/reason", e.Reason != "", "the reason, as text")

@@ -107,7 +107,10 @@ func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	if pol.State != estate.Active {
 		return to
 	}
-	return append(to, decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Offered: pol.Offered, Levels: pol.audience.Levels, Entry: e.Entry})
+	return append(
+		to,
+		decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Offered: pol.Offered, Levels: pol.audience.Levels, Entry: e.Entry},
+	)
 }
 
 // takeExceptions orders the exceptions of the day so that the first that matches wins: the closest

@@ -246,7 +246,12 @@ func madeUp(seed uint64) *estate.Snapshot {
 	for i, when := range checkRules {
 		s.Checks = append(
 			s.Checks,
-			estate.Check{ID: estate.CheckID(fmt.Sprintf("c%d", i)), Message: "m", Settings: some(r, names[setting.ID]("s", 7), 3), When: when},
+			estate.Check{
+				ID:       estate.CheckID(fmt.Sprintf("c%d", i)),
+				Message:  "m",
+				Settings: some(r, names[setting.ID]("s", 7), 3),
+				When:     when,
+			},
 		)
 	}
 	return s
@@ -285,7 +290,10 @@ func madeUpSettings(r *rand.Rand) []setting.Definition {
 	}
 	for i := range defs {
 		if chance(r, 20) {
-			defs[i].Supports = []setting.Support{{Platform: setting.Linux, From: "11"}, {Platform: setting.Windows, Editions: []string{"desk"}}}
+			defs[i].Supports = []setting.Support{
+				{Platform: setting.Linux, From: "11"},
+				{Platform: setting.Windows, Editions: []string{"desk"}},
+			}
 			for row := range defs[i].Supports {
 				if chance(r, 50) {
 					defs[i].Supports[row].When = pick(r, deviceRules)

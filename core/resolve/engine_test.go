@@ -46,7 +46,8 @@ func wholeDiffers(s *estate.Snapshot, w *EstateResolution) string {
 		return fmt.Sprintf("conflicts %v, the oracle has %v", list, conflicts)
 	}
 	for _, c := range list {
-		if want := conflicts[found{string(c.Setting), strings.Join(c.Policies, ",")}]; !slices.Equal(c.Devices.IDs(), want) || len(c.Values) < 2 {
+		if want := conflicts[found{string(c.Setting), strings.Join(c.Policies, ",")}]; !slices.Equal(c.Devices.IDs(), want) ||
+			len(c.Values) < 2 {
 			return fmt.Sprintf("conflict %v with %v, the oracle has %v", c, c.Values, want)
 		}
 	}

@@ -98,7 +98,13 @@ func (b *builder) groupsOf() {
 	}
 	p.ownGroups(was)
 	for i := range p.Groups {
-		p.Groups[i].Rows, p.Groups[i].Listed = engine.PadBlocks(p.Groups[i].Rows, p.Blocks()), engine.PadBlocks(p.Groups[i].Listed, p.Blocks())
+		p.Groups[i].Rows, p.Groups[i].Listed = engine.PadBlocks(
+			p.Groups[i].Rows,
+			p.Blocks(),
+		), engine.PadBlocks(
+			p.Groups[i].Listed,
+			p.Blocks(),
+		)
 	}
 }
 

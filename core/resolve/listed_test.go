@@ -44,7 +44,10 @@ func TestListedMembersThatComeBack(t *testing.T) {
 	expect("without LT-1", []estate.DeviceID{"LT-3"}, nil)
 	edit(estate.Edit{Kind: estate.KindDevice, ID: "LT-1", Object: *device("LT-1", "ines")})
 	expect("with it again", []estate.DeviceID{"LT-1", "LT-3"}, []estate.DeviceID{"LT-1"})
-	edit(estate.Edit{Kind: estate.KindDevice, ID: "LT-3"}, estate.Edit{Kind: estate.KindDevice, ID: "LT-5", Object: *device("LT-5", "ruth")})
+	edit(
+		estate.Edit{Kind: estate.KindDevice, ID: "LT-3"},
+		estate.Edit{Kind: estate.KindDevice, ID: "LT-5", Object: *device("LT-5", "ruth")},
+	)
 	expect("with another in the place of LT-3", []estate.DeviceID{"LT-1"}, []estate.DeviceID{"LT-1"})
 	edit(estate.Edit{Kind: estate.KindDevice, ID: "LT-9", Object: *device("LT-9", "")})
 	expect("with one that was listed before it came", []estate.DeviceID{"LT-1", "LT-9"}, []estate.DeviceID{"LT-1"})

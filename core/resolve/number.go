@@ -291,7 +291,16 @@ func (p *Plan) unitCodes(so func(at int) bool) []bool {
 // depends on these.
 func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 	was, p := b.was, b.next
-	p.Alive, b.rows, b.systems = make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched)), make([]bitset.Packed, len(touched))
+	p.Alive, b.rows, b.systems = make(
+		[]bitset.Packed,
+		len(touched),
+	), make(
+		[]bitset.Packed,
+		len(touched),
+	), make(
+		[]bitset.Packed,
+		len(touched),
+	)
 	copy(p.Alive, was.Alive)
 	var alive, systems bitset.Set
 	for block := range touched {

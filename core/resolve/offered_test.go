@@ -32,11 +32,26 @@ func offeredEstate() *estate.Snapshot {
 		},
 		Settings: []setting.Definition{
 			{ID: "banner", Kind: setting.Security, Shape: setting.Shape{Type: setting.TypeText}, Combine: setting.Closest},
-			{ID: "lock", Kind: setting.Security, Shape: setting.Shape{Type: setting.TypeInteger}, Combine: setting.Strictest, Stricter: setting.StricterLower, Default: setting.IntegerValue(1440)},
+			{
+				ID:       "lock",
+				Kind:     setting.Security,
+				Shape:    setting.Shape{Type: setting.TypeInteger},
+				Combine:  setting.Strictest,
+				Stricter: setting.StricterLower,
+				Default:  setting.IntegerValue(1440),
+			},
 			{ID: "sites", Kind: setting.Security, Shape: setting.Shape{Type: setting.TypeList}, Combine: setting.Merge},
 		},
 		Policies: []estate.Policy{
-			{ID: "comfort", Kind: setting.Security, State: estate.Active, Offered: true, Priority: 90, Entries: entries(1, "mine", "a"), Audience: everyone},
+			{
+				ID:       "comfort",
+				Kind:     setting.Security,
+				State:    estate.Active,
+				Offered:  true,
+				Priority: 90,
+				Entries:  entries(1, "mine", "a"),
+				Audience: everyone,
+			},
 			{
 				ID: "labs", Kind: setting.Security, State: estate.Active, Entries: entries(30, "labs", "b"),
 				Audience: estate.Audience{Include: []estate.Target{{Kind: estate.ToUnit, ID: "labs"}}},

@@ -257,7 +257,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 						continue
 					}
 					seen = append(seen, area)
-					if _, detached := w.split(match, pol.Kind, area, pol.audience.Levels[a]); detached != nil && here.SetAnd(detached, place) {
+					if _, detached := w.split(match, pol.Kind, area, pol.audience.Levels[a]); detached != nil &&
+						here.SetAnd(detached, place) {
 						found.add(part{i, area}, w.Block, here)
 					}
 				}

@@ -167,7 +167,15 @@ func (f *finder) forced() {
 			}
 			if !force.Value.Equal(e.Value) {
 				f.values[string(e.Setting)] = force.Value.Any()
-				f.add(Finding{Kind: ForcedValue, Settings: []setting.ID{e.Setting}, Value: force.Value, Found: e.Value.String(), Warning: true})
+				f.add(
+					Finding{
+						Kind:     ForcedValue,
+						Settings: []setting.ID{e.Setting},
+						Value:    force.Value,
+						Found:    e.Value.String(),
+						Warning:  true,
+					},
+				)
 			}
 			break
 		}
@@ -308,7 +316,15 @@ func (f *finder) paths() {
 			}
 			for _, row := range e.Value.Rows() {
 				if beside := f.alsoSetting(e.Setting, c.Name, row[c.Name].Text()); len(beside) > 0 {
-					f.add(Finding{Kind: SamePath, Settings: []setting.ID{e.Setting}, Found: row[c.Name].Text(), Beside: beside, Warning: true})
+					f.add(
+						Finding{
+							Kind:     SamePath,
+							Settings: []setting.ID{e.Setting},
+							Found:    row[c.Name].Text(),
+							Beside:   beside,
+							Warning:  true,
+						},
+					)
 				}
 			}
 		}

@@ -63,7 +63,11 @@ var fields = []struct {
 	},
 	{PartPlatforms, func(p *estate.Policy) string { return joined(p.Platforms) }, func(a, b *estate.Policy) { a.Platforms = b.Platforms }},
 	{PartWithin, func(p *estate.Policy) string { return string(p.Within) }, func(a, b *estate.Policy) { a.Within = b.Within }},
-	{PartOffered, func(p *estate.Policy) string { return strconv.FormatBool(p.Offered) }, func(a, b *estate.Policy) { a.Offered = b.Offered }},
+	{
+		PartOffered,
+		func(p *estate.Policy) string { return strconv.FormatBool(p.Offered) },
+		func(a, b *estate.Policy) { a.Offered = b.Offered },
+	},
 	{PartOwner, func(p *estate.Policy) string { return p.Owner }, func(a, b *estate.Policy) { a.Owner = b.Owner }},
 	{PartWhy, func(p *estate.Policy) string { return p.Why }, func(a, b *estate.Policy) { a.Why = b.Why }},
 	{PartLabels, func(p *estate.Policy) string { return joined(p.Labels) }, func(a, b *estate.Policy) { a.Labels = b.Labels }},
@@ -158,7 +162,10 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts [
 		case sameEntry(my, was):
 			taken = their
 		case !sameEntry(their, was) && !sameEntry(their, my):
-			conflicts = append(conflicts, Conflict{PartOf(id), entryText(was), entryText(my), entryText(their), [3]*estate.Entry{was, my, their}})
+			conflicts = append(
+				conflicts,
+				Conflict{PartOf(id), entryText(was), entryText(my), entryText(their), [3]*estate.Entry{was, my, their}},
+			)
 		}
 		if taken != nil {
 			merged.Entries = append(merged.Entries, *taken)

@@ -294,7 +294,13 @@ func (s *slow) event(e rollout.Event) {
 }
 
 // rehearseSlowly gives what happens, line by line, or the id of a wave that is empty.
-func rehearseSlowly(id string, plan rollout.Plan, laptops []rollout.Laptop, started time.Time, events []rollout.Event) ([]string, rollout.WaveID) {
+func rehearseSlowly(
+	id string,
+	plan rollout.Plan,
+	laptops []rollout.Laptop,
+	started time.Time,
+	events []rollout.Event,
+) ([]string, rollout.WaveID) {
 	s := &slow{plan: plan, laptops: map[string]rollout.Laptop{}, state: map[string]string{}, heard: map[string]time.Time{}}
 	for _, l := range laptops {
 		s.laptops[l.ID], s.state[l.ID], s.heard[l.ID] = l, "waiting", l.Heard
@@ -371,7 +377,10 @@ func randomRehearsal(seed uint64) (plan rollout.Plan, laptops []rollout.Laptop, 
 	}[r.IntN(3)]
 	for i := range r.IntN(14) {
 		l := rollout.Laptop{
-			ID: fmt.Sprintf("LT-%02d", i), OS: []string{"linux", "macos", "windows"}[r.IntN(3)], Unit: []string{"a", "a/b", "a-b", "c"}[r.IntN(4)],
+			ID: fmt.Sprintf(
+				"LT-%02d",
+				i,
+			), OS: []string{"linux", "macos", "windows"}[r.IntN(3)], Unit: []string{"a", "a/b", "a-b", "c"}[r.IntN(4)],
 			Interval: pick(time.Minute, time.Hour, 9*time.Hour), Heard: started.Add(-time.Duration(r.IntN(4000)) * time.Minute),
 		}
 		for _, w := range plan.Waves {
@@ -421,7 +430,13 @@ func agree(t *testing.T, seed uint64) (empty bool, progress rollout.Progress) {
 		for at < min(len(got), len(want)) && got[at] == want[at] {
 			at++
 		}
-		t.Fatalf("seed %d differs from line %d on:\n%s\nexpected:\n%s", seed, at, strings.Join(got[max(0, at-3):], "\n"), strings.Join(want[max(0, at-3):], "\n"))
+		t.Fatalf(
+			"seed %d differs from line %d on:\n%s\nexpected:\n%s",
+			seed,
+			at,
+			strings.Join(got[max(0, at-3):], "\n"),
+			strings.Join(want[max(0, at-3):], "\n"),
+		)
 	}
 	progress, _ = r.Progress()
 	return false, progress

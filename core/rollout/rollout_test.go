@@ -199,7 +199,11 @@ func BenchmarkHundredThousand(b *testing.B) {
 			r.Do(monday.Add(time.Minute), rollout.Go, "")
 		}
 		for i := 0; b.Loop(); i++ {
-			r.Tell(monday.Add(time.Minute+time.Duration(i/1000)*time.Second), laptops[i%len(laptops)].ID, []rollout.Report{rollout.ReportTaken, rollout.ReportRefused}[i/len(laptops)%2])
+			r.Tell(
+				monday.Add(time.Minute+time.Duration(i/1000)*time.Second),
+				laptops[i%len(laptops)].ID,
+				[]rollout.Report{rollout.ReportTaken, rollout.ReportRefused}[i/len(laptops)%2],
+			)
 		}
 	})
 	b.Run("tick", func(b *testing.B) {

@@ -50,7 +50,13 @@ func (d *decoder) plan(n *node, path string) rollout.Plan {
 	if n := o.field("zone", textNode, "a time zone such as Europe/Lisbon"); n != nil {
 		zone, err := time.LoadLocation(n.text)
 		if err != nil || n.text == "" || n.text == "Local" {
-			o.refuse(problem.NotOneOf, o.at("zone"), n.place, problem.Quote(n.text), "a time zone of the tz database such as Europe/Lisbon, or UTC")
+			o.refuse(
+				problem.NotOneOf,
+				o.at("zone"),
+				n.place,
+				problem.Quote(n.text),
+				"a time zone of the tz database such as Europe/Lisbon, or UTC",
+			)
 		} else {
 			p.Zone = zone
 		}
@@ -113,12 +119,24 @@ func (d *decoder) checkWaves(plan object, waves []rollout.Wave) {
 	for i, w := range waves {
 		at, place := problem.Join(plan.at("waves"), i), list.items[i].place
 		if before := slices.IndexFunc(waves[:i], func(o rollout.Wave) bool { return o.ID == w.ID }); before >= 0 && w.ID != "" {
-			d.refuse(problem.DoubledID, problem.Join(at, "id"), place, problem.Quote(string(w.ID)), "each id once; wave "+strconv.Itoa(before+1)+" has it")
+			d.refuse(
+				problem.DoubledID,
+				problem.Join(at, "id"),
+				place,
+				problem.Quote(string(w.ID)),
+				"each id once; wave "+strconv.Itoa(before+1)+" has it",
+			)
 		}
 		if w.Kind == rollout.ForRest {
 			hasRest = true
 			if i < len(waves)-1 {
-				d.refuse(problem.MisplacedField, problem.Join(at, "rest"), place, "a wave for the rest that is not the last", "rest in the last wave alone")
+				d.refuse(
+					problem.MisplacedField,
+					problem.Join(at, "rest"),
+					place,
+					"a wave for the rest that is not the last",
+					"rest in the last wave alone",
+				)
 			}
 		}
 	}
@@ -154,7 +172,13 @@ func (d *decoder) window(n *node, path string) rollout.Window {
 	to, knownTo := o.clock("to")
 	w.From, w.To = from, to
 	if knownFrom && knownTo && from >= to {
-		o.refuse(problem.OutOfRange, o.at("to"), o.node.get("to").place, problem.Quote(to.String()), "a time after "+from.String()+" of the same day, at most 24:00")
+		o.refuse(
+			problem.OutOfRange,
+			o.at("to"),
+			o.node.get("to").place,
+			problem.Quote(to.String()),
+			"a time after "+from.String()+" of the same day, at most 24:00",
+		)
 	}
 	return w
 }

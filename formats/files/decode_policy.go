@@ -10,7 +10,23 @@ import (
 )
 
 func (d *decoder) policy(n *node, path string) estate.Policy {
-	o := d.object(n, path, "id", "title", "kind", "state", "priority", "platforms", "offered", "within", "owner", "why", "labels", "settings", "audience")
+	o := d.object(
+		n,
+		path,
+		"id",
+		"title",
+		"kind",
+		"state",
+		"priority",
+		"platforms",
+		"offered",
+		"within",
+		"owner",
+		"why",
+		"labels",
+		"settings",
+		"audience",
+	)
 	p := estate.Policy{
 		ID:        estate.PolicyID(o.text("id")),
 		Title:     o.text("title"),

@@ -250,7 +250,15 @@ type line struct {
 }
 
 func lineOf(t rollout.Transition) line {
-	l := line{At: stamp(t.At), State: t.Progress, Reason: t.Reason, Opened: t.Opened, Laptops: t.Laptops, Device: t.Device, Refused: t.Refused}
+	l := line{
+		At:      stamp(t.At),
+		State:   t.Progress,
+		Reason:  t.Reason,
+		Opened:  t.Opened,
+		Laptops: t.Laptops,
+		Device:  t.Device,
+		Refused: t.Refused,
+	}
 	if t.Device != "" {
 		l.From, l.To = t.From.String(), t.To.String()
 	}

@@ -132,7 +132,8 @@ func TestRehearsalsThatAreWrong(t *testing.T) {
 			t.Errorf("%s: %v is taken, with\n%s", c.what, err, out.String())
 			continue
 		}
-		if out.Len() > 0 || faults[0].Path != c.path || !strings.Contains(faults[0].Expected, c.expected) || faults[0].Place.File != "r.json" {
+		if out.Len() > 0 || faults[0].Path != c.path || !strings.Contains(faults[0].Expected, c.expected) ||
+			faults[0].Place.File != "r.json" {
 			t.Errorf("%s: %s at %s, expected %q at %s", c.what, faults[0].Error(), faults[0].Path, c.expected, c.path)
 		}
 	}

@@ -281,7 +281,9 @@ func AudienceOf(p *estate.Policy) AudienceDoc {
 
 func policyDoc(p *estate.Policy) PolicyDoc {
 	doc := PolicyDoc{
-		ID: string(p.ID), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered, Within: string(p.Within),
+		ID: string(
+			p.ID,
+		), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered, Within: string(p.Within),
 		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
 		Audience: AudienceOf(p),
 	}
@@ -301,7 +303,10 @@ func settingDoc(d *setting.Definition) SettingDoc {
 	}
 	for i := range d.Columns {
 		c := &d.Columns[i]
-		doc.Columns = append(doc.Columns, ColumnDoc{c.Name, c.Title, c.Help, c.Required, string(c.Reads), string(c.Store), shapeDoc(&c.Shape)})
+		doc.Columns = append(
+			doc.Columns,
+			ColumnDoc{c.Name, c.Title, c.Help, c.Required, string(c.Reads), string(c.Store), shapeDoc(&c.Shape)},
+		)
 	}
 	if d.Side != setting.DeviceSide {
 		doc.Side = string(d.Side)

@@ -104,7 +104,10 @@ func (w *summaryWriter) audience() {
 		for i, p := range w.Policy.Platforms {
 			names[i] = string(p)
 		}
-		points = append(points, fmt.Sprintf("Only on %s. That leaves out %s.", strings.Join(names, ", "), Counted(r.Platform.Len(), "laptop")))
+		points = append(
+			points,
+			fmt.Sprintf("Only on %s. That leaves out %s.", strings.Join(names, ", "), Counted(r.Platform.Len(), "laptop")),
+		)
 	}
 	if w.Policy.Within != "" {
 		bound := w.targets([]estate.Target{{Kind: estate.ToUnit, ID: string(w.Policy.Within)}})
@@ -113,7 +116,8 @@ func (w *summaryWriter) audience() {
 	if w.Policy.Offered {
 		points = append(points, fmt.Sprintf(
 			"It is offered, not enforced: it counts where a person took it, and never against a policy that is enforced. %s have not taken it.",
-			Counted(r.NotTaken.Len(), "laptop")))
+			Counted(r.NotTaken.Len(), "laptop"),
+		))
 	}
 	if r.Unsupported.Len() > 0 {
 		points = append(points, fmt.Sprintf("%s of them support none of its settings.", Counted(r.Unsupported.Len(), "laptop")))
@@ -259,7 +263,10 @@ func (w *summaryWriter) others() {
 		)
 	}
 	for _, p := range w.Use.Problems {
-		points = append(points, fmt.Sprintf("%s: on %s, from %s.", p.Message, Counted(p.Devices.Len(), "laptop"), strings.Join(p.From, ", ")))
+		points = append(
+			points,
+			fmt.Sprintf("%s: on %s, from %s.", p.Message, Counted(p.Devices.Len(), "laptop"), strings.Join(p.From, ", ")),
+		)
 	}
 	for _, e := range w.Entries {
 		for _, a := range e.Also {
@@ -321,7 +328,13 @@ func (w *summaryWriter) back() {
 		}
 		points = append(
 			points,
-			fmt.Sprintf("‘%s’: from %s to %s on %s.", w.settingTitle(t.Setting), stateWords(d, t.From), back, Counted(t.Devices.Len(), "laptop")),
+			fmt.Sprintf(
+				"‘%s’: from %s to %s on %s.",
+				w.settingTitle(t.Setting),
+				stateWords(d, t.From),
+				back,
+				Counted(t.Devices.Len(), "laptop"),
+			),
 		)
 	}
 	w.list(points)

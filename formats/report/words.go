@@ -270,7 +270,11 @@ func FindingWords(f review.Finding, plan interface {
 		}
 		return "This policy serves more than one purpose (" + strings.Join(parts, "; ") + "): whoever is left out of it loses all of them"
 	case review.NearlyKnown:
-		return fmt.Sprintf("%s is nearly %s, which was read from an application's file. Is that one meant?", quoted(f.Found), quoted(f.Known))
+		return fmt.Sprintf(
+			"%s is nearly %s, which was read from an application's file. Is that one meant?",
+			quoted(f.Found),
+			quoted(f.Known),
+		)
 	case review.TypedByHand:
 		return fmt.Sprintf("%s in %s was typed by hand; read it from the application's file", quoted(f.Found), title)
 	case review.SamePath:
@@ -288,8 +292,13 @@ func FindingWords(f review.Finding, plan interface {
 	case review.WrongStore:
 		return fmt.Sprintf("%s in %s is %s; it belongs into %s", f.Found, title, f.Message, f.Known)
 	case review.Replaced:
-		return fmt.Sprintf("The only certificate of %s in %s gives way to another one of the same name. What the earlier one signed is no longer "+
-			"trusted from then on, although it is valid until %s: keep both rows until nothing uses it", f.Found, title, f.Known)
+		return fmt.Sprintf(
+			"The only certificate of %s in %s gives way to another one of the same name. What the earlier one signed is no longer "+
+				"trusted from then on, although it is valid until %s: keep both rows until nothing uses it",
+			f.Found,
+			title,
+			f.Known,
+		)
 	case review.ReachesAll:
 		return fmt.Sprintf("This policy is for everyone: %s", Counted(f.Devices, "laptop"))
 	}

@@ -140,12 +140,22 @@ func build(c Config) (*server, *gin.Engine) {
 	engine.NoRoute(s.noRoute)
 	engine.NoMethod(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/scim/") {
-			refuseSCIM(c, &scim.Error{Status: http.StatusMethodNotAllowed, Detail: "found " + c.Request.Method + ", expected another method for this address"})
+			refuseSCIM(
+				c,
+				&scim.Error{
+					Status: http.StatusMethodNotAllowed,
+					Detail: "found " + c.Request.Method + ", expected another method for this address",
+				},
+			)
 			return
 		}
 		writeProblem(
 			c.Writer,
-			problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected another method for this address"),
+			problemOf(
+				http.StatusMethodNotAllowed,
+				"method-not-allowed",
+				"found "+c.Request.Method+", expected another method for this address",
+			),
 		)
 	})
 	return s, engine

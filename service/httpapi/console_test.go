@@ -43,7 +43,16 @@ func TestCompressedConsole(t *testing.T) {
 		}
 		h := answer.Result().Header
 		if string(body) != c.body || h.Get("Content-Encoding") != c.encoding || h.Get("Vary") != "Accept-Encoding" {
-			t.Errorf("%s for %q: %q as %q, Vary %q; expected %q as %q", c.path, c.takes, body, h.Get("Content-Encoding"), h.Get("Vary"), c.body, c.encoding)
+			t.Errorf(
+				"%s for %q: %q as %q, Vary %q; expected %q as %q",
+				c.path,
+				c.takes,
+				body,
+				h.Get("Content-Encoding"),
+				h.Get("Vary"),
+				c.body,
+				c.encoding,
+			)
 		}
 	}
 }

@@ -100,7 +100,11 @@ func (s *server) fault(ctx context.Context, err error) error {
 	case errors.As(err, &notFound):
 		return s.missing(ctx, notFound)
 	case errors.As(err, &unknown):
-		return problemOf(http.StatusNotFound, "not-found", (&workflow.NotFoundError{Kind: string(unknown.Kind), ID: unknown.ID}).Error()+s.nearby(ctx, string(unknown.Kind), unknown.ID))
+		return problemOf(
+			http.StatusNotFound,
+			"not-found",
+			(&workflow.NotFoundError{Kind: string(unknown.Kind), ID: unknown.ID}).Error()+s.nearby(ctx, string(unknown.Kind), unknown.ID),
+		)
 	case errors.Is(err, store.ErrNotFound):
 		return problemOf(http.StatusNotFound, "not-found", "no such record")
 	case errors.As(err, &stale):
@@ -165,8 +169,12 @@ func (s *server) outside(e *access.OutsideError) *wire.Problem {
 			titles[i] = u.Title
 		}
 	}
-	return problemOf(http.StatusForbidden, "outside-scope", fmt.Sprintf("You have the right %q for %s alone, and %s concerns more than that.",
-		e.Right, strings.Join(titles, ", "), e.What))
+	return problemOf(
+		http.StatusForbidden,
+		"outside-scope",
+		fmt.Sprintf("You have the right %q for %s alone, and %s concerns more than that.",
+			e.Right, strings.Join(titles, ", "), e.What),
+	)
 }
 
 // missing says that something is not there, and in which open change it is, where there is one.
@@ -218,7 +226,12 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		case errors.As(err, &detail) && status == http.StatusBadRequest:
 			p.Faults = append(
 				p.Faults,
-				problem.Fault{Code: problem.Syntax, Path: pointer(detail.Location), Found: detail.Message, Expected: "JSON of the documented form"},
+				problem.Fault{
+					Code:     problem.Syntax,
+					Path:     pointer(detail.Location),
+					Found:    detail.Message,
+					Expected: "JSON of the documented form",
+				},
 			)
 		case errors.As(err, &detail):
 			p.Faults = append(p.Faults, faultOf(detail))

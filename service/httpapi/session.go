@@ -54,7 +54,11 @@ func (s *server) registerSession() {
 	huma.Register(s.api, operation("waysToSignIn", http.MethodGet, "/ways-to-sign-in", "How people can sign in", public), s.waysToSignIn)
 	huma.Register(s.api, operation("signIn", http.MethodPost, "/session", "Sign in", public), s.signIn)
 	huma.Register(s.api, operation("whoAmI", http.MethodGet, "/session", "Who is signed in", ownAccount), s.whoAmI)
-	huma.Register(s.api, operation("signOut", http.MethodDelete, "/session", "Sign out", ownAccount, status(http.StatusNoContent)), s.signOut)
+	huma.Register(
+		s.api,
+		operation("signOut", http.MethodDelete, "/session", "Sign out", ownAccount, status(http.StatusNoContent)),
+		s.signOut,
+	)
 	huma.Register(s.api, operation("listAccounts", http.MethodGet, "/accounts", "Accounts", needs(access.Accounts)), s.listAccounts)
 	huma.Register(
 		s.api,
@@ -67,8 +71,11 @@ func (s *server) registerSession() {
 		operation("addToken", http.MethodPost, "/tokens", "Make a token; its secret is shown once", ownAccount, status(http.StatusCreated)),
 		s.addToken,
 	)
-	huma.Register(s.api, operation("dropToken", http.MethodDelete, "/tokens/{id}", "Revoke a token", ownAccount, status(http.StatusNoContent)),
-		s.dropToken)
+	huma.Register(
+		s.api,
+		operation("dropToken", http.MethodDelete, "/tokens/{id}", "Revoke a token", ownAccount, status(http.StatusNoContent)),
+		s.dropToken,
+	)
 }
 
 func tokenOf(t store.Token) wire.Token {
@@ -141,7 +148,12 @@ func (s *server) health(context.Context, *struct{}) (*output[health], error) {
 func (s *server) setUp(ctx context.Context, in *struct{ Body wire.SetUp }) (*struct{}, error) {
 	err := s.SignIn.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
 	if err != nil {
-		s.Flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "api", Request: requestOf(ctx)}, "set-up refused", originOf(ctx).Address)
+		s.Flow.RecordOften(
+			ctx,
+			workflow.Actor{Name: "somebody", Via: "api", Request: requestOf(ctx)},
+			"set-up refused",
+			originOf(ctx).Address,
+		)
 		return nil, s.fault(ctx, err)
 	}
 	by := workflow.Actor{Name: in.Body.Name, Via: "api", Request: requestOf(ctx)}

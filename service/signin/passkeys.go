@@ -197,7 +197,9 @@ func (d *Service) AddPasskey(ctx context.Context, c Caller, site Site, name stri
 		if err != nil {
 			return err
 		}
-		return tx.AddPasskey(store.Passkey{ID: hex.EncodeToString(key.ID), Account: c.Name, Name: name, Data: string(text), CreatedAt: d.now()})
+		return tx.AddPasskey(
+			store.Passkey{ID: hex.EncodeToString(key.ID), Account: c.Name, Name: name, Data: string(text), CreatedAt: d.now()},
+		)
 	})
 }
 

@@ -62,7 +62,12 @@ func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data [
 	}
 	if int64(len(data)) > s.maxFile {
 		return Kept{}, problem.Faults{
-			{Code: problem.TooLarge, Path: "/file", Found: fmt.Sprintf("%d bytes", len(data)), Expected: fmt.Sprintf("at most %d", s.maxFile)},
+			{
+				Code:     problem.TooLarge,
+				Path:     "/file",
+				Found:    fmt.Sprintf("%d bytes", len(data)),
+				Expected: fmt.Sprintf("at most %d", s.maxFile),
+			},
 		}
 	}
 	s.reading <- struct{}{} // what is unpacked while reading is bounded; so is how many are read at once

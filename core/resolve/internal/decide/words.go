@@ -19,7 +19,19 @@ const (
 	Enforced           // its policy is offered, and one that is not has the setting, too
 )
 
-var fateWords = [...]string{"", "won", "clashing", "outer", "lower-priority", "weaker", "locked-out", "ruled-out", "excepted", "detached", "enforced-elsewhere"}
+var fateWords = [...]string{
+	"",
+	"won",
+	"clashing",
+	"outer",
+	"lower-priority",
+	"weaker",
+	"locked-out",
+	"ruled-out",
+	"excepted",
+	"detached",
+	"enforced-elsewhere",
+}
 
 // Fates is how many fates there are, the zero one included.
 const Fates = len(fateWords)
