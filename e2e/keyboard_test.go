@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -125,4 +126,114 @@ func TestPatternsOfTheKeyboard(t *testing.T) {
 			[...table.tBodies].every((body) => [...body.rows].every((row) => row.querySelector('th[scope=row]') || row.querySelector('td[colspan]'))))`,
 		)
 	}
+}
+
+// keys counts the keys that a task takes.
+type keys struct {
+	*page
+	pressed int
+}
+
+func (k *keys) press(key string) {
+	k.t.Helper()
+	k.pressed++
+	k.key(key)
+}
+
+func (k *keys) write(text string) {
+	k.t.Helper()
+	k.pressed += len(text)
+	k.do("typing "+text, chromedp.KeyEvent(text))
+}
+
+// tabTo presses Tab until what has the focus is called so, as the accessibility tree has it.
+func (k *keys) tabTo(wanted string) {
+	k.t.Helper()
+	const most = 60
+	for range most {
+		k.press(kb.Tab)
+		if strings.HasPrefix(k.focused(), wanted) {
+			return
+		}
+	}
+	k.t.Fatalf("%s is not reached with %d Tabs; the focus is on %q", wanted, most, k.focused())
+}
+
+// task ends a task, and fails when it took more keys than it may.
+func (k *keys) task(name string, most int) {
+	k.t.Helper()
+	k.t.Logf("%s: %d keys", name, k.pressed)
+	if k.pressed > most {
+		k.t.Errorf("%s took %d keys, expected at most %d", name, k.pressed, most)
+	}
+	k.pressed = 0
+}
+
+// TestAJobByKeyboardAlone finds a policy, alters a value, adds a setting, widens the audience, looks at
+// the impact and publishes, with keys alone and by what the accessibility tree says. It counts keys.
+func TestAJobByKeyboardAlone(t *testing.T) {
+	t.Parallel()
+	r, _ := withDemo(t)
+	p := newPage(t, r.address)
+	p.signIn()
+	k := &keys{page: p}
+	find := func(words, path string) {
+		t.Helper()
+		k.pressed++
+		k.do("Ctrl-K", chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl))) // also in a field, where / is a character
+		p.until("the finder waits for words", `document.activeElement?.getAttribute('aria-label')?.startsWith('Find a page')`)
+		k.write(words)
+		p.until("the first hit is meant", `document.querySelector('[role=option][aria-selected=true] .id')?.innerText === `+quoted(path[strings.LastIndex(path, "/")+1:]))
+		k.press(kb.Enter)
+		p.until("the page is open", `location.pathname === `+quoted(path))
+	}
+	find("quiet lab", "/policies/labs-quiet")
+	p.until("the heading has the focus", `document.activeElement === document.querySelector('h1')`)
+	k.task("finding a policy", 12)
+
+	p.shows("Microphone")
+	k.tabTo("combobox Camera")
+	k.write("on") // the option that begins so
+	p.shows("Saved in the open change")
+	k.task("altering a value", 15)
+
+	k.tabTo("combobox Add a setting")
+	k.write("guest")
+	p.shows("Guest account")
+	said := p.said()
+	k.press(kb.Enter)
+	p.until("the setting is there", `!!document.getElementById('setting-accounts.guest')`)
+	if all := said(); !slices.Contains(all, "Added: Guest account") {
+		t.Errorf("a screen reader is told %q", all)
+	}
+	k.task("adding a setting", 20)
+
+	k.tabTo("combobox Gets it: add a unit")
+	k.write("slipway")
+	k.press(kb.Enter)
+	p.until("the unit is added", `!!document.querySelector('[aria-label="Remove unit:slipway from Gets it"]')`)
+	p.shows("Saved in the open change")
+	k.task("widening the audience", 25)
+
+	find("edit quiet", p.openChange())
+	p.shows("What it does to what is live")
+	k.task("looking at the impact", 15)
+
+	k.tabTo("button Publish")
+	k.press(kb.Enter)
+	p.until("the question begins on Cancel", `document.activeElement?.innerText === 'Cancel'`)
+	k.tabTo("button Publish (")
+	k.press(kb.Enter)
+	p.shows("published")
+	k.task("publishing", 15)
+}
+
+// openChange gives the address of the open change.
+func (p *page) openChange() string {
+	p.t.Helper()
+	id, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`localStorage.getItem('open-change')`))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return "/changes/" + id
 }
