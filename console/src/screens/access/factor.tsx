@@ -10,8 +10,11 @@ import { texts } from '../../ui/shape';
 const key = [...keys.who, 'second-factor'];
 const altered = () => queries.invalidateQueries({ queryKey: keys.who });
 
+/** Whether the account has a second factor. */
+export const useSecondFactor = () => useQuery({ queryKey: key, queryFn: () => got(api.GET('/api/v1/second-factor')) });
+
 export function SecondFactor() {
-  const state = useQuery({ queryKey: key, queryFn: () => got(api.GET('/api/v1/second-factor')) });
+  const state = useSecondFactor();
   const [codes, setCodes] = useState<string[]>([]);
   const begin = useMutation({ mutationFn: () => got(api.POST('/api/v1/second-factor')) });
   const turnOn = useMutation({

@@ -8,13 +8,14 @@ import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from '../../ui/shape';
 import { setSingleKeys, singleKeys } from '../../ui/shortcuts';
-import { SecondFactor } from './factor';
-import { Passkeys } from './passkeys';
+import { SecondFactor, useSecondFactor } from './factor';
+import { Passkeys, usePasskeys } from './passkeys';
 import { daysOf, rightWords } from './words';
 
 export function AccessScreen() {
   const who = useWho().data;
   const mayManage = useMay('accounts');
+  const loading = [useSessions(), useSecondFactor(), usePasskeys()].some((q) => q.isPending); // the page is shown as a whole
   return (
     <Page
       title="Your access"
@@ -27,7 +28,8 @@ export function AccessScreen() {
         )
       }
     >
-      <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_24rem]">
+      {loading && <Loading />}
+      <div className={`grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_24rem] ${loading ? 'hidden' : ''}`}>
         <div className="flex min-w-0 flex-col gap-4">
           <Sessions />
           <Sheet title="What you may do" aside={who?.grants.map((g) => `${g.role}${g.unit ? ` in ${g.unit}` : ''}, ${daysOf(g)}`).join(' · ')}>
@@ -74,8 +76,10 @@ function Keys() {
   );
 }
 
+const useSessions = () => useQuery({ queryKey: [...keys.who, 'sessions'], queryFn: () => got(api.GET('/api/v1/sessions')) });
+
 function Sessions() {
-  const list = useQuery({ queryKey: [...keys.who, 'sessions'], queryFn: () => got(api.GET('/api/v1/sessions')) });
+  const list = useSessions();
   const end = useMutation({
     mutationFn: (id: string) => got(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: [...keys.who, 'sessions'] }),

@@ -42,8 +42,11 @@ export async function signInWithPasskey() {
 export const passkeyFailed = (error: unknown) =>
   error instanceof Refusal || error === null ? error : new Error('No passkey was given. Try again, or use another way.');
 
+/** The passkeys of the account. */
+export const usePasskeys = () => useQuery({ queryKey: key, queryFn: () => got(api.GET('/api/v1/passkeys')) });
+
 export function Passkeys() {
-  const list = useQuery({ queryKey: key, queryFn: () => got(api.GET('/api/v1/passkeys')) });
+  const list = usePasskeys();
   const [adding, setAdding] = useState(false);
   const add = useMutation({
     mutationFn: addPasskey,
