@@ -10,7 +10,6 @@ import (
 	"math"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -223,16 +222,12 @@ func editAction(s Streams) cli.ActionFunc {
 }
 
 func readObjects(s Streams, name string) ([]files.Object, error) {
-	var data []byte
-	var err error
-	if name == "-" {
-		name = "input.yaml"
-		data, err = io.ReadAll(io.LimitReader(s.In, 64<<20))
-	} else {
-		data, err = os.ReadFile(name)
-	}
+	data, err := readInput(s, name)
 	if err != nil {
 		return nil, err
+	}
+	if name == "-" {
+		name = "input.yaml"
 	}
 	return files.ReadObjects(name, data)
 }

@@ -6,8 +6,6 @@ import (
 	"bufio"
 	"context"
 	"fmt"
-	"io"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -39,20 +37,8 @@ func rolloutCommand(s Streams) *cli.Command {
 	}
 }
 
-// maxRehearsal is the size of the largest document that is read, in bytes.
-const maxRehearsal = 64 << 20
-
 func rehearse(s Streams, name string) error {
-	from := s.In
-	if name != "-" {
-		file, err := os.Open(name)
-		if err != nil {
-			return fmt.Errorf("reading the rehearsal: %w", err)
-		}
-		defer file.Close()
-		from = file
-	}
-	data, err := io.ReadAll(io.LimitReader(from, maxRehearsal+1))
+	data, err := readInput(s, name)
 	if err != nil {
 		return fmt.Errorf("reading the rehearsal: %w", err)
 	}

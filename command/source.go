@@ -5,9 +5,7 @@ package command
 import (
 	"context"
 	"fmt"
-	"io"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
@@ -241,12 +239,7 @@ func setUpFlag(required bool) cli.Flag {
 
 // readSetUpFile reads a set-up; fields that it does not have are refused with their line.
 func readSetUpFile(s Streams, name string) (u directory.SourceSetUp, err error) {
-	var data []byte
-	if name == "-" {
-		data, err = io.ReadAll(s.In)
-	} else {
-		data, err = os.ReadFile(name)
-	}
+	data, err := readInput(s, name)
 	if err != nil {
 		return u, err
 	}

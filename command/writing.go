@@ -11,7 +11,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 
@@ -343,12 +342,6 @@ func settingUse(ctx context.Context, api *client.Client, id string, query url.Va
 }
 
 func readLines(s Streams, name string) ([]string, error) {
-	var data []byte
-	var err error
-	if name == "-" {
-		data, err = io.ReadAll(io.LimitReader(s.In, 16<<20))
-	} else {
-		data, err = os.ReadFile(name)
-	}
+	data, err := readInput(s, name)
 	return linesOf(string(data)), err
 }

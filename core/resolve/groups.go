@@ -98,13 +98,8 @@ func (b *builder) groupsOf() {
 	}
 	p.ownGroups(was)
 	for i := range p.Groups {
-		p.Groups[i].Rows, p.Groups[i].Listed = engine.PadBlocks(
-			p.Groups[i].Rows,
-			p.Blocks(),
-		), engine.PadBlocks(
-			p.Groups[i].Listed,
-			p.Blocks(),
-		)
+		g := &p.Groups[i]
+		g.Rows, g.Listed = engine.PadBlocks(g.Rows, p.Blocks()), engine.PadBlocks(g.Listed, p.Blocks())
 	}
 }
 
@@ -274,10 +269,10 @@ func (b *builder) stays(dev int) bool {
 		return false
 	}
 	was, is := b.was.Devices.At(dev), b.next.Devices.At(dev)
-	if was.Device == nil || is.Device == nil {
-		return was.Device == is.Device
+	if was.Device == nil && is.Device == nil {
+		return true
 	}
-	return was.ID == is.ID && was.Owner == is.Owner && was.OwnerAt == is.OwnerAt
+	return b.sameDevice(dev) && was.Owner == is.Owner && was.OwnerAt == is.OwnerAt
 }
 
 // relist updates the listed laptops of groups of people if laptops have another owner, and of all

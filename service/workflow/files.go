@@ -204,7 +204,7 @@ func (s *FileService) stored(ctx context.Context, content setting.Content) ([]Ke
 
 // known gives what was read out of the files that are kept, and a policy as it is live.
 func (s *FileService) known(ctx context.Context, policy estate.PolicyID) review.Known {
-	read := &filesRead{ctx: ctx, FileService: s}
+	read := &filesRead{ctx: ctx, FileService: s, certificates: map[string]*review.Certificate{}}
 	read.identifiers = sync.OnceValue(read.listIdentifiers)
 	return review.Known{Files: read, Before: s.Live().Plan.Policy(policy), Live: s.Live().Side}
 }
@@ -213,14 +213,28 @@ func (s *FileService) known(ctx context.Context, policy estate.PolicyID) review.
 type filesRead struct {
 	ctx context.Context
 	*FileService
-	identifiers func() []string // read once
+	identifiers  func() []string                // read once
+	certificates map[string]*review.Certificate // by SHA-256, those that were asked for; nil: the file has none
 }
 
-// Certificate implements review.Files.
-func (r *filesRead) Certificate(sha256 string) (c review.Certificate, read bool) {
+// Certificate implements review.Files. Each file is read once, however often it is asked for.
+func (r *filesRead) Certificate(sha256 string) (review.Certificate, bool) {
+	c, known := r.certificates[sha256]
+	if !known {
+		c = r.readCertificate(sha256)
+		r.certificates[sha256] = c
+	}
+	if c == nil {
+		return review.Certificate{}, false
+	}
+	return *c, true
+}
+
+// readCertificate gives what a file holds that has one certificate, nil for other files.
+func (r *filesRead) readCertificate(sha256 string) *review.Certificate {
 	row, err := r.store.In(r.ctx).File(sha256)
 	if errors.Is(err, store.ErrNotFound) {
-		return c, false
+		return nil
 	}
 	kept := Kept{}
 	if err == nil {
@@ -228,15 +242,15 @@ func (r *filesRead) Certificate(sha256 string) (c review.Certificate, read bool)
 	}
 	if err != nil {
 		r.log.Error("reading the file of a certificate", "error", err)
-		return c, false
+		return nil
 	}
 	if len(kept.Reading.Certificates) != 1 {
-		return c, false
+		return nil
 	}
 	is := &kept.Reading.Certificates[0]
-	return review.Certificate{
+	return &review.Certificate{
 		Subject: is.Subject, Rank: is.Rank(), Root: is.SelfSigned, Authority: is.Authority, NotAfter: estate.Date(is.NotAfter.Format(time.DateOnly)),
-	}, true
+	}
 }
 
 // Identifiers implements review.Files.

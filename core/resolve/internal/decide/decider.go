@@ -92,9 +92,10 @@ func (d *Decider) standBack(in []Candidate, rest *bitset.Set) []Candidate {
 	left := make([]Candidate, 0, len(in))
 	for _, c := range in {
 		if c.Offered && c.Live.Meets(enforced) {
-			if here := d.sets.Temp(); d.Observer != nil && here.SetAnd(c.Live, enforced) && here.Meets(rest) {
-				here.And(rest)
-				d.Observer.Fate(&c, Enforced, here)
+			if d.Observer != nil {
+				if here := d.sets.Temp(); here.SetAnd(c.Live, enforced) && here.SetAnd(here, rest) {
+					d.Observer.Fate(&c, Enforced, here)
+				}
 			}
 			live := d.sets.Temp()
 			if !live.SetAndNot(c.Live, enforced) {
