@@ -73,7 +73,7 @@ function Search({ onClose }: { onClose: () => void }) {
   const pick = (to: string | undefined) => {
     if (!to) return;
     onClose();
-    go(to);
+    setTimeout(() => void go(to)); // once the dialog is closed: closing gives the focus back, and the page's heading has to get it after that
   };
   return (
     <div className="flex flex-col gap-3">
