@@ -11,14 +11,16 @@ import (
 
 // Ids of the objects of an estate. A zero id names nothing.
 type (
-	UnitID      string
-	PersonID    string
-	DeviceID    string
-	GroupID     string
-	PolicyID    string
-	ExceptionID string
-	RulingID    string
-	CheckID     string
+	UnitID         string
+	PersonID       string
+	DeviceID       string
+	GroupID        string
+	PolicyID       string
+	ExceptionID    string
+	RulingID       string
+	CheckID        string
+	RolloutPlanID  string
+	ApprovalRuleID string
 )
 
 // Unit is a node of the organisation's tree. Exactly one unit has no Parent: the root.
@@ -170,16 +172,18 @@ type Check struct {
 // Snapshot is an estate on one day. It is immutable, and so are the people and devices that its
 // lists point to: With gives a changed copy, which shares with it all that did not alter.
 type Snapshot struct {
-	Day        Date // the day on which exceptions are judged
-	Units      []Unit
-	People     []*Person
-	Devices    []*Device
-	Groups     []Group
-	Policies   []Policy
-	Exceptions []Exception
-	Rulings    []Ruling
-	Settings   []setting.Definition
-	Checks     []Check
+	Day           Date // the day on which exceptions are judged
+	Units         []Unit
+	People        []*Person
+	Devices       []*Device
+	Groups        []Group
+	Policies      []Policy
+	Exceptions    []Exception
+	Rulings       []Ruling
+	Settings      []setting.Definition
+	Checks        []Check
+	RolloutPlans  []RolloutPlan
+	ApprovalRules []ApprovalRule
 
 	personAt, deviceAt *ids.Index // of People and Devices; nil: not made
 }

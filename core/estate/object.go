@@ -3,7 +3,8 @@ package estate
 import "slices"
 
 // Object gives the object of a kind and id, as Validate and edits know it: a Unit, Person, Device,
-// Group, Policy, Exception, Ruling, setting.Definition or Check. It is nil if there is none.
+// Group, Policy, Exception, Ruling, setting.Definition,
+// Check, RolloutPlan or ApprovalRule. It is nil if there is none.
 func (s *Snapshot) Object(kind Kind, id string) any {
 	switch kind {
 	case KindUnit:
@@ -32,6 +33,10 @@ func (s *Snapshot) Object(kind Kind, id string) any {
 		}
 	case KindCheck:
 		return objectIn(s.Checks, func(c *Check) bool { return string(c.ID) == id })
+	case KindRolloutPlan:
+		return objectIn(s.RolloutPlans, func(p *RolloutPlan) bool { return string(p.ID) == id })
+	case KindApprovalRule:
+		return objectIn(s.ApprovalRules, func(r *ApprovalRule) bool { return string(r.ID) == id })
 	}
 	return nil
 }

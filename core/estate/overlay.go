@@ -14,19 +14,23 @@ import (
 type Kind string
 
 const (
-	KindUnit      Kind = "units"
-	KindPerson    Kind = "people"
-	KindDevice    Kind = "devices"
-	KindGroup     Kind = "groups"
-	KindPolicy    Kind = "policies"
-	KindException Kind = "exceptions"
-	KindRuling    Kind = "rulings"
-	KindSetting   Kind = "settings"
-	KindCheck     Kind = "checks"
+	KindUnit         Kind = "units"
+	KindPerson       Kind = "people"
+	KindDevice       Kind = "devices"
+	KindGroup        Kind = "groups"
+	KindPolicy       Kind = "policies"
+	KindException    Kind = "exceptions"
+	KindRuling       Kind = "rulings"
+	KindSetting      Kind = "settings"
+	KindCheck        Kind = "checks"
+	KindRolloutPlan  Kind = "rollout_plans"
+	KindApprovalRule Kind = "approval_rules"
 )
 
 // Kinds lists every Kind, in the order of the format.
-var Kinds = []Kind{KindUnit, KindPerson, KindDevice, KindGroup, KindPolicy, KindException, KindRuling, KindSetting, KindCheck}
+var Kinds = []Kind{
+	KindUnit, KindPerson, KindDevice, KindGroup, KindPolicy, KindException, KindRuling, KindSetting, KindCheck, KindRolloutPlan, KindApprovalRule,
+}
 
 // Edit puts one object in place of the one with its id, or adds it; with no Object it takes the one
 // with that id away.
@@ -68,6 +72,10 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 			out.Settings = laid(out.Settings, list, value[setting.Definition], func(d *setting.Definition) string { return string(d.ID) })
 		case KindCheck:
 			out.Checks = laid(out.Checks, list, value[Check], func(c *Check) string { return string(c.ID) })
+		case KindRolloutPlan:
+			out.RolloutPlans = laid(out.RolloutPlans, list, value[RolloutPlan], func(p *RolloutPlan) string { return string(p.ID) })
+		case KindApprovalRule:
+			out.ApprovalRules = laid(out.ApprovalRules, list, value[ApprovalRule], func(r *ApprovalRule) string { return string(r.ID) })
 		default:
 			panic("estate: an edit of no known kind: " + string(kind))
 		}
@@ -230,4 +238,6 @@ func (s *Snapshot) Sort() {
 	slices.SortFunc(s.Rulings, func(a, b Ruling) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.Settings, func(a, b setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.Checks, func(a, b Check) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(s.RolloutPlans, func(a, b RolloutPlan) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(s.ApprovalRules, func(a, b ApprovalRule) int { return cmp.Compare(a.ID, b.ID) })
 }

@@ -56,6 +56,8 @@ func (s *Snapshot) Validate() problem.Faults {
 	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
 	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
 	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
+	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
+	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
 	for i := range s.Settings {
 		v.settings[s.Settings[i].ID] = &s.Settings[i]
 	}
@@ -76,7 +78,8 @@ func (s *Snapshot) Validate() problem.Faults {
 	return v.faults
 }
 
-// decisions checks what is short in every estate: exceptions, rulings, definitions and checks.
+// decisions checks what is short in every estate: exceptions, rulings, definitions, checks, rollout
+// plans and approval rules.
 func (v *validator) decisions(s *Snapshot) {
 	for i := range s.Exceptions {
 		v.exception(problem.Join("", string(KindException), i), &s.Exceptions[i])
@@ -94,7 +97,12 @@ func (v *validator) decisions(s *Snapshot) {
 			v.check(problem.Join("", string(KindCheck), i), c)
 		}
 	}
+	v.rolloutPlans(s.RolloutPlans)
+	v.approvalRules(s)
 }
+
+// unnamed are the kinds of objects that no other object names.
+var unnamed = map[Kind]bool{KindException: true, KindRuling: true, KindCheck: true, KindRolloutPlan: true, KindApprovalRule: true}
 
 // ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong
 // with; s is the outcome. It looks at what was edited and at what is short, and leaves people,
@@ -106,7 +114,7 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	// to be checked.
 	edited := map[Kind]map[string]bool{}
 	for _, e := range edits {
-		if e.Object == nil && e.Kind != KindException && e.Kind != KindRuling && e.Kind != KindCheck {
+		if e.Object == nil && e.Kind != KindException && !unnamed[e.Kind] {
 			return nil, false
 		}
 		if edited[e.Kind] == nil {
@@ -126,6 +134,8 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
 	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
 	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
+	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
+	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
 	for i := range s.Settings {
 		v.settings[s.Settings[i].ID] = &s.Settings[i]
 	}

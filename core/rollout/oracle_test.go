@@ -15,13 +15,14 @@ import (
 	"time"
 	_ "time/tzdata" // the test does not depend on the machine's zones
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rollout"
 )
 
 // slow is a rollout as the oracle keeps it.
 type slow struct {
-	plan     rollout.Plan
-	waves    []rollout.Wave
+	plan     estate.RolloutPlan
+	waves    []estate.Wave
 	members  [][]string
 	opened   []time.Time
 	laptops  map[string]rollout.Laptop
@@ -37,7 +38,7 @@ func (s *slow) say(at time.Time, format string, args ...any) {
 }
 
 // rational gives a percentage of n exactly.
-func rational(p rollout.Percent, n int) *big.Rat { return big.NewRat(int64(p)*int64(n), 10000) }
+func rational(p estate.Percent, n int) *big.Rat { return big.NewRat(int64(p)*int64(n), 10000) }
 
 func ids(laptops map[string]rollout.Laptop) []string {
 	var out []string
@@ -49,10 +50,10 @@ func ids(laptops map[string]rollout.Laptop) []string {
 }
 
 // fillSlow fills the waves as section 3 says; it gives the id of a wave that is empty.
-func (s *slow) fill(id string) (empty rollout.WaveID) {
+func (s *slow) fill(id string) (empty estate.WaveID) {
 	waves := slices.Clone(s.plan.Waves)
-	if len(waves) == 0 || waves[len(waves)-1].Kind != rollout.ForRest {
-		waves = append(waves, rollout.Wave{ID: "rest", Kind: rollout.ForRest, Enough: 9000})
+	if len(waves) == 0 || waves[len(waves)-1].Kind != estate.ForRest {
+		waves = append(waves, estate.Wave{ID: "rest", Kind: estate.ForRest, Enough: 9000})
 	}
 	placed := map[string]bool{}
 	for _, w := range waves {
@@ -64,13 +65,13 @@ func (s *slow) fill(id string) (empty rollout.WaveID) {
 			}
 		}
 		switch w.Kind {
-		case rollout.ByAudience:
+		case estate.ByAudience:
 			for _, d := range free {
 				if slices.Contains(s.laptops[d].Matches, w.ID) {
 					in = append(in, d)
 				}
 			}
-		case rollout.ByShare:
+		case estate.ByShare:
 			key := func(d string) string {
 				return s.laptops[d].OS + "\x00" + s.laptops[d].Unit + "\x00" + fmt.Sprintf("%x", sha256.Sum256([]byte(id+"/"+d)))
 			}
@@ -84,11 +85,11 @@ func (s *slow) fill(id string) (empty rollout.WaveID) {
 				in = append(in, free[(2*i+1)*len(free)/(2*m)])
 			}
 			sort.Strings(in)
-		case rollout.ForRest:
+		case estate.ForRest:
 			in = free
 		}
 		if len(in) == 0 {
-			if w.Kind == rollout.ForRest {
+			if w.Kind == estate.ForRest {
 				continue
 			}
 			return w.ID
@@ -296,11 +297,11 @@ func (s *slow) event(e rollout.Event) {
 // rehearseSlowly gives what happens, line by line, or the id of a wave that is empty.
 func rehearseSlowly(
 	id string,
-	plan rollout.Plan,
+	plan estate.RolloutPlan,
 	laptops []rollout.Laptop,
 	started time.Time,
 	events []rollout.Event,
-) ([]string, rollout.WaveID) {
+) ([]string, estate.WaveID) {
 	s := &slow{plan: plan, laptops: map[string]rollout.Laptop{}, state: map[string]string{}, heard: map[string]time.Time{}}
 	for _, l := range laptops {
 		s.laptops[l.ID], s.state[l.ID], s.heard[l.ID] = l, "waiting", l.Heard
@@ -343,33 +344,33 @@ func lines(transitions []rollout.Transition) (out []string) {
 
 // randomRehearsal makes a plan, laptops and events from a seed. Some begin where clocks are put back
 // or forward.
-func randomRehearsal(seed uint64) (plan rollout.Plan, laptops []rollout.Laptop, started time.Time, events []rollout.Event) {
+func randomRehearsal(seed uint64) (plan estate.RolloutPlan, laptops []rollout.Laptop, started time.Time, events []rollout.Event) {
 	r := rand.New(rand.NewPCG(seed, 17))
 	pick := func(of ...time.Duration) time.Duration { return of[r.IntN(len(of))] }
-	plan = rollout.DefaultPlan()
+	plan = estate.DefaultPlan()
 	plan.SilentAfter = pick(time.Hour, 6*time.Hour, 24*time.Hour, 72*time.Hour)
 	plan.LostAfter = pick(30*time.Minute, 4*time.Hour, 24*time.Hour)
-	plan.StopFailed = []rollout.Percent{0, 500, 1250, 3333, 10000}[r.IntN(5)]
-	plan.StopLost = []rollout.Percent{0, 200, 2550, 10000}[r.IntN(4)]
+	plan.StopFailed = []estate.Percent{0, 500, 1250, 3333, 10000}[r.IntN(5)]
+	plan.StopLost = []estate.Percent{0, 200, 2550, 10000}[r.IntN(4)]
 	for i := range r.IntN(4) {
-		w := rollout.DefaultWave(rollout.WaveID(fmt.Sprintf("w%d", i)), rollout.ByShare)
-		w.Share = []rollout.Percent{1, 1000, 2050, 3333, 10000}[r.IntN(5)]
+		w := estate.DefaultWave(estate.WaveID(fmt.Sprintf("w%d", i)), estate.ByShare)
+		w.Share = []estate.Percent{1, 1000, 2050, 3333, 10000}[r.IntN(5)]
 		if r.IntN(2) == 0 {
-			w.Kind = rollout.ByAudience
+			w.Kind = estate.ByAudience
 		}
-		w.Enough = []rollout.Percent{0, 5000, 6667, 9000, 10000}[r.IntN(5)]
+		w.Enough = []estate.Percent{0, 5000, 6667, 9000, 10000}[r.IntN(5)]
 		w.Least = pick(0, 0, time.Hour, 26*time.Hour)
 		w.ByHand = r.IntN(3) == 0
 		plan.Waves = append(plan.Waves, w)
 	}
 	if r.IntN(2) == 0 {
-		plan.Waves = append(plan.Waves, rollout.DefaultWave("last", rollout.ForRest))
+		plan.Waves = append(plan.Waves, estate.DefaultWave("last", estate.ForRest))
 	}
 	zones := []string{"UTC", "Europe/Lisbon", "America/St_Johns", "Asia/Kathmandu", "Australia/Lord_Howe"}
 	plan.Zone, _ = time.LoadLocation(zones[r.IntN(len(zones))])
 	for range r.IntN(3) {
-		w := rollout.Window{From: rollout.Clock(r.IntN(1380)), Days: []time.Weekday{time.Weekday(r.IntN(7)), time.Sunday}}
-		w.To = w.From + 1 + rollout.Clock(r.IntN(1440-int(w.From)))
+		w := estate.Window{From: estate.Clock(r.IntN(1380)), Days: []time.Weekday{time.Weekday(r.IntN(7)), time.Sunday}}
+		w.To = w.From + 1 + estate.Clock(r.IntN(1440-int(w.From)))
 		plan.Hours = append(plan.Hours, w)
 	}
 	started = [...]time.Time{
@@ -384,7 +385,7 @@ func randomRehearsal(seed uint64) (plan rollout.Plan, laptops []rollout.Laptop, 
 			Interval: pick(time.Minute, time.Hour, 9*time.Hour), Heard: started.Add(-time.Duration(r.IntN(4000)) * time.Minute),
 		}
 		for _, w := range plan.Waves {
-			if w.Kind == rollout.ByAudience && r.IntN(3) > 0 {
+			if w.Kind == estate.ByAudience && r.IntN(3) > 0 {
 				l.Matches = append(l.Matches, w.ID)
 			}
 		}

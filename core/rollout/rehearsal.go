@@ -1,6 +1,10 @@
 package rollout
 
-import "time"
+import (
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+)
 
 // Event is something that happens to a rollout from outside: a laptop reports, or a person acts.
 type Event struct {
@@ -24,7 +28,7 @@ func (r *Rollout) Apply(e Event) []Transition {
 
 // Rehearse starts a rollout and applies events in the order of their times. It gives the rollout as it
 // is then, and all that happened. The error is an *EmptyWaveError.
-func Rehearse(id string, plan Plan, laptops []Laptop, started time.Time, events []Event) (*Rollout, []Transition, error) {
+func Rehearse(id string, plan estate.RolloutPlan, laptops []Laptop, started time.Time, events []Event) (*Rollout, []Transition, error) {
 	r, happened, err := Start(id, plan, laptops, started)
 	if err != nil {
 		return nil, nil, err

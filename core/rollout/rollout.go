@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"zenithridge.example/zridge/core/estate"
 )
 
 // Rollout is a change on its way to laptops, wave by wave. It is a state machine: what time brings,
@@ -16,7 +18,7 @@ import (
 // many laptops failed or are lost; else it opens the next wave or finishes, where the gate of the last
 // open wave is passed.
 type Rollout struct {
-	plan                   Plan
+	plan                   estate.RolloutPlan
 	silentAfter, lostAfter int64 // seconds
 
 	waves    []wave
@@ -35,7 +37,7 @@ type Rollout struct {
 }
 
 type wave struct {
-	Wave
+	estate.Wave
 	members  []int32 // by id
 	openedAt time.Time
 	counts   [states]int
@@ -52,7 +54,7 @@ type laptop struct {
 
 // Start starts a rollout. Laptops are those that the change touches; their ids are different. The
 // error is an *EmptyWaveError.
-func Start(id string, plan Plan, laptops []Laptop, at time.Time) (*Rollout, []Transition, error) {
+func Start(id string, plan estate.RolloutPlan, laptops []Laptop, at time.Time) (*Rollout, []Transition, error) {
 	laptops = slices.Clone(laptops)
 	slices.SortFunc(laptops, func(a, b Laptop) int { return strings.Compare(a.ID, b.ID) })
 	r := &Rollout{
@@ -64,7 +66,7 @@ func Start(id string, plan Plan, laptops []Laptop, at time.Time) (*Rollout, []Tr
 		r.become(Finished)
 		return r, r.took(), nil
 	}
-	waveOf, filled, err := fill(id, plan.withRest(), laptops)
+	waveOf, filled, err := fill(id, plan.AllWaves(), laptops)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -94,7 +96,7 @@ func (r *Rollout) Has(device string) bool {
 
 // WaveCount is a wave with how many of its laptops are in which state.
 type WaveCount struct {
-	ID     WaveID
+	ID     estate.WaveID
 	Opened time.Time // zero: not yet
 	Counts [states]int
 }
@@ -280,7 +282,7 @@ func (r *Rollout) settle() {
 			return
 		case r.opened == len(r.waves):
 			r.become(Finished)
-		case r.opened > 0 && r.waves[r.opened].ByHand || !r.plan.open(r.now):
+		case r.opened > 0 && r.waves[r.opened].ByHand || !r.plan.Open(r.now):
 			return
 		default:
 			r.open()
@@ -321,7 +323,7 @@ func (r *Rollout) nextOpening() (at time.Time, known bool) {
 		if r.opened > 0 && r.waves[r.opened].ByHand {
 			return time.Time{}, false
 		}
-		if at, known = r.plan.nextOpen(at); !known {
+		if at, known = r.plan.NextOpen(at); !known {
 			return time.Time{}, false
 		}
 	}

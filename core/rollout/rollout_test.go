@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/rollout"
 )
 
@@ -23,16 +24,16 @@ func company(n int) []rollout.Laptop {
 	return out
 }
 
-func share(id rollout.WaveID, percent rollout.Percent) rollout.Wave {
-	w := rollout.DefaultWave(id, rollout.ByShare)
+func share(id estate.WaveID, percent estate.Percent) estate.Wave {
+	w := estate.DefaultWave(id, estate.ByShare)
 	w.Share = percent
 	return w
 }
 
 // TestOneFailureStopsTenPilots is the example of the contract: at 5 % one of ten is too many.
 func TestOneFailureStopsTenPilots(t *testing.T) {
-	plan := rollout.DefaultPlan()
-	plan.Waves = []rollout.Wave{share("pilots", 10_00)}
+	plan := estate.DefaultPlan()
+	plan.Waves = []estate.Wave{share("pilots", 10_00)}
 	r, _, err := rollout.Start("C-1", plan, company(100), monday)
 	if err != nil {
 		t.Fatal(err)
@@ -61,8 +62,8 @@ func TestOneFailureStopsTenPilots(t *testing.T) {
 // TestWavesMirrorTheEstate fills a fifth: each platform and unit has its fifth in it, one more or less.
 func TestWavesMirrorTheEstate(t *testing.T) {
 	laptops := company(12000)
-	plan := rollout.DefaultPlan()
-	plan.Waves = []rollout.Wave{share("fifth", 20_00)}
+	plan := estate.DefaultPlan()
+	plan.Waves = []estate.Wave{share("fifth", 20_00)}
 	_, happened, err := rollout.Start("C-1", plan, laptops, monday)
 	if err != nil {
 		t.Fatal(err)
@@ -152,7 +153,7 @@ func TestLawsOfRollouts(t *testing.T) {
 // TestPercentages are exact.
 func TestPercentages(t *testing.T) {
 	for _, c := range []struct {
-		p        rollout.Percent
+		p        estate.Percent
 		n        int
 		down, up int
 		text     string
@@ -170,9 +171,9 @@ func TestPercentages(t *testing.T) {
 // a wave of 20,000, one answer of a laptop, and a tick of which 1,000 laptops turn silent.
 func BenchmarkHundredThousand(b *testing.B) {
 	laptops := company(100_000)
-	plan := rollout.DefaultPlan()
-	plan.Waves = []rollout.Wave{share("pilots", 1), share("fifth", 20_00)}
-	plan.StopFailed, plan.StopLost = rollout.Whole, rollout.Whole
+	plan := estate.DefaultPlan()
+	plan.Waves = []estate.Wave{share("pilots", 1), share("fifth", 20_00)}
+	plan.StopFailed, plan.StopLost = estate.Whole, estate.Whole
 	start := func() *rollout.Rollout {
 		r, _, err := rollout.Start("C-1", plan, laptops, monday)
 		if err != nil {

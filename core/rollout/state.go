@@ -1,6 +1,10 @@
 package rollout
 
-import "time"
+import (
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+)
 
 // State is how a laptop is in a rollout.
 type State uint8
@@ -72,10 +76,10 @@ const (
 type Laptop struct {
 	ID       string
 	OS       string
-	Unit     string        // path of ids from the root, joined by /
-	Interval time.Duration // usual time between two check-ins
-	Heard    time.Time     // when it was heard last
-	Matches  []WaveID      // waves whose audience matches it
+	Unit     string          // path of ids from the root, joined by /
+	Interval time.Duration   // usual time between two check-ins
+	Heard    time.Time       // when it was heard last
+	Matches  []estate.WaveID // waves whose audience matches it
 }
 
 // Transition is one thing that happened. Exactly one of Progress, Opened, Device and Refused says
@@ -84,9 +88,9 @@ type Transition struct {
 	At       time.Time
 	Progress Progress // the rollout is so now
 	Reason   StopReason
-	Opened   WaveID   // a wave is open now
-	Laptops  []string // with Opened: those that are due now, by id
-	Device   string   // a laptop went from one state to another
+	Opened   estate.WaveID // a wave is open now
+	Laptops  []string      // with Opened: those that are due now, by id
+	Device   string        // a laptop went from one state to another
 	From, To State
 	Refused  Act // what a person asked for and cannot be done
 }

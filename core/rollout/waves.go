@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"zenithridge.example/zridge/core/estate"
 )
 
 // EmptyWaveError says that a wave other than the one for the rest has no laptops.
 type EmptyWaveError struct {
-	Wave  WaveID
+	Wave  estate.WaveID
 	Place int    // of the wave in its plan
 	Why   string // in words
 }
@@ -20,7 +22,7 @@ func (e *EmptyWaveError) Error() string { return fmt.Sprintf("wave %s is empty: 
 
 // fill gives for each laptop the place of its wave, and the waves that have laptops. Laptops are
 // sorted by id. The error is an *EmptyWaveError.
-func fill(id string, plan []Wave, laptops []Laptop) (waveOf []int32, filled []Wave, err error) {
+func fill(id string, plan []estate.Wave, laptops []Laptop) (waveOf []int32, filled []estate.Wave, err error) {
 	waveOf = make([]int32, len(laptops))
 	for i := range waveOf {
 		waveOf[i] = -1
@@ -36,7 +38,7 @@ func fill(id string, plan []Wave, laptops []Laptop) (waveOf []int32, filled []Wa
 		}
 		why := "no laptop is left for it"
 		switch w.Kind {
-		case ByAudience:
+		case estate.ByAudience:
 			for i := range laptops {
 				if waveOf[i] < 0 && slices.Contains(laptops[i].Matches, w.ID) {
 					take(int32(i))
@@ -45,7 +47,7 @@ func fill(id string, plan []Wave, laptops []Laptop) (waveOf []int32, filled []Wa
 			if left > 0 {
 				why = "its audience matches no laptop that the change touches and that is in no earlier wave"
 			}
-		case ByShare:
+		case estate.ByShare:
 			// Of the laptops that are left, in an order that mirrors the estate by platform and unit,
 			// those in the middle of equal stretches.
 			free := slices.DeleteFunc(mirrored(), func(i int32) bool { return waveOf[i] >= 0 })
@@ -54,7 +56,7 @@ func fill(id string, plan []Wave, laptops []Laptop) (waveOf []int32, filled []Wa
 			for i := range m {
 				take(free[(2*i+1)*u/(2*m)])
 			}
-		case ForRest:
+		case estate.ForRest:
 			for i := range laptops {
 				if waveOf[i] < 0 {
 					take(int32(i))
@@ -62,10 +64,10 @@ func fill(id string, plan []Wave, laptops []Laptop) (waveOf []int32, filled []Wa
 			}
 		}
 		if left == before {
-			if w.Kind == ForRest {
+			if w.Kind == estate.ForRest {
 				continue
 			}
-			return nil, nil, &EmptyWaveError{w.ID, slices.IndexFunc(plan, func(o Wave) bool { return o.ID == w.ID }), why}
+			return nil, nil, &EmptyWaveError{w.ID, slices.IndexFunc(plan, func(o estate.Wave) bool { return o.ID == w.ID }), why}
 		}
 		filled = append(filled, w)
 	}

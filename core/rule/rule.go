@@ -24,11 +24,13 @@ const (
 	OfWhen                // device and person: an audience's condition
 	OfForced              // settings and device
 	OfCheck               // settings, device and person
+	OfChange              // change: an approval rule; see ChangeFields
+	scopes
 )
 
 // Variables lists what the scope sees.
 func (s Scope) Variables() []string {
-	return [...][]string{{"device"}, {"person"}, {"device", "person"}, {"settings", "device"}, {"settings", "device", "person"}}[s]
+	return [...][]string{{"device"}, {"person"}, {"device", "person"}, {"settings", "device"}, {"settings", "device", "person"}, {"change"}}[s]
 }
 
 // Rule is a compiled expression. A Rule is safe for concurrent use.
@@ -61,7 +63,7 @@ func (e *CompileError) Error() string {
 }
 
 // environments are built once a scope: building one is dear, and they never change.
-var environments = func() (built [OfCheck + 1]func() *cel.Env) {
+var environments = func() (built [scopes]func() *cel.Env) {
 	for s := range built {
 		built[s] = sync.OnceValue(func() *cel.Env { return environment(Scope(s)) })
 	}
@@ -126,6 +128,11 @@ func compile(s Scope, source string) (*Rule, error) {
 	}
 	if out := checked.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, &CompileError{Line: 1, Column: 1, Message: "the expression is of type " + out.String() + ", not bool"}
+	}
+	if s == OfChange {
+		if refused := knownFields(checked.NativeRep()); refused != nil {
+			return nil, refused
+		}
 	}
 	// Only what repeats can cost more than its length. Everything else runs without counting, which
 	// is faster.

@@ -1,4 +1,4 @@
-// This file decodes rollout plans.
+// This file decodes rollout plans and approval rules.
 
 package files
 
@@ -11,8 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/rule"
 )
 
 const (
@@ -32,10 +33,10 @@ var (
 var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
 // plan decodes a rollout plan; what is left out has its default.
-func (d *decoder) plan(n *node, path string) rollout.Plan {
-	o := d.object(n, path, "id", "title", "waves", "stop", "hours", "zone", "silent_after", "lost_after")
-	p := rollout.DefaultPlan()
-	p.ID, p.Title = o.text("id"), o.text("title")
+func (d *decoder) plan(n *node, path string) estate.RolloutPlan {
+	o := d.object(n, path, "id", "title", "default", "waves", "stop", "hours", "zone", "silent_after", "lost_after")
+	p := estate.DefaultPlan()
+	p.ID, p.Title, p.Default = estate.RolloutPlanID(o.text("id")), o.text("title"), o.boolean("default")
 	o.list("waves", "waves", func(n *node, path string) { p.Waves = append(p.Waves, d.wave(n, path)) })
 	d.checkWaves(o, p.Waves)
 	if n := o.node.get("stop"); n != nil {
@@ -66,24 +67,24 @@ func (d *decoder) plan(n *node, path string) rollout.Plan {
 	return p
 }
 
-func (d *decoder) wave(n *node, path string) rollout.Wave {
+func (d *decoder) wave(n *node, path string) estate.Wave {
 	o := d.object(n, path, "id", "who", "share", "rest", "least", "enough", "go")
 	o.require("id", "an id of the wave, each once")
-	w := rollout.DefaultWave(rollout.WaveID(o.text("id")), "")
+	w := estate.DefaultWave(estate.WaveID(o.text("id")), "")
 	if n := o.node.get("id"); n != nil && n.kind == textNode && !waveID.MatchString(n.text) {
 		o.refuse(problem.BadID, o.at("id"), n.place, problem.Quote(n.text), "1 to 64 of a to z, 0 to 9, and . _ - after the first")
 	}
 	var kinds []string
 	if n := o.node.get("who"); n != nil {
-		kinds, w.Kind = append(kinds, "who"), rollout.ByAudience
-		d.audience(n, o.at("who"))
+		kinds, w.Kind = append(kinds, "who"), estate.ByAudience
+		w.Who = d.audience(n, o.at("who"))
 	}
 	if o.node.get("share") != nil {
-		kinds, w.Kind = append(kinds, "share"), rollout.ByShare
+		kinds, w.Kind = append(kinds, "share"), estate.ByShare
 		o.percent("share", &w.Share, 1)
 	}
 	if n := o.node.get("rest"); n != nil {
-		kinds, w.Kind = append(kinds, "rest"), rollout.ForRest
+		kinds, w.Kind = append(kinds, "rest"), estate.ForRest
 		if !o.boolean("rest") && n.kind == boolNode {
 			o.refuse(problem.NotOneOf, o.at("rest"), n.place, "false", "true, or no such field")
 		}
@@ -107,7 +108,7 @@ func (d *decoder) wave(n *node, path string) rollout.Wave {
 }
 
 // checkWaves looks at the waves of a plan together.
-func (d *decoder) checkWaves(plan object, waves []rollout.Wave) {
+func (d *decoder) checkWaves(plan object, waves []estate.Wave) {
 	list := plan.node.get("waves")
 	if list == nil || list.kind != listNode {
 		return
@@ -118,7 +119,7 @@ func (d *decoder) checkWaves(plan object, waves []rollout.Wave) {
 	hasRest := false
 	for i, w := range waves {
 		at, place := problem.Join(plan.at("waves"), i), list.items[i].place
-		if before := slices.IndexFunc(waves[:i], func(o rollout.Wave) bool { return o.ID == w.ID }); before >= 0 && w.ID != "" {
+		if before := slices.IndexFunc(waves[:i], func(o estate.Wave) bool { return o.ID == w.ID }); before >= 0 && w.ID != "" {
 			d.refuse(
 				problem.DoubledID,
 				problem.Join(at, "id"),
@@ -127,7 +128,7 @@ func (d *decoder) checkWaves(plan object, waves []rollout.Wave) {
 				"each id once; wave "+strconv.Itoa(before+1)+" has it",
 			)
 		}
-		if w.Kind == rollout.ForRest {
+		if w.Kind == estate.ForRest {
 			hasRest = true
 			if i < len(waves)-1 {
 				d.refuse(
@@ -140,18 +141,18 @@ func (d *decoder) checkWaves(plan object, waves []rollout.Wave) {
 			}
 		}
 	}
-	if at := slices.IndexFunc(waves, func(w rollout.Wave) bool { return w.ID == rollout.RestID }); at >= 0 && !hasRest {
+	if at := slices.IndexFunc(waves, func(w estate.Wave) bool { return w.ID == estate.RestID }); at >= 0 && !hasRest {
 		d.refuse(
-			problem.DoubledID, problem.Join(plan.at("waves"), at, "id"), list.items[at].place, problem.Quote(string(rollout.RestID)),
+			problem.DoubledID, problem.Join(plan.at("waves"), at, "id"), list.items[at].place, problem.Quote(string(estate.RestID)),
 			"another id: a last wave with this id is added for the rest",
 		)
 	}
 }
 
-func (d *decoder) window(n *node, path string) rollout.Window {
+func (d *decoder) window(n *node, path string) estate.Window {
 	o := d.object(n, path, "days", "from", "to")
 	o.require("days", "days of the week")
-	var w rollout.Window
+	var w estate.Window
 	present := o.list("days", "days of the week", func(n *node, path string) {
 		day := slices.Index(dayNames, n.text)
 		switch {
@@ -184,7 +185,7 @@ func (d *decoder) window(n *node, path string) rollout.Window {
 }
 
 // clock reads a time of the day.
-func (o object) clock(name string) (c rollout.Clock, known bool) {
+func (o object) clock(name string) (c estate.Clock, known bool) {
 	o.require(name, "a time of the day such as 09:00")
 	n := o.field(name, textNode, "a time of the day such as 09:00")
 	if n == nil {
@@ -197,7 +198,7 @@ func (o object) clock(name string) (c rollout.Clock, known bool) {
 	}
 	hours, _ := strconv.Atoi(parts[1])
 	minutes, _ := strconv.Atoi(parts[2])
-	return rollout.Clock(hours*60 + minutes), true
+	return estate.Clock(hours*60 + minutes), true
 }
 
 // duration reads a whole number of minutes, hours or days into to, where the field is there.
@@ -225,7 +226,7 @@ func (o object) duration(name string, to *time.Duration, least time.Duration) {
 
 // percent reads a percentage with at most two decimals into to, where the field is there. least is in
 // hundredths of a percent.
-func (o object) percent(name string, to *rollout.Percent, least rollout.Percent) {
+func (o object) percent(name string, to *estate.Percent, least estate.Percent) {
 	n := o.node.get(name)
 	if n == nil {
 		return
@@ -238,7 +239,7 @@ func (o object) percent(name string, to *rollout.Percent, least rollout.Percent)
 		o.wrong(o.at(name), n, expected)
 		return
 	}
-	if p, ok := parsePercent(n.text); ok && p >= least && p <= rollout.Whole {
+	if p, ok := parsePercent(n.text); ok && p >= least && p <= estate.Whole {
 		*to = p
 		return
 	}
@@ -246,7 +247,7 @@ func (o object) percent(name string, to *rollout.Percent, least rollout.Percent)
 }
 
 // parsePercent reads a number with at most two decimals that say something, exactly.
-func parsePercent(text string) (rollout.Percent, bool) {
+func parsePercent(text string) (estate.Percent, bool) {
 	parts := percentText.FindStringSubmatch(text)
 	if parts == nil {
 		return 0, false
@@ -256,5 +257,18 @@ func parsePercent(text string) (rollout.Percent, bool) {
 		return 0, false
 	}
 	number, err := strconv.ParseInt(parts[1]+(decimals + "00")[:2], 10, 64)
-	return rollout.Percent(number), err == nil && number <= math.MaxInt32
+	return estate.Percent(number), err == nil && number <= math.MaxInt32
+}
+
+// approvalRule decodes an approval rule; what is left out asks for one approval.
+func (d *decoder) approvalRule(n *node, path string) estate.ApprovalRule {
+	o := d.object(n, path, "id", "title", "when", "approvals", "from", "reason")
+	r := estate.ApprovalRule{
+		ID: estate.ApprovalRuleID(o.text("id")), Title: o.text("title"), When: o.expression("when", rule.OfChange), Approvals: 1,
+		From: o.ref("from"), Reason: o.text("reason"),
+	}
+	if n := o.integer("approvals"); n != nil {
+		r.Approvals = int(min(max(*n, -1), estate.MaxApprovals+1)) // what is out of range stays so
+	}
+	return r
 }

@@ -137,6 +137,10 @@ func ObjectID(object any) string {
 		return string(o.ID)
 	case estate.Check:
 		return string(o.ID)
+	case estate.RolloutPlan:
+		return string(o.ID)
+	case estate.ApprovalRule:
+		return string(o.ID)
 	}
 	panic(fmt.Sprintf("files: %T is no object of an estate", object))
 }
@@ -159,6 +163,10 @@ func (d *decoder) decode(kind estate.Kind, n *node, path string) any {
 		return d.ruling(n, path)
 	case estate.KindSetting:
 		return d.definition(n, path)
+	case estate.KindRolloutPlan:
+		return d.plan(n, path)
+	case estate.KindApprovalRule:
+		return d.approvalRule(n, path)
 	default:
 		return d.check(n, path)
 	}
@@ -187,6 +195,10 @@ func (g *growing) append(object any) {
 		g.Settings = append(g.Settings, o)
 	case estate.Check:
 		g.Checks = append(g.Checks, o)
+	case estate.RolloutPlan:
+		g.RolloutPlans = append(g.RolloutPlans, o)
+	case estate.ApprovalRule:
+		g.ApprovalRules = append(g.ApprovalRules, o)
 	}
 }
 

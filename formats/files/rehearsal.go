@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/rollout"
 )
@@ -19,7 +20,7 @@ import (
 type Rehearsal struct {
 	Rollout string // its id
 	Started time.Time
-	Plan    rollout.Plan
+	Plan    estate.RolloutPlan
 	Laptops []rollout.Laptop
 	Events  []rollout.Event // in the order of their times; the last one is the end
 
@@ -98,7 +99,7 @@ func (d *decoder) rehearsal(n *node) *Rehearsal {
 	return r
 }
 
-func (d *decoder) laptop(n *node, path string, waves []rollout.Wave) rollout.Laptop {
+func (d *decoder) laptop(n *node, path string, waves []estate.Wave) rollout.Laptop {
 	o := d.object(n, path, "id", "os", "unit", "interval", "heard", "waves")
 	for _, name := range []string{"id", "os", "unit", "interval"} {
 		o.require(name, map[string]string{
@@ -109,14 +110,14 @@ func (d *decoder) laptop(n *node, path string, waves []rollout.Wave) rollout.Lap
 	l := rollout.Laptop{ID: o.ref("id"), OS: o.text("os"), Unit: o.text("unit"), Heard: o.moment("heard")}
 	o.duration("interval", &l.Interval, 0)
 	o.list("waves", "ids of waves", func(n *node, path string) {
-		known := slices.ContainsFunc(waves, func(w rollout.Wave) bool { return string(w.ID) == n.text && w.Kind == rollout.ByAudience })
+		known := slices.ContainsFunc(waves, func(w estate.Wave) bool { return string(w.ID) == n.text && w.Kind == estate.ByAudience })
 		switch {
 		case n.kind != textNode:
 			d.wrong(path, n, "the id of a wave")
 		case !known:
 			d.refuse(problem.UnknownReference, path, n.place, problem.Quote(n.text), "the id of a wave of the plan that has who")
 		default:
-			l.Matches = append(l.Matches, rollout.WaveID(n.text))
+			l.Matches = append(l.Matches, estate.WaveID(n.text))
 		}
 	})
 	return l
@@ -236,17 +237,17 @@ func (r *Rehearsal) Run(to io.Writer) error {
 
 // line is one thing that happened, as a line of JSON.
 type line struct {
-	At      string                            `json:"at"`
-	State   rollout.Progress                  `json:"state,omitempty"`
-	Reason  rollout.StopReason                `json:"reason,omitempty"`
-	Opened  rollout.WaveID                    `json:"opened,omitempty"`
-	Laptops []string                          `json:"laptops,omitzero"`
-	Device  string                            `json:"device,omitempty"`
-	From    string                            `json:"from,omitempty"`
-	To      string                            `json:"to,omitempty"`
-	Refused rollout.Act                       `json:"refused,omitempty"`
-	Counts  map[string]int                    `json:"counts,omitzero"`
-	Waves   map[rollout.WaveID]map[string]int `json:"waves,omitzero"`
+	At      string                           `json:"at"`
+	State   rollout.Progress                 `json:"state,omitempty"`
+	Reason  rollout.StopReason               `json:"reason,omitempty"`
+	Opened  estate.WaveID                    `json:"opened,omitempty"`
+	Laptops []string                         `json:"laptops,omitzero"`
+	Device  string                           `json:"device,omitempty"`
+	From    string                           `json:"from,omitempty"`
+	To      string                           `json:"to,omitempty"`
+	Refused rollout.Act                      `json:"refused,omitempty"`
+	Counts  map[string]int                   `json:"counts,omitzero"`
+	Waves   map[estate.WaveID]map[string]int `json:"waves,omitzero"`
 }
 
 func lineOf(t rollout.Transition) line {
@@ -268,7 +269,7 @@ func lineOf(t rollout.Transition) line {
 // endOf is the last line: how the rollout and its laptops are, without zeroes.
 func endOf(r *rollout.Rollout, at time.Time) line {
 	progress, _ := r.Progress()
-	end := line{At: stamp(at), State: progress, Counts: map[string]int{}, Waves: map[rollout.WaveID]map[string]int{}}
+	end := line{At: stamp(at), State: progress, Counts: map[string]int{}, Waves: map[estate.WaveID]map[string]int{}}
 	for _, w := range r.Waves() {
 		of := map[string]int{}
 		for state, n := range w.Counts {

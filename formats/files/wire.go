@@ -270,13 +270,21 @@ func Doc(object any) any {
 		return settingDoc(&o)
 	case estate.Check:
 		return CheckDoc{string(o.ID), o.Message, append([]string{}, texts(o.Settings)...), o.When.Source(), o.Warning}
+	case estate.RolloutPlan:
+		return rolloutPlanDoc(&o)
+	case estate.ApprovalRule:
+		return ApprovalRuleDoc{string(o.ID), o.Title, o.When.Source(), int64(o.Approvals), o.From, o.Reason}
 	}
 	panic(fmt.Sprintf("files: %T is no object of an estate", object))
 }
 
 // AudienceOf gives a policy's audience in the estate format.
 func AudienceOf(p *estate.Policy) AudienceDoc {
-	return AudienceDoc{targetTexts(p.Audience.Include), targetTexts(p.Audience.Exclude), p.Audience.When.Source()}
+	return audienceDoc(&p.Audience)
+}
+
+func audienceDoc(a *estate.Audience) AudienceDoc {
+	return AudienceDoc{targetTexts(a.Include), targetTexts(a.Exclude), a.When.Source()}
 }
 
 func policyDoc(p *estate.Policy) PolicyDoc {

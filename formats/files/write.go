@@ -32,6 +32,10 @@ func AllObjects(s *estate.Snapshot, kind estate.Kind) []any {
 		return boxed(s.Rulings)
 	case estate.KindSetting:
 		return boxed(s.Settings)
+	case estate.KindRolloutPlan:
+		return boxed(s.RolloutPlans)
+	case estate.KindApprovalRule:
+		return boxed(s.ApprovalRules)
 	default:
 		return boxed(s.Checks)
 	}
@@ -113,6 +117,8 @@ func copyLists(s *estate.Snapshot) {
 	s.Rulings = append([]estate.Ruling{}, s.Rulings...)
 	s.Settings = append(s.Settings[:0:0], s.Settings...)
 	s.Checks = append([]estate.Check{}, s.Checks...)
+	s.RolloutPlans = append([]estate.RolloutPlan{}, s.RolloutPlans...)
+	s.ApprovalRules = append([]estate.ApprovalRule{}, s.ApprovalRules...)
 }
 
 func encodeList(out map[string][]byte, name string, kind estate.Kind, objects []any) error {

@@ -95,7 +95,7 @@ type (
 	}
 	// ConflictEdit is an edit of such a way.
 	ConflictEdit struct {
-		Kind string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		Kind string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
 		ID   string       `json:"id"`
 		Body EstateObject `json:"body"`
 	}

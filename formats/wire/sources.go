@@ -99,7 +99,7 @@ type (
 	}
 	// ObjectName names an object of the estate.
 	ObjectName struct {
-		Kind string `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		Kind string `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
 		ID   string `json:"id" maxLength:"128"`
 	}
 	// Removal says what removing does, or did.

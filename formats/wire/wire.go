@@ -174,7 +174,7 @@ type (
 	}
 	// Edit is what a change does to one object.
 	Edit struct {
-		Kind        string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		Kind        string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
 		ID          string       `json:"id"`
 		Action      string       `json:"action" enum:"create,alter,retire"`
 		Body        EstateObject `json:"body,omitempty" doc:"The object in the estate format"`
@@ -350,7 +350,7 @@ type (
 	}
 	// Object is an object of the estate with its version.
 	Object struct {
-		Kind     string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks"`
+		Kind     string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
 		ID       string       `json:"id"`
 		Version  int64        `json:"version"`
 		Retired  bool         `json:"retired,omitempty"`

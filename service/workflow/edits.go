@@ -31,15 +31,17 @@ type EditInput struct {
 // editable are the kinds that people edit in changes. What a source imported can be edited too: the
 // fields that differ are kept from it.
 var editable = map[estate.Kind]bool{
-	estate.KindPolicy:    true,
-	estate.KindGroup:     true,
-	estate.KindRuling:    true,
-	estate.KindException: true,
-	estate.KindSetting:   true,
-	estate.KindCheck:     true,
-	estate.KindUnit:      true,
-	estate.KindDevice:    true,
-	estate.KindPerson:    true,
+	estate.KindPolicy:       true,
+	estate.KindGroup:        true,
+	estate.KindRuling:       true,
+	estate.KindException:    true,
+	estate.KindSetting:      true,
+	estate.KindCheck:        true,
+	estate.KindUnit:         true,
+	estate.KindDevice:       true,
+	estate.KindPerson:       true,
+	estate.KindRolloutPlan:  true,
+	estate.KindApprovalRule: true,
 }
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.

@@ -1,9 +1,13 @@
-package rollout
+// This file has rollout plans: the waves in which a change goes to laptops.
+
+package estate
 
 import (
 	"fmt"
 	"slices"
 	"time"
+
+	"zenithridge.example/zridge/core/problem"
 )
 
 // WaveID is the id of a wave within its plan.
@@ -38,11 +42,12 @@ func (p Percent) AtLeast(n int) int {
 	return int((int64(p)*int64(n) + int64(Whole) - 1) / int64(Whole))
 }
 
-// Plan says in what waves a change goes to laptops, when it stops by itself, and when waves may
+// RolloutPlan says in what waves a change goes to laptops, when it stops by itself, and when waves may
 // open. What is left out has a default, which DefaultPlan gives.
-type Plan struct {
-	ID          string
+type RolloutPlan struct {
+	ID          RolloutPlanID
 	Title       string
+	Default     bool // chosen where a publication names no plan; at most one plan is
 	Waves       []Wave
 	StopFailed  Percent // of the laptops in open waves; more failed ones stop the rollout
 	StopLost    Percent // the same of lost ones
@@ -57,6 +62,7 @@ type Plan struct {
 type Wave struct {
 	ID     WaveID
 	Kind   WaveKind
+	Who    Audience      // with ByAudience, in the estate after the change
 	Share  Percent       // with Share
 	Least  time.Duration // that it stays open at least before the next one
 	Enough Percent       // of its laptops that must have taken the change before the next one
@@ -82,8 +88,8 @@ const (
 )
 
 // DefaultPlan is a plan that says nothing: one wave for everybody.
-func DefaultPlan() Plan {
-	return Plan{
+func DefaultPlan() RolloutPlan {
+	return RolloutPlan{
 		StopFailed: defaultStopFailed, StopLost: defaultStopLost,
 		Zone: time.UTC, SilentAfter: defaultSilentAfter, LostAfter: defaultLostAfter,
 	}
@@ -94,8 +100,8 @@ func DefaultWave(id WaveID, kind WaveKind) Wave {
 	return Wave{ID: id, Kind: kind, Enough: defaultEnough}
 }
 
-// withRest gives the waves of a plan, the last one for the rest.
-func (p *Plan) withRest() []Wave {
+// AllWaves gives the waves of the plan, the last one for the rest.
+func (p *RolloutPlan) AllWaves() []Wave {
 	if n := len(p.Waves); n > 0 && p.Waves[n-1].Kind == ForRest {
 		return p.Waves
 	}
@@ -114,8 +120,8 @@ type Clock int
 // String gives the time as hours and minutes: 09:30.
 func (c Clock) String() string { return fmt.Sprintf("%02d:%02d", int(c)/60, int(c)%60) }
 
-// open tells whether waves may open at a moment.
-func (p *Plan) open(at time.Time) bool {
+// Open tells whether waves may open at a moment.
+func (p *RolloutPlan) Open(at time.Time) bool {
 	if len(p.Hours) == 0 {
 		return true
 	}
@@ -126,10 +132,10 @@ func (p *Plan) open(at time.Time) bool {
 	})
 }
 
-// nextOpen gives the first moment at or after another at which waves may open; known is false where
+// NextOpen gives the first moment at or after another at which waves may open; known is false where
 // there is none within two weeks, as for hours that no day has.
-func (p *Plan) nextOpen(at time.Time) (moment time.Time, known bool) {
-	if p.open(at) {
+func (p *RolloutPlan) NextOpen(at time.Time) (moment time.Time, known bool) {
+	if p.Open(at) {
 		return at, true
 	}
 	// Hours begin at whole minutes of the local time, and zones differ from UTC by whole minutes: it
@@ -138,9 +144,31 @@ func (p *Plan) nextOpen(at time.Time) (moment time.Time, known bool) {
 	minute := at.Truncate(time.Minute)
 	for range horizon {
 		minute = minute.Add(time.Minute)
-		if p.open(minute) {
+		if p.Open(minute) {
 			return minute, true
 		}
 	}
 	return time.Time{}, false
+}
+
+// rolloutPlans checks what plans name, and that at most one is the default.
+func (v *validator) rolloutPlans(plans []RolloutPlan) {
+	first := -1
+	for i := range plans {
+		p, at := &plans[i], problem.Join("", string(KindRolloutPlan), i)
+		for j := range p.Waves {
+			who := &p.Waves[j].Who
+			v.targets(problem.Join(at, "waves", j, "who", "include"), who.Include)
+			v.targets(problem.Join(at, "waves", j, "who", "exclude"), who.Exclude)
+		}
+		switch {
+		case p.Default && first >= 0:
+			v.add(problem.Fault{
+				Code: problem.EitherOr, Path: at + "/default", Found: "a second default",
+				Expected: fmt.Sprintf("at most one plan as the default; %s is one already", problem.Quote(string(plans[first].ID))),
+			})
+		case p.Default:
+			first = i
+		}
+	}
 }
