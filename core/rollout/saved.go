@@ -1,0 +1,183 @@
+// This file has a rollout as it is stored, so that it goes on where it was after a restart.
+
+package rollout
+
+import (
+	"container/heap"
+	"slices"
+	"strings"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+)
+
+// Saved is a rollout at a moment: all that it needs to go on.
+type Saved struct {
+	Plan                 estate.RolloutPlan
+	Waves                []SavedWave // those that were filled, in order
+	Laptops              []Member
+	Progress             Progress
+	Reason               StopReason
+	SeenFailed, SeenLost int       // at the last resume
+	Now                  time.Time // of the last transition, or later
+}
+
+// SavedWave is a wave that was filled.
+type SavedWave struct {
+	estate.Wave
+	Opened time.Time // zero: it is not open
+}
+
+// Member is a laptop of a rollout.
+type Member struct {
+	ID       string
+	Wave     estate.WaveID
+	State    State
+	Heard    time.Time
+	Interval time.Duration // usual time between two check-ins
+}
+
+// Restore gives the rollout that was saved. A member whose wave is not there is left out.
+func Restore(s Saved) *Rollout {
+	r := &Rollout{
+		plan: s.Plan, silentAfter: int64(s.Plan.SilentAfter / time.Second), lostAfter: int64(s.Plan.LostAfter / time.Second),
+		progress: s.Progress, reason: s.Reason, seenFailed: s.SeenFailed, seenLost: s.SeenLost, now: s.Now,
+		waves: make([]wave, len(s.Waves)),
+	}
+	for i, w := range s.Waves {
+		r.waves[i].Wave, r.waves[i].openedAt = w.Wave, w.Opened
+		if !w.Opened.IsZero() {
+			r.opened = i + 1
+		}
+	}
+	r.place(s.Laptops)
+	return r
+}
+
+// Save gives the rollout as it is, its laptops by id.
+func (r *Rollout) Save() Saved {
+	s := Saved{
+		Plan: r.plan, Waves: make([]SavedWave, len(r.waves)), Laptops: make([]Member, len(r.laptops)),
+		Progress: r.progress, Reason: r.reason, SeenFailed: r.seenFailed, SeenLost: r.seenLost, Now: r.now,
+	}
+	for i := range r.waves {
+		s.Waves[i] = SavedWave{r.waves[i].Wave, r.waves[i].openedAt}
+	}
+	for i := range r.laptops {
+		s.Laptops[i] = r.member(int32(i))
+	}
+	return s
+}
+
+// Member gives a laptop of the rollout; known is false where it is in no wave.
+func (r *Rollout) Member(device string) (m Member, known bool) {
+	i, known := r.find(device)
+	if !known {
+		return Member{}, false
+	}
+	return r.member(i), true
+}
+
+func (r *Rollout) member(i int32) Member {
+	l := &r.laptops[i]
+	return Member{l.id, r.waves[l.wave].ID, l.state, time.Unix(l.heard, 0).UTC(), time.Duration(l.interval) * time.Second}
+}
+
+// Each gives the laptops of the rollout by id.
+func (r *Rollout) Each(yield func(Member) bool) {
+	for i := range r.laptops {
+		if !yield(r.member(int32(i))) {
+			return
+		}
+	}
+}
+
+// Gets tells whether a laptop gets the change now. Its wave must be open. While the rollout is paused or
+// stopped, only laptops that took the change, or tried to, keep it; while it is taken back, none does.
+func (r *Rollout) Gets(device string) bool {
+	i, known := r.find(device)
+	return known && r.gets(i)
+}
+
+func (r *Rollout) gets(i int32) bool {
+	l := &r.laptops[i]
+	switch r.progress {
+	case Finished:
+		return true
+	case Running:
+		return int(l.wave) < r.opened && l.state != Returned
+	case Paused, Stopped:
+		return l.state == Taken || l.state == Refused || l.state == Lost
+	}
+	return false
+}
+
+// Alter takes in, at a moment, laptops that the change touches now and did not before, and lets others
+// go that left the estate. Those that come belong to the last wave. A rollout that is over or taken back
+// takes nobody in. A joined laptop that is due at once is told as a transition from waiting.
+func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transition {
+	r.advance(at)
+	if r.progress.over() || len(r.waves) == 0 {
+		return r.took()
+	}
+	gone := make(map[string]bool, len(left))
+	for _, id := range left {
+		gone[id] = true
+	}
+	members := make([]Member, 0, len(r.laptops)+len(joined))
+	for i := range r.laptops {
+		if !gone[r.laptops[i].id] {
+			members = append(members, r.member(int32(i)))
+		}
+	}
+	var came []string
+	if r.progress != TakingBack {
+		for _, l := range joined {
+			if !r.Has(l.ID) && !gone[l.ID] {
+				members = append(members, Member{l.ID, r.waves[len(r.waves)-1].ID, Waiting, l.Heard, l.Interval})
+				came = append(came, l.ID)
+			}
+		}
+	}
+	r.place(members)
+	if r.opened == len(r.waves) {
+		slices.Sort(came)
+		for _, id := range came {
+			i, _ := r.find(id)
+			r.turn(i, Due)
+			if r.turnsAt(i) <= r.now.Unix() {
+				r.turn(i, Silent)
+			}
+		}
+	}
+	r.settle()
+	return r.took()
+}
+
+// place puts laptops into their waves, in the order of their ids, and sets their timers.
+func (r *Rollout) place(members []Member) {
+	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.ID, b.ID) })
+	at := make(map[estate.WaveID]int32, len(r.waves))
+	for i := range r.waves {
+		w := &r.waves[i]
+		w.members, w.counts = nil, [states]int{}
+		at[w.ID] = int32(i)
+	}
+	r.laptops, r.timers = make([]laptop, 0, len(members)), nil
+	for _, m := range members {
+		place, known := at[m.Wave]
+		if !known {
+			continue
+		}
+		i := int32(len(r.laptops))
+		r.laptops = append(r.laptops, laptop{m.ID, place, m.State, m.Heard.Unix(), int64(m.Interval / time.Second), never})
+		w := &r.waves[place]
+		w.members = append(w.members, i)
+		w.counts[m.State]++
+		if turns := r.turnsAt(i); turns < never {
+			r.laptops[i].timer = turns
+			r.timers = append(r.timers, timer{turns, i})
+		}
+	}
+	heap.Init(&r.timers)
+}

@@ -1,0 +1,92 @@
+package rollout_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rollout"
+)
+
+// TestARestartAltersNothing plays random rehearsals twice, once with a restart before every event: the
+// same things happen at the same moments.
+func TestARestartAltersNothing(t *testing.T) {
+	for seed := range uint64(300) {
+		plan, laptops, started, events := randomRehearsal(seed)
+		whole, happened, err := rollout.Start("C-1", plan, laptops, started)
+		if err != nil {
+			continue
+		}
+		parts := rollout.Restore(whole.Save())
+		for n, e := range events {
+			happened = whole.Apply(e)
+			parts = rollout.Restore(parts.Save())
+			if again := parts.Apply(e); fmt.Sprint(again) != fmt.Sprint(happened) {
+				t.Fatalf("seed %d, event %d: after a restart %v, expected %v", seed, n, again, happened)
+			}
+		}
+		if fmt.Sprint(parts.Waves()) != fmt.Sprint(whole.Waves()) {
+			t.Fatalf("seed %d: after restarts %v, expected %v", seed, parts.Waves(), whole.Waves())
+		}
+	}
+}
+
+func TestLaptopsThatJoinAndLeave(t *testing.T) {
+	started := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	laptop := func(id string) rollout.Laptop {
+		return rollout.Laptop{ID: id, OS: "linux", Unit: "r", Interval: time.Hour, Heard: started}
+	}
+	pilots := estate.DefaultWave("pilots", estate.ByShare)
+	pilots.Share = 50_00
+	plan := estate.DefaultPlan()
+	plan.Waves = []estate.Wave{pilots}
+	r, _, err := rollout.Start("C-1", plan, []rollout.Laptop{laptop("A"), laptop("B")}, started)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := r.Alter(started, []rollout.Laptop{laptop("C"), laptop("A")}, nil); len(got) != 0 {
+		t.Errorf("a laptop that joins a wave that is not open: %v", got)
+	}
+	if c, known := r.Member("C"); !known || c.Wave != estate.RestID || c.State != rollout.Waiting || r.Gets("C") {
+		t.Errorf("found %v", c)
+	}
+	var first string
+	for m := range r.Each {
+		if m.State == rollout.Due {
+			first = m.ID
+		}
+	}
+	if !r.Gets(first) {
+		t.Errorf("%s is due and gets nothing", first)
+	}
+	r.Do(started, rollout.Pause, "")
+	if r.Gets(first) {
+		t.Errorf("%s is due and gets the change of a paused rollout", first)
+	}
+	r.Do(started, rollout.Resume, "")
+	r.Tell(started.Add(time.Hour), first, rollout.ReportTaken)
+	later := started.Add(2 * time.Hour)
+	silent := laptop("E")
+	silent.Heard = started.Add(-30 * 24 * time.Hour)
+	var states []string
+	for _, x := range r.Alter(later, []rollout.Laptop{laptop("D"), silent}, []string{"C", "nobody"}) {
+		states = append(states, fmt.Sprint(x.Device, " ", x.From, " ", x.To))
+	}
+	if want := []string{"D waiting due", "E waiting due", "E due silent"}; !slices.Equal(states, want) {
+		t.Errorf("found %q, expected %q", states, want)
+	}
+	if r.Has("C") {
+		t.Error("C left and is in the rollout")
+	}
+	r.Do(later, rollout.TakeBack, "")
+	if got := r.Alter(later, []rollout.Laptop{laptop("F")}, nil); len(got) != 0 || r.Has("F") {
+		t.Errorf("a rollout that is taken back takes a laptop in: %v", got)
+	}
+	// The only laptop that has the change leaves: nobody is left to wait for.
+	got := r.Alter(later, nil, []string{first})
+	if p, _ := r.Progress(); p != rollout.TakenBack || len(got) != 1 {
+		t.Errorf("found %s, %v", p, got)
+	}
+}
