@@ -66,6 +66,8 @@ func TestReadingForOneUnit(t *testing.T) {
 	conflict := wire.AskOwners{Setting: "signin.banner", Policies: []string{"zz-other", "zz-policy"}, Of: []string{"x"}, Note: "zzsecret question"}
 	posted[wire.Question](t, api, "/conflict-questions", conflict)
 
+	posted[wire.Comment](t, api, client.Path("changes", change.ID, "comments"), wire.NewComment{Text: "zzsecret comment", About: "policies/zz-policy"})
+
 	texts := readEverything(t, noor, change.ID)
 	if len(texts) < 80 {
 		t.Errorf("%d answers were read", len(texts))

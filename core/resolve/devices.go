@@ -5,6 +5,7 @@ package resolve
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"slices"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -325,8 +326,13 @@ func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks}
 // are left out. Numbers of plans of different lineages have nothing in common, so laptops are found
 // by id.
 func (d Devices) In(p *Plan) Devices {
+	return p.Set(d.Each)
+}
+
+// Set gives the laptops with some ids; those that the plan does not have are left out.
+func (p *Plan) Set(ids iter.Seq[estate.DeviceID]) Devices {
 	out := make(intern.DeviceSet, p.Blocks())
-	for id := range d.Each {
+	for id := range ids {
 		if at, known := p.DeviceAt.Number(id); known {
 			out.Add(at)
 		}

@@ -411,3 +411,53 @@ func (r *Rollout) took() []Transition {
 	r.out = nil
 	return out
 }
+
+// NextWave gives the wave that opens next; known is false when all are open.
+func (r *Rollout) NextWave() (w estate.Wave, known bool) {
+	if r.opened == len(r.waves) {
+		return estate.Wave{}, false
+	}
+	return r.waves[r.opened].Wave, true
+}
+
+// Gate tells whether the laptops of the last open wave pass its gate, and the moment from which on it
+// has been open for long enough. Hours are not looked at.
+func (r *Rollout) Gate() (from time.Time, passed bool) {
+	if r.opened == 0 {
+		return time.Time{}, false
+	}
+	from, passed = r.mayGoOn()
+	if !passed {
+		w := &r.waves[r.opened-1]
+		from = w.openedAt.Add(w.Least)
+	}
+	return from, passed
+}
+
+// Forecast says within what time of its opening laptops of a wave usually check in: half of them, and 95
+// of 100. Unknown counts those whose usual interval is not known; they are left out.
+type Forecast struct {
+	Half, Most time.Duration
+	Unknown    int
+}
+
+// Forecast gives the forecast of a wave by its place.
+func (r *Rollout) Forecast(wave int) (f Forecast) {
+	intervals := make([]int64, 0, len(r.waves[wave].members))
+	for _, i := range r.waves[wave].members {
+		if usual := r.laptops[i].interval; usual > 0 {
+			intervals = append(intervals, usual)
+		} else {
+			f.Unknown++
+		}
+	}
+	slices.Sort(intervals)
+	within := func(percent int) time.Duration {
+		if len(intervals) == 0 {
+			return 0
+		}
+		return time.Duration(intervals[(percent*len(intervals)+99)/100-1]) * time.Second
+	}
+	f.Half, f.Most = within(50), within(95)
+	return f
+}

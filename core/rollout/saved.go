@@ -54,12 +54,15 @@ func Restore(s Saved) *Rollout {
 	return r
 }
 
+// Progressed gives what is stored of the rollout as a whole, without its laptops and waves.
+func (r *Rollout) Progressed() Saved {
+	return Saved{Plan: r.plan, Progress: r.progress, Reason: r.reason, SeenFailed: r.seenFailed, SeenLost: r.seenLost, Now: r.now}
+}
+
 // Save gives the rollout as it is, its laptops by id.
 func (r *Rollout) Save() Saved {
-	s := Saved{
-		Plan: r.plan, Waves: make([]SavedWave, len(r.waves)), Laptops: make([]Member, len(r.laptops)),
-		Progress: r.progress, Reason: r.reason, SeenFailed: r.seenFailed, SeenLost: r.seenLost, Now: r.now,
-	}
+	s := r.Progressed()
+	s.Waves, s.Laptops = make([]SavedWave, len(r.waves)), make([]Member, len(r.laptops))
 	for i := range r.waves {
 		s.Waves[i] = SavedWave{r.waves[i].Wave, r.waves[i].openedAt}
 	}

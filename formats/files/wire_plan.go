@@ -59,7 +59,7 @@ func rolloutPlanDoc(p *estate.RolloutPlan) RolloutPlanDoc {
 	standard := estate.DefaultPlan()
 	doc := RolloutPlanDoc{ID: string(p.ID), Title: p.Title, Default: p.Default}
 	for i := range p.Waves {
-		doc.Waves = append(doc.Waves, waveDoc(&p.Waves[i]))
+		doc.Waves = append(doc.Waves, WaveDocOf(&p.Waves[i]))
 	}
 	if p.StopFailed != standard.StopFailed || p.StopLost != standard.StopLost {
 		doc.Stop = &StopDoc{json.Number(p.StopFailed.String()), json.Number(p.StopLost.String())}
@@ -83,7 +83,8 @@ func rolloutPlanDoc(p *estate.RolloutPlan) RolloutPlanDoc {
 	return doc
 }
 
-func waveDoc(w *estate.Wave) WaveDoc {
+// WaveDocOf gives a wave in the estate format.
+func WaveDocOf(w *estate.Wave) WaveDoc {
 	doc := WaveDoc{ID: string(w.ID)}
 	switch w.Kind {
 	case estate.ByAudience:

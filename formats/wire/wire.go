@@ -21,6 +21,9 @@ type Problem struct {
 	Faults []problem.Fault `json:"faults,omitempty"`
 	// MoreFaults counts those that are left out since there are too many.
 	MoreFaults int `json:"more_faults,omitempty"`
+	// With code not-approved: the rules that are not met. With waits: what comes first.
+	Demands  []Demand     `json:"demands,omitempty"`
+	WaitsFor []WaitingFor `json:"waits_for,omitempty"`
 	// Overtaken lists objects that were published otherwise since the change began to edit them.
 	Overtaken []Overtaken `json:"overtaken,omitempty"`
 	// Change is the open change that has what is missing.
@@ -157,7 +160,7 @@ type (
 		ID        string    `json:"id"`
 		Title     string    `json:"title"`
 		Why       string    `json:"why,omitempty"`
-		State     string    `json:"state" enum:"open,published,discarded"`
+		State     string    `json:"state" enum:"open,in-review,rolling-out,published,taken-back,discarded"`
 		Version   int64     `json:"version"`
 		CreatedBy string    `json:"created_by"`
 		CreatedAt time.Time `json:"created_at"`

@@ -155,7 +155,7 @@ func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*sess
 	}
 	s.limit = max(s.limit, leastMessage)
 	s.live = d.flow.Live()
-	s.revision = fmt.Sprint(s.live.Revision)
+	s.revision = d.flow.RevisionFor(s.live, device)
 	d.mu.Lock()
 	settled := d.settled[device]
 	d.mu.Unlock()
@@ -180,7 +180,7 @@ func (s *session) load(ctx context.Context) error {
 		return err
 	}
 	s.deliveries = map[setting.ID]rollout.Delivery{}
-	result, err := s.live.Plan.Reasons(estate.DeviceID(s.device), "")
+	result, err := s.server.flow.PlanFor(s.live, s.device).Reasons(estate.DeviceID(s.device), "")
 	var left *resolve.UnknownError
 	switch {
 	case err == nil:
@@ -390,25 +390,25 @@ func (s *session) end(ctx context.Context) error {
 }
 
 // altered gives the deliveries that are otherwise than before the session, judged by what is wanted
-// now.
-func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, err error) {
+// now, and all of them by setting; no map where nothing had to be looked up.
+func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, final map[setting.ID]rollout.Delivery, err error) {
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
 		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
 			s.deliveredAt = live.Turn
-			return nil, nil
+			return nil, nil, nil
 		}
 		if err := s.load(ctx); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	result := s.result
 	if live != s.live || result == nil {
-		if result, err = live.Plan.Reasons(estate.DeviceID(s.device), ""); err != nil {
-			return nil, err
+		if result, err = s.server.flow.PlanFor(live, s.device).Reasons(estate.DeviceID(s.device), ""); err != nil {
+			return nil, nil, err
 		}
 	}
-	final, _ := workflow.Wanted(result, s.deliveries, now)
+	final, _ = workflow.Wanted(result, s.deliveries, now)
 	settled := true
 	for id, d := range final {
 		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed
@@ -427,7 +427,7 @@ func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout
 		s.settledAs = live.Turn
 	}
 	s.deliveredAt = live.Turn
-	return altered, nil
+	return altered, final, nil
 }
 
 // settle notes what nothing is due of, once all is written down.
@@ -448,7 +448,7 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	s.over = true
 	now := s.server.now()
 	s.server.see(s.device, now)
-	altered, err := s.altered(ctx, now)
+	altered, final, err := s.altered(ctx, now)
 	var left *resolve.UnknownError
 	if errors.As(err, &left) {
 		return nil // it left the estate: nothing is wanted of it, and nothing is kept
@@ -463,10 +463,11 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest
 	if quiet && outcome == "in order" {
 		s.server.settle(s)
-		return nil // nothing worth a record: the time is noted with others
+		return s.server.flow.Heard(ctx, s.device) // nothing worth a record: the time is noted with others
 	}
 	stored.Revision, stored.Digest, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, &now
-	err = s.server.store.Transaction(ctx, func(tx *store.Store) error {
+	came := workflow.CheckedIn{Device: s.device, Before: s.before, After: final}
+	err = s.server.flow.Reported(ctx, came, func(tx *store.Store) error {
 		return errors.Join(
 			tx.SaveLaptop(stored),
 			tx.SaveDeliveries(s.device, altered),

@@ -48,7 +48,11 @@ func requestOf(ctx context.Context) string {
 
 func actorOf(ctx context.Context) workflow.Actor {
 	c := callerOf(ctx)
-	return workflow.Actor{Name: c.Name, Via: c.Via, Request: requestOf(ctx), Held: c.Held}
+	roles := make([]string, len(c.Grants))
+	for i, g := range c.Grants {
+		roles[i] = g.Role
+	}
+	return workflow.Actor{Name: c.Name, Via: c.Via, Request: requestOf(ctx), Held: c.Held, Roles: roles}
 }
 
 // withRequestID gives every request an id, which its answer has in X-Request-Id.

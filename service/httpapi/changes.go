@@ -38,8 +38,9 @@ type editOutput struct {
 }
 
 type publishInput struct {
-	ID      string `path:"id"`
-	IfMatch string `header:"If-Match" doc:"The version of the change that was looked at"`
+	ID      string               `path:"id"`
+	IfMatch string               `header:"If-Match" doc:"The version of the change that was looked at"`
+	Body    *wire.PublishRequest `required:"false"`
 }
 
 func (s *server) registerChanges() {
@@ -71,10 +72,12 @@ func (s *server) registerChanges() {
 	s.registerImpact()
 	huma.Register(
 		s.api,
-		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live", needs(access.Publish), recently),
+		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live, or start its rollout", needs(access.Publish), recently),
 		s.publishChange,
 	)
 	s.registerEdits()
+	s.registerReviews()
+	s.registerRollouts()
 }
 
 func (s *server) registerEdits() {
@@ -178,7 +181,7 @@ func (s *server) editOf(ctx context.Context, e store.Edit) wire.Edit {
 
 // listChanges handles the operation listChanges: changes, those altered last first.
 func (s *server) listChanges(ctx context.Context, in *struct {
-	State string `query:"state" enum:"open,published,discarded"`
+	State string `query:"state" enum:"open,in-review,rolling-out,published,taken-back,discarded"`
 }) (*output[[]wire.Change], error) {
 	rows, err := s.Flow.Changes(ctx, actorOf(ctx), in.State)
 	list := make([]wire.Change, len(rows))
@@ -218,14 +221,35 @@ func (s *server) discardChange(ctx context.Context, in *changePath) (*struct{}, 
 	return nil, s.fault(ctx, s.Flow.Discard(ctx, actorOf(ctx), in.ID))
 }
 
-// publishChange handles the operation publishChange: make a change live.
-func (s *server) publishChange(ctx context.Context, in *publishInput) (*output[wire.Publication], error) {
+// publishChange handles the operation publishChange: make a change live, or start its rollout.
+func (s *server) publishChange(ctx context.Context, in *publishInput) (*output[wire.Published], error) {
 	expected, err := expectedOf(in.IfMatch)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	p, err := s.Flow.Publish(ctx, actorOf(ctx), in.ID, expected)
-	return out(publicationOf(p), s.fault(ctx, err))
+	how := workflow.PublishInput{Expected: expected}
+	if in.Body != nil {
+		how.Plan, how.AtOnce, how.Urgent = in.Body.Plan, in.Body.AtOnce, in.Body.Urgent
+		if in.Body.Own != nil {
+			own, err := planOf(in.Body.Own)
+			if err != nil {
+				return nil, s.fault(ctx, err)
+			}
+			if err := s.Flow.CheckPlan(ctx, actorOf(ctx), own); err != nil {
+				return nil, s.fault(ctx, err)
+			}
+			how.Own = &own
+		}
+	}
+	p, err := s.Flow.Publish(ctx, actorOf(ctx), in.ID, how)
+	if err != nil {
+		return nil, s.fault(ctx, err)
+	}
+	done := wire.Published{Publication: publicationOf(p.Publication), Rollout: p.Rollout.ID, WaitsFor: waitingOf(p.WaitsFor)}
+	if done.Rollout != "" {
+		done.Publication = wire.Publication{Change: in.ID, Title: p.Rollout.Title, By: p.Rollout.By, At: p.Rollout.PublishedAt}
+	}
+	return &output[wire.Published]{done}, nil
 }
 
 // handlePutEdit handles the operation putEdit: put an object into a change: create or alter it.

@@ -46,6 +46,11 @@ var titles = map[string]string{
 	"overtaken":          "Another change has published one of these objects",
 	"version-needed":     "Say which version you alter",
 	"wrong-state":        "The change is in another state",
+	"not-approved":       "Approvals are missing",
+	"own-edit":           "Somebody else must approve",
+	"look-again":         "Look again before you decide",
+	"waits":              "A rollout under way comes first",
+	"not-possible":       "The rollout is in another state",
 	"taken":              "The name is taken",
 	"too-many":           "Too many tries",
 	"internal":           "The service failed",
@@ -79,6 +84,11 @@ func (s *server) fault(ctx context.Context, err error) error {
 		outside   *access.OutsideError
 		own       *workflow.OwnRequestError
 		many      *signin.TooManyError
+		approvals *workflow.ApprovalsError
+		ownEdit   *workflow.OwnEditError
+		look      *workflow.LookAgainError
+		waits     *workflow.WaitsError
+		act       *workflow.RefusedActError
 	)
 	switch {
 	case err == nil:
@@ -124,6 +134,18 @@ func (s *server) fault(ctx context.Context, err error) error {
 			)
 		}
 		return p
+	case errors.As(err, &approvals):
+		return approvalsMissing(approvals)
+	case errors.As(err, &ownEdit):
+		return problemOf(http.StatusForbidden, "own-edit", ownEdit.Error())
+	case errors.As(err, &look):
+		return problemOf(http.StatusPreconditionFailed, "look-again", look.Error())
+	case errors.As(err, &waits):
+		p := problemOf(http.StatusConflict, "waits", waits.Error())
+		p.WaitsFor = waitingOf(waits.For)
+		return p
+	case errors.As(err, &act):
+		return problemOf(http.StatusConflict, "not-possible", act.Error())
 	case errors.As(err, &invalid):
 		return problemOf(http.StatusUnprocessableEntity, "faults", invalid.Error())
 	case errors.Is(err, signin.ErrLast):
@@ -157,6 +179,15 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusServiceUnavailable, "let-go", "nobody waits for the answer any more")
 	}
 	return problemOf(http.StatusInternalServerError, "internal", s.logged(ctx, "request failed", "error", err))
+}
+
+// approvalsMissing says which approvals a publication needs.
+func approvalsMissing(e *workflow.ApprovalsError) *wire.Problem {
+	p := problemOf(http.StatusConflict, "not-approved", e.Error())
+	for i := range e.Missing {
+		p.Demands = append(p.Demands, demandOf(&e.Missing[i]))
+	}
+	return p
 }
 
 // outside says that a right is held for some units alone, by their titles.

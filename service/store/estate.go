@@ -50,12 +50,20 @@ type Change struct {
 	ID        string `gorm:"primaryKey"`
 	Title     string
 	Why       string
-	State     string // open, published, discarded
+	State     string // a workflow.ChangeState
 	Version   int64  // counts every alteration of the change or its edits
 	CreatedBy string
 	CreatedAt time.Time
 	UpdatedAt time.Time
 	Revision  int64 // once published
+
+	Reviewers string     // JSON: accounts that are asked; empty: whoever may approve
+	SentBy    string     // who sent it for review
+	SentAt    *time.Time // nil: never
+	Undoes    string     // the change that it takes back
+	Urgent    string     // why it was published without the approvals that it needs
+	ApproveBy *time.Time // until when these approvals must follow
+	Looked    string     // JSON: what it did and what rules asked for when it was published
 }
 
 // Edit is what a change does to one object.

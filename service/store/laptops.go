@@ -3,6 +3,7 @@
 package store
 
 import (
+	"database/sql"
 	"encoding/json"
 	"time"
 
@@ -22,6 +23,7 @@ type Laptop struct {
 	Revision   string // the publication that the laptop has taken
 	Digest     string // over its reported values, as last seen
 	Sessions   int64
+	Usual      int64 // seconds between two check-ins, as they usually are; 0: not known
 }
 
 type delivery struct {
@@ -210,11 +212,14 @@ func (s *Store) CheckIns(device string, most int) ([]CheckIn, error) {
 func (s *Store) TouchLaptops(seen map[string]Laptop) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		for device, l := range seen {
+			// What is usual follows slowly: a quarter of what differs with each note.
 			if err := tx.Exec(
-				`UPDATE laptops SET last_seen = ?, sessions = sessions + ? WHERE device = ?`,
-				l.LastSeen,
-				l.Sessions,
-				device,
+				`UPDATE laptops SET usual = CASE
+				   WHEN last_seen IS NULL OR julianday(@at) <= julianday(last_seen) THEN usual
+				   WHEN usual = 0 THEN CAST(round((julianday(@at) - julianday(last_seen)) * 86400.0 / @n) AS INTEGER)
+				   ELSE CAST(round(usual * 0.75 + 0.25 * (julianday(@at) - julianday(last_seen)) * 86400.0 / @n) AS INTEGER) END,
+				 last_seen = @at, sessions = sessions + @n WHERE device = @device`,
+				sql.Named("at", l.LastSeen), sql.Named("n", l.Sessions), sql.Named("device", device),
 			).Error; err != nil {
 				return err
 			}

@@ -4,10 +4,11 @@ package workflow
 
 import "sync"
 
-// Event says that something of a topic has changed: "estate", "change", "device" or "source", with
+// Event says that something of a topic has changed: "estate", "change", "device",
+// "source" or "rollout", with
 // an id where one is meant.
 type Event struct {
-	Topic string `json:"topic" enum:"estate,change,device,source" doc:"What has changed"`
+	Topic string `json:"topic" enum:"estate,change,device,source,rollout" doc:"What has changed"`
 	ID    string `json:"id,omitempty"`
 
 	Version int64 `json:"version,omitempty" doc:"Of a change: its version now"`

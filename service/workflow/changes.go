@@ -20,11 +20,17 @@ import (
 
 // States of a change.
 const (
-	Open      = "open"
-	Published = "published"
-	Discarded = "discarded"
-	removed   = "removed" // is not kept
+	Open            = "open"
+	InReview        = "in-review"   // frozen; approved, or not yet
+	RollingOut      = "rolling-out" // its rollout says how far it is, or what it waits for
+	Published       = "published"   // part of the live estate
+	ChangeTakenBack = "taken-back"
+	Discarded       = "discarded"
+	removed         = "removed" // is not kept
 )
+
+// ChangeStates lists the states of a change.
+var ChangeStates = []string{Open, InReview, RollingOut, Published, ChangeTakenBack, Discarded}
 
 // draft is a change laid over the live estate.
 type draft struct {
@@ -122,16 +128,21 @@ func (s *ChangeService) Changes(ctx context.Context, by Actor, state string) ([]
 	return s.store.In(ctx).Changes(state)
 }
 
-// open gives a change that can still be edited.
+// open gives a change that can still be edited. One that is in review is open again, and what was
+// approved of it is void.
 func open(tx *store.Store, id string) (store.Change, error) {
 	c, err := tx.Change(id)
 	if err != nil {
 		return c, notFound(err, "change", id)
 	}
-	if c.State != Open {
-		return c, &StateError{id, c.State, Open}
+	switch c.State {
+	case Open:
+		return c, nil
+	case InReview:
+		c.State = Open
+		return c, tx.VoidApprovals(id)
 	}
-	return c, nil
+	return c, &StateError{id, c.State, Open}
 }
 
 // Describe alters a change's title and reason.
@@ -221,7 +232,7 @@ type laidKey struct{ kind, id, body, local string }
 
 // lay lays edits over the live estate and says what is wrong with the outcome. What was decoded for
 // known, which may be nil, is not decoded again.
-func (s *ChangeService) lay(ctx context.Context, live *Live, edits []store.Edit, known *laid) (*laid, error) {
+func (s *liveEstate) lay(ctx context.Context, live *Live, edits []store.Edit, known *laid) (*laid, error) {
 	out := &laid{live: live, objects: make(map[laidKey]any, len(edits))}
 	over := make([]estate.Edit, 0, len(edits))
 	for _, e := range edits {

@@ -5,6 +5,7 @@ package workflow
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -117,6 +118,8 @@ type Preview struct {
 	after    impact.Side
 	imported cowMap[Origin]
 
+	back map[objectKey]any // what objects that are being rolled out are without the rollout
+
 	Report  *impact.Report
 	Loose   []estate.Loose               // references that lead nowhere, among what altered
 	Refused map[objectKey]problem.Faults // objects that can't be taken as they are; they stay as they were
@@ -135,7 +138,7 @@ func (s *SourceService) preview(ctx context.Context, live *Live, records []store
 			bodies[objectKey{estate.Kind(o.Kind), o.ID}] = o
 		}
 	}
-	out := &Preview{live: live, imported: live.imported.copied(), Refused: map[objectKey]problem.Faults{}}
+	out := &Preview{live: live, imported: live.imported.copied(), back: map[objectKey]any{}, Refused: map[objectKey]problem.Faults{}}
 	edits := make([]estate.Edit, 0, len(records)+len(gone))
 	for _, key := range gone {
 		out.imported.drop(key)
@@ -148,7 +151,12 @@ func (s *SourceService) preview(ctx context.Context, live *Live, records []store
 		}
 		key := objectKey{estate.Kind(r.Kind), r.ObjectID}
 		body := r.Brought
-		if live.versions.of(key) > 0 {
+		if e, found := live.rollingEdit(key); found {
+			var err error
+			if body, err = out.withoutRollout(ctx, s.liveEstate, r, e); err != nil {
+				return nil, err
+			}
+		} else if live.versions.of(key) > 0 {
 			o, known := bodies[key]
 			if !known {
 				var err error
@@ -180,6 +188,42 @@ func (s *SourceService) preview(ctx context.Context, live *Live, records []store
 	}
 	out.Report = impact.Compare(live.Side, out.after)
 	return out, nil
+}
+
+// withoutRollout gives an object that is being rolled out as its source has it now, with what the rollout
+// keeps from the source, and notes what it is without the rollout.
+func (o *Preview) withoutRollout(ctx context.Context, s *liveEstate, r *store.SourceRecord, e store.Edit) (body string, err error) {
+	was, err := s.store.In(ctx).Object(r.Kind, r.ObjectID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", err
+	}
+	before, err := compose(r.Brought, was.Body, was.Local)
+	if err != nil {
+		return "", err
+	}
+	key := objectKey{estate.Kind(r.Kind), r.ObjectID}
+	if o.back[key], _, err = files.DecodeJSON(key.kind, []byte(before)); err != nil {
+		return "", err
+	}
+	return compose(r.Brought, e.Body, e.Local)
+}
+
+// rollingNow gives the rollouts under way once the preview is live.
+func (o *Preview) rollingNow() []rolling {
+	if len(o.back) == 0 {
+		return o.live.rolling
+	}
+	out := slices.Clone(o.live.rolling)
+	for i := range out {
+		out[i].back = slices.Clone(out[i].back)
+		for j := range out[i].back {
+			b := &out[i].back[j]
+			if object, altered := o.back[objectKey{b.Kind, b.ID}]; altered {
+				b.Object = object
+			}
+		}
+	}
+	return out
 }
 
 func (o *Preview) refuse(key objectKey, err error) {
@@ -266,7 +310,7 @@ func (s *liveEstate) adopt(ctx context.Context,
 			return err
 		}
 		next = o.live.after(revision, &draft{after: o.after})
-		next.imported = o.imported
+		next.imported, next.rolling = o.imported, o.rollingNow()
 		var versions []store.ObjectVersion
 		for _, key := range gone {
 			if v := o.live.versions.of(key); v > 0 {
@@ -304,6 +348,7 @@ func (s *liveEstate) adopt(ctx context.Context,
 	clear(s.drafts)
 	clear(s.laid)
 	s.mu.Unlock()
+	s.alignRollouts()
 	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(next.Revision)})
 	return next.Revision, nil
 }

@@ -5,6 +5,7 @@
 // round:
 //
 //	writing   a change is edited or published, or a source is taken in
+//	moving    something happens in a rollout (rollouts.go)
 //	drafting  it is worked out what a change comes to
 //	turning   the estate is resolved on a new day
 //	mu        the fields of this file are read or written; nothing is computed and nothing is stored while it is held
@@ -53,6 +54,10 @@ type liveEstate struct {
 
 	bounded boundedEstates // see reading.go
 
+	moving       sync.RWMutex        // guards the machines, and all that is in them
+	machines     map[string]*machine // by id: rollouts whose end is not written down yet; see rollouts.go
+	rolloutsWake chan struct{}       // a rollout ended: the loop looks sooner
+
 	mu     sync.Mutex // guards what follows
 	live   *Live
 	turns  []turn            // how what is live altered lately, the oldest first
@@ -61,7 +66,8 @@ type liveEstate struct {
 	board  *laptopStates     // what laptops reported, until what is live alters
 }
 
-// Live is the estate as it is published, resolved on a day.
+// Live is the estate as it is published, resolved on a day: as it will be once all rollouts under way
+// have finished.
 type Live struct {
 	Revision int64
 	Turn     int64 // rises by one whenever what is live alters
@@ -69,6 +75,11 @@ type Live struct {
 	versions cowMap[int64]
 	retired  cowMap[int64]
 	imported cowMap[Origin] // objects that a source has, or had
+
+	// The side is what will be live once all rollouts under way have finished. These are the rollouts,
+	// in the order of their publication, and the estates without some of them.
+	rolling     []rolling
+	generations *generations
 
 	countsOnce  sync.Once
 	clashing    []int32 // by device in the order of ids: settings that policies conflict on
@@ -125,6 +136,9 @@ func (s *liveEstate) Live() *Live {
 			versions: was.versions,
 			retired:  was.retired,
 			imported: was.imported,
+			rolling:  was.rolling,
+
+			generations: &generations{},
 		}
 		report := impact.Compare(was.Side, next.Side)
 		s.mu.Lock()
@@ -134,6 +148,7 @@ func (s *liveEstate) Live() *Live {
 		}
 		s.goLive(next, report)
 		s.mu.Unlock()
+		s.alignRollouts()
 		s.background(func() { s.dayTurned(context.WithoutCancel(s.ctx), was.Side, next.Side, report, next.Revision, today) })
 		return next
 	}
@@ -160,6 +175,9 @@ func (s *liveEstate) renew() {
 			versions: was.versions,
 			retired:  was.retired,
 			imported: was.imported,
+			rolling:  was.rolling,
+
+			generations: &generations{},
 		}
 		s.mu.Lock()
 		turns := slices.Clone(s.turns)
@@ -207,12 +225,25 @@ func (s *liveEstate) goLive(next *Live, report *impact.Report) {
 		}
 	}
 	next.Turn = s.live.Turn + 1
-	if s.turns = append(s.turns, t); len(s.turns) > turnsKept {
-		s.turns = slices.Delete(s.turns, 0, len(s.turns)-turnsKept)
-	}
+	s.addTurn(t)
 	s.live = next
 	if s.board != nil {
 		s.board.at = time.Time{} // other settings are pending now
+	}
+}
+
+// addTurn notes how what is live altered. s.mu must be held.
+func (s *liveEstate) addTurn(t turn) {
+	if s.turns = append(s.turns, t); len(s.turns) > turnsKept {
+		s.turns = slices.Delete(s.turns, 0, len(s.turns)-turnsKept)
+	}
+}
+
+// sameAgain gives what is live with nothing altered, to be given another turn or other rollouts.
+func (l *Live) sameAgain() *Live {
+	return &Live{
+		Revision: l.Revision, Turn: l.Turn, Side: l.Side, versions: l.versions, retired: l.retired, imported: l.imported, rolling: l.rolling,
+		generations: l.generations,
 	}
 }
 

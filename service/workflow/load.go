@@ -6,17 +6,19 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
 
 // load reads the live estate from the store.
 func (s *liveEstate) load(ctx context.Context) (*Live, error) {
-	live := &Live{Turn: 1}
+	live := &Live{Turn: 1, generations: &generations{}}
 	versions, retired := map[objectKey]int64{}, map[objectKey]int64{}
 	var err error
 	if live.Revision, err = s.store.In(ctx).Revision(); err != nil {
@@ -64,6 +66,41 @@ func (s *liveEstate) load(ctx context.Context) (*Live, error) {
 	snapshot, _ = snapshot.Sever(nil, nil)
 	live.Side = impact.Resolve(snapshot)
 	return live, nil
+}
+
+// loadRollouts reads the rollouts that are under way, and adds their changes to what will be live.
+func (s *liveEstate) loadRollouts(ctx context.Context) error {
+	rows, err := s.store.In(ctx).Rollouts(false)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if row.StartedAt == nil {
+			continue
+		}
+		m, err := s.readMachine(s.store.In(ctx), row)
+		if err != nil {
+			return err
+		}
+		s.machines[row.ID] = m
+		over, err := s.lay(ctx, s.live, m.edits, nil)
+		if err != nil {
+			return err
+		}
+		if over.snapshot == nil {
+			return fmt.Errorf("the change of rollout %s is no estate: %w", row.ID, over.faults)
+		}
+		next := s.live.after(s.live.Revision, &draft{after: s.live.Side.With(over.snapshot)})
+		next.Turn = s.live.Turn
+		if p, _ := m.Progress(); p == rollout.TakingBack || p == rollout.TakenBack {
+			m.altered = alteredSettings(impact.Compare(s.live.Side, next.Side))
+			continue
+		}
+		next.rolling = append(slices.Clone(s.live.rolling), rolling{row.ID, m.edits, takingOut(s.live.Plan.Snapshot(), m.edits)})
+		next.noteEdits(s.live, m.edits)
+		s.live = next
+	}
+	return nil
 }
 
 // body is an object as it is stored: as its source has it and as it was written here, either of

@@ -202,6 +202,13 @@ func (s *liveEstate) Object(ctx context.Context, by Actor, kind estate.Kind, id 
 func (s *liveEstate) object(ctx context.Context, kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
+	if _, found := live.rollingEdit(key); found { // the store has it as it is without the rollout
+		if object := live.Plan.Snapshot().Object(kind, id); object != nil {
+			data, err := files.EncodeJSON(object)
+			return string(data), live.Version(kind, id), err
+		}
+		return "", 0, &NotFoundError{string(kind), id}
+	}
 	if live.imported.has(key) {
 		r, err := s.store.In(ctx).RecordOf(string(kind), id)
 		if err != nil {

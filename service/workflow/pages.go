@@ -49,7 +49,7 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 		return page, err
 	}
 	if page.Row.Enrolled {
-		if page.Deliveries, err = s.pending(live, id, page.Deliveries); err != nil {
+		if page.Deliveries, err = s.pending(s.Live(), id, page.Deliveries); err != nil {
 			return page, err
 		}
 	}
@@ -91,7 +91,9 @@ func (s *LaptopService) fieldsImported(ctx context.Context, live *Live, key obje
 			brings = append(brings, f.Field)
 		}
 	}
-	if live.versions.of(key) > 0 {
+	if e, found := live.rollingEdit(key); found {
+		local = localFields(e.Local)
+	} else if live.versions.of(key) > 0 {
 		o, err := s.store.In(ctx).Object(string(key.kind), key.id)
 		if err != nil {
 			return nil, nil, err

@@ -42,7 +42,7 @@ func turnsFrom(turns []turn, number int64) []turn {
 // pending gives a laptop's deliveries as they are with what is wanted now: what altered since it
 // checked in is pending.
 func (s *LaptopService) pending(live *Live, device string, known map[setting.ID]rollout.Delivery) (map[setting.ID]rollout.Delivery, error) {
-	r, err := live.Plan.Reasons(estate.DeviceID(device), "")
+	r, err := s.PlanFor(live, device).Reasons(estate.DeviceID(device), "")
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,7 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 		if _, err := f.PutEdit(t.Context(), ines, c, policyEdit("lock-sooner", body)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.Publish(t.Context(), ines, c, -1); err != nil {
+		if _, err := f.Publish(t.Context(), ines, c, PublishInput{Expected: -1}); err != nil {
 			t.Fatal(err)
 		}
 	}

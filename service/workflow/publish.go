@@ -30,33 +30,73 @@ type prepared struct {
 	action string // of the audit record
 }
 
-// Publish makes a change live. expected is the version of the change that was looked at; -1
-// publishes whatever it is. It is refused when another change has published one of its objects
-// since its edit began, and when the estate would not be well-formed.
-func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, expected int64) (store.Publication, error) {
+// PublishInput says how a change is published.
+type PublishInput struct {
+	Expected int64               // version of the change that was looked at; -1: whatever it is
+	Plan     string              // id of a rollout plan; empty: the default, where there is one
+	Own      *estate.RolloutPlan // a plan for this rollout alone
+	AtOnce   bool                // to all laptops at once, without waves
+	Urgent   string              // why the approvals that are missing need not be waited for
+}
+
+// Publishing is what became of a change that was published.
+type Publishing struct {
+	store.Publication               // where it went to all laptops at once
+	Rollout           store.Rollout // else; not started where it waits
+	WaitsFor          []Waiting
+}
+
+// Publish makes a change live at once where no plan is chosen, else starts its rollout. It is refused
+// when approvals are missing, when another change has published one of its objects since its edit began,
+// and when the estate would not be well-formed. Where a rollout under way edits one of its objects, it
+// waits.
+func (s *ChangeService) Publish(ctx context.Context, by Actor, id string, in PublishInput) (Publishing, error) {
 	if err := by.NeedSomewhere(access.Publish); err != nil {
-		return store.Publication{}, err
+		return Publishing{}, err
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	c, edits, err := s.change(ctx, id)
 	if err != nil {
-		return store.Publication{}, err
+		return Publishing{}, err
 	}
-	if c.State != Open {
-		return store.Publication{}, &StateError{id, c.State, Open}
+	if c.State != Open && c.State != InReview {
+		return Publishing{}, &StateError{id, c.State, Open}
 	}
-	if expected >= 0 && expected != c.Version {
-		return store.Publication{}, &StaleError{What: "change " + id, Version: c.Version, By: "somebody", At: c.UpdatedAt}
+	if in.Expected >= 0 && in.Expected != c.Version {
+		return Publishing{}, &StaleError{What: "change " + id, Version: c.Version, By: "somebody", At: c.UpdatedAt}
 	}
 	p, err := s.prepare(ctx, c, edits)
 	if err != nil {
-		return store.Publication{}, err
+		return Publishing{}, err
 	}
 	if err := s.checkScope(by, access.Publish, p.live, p.draft.snapshot, edits...); err != nil {
-		return store.Publication{}, err
+		return Publishing{}, err
 	}
-	return s.publish(ctx, by, p, nil)
+	if err := s.needApprovals(ctx, by, p, in.Urgent); err != nil {
+		return Publishing{}, err
+	}
+	plan, err := chosenPlan(p.live, in)
+	if err != nil {
+		return Publishing{}, err
+	}
+	waits, err := s.waitsFor(ctx, p.live, edits)
+	if err != nil {
+		return Publishing{}, err
+	}
+	switch {
+	case len(waits) > 0 && plan == nil:
+		return Publishing{}, &WaitsError{id, waits}
+	case len(waits) > 0:
+		row, err := s.waitToStart(ctx, by, p, *plan, waits)
+		return Publishing{Rollout: row, WaitsFor: waits}, err
+	case plan != nil:
+		p.action = "rollout: start"
+		row, err := s.startRollout(ctx, by, p, *plan)
+		return Publishing{Rollout: row}, err
+	}
+	published, err := s.publish(ctx, by, p, nil)
+	return Publishing{Publication: published}, err
 }
 
 // publishAtOnce opens a change, puts inputs into it and publishes it, all in one transaction
@@ -97,6 +137,11 @@ func (s *ChangeService) publishAtOnce(ctx context.Context,
 		return store.Publication{}, err
 	}
 	p.action = action
+	if waits, err := s.waitsFor(ctx, live, edits); err != nil {
+		return store.Publication{}, err
+	} else if len(waits) > 0 {
+		return store.Publication{}, &WaitsError{c.ID, waits}
+	}
 	return s.publish(ctx, by, p, func(tx *store.Store, published store.Publication) error {
 		if err := tx.SaveEdits(edits...); err != nil {
 			return err
@@ -170,6 +215,7 @@ func (s *ChangeService) publish(ctx context.Context,
 	delete(s.drafts, c.ID)
 	delete(s.laid, c.ID)
 	s.mu.Unlock()
+	s.alignRollouts()
 	s.log.Info("published", "change", c.ID, "revision", published.Revision, "edits", published.Edits, "by", by.Name)
 	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(published.Revision)})
 	return published, nil
@@ -216,7 +262,10 @@ func (s *ChangeService) overtaken(ctx context.Context, live *Live, edits []store
 
 // after is what is live once a draft is published.
 func (l *Live) after(revision int64, d *draft) *Live {
-	return &Live{Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), imported: l.imported}
+	return &Live{
+		Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), imported: l.imported, rolling: l.rolling,
+		generations: &generations{},
+	}
 }
 
 // publishEdits writes the new version of each object, and the audit record of each.

@@ -82,7 +82,7 @@ func edited(t *testing.T, f *Service, object any, kind estate.Kind) {
 		_, err = f.PutEdit(t.Context(), ines, c.ID, EditInput{Kind: kind, ID: files.ObjectID(object), Body: body})
 	}
 	if err == nil {
-		_, err = f.Publish(t.Context(), ines, c.ID, -1)
+		_, err = f.Publish(t.Context(), ines, c.ID, PublishInput{Expected: -1})
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -73,7 +73,7 @@ func TestLaptopsAndUnitsAreMovedInAChange(t *testing.T) {
 	if err := f.MoveUnit(t.Context(), ines, c, "moon", "labs"); !errors.As(err, &missing) {
 		t.Errorf("an unknown unit: %v", err)
 	}
-	if _, err := f.Publish(t.Context(), ines, c, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c, PublishInput{Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	if path := f.Live().Plan.HomeUnits("LT-0002"); path[len(path)-1] != "labs" {
@@ -136,7 +136,7 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 	if _, err := f.Detach(t.Context(), ines, c, place, kinds, true, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Publish(t.Context(), ines, c, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c, PublishInput{Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	find := func() DetachedPlace {
@@ -179,7 +179,7 @@ func TestDetachingIsLookedAtFirst(t *testing.T) {
 	if _, err := f.Detach(t.Context(), ines, c, place, nil, false, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Publish(t.Context(), ines, c, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c, PublishInput{Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	if places, _ := f.Detached(t.Context(), ines); slices.ContainsFunc(places, func(p DetachedPlace) bool { return p.Place == place }) {

@@ -26,6 +26,7 @@ type Actor struct {
 	Via     string // console, cli, api, or what the service itself does it for
 	Request string // id of the request, which the log has, too; empty: none
 	Held    access.Held
+	Roles   []string // roles that are granted to them, anywhere
 }
 
 // Need gives an error where a right is not held everywhere: an access.DeniedError, or an
@@ -74,6 +75,7 @@ type Service struct {
 	*AudienceService // groups, audiences, detaching, saved views
 	*ConflictService // conflicts, questions about them, exceptions
 	*LaptopService   // lists and pages of laptops and people, what is pending on them
+	*RolloutService  // rollouts: waves, what laptops report of them, taking back
 
 	folds     folds // what happens often and is not written down yet
 	auditKeys []ed25519.PublicKey
@@ -99,6 +101,7 @@ func New(c Config) (*Service, error) {
 		},
 		AudienceService: &AudienceService{liveEstate: live, changes: changes},
 		LaptopService:   &LaptopService{liveEstate: live, delivered: map[string]int64{}},
+		RolloutService:  &RolloutService{liveEstate: live, changes: changes},
 		auditKeys:       c.AuditKeys,
 	}
 	loaded, err := live.load(live.ctx)
@@ -106,6 +109,9 @@ func New(c Config) (*Service, error) {
 		return nil, fmt.Errorf("loading the live estate: %w", err)
 	}
 	live.live = loaded
+	if err := live.loadRollouts(live.ctx); err != nil {
+		return nil, fmt.Errorf("loading the rollouts under way: %w", err)
+	}
 	return s, nil
 }
 
@@ -120,6 +126,9 @@ func newLiveEstate(c Config) *liveEstate {
 		zone:    c.Zone,
 		drafts:  map[string]*draft{},
 		laid:    map[string]*laid{},
+
+		machines:     map[string]*machine{},
+		rolloutsWake: make(chan struct{}, 1),
 	}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	if s.zone == nil {

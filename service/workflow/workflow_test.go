@@ -81,7 +81,7 @@ func withDemo(t testing.TB, f *Service) {
 	if err != nil || n.Created < 500 || n.Altered+n.Retired+n.Unchanged != 0 {
 		t.Fatalf("%+v %v", n, err)
 	}
-	if _, err := f.Publish(t.Context(), ines, c.ID, c.Version); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, PublishInput{Expected: c.Version}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -131,7 +131,7 @@ func TestADraftIsLiveOnlyOncePublished(t *testing.T) {
 	if err := s.SaveLaptop(store.Laptop{Device: string(changed), EnrolledAt: &enrolled}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Publish(t.Context(), ines, c.ID, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, PublishInput{Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	if live := value(""); live != "false" {
@@ -213,7 +213,7 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 			t.Errorf("%s: %v", in.ID, err)
 		}
 	}
-	if _, err := f.Publish(t.Context(), ines, c.ID, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, PublishInput{Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	if v := f.Live().Version(estate.KindGroup, "finance"); v != 2 {
@@ -226,7 +226,7 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 	); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Publish(t.Context(), ines, c.ID, -1); err != nil {
+	if _, err := f.Publish(t.Context(), ines, c.ID, PublishInput{Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	versions, err := f.Versions(t.Context(), ines, estate.KindGroup, "finance")
@@ -464,8 +464,12 @@ func TestOnTopOfAChangeItIsAsFromNothing(t *testing.T) {
 		); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.Publish(t.Context(), ines, other.ID, -1); err != nil {
+		if _, err := f.Publish(t.Context(), ines, other.ID, PublishInput{Expected: -1}); err != nil {
 			t.Fatal(err)
 		}
 	}
+}
+
+func writeFile(dir, name, text string) error {
+	return os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600)
 }

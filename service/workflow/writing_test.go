@@ -38,7 +38,7 @@ func published(t *testing.T, f *Service, change string) {
 	t.Helper()
 	c, _, _, err := f.Change(t.Context(), ines, change)
 	if err == nil {
-		_, err = f.Publish(t.Context(), ines, change, c.Version)
+		_, err = f.Publish(t.Context(), ines, change, PublishInput{Expected: c.Version})
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -1,0 +1,181 @@
+// This file keeps rollouts: their waves, their laptops, and what happened in them.
+
+package store
+
+import (
+	"time"
+
+	"gorm.io/gorm/clause"
+)
+
+// Rollout is a change on its way to laptops.
+type Rollout struct {
+	ID          string `gorm:"primaryKey"` // of the change
+	Number      int64  // order of publication
+	Title       string
+	Plan        string // JSON of the rollout plan, as it was chosen
+	By          string
+	PublishedAt time.Time
+	StartedAt   *time.Time // nil: it waits for others
+	Progress    string     // rollout.Progress, or waiting
+	Reason      string     // why it stopped, or what it waits for
+	SeenFailed  int
+	SeenLost    int
+	Now         *time.Time // of the last transition
+	EndedAt     *time.Time
+	Revision    int64 // that the change became part of the live estate with; 0: not yet
+	Concluded   bool  // what its end means for the live estate is written
+}
+
+// RolloutWave is a wave that was filled.
+type RolloutWave struct {
+	Rollout  string `gorm:"primaryKey"`
+	Place    int    `gorm:"primaryKey"`
+	Wave     string // its id in the plan
+	OpenedAt *time.Time
+}
+
+// RolloutLaptop is a laptop of a rollout.
+type RolloutLaptop struct {
+	Rollout      string `gorm:"primaryKey"`
+	Device       string `gorm:"primaryKey"`
+	Wave         string
+	State        uint8 // rollout.State
+	Heard        time.Time
+	Interval     int64      // seconds between two check-ins, as they usually are; 0: not known
+	Since        *time.Time // of the state; nil: from the start
+	Reason       string     // why it failed, or why a person excused it
+	FailedBefore string     // JSON: settings that failed before its wave opened; empty: not looked at yet
+}
+
+// RolloutEvent is something that happened in a rollout: a laptop's state, a wave that opened, the
+// rollout's own state, or what somebody did.
+type RolloutEvent struct {
+	Seq     int64 `gorm:"primaryKey;autoIncrement"`
+	Rollout string
+	At      time.Time
+	What    string // state, opened, laptop, joined, left
+	Device  string
+	Wave    string
+	From    string
+	To      string
+	Laptops int // that became due with a wave
+	By      string
+	Reason  string
+}
+
+// Rollouts lists rollouts in the order of their publication; those that are over and written down as
+// such are left out unless all are wanted.
+func (s *Store) Rollouts(all bool) ([]Rollout, error) {
+	q := s.db.Order("number")
+	if !all {
+		q = q.Where("NOT concluded")
+	}
+	return many[Rollout](q)
+}
+
+// Rollout gives one rollout.
+func (s *Store) Rollout(id string) (Rollout, error) { return one[Rollout](s.db.Where("id = ?", id)) }
+
+// NextRollout gives the number of the next rollout.
+func (s *Store) NextRollout() (number int64, err error) {
+	err = s.db.Raw(`SELECT coalesce(max(number), 0) + 1 FROM rollouts`).Scan(&number).Error
+	return number, err
+}
+
+// SaveRollout adds a rollout or alters it.
+func (s *Store) SaveRollout(r Rollout) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error
+}
+
+// RemoveRollout removes a rollout that never started.
+func (s *Store) RemoveRollout(id string) error {
+	return s.db.Where("id = ? AND started_at IS NULL", id).Delete(&Rollout{}).Error
+}
+
+// SaveWaves adds the waves of a rollout.
+func (s *Store) SaveWaves(waves []RolloutWave) error {
+	if len(waves) == 0 {
+		return nil
+	}
+	return s.db.Create(&waves).Error
+}
+
+// Waves gives the waves of a rollout in order.
+func (s *Store) Waves(id string) ([]RolloutWave, error) {
+	return many[RolloutWave](s.db.Where("rollout = ?", id).Order("place"))
+}
+
+// OpenWave notes that a wave is open: its laptops that were in the state from are in the state to.
+func (s *Store) OpenWave(id, wave string, at time.Time, from, to uint8) error {
+	if err := s.db.Exec(`UPDATE rollout_waves SET opened_at = ? WHERE rollout = ? AND wave = ?`, at, id, wave).Error; err != nil {
+		return err
+	}
+	return s.db.Exec(`UPDATE rollout_laptops SET state = ?, since = ? WHERE rollout = ? AND wave = ? AND state = ?`, to, at, id, wave, from).Error
+}
+
+// SaveRolloutLaptops adds laptops of rollouts or alters them.
+func (s *Store) SaveRolloutLaptops(laptops []RolloutLaptop) error {
+	if len(laptops) == 0 {
+		return nil
+	}
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(laptops, batch).Error
+}
+
+// RemoveRolloutLaptops removes laptops that left a rollout.
+func (s *Store) RemoveRolloutLaptops(id string, devices []string) error {
+	for _, device := range devices {
+		if err := s.db.Where("rollout = ? AND device = ?", id, device).Delete(&RolloutLaptop{}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RolloutLaptops gives the laptops of a rollout by id.
+func (s *Store) RolloutLaptops(id string) ([]RolloutLaptop, error) {
+	return many[RolloutLaptop](s.db.Where("rollout = ?", id).Order("device"))
+}
+
+// RolloutsOf gives what a laptop is in the rollouts, by the order of their publication.
+func (s *Store) RolloutsOf(device string) ([]RolloutLaptop, error) {
+	var out []RolloutLaptop
+	err := s.db.Raw(`SELECT l.* FROM rollout_laptops l JOIN rollouts r ON r.id = l.rollout WHERE l.device = ? ORDER BY r.number`, device).Scan(&out).Error
+	return out, err
+}
+
+// AddRolloutEvents notes what happened in rollouts.
+func (s *Store) AddRolloutEvents(events []RolloutEvent) error {
+	if len(events) == 0 {
+		return nil
+	}
+	return s.db.CreateInBatches(events, batch).Error
+}
+
+// RolloutEvents gives what happened in a rollout, the newest first, from below a number on; 0: from the
+// newest. Those of single laptops are left out unless they are wanted.
+func (s *Store) RolloutEvents(id string, below int64, laptops bool, most int) ([]RolloutEvent, error) {
+	q := s.db.Where("rollout = ?", id).Order("seq DESC").Limit(most)
+	if below > 0 {
+		q = q.Where("seq < ?", below)
+	}
+	if !laptops {
+		q = q.Where("device = ''")
+	}
+	return many[RolloutEvent](q)
+}
+
+// ReasonCount is a reason why laptops failed, with how many.
+type ReasonCount struct {
+	Reason  string
+	Laptops int
+}
+
+// FailureReasons counts the laptops of a rollout in a state by reason, most first.
+func (s *Store) FailureReasons(id string, state uint8) ([]ReasonCount, error) {
+	var out []ReasonCount
+	err := s.db.Raw(
+		`SELECT reason, count(*) AS laptops FROM rollout_laptops WHERE rollout = ? AND state = ? GROUP BY reason ORDER BY laptops DESC, reason`, id, state,
+	).Scan(&out).Error
+	return out, err
+}

@@ -1,0 +1,341 @@
+// This file shows rollouts, and does what people ask for.
+
+package workflow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/service/store"
+)
+
+// WaveView is a wave of a rollout with how far its laptops are.
+type WaveView struct {
+	estate.Wave
+	Opened   time.Time // zero: not yet
+	Counts   map[string]int
+	Forecast rollout.Forecast
+
+	HalfTaken, MostTaken *time.Time // when half of its laptops, and 95 of 100, had taken it
+}
+
+// RolloutView is a rollout as people look at it.
+type RolloutView struct {
+	store.Rollout
+	Plan     estate.RolloutPlan
+	Waves    []WaveView
+	Counts   map[string]int // laptops by state
+	Next     time.Time      // when time alone brings something; zero: it does not, as far as is known
+	Ready    bool           // the next wave waits for a person
+	Passed   bool           // the gate of the last open wave, time aside
+	GateFrom time.Time      // from when on that wave has been open for long enough
+	Reasons  []store.ReasonCount
+	Waits    []string // rollouts that it waits for
+}
+
+// Under tells whether a rollout is under way.
+func (v *RolloutView) Under() bool { return !v.Concluded && v.EndedAt == nil }
+
+// Total counts the laptops of a rollout.
+func (v *RolloutView) Total() (n int) {
+	for _, c := range v.Counts {
+		n += c
+	}
+	return n
+}
+
+// Rollouts lists rollouts, those under way first, then the newest.
+func (s *RolloutService) Rollouts(ctx context.Context, by Actor) ([]RolloutView, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	rows, err := s.store.In(ctx).Rollouts(true)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]RolloutView, 0, len(rows))
+	for _, row := range slices.Backward(rows) {
+		v, err := s.viewOf(ctx, by, row)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	slices.SortStableFunc(out, func(a, b RolloutView) int {
+		switch {
+		case a.Under() == b.Under():
+			return 0
+		case a.Under():
+			return -1
+		}
+		return 1
+	})
+	return out, nil
+}
+
+// Rollout gives one rollout with its laptops' reasons.
+func (s *RolloutService) Rollout(ctx context.Context, by Actor, id string) (RolloutView, error) {
+	if err := by.Need(access.Read); err != nil {
+		return RolloutView{}, err
+	}
+	row, err := s.store.In(ctx).Rollout(id)
+	if err != nil {
+		return RolloutView{}, notFound(err, "rollout", id)
+	}
+	v, err := s.viewOf(ctx, by, row)
+	if err != nil {
+		return v, err
+	}
+	v.Reasons, err = s.store.In(ctx).FailureReasons(id, uint8(rollout.Refused))
+	return v, err
+}
+
+// viewOf gives a rollout as it is now. Whoever does not read everywhere is not told whom waves are for.
+func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout) (RolloutView, error) {
+	v := RolloutView{Rollout: row, Counts: map[string]int{}}
+	var err error
+	if v.Plan, err = files.DecodePlan([]byte(row.Plan)); err != nil {
+		return v, err
+	}
+	if !by.Held.Everywhere.Has(access.Read) {
+		for i := range v.Plan.Waves {
+			v.Plan.Waves[i].Who = estate.Audience{}
+		}
+	}
+	if row.StartedAt == nil {
+		v.Waits = strings.Fields(row.Reason)
+		return v, nil
+	}
+	s.moving.RLock()
+	defer s.moving.RUnlock()
+	m := s.machines[row.ID]
+	if m == nil { // it is over: the machine is made again of what is stored
+		if m, err = s.readMachine(s.store.In(ctx), row); err != nil {
+			return v, err
+		}
+	} else {
+		v.Rollout = m.row
+	}
+	all := v.Plan.AllWaves()
+	for i, w := range m.Waves() {
+		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i)}
+		if at := slices.IndexFunc(all, func(x estate.Wave) bool { return x.ID == w.ID }); at >= 0 {
+			is.Wave = all[at]
+		}
+		for state, n := range w.Counts {
+			if n > 0 {
+				is.Counts[rollout.State(state).String()] = n
+				v.Counts[rollout.State(state).String()] += n
+			}
+		}
+		v.Waves = append(v.Waves, is)
+	}
+	if at, known := m.Next(); known {
+		v.Next = at
+	}
+	v.GateFrom, v.Passed = m.Gate()
+	if w, more := m.NextWave(); more && w.ByHand && v.Passed && m.row.Progress == string(rollout.Running) {
+		v.Ready = !v.GateFrom.After(s.now())
+	}
+	return v, nil
+}
+
+// RolloutLaptops lists the laptops of a rollout by id, of one wave and in one state where these are named.
+func (s *RolloutService) RolloutLaptops(ctx context.Context, by Actor, id, wave, state string) ([]store.RolloutLaptop, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	if _, err := s.store.In(ctx).Rollout(id); err != nil {
+		return nil, notFound(err, "rollout", id)
+	}
+	rows, err := s.store.In(ctx).RolloutLaptops(id)
+	if err != nil {
+		return nil, err
+	}
+	seen := s.seenLive(by)
+	return slices.DeleteFunc(rows, func(l store.RolloutLaptop) bool {
+		return wave != "" && l.Wave != wave || state != "" && rollout.State(l.State).String() != state ||
+			!by.Held.Everywhere.Has(access.Read) && seen.Plan.Device(estate.DeviceID(l.Device)) == nil
+	}), nil
+}
+
+// RolloutEvents lists what happened in a rollout, the newest first.
+func (s *RolloutService) RolloutEvents(ctx context.Context, by Actor, id string, below int64, laptops bool, most int) ([]store.RolloutEvent, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	if _, err := s.store.In(ctx).Rollout(id); err != nil {
+		return nil, notFound(err, "rollout", id)
+	}
+	return s.store.In(ctx).RolloutEvents(id, below, laptops, most)
+}
+
+// RefusedActError says that a rollout is not in a state in which something can be done.
+type RefusedActError struct {
+	Rollout, Progress string
+	Act               rollout.Act
+}
+
+func (e *RefusedActError) Error() string {
+	return fmt.Sprintf("rollout %s is %s: %s is not possible", e.Rollout, e.Progress, e.Act)
+}
+
+// ActInput is what somebody does with a rollout.
+type ActInput struct {
+	Act    rollout.Act
+	Device string // with rollout.Excuse
+	Note   string // why
+}
+
+// Act does something with a rollout.
+func (s *RolloutService) Act(ctx context.Context, by Actor, id string, in ActInput) (RolloutView, error) {
+	if err := by.NeedSomewhere(access.OperateRollouts); err != nil {
+		return RolloutView{}, err
+	}
+	if len(in.Note) > maxComment {
+		return RolloutView{}, tooLongComment("/note", in.Note)
+	}
+	if in.Act == rollout.Excuse && strings.TrimSpace(in.Note) == "" {
+		return RolloutView{}, problem.Faults{{Code: problem.MissingField, Path: "/note", Found: "nothing", Expected: "the reason why the laptop need not take the change"}}
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	row, err := s.store.In(ctx).Rollout(id)
+	if err != nil {
+		return RolloutView{}, notFound(err, "rollout", id)
+	}
+	edits, err := s.store.In(ctx).Edits(id)
+	if err != nil {
+		return RolloutView{}, err
+	}
+	live := s.Live()
+	if err := s.checkScope(by, access.OperateRollouts, live, live.Plan.Snapshot(), edits...); err != nil {
+		return RolloutView{}, err
+	}
+	switch {
+	case row.StartedAt == nil && in.Act == rollout.TakeBack:
+		err = s.withdraw(ctx, by, row)
+		return RolloutView{Rollout: row}, err
+	case row.StartedAt == nil:
+		return RolloutView{}, &RefusedActError{id, row.Progress, in.Act}
+	}
+	if err := s.actOn(ctx, by, id, in); err != nil {
+		return RolloutView{}, err
+	}
+	if row, err = s.store.In(ctx).Rollout(id); err != nil {
+		return RolloutView{}, err
+	}
+	return s.viewOf(ctx, by, row)
+}
+
+// actOn does something with a rollout that has started. s.writing must be held.
+func (s *RolloutService) actOn(ctx context.Context, by Actor, id string, in ActInput) error {
+	s.moving.Lock()
+	defer s.moving.Unlock()
+	m := s.machines[id]
+	if m == nil {
+		row, err := s.store.In(ctx).Rollout(id)
+		return errors.Join(err, &RefusedActError{id, row.Progress, in.Act})
+	}
+	if in.Act == rollout.Excuse && !m.Has(in.Device) {
+		return &NotFoundError{"laptop in the rollout", in.Device}
+	}
+	before := m.row.Progress
+	how := moved{by: by, note: in.Note, do: func(at time.Time) []rollout.Transition { return m.Do(at, in.Act, in.Device) }}
+	how.action = "rollout: " + string(in.Act)
+	if in.Act == rollout.Excuse {
+		how.reasons = map[string]string{in.Device: in.Note}
+	}
+	refused, err := s.move(ctx, m, how)
+	if err != nil {
+		return err
+	}
+	if refused {
+		return &RefusedActError{id, before, in.Act}
+	}
+	if in.Act == rollout.TakeBack {
+		if live := s.Live(); live.place(id) >= 0 {
+			next := s.takeOut(m, live, live.place(id))
+			s.mu.Lock()
+			s.goLive(next, nil) // laptops that got the change were told (flip)
+			clear(s.drafts)
+			clear(s.laid)
+			s.mu.Unlock()
+			s.Notify(Event{Topic: "estate", ID: fmt.Sprint(next.Revision)})
+		}
+	}
+	return nil
+}
+
+// withdraw opens a change again that waits for others. s.writing must be held.
+func (s *RolloutService) withdraw(ctx context.Context, by Actor, row store.Rollout) error {
+	c, err := s.store.In(ctx).Change(row.ID)
+	if err != nil {
+		return err
+	}
+	c.State, c.UpdatedAt, c.Looked = Open, s.now(), ""
+	err = s.store.Transaction(ctx, func(tx *store.Store) error {
+		return errors.Join(tx.RemoveRollout(row.ID), tx.SaveChange(c), s.audit(tx, by, store.AuditRecord{Action: "rollout: withdraw", ChangeID: row.ID}))
+	})
+	s.Notify(Event{Topic: "rollout", ID: row.ID})
+	return err
+}
+
+// Coming is a rollout that a laptop is in.
+type Coming struct {
+	Rollout  string
+	Title    string
+	Progress string
+	Wave     string
+	State    string
+	Reason   string
+	Gets     bool      // it gets the change now
+	Expected time.Time // when it usually checks in next; zero: not known
+	Settings []string  // that the change alters on it
+}
+
+// ComingTo lists the rollouts under way that a laptop is in, with what they alter on it.
+func (s *RolloutService) ComingTo(ctx context.Context, by Actor, device string) ([]Coming, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	live := s.Live()
+	s.moving.RLock()
+	defer s.moving.RUnlock()
+	var out []Coming
+	for _, m := range s.inRollouts(device) {
+		is, _ := m.Member(device)
+		c := Coming{
+			Rollout: m.row.ID, Title: m.row.Title, Progress: m.row.Progress, Wave: string(is.Wave), State: is.State.String(), Gets: m.given[device],
+		}
+		if is.Interval > 0 {
+			c.Expected = is.Heard.Add(is.Interval)
+		}
+		if place := live.place(m.row.ID); place >= 0 {
+			r := s.reachedBy(live, device)
+			with, err := live.planWith(r.with(place)).Reasons(estate.DeviceID(device), "")
+			if err != nil {
+				return nil, err
+			}
+			without, err := live.planWith(r.without(place)).Reasons(estate.DeviceID(device), "")
+			if err != nil {
+				return nil, err
+			}
+			for id := range altering(without, with) {
+				c.Settings = append(c.Settings, string(id))
+			}
+		}
+		slices.Sort(c.Settings)
+		out = append(out, c)
+	}
+	return out, nil
+}

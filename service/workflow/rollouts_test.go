@@ -1,0 +1,473 @@
+package workflow_test
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/dictionary"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/service/store"
+	. "zenithridge.example/zridge/service/workflow"
+)
+
+// mara edits, piet approves, and both may do everything else.
+var (
+	mara = Actor{Name: "mara", Via: "console", Held: access.Held{Everywhere: access.Of(access.All...)}, Roles: []string{"author"}}
+	piet = Actor{Name: "piet", Via: "console", Held: access.Held{Everywhere: access.Of(access.All...)}, Roles: []string{"approver"}}
+)
+
+// company is a service with ten laptops that have all checked in, and a clock that tests move.
+type company struct {
+	*Service
+	t     *testing.T
+	store *store.Store
+	clock atomic.Int64
+}
+
+const tenLaptops = `
+units: [{id: r, title: Company}, {id: labs, parent: r}]
+groups:
+  - {id: pilots, of: devices, members: [D0, D1]}
+  - {id: board, of: people, members: [piet]}
+people: [{id: piet, name: Piet}]
+settings:
+  - {id: minutes, title: Minutes, kind: security, type: integer, combine: strictest, stricter: lower}
+  - {id: banner, title: Banner, kind: security, type: text}
+policies:
+  - {id: lock, kind: security, settings: {minutes: 15}, audience: {include: [everyone]}}
+  - {id: words, kind: security, settings: {banner: hello}, audience: {include: [everyone]}}
+rollout_plans:
+  - id: usual
+    default: true
+    waves:
+      - {id: pilots, who: {include: ["group:pilots"]}, least: 24h}
+      - {id: half, share: 50, go: by-hand}
+`
+
+var start = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+
+func companyOf(t *testing.T, text string) *company {
+	t.Helper()
+	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	c := &company{t: t, store: s}
+	c.clock.Store(start.Unix())
+	c.restart()
+	dir := t.TempDir()
+	for i := range 10 {
+		text += fmt.Sprintf("\n  - {id: D%d, os: linux, os_version: \"12\", unit: %s}", i, []string{"r", "labs"}[i%2])
+	}
+	text = strings.Replace(text, "\n  - {id: D0,", "\ndevices:\n  - {id: D0,", 1)
+	if err := writeFile(dir, "estate.yaml", text); err != nil {
+		t.Fatal(err)
+	}
+	snapshot, err := files.Read(dir, dictionary.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	change, _, err := c.Import(t.Context(), ines, "as found", snapshot, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Publish(t.Context(), ines, change.ID, PublishInput{Expected: change.Version, AtOnce: true}); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 10 {
+		id := fmt.Sprintf("D%d", i)
+		if err := s.SaveLaptop(store.Laptop{Device: id, EnrolledAt: &start, LastSeen: &start, Usual: 3600}); err != nil {
+			t.Fatal(err)
+		}
+		c.checksIn(id)
+	}
+	return c
+}
+
+// restart makes the service anew over the same database, as after kill -9.
+func (c *company) restart() {
+	c.t.Helper()
+	if c.Service != nil {
+		c.Close()
+	}
+	f, err := New(Config{Store: c.store, Shipped: dictionary.Shipped(), Now: func() time.Time { return time.Unix(c.clock.Load(), 0).UTC() }})
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	c.t.Cleanup(f.Close)
+	c.Service = f
+}
+
+// passes lets time go on.
+func (c *company) passes(d time.Duration) {
+	c.t.Helper()
+	c.clock.Add(int64(d / time.Second))
+	if err := c.Tick(c.t.Context()); err != nil {
+		c.t.Fatal(err)
+	}
+}
+
+// checksIn has a laptop take what is wanted of it, but for the settings that it refuses.
+func (c *company) checksIn(id string, refuses ...setting.ID) {
+	c.t.Helper()
+	before, err := c.store.Deliveries(id)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	at := time.Unix(c.clock.Load(), 0).UTC()
+	live := c.Live()
+	reasons, err := c.PlanFor(live, id).Reasons(estate.DeviceID(id), "")
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	all, _ := Wanted(reasons, before, at)
+	var list []rollout.Delivery
+	for key, d := range all {
+		if d.Status == rollout.Pending || d.Status == rollout.Failed {
+			if slices.Contains(refuses, key) {
+				d = d.Refuse("405", "not allowed on this laptop", at)
+			} else {
+				d = d.Accept(d.Wanted, at)
+			}
+			all[key] = d
+		}
+		list = append(list, d)
+	}
+	err = c.Reported(c.t.Context(), CheckedIn{Device: id, Before: before, After: all}, func(tx *store.Store) error {
+		laptop, err := tx.Laptop(id)
+		laptop.LastSeen = &at
+		return errors.Join(err, tx.SaveLaptop(laptop), tx.SaveDeliveries(id, list))
+	})
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	c.Delivered(id, live.Turn)
+	if err := c.Tick(c.t.Context()); err != nil {
+		c.t.Fatal(err)
+	}
+}
+
+// heard has laptops check in with nothing new.
+func (c *company) heard(ids ...string) {
+	c.t.Helper()
+	at := time.Unix(c.clock.Load(), 0).UTC()
+	for _, id := range ids {
+		if err := errors.Join(c.store.TouchLaptops(map[string]store.Laptop{id: {LastSeen: &at, Sessions: 1}}), c.Heard(c.t.Context(), id)); err != nil {
+			c.t.Fatal(err)
+		}
+	}
+}
+
+// edits opens a change with policies as JSON.
+func (c *company) edits(policies ...string) string {
+	c.t.Helper()
+	change, err := c.NewChange(c.t.Context(), mara, "Change "+policies[0][:12], "")
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	for _, body := range policies {
+		id := strings.Split(body, `"`)[3]
+		if _, err := c.PutEdit(c.t.Context(), mara, change.ID, EditInput{Kind: estate.KindPolicy, ID: id, Body: []byte(body), Expected: -1}); err != nil {
+			c.t.Fatal(err)
+		}
+	}
+	return change.ID
+}
+
+func (c *company) publishes(change string) Publishing {
+	c.t.Helper()
+	p, err := c.Publish(c.t.Context(), mara, change, PublishInput{Expected: -1})
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	return p
+}
+
+func (c *company) acts(id string, act rollout.Act) {
+	c.t.Helper()
+	if _, err := c.Act(c.t.Context(), piet, id, ActInput{Act: act}); err != nil {
+		c.t.Fatal(err)
+	}
+}
+
+// has is what each laptop reports of a setting, by id.
+func (c *company) has(of setting.ID) string {
+	c.t.Helper()
+	var out []string
+	for i := range 10 {
+		d, err := c.store.Deliveries(fmt.Sprintf("D%d", i))
+		if err != nil {
+			c.t.Fatal(err)
+		}
+		out = append(out, d[of].Reported.String())
+	}
+	return strings.Join(out, " ")
+}
+
+// gets is what each laptop is to get of a setting now, by id.
+func (c *company) gets(of setting.ID) string {
+	c.t.Helper()
+	live := c.Live()
+	var out []string
+	for i := range 10 {
+		id := fmt.Sprintf("D%d", i)
+		r, err := c.PlanFor(live, id).Effective(estate.DeviceID(id), "")
+		if err != nil {
+			c.t.Fatal(err)
+		}
+		value := setting.Value{}
+		if is := r.Setting(of); is != nil {
+			value = is.Value
+		}
+		out = append(out, value.String())
+	}
+	return strings.Join(out, " ")
+}
+
+func (c *company) is(id string) RolloutView {
+	c.t.Helper()
+	v, err := c.Rollout(c.t.Context(), piet, id)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	return v
+}
+
+func (c *company) expect(what, got, want string) {
+	c.t.Helper()
+	if got != want {
+		c.t.Errorf("%s: found %s, expected %s", what, got, want)
+	}
+}
+
+const nine = `{"id":"lock","kind":"security","settings":{"minutes":9},"audience":{"include":["everyone"]}}`
+
+// TestAChangeGoesOutInWaves goes from pilots over half of the laptops to everybody, with a restart of the
+// service after every step.
+func TestAChangeGoesOutInWaves(t *testing.T) {
+	t.Parallel()
+	c := companyOf(t, tenLaptops)
+	change := c.edits(nine)
+	p := c.publishes(change)
+	if p.Rollout.ID != change || p.Revision != 0 {
+		t.Fatalf("published %+v, expected a rollout", p)
+	}
+	revision := c.Live().Revision
+	step := func(when, minutes, progress string) {
+		t.Helper()
+		for _, restarted := range []string{"", " after a restart"} {
+			c.expect(when+restarted, c.gets("minutes"), minutes)
+			v := c.is(change)
+			c.expect(when+restarted, v.Progress, progress)
+			c.restart()
+		}
+	}
+	step("with pilots", "9 9 15 15 15 15 15 15 15 15", "running")
+	c.checksIn("D0")
+	c.checksIn("D1")
+	c.expect("reported", c.has("minutes"), "9 9 15 15 15 15 15 15 15 15")
+	for range 23 { // pilots check in each hour: they would be lost otherwise
+		c.passes(time.Hour)
+		c.heard("D0", "D1")
+	}
+	if c.is(change).Ready {
+		t.Error("the pilots' day is not over, and the next wave is ready")
+	}
+	c.passes(time.Hour)
+	if !c.is(change).Ready {
+		t.Error("the pilots' day is over, and the next wave is not ready")
+	}
+	step("a day later", "9 9 15 15 15 15 15 15 15 15", "running")
+	c.acts(change, rollout.Go)
+	gets := c.gets("minutes")
+	if strings.Count(gets, "9") != 7 || strings.Count(gets, "15") != 3 {
+		t.Errorf("with half: %s", gets)
+	}
+	step("with half", gets, "running")
+	for i := range 10 {
+		c.checksIn(fmt.Sprintf("D%d", i))
+	}
+	c.expect("with everybody", c.gets("minutes"), "9 9 9 9 9 9 9 9 9 9")
+	if c.Live().Revision != revision {
+		t.Error("a rollout that has not finished has a revision")
+	}
+	for i := range 10 {
+		c.checksIn(fmt.Sprintf("D%d", i))
+	}
+	step("in the end", "9 9 9 9 9 9 9 9 9 9", "finished")
+	if c.Live().Revision != revision+1 {
+		t.Errorf("revision %d, expected %d", c.Live().Revision, revision+1)
+	}
+	body, version, err := c.Object(t.Context(), ines, estate.KindPolicy, "lock")
+	if err != nil || version != 2 || !strings.Contains(body, "9") {
+		t.Errorf("%s, version %d, %v", body, version, err)
+	}
+	is, _, _, err := c.Change(t.Context(), ines, change)
+	if err != nil || is.State != Published || is.Revision != revision+1 {
+		t.Errorf("the change is %+v, %v", is, err)
+	}
+	events, err := c.RolloutEvents(t.Context(), ines, change, 0, false, 100)
+	var told []string
+	for _, e := range slices.Backward(events) {
+		told = append(told, e.What+" "+e.Wave+e.To)
+	}
+	c.expect("what happened", strings.Join(told, ", "), "state running, opened pilots, opened half, opened rest, state finished")
+	if err != nil {
+		t.Error(err)
+	}
+}
+
+// TestARolloutStopsAndIsTakenBack has a pilot refuse the change.
+func TestARolloutStopsAndIsTakenBack(t *testing.T) {
+	t.Parallel()
+	c := companyOf(t, tenLaptops)
+	change := c.edits(nine)
+	c.publishes(change)
+	c.checksIn("D0", "minutes")
+	v := c.is(change)
+	c.expect("a pilot failed", v.Progress+" "+v.Rollout.Reason, "stopped failed")
+	if len(v.Reasons) != 1 || v.Reasons[0].Reason != "Minutes: not allowed on this laptop" {
+		t.Errorf("reasons %v", v.Reasons)
+	}
+	c.expect("the other pilot keeps what it had", c.gets("minutes"), "9 15 15 15 15 15 15 15 15 15")
+	var refused *RefusedActError
+	if _, err := c.Act(t.Context(), piet, change, ActInput{Act: rollout.Go}); !errors.As(err, &refused) {
+		t.Errorf("a stopped rollout goes on: %v", err)
+	}
+	c.acts(change, rollout.Resume)
+	c.expect("resumed", c.gets("minutes"), "9 9 15 15 15 15 15 15 15 15")
+	c.checksIn("D1")
+	c.acts(change, rollout.TakeBack)
+	c.expect("taken back", c.gets("minutes"), "15 15 15 15 15 15 15 15 15 15")
+	c.expect("taken back, not by all", c.is(change).Progress, "taking-back")
+	c.restart()
+	if got := c.is(change).Counts; got["taken"] != 1 || got["failed"] != 1 {
+		t.Errorf("still to come: %v", got)
+	}
+	// Other changes go on meanwhile, but none of the same policy.
+	other := c.publishes(c.edits(`{"id":"words","kind":"security","settings":{"banner":"good day"},"audience":{"include":["everyone"]}}`))
+	if other.Rollout.StartedAt == nil {
+		t.Error("a change of another policy waits")
+	}
+	same := c.publishes(c.edits(strings.Replace(nine, "9", "7", 1)))
+	if same.Rollout.StartedAt != nil || len(same.WaitsFor) != 1 || !slices.Equal(same.WaitsFor[0].Objects, []string{"policies/lock"}) {
+		t.Errorf("a change of the same policy: %+v", same)
+	}
+	c.checksIn("D0")
+	c.checksIn("D1")
+	c.expect("all have what they had", c.is(change).Progress, "taken-back")
+	c.expect("as it was", c.has("minutes"), "15 15 15 15 15 15 15 15 15 15")
+	is, _, _, _ := c.Change(t.Context(), ines, change)
+	c.expect("the change", is.State, ChangeTakenBack)
+	c.expect("what waited starts", c.is(same.Rollout.ID).Progress, "running")
+	c.expect("what waited reaches pilots", c.gets("minutes"), "7 7 15 15 15 15 15 15 15 15")
+	_, version, err := c.Object(t.Context(), ines, estate.KindPolicy, "lock")
+	if err != nil || version != 2 {
+		t.Errorf("version %d, %v", version, err)
+	}
+}
+
+// TestSeveralRolloutsAtOnce has laptops get any combination of two changes.
+func TestSeveralRolloutsAtOnce(t *testing.T) {
+	t.Parallel()
+	c := companyOf(t, tenLaptops)
+	first := c.edits(nine)
+	c.publishes(first)
+	words := c.edits(`{"id":"words","kind":"security","settings":{"banner":"good day"},"audience":{"include":["unit:labs"]}}`)
+	plan := estate.DefaultPlan()
+	half := estate.DefaultWave("half", estate.ByShare)
+	half.Share = 50_00
+	plan.Waves = []estate.Wave{half}
+	plan.ID = "own"
+	if _, err := c.Publish(t.Context(), mara, words, PublishInput{Expected: -1, Own: &plan}); err != nil {
+		t.Fatal(err)
+	}
+	c.restart()
+	// The second change takes the banner from laptops of the root and alters it in the labs.
+	banners := c.gets("banner")
+	if strings.Count(banners, "hello") != 5 {
+		t.Errorf("banners %s, expected half of them as they were", banners)
+	}
+	c.expect("minutes", c.gets("minutes"), "9 9 15 15 15 15 15 15 15 15")
+	for i := range 10 {
+		c.checksIn(fmt.Sprintf("D%d", i))
+	}
+	c.expect("the second goes on by itself", c.gets("banner"), `nothing "good day" nothing "good day" nothing "good day" nothing "good day" nothing "good day"`)
+	for i := range 10 {
+		c.checksIn(fmt.Sprintf("D%d", i))
+	}
+	c.expect("the second has finished", c.is(words).Progress, "finished")
+	c.expect("the first has not", c.is(first).Progress+" "+c.gets("minutes"), "running 9 9 15 15 15 15 15 15 15 15")
+	coming, err := c.ComingTo(t.Context(), ines, "D5")
+	if err != nil || len(coming) != 1 || coming[0].State != "waiting" || !slices.Equal(coming[0].Settings, []string{"minutes"}) {
+		t.Errorf("coming to D5: %+v, %v", coming, err)
+	}
+	c.restart()
+	c.expect("after a restart", c.gets("minutes"), "9 9 15 15 15 15 15 15 15 15")
+}
+
+// TestWhatIsPublishedAtOnceDuringARollout must hold on every laptop, whichever wave it is in.
+func TestWhatIsPublishedAtOnceDuringARollout(t *testing.T) {
+	t.Parallel()
+	c := companyOf(t, tenLaptops)
+	made := c.edits(`{"id":"new","kind":"security","settings":{"minutes":5},"audience":{"include":["everyone"]}}`)
+	c.publishes(made)
+	ruling, err := c.NewChange(t.Context(), mara, "A ruling about the new policy", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	body := `{"id":"x","setting":"minutes","prefer":"new","over":"lock","reason":"it is newer"}`
+	if _, err := c.PutEdit(t.Context(), mara, ruling.ID, EditInput{Kind: estate.KindRuling, ID: "x", Body: []byte(body), Expected: -1}); err != nil {
+		t.Fatal(err)
+	}
+	var waits *WaitsError
+	if _, err := c.Publish(t.Context(), mara, ruling.ID, PublishInput{Expected: -1, AtOnce: true}); !errors.As(err, &waits) || waits.For[0].Rollout != made {
+		t.Errorf("a ruling about a policy that is not everywhere yet: %v", err)
+	}
+	words := c.edits(`{"id":"words","kind":"security","settings":{"banner":"at once"},"audience":{"include":["everyone"]}}`)
+	if _, err := c.Publish(t.Context(), mara, words, PublishInput{Expected: -1, AtOnce: true}); err != nil {
+		t.Fatal(err)
+	}
+	c.expect("banner", c.gets("banner"), strings.TrimSpace(strings.Repeat(`"at once" `, 10)))
+	c.expect("minutes", c.gets("minutes"), "5 5 15 15 15 15 15 15 15 15")
+	c.restart()
+	c.expect("banner after a restart", c.gets("banner"), strings.TrimSpace(strings.Repeat(`"at once" `, 10)))
+	if s := c.Live().Resolution.State("minutes", "D9"); s.Value.String() != "5" {
+		t.Errorf("what will be live has minutes %v", s)
+	}
+}
+
+// TestPlansThatCannotStart are refused with what was expected.
+func TestPlansThatCannotStart(t *testing.T) {
+	t.Parallel()
+	c := companyOf(t, tenLaptops)
+	narrow := c.edits(`{"id":"one","kind":"security","settings":{"minutes":4},"audience":{"include":["device:D7"]}}`)
+	_, err := c.Publish(t.Context(), mara, narrow, PublishInput{Expected: -1})
+	if err == nil || !strings.Contains(err.Error(), "no laptop for wave") {
+		t.Errorf("an empty first wave: %v", err)
+	}
+	var missing *NotFoundError
+	if _, err := c.Publish(t.Context(), mara, narrow, PublishInput{Expected: -1, Plan: "never"}); !errors.As(err, &missing) {
+		t.Errorf("an unknown plan: %v", err)
+	}
+	all := estate.DefaultPlan()
+	p, err := c.Publish(t.Context(), mara, narrow, PublishInput{Expected: -1, Own: &all})
+	if err != nil || p.Rollout.StartedAt == nil {
+		t.Errorf("a plan of one wave: %v", err)
+	}
+	nothing := c.edits(`{"id":"words","title":"A better title","kind":"security","settings":{"banner":"hello"},"audience":{"include":["everyone"]}}`)
+	c.publishes(nothing)
+	c.passes(time.Second)
+	c.expect("a change that touches no laptop", c.is(nothing).Progress, "finished")
+}
