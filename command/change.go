@@ -22,11 +22,11 @@ import (
 
 func changeCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "change", Usage: "edits laid over what is live: open, edit, see the impact, publish",
-		Commands: []*cli.Command{
+		Name: "change", Usage: "edits laid over what is live: open, edit, see the impact, have it reviewed, publish",
+		Commands: append([]*cli.Command{
 			listing(s, "list", "changes", "/changes", []string{"change", "state", "title", "by", "updated"}, func(c wire.Change) []string {
 				return []string{c.ID, c.State, c.Title, c.CreatedBy, moment(c.UpdatedAt)}
-			}, &cli.StringFlag{Name: "state", Usage: "only those that are `STATE`: open, published or discarded"}),
+			}, &cli.StringFlag{Name: "state", Usage: "only those that are `STATE`: open, in-review, rolling-out, published, taken-back or discarded"}),
 			{
 				Name: "new", Usage: "open a change", ArgsUsage: "TITLE",
 				Description: "Example:\n  zridge change new \"USB for the field crew\" --why \"Ticket 4410\"",
@@ -93,12 +93,16 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name:        "publish",
-				Usage:       "make a change live, after showing what it does",
-				ArgsUsage:   "CHANGE",
-				Description: "Shows the impact first and publishes with --yes, provided that nobody altered the change in between.",
+				Name:      "publish",
+				Usage:     "make a change live or start its rollout, after showing what it does",
+				ArgsUsage: "CHANGE",
+				Description: "Shows the impact first and publishes with --yes, provided that nobody altered the change in between. It goes out in the waves of\n" +
+					"the default rollout plan, where there is one, else to all laptops at once.",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "yes", Usage: "publish; without it the impact is shown and nothing is done"},
+					&cli.StringFlag{Name: "plan", Usage: "the rollout plan with the id `PLAN`"},
+					&cli.BoolFlag{Name: "at-once", Usage: "to all laptops at once, without waves"},
+					&cli.StringFlag{Name: "urgent", Usage: "publish without the approvals that are missing, for this `REASON`; they must follow"},
 					formatFlag("text", "json"),
 				},
 				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
@@ -115,7 +119,8 @@ func changeCommand(s Streams) *cli.Command {
 					if !c.Bool("yes") {
 						return &exitError{exitUsage, "nothing was published; say --yes to publish"}
 					}
-					return publish(ctx, api, s.Out, id, change.Version, c.String("format"))
+					how := wire.PublishRequest{Plan: c.String("plan"), AtOnce: c.Bool("at-once"), Urgent: c.String("urgent")}
+					return publish(ctx, api, s.Out, change, how, c.String("format"))
 				}),
 			},
 			{
@@ -125,7 +130,7 @@ func changeCommand(s Streams) *cli.Command {
 					return err
 				}),
 			},
-		},
+		}, reviewCommands(s)...),
 	}
 }
 
@@ -409,23 +414,23 @@ func stateText(s wire.State) string {
 	return s.Status
 }
 
-func publish(ctx context.Context, api *client.Client, w io.Writer, id string, version int64, format string) error {
-	var p wire.Publication
-	if _, err := api.Call(
-		ctx,
-		http.MethodPost,
-		client.Path("changes", id, "publish"),
-		nil,
-		nil,
-		&p,
-		"If-Match",
-		fmt.Sprintf(`"%d"`, version),
-	); err != nil {
+func publish(ctx context.Context, api *client.Client, w io.Writer, change wire.Change, how wire.PublishRequest, format string) error {
+	var p wire.Published
+	path, version := client.Path("changes", change.ID, "publish"), fmt.Sprintf(`"%d"`, change.Version)
+	if _, err := api.Call(ctx, http.MethodPost, path, nil, how, &p, "If-Match", version); err != nil {
 		return err
 	}
-	if format == "json" {
+	switch {
+	case format == "json":
 		return printJSON(w, p)
+	case len(p.WaitsFor) > 0:
+		for _, x := range p.WaitsFor {
+			fmt.Fprintf(w, "Published %s. It starts when rollout %s, %s, is over%s\n", change.ID, x.Rollout, x.Title, ofObjects(x.Objects))
+		}
+	case p.Rollout != "":
+		fmt.Fprintf(w, "Published %s. Its rollout has started; watch it: zridge rollout watch %s\n", change.ID, p.Rollout)
+	default:
+		fmt.Fprintf(w, "Published %s as revision %d with %s\n", change.ID, p.Revision, counted(p.Edits, "edit"))
 	}
-	fmt.Fprintf(w, "Published %s as revision %d with %s\n", id, p.Revision, counted(p.Edits, "edit"))
 	return nil
 }

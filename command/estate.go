@@ -62,7 +62,7 @@ func importCommand(s Streams) *cli.Command {
 			if !c.Bool("publish") {
 				return showImpact(ctx, api, s.Out, result.Change, "text")
 			}
-			return publish(ctx, api, s.Out, result.Change, result.Version, c.String("format"))
+			return publish(ctx, api, s.Out, wire.Change{ID: result.Change, Version: result.Version}, wire.PublishRequest{}, c.String("format"))
 		},
 	}
 }

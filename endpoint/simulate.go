@@ -27,6 +27,8 @@ const (
 	Offline  Behaviour = "offline" // checked in once, and never again
 	Refusing Behaviour = "refuses" // refuses one of the settings that it is sent
 	Wrong    Behaviour = "wrong"   // takes one of the settings, and reports something else
+
+	RefusingAll Behaviour = "refuses-all" // refuses every value that it is sent
 )
 
 // Shares says how many of 100 laptops behave otherwise than ordinary.
@@ -77,7 +79,7 @@ func (m *Memory) Apply(id setting.ID, v setting.Value) string {
 		return syncml.OK
 	}
 	switch {
-	case m.Behaviour == Refusing && m.odd(id):
+	case m.Behaviour == Refusing && m.odd(id), m.Behaviour == RefusingAll:
 		return syncml.Denied
 	case m.Behaviour == Wrong && m.odd(id):
 		v = otherThan(v)
