@@ -164,6 +164,7 @@ type (
 		GateFrom    *time.Time           `json:"gate_from,omitempty" doc:"From when on that wave has been open for long enough"`
 		StopsAt     *StopsAt             `json:"stops_at,omitempty"`
 		Reasons     []FailureReason      `json:"reasons,omitempty" doc:"Of laptops that failed, most first"`
+		Course      []CoursePoint        `json:"course,omitempty" doc:"How many laptops had taken it, and failed, over time"`
 	}
 	// RolloutWave is a wave with how far its laptops are.
 	RolloutWave struct {
@@ -290,5 +291,22 @@ type (
 		Way   string   `json:"way" enum:"restored,retired,merged,unchanged,left"`
 		Parts []string `json:"parts,omitempty" doc:"With merged and left: what was altered both by the change and since, and stays"`
 		By    string   `json:"by,omitempty" doc:"With merged and left: who altered it last"`
+	}
+)
+
+type (
+	// CoursePoint is how many laptops had taken the change, and failed, at a moment.
+	CoursePoint struct {
+		At     time.Time `json:"at"`
+		Taken  int       `json:"taken"`
+		Failed int       `json:"failed"`
+	}
+	// ReviewWaiting is a change whose review waits for somebody.
+	ReviewWaiting struct {
+		Change string     `json:"change"`
+		Title  string     `json:"title"`
+		SentBy string     `json:"sent_by,omitempty"`
+		SentAt *time.Time `json:"sent_at,omitempty"`
+		For    string     `json:"for" enum:"approval,outdated,urgent,publish,other" doc:"approval: the caller may decide; outdated: the caller approved it and the impact differs since; urgent: approvals must follow; publish: it is approved and the caller may publish it; other: it waits for somebody else"`
 	}
 )

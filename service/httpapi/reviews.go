@@ -58,6 +58,9 @@ func (s *server) registerReviews() {
 		s.undoChange,
 	)
 	huma.Register(
+		s.api, operation("listReviews", http.MethodGet, "/reviews", "Changes whose review waits for somebody, those for the caller first"), s.listReviews,
+	)
+	huma.Register(
 		s.api,
 		operation("tryApprovalRule", http.MethodPost, "/approval-rules/try", "Of which recent changes would an approval rule ask for approvals?"),
 		s.tryApprovalRule,
@@ -215,4 +218,14 @@ func (s *server) tryApprovalRule(ctx context.Context, in *struct{ Body wire.Esta
 		trials[i] = wire.RuleTrial{Change: a.Change.ID, Title: a.Change.Title, State: a.Change.State, Asks: a.Asks, Fault: a.Fault, Facts: factsOf(a.Facts)}
 	}
 	return out(trials, s.fault(ctx, err))
+}
+
+// listReviews handles the operation listReviews: changes whose review waits for somebody.
+func (s *server) listReviews(ctx context.Context, _ *struct{}) (*output[[]wire.ReviewWaiting], error) {
+	waiting, err := s.Flow.ReviewsWaiting(ctx, actorOf(ctx))
+	list := make([]wire.ReviewWaiting, len(waiting))
+	for i, w := range waiting {
+		list[i] = wire.ReviewWaiting{Change: w.Change.ID, Title: w.Change.Title, SentBy: w.Change.SentBy, SentAt: w.Change.SentAt, For: w.For}
+	}
+	return out(list, s.fault(ctx, err))
 }

@@ -108,7 +108,12 @@ func (s *server) getRollout(ctx context.Context, in *changePath) (*output[wire.R
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	return &output[wire.Rollout]{rolloutOf(&v)}, nil
+	w := rolloutOf(&v)
+	course, err := s.Flow.RolloutCourse(ctx, actorOf(ctx), in.ID)
+	for _, p := range course {
+		w.Course = append(w.Course, wire.CoursePoint{At: p.At, Taken: p.Taken, Failed: p.Failed})
+	}
+	return out(w, s.fault(ctx, err))
 }
 
 // listRolloutLaptops handles the operation listRolloutLaptops: the laptops of a rollout by id.

@@ -64,3 +64,9 @@ func (s *Store) SaveComment(c Comment) (Comment, error) {
 	err := s.db.Save(&c).Error
 	return c, err
 }
+
+// ReviewedChanges gives the changes in review, and those that were published urgently, those sent last
+// first.
+func (s *Store) ReviewedChanges() ([]Change, error) {
+	return many[Change](s.db.Where("state = 'in-review' OR approve_by IS NOT NULL AND state != 'discarded'").Order("sent_at DESC, id").Limit(100))
+}

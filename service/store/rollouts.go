@@ -33,6 +33,8 @@ type RolloutWave struct {
 	Place    int    `gorm:"primaryKey"`
 	Wave     string // its id in the plan
 	OpenedAt *time.Time
+	HalfAt   *time.Time // when half of its laptops had taken the change for the first time
+	MostAt   *time.Time // the same of 95 of 100
 }
 
 // RolloutLaptop is a laptop of a rollout.
@@ -99,6 +101,29 @@ func (s *Store) SaveWaves(waves []RolloutWave) error {
 		return nil
 	}
 	return s.db.Create(&waves).Error
+}
+
+// ReachWave notes when half of the laptops of a wave, and 95 of 100, had taken the change.
+func (s *Store) ReachWave(w RolloutWave) error {
+	return s.db.Exec(`UPDATE rollout_waves SET half_at = ?, most_at = ? WHERE rollout = ? AND place = ?`, w.HalfAt, w.MostAt, w.Rollout, w.Place).Error
+}
+
+// StateStep is how many laptops went from one state to another within a minute.
+type StateStep struct {
+	Minute  string // 2026-11-23 09:30, UTC
+	From    string
+	To      string
+	Laptops int
+}
+
+// StateSteps counts how laptops of a rollout went from state to state, by minute.
+func (s *Store) StateSteps(id string) ([]StateStep, error) {
+	var out []StateStep
+	err := s.db.Raw(
+		`SELECT substr(at, 1, 16) AS minute, "from", "to", count(*) AS laptops FROM rollout_events
+		 WHERE rollout = ? AND what = 'laptop' GROUP BY minute, "from", "to" ORDER BY minute`, id,
+	).Scan(&out).Error
+	return out, err
 }
 
 // Waves gives the waves of a rollout in order.

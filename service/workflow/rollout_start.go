@@ -239,6 +239,7 @@ func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared,
 	}
 	row.Plan, row.StartedAt, row.Reason = string(text), &at, ""
 	machine.row = row
+	machine.waves = machine.waveRows()
 	next := p.live.after(p.live.Revision, p.draft)
 	next.rolling = append(slices.Clone(p.live.rolling), rolling{p.change.ID, p.edits, takingOut(p.live.Plan.Snapshot(), p.edits)})
 	next.noteEdits(p.live, p.edits)
@@ -247,7 +248,7 @@ func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared,
 	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		c := p.change
 		c.State, c.UpdatedAt = RollingOut, s.now()
-		err := errors.Join(tx.SaveChange(c), tx.SaveRollout(row), tx.SaveWaves(machine.waveRows()), tx.SaveRolloutLaptops(machine.laptopRows()))
+		err := errors.Join(tx.SaveChange(c), tx.SaveRollout(row), tx.SaveWaves(machine.waves), tx.SaveRolloutLaptops(machine.laptopRows()))
 		if err != nil {
 			return err
 		}

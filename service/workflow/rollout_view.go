@@ -127,7 +127,7 @@ func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout
 	}
 	all := v.Plan.AllWaves()
 	for i, w := range m.Waves() {
-		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i)}
+		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i), HalfTaken: m.waves[i].HalfAt, MostTaken: m.waves[i].MostAt}
 		if at := slices.IndexFunc(all, func(x estate.Wave) bool { return x.ID == w.ID }); at >= 0 {
 			is.Wave = all[at]
 		}
@@ -147,6 +147,49 @@ func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout
 		v.Ready = !v.GateFrom.After(s.now())
 	}
 	return v, nil
+}
+
+// RolloutPoint is how many laptops have taken the change, and how many failed, at a moment.
+type RolloutPoint struct {
+	At            time.Time
+	Taken, Failed int
+}
+
+// rolloutPoints is how many points the course of a rollout has at most.
+const rolloutPoints = 200
+
+// RolloutCourse gives the course of a rollout so far.
+func (s *RolloutService) RolloutCourse(ctx context.Context, by Actor, id string) ([]RolloutPoint, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	steps, err := s.store.In(ctx).StateSteps(id)
+	if err != nil {
+		return nil, err
+	}
+	var out []RolloutPoint
+	counts := map[string]int{}
+	for i, step := range steps {
+		counts[step.From] -= step.Laptops
+		counts[step.To] += step.Laptops
+		if i+1 < len(steps) && steps[i+1].Minute == step.Minute {
+			continue
+		}
+		at, err := time.Parse("2006-01-02 15:04", step.Minute)
+		if err != nil {
+			return nil, err
+		}
+		// Lost laptops took it: they are not heard any more.
+		out = append(out, RolloutPoint{at, counts[rollout.Taken.String()] + counts[rollout.Lost.String()], counts[rollout.Refused.String()]})
+	}
+	if len(out) > rolloutPoints {
+		thin := make([]RolloutPoint, rolloutPoints)
+		for i := range thin {
+			thin[i] = out[i*(len(out)-1)/(rolloutPoints-1)]
+		}
+		out = thin
+	}
+	return out, nil
 }
 
 // RolloutLaptops lists the laptops of a rollout by id, of one wave and in one state where these are named.

@@ -38,6 +38,7 @@ type machine struct {
 	*rollout.Rollout
 	row   store.Rollout
 	edits []store.Edit
+	waves []store.RolloutWave // in order
 
 	given        map[string]bool         // laptops that get the change now
 	failedBefore map[string][]setting.ID // by laptop: what failed before its wave opened; none: not looked at
@@ -54,8 +55,7 @@ func (s *liveEstate) readMachine(tx *store.Store, row store.Rollout) (*machine, 
 	if m.edits, err = tx.Edits(row.ID); err != nil {
 		return nil, err
 	}
-	waves, err := tx.Waves(row.ID)
-	if err != nil {
+	if m.waves, err = tx.Waves(row.ID); err != nil {
 		return nil, err
 	}
 	laptops, err := tx.RolloutLaptops(row.ID)
@@ -77,7 +77,7 @@ func (s *liveEstate) readMachine(tx *store.Store, row store.Rollout) (*machine, 
 		SeenFailed: row.SeenFailed, SeenLost: row.SeenLost, Now: *row.Now, Laptops: make([]rollout.Member, len(laptops)),
 	}
 	all := plan.AllWaves()
-	for _, w := range waves {
+	for _, w := range m.waves {
 		at := slices.IndexFunc(all, func(x estate.Wave) bool { return string(x.ID) == w.Wave })
 		if at < 0 {
 			return nil, fmt.Errorf("rollout %s: its plan has no wave %s", row.ID, w.Wave)
@@ -289,12 +289,44 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 			rows = append(rows, row)
 		}
 	}
+	if err := m.noteReached(tx, happened); err != nil {
+		return err
+	}
 	saved := m.Progressed()
 	m.row.Progress, m.row.Reason = string(saved.Progress), string(saved.Reason)
 	m.row.SeenFailed, m.row.SeenLost, m.row.Now = saved.SeenFailed, saved.SeenLost, &saved.Now
 	return errors.Join(
 		tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row), s.audit(tx, how.by, records...),
 	)
+}
+
+// noteReached notes when half of the laptops of a wave, and 95 of 100, had taken the change.
+func (m *machine) noteReached(tx *store.Store, happened []rollout.Transition) error {
+	if !slices.ContainsFunc(happened, func(t rollout.Transition) bool { return t.To == rollout.Taken }) {
+		return nil
+	}
+	at := happened[len(happened)-1].At
+	for i, w := range m.Waves() {
+		n := 0
+		for _, count := range w.Counts {
+			n += count
+		}
+		row := m.waves[i]
+		if row.HalfAt == nil && 2*w.Counts[rollout.Taken] >= n {
+			row.HalfAt = &at
+		}
+		if row.MostAt == nil && 100*w.Counts[rollout.Taken] >= 95*n {
+			row.MostAt = &at
+		}
+		if row.HalfAt == m.waves[i].HalfAt && row.MostAt == m.waves[i].MostAt {
+			continue
+		}
+		if err := tx.ReachWave(row); err != nil {
+			return err
+		}
+		m.waves[i] = row
+	}
+	return nil
 }
 
 // laptopRow gives a laptop of a rollout as it is stored.

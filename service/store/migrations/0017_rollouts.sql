@@ -23,7 +23,7 @@ CREATE TABLE rollouts (
   progress TEXT NOT NULL, reason TEXT NOT NULL DEFAULT '', seen_failed INTEGER NOT NULL DEFAULT 0, seen_lost INTEGER NOT NULL DEFAULT 0, now DATETIME,
   ended_at DATETIME, revision INTEGER NOT NULL DEFAULT 0, concluded INTEGER NOT NULL DEFAULT 0
 );
-CREATE TABLE rollout_waves (rollout TEXT NOT NULL REFERENCES rollouts(id), place INTEGER NOT NULL, wave TEXT NOT NULL, opened_at DATETIME, PRIMARY KEY (rollout, place)) WITHOUT ROWID;
+CREATE TABLE rollout_waves (rollout TEXT NOT NULL REFERENCES rollouts(id), place INTEGER NOT NULL, wave TEXT NOT NULL, opened_at DATETIME, half_at DATETIME, most_at DATETIME, PRIMARY KEY (rollout, place)) WITHOUT ROWID;
 CREATE TABLE rollout_laptops (
   rollout TEXT NOT NULL, device TEXT NOT NULL, wave TEXT NOT NULL, state INTEGER NOT NULL, heard DATETIME NOT NULL, interval INTEGER NOT NULL,
   since DATETIME, reason TEXT NOT NULL DEFAULT '', failed_before TEXT NOT NULL DEFAULT '', PRIMARY KEY (rollout, device)
