@@ -21,6 +21,11 @@ import { fetchScreens, screen } from './ui/screen';
 const ChangeScreen = screen(() => import('./screens/change'), 'ChangeScreen');
 const ChangesScreen = screen(() => import('./screens/changes'), 'ChangesScreen');
 const ConflictsScreen = screen(() => import('./screens/conflicts'), 'ConflictsScreen');
+const ApprovalRulesScreen = screen(() => import('./screens/rules'), 'ApprovalRulesScreen');
+const RolloutsScreen = screen(() => import('./screens/rollouts'), 'RolloutsScreen');
+const RolloutScreen = screen(() => import('./screens/rollouts/rollout'), 'RolloutScreen');
+const PlansScreen = screen(() => import('./screens/rollouts/plans'), 'PlansScreen');
+const PlanScreen = screen(() => import('./screens/rollouts/plan'), 'PlanScreen');
 const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
 const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
 const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
@@ -158,7 +163,12 @@ function Frame({ who }: { who: Who }) {
             <Route path="/dictionary/:id" element={<SettingScreen />} />
             <Route path="/conflicts" element={<ConflictsScreen />} />
             <Route path="/changes" element={<ChangesScreen />} />
+            <Route path="/changes/rules" element={<ApprovalRulesScreen />} />
             <Route path="/changes/:id" element={<ChangeScreen />} />
+            <Route path="/rollouts" element={<RolloutsScreen />} />
+            <Route path="/rollouts/plans" element={<PlansScreen />} />
+            <Route path="/rollouts/plans/:id" element={<PlanScreen />} />
+            <Route path="/rollouts/:id" element={<RolloutScreen />} />
             <Route path="/audit-log" element={<AuditScreen />} />
             <Route path="/accounts" element={<AccountsScreen />} />
             <Route path="/accounts/:id" element={<AccountScreen />} />

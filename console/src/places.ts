@@ -13,6 +13,7 @@ import {
   PenLine,
   ScrollText,
   UserRound,
+  Waves,
   type LucideIcon,
 } from 'lucide-react';
 import type { Right } from './api/queries';
@@ -29,6 +30,7 @@ export const places: { to: string; word: string; icon: LucideIcon; right?: Right
   { to: '/conflicts', word: 'Conflicts', icon: GitFork },
   { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
   { to: '/changes', word: 'Changes', icon: PenLine },
+  { to: '/rollouts', word: 'Rollouts', icon: Waves },
   { to: '/audit-log', word: 'Audit log', icon: FileClock, right: 'audit' },
   { to: '/accounts', word: 'Accounts', icon: KeyRound, right: 'accounts' },
 ];

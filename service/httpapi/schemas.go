@@ -7,6 +7,7 @@
 package httpapi
 
 import (
+	"encoding/json"
 	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -22,6 +23,7 @@ func describeEstate(r huma.Registry) {
 	r.RegisterTypeAlias(reflect.TypeFor[wire.EstateObject](), reflect.TypeFor[objectSchema]())
 	r.RegisterTypeAlias(reflect.TypeFor[wire.PolicyObject](), reflect.TypeFor[policySchema]())
 	r.RegisterTypeAlias(reflect.TypeFor[files.EntryDoc](), reflect.TypeFor[entrySchema]())
+	r.RegisterTypeAlias(reflect.TypeFor[json.Number](), reflect.TypeFor[float64]())
 }
 
 // component registers a schema under a name, once, and gives a reference to it.
@@ -114,6 +116,7 @@ func (objectSchema) Schema(r huma.Registry) *huma.Schema {
 			reflect.TypeFor[files.UnitDoc](), reflect.TypeFor[files.PersonDoc](), reflect.TypeFor[files.DeviceDoc](),
 			reflect.TypeFor[files.GroupDoc](), reflect.TypeFor[files.PolicyDoc](), reflect.TypeFor[files.ExceptionDoc](),
 			reflect.TypeFor[files.RulingDoc](), reflect.TypeFor[files.SettingDoc](), reflect.TypeFor[files.CheckDoc](),
+			reflect.TypeFor[files.RolloutPlanDoc](), reflect.TypeFor[files.ApprovalRuleDoc](),
 		} {
 			kinds = append(kinds, r.Schema(doc, true, doc.Name()))
 		}

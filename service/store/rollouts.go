@@ -190,6 +190,20 @@ func (s *Store) RolloutEvents(id string, below int64, laptops bool, most int) ([
 	return many[RolloutEvent](q)
 }
 
+// WaveCount is how many laptops of a wave are in a state.
+type WaveCount struct {
+	Wave    string
+	State   uint8
+	Laptops int
+}
+
+// WaveCounts counts the laptops of a rollout by wave and state.
+func (s *Store) WaveCounts(id string) ([]WaveCount, error) {
+	var out []WaveCount
+	err := s.db.Raw(`SELECT wave, state, count(*) AS laptops FROM rollout_laptops WHERE rollout = ? GROUP BY wave, state`, id).Scan(&out).Error
+	return out, err
+}
+
 // ReasonCount is a reason why laptops failed, with how many.
 type ReasonCount struct {
 	Reason  string

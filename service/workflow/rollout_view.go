@@ -118,13 +118,10 @@ func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout
 	s.moving.RLock()
 	defer s.moving.RUnlock()
 	m := s.machines[row.ID]
-	if m == nil { // it is over: the machine is made again of what is stored
-		if m, err = s.readMachine(s.store.In(ctx), row); err != nil {
-			return v, err
-		}
-	} else {
-		v.Rollout = m.row
+	if m == nil {
+		return v, s.countStored(ctx, &v)
 	}
+	v.Rollout = m.row
 	all := v.Plan.AllWaves()
 	for i, w := range m.Waves() {
 		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i), HalfTaken: m.waves[i].HalfAt, MostTaken: m.waves[i].MostAt}
@@ -147,6 +144,36 @@ func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout
 		v.Ready = !v.GateFrom.After(s.now())
 	}
 	return v, nil
+}
+
+// countStored counts the laptops of a rollout that is over as they are stored.
+func (s *RolloutService) countStored(ctx context.Context, v *RolloutView) error {
+	waves, err := s.store.In(ctx).Waves(v.ID)
+	if err != nil {
+		return err
+	}
+	counts, err := s.store.In(ctx).WaveCounts(v.ID)
+	if err != nil {
+		return err
+	}
+	all := v.Plan.AllWaves()
+	for _, w := range waves {
+		is := WaveView{Counts: map[string]int{}, HalfTaken: w.HalfAt, MostTaken: w.MostAt}
+		if at := slices.IndexFunc(all, func(x estate.Wave) bool { return string(x.ID) == w.Wave }); at >= 0 {
+			is.Wave = all[at]
+		}
+		if w.OpenedAt != nil {
+			is.Opened = *w.OpenedAt
+		}
+		for _, c := range counts {
+			if c.Wave == w.Wave {
+				is.Counts[rollout.State(c.State).String()] = c.Laptops
+				v.Counts[rollout.State(c.State).String()] += c.Laptops
+			}
+		}
+		v.Waves = append(v.Waves, is)
+	}
+	return nil
 }
 
 // RolloutPoint is how many laptops have taken the change, and how many failed, at a moment.

@@ -38,6 +38,18 @@ export type Fault = Schemas['Fault'];
 export type Problem = Schemas['Problem'];
 export type Publication = Schemas['Publication'];
 
+export type Rollout = Schemas['Rollout'];
+export type RolloutWave = Schemas['RolloutWave'];
+export type RolloutAct = Schemas['RolloutAct'];
+export type RolloutPlanDoc = Schemas['RolloutPlanDoc'];
+export type WaveDoc = Schemas['WaveDoc'];
+export type ApprovalRuleDoc = Schemas['ApprovalRuleDoc'];
+export type PlanOutcome = Schemas['PlanOutcome'];
+export type Review = Schemas['Review'];
+export type Demand = Schemas['Demand'];
+export type Verdict = Schemas['Verdict'];
+export type ReviewComment = Schemas['Comment'];
+export type Coming = Schemas['Coming'];
 export type SettingUse = Schemas['SettingUse'];
 export type Column = Schemas['ColumnDoc'];
 export type Finding = Schemas['Finding'];
@@ -99,6 +111,11 @@ export const chosen = <T extends string>(words: readonly T[], text: string | nul
 export const isFile = (v: unknown): v is FileValue => typeof v === 'object' && v !== null && 'file' in v;
 /** Tells a policy from objects of other kinds: no other has both an audience and settings. */
 export const isPolicy = (o: EstateObject | undefined): o is PolicyDoc => o !== undefined && 'audience' in o && 'settings' in o;
+
+/** Tells an approval rule from objects of other kinds: no other says how many approve. */
+export const isRule = (o: EstateObject): o is ApprovalRuleDoc => 'approvals' in o;
+/** Tells a rollout plan among objects that are plans or rules. */
+export const isPlan = (o: EstateObject): o is RolloutPlanDoc => !isRule(o);
 
 /** What the service refused, with its reasons. */
 export class Refusal extends Error {

@@ -1,7 +1,7 @@
 // All server state: one key for each question, and what makes it stale.
 import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect } from 'react';
-import { api, got, Refusal, type Change, type Edit, type Setting, type TrialEdit, type EditKind, type EstateObject, isPolicy } from './client';
+import { api, got, Refusal, type Change, type Edit, type Setting, type TrialEdit, type EditKind, type EstateObject, isPlan, isPolicy, isRule } from './client';
 import { watchEvents } from './events';
 
 export const queries = new QueryClient({
@@ -15,12 +15,12 @@ export const queries = new QueryClient({
 });
 
 /** The keys' first words: everything asked of the estate, of changes, of devices. */
-export const keys = { who: ['who'], estate: ['estate'], changes: ['changes'], devices: ['devices'], sources: ['sources'] } as const;
+export const keys = { who: ['who'], estate: ['estate'], changes: ['changes'], devices: ['devices'], sources: ['sources'], rollouts: ['rollouts'] } as const;
 
 export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(api.GET('/api/v1/session')), staleTime: Infinity });
 
 /** A right, as operations of the API name it. */
-export type Right = 'read' | 'write' | 'approve' | 'publish' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
+export type Right = 'read' | 'write' | 'approve' | 'publish' | 'publish-urgent' | 'operate-rollouts' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
 
 /** Tells whether the reader of the page has a right. */
 export const useMay = (right: Right) => !!useWho().data?.rights.includes(right);
@@ -368,7 +368,7 @@ export function useScope(right: Right) {
   };
 }
 
-export const useChanges = (state?: 'open' | 'published' | 'discarded') =>
+export const useChanges = (state?: Change['state']) =>
   useQuery({ queryKey: [...keys.changes, 'list', state ?? ''], queryFn: () => got(api.GET('/api/v1/changes', { params: { query: state ? { state } : {} } })) });
 
 export const useChange = (id: string | undefined) =>
@@ -452,17 +452,84 @@ async function changeAltered(id: string | undefined, version: number | undefined
   else void queries.invalidateQueries({ queryKey: keys.changes });
 }
 
+/** All rollouts, those under way first. */
+export const useRollouts = () => useQuery({ queryKey: [...keys.rollouts, 'list'], queryFn: () => got(api.GET('/api/v1/rollouts')) });
+
+export const useRollout = (id: string) =>
+  useQuery({
+    queryKey: [...keys.rollouts, id],
+    queryFn: () => got(api.GET('/api/v1/rollouts/{id}', { params: { path: { id } } })),
+    retry: false,
+    refetchInterval: 15_000, // waits and gates pass by time alone
+  });
+
+/** What happened in a rollout as a whole, the newest first. */
+export const useRolloutEvents = (id: string) =>
+  useQuery({
+    queryKey: [...keys.rollouts, id, 'events'],
+    queryFn: () => got(api.GET('/api/v1/rollouts/{id}/events', { params: { path: { id }, query: { limit: 60 } } })),
+  });
+
+export const useRolloutLaptops = (id: string, wave: string, state: string, enabled = true) =>
+  useQuery({
+    queryKey: [...keys.rollouts, id, 'laptops', wave, state],
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/rollouts/{id}/laptops', {
+          params: { path: { id }, query: { limit: 200, ...(wave ? { wave } : {}), ...(state ? { state: state as never } : {}) } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    enabled,
+  });
+
+/** The rollouts under way that a laptop is in. */
+export const useComing = (device: string) =>
+  useQuery({ queryKey: [...keys.rollouts, 'coming', device], queryFn: () => got(api.GET('/api/v1/devices/{id}/rollouts', { params: { path: { id: device } } })) });
+
+/** All that somebody needs who decides about a change. */
+export const useReview = (id: string) =>
+  useQuery({ queryKey: [...keys.changes, id, 'review'], queryFn: () => got(api.GET('/api/v1/changes/{id}/review', { params: { path: { id } } })), retry: false });
+
+/** Changes whose review waits for somebody. */
+export const useReviews = () => useQuery({ queryKey: [...keys.changes, 'reviews'], queryFn: () => got(api.GET('/api/v1/reviews')) });
+
+const objectsOf = (kind: 'rollout_plans' | 'approval_rules') => got(api.GET('/api/v1/estate/{kind}', { params: { path: { kind }, query: { limit: 1000 } } }));
+
+/** Rollout plans as they are live. */
+export const useRolloutPlans = () =>
+  useQuery({
+    queryKey: [...keys.estate, 'objects', 'rollout_plans'],
+    queryFn: async () => (await objectsOf('rollout_plans')).items.flatMap((o) => (o.body && isPlan(o.body) ? [o.body] : [])),
+  });
+
+/** Approval rules as they are live. */
+export const useApprovalRules = () =>
+  useQuery({
+    queryKey: [...keys.estate, 'objects', 'approval_rules'],
+    queryFn: async () => (await objectsOf('approval_rules')).items.flatMap((o) => (o.body && isRule(o.body) ? [o.body] : [])),
+  });
+
 /** Asks again for what has changed. Laptops check in all the time: their news is gathered. */
 export function useLiveUpdates(on: boolean) {
   useEffect(() => {
     if (!on) return;
     let waiting: ReturnType<typeof setTimeout> | undefined;
+    let rolling: ReturnType<typeof setTimeout> | undefined;
     const stop = watchEvents(({ topic, id, version }) => {
       if (topic === 'device') {
         waiting ??= setTimeout(() => {
           waiting = undefined;
           void queries.invalidateQueries({ queryKey: keys.devices });
         }, 2000);
+        return;
+      }
+      if (topic === 'rollout') {
+        rolling ??= setTimeout(() => {
+          rolling = undefined;
+          void queries.invalidateQueries({ queryKey: keys.rollouts });
+          void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
+        }, 500);
         return;
       }
       if (topic === 'source') {
@@ -475,10 +542,12 @@ export function useLiveUpdates(on: boolean) {
         void queries.invalidateQueries({ queryKey: keys.estate });
         void queries.invalidateQueries({ queryKey: keys.devices });
         void queries.invalidateQueries({ queryKey: keys.sources });
+        void queries.invalidateQueries({ queryKey: keys.rollouts });
       }
     });
     return () => {
       clearTimeout(waiting);
+      clearTimeout(rolling);
       stop();
     };
   }, [on]);

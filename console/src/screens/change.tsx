@@ -1,13 +1,14 @@
 // One change: its edits before and after, what it does to laptops, and publishing.
-import { useState } from 'react';
-import { Link, useParams } from 'react-router';
-import { api, got, type Change, type Edit, type Impact, type Value, type EstateObject } from '../api/client';
-import { keys, queries, useChange, useImpact, useMay } from '../api/queries';
+import { Link, useNavigate, useParams } from 'react-router';
+import { api, got, type Change, type Edit, type Value, type EstateObject } from '../api/client';
+import { keys, useChange, useImpact, useMay, useReview, useRollouts } from '../api/queries';
 import { useWrite } from '../api/writes';
 import { announce } from '../ui/announce';
 import { useOpenChange } from '../ui/change';
 import { BeforeAfter, ImpactView } from '../ui/impact';
-import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
+import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
+import { Publish } from './publish';
+import { Decide, ReviewSheet, SendForReview } from './review';
 import { count, Status, Time, ValueText } from '../ui/words';
 
 /** The report for the change board, in the forms in which it is asked for. */
@@ -30,8 +31,11 @@ export function ChangeScreen() {
   const { data: c, error } = useChange(id);
   const open = useOpenChange();
   const isOpen = c?.state === 'open';
-  const impact = useImpact(isOpen ? c : undefined);
+  const isDraft = isOpen || c?.state === 'in-review';
+  const impact = useImpact(isDraft ? c : undefined);
+  const review = useReview(id).data;
   const mayPublish = useMay('publish');
+  const mayWrite = useMay('write');
   if (!c)
     return (
       <Page title="Change">
@@ -50,18 +54,21 @@ export function ChangeScreen() {
         </>
       }
       actions={
-        isOpen && (
-          <>
-            {open.id !== c.id && (
-              <button type="button" className="btn btn-sm" onClick={() => open.choose(c.id)}>
-                Work in it
-              </button>
-            )}
-            {mayPublish && <Publish change={c} impact={impact.data} />}
-          </>
-        )
+        <>
+          {isOpen && open.id !== c.id && (
+            <button type="button" className="btn btn-sm" onClick={() => open.choose(c.id)}>
+              Work in it
+            </button>
+          )}
+          {review && <Decide r={review} />}
+          {isDraft && review && mayWrite && <SendForReview r={review} />}
+          {isDraft && mayPublish && <Publish change={c} impact={impact.data} review={review} />}
+          {(c.state === 'rolling-out' || c.state === 'published' || c.state === 'taken-back') && <ToRollout change={c} />}
+          {c.state === 'published' && mayWrite && <Undo change={c} />}
+        </>
       }
     >
+      {review && (review.facts || review.comments.length > 0 || review.faults?.length) && <ReviewSheet r={review} />}
       <Sheet title="Edits" aside={count(c.edits?.length ?? 0, 'object')}>
         {c.edits?.length ? (
           <ul>
@@ -85,7 +92,7 @@ export function ChangeScreen() {
           </Empty>
         )}
       </Sheet>
-      {isOpen && (
+      {isDraft && (
         <Sheet title="What it does to what is live" aside={impact.data && !impact.data.faults?.length ? <Reports id={c.id} /> : undefined}>
           <div className="px-4 py-3">
             <Failed error={impact.error} />
@@ -94,6 +101,45 @@ export function ChangeScreen() {
         </Sheet>
       )}
     </Page>
+  );
+}
+
+function ToRollout({ change }: { change: Change }) {
+  const rollouts = useRollouts().data ?? [];
+  if (!rollouts.some((r) => r.id === change.id)) return null;
+  return (
+    <Link className="btn btn-sm" to={`/rollouts/${change.id}`}>
+      To its rollout
+    </Link>
+  );
+}
+
+/** Makes a change that turns a published one round. */
+function Undo({ change }: { change: Change }) {
+  const open = useOpenChange();
+  const go = useNavigate();
+  const undo = useWrite(() => got(api.POST('/api/v1/changes/{id}/undo', { params: { path: { id: change.id } } })), {
+    alters: [keys.changes, keys.rollouts],
+    done: (u) => {
+      const kept = u.objects.filter((o) => o.way === 'left' || o.parts?.length);
+      announce(
+        kept.length > 0
+          ? `A change undoes it. ${count(kept.length, 'object')} altered since ${kept.length === 1 ? 'stays' : 'stay'} in part: ${kept.map((o) => o.id).join(', ')}.`
+          : 'A change undoes it. Look at what it does, then publish it.',
+      );
+      if (u.change) {
+        open.choose(u.change);
+        go(`/changes/${u.change}`);
+      }
+    },
+  });
+  return (
+    <>
+      <button type="button" className="btn btn-sm" disabled={undo.isPending} onClick={() => undo.mutate()}>
+        Undo it with a new change
+      </button>
+      <Failed error={undo.error} />
+    </>
   );
 }
 
@@ -191,58 +237,5 @@ function Differences({ e }: { e: Edit }) {
       ))}
       {rows.length > 30 && <div className="quiet col-span-2">and {rows.length - 30} more</div>}
     </dl>
-  );
-}
-
-function Publish({ change, impact }: { change: Change; impact?: Impact }) {
-  const { choose, id } = useOpenChange();
-  const [asking, setAsking] = useState(false);
-  const [typed, setTyped] = useState('');
-  const everyone = !!impact && impact.estate > 0 && impact.devices === impact.estate;
-  const ready = !!impact && !impact.faults?.length && (change.edits?.length ?? 0) > 0;
-  const publish = useWrite(
-    () => got(api.POST('/api/v1/changes/{id}/publish', { params: { path: { id: change.id }, header: { 'If-Match': `"${change.version}"` } } })),
-    {
-      done: () => {
-        if (id === change.id) choose(undefined);
-        setAsking(false);
-        announce(`Published ‘${change.title}’. Laptops get it when they check in next.`);
-        return queries.invalidateQueries();
-      },
-    },
-  );
-  return (
-    <>
-      <button type="button" className="btn btn-primary btn-sm" disabled={!ready} onClick={() => setAsking(true)}>
-        Publish …
-      </button>
-      <Dialog open={asking} onClose={() => setAsking(false)} title={`Publish ‘${change.title}’?`} wide>
-        {impact && <ImpactView of={{ ...impact, transitions: impact.transitions.slice(0, 8) }} />}
-        {impact && impact.transitions.length > 8 && (
-          <p className="quiet mt-1 text-sm">and {impact.transitions.length - 8} more kinds of alteration, listed on the change’s page</p>
-        )}
-        {everyone && (
-          <div className="mt-4 rounded border border-warning bg-warning/10 p-3">
-            <Field label={`This reaches every laptop of the company. Type the change’s title to go on: ${change.title}`}>
-              <input className="input input-sm w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
-            </Field>
-          </div>
-        )}
-        <Failed error={publish.error} />
-        <div className="mt-4 flex justify-end gap-2">
-          <button type="button" data-cancel className="btn btn-sm" onClick={() => setAsking(false)}>
-            Cancel
-          </button>
-          <button
-            type="button"
-            className="btn btn-primary btn-sm"
-            disabled={publish.isPending || (everyone && typed !== change.title)}
-            onClick={() => publish.mutate()}
-          >
-            Publish (values change on {count(impact?.devices ?? 0, 'laptop')})
-          </button>
-        </div>
-      </Dialog>
-    </>
   );
 }

@@ -9,7 +9,8 @@ import { useOpenChange } from '../ui/change';
 import { Dialog, Empty, Failed, Field, Id, Loading, Page } from '../ui/parts';
 import { Status, Time } from '../ui/words';
 
-const states = [undefined, 'open', 'published', 'discarded'] as const;
+const states = [undefined, 'open', 'in-review', 'rolling-out', 'published', 'taken-back', 'discarded'] as const;
+const stateWords: Record<string, string> = { 'in-review': 'in review', 'rolling-out': 'rolling out', 'taken-back': 'taken back' };
 
 export function ChangesScreen() {
   const [params] = useSearchParams();
@@ -22,9 +23,14 @@ export function ChangesScreen() {
       title="Changes"
       lead="Edits laid over what is live. Nothing reaches a laptop until its change is published."
       actions={
-        <button type="button" className="btn btn-primary btn-sm" onClick={() => setAsking(true)}>
-          <Plus size={15} aria-hidden /> New change
-        </button>
+        <>
+          <Link className="btn btn-sm" to="/changes/rules">
+            Approval rules
+          </Link>
+          <button type="button" className="btn btn-primary btn-sm" onClick={() => setAsking(true)}>
+            <Plus size={15} aria-hidden /> New change
+          </button>
+        </>
       }
     >
       <nav aria-label="State" className="flex flex-wrap gap-1">
@@ -35,7 +41,7 @@ export function ChangesScreen() {
             className={`btn btn-sm ${state === s ? 'btn-primary' : 'btn-ghost'}`}
             to={s ? `/changes?state=${s}` : '/changes'}
           >
-            {s ?? 'all'}
+            {s ? (stateWords[s] ?? s) : 'all'}
           </Link>
         ))}
       </nav>

@@ -1,5 +1,5 @@
 // The one map from states to words, icons and tones, and how values and times are written.
-import { AlertTriangle, ArrowDownToDot, Ban, Check, CircleDashed, Clock, GitFork, Minus } from 'lucide-react';
+import { AlertTriangle, ArrowDownToDot, Ban, Check, CircleDashed, Clock, Eye, GitFork, Minus, Undo2, Waves } from 'lucide-react';
 import type { ReactNode } from 'react';
 import { isFile, type AlsoSet, type Row, type Value } from '../api/client';
 
@@ -29,6 +29,9 @@ const statuses: Record<string, Shown> = {
   disabled: { word: 'disabled', tone: 'quiet', icon: <ArrowDownToDot size={14} /> },
   retired: { word: 'retired', tone: 'quiet', icon: <ArrowDownToDot size={14} /> },
   open: { word: 'open', tone: 'wait', icon: <CircleDashed size={14} /> },
+  'in-review': { word: 'in review', tone: 'decide', icon: <Eye size={14} /> },
+  'rolling-out': { word: 'rolling out', tone: 'wait', icon: <Waves size={14} /> },
+  'taken-back': { word: 'taken back', tone: 'quiet', icon: <Undo2 size={14} /> },
   published: { word: 'published', tone: 'good', icon: <Check size={14} /> },
   discarded: { word: 'discarded', tone: 'quiet', icon: <Minus size={14} /> },
 };
