@@ -8,14 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
-	"net"
-	"net/http"
 	"net/netip"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -24,14 +20,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"zenithridge.example/zridge/client"
-	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/demo"
-	"zenithridge.example/zridge/dictionary"
-	"zenithridge.example/zridge/endpoint"
-	"zenithridge.example/zridge/formats/files"
-	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/signin"
@@ -289,176 +278,6 @@ func networkOf(text string) (netip.Prefix, error) {
 	}
 	network, err := netip.ParsePrefix(text)
 	return network.Masked(), err
-}
-
-// The demo's accounts. They are for a service on loopback that holds made-up data.
-const (
-	demoName     = "ines.okafor"
-	demoPassword = "larkfell-demo"
-	demoReader   = "tomas.reyes"
-)
-
-func demoCommand(s Streams) *cli.Command {
-	return &cli.Command{
-		Name: "demo", Usage: "run the service with the demo estate and simulated laptops", ArgsUsage: " ",
-		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew.",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
-			&cli.StringFlag{Name: "folder", Value: ".demo", Usage: "`FOLDER` of the demo's database"},
-			&cli.StringFlag{
-				Name:  "secrets",
-				Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD",
-			},
-			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate", TakesFile: true},
-			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
-			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
-		},
-		Action: func(ctx context.Context, c *cli.Command) error { return runDemo(ctx, c, s) },
-	}
-}
-
-func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
-	debug.SetGCPercent(collectAt)
-	if host, _, err := net.SplitHostPort(c.String("listen")); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
-		return usage(
-			"demo: found %s, expected an address on loopback such as 127.0.0.1:8470: the demo's passwords are published",
-			problem.Quote(c.String("listen")),
-		)
-	}
-	folder := c.String("folder")
-	database := filepath.Join(folder, "zridge.db")
-	begin, remove, err := demoEstate(c.String("estate"))
-	if err != nil {
-		return err
-	}
-	defer remove()
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return err
-	}
-	logFile, err := os.OpenFile(filepath.Join(folder, "service.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		return err
-	}
-	defer logFile.Close()
-	running, err := service.Start(
-		service.Config{
-			Address:  c.String("listen"),
-			Database: database,
-			Secrets:  c.String("secrets"),
-			Day:      estate.Date(demo.Day),
-			Log:      slog.New(slog.NewTextHandler(logFile, nil)),
-		},
-	)
-	if err != nil {
-		return err
-	}
-	stopped := make(chan error, 1)
-	inner, cancel := context.WithCancel(ctx)
-	defer cancel()
-	go func() { stopped <- running.Wait(inner) }()
-	fail := func(err error) error { cancel(); return errors.Join(err, <-stopped) }
-
-	api := &client.Client{Base: running.Address}
-	if running.SetupCode != "" {
-		if err := prepareDemo(ctx, api, running.SetupCode, begin, s.Out); err != nil {
-			err = fail(err)
-			for _, suffix := range []string{"", "-wal", "-shm"} { // half a demo would start empty the next time
-				os.Remove(database + suffix)
-			}
-			return err
-		}
-	}
-	token, err := api.SignIn(ctx, demoName, demoPassword, "demo laptops", 1)
-	if err != nil {
-		return fail(err)
-	}
-	api.Token = token.Secret
-	ids, err := enrolled(ctx, api, filepath.Join(folder, "laptops.json"), c.Int("laptops"))
-	if err != nil {
-		return fail(err)
-	}
-	fmt.Fprintf(
-		s.Out,
-		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (reader)\n  Laptops   %d simulated, each "+
-			"checking in every %s\n  Day       %s: exceptions are judged as on that day\n  Stop      Ctrl-C\n\n",
-		running.Address,
-		demoName,
-		demoPassword,
-		demoReader,
-		demoPassword,
-		len(ids),
-		c.Duration("interval"),
-		demo.Day,
-	)
-	fleet := &endpoint.Fleet{
-		Base:     running.Address,
-		Interval: c.Duration("interval"),
-		Shares:   endpoint.Shares{Slow: 3, Offline: 2, Refusing: 3, Wrong: 2},
-	}
-	go fleet.Run(inner, ids)
-	err = <-stopped
-	fmt.Fprintln(s.Out, "stopped")
-	return err
-}
-
-// demoEstate gives the folder of the estate that the demo begins with, checked, and what removes it
-// if it is a copy.
-func demoEstate(given string) (folder string, remove func(), err error) {
-	folder, remove = given, func() {}
-	if given == "" {
-		if folder, err = os.MkdirTemp("", "zridge-demo-"); err != nil {
-			return "", nil, err
-		}
-		remove = func() { os.RemoveAll(folder) }
-		if err := demo.Write(folder); err != nil {
-			remove()
-			return "", nil, err
-		}
-	}
-	if _, err := files.Read(folder, dictionary.Shipped()); err != nil {
-		remove()
-		return "", nil, err
-	}
-	return folder, remove, nil
-}
-
-// prepareDemo makes the demo's accounts and publishes the demo estate.
-func prepareDemo(ctx context.Context, api *client.Client, code, folder string, w io.Writer) error {
-	if _, err := api.Call(
-		ctx,
-		http.MethodPost,
-		"/setup",
-		nil,
-		wire.SetUp{Code: code, Name: demoName, Password: demoPassword},
-		nil,
-	); err != nil {
-		return err
-	}
-	token, err := api.SignIn(ctx, demoName, demoPassword, "demo set-up", 1)
-	if err != nil {
-		return err
-	}
-	with := *api
-	with.Token = token.Secret
-	if _, err := with.Call(
-		ctx,
-		http.MethodPost,
-		"/accounts",
-		nil,
-		wire.NewAccount{Name: demoReader, Password: demoPassword, Role: "reader"},
-		nil,
-	); err != nil {
-		return err
-	}
-	result, err := importFolder(ctx, &with, folder, "The estate as it was found", false)
-	if err != nil {
-		return err
-	}
-	if _, err := client.Post[wire.Publication](ctx, &with, client.Path("changes", result.Change, "publish"), nil); err != nil {
-		return err
-	}
-	fmt.Fprintf(w, "Published the demo estate: %d objects\n", result.Created)
-	return nil
 }
 
 func apiDocumentCommand(s Streams) *cli.Command {

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 )
@@ -32,6 +33,15 @@ func Write(folder string) error {
 		return err
 	}
 	return os.CopyFS(folder, estate)
+}
+
+//go:embed rollouts.yaml
+var rollouts []byte
+
+// AddRollouts puts the demo's rollout plans and approval rules into a folder that has the demo estate.
+// They are apart from it, so that the estate can be published before they count.
+func AddRollouts(folder string) error {
+	return os.WriteFile(filepath.Join(folder, "rollouts.yaml"), rollouts, 0o600)
 }
 
 // place is a unit with how many people work there and what they do.

@@ -4,6 +4,7 @@ package endpoint
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -55,6 +56,7 @@ func (s Shares) BehaviourOf(device string) Behaviour {
 type Memory struct {
 	Behaviour Behaviour
 	Own       map[setting.ID]setting.Value // what somebody set at the laptop, in force where nothing manages it
+	Lacks     map[setting.ID]bool          // settings that it says it does not have
 
 	mu     sync.Mutex
 	values map[setting.ID]setting.Value
@@ -79,6 +81,8 @@ func (m *Memory) Apply(id setting.ID, v setting.Value) string {
 		return syncml.OK
 	}
 	switch {
+	case m.Lacks[id]:
+		return syncml.NotSupported
 	case m.Behaviour == Refusing && m.odd(id), m.Behaviour == RefusingAll:
 		return syncml.Denied
 	case m.Behaviour == Wrong && m.odd(id):
@@ -154,6 +158,13 @@ type Fleet struct {
 	Shares   Shares
 	Report   func(device string, o Outcome, err error) // called after each session; may be nil
 	Keep     func(Identity)                            // called when a laptop's next nonce is known; may be nil
+	Pace     func(device string) float64               // how many intervals lie between two check-ins of a laptop; nil: 1
+	Lacks    func(device string) map[setting.ID]bool   // settings that a laptop says it does not have; nil: none
+
+	once    sync.Once
+	client  *http.Client
+	mu      sync.Mutex
+	laptops map[string]*Laptop
 }
 
 // Client gives an HTTP client for many laptops on one machine.
@@ -167,17 +178,61 @@ func Client(connections int) *http.Client {
 	}}
 }
 
+// laptop gives a laptop of the fleet; it is the same one at every call.
+func (f *Fleet) laptop(id Identity) *Laptop {
+	f.once.Do(func() { f.client, f.laptops = Client(16), map[string]*Laptop{} })
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	l := f.laptops[id.Device]
+	if l == nil {
+		m := &Memory{Behaviour: f.Shares.BehaviourOf(id.Device), Own: SetUpByHand(id.Device)}
+		if f.Lacks != nil {
+			m.Lacks = f.Lacks(id.Device)
+		}
+		l = New(f.Base, f.client, id, m)
+		l.Model = "simulated"
+		f.laptops[id.Device] = l
+	}
+	return l
+}
+
+// CheckIn lets laptops check in once each, a few at a time. The error is the first one.
+func (f *Fleet) CheckIn(ctx context.Context, ids []Identity) error {
+	const atOnce = 8
+	next := make(chan Identity)
+	errs := make([]error, atOnce)
+	var wait sync.WaitGroup
+	for i := range atOnce {
+		wait.Go(func() {
+			for id := range next {
+				l := f.laptop(id)
+				if _, err := l.CheckIn(ctx); err != nil && errs[i] == nil {
+					errs[i] = fmt.Errorf("%s: %w", id.Device, err)
+				}
+			}
+		})
+	}
+	for _, id := range ids {
+		next <- id
+	}
+	close(next)
+	wait.Wait()
+	return errors.Join(errs...)
+}
+
 // Run lets each laptop check in until the context ends. Their first sessions are spread over one
 // interval.
 func (f *Fleet) Run(ctx context.Context, ids []Identity) {
-	client := Client(16)
 	var wait sync.WaitGroup
 	for i, id := range ids {
 		wait.Go(func() {
+			l := f.laptop(id)
 			behaviour := f.Shares.BehaviourOf(id.Device)
-			l := New(f.Base, client, id, &Memory{Behaviour: behaviour, Own: SetUpByHand(id.Device)})
-			l.Model = "simulated"
-			pause := f.Interval * time.Duration(i) / time.Duration(max(1, len(ids)))
+			interval := f.Interval
+			if f.Pace != nil {
+				interval = time.Duration(float64(interval) * f.Pace(id.Device))
+			}
+			pause := interval * time.Duration(i) / time.Duration(max(1, len(ids)))
 			for f.sleep(ctx, pause) {
 				out, err := l.CheckIn(ctx)
 				if ctx.Err() != nil {
@@ -189,7 +244,7 @@ func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 				if f.Keep != nil {
 					f.Keep(l.Identity)
 				}
-				pause = f.Interval - f.Interval/20 + time.Duration(rand.Int64N(int64(f.Interval/10)+1))
+				pause = interval - interval/20 + time.Duration(rand.Int64N(int64(interval/10)+1))
 				switch {
 				case behaviour == Offline && err == nil:
 					return

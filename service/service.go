@@ -51,6 +51,7 @@ type Config struct {
 	SecondFactorFor []string      // roles that demand a second factor
 	SessionIdle     time.Duration // after which a session that nobody uses ends; 0: 30 minutes
 	OIDC            httpapi.OIDC
+	Clock           *Clock // that rollouts, check-ins and the live estate count in; nil: real time
 }
 
 // Running is a service that answers.
@@ -61,6 +62,7 @@ type Running struct {
 	Certificate  *tls.Certificate // that the service answers with at its start; nil: none
 	server       *http.Server
 	flow         *workflow.Service
+	checkIn      *checkin.Server
 	store        *store.Store
 	stop         context.CancelFunc
 	unlock       func() error   // lets another service have the database
@@ -93,6 +95,9 @@ func Start(c Config) (*Running, error) {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
 	now := func() time.Time { return time.Now().UTC() }
+	if c.Clock == nil {
+		c.Clock = &Clock{}
+	}
 	if err := store.CheckModes(c.Database); err != nil {
 		return nil, err
 	}
@@ -125,7 +130,7 @@ func Start(c Config) (*Running, error) {
 			Store:     data,
 			Shipped:   dictionary.Shipped(),
 			Log:       c.Log,
-			Now:       now,
+			Now:       c.Clock.Now,
 			Day:       c.Day,
 			MaxFile:   c.MaxFile,
 			Space:     c.Space,
@@ -179,7 +184,7 @@ func Start(c Config) (*Running, error) {
 			return nil, err
 		}
 	}
-	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, RequireMAC: c.RequireMAC})
+	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, Clock: c.Clock.Now, RequireMAC: c.RequireMAC})
 	if err := checkIn.SealCredentials(context.Background()); err != nil {
 		data.Close()
 		listener.Close()
@@ -193,6 +198,7 @@ func Start(c Config) (*Running, error) {
 		certificates: secured,
 		SetupCode:    code,
 		flow:         flow,
+		checkIn:      checkIn,
 		store:        data,
 		stop:         stop,
 		stopSigning:  stopSigning,
@@ -210,6 +216,7 @@ func Start(c Config) (*Running, error) {
 				Ending:  ctx.Done(),
 				Proxies: c.Proxies,
 				OIDC:    c.OIDC,
+				Clock:   c.Clock,
 				MayHost: c.mayHost(secured),
 			},
 		),
@@ -247,6 +254,13 @@ func Start(c Config) (*Running, error) {
 	started = true
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil
+}
+
+// Settle writes down who checked in so far, and lets rollouts go on to what the clock shows. It happens
+// by itself, too, a moment later.
+func (r *Running) Settle(ctx context.Context) error {
+	r.checkIn.Sweep(ctx)
+	return r.flow.Tick(ctx)
 }
 
 // Wait blocks until the context ends or the service fails, then stops it: requests that run are

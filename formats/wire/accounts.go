@@ -23,6 +23,13 @@ type (
 		// FactorNeeded says that a role demands a second factor: until it is set up, the caller may
 		// do nothing.
 		FactorNeeded bool `json:"factor_needed,omitempty"`
+		// Clock is there where the service does not count in real time.
+		Clock *Clock `json:"clock,omitempty"`
+	}
+	// Clock is the time that rollouts and check-ins count in.
+	Clock struct {
+		Now   time.Time `json:"now"`
+		Speed float64   `json:"speed" doc:"1 is that of real time"`
 	}
 
 	// Credentials sign somebody in.

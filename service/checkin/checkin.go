@@ -45,8 +45,9 @@ type Server struct {
 	flow  *workflow.Service
 	seal  *seal.Key // of the credentials that are stored
 	log   *slog.Logger
-	now   func() time.Time
-	key   [32]byte // of challenges; a restart voids them, and laptops ask again
+	now   func() time.Time // of sessions and credentials
+	clock func() time.Time // of what is kept: check-ins, and what laptops report
+	key   [32]byte         // of challenges; a restart voids them, and laptops ask again
 
 	requireMAC bool
 
@@ -65,7 +66,8 @@ type Config struct {
 	Flow  *workflow.Service
 	Seal  *seal.Key // of the credentials that are stored
 	Log   *slog.Logger
-	Now   func() time.Time
+	Now   func() time.Time // of sessions and credentials
+	Clock func() time.Time // of check-ins and what laptops report
 	// RequireMAC refuses laptops that give credentials for a session instead of authenticating
 	// each message.
 	RequireMAC bool
@@ -79,6 +81,7 @@ func NewServer(c Config) *Server {
 		seal:       c.Seal,
 		log:        c.Log,
 		now:        c.Now,
+		clock:      c.Clock,
 		requireMAC: c.RequireMAC,
 		nonces:     map[string][]byte{},
 		used:       map[string]time.Time{},
@@ -86,6 +89,9 @@ func NewServer(c Config) *Server {
 		seen:       map[string]store.Laptop{},
 		asking:     map[string]bool{},
 		settled:    map[string]int64{},
+	}
+	if d.clock == nil {
+		d.clock = d.now
 	}
 	rand.Read(d.key[:])
 	return d

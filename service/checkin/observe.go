@@ -69,7 +69,7 @@ func (s *session) observed(ctx context.Context) error {
 	s.server.mu.Lock()
 	delete(s.server.asking, s.device)
 	s.server.mu.Unlock()
-	if err := s.server.store.In(ctx).SaveObservations(s.device, values, s.server.now()); err != nil {
+	if err := s.server.store.In(ctx).SaveObservations(s.device, values, s.server.clock()); err != nil {
 		return err
 	}
 	s.server.flow.Notify(workflow.Event{Topic: "device", ID: s.device})

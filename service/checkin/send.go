@@ -14,7 +14,7 @@ import (
 // send sends the next Atomic of what is due; the revision goes last. When all is sent, what was
 // taken is read back.
 func (s *session) send(ctx context.Context, out *syncml.Message) error {
-	now := s.server.now()
+	now := s.server.clock()
 	if !s.queued {
 		s.queued = true
 		for id, d := range s.deliveries {
@@ -79,7 +79,7 @@ func command(d rollout.Delivery) syncml.Command {
 }
 
 func (s *session) refused(id setting.ID, code, reason string) {
-	s.deliveries[id] = s.deliveries[id].Refuse(code, reason, s.server.now())
+	s.deliveries[id] = s.deliveries[id].Refuse(code, reason, s.server.clock())
 	s.failed++
 }
 
@@ -157,7 +157,7 @@ func reasonOf(code string) string {
 
 // verified takes what the laptop reports after it took what was sent.
 func (s *session) verified(ctx context.Context) error {
-	now := s.server.now()
+	now := s.server.clock()
 	for _, id := range s.took {
 		v, answered := s.reported(id)
 		if !answered {

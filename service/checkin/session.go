@@ -138,7 +138,7 @@ func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*sess
 		from:     in.from.Address,
 		signed:   in.from.MAC != "",
 		touched:  now,
-		started:  now,
+		started:  d.clock(),
 		answers:  map[string]answered{},
 		asked:    map[string]syncml.Command{},
 		results:  map[string]*received{},
@@ -330,7 +330,7 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 		if err := s.observed(ctx); err != nil {
 			return err
 		}
-		now := s.server.now()
+		now := s.server.clock()
 		for id, d := range s.deliveries {
 			v, answered := s.reported(id)
 			if answered && (!v.Equal(d.Reported) || d.ReportedAt.IsZero()) {
@@ -446,7 +446,7 @@ func (d *Server) settle(s *session) {
 // been published meanwhile.
 func (s *session) finish(ctx context.Context, outcome string) error {
 	s.over = true
-	now := s.server.now()
+	now := s.server.clock()
 	s.server.see(s.device, now)
 	altered, final, err := s.altered(ctx, now)
 	var left *resolve.UnknownError

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -36,7 +37,14 @@ type Config struct {
 	Proxies []netip.Prefix         // whose X-Forwarded headers are believed
 	MayHost func(host string) bool // whether the service answers to a name; nil: to any
 	OIDC    OIDC                   // how people sign in through an issuer
+	Clock   Clock                  // that rollouts and check-ins count in
 	Ending  <-chan struct{}        // closed when the service ends: streams end then, requests are finished
+}
+
+// Clock is the time that rollouts and check-ins count in.
+type Clock interface {
+	Now() time.Time
+	Speed() float64 // 1: real time
 }
 
 // server holds what handlers need.

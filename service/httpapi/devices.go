@@ -10,7 +10,6 @@ import (
 	"io"
 	"mime"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
@@ -192,7 +191,7 @@ func (s *server) listDevices(ctx context.Context, in *deviceQuery) (*output[wire
 	if err := known(list, in.Columns); err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	now := time.Now()
+	now := s.Clock.Now()
 	page, err := pagedRows(list.Len(), in.Cursor, in.Limit, func(i int) wire.Device {
 		row := list.Row(i)
 		d := deviceOf(&row, now)
@@ -208,7 +207,7 @@ func (s *server) getDevice(ctx context.Context, in *deviceID) (*output[wire.Devi
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	w := devicePage(&page, time.Now())
+	w := devicePage(&page, s.Clock.Now())
 	live, err := s.Flow.LiveFor(ctx, actorOf(ctx))
 	if err != nil {
 		return nil, s.fault(ctx, err)

@@ -167,6 +167,9 @@ func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], er
 
 func (s *server) whoOf(c signin.Caller) wire.Who {
 	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}, FactorNeeded: c.FactorNeeded}
+	if now := s.Clock.Now(); s.Clock.Speed() != 1 || now.Sub(time.Now()).Abs() > time.Minute {
+		w.Clock = &wire.Clock{Now: now, Speed: s.Clock.Speed()}
+	}
 	if !c.EndsAt.IsZero() {
 		w.EndsAt = &c.EndsAt
 	}

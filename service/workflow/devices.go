@@ -25,7 +25,8 @@ type LaptopService struct {
 	delivered map[string]int64 // by device: the turn of what was live when its deliveries were last brought up to date; guarded by mu
 }
 
-// SilentAfter is how long a laptop may go without a check-in before it is called silent.
+// SilentAfter is how long a laptop may go without a check-in before it is called silent. One that usually
+// checks in less often may go three of its intervals.
 const SilentAfter = 15 * time.Minute
 
 // While laptops keep checking in, the board may be half a second old, or twenty times as old as it
@@ -48,6 +49,7 @@ type DeviceRow struct {
 	Enrolled  bool
 	LastSeen  *time.Time
 	Revision  string
+	Usual     time.Duration // between two check-ins; 0: not known
 	Counts    map[rollout.Status]int
 	Problems  int
 	Origin    *Origin // nil: no source has it
@@ -55,7 +57,7 @@ type DeviceRow struct {
 
 // Silent tells whether an enrolled laptop has not been seen for long.
 func (r *DeviceRow) Silent(now time.Time) bool {
-	return r.Enrolled && (r.LastSeen == nil || now.Sub(*r.LastSeen) > SilentAfter)
+	return r.Enrolled && (r.LastSeen == nil || now.Sub(*r.LastSeen) > max(SilentAfter, 3*r.Usual))
 }
 
 // laptopStates is what laptops reported, as it was at a time.
@@ -200,6 +202,7 @@ func (l *Live) row(id string, states *laptopStates) DeviceRow {
 	r.Unit = r.Units[len(r.Units)-1]
 	laptop := states.laptops[id]
 	r.Enrolled, r.LastSeen, r.Revision = laptop.EnrolledAt != nil, laptop.LastSeen, laptop.Revision
+	r.Usual = time.Duration(laptop.Usual) * time.Second
 	if row, found := l.devices().Row(id); found {
 		var conflicts int
 		conflicts, r.Problems = l.counts(row)
@@ -285,7 +288,8 @@ func (l *Live) reported(table *listing.Table, states *laptopStates, now time.Tim
 			id := table.ID(row)
 			laptop := states.laptops[id]
 			conflicts, problems := l.counts(row)
-			r := DeviceRow{Enrolled: laptop.EnrolledAt != nil, LastSeen: laptop.LastSeen, Counts: states.counts[id], Problems: problems}
+			r := DeviceRow{Enrolled: laptop.EnrolledAt != nil, LastSeen: laptop.LastSeen, Counts: states.counts[id], Problems: problems,
+				Usual: time.Duration(laptop.Usual) * time.Second}
 			if !r.Enrolled {
 				r.Counts = conflictCounts(conflicts)
 			}
