@@ -41,7 +41,7 @@ const (
 func demoCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with the demo estate and simulated laptops", ArgsUsage: " ",
-		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew. The demo begins with five days\n" +
+		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew. The demo begins with nine days\n" +
 			"behind it: rollouts are under way, and an approval waits. With --speed its clock goes faster than real time:\n" +
 			"at 960 a day takes a minute and a half.",
 		Flags: []cli.Flag{
@@ -187,7 +187,7 @@ func (d *demoRun) prepare(ctx context.Context, c *cli.Command, running *service.
 
 // play gives the demo its past.
 func (d *demoRun) play(ctx context.Context, speed float64, running *service.Running, ids []endpoint.Identity, devices map[string]wire.Device) error {
-	fmt.Fprintln(d.out, "Playing the five days before: laptops check in, changes are reviewed and rolled out")
+	fmt.Fprintln(d.out, "Playing the nine days before: laptops check in, changes are reviewed and rolled out")
 	author := &client.Client{Base: d.api.Base}
 	token, err := author.SignIn(ctx, scenario.Author, demoPassword, "demo", 1)
 	if err != nil {

@@ -182,8 +182,11 @@ func printReview(w io.Writer, r wire.Review) {
 		fmt.Fprintf(w, "  waits for  rollout %s, %s%s\n", x.Rollout, x.Title, ofObjects(x.Objects))
 	}
 	for _, m := range r.Meets {
-		fmt.Fprintf(w, "  meets      rollout %s, %s (%s): %s on %s\n", m.Rollout, m.Title, m.Progress,
-			counted(len(m.Settings), "setting"), counted(m.Laptops, "laptop"))
+		what := ""
+		if len(m.Settings) > 0 {
+			what = ", which alters " + strings.Join(m.Settings, ", ") + ", too"
+		}
+		fmt.Fprintf(w, "  meets      rollout %s, %s (%s)%s: both alter something on %s\n", m.Rollout, m.Title, m.Progress, what, counted(m.Laptops, "laptop"))
 	}
 	for _, c := range r.Comments {
 		marks := ""

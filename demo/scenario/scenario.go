@@ -18,7 +18,7 @@ import (
 )
 
 // Days is how far back the scenario begins.
-const Days = 5
+const Days = 9
 
 // Author is the account that writes the changes.
 const Author = "mairi.duarte"
@@ -134,11 +134,11 @@ func Play(ctx context.Context, s *Stage, reviewer string, now time.Time) error {
 		after time.Duration
 		do    func(context.Context, string) error
 	}{
-		{12 * time.Hour, s.banner},
-		{30 * time.Hour, s.screens},
-		{60 * time.Hour, s.secondWave},
-		{90 * time.Hour, s.printing},
-		{114 * time.Hour, s.sticks},
+		{96 * time.Hour, s.banner}, // by then it is known how often laptops check in
+		{132 * time.Hour, s.screens},
+		{180 * time.Hour, s.secondWave},
+		{192 * time.Hour, s.printing},
+		{210 * time.Hour, s.sticks},
 	}
 	at := start.Add(round)
 	for _, step := range steps {

@@ -242,6 +242,10 @@ func (s *liveEstate) reread(m *machine) {
 // writeMoved writes down what happened in a rollout.
 func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened []rollout.Transition) error {
 	id := m.row.ID
+	by := how.by
+	if by.Via == "device" { // a laptop reports; what comes of it for the rollout is the service's doing
+		by = bySystem
+	}
 	var events []store.RolloutEvent
 	var records []store.AuditRecord
 	touched := map[string]time.Time{} // laptops whose state altered, by when
@@ -255,13 +259,13 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 		case t.Refused != "":
 			continue
 		case t.Progress != "":
-			e.What, e.To, e.Reason, e.By = "state", string(t.Progress), cmp.Or(string(t.Reason), how.note), how.by.Name
+			e.What, e.To, e.Reason, e.By = "state", string(t.Progress), cmp.Or(string(t.Reason), how.note), by.Name
 			records = append(records, store.AuditRecord{Action: "rollout: " + string(t.Progress), ChangeID: id, After: string(t.Reason)})
 			if t.Progress == rollout.Finished || t.Progress == rollout.TakenBack {
 				m.row.EndedAt = &t.At
 			}
 		case t.Opened != "":
-			e.What, e.Wave, e.Laptops, e.By = "opened", string(t.Opened), len(t.Laptops), how.by.Name
+			e.What, e.Wave, e.Laptops, e.By = "opened", string(t.Opened), len(t.Laptops), by.Name
 			if err := tx.OpenWave(id, string(t.Opened), t.At, uint8(rollout.Waiting), uint8(rollout.Due)); err != nil {
 				return err
 			}
@@ -296,7 +300,7 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 	m.row.Progress, m.row.Reason = string(saved.Progress), string(saved.Reason)
 	m.row.SeenFailed, m.row.SeenLost, m.row.Now = saved.SeenFailed, saved.SeenLost, &saved.Now
 	return errors.Join(
-		tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row), s.audit(tx, how.by, records...),
+		tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row), s.audit(tx, by, records...),
 	)
 }
 
