@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
@@ -50,9 +51,40 @@ func explainCommand(s Streams) *cli.Command {
 				return printJSON(s.Out, a)
 			}
 			printExplained(s.Out, a, c.Bool(notAssigned))
-			return nil
+			if c.IsSet("estate") {
+				return nil
+			}
+			return printComing(ctx, s.Out, a)
 		},
 	}
+}
+
+// printComing says which of the settings come from a rollout that is under way, and which will be otherwise
+// with one.
+func printComing(ctx context.Context, w io.Writer, a files.SubjectAnswer) error {
+	api, err := signedIn()
+	if err != nil {
+		return err
+	}
+	coming, err := client.Get[[]wire.Coming](ctx, api, client.Path("devices", a.Device, "rollouts"), nil)
+	if err != nil {
+		return err
+	}
+	for _, c := range coming {
+		for _, x := range c.Settings {
+			if !slices.ContainsFunc(a.Settings, func(set files.SettingAnswer) bool { return set.Setting == x.Setting }) {
+				continue
+			}
+			switch {
+			case c.Gets:
+				fmt.Fprintf(w, "%s comes with the rollout %s, %s (wave %s, %s); without it: %s\n", x.Setting, c.Rollout, c.Title, c.Wave, c.State, stateText(x.From))
+			default:
+				fmt.Fprintf(w, "%s will be %s with the rollout %s, %s (%s; wave %s, %s)\n",
+					x.Setting, stateText(x.To), c.Rollout, c.Title, progressWords[c.Progress], c.Wave, c.State)
+			}
+		}
+	}
+	return nil
 }
 
 func explainAnswer(ctx context.Context, c *cli.Command, device string) (files.SubjectAnswer, error) {

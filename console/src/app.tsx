@@ -3,7 +3,7 @@ import { LogOut, Moon, Search, Sun } from 'lucide-react';
 import { Suspense, useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal, type Who } from './api/client';
-import { queries, useLiveUpdates, useOverview, useWho, type Right } from './api/queries';
+import { queries, useLiveUpdates, useOverview, useReviews, useRollouts, useWho, type Right } from './api/queries';
 import { places } from './places';
 import { Finder } from './screens/finder';
 import { OverviewScreen } from './screens/overview';
@@ -15,6 +15,7 @@ import { SessionEnd } from './ui/session';
 import { singleKeys } from './ui/shortcuts';
 import { Empty, Failed, Loading, Page } from './ui/parts';
 import { ChangeBar } from './ui/changebar';
+import { setClock } from './ui/words';
 import { fetchScreens, screen } from './ui/screen';
 
 // Screens are fetched when they are first shown. The overview is what most sessions begin with.
@@ -59,6 +60,7 @@ const MatrixScreen = screen(() => import('./screens/units/matrix'), 'MatrixScree
 export function App() {
   const who = useWho();
   useLiveUpdates(!!who.data);
+  setClock(who.data?.clock);
   if (who.isPending) return null;
   if (who.error instanceof Refusal && who.error.problem.status === 401 && !who.data) return <SignInScreen />;
   if (who.error && !who.data)
@@ -220,7 +222,8 @@ function Rail() {
   const may = (right: Right) => rights.includes(right);
   const counts: Record<string, number> = {
     Conflicts: o?.conflicts.length ?? 0,
-    Changes: o?.changes.length ?? 0,
+    Changes: (o?.changes.length ?? 0) + (useReviews().data?.filter((r) => r.for !== 'other').length ?? 0),
+    Rollouts: useRollouts().data?.filter((r) => r.progress === 'stopped' || r.ready).length ?? 0,
     Exceptions: o?.asked ?? 0,
     Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0),
   };
@@ -245,7 +248,7 @@ function Rail() {
             <span className="sr-only flex-1 lg:not-sr-only">{word}</span>
             {counts[word] ? (
               <span
-                className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}
+                className={`hidden rounded px-1.5 text-[12px] lg:inline font-semibold tabular-nums ${word === 'Conflicts' || word === 'Rollouts' ? 'bg-warning/15 text-warning' : 'bg-base-200'}`}
               >
                 {counts[word]}
               </span>

@@ -226,14 +226,20 @@ type (
 	}
 	// Coming is a rollout that a laptop is in.
 	Coming struct {
-		Rollout  string     `json:"rollout"`
-		Title    string     `json:"title"`
-		Progress string     `json:"progress"`
-		Wave     string     `json:"wave"`
-		State    string     `json:"state"`
-		Gets     bool       `json:"gets" doc:"It gets the change now"`
-		Expected *time.Time `json:"expected,omitempty" doc:"When it usually checks in next"`
-		Settings []string   `json:"settings" doc:"That the change alters on it"`
+		Rollout  string          `json:"rollout"`
+		Title    string          `json:"title"`
+		Progress string          `json:"progress"`
+		Wave     string          `json:"wave"`
+		State    string          `json:"state"`
+		Gets     bool            `json:"gets" doc:"It gets the change now"`
+		Expected *time.Time      `json:"expected,omitempty" doc:"When it usually checks in next"`
+		Settings []ComingSetting `json:"settings" doc:"That the change alters on it"`
+	}
+	// ComingSetting is a setting that a rollout alters on a laptop.
+	ComingSetting struct {
+		Setting string `json:"setting"`
+		From    State  `json:"from" doc:"Without the change"`
+		To      State  `json:"to" doc:"With it"`
 	}
 
 	// PlanTrial asks how a rollout would go by a plan.

@@ -104,7 +104,7 @@ func failedOf(rows []store.FailedDelivery) []wire.Failed {
 
 func (s *server) effectiveOfAll(ctx context.Context, in *struct {
 	InChange
-	Device  []string `query:"device" doc:"These devices only, by id, separated by commas"`
+	Device  []string `query:"device" doc:"These devices only, by id, separated by commas: what they get now, with the rollouts that have reached them. All others are as they will be once every rollout has finished"`
 	Person  string   `query:"person" doc:"Resolve for this person; with named devices only"`
 	Reasons bool     `query:"reasons" doc:"Add the policies that do not apply"`
 	Explain bool     `query:"explain" doc:"Add these, and what each losing candidate lost to"`
@@ -124,7 +124,11 @@ func (s *server) effectiveOfAll(ctx context.Context, in *struct {
 	if len(in.Device) > 0 {
 		var results []*resolve.Result
 		for _, id := range in.Device {
-			r, err := v.Plan.Effective(estate.DeviceID(id), estate.PersonID(in.Person))
+			plan, err := s.Flow.PlanNow(ctx, actorOf(ctx), v, in.Change, id)
+			if err != nil {
+				return nil, s.fault(ctx, err)
+			}
+			r, err := plan.Effective(estate.DeviceID(id), estate.PersonID(in.Person))
 			if err != nil {
 				return nil, s.fault(ctx, err)
 			}

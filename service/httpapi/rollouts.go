@@ -187,7 +187,10 @@ func (s *server) comingToDevice(ctx context.Context, in *struct {
 	for i, c := range coming {
 		list[i] = wire.Coming{
 			Rollout: c.Rollout, Title: c.Title, Progress: c.Progress, Wave: c.Wave, State: c.State, Gets: c.Gets, Expected: timeOrNot(c.Expected),
-			Settings: append([]string{}, c.Settings...),
+			Settings: []wire.ComingSetting{},
+		}
+		for _, x := range c.Settings {
+			list[i].Settings = append(list[i].Settings, wire.ComingSetting{Setting: string(x.Setting), From: stateOf(x.From), To: stateOf(x.To)})
 		}
 	}
 	return out(list, s.fault(ctx, err))

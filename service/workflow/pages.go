@@ -42,7 +42,7 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 		return DevicePage{}, &NotFoundError{"device", id}
 	}
 	page := DevicePage{Row: live.row(id, states)}
-	if page.Result, err = live.Plan.Effective(estate.DeviceID(id), ""); err != nil {
+	if page.Result, err = s.PlanFor(live, id).Effective(estate.DeviceID(id), ""); err != nil {
 		return page, err
 	}
 	if page.Deliveries, err = s.store.In(ctx).Deliveries(id); err != nil {

@@ -40,13 +40,25 @@ func (s *liveEstate) inRollouts(device string) (in []*machine) {
 	return in
 }
 
-// Heard notes for the rollouts that a laptop checked in and said nothing new.
+// Heard notes for the rollouts that a laptop checked in and said nothing new. One that is due may have all
+// that is wanted without having been sent anything.
 func (s *RolloutService) Heard(ctx context.Context, device string) error {
 	s.moving.RLock()
 	in := s.inRollouts(device)
+	due := slices.ContainsFunc(in, func(m *machine) bool {
+		is, _ := m.Member(device)
+		return m.given[device] && (is.State == rollout.Due || is.State == rollout.Silent)
+	})
 	s.moving.RUnlock()
-	if len(in) == 0 {
+	switch {
+	case len(in) == 0:
 		return nil
+	case due:
+		known, err := s.store.In(ctx).Deliveries(device)
+		if err != nil {
+			return err
+		}
+		return s.Reported(ctx, CheckedIn{Device: device, Before: known, After: known}, func(*store.Store) error { return nil })
 	}
 	s.moving.Lock()
 	defer s.moving.Unlock()
@@ -169,19 +181,9 @@ func (s *RolloutService) reasonIn(live *Live, id setting.ID, d rollout.Delivery)
 // altering gives the settings that differ on a laptop between two estates, and what they are in the
 // second; the zero State where they do not appear.
 func altering(without, with *resolve.Reasons) func(yield func(setting.ID, resolve.State) bool) {
-	state := func(s resolve.Setting, appears bool) resolve.State {
-		switch {
-		case !appears:
-			return resolve.State{}
-		case s.Status != resolve.Set:
-			return resolve.State{Status: s.Status}
-		}
-		return resolve.State{Status: s.Status, Value: s.Value}
-	}
 	return func(yield func(setting.ID, resolve.State) bool) {
 		for s := range with.Outcomes {
-			was, appeared := without.Outcome(s.ID)
-			if is := state(s, true); !is.Equal(state(was, appeared)) && !yield(s.ID, is) {
+			if is := stateOf(s, true); !is.Equal(stateIn(without, s.ID)) && !yield(s.ID, is) {
 				return
 			}
 		}
@@ -191,6 +193,19 @@ func altering(without, with *resolve.Reasons) func(yield func(setting.ID, resolv
 			}
 		}
 	}
+}
+
+// stateIn gives what a setting is among reasons; the zero State where it does not appear.
+func stateIn(r *resolve.Reasons, id setting.ID) resolve.State { return stateOf(r.Outcome(id)) }
+
+func stateOf(s resolve.Setting, appears bool) resolve.State {
+	switch {
+	case !appears:
+		return resolve.State{}
+	case s.Status != resolve.Set:
+		return resolve.State{Status: s.Status}
+	}
+	return resolve.State{Status: s.Status, Value: s.Value}
 }
 
 // returned says what a check-in means for a rollout that is taken back: the laptop has what it had before

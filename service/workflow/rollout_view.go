@@ -13,7 +13,9 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/problem"
+	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
+	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
 )
@@ -370,7 +372,13 @@ type Coming struct {
 	Reason   string
 	Gets     bool      // it gets the change now
 	Expected time.Time // when it usually checks in next; zero: not known
-	Settings []string  // that the change alters on it
+	Settings []ComingSetting
+}
+
+// ComingSetting is a setting that a rollout alters on a laptop.
+type ComingSetting struct {
+	Setting  setting.ID
+	From, To resolve.State // without the change, and with it
 }
 
 // ComingTo lists the rollouts under way that a laptop is in, with what they alter on it.
@@ -379,6 +387,9 @@ func (s *RolloutService) ComingTo(ctx context.Context, by Actor, device string) 
 		return nil, err
 	}
 	live := s.Live()
+	if s.seenLive(by).Plan.Device(estate.DeviceID(device)) == nil {
+		return nil, &NotFoundError{"device", device}
+	}
 	s.moving.RLock()
 	defer s.moving.RUnlock()
 	var out []Coming
@@ -400,12 +411,24 @@ func (s *RolloutService) ComingTo(ctx context.Context, by Actor, device string) 
 			if err != nil {
 				return nil, err
 			}
-			for id := range altering(without, with) {
-				c.Settings = append(c.Settings, string(id))
+			for id, to := range altering(without, with) {
+				c.Settings = append(c.Settings, ComingSetting{id, stateIn(without, id), to})
 			}
 		}
-		slices.Sort(c.Settings)
+		slices.SortFunc(c.Settings, func(a, b ComingSetting) int { return strings.Compare(string(a.Setting), string(b.Setting)) })
 		out = append(out, c)
 	}
 	return out, nil
+}
+
+// PlanNow gives the plan by which a laptop gets its settings now, as far as somebody may read it: with
+// the rollouts that have reached it. With a change it is the plan of the view.
+func (s *RolloutService) PlanNow(_ context.Context, by Actor, v View, change, device string) (*resolve.Plan, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	if change != "" {
+		return v.Plan, nil
+	}
+	return s.PlanFor(v.Live, device), nil
 }

@@ -410,7 +410,7 @@ func TestSeveralRolloutsAtOnce(t *testing.T) {
 	c.expect("the second has finished", c.is(words).Progress, "finished")
 	c.expect("the first has not", c.is(first).Progress+" "+c.gets("minutes"), "running 9 9 15 15 15 15 15 15 15 15")
 	coming, err := c.ComingTo(t.Context(), ines, "D5")
-	if err != nil || len(coming) != 1 || coming[0].State != "waiting" || !slices.Equal(coming[0].Settings, []string{"minutes"}) {
+	if err != nil || len(coming) != 1 || coming[0].State != "waiting" || len(coming[0].Settings) != 1 || coming[0].Settings[0].Setting != "minutes" {
 		t.Errorf("coming to D5: %+v, %v", coming, err)
 	}
 	c.restart()

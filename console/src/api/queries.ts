@@ -20,7 +20,8 @@ export const keys = { who: ['who'], estate: ['estate'], changes: ['changes'], de
 export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(api.GET('/api/v1/session')), staleTime: Infinity });
 
 /** A right, as operations of the API name it. */
-export type Right = 'read' | 'write' | 'approve' | 'publish' | 'publish-urgent' | 'operate-rollouts' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
+export type Right =
+  'read' | 'write' | 'approve' | 'publish' | 'publish-urgent' | 'operate-rollouts' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
 
 /** Tells whether the reader of the page has a right. */
 export const useMay = (right: Right) => !!useWho().data?.rights.includes(right);
@@ -485,11 +486,18 @@ export const useRolloutLaptops = (id: string, wave: string, state: string, enabl
 
 /** The rollouts under way that a laptop is in. */
 export const useComing = (device: string) =>
-  useQuery({ queryKey: [...keys.rollouts, 'coming', device], queryFn: () => got(api.GET('/api/v1/devices/{id}/rollouts', { params: { path: { id: device } } })) });
+  useQuery({
+    queryKey: [...keys.rollouts, 'coming', device],
+    queryFn: () => got(api.GET('/api/v1/devices/{id}/rollouts', { params: { path: { id: device } } })),
+  });
 
 /** All that somebody needs who decides about a change. */
 export const useReview = (id: string) =>
-  useQuery({ queryKey: [...keys.changes, id, 'review'], queryFn: () => got(api.GET('/api/v1/changes/{id}/review', { params: { path: { id } } })), retry: false });
+  useQuery({
+    queryKey: [...keys.changes, id, 'review'],
+    queryFn: () => got(api.GET('/api/v1/changes/{id}/review', { params: { path: { id } } })),
+    retry: false,
+  });
 
 /** Changes whose review waits for somebody. */
 export const useReviews = () => useQuery({ queryKey: [...keys.changes, 'reviews'], queryFn: () => got(api.GET('/api/v1/reviews')) });

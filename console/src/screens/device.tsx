@@ -2,10 +2,11 @@
 import { ChevronDown, ChevronRight, FolderInput, GitCompare, RotateCw } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { api, got, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
-import { keys, useDevice, useDictionary } from '../api/queries';
+import { api, got, type Coming, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
+import { keys, useComing, useDevice, useDictionary } from '../api/queries';
 import { useWrite } from '../api/writes';
 import { Why, NotApplyingList } from '../ui/why';
+import { BeforeAfter } from '../ui/impact';
 import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { WhoMay } from './access/whomay';
@@ -70,6 +71,7 @@ function Body({ p }: { p: DevicePage }) {
     <div className="grid items-start gap-4 xl:grid-cols-[1fr_20rem]">
       <div className="flex min-w-0 flex-col gap-4">
         <OriginNote of={p.device.origin} what="laptop" />
+        <ComingNotes device={p.device.id} dictionary={dictionary} />
         {p.exceptions.map((x) => (
           <p key={x.id} role="note" className={`rounded border px-4 py-2 text-sm ${x.notice ? 'border-warning/50 text-warning' : 'border-base-300'}`}>
             The exception{' '}
@@ -175,6 +177,48 @@ function Body({ p }: { p: DevicePage }) {
         </Sheet>
       </div>
     </div>
+  );
+}
+
+/** The rollouts under way that the laptop is in: what it has of them, and what comes when. */
+function ComingNotes({ device, dictionary }: { device: string; dictionary: Map<string, Setting> }) {
+  const list = useComing(device).data ?? [];
+  if (list.length === 0) return null;
+  const says = (c: Coming) => {
+    if (c.state === 'taken') return 'has it in force';
+    if (c.state === 'failed') return 'failed to take it';
+    if (c.state === 'lost') return 'took it, and was not heard for too long since';
+    if (c.state === 'excused') return 'is excused, and gets it with the others';
+    if (c.state === 'returned') return 'has again what it had before';
+    if (c.state === 'waiting') return `gets it with the wave ‘${c.wave}’`;
+    return c.gets ? 'gets it at its next check-in' : `gets it when the rollout goes on: it is ${c.progress}`;
+  };
+  return (
+    <Sheet title="Rollouts under way" aside={count(list.length, 'rollout')}>
+      <ul className="py-1.5 text-sm">
+        {list.map((c) => (
+          <li key={c.rollout} className="px-4 py-1.5">
+            <Link className="font-medium hover:underline" to={`/rollouts/${c.rollout}`}>
+              {c.title}
+            </Link>
+            : this laptop {says(c)}
+            {c.state === 'due' && c.gets && c.expected && (
+              <>
+                , usually <Time at={c.expected} />
+              </>
+            )}
+            .
+            <span className="quiet block text-[13px]">
+              {c.settings.map((x) => (
+                <span key={x.setting} className="flex flex-wrap items-baseline gap-x-2">
+                  {dictionary.get(x.setting)?.title ?? x.setting} <BeforeAfter from={x.from} to={x.to} />
+                </span>
+              ))}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
   );
 }
 

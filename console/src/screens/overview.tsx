@@ -1,16 +1,20 @@
 // What needs a person: each line leads to the list behind it.
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
-import type { Overview } from '../api/client';
-import { useOverview, useQuestions, useWho } from '../api/queries';
+import type { Overview, Rollout } from '../api/client';
+import { useOverview, useQuestions, useReviews, useRollouts, useWho } from '../api/queries';
 import { lintKey, lintPlace, lintText } from '../ui/lints';
 import { QuestionLine } from '../ui/questions';
 import { Failed, Loading, Page, Sheet } from '../ui/parts';
 import { Arisen } from '../ui/arisen';
+import { Progress, StateBar, StateCounts } from '../ui/rollout';
 import { count, number, Time, noticeWord } from '../ui/words';
 
 export function OverviewScreen() {
   const { data: o, error } = useOverview();
+  // What stands above the rest is there before the rest is shown: nothing moves.
+  const above = [useReviews(), useRollouts()];
+  const ready = o && above.every((q) => !q.isPending);
   return (
     <Page
       title="Overview"
@@ -20,9 +24,9 @@ export function OverviewScreen() {
           : ' '
       }
     >
-      <Failed error={error} />
-      {!o && !error ? <Loading /> : null}
-      {o && <Lists o={o} />}
+      <Failed error={error ?? above.find((q) => q.error)?.error} />
+      {!ready && !error ? <Loading /> : null}
+      {ready && <Lists o={o} />}
     </Page>
   );
 }
@@ -30,6 +34,8 @@ export function OverviewScreen() {
 function Lists({ o }: { o: Overview }) {
   return (
     <>
+      <ForReview />
+      <UnderWay />
       <Delivery o={o} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
         <div className="flex flex-col gap-4">
@@ -151,6 +157,75 @@ function Lists({ o }: { o: Overview }) {
         </div>
       </div>
     </>
+  );
+}
+
+const waitsFor: Record<string, { word: string; tone: string }> = {
+  approval: { word: 'waits for your approval', tone: 'text-warning' },
+  outdated: { word: 'its impact differs since you approved it', tone: 'text-warning' },
+  urgent: { word: 'was published urgently: approvals must follow', tone: 'text-warning' },
+  publish: { word: 'is approved and can be published', tone: 'text-info' },
+  other: { word: 'waits for somebody else', tone: 'quiet' },
+};
+
+/** Changes in review, those that wait for the reader first. */
+function ForReview() {
+  const list = useReviews().data ?? [];
+  if (list.length === 0) return null;
+  const mine = list.filter((r) => r.for !== 'other').length;
+  return (
+    <Sheet title="In review" aside={mine > 0 ? `${number(mine)} for you` : undefined}>
+      <ul className="py-1.5">
+        {list.map((r) => (
+          <li key={r.change}>
+            <Link to={`/changes/${r.change}`} className="flex items-baseline justify-between gap-x-4 px-4 py-1.5 text-sm hover:bg-base-200 max-sm:flex-wrap">
+              <span>
+                <span className="font-medium">{r.title}</span> <span className={waitsFor[r.for]?.tone}>{waitsFor[r.for]?.word}</span>
+              </span>
+              <span className="quiet text-[13px]">
+                {r.sent_by} <Time at={r.sent_at} />
+              </span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
+  );
+}
+
+/** Rollouts under way, those that need a person first. */
+function UnderWay() {
+  const list = (useRollouts().data ?? []).filter((r) => !r.ended_at);
+  if (list.length === 0) return null;
+  const needs = (r: Rollout) => r.progress === 'stopped' || r.ready;
+  return (
+    <Sheet
+      title="Rollouts under way"
+      aside={
+        <Link to="/rollouts" className="font-semibold hover:underline" aria-label={`All ${list.length} rollouts under way`}>
+          {number(list.length)}
+        </Link>
+      }
+    >
+      <ul className="py-1.5">
+        {[...list]
+          .sort((a, b) => Number(needs(b)) - Number(needs(a)))
+          .map((r) => (
+            <li key={r.id}>
+              <Link
+                to={`/rollouts/${r.id}`}
+                className="grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)_minmax(0,1.2fr)] items-center gap-4 px-4 py-1.5 text-sm hover:bg-base-200"
+              >
+                <span className="min-w-0 truncate">
+                  <span className="font-medium">{r.title}</span> <Progress of={r} />
+                </span>
+                <StateBar counts={r.counts} laptops={r.laptops} height="h-2.5" />
+                <StateCounts counts={r.counts} />
+              </Link>
+            </li>
+          ))}
+      </ul>
+    </Sheet>
   );
 }
 

@@ -32,19 +32,7 @@ export function Publish({ change, impact, review }: { change: Change; impact?: I
   );
 }
 
-function PublishForm({
-  change,
-  impact,
-  review,
-  urgent,
-  onDone,
-}: {
-  change: Change;
-  impact: Impact;
-  review?: Review;
-  urgent: boolean;
-  onDone: () => void;
-}) {
+function PublishForm({ change, impact, review, urgent, onDone }: { change: Change; impact: Impact; review?: Review; urgent: boolean; onDone: () => void }) {
   const { choose, id } = useOpenChange();
   const go = useNavigate();
   const plans = useRolloutPlans().data ?? [];

@@ -259,10 +259,9 @@ function Comments({ r }: { r: Review }) {
 }
 
 function CommentLine({ c, change }: { c: ReviewComment; change: string }) {
-  const resolve = useWrite(
-    () => got(api.POST('/api/v1/changes/{id}/comments/{comment}/resolve', { params: { path: { id: change, comment: c.id } } })),
-    { alters: [keys.changes] },
-  );
+  const resolve = useWrite(() => got(api.POST('/api/v1/changes/{id}/comments/{comment}/resolve', { params: { path: { id: change, comment: c.id } } })), {
+    alters: [keys.changes],
+  });
   return (
     <li className={`rounded border px-3 py-2 text-sm ${c.blocking && !c.resolved_at ? 'border-warning/60' : 'border-base-300'}`}>
       <div className="flex flex-wrap items-baseline justify-between gap-3">
@@ -331,7 +330,11 @@ export function Decide({ r }: { r: Review }) {
           Decline …
         </button>
       )}
-      <Dialog open={!!asking} onClose={() => setAsking(undefined)} title={asking === 'decline' ? `Decline ‘${r.change.title}’?` : `${approves}: ‘${r.change.title}’?`}>
+      <Dialog
+        open={!!asking}
+        onClose={() => setAsking(undefined)}
+        title={asking === 'decline' ? `Decline ‘${r.change.title}’?` : `${approves}: ‘${r.change.title}’?`}
+      >
         <form
           className="flex flex-col gap-3 text-sm"
           onSubmit={(e) => {

@@ -140,7 +140,13 @@ function RuleForm({ start, onDone }: { start: ApprovalRuleDoc; onDone: () => voi
         </Field>
       </div>
       <Field label="When" hint={`Over change: ${names.join(', ')}; lists: ${lists.join(', ')}`} faults={of('/when')}>
-        <textarea className="textarea textarea-sm w-full font-mono" rows={2} spellCheck={false} value={rule.when} onChange={(e) => alter({ when: e.target.value })} />
+        <textarea
+          className="textarea textarea-sm w-full font-mono"
+          rows={2}
+          spellCheck={false}
+          value={rule.when}
+          onChange={(e) => alter({ when: e.target.value })}
+        />
       </Field>
       <div className="flex flex-wrap gap-4">
         <Field label="Approvals" faults={of('/approvals')}>
@@ -169,7 +175,10 @@ function RuleForm({ start, onDone }: { start: ApprovalRuleDoc; onDone: () => voi
           </select>
         </Field>
       </div>
-      <Sheet title="Recent changes that it asks for" aside={tried.data && faults.length === 0 ? `${number(tried.data.filter((t) => t.asks).length)} of ${tried.data.length}` : undefined}>
+      <Sheet
+        title="Recent changes that it asks for"
+        aside={tried.data && faults.length === 0 ? `${number(tried.data.filter((t) => t.asks).length)} of ${tried.data.length}` : undefined}
+      >
         {faults.length > 0 ? (
           <p className="quiet px-4 py-3 text-sm">Nothing to say while there are faults.</p>
         ) : (
@@ -188,7 +197,11 @@ function RuleForm({ start, onDone }: { start: ApprovalRuleDoc; onDone: () => voi
       <Failed error={error} />
       <div className="flex justify-end gap-2">
         {start.id && (
-          <button type="button" className="btn btn-sm" onClick={() => void kept(retire('approval_rules', start.id, `Without the approval rule ${rule.title || id}`)).catch(setError)}>
+          <button
+            type="button"
+            className="btn btn-sm"
+            onClick={() => void kept(retire('approval_rules', start.id, `Without the approval rule ${rule.title || id}`)).catch(setError)}
+          >
             Take the rule away
           </button>
         )}

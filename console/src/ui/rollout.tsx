@@ -115,7 +115,19 @@ const left = 44;
 const bottom = 22;
 
 /** How many laptops had taken a change over time, with the moments at which waves opened. The table of the same stands beside it. */
-export function Course({ points, laptops, marks, from, to }: { points: CoursePoint[]; laptops: number; marks: { at: string; word: string }[]; from: string; to: string }) {
+export function Course({
+  points,
+  laptops,
+  marks,
+  from,
+  to,
+}: {
+  points: CoursePoint[];
+  laptops: number;
+  marks: { at: string; word: string }[];
+  from: string;
+  to: string;
+}) {
   const start = Date.parse(from);
   const span = Math.max(1, Date.parse(to) - start);
   const x = (at: string) => left + ((width - left - 8) * (Date.parse(at) - start)) / span;

@@ -111,9 +111,20 @@ const numbers = new Intl.NumberFormat('en');
 export const count = (n: number, noun: string, many = noun + 's') => `${numbers.format(n)} ${n === 1 ? noun : many}`;
 export const number = (n: number) => numbers.format(n);
 
+let clock: { shown: number; read: number; speed: number; text: string } | undefined;
+
+/** Says what the service's clock shows, where it is not the real time; the same reading twice alters nothing. */
+export function setClock(of: { now: string; speed: number } | undefined) {
+  const text = of ? `${of.now} ${of.speed}` : '';
+  if (text !== (clock?.text ?? '')) clock = of && { shown: Date.parse(of.now), read: Date.now(), speed: of.speed, text };
+}
+
+/** The time that the service's clock shows, in milliseconds. */
+export const now = () => (clock ? clock.shown + (Date.now() - clock.read) * clock.speed : Date.now());
+
 const relative = new Intl.RelativeTimeFormat('en', { numeric: 'auto' });
 function ago(at: Date): string {
-  const seconds = (at.getTime() - Date.now()) / 1000;
+  const seconds = (at.getTime() - now()) / 1000;
   const size = Math.abs(seconds);
   if (size < 60) return 'just now';
   if (size < 3600) return relative.format(Math.round(seconds / 60), 'minute');

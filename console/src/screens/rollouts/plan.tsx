@@ -34,7 +34,13 @@ export function PlanScreen() {
   return <Editor key={id} start={plan} version={edit?.version} />;
 }
 
-const first: RolloutPlanDoc = { id: '', waves: [{ id: 'first', share: 5, least: '24h' }, { id: 'everybody', rest: true }] };
+const first: RolloutPlanDoc = {
+  id: '',
+  waves: [
+    { id: 'first', share: 5, least: '24h' },
+    { id: 'everybody', rest: true },
+  ],
+};
 
 function Editor({ start, version }: { start?: RolloutPlanDoc; version?: number }) {
   const { put } = useOpenChange();
@@ -123,7 +129,9 @@ function inserted(waves: WaveDoc[]): WaveDoc[] {
 
 /** The plan without what is empty. */
 function clean(d: RolloutPlanDoc): RolloutPlanDoc {
-  return Object.fromEntries(Object.entries(d).filter(([, v]) => v !== '' && v !== undefined && v !== false && !(Array.isArray(v) && v.length === 0))) as RolloutPlanDoc;
+  return Object.fromEntries(
+    Object.entries(d).filter(([, v]) => v !== '' && v !== undefined && v !== false && !(Array.isArray(v) && v.length === 0)),
+  ) as RolloutPlanDoc;
 }
 
 /** How the plan goes on this estate, asked when what is typed has settled. */
@@ -159,17 +167,21 @@ function WaveRow({
   const kind = kindOf(w);
   const as = (next: string) =>
     onAlter(
-      next === 'rest' ? { rest: true, who: undefined, share: undefined } : next === 'who' ? { who: {}, rest: undefined, share: undefined } : { share: 20, rest: undefined, who: undefined },
+      next === 'rest'
+        ? { rest: true, who: undefined, share: undefined }
+        : next === 'who'
+          ? { who: {}, rest: undefined, share: undefined }
+          : { share: 20, rest: undefined, who: undefined },
     );
   const numeric = (text: string) => (text === '' ? undefined : Number(text));
   return (
     <li className="flex flex-col gap-3 border-b border-base-300/60 px-4 py-3 last:border-0">
       <div className="flex flex-wrap items-end gap-3">
         <Field label="Wave">
-          <input className="input input-sm w-36 font-mono" value={w.id} onChange={(e) => onAlter({ id: e.target.value })} />
+          <input className="input input-sm w-28 font-mono" value={w.id} onChange={(e) => onAlter({ id: e.target.value })} />
         </Field>
         <Field label="For">
-          <select className="select select-sm w-52" value={kind} onChange={(e) => as(e.target.value)}>
+          <select className="select select-sm w-48" value={kind} onChange={(e) => as(e.target.value)}>
             <option value="who">laptops of an audience</option>
             <option value="share">a share of the laptops</option>
             {(last || w.rest) && <option value="rest">all that are left</option>}
@@ -182,14 +194,20 @@ function WaveRow({
               min={0.01}
               max={100}
               step="any"
-              className="input input-sm w-24 tabular-nums"
+              className="input input-sm w-20 tabular-nums"
               value={w.share ?? ''}
               onChange={(e) => onAlter({ share: numeric(e.target.value) })}
             />
           </Field>
         )}
         <span className="flex-1" />
-        <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label={`Move ${w.id} up`} disabled={isFirst || w.rest} onClick={() => onMove(-1)}>
+        <button
+          type="button"
+          className="btn btn-ghost btn-sm btn-square"
+          aria-label={`Move ${w.id} up`}
+          disabled={isFirst || w.rest}
+          onClick={() => onMove(-1)}
+        >
           <ArrowUp size={15} aria-hidden />
         </button>
         <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label={`Move ${w.id} down`} disabled={last || w.rest} onClick={() => onMove(1)}>
@@ -226,7 +244,12 @@ function WaveRow({
       )}
       <div className="flex flex-wrap items-end gap-3">
         <Field label="Opens">
-          <select className="select select-sm w-44" value={w.go ?? 'automatic'} disabled={isFirst} onChange={(e) => onAlter({ go: e.target.value === 'by-hand' ? 'by-hand' : undefined })}>
+          <select
+            className="select select-sm w-44"
+            value={w.go ?? 'automatic'}
+            disabled={isFirst}
+            onChange={(e) => onAlter({ go: e.target.value === 'by-hand' ? 'by-hand' : undefined })}
+          >
             <option value="automatic">{isFirst ? 'at the start' : 'by itself'}</option>
             <option value="by-hand">when a person says so</option>
           </select>
@@ -364,7 +387,11 @@ function Rehearsal({ tried, error, failing, onFailing }: { tried?: PlanOutcome; 
                 <div className="h-full rounded bg-primary" style={{ width: `${(100 * w.laptops) / largest}%` }} />
               </div>
               <p className="quiet mt-0.5 text-[13px]">
-                {w.platforms.map((p) => `${p.id} ${number(p.laptops)}`).join(', ')} · {w.units.slice(0, 5).map((u) => `${u.title || u.id} ${number(u.laptops)}`).join(', ')}
+                {w.platforms.map((p) => `${p.id} ${number(p.laptops)}`).join(', ')} ·{' '}
+                {w.units
+                  .slice(0, 5)
+                  .map((u) => `${u.title || u.id} ${number(u.laptops)}`)
+                  .join(', ')}
                 {w.units.length > 5 && `, ${count(w.units.length - 5, 'more unit')}`}
               </p>
             </div>
@@ -379,7 +406,15 @@ function Rehearsal({ tried, error, failing, onFailing }: { tried?: PlanOutcome; 
               <span>Laptops that fail</span>
               <span className="tabular-nums">{failing} %</span>
             </span>
-            <input type="range" min={0} max={20} step={0.5} className="range range-xs w-full" value={failing} onChange={(e) => onFailing(Number(e.target.value))} />
+            <input
+              type="range"
+              min={0}
+              max={20}
+              step={0.5}
+              className="range range-xs w-full"
+              value={failing}
+              onChange={(e) => onFailing(Number(e.target.value))}
+            />
           </label>
           {tried && !tried.faults?.length && tried.waves.length > 0 && (
             <>
@@ -394,7 +429,9 @@ function Rehearsal({ tried, error, failing, onFailing }: { tried?: PlanOutcome; 
                 to={tried.ended}
               />
               {tried.no_habit > 0 && (
-                <p className="quiet text-[13px]">{count(tried.no_habit, 'laptop has', 'laptops have')} no known habit: they are played as if they checked in every hour.</p>
+                <p className="quiet text-[13px]">
+                  {count(tried.no_habit, 'laptop has', 'laptops have')} no known habit: they are played as if they checked in every hour.
+                </p>
               )}
             </>
           )}
@@ -417,8 +454,8 @@ function Ending({ tried }: { tried: PlanOutcome }) {
   if (tried.progress === 'stopped')
     return (
       <span className="text-error">
-        It stops after <strong>{after}</strong>: too many {tried.reason}. {count(last?.open ?? 0, 'laptop')} would have been in open waves, {number(last?.failed ?? 0)} of them
-        failed.
+        It stops after <strong>{after}</strong>: too many {tried.reason}. {count(last?.open ?? 0, 'laptop')} would have been in open waves,{' '}
+        {number(last?.failed ?? 0)} of them failed.
       </span>
     );
   return <>Nothing more happens after {after}: a gate is not passed. Too few laptops take the change.</>;

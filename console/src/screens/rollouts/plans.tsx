@@ -81,7 +81,8 @@ export function PlansScreen() {
                     {p.stop?.lost ?? 2} % are lost
                   </td>
                   <td className="align-top">
-                    {p.hours?.length ? p.hours.map((h) => `${h.days?.join(', ')} ${h.from}–${h.to}`).join('; ') : 'always'} {p.hours?.length ? (p.zone ?? 'UTC') : ''}
+                    {p.hours?.length ? p.hours.map((h) => `${h.days?.join(', ')} ${h.from}–${h.to}`).join('; ') : 'always'}{' '}
+                    {p.hours?.length ? (p.zone ?? 'UTC') : ''}
                   </td>
                 </tr>
               ))}

@@ -7,7 +7,7 @@ import { useWrite } from '../../api/writes';
 import { announce, useAnnounced } from '../../ui/announce';
 import { Dialog, Failed, Fold, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { Course, laptopStates, lengthOf, Progress, progressWord, StateBar, StateCounts, waveWord } from '../../ui/rollout';
-import { count, number, Time } from '../../ui/words';
+import { count, now, number, Time } from '../../ui/words';
 
 export function RolloutScreen() {
   const { id = '' } = useParams();
@@ -147,7 +147,7 @@ function Foreseen({ w, r }: { w: RolloutWave; r: Rollout }) {
   const after = (seconds?: number) => (seconds && w.opened_at ? new Date(Date.parse(w.opened_at) + seconds * 1000).toISOString() : undefined);
   const row = (share: string, within: number | undefined, took: string | null | undefined) => {
     const by = after(within);
-    const late = !!by && !took && r.progress === 'running' && Date.parse(by) < Date.now();
+    const late = !!by && !took && r.progress === 'running' && Date.parse(by) < now();
     return (
       <>
         <dt className="quiet">{share}</dt>
@@ -186,7 +186,7 @@ function OverTime({ r }: { r: Rollout }) {
   return (
     <Sheet title="Over time" aside="laptops that had taken the change">
       <div className="px-3 py-2">
-        <Course points={points} laptops={r.laptops} marks={marks} from={r.started_at} to={r.ended_at ?? new Date().toISOString()} />
+        <Course points={points} laptops={r.laptops} marks={marks} from={r.started_at} to={r.ended_at ?? new Date(now()).toISOString()} />
         <Fold summary={<span className="text-[13px]">As a table</span>}>
           <table className="table table-sm">
             <caption className="sr-only">Laptops that had taken the change, and failed, over time</caption>
@@ -247,7 +247,7 @@ function Rules({ r }: { r: Rollout }) {
               {r.gate_passed
                 ? 'enough laptops have taken it'
                 : `when ${count(open.needs_taken ?? 0, 'laptop')} of ${open.id} have taken it, ${number(open.counts.taken ?? 0)} have`}
-              {r.gate_from && Date.parse(r.gate_from) > Date.now() && (
+              {r.gate_from && Date.parse(r.gate_from) > now() && (
                 <>
                   , not before <Time at={r.gate_from} />
                 </>
@@ -285,17 +285,7 @@ function Rules({ r }: { r: Rollout }) {
   );
 }
 
-function LaptopList({
-  r,
-  wave,
-  state,
-  onPick,
-}: {
-  r: Rollout;
-  wave: string;
-  state: string;
-  onPick: (next: { wave?: string; state?: string }) => void;
-}) {
+function LaptopList({ r, wave, state, onPick }: { r: Rollout; wave: string; state: string; onPick: (next: { wave?: string; state?: string }) => void }) {
   const list = useRolloutLaptops(r.id, wave, state);
   const mayOperate = useMay('operate-rollouts');
   const [excusing, setExcusing] = useState('');
@@ -376,9 +366,7 @@ function LaptopList({
               ))}
             </tbody>
           </table>
-          {list.data.total > list.data.items.length && (
-            <p className="quiet px-4 py-2 text-sm">and {number(list.data.total - list.data.items.length)} more</p>
-          )}
+          {list.data.total > list.data.items.length && <p className="quiet px-4 py-2 text-sm">and {number(list.data.total - list.data.items.length)} more</p>}
         </div>
       )}
       <ExcuseDialog r={r} device={excusing} onClose={() => setExcusing('')} />
@@ -398,7 +386,10 @@ function ExcuseDialog({ r, device, onClose }: { r: Rollout; device: string; onCl
           excuse.mutate({ act: 'excuse', device, note: why });
         }}
       >
-        <p>It no longer counts: not for the gate of its wave, and not as failed or lost. It gets the change with the others, at the latest when the rollout finishes.</p>
+        <p>
+          It no longer counts: not for the gate of its wave, and not as failed or lost. It gets the change with the others, at the latest when the rollout
+          finishes.
+        </p>
         <label className="flex flex-col gap-1">
           <span className="font-medium">Why</span>
           <input className="input input-sm w-full" required value={why} onChange={(e) => setWhy(e.target.value)} />
@@ -429,8 +420,7 @@ function doings(r: Rollout): Doing[] {
   const n = (...states: string[]) => states.reduce((sum, s) => sum + (r.counts[s] ?? 0), 0);
   const next = r.waves.find((w) => !w.opened_at);
   const out: Doing[] = [];
-  if (r.progress === 'waiting')
-    return [{ act: 'take-back', word: 'Withdraw', what: 'The change is open again, and nothing starts. No laptop has any of it.' }];
+  if (r.progress === 'waiting') return [{ act: 'take-back', word: 'Withdraw', what: 'The change is open again, and nothing starts. No laptop has any of it.' }];
   if (r.progress === 'running' && next)
     out.push({
       act: 'go',
@@ -517,8 +507,10 @@ function Happened({ r }: { r: Rollout }) {
             <span>
               {e.what === 'opened'
                 ? `Wave ‘${e.wave}’ opened with ${count(e.laptops ?? 0, 'laptop')}`
-                : progressWord({ progress: (e.to ?? 'running') as Rollout['progress'], reason: e.reason === 'lost' || e.reason === 'failed' ? e.reason : undefined })
-                    .word}
+                : progressWord({
+                    progress: (e.to ?? 'running') as Rollout['progress'],
+                    reason: e.reason === 'lost' || e.reason === 'failed' ? e.reason : undefined,
+                  }).word}
               {e.by && e.by !== 'service' && !e.by.startsWith('LT-') && <span className="quiet"> by {e.by}</span>}
             </span>
             <span className="quiet text-[13px]">
