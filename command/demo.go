@@ -178,6 +178,7 @@ func (d *demoRun) prepare(ctx context.Context, c *cli.Command, running *service.
 		devices[l.ID] = l
 	}
 	d.fleet.Pace = func(device string) float64 { return scenario.Pace(devices[device]) }
+	d.fleet.Holds = func(device string) bool { return scenario.Pace(devices[device]) == 1 } // the others are seldom connected
 	d.fleet.Lacks = func(device string) map[setting.ID]bool { return scenario.Lacks(devices[device]) }
 	if fresh && c.String("estate") == "" && len(ids) == len(devices) {
 		err = d.play(ctx, c.Float("speed"), running, ids, devices)

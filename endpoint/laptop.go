@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -46,6 +47,7 @@ type Laptop struct {
 	Platform Platform
 	Model    string
 	Revision string // the publication that was taken last
+	Told     bool   // the next session answers a notification
 	Longest  int    // bytes of the longest message that it takes; 0: 64 KiB
 
 	base  string // address of the service
@@ -103,6 +105,48 @@ func (l *Laptop) mostMessages() int {
 	return maxMessages * max(1, usualMessage/cmp.Or(l.Longest, usualMessage))
 }
 
+// Listen holds a connection to the service until it breaks or the context ends, and calls told for each
+// notification. The error says why it ended.
+func (l *Laptop) Listen(ctx context.Context, told func()) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, l.base+"/dm/notifications", nil)
+	if err != nil {
+		return err
+	}
+	r.SetBasicAuth(l.Device, l.Secret)
+	held := *l.http
+	held.Timeout = 0 // a connection that is held has no end
+	response, err := held.Do(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return fmt.Errorf("the service answered %s to %s, which wants to be told", response.Status, l.Device)
+	}
+	nonce, err := base64.StdEncoding.DecodeString(response.Header.Get(syncml.NonceHeader))
+	if err != nil {
+		return err
+	}
+	credential := syncml.UserDigest(l.Device, l.Secret)
+	for {
+		var size [2]byte
+		if _, err := io.ReadFull(response.Body, size[:]); err != nil {
+			return err
+		}
+		message := make([]byte, binary.BigEndian.Uint16(size[:]))
+		if _, err := io.ReadFull(response.Body, message); err != nil {
+			return err
+		}
+		if len(message) == 0 {
+			continue
+		}
+		if _, err := syncml.DecodeNotification(message, credential, nonce); err != nil {
+			return err
+		}
+		told()
+	}
+}
+
 // CheckIn holds one session with the service. Each message is authenticated by a MAC with the nonce
 // that came with the last answer. Where the first is refused it tries again once, with the nonce
 // that the service asks for.
@@ -148,8 +192,12 @@ func (l *Laptop) greeting() []syncml.Command {
 	info := func(name, data string) syncml.Item {
 		return syncml.Item{Source: "./DevInfo/" + name, Data: data}
 	}
+	alert := syncml.AlertClientInitiated
+	if l.Told {
+		alert = syncml.AlertServerInitiated
+	}
 	return []syncml.Command{
-		{Name: "Alert", CmdID: "1", Data: syncml.AlertClientInitiated},
+		{Name: "Alert", CmdID: "1", Data: alert},
 		{
 			Name:  "Replace",
 			CmdID: "2",

@@ -159,10 +159,12 @@ type Fleet struct {
 	Report   func(device string, o Outcome, err error) // called after each session; may be nil
 	Keep     func(Identity)                            // called when a laptop's next nonce is known; may be nil
 	Pace     func(device string) float64               // how many intervals lie between two check-ins of a laptop; nil: 1
+	Holds    func(device string) bool                  // whether a laptop holds a connection for notifications; nil: none does
 	Lacks    func(device string) map[setting.ID]bool   // settings that a laptop says it does not have; nil: none
 
 	once    sync.Once
 	client  *http.Client
+	held    *http.Client // of connections that are held
 	mu      sync.Mutex
 	laptops map[string]*Laptop
 }
@@ -233,8 +235,13 @@ func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 				interval = time.Duration(float64(interval) * f.Pace(id.Device))
 			}
 			pause := interval * time.Duration(i) / time.Duration(max(1, len(ids)))
-			for f.sleep(ctx, pause) {
+			told := make(chan struct{}, 1)
+			if f.Holds != nil && f.Holds(id.Device) && behaviour != Offline {
+				wait.Go(func() { f.listen(ctx, id, told) })
+			}
+			for f.sleep(ctx, pause, told, l) {
 				out, err := l.CheckIn(ctx)
+				l.Told = false
 				if ctx.Err() != nil {
 					return
 				}
@@ -257,12 +264,43 @@ func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 	wait.Wait()
 }
 
-func (f *Fleet) sleep(ctx context.Context, d time.Duration) bool {
+// listen holds a connection for notifications until the context ends; one that breaks is made anew.
+func (f *Fleet) listen(ctx context.Context, id Identity, told chan<- struct{}) {
+	l := New(f.Base, f.holding(), id, nil)
+	for ctx.Err() == nil {
+		l.Listen(ctx, func() { // why it broke does not matter: it is tried again
+			select {
+			case told <- struct{}{}:
+			default:
+			}
+		})
+		select {
+		case <-ctx.Done():
+		case <-time.After(2*time.Second + time.Duration(rand.Int64N(int64(3*time.Second)))):
+		}
+	}
+}
+
+// holding gives the client of connections that are held, of which each laptop has one.
+func (f *Fleet) holding() *http.Client {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.held == nil {
+		f.held = &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext}}
+	}
+	return f.held
+}
+
+// sleep waits until a laptop is to check in, or is told to. It tells whether it is to go on.
+func (f *Fleet) sleep(ctx context.Context, d time.Duration, told <-chan struct{}, l *Laptop) bool {
 	timer := time.NewTimer(d)
 	defer timer.Stop()
 	select {
 	case <-ctx.Done():
 		return false
+	case <-told:
+		l.Told = true
+		return true
 	case <-timer.C:
 		return true
 	}

@@ -3,6 +3,7 @@
 package service_test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -131,5 +132,41 @@ func TestARolloutThatPilotsRefuse(t *testing.T) {
 	}
 	if _, err := client.Post[wire.Rollout](t.Context(), api, path+"/acts", wire.RolloutAct{Act: "resume"}); statusOf(err) != http.StatusConflict {
 		t.Errorf("a rollout that is over goes on: %v", err)
+	}
+}
+
+// TestALaptopIsToldToCheckIn holds a connection as a laptop does: it is told when somebody asks and when a
+// wave opens for it.
+func TestALaptopIsToldToCheckIn(t *testing.T) {
+	t.Parallel()
+	api, laptops, _ := fleetOf(t, nil)
+	told := make(chan struct{}, 10)
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	held := endpoint.New(api.Base, &http.Client{}, laptops[0].Identity, nil)
+	go func() { ended <- held.Listen(ctx, func() { told <- struct{}{} }) }()
+	for { // until the service has the connection
+		if is := posted[wire.Told](t, api, "/devices/L0/check-in", nil); is.Told {
+			break
+		}
+	}
+	<-told
+	if is := posted[wire.Told](t, api, "/devices/L3/check-in", nil); is.Told {
+		t.Error("a laptop that holds no connection was told")
+	}
+	change := policyChange(t, api, 9)
+	posted[wire.Published](t, api, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
+	<-told // the pilots' wave opened
+	laptops[0].Told = true
+	checkIn(t, laptops[0])
+	stranger := laptops[1].Identity
+	stranger.Secret += "x"
+	if err := endpoint.New(api.Base, &http.Client{}, stranger, nil).Listen(ctx, func() {}); err == nil || !strings.Contains(err.Error(), "401") {
+		t.Errorf("a stranger listens: %v", err)
+	}
+	stop()
+	<-ended
+	if _, err := client.Post[wire.Told](t.Context(), api, "/devices/nobody/check-in", nil); statusOf(err) != http.StatusNotFound {
+		t.Errorf("an unknown laptop: %v", err)
 	}
 }

@@ -86,3 +86,8 @@ type (
 		Expires time.Time `json:"expires"`
 	}
 )
+
+// Told says whether a laptop was told to check in.
+type Told struct {
+	Told bool `json:"told" doc:"It holds a connection and was told. Otherwise it checks in as usual"`
+}

@@ -141,6 +141,7 @@ func build(c Config) (*server, *gin.Engine) {
 	engine.POST("/dm", s.deviceManagement)
 	engine.POST("/enrol", s.enrol)
 	engine.GET("/dm/files/:sha256", s.laptopFile)
+	engine.GET("/dm/notifications", s.notifications)
 	engine.GET("/api/v1/exports/:of", s.export)
 	engine.POST("/api/v1/sources/:id/tables", s.uploadTable)
 	s.describePassedOn()

@@ -53,6 +53,11 @@ type enrolmentInput struct {
 }
 
 func (s *server) registerDevices() {
+	huma.Register(
+		s.api,
+		operation("checkInNow", http.MethodPost, "/devices/{id}/check-in", "Tell a laptop to check in now", needs(access.Devices)),
+		s.checkInNow,
+	)
 	huma.Register(s.api, operation("listDevices", http.MethodGet, "/devices", "Devices with their state"), s.listDevices)
 	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), s.getDevice)
 	huma.Register(
@@ -240,4 +245,10 @@ func (s *server) offerEnrolment(ctx context.Context, in *enrolmentInput) (*outpu
 		list[i] = wire.EnrolmentCode(c)
 	}
 	return out(list, s.fault(ctx, err))
+}
+
+// checkInNow handles the operation checkInNow: tell a laptop to check in now.
+func (s *server) checkInNow(ctx context.Context, in *deviceID) (*output[wire.Told], error) {
+	told, err := s.CheckIn.CheckInNow(ctx, actorOf(ctx), in.ID)
+	return out(wire.Told{Told: told}, s.fault(ctx, err))
 }

@@ -5,10 +5,13 @@ package httpapi
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -17,6 +20,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/contents"
+	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/workflow"
@@ -123,6 +127,48 @@ func (s *server) laptopFile(c *gin.Context) {
 	default:
 		c.Header("Cache-Control", "private, no-store")
 		c.Data(http.StatusOK, "application/octet-stream", data)
+	}
+}
+
+// heartbeatEvery is how often a connection for notifications says that it lives.
+const heartbeatEvery = time.Minute
+
+// notifications holds a connection of a laptop and sends it notifications: each after its length in two
+// bytes, the higher first. A length of 0 is a heartbeat.
+func (s *server) notifications(c *gin.Context) {
+	device, secret, _ := c.Request.BasicAuth()
+	l, stop, err := s.CheckIn.Listen(c.Request.Context(), device, secret)
+	if err != nil {
+		c.Header("WWW-Authenticate", `Basic realm="laptops", charset="UTF-8"`)
+		writeProblem(c.Writer, problemOf(http.StatusUnauthorized, "refused", "the laptop's id or secret is not right"))
+		return
+	}
+	defer stop()
+	control := http.NewResponseController(c.Writer)
+	control.SetWriteDeadline(time.Time{}) // the connection is held
+	c.Header("Content-Type", "application/octet-stream")
+	c.Header("Cache-Control", "no-store")
+	c.Header(syncml.NonceHeader, base64.StdEncoding.EncodeToString(l.Nonce))
+	tick := time.NewTicker(heartbeatEvery)
+	defer tick.Stop()
+	for message := []byte(nil); ; { // begins with a heartbeat: the laptop knows then that it is heard
+		frame := binary.BigEndian.AppendUint16(nil, uint16(len(message)))
+		if _, err := c.Writer.Write(append(frame, message...)); err != nil || control.Flush() != nil {
+			return
+		}
+		var open bool
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-s.Ending:
+			return
+		case message, open = <-l.Messages:
+			if !open {
+				return // another connection of the laptop is there
+			}
+		case <-tick.C:
+			message = nil
+		}
 	}
 }
 

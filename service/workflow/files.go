@@ -366,7 +366,7 @@ func contentWord(content string) string {
 
 // needsFile tells whether a laptop's wanted settings name a file.
 func (s *FileService) needsFile(device estate.DeviceID, sha256 string) bool {
-	r, err := s.Live().Plan.Reasons(device, "")
+	r, err := s.PlanFor(s.Live(), string(device)).Reasons(device, "")
 	if err != nil {
 		return false
 	}

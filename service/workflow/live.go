@@ -57,6 +57,7 @@ type liveEstate struct {
 	moving       sync.RWMutex        // guards the machines, and all that is in them
 	machines     map[string]*machine // by id: rollouts whose end is not written down yet; see rollouts.go
 	rolloutsWake chan struct{}       // a rollout ended: the loop looks sooner
+	onDue        func(ctx context.Context, devices []string)
 
 	mu     sync.Mutex // guards what follows
 	live   *Live

@@ -154,16 +154,22 @@ func (s *liveEstate) OriginOf(kind estate.Kind, id string) *Origin {
 	return nil
 }
 
-// Retry asks that what failed on a device is tried again at its next check-in.
-func (s *LaptopService) Retry(ctx context.Context, by Actor, id string) (int, error) {
-	if err := by.NeedSomewhere(access.Devices); err != nil {
-		return 0, err
+// MayTouch gives an error where somebody may not do something with a laptop, or where there is no such
+// laptop.
+func (s *LaptopService) MayTouch(_ context.Context, by Actor, right access.Right, id string) error {
+	if err := by.NeedSomewhere(right); err != nil {
+		return err
 	}
 	live := s.Live()
 	if live.Plan.Device(estate.DeviceID(id)) == nil {
-		return 0, &NotFoundError{"device", id}
+		return &NotFoundError{"device", id}
 	}
-	if err := s.mayTouch(by, access.Devices, live, estate.DeviceID(id)); err != nil {
+	return s.mayTouch(by, right, live, estate.DeviceID(id))
+}
+
+// Retry asks that what failed on a device is tried again at its next check-in.
+func (s *LaptopService) Retry(ctx context.Context, by Actor, id string) (int, error) {
+	if err := s.MayTouch(ctx, by, access.Devices, id); err != nil {
 		return 0, err
 	}
 	again := 0

@@ -380,8 +380,17 @@ func (s *liveEstate) told(m *machine, happened []rollout.Transition) {
 	if p, _ := m.Progress(); p == rollout.Finished || p == rollout.TakenBack {
 		s.wakeRollouts()
 	}
+	for _, t := range happened {
+		if t.Opened != "" && s.onDue != nil {
+			s.background(func() { s.onDue(s.ctx, t.Laptops) })
+		}
+	}
 	s.Notify(Event{Topic: "rollout", ID: m.row.ID})
 }
+
+// OnDue says who is told, in the background, which laptops are due when a wave opens. It is called before
+// rollouts go on.
+func (s *liveEstate) OnDue(f func(ctx context.Context, devices []string)) { s.onDue = f }
 
 // flip notes that some laptops get the change of a rollout from now on, and others do no longer.
 // s.moving must be held.

@@ -3,8 +3,9 @@ import { ChevronDown, ChevronRight, FolderInput, GitCompare, RotateCw } from 'lu
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Coming, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
-import { keys, useComing, useDevice, useDictionary } from '../api/queries';
+import { keys, useComing, useDevice, useDictionary, useMay } from '../api/queries';
 import { useWrite } from '../api/writes';
+import { announce } from '../ui/announce';
 import { Why, NotApplyingList } from '../ui/why';
 import { BeforeAfter } from '../ui/impact';
 import { History, Memberships, OriginNote } from '../ui/membership';
@@ -31,6 +32,7 @@ export function DeviceScreen() {
       actions={
         p && (
           <>
+            {p.device.enrolled && <CheckInNow id={id} />}
             {p.device.statuses.failed > 0 && <Retry id={id} n={p.device.statuses.failed} />}
             <Link to={`/compare?a=${id}`} className="btn btn-sm">
               <GitCompare size={14} aria-hidden /> What if, compare
@@ -48,6 +50,24 @@ export function DeviceScreen() {
       {!p && !error ? <Loading rows={10} /> : null}
       {p && <Body p={p} />}
     </Page>
+  );
+}
+
+function CheckInNow({ id }: { id: string }) {
+  const may = useMay('devices');
+  const ask = useWrite(() => got(api.POST('/api/v1/devices/{id}/check-in', { params: { path: { id } } })), {
+    done: ({ told }) =>
+      announce(told ? `${id} was told to check in.` : `${id} holds no connection and cannot be told. It checks in by itself, as it usually does.`),
+  });
+  if (!may) return null;
+  return (
+    <>
+      <button type="button" className="btn btn-sm" disabled={ask.isPending} onClick={() => ask.mutate()}>
+        Check in now
+      </button>
+      {ask.data && <span className="quiet text-[13px]">{ask.data.told ? 'told' : 'not connected'}</span>}
+      <Failed error={ask.error} />
+    </>
   );
 }
 
