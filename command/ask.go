@@ -46,6 +46,9 @@ func askEffective(ctx context.Context, c *cli.Command, devices []string) ([]file
 	if c.Name == "explain" {
 		query.Set("explain", "true")
 	}
+	if at := c.String("at"); at != "" {
+		query.Set("at", at)
+	}
 	return client.All[files.SubjectAnswer](ctx, api, "/effective", query)
 }
 
@@ -67,12 +70,16 @@ func askExplain(ctx context.Context, c *cli.Command, device string) (files.Subje
 	return answers[0], nil
 }
 
-func askConflicts(ctx context.Context, _ *cli.Command) ([]wire.Conflict, error) {
+func askConflicts(ctx context.Context, c *cli.Command) ([]wire.Conflict, error) {
 	api, err := signedIn()
 	if err != nil {
 		return nil, err
 	}
-	return client.Get[[]wire.Conflict](ctx, api, "/conflicts", nil)
+	query := url.Values{}
+	if at := c.String("at"); at != "" {
+		query.Set("at", at)
+	}
+	return client.Get[[]wire.Conflict](ctx, api, "/conflicts", query)
 }
 
 // printed prints a value as JSON, or as text.
@@ -242,6 +249,26 @@ func deviceCommand(s Streams) *cli.Command {
 						return err
 					}
 					return printed(s, c, p, func() { printDevice(s, p) })
+				}),
+			},
+			pastCommand(s),
+			{
+				Name: "check-in", Usage: "tell a laptop to check in now", ArgsUsage: "DEVICE",
+				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
+					id, err := deviceID(ctx, api, c.Args().First())
+					if err != nil {
+						return err
+					}
+					is, err := client.Post[wire.Told](ctx, api, client.Path("devices", id, "check-in"), nil)
+					if err != nil {
+						return err
+					}
+					if is.Told {
+						fmt.Fprintf(s.Out, "%s was told to check in.\n", id)
+					} else {
+						fmt.Fprintf(s.Out, "%s holds no connection and cannot be told. It checks in by itself, as it usually does.\n", id)
+					}
+					return nil
 				}),
 			},
 			{

@@ -27,7 +27,7 @@ func conflictsCommand(s Streams) *cli.Command {
 			"  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The watch must be reached\"",
 		Commands: settlingCommands(s),
 		Flags: []cli.Flag{
-			estateFlag(), dateFlag(), formatFlag("text", "json"),
+			estateFlag(), dateFlag(), atFlag(), formatFlag("text", "json"),
 			&cli.BoolFlag{Name: "strict", Usage: "exit with status 3 when there is a conflict"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {

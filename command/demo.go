@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -97,6 +98,9 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	}
 	defer logFile.Close()
 	d.clock.Set(d.lastShown(), speed)
+	if _, err := os.Stat(database); errors.Is(err, fs.ErrNotExist) && c.String("estate") == "" { // a new one begins before its past
+		d.clock.Set(time.Now().Add(-scenario.Days*24*time.Hour-time.Hour), 1)
+	}
 	running, err := service.Start(
 		service.Config{
 			Address:  c.String("listen"),
@@ -180,14 +184,17 @@ func (d *demoRun) prepare(ctx context.Context, c *cli.Command, running *service.
 	d.fleet.Pace = func(device string) float64 { return scenario.Pace(devices[device]) }
 	d.fleet.Holds = func(device string) bool { return scenario.Pace(devices[device]) == 1 } // the others are seldom connected
 	d.fleet.Lacks = func(device string) map[setting.ID]bool { return scenario.Lacks(devices[device]) }
+	if fresh && c.String("estate") == "" {
+		defer func() { d.clock.Set(time.Now(), c.Float("speed")) }()
+	}
 	if fresh && c.String("estate") == "" && len(ids) == len(devices) {
-		err = d.play(ctx, c.Float("speed"), running, ids, devices)
+		err = d.play(ctx, running, ids, devices)
 	}
 	return ids, err
 }
 
 // play gives the demo its past.
-func (d *demoRun) play(ctx context.Context, speed float64, running *service.Running, ids []endpoint.Identity, devices map[string]wire.Device) error {
+func (d *demoRun) play(ctx context.Context, running *service.Running, ids []endpoint.Identity, devices map[string]wire.Device) error {
 	fmt.Fprintln(d.out, "Playing the nine days before: laptops check in, changes are reviewed and rolled out")
 	author := &client.Client{Base: d.api.Base}
 	token, err := author.SignIn(ctx, scenario.Author, demoPassword, "demo", 1)
@@ -203,7 +210,6 @@ func (d *demoRun) play(ctx context.Context, speed float64, running *service.Runn
 	if err := scenario.Play(ctx, stage, demoName, now); err != nil {
 		return fmt.Errorf("playing the demo's past: %w", err)
 	}
-	d.clock.Set(time.Now(), speed)
 	return nil
 }
 

@@ -26,7 +26,7 @@ func effectiveCommand(s Streams) *cli.Command {
 		Description: "Examples:\n  zridge effective --estate demo/estate LT-0007\n  zridge effective --estate demo/estate --all --format " +
 			"jsonl\n  zridge effective LT-0007 --person ines.okafor --reasons",
 		Flags: []cli.Flag{
-			estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json", "jsonl"),
+			estateFlag(), dateFlag(), atFlag(), personFlag(), formatFlag("text", "json", "jsonl"),
 			&cli.BoolFlag{Name: "all", Usage: "every device of the estate"},
 			&cli.BoolFlag{Name: "reasons", Usage: "add the policies that do not apply, each with the reason"},
 			notAssignedFlag(),

@@ -50,6 +50,7 @@ func exceptionCommand(s Streams) *cli.Command {
 					}
 					return []string{x.ID, x.Until, fmt.Sprint(x.Days), x.Setting, x.Target, value, x.ApprovedBy, fmt.Sprint(x.Devices)}
 				},
+				atFlag(),
 			),
 			listing(
 				s,

@@ -27,7 +27,7 @@ func explainCommand(s Streams) *cli.Command {
 			"  zridge explain --estate demo/estate LT-0007 screen.lock_after_minutes\n  zridge explain LT-0007\n" +
 			"  zridge explain LT-0007 --policy field-encryption",
 		Flags: []cli.Flag{
-			estateFlag(), dateFlag(), personFlag(), formatFlag("text", "json"), notAssignedFlag(),
+			estateFlag(), dateFlag(), atFlag(), personFlag(), formatFlag("text", "json"), notAssignedFlag(),
 			&cli.StringFlag{Name: "policy", Usage: "only what this `POLICY` does there, or why it does not apply"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -51,7 +51,7 @@ func explainCommand(s Streams) *cli.Command {
 				return printJSON(s.Out, a)
 			}
 			printExplained(s.Out, a, c.Bool(notAssigned))
-			if c.IsSet("estate") {
+			if c.IsSet("estate") || c.IsSet("at") {
 				return nil
 			}
 			return printComing(ctx, s.Out, a)

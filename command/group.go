@@ -107,7 +107,7 @@ func groupCommand(s Streams) *cli.Command {
 		Commands: []*cli.Command{
 			listing(s, "list", "groups", "/groups", []string{"group", "of", "members", "rule fails on", "title"}, func(g wire.Group) []string {
 				return []string{g.ID, g.Of, fmt.Sprint(g.Members), fmt.Sprint(g.Failures), g.Title}
-			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}),
+			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, atFlag()),
 			showCommand(s, "group", "groups", func(ctx context.Context, api *client.Client, o wire.Object, change wire.Change) error {
 				if hasEdit(change, "groups", o.ID) {
 					return groupInChange(ctx, s, api, o)

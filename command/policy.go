@@ -36,7 +36,7 @@ func policyCommand(s Streams) *cli.Command {
 					return []string{p.ID, p.Kind, p.State, fmt.Sprint(p.Priority), fmt.Sprint(p.Devices), fmt.Sprint(p.Conflicts), p.Title}
 				},
 				&cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"},
-				readChangeFlag(), liveFlag(),
+				readChangeFlag(), liveFlag(), atFlag(),
 			),
 			showCommand(s, "policy", "policies", func(ctx context.Context, api *client.Client, o wire.Object, change wire.Change) error {
 				return reviewPolicy(ctx, s.Out, api, o.ID, change.ID)

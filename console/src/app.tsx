@@ -27,6 +27,7 @@ const RolloutsScreen = screen(() => import('./screens/rollouts'), 'RolloutsScree
 const RolloutScreen = screen(() => import('./screens/rollouts/rollout'), 'RolloutScreen');
 const PlansScreen = screen(() => import('./screens/rollouts/plans'), 'PlansScreen');
 const PlanScreen = screen(() => import('./screens/rollouts/plan'), 'PlanScreen');
+const PastScreen = screen(() => import('./screens/past'), 'PastScreen');
 const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
 const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
 const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
@@ -102,12 +103,12 @@ function Frame({ who }: { who: Who }) {
   }, []);
   useEffect(fetchScreens, []);
   return (
-    <div className="grid h-full grid-cols-[auto_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
+    <div className="grid h-full grid-cols-[auto_minmax(0,1fr)] grid-rows-[auto_1fr_auto] print:block print:h-auto">
       <a href="#main" className="btn btn-primary btn-sm sr-only focus:not-sr-only focus:absolute focus:z-50 focus:m-2">
         Skip to the content
       </a>
       <Rail />
-      <header className="flex h-13 items-center gap-3 border-b border-base-300 bg-base-100 px-5">
+      <header className="print:hidden flex h-13 items-center gap-3 border-b border-base-300 bg-base-100 px-5">
         <button type="button" className="btn btn-sm w-80 min-w-0 shrink justify-start border-base-300 font-normal" onClick={() => setFinding(true)}>
           <Search size={15} aria-hidden />
           <span className="quiet min-w-0 flex-1 truncate text-left">Find a setting, policy, device …</span>
@@ -135,12 +136,13 @@ function Frame({ who }: { who: Who }) {
           <LogOut size={16} aria-hidden />
         </button>
       </header>
-      <main id="main" className="min-h-0 min-w-0 overflow-auto" tabIndex={-1}>
+      <main id="main" className="min-h-0 min-w-0 overflow-auto print:overflow-visible" tabIndex={-1}>
         <Suspense fallback={<ScreenLoading />}>
           <Routes>
             <Route path="/" element={<OverviewScreen />} />
             <Route path="/devices" element={<DevicesScreen />} />
             <Route path="/devices/:id" element={<DeviceScreen />} />
+            <Route path="/devices/:id/past" element={<PastScreen />} />
             <Route path="/people" element={<PeopleScreen />} />
             <Route path="/people/:id" element={<PersonScreen />} />
             <Route path="/groups" element={<GroupsScreen />} />
@@ -195,7 +197,7 @@ function Frame({ who }: { who: Who }) {
           </Routes>
         </Suspense>
       </main>
-      <div className="col-start-2">
+      <div className="col-start-2 print:hidden">
         <Announcer />
         <ConfirmDialog />
         <SessionEnd who={who} />
@@ -228,7 +230,10 @@ function Rail() {
     Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0),
   };
   return (
-    <nav aria-label="Places" className="row-span-3 flex w-11 flex-col gap-0.5 border-r border-base-300 bg-base-100 px-1.5 py-3 sm:w-13 sm:px-2 lg:w-44">
+    <nav
+      aria-label="Places"
+      className="print:hidden row-span-3 flex w-11 flex-col gap-0.5 border-r border-base-300 bg-base-100 px-1.5 py-3 sm:w-13 sm:px-2 lg:w-44"
+    >
       <Link to="/" className="mb-3 flex items-center gap-2 px-2 font-semibold tracking-tight">
         <img src="/mark.svg" alt="" width={22} height={22} />
         <span className="sr-only lg:not-sr-only">Zenith Ridge</span>

@@ -156,6 +156,24 @@ type AlteredField struct {
 	Removed int `json:"removed,omitempty" doc:"Items of a list that are no longer there"`
 }
 
+// TakeBack gives an object as it was before some fields altered. A list of which only the number of items
+// that altered is known stays as it is.
+func TakeBack(object []byte, altered []AlteredField) ([]byte, error) {
+	is, err := readFields(object)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range altered {
+		switch {
+		case f.From != "":
+			is[f.Field] = json.RawMessage(f.From)
+		case f.To != "":
+			delete(is, f.Field)
+		}
+	}
+	return is.write()
+}
+
 // fieldShown is how many bytes of a list are given as they are. Of a longer one it is only said how
 // many items differ.
 const fieldShown = 300

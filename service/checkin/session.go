@@ -420,7 +420,7 @@ func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout
 	}
 	for id, d := range s.before {
 		if _, still := final[id]; !still {
-			altered = append(altered, rollout.Delivery{Setting: d.Setting})
+			altered = append(altered, rollout.Delivery{Setting: d.Setting, ReportedAt: now})
 		}
 	}
 	if settled {

@@ -132,6 +132,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerExceptions()
 	s.registerLists()
 	s.registerEvents()
+	s.registerPast()
 
 	engine.GET("/api/v1/openapi.json", s.signedIn, s.document())
 	if s.OIDC.Issuer != "" {

@@ -80,7 +80,7 @@ func (s *server) audience(ctx context.Context, in *struct {
 	InChange
 	Body wire.AudienceTrial
 }) (*output[wire.AudienceAnswer], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -185,7 +185,7 @@ func (s *server) paste(ctx context.Context, in *struct {
 	InChange
 	Body wire.PasteList
 }) (*output[wire.Pasted], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -202,7 +202,7 @@ func (s *server) spread(ctx context.Context, in *struct {
 	Count int `query:"count" minimum:"1" maximum:"500" default:"10"`
 	Body  wire.AudienceTrial
 }) (*output[wire.SpreadList], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

@@ -120,7 +120,7 @@ func (s *server) compareDevices(ctx context.Context, in *struct {
 	ID    string `path:"id"`
 	Other string `path:"other"`
 }) (*output[wire.Comparison], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -140,7 +140,7 @@ func (s *server) supposeDevice(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.Supposed
 }) (*output[wire.Comparison], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

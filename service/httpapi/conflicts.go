@@ -291,7 +291,7 @@ func conflictEventOf(e *workflow.ConflictEvent, t titled) wire.ConflictEvent {
 
 // handleConflicts handles the operation conflicts: settings that policies disagree about.
 func (s *server) handleConflicts(ctx context.Context, in *InChange) (*output[[]wire.Conflict], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, *in)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -301,7 +301,7 @@ func (s *server) handleConflicts(ctx context.Context, in *InChange) (*output[[]w
 
 // handleProblems handles the operation problems: checks that find laptops wrong.
 func (s *server) handleProblems(ctx context.Context, in *InChange) (*output[[]wire.FoundProblem], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, *in)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -314,7 +314,7 @@ func (s *server) touched(ctx context.Context, in *struct {
 	InChange
 	Disagreement
 }) (*output[wire.Touched], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -343,7 +343,7 @@ func (s *server) conflictWays(ctx context.Context, in *struct {
 	InChange
 	Disagreement
 }) (*output[[]wire.ConflictWay], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

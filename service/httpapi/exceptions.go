@@ -127,7 +127,7 @@ func eventsWire(list []store.SourceEvent) []wire.SourceEvent {
 // listExceptions handles the operation listExceptions: exceptions by the day on which they lapse,
 // those that are over last.
 func (s *server) listExceptions(ctx context.Context, in *InChange) (*output[[]wire.Exception], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, *in)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

@@ -186,7 +186,7 @@ func (s *server) getGroup(ctx context.Context, in *struct {
 	InChange
 	ID string `path:"id"`
 }) (*output[wire.GroupPage], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -199,7 +199,7 @@ func (s *server) handleTryGroup(ctx context.Context, in *struct {
 	InChange
 	Body wire.EstateObject
 }) (*output[wire.GroupAnswer], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

@@ -26,7 +26,7 @@ func (s *server) registerInheritance() {
 			InChange
 			ID string `path:"id"`
 		}) (*output[wire.Inheritance], error) {
-			v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+			v, err := s.view(ctx, in.InChange)
 			if err != nil {
 				return nil, s.fault(ctx, err)
 			}
@@ -259,7 +259,7 @@ func (s *server) unitMatrix(ctx context.Context, in *struct {
 	Deep bool   `query:"deep" doc:"All units below, not only those right below"`
 	All  bool   `query:"all" doc:"Also settings that every laptop there has alike"`
 }) (*output[wire.UnitMatrix], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -286,7 +286,7 @@ func (s *server) settingPlaces(ctx context.Context, in *struct {
 	InChange
 	ID string `path:"id"`
 }) (*output[wire.Whereabouts], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

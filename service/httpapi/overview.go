@@ -17,9 +17,11 @@ import (
 	"zenithridge.example/zridge/service/workflow"
 )
 
-// InChange lets a question be asked of an open change instead of what is live.
+// InChange lets a question be asked of an open change, or of a moment that has passed, instead of what is
+// live.
 type InChange struct {
 	Change string `query:"change" doc:"Ask of this change laid over what is live"`
+	At     string `query:"at" doc:"Ask of the estate as it was live at a moment, such as 2026-10-03T14:00; a day alone is its end"`
 }
 
 func (s *server) registerOverview() {
@@ -111,7 +113,7 @@ func (s *server) effectiveOfAll(ctx context.Context, in *struct {
 	Cursor  string   `query:"cursor"`
 	Limit   int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*output[wire.Page[files.SubjectAnswer]], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -124,7 +126,7 @@ func (s *server) effectiveOfAll(ctx context.Context, in *struct {
 	if len(in.Device) > 0 {
 		var results []*resolve.Result
 		for _, id := range in.Device {
-			plan, err := s.Flow.PlanNow(ctx, actorOf(ctx), v, in.Change, id)
+			plan, err := s.Flow.PlanNow(ctx, actorOf(ctx), v, in.Change+in.At, id)
 			if err != nil {
 				return nil, s.fault(ctx, err)
 			}

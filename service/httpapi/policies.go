@@ -94,7 +94,7 @@ func (s *server) registerPolicies() {
 }
 
 func (s *server) listPolicies(ctx context.Context, in *listQuery) (*output[wire.Page[wire.Policy]], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -141,7 +141,7 @@ func (s *server) listPolicies(ctx context.Context, in *listQuery) (*output[wire.
 }
 
 func (s *server) listGroups(ctx context.Context, in *listQuery) (*output[wire.Page[wire.Group]], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -156,7 +156,7 @@ func (s *server) listGroups(ctx context.Context, in *listQuery) (*output[wire.Pa
 }
 
 func (s *server) searchSettings(ctx context.Context, in *searchQuery) (*output[wire.Page[wire.Setting]], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -182,7 +182,7 @@ func lacksAll(d *setting.Definition, platforms []string) int {
 }
 
 func (s *server) getSetting(ctx context.Context, in *settingQuery) (*output[wire.SettingUse], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -243,7 +243,7 @@ func trialOf(t *workflow.Trial) wire.Trial {
 // handlePolicyUse handles the operation policyUse: whom a policy reaches, and what else is set
 // there.
 func (s *server) handlePolicyUse(ctx context.Context, in *policyPath) (*output[wire.PolicyUse], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

@@ -171,7 +171,7 @@ func detachmentsOf(docs []wire.Detachment) ([]estate.Detachment, error) {
 // listUnits handles the operation listUnits: the tree of units, each above those below it, with
 // counts.
 func (s *server) listUnits(ctx context.Context, in *InChange) (*output[[]wire.Unit], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, *in)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

@@ -93,7 +93,7 @@ func (s *server) registerWriting() {
 }
 
 func (s *server) policySummary(ctx context.Context, in *policyPath) (*output[wire.SummaryPage], error) {
-	v, err := s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
+	v, err := s.view(ctx, in.InChange)
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}

@@ -36,6 +36,7 @@ type delivery struct {
 	Reason     string
 	WantedAt   time.Time
 	ReportedAt time.Time
+	Since      *time.Time // of what it reports
 }
 
 func (delivery) TableName() string { return "deliveries" }
@@ -113,6 +114,9 @@ func (s *Store) SaveDeliveries(device string, deliveries []rollout.Delivery) err
 	var rows []delivery
 	for _, d := range deliveries {
 		if d.Gone() {
+			if err := s.keepReported(device, []delivery{{Setting: string(d.Setting), ReportedAt: s.keptUntil(d)}}); err != nil {
+				return err
+			}
 			if err := s.db.Where("device = ? AND setting = ?", device, string(d.Setting)).Delete(&delivery{}).Error; err != nil {
 				return err
 			}
@@ -130,13 +134,38 @@ func (s *Store) SaveDeliveries(device string, deliveries []rollout.Delivery) err
 				d.Reason,
 				d.WantedAt.UTC(),
 				d.ReportedAt.UTC(),
+				nil,
 			},
 		)
 	}
 	if len(rows) == 0 {
 		return nil
 	}
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, 500).Error
+	if err := s.keepReported(device, rows); err != nil {
+		return err
+	}
+	for i := range rows {
+		if rows[i].Reported != "" {
+			rows[i].Since = &rows[i].ReportedAt
+		}
+	}
+	// What is reported as before is so since before.
+	columns := []string{"wanted", "reported", "status", "code", "reason", "wanted_at", "reported_at"}
+	alter := clause.AssignmentColumns(columns)
+	alter = append(alter, clause.Assignment{
+		Column: clause.Column{Name: "since"},
+		Value:  clause.Expr{SQL: "CASE WHEN deliveries.reported = excluded.reported AND deliveries.since IS NOT NULL THEN deliveries.since ELSE excluded.since END"},
+	})
+	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "device"}, {Name: "setting"}}, DoUpdates: alter}
+	return s.db.Clauses(conflict).CreateInBatches(rows, 500).Error
+}
+
+// keptUntil is when a delivery that is forgotten ceased to be reported.
+func (s *Store) keptUntil(d rollout.Delivery) time.Time {
+	if d.ReportedAt.IsZero() {
+		return time.Now().UTC()
+	}
+	return d.ReportedAt.UTC()
 }
 
 // StatusCount is how many settings of a device have a status.
@@ -208,7 +237,8 @@ func (s *Store) CheckIns(device string, most int) ([]CheckIn, error) {
 	return many[CheckIn](s.db.Where("device = ?", device).Order("seq DESC").Limit(most))
 }
 
-// TouchLaptops notes when laptops were last seen and how many sessions they had.
+// TouchLaptops notes when laptops were last seen and how many sessions they had, and goes on with the spans
+// in which they check in as often as usual: a new one begins after three usual intervals, or a day.
 func (s *Store) TouchLaptops(seen map[string]Laptop) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		for device, l := range seen {
@@ -222,6 +252,20 @@ func (s *Store) TouchLaptops(seen map[string]Laptop) error {
 				sql.Named("at", l.LastSeen), sql.Named("n", l.Sessions), sql.Named("device", device),
 			).Error; err != nil {
 				return err
+			}
+			went := tx.Exec(
+				`UPDATE presence SET until = @at, sessions = sessions + @n
+				 WHERE device = @device AND since = (SELECT max(since) FROM presence WHERE device = @device)
+				   AND julianday(@at) - julianday(until) <= (SELECT max(1.0, 3.0 * usual / 86400) FROM laptops WHERE device = @device)`,
+				sql.Named("at", l.LastSeen), sql.Named("n", l.Sessions), sql.Named("device", device),
+			)
+			if went.Error != nil {
+				return went.Error
+			}
+			if went.RowsAffected == 0 {
+				if err := tx.Exec(`INSERT OR IGNORE INTO presence (device, since, until, sessions) VALUES (?, ?, ?, ?)`, device, l.LastSeen, l.LastSeen, l.Sessions).Error; err != nil {
+					return err
+				}
 			}
 		}
 		return nil

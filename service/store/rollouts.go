@@ -190,6 +190,13 @@ func (s *Store) RolloutEvents(id string, below int64, laptops bool, most int) ([
 	return many[RolloutEvent](q)
 }
 
+// EventsOfLaptop gives what happened in a rollout until a moment, as a whole and to one laptop, in its order.
+func (s *Store) EventsOfLaptop(id, device string, until time.Time) ([]RolloutEvent, error) {
+	return many[RolloutEvent](
+		s.db.Where("rollout = ? AND device IN ('', ?) AND julianday(at) <= julianday(?)", id, device, until).Order("seq"),
+	)
+}
+
 // WaveCount is how many laptops of a wave are in a state.
 type WaveCount struct {
 	Wave    string

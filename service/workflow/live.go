@@ -53,6 +53,7 @@ type liveEstate struct {
 	renewing sync.Mutex // held while what is live is compiled anew
 
 	bounded boundedEstates // see reading.go
+	past    past           // see past.go
 
 	moving       sync.RWMutex        // guards the machines, and all that is in them
 	machines     map[string]*machine // by id: rollouts whose end is not written down yet; see rollouts.go

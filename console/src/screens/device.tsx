@@ -1,5 +1,5 @@
 // One device: what it gets by area, why, what it reported, and when it checked in.
-import { ChevronDown, ChevronRight, FolderInput, GitCompare, RotateCw } from 'lucide-react';
+import { ChevronDown, ChevronRight, FolderInput, GitCompare, History as HistoryIcon, RotateCw } from 'lucide-react';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Coming, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
@@ -34,6 +34,9 @@ export function DeviceScreen() {
           <>
             {p.device.enrolled && <CheckInNow id={id} />}
             {p.device.statuses.failed > 0 && <Retry id={id} n={p.device.statuses.failed} />}
+            <Link to={`/devices/${id}/past`} className="btn btn-sm">
+              <HistoryIcon size={14} aria-hidden /> At a moment
+            </Link>
             <Link to={`/compare?a=${id}`} className="btn btn-sm">
               <GitCompare size={14} aria-hidden /> What if, compare
             </Link>
