@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/netip"
 	"os"
 	"os/signal"
@@ -22,6 +23,7 @@ import (
 
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/service"
+	"zenithridge.example/zridge/service/announce"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
@@ -138,6 +140,13 @@ func serveCommand(s Streams) *cli.Command {
 					return nil
 				},
 			},
+			&cli.StringFlag{Name: "smtp", Usage: "`HOST:PORT` of the SMTP server through which announcements go as e-mail; it must offer TLS"},
+			&cli.StringFlag{Name: "smtp-from", Usage: "`MAIL` address that announcements come from"},
+			&cli.StringFlag{Name: "smtp-user", Usage: "`NAME` by which the service signs in at the SMTP server"},
+			&cli.StringFlag{Name: "smtp-password", Usage: "`FILE` with the password for that", TakesFile: true},
+			&cli.BoolFlag{Name: "smtp-plain", Usage: "talk to the SMTP server without TLS, on loopback"},
+			&cli.StringSliceFlag{Name: "webhook-host", Usage: "`HOST:PORT` to which people's webhooks may lead; without it they have none"},
+			&cli.StringFlag{Name: "link-base", Usage: "`ADDRESS` of the console in what is sent; without it where the service listens"},
 			&cli.BoolFlag{
 				Name:  "require-message-mac",
 				Usage: "refuse laptops that give credentials once a session instead of authenticating each message",
@@ -223,6 +232,10 @@ func serveCommand(s Streams) *cli.Command {
 				config.Proxies = append(config.Proxies, proxy)
 			}
 			var err error
+			if config.SMTP, err = smtpOf(c); err != nil {
+				return err
+			}
+			config.Webhooks, config.Links = c.StringSlice("webhook-host"), c.String("link-base")
 			if config.OIDC, err = oidcOf(c); err != nil {
 				return err
 			}
@@ -269,6 +282,32 @@ func serveCommand(s Streams) *cli.Command {
 			return running.Wait(ctx)
 		},
 	}
+}
+
+// smtpOf reads how e-mail is sent.
+func smtpOf(c *cli.Command) (out announce.SMTP, err error) {
+	out = announce.SMTP{Address: c.String("smtp"), From: c.String("smtp-from"), User: c.String("smtp-user"), Plain: c.Bool("smtp-plain")}
+	if out.Address == "" {
+		return out, nil
+	}
+	host, _, err := net.SplitHostPort(out.Address)
+	if err != nil {
+		return out, usage("serve: found %s, expected the HOST:PORT of an SMTP server", problem.Quote(out.Address))
+	}
+	if out.From == "" {
+		return out, usage("serve: --smtp needs --smtp-from, the address that announcements come from")
+	}
+	if ip := net.ParseIP(host); out.Plain && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return out, usage("serve: --smtp-plain is for an SMTP server on loopback, found %s", problem.Quote(host))
+	}
+	if file := c.String("smtp-password"); file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return out, fmt.Errorf("the password of the SMTP server: %w", err)
+		}
+		out.Password = strings.TrimRight(string(text), "\r\n")
+	}
+	return out, nil
 }
 
 // networkOf reads an address, or a network as an address with the length of its prefix.

@@ -70,30 +70,36 @@ func (c *Config) auditKey() (key ed25519.PrivateKey, public []ed25519.PublicKey,
 	if file == "" {
 		file = filepath.Join(filepath.Dir(c.Database), "audit.key")
 	}
-	text, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		if text, err = newAuditKey(file); err != nil {
-			return nil, nil, err
-		}
-	}
-	if err != nil {
-		return nil, nil, fmt.Errorf("the key of the audit log: %w", err)
-	}
-	block, _ := pem.Decode(text)
-	if block == nil {
-		return nil, nil, fmt.Errorf("the key of the audit log, %s: found no PEM, expected a PRIVATE KEY of Ed25519", file)
-	}
-	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
-	key, ok := parsed.(ed25519.PrivateKey)
-	if err != nil || !ok {
-		return nil, nil, fmt.Errorf("the key of the audit log, %s: expected a PRIVATE KEY of Ed25519 in PEM", file)
+	if key, err = signingKey("the audit log", file); err != nil {
+		return nil, nil, err
 	}
 	public, err = publicKeys(strings.TrimSuffix(file, filepath.Ext(file))+".pub", key.Public().(ed25519.PublicKey))
 	return key, public, err
 }
 
-// newAuditKey makes a key that only its owner can read.
-func newAuditKey(file string) ([]byte, error) {
+// signingKey reads the key with which something is signed, and makes it where it is not there.
+func signingKey(of, file string) (ed25519.PrivateKey, error) {
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		text, err = newSigningKey(file)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the key of %s: %w", of, err)
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, fmt.Errorf("the key of %s, %s: found no PEM, expected a PRIVATE KEY of Ed25519", of, file)
+	}
+	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	key, ok := parsed.(ed25519.PrivateKey)
+	if err != nil || !ok {
+		return nil, fmt.Errorf("the key of %s, %s: expected a PRIVATE KEY of Ed25519 in PEM", of, file)
+	}
+	return key, nil
+}
+
+// newSigningKey makes a key that only its owner can read.
+func newSigningKey(file string) ([]byte, error) {
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return nil, err

@@ -4,7 +4,9 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/ed25519"
 	"crypto/tls"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -12,12 +14,14 @@ import (
 	"net/http"
 	"net/netip"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"zenithridge.example/zridge/console"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/dictionary"
+	"zenithridge.example/zridge/service/announce"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/seal"
@@ -51,7 +55,10 @@ type Config struct {
 	SecondFactorFor []string      // roles that demand a second factor
 	SessionIdle     time.Duration // after which a session that nobody uses ends; 0: 30 minutes
 	OIDC            httpapi.OIDC
-	Clock           *Clock // that rollouts, check-ins and the live estate count in; nil: real time
+	SMTP            announce.SMTP // through which e-mail goes; no address: none is sent
+	Webhooks        []string      // HOST:PORT to which webhooks may lead
+	Links           string        // address of the console in what is sent; empty: where the service listens
+	Clock           *Clock        // that rollouts, check-ins and the live estate count in; nil: real time
 }
 
 // Running is a service that answers.
@@ -205,6 +212,16 @@ func Start(c Config) (*Running, error) {
 		unlock:       unlock,
 		done:         make(chan error, 1),
 	}
+	hooks, err := signingKey("webhooks", filepath.Join(filepath.Dir(c.Database), "webhook.key"))
+	if err != nil {
+		data.Close()
+		listener.Close()
+		return nil, err
+	}
+	sender := announce.New(announce.Config{
+		Store: data, Mail: flow.AddressOf, SMTP: c.SMTP, Hosts: c.Webhooks, Key: hooks, Base: strings.TrimSuffix(cmp.Or(c.Links, r.Address), "/"), Log: c.Log,
+	})
+	flow.AllowHooks(sender.MayHook)
 	r.server = &http.Server{
 		Handler: httpapi.New(
 			httpapi.Config{
@@ -217,7 +234,10 @@ func Start(c Config) (*Running, error) {
 				Proxies: c.Proxies,
 				OIDC:    c.OIDC,
 				Clock:   c.Clock,
-				MayHost: c.mayHost(secured),
+
+				HookKey:   base64.StdEncoding.EncodeToString(hooks.Public().(ed25519.PublicKey)),
+				SendsMail: c.SMTP.Address != "",
+				MayHost:   c.mayHost(secured),
 			},
 		),
 		ReadHeaderTimeout: 10 * time.Second,
@@ -242,6 +262,7 @@ func Start(c Config) (*Running, error) {
 	})
 	r.loops.Go(func() { flow.Run(ctx) })
 	r.loops.Go(func() { flow.RunRollouts(ctx) })
+	r.loops.Go(func() { sender.Run(ctx) })
 	r.signing.Go(func() { signing.run(signed) })
 	limited := httpapi.LimitConnections(listener, c.Connections, c.Proxies)
 	if !c.TLS.plain() {

@@ -316,3 +316,31 @@ type (
 		For    string     `json:"for" enum:"approval,outdated,urgent,publish,other" doc:"approval: the caller may decide; outdated: the caller approved it and the impact differs since; urgent: approvals must follow; publish: it is approved and the caller may publish it; other: it waits for somebody else"`
 	}
 )
+
+type (
+	// AnnouncementChoices is what somebody wants to be told, and how.
+	AnnouncementChoices struct {
+		Mail    []string `json:"mail" doc:"Topics, by e-mail" maxItems:"20"`
+		Webhook []string `json:"webhook" doc:"Topics, by webhook" maxItems:"20"`
+		Hook    string   `json:"hook,omitempty" maxLength:"1000" doc:"Address of the webhook, at a host that the operator allows"`
+	}
+	// Announcements is what somebody wants to be told, and was told last.
+	Announcements struct {
+		AnnouncementChoices
+		Topics    []string           `json:"topics" doc:"That there are"`
+		Address   string             `json:"address,omitempty" doc:"Your e-mail address, as the estate has it"`
+		SendsMail bool               `json:"sends_mail" doc:"The service has an SMTP server"`
+		PublicKey string             `json:"public_key,omitempty" doc:"With which webhooks are verified: Ed25519, in base64"`
+		Sent      []SentAnnouncement `json:"sent"`
+	}
+	// SentAnnouncement is what was to be sent to somebody.
+	SentAnnouncement struct {
+		Topic   string    `json:"topic"`
+		Channel string    `json:"channel" enum:"mail,webhook"`
+		Title   string    `json:"title"`
+		Path    string    `json:"path"`
+		At      time.Time `json:"at"`
+		State   string    `json:"state" enum:"due,sent,failed"`
+		Fault   string    `json:"fault,omitempty"`
+	}
+)

@@ -29,16 +29,18 @@ import (
 
 // Config says what the API is made of.
 type Config struct {
-	Flow    *workflow.Service
-	SignIn  *signin.Service
-	CheckIn *checkin.Server
-	Console fs.FS // the built console; nil: none
-	Log     *slog.Logger
-	Proxies []netip.Prefix         // whose X-Forwarded headers are believed
-	MayHost func(host string) bool // whether the service answers to a name; nil: to any
-	OIDC    OIDC                   // how people sign in through an issuer
-	Clock   Clock                  // that rollouts and check-ins count in
-	Ending  <-chan struct{}        // closed when the service ends: streams end then, requests are finished
+	Flow      *workflow.Service
+	SignIn    *signin.Service
+	CheckIn   *checkin.Server
+	Console   fs.FS // the built console; nil: none
+	Log       *slog.Logger
+	Proxies   []netip.Prefix         // whose X-Forwarded headers are believed
+	MayHost   func(host string) bool // whether the service answers to a name; nil: to any
+	OIDC      OIDC                   // how people sign in through an issuer
+	Clock     Clock                  // that rollouts and check-ins count in
+	HookKey   string                 // public key of webhooks, in base64; empty: none are sent
+	SendsMail bool                   // there is an SMTP server
+	Ending    <-chan struct{}        // closed when the service ends: streams end then, requests are finished
 }
 
 // Clock is the time that rollouts and check-ins count in.
@@ -133,6 +135,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerLists()
 	s.registerEvents()
 	s.registerPast()
+	s.registerAnnouncements()
 
 	engine.GET("/api/v1/openapi.json", s.signedIn, s.document())
 	if s.OIDC.Issuer != "" {

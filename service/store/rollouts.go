@@ -23,8 +23,9 @@ type Rollout struct {
 	SeenLost    int
 	Now         *time.Time // of the last transition
 	EndedAt     *time.Time
-	Revision    int64 // that the change became part of the live estate with; 0: not yet
-	Concluded   bool  // what its end means for the live estate is written
+	Revision    int64  // that the change became part of the live estate with; 0: not yet
+	ReadyTold   string // the wave of which people were told that it waits for them
+	Concluded   bool   // what its end means for the live estate is written
 }
 
 // RolloutWave is a wave that was filled.

@@ -180,6 +180,9 @@ func (s *ConflictService) dayTurned(
 	); err != nil {
 		s.log.Error("recording what conflicts with the day", "error", err)
 	}
+	if err := s.tellLapses(ctx, after.Plan.Snapshot().Exceptions, day); err != nil {
+		s.log.Error("telling of exceptions that lapse", "error", err)
+	}
 }
 
 // Disagreement names a conflict by its setting, or a problem by its check, with the policies.

@@ -17,6 +17,7 @@ package workflow
 import (
 	"context"
 	"log/slog"
+	"net/url"
 	"slices"
 	"sync"
 	"time"
@@ -59,6 +60,7 @@ type liveEstate struct {
 	machines     map[string]*machine // by id: rollouts whose end is not written down yet; see rollouts.go
 	rolloutsWake chan struct{}       // a rollout ended: the loop looks sooner
 	onDue        func(ctx context.Context, devices []string)
+	mayHook      func(*url.URL) bool // see announce.go
 
 	mu     sync.Mutex // guards what follows
 	live   *Live

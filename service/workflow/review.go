@@ -383,7 +383,11 @@ func (s *ChangeService) SendForReview(ctx context.Context, by Actor, id string, 
 		now := s.now()
 		text, err := json.Marshal(append([]string{}, reviewers...))
 		c.State, c.Reviewers, c.SentBy, c.SentAt = InReview, string(text), by.Name, &now
-		return store.AuditRecord{Action: "send for review", After: strings.Join(reviewers, ", ")}, err
+		told := s.tell(tx, announcement{
+			topic: AboutReview, title: "For review: " + c.Title, path: "/changes/" + id, only: reviewers,
+			text: fmt.Sprintf("%s asks for a review of %d edits. %s", by.Name, len(edits), c.Why),
+		})
+		return store.AuditRecord{Action: "send for review", After: strings.Join(reviewers, ", ")}, errors.Join(err, told)
 	})
 	return err
 }

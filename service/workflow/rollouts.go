@@ -300,7 +300,7 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 	m.row.Progress, m.row.Reason = string(saved.Progress), string(saved.Reason)
 	m.row.SeenFailed, m.row.SeenLost, m.row.Now = saved.SeenFailed, saved.SeenLost, &saved.Now
 	return errors.Join(
-		tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row), s.audit(tx, by, records...),
+		s.tellOfRollout(tx, m, happened), tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row), s.audit(tx, by, records...),
 	)
 }
 
@@ -486,10 +486,13 @@ func (s *RolloutService) Tick(ctx context.Context) error {
 	now := second(s.now())
 	var ended bool
 	s.moving.RLock()
-	var due []*machine
+	var due, waiting []*machine
 	for _, m := range s.machines {
 		if at, known := m.Next(); known && !at.After(now) {
 			due = append(due, m)
+		}
+		if w, more := m.NextWave(); more && w.ByHand && m.row.ReadyTold != string(w.ID) {
+			waiting = append(waiting, m)
 		}
 		p, _ := m.Progress()
 		ended = ended || p == rollout.Finished || p == rollout.TakenBack
@@ -498,6 +501,11 @@ func (s *RolloutService) Tick(ctx context.Context) error {
 	var errs []error
 	for _, m := range due {
 		errs = append(errs, s.advance(ctx, m))
+	}
+	for _, m := range waiting {
+		s.moving.Lock()
+		errs = append(errs, s.tellReady(ctx, m, now))
+		s.moving.Unlock()
 	}
 	if ended || len(due) > 0 {
 		errs = append(errs, s.conclude(ctx))

@@ -8,6 +8,7 @@ import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from '../../ui/shape';
 import { setSingleKeys, singleKeys } from '../../ui/shortcuts';
+import { Announcements, useAnnouncements } from './announcements';
 import { SecondFactor, useSecondFactor } from './factor';
 import { Passkeys, usePasskeys } from './passkeys';
 import { daysOf, rightWords } from './words';
@@ -15,7 +16,7 @@ import { daysOf, rightWords } from './words';
 export function AccessScreen() {
   const who = useWho().data;
   const mayManage = useMay('accounts');
-  const loading = [useSessions(), useSecondFactor(), usePasskeys()].some((q) => q.isPending); // the page is shown as a whole
+  const loading = [useSessions(), useSecondFactor(), usePasskeys(), useAnnouncements()].some((q) => q.isPending && !q.isError); // the page is shown as a whole
   return (
     <Page
       title="Your access"
@@ -32,6 +33,7 @@ export function AccessScreen() {
       <div className={`grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_24rem] ${loading ? 'hidden' : ''}`}>
         <div className="flex min-w-0 flex-col gap-4">
           <Sessions />
+          <Announcements />
           <Sheet title="What you may do" aside={who?.grants.map((g) => `${g.role}${g.unit ? ` in ${g.unit}` : ''}, ${daysOf(g)}`).join(' · ')}>
             {who?.rights.length === 0 && <Empty>Nothing yet. Ask whoever manages accounts for a role.</Empty>}
             <ul className="grid gap-x-6 gap-y-1 px-4 py-3 text-sm md:grid-cols-2">
