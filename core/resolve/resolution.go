@@ -190,7 +190,11 @@ func byFrequency(list []StateDevices) (order []int, before func(x, y int) int) {
 	// The text of a value is costly, so it is made only for states that are as frequent as another.
 	text := func(i int) string { // of those alone that are as frequent as another
 		if texts[i] == "" {
-			texts[i] = string(list[i].Status) + "\x00" + list[i].Value.String()
+			value := list[i].Value.String()
+			if list[i].Value.Kind() == setting.FileKind { // the same file may go by several names
+				value = list[i].Value.File().SHA256
+			}
+			texts[i] = string(list[i].Status) + "\x00" + value
 		}
 		return texts[i]
 	}
