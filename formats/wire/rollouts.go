@@ -116,6 +116,7 @@ type (
 		Blocking   bool       `json:"blocking,omitempty" doc:"Nothing is approved until it is resolved"`
 		ResolvedBy string     `json:"resolved_by,omitempty"`
 		ResolvedAt *time.Time `json:"resolved_at,omitempty"`
+		MayResolve bool       `json:"may_resolve,omitempty" doc:"Whoever asks may resolve it"`
 	}
 	// NewComment is a comment to be made.
 	NewComment struct {

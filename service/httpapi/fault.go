@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -89,6 +90,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 		look      *workflow.LookAgainError
 		waits     *workflow.WaitsError
 		act       *workflow.RefusedActError
+		notThen   *workflow.NotThenError
 	)
 	switch {
 	case err == nil:
@@ -109,6 +111,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusForbidden, "own-request", own.Error())
 	case errors.As(err, &notFound):
 		return s.missing(ctx, notFound)
+	case errors.As(err, &notThen):
+		return problemOf(http.StatusNotFound, "not-found", notThen.Error())
 	case errors.As(err, &unknown):
 		return problemOf(
 			http.StatusNotFound,
@@ -218,11 +222,15 @@ func (s *server) missing(ctx context.Context, e *workflow.NotFoundError) *wire.P
 	return p
 }
 
-// nearby names what was likely meant by an id that nothing has; empty where nothing is like it.
+// nearby names what was likely meant by an id that nothing has; empty where nothing is like it. What is
+// not there at a moment of the past can be there now.
 func (s *server) nearby(ctx context.Context, kind, id string) string {
 	near, err := s.Flow.Near(ctx, actorOf(ctx), kind, id)
-	if err != nil || len(near) == 0 {
+	switch {
+	case err != nil || len(near) == 0:
 		return ""
+	case slices.Contains(near, id):
+		return " It is in the estate as it is live now."
 	}
 	return " Near it: " + strings.Join(near, ", ") + "."
 }

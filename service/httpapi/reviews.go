@@ -119,7 +119,9 @@ func (s *server) reviewOf(ctx context.Context, r *workflow.Review) (wire.Review,
 		out.Verdicts = append(out.Verdicts, is)
 	}
 	for _, c := range r.Comments {
-		out.Comments = append(out.Comments, commentOf(c))
+		is := commentOf(c)
+		is.MayResolve = c.ResolvedAt == nil && workflow.MayResolve(actorOf(ctx), &c, r.Edits) == nil
+		out.Comments = append(out.Comments, is)
 	}
 	meets, err := s.Flow.Meetings(ctx, actorOf(ctx), r.Change.ID)
 	for _, m := range meets {

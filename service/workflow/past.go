@@ -317,6 +317,16 @@ type Past struct {
 	Result     *resolve.Result
 }
 
+// NotThenError says that a laptop was not in the estate at a moment.
+type NotThenError struct {
+	Device string
+	At     time.Time
+}
+
+func (e *NotThenError) Error() string {
+	return fmt.Sprintf("There was no device %s at %s.", problem.Quote(e.Device), e.At.UTC().Format("2006-01-02 15:04 UTC"))
+}
+
 // PastOf answers the auditor's question: what was decided for a laptop at a moment, by whom, and what did
 // the laptop report? area narrows the settings; empty: all.
 func (s *RolloutService) PastOf(ctx context.Context, by Actor, device string, at time.Time, area string) (*Past, error) {
@@ -330,7 +340,7 @@ func (s *RolloutService) PastOf(ctx context.Context, by Actor, device string, at
 	id := estate.DeviceID(device)
 	is := live.Plan.Device(id)
 	if is == nil {
-		return nil, &NotFoundError{"device", device}
+		return nil, &NotThenError{device, at}
 	}
 	out := &Past{At: at, Day: live.Plan.Snapshot().Day, Revision: live.Revision, Device: is, Units: live.Plan.HomeUnits(id)}
 	if out.Reached, err = s.changes.reachedAt(ctx, at, device); err != nil {

@@ -569,6 +569,21 @@ func (s *ChangeService) Comment(ctx context.Context, by Actor, id string, in Com
 	return saved, err
 }
 
+// MayResolve fails where somebody may not say that a comment on a change with these edits is dealt
+// with. Who wrote it always may. One that blocks is resolved by those who could approve the change.
+func MayResolve(by Actor, c *store.Comment, edits []store.Edit) error {
+	switch {
+	case c.By == by.Name:
+		return nil
+	case !c.Blocking:
+		return by.NeedSomewhere(access.Write)
+	}
+	if mine := editorOf(by.Name, edits); mine != "" {
+		return &OwnEditError{mine}
+	}
+	return by.NeedSomewhere(access.Approve)
+}
+
 // ResolveComment says that a comment is dealt with. One that blocks is resolved by who wrote it, or by
 // somebody else who may approve and has no edit in the change.
 func (s *ChangeService) ResolveComment(ctx context.Context, by Actor, change string, id int64) error {
@@ -587,17 +602,8 @@ func (s *ChangeService) ResolveComment(ctx context.Context, by Actor, change str
 		if c.ResolvedAt != nil {
 			return nil
 		}
-		if c.By != by.Name {
-			if mine := editorOf(by.Name, edits); c.Blocking && mine != "" {
-				return &OwnEditError{mine}
-			}
-			right := access.Write
-			if c.Blocking {
-				right = access.Approve
-			}
-			if err := by.NeedSomewhere(right); err != nil {
-				return err
-			}
+		if err := MayResolve(by, &c, edits); err != nil {
+			return err
 		}
 		now := s.now()
 		c.ResolvedBy, c.ResolvedAt = by.Name, &now

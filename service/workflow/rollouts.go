@@ -265,7 +265,7 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 				m.row.EndedAt = &t.At
 			}
 		case t.Opened != "":
-			e.What, e.Wave, e.Laptops, e.By = "opened", string(t.Opened), len(t.Laptops), by.Name
+			e.What, e.Wave, e.Laptops, e.By, e.Reason = "opened", string(t.Opened), len(t.Laptops), by.Name, how.note
 			if err := tx.OpenWave(id, string(t.Opened), t.At, uint8(rollout.Waiting), uint8(rollout.Due)); err != nil {
 				return err
 			}

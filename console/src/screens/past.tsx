@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Check, Minus, Printer, TriangleAlert } from 'lucide-react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, got, type Past, type PastSetting } from '../api/client';
-import { keys, useAreas } from '../api/queries';
+import { useAreas } from '../api/queries';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { count, now, Status, ValueText } from '../ui/words';
 
@@ -17,7 +17,7 @@ export function PastScreen() {
   const area = params.get('area') ?? '';
   const areas = useAreas().data ?? [];
   const past = useQuery({
-    queryKey: [...keys.devices, 'past', id, at, area],
+    queryKey: ['past', id, at, area],
     queryFn: () =>
       got(api.GET('/api/v1/devices/{id}/past', { params: { path: { id }, query: { at: new Date(at).toISOString(), ...(area ? { area } : {}) } } })),
     retry: false,
@@ -50,7 +50,7 @@ export function PastScreen() {
         <span className="flex flex-wrap items-center gap-2 print:hidden">
           <label className="flex items-center gap-2 text-sm">
             Moment
-            <input type="datetime-local" className="input input-sm" value={at} max={minute(new Date(now()))} onChange={(e) => set('at', e.target.value)} />
+            <input type="datetime-local" className="input input-sm" value={minute(new Date(at))} max={minute(new Date(now()))} onChange={(e) => set('at', e.target.value)} />
           </label>
           <select aria-label="Settings" className="select select-sm w-44" value={area} onChange={(e) => set('area', e.target.value)}>
             <option value="">all settings</option>

@@ -77,7 +77,7 @@ function PublishForm({ change, impact, review, urgent, onDone }: { change: Chang
         <legend className="mb-1 font-medium">How it goes to laptops</legend>
         {plans.map((p) => (
           <label key={p.id} className="flex items-start gap-2">
-            <input type="radio" name="plan" className="radio radio-sm mt-0.5" checked={plan === p.id} onChange={() => setChosen(p.id)} />
+            <input type="radio" name="plan" className="radio mt-0.5" checked={plan === p.id} onChange={() => setChosen(p.id)} />
             <span>
               {p.title || p.id}
               {p.default && <span className="quiet"> · the default</span>}
@@ -86,7 +86,7 @@ function PublishForm({ change, impact, review, urgent, onDone }: { change: Chang
           </label>
         ))}
         <label className="flex items-start gap-2">
-          <input type="radio" name="plan" className="radio radio-sm mt-0.5" checked={plan === atOnce} onChange={() => setChosen(atOnce)} />
+          <input type="radio" name="plan" className="radio mt-0.5" checked={plan === atOnce} onChange={() => setChosen(atOnce)} />
           <span>
             To all laptops at once
             <span className="quiet block text-[13px]">no waves: nothing stops by itself, and going back needs a change of its own</span>

@@ -280,7 +280,7 @@ function CommentLine({ c, change }: { c: ReviewComment; change: string }) {
         </span>
         {c.resolved_at ? (
           <span className="quiet text-[13px]">resolved by {c.resolved_by}</span>
-        ) : (
+        ) : c.may_resolve ? (
           <button
             type="button"
             className="btn btn-ghost btn-xs"
@@ -290,7 +290,7 @@ function CommentLine({ c, change }: { c: ReviewComment; change: string }) {
           >
             Resolve
           </button>
-        )}
+        ) : null}
       </div>
       <p className="mt-0.5 whitespace-pre-wrap">{c.text}</p>
       <Failed error={resolve.error} />

@@ -41,41 +41,43 @@ export function Announcements() {
           save.mutate();
         }}
       >
-        <table className="table table-sm">
-          <caption className="sr-only">What you want to be told, and how</caption>
-          <thead>
-            <tr>
-              <th scope="col">Tell me when</th>
-              <th scope="col">E-mail</th>
-              <th scope="col">Webhook</th>
-            </tr>
-          </thead>
-          <tbody>
-            {known.topics.map((t) => (
-              <tr key={t}>
-                <th scope="row">{topicWords[t] ?? t}</th>
-                <td>
-                  <input
-                    type="checkbox"
-                    className="checkbox checkbox-sm"
-                    aria-label={`${topicWords[t]}: by e-mail`}
-                    checked={by.mail.includes(t)}
-                    onChange={() => setMail(toggle(by.mail, t))}
-                  />
-                </td>
-                <td>
-                  <input
-                    type="checkbox"
-                    className="checkbox checkbox-sm"
-                    aria-label={`${topicWords[t]}: by webhook`}
-                    checked={by.webhook.includes(t)}
-                    onChange={() => setWebhook(toggle(by.webhook, t))}
-                  />
-                </td>
+        <div className="overflow-x-auto">
+          <table className="table table-sm">
+            <caption className="sr-only">What you want to be told, and how</caption>
+            <thead>
+              <tr>
+                <th scope="col">Tell me when</th>
+                <th scope="col">E-mail</th>
+                <th scope="col">Webhook</th>
               </tr>
-            ))}
-          </tbody>
-        </table>
+            </thead>
+            <tbody>
+              {known.topics.map((t) => (
+                <tr key={t}>
+                  <th scope="row">{topicWords[t] ?? t}</th>
+                  <td>
+                    <input
+                      type="checkbox"
+                      className="checkbox checkbox-sm"
+                      aria-label={`${topicWords[t]}: by e-mail`}
+                      checked={by.mail.includes(t)}
+                      onChange={() => setMail(toggle(by.mail, t))}
+                    />
+                  </td>
+                  <td>
+                    <input
+                      type="checkbox"
+                      className="checkbox checkbox-sm"
+                      aria-label={`${topicWords[t]}: by webhook`}
+                      checked={by.webhook.includes(t)}
+                      onChange={() => setWebhook(toggle(by.webhook, t))}
+                    />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
         <p className="quiet text-[13px]">
           {!known.sends_mail
             ? 'This service has no SMTP server: no e-mail is sent.'
@@ -88,7 +90,7 @@ export function Announcements() {
         </Field>
         {known.public_key && (
           <p className="text-[13px]">
-            <span className="quiet">Verify with the key</span> <span className="id">{known.public_key}</span>
+            <span className="quiet">Verify with the key</span> <span className="id break-all">{known.public_key}</span>
           </p>
         )}
         <Failed error={save.error} />

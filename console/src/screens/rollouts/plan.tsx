@@ -325,10 +325,10 @@ function Stops({ doc, alter }: { doc: RolloutPlanDoc; alter: (part: Partial<Roll
         <fieldset className="flex flex-col gap-2 text-sm">
           <legend className="mb-1 font-medium">Waves open by themselves</legend>
           <label className="flex items-center gap-2">
-            <input type="radio" name="hours" className="radio radio-sm" checked={!window} onChange={() => alter({ hours: [] })} /> at any time
+            <input type="radio" name="hours" className="radio" checked={!window} onChange={() => alter({ hours: [] })} /> at any time
           </label>
           <label className="flex items-center gap-2">
-            <input type="radio" name="hours" className="radio radio-sm" checked={!!window} onChange={() => setWindow({})} /> at these hours only
+            <input type="radio" name="hours" className="radio" checked={!!window} onChange={() => setWindow({})} /> at these hours only
           </label>
           {window && (
             <div className="ml-6 flex flex-wrap items-end gap-3">

@@ -5,7 +5,7 @@ import { api, got, type Rollout, type RolloutAct, type RolloutWave } from '../..
 import { keys, useGroups, useMay, useRollout, useRolloutEvents, useRolloutLaptops, useUnits } from '../../api/queries';
 import { useWrite } from '../../api/writes';
 import { announce, useAnnounced } from '../../ui/announce';
-import { Dialog, Failed, Fold, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { Dialog, Failed, Field, Fold, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { Course, laptopStates, lengthOf, Progress, progressWord, StateBar, StateCounts, waveWord } from '../../ui/rollout';
 import { count, now, number, Time } from '../../ui/words';
 
@@ -458,6 +458,7 @@ function doings(r: Rollout): Doing[] {
 function Acts({ r }: { r: Rollout }) {
   const may = useMay('operate-rollouts');
   const [asking, setAsking] = useState<Doing>();
+  const [why, setWhy] = useState('');
   const act = useAct(r, () => setAsking(undefined));
   const list = doings(r);
   if (!may || list.length === 0) return null;
@@ -470,6 +471,7 @@ function Acts({ r }: { r: Rollout }) {
           className={`btn btn-sm ${d.strong ? 'btn-primary' : ''}`}
           onClick={() => {
             act.reset();
+            setWhy('');
             setAsking(d);
           }}
         >
@@ -477,21 +479,31 @@ function Acts({ r }: { r: Rollout }) {
         </button>
       ))}
       <Dialog open={!!asking} onClose={() => setAsking(undefined)} title={`${asking?.word}?`}>
-        <p className="text-sm">{asking?.what}</p>
-        <Failed error={act.error} />
-        <div className="mt-4 flex justify-end gap-2">
-          <button type="button" data-cancel className="btn btn-sm" onClick={() => setAsking(undefined)}>
-            Cancel
-          </button>
-          <button
-            type="button"
-            className={`btn btn-sm ${asking?.act === 'take-back' || asking?.act === 'finish' ? 'btn-warning' : 'btn-primary'}`}
-            disabled={act.isPending}
-            onClick={() => asking && act.mutate({ act: asking.act })}
-          >
-            {asking?.word}
-          </button>
-        </div>
+        <form
+          className="flex flex-col gap-3 text-sm"
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (asking) act.mutate({ act: asking.act, note: why });
+          }}
+        >
+          <p>{asking?.what}</p>
+          <Field label="Why, for the record">
+            <input className="input input-sm w-full" maxLength={10_000} value={why} onChange={(e) => setWhy(e.target.value)} />
+          </Field>
+          <Failed error={act.error} />
+          <div className="flex justify-end gap-2">
+            <button type="button" data-cancel className="btn btn-sm" onClick={() => setAsking(undefined)}>
+              Cancel
+            </button>
+            <button
+              type="submit"
+              className={`btn btn-sm ${asking?.act === 'take-back' || asking?.act === 'finish' ? 'btn-warning' : 'btn-primary'}`}
+              disabled={act.isPending}
+            >
+              {asking?.word}
+            </button>
+          </div>
+        </form>
       </Dialog>
     </>
   );
@@ -511,7 +523,13 @@ function Happened({ r }: { r: Rollout }) {
                     progress: (e.to ?? 'running') as Rollout['progress'],
                     reason: e.reason === 'lost' || e.reason === 'failed' ? e.reason : undefined,
                   }).word}
-              {e.by && e.by !== 'service' && !e.by.startsWith('LT-') && <span className="quiet"> by {e.by}</span>}
+              {e.by && e.by !== 'service' && !e.by.startsWith('LT-') && (
+                <span className="quiet">
+                  {' '}
+                  by {e.by}
+                  {e.reason && `: ${e.reason}`}
+                </span>
+              )}
             </span>
             <span className="quiet text-[13px]">
               <Time at={e.at} />

@@ -1,0 +1,178 @@
+package e2e
+
+import (
+	"context"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/endpoint"
+	"zenithridge.example/zridge/formats/wire"
+)
+
+// wavePlan has a first wave of the laptops that check in and a second one that a person opens.
+const wavePlan = `rollout_plans:
+  - id: careful
+    title: Ten laptops, then everybody
+    default: true
+    waves:
+      - {id: ten, who: {include: [everyone]}, enough: 1}
+      - {id: others, rest: true, go: by-hand}
+    silent_after: 1d
+approval_rules:
+  - id: second-look
+    title: A second look
+    when: change.laptops > 3
+    reason: Somebody else looks first.
+`
+
+// withPlan gives a service with the demo estate, a plan whose first wave has the laptops that check
+// in, an approval rule, and an author who may neither approve nor publish.
+func withPlan(t *testing.T) (*running, *client.Client, wire.NewAccount) {
+	t.Helper()
+	r, api := withDemo(t)
+	fleetOf(t, api, 10, 500*time.Millisecond, endpoint.Shares{})
+	page, err := client.Get[wire.Page[wire.Device]](context.Background(), api, "/devices", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var targets []string
+	for _, d := range page.Items[:10] {
+		targets = append(targets, `"device:`+d.ID+`"`)
+	}
+	change := strings.TrimSpace(r.must("change", "new", "How changes go out"))
+	r.must("change", "edit", change, written(t, "plans.yaml", strings.ReplaceAll(wavePlan, "everyone", strings.Join(targets, ", "))))
+	r.must("change", "publish", change, "--yes")
+	author := wire.NewAccount{Name: "lena.brandt", Password: "a lantern in the fog", Role: "author"}
+	if _, err := api.Call(context.Background(), http.MethodPost, "/accounts", nil, author, nil); err != nil {
+		t.Fatal(err)
+	}
+	return r, api, author
+}
+
+// signInAs signs somebody in on a page.
+func (p *page) signInAs(name, password string) {
+	p.t.Helper()
+	p.goTo("/")
+	p.fill("Name", name)
+	p.fill("Password", password)
+	p.button("Sign in")
+	p.shows("On the laptops")
+}
+
+// TestFromPublishingToRollout has an author send a change for review, a second person approve and
+// publish it, its first wave taken by laptops, the second opened by a person, and the whole taken
+// back. Every page on the way is checked for accessibility.
+func TestFromPublishingToRollout(t *testing.T) {
+	t.Parallel()
+	r, api, author := withPlan(t)
+	ctx := context.Background()
+	data, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("axe-core is not installed (make console): %v", err)
+	}
+	axe := string(data)
+
+	lena := newPage(t, r.address)
+	lena.signInAs(author.Name, author.Password)
+	writes := &client.Client{Base: r.address}
+	token, err := writes.SignIn(ctx, author.Name, author.Password, "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	writes.Token = token.Secret
+	change, err := client.Post[wire.Change](ctx, writes, "/changes", wire.NewChange{Title: "Who finds a laptop", Why: "Two were found this year."})
+	if err != nil {
+		t.Fatal(err)
+	}
+	message := `{"id":"lost-and-found","title":"Message for whoever finds a laptop","kind":"configuration",` +
+		`"settings":{"screen.lost_message":"Found it? Call +44 1632 960 145"},"audience":{"include":["everyone"]}}`
+	if p, _ := call(t, writes, http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "lost-and-found"), message); p != nil {
+		t.Fatal(p)
+	}
+	lena.goTo("/changes/" + change.ID)
+	lena.shows("A second look: 1 approval")
+	lena.button("Send for review …")
+	lena.shows("The change is frozen")
+	lena.checkAccess("sending for review", axe)
+	lena.button("Send for review")
+	lena.shows("Nobody has decided yet")
+	lena.until("the author can neither approve nor publish",
+		`![...document.querySelectorAll('main button')].some((b) => /^(Approve|Publish)/.test(b.innerText))`)
+
+	boss := newPage(t, r.address)
+	boss.signIn()
+	boss.shows("Who finds a laptop") // it waits for a decision, on the overview
+	boss.goTo("/changes/" + change.ID)
+	boss.shows("214 laptops, 89.2 % of the estate")
+	boss.fill("Comment", "The number is of the harbour office. Is it staffed at night?")
+	boss.ticked("must be resolved")
+	boss.button("Comment")
+	boss.shows("resolve")
+	boss.checkAccess("a change in review", axe)
+	boss.shot("review")
+	lena.shows("Is it staffed at night?")
+	lena.fill("Comment", "It is, by the watch.")
+	lena.button("Comment")
+	boss.shows("It is, by the watch.")
+	boss.button("Resolve the comment of " + adminName)
+	boss.shows("resolved by " + adminName)
+	boss.button("Approve …")
+	boss.fill("Note for the record", "Agreed with the office.")
+	boss.checkAccess("approving", axe)
+	boss.button("Approve")
+	boss.shows("A second look: 1 approval, met")
+	lena.shows("Agreed with the office.")
+
+	boss.button("Publish …")
+	boss.shows("ten 10 laptops")
+	boss.shows("others 204 laptops")
+	boss.checkAccess("publishing by a plan", axe)
+	boss.button("Publish, and begin with the first wave")
+	boss.shows("Open ‘others’")
+	boss.shows("The wave ‘others’ is ready") // ten laptops have checked in and taken it, seen without loading again
+	boss.checkAccess("a rollout", axe)
+	boss.shot("rollout")
+	lena.goTo("/devices/LT-0001")
+	lena.shows("Who finds a laptop")
+	lena.goTo("/devices/LT-0200")
+	lena.shows("gets it with the wave ‘others’")
+
+	boss.button("Open ‘others’")
+	boss.shows("204 laptops of the wave ‘others’ get the change at their next check-in")
+	boss.fill("Why", "The office is staffed.")
+	boss.button("Open ‘others’")
+	boss.until("the wave is open", `!document.querySelector('main').innerText.includes('is ready')`)
+	boss.button("Take back …")
+	boss.shows("10 laptops that have the change get what they had before")
+	boss.fill("Why", "The number changes next week.")
+	boss.button("Take back")
+	boss.shows("taken back")
+	lena.goTo("/changes/" + change.ID)
+	lena.shows("taken back")
+	await(t, "the laptop has again what it had", func() bool {
+		page, err := client.Get[wire.DevicePage](ctx, api, "/devices/LT-0001", nil)
+		if err != nil {
+			return false
+		}
+		for _, d := range page.Deliveries {
+			if d.Setting == "screen.lost_message" && (d.Status != "applied" || strings.HasPrefix(d.Reported.Text(), "Found it?")) {
+				return false
+			}
+		}
+		return true
+	})
+
+	for path, shows := range map[string]string{
+		"/rollouts": "taken back", "/rollouts/plans": "Ten laptops, then everybody", "/rollouts/plans/careful": "When it stops, and when waves open",
+		"/changes/rules": "A second look", "/devices/LT-0001/past?at=" + time.Now().UTC().Format(time.RFC3339): "Property of Larkfell",
+	} {
+		boss.goTo(path)
+		boss.shows(shows)
+		boss.checkAccess(path, axe)
+		boss.shot("page" + strings.ReplaceAll(strings.SplitN(path, "?", 2)[0], "/", "-"))
+	}
+}
