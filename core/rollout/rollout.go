@@ -47,6 +47,7 @@ type laptop struct {
 	id       string
 	wave     int32
 	state    State
+	given    bool  // it got the change when Turned was asked last
 	heard    int64 // seconds since 1970
 	interval int64 // seconds
 	timer    int64 // moment of its timer; never: it has none

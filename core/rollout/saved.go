@@ -35,6 +35,8 @@ type Member struct {
 	State    State
 	Heard    time.Time
 	Interval time.Duration // usual time between two check-ins
+
+	given bool // it got the change when Turned was asked last
 }
 
 // Restore gives the rollout that was saved. A member whose wave is not there is left out.
@@ -51,6 +53,7 @@ func Restore(s Saved) *Rollout {
 		}
 	}
 	r.place(s.Laptops)
+	r.Turned()
 	return r
 }
 
@@ -83,7 +86,7 @@ func (r *Rollout) Member(device string) (m Member, known bool) {
 
 func (r *Rollout) member(i int32) Member {
 	l := &r.laptops[i]
-	return Member{l.id, r.waves[l.wave].ID, l.state, time.Unix(l.heard, 0).UTC(), time.Duration(l.interval) * time.Second}
+	return Member{l.id, r.waves[l.wave].ID, l.state, time.Unix(l.heard, 0).UTC(), time.Duration(l.interval) * time.Second, l.given}
 }
 
 // Each gives the laptops of the rollout by id.
@@ -115,6 +118,48 @@ func (r *Rollout) gets(i int32) bool {
 	return false
 }
 
+// Given tells whether a laptop got the change when Turned was asked last.
+func (r *Rollout) Given(device string) bool {
+	i, known := r.find(device)
+	return known && r.laptops[i].given
+}
+
+// GivenAmong tells the same of many laptops, which are sorted by id.
+func (r *Rollout) GivenAmong(devices []string) []bool {
+	out := make([]bool, len(devices))
+	at := 0
+	for i, device := range devices {
+		for at < len(r.laptops) && r.laptops[at].id < device {
+			at++
+		}
+		out[i] = at < len(r.laptops) && r.laptops[at].id == device && r.laptops[at].given
+	}
+	return out
+}
+
+// Turned gives, by id, the laptops that get the change now and did not when it was asked last, and those
+// that no longer get it. At first no laptop gets it; after Restore, those that got it then.
+func (r *Rollout) Turned() (turned []string) {
+	for i := range r.laptops {
+		if l := &r.laptops[i]; r.gets(int32(i)) != l.given {
+			l.given = !l.given
+			turned = append(turned, l.id)
+		}
+	}
+	return turned
+}
+
+// TurnedAmong gives the same of some laptops alone, in their order.
+func (r *Rollout) TurnedAmong(devices ...string) (turned []string) {
+	for _, device := range devices {
+		if i, known := r.find(device); known && r.gets(i) != r.laptops[i].given {
+			r.laptops[i].given = !r.laptops[i].given
+			turned = append(turned, device)
+		}
+	}
+	return turned
+}
+
 // Alter takes in, at a moment, laptops that the change touches now and did not before, and lets others
 // go that left the estate. Those that come belong to the last wave. A rollout that is over or taken back
 // takes nobody in. A joined laptop that is due at once is told as a transition from waiting.
@@ -137,7 +182,7 @@ func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transiti
 	if r.progress != TakingBack {
 		for _, l := range joined {
 			if !r.Has(l.ID) && !gone[l.ID] {
-				members = append(members, Member{l.ID, r.waves[len(r.waves)-1].ID, Waiting, l.Heard, l.Interval})
+				members = append(members, Member{l.ID, r.waves[len(r.waves)-1].ID, Waiting, l.Heard, l.Interval, false})
 				came = append(came, l.ID)
 			}
 		}
@@ -173,7 +218,7 @@ func (r *Rollout) place(members []Member) {
 			continue
 		}
 		i := int32(len(r.laptops))
-		r.laptops = append(r.laptops, laptop{m.ID, place, m.State, m.Heard.Unix(), int64(m.Interval / time.Second), never})
+		r.laptops = append(r.laptops, laptop{m.ID, place, m.State, m.given, m.Heard.Unix(), int64(m.Interval / time.Second), never})
 		w := &r.waves[place]
 		w.members = append(w.members, i)
 		w.counts[m.State]++

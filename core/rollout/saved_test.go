@@ -90,3 +90,54 @@ func TestLaptopsThatJoinAndLeave(t *testing.T) {
 		t.Errorf("found %s, %v", p, got)
 	}
 }
+
+// TestTurnedIsWhatGetsAlters plays random rehearsals and follows who gets the change by what Turned and
+// TurnedAmong say, through restarts.
+func TestTurnedIsWhatGetsAlters(t *testing.T) {
+	played, turns := 0, 0
+	for seed := range uint64(300) {
+		plan, laptops, started, events := randomRehearsal(seed)
+		r, _, err := rollout.Start("C-1", plan, laptops, started)
+		if err != nil {
+			continue
+		}
+		played++
+		gets := map[string]bool{}
+		follow := func(turned []string) {
+			for _, id := range turned {
+				gets[id] = !gets[id]
+				turns++
+			}
+		}
+		follow(r.Turned())
+		for n, e := range events {
+			happened := r.Apply(e)
+			if slices.ContainsFunc(happened, func(x rollout.Transition) bool { return x.Progress != "" || x.Opened != "" }) {
+				follow(r.Turned())
+			} else {
+				for _, x := range happened {
+					follow(r.TurnedAmong(x.Device))
+				}
+			}
+			var ids []string
+			for m := range r.Each {
+				ids = append(ids, m.ID)
+				if gets[m.ID] != r.Gets(m.ID) || gets[m.ID] != r.Given(m.ID) {
+					t.Fatalf("seed %d, event %d: %s gets the change: %v; Turned says %v and Given %v", seed, n, m.ID, r.Gets(m.ID), gets[m.ID], r.Given(m.ID))
+				}
+			}
+			ids = append(ids, "~nobody")
+			for i, given := range r.GivenAmong(ids) {
+				if given != gets[ids[i]] {
+					t.Fatalf("seed %d, event %d: GivenAmong says %v of %s", seed, n, given, ids[i])
+				}
+			}
+			if n%3 == 0 {
+				r = rollout.Restore(r.Save())
+			}
+		}
+	}
+	if played < 100 || turns < 100 {
+		t.Fatalf("only %d rehearsals were played, with %d turns", played, turns)
+	}
+}

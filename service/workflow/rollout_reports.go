@@ -47,7 +47,7 @@ func (s *RolloutService) Heard(ctx context.Context, device string) error {
 	in := s.inRollouts(device)
 	due := slices.ContainsFunc(in, func(m *machine) bool {
 		is, _ := m.Member(device)
-		return m.given[device] && (is.State == rollout.Due || is.State == rollout.Silent)
+		return m.Given(device) && (is.State == rollout.Due || is.State == rollout.Silent)
 	})
 	s.moving.RUnlock()
 	switch {

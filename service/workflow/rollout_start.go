@@ -212,7 +212,7 @@ func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared,
 		return store.Rollout{}, err
 	}
 	at := second(s.now())
-	machine := &machine{edits: p.edits, given: map[string]bool{}, failedBefore: map[string][]setting.ID{}}
+	machine := &machine{edits: p.edits, failedBefore: map[string][]setting.ID{}}
 	var happened []rollout.Transition
 	if machine.Rollout, happened, err = rollout.Start(p.change.ID, plan, laptops, at); err != nil {
 		var empty *rollout.EmptyWaveError

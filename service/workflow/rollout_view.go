@@ -396,7 +396,7 @@ func (s *RolloutService) ComingTo(ctx context.Context, by Actor, device string) 
 	for _, m := range s.inRollouts(device) {
 		is, _ := m.Member(device)
 		c := Coming{
-			Rollout: m.row.ID, Title: m.row.Title, Progress: m.row.Progress, Wave: string(is.Wave), State: is.State.String(), Gets: m.given[device],
+			Rollout: m.row.ID, Title: m.row.Title, Progress: m.row.Progress, Wave: string(is.Wave), State: is.State.String(), Gets: m.Given(device),
 		}
 		if is.Interval > 0 {
 			c.Expected = is.Heard.Add(is.Interval)

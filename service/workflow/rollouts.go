@@ -12,7 +12,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"maps"
 	"slices"
 	"time"
@@ -40,7 +39,6 @@ type machine struct {
 	edits []store.Edit
 	waves []store.RolloutWave // in order
 
-	given        map[string]bool         // laptops that get the change now
 	failedBefore map[string][]setting.ID // by laptop: what failed before its wave opened; none: not looked at
 	altered      map[setting.ID]bool     // while it is taken back: settings that the change altered
 }
@@ -105,19 +103,7 @@ func (s *liveEstate) readMachine(tx *store.Store, row store.Rollout) (*machine, 
 		}
 	}
 	m.Rollout = rollout.Restore(saved)
-	m.given = m.gives()
 	return m, nil
-}
-
-// gives lists the laptops that get the change now.
-func (m *machine) gives() map[string]bool {
-	out := map[string]bool{}
-	for l := range m.Each {
-		if m.Gets(l.ID) {
-			out[l.ID] = true
-		}
-	}
-	return out
 }
 
 // place gives where a rollout is among those under way, -1 where it is no part of what will be live.
@@ -129,11 +115,28 @@ func (l *Live) place(id string) int {
 // reading.
 func (s *liveEstate) reachedBy(live *Live, device string) (r reached) {
 	for i := range live.rolling {
-		if m := s.machines[live.rolling[i].id]; m != nil && m.given[device] {
+		if m := s.machines[live.rolling[i].id]; m != nil && m.Given(device) {
 			r = r.with(i)
 		}
 	}
 	return r
+}
+
+// reachedByEach gives the same for many laptops, which are sorted by id.
+func (s *liveEstate) reachedByEach(live *Live, devices []string) []reached {
+	out := make([]reached, len(devices))
+	for place := range live.rolling {
+		m := s.machines[live.rolling[place].id]
+		if m == nil {
+			continue
+		}
+		for i, given := range m.GivenAmong(devices) {
+			if given {
+				out[i] = out[i].with(place)
+			}
+		}
+	}
+	return out
 }
 
 // PlanFor gives the plan by which a laptop gets its settings now: the live estate with the changes of
@@ -355,28 +358,16 @@ func (s *liveEstate) told(m *machine, happened []rollout.Transition) {
 		return
 	}
 	// Who gets the change alters as a whole with a wave or the rollout's state, else with one laptop.
-	flipped := map[string]bool{}
-	whole := slices.ContainsFunc(happened, func(t rollout.Transition) bool { return t.Progress != "" || t.Opened != "" })
-	if whole {
-		is := m.gives()
-		for device := range is {
-			if !m.given[device] {
-				flipped[device] = true
-			}
-		}
-		for device := range m.given {
-			if !is[device] {
-				flipped[device] = true
-			}
-		}
+	var turned []string
+	if slices.ContainsFunc(happened, func(t rollout.Transition) bool { return t.Progress != "" || t.Opened != "" }) {
+		turned = m.Turned()
 	} else {
 		for _, t := range happened {
-			if t.Device != "" && m.Gets(t.Device) != m.given[t.Device] {
-				flipped[t.Device] = true
-			}
+			turned = append(turned, m.TurnedAmong(t.Device)...)
 		}
+		slices.Sort(turned)
 	}
-	s.flip(m, flipped)
+	s.flip(m, turned)
 	if p, _ := m.Progress(); p == rollout.Finished || p == rollout.TakenBack {
 		s.wakeRollouts()
 	}
@@ -392,33 +383,28 @@ func (s *liveEstate) told(m *machine, happened []rollout.Transition) {
 // rollouts go on.
 func (s *liveEstate) OnDue(f func(ctx context.Context, devices []string)) { s.onDue = f }
 
-// flip notes that some laptops get the change of a rollout from now on, and others do no longer.
+// flip notes that some laptops, by id, get the change of a rollout from now on, or no longer.
 // s.moving must be held.
-func (s *liveEstate) flip(m *machine, flipped map[string]bool) {
-	if len(flipped) == 0 {
-		return
-	}
+func (s *liveEstate) flip(m *machine, flipped []string) {
 	live := s.current()
 	place := live.place(m.row.ID)
-	type pair struct{ from, to reached }
-	groups := map[pair][]estate.DeviceID{}
-	for device := range flipped {
-		from := s.reachedBy(live, device)
-		if m.given[device] {
-			delete(m.given, device)
-		} else {
-			m.given[device] = true
-		}
-		groups[pair{from, s.reachedBy(live, device)}] = append(groups[pair{from, s.reachedBy(live, device)}], estate.DeviceID(device))
-	}
-	if place < 0 {
+	if len(flipped) == 0 || place < 0 {
 		return
 	}
+	type pair struct{ from, to reached }
+	groups := map[pair][]estate.DeviceID{}
+	for i, to := range s.reachedByEach(live, flipped) {
+		p := pair{to.with(place), to}
+		if to.has(place) {
+			p.from = to.without(place)
+		}
+		groups[p] = append(groups[p], estate.DeviceID(flipped[i]))
+	}
 	t := turn{number: live.Turn, at: s.now()}
-	all := live.Plan.Set(keys(flipped))
-	t.devices = all.Bare()
+	all := live.Plan.Set(slices.Values([]estate.DeviceID(nil)))
 	for p, ids := range groups {
 		of := live.Plan.Set(slices.Values(ids))
+		all = all.Or(of)
 		report := impact.Compare(live.sideWith(p.from), live.sideWith(p.to))
 		for i := range report.Transitions {
 			a := *report.Transitions[i].Alteration
@@ -428,6 +414,7 @@ func (s *liveEstate) flip(m *machine, flipped map[string]bool) {
 			}
 		}
 	}
+	t.devices = all.Bare()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	// What is live stays: only its number rises.
@@ -438,16 +425,6 @@ func (s *liveEstate) flip(m *machine, flipped map[string]bool) {
 	s.live = next
 	if s.board != nil {
 		s.board.at = time.Time{}
-	}
-}
-
-func keys(of map[string]bool) iter.Seq[estate.DeviceID] {
-	return func(yield func(estate.DeviceID) bool) {
-		for id := range of {
-			if !yield(estate.DeviceID(id)) {
-				return
-			}
-		}
 	}
 }
 

@@ -129,8 +129,8 @@ export function Course({
   to: string;
 }) {
   const start = Date.parse(from);
-  const span = Math.max(1, Date.parse(to) - start);
-  const x = (at: string) => left + ((width - left - 8) * (Date.parse(at) - start)) / span;
+  const span = Math.max(600_000, Date.parse(to) - start); // points are of whole minutes
+  const x = (at: string) => left + ((width - left - 8) * Math.max(0, Date.parse(at) - start)) / span;
   const y = (n: number) => 10 + (height - bottom - 10) * (1 - n / Math.max(1, laptops));
   const line = (of: 'taken' | 'failed') => {
     let d = `M${left} ${y(0)}`;

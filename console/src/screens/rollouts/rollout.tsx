@@ -112,6 +112,7 @@ function useTargetTitles() {
   const units = useUnits().data ?? [];
   return (target: string) => {
     const [kind, id] = target.split(':');
+    if (kind === 'device') return id ?? target;
     if (kind === 'group') return groups.find((g) => g.id === id)?.title || target;
     if (kind === 'unit') return units.find((u) => u.id === id)?.title || target;
     return target === 'everyone' ? 'everyone' : target;
