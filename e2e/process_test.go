@@ -69,9 +69,16 @@ type running struct {
 // serve starts a service over a database file, which may be new.
 func serve(t testing.TB, database string, options ...string) *running {
 	t.Helper()
-	r := &running{t: t, database: database, log: &bytes.Buffer{}, config: filepath.Join(t.TempDir(), "sign-in.json")}
-	r.cmd = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--database", database, "--date", demo.Day)
-	r.cmd.Args = append(r.cmd.Args, options...)
+	r := started(t, "Ready", append([]string{"serve", "--listen", "127.0.0.1:0", "--database", database, "--date", demo.Day}, options...)...)
+	r.database = database
+	return r
+}
+
+// started starts a command that runs a service, and waits for the line that says that it answers.
+func started(t testing.TB, ready string, args ...string) *running {
+	t.Helper()
+	r := &running{t: t, log: &bytes.Buffer{}, config: filepath.Join(t.TempDir(), "sign-in.json")}
+	r.cmd = exec.Command(binary, args...)
 	r.cmd.Stderr = r.log
 	out, err := r.cmd.StdoutPipe()
 	if err != nil {
@@ -83,13 +90,16 @@ func serve(t testing.TB, database string, options ...string) *running {
 	t.Cleanup(r.kill)
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
-		if _, address, ok := strings.Cut(lines.Text(), "answers at "); ok {
-			r.address = address
+		line := strings.TrimSpace(lines.Text())
+		for _, before := range []string{"answers at ", "Console   "} {
+			if _, address, ok := strings.Cut(line, before); ok {
+				r.address = address
+			}
 		}
-		if _, code, ok := strings.Cut(lines.Text(), "good for a day: "); ok {
+		if _, code, ok := strings.Cut(line, "good for a day: "); ok {
 			r.code = code
 		}
-		if lines.Text() == "Ready" {
+		if strings.HasPrefix(line, ready) {
 			break
 		}
 	}

@@ -31,11 +31,12 @@ type Listener struct {
 	credential string
 }
 
-// Listen takes a connection of a laptop for notifications, in the place of an earlier one. stop ends it. The
-// error is ErrRefused when the secret is wrong.
-func (d *Server) Listen(ctx context.Context, device, secret string) (l *Listener, stop func(), err error) {
+// Listen takes a connection of a laptop for notifications, in the place of an earlier one. from is the address
+// of who asks. stop ends it. The error is ErrRefused when the secret is wrong.
+func (d *Server) Listen(ctx context.Context, device, secret, from string) (l *Listener, stop func(), err error) {
 	laptop, ok := d.enrolled(ctx, device)
 	if !ok || subtle.ConstantTimeCompare([]byte(laptop.credential), []byte(syncml.UserDigest(device, secret))) != 1 {
+		d.flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "device"}, "connection for notifications refused", from)
 		return nil, nil, ErrRefused
 	}
 	l = &Listener{Nonce: make([]byte, 16), Messages: make(chan []byte, 1), credential: laptop.credential}

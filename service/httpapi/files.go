@@ -137,7 +137,7 @@ const heartbeatEvery = time.Minute
 // bytes, the higher first. A length of 0 is a heartbeat.
 func (s *server) notifications(c *gin.Context) {
 	device, secret, _ := c.Request.BasicAuth()
-	l, stop, err := s.CheckIn.Listen(c.Request.Context(), device, secret)
+	l, stop, err := s.CheckIn.Listen(c.Request.Context(), device, secret, originOf(c.Request.Context()).Address)
 	if err != nil {
 		c.Header("WWW-Authenticate", `Basic realm="laptops", charset="UTF-8"`)
 		writeProblem(c.Writer, problemOf(http.StatusUnauthorized, "refused", "the laptop's id or secret is not right"))

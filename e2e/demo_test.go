@@ -1,0 +1,39 @@
+package e2e
+
+import (
+	"path/filepath"
+	"testing"
+)
+
+// TestTheDemoHasAPast starts the demo as a newcomer does, and finds on the first pages what its nine days left: a rollout
+// in its second wave, one that stopped and says why, and a change that waits for the reader's approval.
+func TestTheDemoHasAPast(t *testing.T) {
+	t.Parallel()
+	r := started(t, "Stop", "demo", "--listen", "127.0.0.1:0", "--folder", filepath.Join(t.TempDir(), "demo"), "--interval", "3s")
+	p := newPage(t, r.address)
+	p.signInAs(adminName, "larkfell-demo")
+	p.shows("Rollouts under way")
+	p.shows("stopped")
+	p.shot("overview")
+
+	p.link("No printing")
+	p.shows("It stopped by itself")
+	p.shows("Printing: not supported by the laptop")
+	p.shot("rollout")
+	p.goTo("/rollouts")
+	p.link("Screens lock after ten minutes")
+	p.shows("fifth")
+	p.shows("foreseen")
+
+	p.goTo("/changes")
+	p.shows("in review")
+	p.link("USB sticks for the tide laboratory")
+	p.shows("Nobody has decided yet")
+	p.shot("review")
+	p.button("Approve …")
+	p.button("Approve")
+	p.shows("met")
+
+	p.goTo("/devices/LT-0001/past")
+	p.shows("Reported by the laptop")
+}
