@@ -136,7 +136,7 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	}
 	fmt.Fprintf(
 		s.Out,
-		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher)\n            %s  /  %s   (reader)\n"+
+		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n"+
 			"  Laptops   %d simulated, each checking in every %s or less often\n  Day       %s: exceptions are judged as on that day\n%s  Stop      Ctrl-C\n\n",
 		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, len(ids), c.Duration("interval"), demo.Day,
 		speedLine(speed),
@@ -291,6 +291,10 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 		if _, err := with.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
 			return err
 		}
+	}
+	// The second person of the demo looks at changes of others, too.
+	if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: scenario.Author, Role: "approver"}); err != nil {
+		return err
 	}
 	result, err := importFolder(ctx, &with, folder, "The estate as it was found", false)
 	if err != nil {

@@ -278,19 +278,15 @@ func eventText(e wire.RolloutEvent) string {
 	if e.By != "" && e.By != "service" {
 		by = " by " + e.By
 	}
-	switch e.What {
-	case "opened":
-		return fmt.Sprintf("%s  wave %s opened with %s%s", at, e.Wave, counted(e.Laptops, "laptop"), by)
-	case "state":
-		reason := ""
-		if e.Reason != "" {
-			reason = ": " + e.Reason
-		}
-		return fmt.Sprintf("%s  %s%s%s", at, progressWords[e.To], by, reason)
-	}
 	reason := ""
 	if e.Reason != "" {
-		reason = ", " + e.Reason
+		reason = ": " + e.Reason
+	}
+	switch e.What {
+	case "opened":
+		return fmt.Sprintf("%s  wave %s opened with %s%s%s", at, e.Wave, counted(e.Laptops, "laptop"), by, reason)
+	case "state":
+		return fmt.Sprintf("%s  %s%s%s", at, progressWords[e.To], by, reason)
 	}
 	return fmt.Sprintf("%s  %s %s → %s%s", at, e.Device, e.From, e.To, reason)
 }

@@ -69,7 +69,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.signIn()
 	p.shows("Conflicts to decide")
 	p.shows("A startup PIN is required")
-	p.shot("overview")
 
 	p.link("Devices")
 	p.shows("240 laptops")
@@ -104,7 +103,6 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	p.choose("Camera", "false")
 	p.fill("Add a setting", "copy to usb")
 	p.shows("set in contractors-no-usb")
-	p.shot("policy-search")
 	p.key(kb.Enter)
 	p.choose("USB sticks and disks", "block")
 	p.shows("0 of 240 laptops")

@@ -113,7 +113,6 @@ func TestFromPublishingToRollout(t *testing.T) {
 	boss.button("Comment")
 	boss.shows("resolve")
 	boss.checkAccess("a change in review", axe)
-	boss.shot("review")
 	lena.shows("Is it staffed at night?")
 	lena.fill("Comment", "It is, by the watch.")
 	lena.button("Comment")
@@ -135,7 +134,6 @@ func TestFromPublishingToRollout(t *testing.T) {
 	boss.shows("Open ‘others’")
 	boss.shows("The wave ‘others’ is ready") // ten laptops have checked in and taken it, seen without loading again
 	boss.checkAccess("a rollout", axe)
-	boss.shot("rollout")
 	lena.goTo("/devices/LT-0001")
 	lena.shows("Who finds a laptop")
 	lena.goTo("/devices/LT-0200")
@@ -173,6 +171,5 @@ func TestFromPublishingToRollout(t *testing.T) {
 		boss.goTo(path)
 		boss.shows(shows)
 		boss.checkAccess(path, axe)
-		boss.shot("page" + strings.ReplaceAll(strings.SplitN(path, "?", 2)[0], "/", "-"))
 	}
 }

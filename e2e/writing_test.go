@@ -114,7 +114,6 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.goTo("/policies/new?from=kit")
 	p.button("Disk encryption for field laptops")
 	p.shows("Nobody in the field answers questions")
-	p.shot("policy-kits")
 	p.begin("Encrypt field laptops", "Insurance asks for it")
 	p.shows("set in encryption-base for other laptops") // nobody gets it yet, but others set it
 	p.fill("Gets it: add", "group:field-laptops")

@@ -170,3 +170,30 @@ func TestALaptopIsToldToCheckIn(t *testing.T) {
 		t.Errorf("an unknown laptop: %v", err)
 	}
 }
+
+// TestWhoIsAskedForAReview asks people who are no accounts and people who may not approve: the change stays
+// open, and what was found is named.
+func TestWhoIsAskedForAReview(t *testing.T) {
+	t.Parallel()
+	api, _, _ := fleetOf(t, nil)
+	for name, role := range map[string]string{"tomas": "author", "mairi": "approver"} {
+		account := wire.NewAccount{Name: name, Password: "a long enough password", Role: role}
+		if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	change := policyChange(t, api, 9)
+	path := client.Path("changes", change.ID, "review")
+	_, err := client.Post[wire.Review](t.Context(), api, path, wire.SendForReview{Reviewers: []string{"mairi", "tomas", "nobody"}})
+	p, _ := err.(*wire.Problem)
+	if p == nil || p.Status != http.StatusUnprocessableEntity || len(p.Faults) != 2 || p.Faults[0].Path != "/reviewers/1" || p.Faults[1].Path != "/reviewers/2" {
+		t.Fatalf("sent to people who may not approve: %+v", err)
+	}
+	r, err := client.Get[wire.Review](t.Context(), api, path, nil)
+	if err != nil || r.Change.State != "open" {
+		t.Errorf("the change is %s, %v", r.Change.State, err)
+	}
+	if r := posted[wire.Review](t, api, path, wire.SendForReview{Reviewers: []string{"mairi"}}); r.Change.State != "in-review" {
+		t.Errorf("sent to an approver, the change is %s", r.Change.State)
+	}
+}

@@ -157,8 +157,10 @@ func Play(ctx context.Context, s *Stage, reviewer string, now time.Time) error {
 // banner is a small change that everybody it touches takes.
 func (s *Stage) banner(ctx context.Context, reviewer string) error {
 	change, err := s.change(ctx, "A clearer banner for crew leads", "Asked for by the crew leads' round",
-		edit{"policies", "leads-banner", `{"id":"leads-banner","title":"Banner for crew leads","kind":"security","priority":10,"owner":"mairi.duarte",
-		 "settings":{"signin.banner":"Crew leads: report a lost laptop within the hour, +44 1632 960 144"},"audience":{"include":["group:crew-leads"]}}`})
+		edit{"policies", "leads-banner", `{"id":"leads-banner","title":"Banner for crew leads","kind":"security","priority":20,"owner":"ruth.mbeki",
+		 "why":"Leads asked for the duty number on the screen",
+		 "settings":{"signin.banner":"Call the duty lead on 4410 before you sign in for somebody else","signin.banner_title":"Crew leads"},
+		 "audience":{"include":["group:crew-leads"]}}`})
 	if err != nil {
 		return err
 	}

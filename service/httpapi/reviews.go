@@ -5,12 +5,15 @@ package httpapi
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
@@ -153,10 +156,36 @@ func (s *server) sendForReview(ctx context.Context, in *struct {
 	if in.Body != nil {
 		reviewers = in.Body.Reviewers
 	}
+	if err := s.mayApprove(ctx, reviewers); err != nil {
+		return nil, s.fault(ctx, err)
+	}
 	if err := s.Flow.SendForReview(ctx, actorOf(ctx), in.ID, reviewers); err != nil {
 		return nil, s.fault(ctx, err)
 	}
 	return s.getReview(ctx, &changePath{in.ID})
+}
+
+// mayApprove refuses reviewers who are no accounts, or may approve nothing.
+func (s *server) mayApprove(ctx context.Context, reviewers []string) error {
+	var faults problem.Faults
+	for i, name := range reviewers {
+		held, _, err := s.SignIn.Rights(ctx, name)
+		path := fmt.Sprintf("/reviewers/%d", i)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: path, Found: "no account " + problem.Quote(name), Expected: "an account"})
+		case err != nil:
+			return err
+		case !held.Anywhere().Has(access.Approve):
+			faults = append(faults, problem.Fault{
+				Code: problem.UnknownReference, Path: path, Found: name + ", who may not approve", Expected: "an account with the right approve",
+			})
+		}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	return nil
 }
 
 // takeFromReview handles the operation takeFromReview: make a change open again.

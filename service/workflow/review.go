@@ -137,7 +137,7 @@ func (e *ApprovalsError) Error() string {
 		if d.From != "" {
 			from = d.From
 		}
-		parts = append(parts, fmt.Sprintf("the rule %q asks for %d approvals by %s and has %d", cmp.Or(d.Title, d.Rule), d.Approvals, from, len(d.By)))
+		parts = append(parts, fmt.Sprintf("the rule %q asks for approvals by %s: %d of %d are there", cmp.Or(d.Title, d.Rule), from, len(d.By), d.Approvals))
 	}
 	for _, v := range e.Declined {
 		parts = append(parts, v.By+" declined it")

@@ -358,7 +358,7 @@ function LaptopList({ r, wave, state, onPick }: { r: Rollout; wave: string; stat
                   </td>
                   <td className="text-right">
                     {mayOperate && !over && l.state !== 'excused' && (
-                      <button type="button" className="btn btn-ghost btn-xs" aria-label={`Excuse ${l.device} …`} onClick={() => setExcusing(l.device)}>
+                      <button type="button" className="btn btn-ghost btn-xs whitespace-nowrap" aria-label={`Excuse ${l.device} …`} onClick={() => setExcusing(l.device)}>
                         Excuse …
                       </button>
                     )}
