@@ -22,6 +22,10 @@ type rolling struct {
 	id    string
 	edits []store.Edit
 	back  []estate.Edit // what takes the change out again
+
+	// Kept here, too, and not only in liveEstate.machines: a session of a laptop goes on with the Live that it
+	// began with when the rollout is over.
+	machine *machine
 }
 
 // reached is a set of rollouts under way, by their places in Live.rolling: those that have reached a

@@ -96,7 +96,7 @@ func (s *liveEstate) loadRollouts(ctx context.Context) error {
 			m.altered = alteredSettings(impact.Compare(s.live.Side, next.Side))
 			continue
 		}
-		next.rolling = append(slices.Clone(s.live.rolling), rolling{row.ID, m.edits, takingOut(s.live.Plan.Snapshot(), m.edits)})
+		next.rolling = append(slices.Clone(s.live.rolling), rolling{row.ID, m.edits, takingOut(s.live.Plan.Snapshot(), m.edits), m})
 		next.noteEdits(s.live, m.edits)
 		s.live = next
 	}

@@ -241,7 +241,7 @@ func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared,
 	machine.row = row
 	machine.waves = machine.waveRows()
 	next := p.live.after(p.live.Revision, p.draft)
-	next.rolling = append(slices.Clone(p.live.rolling), rolling{p.change.ID, p.edits, takingOut(p.live.Plan.Snapshot(), p.edits)})
+	next.rolling = append(slices.Clone(p.live.rolling), rolling{p.change.ID, p.edits, takingOut(p.live.Plan.Snapshot(), p.edits), machine})
 	next.noteEdits(p.live, p.edits)
 	s.moving.Lock()
 	defer s.moving.Unlock()

@@ -115,7 +115,7 @@ func (l *Live) place(id string) int {
 // reading.
 func (s *liveEstate) reachedBy(live *Live, device string) (r reached) {
 	for i := range live.rolling {
-		if m := s.machines[live.rolling[i].id]; m != nil && m.Given(device) {
+		if live.rolling[i].machine.Given(device) {
 			r = r.with(i)
 		}
 	}
@@ -126,11 +126,7 @@ func (s *liveEstate) reachedBy(live *Live, device string) (r reached) {
 func (s *liveEstate) reachedByEach(live *Live, devices []string) []reached {
 	out := make([]reached, len(devices))
 	for place := range live.rolling {
-		m := s.machines[live.rolling[place].id]
-		if m == nil {
-			continue
-		}
-		for i, given := range m.GivenAmong(devices) {
+		for i, given := range live.rolling[place].machine.GivenAmong(devices) {
 			if given {
 				out[i] = out[i].with(place)
 			}
