@@ -126,19 +126,6 @@ func TestKilledWhileRollingOut(t *testing.T) {
 	for i := range c.ids {
 		if !c.has(i) {
 			t.Errorf("%s does not have the change", c.ids[i].Device)
-			ev, _ := client.Get[[]wire.RolloutEvent](ctx, api, client.Path("rollouts", published.Rollout, "events"), map[string][]string{"laptops": {"true"}, "limit": {"1000"}})
-			for _, e := range ev {
-				if e.Device == c.ids[i].Device || e.What != "laptop" {
-					t.Logf("%+v", e)
-				}
-			}
-			dp, _ := client.Get[wire.DevicePage](ctx, api, "/devices/"+c.ids[i].Device, nil)
-			for _, d := range dp.Deliveries {
-				if d.Setting == "screen.lost_message" {
-					t.Logf("%+v", d)
-				}
-			}
-			t.Logf("memory %v", c.memories[i].Reported()[setting.ID("screen.lost_message")].Text())
 		}
 	}
 	r.stop()
@@ -175,7 +162,7 @@ func (c *crew) check(t *testing.T, api *client.Client, id string, place map[stri
 		if c.has(place[l.Device]) && !slices.Contains(opened, l.Wave) {
 			t.Errorf("%s has the change, and its wave %s is not open", l.Device, l.Wave)
 		}
-		if c.known[l.Device] && l.State != "taken" {
+		if c.known[l.Device] && l.State != "taken" && r.Progress != "finished" { // who is due at the end gets it with what is live
 			t.Errorf("%s has the change and was answered, and is %s", l.Device, l.State)
 		}
 	}
