@@ -218,7 +218,12 @@ func (c *company) has(of setting.ID) string {
 // gets is what each laptop is to get of a setting now, by id.
 func (c *company) gets(of setting.ID) string {
 	c.t.Helper()
-	live := c.Live()
+	return c.getsOf(c.Live(), of)
+}
+
+// getsOf is the same for sessions that began when something was live.
+func (c *company) getsOf(live *Live, of setting.ID) string {
+	c.t.Helper()
 	var out []string
 	for i := range 10 {
 		id := fmt.Sprintf("D%d", i)
@@ -325,6 +330,29 @@ func TestAChangeGoesOutInWaves(t *testing.T) {
 	c.expect("what happened", strings.Join(told, ", "), "state running, opened pilots, opened half, opened rest, state finished")
 	if err != nil {
 		t.Error(err)
+	}
+}
+
+// TestASessionOutlivesItsRollout ends rollouts while laptops are in a session: what they get does not go back
+// to what was before.
+func TestASessionOutlivesItsRollout(t *testing.T) {
+	t.Parallel()
+	for end, want := range map[rollout.Act]string{rollout.Finish: "9 9 9 9 9 9 9 9 9 9", rollout.TakeBack: "15 15 15 15 15 15 15 15 15 15"} {
+		c := companyOf(t, tenLaptops)
+		change := c.edits(nine)
+		c.publishes(change)
+		c.checksIn("D0")
+		before := c.Live()
+		c.expect("the pilots", c.getsOf(before, "minutes"), "9 9 15 15 15 15 15 15 15 15")
+		c.acts(change, end)
+		for i := range 10 {
+			c.checksIn(fmt.Sprintf("D%d", i))
+		}
+		c.passes(time.Second)
+		if p := c.is(change).Progress; p != "finished" && p != "taken-back" {
+			t.Fatalf("after %s the rollout is %s", end, p)
+		}
+		c.expect("in a session that began before "+string(end), c.getsOf(before, "minutes"), want)
 	}
 }
 
