@@ -5,6 +5,8 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"maps"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -237,11 +239,25 @@ func (s *Store) CheckIns(device string, most int) ([]CheckIn, error) {
 	return many[CheckIn](s.db.Where("device = ?", device).Order("seq DESC").Limit(most))
 }
 
+// laptopsAtOnce is how many laptops are noted in one transaction: the driver keeps something for every statement
+// until a transaction ends.
+const laptopsAtOnce = 1000
+
 // TouchLaptops notes when laptops were last seen and how many sessions they had, and goes on with the spans
 // in which they check in as often as usual: a new one begins after three usual intervals, or a day.
 func (s *Store) TouchLaptops(seen map[string]Laptop) error {
+	for devices := range slices.Chunk(slices.Sorted(maps.Keys(seen)), laptopsAtOnce) {
+		if err := s.touch(devices, seen); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) touch(devices []string, seen map[string]Laptop) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
-		for device, l := range seen {
+		for _, device := range devices {
+			l := seen[device]
 			// What is usual follows slowly: a quarter of what differs with each note.
 			if err := tx.Exec(
 				`UPDATE laptops SET usual = CASE
