@@ -154,6 +154,17 @@ func Play(ctx context.Context, s *Stage, reviewer string, now time.Time) error {
 	return s.play(ctx, at, now, start)
 }
 
+// goesOut has a change reviewed, approved with a note, and published by a rollout plan; none: the default.
+func (s *Stage) goesOut(ctx context.Context, change, reviewer, note, plan string) error {
+	if err := s.send(ctx, change, reviewer); err != nil {
+		return err
+	}
+	if err := s.approve(ctx, change, note); err != nil {
+		return err
+	}
+	return s.publish(ctx, change, wire.PublishRequest{Plan: plan})
+}
+
 // banner is a small change that everybody it touches takes.
 func (s *Stage) banner(ctx context.Context, reviewer string) error {
 	change, err := s.change(ctx, "A clearer banner for crew leads", "Asked for by the crew leads' round",
@@ -164,13 +175,7 @@ func (s *Stage) banner(ctx context.Context, reviewer string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.send(ctx, change, reviewer); err != nil {
-		return err
-	}
-	if err := s.approve(ctx, change, ""); err != nil {
-		return err
-	}
-	return s.publish(ctx, change, wire.PublishRequest{Plan: "shore-before-boats"})
+	return s.goesOut(ctx, change, reviewer, "", "shore-before-boats")
 }
 
 // screens is a change for nearly everybody, with pilots first.
@@ -184,13 +189,7 @@ func (s *Stage) screens(ctx context.Context, reviewer string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.send(ctx, change, reviewer); err != nil {
-		return err
-	}
-	if err := s.approve(ctx, change, "The works council agreed on 12 November."); err != nil {
-		return err
-	}
-	return s.publish(ctx, change, wire.PublishRequest{})
+	return s.goesOut(ctx, change, reviewer, "The works council agreed on 12 November.", "")
 }
 
 // secondWave opens the next wave of the rollout that waits for a person.
@@ -218,13 +217,7 @@ func (s *Stage) printing(ctx context.Context, reviewer string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.send(ctx, change, reviewer); err != nil {
-		return err
-	}
-	if err := s.approve(ctx, change, ""); err != nil {
-		return err
-	}
-	return s.publish(ctx, change, wire.PublishRequest{Plan: "shore-before-boats"})
+	return s.goesOut(ctx, change, reviewer, "", "shore-before-boats")
 }
 
 // sticks is a change that waits for the reader.

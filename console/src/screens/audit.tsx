@@ -5,7 +5,7 @@ import { Fragment, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, got, type AuditRecord, type Verification } from '../api/client';
 import { keys } from '../api/queries';
-import { Empty, Failed, Loading, Page } from '../ui/parts';
+import { Empty, Failed, Heads, Loading, Page } from '../ui/parts';
 import { useTyped } from '../ui/typed';
 import { Time } from '../ui/words';
 
@@ -71,16 +71,7 @@ export function AuditScreen() {
           ) : (
             <table className="table table-sm">
               <caption className="sr-only">Records of the audit log</caption>
-              <thead>
-                <tr>
-                  <th scope="col">When</th>
-                  <th scope="col">Who</th>
-                  <th scope="col">Via</th>
-                  <th scope="col">What</th>
-                  <th scope="col">Object</th>
-                  <th scope="col">Change</th>
-                </tr>
-              </thead>
+              <Heads of={['When', 'Who', 'Via', 'What', 'Object', 'Change']} />
               <tbody>
                 {rows.map((r) => (
                   <Record key={r.seq} of={r} />

@@ -6,7 +6,7 @@ import { api, got } from '../api/client';
 import { keys, queries, useChanges } from '../api/queries';
 import { useWrite } from '../api/writes';
 import { useOpenChange } from '../ui/change';
-import { Dialog, Empty, Failed, Field, Id, Loading, Page } from '../ui/parts';
+import { Dialog, Empty, Failed, Field, Heads, Id, Loading, Page } from '../ui/parts';
 import { Status, Time } from '../ui/words';
 
 const states = [undefined, 'open', 'in-review', 'rolling-out', 'published', 'taken-back', 'discarded'] as const;
@@ -62,18 +62,7 @@ export function ChangesScreen() {
           ) : (
             <table className="table table-sm">
               <caption className="sr-only">Changes</caption>
-              <thead>
-                <tr>
-                  <th scope="col">Change</th>
-                  <th scope="col">State</th>
-                  <th scope="col">Opened by</th>
-                  <th scope="col">Altered</th>
-                  <th scope="col">Revision</th>
-                  <th scope="col">
-                    <span className="sr-only">Action</span>
-                  </th>
-                </tr>
-              </thead>
+              <Heads of={['Change', 'State', 'Opened by', 'Altered', 'Revision']} actions />
               <tbody>
                 {list.data.map((c) => (
                   <tr key={c.id}>

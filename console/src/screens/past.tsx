@@ -4,7 +4,7 @@ import { Check, Minus, Printer, TriangleAlert } from 'lucide-react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, got, type Past, type PastSetting } from '../api/client';
 import { useAreas } from '../api/queries';
-import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
+import { Empty, Failed, Heads, Id, Loading, Page, Sheet } from '../ui/parts';
 import { count, now, Status, ValueText } from '../ui/words';
 
 const exact = (at: string | undefined) => (at ? new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' }) : '–');
@@ -50,7 +50,13 @@ export function PastScreen() {
         <span className="flex flex-wrap items-center gap-2 print:hidden">
           <label className="flex items-center gap-2 text-sm">
             Moment
-            <input type="datetime-local" className="input input-sm" value={minute(new Date(at))} max={minute(new Date(now()))} onChange={(e) => set('at', e.target.value)} />
+            <input
+              type="datetime-local"
+              className="input input-sm"
+              value={minute(new Date(at))}
+              max={minute(new Date(now()))}
+              onChange={(e) => set('at', e.target.value)}
+            />
           </label>
           <select aria-label="Settings" className="select select-sm w-44" value={area} onChange={(e) => set('area', e.target.value)}>
             <option value="">all settings</option>
@@ -116,14 +122,7 @@ function Body({ p }: { p: Past }) {
           <div className="overflow-x-auto">
             <table className="table table-sm">
               <caption className="sr-only">What was decided, and what the laptop reported</caption>
-              <thead>
-                <tr>
-                  <th scope="col">Setting</th>
-                  <th scope="col">Decided</th>
-                  <th scope="col">Reported by the laptop</th>
-                  <th scope="col">Who decided, who approved</th>
-                </tr>
-              </thead>
+              <Heads of={['Setting', 'Decided', 'Reported by the laptop', 'Who decided, who approved']} />
               <tbody>
                 {p.settings.map((s) => (
                   <Row key={s.setting} s={s} />

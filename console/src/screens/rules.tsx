@@ -6,7 +6,7 @@ import { Link } from 'react-router';
 import { api, got, Refusal, type ApprovalRuleDoc } from '../api/client';
 import { keys, queries, useApprovalRules, useGroups } from '../api/queries';
 import { useOpenChange } from '../ui/change';
-import { Dialog, Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
+import { Dialog, Empty, Failed, Field, Heads, Id, Loading, Page, Sheet } from '../ui/parts';
 import { useSettled } from '../ui/typed';
 import { count, number, slug, Status } from '../ui/words';
 
@@ -51,16 +51,7 @@ export function ApprovalRulesScreen() {
         <div className="sheet overflow-x-auto">
           <table className="table table-sm">
             <caption className="sr-only">Approval rules</caption>
-            <thead>
-              <tr>
-                <th scope="col">Rule</th>
-                <th scope="col">When</th>
-                <th scope="col">Approvals</th>
-                <th scope="col">
-                  <span className="sr-only">Actions</span>
-                </th>
-              </tr>
-            </thead>
+            <Heads of={['Rule', 'When', 'Approvals']} actions />
             <tbody>
               {list.data.map((r) => (
                 <tr key={r.id}>

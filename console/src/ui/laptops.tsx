@@ -5,7 +5,7 @@ import { useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import { api, got, type ImpactDevice, type TrialEdit } from '../api/client';
 import { keys } from '../api/queries';
-import { Dialog, Failed, Loading } from './parts';
+import { Dialog, Failed, Heads, Loading } from './parts';
 import { count, number } from './words';
 
 /** What an impact was asked of: a change, edits on top of it, or both. */
@@ -74,14 +74,7 @@ function List({ asked, part, of }: { asked: Asked; part: string; of: string }) {
       <div className="max-h-[55vh] overflow-auto">
         <table className="table table-sm">
           <caption className="sr-only">Laptops</caption>
-          <thead>
-            <tr>
-              <th scope="col">Laptop</th>
-              <th scope="col">Owner</th>
-              <th scope="col">Unit</th>
-              <th scope="col">System</th>
-            </tr>
-          </thead>
+          <Heads of={['Laptop', 'Owner', 'Unit', 'System']} />
           <tbody>
             {items.map((d) => (
               <tr key={d.id}>

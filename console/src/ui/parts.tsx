@@ -236,3 +236,23 @@ export function Field({ label, hint, faults = [], children }: { label: string; h
     </div>
   );
 }
+
+/** The heads of a table's columns. One more, of a column with buttons, is read out and not seen. */
+export function Heads({ of, actions }: { of: string[]; actions?: boolean }) {
+  return (
+    <thead>
+      <tr>
+        {of.map((word) => (
+          <th key={word} scope="col">
+            {word}
+          </th>
+        ))}
+        {actions && (
+          <th scope="col">
+            <span className="sr-only">Actions</span>
+          </th>
+        )}
+      </tr>
+    </thead>
+  );
+}

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got } from '../../api/client';
 import { queries, useWho } from '../../api/queries';
-import { Dialog, Empty, Failed, Loading, Page, Sheet } from '../../ui/parts';
+import { Dialog, Empty, Failed, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { Status } from '../../ui/words';
 import { GiveRole, GrantTable, useUnitTitles } from './grants';
 import { SessionTable } from './own';
@@ -77,13 +77,7 @@ function Rights({ of }: { of: NonNullable<ReturnType<typeof useAccountRights>['d
     <div className="overflow-x-auto">
       <table className="table table-sm">
         <caption className="sr-only">Rights of this account</caption>
-        <thead>
-          <tr>
-            <th scope="col">Right</th>
-            <th scope="col">Where</th>
-            <th scope="col">Why</th>
-          </tr>
-        </thead>
+        <Heads of={['Right', 'Where', 'Why']} />
         <tbody>
           {of.rights.map((r) => (
             <tr key={r.right}>

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got } from '../../api/client';
 import { useWho } from '../../api/queries';
-import { Dialog, Failed, Field, Loading, Page } from '../../ui/parts';
+import { Dialog, Failed, Field, Heads, Loading, Page } from '../../ui/parts';
 import { texts } from '../../ui/shape';
 import { Status, Time } from '../../ui/words';
 import { accessAltered, useAccounts, useRoles } from './words';
@@ -34,14 +34,7 @@ export function AccountsScreen() {
         <div className="sheet overflow-x-auto">
           <table className="table table-sm">
             <caption className="sr-only">Accounts</caption>
-            <thead>
-              <tr>
-                <th scope="col">Name</th>
-                <th scope="col">Roles today</th>
-                <th scope="col">State</th>
-                <th scope="col">Since</th>
-              </tr>
-            </thead>
+            <Heads of={['Name', 'Roles today', 'State', 'Since']} />
             <tbody>
               {list.data.map((a) => (
                 <tr key={a.name}>

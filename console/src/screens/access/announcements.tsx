@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { api, got } from '../../api/client';
 import { useWrite } from '../../api/writes';
 import { announce } from '../../ui/announce';
-import { Failed, Field, Fold, Sheet } from '../../ui/parts';
+import { Failed, Field, Fold, Heads, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 
 const key = ['announcements'];
@@ -44,13 +44,7 @@ export function Announcements() {
         <div className="overflow-x-auto">
           <table className="table table-sm">
             <caption className="sr-only">What you want to be told, and how</caption>
-            <thead>
-              <tr>
-                <th scope="col">Tell me when</th>
-                <th scope="col">E-mail</th>
-                <th scope="col">Webhook</th>
-              </tr>
-            </thead>
+            <Heads of={['Tell me when', 'E-mail', 'Webhook']} />
             <tbody>
               {known.topics.map((t) => (
                 <tr key={t}>

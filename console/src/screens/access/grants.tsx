@@ -3,7 +3,7 @@ import { useMutation } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, got, type Grant } from '../../api/client';
 import { useUnits } from '../../api/queries';
-import { Empty, Failed, Field } from '../../ui/parts';
+import { Empty, Failed, Field, Heads } from '../../ui/parts';
 import { texts } from '../../ui/shape';
 import { accessAltered, daysOf, rightWords, useRoles } from './words';
 
@@ -27,17 +27,7 @@ export function GrantTable({ grants, own }: { grants: Grant[]; own: boolean }) {
       <div className="overflow-x-auto">
         <table className="table table-sm">
           <caption className="sr-only">Grants</caption>
-          <thead>
-            <tr>
-              <th scope="col">Role</th>
-              <th scope="col">Where</th>
-              <th scope="col">When</th>
-              <th scope="col">Through</th>
-              <th scope="col">
-                <span className="sr-only">Actions</span>
-              </th>
-            </tr>
-          </thead>
+          <Heads of={['Role', 'Where', 'When', 'Through']} actions />
           <tbody>
             {grants.map((g) => (
               <tr key={g.id} className={g.counts ? '' : 'quiet'}>

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type Session } from '../../api/client';
 import { keys, queries, useMay, useWho } from '../../api/queries';
-import { Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
+import { Empty, Failed, Field, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from '../../ui/shape';
 import { setSingleKeys, singleKeys } from '../../ui/shortcuts';
@@ -101,16 +101,7 @@ export function SessionTable({ list, pending, end }: { list: Session[]; pending:
     <div className="overflow-x-auto">
       <table className="table table-sm">
         <caption className="sr-only">Open sessions</caption>
-        <thead>
-          <tr>
-            <th scope="col">From</th>
-            <th scope="col">Opened</th>
-            <th scope="col">Ends</th>
-            <th scope="col">
-              <span className="sr-only">Actions</span>
-            </th>
-          </tr>
-        </thead>
+        <Heads of={['From', 'Opened', 'Ends']} actions />
         <tbody>
           {list.map((s) => (
             <tr key={s.id}>

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got, type Role } from '../../api/client';
 import { useWho } from '../../api/queries';
-import { Dialog, Failed, Field, Loading, Page } from '../../ui/parts';
+import { Dialog, Failed, Field, Heads, Loading, Page } from '../../ui/parts';
 import { slug } from '../../ui/words';
 import { accessAltered, rightWords, useRoles } from './words';
 
@@ -38,15 +38,7 @@ export function RolesScreen() {
         <div className="sheet overflow-x-auto">
           <table className="table table-sm">
             <caption className="sr-only">Roles</caption>
-            <thead>
-              <tr>
-                <th scope="col">Role</th>
-                <th scope="col">Rights</th>
-                <th scope="col">
-                  <span className="sr-only">Actions</span>
-                </th>
-              </tr>
-            </thead>
+            <Heads of={['Role', 'Rights']} actions />
             <tbody>
               {list.data.map((r) => (
                 <tr key={r.id}>

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got } from '../../api/client';
 import { useMay } from '../../api/queries';
-import { Dialog, Empty, Failed, Field, Loading } from '../../ui/parts';
+import { Dialog, Empty, Failed, Field, Heads, Loading } from '../../ui/parts';
 import { count } from '../../ui/words';
 import { accountsKey, rightWords } from './words';
 
@@ -72,12 +72,7 @@ function Permitted({ kind, id }: { kind: Kind; id: string }) {
       {!!list.data?.length && (
         <table className="table table-sm">
           <caption className="quiet pb-1 text-left text-[13px]">{count(list.data.length, 'account')} today</caption>
-          <thead>
-            <tr>
-              <th scope="col">Account</th>
-              <th scope="col">By the role</th>
-            </tr>
-          </thead>
+          <Heads of={['Account', 'By the role']} />
           <tbody>
             {list.data.map((p) => (
               <tr key={p.account}>

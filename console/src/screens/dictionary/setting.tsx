@@ -5,7 +5,7 @@ import type { SettingUse } from '../../api/client';
 import { useSettingUse, useMay } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { Whereabouts } from '../units/whereabouts';
-import { Empty, Fact, Failed, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { Empty, Fact, Failed, Heads, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, valueText, ValueText } from '../../ui/words';
 
 export function SettingScreen() {
@@ -100,12 +100,7 @@ export function SettingScreen() {
             <div className="overflow-x-auto border-t border-base-300">
               <table className="table table-sm">
                 <caption className="sr-only">Columns</caption>
-                <thead>
-                  <tr>
-                    <th scope="col">Column</th>
-                    <th scope="col">Holds</th>
-                  </tr>
-                </thead>
+                <Heads of={['Column', 'Holds']} />
                 <tbody>
                   {d.columns.map((c) => (
                     <tr key={c.name}>

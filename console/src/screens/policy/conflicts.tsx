@@ -1,6 +1,7 @@
 // Two people altered the same in one policy: both values side by side, and a choice for each.
 import { useState } from 'react';
 import type { Merged, PolicyDoc } from '../../api/client';
+import { Heads } from '../../ui/parts';
 
 /** Puts a part of one policy in the place of another's. */
 function withPart(into: PolicyDoc, from: PolicyDoc, part: string): PolicyDoc {
@@ -25,14 +26,7 @@ export function MergeConflicts({ merged, theirs, onChosen }: { merged: Merged; t
       <div className="mt-2 overflow-x-auto">
         <table className="table table-sm">
           <caption className="sr-only">What both of you altered</caption>
-          <thead>
-            <tr>
-              <th scope="col">What</th>
-              <th scope="col">Before</th>
-              <th scope="col">Yours</th>
-              <th scope="col">Theirs</th>
-            </tr>
-          </thead>
+          <Heads of={['What', 'Before', 'Yours', 'Theirs']} />
           <tbody>
             {merged.conflicts.map((c) => (
               <tr key={c.part}>

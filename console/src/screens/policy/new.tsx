@@ -6,7 +6,7 @@ import { useCapture, useDictionary, useKits, useLivePolicy, usePolicies, useMay 
 import { ChoiceCards, type Choice } from '../../ui/choicecards';
 import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
-import { Failed, Field, Id, Loading, Page } from '../../ui/parts';
+import { Failed, Field, Heads, Id, Loading, Page } from '../../ui/parts';
 import { count, slug, ValueText } from '../../ui/words';
 
 const policyKinds = ['configuration', 'security', 'encryption'] as const;
@@ -140,13 +140,7 @@ function Kits({ chosen, onChoose, onBegin }: { chosen: string; onChoose: (id: st
             <div className="overflow-x-auto px-4 pb-3">
               <table className="table table-sm">
                 <caption className="sr-only">Settings of the kit</caption>
-                <thead>
-                  <tr>
-                    <th scope="col">Setting</th>
-                    <th scope="col">Value</th>
-                    <th scope="col">Why</th>
-                  </tr>
-                </thead>
+                <Heads of={['Setting', 'Value', 'Why']} />
                 <tbody>
                   {Object.entries(k.settings).map(([id, e]) => (
                     <tr key={id}>

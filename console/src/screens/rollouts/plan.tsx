@@ -257,18 +257,7 @@ function WaveRow({
         <Field label="Open for at least">
           <input className="input input-sm w-24" placeholder="0" value={w.least ?? ''} onChange={(e) => onAlter({ least: e.target.value || undefined })} />
         </Field>
-        <Field label="Enough when, percent">
-          <input
-            type="number"
-            min={0}
-            max={100}
-            step="any"
-            placeholder="90"
-            className="input input-sm w-24 tabular-nums"
-            value={w.enough ?? ''}
-            onChange={(e) => onAlter({ enough: numeric(e.target.value) })}
-          />
-        </Field>
+        <Percent label="Enough when, percent" usual="90" value={w.enough} onChange={(enough) => onAlter({ enough })} />
         <p className="quiet pb-2 text-[13px]">of its laptops have taken it; then {last ? 'the rollout has finished' : 'the next wave may open'}</p>
       </div>
       {faults.length > 0 && (
@@ -280,10 +269,27 @@ function WaveRow({
   );
 }
 
+/** A field for a percentage; empty: what is usual. */
+function Percent({ label, usual, value, onChange }: { label: string; usual: string; value?: number; onChange: (n: number | undefined) => void }) {
+  return (
+    <Field label={label}>
+      <input
+        type="number"
+        min={0}
+        max={100}
+        step="any"
+        placeholder={usual}
+        className="input input-sm w-28 tabular-nums"
+        value={value ?? ''}
+        onChange={(e) => onChange(e.target.value === '' ? undefined : Number(e.target.value))}
+      />
+    </Field>
+  );
+}
+
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'] as const;
 
 function Stops({ doc, alter }: { doc: RolloutPlanDoc; alter: (part: Partial<RolloutPlanDoc>) => void }) {
-  const numeric = (text: string) => (text === '' ? undefined : Number(text));
   const window = doc.hours?.[0];
   const setWindow = (part: Partial<NonNullable<RolloutPlanDoc['hours']>[number]>) =>
     alter({ hours: [{ days: ['mon', 'tue', 'wed', 'thu'], from: '09:00', to: '15:00', ...window, ...part }, ...(doc.hours?.slice(1) ?? [])] });
@@ -291,30 +297,8 @@ function Stops({ doc, alter }: { doc: RolloutPlanDoc; alter: (part: Partial<Roll
     <Sheet title="When it stops, and when waves open">
       <div className="flex flex-col gap-4 px-4 py-3">
         <div className="flex flex-wrap gap-4">
-          <Field label="Stop above, percent failed">
-            <input
-              type="number"
-              min={0}
-              max={100}
-              step="any"
-              placeholder="5"
-              className="input input-sm w-28 tabular-nums"
-              value={doc.stop?.failed ?? ''}
-              onChange={(e) => alter({ stop: { ...doc.stop, failed: numeric(e.target.value) } })}
-            />
-          </Field>
-          <Field label="Stop above, percent lost">
-            <input
-              type="number"
-              min={0}
-              max={100}
-              step="any"
-              placeholder="2"
-              className="input input-sm w-28 tabular-nums"
-              value={doc.stop?.lost ?? ''}
-              onChange={(e) => alter({ stop: { ...doc.stop, lost: numeric(e.target.value) } })}
-            />
-          </Field>
+          <Percent label="Stop above, percent failed" usual="5" value={doc.stop?.failed} onChange={(failed) => alter({ stop: { ...doc.stop, failed } })} />
+          <Percent label="Stop above, percent lost" usual="2" value={doc.stop?.lost} onChange={(lost) => alter({ stop: { ...doc.stop, lost } })} />
           <Field label="Silent after" hint="A laptop that is due; 14d when empty">
             <input className="input input-sm w-28" placeholder="14d" value={doc.silent_after ?? ''} onChange={(e) => alter({ silent_after: e.target.value })} />
           </Field>

@@ -2,7 +2,7 @@
 import { Plus } from 'lucide-react';
 import { Link } from 'react-router';
 import { useRolloutPlans } from '../../api/queries';
-import { Empty, Failed, Id, Loading, Page } from '../../ui/parts';
+import { Empty, Failed, Heads, Id, Loading, Page } from '../../ui/parts';
 import { waveWord } from '../../ui/rollout';
 
 export function PlansScreen() {
@@ -43,14 +43,7 @@ export function PlansScreen() {
         <div className="sheet overflow-x-auto">
           <table className="table table-sm">
             <caption className="sr-only">Rollout plans</caption>
-            <thead>
-              <tr>
-                <th scope="col">Plan</th>
-                <th scope="col">Waves</th>
-                <th scope="col">Stops when more than</th>
-                <th scope="col">Hours</th>
-              </tr>
-            </thead>
+            <Heads of={['Plan', 'Waves', 'Stops when more than', 'Hours']} />
             <tbody>
               {list.data.map((p) => (
                 <tr key={p.id}>

@@ -5,7 +5,7 @@ import { api, got, type Rollout, type RolloutAct, type RolloutWave } from '../..
 import { keys, useGroups, useMay, useRollout, useRolloutEvents, useRolloutLaptops, useUnits } from '../../api/queries';
 import { useWrite } from '../../api/writes';
 import { announce, useAnnounced } from '../../ui/announce';
-import { Dialog, Failed, Field, Fold, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { Dialog, Failed, Field, Fold, Heads, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { Course, laptopStates, lengthOf, Progress, progressWord, StateBar, StateCounts, waveWord } from '../../ui/rollout';
 import { count, now, number, Time } from '../../ui/words';
 
@@ -191,13 +191,7 @@ function OverTime({ r }: { r: Rollout }) {
         <Fold summary={<span className="text-[13px]">As a table</span>}>
           <table className="table table-sm">
             <caption className="sr-only">Laptops that had taken the change, and failed, over time</caption>
-            <thead>
-              <tr>
-                <th scope="col">Until</th>
-                <th scope="col">Taken</th>
-                <th scope="col">Failed</th>
-              </tr>
-            </thead>
+            <Heads of={['Until', 'Taken', 'Failed']} />
             <tbody>
               {points.slice(-30).map((p) => (
                 <tr key={p.at}>
@@ -319,17 +313,7 @@ function LaptopList({ r, wave, state, onPick }: { r: Rollout; wave: string; stat
         <div className="max-h-[28rem] overflow-auto" tabIndex={0} role="region" aria-label="Laptops of the rollout">
           <table className="table table-sm">
             <caption className="sr-only">Laptops of the rollout</caption>
-            <thead>
-              <tr>
-                <th scope="col">Laptop</th>
-                <th scope="col">State</th>
-                <th scope="col">Wave</th>
-                <th scope="col">Seen</th>
-                <th scope="col">
-                  <span className="sr-only">Action</span>
-                </th>
-              </tr>
-            </thead>
+            <Heads of={['Laptop', 'State', 'Wave', 'Seen']} actions />
             <tbody>
               {list.data.items.map((l) => (
                 <tr key={l.device}>
@@ -358,7 +342,12 @@ function LaptopList({ r, wave, state, onPick }: { r: Rollout; wave: string; stat
                   </td>
                   <td className="text-right">
                     {mayOperate && !over && l.state !== 'excused' && (
-                      <button type="button" className="btn btn-ghost btn-xs whitespace-nowrap" aria-label={`Excuse ${l.device} …`} onClick={() => setExcusing(l.device)}>
+                      <button
+                        type="button"
+                        className="btn btn-ghost btn-xs whitespace-nowrap"
+                        aria-label={`Excuse ${l.device} …`}
+                        onClick={() => setExcusing(l.device)}
+                      >
                         Excuse …
                       </button>
                     )}

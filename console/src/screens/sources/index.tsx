@@ -2,7 +2,7 @@
 import { Plus } from 'lucide-react';
 import { Link } from 'react-router';
 import { useSources } from '../../api/queries';
-import { Empty, Failed, Loading, Page } from '../../ui/parts';
+import { Empty, Failed, Heads, Loading, Page } from '../../ui/parts';
 import { count, number, Time } from '../../ui/words';
 
 export const kindWord: Record<string, string> = { scim: 'SCIM: a client writes', ldap: 'LDAP: is asked', csv: 'CSV: tables are sent' };
@@ -44,16 +44,7 @@ export function SourcesScreen() {
           ) : (
             <table className="table table-sm">
               <caption className="sr-only">Sources</caption>
-              <thead>
-                <tr>
-                  <th scope="col">Source</th>
-                  <th scope="col">Kind</th>
-                  <th scope="col">State</th>
-                  <th scope="col">Has</th>
-                  <th scope="col">Needs a look</th>
-                  <th scope="col">Last reading</th>
-                </tr>
-              </thead>
+              <Heads of={['Source', 'Kind', 'State', 'Has', 'Needs a look', 'Last reading']} />
               <tbody>
                 {list.data.map((s) => (
                   <tr key={s.id} className="relative hover:bg-base-200">

@@ -5,7 +5,7 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import type { Arrival, Inheritance, InheritedSetting } from '../../api/client';
 import { useInheritance, useUnitTree } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
-import { Empty, Failed, Id, Loading, Page } from '../../ui/parts';
+import { Empty, Failed, Heads, Id, Loading, Page } from '../../ui/parts';
 import { Prevails } from '../../ui/prevailing';
 import { count, number, ValueText } from '../../ui/words';
 import { WhoMay } from '../access/whomay';
@@ -184,13 +184,7 @@ function Inherits({
             <div className="sheet overflow-x-auto">
               <table className="table table-sm">
                 <caption className="sr-only">Inherited settings</caption>
-                <thead>
-                  <tr>
-                    <th scope="col">Setting</th>
-                    <th scope="col">On most laptops</th>
-                    <th scope="col">How it comes here</th>
-                  </tr>
-                </thead>
+                <Heads of={['Setting', 'On most laptops', 'How it comes here']} />
                 {areas.map((area) => (
                   <tbody key={area}>
                     <tr>
