@@ -317,7 +317,7 @@ func watchRollout(ctx context.Context, s Streams, api *client.Client, id string,
 			if drawn > 0 {
 				fmt.Fprintf(s.Out, "\x1b[%dA\x1b[J", drawn) // up to where it began, and clear from there
 			}
-			fmt.Fprint(s.Out, b.String())
+			fmt.Fprint(s.Out, fitted(b.String(), widthOf(s.Out)))
 			drawn = strings.Count(b.String(), "\n")
 		} else {
 			for i := len(events) - 1; i >= 0; i-- {
@@ -338,6 +338,18 @@ func watchRollout(ctx context.Context, s Streams, api *client.Client, id string,
 		case <-time.After(every):
 		}
 	}
+}
+
+// fitted cuts the lines of a text that are wider than a terminal: one that goes on in a further line could not be
+// drawn anew.
+func fitted(text string, width int) string {
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		if wide := []rune(line); len(wide) > width {
+			lines[i] = string(wide[:width-1]) + "…"
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 func rehearseCommand(s Streams) *cli.Command {

@@ -122,3 +122,9 @@ func TestAddingToWhatIsThere(t *testing.T) {
 		}
 	}
 }
+
+func TestLinesFitTheTerminal(t *testing.T) {
+	if got := fitted("short\nlänger als zehn\n", 10); got != "short\nlänger al…\n" {
+		t.Errorf("found %q", got)
+	}
+}
