@@ -29,6 +29,7 @@ test: tools chromium openssl slapd nginx console/dist/index.html ## every test, 
 	$(MAKE) --no-print-directory drift
 	go test $$(go list ./... | grep -vE '$(heavy)') -timeout 20m
 	go test -race ./service ./service/workflow -p 1 -timeout 20m
+	go test -race ./core/rollout -run Asking
 	go test -race -short ./core/resolve -run 'Edits|ThereAndBack|TwoSteps|Laws' -timeout 20m
 	go test ./e2e -count=1 -parallel 3 -timeout 40m # it builds the program itself, which the cache of tests does not see
 	$(MAKE) --no-print-directory fuzz fuzz_tests=core/resolve:FuzzWholeEstatesAndEdits

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -349,14 +350,35 @@ func orDefault(text, otherwise string) string {
 	return text
 }
 
+// needs is what needs a person.
+type needs struct {
+	wire.Overview
+	Reviews  []wire.ReviewWaiting `json:"reviews"`
+	Rollouts []wire.Rollout       `json:"rollouts"` // under way
+}
+
+// reviewWaits says what a review waits for.
+var reviewWaits = map[string]string{
+	"approval": "waits for your approval", "outdated": "differs since you approved it", "urgent": "was published urgently: its approvals must follow",
+	"publish": "is approved: you may publish it", "other": "is in review",
+}
+
 func statusCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "what needs a person", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			o, err := client.Get[wire.Overview](ctx, api, "/overview", nil)
-			if err != nil {
+			var o needs
+			var err error
+			if o.Overview, err = client.Get[wire.Overview](ctx, api, "/overview", nil); err != nil {
 				return err
 			}
+			if o.Reviews, err = client.Get[[]wire.ReviewWaiting](ctx, api, "/reviews", nil); err != nil {
+				return err
+			}
+			if o.Rollouts, err = client.Get[[]wire.Rollout](ctx, api, "/rollouts", nil); err != nil {
+				return err
+			}
+			o.Rollouts = slices.DeleteFunc(o.Rollouts, func(r wire.Rollout) bool { return r.Progress == "finished" || r.Progress == "taken-back" })
 			return printed(s, c, o, func() {
 				fmt.Fprintf(
 					s.Out,
@@ -376,6 +398,12 @@ func statusCommand(s Streams) *cli.Command {
 					o.Statuses.Unsupported,
 				)
 				fmt.Fprintf(s.Out, "devices: %d enrolled, %d silent, %d never seen\n", o.Enrolled, o.Silent, o.NeverSeen)
+				for _, r := range o.Reviews {
+					fmt.Fprintf(s.Out, "review    %s %s %s\n", r.Change, r.Title, reviewWaits[r.For])
+				}
+				for _, r := range o.Rollouts {
+					fmt.Fprintf(s.Out, "rollout   %s %s is %s\n", r.ID, r.Title, progressText(r))
+				}
 				for _, f := range o.Conflicts {
 					fmt.Fprintf(s.Out, "conflict  %s: %s on %s\n", f.Setting, strings.Join(f.Policies, ", "), counted(f.DeviceCount, "device"))
 				}

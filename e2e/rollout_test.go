@@ -3,7 +3,9 @@ package e2e
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -171,5 +173,94 @@ func TestFromPublishingToRollout(t *testing.T) {
 		boss.goTo(path)
 		boss.shows(shows)
 		boss.checkAccess(path, axe)
+	}
+}
+
+// TestAReviewAndARolloutOnTheCommandLine has two people review, publish, watch, take back and undo changes with
+// commands alone.
+func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	r, api, author := withPlan(t)
+	writer := *r
+	writer.config = filepath.Join(t.TempDir(), "author.json")
+	if _, errOut, status := writer.run(author.Password+"\n", "sign-in", r.address, "--name", author.Name); status != 0 {
+		t.Fatal(errOut)
+	}
+	policy := written(t, "found.yaml", `policies:
+  - id: found
+    title: Who finds a laptop
+    kind: configuration
+    priority: 1000
+    settings: {screen.lost_message: "Found it? Call +44 1632 960 145"}
+    audience: {include: [everyone]}
+`)
+	change := strings.TrimSpace(writer.must("change", "new", "Who finds a laptop"))
+	writer.must("change", "edit", change, policy)
+	if _, errOut, status := writer.run("", "change", "send", change, "--to", author.Name); status != 1 || !strings.Contains(errOut, "who may not approve") {
+		t.Errorf("sent to somebody who may not approve: status %d, %s", status, errOut)
+	}
+	if out := writer.must("change", "send", change, "--to", adminName); !strings.Contains(out, "A second look: 1 approval, missing") {
+		t.Errorf("send says\n%s", out)
+	}
+	if _, errOut, status := writer.run("", "change", "approve", change, "--yes"); status != 1 {
+		t.Errorf("the author approves: status %d, %s", status, errOut)
+	}
+	if _, errOut, status := r.run("", "change", "publish", change, "--yes"); status != 1 || !strings.Contains(errOut, "0 of 1 are there") {
+		t.Errorf("published without the approval: status %d, %s", status, errOut)
+	}
+	if out, _, status := r.run("", "change", "approve", change); status != 2 || !strings.Contains(out, "screen.lost_message") {
+		t.Errorf("approve without --yes: status %d\n%s", status, out)
+	}
+	r.must("change", "comment", change, "Is the number staffed at night?", "--block")
+	if _, errOut, status := r.run("", "change", "publish", change, "--yes"); status != 1 || !strings.Contains(errOut, "is to be resolved first") {
+		t.Errorf("published with a comment that blocks: status %d, %s", status, errOut)
+	}
+	r.must("change", "comment", change, "--resolve", "1")
+	if out := r.must("change", "approve", change, "--note", "Agreed.", "--yes"); !strings.Contains(out, "1 approval, met") {
+		t.Errorf("approve says\n%s", out)
+	}
+	if out := r.must("change", "publish", change, "--plan", "careful", "--yes"); !strings.Contains(out, "rollout watch "+change) {
+		t.Errorf("publish says\n%s", out)
+	}
+	await(t, "the ten laptops have taken it", func() bool { return strings.Contains(r.must("rollout", "show", change), "10 taken") })
+	if out := r.must("rollout", "laptops", change, "--state", "taken"); strings.Count(out, "taken") != 10 {
+		t.Errorf("laptops says\n%s", out)
+	}
+	if out := r.must("explain", "LT-0001", "screen.lost_message"); !strings.Contains(out, change) {
+		t.Errorf("explain names no rollout:\n%s", out)
+	}
+	if out, errOut, status := r.run("", "rollout", "go", change); status != 2 || !strings.Contains(errOut, "say --yes") {
+		t.Errorf("go without --yes: status %d\n%s%s", status, out, errOut)
+	}
+	r.must("rollout", "go", change, "--yes", "--why", "The office is staffed")
+	r.must("rollout", "pause", change, "--yes")
+	if out, errOut, status := r.run("", "rollout", "go", change, "--yes"); status != 1 || !strings.Contains(errOut, "not possible") {
+		t.Errorf("a paused rollout opens a wave: status %d\n%s%s", status, out, errOut)
+	}
+	r.must("rollout", "resume", change, "--yes")
+	r.must("rollout", "finish", change, "--yes")
+	await(t, "it is live", func() bool { return strings.Contains(r.must("rollout", "show", change), "finished") })
+	events := r.must("rollout", "events", change)
+	for _, want := range []string{"wave ten opened with 10 laptops", "by " + adminName + ": The office is staffed", "paused by", "finished"} {
+		if !strings.Contains(events, want) {
+			t.Errorf("the events lack %q:\n%s", want, events)
+		}
+	}
+
+	// A published change is undone by another one, which is reviewed and published as any other.
+	out := r.must("change", "undo", change)
+	changes, err := client.Get[[]wire.Change](context.Background(), api, "/changes", url.Values{"state": {"open"}})
+	if err != nil || len(changes) != 1 {
+		t.Fatalf("undo says %s; open changes: %v %v", out, changes, err)
+	}
+	if out := r.must("change", "impact", changes[0].ID); !strings.Contains(out, "Found it?") {
+		t.Errorf("the impact of undoing it:\n%s", out)
+	}
+	if out, errOut, status := r.run("", "change", "publish", changes[0].ID, "--urgent", "short", "--yes"); status != 1 {
+		t.Errorf("published urgently with a short reason: status %d\n%s%s", status, out, errOut)
+	}
+	r.must("change", "publish", changes[0].ID, "--urgent", "The number is out of order", "--yes")
+	if out := r.must("status"); !strings.Contains(out, "its approvals must follow") {
+		t.Errorf("status does not say that an approval must follow:\n%s", out)
 	}
 }

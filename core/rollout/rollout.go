@@ -116,7 +116,11 @@ func (r *Rollout) Next() (at time.Time, known bool) {
 	if r.progress.over() || r.progress == TakingBack {
 		return time.Time{}, false
 	}
-	turn, turns := r.nextTimer()
+	var turn int64
+	turns := len(r.timers) > 0
+	if turns {
+		turn = r.timers[0].at // it counts: tidy has been called since anything altered
+	}
 	opens, opening := r.nextOpening()
 	switch {
 	case turns && (!opening || turn <= opens.Unix()):
@@ -135,6 +139,7 @@ func (r *Rollout) Advance(until time.Time) []Transition {
 
 func (r *Rollout) advance(until time.Time) {
 	for {
+		r.tidy()
 		next, known := r.Next()
 		if !known || next.After(until) {
 			break
@@ -408,6 +413,7 @@ func (r *Rollout) find(device string) (i int32, known bool) {
 
 // took gives what happened since it was asked last.
 func (r *Rollout) took() []Transition {
+	r.tidy()
 	out := r.out
 	r.out = nil
 	return out

@@ -54,6 +54,7 @@ func Restore(s Saved) *Rollout {
 	}
 	r.place(s.Laptops)
 	r.Turned()
+	r.tidy()
 	return r
 }
 

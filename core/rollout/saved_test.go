@@ -3,6 +3,7 @@ package rollout_test
 import (
 	"fmt"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -88,6 +89,36 @@ func TestLaptopsThatJoinAndLeave(t *testing.T) {
 	got := r.Alter(later, nil, []string{first})
 	if p, _ := r.Progress(); p != rollout.TakenBack || len(got) != 1 {
 		t.Errorf("found %s, %v", p, got)
+	}
+}
+
+// TestAskingAltersNothing asks a rollout from several sides at once, as pages do; the race detector says whether
+// something is written.
+func TestAskingAltersNothing(t *testing.T) {
+	for seed := range uint64(40) {
+		plan, laptops, started, events := randomRehearsal(seed)
+		r, _, err := rollout.Start("C-1", plan, laptops, started)
+		if err != nil {
+			continue
+		}
+		for _, e := range events {
+			r.Apply(e)
+			var asking sync.WaitGroup
+			for range 3 {
+				asking.Go(func() {
+					r.Next()
+					r.Gate()
+					for i := range r.Waves() {
+						r.Forecast(i)
+					}
+					for m := range r.Each {
+						r.Given(m.ID)
+						r.Gets(m.ID)
+					}
+				})
+			}
+			asking.Wait()
+		}
 	}
 }
 
