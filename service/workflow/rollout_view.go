@@ -322,7 +322,7 @@ func (s *RolloutService) actOn(ctx context.Context, by Actor, id string, in ActI
 		return &NotFoundError{"laptop in the rollout", in.Device}
 	}
 	before := m.row.Progress
-	how := moved{by: by, note: in.Note, do: func(at time.Time) []rollout.Transition { return m.Do(at, in.Act, in.Device) }}
+	how := moved{by: by, act: in.Act, note: in.Note, do: func(at time.Time) []rollout.Transition { return m.Do(at, in.Act, in.Device) }}
 	how.action = "rollout: " + string(in.Act)
 	if in.Act == rollout.Excuse {
 		how.reasons = map[string]string{in.Device: in.Note}

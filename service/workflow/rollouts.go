@@ -173,6 +173,7 @@ func second(at time.Time) time.Time { return at.UTC().Truncate(time.Second) }
 type moved struct {
 	by      Actor
 	action  string            // of the audit record; empty: none but for what happens
+	act     rollout.Act       // what somebody does; empty: something else happens
 	note    string            // why somebody does it
 	reasons map[string]string // by laptop: why it failed
 	before  map[string][]setting.ID
@@ -264,7 +265,10 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 				m.row.EndedAt = &t.At
 			}
 		case t.Opened != "":
-			e.What, e.Wave, e.Laptops, e.By, e.Reason = "opened", string(t.Opened), len(t.Laptops), by.Name, how.note
+			e.What, e.Wave, e.Laptops, e.By = "opened", string(t.Opened), len(t.Laptops), by.Name
+			if how.act == rollout.Go { // else the note is of what opened it
+				e.Reason = how.note
+			}
 			if err := tx.OpenWave(id, string(t.Opened), t.At, uint8(rollout.Waiting), uint8(rollout.Due)); err != nil {
 				return err
 			}

@@ -35,7 +35,7 @@ export function Publish({ change, impact, review }: { change: Change; impact?: I
 function PublishForm({ change, impact, review, urgent, onDone }: { change: Change; impact: Impact; review?: Review; urgent: boolean; onDone: () => void }) {
   const { choose, id } = useOpenChange();
   const go = useNavigate();
-  const plans = useRolloutPlans().data ?? [];
+  const plans = (useRolloutPlans().data ?? []).toSorted((a, b) => Number(!!b.default) - Number(!!a.default)); // the default first
   const [chosen, setChosen] = useState<string>();
   const [why, setWhy] = useState('');
   const [typed, setTyped] = useState('');
