@@ -499,3 +499,58 @@ func TestPlansThatCannotStart(t *testing.T) {
 	c.passes(time.Second)
 	c.expect("a change that touches no laptop", c.is(nothing).Progress, "finished")
 }
+
+// TestSomebodyOfOneUnitRollsOut has somebody with every right for the labs alone: they send, publish and act on what
+// concerns the labs alone, and see of other rollouts the laptops of the labs.
+func TestSomebodyOfOneUnitRollsOut(t *testing.T) {
+	t.Parallel()
+	c := companyOf(t, tenLaptops)
+	ctx := t.Context()
+	noor := Actor{Name: "noor", Via: "console", Held: access.Held{Units: map[string]access.Rights{"labs": access.Of(access.All...)}}}
+	var outside *access.OutsideError
+
+	everybody := c.edits(nine)
+	if _, err := c.Publish(ctx, noor, everybody, PublishInput{Expected: -1}); !errors.As(err, &outside) {
+		t.Errorf("publishes for everybody: %v", err)
+	}
+	c.publishes(everybody)
+	for _, act := range []rollout.Act{rollout.Go, rollout.Pause, rollout.Finish, rollout.TakeBack} {
+		if _, err := c.Act(ctx, noor, everybody, ActInput{Act: act}); !errors.As(err, &outside) {
+			t.Errorf("%s on a rollout for everybody: %v", act, err)
+		}
+	}
+	list, err := c.RolloutLaptops(ctx, noor, everybody, "", "")
+	if err != nil || len(list) != 5 {
+		t.Errorf("sees %d laptops of the rollout, %v; expected the five of the labs", len(list), err)
+	}
+	for _, l := range list {
+		if !strings.ContainsAny(l.Device, "13579") {
+			t.Errorf("sees %s, which is not in the labs", l.Device)
+		}
+	}
+
+	change, err := c.NewChange(ctx, noor, "Quiet labs", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	body := `{"id":"quiet","kind":"security","priority":5,"settings":{"banner":"quiet please"},"audience":{"include":["unit:labs"]}}`
+	if _, err := c.PutEdit(ctx, noor, change.ID, EditInput{Kind: estate.KindPolicy, ID: "quiet", Body: []byte(body), Expected: -1}); err != nil {
+		t.Fatal(err)
+	}
+	half := estate.DefaultPlan()
+	first := estate.DefaultWave("first", estate.ByShare)
+	first.Share = 40_00
+	half.Waves = []estate.Wave{first}
+	if err := c.SendForReview(ctx, noor, change.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Publish(ctx, noor, change.ID, PublishInput{Expected: -1, Own: &half}); err != nil {
+		t.Fatal(err)
+	}
+	if v, err := c.Act(ctx, noor, change.ID, ActInput{Act: rollout.Go}); err != nil || v.Progress != "running" {
+		t.Errorf("opens the next wave for the labs: %s, %v", v.Progress, err)
+	}
+	if _, err := c.Act(ctx, noor, change.ID, ActInput{Act: rollout.TakeBack}); err != nil {
+		t.Errorf("takes back what is for the labs: %v", err)
+	}
+}
