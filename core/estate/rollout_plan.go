@@ -108,6 +108,16 @@ func (p *RolloutPlan) AllWaves() []Wave {
 	return append(slices.Clone(p.Waves), DefaultWave(RestID, ForRest))
 }
 
+// Wave gives one of all waves by its id; known is false where the plan has none of that id.
+func (p *RolloutPlan) Wave(id WaveID) (w Wave, known bool) {
+	all := p.AllWaves()
+	at := slices.IndexFunc(all, func(w Wave) bool { return w.ID == id })
+	if at < 0 {
+		return Wave{}, false
+	}
+	return all[at], true
+}
+
 // Window is a time of the day, on some days of the week, at which waves may open: From ≤ time < To.
 type Window struct {
 	Days     []time.Weekday

@@ -67,21 +67,14 @@ func (s *liveEstate) tellOfRollout(tx *store.Store, m *machine, happened []rollo
 	var errs []error
 	for _, t := range happened {
 		a := announcement{path: "/rollouts/" + m.row.ID}
-		counts := map[rollout.State]int{}
-		for _, w := range m.Waves() {
-			for state, n := range w.Counts {
-				counts[rollout.State(state)] += n
-			}
-		}
-		has := fmt.Sprintf("%d laptops have taken it, %d failed, %d are lost.", counts[rollout.Taken], counts[rollout.Refused], counts[rollout.Lost])
 		switch t.Progress {
 		case rollout.Stopped:
 			a.topic, a.title = AboutStopped, fmt.Sprintf("Stopped: %s", m.row.Title)
 			a.text = fmt.Sprintf("The rollout stopped by itself: too many laptops %s. %s", map[rollout.StopReason]string{
 				rollout.TooManyFailed: "failed", rollout.TooManyLost: "were not heard any more",
-			}[t.Reason], has)
+			}[t.Reason], m.countsInWords())
 		case rollout.Finished:
-			a.topic, a.title, a.text = AboutFinished, fmt.Sprintf("Finished: %s", m.row.Title), "The rollout has finished. "+has
+			a.topic, a.title, a.text = AboutFinished, fmt.Sprintf("Finished: %s", m.row.Title), "The rollout has finished. "+m.countsInWords()
 		case rollout.TakenBack:
 			a.topic, a.title, a.text = AboutFinished, fmt.Sprintf("Taken back: %s", m.row.Title), "Every laptop has again what it had before."
 		default:
@@ -90,6 +83,17 @@ func (s *liveEstate) tellOfRollout(tx *store.Store, m *machine, happened []rollo
 		errs = append(errs, s.tell(tx, a))
 	}
 	return errors.Join(errs...)
+}
+
+// countsInWords says how many laptops have the change, failed and are lost.
+func (m *machine) countsInWords() string {
+	counts := map[rollout.State]int{}
+	for _, w := range m.Waves() {
+		for state, n := range w.Counts {
+			counts[rollout.State(state)] += n
+		}
+	}
+	return fmt.Sprintf("%d laptops have taken it, %d failed, %d are lost.", counts[rollout.Taken], counts[rollout.Refused], counts[rollout.Lost])
 }
 
 // tellReady tells people once that the next wave of a rollout waits for them. s.moving must be held.

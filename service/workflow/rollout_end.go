@@ -25,11 +25,14 @@ func (s *RolloutService) conclude(ctx context.Context) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	s.moving.RLock()
-	machines := s.inOrder()
+	over := slices.DeleteFunc(s.inOrder(), func(m *machine) bool {
+		p, _ := m.Progress()
+		return p != rollout.Finished && p != rollout.TakenBack
+	})
 	s.moving.RUnlock()
 	var errs []error
-	for _, m := range machines {
-		switch p, _ := m.Progress(); p {
+	for _, m := range over {
+		switch p, _ := m.Progress(); p { // it stays as it is
 		case rollout.Finished:
 			errs = append(errs, s.finished(ctx, m))
 		case rollout.TakenBack:

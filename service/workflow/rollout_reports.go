@@ -30,14 +30,8 @@ type RolloutService struct {
 
 // inRollouts gives the rollouts under way that a laptop is in, in the order of their publication.
 // s.moving must be held.
-func (s *liveEstate) inRollouts(device string) (in []*machine) {
-	for _, m := range s.machines {
-		if m.Has(device) {
-			in = append(in, m)
-		}
-	}
-	slices.SortFunc(in, func(a, b *machine) int { return int(a.row.Number - b.row.Number) })
-	return in
+func (s *liveEstate) inRollouts(device string) []*machine {
+	return slices.DeleteFunc(s.inOrder(), func(m *machine) bool { return !m.Has(device) })
 }
 
 // Heard notes for the rollouts that a laptop checked in and said nothing new. One that is due may have all

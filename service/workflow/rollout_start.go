@@ -69,15 +69,16 @@ func chosenPlan(live *Live, in PublishInput) (*estate.RolloutPlan, error) {
 // waitsFor gives the rollouts that edits have to wait for: those under way that edit the same objects,
 // and those that bring what the edits name.
 func (s *liveEstate) waitsFor(ctx context.Context, live *Live, edits []store.Edit) ([]Waiting, error) {
-	s.moving.RLock()
-	machines := s.inOrder()
-	s.moving.RUnlock()
 	var out []Waiting
-	for _, m := range machines {
+	titles := map[string]string{}
+	s.moving.RLock()
+	for _, m := range s.inOrder() {
+		titles[m.row.ID] = m.row.Title
 		if shared := sharedObjects(m.edits, edits); len(shared) > 0 {
 			out = append(out, Waiting{m.row.ID, m.row.Title, shared})
 		}
 	}
+	s.moving.RUnlock()
 	if len(out) > 0 || len(live.rolling) == 0 {
 		return out, nil
 	}
@@ -98,24 +99,15 @@ func (s *liveEstate) waitsFor(ctx context.Context, live *Live, edits []store.Edi
 			return nil, err
 		}
 		if !ok {
-			out = append(out, Waiting{r.id, s.titleOf(machines, r.id), nil})
+			out = append(out, Waiting{r.id, titles[r.id], nil})
 		}
 	}
 	if len(out) == 0 { // no single one: all of them
 		for _, r := range live.rolling {
-			out = append(out, Waiting{r.id, s.titleOf(machines, r.id), nil})
+			out = append(out, Waiting{r.id, titles[r.id], nil})
 		}
 	}
 	return out, nil
-}
-
-func (s *liveEstate) titleOf(machines []*machine, id string) string {
-	for _, m := range machines {
-		if m.row.ID == id {
-			return m.row.Title
-		}
-	}
-	return ""
 }
 
 // inOrder lists the rollouts whose end is not written down, in the order of their publication. s.moving

@@ -124,12 +124,9 @@ func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout
 		return v, s.countStored(ctx, &v)
 	}
 	v.Rollout = m.row
-	all := v.Plan.AllWaves()
 	for i, w := range m.Waves() {
 		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i), HalfTaken: m.waves[i].HalfAt, MostTaken: m.waves[i].MostAt}
-		if at := slices.IndexFunc(all, func(x estate.Wave) bool { return x.ID == w.ID }); at >= 0 {
-			is.Wave = all[at]
-		}
+		is.Wave, _ = v.Plan.Wave(w.ID)
 		for state, n := range w.Counts {
 			if n > 0 {
 				is.Counts[rollout.State(state).String()] = n
@@ -158,12 +155,9 @@ func (s *RolloutService) countStored(ctx context.Context, v *RolloutView) error 
 	if err != nil {
 		return err
 	}
-	all := v.Plan.AllWaves()
 	for _, w := range waves {
 		is := WaveView{Counts: map[string]int{}, HalfTaken: w.HalfAt, MostTaken: w.MostAt}
-		if at := slices.IndexFunc(all, func(x estate.Wave) bool { return string(x.ID) == w.Wave }); at >= 0 {
-			is.Wave = all[at]
-		}
+		is.Wave, _ = v.Plan.Wave(estate.WaveID(w.Wave))
 		if w.OpenedAt != nil {
 			is.Opened = *w.OpenedAt
 		}

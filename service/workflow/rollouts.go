@@ -74,13 +74,12 @@ func (s *liveEstate) readMachine(tx *store.Store, row store.Rollout) (*machine, 
 		Plan: plan, Progress: rollout.Progress(row.Progress), Reason: rollout.StopReason(row.Reason),
 		SeenFailed: row.SeenFailed, SeenLost: row.SeenLost, Now: *row.Now, Laptops: make([]rollout.Member, len(laptops)),
 	}
-	all := plan.AllWaves()
 	for _, w := range m.waves {
-		at := slices.IndexFunc(all, func(x estate.Wave) bool { return string(x.ID) == w.Wave })
-		if at < 0 {
+		wave, known := plan.Wave(estate.WaveID(w.Wave))
+		if !known {
 			return nil, fmt.Errorf("rollout %s: its plan has no wave %s", row.ID, w.Wave)
 		}
-		is := rollout.SavedWave{Wave: all[at]}
+		is := rollout.SavedWave{Wave: wave}
 		if w.OpenedAt != nil {
 			is.Opened = w.OpenedAt.UTC()
 		}
@@ -225,11 +224,10 @@ func (how *moved) told(happened []rollout.Transition) bool {
 
 // reread puts the machine back to what is stored, after a transaction failed.
 func (s *liveEstate) reread(m *machine) {
-	again, err := s.readMachine(s.store.In(s.ctx), m.row)
+	var again *machine
+	row, err := s.store.In(s.ctx).Rollout(m.row.ID)
 	if err == nil {
-		if row, failed := s.store.In(s.ctx).Rollout(m.row.ID); failed == nil {
-			again, err = s.readMachine(s.store.In(s.ctx), row)
-		}
+		again, err = s.readMachine(s.store.In(s.ctx), row)
 	}
 	if err != nil {
 		s.log.Error("reading a rollout again", "rollout", m.row.ID, "error", err)
