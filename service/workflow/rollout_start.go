@@ -207,14 +207,7 @@ func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared,
 	machine := &machine{edits: p.edits, failedBefore: map[string][]setting.ID{}}
 	var happened []rollout.Transition
 	if machine.Rollout, happened, err = rollout.Start(p.change.ID, plan, laptops, at); err != nil {
-		var empty *rollout.EmptyWaveError
-		if errors.As(err, &empty) {
-			return store.Rollout{}, problem.Faults{{
-				Code: problem.OutOfRange, Path: problem.Join("", "waves", empty.Place), Found: "no laptop for wave " + problem.Quote(string(empty.Wave)),
-				Expected: "at least one laptop: " + empty.Why,
-			}}
-		}
-		return store.Rollout{}, err
+		return store.Rollout{}, asFaults(err)
 	}
 	text, err := files.EncodeJSON(plan)
 	if err != nil {
@@ -259,6 +252,18 @@ func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared,
 	s.told(machine, happened)
 	s.Notify(Event{Topic: "estate", ID: fmt.Sprint(next.Revision)})
 	return machine.row, nil
+}
+
+// asFaults gives a wave that has no laptops as a fault of the plan, and other errors as they are.
+func asFaults(err error) error {
+	var empty *rollout.EmptyWaveError
+	if !errors.As(err, &empty) {
+		return err
+	}
+	return problem.Faults{{
+		Code: problem.OutOfRange, Path: problem.Join("", "waves", empty.Place), Found: "no laptop for wave " + problem.Quote(string(empty.Wave)),
+		Expected: "at least one laptop: " + empty.Why,
+	}}
 }
 
 func planName(p estate.RolloutPlan) string {

@@ -42,14 +42,15 @@ func (s *ChangeService) Meetings(ctx context.Context, by Actor, change string) (
 	}
 	live := d.live
 	mine := alteredSettings(s.seenBy(by, d).report)
-	var out []Meeting
+	seen, _ := s.seenEdits(ctx, by, change, edits)
+	var under, out []Meeting
 	s.moving.RLock()
-	machines := s.inOrder()
+	for _, m := range s.inOrder() {
+		under = append(under, Meeting{Rollout: m.row.ID, Title: m.row.Title, Progress: m.row.Progress, Objects: sharedObjects(m.edits, seen)})
+	}
 	s.moving.RUnlock()
-	for _, m := range machines {
-		seen, _ := s.seenEdits(ctx, by, change, edits)
-		meets := Meeting{Rollout: m.row.ID, Title: m.row.Title, Progress: m.row.Progress, Objects: sharedObjects(m.edits, seen)}
-		if place := live.place(m.row.ID); place >= 0 {
+	for _, meets := range under {
+		if place := live.place(meets.Rollout); place >= 0 {
 			its := impact.Compare(live.sideWith(live.earlier(place)), live.sideWith(live.earlier(place).with(place)))
 			for id := range alteredSettings(its) {
 				if mine[id] {
@@ -116,12 +117,7 @@ func (s *RolloutService) TryPlan(ctx context.Context, by Actor, plan estate.Roll
 		}
 	}
 	played, err := rollout.Simulate(change, plan, laptops, out.Started, failing, simulated)
-	var empty *rollout.EmptyWaveError
-	if errors.As(err, &empty) {
-		out.Faults = problem.Faults{{
-			Code: problem.OutOfRange, Path: problem.Join("", "waves", empty.Place), Found: "no laptop for wave " + problem.Quote(string(empty.Wave)),
-			Expected: "at least one laptop: " + empty.Why,
-		}}
+	if errors.As(asFaults(err), &out.Faults) {
 		return out, nil
 	}
 	if err != nil {
