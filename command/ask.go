@@ -324,6 +324,9 @@ func printDevice(s Streams, p wire.DevicePage) {
 	for _, a := range p.Applies {
 		fmt.Fprintf(s.Out, "applies %s: %d of %s in effect\n", a.ID, a.InEffect, counted(a.Entries, "entry"))
 	}
+	for _, o := range p.Offers {
+		fmt.Fprintf(s.Out, "offered %s: %s\n", o.Policy, offerText(o))
+	}
 	for _, x := range p.Exceptions {
 		fmt.Fprintf(s.Out, "exception %s for %s, lapses in %s\n", x.ID, x.Setting, counted(x.Days, "day"))
 	}
@@ -341,6 +344,17 @@ func printDevice(s Streams, p wire.DevicePage) {
 		}
 		fmt.Fprintf(s.Out, "check-in %s: %s, %d sent, %d applied, %d failed\n", moment(c.At), c.Outcome, c.Sent, c.Applied, c.Failed)
 	}
+}
+
+// offerText says whether an offered policy was taken, and when.
+func offerText(o wire.Offer) string {
+	switch {
+	case !o.Taken:
+		return "not taken"
+	case o.Since == nil:
+		return "taken"
+	}
+	return "taken at the laptop " + moment(*o.Since)
 }
 
 func orDefault(text, otherwise string) string {

@@ -122,7 +122,7 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 
 	d.api = &client.Client{Base: running.Address}
 	d.fleet = &endpoint.Fleet{
-		Base: running.Address, Interval: c.Duration("interval"), Shares: endpoint.Shares{Slow: 3, Offline: 2, Refusing: 1},
+		Base: running.Address, Interval: c.Duration("interval"), Shares: endpoint.Shares{Slow: 3, Offline: 2, Refusing: 1, Taking: 40},
 	}
 	ids, err := d.prepare(ctx, c, running, begin)
 	if err != nil {
@@ -307,10 +307,10 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	if given {
 		return nil
 	}
-	if err := demo.AddRollouts(folder); err != nil {
+	if err := demo.AddLater(folder); err != nil {
 		return err
 	}
-	if result, err = importFolder(ctx, &with, folder, "How changes go to laptops", false); err != nil {
+	if result, err = importFolder(ctx, &with, folder, "How changes go to laptops, and what people are offered", false); err != nil {
 		return err
 	}
 	_, err = client.Post[wire.Published](ctx, &with, client.Path("changes", result.Change, "publish"), nil)

@@ -20,8 +20,8 @@ import (
 )
 
 func simulateCommand(s Streams) *cli.Command {
-	share := func(name, what string) cli.Flag {
-		return &cli.IntFlag{Name: name, Usage: "`PERCENT` of the laptops that " + what, Validator: func(v int) error {
+	share := func(name, of string) cli.Flag {
+		return &cli.IntFlag{Name: name, Usage: "`PERCENT` of " + of, Validator: func(v int) error {
 			if v < 0 || v > 100 {
 				return fmt.Errorf("--%s: found %d, expected 0 to 100", name, v)
 			}
@@ -38,17 +38,18 @@ func simulateCommand(s Streams) *cli.Command {
 			&cli.IntFlag{Name: "count", Value: 20, Usage: "`NUMBER` of laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},
 			&cli.StringFlag{Name: "state", Value: "laptops.json", Usage: "`FILE` with the laptops' enrolments (secret)", TakesFile: true},
-			share("slow", "check in at a fifth of the pace"),
-			share("offline", "check in once and never again"),
-			share("refuse", "refuse a setting"),
-			share("wrong", "report wrong values"),
+			share("slow", "the laptops that check in at a fifth of the pace"),
+			share("offline", "the laptops that check in once and never again"),
+			share("refuse", "the laptops that refuse a setting"),
+			share("wrong", "the laptops that report wrong values"),
+			share("taking", "the people, who take a policy that is offered to them"),
 			&cli.BoolFlag{Name: "once", Usage: "one check-in each, then end"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
 				return wrongArguments(c, "no arguments")
 			}
-			shares := endpoint.Shares{Slow: c.Int("slow"), Offline: c.Int("offline"), Refusing: c.Int("refuse"), Wrong: c.Int("wrong")}
+			shares := endpoint.Shares{Slow: c.Int("slow"), Offline: c.Int("offline"), Refusing: c.Int("refuse"), Wrong: c.Int("wrong"), Taking: c.Int("taking")}
 			if shares.Slow+shares.Offline+shares.Refusing+shares.Wrong > 100 {
 				return usage("device simulate: the shares add up to more than 100 percent")
 			}

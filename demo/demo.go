@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 )
@@ -35,14 +34,12 @@ func Write(folder string) error {
 	return os.CopyFS(folder, estate)
 }
 
-//go:embed rollouts.yaml
-var rollouts []byte
+//go:embed rollouts.yaml offers.yaml
+var later embed.FS
 
-// AddRollouts puts the demo's rollout plans and approval rules into a folder that has the demo estate.
-// They are apart from it, so that the estate can be published before they count.
-func AddRollouts(folder string) error {
-	return os.WriteFile(filepath.Join(folder, "rollouts.yaml"), rollouts, 0o600)
-}
+// AddLater puts what the demo estate gets later into a folder that has it: rollout plans and approval rules,
+// and what is offered. They are apart from it, so that the estate can be published before they count.
+func AddLater(folder string) error { return os.CopyFS(folder, later) }
 
 // place is a unit with how many people work there and what they do.
 type place struct {

@@ -41,6 +41,16 @@ type Observer interface {
 	Observe(id setting.ID) (v setting.Value, known bool)
 }
 
+// Chooser is a Platform that shows offered policies to its person, who takes or leaves each of them.
+type Chooser interface {
+	// ShowOffer shows an offered policy, or shows it otherwise than before.
+	ShowOffer(policy string, o syncml.Offer)
+	// HideOffer shows a policy no more. What its person chose is kept: it may be offered again.
+	HideOffer(policy string)
+	// Taken gives the ids of the policies that its person took.
+	Taken() []string
+}
+
 // Laptop is a client of one service.
 type Laptop struct {
 	Identity
@@ -296,7 +306,7 @@ func (w *worker) do(c *syncml.Command) {
 }
 
 func (w *worker) count(c *syncml.Command, code string) {
-	if len(c.Items) == 1 && c.Items[0].Target == syncml.RevisionPath {
+	if len(c.Items) == 1 && (c.Items[0].Target == syncml.RevisionPath || strings.HasPrefix(c.Items[0].Target, syncml.OfferPath)) {
 		return
 	}
 	if code == syncml.OK {
@@ -328,6 +338,12 @@ func (w *worker) read(path string) (data string, meta syncml.Meta, found bool) {
 		return syncml.ReportDigest(w.laptop.Platform.Reported()), text, true
 	case syncml.RevisionPath:
 		return w.laptop.Revision, text, true
+	case syncml.TakenPath:
+		if chooser, can := w.laptop.Platform.(Chooser); can {
+			data, meta = syncml.WriteTaken(chooser.Taken())
+			return data, meta, true
+		}
+		return "", meta, false
 	}
 	if id, ok := syncml.SettingOf(path); ok {
 		v, has := w.laptop.Platform.Reported()[id]
@@ -352,6 +368,9 @@ func (w *worker) set(c *syncml.Command) string {
 		w.laptop.Revision = item.Data
 		return syncml.OK
 	}
+	if policy, ok := strings.CutPrefix(item.Target, syncml.OfferPath); ok {
+		return w.laptop.offer(policy, c.Name, item.Data)
+	}
 	id, ok := syncml.SettingOf(item.Target)
 	if !ok {
 		return syncml.NotFound
@@ -371,6 +390,24 @@ func (w *worker) set(c *syncml.Command) string {
 		return code
 	}
 	return w.laptop.Platform.Apply(id, v)
+}
+
+// offer shows an offered policy to the laptop's person, or shows it no more.
+func (l *Laptop) offer(policy, command, data string) (code string) {
+	chooser, can := l.Platform.(Chooser)
+	if !can {
+		return syncml.NotFound
+	}
+	if command == "Delete" {
+		chooser.HideOffer(policy)
+		return syncml.OK
+	}
+	o, err := syncml.ReadOffer(data)
+	if err != nil {
+		return syncml.WrongFormat
+	}
+	chooser.ShowOffer(policy, o)
+	return syncml.OK
 }
 
 // maxLarge is the longest value that a laptop puts together from chunks, in bytes.

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -32,8 +33,16 @@ const (
 	RefusingAll Behaviour = "refuses-all" // refuses every value that it is sent
 )
 
-// Shares says how many of 100 laptops behave otherwise than ordinary.
-type Shares struct{ Slow, Offline, Refusing, Wrong int }
+// Shares says how many of 100 laptops behave otherwise than ordinary, and how many of 100 people take a
+// policy that is offered to them.
+type Shares struct{ Slow, Offline, Refusing, Wrong, Taking int }
+
+// takes tells whether a laptop's person takes an offered policy: always the same for the same names.
+func (s Shares) takes(device, policy string) bool {
+	h := fnv.New32a()
+	h.Write([]byte(device + "/takes/" + policy))
+	return int(h.Sum32()%100) < s.Taking
+}
 
 // BehaviourOf gives a laptop's behaviour: always the same for the same name and shares.
 func (s Shares) BehaviourOf(device string) Behaviour {
@@ -57,9 +66,64 @@ type Memory struct {
 	Behaviour Behaviour
 	Own       map[setting.ID]setting.Value // what somebody set at the laptop, in force where nothing manages it
 	Lacks     map[setting.ID]bool          // settings that it says it does not have
+	Takes     func(policy string) bool     // whether its person takes an offered policy; nil: they take none
 
 	mu     sync.Mutex
 	values map[setting.ID]setting.Value
+	offers map[string]syncml.Offer // that it shows
+	taken  map[string]bool         // what its person chose, of all that it ever showed
+}
+
+// ShowOffer implements Chooser: the person decides at once, and for good.
+func (m *Memory) ShowOffer(policy string, o syncml.Offer) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.offers == nil {
+		m.offers, m.taken = map[string]syncml.Offer{}, map[string]bool{}
+	}
+	m.offers[policy] = o
+	if _, chosen := m.taken[policy]; !chosen {
+		m.taken[policy] = m.Takes != nil && m.Takes(policy)
+	}
+}
+
+// HideOffer implements Chooser.
+func (m *Memory) HideOffer(policy string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.offers, policy)
+}
+
+// Taken implements Chooser.
+func (m *Memory) Taken() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var out []string
+	for policy, is := range m.taken {
+		if is {
+			out = append(out, policy)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Choose lets the person take an offered policy, or leave it. It tells whether the policy is offered.
+func (m *Memory) Choose(policy string, take bool) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, shown := m.offers[policy]; !shown {
+		return false
+	}
+	m.taken[policy] = take
+	return true
+}
+
+// Offers gives what is shown to the person, by policy.
+func (m *Memory) Offers() map[string]syncml.Offer {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return maps.Clone(m.offers)
 }
 
 // odd tells whether a setting is the one in six that a refusing or wrong laptop stumbles over.
@@ -188,6 +252,7 @@ func (f *Fleet) laptop(id Identity) *Laptop {
 	l := f.laptops[id.Device]
 	if l == nil {
 		m := &Memory{Behaviour: f.Shares.BehaviourOf(id.Device), Own: SetUpByHand(id.Device)}
+		m.Takes = func(policy string) bool { return f.Shares.takes(id.Device, policy) }
 		if f.Lacks != nil {
 			m.Lacks = f.Lacks(id.Device)
 		}

@@ -42,6 +42,24 @@ func bare(t testing.TB) *client.Client {
 // over is a service over a database.
 func over(t testing.TB, database string) *client.Client {
 	t.Helper()
+	running := runningOver(t, database)
+	return firstAdministrator(t, running.Address, running.SetupCode)
+}
+
+// again is a service over a database that has had one before, with its first administrator.
+func again(t testing.TB, database string) *client.Client {
+	t.Helper()
+	api := &client.Client{Base: runningOver(t, database).Address}
+	token, err := api.SignIn(context.Background(), "ines", "a password of tests", "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	api.Token = token.Secret
+	return api
+}
+
+func runningOver(t testing.TB, database string) *service.Running {
+	t.Helper()
 	running, err := service.Start(service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23", Secrets: secretsOf(t)})
 	if err != nil {
 		t.Fatal(err)
@@ -55,7 +73,7 @@ func over(t testing.TB, database string) *client.Client {
 			t.Errorf("the service ended with %v", err)
 		}
 	})
-	return firstAdministrator(t, running.Address, running.SetupCode)
+	return running
 }
 
 // firstAdministrator sets up the first administrator of a service, and signs in.

@@ -122,3 +122,53 @@ func TestWhatIsOfferedInsteadOfEnforced(t *testing.T) {
 		t.Errorf("where it is taken it still differs: %v", r.Transitions)
 	}
 }
+
+// TestOffers compares what is offered on laptops of random estates with the reasons for which policies
+// apply or not.
+func TestOffers(t *testing.T) {
+	t.Parallel()
+	taken, left := 0, 0
+	for seed := range uint64(200) {
+		plan := Compile(madeUp(seed))
+		for _, d := range plan.Snapshot().Devices {
+			r, err := plan.Effective(d.ID, "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := map[estate.PolicyID]bool{}
+			for _, p := range plan.Applied(r) {
+				if p.Offered {
+					want[p.ID] = true
+				}
+			}
+			for _, not := range r.NotApplying {
+				if not.Reason == NotTaken {
+					want[not.Policy] = false
+				}
+			}
+			offers, err := plan.Offers(d.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(offers) != len(want) {
+				t.Errorf("seed %d, %s: %d offers, expected %v", seed, d.ID, len(offers), want)
+			}
+			for i, o := range offers {
+				if is, there := want[o.Policy.ID]; !there || is != o.Taken || i > 0 && offers[i-1].Policy.ID >= o.Policy.ID {
+					t.Errorf("seed %d, %s: %s taken %t, expected %v", seed, d.ID, o.Policy.ID, o.Taken, want)
+				}
+				if o.Taken {
+					taken++
+				} else {
+					left++
+				}
+			}
+		}
+	}
+	if taken < 20 || left < 20 {
+		t.Errorf("the estates have %d offers that were taken and %d that were not: too few to tell", taken, left)
+	}
+	if _, err := Compile(offeredEstate()).Offers("nowhere"); err == nil {
+		t.Error("a laptop that is not in the estate has offers")
+	}
+}

@@ -21,7 +21,46 @@ const (
 	FactPath     = "./Device/ZenithRidge/Fact/"
 	DigestPath   = "./Device/ZenithRidge/Digest"
 	RevisionPath = "./Device/ZenithRidge/Revision"
+	OfferPath    = "./Device/ZenithRidge/Offer/"
+	TakenPath    = "./Device/ZenithRidge/Taken"
 )
+
+// Offer is what a laptop shows to its person of a policy that is offered.
+type Offer struct {
+	Title       string `json:"title"`
+	Description string `json:"description,omitempty"`
+}
+
+// WriteOffer gives an offer as the data of a node below OfferPath, with its format and type.
+func WriteOffer(o Offer) (data string, m Meta) { return writeJSON(o) }
+
+// ReadOffer reads what WriteOffer writes.
+func ReadOffer(data string) (o Offer, err error) {
+	if err := json.Unmarshal([]byte(data), &o); err != nil || o.Title == "" {
+		return o, fmt.Errorf("found %.40q, expected a JSON object with a title", data)
+	}
+	return o, nil
+}
+
+// WriteTaken gives the ids of the policies that a person took as the data of the node TakenPath, with its
+// format and type.
+func WriteTaken(policies []string) (data string, m Meta) {
+	return writeJSON(append([]string{}, policies...))
+}
+
+// ReadTaken reads what WriteTaken writes.
+func ReadTaken(data string) (policies []string, err error) {
+	if err := json.Unmarshal([]byte(data), &policies); err != nil || policies == nil {
+		return nil, fmt.Errorf("found %.40q, expected a JSON list of texts", data)
+	}
+	return policies, nil
+}
+
+// writeJSON gives something that always has a JSON form as the data of a node.
+func writeJSON(v any) (data string, m Meta) {
+	text, _ := json.Marshal(v)
+	return string(text), Meta{Format: FormatText, Type: "application/json"}
+}
 
 // SettingOf gives the setting that a path below SettingPath or ReportedPath names.
 func SettingOf(path string) (setting.ID, bool) {
@@ -41,8 +80,7 @@ func WriteValue(v setting.Value) (data string, m Meta) {
 	case setting.Integer:
 		return strconv.FormatInt(v.Integer(), 10), Meta{Format: FormatInt, Type: "text/plain"}
 	case setting.List, setting.Table, setting.FileKind:
-		text, _ := json.Marshal(v) // texts, rows and files always can be written
-		return string(text), Meta{Format: FormatText, Type: "application/json"}
+		return writeJSON(v)
 	}
 	return v.Text(), Meta{Format: FormatText, Type: "text/plain"}
 }

@@ -43,6 +43,8 @@ type (
 		Deliveries []Delivery               `json:"deliveries"`
 		CheckIns   []CheckIn                `json:"check_ins"`
 		Applies    []AppliedPolicy          `json:"applies" doc:"Policies that apply, by id; those that do not stand with their reasons in effective"`
+		Offers     []Offer                  `json:"offers" doc:"Policies that are offered on it, by id"`
+		Tells      bool                     `json:"tells" doc:"It shows offers to its person and says itself what was taken. Otherwise an edit or a source says so"`
 		Groups     []Membership             `json:"groups" doc:"That it is in, and why"`
 		Exceptions []Exception              `json:"exceptions" doc:"That touch it, those that are over left out"`
 		History    []SourceEvent            `json:"history" doc:"What sources did to it, the newest first"`
@@ -54,6 +56,14 @@ type (
 		Title    string `json:"title,omitempty"`
 		InEffect int    `json:"in_effect" doc:"Settings on which its entry is in effect"`
 		Entries  int    `json:"entries"`
+	}
+
+	// Offer is a policy that is offered on a laptop.
+	Offer struct {
+		Policy string     `json:"policy"`
+		Title  string     `json:"title,omitempty"`
+		Taken  bool       `json:"taken" doc:"It counts: a person took it"`
+		Since  *time.Time `json:"since,omitempty" doc:"When it was taken, where the laptop said so"`
 	}
 
 	// Delivery is a setting on its way to a laptop.

@@ -321,7 +321,7 @@ func (d *Server) Enrol(ctx context.Context, code, device, serial, from string) (
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		laptop.Device, laptop.EnrolledAt, laptop.Digest, laptop.Revision = device, &now, "", ""
+		laptop.Device, laptop.EnrolledAt, laptop.Digest, laptop.Revision, laptop.Offers = device, &now, "", "", ""
 		laptop.Credential = d.seal.SealFor(device, syncml.UserDigest(device, out.Secret))
 		if err := tx.SaveLaptop(laptop); err != nil {
 			return err

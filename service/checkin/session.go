@@ -24,8 +24,9 @@ type phase uint8
 
 const (
 	greeting  phase = iota // the laptop's first message
-	comparing              // its digest and revision
+	comparing              // its digest and revision, and what was taken on it
 	reading                // its reported values
+	offering               // statuses of the offers that were sent
 	sending                // statuses of the Atomic that was sent
 	chunking               // the status of a chunk of a large value
 	verifying              // reported values of what it took
@@ -110,8 +111,9 @@ type session struct {
 	withRev    bool                            // that Atomic holds the revision
 	chunks     []string                        // of the large value in flight, not sent yet
 	unasked    []setting.ID                    // reported values to be asked for in later messages
-	extra      []setting.ID                    // asked for though nothing manages them
-	took       []setting.ID                    // accepted in this session
+	offers     offersOf
+	extra      []setting.ID // asked for though nothing manages them
+	took       []setting.ID // accepted in this session
 	rounds     int
 	messages   int
 	sent       int
@@ -300,10 +302,13 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 	switch s.phase {
 	case greeting:
 		s.phase = comparing
-		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath))
+		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath), get(syncml.TakenPath))
 		return nil
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
+		if err := s.hearTaken(ctx); err != nil {
+			return err
+		}
 		same := s.digestNow == s.laptop.Digest && s.digestNow != ""
 		if !same || s.server.asks(s.device) {
 			if err := s.load(ctx); err != nil {
@@ -312,7 +317,7 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 		}
 		s.extra = s.everything()
 		if same && s.extra == nil {
-			return s.send(ctx, out)
+			return s.offerThenSend(ctx, out)
 		}
 		s.phase = reading
 		s.unasked = append(s.unasked, s.extra...)
@@ -337,7 +342,10 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 				s.deliveries[id] = d.Report(v, now)
 			}
 		}
-		return s.send(ctx, out)
+		return s.offerThenSend(ctx, out)
+	case offering:
+		s.settleOffers()
+		return s.offerThenSend(ctx, out)
 	case sending:
 		s.settle()
 		return s.send(ctx, out)
@@ -460,12 +468,12 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	if err != nil {
 		return err
 	}
-	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest
+	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers
 	if quiet && outcome == "in order" {
 		s.server.settle(s)
 		return s.server.flow.Heard(ctx, s.device) // nothing worth a record: the time is noted with others
 	}
-	stored.Revision, stored.Digest, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, &now
+	stored.Revision, stored.Digest, stored.Offers, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, s.laptop.Offers, &now
 	came := workflow.CheckedIn{Device: s.device, Before: s.before, After: final}
 	err = s.server.flow.Reported(ctx, came, func(tx *store.Store) error {
 		return errors.Join(

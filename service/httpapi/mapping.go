@@ -138,6 +138,11 @@ func devicePage(p *workflow.DevicePage, now time.Time) wire.DevicePage {
 		Applies:    []wire.AppliedPolicy{},
 		Groups:     []wire.Membership{},
 		Exceptions: []wire.Exception{},
+		Offers:     make([]wire.Offer, len(p.Offers)),
+		Tells:      p.Tells,
+	}
+	for i, o := range p.Offers {
+		out.Offers[i] = wire.Offer{Policy: string(o.Policy.ID), Title: o.Policy.Title, Taken: o.Taken, Since: o.Since}
 	}
 	out.Device.Origin = originWire(p.Row.Origin, p.Brings, p.Local)
 	if out.Facts == nil {

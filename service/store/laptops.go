@@ -25,7 +25,9 @@ type Laptop struct {
 	Revision   string // the publication that the laptop has taken
 	Digest     string // over its reported values, as last seen
 	Sessions   int64
-	Usual      int64 // seconds between two check-ins, as they usually are; 0: not known
+	Usual      int64      // seconds between two check-ins, as they usually are; 0: not known
+	Offers     string     // JSON: the offered policies that it shows to its person, each with the sum of what was sent; empty: none
+	TellsSince *time.Time // since when it says itself what was taken on it; nil: it does not
 }
 
 type delivery struct {

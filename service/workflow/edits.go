@@ -56,7 +56,8 @@ func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in
 	if err != nil {
 		return store.Edit{}, err
 	}
-	if _, err := decoded(in); err != nil { // before the change is looked at: a body that is no object is the caller's fault in any case
+	object, err := decoded(in)
+	if err != nil { // before the change is looked at: a body that is no object is the caller's fault in any case
 		return store.Edit{}, err
 	}
 	if err := approvedByAnother(by, in); err != nil {
@@ -71,6 +72,9 @@ func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in
 		}
 		live := s.Live()
 		if err := reasoned(live, in); err != nil {
+			return store.AuditRecord{}, err
+		}
+		if err := live.toldOtherwise(object); err != nil {
 			return store.AuditRecord{}, err
 		}
 		body, err := s.canonical(ctx, in, s.definitionsWith(live, edits))

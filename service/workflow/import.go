@@ -101,6 +101,7 @@ func (s *ChangeService) differing(ctx context.Context,
 			}
 		}
 		for _, o := range files.Objects(in, kind) {
+			o = live.asTold(o) // what was taken at a laptop is told by it
 			o, faults := s.files.addStoredFiles(ctx, o, func(id setting.ID) *setting.Definition { return definitions[id] })
 			for _, f := range faults {
 				f.Path = problem.Join("", string(kind), files.ObjectID(o)) + f.Path

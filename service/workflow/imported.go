@@ -79,7 +79,7 @@ func (s *liveEstate) laidObject(ctx context.Context, live *Live, e store.Edit) (
 		}
 	}
 	object, _, err := files.DecodeJSON(key.kind, []byte(body))
-	return object, err
+	return live.asTold(object), err
 }
 
 // keepLocal notes in an edit of a imported object which fields are not as its source has them.
@@ -175,7 +175,7 @@ func (s *SourceService) preview(ctx context.Context, live *Live, records []store
 			continue
 		}
 		out.imported.put(key, originOf(*r))
-		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id, Object: object})
+		edits = append(edits, estate.Edit{Kind: key.kind, ID: key.id, Object: live.asTold(object)})
 	}
 	next, err := out.lay(ctx, live, edits)
 	if err != nil || len(out.Named) > 0 {
@@ -202,9 +202,11 @@ func (o *Preview) withoutRollout(ctx context.Context, s *liveEstate, r *store.So
 		return "", err
 	}
 	key := objectKey{estate.Kind(r.Kind), r.ObjectID}
-	if o.back[key], _, err = files.DecodeJSON(key.kind, []byte(before)); err != nil {
+	object, _, err := files.DecodeJSON(key.kind, []byte(before))
+	if err != nil {
 		return "", err
 	}
+	o.back[key] = o.live.asTold(object)
 	return compose(r.Brought, e.Body, e.Local)
 }
 

@@ -53,8 +53,9 @@ type liveEstate struct {
 	turning  sync.Mutex
 	renewing sync.Mutex // held while what is live is compiled anew
 
-	bounded boundedEstates // see reading.go
-	past    past           // see past.go
+	tellings tellings       // see offers.go
+	bounded  boundedEstates // see reading.go
+	past     past           // see past.go
 
 	moving       sync.RWMutex        // guards the machines, and all that is in them
 	machines     map[string]*machine // by id: rollouts whose end is not written down yet; see rollouts.go
@@ -78,7 +79,8 @@ type Live struct {
 	impact.Side
 	versions cowMap[int64]
 	retired  cowMap[int64]
-	imported cowMap[Origin] // objects that a source has, or had
+	imported cowMap[Origin]            // objects that a source has, or had
+	told     cowMap[[]estate.PolicyID] // devices whose laptops say what was taken on them; see offers.go
 
 	// The side is what will be live once all rollouts under way have finished. These are the rollouts,
 	// in the order of their publication, and the estates without some of them.
@@ -134,16 +136,9 @@ func (s *liveEstate) Live() *Live {
 		if was.Plan.Snapshot().Day == today {
 			return was
 		}
-		next := &Live{
-			Revision: was.Revision,
-			Side:     was.Side.With(was.Plan.Snapshot().On(today)),
-			versions: was.versions,
-			retired:  was.retired,
-			imported: was.imported,
-			rolling:  was.rolling,
-
-			generations: &generations{},
-		}
+		next := was.sameAgain()
+		next.Side = was.Side.With(was.Plan.Snapshot().On(today))
+		next.generations = &generations{}
 		report := impact.Compare(was.Side, next.Side)
 		s.mu.Lock()
 		if s.live != was { // something was published meanwhile
@@ -172,17 +167,9 @@ func (s *liveEstate) renew() {
 			return
 		}
 		plan := was.Plan.Renewed()
-		next := &Live{
-			Revision: was.Revision,
-			Turn:     was.Turn,
-			Side:     impact.Side{Plan: plan, Resolution: plan.Estate()},
-			versions: was.versions,
-			retired:  was.retired,
-			imported: was.imported,
-			rolling:  was.rolling,
-
-			generations: &generations{},
-		}
+		next := was.sameAgain()
+		next.Side = impact.Side{Plan: plan, Resolution: plan.Estate()}
+		next.generations = &generations{}
 		s.mu.Lock()
 		turns := slices.Clone(s.turns)
 		s.mu.Unlock()
@@ -246,8 +233,8 @@ func (s *liveEstate) addTurn(t turn) {
 // sameAgain gives what is live with nothing altered, to be given another turn or other rollouts.
 func (l *Live) sameAgain() *Live {
 	return &Live{
-		Revision: l.Revision, Turn: l.Turn, Side: l.Side, versions: l.versions, retired: l.retired, imported: l.imported, rolling: l.rolling,
-		generations: l.generations,
+		Revision: l.Revision, Turn: l.Turn, Side: l.Side, versions: l.versions, retired: l.retired, imported: l.imported, told: l.told,
+		rolling: l.rolling, generations: l.generations,
 	}
 }
 

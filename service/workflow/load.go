@@ -58,6 +58,12 @@ func (s *liveEstate) load(ctx context.Context) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
+	taken, err := s.store.In(ctx).TakenOffers()
+	if err != nil {
+		return nil, err
+	}
+	live.told = toldFrom(taken)
+	live.allAsTold(objects)
 	snapshot := files.Assemble(objects, s.shipped).On(s.Today())
 	snapshot.Sort()
 	if len(snapshot.Units) == 0 { // before the first import

@@ -23,6 +23,8 @@ type DevicePage struct {
 	CheckIns   []store.CheckIn
 	Groups     []resolve.Membership
 	Exceptions []Exceptional
+	Offers     []OfferView // policies that are offered on it, by id
+	Tells      bool        // it says itself what was taken on it
 	History    []store.SourceEvent
 	Brings     []string // fields that its source brings
 	Local      []string // of those, the ones that are edited here
@@ -52,6 +54,10 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 		if page.Deliveries, err = s.pending(s.Live(), id, page.Deliveries); err != nil {
 			return page, err
 		}
+	}
+	page.Tells = live.told.has(objectKey{estate.KindDevice, id})
+	if page.Offers, err = s.offersOn(ctx, live, id); err != nil {
+		return page, err
 	}
 	if page.CheckIns, err = s.store.In(ctx).CheckIns(id, 50); err != nil {
 		return page, err

@@ -165,6 +165,12 @@ func (s *ChangeService) readAt(ctx context.Context, at time.Time, revision int64
 	if err != nil {
 		return nil, err
 	}
+	taken, err := s.store.In(ctx).TakenOffersAt(at)
+	if err != nil {
+		return nil, err
+	}
+	live.told = toldFrom(taken)
+	live.allAsTold(objects)
 	day := estate.Date(at.In(s.zone).Format(time.DateOnly))
 	snapshot := files.Assemble(objects, s.shipped).On(day)
 	snapshot.Sort()

@@ -263,8 +263,8 @@ func (s *ChangeService) overtaken(ctx context.Context, live *Live, edits []store
 // after is what is live once a draft is published.
 func (l *Live) after(revision int64, d *draft) *Live {
 	return &Live{
-		Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), imported: l.imported, rolling: l.rolling,
-		generations: &generations{},
+		Revision: revision, Side: d.after, versions: l.versions.copied(), retired: l.retired.copied(), imported: l.imported, told: l.told,
+		rolling: l.rolling, generations: &generations{},
 	}
 }
 

@@ -74,7 +74,7 @@ func (s *liveEstate) boundedLive(live *Live, by Actor) *Live {
 	} else {
 		snapshot = boundedSnapshot(live.Side, units, nil, nil)
 	}
-	is := &Live{Revision: live.Revision, Turn: live.Turn, versions: live.versions, retired: live.retired, imported: live.imported}
+	is := &Live{Revision: live.Revision, Turn: live.Turn, versions: live.versions, retired: live.retired, imported: live.imported, told: live.told}
 	if known.is != nil {
 		is.Side = known.is.Side.With(snapshot)
 	} else {

@@ -147,6 +147,7 @@ function Body({ p }: { p: DevicePage }) {
       </div>
       <div className="flex min-w-0 flex-col gap-4">
         <Facts p={p} />
+        <Offers p={p} />
         <Memberships list={p.groups} of="laptop" />
         <History list={p.history} />
         <Sheet title="Check-ins" aside={p.device.enrolled ? `revision ${p.device.revision || 'none'}` : 'not enrolled'}>
@@ -200,6 +201,28 @@ function Body({ p }: { p: DevicePage }) {
         </Sheet>
       </div>
     </div>
+  );
+}
+
+/** The policies that are offered on the laptop, and what its person took. */
+function Offers({ p }: { p: DevicePage }) {
+  if (p.offers.length === 0) return null;
+  return (
+    <Sheet title="Offered" aside={`${p.offers.filter((o) => o.taken).length} of ${p.offers.length} taken`}>
+      <ul className="py-1.5 text-sm">
+        {p.offers.map((o) => (
+          <li key={o.policy} className="flex justify-between gap-3 px-4 py-1">
+            <Link to={`/policies/${o.policy}`} className="link-hover link min-w-0 truncate">
+              {o.title || o.policy}
+            </Link>
+            <span className="quiet shrink-0 text-[13px]">{!o.taken ? 'not taken' : o.since ? <>taken <Time at={o.since} /></> : 'taken'}</span>
+          </li>
+        ))}
+      </ul>
+      <p className="quiet border-t border-base-300/60 px-4 py-2 text-[13px]">
+        {p.tells ? 'The laptop shows them to its person, who takes or leaves each.' : 'The laptop has not said what was taken on it. An edit or a source decides.'}
+      </p>
+    </Sheet>
   );
 }
 

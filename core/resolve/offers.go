@@ -1,0 +1,45 @@
+// This file tells which offered policies are there for a laptop's person to take or leave.
+
+package resolve
+
+import (
+	"slices"
+
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/match"
+)
+
+// Offer is a policy that is offered on a laptop.
+type Offer struct {
+	Policy *estate.Policy
+	Taken  bool // it counts: a person took it
+}
+
+// Offers gives the offered policies of which a laptop with its owner is in the audience, by id. A
+// policy that the laptop is not in the audience of is not offered, even where it was taken before.
+func (p *Plan) Offers(id estate.DeviceID) ([]Offer, error) {
+	dev, known := p.DeviceAt.Number(id)
+	if !known {
+		return nil, &UnknownError{estate.KindDevice, string(id)}
+	}
+	isOffered := func(at int) bool { return p.policies[at].audience.Offered != "" }
+	if !slices.ContainsFunc(p.byPolicy, isOffered) {
+		return nil, nil
+	}
+	s := p.subject(dev, p.Devices.At(dev).OwnerAt)
+	defer s.done()
+	var out []Offer
+	for _, at := range p.byPolicy {
+		if !isOffered(at) {
+			continue
+		}
+		pol := &p.policies[at]
+		why, taken := whyNot{subject: s, policy: pol}, false
+		s.Match(&pol.audience, &why, func(int, *bitset.Set) { taken = true })
+		if taken || why.Reason == match.NotTaken {
+			out = append(out, Offer{pol.Policy, taken})
+		}
+	}
+	return out, nil
+}
