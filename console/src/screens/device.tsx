@@ -215,12 +215,24 @@ function Offers({ p }: { p: DevicePage }) {
             <Link to={`/policies/${o.policy}`} className="link-hover link min-w-0 truncate">
               {o.title || o.policy}
             </Link>
-            <span className="quiet shrink-0 text-[13px]">{!o.taken ? 'not taken' : o.since ? <>taken <Time at={o.since} /></> : 'taken'}</span>
+            <span className="quiet shrink-0 text-[13px]">
+              {!o.taken ? (
+                'not taken'
+              ) : o.since ? (
+                <>
+                  taken <Time at={o.since} />
+                </>
+              ) : (
+                'taken'
+              )}
+            </span>
           </li>
         ))}
       </ul>
       <p className="quiet border-t border-base-300/60 px-4 py-2 text-[13px]">
-        {p.tells ? 'The laptop shows them to its person, who takes or leaves each.' : 'The laptop has not said what was taken on it. An edit or a source decides.'}
+        {p.tells
+          ? 'The laptop shows them to its person, who takes or leaves each.'
+          : 'The laptop has not said what was taken on it. An edit or a source decides.'}
       </p>
     </Sheet>
   );
