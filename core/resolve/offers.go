@@ -16,6 +16,11 @@ type Offer struct {
 	Taken  bool // it counts: a person took it
 }
 
+// AnyOffered tells whether some policy of the plan is offered.
+func (p *Plan) AnyOffered() bool {
+	return slices.ContainsFunc(p.byPolicy, func(at int) bool { return p.policies[at].Offered })
+}
+
 // Offers gives the offered policies of which a laptop with its owner is in the audience, by id. A
 // policy that the laptop is not in the audience of is not offered, even where it was taken before.
 func (p *Plan) Offers(id estate.DeviceID) ([]Offer, error) {
@@ -23,18 +28,17 @@ func (p *Plan) Offers(id estate.DeviceID) ([]Offer, error) {
 	if !known {
 		return nil, &UnknownError{estate.KindDevice, string(id)}
 	}
-	isOffered := func(at int) bool { return p.policies[at].audience.Offered != "" }
-	if !slices.ContainsFunc(p.byPolicy, isOffered) {
+	if !p.AnyOffered() {
 		return nil, nil
 	}
 	s := p.subject(dev, p.Devices.At(dev).OwnerAt)
 	defer s.done()
 	var out []Offer
 	for _, at := range p.byPolicy {
-		if !isOffered(at) {
+		pol := &p.policies[at]
+		if !pol.Offered {
 			continue
 		}
-		pol := &p.policies[at]
 		why, taken := whyNot{subject: s, policy: pol}, false
 		s.Match(&pol.audience, &why, func(int, *bitset.Set) { taken = true })
 		if taken || why.Reason == match.NotTaken {

@@ -302,7 +302,10 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 	switch s.phase {
 	case greeting:
 		s.phase = comparing
-		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath), get(syncml.TakenPath))
+		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath))
+		if s.laptop.TellsSince != nil || s.live.Plan.AnyOffered() {
+			out.Commands = append(out.Commands, get(syncml.TakenPath))
+		}
 		return nil
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
