@@ -76,11 +76,7 @@ func askConflicts(ctx context.Context, c *cli.Command) ([]wire.Conflict, error) 
 	if err != nil {
 		return nil, err
 	}
-	query := url.Values{}
-	if at := c.String("at"); at != "" {
-		query.Set("at", at)
-	}
-	return client.Get[[]wire.Conflict](ctx, api, "/conflicts", query)
+	return client.Get[[]wire.Conflict](ctx, api, "/conflicts", reading{at: c.String("at")}.query())
 }
 
 // printed prints a value as JSON, or as text.
@@ -104,12 +100,12 @@ func listing[T any](s Streams, name, what, path string, header []string, row fun
 			for _, f := range flags {
 				switch flag := f.Names()[0]; v := c.Value(flag).(type) {
 				case bool: // --live
-					change, err := readingChange(ctx, s, c, api)
+					from, err := readingOf(ctx, s, c, api)
 					if err != nil {
 						return err
 					}
 					query.Del("change")
-					maps.Copy(query, inChange(change))
+					maps.Copy(query, from.query())
 				case []string:
 					query[strings.ReplaceAll(flag, "-", "_")] = v
 				default:
@@ -161,7 +157,7 @@ func listed[T any](
 func showCommand(
 	s Streams,
 	noun, kind string,
-	more func(context.Context, *client.Client, wire.Object, wire.Change) error,
+	more func(context.Context, *client.Client, wire.Object, reading) error,
 ) *cli.Command {
 	return &cli.Command{
 		Name:      "show",
@@ -169,11 +165,11 @@ func showCommand(
 		ArgsUsage: strings.ToUpper(noun),
 		Flags:     append(readingFlags(), formatFlag("text", "json")),
 		Action: asked(s, 1, strings.ToUpper(noun), func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			change, err := readingChange(ctx, s, c, api)
+			from, err := readingOf(ctx, s, c, api)
 			if err != nil {
 				return err
 			}
-			o, err := objectIn(ctx, api, change, kind, c.Args().First())
+			o, err := objectIn(ctx, api, from, kind, c.Args().First())
 			if err != nil {
 				return err
 			}
@@ -185,11 +181,11 @@ func showCommand(
 				return err
 			}
 			head := fmt.Sprintf("version %d", o.Version)
-			if hasEdit(change, kind, o.ID) {
-				head = "as in the change " + change.ID
+			if hasEdit(from.change, kind, o.ID) {
+				head = "as in the change " + from.change.ID
 			}
 			fmt.Fprintf(s.Out, "# %s\n%s", head, text)
-			return more(ctx, api, o, change)
+			return more(ctx, api, o, from)
 		}),
 	}
 }

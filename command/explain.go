@@ -190,7 +190,7 @@ func findPolicy(ctx context.Context, c *cli.Command, id string) error {
 		if err != nil {
 			return err
 		}
-		_, err = policyIn(ctx, api, wire.Change{}, id)
+		_, err = policyIn(ctx, api, reading{}, id)
 		return err
 	}
 	snapshot, err := readFolder(c, c.String("estate"))

@@ -60,6 +60,9 @@ func dayOf(c *cli.Command) (estate.Date, error) {
 
 // readFolder loads an estate folder on the day of the command line.
 func readFolder(c *cli.Command, folder string) (*estate.Snapshot, error) {
+	if c.String("at") != "" {
+		return nil, usage("%s: --at goes without --estate: a folder has no past", c.Name)
+	}
 	day, err := dayOf(c)
 	if err != nil {
 		return nil, err

@@ -72,9 +72,13 @@ func grantCommand(s Streams) *cli.Command {
 		Name: "grant", Usage: "grants: who has which role, where and until when",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "list the grants", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name: "list", Usage: "list the grants",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "at", Usage: "that there were at a `MOMENT` such as 2026-10-03T14:00; a day alone is its end"},
+					formatFlag("text", "json"),
+				},
 				Action: asked(s, 0, "no arguments", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					list, err := client.Get[[]wire.Grant](ctx, api, "/grants", nil)
+					list, err := client.Get[[]wire.Grant](ctx, api, "/grants", reading{at: c.String("at")}.query())
 					if err != nil {
 						return err
 					}
@@ -156,7 +160,7 @@ func printGrants(s Streams, list []wire.Grant) {
 			days = strings.TrimSpace(days + " until " + g.Until)
 		}
 		if !g.Counts {
-			days = strings.TrimSpace(days + " (not today)")
+			days = strings.TrimSpace(days + " (not on this day)")
 		}
 		rows[i] = []string{g.ID, who, g.Role, where, days}
 	}

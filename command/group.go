@@ -108,11 +108,11 @@ func groupCommand(s Streams) *cli.Command {
 			listing(s, "list", "groups", "/groups", []string{"group", "of", "members", "rule fails on", "title"}, func(g wire.Group) []string {
 				return []string{g.ID, g.Of, fmt.Sprint(g.Members), fmt.Sprint(g.Failures), g.Title}
 			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, atFlag()),
-			showCommand(s, "group", "groups", func(ctx context.Context, api *client.Client, o wire.Object, change wire.Change) error {
-				if hasEdit(change, "groups", o.ID) {
+			showCommand(s, "group", "groups", func(ctx context.Context, api *client.Client, o wire.Object, r reading) error {
+				if hasEdit(r.change, "groups", o.ID) {
 					return groupInChange(ctx, s, api, o)
 				}
-				g, err := client.Get[wire.GroupPage](ctx, api, client.Path("groups", o.ID), nil)
+				g, err := client.Get[wire.GroupPage](ctx, api, client.Path("groups", o.ID), reading{at: r.at}.query())
 				if err != nil {
 					return err
 				}

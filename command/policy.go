@@ -38,18 +38,18 @@ func policyCommand(s Streams) *cli.Command {
 				&cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"},
 				readChangeFlag(), liveFlag(), atFlag(),
 			),
-			showCommand(s, "policy", "policies", func(ctx context.Context, api *client.Client, o wire.Object, change wire.Change) error {
-				return reviewPolicy(ctx, s.Out, api, o.ID, change.ID)
+			showCommand(s, "policy", "policies", func(ctx context.Context, api *client.Client, o wire.Object, r reading) error {
+				return reviewPolicy(ctx, s.Out, api, o.ID, r)
 			}),
 			{
 				Name: "review", Usage: "whom a policy reaches, what is odd about it, and where else its settings are set", ArgsUsage: "POLICY",
 				Flags: append(readingFlags(), formatFlag("text", "json")),
 				Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					change, err := readingChange(ctx, s, c, api)
+					from, err := readingOf(ctx, s, c, api)
 					if err != nil {
 						return err
 					}
-					use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", c.Args().First(), "use"), inChange(change))
+					use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", c.Args().First(), "use"), from.query())
 					if err != nil {
 						return err
 					}
@@ -82,8 +82,7 @@ func summaryCommand(s Streams) *cli.Command {
 				Name:  "html",
 				Usage: "print HTML",
 			},
-			readChangeFlag(),
-			liveFlag(),
+			readChangeFlag(), liveFlag(), atFlag(),
 			estateFlag(),
 			dateFlag(),
 		},
@@ -108,7 +107,7 @@ func summaryCommand(s Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
-				change, err := readingChange(ctx, s, c, api)
+				from, err := readingOf(ctx, s, c, api)
 				if err != nil {
 					return err
 				}
@@ -116,7 +115,7 @@ func summaryCommand(s Streams) *cli.Command {
 					ctx,
 					api,
 					client.Path("policies", c.Args().First(), "summary"),
-					inChange(change),
+					from.query(),
 				); err != nil {
 					return err
 				}

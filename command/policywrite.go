@@ -87,7 +87,7 @@ func newPolicyCommand(s Streams) *cli.Command {
 		},
 		Action: writing(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 			id := c.Args().First()
-			if _, err := policyIn(ctx, api, change, id); err == nil {
+			if _, err := policyIn(ctx, api, reading{change: change}, id); err == nil {
 				return usage("new: found the policy %s already, expected an id that is free", problem.Quote(id))
 			}
 			doc, err := startOf(ctx, c, api, change)
@@ -135,7 +135,7 @@ func startOf(ctx context.Context, c *cli.Command, api *client.Client, change wir
 			Settings:  k.Settings,
 		}, nil
 	case c.IsSet("like"):
-		like, err := policyIn(ctx, api, change, c.String("like"))
+		like, err := policyIn(ctx, api, reading{change: change}, c.String("like"))
 		like.Audience, like.State = files.AudienceDoc{}, ""
 		if like.Title != "" {
 			like.Title += " (copy)"
@@ -201,7 +201,7 @@ func setCommand(s Streams) *cli.Command {
 			-2,
 			"POLICY SETTING=VALUE…",
 			func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-				doc, err := policyIn(ctx, api, change, c.Args().First())
+				doc, err := policyIn(ctx, api, reading{change: change}, c.Args().First())
 				if err != nil {
 					return err
 				}
@@ -270,7 +270,7 @@ func unsetCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "unset", Usage: "take settings out of a policy", ArgsUsage: "POLICY SETTING…", Flags: []cli.Flag{changeFlag()},
 		Action: writing(s, -2, "POLICY SETTING…", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-			doc, err := policyIn(ctx, api, change, c.Args().First())
+			doc, err := policyIn(ctx, api, reading{change: change}, c.Args().First())
 			if err != nil {
 				return err
 			}
@@ -314,7 +314,7 @@ func audienceCommand(s Streams) *cli.Command {
 			changeFlag(),
 		},
 		Action: writing(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-			doc, err := policyIn(ctx, api, change, c.Args().First())
+			doc, err := policyIn(ctx, api, reading{change: change}, c.Args().First())
 			if err != nil {
 				return err
 			}
@@ -370,7 +370,7 @@ func notForEveryone(ctx context.Context, api *client.Client, change wire.Change,
 func reachOf(ctx context.Context, api *client.Client, change wire.Change, doc files.PolicyDoc) (wire.AudienceReach, error) {
 	var r wire.AudienceAnswer
 	in := trialOf(doc)
-	_, err := api.Call(ctx, http.MethodPost, "/audience", inChange(change), in, &r)
+	_, err := api.Call(ctx, http.MethodPost, "/audience", reading{change: change}.query(), in, &r)
 	switch {
 	case err != nil:
 		return wire.AudienceReach{}, err
@@ -456,7 +456,7 @@ func splitCommand(s Streams) *cli.Command {
 				}
 				for _, id := range args[:2] {
 					fmt.Fprintln(s.Out, id)
-					if err := reviewPolicy(ctx, s.Out, api, id, change.ID); err != nil {
+					if err := reviewPolicy(ctx, s.Out, api, id, reading{change: change}); err != nil {
 						return err
 					}
 				}

@@ -39,16 +39,15 @@ func reachCommand(s Streams) *cli.Command {
 				Usage: "name `N` laptops of every platform, unit and release among them, to start with",
 			},
 			formatFlag("text", "json"),
-			readChangeFlag(),
-			liveFlag(),
+			readChangeFlag(), liveFlag(), atFlag(),
 		},
 		Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			change, err := readingChange(ctx, s, c, api)
+			from, err := readingOf(ctx, s, c, api)
 			if err != nil {
 				return err
 			}
-			query := inChange(change)
-			doc, err := policyIn(ctx, api, change, c.Args().First())
+			query := from.query()
+			doc, err := policyIn(ctx, api, from, c.Args().First())
 			if err != nil {
 				return err
 			}

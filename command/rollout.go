@@ -19,6 +19,10 @@ import (
 	"zenithridge.example/zridge/formats/wire"
 )
 
+func rolloutAtFlag() *cli.StringFlag {
+	return &cli.StringFlag{Name: "at", Usage: "as it was at a `MOMENT` such as 2026-10-03T14:00; a day alone is its end"}
+}
+
 func rolloutCommand(s Streams) *cli.Command {
 	commands := []*cli.Command{
 		listing(s, "list", "rollouts, those under way first", "/rollouts", []string{"rollout", "state", "title", "laptops", "taken", "failed", "wave", "published"},
@@ -27,11 +31,11 @@ func rolloutCommand(s Streams) *cli.Command {
 					r.ID, progressText(r), r.Title, fmt.Sprint(r.Laptops), fmt.Sprint(r.Counts["taken"]), fmt.Sprint(r.Counts["failed"]), openWave(r),
 					moment(r.PublishedAt),
 				}
-			}),
+			}, rolloutAtFlag()),
 		{
-			Name: "show", Usage: "a rollout with its waves", ArgsUsage: "ROLLOUT", Flags: []cli.Flag{formatFlag("text", "json")},
+			Name: "show", Usage: "a rollout with its waves", ArgsUsage: "ROLLOUT", Flags: []cli.Flag{rolloutAtFlag(), formatFlag("text", "json")},
 			Action: asked(s, 1, "ROLLOUT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-				r, err := client.Get[wire.Rollout](ctx, api, client.Path("rollouts", c.Args().First()), nil)
+				r, err := client.Get[wire.Rollout](ctx, api, client.Path("rollouts", c.Args().First()), reading{at: c.String("at")}.query())
 				if err != nil {
 					return err
 				}

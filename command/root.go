@@ -95,6 +95,7 @@ func root(s Streams) *cli.Command {
 			effectiveCommand(s),
 			explainCommand(s),
 			conflictsCommand(s),
+			problemsCommand(s),
 			policyCommand(s),
 			deviceCommand(s),
 			personCommand(s),

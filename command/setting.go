@@ -52,17 +52,16 @@ func settingCommand(s Streams) *cli.Command {
 					"of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"},
-					readChangeFlag(),
-					liveFlag(),
+					readChangeFlag(), liveFlag(), atFlag(),
 					formatFlag("text", "json"),
 				},
 				Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					change, err := readingChange(ctx, s, c, api)
+					from, err := readingOf(ctx, s, c, api)
 					if err != nil {
 						return err
 					}
 					query := given(c, "policy")
-					maps.Copy(query, inChange(change))
+					maps.Copy(query, from.query())
 					d, err := settingUse(ctx, api, c.Args().First(), query)
 					if err != nil {
 						return err

@@ -33,11 +33,11 @@ func settlingCommands(s Streams) []*cli.Command {
 				formatFlag("text", "json"),
 			),
 			Action: asked(s, anyNumber, "", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-				change, err := readingChange(ctx, s, c, api)
+				from, err := readingOf(ctx, s, c, api)
 				if err != nil {
 					return err
 				}
-				ways, err := waysFor(ctx, c, api, change.ID)
+				ways, err := waysFor(ctx, c, api, from.change.ID)
 				if err != nil {
 					return err
 				}

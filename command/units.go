@@ -38,7 +38,7 @@ func unitCommand(s Streams) *cli.Command {
 						u.Title,
 					}
 				},
-				readChangeFlag(), liveFlag(),
+				readChangeFlag(), liveFlag(), atFlag(),
 			),
 			inheritsCommand(s, "unit", "units"),
 			matrixCommand(s),
@@ -263,16 +263,15 @@ func inheritsCommand(s Streams, what, path string) *cli.Command {
 				Name:  "why",
 				Usage: "every entry too",
 			},
-			readChangeFlag(),
-			liveFlag(),
+			readChangeFlag(), liveFlag(), atFlag(),
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 1, strings.ToUpper(what), func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			change, err := readingChange(ctx, s, c, api)
+			from, err := readingOf(ctx, s, c, api)
 			if err != nil {
 				return err
 			}
-			i, err := client.Get[wire.Inheritance](ctx, api, client.Path(path, c.Args().First(), "inherits"), inChange(change))
+			i, err := client.Get[wire.Inheritance](ctx, api, client.Path(path, c.Args().First(), "inherits"), from.query())
 			if err != nil {
 				return err
 			}
@@ -402,17 +401,16 @@ func matrixCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"},
 			&cli.BoolFlag{Name: "deep", Usage: "all units below"},
 			&cli.BoolFlag{Name: "all", Usage: "also what every laptop has alike"},
-			readChangeFlag(),
-			liveFlag(),
+			readChangeFlag(), liveFlag(), atFlag(),
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			change, err := readingChange(ctx, s, c, api)
+			from, err := readingOf(ctx, s, c, api)
 			if err != nil {
 				return err
 			}
 			query := given(c, "unit", "area")
-			maps.Copy(query, inChange(change))
+			maps.Copy(query, from.query())
 			for _, flag := range []string{"deep", "all"} {
 				if c.Bool(flag) {
 					query.Set(flag, "true")
@@ -469,11 +467,11 @@ func placesCommand(s Streams) *cli.Command {
 			"above.\n\nExample:\n  zridge setting places screen.lock_after_minutes",
 		Flags: append(readingFlags(), formatFlag("text", "json")),
 		Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-			change, err := readingChange(ctx, s, c, api)
+			from, err := readingOf(ctx, s, c, api)
 			if err != nil {
 				return err
 			}
-			w, err := client.Get[wire.Whereabouts](ctx, api, client.Path("settings", c.Args().First(), "places"), inChange(change))
+			w, err := client.Get[wire.Whereabouts](ctx, api, client.Path("settings", c.Args().First(), "places"), from.query())
 			if err != nil {
 				return err
 			}

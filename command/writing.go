@@ -43,9 +43,28 @@ func changeFlag() cli.Flag {
 	}
 }
 
-// readingFlags choose what a command that reads is about: a change that is open, or what is live.
+// readingFlags choose what a command that reads is about: a change that is open, what is live, or the estate
+// as it was at a moment.
 func readingFlags() []cli.Flag {
-	return []cli.Flag{readChangeFlag(), liveFlag()}
+	return []cli.Flag{readChangeFlag(), liveFlag(), atFlag()}
+}
+
+// reading is what a command that reads is about.
+type reading struct {
+	change wire.Change // laid over what is live; without an id: none
+	at     string      // the moment; empty: now
+}
+
+// query makes the query by which the service answers so.
+func (r reading) query() url.Values {
+	query := url.Values{}
+	if r.change.ID != "" {
+		query.Set("change", r.change.ID)
+	}
+	if r.at != "" {
+		query.Set("at", r.at)
+	}
+	return query
 }
 
 func readChangeFlag() cli.Flag {
@@ -124,36 +143,33 @@ func openChange(ctx context.Context, api *client.Client, k *savedSignIn) (change
 	return change, err == nil && change.State == "open"
 }
 
-// readingChange gives the change that a command reads, as readingFlags choose it, and says which
-// one it is. Without one it is the zero Change: what is live is read.
-func readingChange(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (change wire.Change, err error) {
-	if c.Bool("live") {
-		if c.IsSet("change") && c.String("change") != "" {
-			return change, usage("%s: found --live and --change, expected one of them", c.Name)
-		}
-		return change, nil
-	}
-	if id := c.String("change"); id != "" {
-		return client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
+// readingOf gives what a command reads, as readingFlags choose it, and says which change is laid over what is
+// live.
+func readingOf(ctx context.Context, s Streams, c *cli.Command, api *client.Client) (r reading, err error) {
+	id, at := c.String("change"), c.String("at")
+	switch {
+	case c.Bool("live") && c.IsSet("change") && id != "":
+		return r, usage("%s: found --live and --change, expected one of them", c.Name)
+	case at != "" && (c.Bool("live") || c.IsSet("change") && id != ""):
+		return r, usage("%s: found --at with --live or --change, expected one of them", c.Name)
+	case at != "":
+		return reading{at: at}, nil
+	case c.Bool("live"):
+		return r, nil
+	case id != "":
+		r.change, err = client.Get[wire.Change](ctx, api, client.Path("changes", id), nil)
+		return r, err
 	}
 	k, err := readSignIn()
 	if err != nil {
-		return change, err
+		return r, err
 	}
 	change, ok := openChange(ctx, api, k)
 	if !ok || len(change.Edits) == 0 {
-		return wire.Change{}, nil
+		return r, nil
 	}
 	fmt.Fprintf(s.Err, "with the open change %s, %s; --live shows what is live\n", change.ID, change.Title)
-	return change, nil
-}
-
-// inChange makes the query by which the service answers with a change; empty for what is live.
-func inChange(change wire.Change) url.Values {
-	if change.ID == "" {
-		return url.Values{}
-	}
-	return url.Values{"change": {change.ID}}
+	return reading{change: change}, nil
 }
 
 // hasEdit tells whether a change edits an object.
@@ -162,15 +178,15 @@ func hasEdit(change wire.Change, kind, id string) bool {
 }
 
 // objectIn gives an object as a change has it, else as it is live.
-func objectIn(ctx context.Context, api *client.Client, change wire.Change, kind, id string) (wire.Object, error) {
-	for _, e := range change.Edits {
+func objectIn(ctx context.Context, api *client.Client, r reading, kind, id string) (wire.Object, error) {
+	for _, e := range r.change.Edits {
 		if e.Kind == kind && e.ID == id && e.Action == "retire" {
-			return wire.Object{}, &exitError{exitFault, fmt.Sprintf("The change %s retires %s/%s.", change.ID, kind, id)}
+			return wire.Object{}, &exitError{exitFault, fmt.Sprintf("The change %s retires %s/%s.", r.change.ID, kind, id)}
 		} else if e.Kind == kind && e.ID == id {
 			return wire.Object{Kind: kind, ID: id, Version: e.BaseVersion, Body: e.Body}, nil
 		}
 	}
-	return client.Get[wire.Object](ctx, api, client.Path("estate", kind, id), nil)
+	return client.Get[wire.Object](ctx, api, client.Path("estate", kind, id), reading{at: r.at}.query())
 }
 
 // rememberChange notes the change that the next edits go into.
@@ -183,10 +199,10 @@ func rememberChange(id string) error {
 	return saveSignIn(*k)
 }
 
-// policyIn gives a policy as a change has it, else as it is live.
-func policyIn(ctx context.Context, api *client.Client, change wire.Change, id string) (files.PolicyDoc, error) {
+// policyIn gives a policy as a change has it, as it was at a moment, or as it is live.
+func policyIn(ctx context.Context, api *client.Client, r reading, id string) (files.PolicyDoc, error) {
 	var doc files.PolicyDoc
-	o, err := objectIn(ctx, api, change, "policies", id)
+	o, err := objectIn(ctx, api, r, "policies", id)
 	if err != nil {
 		return doc, err
 	}
@@ -210,17 +226,13 @@ func putPolicy(ctx context.Context, s Streams, api *client.Client, change wire.C
 	if err := putEdit(ctx, api, s.Out, change, http.MethodPut, "policies", doc.ID, "", body); err != nil {
 		return err
 	}
-	return reviewPolicy(ctx, s.Out, api, doc.ID, change.ID)
+	return reviewPolicy(ctx, s.Out, api, doc.ID, reading{change: change})
 }
 
 // reviewPolicy says whom a policy reaches, what is odd about it and where else its settings are
 // set.
-func reviewPolicy(ctx context.Context, w io.Writer, api *client.Client, id, change string) error {
-	query := url.Values{}
-	if change != "" {
-		query.Set("change", change)
-	}
-	use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", id, "use"), query)
+func reviewPolicy(ctx context.Context, w io.Writer, api *client.Client, id string, r reading) error {
+	use, err := client.Get[wire.PolicyUse](ctx, api, client.Path("policies", id, "use"), r.query())
 	if err != nil {
 		return err
 	}

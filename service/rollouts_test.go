@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/setting"
@@ -195,5 +196,43 @@ func TestWhoIsAskedForAReview(t *testing.T) {
 	}
 	if r := posted[wire.Review](t, api, path, wire.SendForReview{Reviewers: []string{"mairi"}}); r.Change.State != "in-review" {
 		t.Errorf("sent to an approver, the change is %s", r.Change.State)
+	}
+}
+
+// TestListsOfThePast: rollouts, grants and objects are told as they were at a moment, whatever has happened
+// since, and what is no moment of the past is refused.
+func TestListsOfThePast(t *testing.T) {
+	t.Parallel()
+	api, _, _ := fleetOf(t, nil)
+	posted[wire.Account](t, api, "/accounts", wire.NewAccount{Name: "lena", Password: "a password of lena"})
+	given := posted[wire.Grant](t, api, "/grants", wire.NewGrant{Account: "lena", Role: "author"})
+	before := time.Now().UTC().Format(time.RFC3339Nano)
+	change := policyChange(t, api, 9)
+	posted[wire.Published](t, api, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
+	path := client.Path("rollouts", change.ID)
+	if _, err := api.Call(t.Context(), http.MethodDelete, client.Path("grants", given.ID), nil, nil, nil); err != nil {
+		t.Fatal(err)
+	}
+	if then, now := get[[]wire.Rollout](t, api, "/rollouts?at="+before), get[[]wire.Rollout](t, api, "/rollouts"); len(then) != 0 || len(now) != 1 {
+		t.Errorf("%d rollouts before it was published, %d after", len(then), len(now))
+	}
+	grants := func(query string) (n int) {
+		for _, g := range get[[]wire.Grant](t, api, "/grants"+query) {
+			if g.Account == "lena" && g.Role == "author" && g.Counts {
+				n++
+			}
+		}
+		return n
+	}
+	if then, now := grants("?at="+before), grants(""); then != 1 || now != 0 {
+		t.Errorf("lena had the role %d times then and %d times now", then, now)
+	}
+	if o := get[wire.Object](t, api, "/estate/policies/p?at="+before); !strings.Contains(string(o.Body), "15") || o.Version != 1 {
+		t.Errorf("the policy was %s, version %d", o.Body, o.Version)
+	}
+	for _, wrong := range []string{path + "?at=soon", "/rollouts?at=2200-01-01", "/grants?at=yesterday", path + "?at=" + before, "/estate/policies/q?at=" + before} {
+		if _, err := api.Call(t.Context(), http.MethodGet, wrong, nil, nil, nil); err == nil {
+			t.Errorf("%s was answered", wrong)
+		}
 	}
 }

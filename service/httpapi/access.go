@@ -16,6 +16,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/signin"
+	"zenithridge.example/zridge/service/store"
 )
 
 // RolePath names a role or a grant.
@@ -103,19 +104,33 @@ func (s *server) dropRole(ctx context.Context, in *RolePath) (*struct{}, error) 
 	return nil, s.fault(ctx, err)
 }
 
+// grantOf gives a grant, and whether it counts today.
 func (s *server) grantOf(g access.Grant, by string) wire.Grant {
-	return wire.Grant{
-		ID: g.ID, Account: g.Account, Group: g.Group, Role: g.Role, Unit: g.Unit, From: g.From, Until: g.Until, By: by,
-		Counts: g.CountsOn(string(s.Flow.Today())),
-	}
+	return grantWire(g, by, g.CountsOn(string(s.Flow.Today())))
+}
+
+func grantWire(g access.Grant, by string, counts bool) wire.Grant {
+	return wire.Grant{ID: g.ID, Account: g.Account, Group: g.Group, Role: g.Role, Unit: g.Unit, From: g.From, Until: g.Until, By: by, Counts: counts}
 }
 
 // listGrants handles the operation listGrants.
-func (s *server) listGrants(ctx context.Context, _ *struct{}) (*output[[]wire.Grant], error) {
-	rows, err := s.SignIn.Grants(ctx)
+func (s *server) listGrants(ctx context.Context, in *struct {
+	At string `query:"at" doc:"As they were at a moment, such as 2026-10-03T14:00; a day alone is its end"`
+}) (*output[[]wire.Grant], error) {
+	read, day := s.SignIn.Grants, string(s.Flow.Today())
+	if in.At != "" {
+		at, err := s.Flow.ParseMoment(ctx, actorOf(ctx), in.At)
+		if err != nil {
+			return nil, s.fault(ctx, err)
+		}
+		read = func(ctx context.Context) ([]store.Grant, error) { return s.SignIn.GrantsAt(ctx, at) }
+		day = string(s.Flow.DayOf(at))
+	}
+	rows, err := read(ctx)
 	list := make([]wire.Grant, len(rows))
 	for i, g := range rows {
-		list[i] = s.grantOf(signin.GrantOf(g), g.By)
+		is := signin.GrantOf(g)
+		list[i] = grantWire(is, g.By, is.CountsOn(day))
 	}
 	return out(list, s.fault(ctx, err))
 }

@@ -101,7 +101,19 @@ func (s *server) listObjects(ctx context.Context, in *struct {
 }
 
 // getObject handles the operation getObject: a live object in the estate format, with its version.
-func (s *server) getObject(ctx context.Context, in *objectPath) (*objectOutput, error) {
+func (s *server) getObject(ctx context.Context, in *struct {
+	Kind string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+	ID   string `path:"id"`
+	At   string `query:"at" doc:"As it was live at a moment, such as 2026-10-03T14:00; a day alone is its end"`
+}) (*objectOutput, error) {
+	if in.At != "" {
+		v, err := s.view(ctx, InChange{At: in.At})
+		if err != nil {
+			return nil, s.fault(ctx, err)
+		}
+		text, version, err := v.Object(estate.Kind(in.Kind), in.ID)
+		return &objectOutput{Body: wire.Object{Kind: in.Kind, ID: in.ID, Version: version, Body: object(text)}}, s.fault(ctx, err)
+	}
 	text, version, err := s.Flow.Object(ctx, actorOf(ctx), estate.Kind(in.Kind), in.ID)
 	if err != nil {
 		return nil, s.fault(ctx, err)

@@ -93,8 +93,10 @@ func rolloutOf(v *workflow.RolloutView) wire.Rollout {
 }
 
 // listRollouts handles the operation listRollouts: rollouts, those under way first.
-func (s *server) listRollouts(ctx context.Context, _ *struct{}) (*output[[]wire.Rollout], error) {
-	views, err := s.Flow.Rollouts(ctx, actorOf(ctx))
+func (s *server) listRollouts(ctx context.Context, in *struct {
+	At string `query:"at" doc:"As they were at a moment, such as 2026-10-03T14:00; a day alone is its end"`
+}) (*output[[]wire.Rollout], error) {
+	views, err := s.rolloutsAt(ctx, in.At)
 	list := make([]wire.Rollout, len(views))
 	for i := range views {
 		list[i] = rolloutOf(&views[i])
@@ -102,8 +104,31 @@ func (s *server) listRollouts(ctx context.Context, _ *struct{}) (*output[[]wire.
 	return out(list, s.fault(ctx, err))
 }
 
+// rolloutsAt gives the rollouts as they were at a moment; now where it is empty.
+func (s *server) rolloutsAt(ctx context.Context, moment string) ([]workflow.RolloutView, error) {
+	if moment == "" {
+		return s.Flow.Rollouts(ctx, actorOf(ctx))
+	}
+	at, err := s.Flow.ParseMoment(ctx, actorOf(ctx), moment)
+	if err != nil {
+		return nil, err
+	}
+	return s.Flow.RolloutsAt(ctx, actorOf(ctx), at)
+}
+
 // getRollout handles the operation getRollout: a rollout with its waves.
-func (s *server) getRollout(ctx context.Context, in *changePath) (*output[wire.Rollout], error) {
+func (s *server) getRollout(ctx context.Context, in *struct {
+	ID string `path:"id"`
+	At string `query:"at" doc:"As it was at a moment, such as 2026-10-03T14:00; a day alone is its end"`
+}) (*output[wire.Rollout], error) {
+	if in.At != "" {
+		at, err := s.Flow.ParseMoment(ctx, actorOf(ctx), in.At)
+		if err != nil {
+			return nil, s.fault(ctx, err)
+		}
+		v, err := s.Flow.RolloutAt(ctx, actorOf(ctx), in.ID, at)
+		return out(rolloutOf(&v), s.fault(ctx, err))
+	}
 	v, err := s.Flow.Rollout(ctx, actorOf(ctx), in.ID)
 	if err != nil {
 		return nil, s.fault(ctx, err)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zenithridge.example/zridge/core/access"
@@ -84,23 +85,31 @@ func (d *Service) SignInExternal(ctx context.Context, who External, grants []Gro
 	return e, d.store.In(ctx).AddSession(e.session(from, now, false))
 }
 
-// grantByGroups replaces the grants that an account has by the groups of the issuer. Roles that are
-// not there are passed over.
+// grantByGroups gives an account the grants that the groups of the issuer bring, and takes away those that
+// they do not bring any more. Roles that are not there are passed over.
 func (d *Service) grantByGroups(
 	tx *store.Store, account string, groups []string, grants []GroupGrant, role func(id string) (access.Role, bool),
 ) error {
-	if err := tx.DropGrantsBy(account, byIssuer); err != nil {
+	type what struct{ role, unit string }
+	brought := map[what]bool{}
+	for _, g := range grants {
+		if _, known := role(g.Role); known && slices.Contains(groups, g.Group) {
+			brought[what{g.Role, g.Unit}] = true
+		}
+	}
+	has, err := tx.GrantsBy(account, byIssuer)
+	if err != nil {
 		return err
 	}
-	in := map[string]bool{}
-	for _, g := range groups {
-		in[g] = true
-	}
-	for _, g := range grants {
-		if _, known := role(g.Role); !known || !in[g.Group] {
-			continue
+	for _, g := range has {
+		if is := (what{g.Role, g.Unit}); brought[is] {
+			delete(brought, is)
+		} else if err := tx.DropGrant(g.ID, d.now()); err != nil {
+			return err
 		}
-		row := store.Grant{ID: newGrantID(), Account: account, Role: g.Role, Unit: g.Unit, By: byIssuer, At: d.now()}
+	}
+	for is := range brought {
+		row := store.Grant{ID: newGrantID(), Account: account, Role: is.role, Unit: is.unit, By: byIssuer, At: d.now()}
 		if err := tx.AddGrant(row); err != nil {
 			return err
 		}

@@ -187,6 +187,11 @@ func (d *Service) Rights(ctx context.Context, account string) (access.Held, []ac
 // Grants lists all grants.
 func (d *Service) Grants(ctx context.Context) ([]store.Grant, error) { return d.store.In(ctx).Grants() }
 
+// GrantsAt lists the grants that there were at a moment.
+func (d *Service) GrantsAt(ctx context.Context, at time.Time) ([]store.Grant, error) {
+	return d.store.In(ctx).GrantsAt(at)
+}
+
 // mayGrant refuses to give, or to take away, what the caller may not: to themselves or to a group
 // that they are in, for units for which they do not manage access, and roles that manage access
 // with rights that the caller lacks.
@@ -276,7 +281,7 @@ func (d *Service) DropGrant(ctx context.Context, by Caller, id string) (access.G
 		if err := d.mayGrant(by, g, role); err != nil {
 			return err
 		}
-		if err := tx.DropGrant(id); err != nil {
+		if err := tx.DropGrant(id, d.now()); err != nil {
 			return err
 		}
 		if err := d.administered(tx); err != nil {

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"database/sql"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -60,10 +61,30 @@ func (s *Store) Grant(id string) (Grant, error) { return one[Grant](s.db.Where("
 // AddGrant adds a grant.
 func (s *Store) AddGrant(g Grant) error { return s.db.Create(&g).Error }
 
-// DropGrantsBy removes the grants of an account that somebody gave.
-func (s *Store) DropGrantsBy(account, by string) error {
-	return s.db.Where(`account = ? AND "by" = ?`, account, by).Delete(&Grant{}).Error
+// GrantsBy lists the grants of an account that somebody gave.
+func (s *Store) GrantsBy(account, by string) ([]Grant, error) {
+	return many[Grant](s.db.Where(`account = ? AND "by" = ?`, account, by).Order("id"))
 }
 
-// DropGrant removes a grant.
-func (s *Store) DropGrant(id string) error { return s.db.Where("id = ?", id).Delete(&Grant{}).Error }
+// DropGrant removes a grant. That it was there until then is kept.
+func (s *Store) DropGrant(id string, at time.Time) error {
+	if err := s.db.Exec(
+		`INSERT INTO grants_before (id, account, "group", role, unit, "from", until, "by", at, taken_at)
+		 SELECT id, account, "group", role, unit, "from", until, "by", at, ? FROM grants WHERE id = ?`, at, id,
+	).Error; err != nil {
+		return err
+	}
+	return s.db.Where("id = ?", id).Delete(&Grant{}).Error
+}
+
+// GrantsAt lists the grants that there were at a moment, in the order of Grants.
+func (s *Store) GrantsAt(at time.Time) ([]Grant, error) {
+	var out []Grant
+	err := s.db.Raw(
+		`SELECT id, account, "group", role, unit, "from", until, "by", at FROM grants WHERE julianday(at) <= julianday(@at)
+		 UNION ALL SELECT id, account, "group", role, unit, "from", until, "by", at FROM grants_before
+		   WHERE julianday(at) <= julianday(@at) AND julianday(taken_at) > julianday(@at)
+		 ORDER BY account, "group", role, unit, id`, sql.Named("at", at),
+	).Scan(&out).Error
+	return out, err
+}

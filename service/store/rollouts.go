@@ -3,6 +3,7 @@
 package store
 
 import (
+	"database/sql"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -57,7 +58,7 @@ type RolloutEvent struct {
 	Seq     int64 `gorm:"primaryKey;autoIncrement"`
 	Rollout string
 	At      time.Time
-	What    string // state, opened, laptop, joined, left
+	What    string // state, opened, laptop
 	Device  string
 	Wave    string
 	From    string
@@ -196,6 +197,36 @@ func (s *Store) EventsOfLaptop(id, device string, until time.Time) ([]RolloutEve
 	return many[RolloutEvent](
 		s.db.Where("rollout = ? AND device IN ('', ?) AND julianday(at) <= julianday(?)", id, device, until).Order("seq"),
 	)
+}
+
+// EventsOfRollout gives what happened to a rollout as a whole until a moment, in its order.
+func (s *Store) EventsOfRollout(id string, until time.Time) ([]RolloutEvent, error) {
+	return many[RolloutEvent](
+		s.db.Where("rollout = ? AND device = '' AND julianday(at) <= julianday(?)", id, until).Order("seq"),
+	)
+}
+
+// LaptopState is how a laptop was in a rollout.
+type LaptopState struct {
+	Device, Wave string
+	State        string // empty: nothing had happened to the laptop by itself
+	Reason       string
+}
+
+// StatesAt gives the laptops that a rollout has now as they were in it at a moment. One that joined later has
+// no state.
+func (s *Store) StatesAt(id string, at time.Time) ([]LaptopState, error) {
+	var out []LaptopState
+	err := s.db.Raw(
+		`SELECT l.device, l.wave, coalesce(e."to", '') AS state, coalesce(e.reason, '') AS reason
+		 FROM rollout_laptops AS l
+		 LEFT JOIN (SELECT device, max(seq) AS seq FROM rollout_events
+		            WHERE rollout = @id AND what = 'laptop' AND julianday(at) <= julianday(@at) GROUP BY device) AS last ON last.device = l.device
+		 LEFT JOIN rollout_events AS e ON e.seq = last.seq
+		 WHERE l.rollout = @id`,
+		sql.Named("id", id), sql.Named("at", at),
+	).Scan(&out).Error
+	return out, err
 }
 
 // WaveCount is how many laptops of a wave are in a state.

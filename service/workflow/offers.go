@@ -211,9 +211,17 @@ func (s *liveEstate) alterTaken(live, next *Live, edits []estate.Edit) {
 	clear(s.drafts)
 	clear(s.laid)
 	s.mu.Unlock()
-	s.alignRollouts()
-	for _, e := range edits {
+	devices := make([]estate.DeviceID, len(edits))
+	for i, e := range edits {
+		devices[i] = estate.DeviceID(e.ID)
 		s.Notify(Event{Topic: "device", ID: e.ID})
+	}
+	if len(next.rolling) > 0 {
+		s.background(func() {
+			if err := s.alignDevices(s.ctx, devices); err != nil && s.ctx.Err() == nil {
+				s.log.Error("taking laptops into rollouts", "error", err)
+			}
+		})
 	}
 	s.Notify(Event{Topic: "estate"})
 }

@@ -197,17 +197,24 @@ func (s *liveEstate) Object(ctx context.Context, by Actor, kind estate.Kind, id 
 	return body, version, err
 }
 
+// Object gives an object as a view has it, in the estate format, with its version.
+func (v View) Object(kind estate.Kind, id string) (body string, version int64, err error) {
+	object := v.Plan.Snapshot().Object(kind, id)
+	if object == nil {
+		return "", 0, &NotFoundError{string(kind), id}
+	}
+	data, err := files.EncodeJSON(object)
+	return string(data), v.Live.Version(kind, id), err
+}
+
 // object gives a live object. What was published is read by its key; what is live without having
 // been published, shipped definitions and checks, is looked for.
 func (s *liveEstate) object(ctx context.Context, kind estate.Kind, id string) (body string, version int64, err error) {
 	live := s.Live()
 	key := objectKey{kind, id}
-	if _, found := live.rollingEdit(key); found { // the store has it as it is without the rollout
-		if object := live.Plan.Snapshot().Object(kind, id); object != nil {
-			data, err := files.EncodeJSON(object)
-			return string(data), live.Version(kind, id), err
-		}
-		return "", 0, &NotFoundError{string(kind), id}
+	// The store has it as it is without the rollout, and without what its laptop says was taken.
+	if _, found := live.rollingEdit(key); found || live.told.has(key) {
+		return View{live.Side, live}.Object(kind, id)
 	}
 	if live.imported.has(key) {
 		r, err := s.store.In(ctx).RecordOf(string(kind), id)

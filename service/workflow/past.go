@@ -67,6 +67,11 @@ func (s *RolloutService) ParseMoment(_ context.Context, by Actor, text string) (
 	return at.UTC(), nil
 }
 
+// DayOf gives the day of a moment in the service's zone.
+func (s *liveEstate) DayOf(at time.Time) estate.Date {
+	return estate.Date(at.In(s.zone).Format(time.DateOnly))
+}
+
 // ViewAt gives the estate as it was decided at a moment, for whoever may read everywhere.
 func (s *ChangeService) ViewAt(ctx context.Context, by Actor, at time.Time) (View, error) {
 	if err := needEverywhere(by); err != nil {
@@ -171,7 +176,7 @@ func (s *ChangeService) readAt(ctx context.Context, at time.Time, revision int64
 	}
 	live.told = toldFrom(taken)
 	live.allAsTold(objects)
-	day := estate.Date(at.In(s.zone).Format(time.DateOnly))
+	day := s.DayOf(at)
 	snapshot := files.Assemble(objects, s.shipped).On(day)
 	snapshot.Sort()
 	if len(snapshot.Units) == 0 {

@@ -219,6 +219,34 @@ func (s *liveEstate) align(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// alignDevices takes those of some laptops into the rollouts under way that their changes touch now. It costs
+// what these laptops cost.
+func (s *liveEstate) alignDevices(ctx context.Context, devices []estate.DeviceID) error {
+	live := s.Live()
+	for place, r := range live.rolling {
+		before, after := live.planWith(live.earlier(place)), live.planWith(live.earlier(place).with(place))
+		var touched []estate.DeviceID
+		for _, id := range devices {
+			without, err := before.Reasons(id, "")
+			if err != nil {
+				continue // it left, or a change brings it
+			}
+			with, err := after.Reasons(id, "")
+			if err != nil {
+				continue
+			}
+			for range altering(without, with) {
+				touched = append(touched, id)
+				break
+			}
+		}
+		if err := s.alignOne(ctx, live, r.id, after.Set(slices.Values(touched)), after); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s *liveEstate) alignOne(ctx context.Context, live *Live, id string, devices resolve.Devices, after *resolve.Plan) error {
 	s.moving.Lock()
 	defer s.moving.Unlock()

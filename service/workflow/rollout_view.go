@@ -72,15 +72,7 @@ func (s *RolloutService) Rollouts(ctx context.Context, by Actor) ([]RolloutView,
 		}
 		out = append(out, v)
 	}
-	slices.SortStableFunc(out, func(a, b RolloutView) int {
-		switch {
-		case a.Under() == b.Under():
-			return 0
-		case a.Under():
-			return -1
-		}
-		return 1
-	})
+	slices.SortStableFunc(out, underFirst)
 	return out, nil
 }
 

@@ -15,7 +15,7 @@ import (
 
 // TestTheServiceRollsOutAsTheCoreSays does random things with a rollout of the service: time passes, laptops check in
 // and refuse, people act, the service starts anew. A rollout of the core that is told the same is in the same
-// states after every step.
+// states after every step. In the end the past of the rollout is at each moment what it was then.
 func TestTheServiceRollsOutAsTheCoreSays(t *testing.T) {
 	t.Parallel()
 	ends := map[string]int{}
@@ -57,7 +57,8 @@ func playBeside(t *testing.T, seed uint64) string {
 	if _, err := c.Publish(t.Context(), mara, change, PublishInput{Expected: -1, Own: &plan}); err != nil {
 		t.Fatal(err)
 	}
-	has := map[string]bool{} // laptops that have the change in force
+	has := map[string]bool{}      // laptops that have the change in force
+	was := map[time.Time]string{} // how the rollout was, by the second
 	for step := range 60 {
 		c.passes(time.Duration(r.IntN(70)) * time.Minute)
 		shadow.Advance(now())
@@ -98,6 +99,7 @@ func playBeside(t *testing.T, seed uint64) string {
 		if v.Progress != string(p) || v.Reason != string(reason) {
 			t.Fatalf("seed %d, step %d, %s: the service is %s %s, the core %s %s", seed, step, what, v.Progress, v.Reason, p, reason)
 		}
+		was[now()] = inWords(v)
 		list, err := c.RolloutLaptops(t.Context(), piet, change, "", "")
 		if err != nil {
 			t.Fatal(err)
@@ -112,8 +114,26 @@ func playBeside(t *testing.T, seed uint64) string {
 			break
 		}
 	}
+	for at, want := range was {
+		v, err := c.RolloutAt(t.Context(), piet, change, at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is := inWords(v); is != want {
+			t.Errorf("seed %d: at %s the rollout was %s, and is told as %s", seed, at.Format(time.TimeOnly), want, is)
+		}
+	}
 	p, _ := shadow.Progress()
 	return string(p)
+}
+
+// inWords says how a rollout is.
+func inWords(v RolloutView) string {
+	text := fmt.Sprint(v.Progress, " ", v.Counts)
+	for i := range v.Waves {
+		text += fmt.Sprint(" ", v.Waves[i].ID, v.Waves[i].Counts, v.Waves[i].Opened.Unix())
+	}
+	return text
 }
 
 // reportOf is what a laptop is going to say of the change when it checks in: it takes what it is sent, but for
