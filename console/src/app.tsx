@@ -13,6 +13,7 @@ import { OpenChangeProvider } from './ui/change';
 import { ConfirmDialog } from './ui/confirm';
 import { SessionEnd } from './ui/session';
 import { singleKeys } from './ui/shortcuts';
+import { MomentButton, MomentNote } from './ui/moment';
 import { Empty, Failed, Loading, Page } from './ui/parts';
 import { ChangeBar } from './ui/changebar';
 import { setClock } from './ui/words';
@@ -115,6 +116,7 @@ function Frame({ who }: { who: Who }) {
           <kbd className="kbd kbd-sm">/</kbd>
         </button>
         <div className="flex-1" />
+        <MomentButton />
         <ThemeSwitch />
         <Link to="/access" className="truncate text-sm link-hover link" title="Your access: sessions and password">
           {who.name} <span className="quiet">· {who.role}</span>
@@ -137,6 +139,7 @@ function Frame({ who }: { who: Who }) {
         </button>
       </header>
       <main id="main" className="min-h-0 min-w-0 overflow-auto print:overflow-visible" tabIndex={-1}>
+        <MomentNote />
         <Suspense fallback={<ScreenLoading />}>
           <Routes>
             <Route path="/" element={<OverviewScreen />} />

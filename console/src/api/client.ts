@@ -1,5 +1,6 @@
 // The typed client of the service, and what it calls a fault.
 import createClient from 'openapi-fetch';
+import { hasPast, moment } from './moment';
 import type { components, paths } from './schema';
 
 type Schemas = components['schemas'];
@@ -140,6 +141,13 @@ class RepeatableRequest extends Request {
   again() {
     return new Request(this.url, { ...this.init, headers: this.headers });
   }
+  /** The same of a moment that has passed: no change is laid over it. */
+  at(moment: string) {
+    const url = new URL(this.url);
+    url.searchParams.delete('change');
+    if (!url.searchParams.has('at')) url.searchParams.set('at', moment);
+    return new RepeatableRequest(url.href, { ...this.init, headers: this.headers });
+  }
 }
 
 export const api = createClient<paths>({ baseUrl: '/', Request: RepeatableRequest as typeof Request });
@@ -174,7 +182,11 @@ const askToSignInAgain: Ask = () => {
 };
 
 api.use({
-  onRequest({ request }) {
+  onRequest({ request, schemaPath }) {
+    const at = moment();
+    if (at && request instanceof RepeatableRequest && hasPast(request.method, schemaPath)) request = request.at(at);
+    else if (at && request.method !== 'GET' && !schemaPath.startsWith('/api/v1/session'))
+      throw new Refusal({ type: 'about:blank', title: 'This is the past', status: 409, code: 'past', detail: 'You look at the past. Go back to now first.' });
     // A page that nobody touched for a minute asks by itself: that does not keep the session open.
     if (!touchedWithin(60_000)) for (const [name, value] of Object.entries(idle)) request.headers.set(name, value);
     return request;

@@ -3,6 +3,7 @@ import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tans
 import { useEffect } from 'react';
 import { api, got, Refusal, type Change, type Edit, type Setting, type TrialEdit, type EditKind, type EstateObject, isPlan, isPolicy, isRule } from './client';
 import { watchEvents } from './events';
+import { onMoment, useMoment } from './moment';
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -23,8 +24,19 @@ export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(ap
 export type Right =
   'read' | 'write' | 'approve' | 'publish' | 'publish-urgent' | 'operate-rollouts' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
 
-/** Tells whether the reader of the page has a right. */
-export const useMay = (right: Right) => !!useWho().data?.rights.includes(right);
+/** What can be looked at in the past as well. */
+const readingRights: Right[] = ['read', 'audit', 'accounts'];
+
+/** Tells whether the reader of the page has a right. While the past is shown nobody may alter anything. */
+export function useMay(right: Right) {
+  const past = useMoment() !== undefined;
+  return !!useWho().data?.rights.includes(right) && (!past || readingRights.includes(right));
+}
+
+/** What was asked of one moment is asked anew of the next. */
+onMoment(() => {
+  for (const key of [keys.estate, keys.changes, keys.devices, keys.rollouts, ['access']]) void queries.resetQueries({ queryKey: key });
+});
 
 export const useOverview = () => useQuery({ queryKey: [...keys.devices, 'overview'], queryFn: () => got(api.GET('/api/v1/overview')) });
 

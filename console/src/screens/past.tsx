@@ -5,10 +5,7 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import { api, got, type Past, type PastSetting } from '../api/client';
 import { useAreas } from '../api/queries';
 import { Empty, Failed, Heads, Id, Loading, Page, Sheet } from '../ui/parts';
-import { count, now, Status, ValueText } from '../ui/words';
-
-const exact = (at: string | undefined) => (at ? new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' }) : '–');
-const minute = (at: Date) => new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+import { count, exact, minute, now, Status, ValueText } from '../ui/words';
 
 export function PastScreen() {
   const { id = '' } = useParams();

@@ -153,3 +153,8 @@ export const slug = (title: string) =>
 
 /** When an exception ends or ended, in days from today. */
 export const noticeWord = (days: number) => (days < 0 ? `over since ${count(-days, 'day')}` : days === 0 ? 'lapses today' : `lapses in ${count(days, 'day')}`);
+
+/** A moment as people read it, in their zone. */
+export const exact = (at: string | undefined) => (at ? new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' }) : '–');
+/** A moment as a field for a date and a time has it, in the reader's zone. */
+export const minute = (at: Date) => new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);

@@ -1,17 +1,20 @@
 // Accounts: who may sign in, as what.
-import { useMutation } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, got } from '../../api/client';
+import { useMoment } from '../../api/moment';
 import { useWho } from '../../api/queries';
-import { Dialog, Failed, Field, Heads, Loading, Page } from '../../ui/parts';
+import { Dialog, Failed, Field, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { texts } from '../../ui/shape';
-import { Status, Time } from '../../ui/words';
-import { accessAltered, useAccounts, useRoles } from './words';
+import { count, Status, Time } from '../../ui/words';
+import { useUnitTitles } from './grants';
+import { accessAltered, daysOf, useAccounts, useRoles } from './words';
 
 export function AccountsScreen() {
   const who = useWho().data;
   const list = useAccounts();
+  const moment = useMoment();
   const [adding, setAdding] = useState(false);
   return (
     <Page
@@ -22,9 +25,11 @@ export function AccountsScreen() {
           <Link className="btn btn-sm" to="/roles">
             Roles
           </Link>
-          <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
-            Add an account …
-          </button>
+          {!moment && (
+            <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
+              Add an account …
+            </button>
+          )}
         </>
       }
     >
@@ -57,10 +62,45 @@ export function AccountsScreen() {
           </table>
         </div>
       )}
+      {moment && <GrantsThen />}
       <Dialog open={adding} onClose={() => setAdding(false)} title="Add an account">
         {adding && <NewAccount onDone={() => setAdding(false)} />}
       </Dialog>
     </Page>
+  );
+}
+
+/** Who had which role at the moment that is shown. */
+function GrantsThen() {
+  const grants = useQuery({ queryKey: ['access', 'grants'], queryFn: () => got(api.GET('/api/v1/grants')) });
+  const title = useUnitTitles();
+  return (
+    <div className="mt-4">
+      <Sheet title="Grants at that moment" aside={grants.data && count(grants.data.length, 'grant')}>
+        <Failed error={grants.error} />
+        {grants.isPending && <Loading />}
+        {grants.data && (
+          <table className="table table-sm">
+            <caption className="sr-only">Grants at that moment</caption>
+            <Heads of={['Who', 'Role', 'Where', 'When', 'Given by']} />
+            <tbody>
+              {grants.data.map((g) => (
+                <tr key={g.id} className={g.counts ? '' : 'quiet'}>
+                  <th scope="row">{g.account ? <span className="id">{g.account}</span> : <>the group {g.group}</>}</th>
+                  <td>{g.role}</td>
+                  <td>{g.unit ? title(g.unit) : 'Everywhere'}</td>
+                  <td>
+                    {daysOf(g)}
+                    {!g.counts && ' (not on that day)'}
+                  </td>
+                  <td className="quiet">{g.by}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </Sheet>
+    </div>
   );
 }
 
