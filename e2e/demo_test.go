@@ -36,4 +36,23 @@ func TestTheDemoHasAPast(t *testing.T) {
 
 	p.goTo("/devices/LT-0001/past")
 	p.shows("Reported by the laptop")
+
+	// A day ago, on every page that has a past. Nothing can be altered there.
+	p.goTo("/rollouts")
+	p.button("Now")
+	p.button("Show")
+	p.shows("Nothing can be altered")
+	p.shows("Screens lock after ten minutes")
+	p.goTo("/policies/battery-care")
+	p.shows("As it was on")
+	p.shows("You may look, not edit")
+	p.goTo("/accounts")
+	p.shows("Grants at that moment")
+	p.goTo("/devices/LT-0001")
+	p.link("This laptop at that moment")
+	p.shows("Reported by the laptop")
+	p.button("Back to now")
+	p.goTo("/policies/battery-care")
+	p.shows("offered, and enforced by another policy")
+	p.button("Retire")
 }

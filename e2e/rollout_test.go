@@ -194,6 +194,7 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
     settings: {screen.lost_message: "Found it? Call +44 1632 960 145"}
     audience: {include: [everyone]}
 `)
+	started := time.Now()
 	change := strings.TrimSpace(writer.must("change", "new", "Who finds a laptop"))
 	writer.must("change", "edit", change, policy)
 	if _, errOut, status := writer.run("", "change", "send", change, "--to", author.Name); status != 1 || !strings.Contains(errOut, "who may not approve") {
@@ -245,6 +246,23 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
 		if !strings.Contains(events, want) {
 			t.Errorf("the events lack %q:\n%s", want, events)
 		}
+	}
+
+	// What was before is told with --at.
+	before := started.UTC().Format(time.RFC3339Nano)
+	if out := r.must("rollout", "list", "--at", before); strings.Contains(out, change) {
+		t.Errorf("the rollout was there before it was published:\n%s", out)
+	}
+	if _, errOut, status := r.run("", "policy", "reach", "found", "--at", before); status != 1 || !strings.Contains(errOut, "found") {
+		t.Errorf("the policy was there before it was published: status %d, %s", status, errOut)
+	}
+	r.must("policy", "reach", "house-rules", "--at", before)
+	r.must("problems", "--at", before)
+	if out := r.must("grant", "list", "--at", before); !strings.Contains(out, author.Name) {
+		t.Errorf("the author had no grant:\n%s", out)
+	}
+	if _, errOut, status := r.run("", "policy", "show", "found", "--live", "--at", before); status != 2 || !strings.Contains(errOut, "expected one of them") {
+		t.Errorf("--live with --at: status %d, %s", status, errOut)
 	}
 
 	// A published change is undone by another one, which is reviewed and published as any other.

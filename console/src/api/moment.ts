@@ -56,7 +56,7 @@ const sent: { [P in WithPast<'post'>]: true } = {
 /** Tells whether an operation can be asked of a moment that has passed. */
 export const hasPast = (method: string, path: string) => path in (method === 'GET' ? asked : method === 'POST' ? sent : {});
 
-let shown: string | undefined;
+let shown = sessionStorage.getItem('moment') ?? undefined; // it outlives loading the page again
 const watchers = new Set<() => void>();
 
 /** The moment that is shown, RFC 3339; undefined: now. */
@@ -65,6 +65,8 @@ export const moment = () => shown;
 /** Shows another moment. The answers of the one before are not good for it: see the watchers. */
 export function showMoment(at: string | undefined) {
   shown = at;
+  if (at) sessionStorage.setItem('moment', at);
+  else sessionStorage.removeItem('moment');
   for (const tell of watchers) tell();
 }
 
