@@ -115,6 +115,7 @@ func root(s Streams) *cli.Command {
 			roleCommand(s),
 			grantCommand(s),
 			tokenCommand(s),
+			announcementCommand(s),
 			auditCommand(s),
 			signInCommand(s),
 			setUpCommand(s),

@@ -176,6 +176,80 @@ func TestFromPublishingToRollout(t *testing.T) {
 	}
 }
 
+// TestSomebodyOfOneUnitRollsOutInTheConsole has two people who may do things for one unit alone review,
+// publish and take back a change for that unit. What goes to other units they can neither publish nor stop.
+func TestSomebodyOfOneUnitRollsOutInTheConsole(t *testing.T) {
+	t.Parallel()
+	r, api, _ := withPlan(t)
+	ctx := context.Background()
+	const password = "a lantern in the fog"
+	for name, roles := range map[string][]string{"noor": {"author", "publisher"}, "piet": {"approver"}} {
+		if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Name: name, Password: password}, nil); err != nil {
+			t.Fatal(err)
+		}
+		for _, role := range roles {
+			if _, err := api.Call(ctx, http.MethodPost, "/grants", nil, wire.NewGrant{Account: name, Role: role, Unit: "slipway"}, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	put := func(writes *client.Client, change, include string) {
+		t.Helper()
+		body := `{"id":"found-` + change[2:] + `","title":"Who finds a laptop","kind":"configuration","settings":{"screen.lost_message":"Found it? Call +44 1632 960 145"},"audience":{"include":["` + include + `"]}}`
+		if p, _ := call(t, writes, http.MethodPut, client.Path("changes", change, "edits", "policies", "found-"+change[2:]), body); p != nil {
+			t.Fatal(p)
+		}
+	}
+	writes := &client.Client{Base: r.address}
+	token, err := writes.SignIn(ctx, "noor", password, "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	writes.Token = token.Secret
+	own, err := client.Post[wire.Change](ctx, writes, "/changes", wire.NewChange{Title: "Found on the slipway"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(writes, own.ID, "unit:slipway")
+	everybody, err := client.Post[wire.Change](ctx, api, "/changes", wire.NewChange{Title: "Found anywhere"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(api, everybody.ID, "everyone")
+
+	noor, piet := newPage(t, r.address), newPage(t, r.address)
+	noor.signInAs("noor", password)
+	piet.signInAs("piet", password)
+	noor.goTo("/changes/" + own.ID)
+	noor.button("Send for review …")
+	noor.button("Send for review")
+	noor.shows("Nobody has decided yet")
+	piet.goTo("/changes/" + own.ID)
+	piet.button("Approve …")
+	piet.button("Approve")
+	piet.shows("A second look: 1 approval, met")
+	noor.button("Publish …")
+	noor.shows("others")
+	noor.button("Publish, and begin with the first wave")
+	noor.shows("The wave ‘others’ is ready")
+	noor.button("Open ‘others’")
+	noor.fill("Why", "The crew is ashore.")
+	noor.button("Open ‘others’")
+	noor.until("the wave is open", `!document.querySelector('main').innerText.includes('is ready')`)
+	noor.button("Take back …")
+	noor.fill("Why", "The number changes.")
+	noor.button("Take back")
+	noor.shows("taken back")
+
+	// A change for everybody is another's: the service refuses it whatever the page shows.
+	noor.goTo("/changes/" + everybody.ID)
+	noor.shows("Found anywhere")
+	p, _ := call(t, writes, http.MethodPost, client.Path("changes", everybody.ID, "publish"), `{}`)
+	if p == nil || p.Status != http.StatusForbidden {
+		t.Errorf("publishing for everybody is answered with %v", p)
+	}
+}
+
 // TestAReviewAndARolloutOnTheCommandLine has two people review, publish, watch, take back and undo changes with
 // commands alone.
 func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
@@ -246,6 +320,18 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
 		if !strings.Contains(events, want) {
 			t.Errorf("the events lack %q:\n%s", want, events)
 		}
+	}
+
+	r.must("announcement", "choose", "--mail", "rollout-stopped", "--mail", "review-wanted")
+	r.must("announcement", "choose", "--webhook", "none")
+	if out := r.must("announcement", "show"); !strings.Contains(out, "by e-mail   review-wanted, rollout-stopped") || !strings.Contains(out, "by webhook  none") {
+		t.Errorf("announcements are\n%s", out)
+	}
+	if _, errOut, status := r.run("", "announcement", "choose", "--mail", "everything"); status != 2 || !strings.Contains(errOut, "exception-lapses") {
+		t.Errorf("an unknown topic: status %d, %s", status, errOut)
+	}
+	if _, errOut, status := r.run("", "announcement", "choose", "--to", "https://hooks.larkfell.example/x"); status != 1 || !strings.Contains(errOut, "allows for webhooks") {
+		t.Errorf("a host that is not allowed: status %d, %s", status, errOut)
 	}
 
 	// What was before is told with --at.
