@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"container/heap"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -43,14 +44,29 @@ type wave struct {
 	counts   [states]int
 }
 
+// laptop is kept small: a rollout may have 100,000, and many rollouts may be under way.
 type laptop struct {
 	id       string
-	wave     int32
+	heard    second // 0: never
+	timer    second // moment of its timer; never: it has none
+	interval int32  // seconds
+	wave     int16
 	state    State
-	given    bool  // it got the change when Turned was asked last
-	heard    int64 // seconds since 1970
-	interval int64 // seconds
-	timer    int64 // moment of its timer; never: it has none
+	given    bool // it got the change when Turned was asked last
+}
+
+// second is a moment in seconds since 1970. It reaches to the year 2106; what is later comes never.
+type second uint32
+
+// secondOf gives a moment as a second. What is before 1970 is 0.
+func secondOf(unix int64) second { return second(min(max(unix, 0), int64(never))) }
+
+// newLaptop gives a laptop that is in a wave and has no timer.
+func newLaptop(l Laptop, wave int16) laptop {
+	return laptop{
+		id: l.ID, wave: wave, heard: secondOf(l.Heard.Unix()), timer: never,
+		interval: int32(min(int64(l.Interval/time.Second), math.MaxInt32)),
+	}
 }
 
 // Start starts a rollout. Laptops are those that the change touches; their ids are different. The
@@ -77,7 +93,7 @@ func Start(id string, plan estate.RolloutPlan, laptops []Laptop, at time.Time) (
 	}
 	for i := range laptops {
 		l := &laptops[i]
-		r.laptops[i] = laptop{id: l.ID, wave: waveOf[i], heard: l.Heard.Unix(), interval: int64(l.Interval / time.Second), timer: never}
+		r.laptops[i] = newLaptop(*l, int16(waveOf[i]))
 		w := &r.waves[waveOf[i]]
 		w.members = append(w.members, int32(i))
 		w.counts[Waiting]++
@@ -119,7 +135,7 @@ func (r *Rollout) Next() (at time.Time, known bool) {
 	var turn int64
 	turns := len(r.timers) > 0
 	if turns {
-		turn = r.timers[0].at // it counts: tidy has been called since anything altered
+		turn = int64(r.timers[0].at) // it counts: tidy has been called since anything altered
 	}
 	opens, opening := r.nextOpening()
 	switch {
@@ -156,7 +172,7 @@ func (r *Rollout) bring() {
 	var turning []int32
 	for {
 		at, known := r.nextTimer()
-		if !known || at > r.now.Unix() {
+		if !known || int64(at) > r.now.Unix() {
 			break
 		}
 		first := heap.Pop(&r.timers).(timer)
@@ -186,7 +202,7 @@ func (r *Rollout) Tell(at time.Time, device string, report Report) []Transition 
 
 func (r *Rollout) tell(i int32, report Report) {
 	l := &r.laptops[i]
-	l.heard = r.now.Unix()
+	l.heard = secondOf(r.now.Unix())
 	to := l.state
 	if r.progress == TakingBack {
 		switch {
@@ -351,7 +367,7 @@ func (r *Rollout) open() {
 	r.out = append(r.out, t)
 	for _, i := range w.members {
 		if l := &r.laptops[i]; l.state == Due {
-			if r.turnsAt(i) <= r.now.Unix() {
+			if int64(r.turnsAt(i)) <= r.now.Unix() {
 				r.turn(i, Silent)
 			} else {
 				r.watch(i)
@@ -453,7 +469,7 @@ func (r *Rollout) Forecast(wave int) (f Forecast) {
 	intervals := make([]int64, 0, len(r.waves[wave].members))
 	for _, i := range r.waves[wave].members {
 		if usual := r.laptops[i].interval; usual > 0 {
-			intervals = append(intervals, usual)
+			intervals = append(intervals, int64(usual))
 		} else {
 			f.Unknown++
 		}

@@ -87,7 +87,11 @@ func (r *Rollout) Member(device string) (m Member, known bool) {
 
 func (r *Rollout) member(i int32) Member {
 	l := &r.laptops[i]
-	return Member{l.id, r.waves[l.wave].ID, l.state, time.Unix(l.heard, 0).UTC(), time.Duration(l.interval) * time.Second, l.given}
+	m := Member{ID: l.id, Wave: r.waves[l.wave].ID, State: l.state, Interval: time.Duration(l.interval) * time.Second, given: l.given}
+	if l.heard > 0 {
+		m.Heard = time.Unix(int64(l.heard), 0).UTC()
+	}
+	return m
 }
 
 // Each gives the laptops of the rollout by id.
@@ -194,7 +198,7 @@ func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transiti
 		for _, id := range came {
 			i, _ := r.find(id)
 			r.turn(i, Due)
-			if r.turnsAt(i) <= r.now.Unix() {
+			if int64(r.turnsAt(i)) <= r.now.Unix() {
 				r.turn(i, Silent)
 			}
 		}
@@ -206,11 +210,11 @@ func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transiti
 // place puts laptops into their waves, in the order of their ids, and sets their timers.
 func (r *Rollout) place(members []Member) {
 	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.ID, b.ID) })
-	at := make(map[estate.WaveID]int32, len(r.waves))
+	at := make(map[estate.WaveID]int16, len(r.waves))
 	for i := range r.waves {
 		w := &r.waves[i]
 		w.members, w.counts = nil, [states]int{}
-		at[w.ID] = int32(i)
+		at[w.ID] = int16(i)
 	}
 	r.laptops, r.timers = make([]laptop, 0, len(members)), nil
 	for _, m := range members {
@@ -219,7 +223,9 @@ func (r *Rollout) place(members []Member) {
 			continue
 		}
 		i := int32(len(r.laptops))
-		r.laptops = append(r.laptops, laptop{m.ID, place, m.State, m.given, m.Heard.Unix(), int64(m.Interval / time.Second), never})
+		l := newLaptop(Laptop{ID: m.ID, Heard: m.Heard, Interval: m.Interval}, place)
+		l.state, l.given = m.State, m.given
+		r.laptops = append(r.laptops, l)
 		w := &r.waves[place]
 		w.members = append(w.members, i)
 		w.counts[m.State]++

@@ -1,10 +1,13 @@
 package rollout
 
-import "container/heap"
+import (
+	"container/heap"
+	"math"
+)
 
 // timer says that something becomes of a laptop at a moment unless it is heard before.
 type timer struct {
-	at     int64 // seconds since 1970
+	at     second
 	laptop int32
 }
 
@@ -22,16 +25,16 @@ func (t *timers) Pop() any {
 }
 
 // never is the moment of a laptop of which time alone makes nothing.
-const never = int64(1)<<62 - 1
+const never = second(math.MaxUint32)
 
 // turnsAt gives when time alone makes something else of a laptop.
-func (r *Rollout) turnsAt(i int32) int64 {
+func (r *Rollout) turnsAt(i int32) second {
 	l := &r.laptops[i]
 	switch l.state {
 	case Due:
-		return l.heard + r.silentAfter
+		return secondOf(int64(l.heard) + r.silentAfter)
 	case Taken:
-		return l.heard + max(r.lostAfter, 3*l.interval)
+		return secondOf(int64(l.heard) + max(r.lostAfter, 3*int64(l.interval)))
 	}
 	return never
 }
@@ -51,7 +54,7 @@ func (r *Rollout) watch(i int32) {
 func (r *Rollout) tidy() { r.nextTimer() }
 
 // nextTimer gives when the next laptop turns by time alone; known is false when none does.
-func (r *Rollout) nextTimer() (at int64, known bool) {
+func (r *Rollout) nextTimer() (at second, known bool) {
 	for len(r.timers) > 0 {
 		first := r.timers[0]
 		l := &r.laptops[first.laptop]
