@@ -52,6 +52,8 @@ type Plan struct {
 	naming       func() [][]int                 // by group: policies that name it; gathered when it is first asked, as what follows
 	ranked       func() *rankedIndex            // the ranked entries of every level match
 	blockMatches []atomic.Pointer[blockMatches] // by block, as they are first asked for
+	beside       *Plan                          // that has most matches alike; nil: none is known
+	unlike       []int                          // policies of which the matches are not those of beside
 	resolving    sync.Mutex
 	resolution   *EstateResolution
 }

@@ -82,12 +82,30 @@ func (s *subject) findPolicies() {
 	} else {
 		// in holds the matches of 64 laptops at a time. The bit of the laptop says whether the
 		// policy applies at that level.
-		in, row := p.matchesIn(s.dev>>bitset.Shift), s.dev&(bitset.Rows-1)
+		of := p
+		if p.beside != nil {
+			of = p.beside
+		}
+		block, row := s.dev>>bitset.Shift, s.dev&(bitset.Rows-1)
+		in := of.matchesIn(block)
 		first, end := in.begin[row>>6], in.begin[row>>6+1]
 		for i, rows := range in.rows[first:end] {
 			if rows>>(row&63)&1 != 0 {
-				policy, levelAt := decide.Unkey(in.keys[int(first)+i])
-				s.applied[policy].levelAt = int16(levelAt)
+				if policy, levelAt := decide.Unkey(in.keys[int(first)+i]); policy < len(s.applied) {
+					s.applied[policy].levelAt = int16(levelAt)
+				}
+			}
+		}
+		// Policies whose matches are not those of the plan beside are looked at by themselves.
+		for _, policy := range p.unlike {
+			if policy >= len(s.applied) {
+				continue
+			}
+			s.applied[policy].levelAt = intern.None
+			for levelAt, packed := range p.policies[policy].matches {
+				if packed[block].Has(row) {
+					s.applied[policy].levelAt = int16(levelAt)
+				}
 			}
 		}
 	}

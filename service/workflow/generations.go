@@ -66,7 +66,7 @@ func (l *Live) generation(r reached) *generation {
 		g.plan = func() *resolve.Plan { return l.Plan }
 		g.resolved = func() impact.Side { return l.Side }
 	} else {
-		g.plan = sync.OnceValue(func() *resolve.Plan { return l.Plan.With(l.snapshotWith(r)) })
+		g.plan = sync.OnceValue(func() *resolve.Plan { return l.Plan.Beside(l.snapshotWith(r)) })
 		g.resolved = sync.OnceValue(func() impact.Side { return impact.Side{Plan: g.plan(), Resolution: g.plan().Estate()} })
 	}
 	if l.generations.by == nil {

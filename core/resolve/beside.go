@@ -1,0 +1,39 @@
+// This file makes plans that are kept beside another one, and take from it what is alike.
+
+package resolve
+
+import (
+	"slices"
+
+	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/estate"
+)
+
+// mostUnlike is how many policies may have other matches than in the plan beside: each is looked at by
+// itself for every laptop.
+const mostUnlike = 64
+
+// Beside gives the plan of another snapshot, as With does, for a plan that is kept as long as p is. Which
+// policies apply to a laptop is taken from p where they are alike, so that plans which differ in a few
+// policies need little memory besides.
+func (p *Plan) Beside(next *estate.Snapshot) *Plan {
+	out := p.With(next)
+	if out == p || out.DeviceAt != p.DeviceAt {
+		return out
+	}
+	var unlike []int
+	for at := range max(len(p.policies), len(out.policies)) {
+		if at >= len(p.policies) || at >= len(out.policies) || !slices.EqualFunc(p.policies[at].matches, out.policies[at].matches, sameArray) {
+			unlike = append(unlike, at)
+		}
+	}
+	if len(unlike) <= mostUnlike {
+		out.beside, out.unlike = p, unlike
+	}
+	return out
+}
+
+// sameArray tells whether two level matches are one in memory.
+func sameArray(a, b []bitset.Packed) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
+}
