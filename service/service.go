@@ -22,7 +22,9 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/service/announce"
+	"zenithridge.example/zridge/service/ca"
 	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/enrolment"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/seal"
 	"zenithridge.example/zridge/service/signin"
@@ -44,6 +46,8 @@ type Config struct {
 	Log      *slog.Logger
 
 	TLS         TLS
+	Authority   ca.Config      // of laptops' certificates; the zero Config: the service's own, in authority.pem beside the database
+	BySecret    bool           // laptops may enrol with secrets, too; without TLS they do in any case
 	Proxies     []netip.Prefix // that stand in front of the service; their X-Forwarded headers are believed
 	Hosts       []string       // names that the service answers to; none: those of the certificate, or of loopback
 	Connections int            // of one address at once; 0: 512
@@ -191,6 +195,15 @@ func Start(c Config) (*Running, error) {
 			return nil, err
 		}
 	}
+	enrol, err := c.enrolment(data, flow, sealed, cmp.Or(strings.TrimSuffix(c.Links, "/"), c.scheme()+listener.Addr().String()))
+	if err != nil {
+		data.Close()
+		listener.Close()
+		return nil, err
+	}
+	if enrol != nil {
+		secured.laptops = enrol
+	}
 	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, Clock: c.Clock.Now, RequireMAC: c.RequireMAC})
 	if err := checkIn.SealCredentials(context.Background()); err != nil {
 		data.Close()
@@ -228,12 +241,15 @@ func Start(c Config) (*Running, error) {
 				Flow:    flow,
 				SignIn:  desk,
 				CheckIn: checkIn,
-				Console: console.Files(),
-				Log:     c.Log,
-				Ending:  ctx.Done(),
-				Proxies: c.Proxies,
-				OIDC:    c.OIDC,
-				Clock:   c.Clock,
+
+				Enrolment: enrol,
+				BySecret:  c.BySecret || enrol == nil,
+				Console:   console.Files(),
+				Log:       c.Log,
+				Ending:    ctx.Done(),
+				Proxies:   c.Proxies,
+				OIDC:      c.OIDC,
+				Clock:     c.Clock,
 
 				HookKey:   base64.StdEncoding.EncodeToString(hooks.Public().(ed25519.PublicKey)),
 				SendsMail: c.SMTP.Address != "",
@@ -275,6 +291,23 @@ func Start(c Config) (*Running, error) {
 	started = true
 	c.Log.Info("listening", "address", r.Address, "database", c.Database, "revision", flow.Live().Revision)
 	return r, nil
+}
+
+// enrolment gives what lets laptops enrol by certificate; nil where there is no TLS, to here or to a proxy.
+// base is the service's address.
+func (c *Config) enrolment(data *store.Store, flow *workflow.Service, sealed *seal.Key, base string) (*enrolment.Service, error) {
+	if c.TLS.plain() && len(c.Proxies) == 0 {
+		return nil, nil
+	}
+	is := c.Authority
+	is.Seal, is.Now = sealed, func() time.Time { return time.Now().UTC() }
+	is.OwnKey = cmp.Or(is.OwnKey, filepath.Join(filepath.Dir(c.Database), "authority.pem"))
+	is.ListAt = cmp.Or(is.ListAt, base+"/.well-known/crl")
+	authority, err := ca.Load(is)
+	if err != nil {
+		return nil, err
+	}
+	return enrolment.New(context.Background(), enrolment.Config{Store: data, Flow: flow, Authority: authority, Log: c.Log, Now: is.Now})
 }
 
 // Settle writes down who checked in so far, and lets rollouts go on to what the clock shows. It happens

@@ -22,6 +22,8 @@ import (
 
 	"golang.org/x/crypto/acme"
 	"golang.org/x/crypto/acme/autocert"
+
+	"zenithridge.example/zridge/service/enrolment"
 )
 
 // TLS says which certificate the service answers with. The zero TLS is plain HTTP.
@@ -74,6 +76,8 @@ func (c *Config) checkTransport() error {
 type certificates struct {
 	of     *Config
 	issuer *autocert.Manager // nil: files, or self-signed
+
+	laptops *enrolment.Service // whose certificates of laptops are believed; nil: none are
 
 	mu      sync.Mutex
 	current *tls.Certificate
@@ -171,7 +175,18 @@ func (c *certificates) config() *tls.Config {
 	if c.issuer != nil {
 		protocols = append(protocols, acme.ALPNProto) // the authority's question
 	}
-	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.Get, NextProtos: protocols}
+	config := &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.Get, NextProtos: protocols}
+	if c.laptops != nil {
+		config.ClientAuth, config.ClientCAs = tls.VerifyClientCertIfGiven, c.laptops.Pool()
+		config.VerifyConnection = func(is tls.ConnectionState) error { // of resumed connections, too
+			if len(is.PeerCertificates) == 0 {
+				return nil
+			}
+			_, err := c.laptops.Check(is.PeerCertificates[0])
+			return err
+		}
+	}
+	return config
 }
 
 // selfSigned makes a certificate for the names of loopback. Nobody trusts it but those who are told

@@ -82,7 +82,9 @@ var mayImport = map[string][]string{
 		"service/signin",
 		"service/store",
 	},
-	"service/checkin": {"core/", "service/seal", "service/signin", "service/store", "service/workflow", "formats/syncml"},
+	"service/ca":        {},
+	"service/enrolment": {"core/", "service/ca", "service/signin", "service/store", "service/workflow"},
+	"service/checkin":   {"core/", "service/seal", "service/signin", "service/store", "service/workflow", "formats/syncml"},
 	"service/httpapi": {
 		"formats/contents",
 		"core/",

@@ -8,26 +8,48 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"errors"
 	"strconv"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/syncml"
+	"zenithridge.example/zridge/service/workflow"
 )
 
 // Sender is who a message seems to be from.
 type Sender struct {
-	Address string // network address
-	MAC     string // the header syncml.MACHeader, which authenticates the message; empty: none
+	Address     string // network address
+	MAC         string // the header syncml.MACHeader, which authenticates the message; empty: none
+	Certificate string // serial number of the certificate by which the connection is authenticated; empty: none
+	Device      string // that the certificate is for
 }
 
-// Answer takes one message from a laptop and gives the answer. The error is a *syncml.SyntaxError,
-// for which nothing was changed, or one of the store.
+// owner names whom a session belongs to that has no MACs: the certificate that opened it, else the network
+// address.
+func (from *Sender) owner() string {
+	if from.Certificate != "" {
+		return "certificate " + from.Certificate
+	}
+	return from.Address
+}
+
+// ErrOtherDevice says that a message names another device than the certificate of its connection.
+var ErrOtherDevice = errors.New("the message names another device than the certificate")
+
+// Answer takes one message from a laptop and gives the answer. The error is a *syncml.SyntaxError or
+// ErrOtherDevice, for which nothing was changed, or one of the store.
 //
-// A session that began with a MAC goes on with messages that have one. A session that began with
-// credentials belongs to the network address from which they came.
+// A session that began with a MAC goes on with messages that have one. One that began over a connection with
+// a certificate belongs to the certificate. One that began with credentials belongs to the network address
+// from which they came.
 func (d *Server) Answer(ctx context.Context, data []byte, from Sender) ([]byte, error) {
 	m, err := syncml.Decode(data)
 	if err != nil {
 		return nil, err
+	}
+	if from.Device != "" && m.Header.Source != from.Device {
+		d.flow.RecordOften(ctx, workflow.Actor{Name: from.Device, Via: "device"}, "message for another device refused", from.Address)
+		return nil, ErrOtherDevice
 	}
 	if code := versionFault(&m.Header); code != "" {
 		return d.refuse(m, code, nil), nil
@@ -36,7 +58,7 @@ func (d *Server) Answer(ctx context.Context, data []byte, from Sender) ([]byte, 
 	d.mu.Lock()
 	s := d.sessions[m.Header.Source]
 	d.mu.Unlock()
-	if s != nil && s.id == m.Header.SessionID && (s.signed || s.from == from.Address) {
+	if s != nil && s.id == m.Header.SessionID && (s.signed || s.from == from.owner()) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if answer, done, err := s.next(ctx, in); done {
@@ -84,6 +106,12 @@ func (d *Server) authenticated(ctx context.Context, in incoming) (laptop enrolle
 	cred := in.Header.Cred
 	proves := in.proves
 	switch {
+	case in.from.Certificate != "":
+		row, err := d.store.In(ctx).Laptop(in.Header.Source)
+		if err != nil || d.flow.Live().Plan.Device(estate.DeviceID(in.Header.Source)) == nil {
+			return enrolled{}, syncml.Forbidden
+		}
+		return enrolled{row: row}, ""
 	case in.from.MAC != "":
 	case cred == nil || d.requireMAC:
 		return enrolled{}, syncml.NeedCredentials

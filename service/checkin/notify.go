@@ -6,7 +6,6 @@ package checkin
 import (
 	"context"
 	"crypto/rand"
-	"crypto/subtle"
 	"encoding/binary"
 	"time"
 
@@ -32,14 +31,15 @@ type Listener struct {
 }
 
 // Listen takes a connection of a laptop for notifications, in the place of an earlier one. from is the address
-// of who asks. stop ends it. The error is ErrRefused when the secret is wrong.
-func (d *Server) Listen(ctx context.Context, device, secret, from string) (l *Listener, stop func(), err error) {
-	laptop, ok := d.enrolled(ctx, device)
-	if !ok || subtle.ConstantTimeCompare([]byte(laptop.credential), []byte(syncml.UserDigest(device, secret))) != 1 {
+// of who asks. stop ends it. The error is ErrRefused when the proof is wrong.
+func (d *Server) Listen(ctx context.Context, p Proof, from string) (l *Listener, stop func(), err error) {
+	device := p.Device
+	credential, ok := d.proven(ctx, p)
+	if !ok {
 		d.flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "device"}, "connection for notifications refused", from)
 		return nil, nil, ErrRefused
 	}
-	l = &Listener{Nonce: make([]byte, 16), Messages: make(chan []byte, 1), credential: laptop.credential}
+	l = &Listener{Nonce: make([]byte, 16), Messages: make(chan []byte, 1), credential: credential}
 	rand.Read(l.Nonce)
 	d.mu.Lock()
 	defer d.mu.Unlock()

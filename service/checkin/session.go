@@ -76,8 +76,9 @@ type session struct {
 	server  *Server
 	device  string
 	id      string
-	from    string    // network address
+	from    string    // whom it belongs to: a certificate, or a network address
 	signed  bool      // every message has a MAC
+	certain bool      // its connections have a certificate: there are no credentials
 	touched time.Time // guarded by the server
 
 	mu          sync.Mutex
@@ -137,8 +138,9 @@ func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*sess
 		server:   d,
 		device:   device,
 		id:       in.Header.SessionID,
-		from:     in.from.Address,
-		signed:   in.from.MAC != "",
+		from:     in.from.owner(),
+		signed:   in.from.MAC != "" && in.from.Certificate == "",
+		certain:  in.from.Certificate != "",
 		touched:  now,
 		started:  d.clock(),
 		answers:  map[string]answered{},
@@ -216,7 +218,7 @@ func (s *session) next(ctx context.Context, in incoming) (answer []byte, done bo
 // where each has a MAC, for the next session where credentials were accepted for this one.
 func (s *session) headerStatus(m *syncml.Message, withCredentials bool) syncml.Command {
 	code := syncml.OK
-	if withCredentials && !s.signed {
+	if withCredentials && !s.signed && !s.certain {
 		code = syncml.AuthAccepted
 	}
 	header := statusOf(m, "0", "SyncHdr", code)
@@ -225,7 +227,7 @@ func (s *session) headerStatus(m *syncml.Message, withCredentials bool) syncml.C
 	case s.signed:
 		s.nonce = s.server.nextNonce(s.device)
 		header.Chal = challengeOf(syncml.AuthMAC, s.nonce)
-	case withCredentials && s.phase == greeting:
+	case withCredentials && s.phase == greeting && !s.certain:
 		header.Chal = challengeOf(syncml.AuthMD5, s.server.nextNonce(s.device))
 	}
 	return header

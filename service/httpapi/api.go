@@ -22,6 +22,7 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/enrolment"
 	"zenithridge.example/zridge/service/scim"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/workflow"
@@ -32,7 +33,9 @@ type Config struct {
 	Flow      *workflow.Service
 	SignIn    *signin.Service
 	CheckIn   *checkin.Server
-	Console   fs.FS // the built console; nil: none
+	Enrolment *enrolment.Service // nil: laptops enrol with secrets, since there is no TLS
+	BySecret  bool               // laptops may enrol with secrets
+	Console   fs.FS              // the built console; nil: none
 	Log       *slog.Logger
 	Proxies   []netip.Prefix         // whose X-Forwarded headers are believed
 	MayHost   func(host string) bool // whether the service answers to a name; nil: to any
@@ -122,6 +125,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerOverview()
 	s.registerAudit()
 	s.registerDevices()
+	s.registerEnrolment()
 	s.registerPolicies()
 	s.registerEstate()
 	s.registerChanges()
@@ -144,6 +148,7 @@ func build(c Config) (*server, *gin.Engine) {
 	}
 	engine.POST("/dm", s.deviceManagement)
 	engine.POST("/enrol", s.enrol)
+	s.registerEST(engine)
 	engine.GET("/dm/files/:sha256", s.laptopFile)
 	engine.GET("/dm/notifications", s.notifications)
 	engine.GET("/api/v1/exports/:of", s.export)

@@ -21,7 +21,7 @@ import (
 	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
-
+	"zenithridge.example/zridge/service/enrolment"
 	"zenithridge.example/zridge/service/workflow"
 )
 
@@ -142,9 +142,17 @@ func (s *server) deviceManagement(c *gin.Context) {
 	if !ok {
 		return
 	}
-	from := checkin.Sender{Address: originOf(c.Request.Context()).Address, MAC: c.GetHeader(syncml.MACHeader)}
+	from, err := s.senderOf(c)
+	if err != nil {
+		writeProblem(c.Writer, problemOf(http.StatusForbidden, "forbidden", err.Error()))
+		return
+	}
 	answer, err := s.CheckIn.Answer(c.Request.Context(), data, from)
 	var bad *syncml.SyntaxError
+	if errors.Is(err, checkin.ErrOtherDevice) {
+		writeProblem(c.Writer, problemOf(http.StatusForbidden, "forbidden", "The message names another device than the certificate."))
+		return
+	}
 	if errors.As(err, &bad) {
 		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", bad.Error()))
 		return
@@ -156,8 +164,34 @@ func (s *server) deviceManagement(c *gin.Context) {
 	c.Data(http.StatusOK, syncml.ContentType+"; charset=utf-8", answer)
 }
 
-// enrol takes a laptop in.
+// senderOf says who sends a message: the laptop of the connection's certificate, or, where laptops may still
+// use secrets, whoever the message says. The error says why the certificate does not count, or that there is
+// none.
+func (s *server) senderOf(c *gin.Context) (checkin.Sender, error) {
+	ctx := c.Request.Context()
+	from := checkin.Sender{Address: originOf(ctx).Address, MAC: c.GetHeader(syncml.MACHeader)}
+	if s.Enrolment == nil {
+		return from, nil
+	}
+	at := originOf(ctx)
+	if s.BySecret && at.Certificate == nil && at.CertificateFault == nil {
+		return from, nil
+	}
+	certificate, err := s.certificateOf(ctx)
+	if err != nil {
+		return from, err
+	}
+	from.Certificate = enrolment.SerialOf(certificate)
+	from.Device, _ = s.Enrolment.Check(certificate)
+	return from, s.Enrolment.Heard(ctx, certificate)
+}
+
+// enrol takes a laptop in by a secret.
 func (s *server) enrol(c *gin.Context) {
+	if !s.BySecret {
+		writeProblem(c.Writer, problemOf(http.StatusForbidden, "forbidden", "Laptops enrol by certificate (EST, RFC 7030) under "+estPath))
+		return
+	}
 	data, ok := body(c, 16<<10, http.StatusRequestEntityTooLarge)
 	if !ok {
 		return

@@ -113,11 +113,25 @@ func fileOf(k workflow.Kept) wire.File {
 	return wire.File{SHA256: k.SHA256, Name: k.Name, Size: k.Size, By: k.By, At: k.At, New: k.New, Reading: k.Reading}
 }
 
-// laptopFile hands a file to a laptop that needs it. The laptop signs in with its id and secret
-// (RFC 7617).
-func (s *server) laptopFile(c *gin.Context) {
+// proofOf gives by what a laptop shows who it is: the certificate of its connection, else its id and secret
+// (RFC 7617), where laptops may still use secrets.
+func (s *server) proofOf(c *gin.Context) checkin.Proof {
+	if s.Enrolment != nil {
+		if certificate, err := s.certificateOf(c.Request.Context()); err == nil {
+			device, _ := s.Enrolment.Check(certificate)
+			return checkin.Proof{Device: device, Certified: true}
+		}
+	}
+	if !s.BySecret {
+		return checkin.Proof{}
+	}
 	device, secret, _ := c.Request.BasicAuth()
-	data, err := s.CheckIn.File(c.Request.Context(), device, secret, c.Param("sha256"))
+	return checkin.Proof{Device: device, Secret: secret}
+}
+
+// laptopFile hands a file to a laptop that needs it.
+func (s *server) laptopFile(c *gin.Context) {
+	data, err := s.CheckIn.File(c.Request.Context(), s.proofOf(c), c.Param("sha256"))
 	switch {
 	case err == checkin.ErrRefused:
 		c.Header("WWW-Authenticate", `Basic realm="laptops", charset="UTF-8"`)
@@ -136,8 +150,7 @@ const heartbeatEvery = time.Minute
 // notifications holds a connection of a laptop and sends it notifications: each after its length in two
 // bytes, the higher first. A length of 0 is a heartbeat.
 func (s *server) notifications(c *gin.Context) {
-	device, secret, _ := c.Request.BasicAuth()
-	l, stop, err := s.CheckIn.Listen(c.Request.Context(), device, secret, originOf(c.Request.Context()).Address)
+	l, stop, err := s.CheckIn.Listen(c.Request.Context(), s.proofOf(c), originOf(c.Request.Context()).Address)
 	if err != nil {
 		c.Header("WWW-Authenticate", `Basic realm="laptops", charset="UTF-8"`)
 		writeProblem(c.Writer, problemOf(http.StatusUnauthorized, "refused", "the laptop's id or secret is not right"))

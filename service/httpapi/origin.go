@@ -5,18 +5,25 @@ package httpapi
 
 import (
 	"context"
+	"crypto/x509"
+	"encoding/base64"
 	"net"
 	"net/http"
 	"net/netip"
 	"strings"
 
 	"github.com/gin-gonic/gin"
+
+	"zenithridge.example/zridge/service/enrolment"
 )
 
 // origin is where a request comes from.
 type origin struct {
 	Address string // of the client: as a trusted proxy says, else of the other end of the connection
 	Secure  bool   // it came over TLS, to here or to a trusted proxy
+
+	Certificate      *x509.Certificate // of the laptop that sends it, which the authority issued; nil: none
+	CertificateFault error             // why the certificate that a proxy passes on does not count
 }
 
 type originKey struct{}
@@ -43,6 +50,9 @@ func (s *server) locate(c *gin.Context) {
 			}
 		}
 		from.Secure = c.GetHeader("X-Forwarded-Proto") == "https"
+		from.Certificate, from.CertificateFault = s.passedOn(c.GetHeader("Client-Cert"))
+	} else if c.Request.TLS != nil && len(c.Request.TLS.VerifiedChains) > 0 {
+		from.Certificate = c.Request.TLS.PeerCertificates[0]
 	}
 	if s.MayHost != nil && !s.MayHost(hostOf(c.Request.Host)) {
 		writeProblem(c.Writer, problemOf(http.StatusMisdirectedRequest, "wrong-host", "The service does not answer to the name in this address."))
@@ -50,6 +60,30 @@ func (s *server) locate(c *gin.Context) {
 		return
 	}
 	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), originKey{}, from))
+}
+
+// passedOn reads the certificate that a proxy in front of the service was shown (RFC 9440).
+func (s *server) passedOn(header string) (*x509.Certificate, error) {
+	if header == "" || s.Enrolment == nil {
+		return nil, nil
+	}
+	invalid := &enrolment.InvalidCertificateError{Reason: "what the proxy passes on is none"}
+	text, is := strings.CutPrefix(header, ":")
+	if text, is = strings.CutSuffix(text, ":"); !is {
+		return nil, invalid
+	}
+	der, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return nil, invalid
+	}
+	certificate, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, invalid
+	}
+	if _, err := s.Enrolment.Verify(certificate); err != nil {
+		return nil, err
+	}
+	return certificate, nil
 }
 
 func (s *server) trusts(address netip.Addr) bool {

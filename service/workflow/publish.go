@@ -383,3 +383,17 @@ func Wanted(
 	slices.SortFunc(altered, func(a, b rollout.Delivery) int { return cmp.Compare(a.Setting, b.Setting) })
 	return all, altered
 }
+
+// AddDevice publishes a device that the estate does not have, together with what write writes: a laptop that
+// enrols brings itself.
+func (s *ChangeService) AddDevice(ctx context.Context, by Actor, device estate.Device, write func(tx *store.Store) error) error {
+	body, err := files.EncodeJSON(device)
+	if err != nil {
+		return err
+	}
+	edit := EditInput{Kind: estate.KindDevice, ID: string(device.ID), Body: body}
+	_, err = s.publishAtOnce(ctx, by, "Laptop "+string(device.ID)+" enrolled", "", "enrol", []EditInput{edit},
+		func(tx *store.Store, _ store.Publication) error { return write(tx) },
+	)
+	return err
+}
