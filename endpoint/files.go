@@ -39,7 +39,7 @@ func (l *Laptop) fetchFile(f setting.File) string {
 	if err != nil {
 		return syncml.BadRequest
 	}
-	r.SetBasicAuth(l.Device, l.Secret)
+	l.prove(r)
 	answer, err := l.http.Do(r)
 	if err != nil {
 		return syncml.Failed

@@ -23,8 +23,8 @@ import (
 // Identity is what a laptop keeps of its enrolment.
 type Identity struct {
 	Device string `json:"device"`
-	Secret string `json:"secret"`
-	Nonce  string `json:"nonce"` // of the next session, base64
+	Secret string `json:"secret"` // empty: it has a certificate
+	Nonce  string `json:"nonce"`  // of the next session, base64
 }
 
 // Platform is where managed values really live on a laptop.
@@ -122,7 +122,7 @@ func (l *Laptop) Listen(ctx context.Context, told func()) error {
 	if err != nil {
 		return err
 	}
-	r.SetBasicAuth(l.Device, l.Secret)
+	l.prove(r)
 	held := *l.http
 	held.Timeout = 0 // a connection that is held has no end
 	response, err := held.Do(r)
@@ -191,6 +191,13 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 	return out, fmt.Errorf("the session of %s did not end within %d messages", l.Device, l.mostMessages())
 }
 
+// prove authenticates a request outside of sessions: by the secret, where the laptop has one.
+func (l *Laptop) prove(r *http.Request) {
+	if l.Secret != "" {
+		r.SetBasicAuth(l.Device, l.Secret)
+	}
+}
+
 // mac authenticates a message as it is sent.
 func (l *Laptop) mac(message []byte) string {
 	nonce, _ := base64.StdEncoding.DecodeString(l.Nonce) // what is no base64 is answered with a nonce that is
@@ -223,7 +230,9 @@ func (l *Laptop) post(ctx context.Context, m *syncml.Message) (*syncml.Message, 
 		return nil, err
 	}
 	r.Header.Set("Content-Type", syncml.ContentType+"; charset=utf-8")
-	r.Header.Set(syncml.MACHeader, l.mac(message))
+	if l.Secret != "" { // else the connection has a certificate
+		r.Header.Set(syncml.MACHeader, l.mac(message))
+	}
 	answer, err := l.http.Do(r)
 	if err != nil {
 		return nil, err

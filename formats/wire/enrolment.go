@@ -47,8 +47,8 @@ type (
 	EnrolmentDecision struct {
 		Approve bool `json:"approve"`
 	}
-	// Certificate is a certificate of a laptop.
-	Certificate struct {
+	// LaptopCertificate is a certificate of a laptop.
+	LaptopCertificate struct {
 		Serial    string     `json:"serial" doc:"In hexadecimal"`
 		IssuedAt  time.Time  `json:"issued_at"`
 		NotAfter  time.Time  `json:"not_after"`

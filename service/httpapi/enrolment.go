@@ -151,16 +151,16 @@ func (s *server) decideEnrolment(ctx context.Context, in *struct {
 }
 
 // listCertificates handles the operation listCertificates: the certificates of a laptop.
-func (s *server) listCertificates(ctx context.Context, in *deviceID) (*output[[]wire.Certificate], error) {
+func (s *server) listCertificates(ctx context.Context, in *deviceID) (*output[[]wire.LaptopCertificate], error) {
 	if s.Enrolment == nil {
-		return &output[[]wire.Certificate]{[]wire.Certificate{}}, nil
+		return &output[[]wire.LaptopCertificate]{[]wire.LaptopCertificate{}}, nil
 	}
 	rows, err := s.Enrolment.Certificates(ctx, actorOf(ctx), in.ID)
-	list := make([]wire.Certificate, len(rows))
+	list := make([]wire.LaptopCertificate, len(rows))
 	now := time.Now()
 	for i := range rows {
 		r := &rows[i]
-		list[i] = wire.Certificate{
+		list[i] = wire.LaptopCertificate{
 			Serial: r.Serial, IssuedAt: r.IssuedAt, NotAfter: r.NotAfter, State: certificateState(r, now), UsedAt: r.UsedAt, EndsAt: r.EndsAt,
 			RevokedAt: r.RevokedAt, Reason: r.Reason, RevokedBy: r.RevokedBy,
 		}
