@@ -56,15 +56,32 @@ func signedIn() (*client.Client, error) {
 	return &client.Client{Base: k.Base, Token: k.Token, HTTP: caller}, err
 }
 
+// trustedRoots gives the certificates by which the service is trusted; nil: those of the machine.
+func trustedRoots() (*x509.CertPool, error) {
+	k, err := readSignIn()
+	if err != nil || k.CA == "" {
+		return nil, err
+	}
+	return poolOf(k.CA)
+}
+
+func poolOf(pem string) (*x509.CertPool, error) {
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM([]byte(pem)) {
+		return nil, usage("the file that --ca names has no certificate in PEM")
+	}
+	return pool, nil
+}
+
 // callerTrusting gives what calls a service whose certificate is signed by one in PEM; empty: by
 // one that the machine trusts.
 func callerTrusting(pem string) (*http.Client, error) {
 	if pem == "" {
 		return http.DefaultClient, nil
 	}
-	pool := x509.NewCertPool()
-	if !pool.AppendCertsFromPEM([]byte(pem)) {
-		return nil, usage("the file that --ca names has no certificate in PEM")
+	pool, err := poolOf(pem)
+	if err != nil {
+		return nil, err
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}

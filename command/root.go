@@ -98,6 +98,8 @@ func root(s Streams) *cli.Command {
 			problemsCommand(s),
 			policyCommand(s),
 			deviceCommand(s),
+			enrolmentCommand(s),
+			enrolmentCommand(s),
 			personCommand(s),
 			groupCommand(s),
 			unitCommand(s),

@@ -24,6 +24,7 @@ import (
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/announce"
+	"zenithridge.example/zridge/service/ca"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
@@ -151,6 +152,21 @@ func serveCommand(s Streams) *cli.Command {
 				Name:  "require-message-mac",
 				Usage: "refuse laptops that give credentials once a session instead of authenticating each message",
 			},
+			&cli.BoolFlag{Name: "enrol-by-secret", Usage: "let laptops enrol with secrets, too; over plain HTTP they do in any case"},
+			&cli.StringFlag{
+				Name: "authority-chain", TakesFile: true,
+				Usage: "`FILE` with the certificate of an authority of the company that issues certificates to laptops, and those above it, in PEM; without it the service makes its own",
+			},
+			&cli.StringFlag{Name: "authority-key", Usage: "`FILE` with that authority's key, in PEM", TakesFile: true},
+			&cli.IntFlag{
+				Name: "certificate-days", Value: 90, Usage: "`DAYS` that a laptop's certificate counts: 1 to 825",
+				Validator: func(n int) error {
+					if n < 1 || n > 825 {
+						return fmt.Errorf("found %d, expected 1 to 825", n)
+					}
+					return nil
+				},
+			},
 			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` with the certificate and those that signed it, in PEM", TakesFile: true},
 			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` with the key of the certificate, in PEM", TakesFile: true},
 			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
@@ -207,8 +223,14 @@ func serveCommand(s Streams) *cli.Command {
 						Trust:     c.String("acme-ca"),
 					},
 				},
-				Connections:     c.Int("connections"),
-				RequireMAC:      c.Bool("require-message-mac"),
+				Connections: c.Int("connections"),
+				RequireMAC:  c.Bool("require-message-mac"),
+				BySecret:    c.Bool("enrol-by-secret"),
+				Authority: ca.Config{
+					Chain: c.String("authority-chain"),
+					Key:   c.String("authority-key"),
+					Life:  time.Duration(c.Int("certificate-days")) * 24 * time.Hour,
+				},
 				SealKey:         c.String("seal-key"),
 				SecondFactorFor: c.StringSlice("second-factor-for"),
 				SessionIdle:     c.Duration("session-idle"),

@@ -68,8 +68,13 @@ func simulateCommand(s Streams) *cli.Command {
 			ctx, cancel := context.WithCancel(ctx)
 			defer cancel()
 			done := map[string]bool{}
+			roots, err := trustedRoots()
+			if err != nil {
+				return err
+			}
 			fleet := &endpoint.Fleet{
 				Base:     api.Base,
+				Roots:    roots,
 				Interval: c.Duration("interval"),
 				Shares:   shares,
 				Report: func(device string, o endpoint.Outcome, err error) {
@@ -108,24 +113,15 @@ func enrolled(ctx context.Context, api *client.Client, state string, count int) 
 		return nil, err
 	}
 	devices = devices[:min(len(devices), count)]
-	serials := map[string]string{}
-	var missing []string
+	var missing []wire.Device
 	for _, d := range devices {
-		serials[d.ID] = d.Serial
 		if _, there := known[d.ID]; !there || !d.Enrolled {
-			missing = append(missing, d.ID)
+			missing = append(missing, d)
 		}
 	}
 	if len(missing) > 0 {
-		codes, err := client.Post[[]wire.EnrolmentCode](ctx, api, "/enrolment-codes", map[string]any{"devices": missing})
-		if err != nil {
+		if err := enrol(ctx, api, missing, known); err != nil {
 			return nil, err
-		}
-		http := endpoint.Client(8)
-		for _, code := range codes {
-			if known[code.Device], err = endpoint.Enrol(ctx, http, api.Base, code.Code, code.Device, serials[code.Device]); err != nil {
-				return nil, err
-			}
 		}
 		text, err := json.Marshal(known)
 		if err != nil {
@@ -140,4 +136,50 @@ func enrolled(ctx context.Context, api *client.Client, state string, count int) 
 		ids[i] = known[d.ID]
 	}
 	return ids, nil
+}
+
+// enrol enrols laptops and adds what they are to keep: by certificate, or by secret where the service takes no
+// certificates.
+func enrol(ctx context.Context, api *client.Client, devices []wire.Device, into map[string]endpoint.Identity) error {
+	authority, err := client.Get[wire.Authority](ctx, api, "/authority", nil)
+	if err != nil {
+		return err
+	}
+	if authority.On {
+		for _, d := range devices {
+			if into[d.ID], err = enrolByCertificate(ctx, api, d); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	ids, serials := make([]string, len(devices)), map[string]string{}
+	for i, d := range devices {
+		ids[i], serials[d.ID] = d.ID, d.Serial
+	}
+	codes, err := client.Post[[]wire.EnrolmentCode](ctx, api, "/enrolment-codes", map[string]any{"devices": ids})
+	if err != nil {
+		return err
+	}
+	caller := endpoint.Client(8)
+	for _, code := range codes {
+		if into[code.Device], err = endpoint.Enrol(ctx, caller, api.Base, code.Code, code.Device, serials[code.Device]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enrolByCertificate invites a laptop, and enrols it with the code.
+func enrolByCertificate(ctx context.Context, api *client.Client, d wire.Device) (endpoint.Identity, error) {
+	made, err := client.Post[wire.Invitation](ctx, api, "/invitations", wire.NewInvitation{Device: d.ID, Days: 1})
+	if err != nil {
+		return endpoint.Identity{}, err
+	}
+	request, err := endpoint.NewRequest(d.Serial, "")
+	if err != nil {
+		return endpoint.Identity{}, err
+	}
+	certified, err := endpoint.EnrolByCertificate(ctx, api.HTTP, api.Base, d.ID, made.Codes[0], request)
+	return endpoint.Identity{Device: d.ID, Certified: certified}, err
 }

@@ -25,6 +25,8 @@ type Identity struct {
 	Device string `json:"device"`
 	Secret string `json:"secret"` // empty: it has a certificate
 	Nonce  string `json:"nonce"`  // of the next session, base64
+
+	Certified *Certified `json:"certified,omitempty"` // nil: it has a secret
 }
 
 // Platform is where managed values really live on a laptop.

@@ -4,6 +4,7 @@ package endpoint
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"hash/fnv"
@@ -217,8 +218,9 @@ func (m *Memory) Reported() map[setting.ID]setting.Value {
 
 // Fleet runs simulated laptops.
 type Fleet struct {
-	Base     string        // address of the service
-	Interval time.Duration // between two check-ins of a laptop
+	Base     string         // address of the service
+	Interval time.Duration  // between two check-ins of a laptop
+	Roots    *x509.CertPool // by which the service is trusted; nil: those of the machine
 	Shares   Shares
 	Report   func(device string, o Outcome, err error) // called after each session; may be nil
 	Keep     func(Identity)                            // called when a laptop's next nonce is known; may be nil
@@ -256,11 +258,24 @@ func (f *Fleet) laptop(id Identity) *Laptop {
 		if f.Lacks != nil {
 			m.Lacks = f.Lacks(id.Device)
 		}
-		l = New(f.Base, f.client, id, m)
+		l = New(f.Base, f.callerOf(id), id, m)
 		l.Model = "simulated"
 		f.laptops[id.Device] = l
 	}
 	return l
+}
+
+// callerOf gives what a laptop calls the service with: its own, which shows its certificate, or that of all
+// laptops with secrets.
+func (f *Fleet) callerOf(id Identity) *http.Client {
+	if id.Certified == nil {
+		return f.client
+	}
+	caller, err := id.Certified.Client(f.Roots)
+	if err != nil {
+		return f.client // its check-ins say what is wrong: it shows no certificate
+	}
+	return caller
 }
 
 // CheckIn lets laptops check in once each, a few at a time. The error is the first one.
@@ -331,7 +346,11 @@ func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 
 // listen holds a connection for notifications until the context ends; one that breaks is made anew.
 func (f *Fleet) listen(ctx context.Context, id Identity, told chan<- struct{}) {
-	l := New(f.Base, f.holding(), id, nil)
+	caller := f.holding()
+	if id.Certified != nil {
+		caller = f.callerOf(id)
+	}
+	l := New(f.Base, caller, id, nil)
 	for ctx.Err() == nil {
 		l.Listen(ctx, func() { // why it broke does not matter: it is tried again
 			select {
