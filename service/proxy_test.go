@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"net"
@@ -25,7 +26,7 @@ import (
 
 // throughNginx starts nginx with the configuration of the documentation in front of a service, and
 // gives a client that reaches the service through it by the name of the documentation.
-func throughNginx(t *testing.T, behind string) (over *http.Client, plainPort string) {
+func throughNginx(t *testing.T, behind, authority string) (over *http.Client, plainPort string) {
 	t.Helper()
 	const name = "ridge.larkfell.example"
 	folder := t.TempDir()
@@ -43,6 +44,7 @@ func throughNginx(t *testing.T, behind string) (over *http.Client, plainPort str
 		"http://127.0.0.1:8470":       behind,
 		"/etc/zridge/certificate.pem": files.Certificate,
 		"/etc/zridge/key.pem":         files.Key,
+		"/etc/zridge/authority.pem":   authority,
 	} {
 		if strings.Count(string(text), from) != 1 {
 			t.Fatalf("the documentation's configuration has %q %d times", from, strings.Count(string(text), from))
@@ -93,12 +95,14 @@ func throughNginx(t *testing.T, behind string) (over *http.Client, plainPort str
 // configuration of docs/proxy.
 func TestBehindNginx(t *testing.T) {
 	t.Parallel()
+	data := t.TempDir()
 	running := startWith(t, service.Config{
-		Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")},
-		Hosts:   []string{"ridge.larkfell.example"},
-		Day:     "2026-11-23",
+		Database: filepath.Join(data, "z.db"),
+		Proxies:  []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")},
+		Hosts:    []string{"ridge.larkfell.example"},
+		Day:      "2026-11-23",
 	})
-	over, plainPort := throughNginx(t, running.Address)
+	over, plainPort := throughNginx(t, running.Address, filepath.Join(data, "authority.pem"))
 	const base = "https://ridge.larkfell.example"
 	api := &client.Client{Base: base, HTTP: over}
 	set := wire.SetUp{Code: running.SetupCode, Name: "ines", Password: "a password of tests"}
@@ -154,12 +158,38 @@ func TestBehindNginx(t *testing.T) {
 	if status/100 != 2 {
 		t.Errorf("a file of 5 MiB: %d %s", status, body)
 	}
-	id, err := endpoint.Enrol(t.Context(), over, base, enrolmentCode(t, api, "LT-1"), "LT-1", "S1")
+	code := posted[wire.Invitation](t, api, "/invitations", wire.NewInvitation{Device: "LT-1"}).Codes[0]
+	certified, err := endpoint.EnrolByCertificate(t.Context(), over, base, "LT-1", code, requestOf(t, "S1", ""))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := endpoint.New(base, over, id, &endpoint.Memory{}).CheckIn(t.Context()); err != nil {
+	shows, err := certified.Client(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	shown, plain := shows.Transport.(*http.Transport), over.Transport.(*http.Transport)
+	shown.TLSClientConfig.RootCAs, shown.TLSClientConfig.ServerName = plain.TLSClientConfig.RootCAs, plain.TLSClientConfig.ServerName
+	shown.DialContext = plain.DialContext
+	laptop := endpoint.New(base, shows, endpoint.Identity{Device: "LT-1"}, &endpoint.Memory{})
+	if _, err := laptop.CheckIn(t.Context()); err != nil {
 		t.Errorf("a laptop checks in: %v", err)
+	}
+	// Nobody shows a certificate in a header: nginx replaces what a client sends.
+	header64 := ":" + base64.StdEncoding.EncodeToString(certified.Certificate) + ":"
+	forged, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+"/dm", strings.NewReader(message("LT-1", "1", "1", "", "<Final/>")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	forged.Header.Set("Client-Cert", header64)
+	forged.Header.Set("Content-Type", "application/vnd.syncml.dm+xml")
+	if a, err := over.Do(forged); err != nil || a.StatusCode != http.StatusForbidden {
+		t.Errorf("a certificate in a header of the client: %v %v", a.Status, err)
+	} else {
+		a.Body.Close()
+	}
+	posted[wire.Revoked](t, api, "/devices/LT-1/revocation", wire.Revocation{Reason: "lost"})
+	if _, err := laptop.CheckIn(t.Context()); err == nil {
+		t.Error("a revoked certificate is let in through nginx")
 	}
 
 	// Over plain HTTP there is nothing but the way to HTTPS.

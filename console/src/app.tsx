@@ -31,6 +31,7 @@ const PlanScreen = screen(() => import('./screens/rollouts/plan'), 'PlanScreen')
 const PastScreen = screen(() => import('./screens/past'), 'PastScreen');
 const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
 const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
+const EnrolmentScreen = screen(() => import('./screens/enrolment'), 'EnrolmentScreen');
 const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
 const DefineScreen = screen(() => import('./screens/dictionary/define'), 'DefineScreen');
 const SettingScreen = screen(() => import('./screens/dictionary/setting'), 'SettingScreen');
@@ -144,6 +145,7 @@ function Frame({ who }: { who: Who }) {
           <Routes>
             <Route path="/" element={<OverviewScreen />} />
             <Route path="/devices" element={<DevicesScreen />} />
+            <Route path="/enrolment" element={<EnrolmentScreen />} />
             <Route path="/devices/:id" element={<DeviceScreen />} />
             <Route path="/devices/:id/past" element={<PastScreen />} />
             <Route path="/people" element={<PeopleScreen />} />

@@ -7,9 +7,11 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/pem"
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -62,23 +64,23 @@ func (s *server) locate(c *gin.Context) {
 	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), originKey{}, from))
 }
 
-// passedOn reads the certificate that a proxy in front of the service was shown (RFC 9440).
+// passedOn reads the certificate that a proxy in front of the service was shown: in base64 between colons (RFC
+// 9440), or as PEM that is escaped as in a URL, which is what nginx has.
 func (s *server) passedOn(header string) (*x509.Certificate, error) {
 	if header == "" || s.Enrolment == nil {
 		return nil, nil
 	}
-	invalid := &enrolment.InvalidCertificateError{Reason: "what the proxy passes on is none"}
-	text, is := strings.CutPrefix(header, ":")
-	if text, is = strings.CutSuffix(text, ":"); !is {
-		return nil, invalid
-	}
-	der, err := base64.StdEncoding.DecodeString(text)
-	if err != nil {
-		return nil, invalid
+	var der []byte
+	if text, is := strings.CutPrefix(header, ":"); is {
+		der, _ = base64.StdEncoding.DecodeString(strings.TrimSuffix(text, ":"))
+	} else if text, err := url.PathUnescape(header); err == nil {
+		if block, _ := pem.Decode([]byte(text)); block != nil {
+			der = block.Bytes
+		}
 	}
 	certificate, err := x509.ParseCertificate(der)
 	if err != nil {
-		return nil, invalid
+		return nil, &enrolment.InvalidCertificateError{Reason: "what the proxy passes on is none"}
 	}
 	if _, err := s.Enrolment.Verify(certificate); err != nil {
 		return nil, err

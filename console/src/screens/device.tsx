@@ -12,6 +12,7 @@ import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { WhoMay } from './access/whomay';
 import { MoveDialog } from './devices';
+import { Certificates } from './enrolment';
 import { count, howWord, noticeWord, Status, Time, ValueText } from '../ui/words';
 
 export function DeviceScreen() {
@@ -148,6 +149,7 @@ function Body({ p }: { p: DevicePage }) {
       <div className="flex min-w-0 flex-col gap-4">
         <Facts p={p} />
         <Offers p={p} />
+        <Certificates device={p.device.id} />
         <Memberships list={p.groups} of="laptop" />
         <History list={p.history} />
         <Sheet title="Check-ins" aside={p.device.enrolled ? `revision ${p.device.revision || 'none'}` : 'not enrolled'}>

@@ -1,9 +1,9 @@
 // All devices, looked at as people need it; chosen ones can be moved, compared, or become a group.
 import { FolderInput, GitCompare, Users } from 'lucide-react';
 import { useState } from 'react';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { api, got, type Device } from '../api/client';
-import { keys, useDevices, useGroups, useUnitTree } from '../api/queries';
+import { keys, useDevices, useGroups, useMay, useUnitTree } from '../api/queries';
 import { useWrite } from '../api/writes';
 import { useOpenChange, type Subject } from '../ui/change';
 import { ListScreen, useListQuery, type ListColumn } from '../ui/listing';
@@ -64,6 +64,7 @@ export function DevicesScreen() {
   const [selected, setSelected] = useState(new Set<string>());
   const tree = useUnitTree().data ?? [];
   const groups = useGroups().data ?? [];
+  const mayEnrol = useMay('devices');
   const choice = (key: 'unit' | 'group' | 'os' | 'state', label: string, options: [string, string][]) => (
     <select aria-label={label} className="select select-sm w-auto max-w-30" value={query[key] ?? ''} onChange={(e) => set({ [key]: e.target.value })}>
       <option value="">{label}: any</option>
@@ -86,6 +87,13 @@ export function DevicesScreen() {
       to={(d) => `/devices/${d.id}`}
       nothing="The estate has no laptops yet. They come from a source, or with an import: zridge import FOLDER."
       bring="Bring laptops in"
+      actions={
+        mayEnrol && (
+          <Link className="btn btn-sm" to="/enrolment">
+            Enrolment
+          </Link>
+        )
+      }
       selected={selected}
       onSelect={setSelected}
       between={selected.size > 0 && <Chosen ids={[...selected]} clear={() => setSelected(new Set())} />}

@@ -467,6 +467,7 @@ export function ListScreen<T extends { id: string; fields?: Record<string, Value
   between,
   nothing,
   bring,
+  actions,
   selected,
   onSelect,
 }: {
@@ -489,6 +490,7 @@ export function ListScreen<T extends { id: string; fields?: Record<string, Value
   between?: ReactNode;
   nothing: string; // where there is nobody at all
   bring: string; // the word for bringing some in
+  actions?: ReactNode;
   selected?: Set<string>;
   onSelect?: (ids: Set<string>) => void;
 }) {
@@ -498,7 +500,7 @@ export function ListScreen<T extends { id: string; fields?: Record<string, Value
   const keys = columns.map((c) => c.key);
   return (
     <div className="mx-auto flex h-full max-w-[1440px] flex-col">
-      <Page title={title} lead={list.data ? `${count(total, ...nouns)}${narrowed ? ' that fit' : ''}` : ' '}>
+      <Page title={title} lead={list.data ? `${count(total, ...nouns)}${narrowed ? ' that fit' : ''}` : ' '} actions={actions}>
         <ListBar of={of} placeholder={placeholder} query={query} set={set} params={params} fixed={keys} shown={[...keys, ...(query.columns ?? [])]}>
           {filters}
         </ListBar>
