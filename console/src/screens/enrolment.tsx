@@ -164,45 +164,54 @@ function Whom({ of }: { of: Invitation }) {
 function Invitations() {
   const list = useQuery({ queryKey: invitations, queryFn: () => got(api.GET('/api/v1/invitations')) });
   const withdraw = useWrite((id: string) => got(api.DELETE('/api/v1/invitations/{id}', { params: { path: { id } } })), { alters: [invitations, waiting] });
+  const open = list.data?.filter((i) => !i.ended) ?? [];
+  const over = list.data?.filter((i) => i.ended) ?? [];
   return (
-    <Sheet title="Invitations" aside={list.data && count(list.data.filter((i) => !i.ended).length, 'open invitation')}>
+    <Sheet title="Invitations" aside={list.data && count(open.length, 'open invitation')}>
       <Failed error={list.error ?? withdraw.error} />
       {list.isPending && <Loading rows={3} />}
       {list.data?.length === 0 && <Empty>No invitations yet. An invitation has a code for each laptop that may come in.</Empty>}
-      {!!list.data?.length && (
-        <table className="table table-sm">
-          <caption className="sr-only">Invitations</caption>
-          <Heads of={['For', 'Codes left', 'Waiting', 'Enrolled', 'By', 'Expires']} actions />
-          <tbody>
-            {list.data.map((i) => (
-              <tr key={i.id} className={i.ended ? 'quiet' : ''}>
-                <th scope="row" className="font-normal">
-                  <Whom of={i} />
-                </th>
-                <td className="tabular-nums">{i.unused}</td>
-                <td className="tabular-nums">{i.waiting}</td>
-                <td className="tabular-nums">{i.enrolled}</td>
-                <td>{i.by}</td>
-                <td>{i.withdrawn_at ? 'withdrawn' : <Time at={i.expires_at} />}</td>
-                <td className="text-right">
-                  {!i.ended && (
-                    <button
-                      type="button"
-                      className="btn btn-ghost btn-xs"
-                      aria-label={`Withdraw ${i.id}`}
-                      disabled={withdraw.isPending}
-                      onClick={() => withdraw.mutate(i.id)}
-                    >
-                      Withdraw
-                    </button>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      {open.length > 0 && <InvitationTable list={open} pending={withdraw.isPending} withdraw={(id) => withdraw.mutate(id)} />}
+      {over.length > 0 && (
+        <details className="border-t border-base-300/60">
+          <summary className="quiet cursor-pointer px-4 py-2 text-sm">{count(over.length, 'invitation')} that are over</summary>
+          <InvitationTable list={over.slice(0, 100)} />
+        </details>
       )}
     </Sheet>
+  );
+}
+
+/** Why an invitation is over. */
+const overWord = (i: Invitation) => (i.withdrawn_at ? 'withdrawn' : i.unused === 0 ? 'used up' : 'expired');
+
+function InvitationTable({ list, pending, withdraw }: { list: Invitation[]; pending?: boolean; withdraw?: (id: string) => void }) {
+  return (
+    <table className="table table-sm">
+      <caption className="sr-only">Invitations</caption>
+      <Heads of={['For', 'Codes left', 'Waiting', 'Enrolled', 'By', 'Expires']} actions />
+      <tbody>
+        {list.map((i) => (
+          <tr key={i.id}>
+            <th scope="row" className="font-normal">
+              <Whom of={i} />
+            </th>
+            <td className="tabular-nums">{i.unused}</td>
+            <td className="tabular-nums">{i.waiting}</td>
+            <td className="tabular-nums">{i.enrolled}</td>
+            <td>{i.by}</td>
+            <td>{i.ended ? overWord(i) : <Time at={i.expires_at} />}</td>
+            <td className="text-right">
+              {withdraw && (
+                <button type="button" className="btn btn-ghost btn-xs" aria-label={`Withdraw ${i.id}`} disabled={pending} onClick={() => withdraw(i.id)}>
+                  Withdraw
+                </button>
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 
