@@ -1,0 +1,23 @@
+package adapter
+
+// passwords is what a password must be like, by pwquality (pam_pwquality reads it at the next change of a password).
+func passwords(h *Host) Adapter {
+	return &dropIn{h, "/etc/security/pwquality.conf.d/50-zridge.conf", lines(" = ", ""), []entry{
+		{"accounts.password_length", "", "minlen", number(1, "", "")},
+		{"accounts.password_complexity", "", "minclass", choice("anything", "0", "letters-and-digits", "2", "mixed-and-signs", "4")},
+	}, nil}
+}
+
+// lockout is after how many wrong passwords an account is locked, and for how long (pam_faillock).
+func lockout(h *Host) Adapter {
+	return &shared{h, "/etc/security/faillock.conf", " = ", "", []entry{
+		{"accounts.lockout_failures", "", "deny", number(1, "", "")},
+		{"accounts.lockout_minutes", "", "unlock_time", number(60, "", "")},
+		{"accounts.lockout_window_minutes", "", "fail_interval", number(60, "", "")},
+	}, nil}
+}
+
+// passwordAge is how old a password of a new account may be (shadow).
+func passwordAge(h *Host) Adapter {
+	return &shared{h, "/etc/login.defs", "\t", "", []entry{{"accounts.password_age_days", "", "PASS_MAX_DAYS", number(1, "", "")}}, nil}
+}

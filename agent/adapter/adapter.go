@@ -1,0 +1,147 @@
+// Package adapter puts settings into force on Debian, and reads what is in force from where it really lives.
+// There is one file for each part of the system.
+package adapter
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"zenithridge.example/zridge/core/setting"
+)
+
+// Adapter puts the settings of one part of the system into force.
+type Adapter interface {
+	// Settings lists the settings that the adapter knows.
+	Settings() []setting.ID
+	// Read gives what is in force; nothing where the part of the system does as it does by itself.
+	Read(id setting.ID) (setting.Value, error)
+	// Apply puts a value into force. It may be called again after it was interrupted. The error is a
+	// *ValueError where the part of the system has no such value.
+	Apply(id setting.ID, v setting.Value) error
+	// Withdraw restores what was there before the first Apply.
+	Withdraw(id setting.ID) error
+}
+
+// ValueError says that a part of the system has no such value.
+type ValueError struct {
+	Setting setting.ID
+	Value   setting.Value
+}
+
+func (e *ValueError) Error() string {
+	return fmt.Sprintf("%s cannot be %s on this system", e.Setting, e.Value)
+}
+
+// Host is the machine that adapters work on.
+type Host struct {
+	Root    string                                       // before every path; empty: the machine's own
+	Keep    string                                       // folder in which what was there before is kept
+	Command func(name string, arguments ...string) error // runs a program of the machine; nil: none is run
+}
+
+// All gives the adapters of a host.
+func All(h *Host) []Adapter {
+	return []Adapter{
+		browser(h), passwords(h), lockout(h), passwordAge(h), lid(h), sleep(h), journal(h), clock(h), resolver(h), screen(h), signInScreen(h), language(h),
+		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h),
+	}
+}
+
+// At gives the path of a file of the host.
+func (h *Host) At(path string) string { return filepath.Join(h.Root, path) }
+
+// read gives the text of a file; there is false where there is none.
+func (h *Host) read(path string) (text string, there bool, err error) {
+	data, err := os.ReadFile(h.At(path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", false, nil
+	}
+	return string(data), err == nil, err
+}
+
+// write replaces a file as a whole: whoever reads it finds it as before or as it is to be, after a loss of power,
+// too.
+func (h *Host) write(path, text string, mode os.FileMode) error {
+	return WriteFile(h.At(path), []byte(text), mode)
+}
+
+// WriteFile replaces a file as a whole, on the disk when it returns.
+func WriteFile(path string, data []byte, mode os.FileMode) error {
+	folder := filepath.Dir(path)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(folder, ".zridge-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // it is gone when all went well
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	d, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// remove removes a file; one that is not there is removed already.
+func (h *Host) remove(path string) error {
+	if err := os.Remove(h.At(path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// run runs a program that makes a part of the system read its files again. One that is not installed has nothing
+// to read.
+func (h *Host) run(name string, arguments ...string) error {
+	if h.Command == nil {
+		return nil
+	}
+	return h.Command(name, arguments...)
+}
+
+// kept gives where it is kept what something was before.
+func (h *Host) kept(name string) string {
+	return filepath.Join(h.Keep, strings.ReplaceAll(strings.Trim(name, "/"), "/", "--"))
+}
+
+// keep keeps what something was before, once: a second Apply does not take what the first wrote for it.
+func (h *Host) keep(name, was string, there bool) error {
+	if _, err := os.Stat(h.kept(name)); err == nil {
+		return nil
+	}
+	mark := "absent\n"
+	if there {
+		mark = "present\n" + was
+	}
+	return WriteFile(h.kept(name), []byte(mark), 0o600)
+}
+
+// before gives what something was before; known is false where nothing was kept.
+func (h *Host) before(name string) (was string, there, known bool, err error) {
+	data, err := os.ReadFile(h.kept(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", false, false, nil
+	}
+	was, there = strings.CutPrefix(string(data), "present\n")
+	return was, there, err == nil, err
+}
+
+// forget forgets what something was before, once it is so again.
+func (h *Host) forget(name string) error {
+	if err := os.Remove(h.kept(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}

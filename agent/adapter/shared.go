@@ -1,0 +1,184 @@
+package adapter
+
+import (
+	"strings"
+
+	"zenithridge.example/zridge/core/setting"
+)
+
+// shared is a file of the system in which lines are ours and others are not: keys with values, of which the
+// last line counts. Withdraw restores the line that was there before. It is an Adapter.
+type shared struct {
+	host    *Host
+	path    string
+	between string // between a key and its value; lines are read with any spaces there
+	quote   string // around values
+	entries []entry
+	after   func(*Host) error
+}
+
+func (s *shared) Settings() []setting.ID { return idsOf(s.entries) }
+
+// value gives the value of a line with a key; is is false for other lines.
+func (s *shared) value(line, key string) (value string, is bool) {
+	line = strings.TrimSpace(line)
+	rest, is := strings.CutPrefix(line, key)
+	if !is || rest == "" || !strings.ContainsAny(rest[:1], " \t=") {
+		return "", false
+	}
+	return strings.Trim(strings.TrimSpace(strings.TrimLeft(rest, " \t=")), s.quote), true
+}
+
+func (s *shared) Read(id setting.ID) (setting.Value, error) {
+	text, _, err := s.host.read(s.path)
+	if err != nil {
+		return setting.Value{}, err
+	}
+	e := entryOf(s.entries, id)
+	var v setting.Value
+	for line := range strings.Lines(text) {
+		if is, found := s.value(line, e.key); found {
+			v, _ = e.from(is)
+		}
+	}
+	return v, nil
+}
+
+func (s *shared) Apply(id setting.ID, v setting.Value) error {
+	e := entryOf(s.entries, id)
+	is, ok := e.to(v)
+	if !ok {
+		return &ValueError{id, v}
+	}
+	text, _, err := s.host.read(s.path)
+	if err != nil {
+		return err
+	}
+	was, others := s.parted(text, e.key)
+	if err := s.host.keep(s.path+"/"+e.key, was, was != ""); err != nil {
+		return err
+	}
+	return s.replace(others + e.key + s.between + s.quote + is + s.quote + "\n")
+}
+
+// parted parts a file into the lines with a key and all others.
+func (s *shared) parted(text, key string) (with, others string) {
+	for line := range strings.Lines(text) {
+		if _, is := s.value(line, key); is {
+			with += line
+		} else {
+			others += line
+		}
+	}
+	if others != "" && !strings.HasSuffix(others, "\n") {
+		others += "\n"
+	}
+	return with, others
+}
+
+func (s *shared) Withdraw(id setting.ID) error {
+	e := entryOf(s.entries, id)
+	name := s.path + "/" + e.key
+	was, _, known, err := s.host.before(name)
+	if err != nil || !known {
+		return err
+	}
+	text, _, err := s.host.read(s.path)
+	if err != nil {
+		return err
+	}
+	_, others := s.parted(text, e.key)
+	if err := s.replace(others + was); err != nil {
+		return err
+	}
+	return s.host.forget(name)
+}
+
+func (s *shared) replace(text string) error {
+	if err := s.host.write(s.path, text, 0o644); err != nil || s.after == nil {
+		return err
+	}
+	return s.after(s.host)
+}
+
+// whole is files that have a setting and nothing else. Withdraw restores them as they were before. It is an
+// Adapter.
+type whole struct {
+	host  *Host
+	id    setting.ID
+	paths []string // all have the same text
+	word
+	after func(*Host) error
+}
+
+func (w *whole) Settings() []setting.ID { return []setting.ID{w.id} }
+
+func (w *whole) Read(setting.ID) (setting.Value, error) {
+	if _, _, known, err := w.host.before(w.paths[0]); err != nil || !known {
+		return setting.Value{}, err // what is there is the system's own
+	}
+	first, there, err := w.host.read(w.paths[0])
+	if err != nil || !there {
+		return setting.Value{}, err
+	}
+	for _, path := range w.paths[1:] {
+		if text, _, err := w.host.read(path); err != nil || text != first {
+			return setting.Value{}, err
+		}
+	}
+	v, _ := w.from(strings.TrimSuffix(first, "\n"))
+	return v, nil
+}
+
+func (w *whole) Apply(id setting.ID, v setting.Value) error {
+	text, ok := w.to(v)
+	if !ok {
+		return &ValueError{id, v}
+	}
+	for _, path := range w.paths {
+		was, there, err := w.host.read(path)
+		if err != nil {
+			return err
+		}
+		if err := w.host.keep(path, was, there); err != nil {
+			return err
+		}
+		if err := w.host.write(path, text+"\n", 0o644); err != nil {
+			return err
+		}
+	}
+	if w.after == nil {
+		return nil
+	}
+	return w.after(w.host)
+}
+
+func (w *whole) Withdraw(setting.ID) error {
+	for _, path := range w.paths {
+		was, there, known, err := w.host.before(path)
+		switch {
+		case err != nil:
+			return err
+		case !known:
+			continue
+		case there:
+			err = w.host.write(path, was, 0o644)
+		default:
+			err = w.host.remove(path)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if w.after != nil {
+		if err := w.after(w.host); err != nil {
+			return err
+		}
+	}
+	for _, path := range w.paths {
+		if err := w.host.forget(path); err != nil {
+			return err
+		}
+	}
+	return nil
+}
