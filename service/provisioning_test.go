@@ -4,6 +4,7 @@ package service_test
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -45,7 +46,7 @@ func until[T any](t testing.TB, api *client.Client, path string, good func(T) bo
 		t.Fatal(err)
 	}
 	r.Header.Set("Authorization", "Bearer "+api.Token)
-	a, err := http.DefaultClient.Do(r)
+	a, err := cmp.Or(api.HTTP, http.DefaultClient).Do(r)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,7 +17,8 @@ import (
 type Adapter interface {
 	// Settings lists the settings that the adapter knows.
 	Settings() []setting.ID
-	// Read gives what is in force; nothing where the part of the system does as it does by itself.
+	// Read gives what is in force; nothing where the part of the system does as it does by itself, and does not
+	// say how.
 	Read(id setting.ID) (setting.Value, error)
 	// Apply puts a value into force. It may be called again after it was interrupted. The error is a
 	// *ValueError where the part of the system has no such value.
@@ -75,16 +76,18 @@ func WriteFile(path string, data []byte, mode os.FileMode) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(folder, ".zridge-*")
+	// What an interrupted write left has the same name: the next one takes its place.
+	fresh := filepath.Join(folder, "."+filepath.Base(path)+".zridge")
+	f, err := os.OpenFile(fresh, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name()) // it is gone when all went well
+	defer os.Remove(fresh) // it is gone when all went well
 	_, err = f.Write(data)
 	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	if err := os.Rename(f.Name(), path); err != nil {
+	if err := os.Rename(fresh, path); err != nil {
 		return err
 	}
 	d, err := os.Open(folder)
@@ -134,7 +137,9 @@ func (h *Host) before(name string) (was string, there, known bool, err error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", false, false, nil
 	}
-	was, there = strings.CutPrefix(string(data), "present\n")
+	if was, there = strings.CutPrefix(string(data), "present\n"); !there {
+		was = ""
+	}
 	return was, there, err == nil, err
 }
 

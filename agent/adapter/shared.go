@@ -1,6 +1,7 @@
 package adapter
 
 import (
+	"errors"
 	"strings"
 
 	"zenithridge.example/zridge/core/setting"
@@ -50,30 +51,51 @@ func (s *shared) Apply(id setting.ID, v setting.Value) error {
 	if !ok {
 		return &ValueError{id, v}
 	}
-	text, _, err := s.host.read(s.path)
+	text, there, err := s.host.read(s.path)
 	if err != nil {
 		return err
 	}
-	was, others := s.parted(text, e.key)
+	if !there { // it is made for us
+		if err := s.host.keep(s.path, "", false); err != nil {
+			return err
+		}
+	}
+	was := s.linesOf(text, e.key)
 	if err := s.host.keep(s.path+"/"+e.key, was, was != ""); err != nil {
 		return err
 	}
-	return s.replace(others + e.key + s.between + s.quote + is + s.quote + "\n")
+	return s.replace(s.with(text, e.key, e.key+s.between+s.quote+is+s.quote+"\n"))
 }
 
-// parted parts a file into the lines with a key and all others.
-func (s *shared) parted(text, key string) (with, others string) {
+// linesOf gives the lines of a file that have a key.
+func (s *shared) linesOf(text, key string) (out string) {
 	for line := range strings.Lines(text) {
 		if _, is := s.value(line, key); is {
-			with += line
-		} else {
-			others += line
+			out += line
 		}
 	}
-	if others != "" && !strings.HasSuffix(others, "\n") {
-		others += "\n"
+	return out
+}
+
+// with gives a file with some lines in the place of those that have a key; at its end where it has none.
+func (s *shared) with(text, key, lines string) string {
+	var out strings.Builder
+	done := false
+	for line := range strings.Lines(text) {
+		if _, is := s.value(line, key); !is {
+			out.WriteString(line)
+		} else if !done {
+			out.WriteString(lines)
+			done = true
+		}
 	}
-	return with, others
+	if !done && lines != "" {
+		if out.Len() > 0 && !strings.HasSuffix(text, "\n") {
+			out.WriteString("\n")
+		}
+		out.WriteString(lines)
+	}
+	return out.String()
 }
 
 func (s *shared) Withdraw(id setting.ID) error {
@@ -87,8 +109,16 @@ func (s *shared) Withdraw(id setting.ID) error {
 	if err != nil {
 		return err
 	}
-	_, others := s.parted(text, e.key)
-	if err := s.replace(others + was); err != nil {
+	_, _, made, err := s.host.before(s.path)
+	if err != nil {
+		return err
+	}
+	if text = s.with(text, e.key, was); text == "" && made {
+		err = errors.Join(s.host.remove(s.path), s.host.forget(s.path))
+	} else {
+		err = s.replace(text)
+	}
+	if err != nil {
 		return err
 	}
 	return s.host.forget(name)
