@@ -110,7 +110,7 @@ chromium:
 # The tests make certificates with the real tool.
 .PHONY: openssl
 openssl:
-	@command -v openssl >/dev/null || { sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends openssl >/dev/null; }
+	@{ command -v openssl && command -v curl; } >/dev/null || { sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends openssl curl ca-certificates >/dev/null; }
 
 # The tests read a real directory server, which they start themselves on a loopback port.
 .PHONY: slapd

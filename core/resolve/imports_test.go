@@ -63,6 +63,8 @@ var mayImport = map[string][]string{
 	}, // how sources are set up is data that both sides hold
 	"client":           {"formats/wire"},
 	"endpoint":         {"core/setting", "formats/syncml"},
+	"agent":            {"agent/adapter", "core/setting", "endpoint", "formats/syncml"},
+	"agent/adapter":    {"core/setting"},
 	"demo":             {},
 	"demo/world":       {"core/"},
 	"demo/scenario":    {"client", "core/setting", "endpoint", "formats/wire"},
