@@ -9,7 +9,7 @@ PICTURES ?= docs/screenshots
 SIZES ?= 10000,100000,1000000
 FUZZ ?= 100x
 
-.PHONY: help demo test fuzz lint bench build console generate pictures tools chromium clean
+.PHONY: help demo test fuzz lint bench build package console generate pictures tools chromium clean
 
 help: ## what can be made
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -59,6 +59,11 @@ build: tools console/dist/index.html ## the program, with the console in it
 	@mkdir -p bin
 	@echo "Compiling the program. The first time takes two or three minutes."
 	go build -ldflags "-X zenithridge.example/zridge/command.built=$$(git describe --always --dirty 2>/dev/null)" -o bin/zridge ./cmd/zridge
+
+VERSION ?= 0.1
+package: tools ## the Debian package of the agent for laptops: bin/zridge-agent.deb
+	@mkdir -p bin
+	packaging/build.sh $(VERSION) $(abspath bin/zridge-agent.deb)
 
 console: console/dist/index.html ## the web console
 

@@ -22,21 +22,24 @@ policies:
       browser.blocked_sites: [casino.example]
       browser.saved_passwords: false
       browser.private_windows: forbid
+      signin.banner: For work only
+      accounts.password_age_days: 90
+      accounts.password_length: 14
+      power.lid_battery: lock
+      system.time_zone: Europe/Lisbon
     audience: {include: [everyone]}
 `
 
-// TestWhatChromiumSaysOfItsPolicies publishes a policy, lets the agent of a laptop put it into force, and reads the
-// page on which Chromium on that laptop tells its policies. Chromium runs in a mount namespace, in which the
-// laptop's folder stands in place of /etc/chromium.
-func TestWhatChromiumSaysOfItsPolicies(t *testing.T) {
-	t.Parallel()
+// invited gives a service over TLS with the estate of one laptop, the certificate by which it is trusted, and a code
+// for the laptop. It skips the test where mount namespaces cannot be made.
+func invited(t *testing.T, folder string) (r *running, ca, code string) {
+	t.Helper()
 	if err := exec.Command("unshare", "-m", "true").Run(); err != nil {
 		t.Skipf("mount namespaces need rights that this user does not have: %v", err)
 	}
-	folder := t.TempDir()
-	at := func(parts ...string) string { return filepath.Join(append([]string{folder}, parts...)...) }
-	r := serve(t, at("z.db"), "--tls-self-signed")
-	ca := at("z.db") + ".certificate.pem"
+	at := func(name string) string { return filepath.Join(folder, name) }
+	r = serve(t, at("z.db"), "--tls-self-signed")
+	ca = at("z.db") + ".certificate.pem"
 	for _, args := range [][]string{
 		{"set-up", r.address, "--code", r.code, "--name", adminName, "--ca", ca}, {"sign-in", r.address, "--name", adminName, "--ca", ca},
 	} {
@@ -47,14 +50,23 @@ func TestWhatChromiumSaysOfItsPolicies(t *testing.T) {
 	if err := os.MkdirAll(at("estate"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(at("estate", "estate.yaml"), []byte(laptopEstate), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(at("estate"), "estate.yaml"), []byte(laptopEstate), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out := r.must("import", at("estate"))
 	change := out[strings.Index(out, "C-"):]
 	r.must("change", "publish", change[:10], "--yes")
-	code := strings.TrimSpace(r.must("enrolment", "invite", "--device", "LT-1"))
+	return r, ca, strings.TrimSpace(r.must("enrolment", "invite", "--device", "LT-1"))
+}
 
+// TestWhatChromiumSaysOfItsPolicies publishes a policy, lets the agent of a laptop put it into force, and reads the
+// page on which Chromium on that laptop tells its policies. Chromium runs in a mount namespace, in which the
+// laptop's folder stands in place of /etc/chromium.
+func TestWhatChromiumSaysOfItsPolicies(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	at := func(parts ...string) string { return filepath.Join(append([]string{folder}, parts...)...) }
+	r, ca, code := invited(t, folder)
 	program := at("zridge-agent")
 	if out, err := exec.Command("go", "build", "-o", program, "../cmd/zridge-agent").CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
@@ -119,4 +131,71 @@ func policyPage(t *testing.T, folder, policies string) string {
 		return err == nil && strings.Contains(said, "Reload policies")
 	})
 	return said
+}
+
+// onARealRoot installs the agent's package on a copy of this machine's root, which an overlay makes, lets it enrol and
+// check in, and removes the package again. It prints what differs in /etc after the check-in, and in the end.
+const onARealRoot = `set -eu
+mount -t tmpfs none "$WORK"
+mkdir "$WORK/upper" "$WORK/work" "$WORK/root"
+mount -t overlay overlay -o "lowerdir=/,upperdir=$WORK/upper,workdir=$WORK/work" "$WORK/root"
+mount --bind /dev "$WORK/root/dev"
+cd "$WORK/root"
+cp "$PACKAGE" tmp/agent.deb
+cp "$CA" tmp/ca.pem
+sums() { chroot . sh -c 'find /etc -type f -exec sha256sum {} +; find /etc -type l -exec ls -l --time-style=+ {} +' | sort; }
+sums > "$WORK/before"
+chroot . dpkg -i /tmp/agent.deb >&2
+chroot . zridge-agent enrol "$BASE" --device LT-1 --code "$CODE" --ca /tmp/ca.pem >&2
+chroot . zridge-agent check-in >&2
+chroot . zridge-agent show >&2
+sums > "$WORK/managed"
+diff "$WORK/before" "$WORK/managed" | grep '^[<>]' | sed 's/^/managed /' || true
+cat etc/issue etc/security/pwquality.conf.d/50-zridge.conf | sed 's/^/text /'
+readlink etc/localtime | sed 's/^/text /'
+grep '^PASS_MAX_DAYS' etc/login.defs | sed 's/^/text /'
+chroot . dpkg -r zridge-agent >&2
+sums > "$WORK/after"
+diff "$WORK/before" "$WORK/after" | grep '^[<>]' | sed 's/^/left /' || true
+`
+
+// TestThePackageOnARealRoot: the package puts settings into force on Debian as it is installed here, and its removal
+// leaves /etc as it was.
+func TestThePackageOnARealRoot(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	r, ca, code := invited(t, folder)
+	file := filepath.Join(folder, "agent.deb")
+	if out, err := exec.Command("../packaging/build.sh", "0.1", file).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	command := exec.CommandContext(ctx, "unshare", "-m", "bash", "-c", onARealRoot)
+	work := filepath.Join(folder, "work")
+	if err := os.Mkdir(work, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	command.Env = append(os.Environ(), "WORK="+work, "PACKAGE="+file, "CA="+ca, "BASE="+r.address, "CODE="+code)
+	var said strings.Builder
+	command.Stderr = &said
+	data, err := command.Output()
+	if err != nil {
+		t.Fatalf("%v\n%s\n%s", err, data, said.String())
+	}
+	out := string(data)
+	for _, want := range []string{
+		"text For work only", "text minlen = 14", "text /usr/share/zoneinfo/Europe/Lisbon", "text PASS_MAX_DAYS\t90",
+		"/etc/chromium/policies/managed/zridge.json", "/etc/systemd/logind.conf.d/50-zridge.conf", "/etc/issue.net",
+	} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the laptop lacks %q:\n%s", want, out)
+		}
+	}
+	if strings.Contains(out, "left ") {
+		t.Errorf("when the package is removed, /etc differs:\n%s", out)
+	}
+	if shown := said.String(); strings.Contains(shown, "NOT in force") || !strings.Contains(shown, "signin.banner") {
+		t.Errorf("the agent showed\n%s", shown)
+	}
 }

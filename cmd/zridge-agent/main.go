@@ -130,10 +130,14 @@ func enrolCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comman
 			if errors.As(err, &waits) {
 				return fmt.Errorf("somebody has to approve this laptop first; run the same command again after %s", waits.After)
 			}
-			if err == nil {
-				fmt.Fprintf(out, "Enrolled as %s.\n", device)
+			if err != nil {
+				return err
 			}
-			return err
+			fmt.Fprintf(out, "Enrolled as %s.\n", device)
+			if c.String("root") != "" {
+				return nil
+			}
+			return runProgram("systemctl", "start", "zridge-agent.service")
 		},
 	}
 }
@@ -202,9 +206,13 @@ func show(w io.Writer, r agent.Report) {
 	}
 }
 
-// runProgram runs a program of the machine; one that is not installed has nothing to do.
+// runProgram runs a program of the machine. One that is not installed has nothing to do, nor has systemctl where
+// systemd does not run.
 func runProgram(name string, arguments ...string) error {
 	if _, err := exec.LookPath(name); err != nil {
+		return nil
+	}
+	if _, err := os.Stat("/run/systemd/system"); err != nil && name == "systemctl" {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
