@@ -80,6 +80,9 @@ func valuesOf(d *setting.Definition) []setting.Value {
 		}
 		return out
 	case setting.TypeList:
+		if d.ID == "browser.blocked_sites" {
+			return []setting.Value{setting.ListValue([]string{"*.casino.example", "one.example", "*", "https://x.example/y"}), setting.ListValue([]string{"a.example"})}
+		}
 		return []setting.Value{setting.ListValue([]string{"a.larkfell.example"}), setting.ListValue([]string{"b.larkfell.example", "c.larkfell.example"})}
 	}
 	if d.ID == "system.time_zone" {
@@ -220,6 +223,7 @@ func TestValuesThatDoNotGo(t *testing.T) {
 		{"power.lid_battery", setting.TextValue("explode")},
 		{"accounts.password_length", setting.TextValue("many")},
 		{"media.usb_storage", setting.TextValue("perhaps")},
+		{"browser.blocked_sites", setting.ListValue([]string{"a*b.example"})},
 		{"browser.saved_passwords", setting.IntegerValue(1)},
 		{"system.language", setting.TextValue("C\nLD_PRELOAD=/tmp/x")},
 	} {

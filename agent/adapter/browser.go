@@ -30,11 +30,11 @@ type managedBrowser struct {
 
 func browser(h *Host) Adapter {
 	return &managedBrowser{h, []policies{
-		sites("browser.blocked_sites", "URLBlocklist"),
-		sites("browser.allowed_sites", "URLAllowlist"),
-		sites("browser.extensions_installed", "ExtensionInstallForcelist"),
-		sites("browser.extensions_allowed", "ExtensionInstallAllowlist"),
-		sites("browser.extensions_blocked", "ExtensionInstallBlocklist"),
+		items("browser.blocked_sites", "URLBlocklist", site),
+		items("browser.allowed_sites", "URLAllowlist", site),
+		items("browser.extensions_installed", "ExtensionInstallForcelist", plain()),
+		items("browser.extensions_allowed", "ExtensionInstallAllowlist", plain()),
+		items("browser.extensions_blocked", "ExtensionInstallBlocklist", plain()),
 		switches("browser.saved_passwords", true, "PasswordManagerEnabled"),
 		switches("browser.sync", false, "SyncDisabled"),
 		switches("browser.foreign_cookies", false, "BlockThirdPartyCookies"),
@@ -112,20 +112,53 @@ func (b *managedBrowser) alter(how func(map[string]any)) error {
 	return b.host.write(browserPolicies, string(text)+"\n", 0o644) // Chromium looks for itself whether it has changed
 }
 
-// sites is a list of texts as a policy.
-func sites(id setting.ID, key string) policies {
+// site is an address. Chromium takes a host for itself and all below it, and one with a dot before it for itself
+// alone; it has no * within a host.
+var site = word{
+	func(v setting.Value) (string, bool) {
+		text := v.Text()
+		host, below := strings.CutPrefix(text, "*.")
+		switch {
+		case text == "*", strings.Contains(text, "/") && !strings.Contains(text, "*"):
+			return text, true
+		case text == "" || strings.Contains(host, "*") || strings.HasPrefix(host, ".") || strings.Contains(host, "/"):
+			return "", false
+		case below:
+			return host, true
+		}
+		return "." + text, true
+	},
+	func(text string) (setting.Value, bool) {
+		host, alone := strings.CutPrefix(text, ".")
+		switch {
+		case alone:
+			return setting.TextValue(host), true
+		case text == "*" || strings.Contains(text, "/"):
+			return setting.TextValue(text), true
+		}
+		return setting.TextValue("*." + text), true
+	},
+}
+
+// items is a list as a policy, with a word for each item.
+func items(id setting.ID, key string, as word) policies {
 	return policies{
 		id, []string{key},
 		func(v setting.Value) (map[string]any, bool) {
-			return map[string]any{key: v.Items()}, v.Kind() == setting.List
+			out, ok := []string{}, v.Kind() == setting.List
+			for _, item := range v.Items() {
+				text, is := as.to(setting.TextValue(item))
+				out, ok = append(out, text), ok && is
+			}
+			return map[string]any{key: out}, ok
 		},
 		func(all map[string]any) (setting.Value, bool) {
-			items, ok := all[key].([]any)
+			list, ok := all[key].([]any)
 			var out []string
-			for _, i := range items {
+			for _, i := range list {
 				text, is := i.(string)
-				ok = ok && is
-				out = append(out, text)
+				v, reads := as.from(text)
+				out, ok = append(out, v.Text()), ok && is && reads
 			}
 			return setting.ListValue(out), ok
 		},
