@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/security"
 	"github.com/chromedp/chromedp"
 )
 
@@ -94,6 +95,82 @@ func TestWhatChromiumSaysOfItsPolicies(t *testing.T) {
 	if said := policyPage(t, folder, at("laptop", "etc", "chromium")); strings.Contains(said, "casino.example") {
 		t.Errorf("once the agent is removed, Chromium still says\n%.2000s", said)
 	}
+}
+
+// TestEnrolmentInTheConsole invites laptops in the console, approves one that the estate does not have, and revokes the
+// certificate of a lost one. Each page is checked for accessibility.
+func TestEnrolmentInTheConsole(t *testing.T) {
+	t.Parallel()
+	data, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("axe-core is not installed (make console): %v", err)
+	}
+	axe, folder := string(data), t.TempDir()
+	r, ca, code := invited(t, folder)
+	p := newPage(t, r.address)
+	if _, err := chromedp.Call(p.ctx, security.SetIgnoreCertificateErrors, security.SetIgnoreCertificateErrorsParams{Ignore: true}); err != nil {
+		t.Fatal(err)
+	}
+	p.signIn()
+	p.goTo("/devices")
+	p.link("Enrolment")
+	p.shows("The authority that issues the certificates")
+	p.button("Invite laptops …")
+	p.shows("Days until it expires")
+	p.checkAccess("inviting", axe)
+	p.fill("Laptops", "2")
+	p.ticked("Add laptops that the estate does not have")
+	p.ticked("Somebody has to approve each laptop")
+	p.button("Invite")
+	p.shows("They are shown this once")
+	p.checkAccess("the codes", axe)
+	var codes string
+	p.until("there are two codes", `document.querySelector('textarea[aria-label=Codes]').value.trim().split('\n').length === 2`)
+	codes, err = chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('textarea[aria-label=Codes]').value`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.button("Done")
+
+	program := filepath.Join(folder, "zridge-agent")
+	if out, err := exec.Command("go", "build", "-o", program, "../cmd/zridge-agent").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	enrols := func(name, code string) (string, error) {
+		root := filepath.Join(folder, name)
+		dmi := filepath.Join(root, "sys", "class", "dmi", "id")
+		if err := os.MkdirAll(dmi, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dmi, "product_serial"), []byte(name+"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, err := exec.Command(program, "--root", root, "--state", filepath.Join(folder, name+".state"), "enrol", r.address, "--code", code, "--ca", ca).CombinedOutput()
+		return string(out), err
+	}
+	fresh := strings.Fields(codes)[0]
+	if out, err := enrols("HL-77", fresh); err == nil || !strings.Contains(out, "has to approve") {
+		t.Fatalf("before it is approved: %v, %s", err, out)
+	}
+	p.shows("Waiting for an approval")
+	p.shows("LT-HL-77")
+	p.checkAccess("enrolment", axe)
+	p.button("Approve LT-HL-77")
+	p.until("nobody waits", `!document.querySelector('main').innerText.includes('Waiting for an approval')`)
+	if out, err := enrols("HL-77", fresh); err != nil || !strings.Contains(out, "Enrolled as LT-HL-77") {
+		t.Fatalf("once it is approved: %v, %s", err, out)
+	}
+	if out, err := enrols("HL-1", code); err != nil {
+		t.Fatalf("%v, %s", err, out)
+	}
+	p.goTo("/devices/LT-1")
+	p.shows("Certificates")
+	p.button("Revoke …")
+	p.fill("Reason", "Left on the ferry")
+	p.checkAccess("revoking", axe)
+	p.button("Revoke")
+	p.shows("none counts")
+	p.shows("Left on the ferry")
 }
 
 // policyPage gives the text of Chromium's page of policies, with a folder in place of /etc/chromium.

@@ -81,51 +81,53 @@ function WaitingLaptops() {
   return (
     <Sheet title="Waiting for an approval" aside={count(list.data.length, 'laptop')}>
       <Failed error={decide.error} />
-      <table className="table table-sm">
-        <caption className="sr-only">Laptops that wait for an approval</caption>
-        <Heads of={['Laptop', 'Serial number', 'Model', 'Since']} actions />
-        <tbody>
-          {list.data.map((w) => (
-            <tr key={w.id}>
-              <th scope="row">
-                {w.new ? (
-                  <Id>{w.device}</Id>
-                ) : (
-                  <Link className="id link" to={`/devices/${encodeURIComponent(w.device)}`}>
-                    {w.device}
-                  </Link>
-                )}{' '}
-                {w.new && <span className="quiet font-normal">(new)</span>}
-              </th>
-              <td className="id">{w.serial || '–'}</td>
-              <td>{w.model || '–'}</td>
-              <td>
-                <Time at={w.at} />
-              </td>
-              <td className="text-right whitespace-nowrap">
-                <button
-                  type="button"
-                  className="btn btn-primary btn-xs"
-                  aria-label={`Approve ${w.device}`}
-                  disabled={decide.isPending}
-                  onClick={() => decide.mutate({ id: w.id, approve: true })}
-                >
-                  Approve
-                </button>{' '}
-                <button
-                  type="button"
-                  className="btn btn-ghost btn-xs"
-                  aria-label={`Refuse ${w.device}`}
-                  disabled={decide.isPending}
-                  onClick={() => decide.mutate({ id: w.id, approve: false })}
-                >
-                  Refuse
-                </button>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <div className="overflow-x-auto">
+        <table className="table table-sm">
+          <caption className="sr-only">Laptops that wait for an approval</caption>
+          <Heads of={['Laptop', 'Serial number', 'Model', 'Since']} actions />
+          <tbody>
+            {list.data.map((w) => (
+              <tr key={w.id}>
+                <th scope="row">
+                  {w.new ? (
+                    <Id>{w.device}</Id>
+                  ) : (
+                    <Link className="id link" to={`/devices/${encodeURIComponent(w.device)}`}>
+                      {w.device}
+                    </Link>
+                  )}{' '}
+                  {w.new && <span className="quiet font-normal">(new)</span>}
+                </th>
+                <td className="id">{w.serial || '–'}</td>
+                <td>{w.model || '–'}</td>
+                <td>
+                  <Time at={w.at} />
+                </td>
+                <td className="text-right whitespace-nowrap">
+                  <button
+                    type="button"
+                    className="btn btn-primary btn-xs"
+                    aria-label={`Approve ${w.device}`}
+                    disabled={decide.isPending}
+                    onClick={() => decide.mutate({ id: w.id, approve: true })}
+                  >
+                    Approve
+                  </button>{' '}
+                  <button
+                    type="button"
+                    className="btn btn-ghost btn-xs"
+                    aria-label={`Refuse ${w.device}`}
+                    disabled={decide.isPending}
+                    onClick={() => decide.mutate({ id: w.id, approve: false })}
+                  >
+                    Refuse
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
     </Sheet>
   );
 }
@@ -187,31 +189,33 @@ const overWord = (i: Invitation) => (i.withdrawn_at ? 'withdrawn' : i.unused ===
 
 function InvitationTable({ list, pending, withdraw }: { list: Invitation[]; pending?: boolean; withdraw?: (id: string) => void }) {
   return (
-    <table className="table table-sm">
-      <caption className="sr-only">Invitations</caption>
-      <Heads of={['For', 'Codes left', 'Waiting', 'Enrolled', 'By', 'Expires']} actions />
-      <tbody>
-        {list.map((i) => (
-          <tr key={i.id}>
-            <th scope="row" className="font-normal">
-              <Whom of={i} />
-            </th>
-            <td className="tabular-nums">{i.unused}</td>
-            <td className="tabular-nums">{i.waiting}</td>
-            <td className="tabular-nums">{i.enrolled}</td>
-            <td>{i.by}</td>
-            <td>{i.ended ? overWord(i) : <Time at={i.expires_at} />}</td>
-            <td className="text-right">
-              {withdraw && (
-                <button type="button" className="btn btn-ghost btn-xs" aria-label={`Withdraw ${i.id}`} disabled={pending} onClick={() => withdraw(i.id)}>
-                  Withdraw
-                </button>
-              )}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <div className="overflow-x-auto">
+      <table className="table table-sm">
+        <caption className="sr-only">Invitations</caption>
+        <Heads of={['For', 'Codes left', 'Waiting', 'Enrolled', 'By', 'Expires']} actions />
+        <tbody>
+          {list.map((i) => (
+            <tr key={i.id}>
+              <th scope="row" className="font-normal">
+                <Whom of={i} />
+              </th>
+              <td className="tabular-nums">{i.unused}</td>
+              <td className="tabular-nums">{i.waiting}</td>
+              <td className="tabular-nums">{i.enrolled}</td>
+              <td>{i.by}</td>
+              <td>{i.ended ? overWord(i) : <Time at={i.expires_at} />}</td>
+              <td className="text-right">
+                {withdraw && (
+                  <button type="button" className="btn btn-ghost btn-xs" aria-label={`Withdraw ${i.id}`} disabled={pending} onClick={() => withdraw(i.id)}>
+                    Withdraw
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 
@@ -272,12 +276,12 @@ function Invite({ onDone }: { onDone: () => void }) {
       </div>
       {of !== 'device' && (
         <label className="flex items-center gap-2 text-sm">
-          <input type="checkbox" name="makes" className="checkbox checkbox-sm" />
+          <input type="checkbox" name="makes" className="checkbox" />
           Add laptops that the estate does not have, from their serial number
         </label>
       )}
       <label className="flex items-center gap-2 text-sm">
-        <input type="checkbox" name="approval" className="checkbox checkbox-sm" />
+        <input type="checkbox" name="approval" className="checkbox" />
         Somebody has to approve each laptop
       </label>
       <div className="flex justify-end gap-2">

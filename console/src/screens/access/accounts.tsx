@@ -80,24 +80,26 @@ function GrantsThen() {
         <Failed error={grants.error} />
         {grants.isPending && <Loading />}
         {grants.data && (
-          <table className="table table-sm">
-            <caption className="sr-only">Grants at that moment</caption>
-            <Heads of={['Who', 'Role', 'Where', 'When', 'Given by']} />
-            <tbody>
-              {grants.data.map((g) => (
-                <tr key={g.id} className={g.counts ? '' : 'quiet'}>
-                  <th scope="row">{g.account ? <span className="id">{g.account}</span> : <>the group {g.group}</>}</th>
-                  <td>{g.role}</td>
-                  <td>{g.unit ? title(g.unit) : 'Everywhere'}</td>
-                  <td>
-                    {daysOf(g)}
-                    {!g.counts && ' (not on that day)'}
-                  </td>
-                  <td className="quiet">{g.by}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <div className="overflow-x-auto">
+            <table className="table table-sm">
+              <caption className="sr-only">Grants at that moment</caption>
+              <Heads of={['Who', 'Role', 'Where', 'When', 'Given by']} />
+              <tbody>
+                {grants.data.map((g) => (
+                  <tr key={g.id} className={g.counts ? '' : 'quiet'}>
+                    <th scope="row">{g.account ? <span className="id">{g.account}</span> : <>the group {g.group}</>}</th>
+                    <td>{g.role}</td>
+                    <td>{g.unit ? title(g.unit) : 'Everywhere'}</td>
+                    <td>
+                      {daysOf(g)}
+                      {!g.counts && ' (not on that day)'}
+                    </td>
+                    <td className="quiet">{g.by}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
         )}
       </Sheet>
     </div>
