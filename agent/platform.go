@@ -2,8 +2,11 @@ package agent
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"slices"
 
 	"zenithridge.example/zridge/agent/adapter"
@@ -121,6 +124,34 @@ func (p *platform) Observe(id setting.ID) (setting.Value, bool) {
 	}
 	v, err := a.Read(id)
 	return v, err == nil && !v.IsNothing()
+}
+
+// KeepFile implements endpoint.Keeper.
+func (p *platform) KeepFile(sha256 string, data io.Reader) error {
+	folder := p.folder.Files()
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	fresh := filepath.Join(folder, ".fresh")
+	f, err := os.OpenFile(fresh, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(fresh)
+	_, err = io.Copy(f, data)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(fresh, filepath.Join(folder, sha256))
+}
+
+// HasFile implements endpoint.Keeper.
+func (p *platform) HasFile(sha256 string) bool {
+	if !filepath.IsLocal(sha256) {
+		return false
+	}
+	_, err := os.Stat(filepath.Join(p.folder.Files(), sha256))
+	return err == nil
 }
 
 // ShowOffer implements endpoint.Chooser: the person takes it with `zridge-agent take`, or leaves it.

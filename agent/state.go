@@ -51,6 +51,9 @@ func (f Folder) state() string    { return filepath.Join(string(f), "state.json"
 // Kept is where adapters keep what was there before.
 func (f Folder) Kept() string { return filepath.Join(string(f), "before") }
 
+// Files is where the files that values name are kept.
+func (f Folder) Files() string { return filepath.Join(string(f), "files") }
+
 // ReadIdentity reads the identity; one that is not there is empty.
 func (f Folder) ReadIdentity() (id Identity, err error) { return id, readJSON(f.identity(), &id) }
 

@@ -249,6 +249,7 @@ func deviceCommand(s Streams) *cli.Command {
 				}),
 			},
 			pastCommand(s),
+			verifyCommand(s),
 			{
 				Name: "check-in", Usage: "tell a laptop to check in now", ArgsUsage: "DEVICE",
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {

@@ -220,19 +220,25 @@ mount --bind /dev "$WORK/root/dev"
 cd "$WORK/root"
 cp "$PACKAGE" tmp/agent.deb
 cp "$CA" tmp/ca.pem
+cp "$LEAF" tmp/leaf.pem
+trusted() { chroot . openssl verify -CAfile /etc/ssl/certs/ca-certificates.crt /tmp/leaf.pem >&2 && echo "text trusted $1" || echo "text not trusted $1"; }
 sums() { chroot . sh -c 'find /etc -type f -exec sha256sum {} +; find /etc -type l -exec ls -l --time-style=+ {} +' | sort; }
+chroot . update-ca-certificates --fresh >&2 # links as the system makes them, wherever they were made otherwise
 sums > "$WORK/before"
+trusted before
 chroot . dpkg -i /tmp/agent.deb >&2
 chroot . zridge-agent enrol "$BASE" --device LT-1 --code "$CODE" --ca /tmp/ca.pem >&2
 chroot . zridge-agent check-in >&2
 chroot . zridge-agent show >&2
 sums > "$WORK/managed"
+trusted managed
 diff "$WORK/before" "$WORK/managed" | grep '^[<>]' | sed 's/^/managed /' || true
 cat etc/issue etc/security/pwquality.conf.d/50-zridge.conf | sed 's/^/text /'
 readlink etc/localtime | sed 's/^/text /'
 grep '^PASS_MAX_DAYS' etc/login.defs | sed 's/^/text /'
 chroot . dpkg -r zridge-agent >&2
 sums > "$WORK/after"
+trusted after
 diff "$WORK/before" "$WORK/after" | grep '^[<>]' | sed 's/^/left /' || true
 `
 
@@ -242,6 +248,17 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
 	r, ca, code := invited(t, folder)
+	// A company's authority that the laptop is to trust, and a certificate of it.
+	making := exec.Command("bash", "-euc", `openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout root.key -out root.pem -days 30 -subj "/CN=Harbour root"
+		openssl req -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout leaf.key -out leaf.csr -subj "/CN=intranet.larkfell.example"
+		openssl x509 -req -in leaf.csr -CA root.pem -CAkey root.key -CAcreateserial -out leaf.pem -days 20`)
+	making.Dir = folder
+	if out, err := making.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	change := strings.TrimSpace(r.must("change", "new", "Trust the harbour root"))
+	r.must("policy", "set", "sites", "--change", change, "--add", "trust.machine_roots=@"+filepath.Join(folder, "root.pem"))
+	r.must("change", "publish", change, "--yes")
 	file := filepath.Join(folder, "agent.deb")
 	if out, err := exec.Command("../packaging/build.sh", "0.1", file).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
@@ -253,7 +270,7 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	if err := os.Mkdir(work, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	command.Env = append(os.Environ(), "WORK="+work, "PACKAGE="+file, "CA="+ca, "BASE="+r.address, "CODE="+code)
+	command.Env = append(os.Environ(), "WORK="+work, "PACKAGE="+file, "CA="+ca, "BASE="+r.address, "CODE="+code, "LEAF="+filepath.Join(folder, "leaf.pem"))
 	var said strings.Builder
 	command.Stderr = &said
 	data, err := command.Output()
@@ -263,6 +280,7 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	out := string(data)
 	for _, want := range []string{
 		"text For work only", "text minlen = 14", "text /usr/share/zoneinfo/Europe/Lisbon", "text PASS_MAX_DAYS\t90",
+		"text not trusted before", "text trusted managed", "text not trusted after",
 		"/etc/chromium/policies/managed/zridge.json", "/etc/systemd/logind.conf.d/50-zridge.conf", "/etc/issue.net",
 	} {
 		if !strings.Contains(out, want) {

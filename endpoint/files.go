@@ -6,6 +6,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
+	"hash"
 	"io"
 	"net/http"
 	"time"
@@ -25,11 +27,30 @@ const (
 func (l *Laptop) fetch(v setting.Value) string {
 	code := syncml.OK
 	v.EachFile(func(_ []any, f setting.File) {
-		if code == syncml.OK && !l.files[f.SHA256] {
+		keeper, keeps := l.Platform.(Keeper)
+		if code == syncml.OK && !(l.files[f.SHA256] || keeps && keeper.HasFile(f.SHA256)) {
 			code = l.fetchFile(f)
 		}
 	})
 	return code
+}
+
+var errOtherFile = errors.New("it is another file")
+
+// hashed reads a file, and ends with an error where it is not the one with a SHA-256.
+type hashed struct {
+	from io.Reader
+	sum  hash.Hash
+	want string
+}
+
+func (h *hashed) Read(p []byte) (int, error) {
+	n, err := h.from.Read(p)
+	h.sum.Write(p[:n])
+	if err == io.EOF && hex.EncodeToString(h.sum.Sum(nil)) != h.want {
+		err = errOtherFile
+	}
+	return n, err
 }
 
 func (l *Laptop) fetchFile(f setting.File) string {
@@ -48,12 +69,17 @@ func (l *Laptop) fetchFile(f setting.File) string {
 	if answer.StatusCode != http.StatusOK {
 		return syncml.NotFound
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, io.LimitReader(answer.Body, maxFetched)); err != nil {
-		return syncml.Failed
+	right := &hashed{from: io.LimitReader(answer.Body, maxFetched), sum: sha256.New(), want: f.SHA256}
+	if keeper, can := l.Platform.(Keeper); can {
+		err = keeper.KeepFile(f.SHA256, right)
+	} else {
+		_, err = io.Copy(io.Discard, right)
 	}
-	if hex.EncodeToString(h.Sum(nil)) != f.SHA256 {
+	switch {
+	case errors.Is(err, errOtherFile):
 		return syncml.SizeMismatch
+	case err != nil:
+		return syncml.Failed
 	}
 	if l.files == nil {
 		l.files = map[string]bool{}

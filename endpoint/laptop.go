@@ -43,6 +43,15 @@ type Observer interface {
 	Observe(id setting.ID) (v setting.Value, known bool)
 }
 
+// Keeper is a Platform that keeps the files that values name.
+type Keeper interface {
+	// KeepFile keeps a file under its SHA-256 in hexadecimal. Where reading gives an error, it is another
+	// file, or not whole, and is not kept.
+	KeepFile(sha256 string, data io.Reader) error
+	// HasFile tells whether a file is kept.
+	HasFile(sha256 string) bool
+}
+
 // Chooser is a Platform that shows offered policies to its person, who takes or leaves each of them.
 type Chooser interface {
 	// ShowOffer shows an offered policy, or shows it otherwise than before.

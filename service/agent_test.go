@@ -47,7 +47,7 @@ func agentOn(t *testing.T, root string) *agent.Agent {
 	t.Helper()
 	folder := agent.Folder(filepath.Join(t.TempDir(), "state"))
 	return &agent.Agent{
-		Folder: folder, Host: &adapter.Host{Root: root, Keep: folder.Kept()}, Log: slog.New(slog.DiscardHandler), Interval: time.Minute,
+		Folder: folder, Host: &adapter.Host{Root: root, Keep: folder.Kept(), Files: folder.Files()}, Log: slog.New(slog.DiscardHandler), Interval: time.Minute,
 	}
 }
 

@@ -41,6 +41,7 @@ func (e *ValueError) Error() string {
 type Host struct {
 	Root    string                                       // before every path; empty: the machine's own
 	Keep    string                                       // folder in which what was there before is kept
+	Files   string                                       // folder with the files that values name, by their SHA-256
 	Command func(name string, arguments ...string) error // runs a program of the machine; nil: none is run
 }
 
@@ -48,7 +49,7 @@ type Host struct {
 func All(h *Host) []Adapter {
 	return []Adapter{
 		browser(h), passwords(h), lockout(h), passwordAge(h), lid(h), sleep(h), journal(h), clock(h), resolver(h), screen(h), signInScreen(h), language(h),
-		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h),
+		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h), trustedRoots(h),
 	}
 }
 

@@ -1,15 +1,25 @@
 package adapter_test
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
+	"math/big"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"zenithridge.example/zridge/agent/adapter"
 	"zenithridge.example/zridge/core/setting"
@@ -36,7 +46,45 @@ func hostOf(t *testing.T) *adapter.Host {
 	if err := os.Symlink("/usr/share/zoneinfo/Etc/UTC", filepath.Join(root, "/etc/localtime")); err != nil {
 		t.Fatal(err)
 	}
-	return &adapter.Host{Root: root, Keep: filepath.Join(root, "kept")}
+	for _, data := range authorities {
+		if err := adapter.WriteFile(filepath.Join(root, "files", sumOf(data)), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return &adapter.Host{Root: root, Keep: filepath.Join(root, "kept"), Files: filepath.Join(root, "files")}
+}
+
+// authorities are two certificates, the first in DER and the second in PEM.
+var authorities = [2][]byte{authority(1), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authority(2)})}
+
+func authority(serial int64) []byte {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		panic(err)
+	}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: fmt.Sprint("Harbour ", serial)}, NotAfter: time.Now().Add(time.Hour),
+		IsCA: true, BasicConstraintsValid: true,
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		panic(err)
+	}
+	return der
+}
+
+func sumOf(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// trusts is a value that trusts certificates.
+func trusts(sums ...string) setting.Value {
+	var rows []setting.Row
+	for _, sum := range sums {
+		rows = append(rows, setting.Row{"certificate": setting.FileValue(setting.File{SHA256: sum, Name: "a.pem", Size: 1})})
+	}
+	return setting.TableValue(rows)
 }
 
 // tree gives the files below a folder with what is in them, without folders.
@@ -84,6 +132,9 @@ func valuesOf(d *setting.Definition) []setting.Value {
 			return []setting.Value{setting.ListValue([]string{"*.casino.example", "one.example", "*", "https://x.example/y"}), setting.ListValue([]string{"a.example"})}
 		}
 		return []setting.Value{setting.ListValue([]string{"a.larkfell.example"}), setting.ListValue([]string{"b.larkfell.example", "c.larkfell.example"})}
+	}
+	if d.ID == "trust.machine_roots" {
+		return []setting.Value{trusts(sumOf(authorities[0])), trusts(sumOf(authorities[0]), sumOf(authorities[1])), trusts(sumOf(authorities[1]))}
 	}
 	if d.ID == "system.time_zone" {
 		return []setting.Value{setting.TextValue("Asia/Tokyo"), setting.TextValue("Etc/UTC")}
@@ -155,7 +206,7 @@ func TestEachSetting(t *testing.T) {
 			})
 		}
 	}
-	if len(seen) < 51 {
+	if len(seen) < 52 {
 		t.Errorf("there are adapters for %d settings", len(seen))
 	}
 }
@@ -224,6 +275,8 @@ func TestValuesThatDoNotGo(t *testing.T) {
 		{"accounts.password_length", setting.TextValue("many")},
 		{"media.usb_storage", setting.TextValue("perhaps")},
 		{"browser.blocked_sites", setting.ListValue([]string{"a*b.example"})},
+		{"trust.machine_roots", trusts("../../etc/issue")},
+		{"trust.machine_roots", trusts("short")},
 		{"browser.saved_passwords", setting.IntegerValue(1)},
 		{"system.language", setting.TextValue("C\nLD_PRELOAD=/tmp/x")},
 	} {

@@ -35,7 +35,7 @@ func main() {
 func command(out, log io.Writer) *cli.Command {
 	of := func(c *cli.Command) *agent.Agent {
 		folder := agent.Folder(c.String("state"))
-		host := &adapter.Host{Root: c.String("root"), Keep: folder.Kept()}
+		host := &adapter.Host{Root: c.String("root"), Keep: folder.Kept(), Files: folder.Files()}
 		if host.Root == "" { // programs act on the machine itself
 			host.Command = runProgram
 		}
