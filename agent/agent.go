@@ -9,8 +9,6 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/http"
-	"os"
-	"strings"
 	"time"
 
 	"zenithridge.example/zridge/agent/adapter"
@@ -79,21 +77,8 @@ func (a *Agent) Enrol(ctx context.Context, id Identity) (device string, err erro
 	return id.Certified.Device, a.Folder.WriteIdentity(id)
 }
 
-// fact reads a line that the firmware tells of the laptop; empty where it tells nothing of use.
-func (a *Agent) fact(name string) string {
-	data, err := os.ReadFile(a.Host.At("/sys/class/dmi/id/" + name))
-	if err != nil {
-		return ""
-	}
-	text := strings.TrimSpace(string(data))
-	if text == "None" || strings.EqualFold(text, "Not Specified") {
-		return ""
-	}
-	return text
-}
-
-func (a *Agent) serial() string { return a.fact("product_serial") }
-func (a *Agent) model() string  { return a.fact("product_name") }
+func (a *Agent) serial() string { return firmware(a.Host, "product_serial") }
+func (a *Agent) model() string  { return firmware(a.Host, "product_name") }
 
 // CheckIn holds one session with the service.
 func (a *Agent) CheckIn(ctx context.Context, told bool) (endpoint.Outcome, error) {

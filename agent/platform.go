@@ -18,6 +18,7 @@ import (
 type platform struct {
 	folder   Folder
 	state    State
+	host     *adapter.Host
 	adapters map[setting.ID]adapter.Adapter
 	log      *slog.Logger
 }
@@ -28,7 +29,7 @@ func open(folder Folder, host *adapter.Host, log *slog.Logger) (*platform, error
 	if err != nil {
 		return nil, err
 	}
-	p := &platform{folder: folder, state: state, adapters: map[setting.ID]adapter.Adapter{}, log: log}
+	p := &platform{folder: folder, state: state, host: host, adapters: map[setting.ID]adapter.Adapter{}, log: log}
 	for _, a := range adapter.All(host) {
 		for _, id := range a.Settings() {
 			p.adapters[id] = a

@@ -43,6 +43,12 @@ type Observer interface {
 	Observe(id setting.ID) (v setting.Value, known bool)
 }
 
+// Knower is a Platform that knows facts of the laptop.
+type Knower interface {
+	// Fact gives a bool, a whole number or a text; known is false where it does not know.
+	Fact(name string) (v setting.Value, known bool)
+}
+
 // Keeper is a Platform that keeps the files that values name.
 type Keeper interface {
 	// KeepFile keeps a file under its SHA-256 in hexadecimal. Where reading gives an error, it is another
@@ -364,6 +370,18 @@ func (w *worker) read(path string) (data string, meta syncml.Meta, found bool) {
 			return data, meta, true
 		}
 		return "", meta, false
+	}
+	if name, is := strings.CutPrefix(path, syncml.FactPath); is {
+		knower, can := w.laptop.Platform.(Knower)
+		if !can {
+			return "", meta, false
+		}
+		v, known := knower.Fact(name)
+		if !known {
+			return "", meta, false
+		}
+		data, meta = syncml.WriteValue(v)
+		return data, meta, true
 	}
 	if id, ok := syncml.SettingOf(path); ok {
 		v, has := w.laptop.Platform.Reported()[id]

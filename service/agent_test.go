@@ -33,7 +33,8 @@ func laptopFiles(t *testing.T, serial string) (root string) {
 	root = t.TempDir()
 	for path, text := range map[string]string{
 		"/etc/issue": "Debian GNU/Linux 12\n", "/sys/class/dmi/id/product_serial": serial + "\n", "/sys/class/dmi/id/product_name": "Halyard 16\n",
-		"/etc/login.defs": "PASS_MAX_DAYS\t99999\n",
+		"/etc/login.defs": "PASS_MAX_DAYS\t99999\n", "/etc/debian_version": "12.7\n", "/sys/class/power_supply/BAT0/status": "Full\n",
+		"/sys/class/video4linux/video0/name": "Camera\n",
 	} {
 		if err := adapter.WriteFile(filepath.Join(root, path), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -133,7 +134,7 @@ func TestTheAgent(t *testing.T) {
 	is := filesOf(t, root)
 	for path, want := range map[string]string{
 		"/etc/issue": "For work only\n", "/etc/issue.net": "For work only\n", "/etc/modprobe.d/zridge.conf": "install uvcvideo /bin/false",
-		"/etc/login.defs": "PASS_MAX_DAYS\t90", "/etc/chromium/policies/managed/zridge.json": `"casino.example"`,
+		"/etc/login.defs": "PASS_MAX_DAYS\t90", "/etc/chromium/policies/managed/zridge.json": "casino.example",
 		"/etc/systemd/logind.conf.d/50-zridge.conf": "HandleLidSwitch=lock", "/etc/dconf/db/local.d/50-zridge": "idle-delay=uint32 420",
 	} {
 		if !strings.Contains(is[path], want) {
@@ -181,6 +182,59 @@ func TestTheAgent(t *testing.T) {
 	}
 	if is := filesOf(t, root); !maps.Equal(is, before) {
 		t.Errorf("when it has left, the files are %v, were %v", is, before)
+	}
+}
+
+// TestFactsOfALaptop: what a laptop says of itself decides what it gets, in the same session, and outlives what an edit
+// says. Only what some rule looks at is asked.
+func TestFactsOfALaptop(t *testing.T) {
+	t.Parallel()
+	e := enrollingWith(t, 0)
+	change := posted[wire.Change](t, e.Client, "/changes", wire.NewChange{Title: "For laptops with a battery"})
+	for path, body := range map[string]string{
+		"groups/batteries": `{"id":"batteries","of":"devices","rule":"device.battery == true && device.os_version.atLeast(\"12.5\")"}`,
+		"policies/careful": `{"id":"careful","kind":"security","settings":{"signin.banner":"Mind the battery"},"audience":{"include":["group:batteries"]}}`,
+	} {
+		if _, err := e.Call(t.Context(), http.MethodPut, "/changes/"+change.ID+"/edits/"+path, nil, []byte(body), nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	posted[wire.Published](t, e.Client, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
+	root := laptopFiles(t, "NEW-9")
+	for path, text := range map[string]string{
+		"/sys/class/tpm/tpm0/tpm_version_major": "2\n", "/sys/class/dmi/id/bios_vendor": "Nobody asks\n",
+	} {
+		if err := adapter.WriteFile(filepath.Join(root, path), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a := agentOn(t, root)
+	device, err := a.Enrol(t.Context(), e.identity(t, e.invites(t, wire.NewInvitation{Unit: "labs", Makes: true})[0]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.CheckIn(t.Context(), false); err != nil {
+		t.Fatal(err)
+	}
+	page := get[wire.DevicePage](t, e.Client, "/devices/"+device)
+	if page.Device.OSVersion != "12.7" || page.Device.Model != "Halyard 16" || !page.Facts["battery"].Bool() || page.Facts["security_chip"].Text() != "2.0" {
+		t.Errorf("the laptop is %+v, facts %v", page.Device, page.Facts)
+	}
+	if _, asked := page.Facts["firmware_vendor"]; asked {
+		t.Error("a fact was asked that no rule looks at")
+	}
+	if v := filesOf(t, root)["/etc/issue"]; v != "Mind the battery\n" {
+		t.Errorf("its banner is %q", v)
+	}
+	change = posted[wire.Change](t, e.Client, "/changes", wire.NewChange{Title: "A tag"})
+	body := `{"id":"` + device + `","serial":"NEW-9","os":"linux","os_version":"1","unit":"labs","tags":["field"],"facts":{"battery":false,"desk":"4"}}`
+	if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "devices", device), nil, []byte(body), nil); err != nil {
+		t.Fatal(err)
+	}
+	posted[wire.Published](t, e.Client, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
+	page = get[wire.DevicePage](t, e.Client, "/devices/"+device)
+	if page.Device.OSVersion != "12.7" || !page.Facts["battery"].Bool() || page.Facts["desk"].Text() != "4" || page.Device.Tags[0] != "field" {
+		t.Errorf("after an edit the laptop is %+v, facts %v", page.Device, page.Facts)
 	}
 }
 

@@ -85,6 +85,7 @@ func TestPeopleTakeWhatIsOffered(t *testing.T) {
 	m1.Choose("comfort", true)
 	checkIn(t, l0)
 	checkIn(t, l1)
+	taken := time.Now().UTC() // some milliseconds after it was taken, and before it is left
 	if v := m0.Reported(); v[lockAfter].Integer() != 3 || v[banner].Text() != "Hello" {
 		t.Errorf("L0 took it and has %v", v)
 	}
@@ -97,7 +98,6 @@ func TestPeopleTakeWhatIsOffered(t *testing.T) {
 	if gets, not := reachOfComfort(t, api); gets != 2 || not != 0 {
 		t.Errorf("%d get it, %d have not taken it", gets, not)
 	}
-	taken := time.Now().UTC()
 
 	m0.Choose("comfort", false)
 	checkIn(t, l0)

@@ -41,14 +41,11 @@ func (s *session) hearTaken(ctx context.Context) error {
 		return nil
 	}
 	s.offers.tells = true
-	altered, err := s.server.flow.Tell(ctx, s.device, taken)
+	altered, err := s.server.flow.TellTaken(ctx, s.device, taken)
 	if err != nil || !altered {
 		return err
 	}
-	s.live = s.server.flow.Live()
-	s.revision = s.server.flow.RevisionFor(s.live, s.device)
-	s.deliveries = nil
-	return s.load(ctx)
+	return s.loadAnew(ctx)
 }
 
 // offerThenSend says first which offers are new, otherwise or gone, and then sends what is due.

@@ -113,6 +113,7 @@ type session struct {
 	chunks     []string                        // of the large value in flight, not sent yet
 	unasked    []setting.ID                    // reported values to be asked for in later messages
 	offers     offersOf
+	facts      []string     // that the laptop was asked for
 	extra      []setting.ID // asked for though nothing manages them
 	took       []setting.ID // accepted in this session
 	rounds     int
@@ -308,10 +309,11 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 		if s.laptop.TellsSince != nil || s.live.Plan.AnyOffered() {
 			out.Commands = append(out.Commands, get(syncml.TakenPath))
 		}
+		s.askFacts(out)
 		return nil
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
-		if err := s.hearTaken(ctx); err != nil {
+		if err := errors.Join(s.hearFacts(ctx), s.hearTaken(ctx)); err != nil {
 			return err
 		}
 		same := s.digestNow == s.laptop.Digest && s.digestNow != ""
@@ -473,12 +475,13 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	if err != nil {
 		return err
 	}
-	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers
+	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers && s.facts == nil
 	if quiet && outcome == "in order" {
 		s.server.settle(s)
 		return s.server.flow.Heard(ctx, s.device) // nothing worth a record: the time is noted with others
 	}
 	stored.Revision, stored.Digest, stored.Offers, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, s.laptop.Offers, &now
+	stored.FactsAt = s.laptop.FactsAt
 	came := workflow.CheckedIn{Device: s.device, Before: s.before, After: final}
 	err = s.server.flow.Reported(ctx, came, func(tx *store.Store) error {
 		return errors.Join(

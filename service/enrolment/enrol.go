@@ -223,7 +223,7 @@ func (s *Service) use(ctx context.Context, a attempt) (issued *x509.Certificate,
 		return s.enrolled(tx, a, row, now)
 	}
 	if a.made != nil {
-		err = s.flow.AddDevice(ctx, byLaptop(a.device), *a.made, write)
+		err = s.flow.AddDevice(ctx, *a.made, write)
 	} else {
 		err = s.store.Transaction(ctx, write)
 	}

@@ -27,6 +27,7 @@ type Laptop struct {
 	Sessions   int64
 	Usual      int64      // seconds between two check-ins, as they usually are; 0: not known
 	Offers     string     // JSON: the offered policies that it shows to its person, each with the sum of what was sent; empty: none
+	FactsAt    *time.Time // when it was asked last what it knows of itself; nil: never
 	TellsSince *time.Time // since when it says itself what was taken on it; nil: it does not
 }
 

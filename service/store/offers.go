@@ -1,4 +1,4 @@
-// This file keeps which offered policies laptops say were taken on them, over time.
+// This file keeps what laptops say, over time: which offered policies were taken on them, and what they are.
 
 package store
 
@@ -84,4 +84,40 @@ func (s *Store) SaveTakenOffers(device string, taken, left []string, at time.Tim
 		}
 	}
 	return nil
+}
+
+// Facts gives what laptops say of themselves, by laptop, as JSON.
+func (s *Store) Facts() (map[string]string, error) {
+	return s.facts(`SELECT device, facts FROM laptop_facts WHERE until IS NULL`)
+}
+
+// FactsAt gives what laptops had said of themselves at a moment.
+func (s *Store) FactsAt(at time.Time) (map[string]string, error) {
+	return s.facts(
+		`SELECT device, facts FROM laptop_facts WHERE julianday(since) <= julianday(@at) AND (until IS NULL OR julianday(until) > julianday(@at))`,
+		sql.Named("at", at),
+	)
+}
+
+func (s *Store) facts(query string, args ...any) (map[string]string, error) {
+	var rows []struct{ Device, Facts string }
+	if err := s.db.Raw(query, args...).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[string]string, len(rows))
+	for _, r := range rows {
+		out[r.Device] = r.Facts
+	}
+	return out, nil
+}
+
+// SaveFacts notes what a laptop says of itself in place of what it said before.
+func (s *Store) SaveFacts(device, facts string, at time.Time) error {
+	if err := s.db.Exec(`UPDATE laptop_facts SET until = ? WHERE device = ? AND until IS NULL AND since <> ?`, at, device, at).Error; err != nil {
+		return err
+	}
+	return s.db.Exec(
+		`INSERT INTO laptop_facts (device, since, facts) VALUES (?, ?, ?) ON CONFLICT (device, since) DO UPDATE SET facts = excluded.facts, until = NULL`,
+		device, at, facts,
+	).Error
 }

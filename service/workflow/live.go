@@ -53,7 +53,7 @@ type liveEstate struct {
 	turning  sync.Mutex
 	renewing sync.Mutex // held while what is live is compiled anew
 
-	tellings tellings       // see offers.go
+	tellings tellings       // see told.go
 	bounded  boundedEstates // see reading.go
 	past     past           // see past.go
 
@@ -79,8 +79,8 @@ type Live struct {
 	impact.Side
 	versions cowMap[int64]
 	retired  cowMap[int64]
-	imported cowMap[Origin]            // objects that a source has, or had
-	told     cowMap[[]estate.PolicyID] // devices whose laptops say what was taken on them; see offers.go
+	imported cowMap[Origin] // objects that a source has, or had
+	told     cowMap[Told]   // what laptops say of their devices; see told.go
 
 	// The side is what will be live once all rollouts under way have finished. These are the rollouts,
 	// in the order of their publication, and the estates without some of them.

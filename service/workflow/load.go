@@ -62,7 +62,13 @@ func (s *liveEstate) load(ctx context.Context) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	live.told = toldFrom(taken)
+	facts, err := s.store.In(ctx).Facts()
+	if err != nil {
+		return nil, err
+	}
+	if live.told, err = readTold(taken, facts); err != nil {
+		return nil, err
+	}
 	live.allAsTold(objects)
 	snapshot := files.Assemble(objects, s.shipped).On(s.Today())
 	snapshot.Sort()

@@ -55,7 +55,7 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 			return page, err
 		}
 	}
-	page.Tells = live.told.has(objectKey{estate.KindDevice, id})
+	page.Tells = live.told.of(objectKey{estate.KindDevice, id}).Chooses
 	if page.Offers, err = s.offersOn(ctx, live, id); err != nil {
 		return page, err
 	}

@@ -174,7 +174,13 @@ func (s *ChangeService) readAt(ctx context.Context, at time.Time, revision int64
 	if err != nil {
 		return nil, err
 	}
-	live.told = toldFrom(taken)
+	facts, err := s.store.In(ctx).FactsAt(at)
+	if err != nil {
+		return nil, err
+	}
+	if live.told, err = readTold(taken, facts); err != nil {
+		return nil, err
+	}
 	live.allAsTold(objects)
 	day := s.DayOf(at)
 	snapshot := files.Assemble(objects, s.shipped).On(day)

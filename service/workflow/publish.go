@@ -386,7 +386,8 @@ func Wanted(
 
 // AddDevice publishes a device that the estate does not have, together with what write writes: a laptop that
 // enrols brings itself.
-func (s *ChangeService) AddDevice(ctx context.Context, by Actor, device estate.Device, write func(tx *store.Store) error) error {
+func (s *ChangeService) AddDevice(ctx context.Context, device estate.Device, write func(tx *store.Store) error) error {
+	by := Actor{Name: string(device.ID), Via: "device"}
 	body, err := files.EncodeJSON(device)
 	if err != nil {
 		return err
