@@ -26,7 +26,7 @@ policies:
       signin.banner: For work only
       accounts.password_age_days: 90
       accounts.password_length: 14
-      power.lid_battery: lock
+      system.audit_log_mb: 500
       system.time_zone: Europe/Lisbon
     audience: {include: [everyone]}
 `
@@ -281,7 +281,7 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	for _, want := range []string{
 		"text For work only", "text minlen = 14", "text /usr/share/zoneinfo/Europe/Lisbon", "text PASS_MAX_DAYS\t90",
 		"text not trusted before", "text trusted managed", "text not trusted after",
-		"/etc/chromium/policies/managed/zridge.json", "/etc/systemd/logind.conf.d/50-zridge.conf", "/etc/issue.net",
+		"/etc/chromium/policies/managed/zridge.json", "/etc/systemd/journald.conf.d/50-zridge.conf", "/etc/issue.net",
 	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the laptop lacks %q:\n%s", want, out)

@@ -259,7 +259,7 @@ func publishDemo(t testing.TB) map[string][]byte {
 
 // patience bounds every wait. It is many times what a wait takes on a quiet machine, so that a busy
 // one passes, too.
-const patience = 20 * time.Second
+const patience = 3 * time.Minute
 
 // await asks until what is asked holds.
 func await(t testing.TB, what string, holds func() bool) {
