@@ -33,10 +33,11 @@ export function ChangeScreen() {
   const isOpen = c?.state === 'open';
   const isDraft = isOpen || c?.state === 'in-review';
   const impact = useImpact(isDraft ? c : undefined);
-  const review = useReview(id).data;
+  const { data: review, isPending: reviewComes } = useReview(id);
   const mayPublish = useMay('publish');
   const mayWrite = useMay('write');
-  if (!c)
+  if (!c || (isDraft && reviewComes))
+    // what is decided stands first: shown later, it would push the rest down
     return (
       <Page title="Change">
         <Failed error={error} />
