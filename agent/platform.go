@@ -43,6 +43,9 @@ func open(folder Folder, host *adapter.Host, log *slog.Logger) (*platform, error
 	return p, nil
 }
 
+// Supports implements endpoint.Supporter.
+func (p *platform) Supports(id setting.ID) bool { return p.adapters[id] != nil }
+
 // Apply implements endpoint.Platform. What is to be done is on the disk before it is begun.
 func (p *platform) Apply(id setting.ID, v setting.Value) string {
 	a := p.adapters[id]

@@ -43,6 +43,11 @@ type Observer interface {
 	Observe(id setting.ID) (v setting.Value, known bool)
 }
 
+// Supporter is a Platform that can tell beforehand which settings it has.
+type Supporter interface {
+	Supports(id setting.ID) bool
+}
+
 // Knower is a Platform that knows facts of the laptop.
 type Knower interface {
 	// Fact gives a bool, a whole number or a text; known is false where it does not know.
@@ -483,37 +488,52 @@ func (l *Laptop) assemble(item syncml.Item) (syncml.Item, string) {
 	return item, syncml.OK
 }
 
-// atomic does all of its commands or none: when one fails, what was done is taken back and the rest
-// not begun.
+// lacks tells whether a command is for a setting that the laptop does not have.
+func (w *worker) lacks(c *syncml.Command) bool {
+	supporter, can := w.laptop.Platform.(Supporter)
+	if !can || c.Name != "Replace" || len(c.Items) != 1 {
+		return false
+	}
+	id, is := syncml.SettingOf(c.Items[0].Target)
+	return is && !supporter.Supports(id)
+}
+
+// atomic does all of its commands or none: when one fails, what was done is taken back and the rest not begun.
 func (w *worker) atomic(c *syncml.Command) {
-	before, revision := w.laptop.Platform.Reported(), w.laptop.Revision
 	codes := make([]string, len(c.Commands))
-	failed := -1
-	for i := range c.Commands {
-		if failed >= 0 {
-			codes[i] = syncml.NotExecuted
-			continue
-		}
-		if codes[i] = w.set(&c.Commands[i]); codes[i] != syncml.OK {
-			failed = i
+	verdict := syncml.OK
+	for i := range c.Commands { // all that it does not have is said at once: each would cost a further message otherwise
+		if codes[i] = syncml.NotExecuted; w.lacks(&c.Commands[i]) {
+			codes[i], verdict = syncml.NotSupported, syncml.AtomicFailed
 		}
 	}
-	verdict := syncml.OK
-	if failed >= 0 {
-		verdict = syncml.AtomicFailed
-		w.laptop.Revision = revision
-		for i := range failed {
-			codes[i] = syncml.RolledBack
-			if id, ok := syncml.SettingOf(c.Commands[i].Items[0].Target); ok {
-				w.laptop.Platform.Apply(id, before[id])
-			}
-		}
+	if verdict == syncml.OK {
+		verdict = w.doAll(c.Commands, codes)
 	}
 	w.status(c.CmdID, "Atomic", verdict)
 	for i := range c.Commands {
-		if codes[i] == syncml.OK || i == failed {
+		if codes[i] != syncml.NotExecuted && codes[i] != syncml.RolledBack {
 			w.count(&c.Commands[i], codes[i])
 		}
 		w.status(c.Commands[i].CmdID, c.Commands[i].Name, codes[i])
 	}
+}
+
+// doAll carries out commands until one fails, and then takes back what was done. It notes the code of each.
+func (w *worker) doAll(commands []syncml.Command, codes []string) (verdict string) {
+	before, revision := w.laptop.Platform.Reported(), w.laptop.Revision
+	for i := range commands {
+		if codes[i] = w.set(&commands[i]); codes[i] == syncml.OK {
+			continue
+		}
+		w.laptop.Revision = revision
+		for j := range i {
+			codes[j] = syncml.RolledBack
+			if id, ok := syncml.SettingOf(commands[j].Items[0].Target); ok {
+				w.laptop.Platform.Apply(id, before[id])
+			}
+		}
+		return syncml.AtomicFailed
+	}
+	return syncml.OK
 }

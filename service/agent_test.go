@@ -145,6 +145,16 @@ func TestTheAgent(t *testing.T) {
 	if got["signin.banner"].Status != "applied" || got["backup.every_hours"].Status != "failed" || got["backup.every_hours"].Code != "406" {
 		t.Errorf("deliveries %+v", got)
 	}
+	// All that the laptop lacks is said in one message; enrolled again, it is asked for it again.
+	if out := checksIn(); out.Messages != 2 || out.Refused != 0 {
+		t.Errorf("without news: %v", out)
+	}
+	if _, err := a.Enrol(t.Context(), e.identity(t, e.invites(t, wire.NewInvitation{Device: "L0"})[0])); err != nil {
+		t.Fatal(err)
+	}
+	if out := checksIn(); out.Refused != 1 || out.Messages > 6 {
+		t.Errorf("enrolled again: %v", out)
+	}
 	// What somebody alters at the laptop is seen at the next check-in, and put right.
 	if err := os.WriteFile(filepath.Join(root, "/etc/issue"), []byte("Hello\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -191,11 +201,11 @@ func TestFactsOfALaptop(t *testing.T) {
 	t.Parallel()
 	e := enrollingWith(t, 0)
 	change := posted[wire.Change](t, e.Client, "/changes", wire.NewChange{Title: "For laptops with a battery"})
-	for path, body := range map[string]string{
-		"groups/batteries": `{"id":"batteries","of":"devices","rule":"device.battery == true && device.os_version.atLeast(\"12.5\")"}`,
-		"policies/careful": `{"id":"careful","kind":"security","settings":{"signin.banner":"Mind the battery"},"audience":{"include":["group:batteries"]}}`,
+	for _, edit := range [][2]string{
+		{"groups/batteries", `{"id":"batteries","of":"devices","rule":"device.battery == true && device.os_version.atLeast(\"12.5\")"}`},
+		{"policies/careful", `{"id":"careful","kind":"security","settings":{"signin.banner":"Mind the battery"},"audience":{"include":["group:batteries"]}}`},
 	} {
-		if _, err := e.Call(t.Context(), http.MethodPut, "/changes/"+change.ID+"/edits/"+path, nil, []byte(body), nil); err != nil {
+		if _, err := e.Call(t.Context(), http.MethodPut, "/changes/"+change.ID+"/edits/"+edit[0], nil, []byte(edit[1]), nil); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -9,7 +9,6 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/setting"
-	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/formats/wire"
 )
@@ -17,17 +16,8 @@ import (
 // BenchmarkOffers has people take what is offered to all of 100,000 laptops, or as many as ZRIDGE_LARGE says:
 // the check-in in which the laptop says so and gets the settings, against one without news.
 func BenchmarkOffers(b *testing.B) {
-	s, database := largeEstate(b)
-	if err := filled.Enrolled(database, s, 0, 0); err != nil {
-		b.Fatal(err)
-	}
-	api := over(b, database)
 	ctx := context.Background()
-	network := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
-	var fleet []*endpoint.Laptop
-	for _, id := range identitiesOf(b, api, s, 200) {
-		fleet = append(fleet, endpoint.New(api.Base, network, id, &endpoint.Memory{}))
-	}
+	api, s, fleet := largeFleet(b)
 	at := slices.IndexFunc(s.Settings, func(d setting.Definition) bool {
 		return d.Type == setting.TypeText && d.Combine == setting.Closest && len(d.Supports) == 0
 	})

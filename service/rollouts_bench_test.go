@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/demo/filled"
 	"zenithridge.example/zridge/endpoint"
@@ -47,24 +48,31 @@ func quiet(b *testing.B, fleet []*endpoint.Laptop, rounds int) float64 {
 	return float64(best.Microseconds()) / float64(rounds*len(fleet))
 }
 
-// BenchmarkRollouts starts five rollouts, each of which touches every one of 100,000 laptops, or as many as
-// ZRIDGE_LARGE says, and compares check-ins and memory with and without them, side by side.
-func BenchmarkRollouts(b *testing.B) {
+// largeFleet is a service over the large estate of benchmarks, and 200 of its laptops, which have checked in.
+func largeFleet(b *testing.B) (*client.Client, *estate.Snapshot, []*endpoint.Laptop) {
+	b.Helper()
 	s, database := largeEstate(b)
 	if err := filled.Enrolled(database, s, 0, 0); err != nil {
 		b.Fatal(err)
 	}
 	api := over(b, database)
-	ctx := context.Background()
 	network := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
 	var fleet []*endpoint.Laptop
 	for _, id := range identitiesOf(b, api, s, 200) {
 		l := endpoint.New(api.Base, network, id, &endpoint.Memory{})
-		if _, err := l.CheckIn(ctx); err != nil {
+		if _, err := l.CheckIn(context.Background()); err != nil {
 			b.Fatal(err)
 		}
 		fleet = append(fleet, l)
 	}
+	return api, s, fleet
+}
+
+// BenchmarkRollouts starts five rollouts, each of which touches every one of 100,000 laptops, or as many as
+// ZRIDGE_LARGE says, and compares check-ins and memory with and without them, side by side.
+func BenchmarkRollouts(b *testing.B) {
+	ctx := context.Background()
+	api, s, fleet := largeFleet(b)
 	var texts []setting.ID
 	for _, d := range s.Settings {
 		if d.Type == setting.TypeText && d.Combine == setting.Closest && len(d.Supports) == 0 {

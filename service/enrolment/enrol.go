@@ -269,6 +269,9 @@ func (s *Service) enrolled(tx *store.Store, a attempt, row store.Certificate, no
 			return err
 		}
 	}
+	if _, err := workflow.RetryFailed(tx, a.device); err != nil { // it may be another laptop inside
+		return err
+	}
 	laptop, err := tx.Laptop(a.device)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err

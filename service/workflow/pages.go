@@ -173,6 +173,21 @@ func (s *LaptopService) MayTouch(_ context.Context, by Actor, right access.Right
 	return s.mayTouch(by, right, live, estate.DeviceID(id))
 }
 
+// RetryFailed lets what failed on a laptop be tried again at its next check-in, and tells how much that is.
+func RetryFailed(tx *store.Store, device string) (again int, err error) {
+	known, err := tx.Deliveries(device)
+	if err != nil {
+		return 0, err
+	}
+	var retried []rollout.Delivery
+	for _, d := range known {
+		if d.Status == rollout.Failed {
+			retried = append(retried, d.Retry())
+		}
+	}
+	return len(retried), tx.SaveDeliveries(device, retried)
+}
+
 // Retry asks that what failed on a device is tried again at its next check-in.
 func (s *LaptopService) Retry(ctx context.Context, by Actor, id string) (int, error) {
 	if err := s.MayTouch(ctx, by, access.Devices, id); err != nil {
@@ -180,17 +195,9 @@ func (s *LaptopService) Retry(ctx context.Context, by Actor, id string) (int, er
 	}
 	again := 0
 	err := s.store.Transaction(ctx, func(tx *store.Store) error {
-		known, err := tx.Deliveries(id)
-		if err != nil {
+		var err error
+		if again, err = RetryFailed(tx, id); err != nil {
 			return err
-		}
-		for _, d := range known {
-			if d.Status == rollout.Failed {
-				if err := tx.SaveDeliveries(id, []rollout.Delivery{d.Retry()}); err != nil {
-					return err
-				}
-				again++
-			}
 		}
 		return s.audit(tx, by, store.AuditRecord{Action: "retry failed settings", Kind: string(estate.KindDevice), ObjectID: id})
 	})

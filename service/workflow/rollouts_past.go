@@ -101,7 +101,7 @@ func (s *RolloutService) viewAt(ctx context.Context, row store.Rollout, at time.
 		return v, err
 	}
 	for _, w := range waves {
-		is := WaveView{Counts: map[string]int{}, Opened: opened[w.Wave], HalfTaken: by(w.HalfAt, at), MostTaken: by(w.MostAt, at)}
+		is := WaveView{Counts: map[string]int{}, Opened: opened[w.Wave], HalfTaken: cameBy(w.HalfAt, at), MostTaken: cameBy(w.MostAt, at)}
 		is.Wave, _ = v.Plan.Wave(estate.WaveID(w.Wave))
 		v.Waves = append(v.Waves, is)
 	}
@@ -135,20 +135,20 @@ func (s *RolloutService) viewAt(ctx context.Context, row store.Rollout, at time.
 
 // then gives what is stored of a rollout without what came after a moment.
 func then(row store.Rollout, at time.Time) store.Rollout {
-	if row.StartedAt = by(row.StartedAt, at); row.StartedAt == nil {
+	if row.StartedAt = cameBy(row.StartedAt, at); row.StartedAt == nil {
 		row.Progress = string(WaitsForOthers)
 	} else {
 		row.Progress = string(rollout.Running)
 	}
-	if row.EndedAt = by(row.EndedAt, at); row.EndedAt == nil {
+	if row.EndedAt = cameBy(row.EndedAt, at); row.EndedAt == nil {
 		row.Revision, row.Concluded = 0, false
 	}
 	row.Reason, row.SeenFailed, row.SeenLost = "", 0, 0
 	return row
 }
 
-// by gives a time that had come by a moment; nil where it had not.
-func by(is *time.Time, at time.Time) *time.Time {
+// cameBy gives a time that had come by a moment; nil where it had not.
+func cameBy(is *time.Time, at time.Time) *time.Time {
 	if is == nil || is.After(at) {
 		return nil
 	}
