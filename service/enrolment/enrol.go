@@ -234,13 +234,8 @@ func (s *Service) use(ctx context.Context, a attempt) (issued *x509.Certificate,
 		return nil, false, err
 	}
 	s.mu.Lock()
-	for serial, is := range s.known {
-		if is.device == a.device && is.revoked.IsZero() && serial != row.Serial {
-			is.revoked = now
-		}
-	}
+	s.revoked(a.device, now)
 	s.keep(&row)
-	s.listed = time.Time{}
 	s.mu.Unlock()
 	s.flow.Notify(workflow.Event{Topic: "device", ID: a.device})
 	return issued, false, nil
@@ -387,12 +382,7 @@ func (s *Service) Revoke(ctx context.Context, by workflow.Actor, device, reason 
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, is := range s.known {
-		if is.device == device && is.revoked.IsZero() {
-			is.revoked = now
-		}
-	}
-	s.listed = time.Time{}
+	s.revoked(device, now)
 	s.flow.Notify(workflow.Event{Topic: "device", ID: device})
 	return revoked, nil
 }

@@ -72,9 +72,10 @@ type Service struct {
 	now       func() time.Time
 	refusals  refusals
 
-	mu     sync.Mutex // guards what follows
-	known  map[string]*certificate
-	list   []byte // of what is revoked, as it was signed last
+	mu     sync.Mutex              // guards what follows
+	known  map[string]*certificate // by serial number
+	of     map[string][]string     // by laptop: the serial numbers of its certificates
+	list   []byte                  // of what is revoked, as it was signed last
 	listed time.Time
 }
 
@@ -97,7 +98,7 @@ type Config struct {
 
 // New makes a Service and reads which certificates there are.
 func New(ctx context.Context, c Config) (*Service, error) {
-	s := &Service{store: c.Store, flow: c.Flow, authority: c.Authority, log: c.Log, now: c.Now, known: map[string]*certificate{}}
+	s := &Service{store: c.Store, flow: c.Flow, authority: c.Authority, log: c.Log, now: c.Now, known: map[string]*certificate{}, of: map[string][]string{}}
 	rows, err := c.Store.In(ctx).Certificates("")
 	if err != nil {
 		return nil, err
@@ -118,6 +119,17 @@ func (s *Service) keep(row *store.Certificate) {
 		is.revoked = *row.RevokedAt
 	}
 	s.known[row.Serial] = is
+	s.of[row.Device] = append(s.of[row.Device], row.Serial)
+}
+
+// revoked notes that the certificates of a laptop are void. s.mu must be held.
+func (s *Service) revoked(device string, at time.Time) {
+	for _, serial := range s.of[device] {
+		if is := s.known[serial]; is.revoked.IsZero() {
+			is.revoked = at
+		}
+	}
+	s.listed = time.Time{}
 }
 
 // Chain gives the authority's certificate and those above it.
