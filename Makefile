@@ -22,7 +22,7 @@ demo: build ## the service with the demo estate and 240 simulated laptops, on ht
 # Time limits are there to end what hangs; they are many times what a quiet machine takes.
 heavy := /e2e$$|/service$$|/service/workflow$$
 
-test: tools chromium openssl slapd nginx console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl slapd nginx desktop console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	cd console && npm run --silent lint
@@ -134,6 +134,15 @@ nginx:
 	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends nginx-light >/dev/null; } \
 	  || { echo "missing: nginx, and it could not be installed; try apt-get install nginx-light"; exit 1; }
+
+# The tests ask the desktop's own programs which settings are in force.
+.PHONY: desktop
+desktop:
+	@{ command -v dconf && command -v gsettings && [ -e /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml ]; } >/dev/null || { \
+	  echo "installing dconf-cli, gsettings and the desktop's schemas from Debian's packages"; \
+	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas >/dev/null; } \
+	  || { echo "missing: dconf, and it could not be installed; try apt-get install dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas"; exit 1; }
 
 clean: ## what was built, and the demo's database
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg console/dist/*.br console/dist/*.gz

@@ -50,6 +50,7 @@ func All(h *Host) []Adapter {
 	return []Adapter{
 		browser(h), passwords(h), lockout(h), passwordAge(h), lid(h), sleep(h), journal(h), clock(h), resolver(h), screen(h), signInScreen(h), language(h),
 		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h), trustedRoots(h),
+		crashes(h), permissions(h), proxy(h), proxyServer(h),
 	}
 }
 

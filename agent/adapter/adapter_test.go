@@ -136,6 +136,12 @@ func valuesOf(d *setting.Definition) []setting.Value {
 	if d.ID == "trust.machine_roots" {
 		return []setting.Value{trusts(sumOf(authorities[0])), trusts(sumOf(authorities[0]), sumOf(authorities[1])), trusts(sumOf(authorities[1]))}
 	}
+	if d.ID == "network.proxy.script" {
+		return []setting.Value{setting.TextValue("https://larkfell.example/proxy.pac"), setting.TextValue("http://192.0.2.7/a%20b")}
+	}
+	if d.ID == "network.proxy.address" {
+		return []setting.Value{setting.TextValue("proxy.larkfell.example:3128"), setting.TextValue("192.0.2.7:80")}
+	}
 	if d.ID == "system.time_zone" {
 		return []setting.Value{setting.TextValue("Asia/Tokyo"), setting.TextValue("Etc/UTC")}
 	}
@@ -206,7 +212,7 @@ func TestEachSetting(t *testing.T) {
 			})
 		}
 	}
-	if len(seen) < 52 {
+	if len(seen) < 66 {
 		t.Errorf("there are adapters for %d settings", len(seen))
 	}
 }
@@ -278,6 +284,11 @@ func TestValuesThatDoNotGo(t *testing.T) {
 		{"trust.machine_roots", trusts("../../etc/issue")},
 		{"trust.machine_roots", trusts("short")},
 		{"browser.saved_passwords", setting.IntegerValue(1)},
+		{"network.proxy.address", setting.TextValue("proxy.example")},
+		{"network.proxy.address", setting.TextValue("proxy.example:70000")},
+		{"network.proxy.address", setting.TextValue("it's:80")},
+		{"network.proxy.exceptions", setting.ListValue([]string{"a', 'b"})},
+		{"signin.smart_card", setting.TextValue("require")},
 		{"system.language", setting.TextValue("C\nLD_PRELOAD=/tmp/x")},
 	} {
 		h := hostOf(t)
@@ -306,6 +317,8 @@ func TestWhatSomebodyAlters(t *testing.T) {
 		{"power.lid_battery", setting.TextValue("lock"), "/etc/systemd/logind.conf.d/50-zridge.conf", "[Login]\nHandleLidSwitch=ignore\n", `"nothing"`},
 		{"browser.sync", setting.BoolValue(false), "/etc/chromium/policies/managed/zridge.json", "{broken", "nothing"},
 		{"signin.banner", setting.TextValue("Ours"), "/etc/issue.net", "Theirs\n", "nothing"},
+		{"media.eject", setting.TextValue("everybody"), "/etc/polkit-1/rules.d/10-zridge.rules", "polkit.addRule(function() {});\n", "nothing"},
+		{"network.proxy.address", setting.TextValue("proxy.example:80"), "/etc/dconf/db/local.d/locks/50-zridge", "", "nothing"},
 		{"screen.lock", setting.BoolValue(true), "/etc/dconf/db/local.d/locks/50-zridge", "", "nothing"},
 	} {
 		a := owner(h, x.id)

@@ -39,6 +39,7 @@ func modules(h *Host) Adapter {
 	return &drivers{h, []device{
 		{"media.camera", []string{"uvcvideo"}, off},
 		{"media.bluetooth", []string{"btusb", "bluetooth"}, off},
+		{"network.cellular", []string{"wwan", "cdc_wdm", "cdc_mbim", "qmi_wwan"}, off},
 		{"media.usb_storage", []string{"usb_storage", "uas"}, storage},
 		{"media.optical_drive", []string{"sr_mod"}, blocked},
 		{"media.memory_cards", []string{"mmc_block"}, blocked},

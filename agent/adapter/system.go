@@ -33,6 +33,13 @@ func journal(h *Host) Adapter {
 	}, reload("systemd-journald")}
 }
 
+// crashes is whether the memory of a program that crashed is kept (systemd-coredump reads it each time).
+func crashes(h *Host) Adapter {
+	return &dropIn{h, "/etc/systemd/coredump.conf.d/50-zridge.conf", ini(), []entry{
+		{"system.crash_reports", "Coredump", "Storage", truth("external", "none")},
+	}, nil}
+}
+
 // clock is where the time comes from (systemd-timesyncd).
 func clock(h *Host) Adapter {
 	return &dropIn{h, "/etc/systemd/timesyncd.conf.d/50-zridge.conf", ini(), []entry{
@@ -64,10 +71,11 @@ func hostName(h *Host) Adapter {
 	return &whole{h, "system.host_name", []string{"/etc/hostname"}, plain(), nil}
 }
 
-// updates is when unattended-upgrades may restart the laptop.
+// updates is how unattended-upgrades downloads updates, and when it may restart the laptop.
 func updates(h *Host) Adapter {
 	return &dropIn{h, "/etc/apt/apt.conf.d/90zridge", lines(` "`, `";`), []entry{
 		{"updates.restart_from", "", "Unattended-Upgrade::Automatic-Reboot-Time", plain()},
+		{"updates.metered", "", "Unattended-Upgrade::Skip-Updates-On-Metered-Connections", truth("false", "true")},
 	}, nil}
 }
 
