@@ -26,6 +26,8 @@ policies:
       signin.banner: For work only
       accounts.password_age_days: 90
       accounts.password_length: 14
+      screen.lock_after_minutes: 7
+      network.proxy.mode: script
       system.audit_log_mb: 500
       system.time_zone: Europe/Lisbon
     audience: {include: [everyone]}
@@ -223,6 +225,7 @@ cp "$CA" tmp/ca.pem
 cp "$LEAF" tmp/leaf.pem
 trusted() { chroot . openssl verify -CAfile /etc/ssl/certs/ca-certificates.crt /tmp/leaf.pem >&2 && echo "text trusted $1" || echo "text not trusted $1"; }
 sums() { chroot . sh -c 'find /etc -type f -exec sha256sum {} +; find /etc -type l -exec ls -l --time-style=+ {} +' | sort; }
+desktop() { echo "text $1:" $(chroot . env HOME=/tmp XDG_RUNTIME_DIR=/tmp GSETTINGS_BACKEND=dconf gsettings $2 $3 $4); }
 chroot . update-ca-certificates --fresh >&2 # links as the system makes them, wherever they were made otherwise
 sums > "$WORK/before"
 trusted before
@@ -232,6 +235,9 @@ chroot . zridge-agent check-in >&2
 chroot . zridge-agent show >&2
 sums > "$WORK/managed"
 trusted managed
+desktop idle get org.gnome.desktop.session idle-delay
+desktop writable writable org.gnome.desktop.session idle-delay
+desktop proxy get org.gnome.system.proxy mode
 diff "$WORK/before" "$WORK/managed" | grep '^[<>]' | sed 's/^/managed /' || true
 cat etc/issue etc/security/pwquality.conf.d/50-zridge.conf | sed 's/^/text /'
 readlink etc/localtime | sed 's/^/text /'
@@ -239,6 +245,7 @@ grep '^PASS_MAX_DAYS' etc/login.defs | sed 's/^/text /'
 chroot . dpkg -r zridge-agent >&2
 sums > "$WORK/after"
 trusted after
+desktop "idle after" get org.gnome.desktop.session idle-delay
 diff "$WORK/before" "$WORK/after" | grep '^[<>]' | sed 's/^/left /' || true
 `
 
@@ -285,6 +292,7 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	out := string(data)
 	for _, want := range []string{
 		"text For work only", "text minlen = 14", "text /usr/share/zoneinfo/Europe/Lisbon", "text PASS_MAX_DAYS\t90",
+		"text idle: uint32 420", "text writable: false", "text proxy: 'auto'", "text idle after: uint32 300",
 		"text not trusted before", "text trusted managed", "text not trusted after",
 		"/etc/chromium/policies/managed/zridge.json", "/etc/systemd/journald.conf.d/50-zridge.conf", "/etc/issue.net",
 	} {
