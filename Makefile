@@ -138,7 +138,7 @@ nginx:
 # The tests ask the desktop's own programs which settings are in force.
 .PHONY: desktop
 desktop:
-	@{ command -v dconf && command -v gsettings && [ -e /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml ]; } >/dev/null || { \
+	@{ command -v dconf && command -v gsettings && ls /usr/lib/*/gio/modules/libdconfsettings.so /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml; } >/dev/null 2>&1 || { \
 	  echo "installing dconf-cli, gsettings and the desktop's schemas from Debian's packages"; \
 	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas >/dev/null; } \
