@@ -19,6 +19,10 @@ const keepAlive = 20 * time.Second
 // checkEach is how soon a stream ends after its session or token did.
 const checkEach = 2 * time.Second
 
+// Over HTTP/2 a stream is reset when the deadline of its last event passes, though nothing is being written: it has
+// to last until the next heartbeat.
+func init() { sse.WriteTimeout = 2 * keepAlive }
+
 // heartbeat is the event of an idle stream.
 type heartbeat struct {
 	At time.Time `json:"at"`

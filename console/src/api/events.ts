@@ -19,11 +19,16 @@ export function watchEvents(onChange: (changed: Changed) => void): () => void {
     new Promise<void>((release) => {
       if (leaving.signal.aborted) return release();
       const source = new EventSource('/api/v1/events');
-      source.addEventListener('changed', (e) => {
-        const changed: Changed = JSON.parse(e.data);
+      const tell = (changed: Changed) => {
         onChange(changed);
         channel.postMessage(changed);
+      };
+      let opened = false;
+      source.addEventListener('open', () => {
+        if (opened) tell({ topic: 'estate' }); // what happened while the stream was broken is not known
+        opened = true;
       });
+      source.addEventListener('changed', (e) => tell(JSON.parse(e.data)));
       leaving.signal.addEventListener('abort', () => {
         source.close();
         release();
