@@ -388,6 +388,41 @@ func TestStreamsEndWithTheirToken(t *testing.T) {
 	}
 }
 
+// TestIdleStreamOverHTTP2: a stream on which nothing happens lasts until its next heartbeat.
+func TestIdleStreamOverHTTP2(t *testing.T) {
+	t.Parallel()
+	running := startWith(t, service.Config{TLS: service.TLS{SelfSigned: true}})
+	pool := x509.NewCertPool()
+	pool.AddCert(running.Certificate.Leaf)
+	transport := &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, ForceAttemptHTTP2: true}
+	t.Cleanup(transport.CloseIdleConnections)
+	caller := &http.Client{Transport: transport}
+	api := firstAdministratorBy(t, caller, running.Address, running.SetupCode)
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, running.Address+"/api/v1/events", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+api.Token)
+	answer, err := caller.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if answer.ProtoMajor != 2 {
+		t.Fatalf("the stream comes over %s", answer.Proto)
+	}
+	beats := 0
+	lines := bufio.NewScanner(answer.Body)
+	for beats < 2 && lines.Scan() {
+		if lines.Text() == "event: alive" {
+			beats++
+		}
+	}
+	if beats < 2 {
+		t.Errorf("the stream ended after %d heartbeats: %v", beats, lines.Err())
+	}
+}
+
 // TestHeadersOfEveryAnswer asks each interface, as somebody who is not signed in.
 func TestHeadersOfEveryAnswer(t *testing.T) {
 	t.Parallel()
