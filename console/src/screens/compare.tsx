@@ -5,7 +5,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, got, type Comparison, type SettingAnswer } from '../api/client';
 import { keys, useGroups, useUnitTree } from '../api/queries';
 import { useOpenChange } from '../ui/change';
-import { Empty, Failed, Field, Id, Loading, Page, Sheet } from '../ui/parts';
+import { Empty, Failed, Field, Id, Loading, Page, Sheet, UnitOptions } from '../ui/parts';
 import { count, howWord, Status, ValueText } from '../ui/words';
 
 export function CompareScreen() {
@@ -115,12 +115,7 @@ function Suppose({
         <Field label="It moves to">
           <select className="select select-sm w-full" value={supposed.unit ?? ''} onChange={(e) => set('unit', e.target.value || undefined)}>
             <option value="">where it is</option>
-            {tree.map((u) => (
-              <option key={u.id} value={u.id}>
-                {'\u2007'.repeat(2 * u.depth)}
-                {u.title || u.id}
-              </option>
-            ))}
+            <UnitOptions of={tree} />
           </select>
         </Field>
         {pick('join', 'It joins')}

@@ -7,7 +7,7 @@ import { keys, useDevices, useGroups, useMay, useUnitTree } from '../api/queries
 import { useWrite } from '../api/writes';
 import { useOpenChange, type Subject } from '../ui/change';
 import { ListScreen, useListQuery, type ListColumn } from '../ui/listing';
-import { Dialog, Failed, Field } from '../ui/parts';
+import { Dialog, Failed, Field, UnitOptions } from '../ui/parts';
 import { count, number, Status, Time } from '../ui/words';
 
 const columns: ListColumn<Device>[] = [
@@ -184,12 +184,7 @@ export function MoveDialog({ ids, open, onClose, onMoved }: { ids: string[]; ope
         <Field label="To the unit" hint="A unit of their own; without one they follow their owners">
           <select className="select select-sm w-full" value={unit} onChange={(e) => setUnit(e.target.value)}>
             <option value="">none of their own: that of the owner</option>
-            {tree.map((u) => (
-              <option key={u.id} value={u.id}>
-                {'\u2007'.repeat(2 * u.depth)}
-                {u.title || u.id}
-              </option>
-            ))}
+            <UnitOptions of={tree} />
           </select>
         </Field>
         <p className="quiet text-sm">

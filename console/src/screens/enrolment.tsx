@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { api, got } from '../api/client';
 import { keys, useMay, useUnitTree } from '../api/queries';
 import { useWrite } from '../api/writes';
-import { Dialog, Empty, Failed, Field, Heads, Id, Loading, Page, Sheet } from '../ui/parts';
+import { Dialog, Empty, Failed, Field, Heads, Id, Loading, Page, Sheet, UnitOptions } from '../ui/parts';
 import { count, Time } from '../ui/words';
 import type { components } from '../api/schema';
 
@@ -251,12 +251,7 @@ function Invite({ onDone }: { onDone: () => void }) {
       {of === 'unit' ? (
         <Field label="Unit">
           <select name="whom" className="select select-sm" required>
-            {units.map((u) => (
-              <option key={u.id} value={u.id}>
-                {'\u2007'.repeat(2 * u.depth)}
-                {u.title || u.id}
-              </option>
-            ))}
+            <UnitOptions of={units} />
           </select>
         </Field>
       ) : (

@@ -256,3 +256,13 @@ export function Heads({ of, actions }: { of: string[]; actions?: boolean }) {
     </thead>
   );
 }
+
+/** Units as options of a select, those below another one indented. */
+export function UnitOptions({ of }: { of: { id: string; title?: string; depth: number }[] }) {
+  return of.map((u) => (
+    <option key={u.id} value={u.id}>
+      {'\u2007'.repeat(2 * u.depth)}
+      {u.title || u.id}
+    </option>
+  ));
+}

@@ -3,7 +3,7 @@ import { useMutation } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, got, type Grant } from '../../api/client';
 import { useUnits } from '../../api/queries';
-import { Empty, Failed, Field, Heads } from '../../ui/parts';
+import { Empty, Failed, Field, Heads, UnitOptions } from '../../ui/parts';
 import { texts } from '../../ui/shape';
 import { accessAltered, daysOf, rightWords, useRoles } from './words';
 
@@ -111,12 +111,7 @@ export function GiveRole({ account, onDone }: { account: string; onDone: () => v
       <Field label="Where" hint="For a unit the grant counts for its laptops and people, and for those below. Policies written by it are bound to the unit.">
         <select name="unit" className="select select-sm w-full">
           <option value="">Everywhere</option>
-          {units.map((u) => (
-            <option key={u.id} value={u.id}>
-              {'\u2007'.repeat(u.depth * 2)}
-              {u.title || u.id}
-            </option>
-          ))}
+          <UnitOptions of={units} />
         </select>
       </Field>
       <div className="grid grid-cols-2 gap-3">

@@ -6,7 +6,7 @@ import { api, got, type Unit } from '../../api/client';
 import { keys, useDetached, useUnitTree } from '../../api/queries';
 import { useWrite } from '../../api/writes';
 import { useOpenChange } from '../../ui/change';
-import { Dialog, Empty, Failed, Field, Loading, Page, Sheet } from '../../ui/parts';
+import { Dialog, Empty, Failed, Field, Loading, Page, Sheet, UnitOptions } from '../../ui/parts';
 import { count, number, Time, ValueText } from '../../ui/words';
 import { DetachButton, detachText } from './detach';
 
@@ -201,14 +201,7 @@ function MoveUnit({ unit, tree, onClose }: { unit: Unit; tree: Unit[]; onClose: 
         <Field label="Below">
           <select className="select select-sm w-full" value={parent} onChange={(e) => setParent(e.target.value)}>
             <option value="">Choose a unit …</option>
-            {tree
-              .filter((u) => !inside.has(u.id) && u.id !== unit.parent)
-              .map((u) => (
-                <option key={u.id} value={u.id}>
-                  {'\u2007'.repeat(2 * u.depth)}
-                  {u.title || u.id}
-                </option>
-              ))}
+            <UnitOptions of={tree.filter((u) => !inside.has(u.id) && u.id !== unit.parent)} />
           </select>
         </Field>
         <Failed error={move.error} />
