@@ -40,6 +40,15 @@ func (id *Identity) roots() (*x509.CertPool, error) {
 	return pool, nil
 }
 
+// client gives an HTTP client that shows the certificate. The laptop must have enrolled.
+func (id *Identity) client() (*http.Client, error) {
+	roots, err := id.roots()
+	if err != nil {
+		return nil, err
+	}
+	return id.Certified.Client(roots)
+}
+
 // Enrol gets a certificate. The same call again goes on where somebody had to approve it first; the error is an
 // *endpoint.WaitError as long as nobody has.
 func (a *Agent) Enrol(ctx context.Context, id Identity) (device string, err error) {
@@ -123,11 +132,7 @@ func (a *Agent) laptop(ctx context.Context) (*endpoint.Laptop, *platform, error)
 
 // caller gives an HTTP client that shows the laptop's certificate. It renews the certificate when that is due.
 func (a *Agent) caller(ctx context.Context, id *Identity) (*http.Client, error) {
-	roots, err := id.roots()
-	if err != nil {
-		return nil, err
-	}
-	caller, err := id.Certified.Client(roots)
+	caller, err := id.client()
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +150,7 @@ func (a *Agent) caller(ctx context.Context, id *Identity) (*http.Client, error) 
 		return nil, err
 	}
 	a.Log.Info("certificate renewed")
-	return next.Client(roots)
+	return id.client()
 }
 
 const (
@@ -213,11 +218,7 @@ func (a *Agent) hold(ctx context.Context, told chan<- struct{}) error {
 	if err != nil || id.Certified == nil {
 		return err
 	}
-	roots, err := id.roots()
-	if err != nil {
-		return err
-	}
-	caller, err := id.Certified.Client(roots)
+	caller, err := id.client()
 	if err != nil {
 		return err
 	}
