@@ -22,7 +22,7 @@ demo: build ## the service with the demo estate and 240 simulated laptops, on ht
 # Time limits are there to end what hangs; they are many times what a quiet machine takes.
 heavy := /e2e$$|/service$$|/service/workflow$$
 
-test: tools chromium openssl slapd nginx desktop console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl slapd nginx desktop laptop console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	cd console && npm run --silent lint
@@ -104,45 +104,29 @@ tools:
 	@go version | grep -qE 'go1\.(2[6-9]|[3-9][0-9])' || { echo "found $$(go version), expected Go 1.26 or later"; exit 1; }
 	@node -e 'process.exit(Number(process.versions.node.split(".")[0]) >= 20 ? 0 : 1)' || { echo "found Node $$(node --version), expected 20 or later"; exit 1; }
 
-# Chromium comes from Debian's packages where it is not there.
+# $(call debian,CHECK,PACKAGES) installs packages of Debian where CHECK fails.
+debian = @{ $(1); } >/dev/null 2>&1 || { \
+  echo "installing $(2) from Debian's packages"; \
+  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends $(2) >/dev/null; } \
+  || { echo "$(2) could not be installed; try: apt-get install $(2)"; exit 1; }
+
 chromium:
-	@command -v chromium >/dev/null || { \
-	  echo "installing Chromium from Debian's packages"; \
-	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends chromium >/dev/null; } \
-	  || { echo "missing: chromium, and it could not be installed; try apt-get install chromium"; exit 1; }
+	$(call debian,command -v chromium,chromium)
 
-# The tests make certificates with the real tool.
-.PHONY: openssl
+# What the tests run for real: certificates and requests by openssl and curl, a directory server and a proxy that they
+# start on loopback ports, and the parts of a laptop that the agent manages, in a copy of this machine's root.
+.PHONY: openssl slapd nginx desktop laptop
 openssl:
-	@{ command -v openssl && command -v curl; } >/dev/null || { sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends openssl curl ca-certificates >/dev/null; }
-
-# The tests read a real directory server, which they start themselves on a loopback port.
-.PHONY: slapd
+	$(call debian,command -v openssl && command -v curl,openssl curl ca-certificates)
 slapd:
-	@{ [ -x /usr/sbin/slapd ] && command -v ldapmodify >/dev/null; } || { \
-	  echo "installing slapd and ldap-utils from Debian's packages"; \
-	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends slapd ldap-utils >/dev/null; } \
-	  || { echo "missing: slapd, and it could not be installed; try apt-get install slapd ldap-utils"; exit 1; }
-
-# The tests put the service behind a real proxy, which they start themselves on loopback ports.
-.PHONY: nginx
+	$(call debian,[ -x /usr/sbin/slapd ] && command -v ldapmodify,slapd ldap-utils)
 nginx:
-	@[ -x /usr/sbin/nginx ] || { \
-	  echo "installing nginx from Debian's packages"; \
-	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends nginx-light >/dev/null; } \
-	  || { echo "missing: nginx, and it could not be installed; try apt-get install nginx-light"; exit 1; }
-
-# The tests ask the desktop's own programs which settings are in force.
-.PHONY: desktop
+	$(call debian,[ -x /usr/sbin/nginx ],nginx-light)
 desktop:
-	@{ command -v dconf && command -v gsettings && ls /usr/lib/*/gio/modules/libdconfsettings.so /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml; } >/dev/null 2>&1 || { \
-	  echo "installing dconf-cli, gsettings and the desktop's schemas from Debian's packages"; \
-	  sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas >/dev/null; } \
-	  || { echo "missing: dconf, and it could not be installed; try apt-get install dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas"; exit 1; }
+	$(call debian,command -v dconf && command -v gsettings && ls /usr/lib/*/gio/modules/libdconfsettings.so /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml,dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas)
+laptop:
+	$(call debian,for p in /usr/sbin/nft /usr/sbin/fapolicyd /usr/bin/sudo /usr/sbin/ip; do [ -x $$p ] || exit 1; done,nftables fapolicyd sudo iproute2)
 
 clean: ## what was built, and the demo's database
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg console/dist/*.br console/dist/*.gz

@@ -4,6 +4,7 @@ package agent
 
 import (
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -58,7 +59,26 @@ func (f Folder) Files() string { return filepath.Join(string(f), "files") }
 func (f Folder) ReadIdentity() (id Identity, err error) { return id, readJSON(f.identity(), &id) }
 
 // WriteIdentity replaces the identity.
-func (f Folder) WriteIdentity(id Identity) error { return writeJSON(f.identity(), id) }
+// The certificate and its key are beside it for programs of the system that join networks with them; without a
+// certificate they are not there.
+func (f Folder) WriteIdentity(id Identity) error {
+	certificate, key := filepath.Join(string(f), "certificate.pem"), filepath.Join(string(f), "key.pem")
+	if err := writeJSON(f.identity(), id); err != nil {
+		return err
+	}
+	if id.Certified == nil {
+		for _, path := range []string{certificate, key} {
+			if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+		return nil
+	}
+	return errors.Join(
+		adapter.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: id.Certified.Key}), 0o600),
+		adapter.WriteFile(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: id.Certified.Certificate}), 0o600),
+	)
+}
 
 // ReadState reads the state; one that is not there is empty.
 func (f Folder) ReadState() (s State, err error) {

@@ -8,15 +8,6 @@ func passwords(h *Host) Adapter {
 	}, nil}
 }
 
-// lockout is after how many wrong passwords an account is locked, and for how long (pam_faillock).
-func lockout(h *Host) Adapter {
-	return &shared{h, "/etc/security/faillock.conf", " = ", "", []entry{
-		{"accounts.lockout_failures", "", "deny", number(1, "", "")},
-		{"accounts.lockout_minutes", "", "unlock_time", number(60, "", "")},
-		{"accounts.lockout_window_minutes", "", "fail_interval", number(60, "", "")},
-	}, nil}
-}
-
 // passwordAge is how old a password of a new account may be (shadow).
 func passwordAge(h *Host) Adapter {
 	return &shared{h, "/etc/login.defs", "\t", "", []entry{{"accounts.password_age_days", "", "PASS_MAX_DAYS", number(1, "", "")}}, nil}

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"zenithridge.example/zridge/core/setting"
 )
@@ -39,10 +41,14 @@ func (e *ValueError) Error() string {
 
 // Host is the machine that adapters work on.
 type Host struct {
-	Root    string                                       // before every path; empty: the machine's own
-	Keep    string                                       // folder in which what was there before is kept
-	Files   string                                       // folder with the files that values name, by their SHA-256
-	Command func(name string, arguments ...string) error // runs a program of the machine; nil: none is run
+	Root  string // before every path; empty: the machine's own
+	Keep  string // folder in which what was there before is kept
+	Files string // folder with the files that values name, by their SHA-256
+	// Identity is the folder with the laptop's certificate.pem and key.pem, for networks that ask for it.
+	Identity string
+	// Command runs a program of the machine and gives what it says; nil: none is run. The error is an
+	// exec.ErrNotFound where it is not installed, or cannot be of use.
+	Command func(name string, arguments ...string) (said string, err error)
 }
 
 // All gives the adapters of a host.
@@ -50,7 +56,9 @@ func All(h *Host) []Adapter {
 	return []Adapter{
 		browser(h), passwords(h), lockout(h), passwordAge(h), lid(h), sleep(h), journal(h), clock(h), resolver(h), screen(h), signInScreen(h), language(h),
 		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h), trustedRoots(h),
-		crashes(h), permissions(h), proxy(h), proxyServer(h),
+		crashes(h), permissions(h), proxy(h), proxyServer(h), firewall(h), services(h), elevation(h), localAdministrators(h), access(h), history(h),
+		startPrograms(h), hiddenPrograms(h), wallpaper(h), automaticSignIn(h), usb(h), mounts(h), programs(h), networks(h), neverTrusted(h),
+		forwarding(h), rememberedPeople(h), batteries(h),
 	}
 }
 
@@ -70,6 +78,19 @@ func (h *Host) read(path string) (text string, there bool, err error) {
 // too.
 func (h *Host) write(path, text string, mode os.FileMode) error {
 	return WriteFile(h.At(path), []byte(text), mode)
+}
+
+// rewrite replaces a file that is there, and whose owner and mode stay.
+func (h *Host) rewrite(path, text string) error {
+	is, err := os.Stat(h.At(path))
+	if err != nil {
+		return err
+	}
+	owner, known := is.Sys().(*syscall.Stat_t)
+	if err := h.write(path, text, is.Mode().Perm()); err != nil || !known {
+		return err
+	}
+	return os.Chown(h.At(path), int(owner.Uid), int(owner.Gid))
 }
 
 // WriteFile replaces a file as a whole, on the disk when it returns.
@@ -110,8 +131,16 @@ func (h *Host) remove(path string) error {
 // run runs a program that makes a part of the system read its files again. One that is not installed has nothing
 // to read.
 func (h *Host) run(name string, arguments ...string) error {
+	if _, err := h.ask(name, arguments...); !errors.Is(err, exec.ErrNotFound) {
+		return err
+	}
+	return nil
+}
+
+// ask runs a program of the machine and gives what it says.
+func (h *Host) ask(name string, arguments ...string) (said string, err error) {
 	if h.Command == nil {
-		return nil
+		return "", nil
 	}
 	return h.Command(name, arguments...)
 }

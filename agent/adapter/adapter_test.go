@@ -31,13 +31,23 @@ func hostOf(t *testing.T) *adapter.Host {
 	t.Helper()
 	root := t.TempDir()
 	for path, text := range map[string]string{
-		"/etc/issue":                     "Debian GNU/Linux 12 \\n \\l\n\n",
-		"/etc/hostname":                  "laptop\n",
-		"/etc/login.defs":                "# The maximum number of days\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS\t0\n",
-		"/etc/security/faillock.conf":    "# deny = 3\naudit\n",
-		"/etc/default/keyboard":          "XKBMODEL=\"pc105\"\nXKBLAYOUT=\"us\"",
-		"/usr/share/zoneinfo/Etc/UTC":    "zone",
-		"/usr/share/zoneinfo/Asia/Tokyo": "zone",
+		"/etc/issue":                    "Debian GNU/Linux 12 \\n \\l\n\n",
+		"/etc/hostname":                 "laptop\n",
+		"/etc/login.defs":               "# The maximum number of days\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS\t0\n",
+		"/etc/security/faillock.conf":   "# deny = 3\naudit\n",
+		"/etc/default/keyboard":         "XKBMODEL=\"pc105\"\nXKBLAYOUT=\"us\"",
+		"/etc/passwd":                   "root:x:0:0:root:/root:/bin/bash\nines:x:1000:1000::/home/ines:/bin/bash\n",
+		"/etc/group":                    "root:x:0:\nsudo:x:27:tove,ines\nusers:x:100:",
+		"/etc/gshadow":                  "root:*::\nsudo:*::tove,ines\nusers:*::\n",
+		"/etc/gdm3/daemon.conf":         "# gdm\n[daemon]\n#WaylandEnable=false\nAutomaticLogin=somebody\n\n[security]\n",
+		"/etc/fapolicyd/fapolicyd.conf": "#\npermissive = 0\nnice_val = 14\n",
+		"/etc/ca-certificates.conf":     "# chosen\nmozilla/Harbour_1.crt\n!mozilla/Old.crt\nmozilla/Gone.crt\n",
+		"/usr/share/ca-certificates/mozilla/Harbour_1.crt": string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authorities[0]})),
+		"/lib/systemd/system/ssh.service":                  "[Service]\n",
+		"/lib/systemd/system/xrdp.service":                 "[Service]\n",
+		"/etc/systemd/system/fwupd.service":                "[Service]\nExecStart=/opt/own\n",
+		"/usr/share/zoneinfo/Etc/UTC":                      "zone",
+		"/usr/share/zoneinfo/Asia/Tokyo":                   "zone",
 	} {
 		if err := adapter.WriteFile(filepath.Join(root, path), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -46,12 +56,27 @@ func hostOf(t *testing.T) *adapter.Host {
 	if err := os.Symlink("/usr/share/zoneinfo/Etc/UTC", filepath.Join(root, "/etc/localtime")); err != nil {
 		t.Fatal(err)
 	}
-	for _, data := range authorities {
+	for _, data := range append(authorities[:], texts[:]...) {
 		if err := adapter.WriteFile(filepath.Join(root, "files", sumOf(data)), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	return &adapter.Host{Root: root, Keep: filepath.Join(root, "kept"), Files: filepath.Join(root, "files")}
+	certificate := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authorities[0]})
+	if err := adapter.WriteFile(filepath.Join(root, "identity/certificate.pem"), certificate, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return &adapter.Host{Root: root, Keep: filepath.Join(root, "kept"), Files: filepath.Join(root, "files"), Identity: filepath.Join(root, "identity")}
+}
+
+// texts are files that values name: scripts, a picture, and rule sets of application control.
+var texts = [4][]byte{
+	[]byte("#!/bin/sh\necho good morning\n"), []byte("#!/usr/bin/env python3\n"),
+	[]byte(`{"otherwise":"deny","rules":[{"id":"a","action":"allow","path":"/usr/**"},{"id":"b","action":"deny","path":"/usr/bin/bc"},{"id":"c","action":"deny","path":"/Programs/*","platforms":["macos"]}]}`),
+	[]byte(`{"otherwise":"allow","rules":[{"id":"one","action":"deny","sha256":"9F86D081884C7D659A2FEAA0C55AD015A3BF4F1B2B0B822CD15D6C15B0F00A08"}]}`),
+}
+
+func fileOf(data []byte) setting.Value {
+	return setting.FileValue(setting.File{SHA256: sumOf(data), Name: "a", Size: int64(len(data))})
 }
 
 // authorities are two certificates, the first in DER and the second in PEM.
@@ -110,8 +135,89 @@ func tree(t *testing.T, root string) map[string]string {
 	return out
 }
 
+// valuesByHand are values of settings whose type does not say enough.
+var valuesByHand = map[setting.ID]func() []setting.Value{
+	"trust.machine_roots": func() []setting.Value {
+		return []setting.Value{trusts(sumOf(authorities[0])), trusts(sumOf(authorities[0]), sumOf(authorities[1])), trusts(sumOf(authorities[1]))}
+	},
+	"trust.never": func() []setting.Value {
+		return []setting.Value{trusts(sumOf(authorities[0])), trusts(sumOf(authorities[0]), sumOf(authorities[1]))}
+	},
+	"network.proxy.script":          words("https://larkfell.example/proxy.pac", "http://192.0.2.7/a%20b"),
+	"network.proxy.address":         words("proxy.larkfell.example:3128", "192.0.2.7:80"),
+	"system.time_zone":              words("Asia/Tokyo", "Etc/UTC"),
+	"system.audit_log_forward":      words("tcp://log.larkfell.example:5140", "tls://log.larkfell.example", "https://log.larkfell.example/upload"),
+	"signin.automatic_account":      words("bridge", "LARKFELL@lab.example"),
+	"browser.blocked_sites":         lists([]string{"*.casino.example", "one.example", "*", "https://x.example/y"}, []string{"a.example"}),
+	"media.usb_allowed_ids":         lists([]string{"0951:1666"}, []string{"0951:1666", "1d6b:0002"}),
+	"accounts.local_administrators": lists([]string{"ines", "Domain Admins"}, []string{}),
+	"signin.script_in":              files(texts[0], texts[1]),
+	"signin.script_out":             files(texts[1], texts[0]),
+	"screen.wallpaper":              files(texts[0], texts[1]),
+	"applications.control_rules":    files(texts[2], texts[3]),
+	"signin.items": func() []setting.Value {
+		return []setting.Value{
+			setting.TableValue([]setting.Row{{"path": setting.TextValue(`/opt/a "b" $c%d\e`)}, {"path": setting.TextValue("smb://files.larkfell.example/charts")}}),
+			setting.TableValue([]setting.Row{{"path": setting.TextValue("/home/")}}),
+		}
+	},
+	"network.firewall.rules": func() []setting.Value {
+		web := setting.Row{"name": setting.TextValue("web"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"), "protocol": setting.TextValue("tcp"),
+			"ports": setting.TextValue("80, 8000-8010,8005-8020"), "remote": setting.ListValue([]string{"10.2.0.0/16", "2001:db8::1"}), "networks": setting.TextValue("company")}
+		mail := setting.Row{"name": setting.TextValue("mail"), "direction": setting.TextValue("out"), "action": setting.TextValue("block"), "ports": setting.TextValue("25")}
+		ping := setting.Row{"name": setting.TextValue("ping"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"), "protocol": setting.TextValue("icmp")}
+		return []setting.Value{setting.TableValue([]setting.Row{web, mail}), setting.TableValue([]setting.Row{ping})}
+	},
+	"network.wireless": func() []setting.Value {
+		row := func(name, how string) setting.Row {
+			return setting.Row{"name": setting.TextValue(name), "authentication": setting.TextValue(how), "join": setting.BoolValue(true)}
+		}
+		office := row("Larkfell office", "enterprise-certificate")
+		office["trusted_issuer"] = fileOf(authorities[0])
+		return []setting.Value{
+			setting.TableValue([]setting.Row{office, row("Guests", "open"), row("Boat", "personal")}), setting.TableValue([]setting.Row{row("Yard", "enterprise-password")}),
+		}
+	},
+	"network.access_points": func() []setting.Value {
+		row := func(operator string) setting.Row {
+			return setting.Row{"operator": setting.TextValue(operator), "name": setting.TextValue("larkfell.example")}
+		}
+		return []setting.Value{setting.TableValue([]setting.Row{row("North"), row("South")}), setting.TableValue([]setting.Row{row("North")})}
+	},
+}
+
+func words(texts ...string) func() []setting.Value {
+	return func() (out []setting.Value) {
+		for _, text := range texts {
+			out = append(out, setting.TextValue(text))
+		}
+		return out
+	}
+}
+
+func lists(items ...[]string) func() []setting.Value {
+	return func() (out []setting.Value) {
+		for _, i := range items {
+			out = append(out, setting.ListValue(i))
+		}
+		return out
+	}
+}
+
+func files(data ...[]byte) func() []setting.Value {
+	return func() (out []setting.Value) {
+		for _, d := range data {
+			out = append(out, fileOf(d))
+		}
+		return out
+	}
+}
+
 // valuesOf gives values that a setting may have, by its definition.
 func valuesOf(d *setting.Definition) []setting.Value {
+	if found := valuesByHand[d.ID]; found != nil {
+		return found()
+	}
 	switch d.Type {
 	case setting.TypeBool:
 		return []setting.Value{setting.BoolValue(true), setting.BoolValue(false)}
@@ -128,22 +234,7 @@ func valuesOf(d *setting.Definition) []setting.Value {
 		}
 		return out
 	case setting.TypeList:
-		if d.ID == "browser.blocked_sites" {
-			return []setting.Value{setting.ListValue([]string{"*.casino.example", "one.example", "*", "https://x.example/y"}), setting.ListValue([]string{"a.example"})}
-		}
 		return []setting.Value{setting.ListValue([]string{"a.larkfell.example"}), setting.ListValue([]string{"b.larkfell.example", "c.larkfell.example"})}
-	}
-	if d.ID == "trust.machine_roots" {
-		return []setting.Value{trusts(sumOf(authorities[0])), trusts(sumOf(authorities[0]), sumOf(authorities[1])), trusts(sumOf(authorities[1]))}
-	}
-	if d.ID == "network.proxy.script" {
-		return []setting.Value{setting.TextValue("https://larkfell.example/proxy.pac"), setting.TextValue("http://192.0.2.7/a%20b")}
-	}
-	if d.ID == "network.proxy.address" {
-		return []setting.Value{setting.TextValue("proxy.larkfell.example:3128"), setting.TextValue("192.0.2.7:80")}
-	}
-	if d.ID == "system.time_zone" {
-		return []setting.Value{setting.TextValue("Asia/Tokyo"), setting.TextValue("Etc/UTC")}
 	}
 	return []setting.Value{setting.TextValue("Larkfell"), setting.TextValue("https-ish <&> \"x\" \\ é")}
 }
@@ -212,7 +303,7 @@ func TestEachSetting(t *testing.T) {
 			})
 		}
 	}
-	if len(seen) < 66 {
+	if len(seen) < 90 {
 		t.Errorf("there are adapters for %d settings", len(seen))
 	}
 }

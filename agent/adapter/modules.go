@@ -7,12 +7,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-const (
-	moduleFile = "/etc/modprobe.d/zridge.conf"
-	deviceRule = "/etc/udev/rules.d/90-zridge.rules"
-	// readOnly makes what is on a bus read only as soon as it is plugged in.
-	readOnly = `ACTION=="add|change", SUBSYSTEM=="block", ENV{ID_BUS}=="usb", RUN+="/sbin/blockdev --setro $devnode"`
-)
+const moduleFile = "/etc/modprobe.d/zridge.conf"
 
 // device is a part of the laptop that a module of the kernel drives: without it, it cannot be used. What is in use
 // stays until it is unplugged, or the laptop restarts.
@@ -33,14 +28,10 @@ func modules(h *Host) Adapter {
 	blocked := func(v setting.Value) (bool, bool) {
 		return v.Text() == "block", v.Text() == "block" || v.Text() == "allow"
 	}
-	storage := func(v setting.Value) (bool, bool) {
-		return v.Text() == "block", slices.Contains([]string{"allow", "read-only", "block"}, v.Text())
-	}
 	return &drivers{h, []device{
 		{"media.camera", []string{"uvcvideo"}, off},
 		{"media.bluetooth", []string{"btusb", "bluetooth"}, off},
 		{"network.cellular", []string{"wwan", "cdc_wdm", "cdc_mbim", "qmi_wwan"}, off},
-		{"media.usb_storage", []string{"usb_storage", "uas"}, storage},
 		{"media.optical_drive", []string{"sr_mod"}, blocked},
 		{"media.memory_cards", []string{"mmc_block"}, blocked},
 	}}
@@ -88,12 +79,6 @@ func (d *drivers) Read(id setting.ID) (setting.Value, error) {
 	if blocks == allowed {
 		return setting.Value{}, nil
 	}
-	if id == "media.usb_storage" && allowed {
-		rules, _, err := d.host.read(deviceRule)
-		if hasLine(rules, readOnly) || err != nil {
-			return setting.TextValue("read-only"), err
-		}
-	}
 	if _, is := x.blocks(setting.BoolValue(true)); is {
 		return setting.BoolValue(allowed), nil
 	}
@@ -113,17 +98,11 @@ func (d *drivers) Apply(id setting.ID, v setting.Value) error {
 	if block {
 		add = x.lines()
 	}
-	if err := d.replace(x, add); err != nil || id != "media.usb_storage" {
-		return err
-	}
-	return d.rule(v.Text() == "read-only")
+	return d.replace(x, add)
 }
 
 func (d *drivers) Withdraw(id setting.ID) error {
-	if err := d.replace(d.one(id), nil); err != nil || id != "media.usb_storage" {
-		return err
-	}
-	return d.rule(false)
+	return d.replace(d.one(id), nil)
 }
 
 // replace puts lines in the place of those of a device.
@@ -143,19 +122,4 @@ func (d *drivers) replace(x *device, with []string) error {
 		return d.host.remove(moduleFile)
 	}
 	return d.host.write(moduleFile, heading+strings.Join(kept, "\n")+"\n", 0o644)
-}
-
-// rule adds the rule by which USB storage is read only, or removes it.
-func (d *drivers) rule(on bool) error {
-	if !on {
-		if _, there, err := d.host.read(deviceRule); err != nil || !there {
-			return err
-		}
-		if err := d.host.remove(deviceRule); err != nil {
-			return err
-		}
-	} else if err := d.host.write(deviceRule, heading+readOnly+"\n", 0o644); err != nil {
-		return err
-	}
-	return d.host.run("udevadm", "control", "--reload")
 }

@@ -14,6 +14,10 @@ func permissions(h *Host) Adapter {
 		{"media.format", "", "org.freedesktop.udisks2.modify-device", who},
 		{"media.eject", "", "org.freedesktop.udisks2.eject-media", who},
 		{"network.tethering", "", "org.freedesktop.NetworkManager.wifi.share", truth("as-usual", "nobody")},
+		{"accounts.people_may_add", "", "org.freedesktop.accounts.user-administration", truth("as-usual", "nobody")},
+		{"applications.removal", "", "org.freedesktop.packagekit.package-remove", truth("as-usual", "nobody")},
+		{"applications.sources", "", "org.freedesktop.packagekit.package-install-untrusted",
+			choice("anywhere", "as-usual", "identified-developers", "nobody")},
 	}, nil}
 }
 

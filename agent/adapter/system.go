@@ -130,20 +130,7 @@ func (z *zoneOf) Apply(id setting.ID, v setting.Value) error {
 	if err := z.host.keep(localTime, to, err == nil); err != nil {
 		return err
 	}
-	return z.link(zoneInfo + zone)
-}
-
-// link replaces the link as a whole.
-func (z *zoneOf) link(to string) error {
-	at := z.host.At(localTime)
-	fresh := at + ".zridge"
-	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := os.Symlink(to, fresh); err != nil {
-		return err
-	}
-	return os.Rename(fresh, at)
+	return z.host.symlink(localTime, zoneInfo+zone)
 }
 
 func (z *zoneOf) Withdraw(setting.ID) error {
@@ -152,7 +139,7 @@ func (z *zoneOf) Withdraw(setting.ID) error {
 	case err != nil || !known:
 		return err
 	case there:
-		err = z.link(was)
+		err = z.host.symlink(localTime, was)
 	default:
 		err = z.host.remove(localTime)
 	}

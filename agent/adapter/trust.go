@@ -34,11 +34,18 @@ var sum = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 // certificates gives the certificates of a value as the files of ca-certificates: by name, in PEM.
 func (r *roots) certificates(v setting.Value) (map[string][]byte, error) {
+	never, err := neverSums(r.host)
+	if err != nil {
+		return nil, err
+	}
 	out := map[string][]byte{}
 	for _, row := range v.Rows() {
 		f := row["certificate"].File()
 		if !sum.MatchString(f.SHA256) {
 			return nil, &ValueError{rootsValue, v}
+		}
+		if never[f.SHA256] {
+			continue
 		}
 		data, err := os.ReadFile(filepath.Join(r.host.Files, f.SHA256))
 		if err != nil {

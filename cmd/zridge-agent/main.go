@@ -35,9 +35,9 @@ func main() {
 func command(out, log io.Writer) *cli.Command {
 	of := func(c *cli.Command) *agent.Agent {
 		folder := agent.Folder(c.String("state"))
-		host := &adapter.Host{Root: c.String("root"), Keep: folder.Kept(), Files: folder.Files()}
+		host := &adapter.Host{Root: c.String("root"), Keep: folder.Kept(), Files: folder.Files(), Identity: string(folder)}
 		if host.Root == "" { // programs act on the machine itself
-			host.Command = runProgram
+			host.Command = adapter.Run
 		}
 		return &agent.Agent{Folder: folder, Host: host, Log: slog.New(slog.NewTextHandler(log, nil)), Interval: c.Duration("interval")}
 	}
@@ -137,7 +137,10 @@ func enrolCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comman
 			if c.String("root") != "" {
 				return nil
 			}
-			return runProgram("systemctl", "start", "zridge-agent.service")
+			if _, err := adapter.Run("systemctl", "start", "zridge-agent.service"); !errors.Is(err, exec.ErrNotFound) {
+				return err
+			}
+			return nil
 		},
 	}
 }
@@ -204,22 +207,4 @@ func show(w io.Writer, r agent.Report) {
 			fmt.Fprintf(w, "  %s\n", o.Description)
 		}
 	}
-}
-
-// runProgram runs a program of the machine. One that is not installed has nothing to do, nor has systemctl where
-// systemd does not run.
-func runProgram(name string, arguments ...string) error {
-	if _, err := exec.LookPath(name); err != nil {
-		return nil
-	}
-	if _, err := os.Stat("/run/systemd/system"); err != nil && name == "systemctl" {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	said, err := exec.CommandContext(ctx, name, arguments...).CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("%s %v: %w: %.300s", name, arguments, err, said)
-	}
-	return nil
 }
