@@ -23,6 +23,7 @@ type Agent struct {
 	Host     *adapter.Host
 	Log      *slog.Logger
 	Interval time.Duration // between two check-ins
+	Page     string        // address of the laptop itself at which people see what is managed; empty: nowhere
 }
 
 // ErrNotEnrolled says that the laptop has not enrolled.
@@ -100,6 +101,9 @@ func (a *Agent) CheckIn(ctx context.Context, told bool) (endpoint.Outcome, error
 	if err != nil {
 		return endpoint.Outcome{}, err
 	}
+	if err := p.checkDrift(bootID(a.Host), time.Now().UTC()); err != nil {
+		return endpoint.Outcome{}, err
+	}
 	l.Told = told
 	out, err := l.CheckIn(ctx)
 	if p.state.Revision = l.Revision; err == nil {
@@ -163,6 +167,18 @@ const (
 func (a *Agent) Run(ctx context.Context) error {
 	told := make(chan struct{}, 1)
 	go a.listen(ctx, told)
+	go func() {
+		if err := a.watch(ctx); err != nil {
+			a.Log.Warn("watching files", "error", err) // what is altered shows at the next check-in
+		}
+	}()
+	if a.Page != "" {
+		go func() {
+			if err := a.servePage(ctx, told); err != nil {
+				a.Log.Warn("the page can't be shown", "error", err)
+			}
+		}()
+	}
 	pause, backoff := time.Duration(0), firstPause
 	byService := false
 	for {
@@ -236,6 +252,8 @@ type Setting struct {
 	Wanted   setting.Value `json:"wanted"`
 	Observed setting.Value `json:"observed"` // read just now from where it really lives; nothing: it is not in force
 	InForce  bool          `json:"in_force"`
+	Why      syncml.Why    `json:"why"`
+	Since    time.Time     `json:"since,omitzero"`
 	Failed   string        `json:"failed,omitempty"` // why the last value was not put into force
 }
 
@@ -247,6 +265,8 @@ type Report struct {
 	Settings []Setting               `json:"settings"`
 	Offers   map[string]syncml.Offer `json:"offers"`
 	Taken    []string                `json:"taken"`
+	// Facts is what the service was told of the laptop.
+	Facts map[string]setting.Value `json:"facts"`
 }
 
 // Report reads what is managed, and what is in force now.
@@ -267,10 +287,10 @@ func (a *Agent) Report() (Report, error) {
 	if err != nil {
 		return Report{}, err
 	}
-	out := Report{Device: id.Certified.Device, Service: id.Base, Last: p.state.Last, Offers: p.state.Offers, Taken: p.Taken()}
+	out := Report{Device: id.Certified.Device, Service: id.Base, Last: p.state.Last, Offers: p.state.Offers, Taken: p.Taken(), Facts: p.state.Facts}
 	observed := p.Reported()
 	for _, at := range p.state.managedIDs() {
-		s := Setting{ID: at, Wanted: p.state.Managed[at], Observed: observed[at], Failed: p.state.Failed[at]}
+		s := Setting{ID: at, Wanted: p.state.Managed[at], Observed: observed[at], Failed: p.state.Failed[at], Why: p.state.Why[at], Since: p.state.Since[at]}
 		s.InForce = s.Observed.Equal(s.Wanted)
 		out.Settings = append(out.Settings, s)
 	}

@@ -25,6 +25,9 @@ var facts = map[string]func(*adapter.Host) (setting.Value, bool){
 	"uefi":            func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/firmware/efi") },
 	"wireless":        func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/net/*/wireless") },
 	"bluetooth":       func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/bluetooth/hci*") },
+	"ethernet":        func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/net/e[nt]*") },
+	"disk_gb":         diskSize,
+	"people":          people,
 	"firmware_vendor": func(h *adapter.Host) (setting.Value, bool) { return textOf(firmware(h, "bios_vendor")) },
 }
 
@@ -34,7 +37,11 @@ func (p *platform) Fact(name string) (setting.Value, bool) {
 	if find == nil {
 		return setting.Value{}, false
 	}
-	return find(p.host)
+	v, known := find(p.host)
+	if known {
+		p.state.Facts[name] = v // the laptop's person can see what was told
+	}
+	return v, known
 }
 
 // line reads the first line of a file of the system; empty where there is none.
@@ -112,4 +119,42 @@ func diskEncrypted(h *adapter.Host) (setting.Value, bool) {
 		}
 	}
 	return setting.BoolValue(false), true
+}
+
+// diskSize is the size of the largest disk, in GB of 10^9 bytes, as disks are sold.
+func diskSize(h *adapter.Host) (setting.Value, bool) {
+	found, err := filepath.Glob(h.At("/sys/block/*/size"))
+	largest := int64(0)
+	for _, path := range found {
+		if name := filepath.Base(filepath.Dir(path)); strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "dm-") {
+			continue
+		}
+		data, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		if sectors, err := strconv.ParseInt(strings.TrimSpace(string(data)), 10, 64); err == nil {
+			largest = max(largest, sectors*512)
+		}
+	}
+	return setting.IntegerValue(largest / 1e9), err == nil && largest > 0
+}
+
+// people is how many accounts of people the laptop itself has: how many, and not whose.
+func people(h *adapter.Host) (setting.Value, bool) {
+	data, err := os.ReadFile(h.At("/etc/passwd"))
+	if err != nil {
+		return setting.Value{}, false
+	}
+	n := int64(0)
+	for account := range strings.Lines(string(data)) {
+		fields := strings.Split(account, ":")
+		if len(fields) < 3 {
+			continue
+		}
+		if id, err := strconv.Atoi(fields[2]); err == nil && id >= 1000 && id < 60000 {
+			n++
+		}
+	}
+	return setting.IntegerValue(n), true
 }

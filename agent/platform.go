@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"zenithridge.example/zridge/agent/adapter"
 	"zenithridge.example/zridge/core/setting"
@@ -68,6 +69,12 @@ func (p *platform) Apply(id setting.ID, v setting.Value) string {
 	}
 	p.state.Doing = ""
 	delete(p.state.Failed, id)
+	delete(p.state.Altered, id)
+	if v.IsNothing() {
+		delete(p.state.Since, id)
+	} else if !v.Equal(was) {
+		p.state.Since[id] = time.Now().UTC()
+	}
 	if err != nil {
 		p.log.Warn("putting a value into force", "setting", id, "error", err)
 		p.state.Failed[id] = err.Error()
@@ -175,3 +182,9 @@ func (p *platform) Taken() []string {
 	slices.Sort(out)
 	return out
 }
+
+// ShowWhy implements endpoint.Explainer.
+func (p *platform) ShowWhy(id setting.ID, w syncml.Why) { p.state.Why[id] = w }
+
+// HideWhy implements endpoint.Explainer.
+func (p *platform) HideWhy(id setting.ID) { delete(p.state.Why, id) }

@@ -41,6 +41,13 @@ type State struct {
 	Taken  map[string]bool         `json:"taken,omitempty"`  // what the person chose, of all that was ever offered
 	Last   time.Time               `json:"last,omitzero"`    // the last session that came to its end
 	Failed map[setting.ID]string   `json:"failed,omitempty"` // why a value is not in force
+
+	Why     map[setting.ID]syncml.Why    `json:"why,omitempty"`     // why settings are managed
+	Since   map[setting.ID]time.Time     `json:"since,omitempty"`   // when each got its value
+	Drifts  []syncml.Drift               `json:"drifts,omitempty"`  // what was altered and the service does not know yet
+	Altered map[setting.ID]setting.Value `json:"altered,omitempty"` // what was altered and is left so, as it was found
+	Boot    string                       `json:"boot,omitempty"`    // the start of the system at which values were put into force last
+	Facts   map[string]setting.Value     `json:"facts,omitempty"`   // what the service was told of the laptop
 }
 
 // Folder is where the agent keeps what it knows, for root alone.
@@ -94,6 +101,18 @@ func (f Folder) ReadState() (s State, err error) {
 	}
 	if s.Failed == nil {
 		s.Failed = map[setting.ID]string{}
+	}
+	if s.Why == nil {
+		s.Why = map[setting.ID]syncml.Why{}
+	}
+	if s.Since == nil {
+		s.Since = map[setting.ID]time.Time{}
+	}
+	if s.Altered == nil {
+		s.Altered = map[setting.ID]setting.Value{}
+	}
+	if s.Facts == nil {
+		s.Facts = map[string]setting.Value{}
 	}
 	return s, err
 }

@@ -310,6 +310,7 @@ func audienceCommand(s Streams) *cli.Command {
 				Name:  "within",
 				Usage: "a `UNIT` that bounds the policy: it never reaches a laptop outside it; empty: no bound",
 			},
+			&cli.StringFlag{Name: "on-drift", Usage: "what is done where a value was altered on a laptop: `repair` or report"},
 			&cli.BoolFlag{Name: "everyone", Usage: "it is meant for everyone"},
 			changeFlag(),
 		},
@@ -336,6 +337,9 @@ func audienceCommand(s Streams) *cli.Command {
 			}
 			if c.IsSet("offered") {
 				doc.Offered = c.Bool("offered")
+			}
+			if c.IsSet("on-drift") {
+				doc.OnDrift = c.String("on-drift")
 			}
 			if c.IsSet("within") {
 				doc.Within = c.String("within")

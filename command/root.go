@@ -99,6 +99,7 @@ func root(s Streams) *cli.Command {
 			policyCommand(s),
 			deviceCommand(s),
 			enrolmentCommand(s),
+			driftCommand(s),
 			enrolmentCommand(s),
 			personCommand(s),
 			groupCommand(s),

@@ -73,6 +73,22 @@ type Chooser interface {
 	Taken() []string
 }
 
+// Explainer is a Platform that shows to its person why settings are managed.
+type Explainer interface {
+	// ShowWhy shows why a setting is managed, or shows it otherwise than before.
+	ShowWhy(id setting.ID, w syncml.Why)
+	// HideWhy shows it no more.
+	HideWhy(id setting.ID)
+}
+
+// Watcher is a Platform that notices what is altered on the laptop.
+type Watcher interface {
+	// Drifts gives what was altered and the service does not know yet, the oldest first.
+	Drifts() []syncml.Drift
+	// Told forgets the first of them: the service knows.
+	Told(n int)
+}
+
 // Laptop is a client of one service.
 type Laptop struct {
 	Identity
@@ -81,6 +97,8 @@ type Laptop struct {
 	Revision string // the publication that was taken last
 	Told     bool   // the next session answers a notification
 	Longest  int    // bytes of the longest message that it takes; 0: 64 KiB
+
+	telling int // how many of the things that were altered were said in this session
 
 	base  string // address of the service
 	http  *http.Client
@@ -207,6 +225,10 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 			return out, fmt.Errorf("the service answered %s to a message of %s", verdict, l.Device)
 		}
 		if next, more = l.carryOut(answer, &out); next == nil {
+			if l.telling > 0 {
+				l.Platform.(Watcher).Told(l.telling)
+				l.telling = 0
+			}
 			return out, nil
 		}
 	}
@@ -235,7 +257,7 @@ func (l *Laptop) greeting() []syncml.Command {
 	if l.Told {
 		alert = syncml.AlertServerInitiated
 	}
-	return []syncml.Command{
+	greeting := []syncml.Command{
 		{Name: "Alert", CmdID: "1", Data: alert},
 		{
 			Name:  "Replace",
@@ -243,7 +265,19 @@ func (l *Laptop) greeting() []syncml.Command {
 			Items: []syncml.Item{info("DevId", l.Device), info("Man", "Larkfell"), info("Mod", l.Model), info("DmV", "1.2"), info("Lang", "en")},
 		},
 	}
+	if watcher, can := l.Platform.(Watcher); can {
+		if drifts := watcher.Drifts(); len(drifts) > 0 {
+			l.telling = min(len(drifts), driftsAtOnce)
+			greeting = append(greeting, syncml.Command{
+				Name: "Alert", CmdID: "3", Data: syncml.AlertGeneric, Items: []syncml.Item{syncml.WriteDrifts(drifts[:l.telling])},
+			})
+		}
+	}
+	return greeting
 }
+
+// driftsAtOnce is how many of the things that were altered are said in one session.
+const driftsAtOnce = 50
 
 func (l *Laptop) post(ctx context.Context, m *syncml.Message) (*syncml.Message, error) {
 	message := syncml.Encode(m)
@@ -337,7 +371,8 @@ func (w *worker) do(c *syncml.Command) {
 }
 
 func (w *worker) count(c *syncml.Command, code string) {
-	if len(c.Items) == 1 && (c.Items[0].Target == syncml.RevisionPath || strings.HasPrefix(c.Items[0].Target, syncml.OfferPath)) {
+	if len(c.Items) == 1 && (c.Items[0].Target == syncml.RevisionPath || strings.HasPrefix(c.Items[0].Target, syncml.OfferPath) ||
+		strings.HasPrefix(c.Items[0].Target, syncml.WhyPath)) {
 		return
 	}
 	if code == syncml.OK {
@@ -414,6 +449,9 @@ func (w *worker) set(c *syncml.Command) string {
 	if policy, ok := strings.CutPrefix(item.Target, syncml.OfferPath); ok {
 		return w.laptop.offer(policy, c.Name, item.Data)
 	}
+	if id, ok := strings.CutPrefix(item.Target, syncml.WhyPath); ok {
+		return w.laptop.explain(setting.ID(id), c.Name, item.Data)
+	}
 	id, ok := syncml.SettingOf(item.Target)
 	if !ok {
 		return syncml.NotFound
@@ -450,6 +488,23 @@ func (l *Laptop) offer(policy, command, data string) (code string) {
 		return syncml.WrongFormat
 	}
 	chooser.ShowOffer(policy, o)
+	return syncml.OK
+}
+
+// explain shows why a setting is managed, or shows it no more. Where nobody looks at it, it is taken all the same.
+func (l *Laptop) explain(id setting.ID, command, data string) (code string) {
+	explainer, can := l.Platform.(Explainer)
+	switch {
+	case !can:
+	case command == "Delete":
+		explainer.HideWhy(id)
+	default:
+		w, err := syncml.ReadWhy(data)
+		if err != nil {
+			return syncml.WrongFormat
+		}
+		explainer.ShowWhy(id, w)
+	}
 	return syncml.OK
 }
 

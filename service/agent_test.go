@@ -61,14 +61,15 @@ func (e *enrolling) identity(t *testing.T, code string) agent.Identity {
 	return agent.Identity{Base: e.Base, Roots: string(ca), Code: code}
 }
 
-// sets publishes the policy for the laptop with other settings.
-func (e *enrolling) sets(t *testing.T, settings map[string]any, offered bool) {
+// sets publishes the policy for the laptop with other settings, and with more fields.
+func (e *enrolling) sets(t *testing.T, settings, more map[string]any) {
 	t.Helper()
 	change := posted[wire.Change](t, e.Client, "/changes", wire.NewChange{Title: "Settings of the laptop"})
 	body := map[string]any{
-		"id": "own", "title": "Ours", "why": "As agreed", "kind": "security", "priority": 5, "offered": offered, "settings": settings,
+		"id": "own", "title": "Ours", "why": "As agreed", "kind": "security", "priority": 5, "settings": settings,
 		"audience": map[string]any{"include": []string{"device:L0"}},
 	}
+	maps.Copy(body, more)
 	if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "own"), nil, body, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +122,7 @@ func TestTheAgent(t *testing.T) {
 	e.sets(t, map[string]any{
 		"signin.banner": "For work only", "media.camera": false, "accounts.password_age_days": 90, "browser.blocked_sites": []string{"casino.example"},
 		"power.lid_battery": "lock", "backup.every_hours": 6,
-	}, false)
+	}, nil)
 	checksIn := func() endpoint.Outcome {
 		t.Helper()
 		out, err := a.CheckIn(t.Context(), false)
@@ -168,11 +169,11 @@ func TestTheAgent(t *testing.T) {
 			t.Errorf("%s is in force: %t", s.ID, s.InForce)
 		}
 	}
-	if out := checksIn(); out.Applied != 1 || filesOf(t, root)["/etc/issue"] != "For work only\n" {
+	if out := checksIn(); out.Applied != 0 || filesOf(t, root)["/etc/issue"] != "For work only\n" {
 		t.Errorf("after it was altered: %v, %q", out, filesOf(t, root)["/etc/issue"])
 	}
 	// Offered instead of enforced, it is withdrawn until the person takes it.
-	e.sets(t, map[string]any{"media.camera": false}, true)
+	e.sets(t, map[string]any{"media.camera": false}, map[string]any{"offered": true})
 	checksIn()
 	if is := filesOf(t, root); is["/etc/issue"] != before["/etc/issue"] || is["/etc/login.defs"] != before["/etc/login.defs"] {
 		t.Errorf("withdrawn, the files are %v", is)
@@ -261,7 +262,7 @@ func TestTheAgentIsTold(t *testing.T) {
 	done := make(chan error, 1)
 	go func() { done <- a.Run(ctx) }()
 	until(t, e.Client, "/devices/L0", func(p wire.DevicePage) bool { return len(p.CheckIns) == 1 })
-	e.sets(t, map[string]any{"signin.banner": "Now"}, false)
+	e.sets(t, map[string]any{"signin.banner": "Now"}, nil)
 	for !posted[wire.Told](t, e.Client, "/devices/L0/check-in", nil).Told { // until its connection is there
 		select {
 		case <-time.After(20 * time.Millisecond):
@@ -310,12 +311,12 @@ func TestTheAgentIsKilled(t *testing.T) {
 		}
 	}
 	began := time.Now()
-	e.sets(t, values(0), false)
+	e.sets(t, values(0), nil)
 	must("check-in")
 	whole := time.Since(began)
 	killed := 0
 	for n := 1; n <= killings(); n++ {
-		e.sets(t, values(n), false)
+		e.sets(t, values(n), nil)
 		for _, now := range []int{n - 1, n} {
 			for id, v := range values(now) {
 				text, _ := json.Marshal(v)

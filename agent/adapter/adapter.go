@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -27,6 +28,22 @@ type Adapter interface {
 	Apply(id setting.ID, v setting.Value) error
 	// Withdraw restores what was there before the first Apply.
 	Withdraw(id setting.ID) error
+}
+
+// Located is an Adapter that knows in which files its settings are.
+type Located interface {
+	Paths() []string
+}
+
+// Paths gives the files in which settings are, as far as their adapters know.
+func Paths(h *Host, ids []setting.ID) (paths []string) {
+	for _, a := range All(h) {
+		where, knows := a.(Located)
+		if knows && slices.ContainsFunc(a.Settings(), func(id setting.ID) bool { return slices.Contains(ids, id) }) {
+			paths = append(paths, where.Paths()...)
+		}
+	}
+	return paths
 }
 
 // ValueError says that a part of the system has no such value.
@@ -93,6 +110,9 @@ func (h *Host) rewrite(path, text string) error {
 	return os.Chown(h.At(path), int(owner.Uid), int(owner.Gid))
 }
 
+// FreshSuffix ends the name of a file that is being written, before it takes its place.
+const FreshSuffix = ".zridge"
+
 // WriteFile replaces a file as a whole, on the disk when it returns.
 func WriteFile(path string, data []byte, mode os.FileMode) error {
 	folder := filepath.Dir(path)
@@ -100,7 +120,7 @@ func WriteFile(path string, data []byte, mode os.FileMode) error {
 		return err
 	}
 	// What an interrupted write left has the same name: the next one takes its place.
-	fresh := filepath.Join(folder, "."+filepath.Base(path)+".zridge")
+	fresh := filepath.Join(folder, "."+filepath.Base(path)+FreshSuffix)
 	f, err := os.OpenFile(fresh, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
 	if err != nil {
 		return err

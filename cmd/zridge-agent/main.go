@@ -59,8 +59,12 @@ func command(out, log io.Writer) *cli.Command {
 						}
 						return nil
 					},
-				}},
-				Action: func(ctx context.Context, c *cli.Command) error { return of(c).Run(ctx) },
+				}, &cli.StringFlag{Name: "page", Value: "127.0.0.1:8461", Usage: "`ADDRESS` of this laptop at which people see what is managed; empty: nowhere"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					a := of(c)
+					a.Page = c.String("page")
+					return a.Run(ctx)
+				},
 			},
 			{
 				Name: "check-in", Usage: "check in once, now",
@@ -187,6 +191,16 @@ func show(w io.Writer, r agent.Report) {
 			state = "the laptop has " + s.Observed.String()
 		}
 		fmt.Fprintf(w, "  %-34s %s  (%s)\n", s.ID, s.Wanted, state)
+		for _, policy := range s.Why.Policies {
+			because := policy.Title
+			if policy.Reason != "" {
+				because += ": " + policy.Reason
+			}
+			fmt.Fprintf(w, "  %-34s by %s\n", "", because)
+			if policy.Owner != "" {
+				fmt.Fprintf(w, "  %-34s ask %s\n", "", policy.Owner)
+			}
+		}
 		if s.Failed != "" {
 			fmt.Fprintf(w, "  %-34s %s\n", "", s.Failed)
 		}

@@ -31,6 +31,7 @@ const PlanScreen = screen(() => import('./screens/rollouts/plan'), 'PlanScreen')
 const PastScreen = screen(() => import('./screens/past'), 'PastScreen');
 const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
 const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
+const DriftScreen = screen(() => import('./screens/drift'), 'DriftScreen');
 const EnrolmentScreen = screen(() => import('./screens/enrolment'), 'EnrolmentScreen');
 const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
 const DefineScreen = screen(() => import('./screens/dictionary/define'), 'DefineScreen');
@@ -145,6 +146,7 @@ function Frame({ who }: { who: Who }) {
           <Routes>
             <Route path="/" element={<OverviewScreen />} />
             <Route path="/devices" element={<DevicesScreen />} />
+            <Route path="/drift" element={<DriftScreen />} />
             <Route path="/enrolment" element={<EnrolmentScreen />} />
             <Route path="/devices/:id" element={<DeviceScreen />} />
             <Route path="/devices/:id/past" element={<PastScreen />} />

@@ -106,6 +106,14 @@ type Audience struct {
 	When    *rule.Rule // nil: always
 }
 
+// OnDrift says what is done where a value was altered on a laptop. The zero OnDrift is Repair.
+type OnDrift string
+
+const (
+	Repair OnDrift = ""       // it is put right; in files also "repair"
+	Report OnDrift = "report" // it is left as it is, and shown
+)
+
 // Policy is a named set of settings with a kind, a priority and an audience.
 type Policy struct {
 	ID        PolicyID
@@ -114,9 +122,10 @@ type Policy struct {
 	State     State
 	Priority  int64 // higher wins
 	Platforms []setting.Platform
-	Offered   bool   // it counts only on laptops on which a person took it, and never against a policy that is not offered
-	Within    UnitID // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
-	Owner     string // who answers for it; need not be a known person
+	Offered   bool    // it counts only on laptops on which a person took it, and never against a policy that is not offered
+	Within    UnitID  // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
+	OnDrift   OnDrift // what is done where a laptop has another value than it was given
+	Owner     string  // who answers for it; need not be a known person
 	Why       string
 	Labels    []string
 	Entries   []Entry // at most one a setting

@@ -306,6 +306,9 @@ func (v *validator) targets(path string, targets []Target) {
 func (v *validator) policy(at string, p *Policy) {
 	v.add(setting.OneOf(at+"/kind", p.Kind, setting.PolicyKinds)...)
 	v.add(setting.OneOf(at+"/state", p.State, States)...)
+	if p.OnDrift != Repair {
+		v.add(setting.OneOf(at+"/on_drift", p.OnDrift, []OnDrift{"repair", Report})...)
+	}
 	if p.Priority > MaxPriority || p.Priority < -MaxPriority {
 		v.add(
 			problem.Fault{

@@ -71,14 +71,29 @@ func (r *Reasons) Outcomes(yield func(Setting) bool) {
 
 // Outcome gives one setting as Outcomes does. ok is false where it does not appear.
 func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
-	// Settings are in the order of ids.
-	i, found := slices.BinarySearchFunc(r.settled, id, func(s settingOutcome, id setting.ID) int {
-		return cmp.Compare(r.plan.settings[s.setting].Def.ID, id)
-	})
+	i, found := r.place(id)
 	if !found {
 		return s, false
 	}
 	return r.outcome(i), true
+}
+
+// DecidedBy gives the ids of the policies that decided a setting, sorted, or of the exception that did. It is empty where
+// the setting does not appear.
+func (r *Reasons) DecidedBy(id setting.ID) []string {
+	i, found := r.place(id)
+	if !found {
+		return nil
+	}
+	s, _ := r.record(i, nil)
+	return s.From
+}
+
+// place gives the place of a setting among those that appear, which are in the order of ids.
+func (r *Reasons) place(id setting.ID) (i int, found bool) {
+	return slices.BinarySearchFunc(r.settled, id, func(s settingOutcome, id setting.ID) int {
+		return cmp.Compare(r.plan.settings[s.setting].Def.ID, id)
+	})
 }
 
 func (r *Reasons) outcome(i int) Setting {

@@ -3,6 +3,7 @@
 package review
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strconv"
@@ -24,6 +25,7 @@ const (
 	PartPlatforms Part = "platforms"
 	PartWithin    Part = "within"
 	PartOffered   Part = "offered"
+	PartOnDrift   Part = "on_drift"
 	PartOwner     Part = "owner"
 	PartWhy       Part = "why"
 	PartLabels    Part = "labels"
@@ -68,6 +70,7 @@ var fields = []struct {
 		func(p *estate.Policy) string { return strconv.FormatBool(p.Offered) },
 		func(a, b *estate.Policy) { a.Offered = b.Offered },
 	},
+	{PartOnDrift, func(p *estate.Policy) string { return cmp.Or(string(p.OnDrift), "repair") }, func(a, b *estate.Policy) { a.OnDrift = b.OnDrift }},
 	{PartOwner, func(p *estate.Policy) string { return p.Owner }, func(a, b *estate.Policy) { a.Owner = b.Owner }},
 	{PartWhy, func(p *estate.Policy) string { return p.Why }, func(a, b *estate.Policy) { a.Why = b.Why }},
 	{PartLabels, func(p *estate.Policy) string { return joined(p.Labels) }, func(a, b *estate.Policy) { a.Labels = b.Labels }},

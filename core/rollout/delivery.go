@@ -16,10 +16,11 @@ const (
 	Failed      Status = "failed"      // the laptop refused it, or reports something else after taking it
 	Unsupported Status = "unsupported" // the laptop does not have the setting
 	Conflict    Status = "conflict"    // policies disagree: nothing is sent
+	Drifted     Status = "drifted"     // it was altered on the laptop, and is only to be reported
 )
 
 // Statuses lists every Status.
-var Statuses = []Status{Pending, Applied, Failed, Unsupported, Conflict}
+var Statuses = []Status{Pending, Applied, Failed, Unsupported, Conflict, Drifted}
 
 // RetryAfter is how long a refused setting rests before it is tried again by itself.
 const RetryAfter = 24 * time.Hour
@@ -60,7 +61,7 @@ func (d Delivery) Want(decided *resolve.Setting, at time.Time) Delivery {
 	if decided != nil && decided.Status == resolve.Set {
 		wanted = decided.Value
 	}
-	if wanted.Equal(d.Wanted) && (d.Status == Applied || d.Status == Failed || d.Status == Pending) {
+	if wanted.Equal(d.Wanted) && (d.Status == Applied || d.Status == Failed || d.Status == Pending || d.Status == Drifted) {
 		return d
 	}
 	if !wanted.Equal(d.Wanted) || d.WantedAt.IsZero() {
@@ -91,6 +92,27 @@ func (d Delivery) Report(v setting.Value, at time.Time) Delivery {
 		}
 	}
 	return d.compared()
+}
+
+// Altered tells whether a value that was in force on the laptop is not what it reports now.
+func (d Delivery) Altered(reported setting.Value) bool {
+	return (d.Status == Applied || d.Status == Drifted) && !d.Wanted.IsNothing() && !reported.Equal(d.Wanted)
+}
+
+// Drift leaves what was altered on the laptop as it is.
+func (d Delivery) Drift() Delivery {
+	if d.Status == Pending {
+		d.Status = Drifted
+	}
+	return d
+}
+
+// Mend asks for what was altered on the laptop to be put right.
+func (d Delivery) Mend() Delivery {
+	if d.Status == Drifted {
+		return d.compared()
+	}
+	return d
 }
 
 // Accept takes the laptop's word that it has done what was wanted, and what it then reports.

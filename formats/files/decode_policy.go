@@ -21,6 +21,7 @@ func (d *decoder) policy(n *node, path string) estate.Policy {
 		"platforms",
 		"offered",
 		"within",
+		"on_drift",
 		"owner",
 		"why",
 		"labels",
@@ -41,6 +42,9 @@ func (d *decoder) policy(n *node, path string) estate.Policy {
 	}
 	if o.node.get("state") != nil {
 		p.State = estate.State(o.text("state"))
+	}
+	if how := estate.OnDrift(o.text("on_drift")); how != "repair" { // which is what it is when nothing is said
+		p.OnDrift = how
 	}
 	if n := o.integer("priority"); n != nil {
 		p.Priority = *n

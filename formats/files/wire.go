@@ -81,6 +81,7 @@ type (
 		Platforms []string            `json:"platforms,omitempty" enum:"linux,windows,macos"`
 		Offered   bool                `json:"offered,omitempty" doc:"It counts only on laptops on which a person took it, and never against a policy that is not offered"`
 		Within    string              `json:"within,omitempty" doc:"A unit: the policy never reaches a laptop outside it"`
+		OnDrift   string              `json:"on_drift,omitempty" enum:"repair,report" doc:"What is done where a value was altered on a laptop: put right, which it is when nothing is said, or only shown"`
 		Owner     string              `json:"owner,omitempty"`
 		Why       string              `json:"why,omitempty"`
 		Labels    []string            `json:"labels,omitempty"`
@@ -291,7 +292,7 @@ func policyDoc(p *estate.Policy) PolicyDoc {
 	doc := PolicyDoc{
 		ID: string(
 			p.ID,
-		), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered, Within: string(p.Within),
+		), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered, Within: string(p.Within), OnDrift: string(p.OnDrift),
 		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
 		Audience: AudienceOf(p),
 	}

@@ -29,6 +29,7 @@ const (
 	AlertClientInitiated = "1201"
 	AlertNextMessage     = "1222"
 	AlertAbort           = "1223"
+	AlertGeneric         = "1226" // what its item's type says
 )
 
 // Status codes, as OMA-TS-DM_RepPro section 10 has them.

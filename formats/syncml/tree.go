@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"zenithridge.example/zridge/core/setting"
 )
@@ -23,7 +24,60 @@ const (
 	RevisionPath = "./Device/ZenithRidge/Revision"
 	OfferPath    = "./Device/ZenithRidge/Offer/"
 	TakenPath    = "./Device/ZenithRidge/Taken"
+	WhyPath      = "./Device/ZenithRidge/Why/"
 )
+
+// DriftType is the type of the item of a generic alert by which a laptop says what was altered on it.
+const DriftType = "example.zenithridge.drift"
+
+// Drift is a value that was altered on a laptop.
+type Drift struct {
+	Setting  setting.ID    `json:"setting"`
+	Found    setting.Value `json:"found"` // nothing: it was not in force any more
+	At       time.Time     `json:"at"`
+	By       string        `json:"by,omitempty"` // who may have altered it, as far as the laptop can tell
+	Repaired bool          `json:"repaired"`     // it was put right at once
+}
+
+// WriteDrifts gives what was altered as the item of a generic alert.
+func WriteDrifts(drifts []Drift) Item {
+	data, m := writeJSON(drifts)
+	m.Type = DriftType
+	return Item{Meta: m, Data: data}
+}
+
+// ReadDrifts reads what WriteDrifts writes.
+func ReadDrifts(data string) (drifts []Drift, err error) {
+	if err := json.Unmarshal([]byte(data), &drifts); err != nil {
+		return nil, fmt.Errorf("found %.40q, expected a JSON list of what was altered", data)
+	}
+	return drifts, nil
+}
+
+// Why is what a laptop shows to its person of a managed setting.
+type Why struct {
+	Title    string      `json:"title,omitempty"`
+	Policies []WhyPolicy `json:"policies,omitempty"` // that decided it, or the exception
+	OnDrift  string      `json:"on_drift,omitempty"` // "report": a value that is altered is not put right
+}
+
+// WhyPolicy is a policy, or an exception, that decided a setting.
+type WhyPolicy struct {
+	Title  string `json:"title"`
+	Reason string `json:"reason,omitempty"`
+	Owner  string `json:"owner,omitempty"` // who answers for it, as people know them
+}
+
+// WriteWhy gives what is shown of a setting as the data of a node below WhyPath, with its format and type.
+func WriteWhy(w Why) (data string, m Meta) { return writeJSON(w) }
+
+// ReadWhy reads what WriteWhy writes.
+func ReadWhy(data string) (w Why, err error) {
+	if err := json.Unmarshal([]byte(data), &w); err != nil {
+		return w, fmt.Errorf("found %.40q, expected a JSON object", data)
+	}
+	return w, nil
+}
 
 // Offer is what a laptop shows to its person of a policy that is offered.
 type Offer struct {

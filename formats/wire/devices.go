@@ -47,6 +47,7 @@ type (
 		Tells      bool                     `json:"tells" doc:"It shows offers to its person and says itself what was taken. Otherwise an edit or a source says so"`
 		Groups     []Membership             `json:"groups" doc:"That it is in, and why"`
 		Exceptions []Exception              `json:"exceptions" doc:"That touch it, those that are over left out"`
+		Drift      []DriftRecord            `json:"drift" doc:"What was altered on it, the newest first"`
 		History    []SourceEvent            `json:"history" doc:"What sources did to it, the newest first"`
 	}
 
@@ -71,7 +72,7 @@ type (
 		Setting    string         `json:"setting"`
 		Wanted     *setting.Value `json:"wanted,omitempty" doc:"Absent: left to the laptop"`
 		Reported   *setting.Value `json:"reported,omitempty"`
-		Status     string         `json:"status" enum:"pending,applied,failed,unsupported,conflict"`
+		Status     string         `json:"status" enum:"pending,applied,failed,unsupported,conflict,drifted"`
 		Code       string         `json:"code,omitempty"`
 		Reason     string         `json:"reason,omitempty"`
 		WantedAt   *time.Time     `json:"wanted_at,omitempty"`

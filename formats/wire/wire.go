@@ -109,6 +109,7 @@ type (
 		Failed      int `json:"failed"`
 		Unsupported int `json:"unsupported"`
 		Conflict    int `json:"conflict"`
+		Drifted     int `json:"drifted" doc:"Altered on the laptop, and only to be reported"`
 	}
 	// Overview counts what needs a person.
 	Overview struct {
@@ -128,6 +129,7 @@ type (
 		Lints        []Lint          `json:"lints"`
 		Changes      []Change        `json:"changes"`
 		Failed       []Failed        `json:"failed"`
+		Fights       []Fight         `json:"fights" doc:"Settings that another program sets, too"`
 		Lapsing      []Lapsing       `json:"lapsing"`
 		Asked        int             `json:"asked" doc:"Exceptions that somebody asks for, and nobody decided"`
 		Left         int             `json:"left" doc:"What its source no longer has, and is still here"`

@@ -1,8 +1,10 @@
-// This file tells a laptop which policies are offered to its person, and takes what the person took.
+// This file tells a laptop what it shows to its person, which is policies that are offered and why settings are
+// managed, and takes what the person took.
 
 package checkin
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -50,6 +52,11 @@ func (s *session) hearTaken(ctx context.Context) error {
 
 // offerThenSend says first which offers are new, otherwise or gone, and then sends what is due.
 func (s *session) offerThenSend(ctx context.Context, out *syncml.Message) error {
+	if s.offers.tells && s.revisionNow != s.revision { // what it shows may be otherwise, though what it gets is not
+		if err := s.load(ctx); err != nil {
+			return err
+		}
+	}
 	if err := s.queueOffers(); err != nil {
 		return err
 	}
@@ -86,22 +93,112 @@ func (s *session) queueOffers() error {
 	if err != nil && !errors.As(err, &left) {
 		return err
 	}
-	there := map[string]bool{}
+	commands := make([]syncml.Command, 0, len(offers))
 	for _, o := range offers {
-		id := string(o.Policy.ID)
-		there[id] = true
-		if c := s.offer(o.Policy); s.offers.shown[id] != sumOf(c.Items[0].Data) {
+		commands = append(commands, s.offer(o.Policy))
+	}
+	reasons, known := s.reasons()
+	there := map[string]bool{}
+	for _, c := range append(commands, reasons...) {
+		at := shownAt(c.Items[0].Target)
+		there[at] = true
+		if s.offers.shown[at] != sumOf(c.Items[0].Data) {
 			s.offers.queue = append(s.offers.queue, c)
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(s.offers.shown)) {
-		if !there[id] {
-			s.offers.queue = append(s.offers.queue, syncml.Command{
-				Name: "Delete", Items: []syncml.Item{{Target: syncml.OfferPath + id, Meta: syncml.Meta{Format: syncml.FormatNull}}},
-			})
+	for _, at := range slices.Sorted(maps.Keys(s.offers.shown)) {
+		if _, isWhy := strings.CutPrefix(at, whyMark); there[at] || isWhy && !known {
+			continue
 		}
+		s.offers.queue = append(s.offers.queue, syncml.Command{
+			Name: "Delete", Items: []syncml.Item{{Target: shownPath(at), Meta: syncml.Meta{Format: syncml.FormatNull}}},
+		})
 	}
 	return nil
+}
+
+// whyMark is before the name of a setting among what a laptop shows; what has no mark is a policy that is offered.
+const whyMark = "why/"
+
+// shownAt gives the name by which it is kept what a laptop shows at a path; empty where it shows nothing there.
+func shownAt(path string) string {
+	if id, is := strings.CutPrefix(path, syncml.WhyPath); is {
+		return whyMark + id
+	}
+	id, _ := strings.CutPrefix(path, syncml.OfferPath)
+	if id == path {
+		return ""
+	}
+	return id
+}
+
+func shownPath(at string) string {
+	if id, is := strings.CutPrefix(at, whyMark); is {
+		return syncml.WhyPath + id
+	}
+	return syncml.OfferPath + at
+}
+
+// reasons gives the commands that show why settings are managed. known is false where they are as they were: the
+// laptop has the revision, and nothing had to be looked up.
+func (s *session) reasons() (commands []syncml.Command, known bool) {
+	if s.result == nil || s.revisionNow == s.revision && s.offers.hasReasons() {
+		return nil, false
+	}
+	for id, d := range s.deliveries {
+		if d.Wanted.IsNothing() {
+			continue
+		}
+		var w syncml.Why
+		if def := s.live.Plan.Definition(id); def != nil {
+			w.Title = def.Title
+		}
+		for _, from := range s.result.DecidedBy(id) {
+			w.Policies = append(w.Policies, s.whyPolicy(from))
+		}
+		if s.onlyReports(id) {
+			w.OnDrift = string(estate.Report)
+		}
+		data, meta := syncml.WriteWhy(w)
+		c := syncml.Command{Name: "Replace", Items: []syncml.Item{{Target: syncml.WhyPath + string(id), Meta: meta, Data: data}}}
+		if syncml.Size(&c) > s.room() { // without the long texts
+			for i := range w.Policies {
+				w.Policies[i].Reason = ""
+			}
+			c.Items[0].Data, _ = syncml.WriteWhy(w)
+		}
+		commands = append(commands, c)
+	}
+	slices.SortFunc(commands, func(a, b syncml.Command) int { return strings.Compare(a.Items[0].Target, b.Items[0].Target) })
+	return commands, true
+}
+
+// hasReasons tells whether the laptop shows why something is managed.
+func (o *offersOf) hasReasons() bool {
+	for at := range o.shown {
+		if strings.HasPrefix(at, whyMark) {
+			return true
+		}
+	}
+	return false
+}
+
+// whyPolicy gives what is shown of a policy or an exception that decided a setting.
+func (s *session) whyPolicy(id string) syncml.WhyPolicy {
+	snapshot := s.live.Plan.Snapshot()
+	if p := s.live.Plan.Policy(estate.PolicyID(id)); p != nil {
+		w := syncml.WhyPolicy{Title: cmp.Or(p.Title, id), Reason: p.Why, Owner: p.Owner}
+		if person := snapshot.Person(estate.PersonID(p.Owner)); person != nil {
+			w.Owner = strings.TrimSpace(person.Name + " " + person.Mail)
+		}
+		return w
+	}
+	for _, x := range snapshot.Exceptions {
+		if string(x.ID) == id {
+			return syncml.WhyPolicy{Title: "Exception " + id + ", until " + string(x.Until), Reason: x.Reason, Owner: x.ApprovedBy}
+		}
+	}
+	return syncml.WhyPolicy{Title: id}
 }
 
 // offer gives the command that shows an offered policy. Its description is cut where no message of the
@@ -135,9 +232,9 @@ func (s *session) settleOffers() {
 		if len(c.Items) != 1 {
 			continue
 		}
-		id, is := strings.CutPrefix(c.Items[0].Target, syncml.OfferPath)
+		id := shownAt(c.Items[0].Target)
 		switch code := s.statuses[key]; {
-		case !is:
+		case id == "":
 		case c.Name == "Replace" && code == syncml.OK:
 			s.offers.shown[id] = sumOf(c.Items[0].Data)
 		case c.Name == "Delete" && (code == syncml.OK || code == syncml.NotFound):

@@ -26,6 +26,9 @@ func (s *session) receive(m, out *syncml.Message) (aborted bool) {
 		case "Alert":
 			code = syncml.OK
 			aborted = aborted || c.Data == syncml.AlertAbort
+			if c.Data == syncml.AlertGeneric && !s.noteDrifts(c) {
+				code = syncml.BadRequest
+			}
 		case "Replace":
 			code = syncml.NotAllowed
 			if isDevInfo(c) {

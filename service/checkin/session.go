@@ -113,9 +113,10 @@ type session struct {
 	chunks     []string                        // of the large value in flight, not sent yet
 	unasked    []setting.ID                    // reported values to be asked for in later messages
 	offers     offersOf
-	facts      []string     // that the laptop was asked for
-	extra      []setting.ID // asked for though nothing manages them
-	took       []setting.ID // accepted in this session
+	facts      []string      // that the laptop was asked for
+	drifts     []store.Drift // what was altered on the laptop: what it says, and what shows
+	extra      []setting.ID  // asked for though nothing manages them
+	took       []setting.ID  // accepted in this session
 	rounds     int
 	messages   int
 	sent       int
@@ -194,6 +195,7 @@ func (s *session) load(ctx context.Context) error {
 		return err
 	}
 	s.result = result
+	s.mendDrifts()
 	return nil
 }
 
@@ -306,14 +308,14 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 	case greeting:
 		s.phase = comparing
 		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath))
-		if s.laptop.TellsSince != nil || s.live.Plan.AnyOffered() {
+		s.askFacts(out)
+		if s.laptop.TellsSince != nil || s.live.Plan.AnyOffered() || s.facts != nil {
 			out.Commands = append(out.Commands, get(syncml.TakenPath))
 		}
-		s.askFacts(out)
 		return nil
 	case comparing:
 		s.digestNow, s.revisionNow = s.value(syncml.DigestPath), s.value(syncml.RevisionPath)
-		if err := errors.Join(s.hearFacts(ctx), s.hearTaken(ctx)); err != nil {
+		if err := errors.Join(s.hearFacts(ctx), s.hearTaken(ctx), s.hearDrifts(ctx)); err != nil {
 			return err
 		}
 		same := s.digestNow == s.laptop.Digest && s.digestNow != ""
@@ -346,7 +348,7 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 		for id, d := range s.deliveries {
 			v, answered := s.reported(id)
 			if answered && (!v.Equal(d.Reported) || d.ReportedAt.IsZero()) {
-				s.deliveries[id] = d.Report(v, now)
+				s.deliveries[id] = s.noticed(d, v, now)
 			}
 		}
 		return s.offerThenSend(ctx, out)
@@ -426,7 +428,7 @@ func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout
 	final, _ = workflow.Wanted(result, s.deliveries, now)
 	settled := true
 	for id, d := range final {
-		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed
+		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed && d.Status != rollout.Drifted
 		was, had := s.before[id]
 		if !had || was.Status != d.Status || was.Reason != d.Reason || !was.Wanted.Equal(d.Wanted) || !was.Reported.Equal(d.Reported) ||
 			!was.ReportedAt.Equal(d.ReportedAt) {
@@ -475,7 +477,7 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	if err != nil {
 		return err
 	}
-	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers && s.facts == nil
+	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers && s.facts == nil && len(s.drifts) == 0
 	if quiet && outcome == "in order" {
 		s.server.settle(s)
 		return s.server.flow.Heard(ctx, s.device) // nothing worth a record: the time is noted with others
@@ -487,6 +489,7 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 		return errors.Join(
 			tx.SaveLaptop(stored),
 			tx.SaveDeliveries(s.device, altered),
+			tx.AddDrifts(s.drifts),
 			tx.AddCheckIn(
 				store.CheckIn{
 					Device:   s.device,

@@ -247,6 +247,7 @@ func (s *server) getDevice(ctx context.Context, in *deviceID) (*output[wire.Devi
 		return nil, s.fault(ctx, err)
 	}
 	w := devicePage(&page, s.Clock.Now())
+	w.Drift = titlesOf(s.Flow.Live().Side).driftRecords(page.Drift)
 	live, err := s.Flow.LiveFor(ctx, actorOf(ctx))
 	if err != nil {
 		return nil, s.fault(ctx, err)

@@ -82,7 +82,7 @@ func (t titled) conflicts(found []resolve.ConflictFound, most int) []wire.Confli
 func statuses(counts map[rollout.Status]int) wire.Statuses {
 	return wire.Statuses{
 		Pending: counts[rollout.Pending], Applied: counts[rollout.Applied], Failed: counts[rollout.Failed],
-		Unsupported: counts[rollout.Unsupported], Conflict: counts[rollout.Conflict],
+		Unsupported: counts[rollout.Unsupported], Conflict: counts[rollout.Conflict], Drifted: counts[rollout.Drifted],
 	}
 }
 

@@ -27,6 +27,7 @@ type InChange struct {
 func (s *server) registerOverview() {
 	huma.Register(s.api, operation("overview", http.MethodGet, "/overview", "What needs a person"), s.overview)
 	s.registerConflicts()
+	s.registerDrift()
 	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), s.lints)
 	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
 	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
@@ -51,6 +52,7 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Lints:        wire.Lints(o.Lints),
 		Changes:      []wire.Change{},
 		Failed:       failedOf(o.Failed),
+		Fights:       t.fights(o.Fights),
 		Lapsing:      []wire.Lapsing{},
 		Publications: []wire.Publication{},
 		Asked:        o.Asked,

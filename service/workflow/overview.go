@@ -28,6 +28,7 @@ type Overview struct {
 	OpenChanges                      []store.Change
 	Enrolled, Silent, NeverSeen      int
 	Failed                           []store.FailedDelivery
+	Fights                           []Fight                // settings that another program sets, too
 	Statuses                         map[rollout.Status]int // of deliveries
 	Lapsing                          []estate.Exception     // exceptions that end within two weeks
 	Publications                     []store.Publication
@@ -85,6 +86,9 @@ func (s *Service) Overview(ctx context.Context, by Actor) (*Overview, error) {
 		}
 	}
 	if err := s.overlookNothing(ctx, by, o); err != nil {
+		return nil, err
+	}
+	if o.Fights, err = s.fights(ctx, by, store.DriftFilter{}); err != nil {
 		return nil, err
 	}
 	var errs [4]error

@@ -23,8 +23,9 @@ type DevicePage struct {
 	CheckIns   []store.CheckIn
 	Groups     []resolve.Membership
 	Exceptions []Exceptional
-	Offers     []OfferView // policies that are offered on it, by id
-	Tells      bool        // it says itself what was taken on it
+	Drift      []store.Drift // what was altered on it, the newest first
+	Offers     []OfferView   // policies that are offered on it, by id
+	Tells      bool          // it says itself what was taken on it
 	History    []store.SourceEvent
 	Brings     []string // fields that its source brings
 	Local      []string // of those, the ones that are edited here
@@ -57,6 +58,9 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 	}
 	page.Tells = live.told.of(objectKey{estate.KindDevice, id}).Chooses
 	if page.Offers, err = s.offersOn(ctx, live, id); err != nil {
+		return page, err
+	}
+	if page.Drift, err = s.store.In(ctx).Drifts(store.DriftFilter{Device: id}, historyShown); err != nil {
 		return page, err
 	}
 	if page.CheckIns, err = s.store.In(ctx).CheckIns(id, 50); err != nil {

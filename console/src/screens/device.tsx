@@ -3,22 +3,24 @@ import { ChevronDown, ChevronRight, FolderInput, GitCompare, History as HistoryI
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Coming, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
-import { keys, useComing, useDevice, useDictionary, useMay } from '../api/queries';
+import { keys, useComing, useDevice, useDictionary } from '../api/queries';
 import { useWrite } from '../api/writes';
-import { announce } from '../ui/announce';
 import { Why, NotApplyingList } from '../ui/why';
 import { BeforeAfter } from '../ui/impact';
 import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { WhoMay } from './access/whomay';
 import { MoveDialog } from './devices';
+import { DriftTable } from './drift';
 import { Certificates } from './enrolment';
+import { Verified, VerifyButton, type Asked } from './verify';
 import { count, howWord, noticeWord, Status, Time, ValueText } from '../ui/words';
 
 export function DeviceScreen() {
   const { id = '' } = useParams();
   const { data: p, error } = useDevice(id);
   const [moving, setMoving] = useState(false);
+  const [asked, setAsked] = useState<Asked>();
   return (
     <Page
       title={<Id copy>{id}</Id>}
@@ -33,7 +35,7 @@ export function DeviceScreen() {
       actions={
         p && (
           <>
-            {p.device.enrolled && <CheckInNow id={id} />}
+            {p.device.enrolled && <VerifyButton p={p} onAsked={setAsked} />}
             {p.device.statuses.failed > 0 && <Retry id={id} n={p.device.statuses.failed} />}
             <Link to={`/devices/${id}/past`} className="btn btn-sm">
               <HistoryIcon size={14} aria-hidden /> At a moment
@@ -52,26 +54,8 @@ export function DeviceScreen() {
     >
       <Failed error={error} />
       {!p && !error ? <Loading rows={10} /> : null}
-      {p && <Body p={p} />}
+      {p && <Body p={p} asked={asked} />}
     </Page>
-  );
-}
-
-function CheckInNow({ id }: { id: string }) {
-  const may = useMay('devices');
-  const ask = useWrite(() => got(api.POST('/api/v1/devices/{id}/check-in', { params: { path: { id } } })), {
-    done: ({ told }) =>
-      announce(told ? `${id} was told to check in.` : `${id} holds no connection and cannot be told. It checks in by itself, as it usually does.`),
-  });
-  if (!may) return null;
-  return (
-    <>
-      <button type="button" className="btn btn-sm" disabled={ask.isPending} onClick={() => ask.mutate()}>
-        Check in now
-      </button>
-      {ask.data && <span className="quiet text-[13px]">{ask.data.told ? 'told' : 'not connected'}</span>}
-      <Failed error={ask.error} />
-    </>
   );
 }
 
@@ -87,7 +71,7 @@ function Retry({ id, n }: { id: string; n: number }) {
   );
 }
 
-function Body({ p }: { p: DevicePage }) {
+function Body({ p, asked }: { p: DevicePage; asked?: Asked }) {
   const dictionary = new Map((useDictionary().data ?? []).map((d) => [d.id, d]));
   const deliveries = new Map(p.deliveries.map((d) => [d.setting, d]));
   const areas = Map.groupBy(p.effective.settings, (s) => dictionary.get(s.setting)?.area ?? 'other');
@@ -95,6 +79,7 @@ function Body({ p }: { p: DevicePage }) {
     <div className="grid items-start gap-4 xl:grid-cols-[1fr_20rem]">
       <div className="flex min-w-0 flex-col gap-4">
         <OriginNote of={p.device.origin} what="laptop" />
+        {asked && <Verified p={p} asked={asked} dictionary={dictionary} />}
         <ComingNotes device={p.device.id} dictionary={dictionary} />
         {p.exceptions.map((x) => (
           <p key={x.id} role="note" className={`rounded border px-4 py-2 text-sm ${x.notice ? 'border-warning/50 text-warning' : 'border-base-300'}`}>
@@ -133,6 +118,18 @@ function Body({ p }: { p: DevicePage }) {
               No policy sets anything on this laptop.
             </Empty>
           </div>
+        )}
+        {p.drift.length > 0 && (
+          <Sheet
+            title="Altered on this laptop"
+            aside={
+              <Link to="/drift" className="link-hover link">
+                all laptops
+              </Link>
+            }
+          >
+            <DriftTable list={p.drift.slice(0, 10)} device />
+          </Sheet>
         )}
         {[...areas]
           .sort(([a], [b]) => a.localeCompare(b))
@@ -300,7 +297,7 @@ function Row({ s, p, definition, delivery }: { s: SettingAnswer; p: DevicePage; 
         <div className="min-w-0">
           {s.status === 'set' && <Status of={state} title={delivery?.reason} />}
           {delivery?.status === 'failed' && <div className="text-[13px] text-error">{delivery.reason}</div>}
-          {differs && (
+          {(differs || delivery?.status === 'drifted') && (
             <div className="quiet text-[13px]">
               reports <ValueText of={delivery.reported} />
             </div>

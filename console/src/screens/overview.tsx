@@ -54,6 +54,16 @@ function Lists({ o }: { o: Overview }) {
               ))}
             </Needs>
           )}
+          {o.fights.length > 0 && (
+            <Needs title="Settings that another program sets, too" n={o.fights.length} to="/drift" nothing="">
+              {o.fights.map((f) => (
+                <Line key={f.setting} to={`/drift?setting=${f.setting}`} n={f.devices.length}>
+                  {f.title || f.setting}
+                  <span className="quiet"> — put right {count(f.times, 'time')} within a day</span>
+                </Line>
+              ))}
+            </Needs>
+          )}
           <Needs
             title="Settings that laptops refused or report otherwise"
             n={o.statuses.failed}
@@ -249,6 +259,7 @@ const shares = [
   ['applied', 'in force', 'bg-success', '/devices'],
   ['pending', 'pending', 'bg-info', '/devices?state=pending'],
   ['failed', 'failed', 'bg-error', '/devices?state=failed'],
+  ['drifted', 'altered on the laptop', 'bg-secondary', '/drift'],
   ['conflict', 'in a conflict', 'bg-warning', '/devices?state=conflict'],
   ['unsupported', 'not supported', 'bg-base-300', '/devices'],
 ] as const;

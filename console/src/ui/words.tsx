@@ -19,6 +19,7 @@ const statuses: Record<string, Shown> = {
   applied: { word: 'in force', tone: 'good', icon: <Check size={14} /> },
   pending: { word: 'pending', tone: 'wait', icon: <Clock size={14} /> },
   failed: { word: 'failed', tone: 'bad', icon: <AlertTriangle size={14} /> },
+  drifted: { word: 'altered', tone: 'decide', icon: <AlertTriangle size={14} /> },
   conflict: { word: 'conflict', tone: 'decide', icon: <GitFork size={14} /> },
   unsupported: { word: 'not supported', tone: 'quiet', icon: <Ban size={14} /> },
   unset: { word: 'left as is', tone: 'quiet', icon: <Minus size={14} /> },

@@ -222,6 +222,21 @@ export const About = memo(function About({ doc, alter, locked }: { doc: PolicyDo
             </span>
           </span>
         </label>
+        <label className="flex items-start gap-2 text-sm md:col-span-2">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm mt-0.5"
+            disabled={locked}
+            checked={doc.on_drift === 'report'}
+            onChange={(e) => alter((d) => ({ ...d, on_drift: e.target.checked ? 'report' : undefined }))}
+          />
+          <span>
+            <span className="font-medium">Only report drift</span>
+            <span className="quiet block text-[13px]">
+              A value that somebody alters on a laptop is left as it is and shown. Otherwise the laptop puts it right at once, or at its next check-in.
+            </span>
+          </span>
+        </label>
         <fieldset className="text-sm">
           <legend className="mb-1 font-medium">Platforms</legend>
           <div className="flex gap-4">

@@ -76,9 +76,19 @@ function Editor({ id, start, editVersion, retiring, live }: { id: string; start:
   const definitions = useDictionary(open.change);
   const dictionary = useMemo(() => new Map((definitions.data ?? []).map((d) => [d.id, d])), [definitions.data]);
   // What is shown of a part of the policy is rendered again only when that part is another: a key in one field costs nothing elsewhere.
-  const forAudience = useParts(doc, [doc.id, doc.title, doc.kind, doc.platforms, doc.offered, doc.within, doc.audience, Object.keys(doc.settings).join()]);
+  const forAudience = useParts(doc, [
+    doc.id,
+    doc.title,
+    doc.kind,
+    doc.platforms,
+    doc.offered,
+    doc.on_drift,
+    doc.within,
+    doc.audience,
+    Object.keys(doc.settings).join(),
+  ]);
   const forSettings = useParts(doc, [doc.id, doc.platforms, doc.settings]);
-  const forAbout = useParts(doc, [doc.id, doc.title, doc.why, doc.priority, doc.state, doc.offered, doc.platforms]);
+  const forAbout = useParts(doc, [doc.id, doc.title, doc.why, doc.priority, doc.state, doc.offered, doc.on_drift, doc.platforms]);
   const forFindings = useParts(doc, [doc.id, doc.title, doc.labels, doc.settings]);
   const asked = useMemo(() => ({ change: open.id, version: open.change?.version, edits: [] }), [open.id, open.change?.version]);
   const reach = useAudienceReach(forAudience);
