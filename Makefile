@@ -59,6 +59,7 @@ build: tools console/dist/index.html ## the program, with the console in it
 	@mkdir -p bin
 	@echo "Compiling the program. The first time takes two or three minutes."
 	go build -ldflags "-X zenithridge.example/zridge/command.built=$$(git describe --always --dirty 2>/dev/null)" -o bin/zridge ./cmd/zridge
+	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/zridge-agent ./cmd/zridge-agent
 
 VERSION ?= 0.1
 package: tools ## the Debian package of the agent for laptops: bin/zridge-agent.deb

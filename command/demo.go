@@ -55,6 +55,10 @@ func demoCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate and its past", TakesFile: true},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "real `TIME` between two check-ins of a laptop; boats take eight of them"},
+			&cli.BoolFlag{
+				Name: "real-laptop", Value: true,
+				Usage: "run the agent in a copy of this machine's root, as one of the laptops, where the machine allows it; --real-laptop=false runs none",
+			},
 			&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time the demo's clock goes, as a `FACTOR` from 1 to 10000"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error { return runDemo(ctx, c, s) },
@@ -101,9 +105,17 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	if _, err := os.Stat(database); errors.Is(err, fs.ErrNotExist) && c.String("estate") == "" { // a new one begins before its past
 		d.clock.Set(time.Now().Add(-scenario.Days*24*time.Hour-time.Hour), 1)
 	}
+	real, why := noLaptop, ""
+	if c.Bool("real-laptop") && c.String("estate") == "" {
+		if real, err = startRealLaptop(ctx, d.folder); err != nil {
+			real, why = noLaptop, err.Error()
+		}
+	}
+	defer real.stop()
 	running, err := service.Start(
 		service.Config{
 			Address:  c.String("listen"),
+			More:     real.listeners,
 			Database: database,
 			Secrets:  c.String("secrets"),
 			Day:      estate.Date(demo.Day),
@@ -134,12 +146,17 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 		}
 		return err
 	}
+	if real != noLaptop {
+		if ids, err = real.enrol(ctx, d.api, ids, database+".certificate.pem"); err != nil {
+			why = err.Error()
+		}
+	}
 	fmt.Fprintf(
 		s.Out,
 		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n"+
-			"  Laptops   %d simulated, each checking in every %s or less often\n  Day       %s: exceptions are judged as on that day\n%s  Stop      Ctrl-C\n\n",
+			"  Laptops   %d simulated, each checking in every %s or less often\n  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
 		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, len(ids), c.Duration("interval"), demo.Day,
-		speedLine(speed),
+		real.line(why), speedLine(speed),
 	)
 	go d.fleet.Run(inner, ids)
 	go d.keepShown(inner)

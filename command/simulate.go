@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -145,7 +146,7 @@ func enrol(ctx context.Context, api *client.Client, devices []wire.Device, into 
 	if err != nil {
 		return err
 	}
-	if authority.On {
+	if authority.On && strings.HasPrefix(api.Base, "https://") {
 		for _, d := range devices {
 			if into[d.ID], err = enrolByCertificate(ctx, api, d); err != nil {
 				return err

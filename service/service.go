@@ -35,8 +35,9 @@ import (
 // Config says how the service runs. The zero Config listens on loopback, port 8470, and keeps its
 // data in zridge.db.
 type Config struct {
-	Address  string // host:port
-	Database string // file
+	Address  string         // host:port
+	More     []net.Listener // at which it answers with TLS besides; where Address has none, the certificate is self-signed, for loopback names
+	Database string         // file
 	Day      estate.Date
 	Secrets  string         // folder with the passwords that sources need, a file each; empty: none
 	MaxFile  int64          // bytes of the largest file that is kept; 0: 32 MiB
@@ -188,14 +189,19 @@ func Start(c Config) (*Running, error) {
 		return nil, fmt.Errorf("listening on %s: %w", c.Address, err)
 	}
 	secured := &certificates{of: &c}
-	if !c.TLS.plain() {
+	if c.TLS.plain() && len(c.More) > 0 {
+		besides := c
+		besides.TLS.SelfSigned = true
+		secured.of = &besides
+	}
+	if !secured.of.TLS.plain() {
 		if err := secured.load(); err != nil {
 			data.Close()
 			listener.Close()
 			return nil, err
 		}
 	}
-	enrol, err := c.enrolment(data, flow, sealed, cmp.Or(strings.TrimSuffix(c.Links, "/"), c.scheme()+listener.Addr().String()))
+	enrol, err := c.enrolment(data, flow, sealed, cmp.Or(strings.TrimSuffix(c.Links, "/"), c.laptopsAt(listener)))
 	if err != nil {
 		data.Close()
 		listener.Close()
@@ -223,7 +229,7 @@ func Start(c Config) (*Running, error) {
 		stop:         stop,
 		stopSigning:  stopSigning,
 		unlock:       unlock,
-		done:         make(chan error, 1),
+		done:         make(chan error, 1+len(c.More)),
 	}
 	hooks, err := signingKey("webhooks", filepath.Join(filepath.Dir(c.Database), "webhook.key"))
 	if err != nil {
@@ -243,7 +249,7 @@ func Start(c Config) (*Running, error) {
 				CheckIn: checkIn,
 
 				Enrolment: enrol,
-				BySecret:  c.BySecret || enrol == nil,
+				BySecret:  c.BySecret || enrol == nil || c.TLS.plain() && len(c.Proxies) == 0,
 				Console:   console.Files(),
 				Log:       c.Log,
 				Ending:    ctx.Done(),
@@ -285,6 +291,11 @@ func Start(c Config) (*Running, error) {
 		limited = tls.NewListener(limited, secured.config())
 	}
 	go func() { r.done <- r.server.Serve(limited) }()
+	for _, more := range c.More {
+		go func() {
+			r.done <- r.server.Serve(tls.NewListener(httpapi.LimitConnections(more, c.Connections, c.Proxies), secured.config()))
+		}()
+	}
 	if secured.issuer != nil {
 		r.loops.Go(func() { secured.obtain(ctx) })
 	}
@@ -296,7 +307,7 @@ func Start(c Config) (*Running, error) {
 // enrolment gives what lets laptops enrol by certificate; nil where there is no TLS, to here or to a proxy.
 // base is the service's address.
 func (c *Config) enrolment(data *store.Store, flow *workflow.Service, sealed *seal.Key, base string) (*enrolment.Service, error) {
-	if c.TLS.plain() && len(c.Proxies) == 0 {
+	if c.TLS.plain() && len(c.Proxies) == 0 && len(c.More) == 0 {
 		return nil, nil
 	}
 	is := c.Authority
@@ -308,6 +319,14 @@ func (c *Config) enrolment(data *store.Store, flow *workflow.Service, sealed *se
 		return nil, err
 	}
 	return enrolment.New(context.Background(), enrolment.Config{Store: data, Flow: flow, Authority: authority, Log: c.Log, Now: is.Now})
+}
+
+// laptopsAt gives the address at which laptops enrol by certificate.
+func (c *Config) laptopsAt(first net.Listener) string {
+	if c.TLS.plain() && len(c.More) > 0 {
+		return "https://" + c.More[0].Addr().String()
+	}
+	return c.scheme() + first.Addr().String()
 }
 
 // Settle writes down who checked in so far, and lets rollouts go on to what the clock shows. It happens
