@@ -17,7 +17,6 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"zenithridge.example/zridge/agent/adapter"
-	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/syncml"
 )
@@ -55,7 +54,7 @@ func (p *platform) checkDrift(boot string, now time.Time) error {
 			}
 			continue
 		}
-		only := p.state.Why[id].OnDrift == string(estate.Report)
+		only := p.state.Why[id].OnDrift == syncml.OnlyReport
 		if only && known && was.Equal(found) {
 			continue // it is noted
 		}

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"zenithridge.example/zridge/core/setting"
@@ -43,6 +44,11 @@ func valueWords(v setting.Value) string {
 		return map[bool]string{true: "on", false: "off"}[v.Bool()]
 	case setting.Text:
 		return v.Text()
+	case setting.List:
+		if len(v.Items()) == 0 {
+			return "an empty list"
+		}
+		return strings.Join(v.Items(), ", ")
 	case setting.Table:
 		return fmt.Sprintf("a list with %d rows", len(v.Rows()))
 	case setting.FileKind:

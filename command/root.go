@@ -100,6 +100,7 @@ func root(s Streams) *cli.Command {
 			deviceCommand(s),
 			enrolmentCommand(s),
 			driftCommand(s),
+			baselineCommand(s),
 			enrolmentCommand(s),
 			personCommand(s),
 			groupCommand(s),

@@ -284,6 +284,7 @@ func Start(c Config) (*Running, error) {
 	})
 	r.loops.Go(func() { flow.Run(ctx) })
 	r.loops.Go(func() { flow.RunRollouts(ctx) })
+	r.loops.Go(func() { flow.RunBaselines(ctx) })
 	r.loops.Go(func() { sender.Run(ctx) })
 	r.signing.Go(func() { signing.run(signed) })
 	limited := httpapi.LimitConnections(listener, c.Connections, c.Proxies)

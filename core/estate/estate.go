@@ -21,6 +21,7 @@ type (
 	CheckID        string
 	RolloutPlanID  string
 	ApprovalRuleID string
+	BaselineID     string
 )
 
 // Unit is a node of the organisation's tree. Exactly one unit has no Parent: the root.
@@ -193,6 +194,7 @@ type Snapshot struct {
 	Checks        []Check
 	RolloutPlans  []RolloutPlan
 	ApprovalRules []ApprovalRule
+	Baselines     []Baseline
 
 	personAt, deviceAt *ids.Index // of People and Devices; nil: not made
 }

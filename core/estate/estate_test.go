@@ -74,19 +74,19 @@ func TestEveryKindCanBeLaidOver(t *testing.T) {
 	objects := map[Kind]any{
 		KindUnit: Unit{ID: "x"}, KindPerson: Person{ID: "x"}, KindDevice: Device{ID: "x"}, KindGroup: Group{ID: "x"}, KindPolicy: Policy{ID: "x"},
 		KindException: Exception{ID: "x"}, KindRuling: Ruling{ID: "x"}, KindSetting: setting.Definition{ID: "x"}, KindCheck: Check{ID: "x"},
-		KindRolloutPlan: RolloutPlan{ID: "x"}, KindApprovalRule: ApprovalRule{ID: "x"},
+		KindRolloutPlan: RolloutPlan{ID: "x"}, KindApprovalRule: ApprovalRule{ID: "x"}, KindBaseline: Baseline{ID: "x"},
 	}
 	var s Snapshot
 	for _, kind := range Kinds {
 		with := s.With(Edit{Kind: kind, ID: "x", Object: objects[kind]})
 		total := len(with.Units) + len(with.People) + len(with.Devices) + len(with.Groups) + len(with.Policies) + len(with.Exceptions) + len(with.Rulings) + len(with.Settings) + len(with.Checks) +
-			len(with.RolloutPlans) + len(with.ApprovalRules)
+			len(with.RolloutPlans) + len(with.ApprovalRules) + len(with.Baselines)
 		if total != 1 {
 			t.Errorf("%s: %d objects after one edit", kind, total)
 		}
 		without := with.With(Edit{Kind: kind, ID: "x"})
 		if n := len(without.Units) + len(without.Policies) + len(without.Checks) + len(without.Settings) + len(without.Groups) +
-			len(without.RolloutPlans) + len(without.ApprovalRules); n != 0 {
+			len(without.RolloutPlans) + len(without.ApprovalRules) + len(without.Baselines); n != 0 {
 			t.Errorf("%s: %d objects after retiring", kind, n)
 		}
 	}

@@ -4,7 +4,7 @@ import "slices"
 
 // Object gives the object of a kind and id, as Validate and edits know it: a Unit, Person, Device,
 // Group, Policy, Exception, Ruling, setting.Definition,
-// Check, RolloutPlan or ApprovalRule. It is nil if there is none.
+// Check, RolloutPlan, ApprovalRule or Baseline. It is nil if there is none.
 func (s *Snapshot) Object(kind Kind, id string) any {
 	switch kind {
 	case KindUnit:
@@ -37,6 +37,8 @@ func (s *Snapshot) Object(kind Kind, id string) any {
 		return objectIn(s.RolloutPlans, func(p *RolloutPlan) bool { return string(p.ID) == id })
 	case KindApprovalRule:
 		return objectIn(s.ApprovalRules, func(r *ApprovalRule) bool { return string(r.ID) == id })
+	case KindBaseline:
+		return objectIn(s.Baselines, func(b *Baseline) bool { return string(b.ID) == id })
 	}
 	return nil
 }

@@ -25,11 +25,13 @@ const (
 	KindCheck        Kind = "checks"
 	KindRolloutPlan  Kind = "rollout_plans"
 	KindApprovalRule Kind = "approval_rules"
+	KindBaseline     Kind = "baselines"
 )
 
 // Kinds lists every Kind, in the order of the format.
 var Kinds = []Kind{
 	KindUnit, KindPerson, KindDevice, KindGroup, KindPolicy, KindException, KindRuling, KindSetting, KindCheck, KindRolloutPlan, KindApprovalRule,
+	KindBaseline,
 }
 
 // Edit puts one object in place of the one with its id, or adds it; with no Object it takes the one
@@ -76,6 +78,8 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 			out.RolloutPlans = laid(out.RolloutPlans, list, value[RolloutPlan], func(p *RolloutPlan) string { return string(p.ID) })
 		case KindApprovalRule:
 			out.ApprovalRules = laid(out.ApprovalRules, list, value[ApprovalRule], func(r *ApprovalRule) string { return string(r.ID) })
+		case KindBaseline:
+			out.Baselines = laid(out.Baselines, list, value[Baseline], func(b *Baseline) string { return string(b.ID) })
 		default:
 			panic("estate: an edit of no known kind: " + string(kind))
 		}
@@ -239,5 +243,6 @@ func (s *Snapshot) Sort() {
 	slices.SortFunc(s.Settings, func(a, b setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.Checks, func(a, b Check) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.RolloutPlans, func(a, b RolloutPlan) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(s.Baselines, func(a, b Baseline) int { return cmp.Compare(a.ID, b.ID) })
 	slices.SortFunc(s.ApprovalRules, func(a, b ApprovalRule) int { return cmp.Compare(a.ID, b.ID) })
 }

@@ -58,6 +58,7 @@ func (s *Snapshot) Validate() problem.Faults {
 	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
 	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
 	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
+	index(v, KindBaseline, s.Baselines, func(b *Baseline) string { return string(b.ID) })
 	for i := range s.Settings {
 		v.settings[s.Settings[i].ID] = &s.Settings[i]
 	}
@@ -99,10 +100,11 @@ func (v *validator) decisions(s *Snapshot) {
 	}
 	v.rolloutPlans(s.RolloutPlans)
 	v.approvalRules(s)
+	v.baselines(s.Baselines)
 }
 
 // unnamed are the kinds of objects that no other object names.
-var unnamed = map[Kind]bool{KindException: true, KindRuling: true, KindCheck: true, KindRolloutPlan: true, KindApprovalRule: true}
+var unnamed = map[Kind]bool{KindException: true, KindRuling: true, KindCheck: true, KindRolloutPlan: true, KindApprovalRule: true, KindBaseline: true}
 
 // ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong
 // with; s is the outcome. It looks at what was edited and at what is short, and leaves people,
@@ -136,6 +138,7 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
 	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
 	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
+	index(v, KindBaseline, s.Baselines, func(b *Baseline) string { return string(b.ID) })
 	for i := range s.Settings {
 		v.settings[s.Settings[i].ID] = &s.Settings[i]
 	}

@@ -141,6 +141,8 @@ func ObjectID(object any) string {
 		return string(o.ID)
 	case estate.ApprovalRule:
 		return string(o.ID)
+	case estate.Baseline:
+		return string(o.ID)
 	}
 	panic(fmt.Sprintf("files: %T is no object of an estate", object))
 }
@@ -167,6 +169,8 @@ func (d *decoder) decode(kind estate.Kind, n *node, path string) any {
 		return d.plan(n, path)
 	case estate.KindApprovalRule:
 		return d.approvalRule(n, path)
+	case estate.KindBaseline:
+		return d.baseline(n, path)
 	default:
 		return d.check(n, path)
 	}
@@ -199,6 +203,8 @@ func (g *growing) append(object any) {
 		g.RolloutPlans = append(g.RolloutPlans, o)
 	case estate.ApprovalRule:
 		g.ApprovalRules = append(g.ApprovalRules, o)
+	case estate.Baseline:
+		g.Baselines = append(g.Baselines, o)
 	}
 }
 

@@ -275,6 +275,8 @@ func Doc(object any) any {
 		return rolloutPlanDoc(&o)
 	case estate.ApprovalRule:
 		return ApprovalRuleDoc{string(o.ID), o.Title, o.When.Source(), int64(o.Approvals), o.From, o.Reason}
+	case estate.Baseline:
+		return baselineDoc(&o)
 	}
 	panic(fmt.Sprintf("files: %T is no object of an estate", object))
 }

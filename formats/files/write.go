@@ -36,6 +36,8 @@ func AllObjects(s *estate.Snapshot, kind estate.Kind) []any {
 		return boxed(s.RolloutPlans)
 	case estate.KindApprovalRule:
 		return boxed(s.ApprovalRules)
+	case estate.KindBaseline:
+		return boxed(s.Baselines)
 	default:
 		return boxed(s.Checks)
 	}
@@ -119,6 +121,7 @@ func copyLists(s *estate.Snapshot) {
 	s.Checks = append([]estate.Check{}, s.Checks...)
 	s.RolloutPlans = append([]estate.RolloutPlan{}, s.RolloutPlans...)
 	s.ApprovalRules = append([]estate.ApprovalRule{}, s.ApprovalRules...)
+	s.Baselines = append([]estate.Baseline{}, s.Baselines...)
 }
 
 func encodeList(out map[string][]byte, name string, kind estate.Kind, objects []any) error {

@@ -58,8 +58,11 @@ func ReadDrifts(data string) (drifts []Drift, err error) {
 type Why struct {
 	Title    string      `json:"title,omitempty"`
 	Policies []WhyPolicy `json:"policies,omitempty"` // that decided it, or the exception
-	OnDrift  string      `json:"on_drift,omitempty"` // "report": a value that is altered is not put right
+	OnDrift  string      `json:"on_drift,omitempty"` // OnlyReport, or nothing
 }
+
+// OnlyReport says that a value that is altered is not put right.
+const OnlyReport = "report"
 
 // WhyPolicy is a policy, or an exception, that decided a setting.
 type WhyPolicy struct {

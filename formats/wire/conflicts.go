@@ -95,7 +95,7 @@ type (
 	}
 	// ConflictEdit is an edit of such a way.
 	ConflictEdit struct {
-		Kind string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+		Kind string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 		ID   string       `json:"id"`
 		Body EstateObject `json:"body"`
 	}

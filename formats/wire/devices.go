@@ -47,6 +47,7 @@ type (
 		Tells      bool                     `json:"tells" doc:"It shows offers to its person and says itself what was taken. Otherwise an edit or a source says so"`
 		Groups     []Membership             `json:"groups" doc:"That it is in, and why"`
 		Exceptions []Exception              `json:"exceptions" doc:"That touch it, those that are over left out"`
+		Baselines  []LaptopCompliance       `json:"baselines" doc:"That it is in, with what is not as they want it"`
 		Drift      []DriftRecord            `json:"drift" doc:"What was altered on it, the newest first"`
 		History    []SourceEvent            `json:"history" doc:"What sources did to it, the newest first"`
 	}

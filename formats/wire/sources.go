@@ -99,7 +99,7 @@ type (
 	}
 	// ObjectName names an object of the estate.
 	ObjectName struct {
-		Kind string `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+		Kind string `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 		ID   string `json:"id" maxLength:"128"`
 	}
 	// Removal says what removing does, or did.

@@ -113,31 +113,32 @@ type (
 	}
 	// Overview counts what needs a person.
 	Overview struct {
-		Revision     int64           `json:"revision"`
-		Day          string          `json:"day" doc:"The day that exceptions are judged on"`
-		Units        int             `json:"units"`
-		People       int             `json:"people"`
-		Devices      int             `json:"devices"`
-		Policies     int             `json:"policies"`
-		Enrolled     int             `json:"enrolled"`
-		Silent       int             `json:"silent"`
-		NeverSeen    int             `json:"never_seen"`
-		Statuses     Statuses        `json:"statuses"`
-		Conflicts    []Conflict      `json:"conflicts"`
-		Arisen       []ConflictEvent `json:"arisen" doc:"Conflicts of the last two weeks that no edit caused, and that still exist"`
-		Problems     []FoundProblem  `json:"problems"`
-		Lints        []Lint          `json:"lints"`
-		Changes      []Change        `json:"changes"`
-		Failed       []Failed        `json:"failed"`
-		Fights       []Fight         `json:"fights" doc:"Settings that another program sets, too"`
-		Lapsing      []Lapsing       `json:"lapsing"`
-		Asked        int             `json:"asked" doc:"Exceptions that somebody asks for, and nobody decided"`
-		Left         int             `json:"left" doc:"What its source no longer has, and is still here"`
-		Waiting      []string        `json:"waiting" doc:"Sources of which a reading waits to be looked at"`
-		FailedRuns   []string        `json:"failed_runs" doc:"Sources whose last reading failed"`
-		Missed       int             `json:"missed" doc:"Entries that places which detach something missed since"`
-		DetachDue    []DetachedPlace `json:"detach_due" doc:"Places that detach something which is to be looked at again by now"`
-		Publications []Publication   `json:"publications"`
+		Revision     int64             `json:"revision"`
+		Day          string            `json:"day" doc:"The day that exceptions are judged on"`
+		Units        int               `json:"units"`
+		People       int               `json:"people"`
+		Devices      int               `json:"devices"`
+		Policies     int               `json:"policies"`
+		Enrolled     int               `json:"enrolled"`
+		Silent       int               `json:"silent"`
+		NeverSeen    int               `json:"never_seen"`
+		Statuses     Statuses          `json:"statuses"`
+		Conflicts    []Conflict        `json:"conflicts"`
+		Arisen       []ConflictEvent   `json:"arisen" doc:"Conflicts of the last two weeks that no edit caused, and that still exist"`
+		Problems     []FoundProblem    `json:"problems"`
+		Lints        []Lint            `json:"lints"`
+		Changes      []Change          `json:"changes"`
+		Failed       []Failed          `json:"failed"`
+		Below        []BaselineSummary `json:"below" doc:"Baselines with which fewer laptops comply than their lines want"`
+		Fights       []Fight           `json:"fights" doc:"Settings that another program sets, too"`
+		Lapsing      []Lapsing         `json:"lapsing"`
+		Asked        int               `json:"asked" doc:"Exceptions that somebody asks for, and nobody decided"`
+		Left         int               `json:"left" doc:"What its source no longer has, and is still here"`
+		Waiting      []string          `json:"waiting" doc:"Sources of which a reading waits to be looked at"`
+		FailedRuns   []string          `json:"failed_runs" doc:"Sources whose last reading failed"`
+		Missed       int               `json:"missed" doc:"Entries that places which detach something missed since"`
+		DetachDue    []DetachedPlace   `json:"detach_due" doc:"Places that detach something which is to be looked at again by now"`
+		Publications []Publication     `json:"publications"`
 	}
 	// Failed is a setting that failed on devices, for one reason.
 	Failed struct {
@@ -179,7 +180,7 @@ type (
 	}
 	// Edit is what a change does to one object.
 	Edit struct {
-		Kind        string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+		Kind        string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 		ID          string       `json:"id"`
 		Action      string       `json:"action" enum:"create,alter,retire"`
 		Body        EstateObject `json:"body,omitempty" doc:"The object in the estate format"`
@@ -355,7 +356,7 @@ type (
 	}
 	// Object is an object of the estate with its version.
 	Object struct {
-		Kind     string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+		Kind     string       `json:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 		ID       string       `json:"id"`
 		Version  int64        `json:"version"`
 		Retired  bool         `json:"retired,omitempty"`

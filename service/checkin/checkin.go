@@ -51,14 +51,15 @@ type Server struct {
 
 	requireMAC bool
 
-	mu        sync.Mutex
-	nonces    map[string][]byte    // by device: of its next session
-	used      map[string]time.Time // challenges that have been answered, until they expire
-	sessions  map[string]*session  // by device: its newest
-	seen      map[string]store.Laptop
-	asking    map[string]bool      // devices that are asked for everything at their next check-in
-	listeners map[string]*Listener // by device: the connection that it holds for notifications
-	settled   map[string]int64     // devices for which nothing was due, by the turn of what was live then
+	mu         sync.Mutex
+	nonces     map[string][]byte    // by device: of its next session
+	used       map[string]time.Time // challenges that have been answered, until they expire
+	sessions   map[string]*session  // by device: its newest
+	seen       map[string]store.Laptop
+	observedAt map[string]observation // by device: when it was asked for what baselines want to know
+	asking     map[string]bool        // devices that are asked for everything at their next check-in
+	listeners  map[string]*Listener   // by device: the connection that it holds for notifications
+	settled    map[string]int64       // devices for which nothing was due, by the turn of what was live then
 }
 
 // Config is what a server needs.
@@ -89,6 +90,7 @@ func NewServer(c Config) *Server {
 		sessions:   map[string]*session{},
 		seen:       map[string]store.Laptop{},
 		asking:     map[string]bool{},
+		observedAt: map[string]observation{},
 		settled:    map[string]int64{},
 		listeners:  map[string]*Listener{},
 	}

@@ -153,11 +153,15 @@ func (s *session) reasons() (commands []syncml.Command, known bool) {
 		if def := s.live.Plan.Definition(id); def != nil {
 			w.Title = def.Title
 		}
-		for _, from := range s.result.DecidedBy(id) {
+		from := s.result.DecidedBy(id)
+		if len(from) == 0 {
+			w.Policies = append(w.Policies, syncml.WhyPolicy{Title: "A baseline of the company"})
+		}
+		for _, from := range from {
 			w.Policies = append(w.Policies, s.whyPolicy(from))
 		}
 		if s.onlyReports(id) {
-			w.OnDrift = string(estate.Report)
+			w.OnDrift = syncml.OnlyReport
 		}
 		data, meta := syncml.WriteWhy(w)
 		c := syncml.Command{Name: "Replace", Items: []syncml.Item{{Target: syncml.WhyPath + string(id), Meta: meta, Data: data}}}

@@ -117,11 +117,15 @@ type session struct {
 	drifts     []store.Drift // what was altered on the laptop: what it says, and what shows
 	extra      []setting.ID  // asked for though nothing manages them
 	took       []setting.ID  // accepted in this session
-	rounds     int
-	messages   int
-	sent       int
-	applied    int
-	failed     int
+
+	forBaseline bool // extra is what baselines want to know
+	measured    bool // what baselines want to know came in this session
+
+	rounds   int
+	messages int
+	sent     int
+	applied  int
+	failed   int
 }
 
 // received is a value that a laptop reports, perhaps in chunks.
@@ -165,7 +169,7 @@ func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*sess
 	d.mu.Lock()
 	settled := d.settled[device]
 	d.mu.Unlock()
-	if settled == 0 || !d.flow.SameSince(settled, estate.DeviceID(device)) {
+	if settled == 0 || settled < d.flow.BaselinesAltered() || !d.flow.SameSince(settled, estate.DeviceID(device)) {
 		if err := s.load(ctx); err != nil {
 			return nil, err
 		}
@@ -190,7 +194,7 @@ func (s *session) load(ctx context.Context) error {
 	var left *resolve.UnknownError
 	switch {
 	case err == nil:
-		s.deliveries, _ = workflow.Wanted(result, s.before, s.started)
+		s.deliveries, _ = workflow.Wanted(result, s.server.flow.Repairs(s.live, s.device), s.before, s.started)
 	case !errors.As(err, &left): // a laptop that left the estate keeps what it has
 		return err
 	}
@@ -324,7 +328,7 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 				return err
 			}
 		}
-		s.extra = s.everything()
+		s.extra = s.everything(ctx)
 		if same && s.extra == nil {
 			return s.offerThenSend(ctx, out)
 		}
@@ -411,7 +415,7 @@ func (s *session) end(ctx context.Context) error {
 func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, final map[setting.ID]rollout.Delivery, err error) {
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
-		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
+		if s.live.Turn >= s.server.flow.BaselinesAltered() && s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
 			s.deliveredAt = live.Turn
 			return nil, nil, nil
 		}
@@ -425,7 +429,7 @@ func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout
 			return nil, nil, err
 		}
 	}
-	final, _ = workflow.Wanted(result, s.deliveries, now)
+	final, _ = workflow.Wanted(result, s.server.flow.Repairs(live, s.device), s.deliveries, now)
 	settled := true
 	for id, d := range final {
 		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed && d.Status != rollout.Drifted
@@ -480,6 +484,11 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers && s.facts == nil && len(s.drifts) == 0
 	if quiet && outcome == "in order" {
 		s.server.settle(s)
+		if s.measured {
+			if err := s.server.flow.Measure(ctx, s.device); err != nil {
+				return err
+			}
+		}
 		return s.server.flow.Heard(ctx, s.device) // nothing worth a record: the time is noted with others
 	}
 	stored.Revision, stored.Digest, stored.Offers, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, s.laptop.Offers, &now
@@ -506,6 +515,7 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	})
 	if err == nil {
 		s.server.settle(s)
+		err = s.server.flow.Measure(ctx, s.device)
 	}
 	s.server.flow.Notify(workflow.Event{Topic: "device", ID: s.device})
 	return err

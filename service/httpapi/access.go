@@ -210,7 +210,7 @@ func (s *server) accountRights(ctx context.Context, in *AccountPath) (*output[wi
 // whoMay handles the operation whoMay.
 func (s *server) whoMay(ctx context.Context, in *struct {
 	Right access.Right `query:"right" required:"true" enum:"read,write,approve,publish,publish-urgent,operate-rollouts,devices,exceptions-approve,recovery-keys"`
-	Kind  string       `query:"kind" required:"true" enum:"units,people,devices,groups,policies,exceptions,settings,checks,rollout_plans,approval_rules"`
+	Kind  string       `query:"kind" required:"true" enum:"units,people,devices,groups,policies,exceptions,settings,checks,rollout_plans,approval_rules,baselines"`
 	ID    string       `query:"id" required:"true" maxLength:"128"`
 }) (*output[[]wire.Permitted], error) {
 	accounts, err := s.Flow.Accounts(ctx, actorOf(ctx))

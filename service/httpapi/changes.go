@@ -27,7 +27,7 @@ type changeOutput struct {
 
 type EditPath struct {
 	ID      string `path:"id" doc:"Of the change"`
-	Kind    string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+	Kind    string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 	Object  string `path:"object"`
 	IfMatch string `doc:"The version of the edit that is altered, as ETag gave it; not for a new edit" header:"If-Match"`
 }

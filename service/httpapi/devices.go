@@ -247,7 +247,13 @@ func (s *server) getDevice(ctx context.Context, in *deviceID) (*output[wire.Devi
 		return nil, s.fault(ctx, err)
 	}
 	w := devicePage(&page, s.Clock.Now())
-	w.Drift = titlesOf(s.Flow.Live().Side).driftRecords(page.Drift)
+	t := titlesOf(s.Flow.Live().Side)
+	w.Drift = t.driftRecords(page.Drift)
+	w.Baselines = make([]wire.LaptopCompliance, len(page.Baselines))
+	for i := range page.Baselines {
+		b, _ := s.Flow.Live().Plan.Snapshot().Object(estate.KindBaseline, page.Baselines[i].Baseline).(estate.Baseline)
+		w.Baselines[i] = t.laptopCompliance(&page.Baselines[i], b.Title)
+	}
 	live, err := s.Flow.LiveFor(ctx, actorOf(ctx))
 	if err != nil {
 		return nil, s.fault(ctx, err)

@@ -17,7 +17,7 @@ import (
 )
 
 type objectPath struct {
-	Kind string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+	Kind string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 	ID   string `path:"id"`
 }
 
@@ -84,7 +84,7 @@ func (s *server) exportEstate(ctx context.Context, _ *struct{}) (*output[map[str
 
 // listObjects handles the operation listObjects: live objects of a kind, in the estate format.
 func (s *server) listObjects(ctx context.Context, in *struct {
-	Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+	Kind   string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }) (*output[wire.Page[wire.Object]], error) {
@@ -102,7 +102,7 @@ func (s *server) listObjects(ctx context.Context, in *struct {
 
 // getObject handles the operation getObject: a live object in the estate format, with its version.
 func (s *server) getObject(ctx context.Context, in *struct {
-	Kind string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules"`
+	Kind string `path:"kind" enum:"units,people,devices,groups,policies,exceptions,rulings,settings,checks,rollout_plans,approval_rules,baselines"`
 	ID   string `path:"id"`
 	At   string `query:"at" doc:"As it was live at a moment, such as 2026-10-03T14:00; a day alone is its end"`
 }) (*objectOutput, error) {

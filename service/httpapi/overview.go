@@ -28,6 +28,7 @@ func (s *server) registerOverview() {
 	huma.Register(s.api, operation("overview", http.MethodGet, "/overview", "What needs a person"), s.overview)
 	s.registerConflicts()
 	s.registerDrift()
+	s.registerBaselines()
 	huma.Register(s.api, operation("lints", http.MethodGet, "/lints", "Policies and entries that do nothing"), s.lints)
 	huma.Register(s.api, operation("effectiveOfAll", http.MethodGet, "/effective", "What every device gets"), s.effectiveOfAll)
 	huma.Register(s.api, operation("publications", http.MethodGet, "/publications", "Changes that went live, the newest first"),
@@ -53,6 +54,7 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Changes:      []wire.Change{},
 		Failed:       failedOf(o.Failed),
 		Fights:       t.fights(o.Fights),
+		Below:        []wire.BaselineSummary{},
 		Lapsing:      []wire.Lapsing{},
 		Publications: []wire.Publication{},
 		Asked:        o.Asked,
@@ -60,6 +62,9 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Missed:       o.Missed,
 		Waiting:      append([]string{}, o.Waiting...),
 		FailedRuns:   append([]string{}, o.FailedRuns...),
+	}
+	for i := range o.Below {
+		w.Below = append(w.Below, baselineSummary(&o.Below[i]))
 	}
 	w.DetachDue = detachedPlaces(o.DetachDue, t)
 	w.Arisen = make([]wire.ConflictEvent, len(o.Arisen))

@@ -56,7 +56,7 @@ type trialInput struct {
 }
 
 type trialEdit struct {
-	Kind   string            `json:"kind" enum:"units,people,devices,policies,groups,rulings,exceptions,settings,checks,rollout_plans,approval_rules"`
+	Kind   string            `json:"kind" enum:"units,people,devices,policies,groups,rulings,exceptions,settings,checks,rollout_plans,approval_rules,baselines"`
 	ID     string            `json:"id" maxLength:"128"`
 	Body   wire.EstateObject `json:"body,omitempty"`
 	Retire bool              `json:"retire,omitempty"`

@@ -24,10 +24,11 @@ const (
 	AboutFinished = "rollout-finished" // a rollout has finished, or is taken back
 	AboutReview   = "review-wanted"    // a change waits for an approval
 	AboutLapse    = "exception-lapses" // an exception ends in 14 or in 3 days
+	AboutBaseline = "baseline-below"   // fewer laptops comply with a baseline than its line wants
 )
 
 // Topics lists every topic.
-var Topics = []string{AboutStopped, AboutReady, AboutFinished, AboutReview, AboutLapse}
+var Topics = []string{AboutStopped, AboutReady, AboutFinished, AboutReview, AboutLapse, AboutBaseline}
 
 // announcement is something that people are to be told.
 type announcement struct {

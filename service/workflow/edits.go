@@ -42,6 +42,7 @@ var editable = map[estate.Kind]bool{
 	estate.KindPerson:       true,
 	estate.KindRolloutPlan:  true,
 	estate.KindApprovalRule: true,
+	estate.KindBaseline:     true,
 }
 
 // PutEdit puts an edit into an open change, if the estate is still well-formed with it.

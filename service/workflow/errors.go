@@ -30,7 +30,7 @@ func (e *NotFoundError) Noun() string {
 var singular = map[string]string{
 	"policies": "policy", "groups": "group", "settings": "setting", "units": "unit", "devices": "device", "people": "person",
 	"exceptions": "exception", "rulings": "ruling", "checks": "check",
-	"rollout_plans": "rollout plan", "approval_rules": "approval rule",
+	"rollout_plans": "rollout plan", "approval_rules": "approval rule", "baselines": "baseline",
 }
 
 func notFound(err error, kind, id string) error {

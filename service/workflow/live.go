@@ -53,9 +53,10 @@ type liveEstate struct {
 	turning  sync.Mutex
 	renewing sync.Mutex // held while what is live is compiled anew
 
-	tellings tellings       // see told.go
-	bounded  boundedEstates // see reading.go
-	past     past           // see past.go
+	tellings  tellings       // see told.go
+	bounded   boundedEstates // see reading.go
+	past      past           // see past.go
+	measuring measuring      // see baselines.go
 
 	moving       sync.RWMutex        // guards the machines, and all that is in them
 	machines     map[string]*machine // by id: rollouts whose end is not written down yet; see rollouts.go

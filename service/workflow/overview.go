@@ -28,6 +28,7 @@ type Overview struct {
 	OpenChanges                      []store.Change
 	Enrolled, Silent, NeverSeen      int
 	Failed                           []store.FailedDelivery
+	Below                            []BaselineRow          // baselines with which too few laptops comply
 	Fights                           []Fight                // settings that another program sets, too
 	Statuses                         map[rollout.Status]int // of deliveries
 	Lapsing                          []estate.Exception     // exceptions that end within two weeks
@@ -91,6 +92,11 @@ func (s *Service) Overview(ctx context.Context, by Actor) (*Overview, error) {
 	if o.Fights, err = s.fights(ctx, by, store.DriftFilter{}); err != nil {
 		return nil, err
 	}
+	baselines, err := s.Baselines(ctx, by)
+	if err != nil {
+		return nil, err
+	}
+	o.Below = slices.DeleteFunc(baselines, func(r BaselineRow) bool { return !r.Below })
 	var errs [4]error
 	o.OpenChanges, errs[0] = s.store.In(ctx).Changes(Open)
 	o.Failed, errs[1] = s.store.In(ctx).Failed(200)

@@ -23,9 +23,10 @@ type DevicePage struct {
 	CheckIns   []store.CheckIn
 	Groups     []resolve.Membership
 	Exceptions []Exceptional
-	Drift      []store.Drift // what was altered on it, the newest first
-	Offers     []OfferView   // policies that are offered on it, by id
-	Tells      bool          // it says itself what was taken on it
+	Baselines  []store.BaselineState // that it is in, and how it stands to each
+	Drift      []store.Drift         // what was altered on it, the newest first
+	Offers     []OfferView           // policies that are offered on it, by id
+	Tells      bool                  // it says itself what was taken on it
 	History    []store.SourceEvent
 	Brings     []string // fields that its source brings
 	Local      []string // of those, the ones that are edited here
@@ -61,6 +62,9 @@ func (s *LaptopService) Device(ctx context.Context, by Actor, id string) (Device
 		return page, err
 	}
 	if page.Drift, err = s.store.In(ctx).Drifts(store.DriftFilter{Device: id}, historyShown); err != nil {
+		return page, err
+	}
+	if page.Baselines, err = s.store.In(ctx).BaselineStates("", id); err != nil {
 		return page, err
 	}
 	if page.CheckIns, err = s.store.In(ctx).CheckIns(id, 50); err != nil {

@@ -356,6 +356,7 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 // setting, and those that altered.
 func Wanted(
 	r *resolve.Reasons,
+	repairs map[setting.ID]setting.Value, // that baselines put right where nothing else decides
 	known map[setting.ID]rollout.Delivery,
 	at time.Time,
 ) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
@@ -375,8 +376,13 @@ func Wanted(
 	for s := range r.Outcomes {
 		take(s.ID, &s)
 	}
-	for id := range known {
+	for id, v := range repairs {
 		if _, appears := r.Outcome(id); !appears {
+			take(id, &resolve.Setting{ID: id, Status: resolve.Set, Value: v})
+		}
+	}
+	for id := range known {
+		if _, appears := r.Outcome(id); !appears && repairs[id].IsNothing() {
 			take(id, nil)
 		}
 	}

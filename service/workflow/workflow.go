@@ -76,6 +76,7 @@ type Service struct {
 	*ConflictService // conflicts, questions about them, exceptions
 	*LaptopService   // lists and pages of laptops and people, what is pending on them
 	*RolloutService  // rollouts: waves, what laptops report of them, taking back
+	*BaselineService // baselines, and how laptops stand to them
 
 	folds     folds // what happens often and is not written down yet
 	auditKeys []ed25519.PublicKey
@@ -102,6 +103,7 @@ func New(c Config) (*Service, error) {
 		AudienceService: &AudienceService{liveEstate: live, changes: changes},
 		LaptopService:   &LaptopService{liveEstate: live, delivered: map[string]int64{}},
 		RolloutService:  &RolloutService{liveEstate: live, changes: changes},
+		BaselineService: &BaselineService{live},
 		auditKeys:       c.AuditKeys,
 	}
 	loaded, err := live.load(live.ctx)

@@ -1,0 +1,521 @@
+// This file measures laptops by baselines: at their check-ins, when the estate alters, and every hour.
+
+package workflow
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/core/baseline"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/setting"
+	"zenithridge.example/zridge/service/store"
+)
+
+// BaselineService has the use cases of baselines.
+type BaselineService struct {
+	*liveEstate
+}
+
+// measured is a baseline with the laptops that it is for.
+type measured struct {
+	*estate.Baseline
+	gets  resolve.Devices
+	lacks map[setting.ID][]resolve.Devices // laptops that do not support a setting
+}
+
+// supported tells whether a laptop has a setting.
+func (m *measured) supported(id setting.ID, device estate.DeviceID) bool {
+	return !slices.ContainsFunc(m.lacks[id], func(d resolve.Devices) bool { return d.Has(device) })
+}
+
+// measuring is the baselines of what is live, made once for each estate that was live.
+type measuring struct {
+	mu      sync.Mutex // guards what follows
+	of      *Live
+	list    []*measured
+	altered int64 // the turn of what is live at which baselines were last other than before
+}
+
+// measures gives the baselines of what is live.
+func (s *liveEstate) measures(live *Live) []*measured {
+	list := live.Plan.Snapshot().Baselines
+	m := &s.measuring
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.of == live {
+		return m.list
+	}
+	out := make([]*measured, len(list))
+	for i := range list {
+		b := &measured{Baseline: &list[i], gets: live.Plan.ReachOf(list[i].AsPolicy()).Gets, lacks: map[setting.ID][]resolve.Devices{}}
+		for _, item := range b.Items {
+			b.lacks[item.Setting] = slices.Collect(maps.Values(live.Plan.Lacking(item.Setting)))
+		}
+		out[i] = b
+	}
+	if m.of == nil || live.Turn > m.of.Turn { // else it is an older estate, for a session that began with it
+		if m.of == nil || !sameList(m.of.Plan.Snapshot().Baselines, list) {
+			m.altered = live.Turn
+		}
+		m.of, m.list = live, out
+	}
+	return out
+}
+
+// repairs gives the values that baselines put right on a laptop where no policy decides. Of two baselines that differ the
+// first by id counts.
+func (s *liveEstate) repairs(live *Live, device string) map[setting.ID]setting.Value {
+	var out map[setting.ID]setting.Value
+	for _, b := range s.measures(live) {
+		if !b.gets.Has(estate.DeviceID(device)) {
+			continue
+		}
+		for _, item := range b.Items {
+			if _, decided := out[item.Setting]; decided || item.OnDrift != estate.Repair || !b.supported(item.Setting, estate.DeviceID(device)) {
+				continue
+			}
+			if out == nil {
+				out = map[setting.ID]setting.Value{}
+			}
+			out[item.Setting] = item.Value
+		}
+	}
+	return out
+}
+
+// BaselinesAltered gives the turn of what is live at which baselines were last other than before.
+func (s *BaselineService) BaselinesAltered() int64 {
+	s.measures(s.Live())
+	s.measuring.mu.Lock()
+	defer s.measuring.mu.Unlock()
+	return s.measuring.altered
+}
+
+// Repairs gives the values that baselines put right on a laptop where no policy decides.
+func (s *BaselineService) Repairs(live *Live, device string) map[setting.ID]setting.Value {
+	return s.repairs(live, device)
+}
+
+// Unreported gives the settings that baselines want to know of on a laptop.
+func (s *BaselineService) Unreported(live *Live, device string) (ids []setting.ID) {
+	for _, b := range s.measures(live) {
+		if !b.gets.Has(estate.DeviceID(device)) {
+			continue
+		}
+		for _, item := range b.Items {
+			if b.supported(item.Setting, estate.DeviceID(device)) {
+				ids = append(ids, item.Setting)
+			}
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+// Measure measures a laptop by the baselines that it is in, from what it said last.
+func (s *BaselineService) Measure(ctx context.Context, device string) error {
+	live := s.Live()
+	list := slices.DeleteFunc(slices.Clone(s.measures(live)), func(b *measured) bool { return !b.gets.Has(estate.DeviceID(device)) })
+	if len(list) == 0 {
+		return nil
+	}
+	tx := s.store.In(ctx)
+	said, err := tx.MeasuredSettings(settingsOf(list), device)
+	if err != nil {
+		return err
+	}
+	states := make([]store.BaselineState, len(list))
+	for i, b := range list {
+		states[i] = b.measure(live, estate.DeviceID(device), said[device], s.now())
+	}
+	return tx.ReplaceBaselineStates("", device, states)
+}
+
+func settingsOf(list []*measured) (ids []setting.ID) {
+	for _, b := range list {
+		for _, item := range b.Items {
+			ids = append(ids, item.Setting)
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+func (m *measured) measure(live *Live, device estate.DeviceID, said map[setting.ID]store.Measured, now time.Time) store.BaselineState {
+	state, failing := baseline.Measure(m.Baseline, func(id setting.ID) (*setting.Definition, baseline.Observed) {
+		is := said[id]
+		return live.Plan.Definition(id), baseline.Observed{Said: is.Said, Has: is.Reported, Wanted: is.Wanted, Supported: m.supported(id, device)}
+	})
+	return store.BaselineState{Baseline: string(m.ID), Device: string(device), Unit: string(live.Plan.HomeUnit(device)), State: state, Failing: failing, At: now}
+}
+
+// MeasureAll measures all laptops by all baselines, writes the day's shares down, and tells where a share fell below its
+// line.
+func (s *BaselineService) MeasureAll(ctx context.Context) error {
+	live := s.Live()
+	list := s.measures(live)
+	tx := s.store.In(ctx)
+	before, err := s.shares(tx)
+	if err != nil {
+		return err
+	}
+	kept := make([]string, len(list))
+	for i, b := range list {
+		kept[i] = string(b.ID)
+	}
+	if err := tx.DropBaselineStates(kept); err != nil || len(list) == 0 {
+		return err
+	}
+	said, err := tx.MeasuredSettings(settingsOf(list), "")
+	if err != nil {
+		return err
+	}
+	now := s.now()
+	for _, b := range list {
+		states := make([]store.BaselineState, 0, b.gets.Len())
+		for id := range b.gets.Each {
+			states = append(states, b.measure(live, id, said[string(id)], now))
+		}
+		if err := tx.ReplaceBaselineStates(string(b.ID), "", states); err != nil {
+			return err
+		}
+	}
+	after, err := s.shares(tx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, b := range list {
+		was, known := before[string(b.ID)]
+		is := after[string(b.ID)]
+		if is.Share() < b.AlertBelow && (!known || was.Share() >= b.AlertBelow) {
+			errs = append(errs, s.tell(tx, announcement{
+				topic: AboutBaseline, path: "/baselines/" + string(b.ID), title: fmt.Sprintf("%s is below its line", cmp.Or(b.Title, string(b.ID))),
+				text: fmt.Sprintf("%s %% of %d laptops comply; the line is %s %%.", is.Share(), is.Laptops(), b.AlertBelow),
+			}))
+		}
+	}
+	errs = append(errs, s.writeDays(live, tx, now))
+	s.Notify(Event{Topic: "device"})
+	return errors.Join(errs...)
+}
+
+// shares counts how laptops stand to each baseline.
+func (s *BaselineService) shares(tx *store.Store) (map[string]baseline.Count, error) {
+	counts, err := tx.BaselineCounts()
+	out := map[string]baseline.Count{}
+	for _, c := range counts {
+		is := out[c.Baseline]
+		addCount(&is, c)
+		out[c.Baseline] = is
+	}
+	return out, err
+}
+
+func addCount(to *baseline.Count, c store.BaselineCount) {
+	switch baseline.State(c.State) {
+	case baseline.Compliant:
+		to.Complies += c.Count
+	case baseline.Different:
+		to.Differs += c.Count
+	default:
+		to.Unknown += c.Count
+	}
+}
+
+// byUnit counts how laptops stand to each baseline, for each unit with what is below it.
+func byUnit(live *Live, counts []store.BaselineCount) map[string]map[string]baseline.Count {
+	paths := live.Plan.UnitPaths()
+	out := map[string]map[string]baseline.Count{}
+	for _, c := range counts {
+		if out[c.Baseline] == nil {
+			out[c.Baseline] = map[string]baseline.Count{}
+		}
+		for _, unit := range paths[estate.UnitID(c.Unit)] {
+			is := out[c.Baseline][unit]
+			addCount(&is, c)
+			out[c.Baseline][unit] = is
+		}
+	}
+	return out
+}
+
+func (s *BaselineService) writeDays(live *Live, tx *store.Store, now time.Time) error {
+	counts, err := tx.BaselineCounts()
+	if err != nil {
+		return err
+	}
+	var days []store.BaselineDay
+	for id, units := range byUnit(live, counts) {
+		for unit, c := range units {
+			days = append(days, store.BaselineDay{Baseline: id, Unit: unit, Day: now.In(s.zone).Format(time.DateOnly), Complies: c.Complies, Differs: c.Differs, Unknown: c.Unknown})
+		}
+	}
+	return tx.SaveBaselineDays(days, now)
+}
+
+// Laptops are measured again when the estate altered, at most as often as this, and otherwise every hour.
+const (
+	measureEach  = 2 * time.Second
+	measureHours = time.Hour
+	measureShare = 20 // of the time that measuring may take: one part of so many
+)
+
+// RunBaselines measures laptops until the context ends.
+func (s *BaselineService) RunBaselines(ctx context.Context) {
+	tick := time.NewTicker(measureEach)
+	defer tick.Stop()
+	var turn int64 // that was measured last
+	var last, next time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		began := time.Now()
+		if is := s.Live().Turn; (is == turn || began.Before(next)) && began.Sub(last) < measureHours {
+			continue
+		}
+		turn = s.Live().Turn
+		if err := s.MeasureAll(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("measuring laptops by baselines", "error", err)
+		}
+		last = time.Now()
+		next = last.Add(measureShare * last.Sub(began))
+	}
+}
+
+// BaselineRow is a baseline with how its laptops stand.
+type BaselineRow struct {
+	Baseline *estate.Baseline
+	Count    baseline.Count
+	Below    bool // its line
+}
+
+// Baselines lists the baselines by id.
+func (s *BaselineService) Baselines(ctx context.Context, by Actor) ([]BaselineRow, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	counts, err := s.seenCounts(ctx, by)
+	if err != nil {
+		return nil, err
+	}
+	live := s.seenLive(by)
+	list := live.Plan.Snapshot().Baselines
+	out := make([]BaselineRow, len(list))
+	for i := range list {
+		out[i].Baseline = &list[i]
+		for _, c := range counts {
+			if c.Baseline == string(list[i].ID) {
+				addCount(&out[i].Count, c)
+			}
+		}
+		out[i].Below = out[i].Count.Share() < list[i].AlertBelow
+	}
+	slices.SortFunc(out, func(a, b BaselineRow) int { return cmp.Compare(a.Baseline.ID, b.Baseline.ID) })
+	return out, nil
+}
+
+// seenCounts counts states in the units that somebody sees.
+func (s *BaselineService) seenCounts(ctx context.Context, by Actor) ([]store.BaselineCount, error) {
+	counts, err := s.store.In(ctx).BaselineCounts()
+	if err != nil || by.Held.Everywhere.Has(access.Read) {
+		return counts, err
+	}
+	units := s.seenLive(by).Plan.UnitPaths()
+	return slices.DeleteFunc(counts, func(c store.BaselineCount) bool { return units[estate.UnitID(c.Unit)] == nil }), nil
+}
+
+// UnitCompliance is how the laptops of a unit, with what is below it, stand.
+type UnitCompliance struct {
+	Unit  estate.UnitID
+	Count baseline.Count
+}
+
+// ItemCompliance is how laptops stand to an item of a baseline.
+type ItemCompliance struct {
+	Item     estate.BaselineItem
+	Verdicts map[baseline.Verdict]int
+	Policies []estate.PolicyID // that want another value on some laptop
+}
+
+// Compliance is how laptops stand to a baseline.
+type Compliance struct {
+	BaselineRow
+	Units []UnitCompliance // in the order of the tree
+	Items []ItemCompliance // the worst first
+	Days  []store.BaselineDay
+}
+
+// Compliance tells how laptops stand to a baseline: those of a unit, with what is below it, where one is named.
+func (s *BaselineService) Compliance(ctx context.Context, by Actor, id string, unit estate.UnitID) (*Compliance, error) {
+	states, live, err := s.statesOf(ctx, by, id, unit)
+	if err != nil {
+		return nil, err
+	}
+	b := live.Plan.Snapshot().Object(estate.KindBaseline, id).(estate.Baseline)
+	out := &Compliance{BaselineRow: BaselineRow{Baseline: &b}}
+	var counts []store.BaselineCount
+	failing := map[setting.ID]map[baseline.Verdict]int{}
+	overridden := map[setting.ID]bool{}
+	for i := range states {
+		st := &states[i]
+		counts = append(counts, store.BaselineCount{Baseline: id, Unit: st.Unit, State: string(st.State), Count: 1})
+		out.Count.Add(st.State)
+		for _, f := range st.Failing {
+			if failing[f.Setting] == nil {
+				failing[f.Setting] = map[baseline.Verdict]int{}
+			}
+			failing[f.Setting][f.Verdict]++
+			overridden[f.Setting] = overridden[f.Setting] || f.Verdict == baseline.Overridden
+		}
+	}
+	out.Below = out.Count.Share() < b.AlertBelow
+	units := byUnit(live, counts)[id]
+	paths := live.Plan.UnitPaths()
+	for unit, c := range units {
+		if live.Plan.Unit(estate.UnitID(unit)) != nil {
+			out.Units = append(out.Units, UnitCompliance{estate.UnitID(unit), c})
+		}
+	}
+	slices.SortFunc(out.Units, func(a, b UnitCompliance) int { return slices.Compare(paths[a.Unit], paths[b.Unit]) })
+	for _, item := range b.Items {
+		c := ItemCompliance{Item: item, Verdicts: failing[item.Setting]}
+		if c.Verdicts == nil {
+			c.Verdicts = map[baseline.Verdict]int{}
+		}
+		bad := 0
+		for _, n := range c.Verdicts {
+			bad += n
+		}
+		c.Verdicts[baseline.Complies] = len(states) - bad
+		if overridden[item.Setting] {
+			c.Policies = s.against(live, &b, item)
+		}
+		out.Items = append(out.Items, c)
+	}
+	slices.SortStableFunc(out.Items, func(a, b ItemCompliance) int {
+		return cmp.Or(
+			cmp.Compare(b.Verdicts[baseline.Overridden]+b.Verdicts[baseline.Differs], a.Verdicts[baseline.Overridden]+a.Verdicts[baseline.Differs]),
+			cmp.Compare(slices.Index(estate.Severities, a.Item.Severity), slices.Index(estate.Severities, b.Item.Severity)),
+			cmp.Compare(a.Item.Setting, b.Item.Setting),
+		)
+	})
+	at := string(unit)
+	if at == "" {
+		at = s.rootOf(live)
+	}
+	out.Days, err = s.store.In(ctx).BaselineDays(id, at)
+	return out, err
+}
+
+// rootOf gives the unit above all others; empty where there is none.
+func (s *BaselineService) rootOf(live *Live) string {
+	for _, u := range live.Plan.Snapshot().Units {
+		if u.Parent == "" {
+			return string(u.ID)
+		}
+	}
+	return ""
+}
+
+// against lists the policies that want another value than an item on some of the baseline's laptops.
+func (s *BaselineService) against(live *Live, b *estate.Baseline, item estate.BaselineItem) (out []estate.PolicyID) {
+	gets := live.Plan.ReachOf(b.AsPolicy()).Gets
+	for policy, on := range live.Plan.Winners(item.Setting, gets) {
+		p := live.Plan.Policy(policy)
+		if p == nil || on.Len() == 0 {
+			continue
+		}
+		if e := p.Entry(item.Setting); e != nil && !e.Value.Equal(item.Value) {
+			out = append(out, policy)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// statesOf gives how the laptops that somebody sees stand to a baseline.
+func (s *BaselineService) statesOf(ctx context.Context, by Actor, id string, unit estate.UnitID) ([]store.BaselineState, *Live, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, nil, err
+	}
+	live := s.seenLive(by)
+	if live.Plan.Snapshot().Object(estate.KindBaseline, id) == nil {
+		return nil, nil, &NotFoundError{string(estate.KindBaseline), id}
+	}
+	if unit != "" && live.Plan.Unit(unit) == nil {
+		return nil, nil, &NotFoundError{string(estate.KindUnit), string(unit)}
+	}
+	states, err := s.store.In(ctx).BaselineStates(id, "")
+	paths := live.Plan.UnitPaths()
+	states = slices.DeleteFunc(states, func(st store.BaselineState) bool {
+		path := paths[estate.UnitID(st.Unit)]
+		return live.Plan.Device(estate.DeviceID(st.Device)) == nil || unit != "" && !slices.Contains(path, string(unit))
+	})
+	return states, live, err
+}
+
+// ComplianceFilter says which laptops are meant. The zero ComplianceFilter means all.
+type ComplianceFilter struct {
+	Unit    estate.UnitID
+	State   baseline.State
+	Setting setting.ID // that is not as the baseline wants it
+}
+
+// CompliantLaptops lists how laptops stand to a baseline, by id.
+func (s *BaselineService) CompliantLaptops(ctx context.Context, by Actor, id string, f ComplianceFilter) ([]store.BaselineState, error) {
+	states, _, err := s.statesOf(ctx, by, id, f.Unit)
+	return slices.DeleteFunc(states, func(st store.BaselineState) bool {
+		return f.State != "" && st.State != f.State ||
+			f.Setting != "" && !slices.ContainsFunc(st.Failing, func(x baseline.Failing) bool { return x.Setting == f.Setting })
+	}), err
+}
+
+// BaselinesOf tells how a laptop stands to the baselines that it is in.
+func (s *BaselineService) BaselinesOf(ctx context.Context, device string) ([]store.BaselineState, error) {
+	return s.store.In(ctx).BaselineStates("", device)
+}
+
+// CaptureBaseline gives items of a baseline: what a laptop has in force, or what a policy sets.
+func (s *ChangeService) CaptureBaseline(ctx context.Context, by Actor, device estate.DeviceID, policy estate.PolicyID) ([]estate.BaselineItem, error) {
+	if err := by.Need(access.Read); err != nil {
+		return nil, err
+	}
+	var out []estate.BaselineItem
+	add := func(id setting.ID, v setting.Value, area string) {
+		out = append(out, estate.BaselineItem{Setting: id, Value: v, Severity: estate.Medium, Category: area, OnDrift: estate.Report})
+	}
+	live := s.seenLive(by)
+	if policy != "" {
+		p := live.Plan.Policy(policy)
+		if p == nil {
+			return nil, &NotFoundError{"policy", string(policy)}
+		}
+		for _, e := range p.Entries {
+			if d := live.Plan.Definition(e.Setting); d != nil && !e.Value.IsNothing() {
+				add(e.Setting, e.Value, d.Area)
+			}
+		}
+		return out, nil
+	}
+	if live.Plan.Device(device) == nil {
+		return nil, &NotFoundError{"device", string(device)}
+	}
+	captured, err := s.Capture(ctx, by, device)
+	for _, c := range captured {
+		add(c.Definition.ID, c.Reported, c.Definition.Area)
+	}
+	return out, err
+}
