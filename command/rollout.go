@@ -238,6 +238,9 @@ func printRollout(w io.Writer, r wire.Rollout) {
 	if s := r.StopsAt; s != nil {
 		fmt.Fprintf(w, "  stops    when more than %d fail (%d did) or more than %d are lost (%d are)\n", s.FailedMost, s.Failed, s.LostMost, s.Lost)
 	}
+	if p := r.Prediction; p.Judged > 0 {
+		fmt.Fprintf(w, "  came true %s %% of the predictions: %d of %s report what was predicted\n", p.Percent, p.CameTrue, counted(p.Judged, "laptop"))
+	}
 	for _, wave := range r.Waves {
 		fmt.Fprintf(w, "  %s\n", waveText(wave))
 	}

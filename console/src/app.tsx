@@ -31,6 +31,8 @@ const PlanScreen = screen(() => import('./screens/rollouts/plan'), 'PlanScreen')
 const PastScreen = screen(() => import('./screens/past'), 'PastScreen');
 const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
 const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
+const BaselinesScreen = screen(() => import('./screens/baselines'), 'BaselinesScreen');
+const BaselineScreen = screen(() => import('./screens/baselines/baseline'), 'BaselineScreen');
 const DriftScreen = screen(() => import('./screens/drift'), 'DriftScreen');
 const EnrolmentScreen = screen(() => import('./screens/enrolment'), 'EnrolmentScreen');
 const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
@@ -146,6 +148,8 @@ function Frame({ who }: { who: Who }) {
           <Routes>
             <Route path="/" element={<OverviewScreen />} />
             <Route path="/devices" element={<DevicesScreen />} />
+            <Route path="/baselines" element={<BaselinesScreen />} />
+            <Route path="/baselines/:id" element={<BaselineScreen />} />
             <Route path="/drift" element={<DriftScreen />} />
             <Route path="/enrolment" element={<EnrolmentScreen />} />
             <Route path="/devices/:id" element={<DeviceScreen />} />

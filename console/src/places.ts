@@ -11,6 +11,7 @@ import {
   LayoutDashboard,
   Network,
   PenLine,
+  Ruler,
   ScrollText,
   UserRound,
   Waves,
@@ -31,6 +32,7 @@ export const places: { to: string; word: string; icon: LucideIcon; right?: Right
   { to: '/exceptions', word: 'Exceptions', icon: CalendarClock },
   { to: '/changes', word: 'Changes', icon: PenLine },
   { to: '/rollouts', word: 'Rollouts', icon: Waves },
+  { to: '/baselines', word: 'Baselines', icon: Ruler },
   { to: '/audit-log', word: 'Audit log', icon: FileClock, right: 'audit' },
   { to: '/accounts', word: 'Accounts', icon: KeyRound, right: 'accounts' },
 ];

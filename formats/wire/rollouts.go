@@ -3,6 +3,8 @@
 package wire
 
 import (
+	"encoding/json"
+	"strconv"
 	"time"
 
 	"zenithridge.example/zridge/core/problem"
@@ -158,6 +160,7 @@ type (
 		Plan        files.RolloutPlanDoc `json:"plan"`
 		Waves       []RolloutWave        `json:"waves"`
 		Counts      map[string]int       `json:"counts" doc:"Laptops by state"`
+		Prediction  Prediction           `json:"prediction" doc:"How far laptops came to what was predicted before the change was published"`
 		Laptops     int                  `json:"laptops"`
 		Next        *time.Time           `json:"next,omitempty" doc:"When time alone brings something"`
 		Ready       bool                 `json:"ready,omitempty" doc:"The next wave waits for a person"`
@@ -345,3 +348,19 @@ type (
 		Fault   string    `json:"fault,omitempty"`
 	}
 )
+
+// Prediction compares what was predicted before something was published with what laptops report.
+type Prediction struct {
+	Judged   int         `json:"judged" doc:"Laptops of a rollout, or settings on all laptops, that were reported since"`
+	CameTrue int         `json:"came_true" doc:"Of those, the ones that are as predicted"`
+	Percent  json.Number `json:"percent" doc:"That came true; 100 where nothing was reported yet"`
+}
+
+// PredictionOf counts what came true and what did not.
+func PredictionOf(came, not int) Prediction {
+	p := Prediction{Judged: came + not, CameTrue: came, Percent: "100"}
+	if p.Judged > 0 {
+		p.Percent = json.Number(strconv.FormatFloat(float64(1000*came/p.Judged)/10, 'f', -1, 64)) // cut, so that 100 means all
+	}
+	return p
+}

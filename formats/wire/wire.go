@@ -129,6 +129,7 @@ type (
 		Lints        []Lint            `json:"lints"`
 		Changes      []Change          `json:"changes"`
 		Failed       []Failed          `json:"failed"`
+		Prediction   Prediction        `json:"prediction" doc:"Of the settings that laptops reported, those that are as predicted"`
 		Below        []BaselineSummary `json:"below" doc:"Baselines with which fewer laptops comply than their lines want"`
 		Fights       []Fight           `json:"fights" doc:"Settings that another program sets, too"`
 		Lapsing      []Lapsing         `json:"lapsing"`

@@ -11,6 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/store"
@@ -54,6 +55,7 @@ func (s *server) overviewOf(o *workflow.Overview) wire.Overview {
 		Changes:      []wire.Change{},
 		Failed:       failedOf(o.Failed),
 		Fights:       t.fights(o.Fights),
+		Prediction:   wire.PredictionOf(o.Statuses[rollout.Applied], o.Statuses[rollout.Failed]+o.Statuses[rollout.Drifted]),
 		Below:        []wire.BaselineSummary{},
 		Lapsing:      []wire.Lapsing{},
 		Publications: []wire.Publication{},

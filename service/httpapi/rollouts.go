@@ -61,6 +61,7 @@ func rolloutOf(v *workflow.RolloutView) wire.Rollout {
 		WaitsFor: v.Waits, Revision: v.Revision, Plan: doc, Waves: []wire.RolloutWave{}, Counts: v.Counts, Laptops: v.Total(), Next: timeOrNot(v.Next),
 		Ready: v.Ready, GatePassed: v.Passed, GateFrom: timeOrNot(v.GateFrom),
 	}
+	out.Prediction = wire.PredictionOf(v.Counts[rollout.Taken.String()], v.Counts[rollout.Refused.String()])
 	if v.Progress == string(rollout.Stopped) {
 		out.Reason = v.Reason
 	}

@@ -116,7 +116,7 @@ func (objectSchema) Schema(r huma.Registry) *huma.Schema {
 			reflect.TypeFor[files.UnitDoc](), reflect.TypeFor[files.PersonDoc](), reflect.TypeFor[files.DeviceDoc](),
 			reflect.TypeFor[files.GroupDoc](), reflect.TypeFor[files.PolicyDoc](), reflect.TypeFor[files.ExceptionDoc](),
 			reflect.TypeFor[files.RulingDoc](), reflect.TypeFor[files.SettingDoc](), reflect.TypeFor[files.CheckDoc](),
-			reflect.TypeFor[files.RolloutPlanDoc](), reflect.TypeFor[files.ApprovalRuleDoc](),
+			reflect.TypeFor[files.RolloutPlanDoc](), reflect.TypeFor[files.ApprovalRuleDoc](), reflect.TypeFor[files.BaselineDoc](),
 		} {
 			kinds = append(kinds, r.Schema(doc, true, doc.Name()))
 		}

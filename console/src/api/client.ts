@@ -19,6 +19,12 @@ export type NotApplying = Schemas['NotApplyingAnswer'];
 export type Delivery = Schemas['Delivery'];
 export type DriftRecord = Schemas['DriftRecord'];
 export type Fight = Schemas['Fight'];
+export type BaselineDoc = Schemas['BaselineDoc'];
+export type BaselineItemDoc = Schemas['BaselineItemDoc'];
+export type Compliance = Schemas['Compliance'];
+export type ComplianceCount = Schemas['ComplianceCount'];
+export type ComplianceDay = Schemas['ComplianceDay'];
+export type ItemCompliance = Schemas['ItemCompliance'];
 export type Conflict = Schemas['Conflict'];
 export type ConflictEvent = Schemas['ConflictEvent'];
 export type ConflictWay = Schemas['ConflictWay'];
@@ -119,8 +125,10 @@ export const isPolicy = (o: EstateObject | undefined): o is PolicyDoc => o !== u
 
 /** Tells an approval rule from objects of other kinds: no other says how many approve. */
 export const isRule = (o: EstateObject): o is ApprovalRuleDoc => 'approvals' in o;
+/** Tells a baseline among objects that are plans, rules or baselines: no other has settings. */
+export const isBaseline = (o: EstateObject): o is BaselineDoc => 'settings' in o && !('kind' in o);
 /** Tells a rollout plan among objects that are plans or rules. */
-export const isPlan = (o: EstateObject): o is RolloutPlanDoc => !isRule(o);
+export const isPlan = (o: EstateObject): o is RolloutPlanDoc => !isRule(o) && !isBaseline(o);
 
 /** What the service refused, with its reasons. */
 export class Refusal extends Error {

@@ -146,6 +146,7 @@ function Body({ p, asked }: { p: DevicePage; asked?: Asked }) {
       <div className="flex min-w-0 flex-col gap-4">
         <Facts p={p} />
         <Offers p={p} />
+        {p.baselines.length > 0 && <BaselinesOf list={p.baselines} />}
         <Certificates device={p.device.id} />
         <Memberships list={p.groups} of="laptop" />
         <History list={p.history} />
@@ -200,6 +201,36 @@ function Body({ p, asked }: { p: DevicePage; asked?: Asked }) {
         </Sheet>
       </div>
     </div>
+  );
+}
+
+/** How the laptop stands to the baselines that it is in. */
+function BaselinesOf({ list }: { list: DevicePage['baselines'] }) {
+  const word = { complies: 'complies', differs: 'differs', unknown: 'not known' };
+  return (
+    <Sheet title="Baselines">
+      <ul className="py-1.5 text-sm">
+        {list.map((b) => (
+          <li key={b.baseline} className="px-4 py-1">
+            <span className="flex justify-between gap-3">
+              <Link to={`/baselines/${b.baseline}`} className="link-hover link min-w-0 truncate">
+                {b.title || b.baseline}
+              </Link>
+              <span className={`shrink-0 text-[13px] ${b.state === 'differs' ? 'text-error' : 'quiet'}`}>{word[b.state]}</span>
+            </span>
+            {b.failing
+              .filter((f) => f.verdict !== 'unsupported')
+              .map((f) => (
+                <span key={f.setting} className="quiet block text-[13px]">
+                  {f.title || f.setting}
+                  {f.verdict === 'overridden' && ': a policy wants otherwise'}
+                  {f.verdict === 'not-reported' && ': not known'}
+                </span>
+              ))}
+          </li>
+        ))}
+      </ul>
+    </Sheet>
   );
 }
 

@@ -54,6 +54,19 @@ function Lists({ o }: { o: Overview }) {
               ))}
             </Needs>
           )}
+          {o.below.length > 0 && (
+            <Needs title="Baselines below their line" n={o.below.length} to="/baselines" nothing="">
+              {o.below.map((b) => (
+                <Line key={b.id} to={`/baselines/${b.id}`} n={b.count.differs}>
+                  {b.title || b.id}
+                  <span className="quiet">
+                    {' '}
+                    — {b.count.percent} % of {count(b.count.laptops, 'laptop')} comply, the line is {b.alert_below} %
+                  </span>
+                </Line>
+              ))}
+            </Needs>
+          )}
           {o.fights.length > 0 && (
             <Needs title="Settings that another program sets, too" n={o.fights.length} to="/drift" nothing="">
               {o.fights.map((f) => (
@@ -297,6 +310,12 @@ function Delivery({ o }: { o: Overview }) {
             <strong className="tabular-nums">{number(o.never_seen)}</strong> never seen
           </Link>
         </div>
+        {o.prediction.judged > 0 && (
+          <p className="text-sm">
+            <strong className="tabular-nums">{o.prediction.percent} %</strong> of the {count(o.prediction.judged, 'setting')} that laptops reported are as
+            predicted before publishing.
+          </p>
+        )}
         {o.publications[0] && (
           <p className="quiet text-[13px]">
             Published last: ‘{o.publications[0].title}’ by {o.publications[0].by}, <Time at={o.publications[0].at} />

@@ -17,6 +17,7 @@ const topicWords: Record<string, string> = {
   'rollout-finished': 'A rollout has finished, or is taken back',
   'review-wanted': 'A change is sent to you for review',
   'exception-lapses': 'An exception ends in 14 or in 3 days',
+  'baseline-below': 'Fewer laptops comply with a baseline than its line wants',
 };
 
 export function Announcements() {

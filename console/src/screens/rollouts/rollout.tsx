@@ -60,6 +60,12 @@ function Body({ r }: { r: Rollout }) {
     <>
       <Attention r={r} onPick={pick} />
       <Waves r={r} onPick={pick} />
+      {r.prediction.judged > 0 && (
+        <p className="text-sm">
+          <strong className="tabular-nums">{r.prediction.percent} %</strong> of the predictions came true: {number(r.prediction.came_true)} of{' '}
+          {count(r.prediction.judged, 'laptop')} report what was predicted before publishing.
+        </p>
+      )}
       <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1.35fr)_minmax(0,1fr)]">
         <div className="flex min-w-0 flex-col gap-4">
           <OverTime r={r} />
