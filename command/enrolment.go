@@ -124,13 +124,14 @@ func inviteCommand(s Streams) *cli.Command {
 			&cli.IntFlag{Name: "laptops", Value: 1, Usage: "`NUMBER` of laptops"},
 			&cli.BoolFlag{Name: "new", Usage: "add laptops that the estate does not have, from their serial number and model"},
 			&cli.BoolFlag{Name: "approval", Usage: "somebody has to approve each laptop"},
+			&cli.BoolFlag{Name: "mail", Usage: "send what to do, with the codes, to the person or to the owner of the device, by e-mail"},
 			&cli.IntFlag{Name: "days", Value: 7, Usage: "`DAYS` until it expires: 1 to 90"},
 			formatFlag("text", "json"),
 		},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			in := wire.NewInvitation{
 				Device: c.String("device"), Person: c.String("person"), Unit: c.String("unit"), Laptops: c.Int("laptops"), Makes: c.Bool("new"),
-				Approval: c.Bool("approval"), Days: c.Int("days"),
+				Approval: c.Bool("approval"), Days: c.Int("days"), Mail: c.Bool("mail"),
 			}
 			made, err := client.Post[wire.Invitation](ctx, api, "/invitations", in)
 			if err != nil {
@@ -139,6 +140,12 @@ func inviteCommand(s Streams) *cli.Command {
 			return printed(s, c, made, func() {
 				fmt.Fprintf(s.Err, "Invitation %s, %s, until %s. The codes are shown this once:\n", made.ID, invitedText(made), moment(made.ExpiresAt))
 				fmt.Fprintln(s.Out, strings.Join(made.Codes, "\n"))
+				switch {
+				case made.MailedTo != "":
+					fmt.Fprintf(s.Err, "What to do was sent to %s.\n", made.MailedTo)
+				case made.NotMailed != "":
+					fmt.Fprintln(s.Err, made.NotMailed)
+				}
 			})
 		}),
 	}

@@ -259,6 +259,7 @@ func Start(c Config) (*Running, error) {
 
 				HookKey:   base64.StdEncoding.EncodeToString(hooks.Public().(ed25519.PublicKey)),
 				SendsMail: c.SMTP.Address != "",
+				Mail:      sender.Deliver,
 				MayHost:   c.mayHost(secured),
 			},
 		),
@@ -319,7 +320,7 @@ func (c *Config) enrolment(data *store.Store, flow *workflow.Service, sealed *se
 	if err != nil {
 		return nil, err
 	}
-	return enrolment.New(context.Background(), enrolment.Config{Store: data, Flow: flow, Authority: authority, Log: c.Log, Now: is.Now})
+	return enrolment.New(context.Background(), enrolment.Config{Store: data, Flow: flow, Authority: authority, Log: c.Log, Now: is.Now, Base: base})
 }
 
 // laptopsAt gives the address at which laptops enrol by certificate.

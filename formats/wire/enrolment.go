@@ -14,6 +14,7 @@ type (
 		Makes    bool   `json:"makes,omitempty" doc:"A laptop that the estate does not have is added to it, from its serial number and model"`
 		Approval bool   `json:"approval,omitempty" doc:"Somebody has to approve each laptop"`
 		Days     int    `json:"days,omitempty" minimum:"0" maximum:"90" doc:"Until it expires; none: 7"`
+		Mail     bool   `json:"mail,omitempty" doc:"Send what to do, with the codes, to the person, or to the owner of the device, by e-mail"`
 	}
 	// Invitation lets laptops enrol.
 	Invitation struct {
@@ -26,6 +27,8 @@ type (
 		By          string     `json:"by"`
 		At          time.Time  `json:"at"`
 		ExpiresAt   time.Time  `json:"expires_at"`
+		MailedTo    string     `json:"mailed_to,omitempty" doc:"Address to which what to do was sent"`
+		NotMailed   string     `json:"not_mailed,omitempty" doc:"Why it could not be sent; the codes count all the same"`
 		WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
 		Ended       bool       `json:"ended" doc:"No laptop can enrol with it any more"`
 		Unused      int        `json:"unused" doc:"Codes that nobody has used"`

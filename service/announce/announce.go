@@ -138,12 +138,17 @@ func (s *Sender) send(ctx context.Context, a store.Announcement) error {
 
 // mail sends an announcement as e-mail.
 func (s *Sender) mail(ctx context.Context, a store.Announcement) error {
-	if s.SMTP.Address == "" {
-		return fmt.Errorf("%w: the service runs without an SMTP server", errNever)
-	}
 	to := s.Mail(a.Account)
 	if to == "" {
 		return fmt.Errorf("%w: no e-mail address of %s is known", errNever, a.Account)
+	}
+	return s.Deliver(ctx, to, a.Title, fmt.Sprintf("%s\n\n%s%s\n\nYou chose to be told of this: %s/access\n", a.Text, s.Base, a.Path, s.Base))
+}
+
+// Deliver sends one e-mail at once. Nothing of it is kept.
+func (s *Sender) Deliver(ctx context.Context, to, subject, text string) error {
+	if s.SMTP.Address == "" {
+		return fmt.Errorf("%w: the service runs without an SMTP server", errNever)
 	}
 	host, port, err := net.SplitHostPort(s.SMTP.Address)
 	if err != nil {
@@ -157,8 +162,8 @@ func (s *Sender) mail(ctx context.Context, a store.Announcement) error {
 	if err := errors.Join(message.From(s.SMTP.From), message.To(to)); err != nil {
 		return fmt.Errorf("%w: %w", errNever, err)
 	}
-	message.Subject(a.Title)
-	message.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s%s\n\nYou chose to be told of this: %s/access\n", a.Text, s.Base, a.Path, s.Base))
+	message.Subject(subject)
+	message.SetBodyString(mail.TypeTextPlain, text)
 	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(15 * time.Second), mail.WithTLSPolicy(mail.TLSMandatory)}
 	if s.SMTP.Plain {
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))

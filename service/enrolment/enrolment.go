@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/service/ca"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
@@ -70,6 +71,7 @@ type Service struct {
 	authority *ca.Authority
 	log       *slog.Logger
 	now       func() time.Time
+	base      string // address at which laptops enrol
 	refusals  refusals
 
 	mu     sync.Mutex              // guards what follows
@@ -84,6 +86,7 @@ type certificate struct {
 	device, enrolment, replaces string
 	used                        bool
 	ends, revoked               time.Time // zero: they do not
+	left                        time.Time // when it was noticed that the estate has its laptop no more; zero: it has
 	notAfter                    time.Time
 }
 
@@ -94,11 +97,12 @@ type Config struct {
 	Authority *ca.Authority
 	Log       *slog.Logger
 	Now       func() time.Time
+	Base      string // address at which laptops enrol
 }
 
 // New makes a Service and reads which certificates there are.
 func New(ctx context.Context, c Config) (*Service, error) {
-	s := &Service{store: c.Store, flow: c.Flow, authority: c.Authority, log: c.Log, now: c.Now, known: map[string]*certificate{}, of: map[string][]string{}}
+	s := &Service{base: c.Base, store: c.Store, flow: c.Flow, authority: c.Authority, log: c.Log, now: c.Now, known: map[string]*certificate{}, of: map[string][]string{}}
 	rows, err := c.Store.In(ctx).Certificates("")
 	if err != nil {
 		return nil, err
@@ -201,8 +205,11 @@ func (s *Service) Heard(ctx context.Context, c *x509.Certificate) error {
 	return nil
 }
 
-// RevocationList gives the signed list of the certificates that are revoked and would count otherwise, in
-// DER (RFC 5280). It is at most half a minute behind.
+// Base is the address at which laptops enrol.
+func (s *Service) Base() string { return s.base }
+
+// RevocationList gives the signed list of the certificates that are revoked, or whose laptop left the estate, and that would
+// count otherwise, in DER (RFC 5280). It is at most half a minute behind.
 func (s *Service) RevocationList() ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -211,8 +218,18 @@ func (s *Service) RevocationList() ([]byte, error) {
 		return s.list, nil
 	}
 	var revoked []ca.Revoked
+	plan := s.flow.Live().Plan
 	for serial, is := range s.known {
+		switch there := plan.Device(estate.DeviceID(is.device)) != nil; {
+		case there:
+			is.left = time.Time{}
+		case is.left.IsZero():
+			is.left = now
+		}
 		ended := is.revoked
+		if ended.IsZero() {
+			ended = is.left
+		}
 		if ended.IsZero() && !is.ends.IsZero() && now.After(is.ends) {
 			ended = is.ends
 		}

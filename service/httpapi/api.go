@@ -4,6 +4,7 @@
 package httpapi
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"log/slog"
@@ -33,9 +34,10 @@ type Config struct {
 	Flow      *workflow.Service
 	SignIn    *signin.Service
 	CheckIn   *checkin.Server
-	Enrolment *enrolment.Service // nil: laptops enrol with secrets, since there is no TLS
-	BySecret  bool               // laptops may enrol with secrets
-	Console   fs.FS              // the built console; nil: none
+	Mail      func(ctx context.Context, to, subject, text string) error // sends one e-mail at once; of use where SendsMail is true
+	Enrolment *enrolment.Service                                        // nil: laptops enrol with secrets, since there is no TLS
+	BySecret  bool                                                      // laptops may enrol with secrets
+	Console   fs.FS                                                     // the built console; nil: none
 	Log       *slog.Logger
 	Proxies   []netip.Prefix         // whose X-Forwarded headers are believed
 	MayHost   func(host string) bool // whether the service answers to a name; nil: to any

@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/enrolment"
 	"zenithridge.example/zridge/service/store"
@@ -89,8 +90,67 @@ func (s *server) invite(ctx context.Context, in *struct{ Body wire.NewInvitation
 	if err != nil {
 		return nil, err
 	}
-	made, err := e.Invite(ctx, actorOf(ctx), enrolment.Invite(in.Body))
-	return out(invitationOf(&made), s.fault(ctx, err))
+	b := in.Body
+	to, err := s.mailTo(&b)
+	if err != nil {
+		return nil, err
+	}
+	made, err := e.Invite(ctx, actorOf(ctx), enrolment.Invite{
+		Device: b.Device, Person: b.Person, Unit: b.Unit, Laptops: b.Laptops, Makes: b.Makes, Approval: b.Approval, Days: b.Days,
+	})
+	if err != nil {
+		return nil, s.fault(ctx, err)
+	}
+	w := invitationOf(&made)
+	if to != "" {
+		if err := s.Mail(ctx, to, "Bring your laptop under management", invitationText(&w, b.Device, e.Base())); err != nil {
+			s.Log.Warn("an invitation could not be sent", "invitation", w.ID, "error", err)
+			w.NotMailed = "The e-mail server did not take it. Give the codes to the person in another way."
+		} else {
+			w.MailedTo = to
+		}
+	}
+	return &output[wire.Invitation]{w}, nil
+}
+
+// mailTo gives the address to which an invitation is to be sent; empty where it is not to be.
+func (s *server) mailTo(in *wire.NewInvitation) (string, error) {
+	if !in.Mail {
+		return "", nil
+	}
+	refuse := func(found, expected string) error {
+		return problemOf(http.StatusUnprocessableEntity, "faults", "found "+found+", expected "+expected)
+	}
+	if !s.SendsMail {
+		return "", refuse("the wish to send an e-mail, and no e-mail server", "a service that was started with one (--smtp)")
+	}
+	plan := s.Flow.Live().Plan
+	person := estate.PersonID(in.Person)
+	if d := plan.Device(estate.DeviceID(in.Device)); d != nil {
+		person = d.Owner
+	}
+	p := plan.Person(person)
+	if p == nil || p.Mail == "" {
+		return "", refuse("nobody with an e-mail address", "an invitation for a person, or for the device of one, whose address is known")
+	}
+	return p.Mail, nil
+}
+
+// invitationText says what a person has to do with an invitation.
+func invitationText(w *wire.Invitation, device, base string) string {
+	command := "sudo zridge-agent enrol " + base
+	if device != "" {
+		command += " --device " + device
+	}
+	var codes strings.Builder
+	for _, code := range w.Codes {
+		codes.WriteString("    " + command + " --code " + code + "\n")
+	}
+	return "Your laptop is to get the company's settings from now on. On the laptop:\n\n" +
+		"1. Install the package zridge-agent that your company gives you:\n\n    sudo apt install ./zridge-agent.deb\n\n" +
+		"2. Enrol, with one line for each laptop:\n\n" + codes.String() +
+		"\n3. See what is managed, and why:\n\n    zridge-agent show\n\n" +
+		"Each code is good once, until " + w.ExpiresAt.Format("2 January 2006, 15:04 MST") + ". Give it to nobody else. Questions: " + w.By + ".\n"
 }
 
 func invitationOf(i *enrolment.Invitation) wire.Invitation {

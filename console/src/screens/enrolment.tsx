@@ -236,6 +236,7 @@ function Invite({ onDone }: { onDone: () => void }) {
       days: Number(form.get('days')),
       makes: of !== 'device' && form.get('makes') === 'on',
       approval: form.get('approval') === 'on',
+      mail: form.get('mail') === 'on',
     });
   };
   return (
@@ -279,6 +280,12 @@ function Invite({ onDone }: { onDone: () => void }) {
         <input type="checkbox" name="approval" className="checkbox" />
         Somebody has to approve each laptop
       </label>
+      {of !== 'unit' && (
+        <label className="flex items-center gap-2 text-sm">
+          <input type="checkbox" name="mail" className="checkbox" />
+          Send what to do to {of === 'person' ? 'the person' : 'its owner'} by e-mail
+        </label>
+      )}
       <div className="flex justify-end gap-2">
         <button type="button" className="btn btn-sm" data-cancel onClick={onDone}>
           Cancel
@@ -297,6 +304,8 @@ function Codes({ of, onDone }: { of: Invitation; onDone: () => void }) {
   return (
     <div className="flex flex-col gap-3 text-sm">
       <p>
+        {of.mailed_to && `What to do was sent to ${of.mailed_to}. `}
+        {of.not_mailed && `${of.not_mailed} `}
         {count(codes.length, 'code')}, each for one laptop, until <Time at={of.expires_at} />. They are shown this once.
       </p>
       <textarea
