@@ -87,6 +87,11 @@ func (l *loader) checkContents() {
 		e := &l.snapshot.Exceptions[i]
 		l.checkFiles(definitions[e.Setting], problem.Join("", string(estate.KindException), i, "value"), e.Value)
 	}
+	for i := range l.snapshot.Baselines {
+		for _, item := range l.snapshot.Baselines[i].Items {
+			l.checkFiles(definitions[item.Setting], problem.Join("", string(estate.KindBaseline), i, "settings", string(item.Setting)), item.Value)
+		}
+	}
 }
 
 func (l *loader) checkFiles(d *setting.Definition, path string, v setting.Value) {
@@ -121,6 +126,12 @@ func withFiles(object any, f func(setting.File) setting.File) any {
 	case estate.Exception:
 		o.Value = o.Value.WithFiles(f)
 		return o
+	case estate.Baseline:
+		o.Items = slices.Clone(o.Items)
+		for i := range o.Items {
+			o.Items[i].Value = o.Items[i].Value.WithFiles(f)
+		}
+		return o
 	case setting.Definition:
 		o.Default = o.Default.WithFiles(f)
 		return o
@@ -142,6 +153,9 @@ func FilesOf(s *estate.Snapshot) []setting.File {
 	}
 	for i := range s.Exceptions {
 		withFiles(s.Exceptions[i], note)
+	}
+	for i := range s.Baselines {
+		withFiles(s.Baselines[i], note)
 	}
 	for i := range s.Settings {
 		if !s.Settings[i].Shipped {

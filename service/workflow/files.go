@@ -345,6 +345,14 @@ func (s *FileService) addStoredFiles(
 		}
 		o.Entries = entries
 		return o, faults
+	case estate.Baseline:
+		items := make([]estate.BaselineItem, len(o.Items))
+		for i, item := range o.Items {
+			item.Value = hold(problem.Join("", "settings", string(item.Setting)), item.Setting, item.Value)
+			items[i] = item
+		}
+		o.Items = items
+		return o, faults
 	case estate.Exception:
 		o.Value = hold("/value", o.Setting, o.Value)
 		return o, faults
@@ -366,13 +374,20 @@ func contentWord(content string) string {
 
 // needsFile tells whether a laptop's wanted settings name a file.
 func (s *FileService) needsFile(device estate.DeviceID, sha256 string) bool {
-	r, err := s.PlanFor(s.Live(), string(device)).Reasons(device, "")
+	live := s.Live()
+	r, err := s.PlanFor(live, string(device)).Reasons(device, "")
 	if err != nil {
 		return false
 	}
 	needs := false
+	look := func(v setting.Value) {
+		v.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
+	}
 	for s := range r.Outcomes {
-		s.Value.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
+		look(s.Value)
+	}
+	for _, v := range s.repairs(live, string(device)) {
+		look(v)
 	}
 	return needs
 }
