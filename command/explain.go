@@ -268,7 +268,7 @@ func fateText(c files.CandidateAnswer) string {
 	case resolve.Detached:
 		return "not inherited: this kind is detached closer to the laptop"
 	case resolve.Enforced:
-		return "offered, and enforced by " + by
+		return "gives way to " + by
 	}
 	return c.Fate
 }

@@ -20,6 +20,17 @@ import (
 func TestEveryPageIsAccessible(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
+	made, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "A baseline"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	hardened := `{"id":"audited","title":"As the audit wants it","alert_below":90,"audience":{"include":["everyone"]},"settings":{"signin.banner":"Ours","media.camera":{"value":false,"severity":"high"}}}`
+	if p, _ := call(t, api, http.MethodPut, client.Path("changes", made.ID, "edits", "baselines", "audited"), hardened); p != nil {
+		t.Fatal(p)
+	}
+	if p, _ := call(t, api, http.MethodPost, client.Path("changes", made.ID, "publish"), `{"at_once":true}`); p != nil {
+		t.Fatal(p)
+	}
 	c, err := client.Post[wire.Change](context.Background(), api, "/changes", wire.NewChange{Title: "Cameras in the workshop"})
 	if err != nil {
 		t.Fatal(err)
@@ -61,7 +72,8 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		"/compare?a=LT-0110&unit=slipway": "settings differ", "/compare?a=LT-0001&b=LT-0110": "Facts that differ",
 		"/devices?where=facts/ram_gb>=16&columns=facts/ram_gb": "laptops that fit", "/units/slipway": "How it comes here",
 		"/units/matrix?show=all": "Harbour office", "/groups/on-call/inherits": "overridden on",
-		"/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page",
+		"/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page", "/drift": "Nothing was altered on a laptop", "/baselines": "As the audit wants it",
+		"/baselines/audited": "By setting",
 	} {
 		p.goTo(path)
 		p.shows(shows)
@@ -73,6 +85,10 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	p.goTo("/devices/LT-0110")
 	p.button("Why Camera")
 	p.checkAccess("an open explanation", string(source))
+	p.goTo("/baselines/audited")
+	p.button("Edit …")
+	p.shows("What laptops are to have")
+	p.checkAccess("editing a baseline", string(source))
 	p.goTo("/changes/" + c.ID)
 	p.button("Publish …")
 	p.shows("Cancel")

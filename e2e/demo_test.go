@@ -53,6 +53,6 @@ func TestTheDemoHasAPast(t *testing.T) {
 	p.shows("Reported by the laptop")
 	p.button("Back to now")
 	p.goTo("/policies/battery-care")
-	p.shows("offered, and enforced by another policy")
+	p.shows("gives way to a policy")
 	p.button("Retire")
 }

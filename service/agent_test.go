@@ -7,14 +7,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"maps"
 	"math/rand/v2"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -369,4 +374,87 @@ func killings() int {
 		fmt.Sscan(text, &n)
 	}
 	return n
+}
+
+// TestTheAgentsPage: on the laptop people see what is managed and why, and take what is offered. Nobody else's page can do
+// it for them.
+func TestTheAgentsPage(t *testing.T) {
+	t.Parallel()
+	e := enrollingWith(t, 0)
+	a := agentOn(t, laptopFiles(t, "S0"))
+	a.Interval = time.Hour
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Page = free.Addr().String()
+	if err := free.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Enrol(t.Context(), e.identity(t, e.invites(t, wire.NewInvitation{Device: "L0"})[0])); err != nil {
+		t.Fatal(err)
+	}
+	e.sets(t, map[string]any{"signin.banner": "For <work> only"}, nil)
+	e.edits(t, "policies", "kind", `{"id":"kind","title":"Kind to the battery","why":"It lasts longer","kind":"configuration","offered":true,"settings":{"power.lid_battery":"lock"},"audience":{"include":["device:L0"]}}`)
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() { done <- a.Run(ctx) }()
+	defer func() {
+		stop()
+		if err := <-done; err != nil {
+			t.Error(err)
+		}
+	}()
+	page := func(method, host, path string, form url.Values) (int, string) {
+		t.Helper()
+		r, err := http.NewRequestWithContext(t.Context(), method, "http://"+a.Page+path, strings.NewReader(form.Encode()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r.Host = host; form != nil {
+			r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		}
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return 0, err.Error()
+		}
+		defer answer.Body.Close()
+		text, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer.StatusCode, string(text)
+	}
+	shows := func(texts ...string) string {
+		t.Helper()
+		for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+			status, text := page(http.MethodGet, a.Page, "/", nil)
+			if status == http.StatusOK && !slices.ContainsFunc(texts, func(want string) bool { return !strings.Contains(text, want) }) {
+				return text
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("the page is %d:\n%s", status, text)
+			}
+		}
+	}
+	text := shows("For &lt;work&gt; only", "As agreed", "Kind to the battery", "It lasts longer", "Take", "in force")
+	token := regexp.MustCompile(`name="token" value="([A-Z0-9]+)"`).FindStringSubmatch(text)
+	if token == nil {
+		t.Fatal("the page has no token")
+	}
+	for about, x := range map[string]struct {
+		host, token, policy string
+		want                int
+	}{
+		"another host": {"attacker.example", token[1], "kind", http.StatusMisdirectedRequest}, "no token": {a.Page, "", "kind", http.StatusForbidden},
+		"another token": {a.Page, "AAAA", "kind", http.StatusForbidden}, "nothing offered": {a.Page, token[1], "none", http.StatusConflict},
+	} {
+		if status, _ := page(http.MethodPost, x.host, "/choose", url.Values{"token": {x.token}, "policy": {x.policy}, "take": {"yes"}}); status != x.want {
+			t.Errorf("%s: %d, expected %d", about, status, x.want)
+		}
+	}
+	if status, _ := page(http.MethodPost, a.Page, "/choose", url.Values{"token": {token[1]}, "policy": {"kind"}, "take": {"yes"}}); status != http.StatusOK {
+		t.Errorf("taken: %d", status)
+	}
+	shows("power.lid_battery", "Leave") // the service heard of it at once
 }

@@ -3,6 +3,8 @@
 package estate
 
 import (
+	"strings"
+
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -58,6 +60,34 @@ func (b *Baseline) AsPolicy() *Policy {
 	p := &Policy{ID: PolicyID(b.ID), Kind: setting.Security, State: Active, Audience: b.Audience}
 	for i := range b.Items {
 		p.Entries = append(p.Entries, Entry{Setting: b.Items[i].Setting, Value: b.Items[i].Value})
+	}
+	return p
+}
+
+// baselineMark begins the id of a policy that puts right what a baseline wants. No id in a file has such a sign.
+const baselineMark = "baseline:"
+
+// BaselineOf gives the baseline whose values a policy puts right; ok is false for other policies.
+func BaselineOf(id PolicyID) (of BaselineID, ok bool) {
+	text, ok := strings.CutPrefix(string(id), baselineMark)
+	if !ok {
+		return "", false
+	}
+	return BaselineID(text), true
+}
+
+// Repairs gives the policy that puts right what the baseline wants put right, nil where that is nothing.
+func (b *Baseline) Repairs() *Policy {
+	p := &Policy{
+		ID: PolicyID(baselineMark + string(b.ID)), Title: b.Title, Kind: setting.Security, State: Active, Owner: b.Owner, Why: b.Why, Audience: b.Audience, Baseline: b.ID,
+	}
+	for i := range b.Items {
+		if item := &b.Items[i]; item.OnDrift == Repair {
+			p.Entries = append(p.Entries, Entry{Setting: item.Setting, Value: item.Value})
+		}
+	}
+	if len(p.Entries) == 0 {
+		return nil
 	}
 	return p
 }

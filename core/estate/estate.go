@@ -126,11 +126,14 @@ type Policy struct {
 	Offered   bool    // it counts only on laptops on which a person took it, and never against a policy that is not offered
 	Within    UnitID  // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
 	OnDrift   OnDrift // what is done where a laptop has another value than it was given
-	Owner     string  // who answers for it; need not be a known person
-	Why       string
-	Labels    []string
-	Entries   []Entry // at most one a setting
-	Audience  Audience
+	// Baseline is the baseline whose values it puts right; empty: it is a policy of its own. Such a policy is made
+	// while an estate is resolved, is in no file, and gives way to every other.
+	Baseline BaselineID
+	Owner    string // who answers for it; need not be a known person
+	Why      string
+	Labels   []string
+	Entries  []Entry // at most one a setting
+	Audience Audience
 }
 
 // Entry gives the policy's entry for a setting, nil when it has none.

@@ -21,11 +21,12 @@ import (
 func (b *builder) policiesOf() {
 	was, p := b.was, b.next
 	policyID := func(x *estate.Policy) estate.PolicyID { return x.ID }
-	d := intern.Compare(was.snapshot.Policies, p.snapshot.Policies, policyID, samePolicy)
+	p.sources = sourcesOf(p.snapshot, was)
+	d := intern.Compare(was.sources, p.sources, policyID, samePolicy)
 	p.policyAt, p.byPolicy = was.policyAt, was.byPolicy
 	p.policies = slices.Clone(was.policies)
 	if !d.Same {
-		p.policyAt = was.policyAt.With(d.Gone, intern.IDsAt(p.snapshot.Policies, d.Fresh, policyID))
+		p.policyAt = was.policyAt.With(d.Gone, intern.IDsAt(p.sources, d.Fresh, policyID))
 		for len(p.policies) < int(p.policyAt.N) {
 			p.policies = append(p.policies, policy{})
 		}
@@ -38,12 +39,12 @@ func (b *builder) policiesOf() {
 			b.changes.policies[at] = true
 		}
 		// Unaltered policies point to the new snapshot, so that the old one can be freed.
-		for i := range p.snapshot.Policies {
-			pol := &p.snapshot.Policies[i]
+		for i := range p.sources {
+			pol := &p.sources[i]
 			p.policies[p.policyAt.NumberOf(pol.ID)].Policy = pol
 		}
 		for _, i := range append(slices.Clone(d.Altered), d.Fresh...) {
-			b.policy(&p.snapshot.Policies[i])
+			b.policy(&p.sources[i])
 		}
 		p.byPolicy = sortedNumbers(
 			len(p.policies),
@@ -78,6 +79,23 @@ func (b *builder) policiesOf() {
 		}
 	}
 }
+
+// sourcesOf gives what a snapshot's settings are decided by: its policies, and for each baseline that puts something right
+// one that gives way to them. What is the same as in the plan before is taken from there.
+func sourcesOf(s *estate.Snapshot, was *Plan) []estate.Policy {
+	if sameSlice(s.Policies, was.snapshot.Policies) && sameSlice(s.Baselines, was.snapshot.Baselines) && was != nothing {
+		return was.sources
+	}
+	out := s.Policies
+	for i := range s.Baselines {
+		if repairs := s.Baselines[i].Repairs(); repairs != nil {
+			out = append(slices.Clip(out), *repairs)
+		}
+	}
+	return out
+}
+
+func sameSlice[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // policy builds a new or altered policy.
 func (b *builder) policy(pol *estate.Policy) {

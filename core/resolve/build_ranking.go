@@ -109,8 +109,19 @@ func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	}
 	return append(
 		to,
-		decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Offered: pol.Offered, Levels: pol.audience.Levels, Entry: e.Entry},
+		decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Yields: yieldsOf(pol.Policy), Levels: pol.audience.Levels, Entry: e.Entry},
 	)
+}
+
+// yieldsOf says to what a policy gives way.
+func yieldsOf(p *estate.Policy) decide.Yield {
+	switch {
+	case p.Baseline != "":
+		return decide.ToPolicies
+	case p.Offered:
+		return decide.ToEnforced
+	}
+	return decide.ToNothing
 }
 
 // takeExceptions orders the exceptions of the day so that the first that matches wins: the closest

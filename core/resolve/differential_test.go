@@ -217,6 +217,9 @@ func madeUp(seed uint64) *estate.Snapshot {
 		}
 		s.Policies = append(s.Policies, p)
 	}
+	for i := range r.IntN(3) {
+		s.Baselines = append(s.Baselines, madeUpBaseline(r, fmt.Sprintf("b%d", i), s.Settings, targets))
+	}
 	for i := range 4 {
 		x := estate.Exception{
 			ID:         estate.ExceptionID(fmt.Sprintf("x%d", i)),
@@ -255,6 +258,18 @@ func madeUp(seed uint64) *estate.Snapshot {
 		)
 	}
 	return s
+}
+
+func madeUpBaseline(r *rand.Rand, id string, settings []setting.Definition, targets []estate.Target) estate.Baseline {
+	b := estate.Baseline{ID: estate.BaselineID(id), Audience: estate.Audience{Include: slices.Compact(some(r, targets, 3))}}
+	for i := range settings {
+		if chance(r, 60) {
+			b.Items = append(b.Items, estate.BaselineItem{
+				Setting: settings[i].ID, Value: madeUpValue(r, &settings[i]), Severity: estate.Low, OnDrift: pick(r, []estate.OnDrift{estate.Repair, estate.Repair, estate.Report}),
+			})
+		}
+	}
+	return b
 }
 
 func madeUpSettings(r *rand.Rand) []setting.Definition {

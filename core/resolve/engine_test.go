@@ -70,7 +70,13 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		return s.With(estate.Edit{Kind: kind, ID: id, Object: object}), fmt.Sprintf("%s %s", kind, id)
 	}
 	at := func(n int) int { return r.IntN(n) }
-	switch r.IntN(16) {
+	switch r.IntN(17) {
+	case 16: // what a baseline wants
+		id := fmt.Sprintf("b%d", r.IntN(3))
+		if chance(r, 30) {
+			return put(estate.KindBaseline, id, nil)
+		}
+		return put(estate.KindBaseline, id, madeUpBaseline(r, id, s.Settings, []estate.Target{{Kind: estate.ToEveryone}, {Kind: estate.ToDevice, ID: "d0"}, {Kind: estate.ToUnit, ID: string(s.Units[0].ID)}}))
 	case 0: // values, locks, priority, kind
 		p, q := pick(r, s.Policies), pick(r, other.Policies)
 		p.Entries, p.Priority, p.Kind = fitting(q.Entries, s), q.Priority, q.Kind

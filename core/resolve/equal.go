@@ -56,7 +56,7 @@ func sameMembers(a, b *estate.Group) bool {
 }
 
 func sameAudience(a, b *estate.Policy) bool {
-	return a.State == b.State && a.Within == b.Within && a.Offered == b.Offered && slices.Equal(a.Platforms, b.Platforms) &&
+	return a.State == b.State && a.Within == b.Within && a.Offered == b.Offered && a.Baseline == b.Baseline && slices.Equal(a.Platforms, b.Platforms) &&
 		slices.Equal(a.Audience.Include, b.Audience.Include) &&
 		slices.Equal(a.Audience.Exclude, b.Audience.Exclude) &&
 		sameRule(a.Audience.When, b.Audience.When)

@@ -108,16 +108,16 @@ func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Se
 			continue
 		}
 		dropped := Setting{ID: def.ID}
-		for j := range s.Policies {
-			level, why, _ := o.applies(&s.Policies[j], dev, owner)
-			if why != "" || s.Policies[j].Entry(def.ID) == nil {
+		for _, p := range o.policies() {
+			level, why, _ := o.applies(p, dev, owner)
+			if why != "" || p.Entry(def.ID) == nil {
 				continue
 			}
 			is := Level(level)
 			if level >= 100 {
 				is = GroupLevel + Level(level-100)
 			}
-			dropped.Candidates = append(dropped.Candidates, Candidate{Policy: s.Policies[j].ID, Level: is, Fate: Detached})
+			dropped.Candidates = append(dropped.Candidates, Candidate{Policy: p.ID, Level: is, Fate: Detached})
 		}
 		out = append(out, dropped)
 	}

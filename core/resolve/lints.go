@@ -153,6 +153,9 @@ func (p *Plan) Lints() []Lint {
 	})
 	var lints []Lint
 	for _, at := range p.byPolicy {
+		if p.policies[at].Baseline != "" {
+			continue // what it is for has a page of its own
+		}
 		pol := &p.policies[at]
 		if pol.State != estate.Active {
 			continue

@@ -235,8 +235,7 @@ type decided struct {
 
 func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Person) (out decided, appears bool) {
 	var all, left []*cand
-	for i := range o.Policies {
-		pol := &o.Policies[i]
+	for _, pol := range o.policies() {
 		level, why, _ := o.applies(pol, d, p)
 		if why != "" {
 			continue
@@ -268,16 +267,23 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		}
 		sort.Strings(out.from)
 	}()
-	if slices.ContainsFunc(left, func(c *cand) bool { return !c.pol.Offered }) {
-		var enforced []*cand
-		for _, c := range left {
-			if c.pol.Offered {
-				c.fate = Enforced
-			} else {
-				enforced = append(enforced, c)
-			}
+	yields := func(c *cand) int { // what is enforced, what is offered, what a baseline wants
+		switch {
+		case c.pol.Baseline != "":
+			return 2
+		case c.pol.Offered:
+			return 1
 		}
-		left = enforced
+		return 0
+	}
+	if len(left) > 0 {
+		least := yields(slices.MinFunc(left, func(a, b *cand) int { return yields(a) - yields(b) }))
+		left = slices.DeleteFunc(slices.Clone(left), func(c *cand) bool {
+			if yields(c) > least {
+				c.fate = Enforced
+			}
+			return yields(c) > least
+		})
 	}
 	var best *estate.Exception
 	for i := range o.Exceptions {
@@ -529,4 +535,17 @@ func oracleRows(def *setting.Definition, left []*cand) (all setting.Value, confl
 		rows[i] = byText[text]
 	}
 	return setting.TableValue(rows), conflict
+}
+
+// policies lists the policies, and those that put right what baselines want.
+func (o oracle) policies() (out []*estate.Policy) {
+	for i := range o.Policies {
+		out = append(out, &o.Policies[i])
+	}
+	for i := range o.Baselines {
+		if repairs := o.Baselines[i].Repairs(); repairs != nil {
+			out = append(out, repairs)
+		}
+	}
+	return out
 }

@@ -25,6 +25,7 @@ import (
 type Plan struct {
 	match.Population
 	snapshot *estate.Snapshot
+	sources  []estate.Policy // those of the snapshot, and those that put right what baselines want
 
 	byDevice []int32 // numbers of devices by id
 	rank     []int32 // by number: the device's place in byDevice

@@ -33,7 +33,7 @@ const (
 	LockedOut     = decide.LockedOut     // an entry of an outer level is locked
 	RuledOut      = decide.RuledOut      // a ruling prefers another
 	Excepted      = decide.Excepted      // an exception takes its place
-	Enforced      = decide.Enforced      // the policy is offered, and one that is not has the setting, too
+	Enforced      = decide.Enforced      // the policy gives way to another that has the setting, too
 	Detached      = decide.Detached      // a unit or group detaches its kind of policy, or the setting's area
 )
 

@@ -218,7 +218,7 @@ var fateWords = map[resolve.Fate]string{
 	resolve.RuledOut:      "a ruling prefers another policy",
 	resolve.Excepted:      "an exception replaces it",
 	resolve.Detached:      "the unit or group is detached",
-	resolve.Enforced:      "it is offered, and another policy enforces the setting",
+	resolve.Enforced:      "it gives way to another policy that has the setting",
 }
 
 func (w *summaryWriter) consequences() {

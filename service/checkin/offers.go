@@ -153,11 +153,7 @@ func (s *session) reasons() (commands []syncml.Command, known bool) {
 		if def := s.live.Plan.Definition(id); def != nil {
 			w.Title = def.Title
 		}
-		from := s.result.DecidedBy(id)
-		if len(from) == 0 {
-			w.Policies = append(w.Policies, syncml.WhyPolicy{Title: "A baseline of the company"})
-		}
-		for _, from := range from {
+		for _, from := range s.result.DecidedBy(id) {
 			w.Policies = append(w.Policies, s.whyPolicy(from))
 		}
 		if s.onlyReports(id) {

@@ -169,7 +169,7 @@ func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*sess
 	d.mu.Lock()
 	settled := d.settled[device]
 	d.mu.Unlock()
-	if settled == 0 || settled < d.flow.BaselinesAltered() || !d.flow.SameSince(settled, estate.DeviceID(device)) {
+	if settled == 0 || !d.flow.SameSince(settled, estate.DeviceID(device)) {
 		if err := s.load(ctx); err != nil {
 			return nil, err
 		}
@@ -194,7 +194,7 @@ func (s *session) load(ctx context.Context) error {
 	var left *resolve.UnknownError
 	switch {
 	case err == nil:
-		s.deliveries, _ = workflow.Wanted(result, s.server.flow.Repairs(s.live, s.device), s.before, s.started)
+		s.deliveries, _ = workflow.Wanted(result, s.before, s.started)
 	case !errors.As(err, &left): // a laptop that left the estate keeps what it has
 		return err
 	}
@@ -415,7 +415,7 @@ func (s *session) end(ctx context.Context) error {
 func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, final map[setting.ID]rollout.Delivery, err error) {
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
-		if s.live.Turn >= s.server.flow.BaselinesAltered() && s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
+		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {
 			s.deliveredAt = live.Turn
 			return nil, nil, nil
 		}
@@ -429,7 +429,7 @@ func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout
 			return nil, nil, err
 		}
 	}
-	final, _ = workflow.Wanted(result, s.server.flow.Repairs(live, s.device), s.deliveries, now)
+	final, _ = workflow.Wanted(result, s.deliveries, now)
 	settled := true
 	for id, d := range final {
 		settled = settled && d.Status != rollout.Pending && d.Status != rollout.Failed && d.Status != rollout.Drifted

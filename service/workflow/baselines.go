@@ -71,38 +71,12 @@ func (s *liveEstate) measures(live *Live) []*measured {
 	return out
 }
 
-// repairs gives the values that baselines put right on a laptop where no policy decides. Of two baselines that differ the
-// first by id counts.
-func (s *liveEstate) repairs(live *Live, device string) map[setting.ID]setting.Value {
-	var out map[setting.ID]setting.Value
-	for _, b := range s.measures(live) {
-		if !b.gets.Has(estate.DeviceID(device)) {
-			continue
-		}
-		for _, item := range b.Items {
-			if _, decided := out[item.Setting]; decided || item.OnDrift != estate.Repair || !b.supported(item.Setting, estate.DeviceID(device)) {
-				continue
-			}
-			if out == nil {
-				out = map[setting.ID]setting.Value{}
-			}
-			out[item.Setting] = item.Value
-		}
-	}
-	return out
-}
-
 // BaselinesAltered gives the turn of what is live at which baselines were last other than before.
 func (s *BaselineService) BaselinesAltered() int64 {
 	s.measures(s.Live())
 	s.measuring.mu.Lock()
 	defer s.measuring.mu.Unlock()
 	return s.measuring.altered
-}
-
-// Repairs gives the values that baselines put right on a laptop where no policy decides.
-func (s *BaselineService) Repairs(live *Live, device string) map[setting.ID]setting.Value {
-	return s.repairs(live, device)
 }
 
 // Unreported gives the settings that baselines want to know of on a laptop.
@@ -438,7 +412,7 @@ func (s *BaselineService) against(live *Live, b *estate.Baseline, item estate.Ba
 		if p == nil || on.Len() == 0 {
 			continue
 		}
-		if e := p.Entry(item.Setting); e != nil && !e.Value.Equal(item.Value) {
+		if e := p.Entry(item.Setting); p.Baseline == "" && e != nil && !e.Value.Equal(item.Value) {
 			out = append(out, policy)
 		}
 	}

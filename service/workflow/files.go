@@ -374,20 +374,13 @@ func contentWord(content string) string {
 
 // needsFile tells whether a laptop's wanted settings name a file.
 func (s *FileService) needsFile(device estate.DeviceID, sha256 string) bool {
-	live := s.Live()
-	r, err := s.PlanFor(live, string(device)).Reasons(device, "")
+	r, err := s.PlanFor(s.Live(), string(device)).Reasons(device, "")
 	if err != nil {
 		return false
 	}
 	needs := false
-	look := func(v setting.Value) {
-		v.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
-	}
 	for s := range r.Outcomes {
-		look(s.Value)
-	}
-	for _, v := range s.repairs(live, string(device)) {
-		look(v)
+		s.Value.EachFile(func(_ []any, f setting.File) { needs = needs || f.SHA256 == sha256 })
 	}
 	return needs
 }

@@ -52,7 +52,7 @@ func (s *LaptopService) pending(live *Live, device string, known map[setting.ID]
 			at = t.at
 		}
 	}
-	all, _ := Wanted(r, s.repairs(live, device), known, at)
+	all, _ := Wanted(r, known, at)
 	return all, nil
 }
 

@@ -33,7 +33,7 @@ func TestWhatIsPendingIsCountedWithoutWritingIt(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		all, _ := Wanted(r, nil, known, enrolled)
+		all, _ := Wanted(r, known, enrolled)
 		var list []rollout.Delivery
 		for _, d := range all {
 			if d.Status == rollout.Pending {

@@ -356,7 +356,6 @@ func bodyOf(l *Live, key objectKey) (string, error) {
 // setting, and those that altered.
 func Wanted(
 	r *resolve.Reasons,
-	repairs map[setting.ID]setting.Value, // that baselines put right where nothing else decides
 	known map[setting.ID]rollout.Delivery,
 	at time.Time,
 ) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
@@ -376,13 +375,8 @@ func Wanted(
 	for s := range r.Outcomes {
 		take(s.ID, &s)
 	}
-	for id, v := range repairs {
-		if _, appears := r.Outcome(id); !appears {
-			take(id, &resolve.Setting{ID: id, Status: resolve.Set, Value: v})
-		}
-	}
 	for id := range known {
-		if _, appears := r.Outcome(id); !appears && repairs[id].IsNothing() {
+		if _, appears := r.Outcome(id); !appears {
 			take(id, nil)
 		}
 	}

@@ -205,6 +205,7 @@ func boundedSnapshot(side impact.Side, units []string, of, known *estate.Snapsho
 	if known != nil && sameList(of.Units, all.Units) && sameList(of.People, all.People) && sameList(of.Devices, all.Devices) && sameList(of.Groups, all.Groups) {
 		bounded := *known
 		bounded.Day, bounded.Settings, bounded.Checks, bounded.Policies, bounded.Exceptions = all.Day, all.Settings, all.Checks, all.Policies, all.Exceptions
+		bounded.Baselines = all.Baselines
 		out = &bounded
 	} else {
 		out = boundedPlaces(plan, laptops, units, within, paths)

@@ -131,7 +131,7 @@ func (c *company) checksIn(id string, refuses ...setting.ID) {
 	if err != nil {
 		c.t.Fatal(err)
 	}
-	all, _ := Wanted(reasons, nil, before, at)
+	all, _ := Wanted(reasons, before, at)
 	var list []rollout.Delivery
 	for key, d := range all {
 		if d.Status == rollout.Pending || d.Status == rollout.Failed {

@@ -28,7 +28,7 @@ function because(c: Candidate): string {
     case 'detached':
       return 'not inherited: this kind is detached closer to the laptop';
     case 'enforced-elsewhere':
-      return `offered, and enforced by ${by}`;
+      return `gives way to ${by}`;
     case 'clashing':
       return `disagrees with ${by}`;
   }

@@ -1,7 +1,7 @@
 // A policy: its settings, who gets it, and what it will do, while it is typed.
 import { replaceEqualDeep } from '@tanstack/react-query';
 import { memo, useEffect, useMemo, useRef, useState } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
+import { Link, Navigate, useNavigate, useParams } from 'react-router';
 import { type Change, type Fault, type PolicyDoc, isPolicy } from '../../api/client';
 import { useAreas, useDictionary, useExceptions, useLivePolicy, usePolicyUse, useRetirement, useMay, useScope } from '../../api/queries';
 import { useAnnounced } from '../../ui/announce';
@@ -19,8 +19,15 @@ import { FindingsSheet } from './findings';
 import { useAudienceReach } from './reach';
 import { Settings } from './settings';
 
+/** Says of a baseline what it puts right: it decides as a policy does that gives way to all others. */
+const baselineMark = 'baseline:';
+
 export function PolicyScreen() {
   const { id = '' } = useParams();
+  return id.startsWith(baselineMark) ? <Navigate to={`/baselines/${id.slice(baselineMark.length)}`} replace /> : <LivePolicy id={id} />;
+}
+
+function LivePolicy({ id }: { id: string }) {
   const { id: openID, change } = useOpenChange();
   const edit = change?.edits?.find((e) => e.kind === 'policies' && e.id === id);
   const live = useLivePolicy(id, (!openID || !!change) && edit?.action !== 'create');

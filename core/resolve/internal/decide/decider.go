@@ -60,7 +60,7 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	rest := d.sets.Temp() // laptops for which it is not decided yet
 	rest.Copy(rows)
 	// The order is that of resolution.md, section 6: what the laptop does not support, what is
-	// detached, what is offered beside what is enforced, exceptions, and only then the combine rule.
+	// detached, what gives way to others, exceptions, and only then the combine rule.
 	d.unsupported(in, rest, limits.Lacking)
 	if d.Observer != nil {
 		here := d.sets.Temp()
@@ -70,7 +70,7 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 			}
 		}
 	}
-	if ix.offered {
+	if ix.yields {
 		in = d.standBack(in, rest)
 	}
 	d.except(ix, in, rest, limits.Exempt)
@@ -79,33 +79,39 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	}
 }
 
-// standBack takes candidates of offered policies from the laptops that have one of a policy that is
-// not: what a person chose never wins against what is enforced. It gives the candidates that are left.
+// standBack takes candidates that give way from the laptops that have one to which they give way: what a person chose never
+// wins against what is enforced, nor what a baseline wants against a policy. It gives the candidates that are left.
 func (d *Decider) standBack(in []Candidate, rest *bitset.Set) []Candidate {
-	enforced := d.sets.Temp()
-	enforced.Clear()
-	for i := range in {
-		if !in[i].Offered {
-			enforced.Or(in[i].Live)
-		}
-	}
-	left := make([]Candidate, 0, len(in))
-	for _, c := range in {
-		if c.Offered && c.Live.Meets(enforced) {
-			if d.Observer != nil {
-				if here := d.sets.Temp(); here.SetAnd(c.Live, enforced) && here.SetAnd(here, rest) {
-					d.Observer.Fate(&c, Enforced, here)
-				}
+	before := d.sets.Temp() // laptops with a candidate that gives way to fewer than those that are looked at
+	before.Clear()
+	left := slices.Clone(in)
+	for yields := ToNothing; yields < yieldsEnd; yields++ {
+		for i := range left {
+			if c := &left[i]; c.Yields == yields && yields > ToNothing && c.Live.Meets(before) {
+				d.giveWay(c, before, rest)
 			}
-			live := d.sets.Temp()
-			if !live.SetAndNot(c.Live, enforced) {
-				live = Nobody
-			}
-			c.Live = live
 		}
-		left = append(left, c)
+		for i := range left {
+			if left[i].Yields == yields {
+				before.Or(left[i].Live)
+			}
+		}
 	}
 	return left
+}
+
+// giveWay takes a candidate from laptops that have what it gives way to.
+func (d *Decider) giveWay(c *Candidate, before, rest *bitset.Set) {
+	if d.Observer != nil {
+		if here := d.sets.Temp(); here.SetAnd(c.Live, before) && here.SetAnd(here, rest) {
+			d.Observer.Fate(c, Enforced, here)
+		}
+	}
+	live := d.sets.Temp()
+	if !live.SetAndNot(c.Live, before) {
+		live = Nobody
+	}
+	c.Live = live
 }
 
 // unsupported takes the laptops that lack the setting out of rest; it appears on those that have an

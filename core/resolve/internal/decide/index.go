@@ -17,7 +17,7 @@ type Index struct {
 	Exceptions []Exception
 	Outcomes   *intern.Outcomes
 	items      []int32             // of lists that are put together: the items of each ranked entry, entry after entry
-	offered    bool                // some entry's policy is offered
+	yields     bool                // some entry gives way to others
 	begin      []int32             // by rank: where its items begin in items; in the end how many there are
 	Def        *setting.Definition // nil: no such setting
 	Entries    []Entry             // by rank
@@ -31,7 +31,7 @@ type Ranked struct {
 	Policy  int32 // number
 	LevelAt int16 // the place of Level among the policy's levels
 	Lock    bool
-	Offered bool // its policy is offered
+	Yields  Yield // to whom it gives way
 	Level   match.Level
 	Order
 	Class int32 // the same for equal values

@@ -38,7 +38,7 @@ func (ix *Index) DecideByLead(
 	ranks []int32,
 ) (outcome int32, _ []Fate, _ []int32, ok bool) {
 	rule := ix.precedence
-	if rule == nil || ix.offered { // what is offered stands back behind all that is not
+	if rule == nil || ix.yields { // what gives way stands back behind what does not
 		return 0, fates, ranks, false
 	}
 	end := int32(len(order))

@@ -16,7 +16,7 @@ const (
 	RuledOut           // a ruling prefers another
 	Excepted           // an exception takes its place
 	Detached           // a unit or group detaches its kind of policy, or the setting's area
-	Enforced           // its policy is offered, and one that is not has the setting, too
+	Enforced           // it gives way to a policy that has the setting, too
 )
 
 var fateWords = [...]string{
