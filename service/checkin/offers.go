@@ -82,6 +82,9 @@ func (s *session) queueOffers() error {
 		return nil
 	}
 	s.offers.queued = true
+	if s.result == nil && s.revisionNow == s.revision && !s.live.Plan.AnyOffered() {
+		return nil // what it shows came with the revision
+	}
 	s.offers.shown = map[string]string{}
 	if s.laptop.Offers != "" && s.revisionNow != "" { // else it lost all that it had
 		if err := json.Unmarshal([]byte(s.laptop.Offers), &s.offers.shown); err != nil {

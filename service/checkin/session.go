@@ -90,6 +90,7 @@ type session struct {
 	over        bool
 	started     time.Time
 	laptop      store.Laptop
+	begun       store.Laptop     // as it was stored when the session began
 	live        *workflow.Live   // when the session began
 	result      *resolve.Reasons // of that, once it was looked up
 	settledAs   int64            // the turn of what is live, when nothing is due in the end
@@ -155,6 +156,7 @@ func (d *Server) begin(ctx context.Context, in incoming, laptop enrolled) (*sess
 		statuses: map[string]string{},
 		wanted:   map[string]bool{},
 		laptop:   laptop.row,
+		begun:    laptop.row,
 		limit:    in.Header.MaxMsgSize,
 	}
 	if s.signed {
@@ -477,11 +479,7 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 	if err != nil {
 		return fmt.Errorf("ending the session of %s: %w", s.device, err)
 	}
-	stored, err := s.server.store.In(ctx).Laptop(s.device)
-	if err != nil {
-		return err
-	}
-	quiet := s.sent == 0 && len(altered) == 0 && stored.Revision == s.laptop.Revision && stored.Digest == s.laptop.Digest && stored.Offers == s.laptop.Offers && s.facts == nil && len(s.drifts) == 0
+	quiet := s.sent == 0 && len(altered) == 0 && s.begun == s.laptop && s.facts == nil && len(s.drifts) == 0
 	if quiet && outcome == "in order" {
 		s.server.settle(s)
 		if s.measured {
@@ -490,6 +488,10 @@ func (s *session) finish(ctx context.Context, outcome string) error {
 			}
 		}
 		return s.server.flow.Heard(ctx, s.device) // nothing worth a record: the time is noted with others
+	}
+	stored, err := s.server.store.In(ctx).Laptop(s.device)
+	if err != nil {
+		return err
 	}
 	stored.Revision, stored.Digest, stored.Offers, stored.LastSeen = s.laptop.Revision, s.laptop.Digest, s.laptop.Offers, &now
 	stored.FactsAt = s.laptop.FactsAt
