@@ -5,6 +5,7 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"maps"
 	"slices"
 	"time"
@@ -60,8 +61,16 @@ type CheckIn struct {
 }
 
 // Laptop gives a laptop's record.
-func (s *Store) Laptop(device string) (Laptop, error) {
-	return one[Laptop](s.db.Where("device = ?", device))
+//
+// Each session of a laptop begins with it, so it is read without reflection.
+func (s *Store) Laptop(device string) (l Laptop, err error) {
+	err = s.db.Raw(
+		`SELECT device, credential, enrolled_at, last_seen, revision, digest, sessions, usual, offers, facts_at, tells_since FROM laptops WHERE device = ?`, device,
+	).Row().Scan(&l.Device, &l.Credential, &l.EnrolledAt, &l.LastSeen, &l.Revision, &l.Digest, &l.Sessions, &l.Usual, &l.Offers, &l.FactsAt, &l.TellsSince)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return l, err
 }
 
 // Laptops gives every laptop's record.
