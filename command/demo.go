@@ -327,7 +327,7 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	if err := demo.AddLater(folder); err != nil {
 		return err
 	}
-	if result, err = importFolder(ctx, &with, folder, "How changes go to laptops, and what people are offered", false); err != nil {
+	if result, err = importFolder(ctx, &with, folder, "How changes go to laptops, what people are offered, and what the audit wants", false); err != nil {
 		return err
 	}
 	_, err = client.Post[wire.Published](ctx, &with, client.Path("changes", result.Change, "publish"), nil)

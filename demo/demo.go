@@ -34,10 +34,10 @@ func Write(folder string) error {
 	return os.CopyFS(folder, estate)
 }
 
-//go:embed rollouts.yaml offers.yaml
+//go:embed rollouts.yaml offers.yaml baselines.yaml
 var later embed.FS
 
-// AddLater puts what the demo estate gets later into a folder that has it: rollout plans and approval rules,
+// AddLater puts what the demo estate gets later into a folder that has it: rollout plans and approval rules, baselines,
 // and what is offered. They are apart from it, so that the estate can be published before they count.
 func AddLater(folder string) error { return os.CopyFS(folder, later) }
 
