@@ -40,6 +40,13 @@ func TestMain(m *testing.M) {
 			err = fmt.Errorf("%w: %s", err, out)
 		}
 	}
+	if err == nil { // the agent beside it, for the demo's real laptop
+		build := exec.Command("go", "build", "-o", filepath.Join(dir, "zridge-agent"), "../cmd/zridge-agent")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, failed := build.CombinedOutput(); failed != nil {
+			err = fmt.Errorf("%w: %s", failed, out)
+		}
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "e2e:", err)
 		os.Exit(1)
@@ -63,7 +70,8 @@ type running struct {
 	code     string // of the first administrator; empty when there is one
 	database string
 	log      *bytes.Buffer
-	config   string // of the command line
+	config   string   // of the command line
+	said     []string // lines, until it was ready
 }
 
 // serve starts a service over a database file, which may be new.
@@ -91,6 +99,7 @@ func started(t testing.TB, ready string, args ...string) *running {
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
 		line := strings.TrimSpace(lines.Text())
+		r.said = append(r.said, line)
 		for _, before := range []string{"answers at ", "Console   "} {
 			if _, address, ok := strings.Cut(line, before); ok {
 				r.address = address
