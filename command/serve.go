@@ -152,6 +152,7 @@ func serveCommand(s Streams) *cli.Command {
 				Name:  "require-message-mac",
 				Usage: "refuse laptops that give credentials once a session instead of authenticating each message",
 			},
+			&cli.StringSliceFlag{Name: "withhold-fact", Usage: "never ask laptops for this `FACT`, though a rule looks at it; * means for none"},
 			&cli.BoolFlag{Name: "enrol-by-secret", Usage: "let laptops enrol with secrets, too; over plain HTTP they do in any case"},
 			&cli.StringFlag{
 				Name: "authority-chain", TakesFile: true,
@@ -226,6 +227,7 @@ func serveCommand(s Streams) *cli.Command {
 				Connections: c.Int("connections"),
 				RequireMAC:  c.Bool("require-message-mac"),
 				BySecret:    c.Bool("enrol-by-secret"),
+				Withheld:    c.StringSlice("withhold-fact"),
 				Authority: ca.Config{
 					Chain: c.String("authority-chain"),
 					Key:   c.String("authority-key"),

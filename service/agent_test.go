@@ -30,6 +30,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/formats/wire"
+	"zenithridge.example/zridge/service"
 )
 
 // laptopFiles makes the files of a laptop.
@@ -457,4 +458,34 @@ func TestTheAgentsPage(t *testing.T) {
 		t.Errorf("taken: %d", status)
 	}
 	shows("power.lid_battery", "Leave") // the service heard of it at once
+}
+
+// TestWithheldFacts: what the company does not want to know is not asked, though a rule looks at it.
+func TestWithheldFacts(t *testing.T) {
+	t.Parallel()
+	for _, x := range []struct {
+		withheld []string
+		knows    map[string]bool
+	}{{[]string{"battery"}, map[string]bool{"camera": true}}, {[]string{"*"}, map[string]bool{}}, {nil, map[string]bool{"battery": true, "camera": true}}} {
+		e := enrollingAt(t, service.Config{Withheld: x.withheld})
+		a := agentOn(t, laptopFiles(t, "S0"))
+		if _, err := a.Enrol(t.Context(), e.identity(t, e.invites(t, wire.NewInvitation{Device: "L0"})[0])); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := a.CheckIn(t.Context(), false); err != nil {
+			t.Fatal(err)
+		}
+		facts := get[wire.DevicePage](t, e.Client, "/devices/L0").Facts
+		report, err := a.Report()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"battery", "camera"} {
+			_, told := facts[name]
+			_, shown := report.Facts[name]
+			if told != x.knows[name] || shown != told {
+				t.Errorf("without %v: %s is known: %t, and shown on the laptop: %t", x.withheld, name, told, shown)
+			}
+		}
+	}
 }

@@ -41,9 +41,15 @@ type enrolling struct {
 
 func enrollingWith(t *testing.T, life time.Duration) *enrolling {
 	t.Helper()
+	return enrollingAt(t, service.Config{Authority: ca.Config{Life: life}})
+}
+
+func enrollingAt(t *testing.T, c service.Config) *enrolling {
+	t.Helper()
 	folder := t.TempDir()
 	leaf, files := certificateFor(t, folder, "localhost")
-	running := startWith(t, service.Config{TLS: files, Database: filepath.Join(folder, "z.db"), Authority: ca.Config{Life: life}})
+	c.TLS, c.Database = files, filepath.Join(folder, "z.db")
+	running := startWith(t, c)
 	trusted := trusting(t, leaf)
 	e := &enrolling{firstAdministratorBy(t, trusted, running.Address, running.SetupCode), trusted, x509.NewCertPool(), folder}
 	e.roots.AddCert(leaf)

@@ -48,6 +48,7 @@ type Config struct {
 
 	TLS         TLS
 	Authority   ca.Config      // of laptops' certificates; the zero Config: the service's own, in authority.pem beside the database
+	Withheld    []string       // facts that no laptop is asked for; "*": none is
 	BySecret    bool           // laptops may enrol with secrets, too; without TLS they do in any case
 	Proxies     []netip.Prefix // that stand in front of the service; their X-Forwarded headers are believed
 	Hosts       []string       // names that the service answers to; none: those of the certificate, or of loopback
@@ -210,7 +211,7 @@ func Start(c Config) (*Running, error) {
 	if enrol != nil {
 		secured.laptops = enrol
 	}
-	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, Clock: c.Clock.Now, RequireMAC: c.RequireMAC})
+	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, Clock: c.Clock.Now, RequireMAC: c.RequireMAC, Withheld: c.Withheld})
 	if err := checkIn.SealCredentials(context.Background()); err != nil {
 		data.Close()
 		listener.Close()

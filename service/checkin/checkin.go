@@ -50,6 +50,7 @@ type Server struct {
 	key   [32]byte         // of challenges; a restart voids them, and laptops ask again
 
 	requireMAC bool
+	withheld   []string // facts that no laptop is asked for
 
 	mu         sync.Mutex
 	nonces     map[string][]byte    // by device: of its next session
@@ -73,6 +74,8 @@ type Config struct {
 	// RequireMAC refuses laptops that give credentials for a session instead of authenticating
 	// each message.
 	RequireMAC bool
+	// Withheld are facts that no laptop is asked for, though a rule looks at them; "*" means all.
+	Withheld []string
 }
 
 // NewServer gives a server over a store and the use cases.
@@ -85,6 +88,7 @@ func NewServer(c Config) *Server {
 		now:        c.Now,
 		clock:      c.Clock,
 		requireMAC: c.RequireMAC,
+		withheld:   c.Withheld,
 		nonces:     map[string][]byte{},
 		used:       map[string]time.Time{},
 		sessions:   map[string]*session{},

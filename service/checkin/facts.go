@@ -4,6 +4,7 @@ package checkin
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"zenithridge.example/zridge/core/setting"
@@ -14,7 +15,8 @@ import (
 const (
 	factsEach    = 24 * time.Hour // between two times that a laptop is asked
 	maxFactText  = 200            // bytes
-	osVersion    = "os_version"   // facts that every device has as fields of its own
+	everyFact    = "*"
+	osVersion    = "os_version" // facts that every device has as fields of its own
 	editionFact  = "edition"
 	modelFact    = "model"
 	factsAtOnce  = 60 // in the first message: there are few that matter
@@ -30,6 +32,9 @@ func (s *session) askFacts(out *syncml.Message) {
 		return
 	}
 	names := append(s.live.Plan.FactsNeeded(), osVersion, editionFact, modelFact)
+	names = slices.DeleteFunc(names, func(name string) bool {
+		return slices.Contains(s.server.withheld, name) || slices.Contains(s.server.withheld, everyFact)
+	})
 	if len(names) > factsAtOnce || len(names)*factQuestion > s.free(out) {
 		return
 	}
