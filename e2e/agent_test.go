@@ -29,6 +29,11 @@ policies:
       screen.lock_after_minutes: 7
       network.proxy.mode: script
       system.audit_log_mb: 500
+      accounts.password_history: 3
+      accounts.lockout_failures: 5
+      signin.denied: [guest]
+      media.usb_storage: block
+      accounts.elevation: password
       system.time_zone: Europe/Lisbon
     audience: {include: [everyone]}
 `
@@ -226,6 +231,7 @@ cp "$LEAF" tmp/leaf.pem
 trusted() { chroot . openssl verify -CAfile /etc/ssl/certs/ca-certificates.crt /tmp/leaf.pem >&2 && echo "text trusted $1" || echo "text not trusted $1"; }
 sums() { chroot . sh -c 'find /etc -type f -exec sha256sum {} +; find /etc -type l -exec ls -l --time-style=+ {} +' | sort; }
 desktop() { echo "text $1:" $(chroot . env HOME=/tmp XDG_RUNTIME_DIR=/tmp GSETTINGS_BACKEND=dconf gsettings $2 $3 $4); }
+chroot . env DEBIAN_FRONTEND=noninteractive pam-auth-update --force >&2 # likewise
 chroot . update-ca-certificates --fresh >&2 # links as the system makes them, wherever they were made otherwise
 sums > "$WORK/before"
 trusted before
@@ -239,6 +245,7 @@ desktop idle get org.gnome.desktop.session idle-delay
 desktop writable writable org.gnome.desktop.session idle-delay
 desktop proxy get org.gnome.system.proxy mode
 diff "$WORK/before" "$WORK/managed" | grep '^[<>]' | sed 's/^/managed /' || true
+grep -h 'pam_pwhistory\|pam_faillock.so preauth\|pam_access' etc/pam.d/common-* | sed 's/^/text /'
 cat etc/issue etc/security/pwquality.conf.d/50-zridge.conf | sed 's/^/text /'
 readlink etc/localtime | sed 's/^/text /'
 grep '^PASS_MAX_DAYS' etc/login.defs | sed 's/^/text /'
@@ -293,6 +300,7 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	for _, want := range []string{
 		"text For work only", "text minlen = 14", "text /usr/share/zoneinfo/Europe/Lisbon", "text PASS_MAX_DAYS\t90",
 		"text idle: uint32 420", "text writable: false", "text proxy: 'auto'", "text idle after: uint32 300",
+		"pam_pwhistory.so remember=3", "pam_faillock.so preauth", "pam_access.so accessfile=/etc/security/zridge-access.conf",
 		"text not trusted before", "text trusted managed", "text not trusted after",
 		"/etc/chromium/policies/managed/zridge.json", "/etc/systemd/journald.conf.d/50-zridge.conf", "/etc/issue.net",
 	} {

@@ -39,7 +39,6 @@ func TestWhatComesToAUnit(t *testing.T) {
 		"what differs stands out",
 		`[...document.querySelectorAll('main td')].some((c) => /^not as above: /.test(c.textContent) && c.textContent.includes('whole-disk'))`,
 	)
-	p.shot("matrix")
 	p.button("Survey fleet")
 	p.shows("RV Petrel")
 	p.choose("Show", "laptops")
