@@ -113,24 +113,26 @@ function Body({ c, id, unit, params, set }: Part) {
       <Items list={c.items} set={set} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
         <Sheet title="By unit" aside="each with what is below it">
-          <table className="table table-sm">
-            <Heads of={['Unit', 'Comply', 'Differ']} />
-            <tbody>
-              {c.units.map((u) => (
-                <tr key={u.unit}>
-                  <th scope="row" className="font-normal">
-                    <button type="button" className="link cursor-pointer text-left" onClick={() => set({ unit: u.unit })}>
-                      {u.title || u.unit}
-                    </button>
-                  </th>
-                  <td className="min-w-48">
-                    <ShareBar of={u.count} />
-                  </td>
-                  <td className="tabular-nums">{number(u.count.differs)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <div className="overflow-x-auto">
+            <table className="table table-sm">
+              <Heads of={['Unit', 'Comply', 'Differ']} />
+              <tbody>
+                {c.units.map((u) => (
+                  <tr key={u.unit}>
+                    <th scope="row" className="font-normal">
+                      <button type="button" className="link cursor-pointer text-left" onClick={() => set({ unit: u.unit })}>
+                        {u.title || u.unit}
+                      </button>
+                    </th>
+                    <td className="min-w-48">
+                      <ShareBar of={u.count} />
+                    </td>
+                    <td className="tabular-nums">{number(u.count.differs)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
         </Sheet>
         <Laptops id={id} unit={unit} params={params} />
       </div>
