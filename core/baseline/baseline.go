@@ -35,18 +35,18 @@ func Judge(d *setting.Definition, item *estate.BaselineItem, o Observed) Verdict
 	switch {
 	case !o.Supported:
 		return Unsupported
-	case !o.Wanted.IsNothing() && !meets(d, item.Value, o.Wanted):
+	case !o.Wanted.IsNothing() && !Meets(d, item.Value, o.Wanted):
 		return Overridden
 	case !o.Said:
 		return NotReported
-	case meets(d, item.Value, o.Has) || o.Has.IsNothing() && !d.Default.IsNothing() && meets(d, item.Value, d.Default):
+	case Meets(d, item.Value, o.Has) || o.Has.IsNothing() && !d.Default.IsNothing() && Meets(d, item.Value, d.Default):
 		return Complies
 	}
 	return Differs
 }
 
-// meets tells whether a value is what is wanted, or stricter where the setting has an order of strictness.
-func meets(d *setting.Definition, wanted, is setting.Value) bool {
+// Meets tells whether a value is what is wanted, or stricter where the setting has an order of strictness.
+func Meets(d *setting.Definition, wanted, is setting.Value) bool {
 	if is.IsNothing() {
 		return false
 	}

@@ -51,7 +51,7 @@ type (
 		Overridden  int           `json:"overridden" doc:"A policy wants another value, which counts"`
 		NotReported int           `json:"not_reported"`
 		Unsupported int           `json:"unsupported"`
-		Policies    []string      `json:"policies" doc:"That want another value"`
+		Policies    []string      `json:"policies" doc:"That want on some laptops what does not comply"`
 	}
 
 	// ComplianceDay is how the laptops stood at the end of a day.

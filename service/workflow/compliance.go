@@ -149,15 +149,16 @@ func (s *BaselineService) rootOf(live *Live) string {
 	return ""
 }
 
-// against lists the policies that want another value than an item on some of the baseline's laptops.
+// against lists the policies that want on some of the baseline's laptops what does not comply with an item.
 func (s *BaselineService) against(live *Live, b *estate.Baseline, item estate.BaselineItem) (out []estate.PolicyID) {
 	gets := live.Plan.ReachOf(b.AsPolicy()).Gets
+	d := live.Plan.Definition(item.Setting)
 	for policy, on := range live.Plan.Winners(item.Setting, gets) {
 		p := live.Plan.Policy(policy)
 		if p == nil || on.Len() == 0 {
 			continue
 		}
-		if e := p.Entry(item.Setting); p.Baseline == "" && e != nil && !e.Value.Equal(item.Value) {
+		if e := p.Entry(item.Setting); p.Baseline == "" && e != nil && d != nil && !baseline.Meets(d, item.Value, e.Value) {
 			out = append(out, policy)
 		}
 	}

@@ -172,7 +172,7 @@ function Items({ list, set }: { list: ItemCompliance[]; set: Part['set'] }) {
                             </Link>
                           </span>
                         ))}{' '}
-                        wants another value. Alter it there, or what the baseline wants.
+                        {x.policies.length > 1 ? 'want' : 'wants'} another value. Alter it there, or what the baseline wants.
                       </div>
                     )}
                   </th>
