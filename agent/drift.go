@@ -115,11 +115,12 @@ func (a *Agent) watch(ctx context.Context) error {
 				timer.Reset(settling)
 			}
 		case <-timer.C:
-			if err := a.CheckDrift(); err != nil {
-				a.Log.Warn("reading what is in force", "error", err)
-			}
+			// First the folders, then the values: what is altered in between is seen by one of the two.
 			if err := a.watchFolders(w); err != nil {
 				a.Log.Warn("watching files", "error", err)
+			}
+			if err := a.CheckDrift(); err != nil {
+				a.Log.Warn("reading what is in force", "error", err)
 			}
 		}
 	}

@@ -407,7 +407,7 @@ func TestWhatSomebodyAlters(t *testing.T) {
 	}{
 		{"power.lid_battery", setting.TextValue("lock"), "/etc/systemd/logind.conf.d/50-zridge.conf", "[Login]\nHandleLidSwitch=ignore\n", `"nothing"`},
 		{"browser.sync", setting.BoolValue(false), "/etc/chromium/policies/managed/zridge.json", "{broken", "nothing"},
-		{"signin.banner", setting.TextValue("Ours"), "/etc/issue.net", "Theirs\n", "nothing"},
+		{"signin.banner", setting.TextValue("Ours"), "/etc/issue.net", "Theirs\n", `"Theirs"`},
 		{"media.eject", setting.TextValue("everybody"), "/etc/polkit-1/rules.d/10-zridge.rules", "polkit.addRule(function() {});\n", "nothing"},
 		{"network.proxy.address", setting.TextValue("proxy.example:80"), "/etc/dconf/db/local.d/locks/50-zridge", "", "nothing"},
 		{"screen.lock", setting.BoolValue(true), "/etc/dconf/db/local.d/locks/50-zridge", "", "nothing"},

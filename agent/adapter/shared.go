@@ -147,23 +147,38 @@ func (w *whole) Read(setting.ID) (setting.Value, error) {
 	if _, _, known, err := w.host.before(w.paths[0]); err != nil || !known {
 		return setting.Value{}, err // what is there is the system's own
 	}
-	first, there, err := w.host.read(w.paths[0])
-	if err != nil || !there {
+	// All files are alike where nobody altered one. Otherwise one that is not as it was written says what was found.
+	written, _, _, err := w.host.before(w.written())
+	if err != nil {
 		return setting.Value{}, err
 	}
-	for _, path := range w.paths[1:] {
-		if text, _, err := w.host.read(path); err != nil || text != first {
+	found := written
+	for _, path := range w.paths {
+		text, there, err := w.host.read(path)
+		if err != nil || !there {
 			return setting.Value{}, err
 		}
+		if text != written {
+			found = text
+		}
 	}
-	v, _ := w.from(strings.TrimSuffix(first, "\n"))
+	v, _ := w.from(strings.TrimSuffix(found, "\n"))
 	return v, nil
 }
+
+// written is the name under which it is kept what was written last.
+func (w *whole) written() string { return string(w.id) + ".written" }
 
 func (w *whole) Apply(id setting.ID, v setting.Value) error {
 	text, ok := w.to(v)
 	if !ok {
 		return &ValueError{id, v}
+	}
+	if err := w.host.forget(w.written()); err != nil {
+		return err
+	}
+	if err := w.host.keep(w.written(), text+"\n", true); err != nil {
+		return err
 	}
 	for _, path := range w.paths {
 		was, there, err := w.host.read(path)
@@ -210,5 +225,5 @@ func (w *whole) Withdraw(setting.ID) error {
 			return err
 		}
 	}
-	return nil
+	return w.host.forget(w.written())
 }
