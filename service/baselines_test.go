@@ -154,3 +154,37 @@ func TestCapturedBaselines(t *testing.T) {
 		}
 	}
 }
+
+// TestBaselinesOfAUnit: whoever reads for a unit sees the baselines that measure its laptops, and how these stand.
+func TestBaselinesOfAUnit(t *testing.T) {
+	t.Parallel()
+	e := enrollingWith(t, 0)
+	for id, audience := range map[string]string{"all": `{"include":["everyone"]}`, "shore": `{"include":["device:L0"]}`, "mixed": `{"include":["unit:labs","device:L0"]}`} {
+		e.edits(t, "baselines", id, `{"id":"`+id+`","audience":`+audience+`,"settings":{"signin.banner":"Ours"}}`)
+	}
+	complianceOnce(t, e.Client, "/baselines/mixed/compliance", func(c *wire.Compliance) bool { return c.Baseline.Count.Laptops == 3 })
+	posted[struct{}](t, e.Client, "/accounts", wire.NewAccount{Name: "lena", Password: "a lantern in the fog"})
+	posted[wire.Grant](t, e.Client, "/grants", wire.NewGrant{Account: "lena", Role: "reader", Unit: "labs"})
+	lena := &client.Client{Base: e.Base, HTTP: e.HTTP}
+	token, err := lena.SignIn(t.Context(), "lena", "a lantern in the fog", "test", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lena.Token = token.Secret
+	list := get[[]wire.BaselineSummary](t, lena, "/baselines")
+	if len(list) != 2 || list[0].ID != "all" || list[1].ID != "mixed" || list[1].Count.Laptops != 2 {
+		t.Errorf("for a unit: %+v", list)
+	}
+	laptops := get[wire.Page[wire.LaptopCompliance]](t, lena, "/baselines/mixed/laptops")
+	for _, l := range laptops.Items {
+		if l.Device == "L0" {
+			t.Error("a laptop of another unit is seen")
+		}
+	}
+	if _, err := lena.Call(t.Context(), http.MethodGet, "/baselines/shore/compliance", nil, nil, nil); err == nil {
+		t.Error("the baseline of another unit is seen")
+	}
+	if _, err := lena.Call(t.Context(), http.MethodGet, "/drift?device=L0", nil, nil, nil); err == nil {
+		t.Error("the drift of another unit is seen")
+	}
+}

@@ -46,14 +46,20 @@ func (s *BaselineService) Baselines(ctx context.Context, by Actor) ([]BaselineRo
 	return out, nil
 }
 
-// seenCounts counts states in the units that somebody sees.
+// seenCounts counts states of the laptops that somebody sees.
 func (s *BaselineService) seenCounts(ctx context.Context, by Actor) ([]store.BaselineCount, error) {
-	counts, err := s.store.In(ctx).BaselineCounts()
-	if err != nil || by.Held.Everywhere.Has(access.Read) {
-		return counts, err
+	if by.Held.Everywhere.Has(access.Read) {
+		return s.store.In(ctx).BaselineCounts()
 	}
-	units := s.seenLive(by).Plan.UnitPaths()
-	return slices.DeleteFunc(counts, func(c store.BaselineCount) bool { return units[estate.UnitID(c.Unit)] == nil }), nil
+	states, err := s.store.In(ctx).BaselineStates("", "")
+	live := s.seenLive(by)
+	var out []store.BaselineCount
+	for i := range states {
+		if live.Plan.Device(estate.DeviceID(states[i].Device)) != nil {
+			out = append(out, store.BaselineCount{Baseline: states[i].Baseline, Unit: states[i].Unit, State: string(states[i].State), Count: 1})
+		}
+	}
+	return out, err
 }
 
 // UnitCompliance is how the laptops of a unit, with what is below it, stand.

@@ -227,6 +227,7 @@ func boundedSnapshot(side impact.Side, units []string, of, known *estate.Snapsho
 	}
 	out.Rulings = kept(all.Rulings, func(r *estate.Ruling) bool { return policies[r.Prefer] && policies[r.Over] })
 	out.Exceptions = kept(out.Exceptions, func(x *estate.Exception) bool { return plan.Matching(x.Target).And(laptops).Len() > 0 })
+	out.Baselines = kept(out.Baselines, func(b *estate.Baseline) bool { return plan.ReachOf(b.AsPolicy()).Gets.And(laptops).Len() > 0 })
 	dropLoose(out)
 	return out
 }
@@ -290,6 +291,11 @@ func dropLoose(s *estate.Snapshot) {
 	s.Policies = slices.Clone(s.Policies) // they may be those of the whole estate
 	for i := range s.Policies {
 		a := &s.Policies[i].Audience
+		a.Include, a.Exclude = kept(a.Include, there), kept(a.Exclude, there)
+	}
+	s.Baselines = slices.Clone(s.Baselines)
+	for i := range s.Baselines {
+		a := &s.Baselines[i].Audience
 		a.Include, a.Exclude = kept(a.Include, there), kept(a.Exclude, there)
 	}
 }
