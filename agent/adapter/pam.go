@@ -14,9 +14,10 @@ const (
 	accessFile  = "/etc/security/zridge-access.conf"
 )
 
-// pamBundle is settings that need steps of sign-in (PAM) of their own. pam-auth-update puts these in place; where
+// pamBundle is settings that need steps of sign-in (PAM) of their own; steps gives a part of each, by the file in which it
+// must be. pam-auth-update puts these in place; where
 // somebody wrote the files of PAM by hand it does not, and the settings are not in force.
-func pamBundle(h *Host, name string, ids []setting.ID, files func(*Host, values) (map[string]file, error), steps map[string]string) *bundle {
+func pamBundle(h *Host, name string, ids []setting.ID, files func(*Host, values) (map[string]file, error), steps func(values) map[string]string) *bundle {
 	return &bundle{
 		host: h, name: name, ids: ids, files: files,
 		before: func(h *Host, gone []string) error {
@@ -35,8 +36,8 @@ func pamBundle(h *Host, name string, ids []setting.ID, files func(*Host, values)
 			}
 			return h.run("pam-auth-update", "--package")
 		},
-		force: func(h *Host, _ values) (bool, error) {
-			for file, step := range steps {
+		force: func(h *Host, wanted values) (bool, error) {
+			for file, step := range steps(wanted) {
 				if text, _, err := h.read("/etc/pam.d/" + file); err != nil || !strings.Contains(text, step) {
 					return false, err
 				}
@@ -94,7 +95,9 @@ func access(h *Host) Adapter {
 				"required\tpam_access.so accessfile=" + accessFile + " listsep=,",
 			}),
 		}, nil
-	}, map[string]string{"common-account": "pam_access.so accessfile=" + accessFile})
+	}, func(values) map[string]string {
+		return map[string]string{"common-account": "pam_access.so accessfile=" + accessFile}
+	})
 }
 
 // accessNames gives the names of a list as pam_access reads them: of an account, or of a group.
@@ -120,7 +123,9 @@ func history(h *Host) Adapter {
 		return map[string]file{
 			pamProfiles + "zridge-history": pamProfile("Earlier passwords are refused", "Password", "Primary", 900, []string{line}, []string{line + " use_authtok"}),
 		}, nil
-	}, map[string]string{"common-password": "pam_pwhistory.so"})
+	}, func(wanted values) map[string]string {
+		return map[string]string{"common-password": fmt.Sprintf("pam_pwhistory.so remember=%d ", wanted[id].Integer())}
+	})
 }
 
 // counted is settings of faillock, which count only where sign-in asks pam_faillock: on a fresh Debian it does not. It
@@ -148,7 +153,7 @@ func lockout(h *Host) Adapter {
 			after := pamProfile("An account is locked after wrong passwords: after the password", "Auth", "Primary", 0, nil,
 				[]string{"[default=die]\tpam_faillock.so authfail"})
 			return map[string]file{pamProfiles + "zridge-lockout-before": before, pamProfiles + "zridge-lockout-after": after}, nil
-		}, map[string]string{"common-auth": "pam_faillock.so authfail"}),
+		}, func(values) map[string]string { return map[string]string{"common-auth": "pam_faillock.so authfail"} }),
 	}
 }
 

@@ -248,7 +248,9 @@ func TestSignInOnARealRoot(t *testing.T) {
 	see("reset", true, true)
 	withdraw(t, h, "accounts.lockout_minutes", "accounts.lockout_failures")
 
-	apply(t, h, "accounts.password_history", setting.IntegerValue(3))
+	for _, n := range []int64{7, 3} {
+		apply(t, h, "accounts.password_history", setting.IntegerValue(n))
+	}
 	change := func(to string) bool {
 		ok, _ := say(`printf 'tove:%s\n' "$1" | chpasswd`, to)
 		return ok
