@@ -47,7 +47,8 @@ func baselineCommand(s Streams) *cli.Command {
 			{
 				Name: "show", Usage: "how laptops stand to a baseline, by unit and by setting", ArgsUsage: "BASELINE", Flags: []cli.Flag{unit, formatFlag("text", "json", "csv")},
 				Action: asked(s, 1, "BASELINE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
-					is, err := client.Get[wire.Compliance](ctx, api, client.Path("baselines", c.Args().First(), "compliance"), url.Values{"unit": {c.String("unit")}})
+					path := client.Path("baselines", c.Args().First(), "compliance")
+					is, err := client.Get[wire.Compliance](ctx, api, path, url.Values{"unit": {c.String("unit")}})
 					if err != nil {
 						return err
 					}
@@ -83,7 +84,9 @@ func printBaselines(s Streams, list []wire.BaselineSummary) {
 		if b.Below {
 			share += " BELOW"
 		}
-		rows[i] = []string{b.ID, b.Title, counted(b.Settings, "setting"), fmt.Sprint(b.Count.Laptops), share, line, fmt.Sprint(b.Count.Differs), fmt.Sprint(b.Count.Unknown)}
+		rows[i] = []string{
+			b.ID, b.Title, counted(b.Settings, "setting"), fmt.Sprint(b.Count.Laptops), share, line, fmt.Sprint(b.Count.Differs), fmt.Sprint(b.Count.Unknown),
+		}
 	}
 	printTable(s.Out, []string{"baseline", "title", "settings", "laptops", "comply", "line", "differ", "not known"}, rows)
 	if len(list) == 0 {
@@ -93,10 +96,15 @@ func printBaselines(s Streams, list []wire.BaselineSummary) {
 
 func printCompliance(s Streams, is *wire.Compliance) {
 	b := is.Baseline
-	fmt.Fprintf(s.Out, "%s: %s %% of %s comply, %d differ, of %d it is not known\n\n", cmp.Or(b.Title, b.ID), b.Count.Percent, counted(b.Count.Laptops, "laptop"), b.Count.Differs, b.Count.Unknown)
+	fmt.Fprintf(
+		s.Out, "%s: %s %% of %s comply, %d differ, of %d it is not known\n\n",
+		cmp.Or(b.Title, b.ID), b.Count.Percent, counted(b.Count.Laptops, "laptop"), b.Count.Differs, b.Count.Unknown,
+	)
 	units := make([][]string, len(is.Units))
 	for i, u := range is.Units {
-		units[i] = []string{cmp.Or(u.Title, u.Unit), u.Count.Percent.String() + " %", fmt.Sprint(u.Count.Laptops), fmt.Sprint(u.Count.Differs), fmt.Sprint(u.Count.Unknown)}
+		units[i] = []string{
+			cmp.Or(u.Title, u.Unit), u.Count.Percent.String() + " %", fmt.Sprint(u.Count.Laptops), fmt.Sprint(u.Count.Differs), fmt.Sprint(u.Count.Unknown),
+		}
 	}
 	printTable(s.Out, []string{"unit", "comply", "laptops", "differ", "not known"}, units)
 	fmt.Fprintln(s.Out)
@@ -116,7 +124,8 @@ func complianceCSV(s Streams, is *wire.Compliance) error {
 	rows := [][]string{{"baseline", "unit", "laptops", "comply", "differ", "not_known", "percent"}}
 	for _, u := range is.Units {
 		rows = append(rows, []string{
-			is.Baseline.ID, u.Unit, fmt.Sprint(u.Count.Laptops), fmt.Sprint(u.Count.Complies), fmt.Sprint(u.Count.Differs), fmt.Sprint(u.Count.Unknown), u.Count.Percent.String(),
+			is.Baseline.ID, u.Unit, fmt.Sprint(u.Count.Laptops), fmt.Sprint(u.Count.Complies), fmt.Sprint(u.Count.Differs),
+			fmt.Sprint(u.Count.Unknown), u.Count.Percent.String(),
 		})
 	}
 	return w.WriteAll(rows)
@@ -126,7 +135,8 @@ func baselineLaptops(s Streams, unit cli.Flag) *cli.Command {
 	return &cli.Command{
 		Name: "laptops", Usage: "the laptops of a baseline, with what is not as it wants it", ArgsUsage: "BASELINE",
 		Flags: []cli.Flag{
-			unit, &cli.StringFlag{Name: "state", Usage: "complies, differs or unknown"}, &cli.StringFlag{Name: "setting", Usage: "laptops on which this `SETTING` is not as it is wanted"},
+			unit, &cli.StringFlag{Name: "state", Usage: "complies, differs or unknown"},
+			&cli.StringFlag{Name: "setting", Usage: "laptops on which this `SETTING` is not as it is wanted"},
 			formatFlag("text", "json", "csv"),
 		},
 		Action: asked(s, 1, "BASELINE", func(ctx context.Context, c *cli.Command, api *client.Client) error {

@@ -145,7 +145,8 @@ func (l *realLaptop) enrol(ctx context.Context, api *client.Client, ids []endpoi
 		return ids, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}
 	base := (&url.URL{Scheme: "https", Host: serviceAddress}).String()
-	if out, err := l.inside(ctx, "zridge-agent", "enrol", base, "--code", made.Codes[0], "--device", l.device, "--ca", "/etc/zridge-agent/service.pem").CombinedOutput(); err != nil {
+	enrols := l.inside(ctx, "zridge-agent", "enrol", base, "--code", made.Codes[0], "--device", l.device, "--ca", "/etc/zridge-agent/service.pem")
+	if out, err := enrols.CombinedOutput(); err != nil {
 		return ids, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}
 	log, err := os.OpenFile(filepath.Join(filepath.Dir(l.folder), "agent.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
@@ -177,6 +178,7 @@ func (l *realLaptop) line(why string) string {
 	case l == noLaptop:
 		return ""
 	}
-	return fmt.Sprintf("  Laptop    %s is real: this machine's Debian in a namespace. Look into it with\n            sudo nsenter -t %d -m -n -p -u chroot %s zridge-agent show\n",
+	return fmt.Sprintf("  Laptop    %s is real: this machine's Debian in a namespace. Look into it with\n"+
+		"            sudo nsenter -t %d -m -n -p -u chroot %s zridge-agent show\n",
 		l.device, l.inner(), filepath.Join(l.folder, "root"))
 }

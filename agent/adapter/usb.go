@@ -132,7 +132,8 @@ func forwarding(h *Host) Adapter {
 			}
 			// What cannot be sent is kept on the disk until it can.
 			return map[string]file{"/etc/rsyslog.d/50-zridge.conf": {text: heading + `*.* action(type="omfwd" target="` + m[1] + `" port="` + port +
-				`" protocol="tcp"` + secure + ` queue.type="LinkedList" queue.filename="zridge" queue.maxDiskSpace="500m" queue.saveOnShutdown="on" action.resumeRetryCount="-1")` + "\n"}}, nil
+				`" protocol="tcp"` + secure + ` queue.type="LinkedList" queue.filename="zridge"` +
+				` queue.maxDiskSpace="500m" queue.saveOnShutdown="on" action.resumeRetryCount="-1")` + "\n"}}, nil
 		},
 		after: func(h *Host, _ map[string]file) error {
 			return h.run("systemctl", "try-restart", "rsyslog.service", "systemd-journal-upload.service")

@@ -360,7 +360,8 @@ type Prediction struct {
 func PredictionOf(came, not int) Prediction {
 	p := Prediction{Judged: came + not, CameTrue: came, Percent: "100"}
 	if p.Judged > 0 {
-		p.Percent = json.Number(strconv.FormatFloat(float64(1000*came/p.Judged)/10, 'f', -1, 64)) // cut, so that 100 means all
+		// It is cut and not rounded, so that 100 means all.
+		p.Percent = json.Number(strconv.FormatFloat(float64(1000*came/p.Judged)/10, 'f', -1, 64))
 	}
 	return p
 }

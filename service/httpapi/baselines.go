@@ -22,9 +22,21 @@ import (
 
 func (s *server) registerBaselines() {
 	huma.Register(s.api, operation("listBaselines", http.MethodGet, "/baselines", "Baselines with how their laptops stand"), s.listBaselines)
-	huma.Register(s.api, operation("compliance", http.MethodGet, "/baselines/{id}/compliance", "How laptops stand to a baseline, by unit, by setting and over time"), s.compliance)
-	huma.Register(s.api, operation("compliantLaptops", http.MethodGet, "/baselines/{id}/laptops", "The laptops of a baseline with what is not as it wants it"), s.compliantLaptops)
-	huma.Register(s.api, operation("captureBaseline", http.MethodGet, "/baseline-settings", "Settings for a baseline: what a laptop has, or what a policy sets"), s.captureBaseline)
+	huma.Register(
+		s.api,
+		operation("compliance", http.MethodGet, "/baselines/{id}/compliance", "How laptops stand to a baseline, by unit, by setting and over time"),
+		s.compliance,
+	)
+	huma.Register(
+		s.api,
+		operation("compliantLaptops", http.MethodGet, "/baselines/{id}/laptops", "The laptops of a baseline with what is not as it wants it"),
+		s.compliantLaptops,
+	)
+	huma.Register(
+		s.api,
+		operation("captureBaseline", http.MethodGet, "/baseline-settings", "Settings for a baseline: what a laptop has, or what a policy sets"),
+		s.captureBaseline,
+	)
 }
 
 func countOf(c baseline.Count) wire.ComplianceCount {

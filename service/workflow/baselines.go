@@ -230,7 +230,9 @@ func (s *BaselineService) writeDays(live *Live, tx *store.Store, now time.Time) 
 	var days []store.BaselineDay
 	for id, units := range byUnit(live, counts) {
 		for unit, c := range units {
-			days = append(days, store.BaselineDay{Baseline: id, Unit: unit, Day: now.In(s.zone).Format(time.DateOnly), Complies: c.Complies, Differs: c.Differs, Unknown: c.Unknown})
+			days = append(days, store.BaselineDay{
+				Baseline: id, Unit: unit, Day: now.In(s.zone).Format(time.DateOnly), Complies: c.Complies, Differs: c.Differs, Unknown: c.Unknown,
+			})
 		}
 	}
 	return tx.SaveBaselineDays(days, now)
