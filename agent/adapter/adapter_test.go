@@ -357,6 +357,47 @@ func sorted(text string) string {
 	return strings.Join(lines, "\n")
 }
 
+// TestWithdrawingAgain: where a file cannot be put back, its earlier text is kept until it can.
+func TestWithdrawingAgain(t *testing.T) {
+	t.Parallel()
+	for id, path := range map[setting.ID]string{
+		"signin.automatic":     "/etc/gdm3/daemon.conf",
+		"trust.never":          "/etc/ca-certificates.conf",
+		"applications.control": "/etc/fapolicyd/fapolicyd.conf",
+	} {
+		t.Run(string(id), func(t *testing.T) {
+			t.Parallel()
+			h := hostOf(t)
+			file := filepath.Join(h.Root, path)
+			was := tree(t, h.Root)
+			shipped := dictionary.Shipped().Settings
+			at := slices.IndexFunc(shipped, func(d setting.Definition) bool { return d.ID == id })
+			if err := owner(h, id).Apply(id, valuesOf(&shipped[at])[0]); err != nil {
+				t.Fatal(err)
+			}
+			if is := tree(t, h.Root)[file]; is == was[file] {
+				t.Fatalf("applied, %s is %q as before", path, is)
+			}
+			// A folder that holds something cannot be replaced by a file.
+			if err := errors.Join(os.Remove(file), os.MkdirAll(filepath.Join(file, "inside"), 0o755)); err != nil {
+				t.Fatal(err)
+			}
+			if err := owner(h, id).Withdraw(id); err == nil {
+				t.Fatal("withdrawn over a folder without a fault")
+			}
+			if err := os.RemoveAll(file); err != nil {
+				t.Fatal(err)
+			}
+			if err := owner(h, id).Withdraw(id); err != nil {
+				t.Fatal(err)
+			}
+			if is := tree(t, h.Root)[file]; is != was[file] {
+				t.Errorf("withdrawn again, %s is %q, was %q", path, is, was[file])
+			}
+		})
+	}
+}
+
 // TestValuesThatDoNotGo: a value that a part of the system has no word for is refused, and nothing is written.
 func TestValuesThatDoNotGo(t *testing.T) {
 	t.Parallel()

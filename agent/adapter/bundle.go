@@ -2,7 +2,6 @@ package adapter
 
 import (
 	"encoding/json"
-	"errors"
 	"maps"
 	"os"
 	"slices"
@@ -166,16 +165,24 @@ func (b *bundle) write(path string, f file) error {
 	return b.host.write(path, f.text, mode)
 }
 
-// restore puts a file back as it was before the first Apply.
+// restore puts a file back as it was before the first Apply, and forgets that copy once the file is back.
 func (h *Host) restore(path string) error {
+	if known, err := h.putBack(path); err != nil || !known {
+		return err
+	}
+	return h.forget(path)
+}
+
+// putBack writes a file as it was before the first Apply, and removes one that was not there. It keeps the copy, so that
+// it can be called again when a later step fails. known is false where no copy was kept: the file is left alone.
+func (h *Host) putBack(path string) (known bool, err error) {
 	was, there, known, err := h.before(path)
 	switch {
 	case err != nil || !known:
-		return err
+		return known, err
 	case there:
-		err = h.write(path, was, 0o644)
+		return true, h.write(path, was, 0o644)
 	default:
-		err = h.remove(path)
+		return true, h.remove(path)
 	}
-	return errors.Join(err, h.forget(path))
 }

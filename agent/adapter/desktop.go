@@ -137,16 +137,7 @@ func (p profile) add() error {
 
 // withdraw restores the profile, and removes the database when nothing is left to make it from.
 func (p profile) withdraw() error {
-	was, there, known, err := p.host.before(p.path())
-	switch {
-	case err != nil || !known:
-		return err
-	case there:
-		err = p.host.write(p.path(), was, 0o644)
-	default:
-		err = p.host.remove(p.path())
-	}
-	if err != nil {
+	if known, err := p.host.putBack(p.path()); err != nil || !known {
 		return err
 	}
 	database := "/etc/dconf/db/" + p.database
@@ -155,9 +146,9 @@ func (p profile) withdraw() error {
 		return err
 	}
 	if !slices.ContainsFunc(others, func(e fs.DirEntry) bool { return !e.IsDir() }) {
-		err = p.host.remove(database)
-	} else {
-		err = nil
+		if err := p.host.remove(database); err != nil {
+			return err
+		}
 	}
-	return errors.Join(err, p.host.forget(p.path()))
+	return p.host.forget(p.path())
 }

@@ -200,18 +200,7 @@ func (w *whole) Apply(id setting.ID, v setting.Value) error {
 
 func (w *whole) Withdraw(setting.ID) error {
 	for _, path := range w.paths {
-		was, there, known, err := w.host.before(path)
-		switch {
-		case err != nil:
-			return err
-		case !known:
-			continue
-		case there:
-			err = w.host.write(path, was, 0o644)
-		default:
-			err = w.host.remove(path)
-		}
-		if err != nil {
+		if _, err := w.host.putBack(path); err != nil {
 			return err
 		}
 	}
