@@ -15,8 +15,8 @@ const (
 )
 
 // pamBundle is settings that need steps of sign-in (PAM) of their own; steps gives a part of each, by the file in which it
-// must be. pam-auth-update puts these in place; where
-// somebody wrote the files of PAM by hand it does not, and the settings are not in force.
+// must be. pam-auth-update puts these in place. Where somebody wrote the files of PAM by hand it does not, and the
+// settings are not in force.
 func pamBundle(h *Host, name string, ids []setting.ID, files func(*Host, values) (map[string]file, error), steps func(values) map[string]string) *bundle {
 	return &bundle{
 		host: h, name: name, ids: ids, files: files,

@@ -18,9 +18,6 @@ const (
 	Unsupported Verdict = "unsupported"  // the laptop does not have the setting: the item does not count
 )
 
-// Verdicts lists every Verdict.
-var Verdicts = []Verdict{Complies, Differs, Overridden, NotReported, Unsupported}
-
 // Observed is what is known of one setting on one laptop.
 type Observed struct {
 	Said      bool          // the laptop said what it has
@@ -68,9 +65,6 @@ const (
 	Different State = "differs" // some setting differs, or is overridden
 	Unknown   State = "unknown" // none differs, and some is not reported
 )
-
-// States lists every State.
-var States = []State{Compliant, Different, Unknown}
 
 // Measure measures a laptop. look gives what is known of a setting there, and its definition; an item whose definition is
 // nil does not count.

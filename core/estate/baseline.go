@@ -3,8 +3,6 @@
 package estate
 
 import (
-	"strings"
-
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -45,16 +43,6 @@ const (
 // Severities lists every Severity, the worst first.
 var Severities = []Severity{Critical, High, Medium, Low}
 
-// Item gives the item for a setting, nil where there is none.
-func (b *Baseline) Item(id setting.ID) *BaselineItem {
-	for i := range b.Items {
-		if b.Items[i].Setting == id {
-			return &b.Items[i]
-		}
-	}
-	return nil
-}
-
 // AsPolicy gives a policy that has the audience and the settings of the baseline, to ask whom it would reach.
 func (b *Baseline) AsPolicy() *Policy {
 	p := &Policy{ID: PolicyID(b.ID), Kind: setting.Security, State: Active, Audience: b.Audience}
@@ -66,15 +54,6 @@ func (b *Baseline) AsPolicy() *Policy {
 
 // baselineMark begins the id of a policy that puts right what a baseline wants. No id in a file has such a sign.
 const baselineMark = "baseline:"
-
-// BaselineOf gives the baseline whose values a policy puts right; ok is false for other policies.
-func BaselineOf(id PolicyID) (of BaselineID, ok bool) {
-	text, ok := strings.CutPrefix(string(id), baselineMark)
-	if !ok {
-		return "", false
-	}
-	return BaselineID(text), true
-}
 
 // Repairs gives the policy that puts right what the baseline wants put right, nil where that is nothing.
 func (b *Baseline) Repairs() *Policy {

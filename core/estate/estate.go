@@ -127,7 +127,7 @@ type Policy struct {
 	Within    UnitID  // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
 	OnDrift   OnDrift // what is done where a laptop has another value than it was given
 	// Baseline is the baseline whose values it puts right; empty: it is a policy of its own. Such a policy is made
-	// while an estate is resolved, is in no file, and gives way to every other.
+	// while an estate is resolved, is in no file, and every other policy overrides it.
 	Baseline BaselineID
 	Owner    string // who answers for it; need not be a known person
 	Why      string

@@ -81,7 +81,7 @@ func (b *builder) policiesOf() {
 }
 
 // sourcesOf gives what a snapshot's settings are decided by: its policies, and for each baseline that puts something right
-// one that gives way to them. What is the same as in the plan before is taken from there.
+// one that every policy overrides. What is the same as in the plan before is taken from there.
 func sourcesOf(s *estate.Snapshot, was *Plan) []estate.Policy {
 	if sameSlice(s.Policies, was.snapshot.Policies) && sameSlice(s.Baselines, was.snapshot.Baselines) && was != nothing {
 		return was.sources

@@ -19,7 +19,7 @@ import { FindingsSheet } from './findings';
 import { useAudienceReach } from './reach';
 import { Settings } from './settings';
 
-/** Says of a baseline what it puts right: it decides as a policy does that gives way to all others. */
+/** Begins the id of the policy that puts right what a baseline wants. Every other policy overrides it. */
 const baselineMark = 'baseline:';
 
 export function PolicyScreen() {
