@@ -1,0 +1,232 @@
+// This file tells how far laptops are encrypted with a key that can be found again.
+
+package recovery
+
+import "time"
+
+// VolumeState says how a volume of a laptop is.
+type VolumeState string
+
+// States of a volume.
+const (
+	Plain      VolumeState = "plain"      // not encrypted
+	Waiting    VolumeState = "waiting"    // encryption has not begun: the key is not stored yet, or somebody has to do something
+	Encrypting VolumeState = "encrypting" // encryption has begun
+	Encrypted  VolumeState = "encrypted"
+	Cannot     VolumeState = "cannot" // the laptop says why
+)
+
+// VolumeStates lists every VolumeState.
+var VolumeStates = []VolumeState{Plain, Waiting, Encrypting, Encrypted, Cannot}
+
+// Volume is a volume of a laptop as the laptop reports it.
+type Volume struct {
+	ID         string      `json:"id"`   // UUID of its header, or its path as long as it has none
+	Name       string      `json:"name"` // as people know it, such as "system disk"
+	Kind       VolumeKind  `json:"kind"`
+	State      VolumeState `json:"state"`
+	Reason     string      `json:"reason,omitempty"`     // why it is not encrypted
+	Method     string      `json:"method,omitempty"`     // as in the dictionary: aes-xts-256
+	Identifier Identifier  `json:"identifier,omitempty"` // of the recovery key that opens it
+	Startup    []string    `json:"startup,omitempty"`    // what else opens it: passphrase, chip, pin
+	Weak       string      `json:"weak,omitempty"`       // what is weaker about it than it should be
+}
+
+// VolumeKind says what a volume is.
+type VolumeKind string
+
+// Kinds of volumes.
+const (
+	SystemVolume    VolumeKind = "system"
+	FixedVolume     VolumeKind = "fixed"
+	RemovableVolume VolumeKind = "removable"
+)
+
+// VolumeKinds lists every VolumeKind.
+var VolumeKinds = []VolumeKind{SystemVolume, FixedVolume, RemovableVolume}
+
+// KeyState says what a stored key is for its volume.
+type KeyState string
+
+// States of a stored key.
+const (
+	Stored   KeyState = "stored"   // the laptop has not said yet that it opens the volume
+	Current  KeyState = "current"  // it opens the volume
+	Replaced KeyState = "replaced" // another one took its place
+)
+
+// Held is what is known of a key that is stored, besides the key.
+type Held struct {
+	Volume     string
+	Identifier Identifier
+	State      KeyState
+	Recipients []string  // to which it is sealed
+	Since      time.Time // when the laptop first said that it opens the volume; zero: it has not
+	Used       time.Time // when it was shown; zero: it was not
+}
+
+// Laptop is what decides where a laptop is counted.
+type Laptop struct {
+	Wanted     bool     // a policy demands that it is encrypted
+	Escrow     bool     // a policy demands that its key is stored by the service
+	Recipients []string // to which its key has to be sealed
+	MaxAgeDays int64    // of its key; 0: any
+	Reported   bool     // it has reported its volumes
+	Volumes    []Volume
+	Keys       []Held
+}
+
+// Group is a set of laptops that coverage counts. A laptop may be in several.
+type Group string
+
+// Groups of laptops.
+const (
+	All           Group = "all"
+	Demanded      Group = "demanded"       // a policy demands encryption
+	AllEncrypted  Group = "encrypted"      // every fixed volume is encrypted
+	Escrowed      Group = "escrowed"       // encrypted, and each volume opens with a key that is stored
+	NotEscrowed   Group = "not-escrowed"   // a volume is encrypted and no key of it is stored
+	NotEncrypted  Group = "not-encrypted"  // encryption is demanded, and a volume is plain, waiting or being encrypted
+	Unable        Group = "cannot"         // encryption is demanded, and the laptop cannot
+	NeverReported Group = "never-reported" // encryption is demanded, and the laptop has not said anything
+	NotRenewed    Group = "not-renewed"    // a key was shown, and still opens its volume
+	TooOld        Group = "too-old"        // a key is older than a policy allows
+	OtherSeal     Group = "not-resealed"   // a key is not sealed to the recipients that a policy names
+)
+
+// Groups lists every Group.
+var Groups = []Group{All, Demanded, AllEncrypted, Escrowed, NotEscrowed, NotEncrypted, Unable, NeverReported, NotRenewed, TooOld, OtherSeal}
+
+// Counts is how many laptops are in each group, in the order of Groups.
+type Counts [11]int
+
+// Of gives the count of a group.
+func (c *Counts) Of(g Group) int {
+	for i, is := range Groups {
+		if is == g {
+			return c[i]
+		}
+	}
+	return 0
+}
+
+// Add counts the groups of one laptop.
+func (c *Counts) Add(in Membership) {
+	for i := range Groups {
+		if in&(1<<i) != 0 {
+			c[i]++
+		}
+	}
+}
+
+// Membership is the set of groups that a laptop is in.
+type Membership uint16
+
+// In tells whether a group is in the set.
+func (m Membership) In(g Group) bool {
+	for i, is := range Groups {
+		if is == g {
+			return m&(1<<i) != 0
+		}
+	}
+	return false
+}
+
+func (m *Membership) add(g Group) {
+	for i, is := range Groups {
+		if is == g {
+			*m |= 1 << i
+		}
+	}
+}
+
+// Judge gives the groups that a laptop is in at a moment.
+//
+// Removable volumes do not count: they are no part of the laptop. A laptop that has reported no volume of its own has not
+// reported anything.
+func Judge(l *Laptop, now time.Time) (in Membership) {
+	in.add(All)
+	if l.Wanted {
+		in.add(Demanded)
+	}
+	own := 0
+	encrypted, stored, open, unable := true, true, false, false
+	for i := range l.Volumes {
+		v := &l.Volumes[i]
+		if v.Kind == RemovableVolume {
+			continue
+		}
+		own++
+		switch v.State {
+		case Encrypted:
+			stored = stored && l.holds(v)
+		case Cannot:
+			unable, encrypted = true, false
+		default:
+			open, encrypted = true, false
+		}
+		if v.State == Encrypted && !l.holds(v) {
+			in.add(NotEscrowed)
+		}
+	}
+	switch {
+	case !l.Reported || own == 0:
+		if l.Wanted {
+			in.add(NeverReported)
+		}
+		return in
+	case encrypted:
+		in.add(AllEncrypted)
+		if stored {
+			in.add(Escrowed)
+		}
+	case l.Wanted && unable:
+		in.add(Unable)
+	case l.Wanted && open:
+		in.add(NotEncrypted)
+	}
+	for i := range l.Keys {
+		k := &l.Keys[i]
+		if k.State != Current {
+			continue
+		}
+		if !k.Used.IsZero() {
+			in.add(NotRenewed)
+		}
+		if l.MaxAgeDays > 0 && now.Sub(k.Since) > time.Duration(l.MaxAgeDays)*24*time.Hour {
+			in.add(TooOld)
+		}
+		if l.Escrow && !SameRecipients(k.Recipients, l.Recipients) {
+			in.add(OtherSeal)
+		}
+	}
+	return in
+}
+
+// holds tells whether a key that opens a volume is stored.
+func (l *Laptop) holds(v *Volume) bool {
+	for i := range l.Keys {
+		k := &l.Keys[i]
+		if k.Volume == v.ID && k.Identifier == v.Identifier && k.State == Current {
+			return true
+		}
+	}
+	return false
+}
+
+// SameRecipients tells whether two lists name the same recipients, in any order. Neither names one twice.
+func SameRecipients(a, b []string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for _, x := range a {
+		found := false
+		for _, y := range b {
+			found = found || x == y
+		}
+		if !found {
+			return false
+		}
+	}
+	return true
+}
