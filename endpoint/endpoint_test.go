@@ -172,7 +172,7 @@ func TestWhatALaptopAnswers(t *testing.T) {
 			"",
 		),
 	)
-	if got := codes(s.said[1]); got != "Get 1 200, Get 2 404, Get 3 200, Get 4 404, Exec 5 406, Replace 6 404" {
+	if got := codes(s.said[1]); got != "Get 1 200, Get 2 404, Get 3 200, Get 4 404, Exec 5 404, Replace 6 404" {
 		t.Errorf("statuses are %s", got)
 	}
 	results := map[string]syncml.Item{}

@@ -38,7 +38,8 @@ type Laptop struct {
 	Told     bool   // the next session answers a notification
 	Longest  int    // bytes of the longest message that it takes; 0: 64 KiB
 
-	telling int // how many of the things that were altered were said in this session
+	telling int    // how many of the things that were altered were said in this session
+	told    []told // of keys and volumes, in this session
 
 	base  string // address of the service
 	http  *http.Client
@@ -156,6 +157,7 @@ func (l *Laptop) CheckIn(ctx context.Context) (Outcome, error) {
 		}
 		out.Messages++
 		verdict := l.headerStatus(answer)
+		l.hear(answer, m.Header.MsgID)
 		if (verdict == syncml.WrongCredentials || verdict == syncml.NeedCredentials) && !challenged {
 			challenged = true
 			next = l.greeting()
@@ -213,8 +215,10 @@ func (l *Laptop) greeting() []syncml.Command {
 			})
 		}
 	}
-	return greeting
+	return append(greeting, l.alerts(len(greeting)+1)...)
 }
+
+func commandID(n int) string { return strconv.Itoa(n) }
 
 // driftsAtOnce is how many of the things that were altered are said in one session.
 const driftsAtOnce = 50
@@ -304,10 +308,25 @@ func (w *worker) do(c *syncml.Command) {
 			w.count(c, code)
 		}
 		w.status(c.CmdID, c.Name, code)
+	case "Exec":
+		w.status(c.CmdID, c.Name, w.exec(c))
 	default:
 		w.status(c.CmdID, c.Name, syncml.NotSupported)
 	}
 	w.commanded = true
+}
+
+// exec carries out what a node is asked to do.
+func (w *worker) exec(c *syncml.Command) (code string) {
+	holder, can := w.laptop.Platform.(KeyHolder)
+	if !can || len(c.Items) != 1 {
+		return syncml.NotFound
+	}
+	id, is := syncml.RecoveryKeyOf(c.Items[0].Target)
+	if !is {
+		return syncml.NotFound
+	}
+	return holder.RenewKey(id)
 }
 
 func (w *worker) count(c *syncml.Command, code string) {

@@ -68,9 +68,11 @@ type Memory struct {
 	Own       map[setting.ID]setting.Value // what somebody set at the laptop, in force where nothing manages it
 	Lacks     map[setting.ID]bool          // settings that it says it does not have
 	Takes     func(policy string) bool     // whether its person takes an offered policy; nil: they take none
+	Device    string                       // its id; empty: it has no disk that could be encrypted
 
 	mu     sync.Mutex
 	values map[setting.ID]setting.Value
+	disk   simulatedDisk
 	offers map[string]syncml.Offer // that it shows
 	taken  map[string]bool         // what its person chose, of all that it ever showed
 }
@@ -253,7 +255,7 @@ func (f *Fleet) laptop(id Identity) *Laptop {
 	defer f.mu.Unlock()
 	l := f.laptops[id.Device]
 	if l == nil {
-		m := &Memory{Behaviour: f.Shares.BehaviourOf(id.Device), Own: SetUpByHand(id.Device)}
+		m := &Memory{Behaviour: f.Shares.BehaviourOf(id.Device), Own: SetUpByHand(id.Device), Device: id.Device}
 		m.Takes = func(policy string) bool { return f.Shares.takes(id.Device, policy) }
 		if f.Lacks != nil {
 			m.Lacks = f.Lacks(id.Device)
@@ -288,7 +290,7 @@ func (f *Fleet) CheckIn(ctx context.Context, ids []Identity) error {
 		wait.Go(func() {
 			for id := range next {
 				l := f.laptop(id)
-				if _, err := l.CheckIn(ctx); err != nil && errs[i] == nil {
+				if _, err := l.CheckInFully(ctx); err != nil && errs[i] == nil {
 					errs[i] = fmt.Errorf("%s: %w", id.Device, err)
 				}
 			}
@@ -320,7 +322,7 @@ func (f *Fleet) Run(ctx context.Context, ids []Identity) {
 				wait.Go(func() { f.listen(ctx, id, told) })
 			}
 			for f.sleep(ctx, pause, told, l) {
-				out, err := l.CheckIn(ctx)
+				out, err := l.CheckInFully(ctx)
 				l.Told = false
 				if ctx.Err() != nil {
 					return

@@ -25,6 +25,7 @@ import (
 	"zenithridge.example/zridge/service/ca"
 	"zenithridge.example/zridge/service/checkin"
 	"zenithridge.example/zridge/service/enrolment"
+	"zenithridge.example/zridge/service/escrow"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/seal"
 	"zenithridge.example/zridge/service/signin"
@@ -57,6 +58,7 @@ type Config struct {
 
 	Audit           AuditLog
 	SealPassphrase  string        // with which the key for secrets is encrypted; empty: it is not
+	Escrow          escrow.Config // of what opens recovery keys; no file: escrow.key beside the database
 	SealKey         string        // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
 	SecondFactorFor []string      // roles that demand a second factor
 	SessionIdle     time.Duration // after which a session that nobody uses ends; 0: 30 minutes
@@ -138,6 +140,12 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
+	c.Escrow.File = cmp.Or(c.Escrow.File, filepath.Join(filepath.Dir(c.Database), "escrow.key"))
+	keyring, err := escrow.Load(c.Escrow)
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
 	flow, err := workflow.New(
 		workflow.Config{
 			Store:     data,
@@ -151,9 +159,14 @@ func Start(c Config) (*Running, error) {
 			Zone:      c.Zone,
 			Keep:      c.Keep,
 			AuditKeys: public,
+			Escrow:    keyring,
 		},
 	)
 	if err != nil {
+		data.Close()
+		return nil, err
+	}
+	if err := flow.AdoptRecipients(context.Background(), "Escrow identity of the service"); err != nil {
 		data.Close()
 		return nil, err
 	}
@@ -287,6 +300,7 @@ func Start(c Config) (*Running, error) {
 	r.loops.Go(func() { flow.Run(ctx) })
 	r.loops.Go(func() { flow.RunRollouts(ctx) })
 	r.loops.Go(func() { flow.RunBaselines(ctx) })
+	r.loops.Go(func() { flow.RunCoverage(ctx) })
 	r.loops.Go(func() { sender.Run(ctx) })
 	r.signing.Go(func() { signing.run(signed) })
 	limited := httpapi.LimitConnections(listener, c.Connections, c.Proxies)

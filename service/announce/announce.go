@@ -142,6 +142,9 @@ func (s *Sender) mail(ctx context.Context, a store.Announcement) error {
 	if to == "" {
 		return fmt.Errorf("%w: no e-mail address of %s is known", errNever, a.Account)
 	}
+	if a.Path == "" { // it is about them, whatever they chose to be told
+		return s.Deliver(ctx, to, a.Title, a.Text+"\n")
+	}
 	return s.Deliver(ctx, to, a.Title, fmt.Sprintf("%s\n\n%s%s\n\nYou chose to be told of this: %s/access\n", a.Text, s.Base, a.Path, s.Base))
 }
 

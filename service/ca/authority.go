@@ -19,6 +19,8 @@ import (
 	"net/url"
 	"os"
 	"time"
+
+	"zenithridge.example/zridge/service/seal"
 )
 
 const (
@@ -111,10 +113,10 @@ func (a *Authority) read(chainFile, keyFile string) error {
 }
 
 // own reads the service's own authority, or makes it: one file with the sealed key, and the certificate.
-func (a *Authority) own(file string, seal Sealer) error {
+func (a *Authority) own(file string, with Sealer) error {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return a.make(file, seal)
+		return a.make(file, with)
 	}
 	if err != nil {
 		return err
@@ -126,7 +128,7 @@ func (a *Authority) own(file string, seal Sealer) error {
 	if a.chain, err = certificatesIn(pem.EncodeToMemory(certificate)); err != nil {
 		return err
 	}
-	opened, err := seal.Open(string(rest))
+	opened, err := with.Open(string(rest))
 	if err != nil {
 		return fmt.Errorf("opening %s with the key for secrets: %w", file, err)
 	}
@@ -135,7 +137,7 @@ func (a *Authority) own(file string, seal Sealer) error {
 }
 
 // make makes the service's own authority.
-func (a *Authority) make(file string, seal Sealer) error {
+func (a *Authority) make(file string, with Sealer) error {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return err
@@ -158,12 +160,12 @@ func (a *Authority) make(file string, seal Sealer) error {
 	if err != nil {
 		return err
 	}
-	sealed, err := seal.Seal(string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: plain})))
+	sealed, err := with.Seal(string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: plain})))
 	if err != nil {
 		return err
 	}
 	text := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})) + sealed + "\n"
-	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+	if err := seal.ReplaceFile(file, []byte(text)); err != nil {
 		return err
 	}
 	own, err := x509.ParseCertificate(der)

@@ -3,6 +3,7 @@
 package checkin
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 
 // receive takes the commands of a message and adds a status for each that wants one. It tells
 // whether the laptop ends the session.
-func (s *session) receive(m, out *syncml.Message) (aborted bool) {
+func (s *session) receive(ctx context.Context, m, out *syncml.Message) (aborted bool) {
 	for i := range m.Commands {
 		c := &m.Commands[i]
 		code := ""
@@ -26,8 +27,8 @@ func (s *session) receive(m, out *syncml.Message) (aborted bool) {
 		case "Alert":
 			code = syncml.OK
 			aborted = aborted || c.Data == syncml.AlertAbort
-			if c.Data == syncml.AlertGeneric && !s.noteDrifts(c) {
-				code = syncml.BadRequest
+			if c.Data == syncml.AlertGeneric {
+				code = s.hear(ctx, c)
 			}
 		case "Replace":
 			code = syncml.NotAllowed
@@ -44,6 +45,26 @@ func (s *session) receive(m, out *syncml.Message) (aborted bool) {
 		}
 	}
 	return aborted
+}
+
+// hear takes what a laptop says by itself. It gives the status of the alert.
+func (s *session) hear(ctx context.Context, c *syncml.Command) (code string) {
+	if !s.noteDrifts(c) {
+		return syncml.BadRequest
+	}
+	for _, item := range c.Items {
+		code := syncml.OK
+		switch item.Meta.Type {
+		case syncml.RecoveryKeyType:
+			code = s.storeKey(ctx, item.Data)
+		case syncml.VolumesType:
+			code = s.takeVolumes(ctx, item.Data)
+		}
+		if code != syncml.OK {
+			return code
+		}
+	}
+	return syncml.OK
 }
 
 // isDevInfo tells whether a laptop's Replace is the one that tells about itself.

@@ -252,7 +252,7 @@ func (s *session) answer(ctx context.Context, in incoming, withCredentials bool)
 	out := answerTo(m)
 	header := s.headerStatus(m, withCredentials)
 	out.Commands = append(out.Commands, header)
-	aborted := s.receive(m, out)
+	aborted := s.receive(ctx, m, out)
 	var err error
 	switch {
 	case s.messages > maxMessages || s.bytes > maxSessionBytes:
@@ -295,7 +295,7 @@ func (s *session) remember(msgID string, out *syncml.Message) {
 	each = func(commands []syncml.Command) {
 		for _, c := range commands {
 			switch c.Name {
-			case "Get", "Replace", "Delete", "Atomic":
+			case "Get", "Replace", "Delete", "Atomic", "Exec":
 				s.asked[msgID+"/"+c.CmdID] = c
 				if c.Name == "Get" {
 					s.wanted[c.Items[0].Target] = true
@@ -315,6 +315,9 @@ func (s *session) proceed(ctx context.Context, out *syncml.Message) error {
 		s.phase = comparing
 		out.Commands = append(out.Commands, get(syncml.DigestPath), get(syncml.RevisionPath))
 		s.askFacts(out)
+		if err := s.askRenewals(ctx, out); err != nil {
+			return err
+		}
 		if s.laptop.TellsSince != nil || s.live.Plan.AnyOffered() || s.facts != nil {
 			out.Commands = append(out.Commands, get(syncml.TakenPath))
 		}

@@ -91,6 +91,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		waits     *workflow.WaitsError
 		act       *workflow.RefusedActError
 		notThen   *workflow.NotThenError
+		compared  *workflow.ComparisonError
+		asked     *workflow.KeyRequestError
 	)
 	switch {
 	case err == nil:
@@ -148,6 +150,14 @@ func (s *server) fault(ctx context.Context, err error) error {
 		p := problemOf(http.StatusConflict, "waits", waits.Error())
 		p.WaitsFor = waitingOf(waits.For)
 		return p
+	case errors.As(err, &compared):
+		p := problemOf(http.StatusConflict, "not-the-same", compared.Error())
+		for _, what := range compared.Differs {
+			p.Faults = append(p.Faults, problem.Fault{Code: problem.UnknownReference, Path: "/" + what, Found: "another " + what, Expected: "what is at the laptop"})
+		}
+		return p
+	case errors.As(err, &asked):
+		return problemOf(http.StatusConflict, "not-possible", asked.Error())
 	case errors.As(err, &act):
 		return problemOf(http.StatusConflict, "not-possible", act.Error())
 	case errors.As(err, &invalid):

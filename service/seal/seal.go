@@ -60,12 +60,12 @@ func Load(file, passphrase string) (*Key, error) {
 	case err != nil:
 		return nil, fmt.Errorf("the key for secrets: %w", err)
 	}
-	encrypted := bytes.HasPrefix(data, []byte("age-encryption.org/"))
+	encrypted := IsEncrypted(data)
 	switch {
 	case encrypted && passphrase == "":
 		return nil, fmt.Errorf("the key for secrets, %s, is encrypted with a passphrase: give it with --seal-passphrase", file)
 	case encrypted:
-		if data, err = decrypt(data, passphrase); err != nil {
+		if data, err = Decrypt(data, passphrase); err != nil {
 			return nil, fmt.Errorf("the key for secrets, %s: %w", file, err)
 		}
 	}
@@ -82,18 +82,21 @@ func Load(file, passphrase string) (*Key, error) {
 }
 
 // keep writes an identity to a file that only its owner can read; encrypted, where there is a
-// passphrase. What was there before is replaced as a whole.
+// passphrase.
 func keep(file string, identity *age.X25519Identity, passphrase string) error {
 	data := []byte(identity.String() + "\n")
 	if passphrase != "" {
-		recipient, err := age.NewScryptRecipient(passphrase)
-		if err != nil {
-			return err
-		}
-		if data, err = encrypt(data, recipient); err != nil {
+		var err error
+		if data, err = Encrypt(data, passphrase); err != nil {
 			return err
 		}
 	}
+	return ReplaceFile(file, data)
+}
+
+// ReplaceFile writes a file that only its owner can read. What was there before is replaced as a
+// whole: whoever reads it finds the one or the other.
+func ReplaceFile(file string, data []byte) error {
 	next, err := os.CreateTemp(filepath.Dir(file), ".seal-*") // of mode 0600
 	if err != nil {
 		return err
@@ -104,6 +107,15 @@ func keep(file string, identity *age.X25519Identity, passphrase string) error {
 		return err
 	}
 	return os.Rename(next.Name(), file)
+}
+
+// Encrypt encrypts data with a passphrase, in the form of age.
+func Encrypt(data []byte, passphrase string) ([]byte, error) {
+	recipient, err := age.NewScryptRecipient(passphrase)
+	if err != nil {
+		return nil, err
+	}
+	return encrypt(data, recipient)
 }
 
 func encrypt(data []byte, to age.Recipient) ([]byte, error) {
@@ -119,8 +131,11 @@ func encrypt(data []byte, to age.Recipient) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// decrypt gives what was encrypted with a passphrase.
-func decrypt(data []byte, passphrase string) ([]byte, error) {
+// IsEncrypted tells whether data is what Encrypt gives.
+func IsEncrypted(data []byte) bool { return bytes.HasPrefix(data, []byte("age-encryption.org/")) }
+
+// Decrypt gives what was encrypted with a passphrase.
+func Decrypt(data []byte, passphrase string) ([]byte, error) {
 	identity, err := age.NewScryptIdentity(passphrase)
 	if err != nil {
 		return nil, err
@@ -129,8 +144,11 @@ func decrypt(data []byte, passphrase string) ([]byte, error) {
 	if err != nil {
 		return nil, errors.New("the passphrase is another than that with which it was encrypted, or the file is damaged")
 	}
-	return io.ReadAll(io.LimitReader(r, 4096))
+	return io.ReadAll(io.LimitReader(r, maxDecrypted))
 }
+
+// maxDecrypted is how many bytes of an encrypted file are read at most.
+const maxDecrypted = 64 << 10
 
 // Seal encrypts a secret. The result is text.
 func (k *Key) Seal(secret string) (string, error) {

@@ -17,6 +17,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/service/escrow"
 	"zenithridge.example/zridge/service/store"
 )
 
@@ -57,6 +58,7 @@ type Config struct {
 	Keep    time.Duration  // how long runs of sources and what they did to objects are kept; 0: DefaultKeep
 
 	AuditKeys []ed25519.PublicKey // by which the audit log is signed
+	Escrow    *escrow.Keyring     // opens the recovery keys that are sealed to the service; nil: it opens none
 }
 
 // DefaultKeep is how long runs of sources and what they did to objects are kept unless the
@@ -77,6 +79,7 @@ type Service struct {
 	*LaptopService   // lists and pages of laptops and people, what is pending on them
 	*RolloutService  // rollouts: waves, what laptops report of them, taking back
 	*BaselineService // baselines, and how laptops stand to them
+	*RecoveryService // recovery keys: taking them in, showing them, how far laptops are covered
 
 	folds     folds // what happens often and is not written down yet
 	auditKeys []ed25519.PublicKey
@@ -91,6 +94,9 @@ func New(c Config) (*Service, error) {
 	if c.Keep == 0 {
 		c.Keep = DefaultKeep
 	}
+	if c.Escrow == nil {
+		c.Escrow = &escrow.Keyring{}
+	}
 	files := &FileService{liveEstate: live, maxFile: c.MaxFile, space: cmp.Or(c.Space, DefaultFileSpace), reading: make(chan struct{}, 2)}
 	changes := &ChangeService{liveEstate: live, files: files, trying: make(chan struct{}, runtime.NumCPU())}
 	conflicts := &ConflictService{liveEstate: live, changes: changes}
@@ -104,6 +110,7 @@ func New(c Config) (*Service, error) {
 		LaptopService:   &LaptopService{liveEstate: live, delivered: map[string]int64{}},
 		RolloutService:  &RolloutService{liveEstate: live, changes: changes},
 		BaselineService: &BaselineService{live},
+		RecoveryService: &RecoveryService{liveEstate: live, keyring: c.Escrow},
 		auditKeys:       c.AuditKeys,
 	}
 	loaded, err := live.load(live.ctx)
