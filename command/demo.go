@@ -30,6 +30,7 @@ import (
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service"
+	"zenithridge.example/zridge/service/escrow"
 )
 
 // The demo's accounts. They are for a service on loopback that holds made-up data.
@@ -121,6 +122,7 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 			Day:      estate.Date(demo.Day),
 			Log:      slog.New(slog.NewTextHandler(logFile, nil)),
 			Clock:    &d.clock,
+			Escrow:   escrow.Config{Known: []string{demo.EscrowIdentity()}},
 		},
 	)
 	if err != nil {

@@ -101,7 +101,7 @@ func root(s Streams) *cli.Command {
 			enrolmentCommand(s),
 			driftCommand(s),
 			baselineCommand(s),
-			enrolmentCommand(s),
+			keyCommand(s),
 			personCommand(s),
 			groupCommand(s),
 			unitCommand(s),

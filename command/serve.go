@@ -25,6 +25,7 @@ import (
 	"zenithridge.example/zridge/service"
 	"zenithridge.example/zridge/service/announce"
 	"zenithridge.example/zridge/service/ca"
+	"zenithridge.example/zridge/service/escrow"
 	"zenithridge.example/zridge/service/httpapi"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
@@ -122,6 +123,24 @@ func serveCommand(s Streams) *cli.Command {
 				Usage:     "`FILE` with a passphrase by which the key for secrets is encrypted; - asks for it. A key that is not encrypted yet is encrypted from then on",
 				TakesFile: true,
 			},
+			&cli.StringFlag{
+				Name:      "escrow-key",
+				Usage:     "`FILE` with the escrow identities, which open recovery keys; without it escrow.key beside the database. It is made when the first identity is",
+				TakesFile: true,
+			},
+			&cli.StringFlag{
+				Name:      "escrow-passphrase",
+				Usage:     "`FILE` with a passphrase by which the escrow identities are encrypted; - asks for it",
+				TakesFile: true,
+			},
+			&cli.StringFlag{
+				Name:      "escrow-module",
+				Usage:     "`LIBRARY` of a security module (PKCS #11) whose key protects the escrow identities, in the place of a passphrase",
+				TakesFile: true,
+			},
+			&cli.StringFlag{Name: "escrow-token", Usage: "`LABEL` of the module's token"},
+			&cli.StringFlag{Name: "escrow-pin", Usage: "`FILE` with the PIN of the token", TakesFile: true},
+			&cli.StringFlag{Name: "escrow-module-key", Value: "zridge escrow", Usage: "`LABEL` of the module's key; it is made if it is not there"},
 			&cli.StringFlag{
 				Name:      "audit-key",
 				Usage:     "`FILE` with the key that signs the audit log; without it audit.key beside the database. It is made if it is not there",
@@ -263,7 +282,10 @@ func serveCommand(s Streams) *cli.Command {
 			if config.OIDC, err = oidcOf(c); err != nil {
 				return err
 			}
-			if config.SealPassphrase, err = sealPassphrase(c, s); err != nil {
+			if config.SealPassphrase, err = passphrase(c, s, "seal-passphrase", "the key for secrets"); err != nil {
+				return err
+			}
+			if config.Escrow, err = escrowOf(c, s); err != nil {
 				return err
 			}
 			if c.IsSet("date") {
@@ -416,24 +438,45 @@ func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
 	return o, nil
 }
 
-// sealPassphrase reads the passphrase by which the key for secrets is encrypted; empty where there
-// is none.
-func sealPassphrase(c *cli.Command, s Streams) (string, error) {
-	file := c.String("seal-passphrase")
+// escrowOf says where the escrow identities are, and what protects them.
+func escrowOf(c *cli.Command, s Streams) (out escrow.Config, err error) {
+	out.File = c.String("escrow-key")
+	if out.Passphrase, err = passphrase(c, s, "escrow-passphrase", "the escrow identities"); err != nil {
+		return out, err
+	}
+	out.Module = escrow.Module{Path: c.String("escrow-module"), Token: c.String("escrow-token"), Key: c.String("escrow-module-key")}
+	pin := c.String("escrow-pin")
+	if (out.Module.Path == "") != (pin == "") || (out.Module.Path == "") != (out.Module.Token == "") {
+		return out, usage("serve: --escrow-module needs --escrow-token and --escrow-pin, and neither is of use without it")
+	}
+	if pin != "" {
+		text, err := os.ReadFile(pin)
+		if err != nil {
+			return out, fmt.Errorf("the PIN of the security module: %w", err)
+		}
+		out.Module.PIN = strings.TrimRight(string(text), "\r\n")
+	}
+	return out, nil
+}
+
+// passphrase reads the passphrase by which something is encrypted, from the file that a flag names; empty where the flag
+// is not given.
+func passphrase(c *cli.Command, s Streams, flag, of string) (string, error) {
+	file := c.String(flag)
 	if file == "" {
 		return "", nil
 	}
 	var text string
 	var err error
 	if file == "-" {
-		text, err = readPassword(s, "Passphrase of the key for secrets: ")
+		text, err = readPassword(s, "Passphrase of "+of+": ")
 	} else {
 		var data []byte
 		data, err = os.ReadFile(file)
 		text = strings.TrimRight(string(data), "\r\n")
 	}
 	if err == nil && (len(text) < 12 || len(text) > 1024) {
-		err = usage("serve: the passphrase of the key for secrets has %d bytes, expected 12 to 1024", len(text))
+		err = usage("serve: the passphrase of %s has %d bytes, expected 12 to 1024", of, len(text))
 	}
 	return text, err
 }

@@ -41,6 +41,16 @@ var later embed.FS
 // and what is offered. They are apart from it, so that the estate can be published before they count.
 func AddLater(folder string) error { return os.CopyFS(folder, later) }
 
+//go:embed escrow/service.txt
+var escrowIdentity string
+
+// EscrowIdentity is the identity by which the demo's service opens recovery keys. Policies of the demo estate name its
+// public half. It is no secret, and protects nothing but the demo.
+func EscrowIdentity() string {
+	lines := strings.Split(strings.TrimSpace(escrowIdentity), "\n")
+	return lines[len(lines)-1]
+}
+
 // place is a unit with how many people work there and what they do.
 type place struct {
 	unit       string

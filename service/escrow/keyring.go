@@ -24,9 +24,10 @@ import (
 
 // Config says where the identities are.
 type Config struct {
-	File       string // it is made if it is not there
-	Passphrase string // with which the file is encrypted; empty: it is not
-	Module     Module // whose key protects the file; the zero Module: none does
+	File       string   // it is made if it is not there
+	Passphrase string   // with which the file is encrypted; empty: it is not
+	Module     Module   // whose key protects the file; the zero Module: none does
+	Known      []string // identities that are taken in, if they are not there: texts that begin with AGE-SECRET-KEY-
 }
 
 // Keyring is the escrow identities of the service. It is safe for concurrent use.
@@ -58,24 +59,37 @@ func Load(c Config) (*Keyring, error) {
 		return nil, errors.New("escrow identities are protected by a passphrase or by a security module, not by both")
 	}
 	k := &Keyring{config: c}
-	data, err := os.ReadFile(c.File)
-	if errors.Is(err, fs.ErrNotExist) {
-		return k, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the escrow identities: %w", err)
-	}
-	plain, protected, err := c.unprotect(data)
-	if err != nil {
+	if err := k.read(); err != nil {
 		return nil, fmt.Errorf("the escrow identities, %s: %w", c.File, err)
 	}
-	if k.list, err = parse(plain); err != nil {
-		return nil, fmt.Errorf("the escrow identities, %s: %w", c.File, err)
-	}
-	if !protected && (c.Passphrase != "" || c.Module.Path != "") {
-		return k, k.write(k.list)
+	for _, text := range c.Known {
+		if _, err := k.Add(text, time.Now()); err != nil {
+			return nil, fmt.Errorf("an escrow identity that is taken in: %w", err)
+		}
 	}
 	return k, nil
+}
+
+// read reads the file, and protects it where it was not.
+func (k *Keyring) read() error {
+	data, err := os.ReadFile(k.config.File)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	plain, protected, err := k.config.unprotect(data)
+	if err != nil {
+		return err
+	}
+	if k.list, err = parse(plain); err != nil {
+		return err
+	}
+	if !protected && (k.config.Passphrase != "" || k.config.Module.Path != "") {
+		return k.write(k.list)
+	}
+	return nil
 }
 
 // unprotect gives what is in the file. protected tells whether it was protected.

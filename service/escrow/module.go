@@ -35,7 +35,9 @@ type wrapped struct {
 
 const wrappedForm = "zridge escrow identities, by PKCS #11, AES-256-GCM"
 
-func isWrapped(data []byte) bool { return bytes.Contains(data[:min(len(data), 200)], []byte(wrappedForm)) }
+func isWrapped(data []byte) bool {
+	return bytes.Contains(data[:min(len(data), 200)], []byte(wrappedForm))
+}
 
 // withKey does something with the key of the module.
 func (m *Module) withKey(makes bool, do func(cipher.AEAD) error) (err error) {

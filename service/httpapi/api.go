@@ -128,6 +128,7 @@ func build(c Config) (*server, *gin.Engine) {
 	s.registerAudit()
 	s.registerDevices()
 	s.registerEnrolment()
+	s.registerRecovery()
 	s.registerPolicies()
 	s.registerEstate()
 	s.registerChanges()

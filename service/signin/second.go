@@ -240,6 +240,22 @@ func (d *Service) Confirm(ctx context.Context, c Caller, password string, from F
 	if c.Token {
 		return ErrNoSession
 	}
+	if err := d.Verify(ctx, c, password, from); err != nil {
+		return err
+	}
+	return d.store.Transaction(ctx, func(tx *store.Store) error {
+		s, err := tx.Session(c.By)
+		if err != nil {
+			return err
+		}
+		s.ConfirmedAt, s.UsedAt = d.now(), d.now()
+		return tx.SaveSession(s)
+	})
+}
+
+// Verify tells whether somebody gave the password of their account, with a code where they have a second factor; the
+// error says that they did not. It is counted like a sign-in.
+func (d *Service) Verify(ctx context.Context, c Caller, password string, from From) error {
 	if a, err := d.store.In(ctx).Account(c.Name); err == nil && a.Subject != "" {
 		return &InvalidError{"password", "no password: sign in through your company's issuer again"}
 	}
@@ -256,12 +272,5 @@ func (d *Service) Confirm(ctx context.Context, c Caller, password string, from F
 	if !right {
 		return &InvalidError{"password", "the password that the account has, and a code that was not used yet"}
 	}
-	return d.store.Transaction(ctx, func(tx *store.Store) error {
-		s, err := tx.Session(c.By)
-		if err != nil {
-			return err
-		}
-		s.ConfirmedAt, s.UsedAt = d.now(), d.now()
-		return tx.SaveSession(s)
-	})
+	return nil
 }

@@ -41,7 +41,7 @@ type coverageTable struct {
 	mu      sync.Mutex
 	of      *Live
 	demands []keyDemand // by laptop, in the order of the plan
-	version int64      // of the keys
+	version int64       // of the keys
 	at      time.Time
 	rows    []CoveredLaptop
 }
