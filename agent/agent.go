@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/http"
+	"sync"
 	"time"
 
 	"zenithridge.example/zridge/agent/adapter"
@@ -24,6 +25,11 @@ type Agent struct {
 	Log      *slog.Logger
 	Interval time.Duration // between two check-ins
 	Page     string        // address of the laptop itself at which people see what is managed; empty: nowhere
+
+	Encryption *Encryption // encrypts volumes; nil: none are
+
+	mu   sync.Mutex
+	told chan struct{} // lets the agent check in soon; nil: it does not run
 }
 
 // ErrNotEnrolled says that the laptop has not enrolled.
@@ -106,10 +112,44 @@ func (a *Agent) CheckIn(ctx context.Context, told bool) (endpoint.Outcome, error
 	}
 	l.Told = told
 	out, err := l.CheckIn(ctx)
+	for n := 1; err == nil && n < sessionsForKeys && a.encrypt(ctx, l); n++ {
+		_, err = l.CheckIn(ctx)
+	}
 	if p.state.Revision = l.Revision; err == nil {
 		p.state.Last = time.Now().UTC()
 	}
 	return out, errors.Join(err, a.Folder.WriteState(p.state))
+}
+
+// sessionsForKeys is how many sessions follow one another while keys are made, stored and put into force.
+const sessionsForKeys = 4
+
+// encrypt takes volumes as far as they go, and tells whether the service is to hear of it at once.
+func (a *Agent) encrypt(ctx context.Context, l *endpoint.Laptop) (news bool) {
+	if a.Encryption == nil {
+		return false
+	}
+	for range 2 { // what is stored at a company's address goes on at once
+		if err := a.Encryption.Advance(ctx, l.Device, a.wake); err != nil {
+			a.Log.Warn("encrypting volumes", "error", err)
+		}
+		if err := a.Encryption.StoreElsewhere(ctx, l.Device, l.Caller()); err != nil {
+			a.Log.Warn("storing recovery keys", "error", err)
+		}
+	}
+	return len(a.Encryption.Tells(ctx)) > 0
+}
+
+// wake lets the agent check in soon.
+func (a *Agent) wake() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.told != nil {
+		select {
+		case a.told <- struct{}{}:
+		default:
+		}
+	}
 }
 
 // laptop gives the client of the protocol with the state that is kept. The folder must be locked.
@@ -125,7 +165,7 @@ func (a *Agent) laptop(ctx context.Context) (*endpoint.Laptop, *platform, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := open(a.Folder, a.Host, a.Log)
+	p, err := a.open()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -133,6 +173,9 @@ func (a *Agent) laptop(ctx context.Context) (*endpoint.Laptop, *platform, error)
 	l.Model, l.Revision = a.model(), p.state.Revision
 	return l, p, nil
 }
+
+// open reads the state and does again what was interrupted.
+func (a *Agent) open() (*platform, error) { return open(a.Folder, a.Host, a.Log, a.Encryption) }
 
 // caller gives an HTTP client that shows the laptop's certificate. It renews the certificate when that is due.
 func (a *Agent) caller(ctx context.Context, id *Identity) (*http.Client, error) {
@@ -166,6 +209,9 @@ const (
 // once, and when the service says so. After a failure it waits longer and longer, up to the interval.
 func (a *Agent) Run(ctx context.Context) error {
 	told := make(chan struct{}, 1)
+	a.mu.Lock()
+	a.told = told
+	a.mu.Unlock()
 	go a.listen(ctx, told)
 	go func() {
 		if err := a.watch(ctx); err != nil {
@@ -283,7 +329,7 @@ func (a *Agent) Report() (Report, error) {
 	if id.Certified == nil {
 		return Report{}, ErrNotEnrolled
 	}
-	p, err := open(a.Folder, a.Host, a.Log)
+	p, err := a.open()
 	if err != nil {
 		return Report{}, err
 	}
@@ -323,7 +369,7 @@ func (a *Agent) Leave() error {
 		return err
 	}
 	defer unlock()
-	p, err := open(a.Folder, a.Host, a.Log)
+	p, err := a.open()
 	if err != nil {
 		return err
 	}
@@ -335,6 +381,11 @@ func (a *Agent) Leave() error {
 	}
 	if err := errors.Join(errs...); err != nil {
 		return err // what is left can be withdrawn later
+	}
+	if a.Encryption != nil {
+		if err := a.Encryption.Forget(context.Background()); err != nil {
+			return fmt.Errorf("leaving encrypted volumes: %w", err)
+		}
 	}
 	return errors.Join(a.Folder.WriteState(State{}), a.Folder.WriteIdentity(Identity{}))
 }

@@ -32,7 +32,7 @@ func (a *Agent) CheckDrift() error {
 		return err
 	}
 	defer unlock()
-	p, err := open(a.Folder, a.Host, a.Log)
+	p, err := a.open()
 	if err != nil {
 		return err
 	}
@@ -48,11 +48,18 @@ func (p *platform) checkDrift(boot string, now time.Time) error {
 		wanted, found := p.state.Managed[id], is[id]
 		was, known := p.state.Altered[id]
 		if found.Equal(wanted) {
+			if p.state.Later[id] {
+				delete(p.state.Later, id)
+				altered = true
+			}
 			if known { // somebody put it right
 				delete(p.state.Altered, id)
 				altered = true
 			}
 			continue
+		}
+		if p.state.Later[id] {
+			continue // it is not in force yet
 		}
 		only := p.state.Why[id].OnDrift == syncml.OnlyReport
 		if only && known && was.Equal(found) {

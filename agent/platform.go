@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"context"
 	"errors"
 	"io"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/agent/adapter"
+	"zenithridge.example/zridge/core/recovery"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/syncml"
 )
@@ -22,22 +24,28 @@ type platform struct {
 	host     *adapter.Host
 	adapters map[setting.ID]adapter.Adapter
 	log      *slog.Logger
+
+	encryption *Encryption // nil: no volumes are encrypted
 }
 
 // open reads the state and does again what was interrupted: each setting is then either as before or as wanted.
-func open(folder Folder, host *adapter.Host, log *slog.Logger) (*platform, error) {
+func open(folder Folder, host *adapter.Host, log *slog.Logger, encryption *Encryption) (*platform, error) {
 	state, err := folder.ReadState()
 	if err != nil {
 		return nil, err
 	}
-	p := &platform{folder: folder, state: state, host: host, adapters: map[setting.ID]adapter.Adapter{}, log: log}
-	for _, a := range adapter.All(host) {
+	p := &platform{folder: folder, state: state, host: host, adapters: map[setting.ID]adapter.Adapter{}, log: log, encryption: encryption}
+	all := adapter.All(host)
+	if encryption != nil {
+		all = append(all, encryptionSettings{encryption})
+	}
+	for _, a := range all {
 		for _, id := range a.Settings() {
 			p.adapters[id] = a
 		}
 	}
 	if id := p.state.Doing; id != "" {
-		if code := p.Apply(id, p.state.Managed[id]); code != syncml.OK {
+		if code := p.Apply(id, p.state.Managed[id]); code != syncml.OK && code != syncml.Accepted {
 			log.Warn("what was interrupted can't be done again", "setting", id, "status", code)
 		}
 	}
@@ -48,7 +56,7 @@ func open(folder Folder, host *adapter.Host, log *slog.Logger) (*platform, error
 func (p *platform) Supports(id setting.ID) bool { return p.adapters[id] != nil }
 
 // Apply implements endpoint.Platform. What is to be done is on the disk before it is begun.
-func (p *platform) Apply(id setting.ID, v setting.Value) string {
+func (p *platform) Apply(id setting.ID, v setting.Value) (code string) {
 	a := p.adapters[id]
 	if a == nil {
 		return syncml.NotSupported
@@ -62,7 +70,7 @@ func (p *platform) Apply(id setting.ID, v setting.Value) string {
 		return syncml.Failed
 	}
 	err := put(a, id, v)
-	if code := codeOf(err); code != syncml.OK && code != syncml.WrongFormat { // it may be half done
+	if code := codeOf(err); code != syncml.OK && code != syncml.Accepted && code != syncml.WrongFormat { // it may be half done
 		if undone := put(a, id, was); undone != nil {
 			p.log.Error("going back to what was before", "setting", id, "error", undone)
 		}
@@ -70,6 +78,11 @@ func (p *platform) Apply(id setting.ID, v setting.Value) string {
 	p.state.Doing = ""
 	delete(p.state.Failed, id)
 	delete(p.state.Altered, id)
+	delete(p.state.Later, id)
+	if errors.Is(err, errLater) {
+		p.state.Later[id], err = true, nil
+		defer func() { code = later(code) }()
+	}
 	if v.IsNothing() {
 		delete(p.state.Since, id)
 	} else if !v.Equal(was) {
@@ -89,6 +102,14 @@ func (p *platform) Apply(id setting.ID, v setting.Value) string {
 	return codeOf(err)
 }
 
+// later gives the code of a value that is taken, and not in force yet.
+func later(code string) string {
+	if code == syncml.OK {
+		return syncml.Accepted
+	}
+	return code
+}
+
 // put applies a value, or withdraws the setting where there is none.
 func put(a adapter.Adapter, id setting.ID, v setting.Value) error {
 	if v.IsNothing() {
@@ -103,6 +124,8 @@ func codeOf(err error) string {
 	switch {
 	case err == nil:
 		return syncml.OK
+	case errors.Is(err, errLater):
+		return syncml.Accepted
 	case errors.As(err, &value):
 		return syncml.WrongFormat
 	case errors.Is(err, fs.ErrPermission):
@@ -188,3 +211,22 @@ func (p *platform) ShowWhy(id setting.ID, w syncml.Why) { p.state.Why[id] = w }
 
 // HideWhy implements endpoint.Explainer.
 func (p *platform) HideWhy(id setting.ID) { delete(p.state.Why, id) }
+
+// Tells implements endpoint.KeyHolder.
+func (p *platform) Tells() []syncml.Item {
+	if p.encryption == nil {
+		return nil
+	}
+	return p.encryption.Tells(context.Background())
+}
+
+// Heard implements endpoint.KeyHolder.
+func (p *platform) Heard(item syncml.Item, code string) { p.encryption.Heard(item, code) }
+
+// RenewKey implements endpoint.KeyHolder.
+func (p *platform) RenewKey(id recovery.Identifier) (code string) {
+	if p.encryption == nil {
+		return syncml.NotFound
+	}
+	return p.encryption.RenewKey(context.Background(), id)
+}

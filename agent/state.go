@@ -47,6 +47,7 @@ type State struct {
 	Drifts  []syncml.Drift               `json:"drifts,omitempty"`  // what was altered and the service does not know yet
 	Altered map[setting.ID]setting.Value `json:"altered,omitempty"` // what was altered and is left so, as it was found
 	Boot    string                       `json:"boot,omitempty"`    // the start of the system at which values were put into force last
+	Later   map[setting.ID]bool          `json:"later,omitempty"`   // what is taken, and not in force yet
 	Facts   map[string]setting.Value     `json:"facts,omitempty"`   // what the service was told of the laptop
 }
 
@@ -110,6 +111,9 @@ func (f Folder) ReadState() (s State, err error) {
 	}
 	if s.Altered == nil {
 		s.Altered = map[setting.ID]setting.Value{}
+	}
+	if s.Later == nil {
+		s.Later = map[setting.ID]bool{}
 	}
 	if s.Facts == nil {
 		s.Facts = map[string]setting.Value{}

@@ -52,6 +52,9 @@ func New(base string, client *http.Client, id Identity, p Platform) *Laptop {
 	return &Laptop{Identity: id, Platform: p, base: strings.TrimSuffix(base, "/"), http: client}
 }
 
+// Caller gives what the laptop calls the service with: it shows the laptop's certificate, where it has one.
+func (l *Laptop) Caller() *http.Client { return l.http }
+
 // Enrol makes first contact with a one-time code.
 func Enrol(ctx context.Context, client *http.Client, base, code, device, serial string) (Identity, error) {
 	body, err := json.Marshal(map[string]string{"code": code, "device": device, "serial": serial})
@@ -334,7 +337,7 @@ func (w *worker) count(c *syncml.Command, code string) {
 		strings.HasPrefix(c.Items[0].Target, syncml.WhyPath)) {
 		return
 	}
-	if code == syncml.OK {
+	if code == syncml.OK || code == syncml.Accepted {
 		w.out.Applied++
 	} else {
 		w.out.Refused++
@@ -537,7 +540,7 @@ func (w *worker) atomic(c *syncml.Command) {
 func (w *worker) doAll(commands []syncml.Command, codes []string) (verdict string) {
 	before, revision := w.laptop.Platform.Reported(), w.laptop.Revision
 	for i := range commands {
-		if codes[i] = w.set(&commands[i]); codes[i] == syncml.OK {
+		if codes[i] = w.set(&commands[i]); codes[i] == syncml.OK || codes[i] == syncml.Accepted {
 			continue
 		}
 		w.laptop.Revision = revision

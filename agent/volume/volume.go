@@ -23,11 +23,13 @@ import (
 
 // Tool runs cryptsetup.
 type Tool struct {
-	// Cost is arguments that say how costly it is to try a passphrase; none: cryptsetup chooses by the machine.
-	Cost []string
 	// Chip is the security chip as systemd-cryptenroll names it; empty: the machine's own.
 	Chip string
 }
+
+// randomKeys says how costly it is to try a key: not at all. The keys that this package is given have at least 128 random
+// bits, which nobody tries. So a start of the system does not wait for them, and needs no memory for them.
+var randomKeys = []string{"--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000"}
 
 // Types of tokens in a header.
 const (
@@ -262,7 +264,7 @@ func beginsWithZeroes(path string) (bool, error) {
 
 // Format makes an empty encrypted volume of a blank one. The key is in slot 0.
 func (t *Tool) Format(ctx context.Context, path, uuid, method string, key []byte) error {
-	arguments := slices.Concat([]string{"luksFormat", "--batch-mode", "--type", "luks2", "--uuid", uuid, "--key-slot", "0"}, methodArguments(method), t.Cost, []string{path})
+	arguments := slices.Concat([]string{"luksFormat", "--batch-mode", "--type", "luks2", "--uuid", uuid, "--key-slot", "0"}, methodArguments(method), randomKeys, []string{path})
 	_, err := t.run(ctx, [][]byte{key}, arguments...)
 	return err
 }
@@ -279,7 +281,7 @@ func (t *Tool) Encrypt(ctx context.Context, path, uuid, method string, key []byt
 	arguments := slices.Concat([]string{
 		"reencrypt", "--encrypt", "--batch-mode", "--key-file", "/dev/fd/3", "--type", "luks2", "--uuid", uuid,
 		"--reduce-device-size", fmt.Sprintf("%dM", headerRoom>>20),
-	}, methodArguments(method), t.Cost, []string{path})
+	}, methodArguments(method), randomKeys, []string{path})
 	_, err := t.run(ctx, [][]byte{key}, arguments...)
 	return err
 }
@@ -306,7 +308,7 @@ func (t *Tool) AddKey(ctx context.Context, path string, existing, key []byte) (s
 	}
 	for slot = 0; slices.ContainsFunc(h.Slots, func(s Slot) bool { return s.Number == slot }); slot++ {
 	}
-	arguments := slices.Concat([]string{"luksAddKey", "--batch-mode", "--new-key-slot", strconv.Itoa(slot), "--key-file", "/dev/fd/3"}, t.Cost, []string{path, "/dev/fd/4"})
+	arguments := slices.Concat([]string{"luksAddKey", "--batch-mode", "--new-key-slot", strconv.Itoa(slot), "--key-file", "/dev/fd/3"}, randomKeys, []string{path, "/dev/fd/4"})
 	_, err = t.run(ctx, [][]byte{existing, key}, arguments...)
 	return slot, err
 }

@@ -12,8 +12,7 @@ import (
 	. "zenithridge.example/zridge/agent/volume"
 )
 
-// quick makes trying a passphrase cheap.
-var quick = Tool{Cost: []string{"--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000"}}
+var tool = Tool{}
 
 const uuid = "6b1f5c8e-0000-4000-8000-000000000001"
 
@@ -35,7 +34,7 @@ func blank(t *testing.T, mib int64) string {
 
 func read(t *testing.T, path string) *Header {
 	t.Helper()
-	h, err := quick.Read(t.Context(), path)
+	h, err := tool.Read(t.Context(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,24 +45,24 @@ func TestKeysAndTokens(t *testing.T) {
 	t.Parallel()
 	path := blank(t, 32)
 	ctx := t.Context()
-	if _, err := quick.Read(ctx, path); !errors.Is(err, ErrPlain) {
+	if _, err := tool.Read(ctx, path); !errors.Is(err, ErrPlain) {
 		t.Fatalf("a blank volume: %v", err)
 	}
-	if is, err := quick.IsBlank(ctx, path); err != nil || !is {
+	if is, err := tool.IsBlank(ctx, path); err != nil || !is {
 		t.Fatalf("a blank volume is not: %v", err)
 	}
 	first, second := []byte("the first key"), []byte("the second\nkey \x00 with odd bytes")
-	if err := quick.Format(ctx, path, uuid, "aes-xts-256", first); err != nil {
+	if err := tool.Format(ctx, path, uuid, "aes-xts-256", first); err != nil {
 		t.Fatal(err)
 	}
-	if is, err := quick.IsBlank(ctx, path); err != nil || is {
+	if is, err := tool.IsBlank(ctx, path); err != nil || is {
 		t.Errorf("an encrypted volume counts as blank: %v", err)
 	}
-	slot, err := quick.AddKey(ctx, path, first, second)
+	slot, err := tool.AddKey(ctx, path, first, second)
 	if err != nil || slot != 1 {
 		t.Fatalf("slot %d, %v", slot, err)
 	}
-	if err := quick.AddToken(ctx, path, Token{Type: RecoveryToken, Slots: []string{"1"}, Identifier: "482109375512", Recipients: []string{"age1x"}}); err != nil {
+	if err := tool.AddToken(ctx, path, Token{Type: RecoveryToken, Slots: []string{"1"}, Identifier: "482109375512", Recipients: []string{"age1x"}}); err != nil {
 		t.Fatal(err)
 	}
 	h := read(t, path)
@@ -75,20 +74,20 @@ func TestKeysAndTokens(t *testing.T) {
 		t.Errorf("method %s, people %+v, startup %v", h.Method(), h.People(), h.Startup())
 	}
 	for key, want := range map[string]int{string(first): 0, string(second): 1, "another": -1} {
-		if got, err := quick.Opens(ctx, path, []byte(key)); err != nil || got != want {
+		if got, err := tool.Opens(ctx, path, []byte(key)); err != nil || got != want {
 			t.Errorf("%q opens %d, %v; expected %d", key, got, err, want)
 		}
 	}
-	if err := quick.DropSlot(ctx, path, 0, []byte("another")); err == nil {
+	if err := tool.DropSlot(ctx, path, 0, []byte("another")); err == nil {
 		t.Error("a slot is dropped with a key that opens nothing")
 	}
-	if err := quick.DropSlot(ctx, path, 0, second); err != nil {
+	if err := tool.DropSlot(ctx, path, 0, second); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := quick.Opens(ctx, path, first); err != nil || got != -1 {
+	if got, err := tool.Opens(ctx, path, first); err != nil || got != -1 {
 		t.Errorf("a key opens %d after its slot was dropped, %v", got, err)
 	}
-	if err := quick.DropToken(ctx, path, tokens[0].ID); err != nil || len(read(t, path).Tokens) != 0 {
+	if err := tool.DropToken(ctx, path, tokens[0].ID); err != nil || len(read(t, path).Tokens) != 0 {
 		t.Errorf("the token is still there: %v", err)
 	}
 }
@@ -97,7 +96,7 @@ func TestMethods(t *testing.T) {
 	t.Parallel()
 	for _, method := range []string{"aes-cbc-128", "aes-cbc-256", "aes-xts-128", "aes-xts-256"} {
 		path := blank(t, 32)
-		if err := quick.Format(t.Context(), path, uuid, method, []byte("key")); err != nil {
+		if err := tool.Format(t.Context(), path, uuid, method, []byte("key")); err != nil {
 			t.Fatal(err)
 		}
 		if got := read(t, path).Method(); got != method {
@@ -121,7 +120,7 @@ func TestOldHeaders(t *testing.T) {
 	if out, err := c.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	if _, err := quick.Read(t.Context(), path); !errors.Is(err, ErrOldHeader) {
+	if _, err := tool.Read(t.Context(), path); !errors.Is(err, ErrOldHeader) {
 		t.Errorf("an old header: %v", err)
 	}
 }
@@ -134,25 +133,25 @@ func TestEncryptingInPlace(t *testing.T) {
 	if out, err := exec.Command("mkfs.ext4", "-q", path).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	if is, err := quick.IsBlank(t.Context(), path); err != nil || is {
+	if is, err := tool.IsBlank(t.Context(), path); err != nil || is {
 		t.Fatalf("a file system counts as blank: %v", err)
 	}
 	cut, cancel := context.WithCancel(t.Context())
 	began := make(chan error, 1)
-	go func() { began <- quick.Encrypt(cut, path, uuid, "aes-xts-256", []byte("key")) }()
+	go func() { began <- tool.Encrypt(cut, path, uuid, "aes-xts-256", []byte("key")) }()
 	for { // until it has begun
-		if _, err := quick.Read(t.Context(), path); err == nil {
+		if _, err := tool.Read(t.Context(), path); err == nil {
 			break
 		}
 	}
 	cancel()
 	<-began
 	for n := 0; read(t, path).Reencrypting; n++ {
-		if err := quick.Resume(t.Context(), path, []byte("key")); err != nil && n > 3 {
+		if err := tool.Resume(t.Context(), path, []byte("key")); err != nil && n > 3 {
 			t.Fatal(err)
 		}
 	}
-	if slot, err := quick.Opens(t.Context(), path, []byte("key")); err != nil || slot < 0 {
+	if slot, err := tool.Opens(t.Context(), path, []byte("key")); err != nil || slot < 0 {
 		t.Errorf("the key opens slot %d, %v", slot, err)
 	}
 	if h := read(t, path); h.Method() != "aes-xts-256" || h.Reencrypting {

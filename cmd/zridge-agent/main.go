@@ -20,6 +20,7 @@ import (
 
 	"zenithridge.example/zridge/agent"
 	"zenithridge.example/zridge/agent/adapter"
+	"zenithridge.example/zridge/agent/volume"
 	"zenithridge.example/zridge/endpoint"
 )
 
@@ -39,12 +40,17 @@ func command(out, log io.Writer) *cli.Command {
 		if host.Root == "" { // programs act on the machine itself
 			host.Command = adapter.Run
 		}
-		return &agent.Agent{Folder: folder, Host: host, Log: slog.New(slog.NewTextHandler(log, nil)), Interval: c.Duration("interval")}
+		a := &agent.Agent{Folder: folder, Host: host, Log: slog.New(slog.NewTextHandler(log, nil)), Interval: c.Duration("interval")}
+		if _, err := exec.LookPath("cryptsetup"); err == nil && host.Root == "" {
+			a.Encryption = &agent.Encryption{Folder: folder, Tool: &volume.Tool{Chip: c.String("chip")}, Log: a.Log, Discovers: agent.SystemVolumes}
+		}
+		return a
 	}
 	return &cli.Command{
 		Name: "zridge-agent", Usage: "the company's settings on this laptop", HideVersion: true,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "state", Value: "/var/lib/zridge-agent", Usage: "`FOLDER` in which the agent keeps what it knows", TakesFile: true},
+			&cli.StringFlag{Name: "chip", Usage: "the security `CHIP` as systemd-cryptenroll names it; without it the machine's own"},
 			&cli.StringFlag{Name: "root", Usage: "work on the system below this `FOLDER`, and run none of its programs", TakesFile: true},
 		},
 		Commands: []*cli.Command{
@@ -93,6 +99,9 @@ func command(out, log io.Writer) *cli.Command {
 					return nil
 				},
 			},
+			encryptCommand(out, of),
+			adoptCommand(out, of),
+			pinCommand(out, of),
 			choiceCommand(out, of, "take", "take a policy that is offered on this laptop", true),
 			choiceCommand(out, of, "leave", "leave a policy that you took", false),
 			{

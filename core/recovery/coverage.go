@@ -28,6 +28,7 @@ type Volume struct {
 	Reason     string      `json:"reason,omitempty"`     // why it is not encrypted
 	Method     string      `json:"method,omitempty"`     // as in the dictionary: aes-xts-256
 	Identifier Identifier  `json:"identifier,omitempty"` // of the recovery key that opens it
+	Elsewhere  bool        `json:"elsewhere,omitempty"`  // that key is stored at an address of the company
 	Startup    []string    `json:"startup,omitempty"`    // what else opens it: passphrase, chip, pin
 	Weak       string      `json:"weak,omitempty"`       // what is weaker about it than it should be
 }
@@ -203,8 +204,11 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 	return in
 }
 
-// holds tells whether a key that opens a volume is stored.
+// holds tells whether a key that opens a volume is stored, here or at an address of the company.
 func (l *Laptop) holds(v *Volume) bool {
+	if v.Elsewhere && v.Identifier != "" {
+		return true
+	}
 	for i := range l.Keys {
 		k := &l.Keys[i]
 		if k.Volume == v.ID && k.Identifier == v.Identifier && k.State == Current {

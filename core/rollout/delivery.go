@@ -25,6 +25,9 @@ var Statuses = []Status{Pending, Applied, Failed, Unsupported, Conflict, Drifted
 // RetryAfter is how long a refused setting rests before it is tried again by itself.
 const RetryAfter = 24 * time.Hour
 
+// CodeLater is the code of a pending setting that the laptop has taken, and puts into force later.
+const CodeLater = "202"
+
 // CodeDiffers is the code of a setting that a laptop took but reports otherwise.
 const CodeDiffers = "differs"
 
@@ -35,7 +38,7 @@ type Delivery struct {
 	Wanted     setting.Value // nothing: leave it to the laptop
 	Reported   setting.Value // what the laptop said last; nothing: it has no managed value
 	Status     Status
-	Code       string // with Failed: the laptop's code, or CodeDiffers
+	Code       string // with Failed: the laptop's code, or CodeDiffers; with Pending: CodeLater, or nothing
 	Reason     string // with Failed, and the laptop's limit with Unsupported
 	WantedAt   time.Time
 	ReportedAt time.Time
@@ -126,6 +129,13 @@ func (d Delivery) Accept(reported setting.Value, at time.Time) Delivery {
 	return d
 }
 
+// Later takes the laptop's word that it has taken what was wanted, and that it will be in force later. It is not sent
+// again; when it is in force shows when the laptop's values are read.
+func (d Delivery) Later(at time.Time) Delivery {
+	d.Status, d.Code, d.Reason, d.ReportedAt = Pending, CodeLater, "the laptop puts it into force later", at
+	return d
+}
+
 // Refuse takes the laptop's refusal with its code and reason.
 func (d Delivery) Refuse(code, reason string, at time.Time) Delivery {
 	d.Status, d.Code, d.Reason, d.ReportedAt = Failed, code, reason, at
@@ -143,7 +153,7 @@ func (d Delivery) Retry() Delivery {
 // Due tells whether the setting is to be sent in a session at this time: what is pending, and what
 // failed long enough ago.
 func (d Delivery) Due(now time.Time) bool {
-	return d.Status == Pending || d.Status == Failed && now.Sub(d.ReportedAt) >= RetryAfter
+	return d.Status == Pending && d.Code != CodeLater || d.Status == Failed && now.Sub(d.ReportedAt) >= RetryAfter
 }
 
 // inWords gives a reported value as people read it: an empty list is said to be one.

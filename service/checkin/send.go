@@ -104,7 +104,13 @@ func (s *session) settle() {
 	}
 	s.asked, s.statuses = map[string]syncml.Command{}, map[string]string{}
 	if verdict == syncml.OK {
-		s.took = append(s.took, s.inFlight...)
+		for _, id := range s.inFlight {
+			if single[id] == syncml.Accepted {
+				s.deliveries[id] = s.deliveries[id].Later(s.server.clock())
+			} else {
+				s.took = append(s.took, id)
+			}
+		}
 		if s.withRev {
 			s.revisionNow = s.revision
 		}
