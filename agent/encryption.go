@@ -488,7 +488,7 @@ func (e *Encryption) Forget(ctx context.Context) error {
 				continue
 			}
 			if t := h.Token(volume.AgentToken); t != nil && len(h.Slots) > 1 {
-				errs = append(errs, e.Tool.DropSlot(ctx, v.Path, t.Slot(), own), e.Tool.DropToken(ctx, v.Path, t.ID))
+				errs = append(errs, e.Tool.DropKey(ctx, v.Path, own), e.Tool.DropToken(ctx, v.Path, t.ID))
 			}
 			errs = append(errs, os.Remove(e.keyFile(v.UUID)))
 		}

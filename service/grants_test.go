@@ -46,11 +46,11 @@ func granted(t *testing.T, api *client.Client, name string, grants ...wire.NewGr
 		g.Account = name
 		posted[wire.Grant](t, api, "/grants", g)
 	}
-	token, err := (&client.Client{Base: api.Base}).SignIn(t.Context(), name, account.Password, "tests", 1)
+	token, err := (&client.Client{Base: api.Base, HTTP: api.HTTP}).SignIn(t.Context(), name, account.Password, "tests", 1)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &client.Client{Base: api.Base, Token: token.Secret}
+	return &client.Client{Base: api.Base, HTTP: api.HTTP, Token: token.Secret}
 }
 
 // codeOf gives the code of a refusal; empty without one.

@@ -75,21 +75,21 @@ var (
 
 // Read reads the header of a volume.
 func (t *Tool) Read(ctx context.Context, path string) (*Header, error) {
-	if _, err := t.run(ctx, nil, "isLuks", path); err != nil {
-		var failed *exec.ExitError
-		if errors.As(err, &failed) && failed.ExitCode() == 1 {
-			return nil, ErrPlain
-		}
-		return nil, err
+	text, err := t.run(ctx, nil, "luksDump", "--dump-json-metadata", path)
+	if err == nil {
+		return parse(text)
 	}
-	if _, err := t.run(ctx, nil, "isLuks", "--type", "luks2", path); err != nil {
+	if _, missing := os.Stat(path); missing != nil {
+		return nil, missing
+	}
+	if _, err := t.run(ctx, nil, "isLuks", "--type", "luks1", path); err == nil {
 		return nil, ErrOldHeader
 	}
-	text, err := t.run(ctx, nil, "luksDump", "--dump-json-metadata", path)
-	if err != nil {
-		return nil, err
+	var failed *exec.ExitError
+	if _, is := t.run(ctx, nil, "isLuks", path); errors.As(is, &failed) && failed.ExitCode() == 1 {
+		return nil, ErrPlain
 	}
-	return parse(text)
+	return nil, err
 }
 
 func parse(text []byte) (*Header, error) {
@@ -330,6 +330,12 @@ func (t *Tool) Opens(ctx context.Context, path string, key []byte) (slot int, er
 		}
 	}
 	return -1, fmt.Errorf("cryptsetup does not say which slot a key opens: %.200q", said)
+}
+
+// DropKey makes a key void. Another one has to open the volume.
+func (t *Tool) DropKey(ctx context.Context, path string, key []byte) error {
+	_, err := t.run(ctx, [][]byte{key}, "luksRemoveKey", "--batch-mode", path, "/dev/fd/3")
+	return err
 }
 
 // DropSlot makes the key of a slot void. existing is the key of another slot.

@@ -41,8 +41,11 @@ func command(out, log io.Writer) *cli.Command {
 			host.Command = adapter.Run
 		}
 		a := &agent.Agent{Folder: folder, Host: host, Log: slog.New(slog.NewTextHandler(log, nil)), Interval: c.Duration("interval")}
-		if _, err := exec.LookPath("cryptsetup"); err == nil && host.Root == "" {
-			a.Encryption = &agent.Encryption{Folder: folder, Tool: &volume.Tool{Chip: c.String("chip")}, Log: a.Log, Discovers: agent.SystemVolumes}
+		if _, err := exec.LookPath("cryptsetup"); err == nil {
+			a.Encryption = &agent.Encryption{Folder: folder, Tool: &volume.Tool{Chip: c.String("chip")}, Log: a.Log}
+			if host.Root == "" {
+				a.Encryption.Discovers = agent.SystemVolumes
+			}
 		}
 		return a
 	}
@@ -51,7 +54,7 @@ func command(out, log io.Writer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "state", Value: "/var/lib/zridge-agent", Usage: "`FOLDER` in which the agent keeps what it knows", TakesFile: true},
 			&cli.StringFlag{Name: "chip", Usage: "the security `CHIP` as systemd-cryptenroll names it; without it the machine's own"},
-			&cli.StringFlag{Name: "root", Usage: "work on the system below this `FOLDER`, and run none of its programs", TakesFile: true},
+			&cli.StringFlag{Name: "root", Usage: "work on the system below this `FOLDER`, and run none of its programs; volumes are those that you name", TakesFile: true},
 		},
 		Commands: []*cli.Command{
 			enrolCommand(out, of),
