@@ -22,7 +22,7 @@ demo: build ## the service with the demo estate and 240 simulated laptops, on ht
 # Time limits are there to end what hangs; they are many times what a quiet machine takes.
 heavy := /e2e$$|/service$$|/service/workflow$$
 
-test: tools chromium openssl slapd nginx desktop laptop console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl slapd nginx desktop laptop encryption console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	cd console && npm run --silent lint
@@ -128,6 +128,11 @@ desktop:
 	$(call debian,command -v dconf && command -v gsettings && ls /usr/lib/*/gio/modules/libdconfsettings.so /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml,dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas)
 laptop:
 	$(call debian,for p in /usr/sbin/nft /usr/sbin/fapolicyd /usr/bin/sudo /usr/sbin/ip; do [ -x $$p ] || exit 1; done,nftables fapolicyd sudo iproute2)
+
+# Encrypted volumes, a security chip and a security module in software.
+.PHONY: encryption
+encryption:
+	$(call debian,for p in /usr/sbin/cryptsetup /usr/sbin/mkfs.ext4 /usr/bin/systemd-cryptenroll /usr/bin/swtpm /usr/bin/swtpm_setup /usr/bin/softhsm2-util; do [ -x $$p ] || exit 1; done && ls /usr/lib/*/libtss2-tcti-swtpm.so.0,cryptsetup-bin e2fsprogs systemd swtpm swtpm-tools libtss2-tcti-swtpm0 softhsm2)
 
 clean: ## what was built, and the demo's database
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg console/dist/*.br console/dist/*.gz

@@ -8,6 +8,7 @@ require (
 	cel.dev/cel-go v0.33.2
 	filippo.io/age v1.3.1
 	github.com/RoaringBitmap/roaring/v2 v2.30.0
+	github.com/ThalesGroup/crypto11 v1.6.2
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/coreos/go-oidc/v3 v3.21.0
@@ -42,7 +43,6 @@ require (
 
 require (
 	filippo.io/hpke v0.4.0 // indirect
-	github.com/ThalesGroup/crypto11 v1.6.2 // indirect
 	github.com/bits-and-blooms/bitset v1.24.4 // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/dlclark/regexp2 v1.11.0 // indirect
@@ -107,7 +107,7 @@ require (
 	golang.org/x/arch v0.24.0 // indirect
 	golang.org/x/exp v0.0.0-20240823005443-9b4947da3948 // indirect
 	golang.org/x/net v0.60.0 // indirect
-	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/sys v0.49.0
 	google.golang.org/genproto/googleapis/api v0.0.0-20240826202546-f6391c0de4c7 // indirect
 	google.golang.org/genproto/googleapis/rpc v0.0.0-20240826202546-f6391c0de4c7 // indirect
 	google.golang.org/protobuf v1.36.11 // indirect

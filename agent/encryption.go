@@ -71,8 +71,9 @@ type managedVolume struct {
 	Path    string              `json:"path"`
 	Name    string              `json:"name"`
 	Kind    recovery.VolumeKind `json:"kind"`
-	UUID    string              `json:"uuid"`            // of its header, which it may not have yet
-	Named   bool                `json:"named,omitempty"` // somebody at the laptop said that it is to be encrypted
+	UUID    string              `json:"uuid"`              // of its header, which it may not have yet
+	Named   bool                `json:"named,omitempty"`   // somebody at the laptop said that it is to be encrypted
+	Formats bool                `json:"formats,omitempty"` // it was blank, and is being formatted
 	Pending *pendingKey         `json:"pending,omitempty"`
 	Renew   bool                `json:"renew,omitempty"`  // another key is to take the place of the one in force
 	Failed  string              `json:"failed,omitempty"` // why the last step did not succeed
@@ -89,8 +90,10 @@ type pendingKey struct {
 	Elsewhere  bool                `json:"elsewhere,omitempty"` // at an address of the company
 }
 
-func (e *Encryption) stateFile() string          { return filepath.Join(string(e.Folder), "volumes.json") }
-func (e *Encryption) keyFile(uuid string) string { return filepath.Join(string(e.Folder), "volumes", uuid+".key") }
+func (e *Encryption) stateFile() string { return filepath.Join(string(e.Folder), "volumes.json") }
+func (e *Encryption) keyFile(uuid string) string {
+	return filepath.Join(string(e.Folder), "volumes", uuid+".key")
+}
 
 // locked lets f alter the state; what it altered is on the disk when locked returns, after an error of f, too. Processes
 // take turns.
@@ -184,7 +187,9 @@ func (s *encryptionState) escrows() bool {
 	return (to == recovery.EscrowService || to == recovery.EscrowAddress) && len(s.recipients()) > 0
 }
 
-func (s *encryptionState) elsewhere() bool { return s.Wants[recovery.EscrowTo].Text() == recovery.EscrowAddress }
+func (s *encryptionState) elsewhere() bool {
+	return s.Wants[recovery.EscrowTo].Text() == recovery.EscrowAddress
+}
 
 func (s *encryptionState) method(v *managedVolume) string {
 	switch v.Kind {
@@ -261,6 +266,11 @@ func (e *Encryption) begin(ctx context.Context, s *encryptionState, v *managedVo
 		return nil, nil // nothing begins before the key is stored
 	}
 	blank, err := e.Tool.IsBlank(ctx, v.Path)
+	if err == nil && v.Formats && !blank { // that was interrupted
+		var known bool
+		known, err = e.Tool.IsKnown(ctx, v.Path)
+		blank = !known
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -270,9 +280,14 @@ func (e *Encryption) begin(ctx context.Context, s *encryptionState, v *managedVo
 		e.background(v, changed, func() error { return e.Tool.Encrypt(context.WithoutCancel(ctx), v.Path, v.UUID, method, key) })
 		return nil, nil
 	}
+	v.Formats = true
+	if err := s.save(e); err != nil {
+		return nil, err
+	}
 	if err := e.Tool.Format(ctx, v.Path, v.UUID, s.method(v), key); err != nil {
 		return nil, err
 	}
+	v.Formats = false
 	return e.Tool.Read(ctx, v.Path)
 }
 

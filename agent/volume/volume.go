@@ -240,15 +240,23 @@ func methodArguments(method string) []string {
 	return nil // cryptsetup's own choice
 }
 
-// IsBlank tells whether nothing is on a volume that has no header: no file system, no table of partitions.
+// IsBlank tells whether nothing is on a volume that has no header: no file system, no table of partitions, no data.
 func (t *Tool) IsBlank(ctx context.Context, path string) (bool, error) {
-	c := exec.CommandContext(ctx, "blkid", "--probe", path)
-	err := c.Run()
+	if known, err := t.IsKnown(ctx, path); known || err != nil {
+		return false, err
+	}
+	return beginsWithZeroes(path)
+}
+
+// IsKnown tells whether a volume that has no header has a file system or a table of partitions. What an interrupted Format
+// left has neither.
+func (t *Tool) IsKnown(ctx context.Context, path string) (bool, error) {
+	said, err := exec.CommandContext(ctx, "blkid", "--probe", "--output", "export", path).Output()
 	var failed *exec.ExitError
 	if errors.As(err, &failed) && failed.ExitCode() == 2 { // nothing is known of it
-		return beginsWithZeroes(path)
+		return false, nil
 	}
-	return false, err
+	return !bytes.Contains(said, []byte("TYPE=crypto_LUKS")), err
 }
 
 // beginsWithZeroes tells whether the first MiB of a volume is zeroes: what has no file system may be data all the same.
@@ -278,11 +286,19 @@ func (t *Tool) Encrypt(ctx context.Context, path, uuid, method string, key []byt
 	if err := shrink(ctx, path); err != nil {
 		return err
 	}
+	// The header is first made in a file of the current folder: what an interruption leaves there is in nobody's way.
+	folder, err := os.MkdirTemp("", "zridge-header-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
 	arguments := slices.Concat([]string{
 		"reencrypt", "--encrypt", "--batch-mode", "--key-file", "/dev/fd/3", "--type", "luks2", "--uuid", uuid,
 		"--reduce-device-size", fmt.Sprintf("%dM", headerRoom>>20),
 	}, methodArguments(method), randomKeys, []string{path})
-	_, err := t.run(ctx, [][]byte{key}, arguments...)
+	c := exec.CommandContext(ctx, "cryptsetup", arguments...)
+	c.Dir = folder
+	_, err = execute(c, [][]byte{key})
 	return err
 }
 

@@ -143,6 +143,11 @@ func TestEncryptingInPlace(t *testing.T) {
 		if _, err := tool.Read(t.Context(), path); err == nil {
 			break
 		}
+		select {
+		case err := <-began:
+			t.Fatalf("it ended before it began: %v", err)
+		default:
+		}
 	}
 	cancel()
 	<-began

@@ -47,18 +47,21 @@ func (m *Module) withKey(makes bool, do func(cipher.AEAD) error) (err error) {
 	}
 	defer func() { err = errors.Join(err, session.Close()) }()
 	label := []byte(m.keyLabel())
-	key, err := session.FindKey(nil, label)
-	if err == nil && key == nil && makes {
+	keys, err := session.FindKeys(nil, label)
+	if err == nil && len(keys) == 0 && makes {
 		id := make([]byte, 16)
 		rand.Read(id)
-		key, err = session.GenerateSecretKeyWithLabel(id, label, 256, crypto11.CipherAES)
+		var made *crypto11.SecretKey
+		made, err = session.GenerateSecretKeyWithLabel(id, label, 256, crypto11.CipherAES)
+		keys = append(keys, made)
 	}
 	switch {
 	case err != nil:
 		return fmt.Errorf("the security module, key %q: %w", m.keyLabel(), err)
-	case key == nil:
+	case len(keys) == 0:
 		return fmt.Errorf("the security module has no key %q", m.keyLabel())
 	}
+	key := keys[0]
 	aead, err := key.NewGCM()
 	if err != nil {
 		return fmt.Errorf("the security module, key %q: %w", m.keyLabel(), err)
