@@ -223,10 +223,11 @@ func (e *Encryption) advance(ctx context.Context, s *encryptionState, v *managed
 		return nil
 	}
 	h, err := e.Tool.Read(ctx, v.Path)
+	half := err == nil && v.Formats && len(h.Slots) == 0 // formatting it was interrupted: nothing is on it, and no key opens it
 	switch {
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, volume.ErrOldHeader):
 		return err
-	case errors.Is(err, volume.ErrPlain):
+	case errors.Is(err, volume.ErrPlain) || half:
 		if h, err = e.begin(ctx, s, v, device, changed); h == nil {
 			return err
 		}

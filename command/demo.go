@@ -36,6 +36,7 @@ import (
 // The demo's accounts. They are for a service on loopback that holds made-up data.
 const (
 	demoName     = "ines.okafor"
+	demoClerk    = "wren.tallack"
 	demoPassword = "larkfell-demo"
 	demoReader   = "tomas.reyes"
 )
@@ -155,9 +156,9 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	}
 	fmt.Fprintf(
 		s.Out,
-		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n"+
+		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n            %s  /  %s   (service desk of the boats and the workshop: recovery keys)\n"+
 			"  Laptops   %d simulated, each checking in every %s or less often\n  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
-		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, len(ids), c.Duration("interval"), demo.Day,
+		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, demoClerk, demoPassword, len(ids), c.Duration("interval"), demo.Day,
 		real.line(why), speedLine(speed),
 	)
 	go d.fleet.Run(inner, ids)
@@ -306,8 +307,22 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	with.Token = token.Secret
 	for _, account := range []wire.NewAccount{
 		{Name: demoReader, Password: demoPassword, Role: "reader"}, {Name: scenario.Author, Password: demoPassword, Role: "publisher"},
+		{Name: demoClerk, Password: demoPassword},
 	} {
 		if _, err := with.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
+			return err
+		}
+	}
+	// Somebody of the service desk, for the boats and the workshop alone.
+	for _, unit := range []string{"survey-fleet", "slipway"} {
+		if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: demoClerk, Role: "service-desk", Unit: unit}); err != nil {
+			return err
+		}
+	}
+	if !given {
+		due := time.Now().AddDate(0, 0, 45).Format(time.DateOnly)
+		safe := wire.NewRecipient{Title: "Safe in the harbour office", Recipient: demo.CompanyRecipient, ReplaceOn: due}
+		if _, err := client.Post[wire.EscrowRecipient](ctx, &with, "/escrow-recipients", safe); err != nil {
 			return err
 		}
 	}

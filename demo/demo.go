@@ -51,6 +51,10 @@ func EscrowIdentity() string {
 	return lines[len(lines)-1]
 }
 
+// CompanyRecipient is the public half of the identity that the made-up company keeps in its safe; demo/escrow/company.txt
+// has the private half.
+const CompanyRecipient = "age1u6l45lg6786k23csg83nru0znc33wdnsfl9ch0m90glah2d4uq0sxcx874"
+
 // place is a unit with how many people work there and what they do.
 type place struct {
 	unit       string

@@ -33,6 +33,8 @@ const DeviceScreen = screen(() => import('./screens/device'), 'DeviceScreen');
 const DevicesScreen = screen(() => import('./screens/devices'), 'DevicesScreen');
 const BaselinesScreen = screen(() => import('./screens/baselines'), 'BaselinesScreen');
 const BaselineScreen = screen(() => import('./screens/baselines/baseline'), 'BaselineScreen');
+const KeysScreen = screen(() => import('./screens/keys'), 'KeysScreen');
+const CoverageScreen = screen(() => import('./screens/keys/coverage'), 'CoverageScreen');
 const DriftScreen = screen(() => import('./screens/drift'), 'DriftScreen');
 const EnrolmentScreen = screen(() => import('./screens/enrolment'), 'EnrolmentScreen');
 const DictionaryScreen = screen(() => import('./screens/dictionary'), 'DictionaryScreen');
@@ -150,6 +152,8 @@ function Frame({ who }: { who: Who }) {
             <Route path="/devices" element={<DevicesScreen />} />
             <Route path="/baselines" element={<BaselinesScreen />} />
             <Route path="/baselines/:id" element={<BaselineScreen />} />
+            <Route path="/keys" element={<KeysScreen />} />
+            <Route path="/coverage" element={<CoverageScreen />} />
             <Route path="/drift" element={<DriftScreen />} />
             <Route path="/enrolment" element={<EnrolmentScreen />} />
             <Route path="/devices/:id" element={<DeviceScreen />} />

@@ -8,7 +8,7 @@ import "sync"
 // "source" or "rollout", with
 // an id where one is meant.
 type Event struct {
-	Topic string `json:"topic" enum:"estate,change,device,source,rollout" doc:"What has changed"`
+	Topic string `json:"topic" enum:"estate,change,device,source,rollout,key" doc:"What has changed"`
 	ID    string `json:"id,omitempty"`
 
 	Version int64 `json:"version,omitempty" doc:"Of a change: its version now"`

@@ -113,7 +113,7 @@ func (s *RecoveryService) AskForKey(ctx context.Context, by Actor, in KeyAsk) (s
 		return errors.Join(tx.AddKeyRequest(r), s.audit(tx, by, record))
 	})
 	if err == nil && r.State == store.RequestWaits {
-		s.Notify(Event{Topic: "key-request", ID: r.ID})
+		s.Notify(Event{Topic: "key", ID: r.ID})
 	}
 	return r, err
 }
@@ -236,7 +236,7 @@ func (s *RecoveryService) DecideKeyRequest(ctx context.Context, by Actor, id str
 		return errors.Join(err, s.audit(tx, by, record))
 	})
 	if err == nil {
-		s.Notify(Event{Topic: "key-request", ID: r.ID})
+		s.Notify(Event{Topic: "key", ID: r.ID})
 	}
 	return r, err
 }

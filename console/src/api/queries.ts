@@ -22,7 +22,19 @@ export const useWho = () => useQuery({ queryKey: keys.who, queryFn: () => got(ap
 
 /** A right, as operations of the API name it. */
 export type Right =
-  'read' | 'write' | 'approve' | 'publish' | 'publish-urgent' | 'operate-rollouts' | 'exceptions-approve' | 'devices' | 'sources' | 'audit' | 'accounts';
+  | 'read'
+  | 'write'
+  | 'approve'
+  | 'publish'
+  | 'publish-urgent'
+  | 'operate-rollouts'
+  | 'exceptions-approve'
+  | 'devices'
+  | 'sources'
+  | 'audit'
+  | 'accounts'
+  | 'recovery-keys'
+  | 'service';
 
 /** What can be looked at in the past as well. */
 const readingRights: Right[] = ['read', 'audit', 'accounts'];
@@ -550,6 +562,10 @@ export function useLiveUpdates(on: boolean) {
           void queries.invalidateQueries({ queryKey: keys.rollouts });
           void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
         }, 500);
+        return;
+      }
+      if (topic === 'key') {
+        void queries.invalidateQueries({ queryKey: [...keys.devices, 'recovery', 'requests'] });
         return;
       }
       if (topic === 'source') {

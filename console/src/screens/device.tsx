@@ -11,6 +11,7 @@ import { History, Memberships, OriginNote } from '../ui/membership';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../ui/parts';
 import { WhoMay } from './access/whomay';
 import { MoveDialog } from './devices';
+import { Disks } from './keys/device';
 import { DriftTable } from './drift';
 import { Certificates } from './enrolment';
 import { Verified, VerifyButton, type Asked } from './verify';
@@ -147,6 +148,7 @@ function Body({ p, asked }: { p: DevicePage; asked?: Asked }) {
         <Facts p={p} />
         <Offers p={p} />
         {p.baselines.length > 0 && <BaselinesOf list={p.baselines} />}
+        <Disks device={p.device.id} />
         <Certificates device={p.device.id} />
         <Memberships list={p.groups} of="laptop" />
         <History list={p.history} />

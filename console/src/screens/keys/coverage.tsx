@@ -1,0 +1,303 @@
+// Encryption: how far laptops are encrypted with a key that can be found again, what has to be looked at, and who can open the keys.
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Link, useSearchParams } from 'react-router';
+import { api, got } from '../../api/client';
+import { Empty, Failed, Heads, Loading, Page, Sheet } from '../../ui/parts';
+import { count, number, Time } from '../../ui/words';
+import { Recipients } from './recipients';
+import { findingWords, groups, recoveryKey, stateWords, titleOf, type CoverageCounts, type CoverageDay, type Group, type UnitCoverage } from './words';
+
+export function CoverageScreen() {
+  const [params, setParams] = useSearchParams();
+  const unit = params.get('unit') ?? '';
+  const group = groups.find((g) => g.group === params.get('group'))?.group;
+  const units = useQuery({ queryKey: [...recoveryKey, 'coverage'], queryFn: () => got(api.GET('/api/v1/coverage')), placeholderData: keepPreviousData });
+  const open = (of: { unit: string; group: Group }) => setParams({ ...(of.unit ? { unit: of.unit } : {}), group: of.group });
+  return (
+    <Page
+      title="Encryption"
+      lead="How far laptops are encrypted with a recovery key that can be found again. Every number opens its laptops."
+      actions={
+        <>
+          {(['html', 'markdown', 'csv'] as const).map((format) => (
+            <a
+              key={format}
+              className="btn btn-sm"
+              href={`/api/v1/coverage/report?format=${format}${unit ? `&unit=${encodeURIComponent(unit)}` : ''}`}
+              target="_blank"
+              rel="noreferrer"
+            >
+              {{ html: 'Report for auditors', markdown: 'as text', csv: 'as a table' }[format]}
+            </a>
+          ))}
+          <Link to="/keys" className="btn btn-primary btn-sm">
+            Find a key
+          </Link>
+        </>
+      }
+    >
+      <Failed error={units.error} />
+      {units.isPending && <Loading />}
+      {units.data?.length === 0 && (
+        <div className="sheet">
+          <Empty>There is no laptop that you see. Laptops come in from a source, or with an invitation.</Empty>
+        </div>
+      )}
+      {!!units.data?.length && (
+        <>
+          <Whole of={units.data[0]!} unit={units.data[0]!.unit} open={open} />
+          <Findings />
+          <Units list={units.data} open={open} chosen={{ unit, group }} />
+          {group && <Laptops unit={unit} group={group} of={units.data.find((u) => u.unit === unit)} />}
+          <Recipients />
+        </>
+      )}
+    </Page>
+  );
+}
+
+type Open = (of: { unit: string; group: Group }) => void;
+
+const share = (c: CoverageCounts) => (c.demanded === 0 ? undefined : Math.min(100, (100 * c.escrowed) / c.demanded));
+
+/** The share of the laptops that policies want encrypted, and how it went. */
+function Whole({ of, unit, open }: { of: UnitCoverage; unit: string; open: Open }) {
+  const days = useQuery({ queryKey: [...recoveryKey, 'days', unit], queryFn: () => got(api.GET('/api/v1/coverage/days', { params: { query: { unit } } })) });
+  const c = of.counts;
+  const s = share(c);
+  return (
+    <div className="sheet flex flex-col gap-3 px-4 py-3">
+      <div className="flex flex-wrap items-baseline gap-x-6 gap-y-1">
+        <span className="text-2xl font-semibold tabular-nums">{s === undefined ? '–' : `${number(Math.round(10 * s) / 10)} %`}</span>
+        <span className="text-sm">
+          {s === undefined
+            ? `Nothing demands encryption of the ${count(c.all, 'laptop')}.`
+            : `of the ${count(c.demanded, 'laptop')} that policies want encrypted are, with a recovery key that is stored.`}
+        </span>
+      </div>
+      {c.demanded > 0 && <Bar of={c} />}
+      <ul className="flex flex-wrap gap-x-6 gap-y-1 text-sm">
+        {groups
+          .filter((g) => 'act' in g && c[g.field] > 0)
+          .map((g) => (
+            <li key={g.group}>
+              <button type="button" className="cursor-pointer hover:underline" onClick={() => open({ unit: '', group: g.group })}>
+                <strong className="tabular-nums">{number(c[g.field])}</strong> {g.word.toLowerCase()}
+              </button>
+            </li>
+          ))}
+      </ul>
+      {!!days.data && days.data.length > 1 && <Course days={days.data} />}
+    </div>
+  );
+}
+
+const parts = [
+  { field: 'escrowed', word: 'covered', color: 'bg-success' },
+  { field: 'not_escrowed', word: 'encrypted, no key stored', color: 'bg-warning' },
+  { field: 'not_encrypted', word: 'not yet', color: 'bg-info' },
+  { field: 'cannot', word: 'cannot', color: 'bg-error' },
+  { field: 'never_reported', word: 'not reported', color: 'bg-base-content/25' },
+] as const;
+
+function Bar({ of: c, thin = false }: { of: CoverageCounts; thin?: boolean }) {
+  const all = Math.max(
+    c.demanded,
+    parts.reduce((n, p) => n + c[p.field], 0),
+    1,
+  );
+  const words = parts.filter((p) => c[p.field] > 0).map((p) => `${number(c[p.field])} ${p.word}`);
+  return (
+    <div
+      className={`flex w-full overflow-hidden rounded bg-base-300 ${thin ? 'h-2' : 'h-3'}`}
+      role="img"
+      aria-label={words.join(', ') || 'nothing is demanded'}
+      title={words.join(', ')}
+    >
+      {parts.map((p) => (
+        <div key={p.field} className={p.color} style={{ width: `${(100 * c[p.field]) / all}%` }} />
+      ))}
+    </div>
+  );
+}
+
+/** The share that was covered, day by day. The numbers stand in its description. */
+function Course({ days }: { days: CoverageDay[] }) {
+  const [width, height] = [640, 60];
+  const of = (d: CoverageDay) => share(d.counts) ?? 0;
+  const x = (i: number) => (width * i) / Math.max(1, days.length - 1);
+  const y = (s: number) => height - 4 - ((height - 8) * s) / 100;
+  const [first, last] = [days[0]!, days[days.length - 1]!];
+  const word = (d: CoverageDay) => `${d.day}: ${number(Math.round(10 * of(d)) / 10)} %`;
+  return (
+    <figure>
+      <svg viewBox={`0 0 ${width} ${height}`} className="h-16 w-full" preserveAspectRatio="none" role="img" aria-label={`${word(first)}, ${word(last)}`}>
+        <line x1={0} x2={width} y1={y(0)} y2={y(0)} className="stroke-base-300" />
+        <line x1={0} x2={width} y1={y(100)} y2={y(100)} className="stroke-base-300" />
+        <polyline
+          fill="none"
+          className="stroke-success"
+          strokeWidth={2}
+          vectorEffect="non-scaling-stroke"
+          points={days.map((d, i) => `${x(i)},${y(of(d))}`).join(' ')}
+        />
+      </svg>
+      <figcaption className="quiet flex justify-between text-[13px]">
+        <span>{word(first)}</span>
+        <span>{word(last)}</span>
+      </figcaption>
+    </figure>
+  );
+}
+
+function Findings() {
+  const { data, error } = useQuery({ queryKey: [...recoveryKey, 'findings'], queryFn: () => got(api.GET('/api/v1/coverage/findings')) });
+  if (!data?.length) return <Failed error={error} />;
+  return (
+    <Sheet title="Has to be looked at" aside={count(data.length, 'finding')}>
+      <ul className="divide-y divide-base-300 text-sm">
+        {data.map((f) => (
+          <li key={f.code + (f.what ?? '')} className="px-4 py-2">
+            <strong className="tabular-nums">{count(f.laptops, 'laptop')}</strong> {findingWords[f.code]}
+            {f.what && (
+              <>
+                {' '}
+                (<span className="break-all">{f.what}</span>
+                {f.day && <>, by {f.day}</>})
+              </>
+            )}
+            :{' '}
+            {f.devices.slice(0, 6).map((d, i) => (
+              <span key={d}>
+                {i > 0 && ', '}
+                <Link className="id link" to={`/devices/${encodeURIComponent(d)}`}>
+                  {d}
+                </Link>
+              </span>
+            ))}
+            {f.laptops > 6 && <span className="quiet"> and {number(f.laptops - 6)} more</span>}
+          </li>
+        ))}
+      </ul>
+    </Sheet>
+  );
+}
+
+function Units({ list, open, chosen }: { list: UnitCoverage[]; open: Open; chosen: { unit: string; group?: Group | undefined } }) {
+  const columns = groups.filter((g) => g.group !== 'escrowed');
+  return (
+    <Sheet title="By unit" aside="each with what is below it">
+      <div className="overflow-x-auto">
+        <table className="table table-sm">
+          <caption className="sr-only">How far the laptops of each unit are covered</caption>
+          <Heads of={['Unit', 'Covered', ...columns.map((g) => g.word)]} />
+          <tbody>
+            {list.map((u) => {
+              const s = share(u.counts);
+              return (
+                <tr key={u.unit}>
+                  <th scope="row" className="font-normal whitespace-nowrap">
+                    <span style={{ paddingLeft: `${u.depth * 14}px` }}>
+                      <Link className="link-hover link" to={`/units/${encodeURIComponent(u.unit)}`}>
+                        {u.title || u.unit}
+                      </Link>
+                    </span>
+                  </th>
+                  <td className="min-w-44">
+                    <div className="flex items-center gap-2">
+                      <Bar of={u.counts} thin />
+                      <button
+                        type="button"
+                        className="link w-14 cursor-pointer text-right text-[13px] tabular-nums"
+                        onClick={() => open({ unit: u.unit, group: 'escrowed' })}
+                      >
+                        {s === undefined ? '–' : `${number(Math.round(10 * s) / 10)} %`}
+                      </button>
+                    </div>
+                  </td>
+                  {columns.map((g) => {
+                    const n = u.counts[g.field];
+                    const is = chosen.group === g.group && chosen.unit === u.unit;
+                    return (
+                      <td key={g.group} className={`tabular-nums ${is ? 'bg-primary/10' : ''}`}>
+                        {n === 0 ? (
+                          <span className="quiet">0</span>
+                        ) : (
+                          <button
+                            type="button"
+                            className={`link cursor-pointer ${'act' in g ? 'font-semibold' : ''}`}
+                            aria-label={`${number(n)}: ${g.title.toLowerCase()} of ${u.title || u.unit}`}
+                            onClick={() => open({ unit: u.unit, group: g.group })}
+                          >
+                            {number(n)}
+                          </button>
+                        )}
+                      </td>
+                    );
+                  })}
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      </div>
+    </Sheet>
+  );
+}
+
+function Laptops({ unit, group, of }: { unit: string; group: Group; of: UnitCoverage | undefined }) {
+  const { data, error, isPending } = useQuery({
+    queryKey: [...recoveryKey, 'laptops', unit, group],
+    queryFn: () => got(api.GET('/api/v1/coverage/laptops', { params: { query: { group, ...(unit ? { unit } : {}) } } })),
+    placeholderData: keepPreviousData,
+  });
+  const title = groups.find((g) => g.group === group)!.title;
+  return (
+    <Sheet title={`${title}${of ? `: ${of.title || of.unit}` : ''}`} aside={data && count(data.items.length, 'laptop') + (data.next ? ' and more' : '')}>
+      <Failed error={error} />
+      {isPending && <Loading />}
+      {data?.items.length === 0 && <Empty>There is none.</Empty>}
+      {!!data?.items.length && (
+        <div className="max-h-[32rem] overflow-auto" tabIndex={0} role="region" aria-label={title}>
+          <table className="table table-sm">
+            <caption className="sr-only">{title}</caption>
+            <Heads of={['Laptop', 'Model', 'Owner', 'Unit', 'Disk', 'Key since', 'Reported']} />
+            <tbody>
+              {data.items.map((l) => (
+                <tr key={l.device}>
+                  <th scope="row" className="font-normal">
+                    <Link className="id link" to={`/devices/${encodeURIComponent(l.device)}`}>
+                      {l.device}
+                    </Link>
+                  </th>
+                  <td>{l.model || '–'}</td>
+                  <td>{titleOf(l.owner) || <span className="quiet">shared</span>}</td>
+                  <td>{titleOf(l.unit)}</td>
+                  <td>
+                    {l.volumes.length === 0 && <span className="quiet">not reported</span>}
+                    {l.volumes.map((v) => (
+                      <div key={v.id}>
+                        {l.volumes.length > 1 && `${v.name}: `}
+                        {stateWords[v.state]}
+                        {(v.reason || v.weak) && <span className="quiet"> — {v.reason || v.weak}</span>}
+                      </div>
+                    ))}
+                  </td>
+                  <td>
+                    {l.key_since ? <Time at={l.key_since} /> : '–'}
+                    {l.used_at && (
+                      <div className="text-[13px] text-warning">
+                        shown <Time at={l.used_at} />
+                      </div>
+                    )}
+                  </td>
+                  <td>{l.seen_at ? <Time at={l.seen_at} /> : <span className="quiet">never</span>}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </Sheet>
+  );
+}
