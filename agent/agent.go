@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/agent/adapter"
+	"zenithridge.example/zridge/core/recovery"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/endpoint"
 	"zenithridge.example/zridge/formats/syncml"
@@ -311,6 +312,7 @@ type Report struct {
 	Settings []Setting               `json:"settings"`
 	Offers   map[string]syncml.Offer `json:"offers"`
 	Taken    []string                `json:"taken"`
+	Volumes  []recovery.Volume       `json:"volumes,omitempty"`
 	// Facts is what the service was told of the laptop.
 	Facts map[string]setting.Value `json:"facts"`
 }
@@ -335,6 +337,9 @@ func (a *Agent) Report() (Report, error) {
 	}
 	out := Report{Device: id.Certified.Device, Service: id.Base, Last: p.state.Last, Offers: p.state.Offers, Taken: p.Taken(), Facts: p.state.Facts}
 	observed := p.Reported()
+	if a.Encryption != nil {
+		out.Volumes = a.Encryption.Volumes(context.Background())
+	}
 	for _, at := range p.state.managedIDs() {
 		s := Setting{ID: at, Wanted: p.state.Managed[at], Observed: observed[at], Failed: p.state.Failed[at], Why: p.state.Why[at], Since: p.state.Since[at]}
 		s.InForce = s.Observed.Equal(s.Wanted)

@@ -580,6 +580,17 @@ func (e *Encryption) RenewKey(ctx context.Context, id recovery.Identifier) (code
 	return code
 }
 
+// Volumes says how volumes are.
+func (e *Encryption) Volumes(ctx context.Context) (out []recovery.Volume) {
+	if err := e.locked(func(s *encryptionState) error {
+		out = e.volumes(ctx, s)
+		return nil
+	}); err != nil {
+		e.Log.Warn("reading how volumes are", "error", err)
+	}
+	return out
+}
+
 // volumes says how volumes are.
 func (e *Encryption) volumes(ctx context.Context, s *encryptionState) (out []recovery.Volume) {
 	for _, v := range s.Volumes {

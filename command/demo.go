@@ -10,11 +10,13 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -69,11 +71,12 @@ func demoCommand(s Streams) *cli.Command {
 
 // demoRun is a demo that is being started.
 type demoRun struct {
-	folder string
-	clock  service.Clock
-	api    *client.Client // the administrator
-	fleet  *endpoint.Fleet
-	out    io.Writer
+	folder  string
+	clock   service.Clock
+	api     *client.Client // the administrator
+	fleet   *endpoint.Fleet
+	out     io.Writer
+	devices map[string]wire.Device // by id
 }
 
 func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
@@ -157,8 +160,8 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	fmt.Fprintf(
 		s.Out,
 		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n            %s  /  %s   (service desk of the boats and the workshop: recovery keys)\n"+
-			"  Laptops   %d simulated, each checking in every %s or less often\n  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
-		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, demoClerk, demoPassword, len(ids), c.Duration("interval"), demo.Day,
+			"  Laptops   %d simulated, each checking in every %s or less often; what their locked screens show: %s\n  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
+		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, demoClerk, demoPassword, len(ids), c.Duration("interval"), d.screensFile(), demo.Day,
 		real.line(why), speedLine(speed),
 	)
 	go d.fleet.Run(inner, ids)
@@ -201,6 +204,7 @@ func (d *demoRun) prepare(ctx context.Context, c *cli.Command, running *service.
 	for _, l := range list {
 		devices[l.ID] = l
 	}
+	d.devices = devices
 	d.fleet.Pace = func(device string) float64 { return scenario.Pace(devices[device]) }
 	d.fleet.Holds = func(device string) bool { return scenario.Pace(devices[device]) == 1 } // the others are seldom connected
 	d.fleet.Lacks = func(device string) map[setting.ID]bool { return scenario.Lacks(devices[device]) }
@@ -251,6 +255,19 @@ func (d *demoRun) writeShown() {
 	}
 }
 
+// screensFile has what the locked screens of the simulated laptops show: they have no screens to look at.
+func (d *demoRun) screensFile() string { return filepath.Join(d.folder, "locked-screens.txt") }
+
+func (d *demoRun) writeScreens() {
+	screens := d.fleet.LockedScreens()
+	text := "# What the locked screens of the simulated laptops show: the identifier of the recovery key. With the label of each.\n"
+	for _, device := range slices.Sorted(maps.Keys(screens)) {
+		l := d.devices[device]
+		text += fmt.Sprintf("%s  %s  %-12s  %-14s  %s\n", device, screens[device].Spaced(), l.Serial, l.Model, l.OwnerName)
+	}
+	os.WriteFile(d.screensFile(), []byte(text), 0o600) // the demo goes on without it
+}
+
 // keepShown writes the clock down every few seconds, until the context ends.
 func (d *demoRun) keepShown(ctx context.Context) {
 	tick := time.NewTicker(5 * time.Second)
@@ -261,6 +278,7 @@ func (d *demoRun) keepShown(ctx context.Context) {
 			return
 		case <-tick.C:
 			d.writeShown()
+			d.writeScreens()
 		}
 	}
 }
@@ -313,19 +331,6 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 			return err
 		}
 	}
-	// Somebody of the service desk, for the boats and the workshop alone.
-	for _, unit := range []string{"survey-fleet", "slipway"} {
-		if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: demoClerk, Role: "service-desk", Unit: unit}); err != nil {
-			return err
-		}
-	}
-	if !given {
-		due := time.Now().AddDate(0, 0, 45).Format(time.DateOnly)
-		safe := wire.NewRecipient{Title: "Safe in the harbour office", Recipient: demo.CompanyRecipient, ReplaceOn: due}
-		if _, err := client.Post[wire.EscrowRecipient](ctx, &with, "/escrow-recipients", safe); err != nil {
-			return err
-		}
-	}
 	// The second person of the demo looks at changes of others, too.
 	if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: scenario.Author, Role: "approver"}); err != nil {
 		return err
@@ -340,6 +345,17 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	fmt.Fprintf(w, "Published the demo estate: %d objects\n", result.Created)
 	if given {
 		return nil
+	}
+	// Somebody of the service desk, for the boats and the workshop alone.
+	for _, unit := range []string{"survey-fleet", "slipway"} {
+		if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: demoClerk, Role: "service-desk", Unit: unit}); err != nil {
+			return err
+		}
+	}
+	due := time.Now().AddDate(0, 0, 45).Format(time.DateOnly)
+	safe := wire.NewRecipient{Title: "Safe in the harbour office", Recipient: demo.CompanyRecipient, ReplaceOn: due}
+	if _, err := client.Post[wire.EscrowRecipient](ctx, &with, "/escrow-recipients", safe); err != nil {
+		return err
 	}
 	if err := demo.AddLater(folder); err != nil {
 		return err

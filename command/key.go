@@ -415,7 +415,7 @@ func keyFindingsCommand(s Streams) *cli.Command {
 					if what != "" {
 						what = " (" + what + ")"
 					}
-					fmt.Fprintf(s.Out, "%s %s%s: %s\n", counted(f.Laptops, "laptop"), findingWords[f.Code], what, strings.Join(firstOf(f.Devices, 8), ", "))
+					fmt.Fprintf(s.Out, "%s %s%s: %s\n", counted(f.Laptops, "laptop"), findingWords[f.Code], what, strings.Join(firstOf(f.Devices, 8, f.Laptops), ", "))
 				}
 				if len(list) == 0 {
 					fmt.Fprintln(s.Out, "Nothing has to be looked at.")
@@ -431,12 +431,12 @@ func keyFindingsCommand(s Streams) *cli.Command {
 	}
 }
 
-// firstOf gives the first of a list, and says how many more there are.
-func firstOf(list []string, most int) []string {
+// firstOf gives the first of a list, and says how many more there are of all.
+func firstOf(list []string, most, all int) []string {
 	if len(list) <= most {
 		return list
 	}
-	return append(slices.Clone(list[:most]), fmt.Sprintf("%d more", len(list)-most))
+	return append(slices.Clone(list[:most]), fmt.Sprintf("%d more", all-most))
 }
 
 func recipientCommand(s Streams) *cli.Command {

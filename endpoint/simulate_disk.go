@@ -35,6 +35,22 @@ func (m *Memory) RecoveryKey() recovery.Key {
 	return m.disk.key
 }
 
+// LockedScreens gives what the screens of laptops show when they are locked: the identifier of the recovery key, by
+// laptop. Laptops that are not encrypted are left out.
+func (f *Fleet) LockedScreens() map[string]recovery.Identifier {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := map[string]recovery.Identifier{}
+	for device, l := range f.laptops {
+		if m, is := l.Platform.(*Memory); is {
+			if key := m.RecoveryKey(); !key.IsZero() {
+				out[device] = key.Identifier()
+			}
+		}
+	}
+	return out
+}
+
 // volumeID gives the id of the disk: always the same for the same laptop, in the form of a UUID.
 func (m *Memory) volumeID() string {
 	sum := sha256.Sum256([]byte(m.Device + "/disk"))

@@ -346,11 +346,11 @@ func (c *Config) laptopsAt(first net.Listener) string {
 	return c.scheme() + first.Addr().String()
 }
 
-// Settle writes down who checked in so far, and lets rollouts go on to what the clock shows. It happens
+// Settle writes down who checked in so far and how far laptops are covered, and lets rollouts go on to what the clock shows. It happens
 // by itself, too, a moment later.
 func (r *Running) Settle(ctx context.Context) error {
 	r.checkIn.Sweep(ctx)
-	return r.flow.Tick(ctx)
+	return errors.Join(r.flow.Tick(ctx), r.flow.NoteCoverage(ctx))
 }
 
 // Wait blocks until the context ends or the service fails, then stops it: requests that run are

@@ -75,7 +75,7 @@ func All(h *Host) []Adapter {
 		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h), trustedRoots(h),
 		crashes(h), permissions(h), proxy(h), proxyServer(h), firewall(h), services(h), elevation(h), localAdministrators(h), access(h), history(h),
 		startPrograms(h), hiddenPrograms(h), wallpaper(h), automaticSignIn(h), usb(h), mounts(h), programs(h), networks(h), neverTrusted(h),
-		forwarding(h), rememberedPeople(h), batteries(h),
+		forwarding(h), rememberedPeople(h), batteries(h), recoveryScreen(h),
 	}
 }
 

@@ -2,6 +2,7 @@ package adapter_test
 
 import (
 	"encoding/json"
+	"errors"
 	"maps"
 	"os"
 	"os/exec"
@@ -11,6 +12,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/agent/adapter"
+	"zenithridge.example/zridge/agent/volume"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -191,4 +193,51 @@ func TestPermissionRules(t *testing.T) {
 			t.Errorf("%s = %s, %s: %s; expected %s, %s", x.id, x.v, x.action, is, x.here, x.remote)
 		}
 	}
+}
+
+// TestTheLockedScreen runs the script that a locked laptop runs, with an encrypted volume.
+func TestTheLockedScreen(t *testing.T) {
+	h := hostOf(t)
+	disk := filepath.Join(h.Root, "disk.img")
+	if err := errors.Join(os.WriteFile(disk, nil, 0o600), os.Truncate(disk, 20<<20)); err != nil {
+		t.Fatal(err)
+	}
+	var tool volume.Tool
+	if err := tool.Format(t.Context(), disk, "6b1f5c8e-0000-4000-8000-000000000001", "aes-xts-256", []byte("key")); err != nil {
+		t.Skip(err)
+	}
+	if err := tool.AddToken(t.Context(), disk, volume.Token{Type: volume.RecoveryToken, Slots: []string{"0"}, Identifier: "482109375512"}); err != nil {
+		t.Fatal(err)
+	}
+	const message = "Larkfell's service desk: \"+44 1632 960144\"\n$(rm -rf /) `id`"
+	adapterOf(t, h, "disk.startup.message", setting.TextValue(message))
+	adapterOf(t, h, "disk.startup.message_address", setting.TextValue("https://help.larkfell.example"))
+	script := filepath.Join(h.Root, "/etc/initramfs-tools/scripts/local-top/zridge-recovery")
+	c := exec.Command(script)
+	c.Env = append(os.Environ(), "ZRIDGE_DISKS="+disk)
+	said, err := c.CombinedOutput()
+	if want := message + "\nhttps://help.larkfell.example\nRecovery key 4821 0937 5512\n"; err != nil || string(said) != want {
+		t.Errorf("the locked screen shows %q, %v; expected %q", said, err, want)
+	}
+	if out, err := exec.Command(script, "prereqs").CombinedOutput(); err != nil || len(out) > 0 {
+		t.Errorf("asked what has to run before it, the script says %q, %v", out, err)
+	}
+}
+
+// adapterOf puts a value into force, and expects it to be read back.
+func adapterOf(t *testing.T, h *adapter.Host, id setting.ID, v setting.Value) {
+	t.Helper()
+	for _, a := range adapter.All(h) {
+		if !slices.Contains(a.Settings(), id) {
+			continue
+		}
+		if err := a.Apply(id, v); err != nil {
+			t.Fatal(err)
+		}
+		if is, err := a.Read(id); err != nil || !is.Equal(v) {
+			t.Fatalf("%s is %v, %v", id, is, err)
+		}
+		return
+	}
+	t.Fatalf("no adapter has %s", id)
 }

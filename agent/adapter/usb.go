@@ -20,7 +20,9 @@ var usbID = regexp.MustCompile(`^([0-9a-f]{4}):([0-9a-f]{4})$`)
 // device is plugged in.
 func usb(h *Host) Adapter {
 	return &bundle{
-		host: h, name: "devices", ids: []setting.ID{"media.usb_storage", "media.usb_allowed_ids", "media.phones", "media.microphone"},
+		host: h, name: "devices", ids: []setting.ID{
+			"media.usb_storage", "media.usb_allowed_ids", "media.phones", "media.microphone", "disk.encryption.removable", "disk.encryption.memory_cards",
+		},
 		files: func(_ *Host, wanted values) (map[string]file, error) {
 			if len(wanted) == 0 {
 				return nil, nil
@@ -29,7 +31,9 @@ func usb(h *Host) Adapter {
 			for _, part := range []struct {
 				id    setting.ID
 				rules func(values) (string, bool)
-			}{{"media.usb_storage", storageRules}, {"media.phones", phoneRules}, {"media.microphone", microphoneRules}} {
+			}{{"media.usb_storage", storageRules}, {"media.phones", phoneRules}, {"media.microphone", microphoneRules}, {"disk.encryption.removable", encryptedRules(
+				"disk.encryption.removable", `ENV{ID_BUS}=="usb"`,
+			)}, {"disk.encryption.memory_cards", encryptedRules("disk.encryption.memory_cards", `KERNEL=="mmcblk[0-9]*", ATTRS{type}=="SD"`)}} {
 				rules, ok := part.rules(wanted)
 				if !ok {
 					return nil, &ValueError{part.id, wanted[part.id]}
@@ -67,6 +71,21 @@ func storageRules(wanted values) (rules string, ok bool) {
 		}
 	}
 	return rules + which + then + "\n" + `LABEL="zridge_storage"` + "\n", true
+}
+
+// encryptedRules are the rules for media that are read only as long as they have a file system that is not encrypted. One
+// that is encrypted has none of its own: what is opened of it is another device.
+func encryptedRules(id setting.ID, which string) func(values) (rules string, ok bool) {
+	return func(wanted values) (rules string, ok bool) {
+		v, is := wanted[id]
+		switch {
+		case !is:
+			return "", true
+		case !v.Bool():
+			return "# " + string(id) + ": plain media may be written to\n", v.Kind() == setting.Bool
+		}
+		return `SUBSYSTEM=="block", ` + which + `, ENV{ID_FS_USAGE}=="filesystem", RUN+="/sbin/blockdev --setro $devnode"` + "\n", true
+	}
 }
 
 // phoneRules are the rules for phones and cameras on the cable: their files (still images, media transfer) are for

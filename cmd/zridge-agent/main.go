@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -216,6 +217,16 @@ func show(w io.Writer, r agent.Report) {
 		if s.Failed != "" {
 			fmt.Fprintf(w, "  %-34s %s\n", "", s.Failed)
 		}
+	}
+	for _, v := range r.Volumes {
+		fmt.Fprintf(w, "Disk %s: %s", v.Name, v.State)
+		if v.Identifier != "" {
+			fmt.Fprintf(w, ", recovery key %s", v.Identifier.Spaced())
+		}
+		if why := strings.TrimSpace(v.Reason + " " + v.Weak); why != "" {
+			fmt.Fprintf(w, ". %s", why)
+		}
+		fmt.Fprintln(w)
 	}
 	var offers []string
 	for policy := range r.Offers {

@@ -240,11 +240,7 @@ func (s *RecoveryService) CoverageDays(ctx context.Context, by Actor, unit estat
 	if !by.Held.Everywhere.Has(access.Read) && !by.Held.For(access.Read, s.Live().Plan.UnitPaths()[unit]) {
 		return nil, nil // the days of units above have laptops in them that are not seen
 	}
-	today, err := time.Parse(time.DateOnly, string(s.Today()))
-	if err != nil {
-		return nil, err
-	}
-	return s.store.In(ctx).CoverageDays(string(unit), today.AddDate(0, 0, -days).Format(time.DateOnly))
+	return s.store.In(ctx).CoverageDays(string(unit), s.now().In(s.zone).AddDate(0, 0, -days).Format(time.DateOnly))
 }
 
 // NoteCoverage writes down how far laptops are covered today.
@@ -255,9 +251,10 @@ func (s *RecoveryService) NoteCoverage(ctx context.Context) error {
 		return err
 	}
 	units := coverageByUnit(live, rows)
+	today := s.now().In(s.zone).Format(time.DateOnly)
 	days := make([]store.CoverageDay, len(units))
 	for i, u := range units {
-		days[i] = store.CoverageDay{Day: string(s.Today()), Unit: string(u.Unit), Counts: u.Counts}
+		days[i] = store.CoverageDay{Day: today, Unit: string(u.Unit), Counts: u.Counts}
 	}
 	return s.store.In(ctx).SaveCoverageDays(days)
 }

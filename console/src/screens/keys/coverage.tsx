@@ -27,7 +27,7 @@ export function CoverageScreen() {
               target="_blank"
               rel="noreferrer"
             >
-              {{ html: 'Report for auditors', markdown: 'as text', csv: 'as a table' }[format]}
+              {{ html: 'Report for auditors', markdown: 'Markdown', csv: 'CSV' }[format]}
             </a>
           ))}
           <Link to="/keys" className="btn btn-primary btn-sm">
@@ -184,7 +184,8 @@ function Findings() {
 }
 
 function Units({ list, open, chosen }: { list: UnitCoverage[]; open: Open; chosen: { unit: string; group?: Group | undefined } }) {
-  const columns = groups.filter((g) => g.group !== 'escrowed');
+  // What no laptop is in has no column.
+  const columns = groups.filter((g) => g.group !== 'escrowed' && (!('act' in g) || list[0]!.counts[g.field] > 0));
   return (
     <Sheet title="By unit" aside="each with what is below it">
       <div className="overflow-x-auto">
@@ -208,7 +209,7 @@ function Units({ list, open, chosen }: { list: UnitCoverage[]; open: Open; chose
                       <Bar of={u.counts} thin />
                       <button
                         type="button"
-                        className="link w-14 cursor-pointer text-right text-[13px] tabular-nums"
+                        className="link w-16 shrink-0 cursor-pointer text-right text-[13px] whitespace-nowrap tabular-nums"
                         onClick={() => open({ unit: u.unit, group: 'escrowed' })}
                       >
                         {s === undefined ? '–' : `${number(Math.round(10 * s) / 10)} %`}
