@@ -38,7 +38,7 @@ func recoveryScreen(h *Host) Adapter {
 
 // showIdentifiers shows the identifier of each disk's recovery key in groups of four digits.
 const showIdentifiers = `for disk in ${ZRIDGE_DISKS:-$(blkid -t TYPE=crypto_LUKS -o device 2>/dev/null)}; do
-  cryptsetup luksDump --dump-json-metadata "$disk" 2>/dev/null | tr -d ' \n' |
+  { cryptsetup luksDump --dump-json-metadata "$disk" 2>/dev/null | tr -d ' \n'; echo; } |
     sed -n 's/.*"type":"zridge-recovery"[^}]*"identifier":"\([0-9]\{4\}\)\([0-9]\{4\}\)\([0-9]\{4\}\)".*/Recovery key \1 \2 \3/p'
 done
 `
