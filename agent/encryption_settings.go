@@ -25,6 +25,9 @@ var errLater = errors.New("it is put into force later")
 // encryptionSettings are the settings of encryption as an adapter.
 type encryptionSettings struct{ *Encryption }
 
+// Settings gives the settings of encryption as an adapter.
+func (e *Encryption) Settings() adapter.Adapter { return encryptionSettings{e} }
+
 // said are the settings that say how volumes are encrypted and keys are handled. They are in force as soon as they are
 // written down: what they do shows with the volumes.
 var said = []setting.ID{

@@ -37,7 +37,7 @@ func open(folder Folder, host *adapter.Host, log *slog.Logger, encryption *Encry
 	p := &platform{folder: folder, state: state, host: host, adapters: map[setting.ID]adapter.Adapter{}, log: log, encryption: encryption}
 	all := adapter.All(host)
 	if encryption != nil {
-		all = append(all, encryptionSettings{encryption})
+		all = append(all, encryption.Settings())
 	}
 	for _, a := range all {
 		for _, id := range a.Settings() {

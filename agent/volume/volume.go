@@ -1,7 +1,7 @@
 // Package volume reads and writes the headers of encrypted volumes (LUKS2) through cryptsetup: key slots, tokens, methods.
 //
-// It decides nothing: package agent says which key goes where, and when. Keys are given to cryptsetup through pipes, and
-// are never in arguments or files. A volume may be a block device or a file.
+// It decides nothing: package agent says which key goes where, and when. Keys are given to cryptsetup in
+// memory, and are never in arguments or in files on a disk. A volume may be a block device or a file.
 //
 // Source of the facts: LUKS2 On-Disk Format Specification 1.1.1; cryptsetup(8) of version 2.6.
 package volume
@@ -19,6 +19,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Tool runs cryptsetup.
@@ -418,29 +420,33 @@ func (e *Error) Unwrap() error { return e.Err }
 
 const mostSaid = 300 // bytes
 
-// execute runs a program and gives what it says. Its messages have no secrets: they are not told to it but through pipes.
+// inMemory gives a file that is in memory alone, and that other programs see only where it is handed to them. Some read
+// keys from files that they can seek in, which a pipe is not.
+func inMemory(data []byte) (*os.File, error) {
+	n, err := unix.MemfdCreate("key", unix.MFD_CLOEXEC)
+	if err != nil {
+		return nil, fmt.Errorf("keeping a key in memory: %w", err)
+	}
+	f := os.NewFile(uintptr(n), "key")
+	if _, err := f.WriteAt(data, 0); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+// execute runs a program with secrets as the files /dev/fd/3 and up, and gives what it says. Its messages have no secrets.
 func execute(c *exec.Cmd, secrets [][]byte) (said []byte, err error) {
 	var out, faults bytes.Buffer
 	c.Stdout, c.Stderr = &out, &faults
 	c.WaitDelay = 5 * time.Second
-	var readers []*os.File
 	for _, secret := range secrets {
-		r, w, err := os.Pipe()
+		f, err := inMemory(secret)
 		if err != nil {
 			return nil, err
 		}
-		readers = append(readers, r)
-		go func() { // a pipe holds little: the program reads while it is written
-			w.Write(secret)
-			w.Close()
-		}()
+		defer f.Close()
+		c.ExtraFiles = append(c.ExtraFiles, f)
 	}
-	defer func() {
-		for _, r := range readers {
-			r.Close()
-		}
-	}()
-	c.ExtraFiles = readers
 	if err := c.Run(); err != nil {
 		text := strings.TrimSpace(faults.String())
 		return nil, &Error{c.Args[0] + " " + c.Args[1], text[:min(len(text), mostSaid)], err}
