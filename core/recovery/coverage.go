@@ -101,6 +101,25 @@ var Groups = []Group{All, Demanded, AllEncrypted, Escrowed, NotEscrowed, NotEncr
 // Counts is how many laptops are in each group, in the order of Groups.
 type Counts [11]int
 
+// bitOf gives the bit of a group in a Membership, which is its place in Groups.
+func bitOf(g Group) Membership {
+	for i, is := range Groups {
+		if is == g {
+			return 1 << i
+		}
+	}
+	return 0
+}
+
+// Bits of the groups. Judge is asked for every laptop of a company at once.
+var (
+	inAll, inDemanded, inEncrypted = bitOf(All), bitOf(Demanded), bitOf(AllEncrypted)
+	inEscrowed, inNotEscrowed      = bitOf(Escrowed), bitOf(NotEscrowed)
+	inNotEncrypted, inUnable       = bitOf(NotEncrypted), bitOf(Unable)
+	inNeverReported, inNotRenewed  = bitOf(NeverReported), bitOf(NotRenewed)
+	inTooOld, inOtherSeal          = bitOf(TooOld), bitOf(OtherSeal)
+)
+
 // Of gives the count of a group.
 func (c *Counts) Of(g Group) int {
 	for i, is := range Groups {
@@ -113,10 +132,8 @@ func (c *Counts) Of(g Group) int {
 
 // Add counts the groups of one laptop.
 func (c *Counts) Add(in Membership) {
-	for i := range Groups {
-		if in&(1<<i) != 0 {
-			c[i]++
-		}
+	for i := range c {
+		c[i] += int(in >> i & 1)
 	}
 }
 
@@ -124,31 +141,16 @@ func (c *Counts) Add(in Membership) {
 type Membership uint16
 
 // In tells whether a group is in the set.
-func (m Membership) In(g Group) bool {
-	for i, is := range Groups {
-		if is == g {
-			return m&(1<<i) != 0
-		}
-	}
-	return false
-}
-
-func (m *Membership) add(g Group) {
-	for i, is := range Groups {
-		if is == g {
-			*m |= 1 << i
-		}
-	}
-}
+func (m Membership) In(g Group) bool { return m&bitOf(g) != 0 }
 
 // Judge gives the groups that a laptop is in at a moment.
 //
 // Removable volumes do not count: they are no part of the laptop. A laptop that has reported no volume of its own has not
 // reported anything.
 func Judge(l *Laptop, now time.Time) (in Membership) {
-	in.add(All)
+	in = inAll
 	if l.Wanted {
-		in.add(Demanded)
+		in |= inDemanded
 	}
 	own := 0
 	encrypted, stored, open, unable := true, true, false, false
@@ -167,24 +169,24 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 			open, encrypted = true, false
 		}
 		if v.State == Encrypted && !l.holds(v) {
-			in.add(NotEscrowed)
+			in |= inNotEscrowed
 		}
 	}
 	switch {
 	case !l.Reported || own == 0:
 		if l.Wanted {
-			in.add(NeverReported)
+			in |= inNeverReported
 		}
 		return in
 	case encrypted:
-		in.add(AllEncrypted)
+		in |= inEncrypted
 		if stored {
-			in.add(Escrowed)
+			in |= inEscrowed
 		}
 	case l.Wanted && unable:
-		in.add(Unable)
+		in |= inUnable
 	case l.Wanted && open:
-		in.add(NotEncrypted)
+		in |= inNotEncrypted
 	}
 	for i := range l.Keys {
 		k := &l.Keys[i]
@@ -192,13 +194,13 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 			continue
 		}
 		if !k.Used.IsZero() {
-			in.add(NotRenewed)
+			in |= inNotRenewed
 		}
 		if l.MaxAgeDays > 0 && now.Sub(k.Since) > time.Duration(l.MaxAgeDays)*24*time.Hour {
-			in.add(TooOld)
+			in |= inTooOld
 		}
 		if l.Escrow && !SameRecipients(k.Recipients, l.Recipients) {
-			in.add(OtherSeal)
+			in |= inOtherSeal
 		}
 	}
 	return in

@@ -146,7 +146,9 @@ func slowCost(a, b string) int {
 func TestCoverage(t *testing.T) {
 	now := time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
 	old := now.AddDate(0, 0, -100)
-	disk := func(state VolumeState) Volume { return Volume{ID: "v1", Kind: SystemVolume, State: state, Identifier: "1"} }
+	disk := func(state VolumeState) Volume {
+		return Volume{ID: "v1", Kind: SystemVolume, State: state, Identifier: "1"}
+	}
 	held := func(with func(*Held)) []Held {
 		h := Held{Volume: "v1", Identifier: "1", State: Current, Recipients: []string{"a"}, Since: now}
 		if with != nil {

@@ -36,8 +36,8 @@ type RecoveryService struct {
 type keyIndex struct {
 	mu      sync.Mutex // guards what follows; it is held while a laptop's keys are written, so that both agree
 	loaded  bool
-	version int64 // rises with each alteration
 	of      map[string]*laptopKeys
+	altered map[string]bool // laptops of which something else is known since coverage was judged
 }
 
 // laptopKeys is what is known of a laptop's keys and volumes. It is not altered: another takes its place.
@@ -118,7 +118,10 @@ func (s *RecoveryService) reindex(tx *store.Store, device string) error {
 	}
 	is.volumes, is.at = volumes.Volumes, volumes.At
 	s.index.of[device] = is
-	s.index.version++
+	if s.index.altered == nil {
+		s.index.altered = map[string]bool{}
+	}
+	s.index.altered[device] = true
 	return nil
 }
 

@@ -36,14 +36,15 @@ type CoveredLaptop struct {
 	Seen    time.Time         // when it reported its volumes; zero: never
 }
 
-// coverageTable is how every laptop is covered, until the estate or a key alters.
+// coverageTable is how every laptop is covered. What altered is judged again when somebody asks; all is, when what is live
+// alters, and after a while, since keys grow old.
 type coverageTable struct {
-	mu      sync.Mutex
+	mu      sync.Mutex // guards what follows; it is taken before that of the index
 	of      *Live
 	demands []keyDemand // by laptop, in the order of the plan
-	version int64       // of the keys
-	at      time.Time
+	place   map[estate.DeviceID]int
 	rows    []CoveredLaptop
+	at      time.Time // when all were judged
 }
 
 // keyDemand is a laptop with what policies demand of it.
@@ -53,34 +54,54 @@ type keyDemand struct {
 	handling
 }
 
-// coverageGood is how long a table may be shown: keys grow old with time.
+// coverageGood is how long it is before all laptops are judged again.
 const coverageGood = time.Minute
 
-// covered judges all laptops of what is live.
-func (s *RecoveryService) covered(ctx context.Context, live *Live) ([]CoveredLaptop, error) {
+// covered calls f with how all laptops of what is live are covered. The rows are valid as long as f runs.
+func (s *RecoveryService) covered(ctx context.Context, live *Live, f func([]CoveredLaptop)) error {
 	t := &s.table
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	now := s.now()
-	if t.of != live {
-		t.of, t.demands, t.rows = live, keyDemandsOf(live), nil
+	if err := s.judgeLaptops(ctx, live); err != nil {
+		return err
 	}
+	f(t.rows)
+	return nil
+}
+
+// judgeLaptops brings the table up to date. s.table.mu must be held.
+func (s *RecoveryService) judgeLaptops(ctx context.Context, live *Live) error {
+	t := &s.table
 	s.index.mu.Lock()
 	defer s.index.mu.Unlock()
 	if err := s.loadKeys(ctx); err != nil {
-		return nil, err
+		return err
 	}
-	if t.rows != nil && t.version == s.index.version && now.Sub(t.at) < coverageGood {
-		return t.rows, nil
-	}
-	rows := make([]CoveredLaptop, len(t.demands)) // what was given before is not altered
-	for i := range t.demands {
+	now := s.now()
+	judge := func(i int) {
 		d := &t.demands[i]
-		rows[i].Device, rows[i].Unit = d.device, d.unit
-		rows[i].judge(&d.handling, s.index.of[string(d.device.ID)], now)
+		t.rows[i] = CoveredLaptop{Device: d.device, Unit: d.unit}
+		t.rows[i].judge(&d.handling, s.index.of[string(d.device.ID)], now)
 	}
-	t.rows, t.version, t.at = rows, s.index.version, now
-	return rows, nil
+	switch {
+	case t.of != live:
+		t.demands, t.place = keyDemandsOf(live)
+		t.of, t.rows = live, make([]CoveredLaptop, len(t.demands))
+		fallthrough
+	case now.Sub(t.at) >= coverageGood:
+		for i := range t.demands {
+			judge(i)
+		}
+		t.at = now
+	default:
+		for device := range s.index.altered {
+			if i, there := t.place[estate.DeviceID(device)]; there {
+				judge(i)
+			}
+		}
+	}
+	s.index.altered = nil
+	return nil
 }
 
 // judge fills in what is known of a laptop. is may be nil: nothing is known.
@@ -105,12 +126,12 @@ func (r *CoveredLaptop) judge(h *handling, is *laptopKeys, now time.Time) {
 	}
 }
 
-// keyDemandsOf gives what policies demand of every laptop.
-func keyDemandsOf(live *Live) []keyDemand {
+// keyDemandsOf gives what policies demand of every laptop, and the place of each.
+func keyDemandsOf(live *Live) (out []keyDemand, at map[estate.DeviceID]int) {
 	plan := live.Plan
 	all := plan.All()
-	out := make([]keyDemand, 0, plan.Size())
-	at := make(map[estate.DeviceID]int, plan.Size())
+	out = make([]keyDemand, 0, plan.Size())
+	at = make(map[estate.DeviceID]int, plan.Size())
 	all.All(func(d *estate.Device, unit estate.UnitID) bool {
 		at[d.ID] = len(out)
 		out = append(out, keyDemand{device: d, unit: unit})
@@ -130,49 +151,50 @@ func keyDemandsOf(live *Live) []keyDemand {
 	each(recovery.EscrowTo, func(h *handling, v setting.Value) { h.escrow = v.Text() == recovery.EscrowService })
 	each(recovery.RecipientsOfEscrow, func(h *handling, v setting.Value) { h.recipients = v.Items() })
 	each(recovery.MaxAgeDays, func(h *handling, v setting.Value) { h.maxAge = v.Integer() })
-	return out
+	return out, at
 }
 
-// seenCovered judges the laptops that somebody sees.
-func (s *RecoveryService) seenCovered(ctx context.Context, by Actor) (*Live, []CoveredLaptop, error) {
+// seenCovered calls f with how each laptop that somebody sees is covered, and gives what they see of what is live.
+func (s *RecoveryService) seenCovered(ctx context.Context, by Actor, f func(*CoveredLaptop)) (*Live, error) {
 	if err := by.Need(access.Read); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	live := s.Live()
-	rows, err := s.covered(ctx, live)
-	if err != nil || by.Held.Everywhere.Has(access.Read) {
-		return live, rows, err
-	}
 	seen := s.boundedLive(live, by)
-	out := make([]CoveredLaptop, 0, seen.Plan.Size())
-	for _, r := range rows {
-		if seen.Plan.Device(r.Device.ID) != nil {
-			out = append(out, r)
+	return seen, s.covered(ctx, live, func(rows []CoveredLaptop) {
+		for i := range rows {
+			if seen == live || seen.Plan.Device(rows[i].Device.ID) != nil {
+				f(&rows[i])
+			}
 		}
-	}
-	return seen, out, nil
+	})
 }
 
 // Coverage counts the laptops that somebody sees by unit, each with what is below it, in the order of a tree: a unit
 // comes before those below it.
 func (s *RecoveryService) Coverage(ctx context.Context, by Actor) ([]UnitCoverage, error) {
-	live, rows, err := s.seenCovered(ctx, by)
+	own := ownCounts{}
+	live, err := s.seenCovered(ctx, by, own.add)
 	if err != nil {
 		return nil, err
 	}
-	return coverageByUnit(live, rows), nil
+	return own.byUnit(live), nil
 }
 
-func coverageByUnit(live *Live, rows []CoveredLaptop) []UnitCoverage {
-	own := map[estate.UnitID]*recovery.Counts{}
-	for i := range rows {
-		c := own[rows[i].Unit]
-		if c == nil {
-			c = &recovery.Counts{}
-			own[rows[i].Unit] = c
-		}
-		c.Add(rows[i].In)
+// ownCounts counts laptops by their home unit.
+type ownCounts map[estate.UnitID]*recovery.Counts
+
+func (own ownCounts) add(r *CoveredLaptop) {
+	c := own[r.Unit]
+	if c == nil {
+		c = &recovery.Counts{}
+		own[r.Unit] = c
 	}
+	c.Add(r.In)
+}
+
+// byUnit adds to each unit what is below it.
+func (own ownCounts) byUnit(live *Live) []UnitCoverage {
 	paths := live.Plan.UnitPaths()
 	sums := map[estate.UnitID]*UnitCoverage{}
 	for unit, counts := range own {
@@ -197,28 +219,31 @@ func coverageByUnit(live *Live, rows []CoveredLaptop) []UnitCoverage {
 // CoveredLaptops lists the laptops of a group that somebody sees, in a unit or below it; empty means everywhere. They are
 // in the order of their ids.
 func (s *RecoveryService) CoveredLaptops(ctx context.Context, by Actor, unit estate.UnitID, group recovery.Group) ([]CoveredLaptop, error) {
-	live, rows, err := s.seenCovered(ctx, by)
-	if err != nil {
+	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
-	if unit != "" && live.Plan.Unit(unit) == nil {
+	plan := s.seenLive(by).Plan
+	if unit != "" && plan.Unit(unit) == nil {
 		return nil, &NotFoundError{"unit", string(unit)}
 	}
 	within := map[estate.UnitID]bool{}
-	for id, path := range live.Plan.UnitPaths() {
+	for id, path := range plan.UnitPaths() {
 		within[id] = unit == "" || slices.Contains(path, string(unit))
 	}
 	out := make([]CoveredLaptop, 0, 64)
-	for i := range rows {
-		if !rows[i].In.In(cmp.Or(group, recovery.All)) || !within[rows[i].Unit] {
-			continue
+	_, err := s.seenCovered(ctx, by, func(r *CoveredLaptop) {
+		if !r.In.In(cmp.Or(group, recovery.All)) || !within[r.Unit] {
+			return
 		}
-		r := rows[i]
-		r.Volumes = slices.Clone(r.Volumes)
-		for j := range r.Volumes {
-			r.Volumes[j].Identifier = ""
+		is := *r
+		is.Volumes = slices.Clone(r.Volumes)
+		for j := range is.Volumes {
+			is.Volumes[j].Identifier = ""
 		}
-		out = append(out, r)
+		out = append(out, is)
+	})
+	if err != nil {
+		return nil, err
 	}
 	slices.SortFunc(out, func(a, b CoveredLaptop) int { return strings.Compare(string(a.Device.ID), string(b.Device.ID)) })
 	return out, nil
@@ -246,11 +271,15 @@ func (s *RecoveryService) CoverageDays(ctx context.Context, by Actor, unit estat
 // NoteCoverage writes down how far laptops are covered today.
 func (s *RecoveryService) NoteCoverage(ctx context.Context) error {
 	live := s.Live()
-	rows, err := s.covered(ctx, live)
-	if err != nil {
+	own := ownCounts{}
+	if err := s.covered(ctx, live, func(rows []CoveredLaptop) {
+		for i := range rows {
+			own.add(&rows[i])
+		}
+	}); err != nil {
 		return err
 	}
-	units := coverageByUnit(live, rows)
+	units := own.byUnit(live)
 	today := s.now().In(s.zone).Format(time.DateOnly)
 	days := make([]store.CoverageDay, len(units))
 	for i, u := range units {

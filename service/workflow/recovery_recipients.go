@@ -264,10 +264,6 @@ const (
 
 // RecoveryFindings looks for what has to be looked at, over the laptops that somebody sees.
 func (s *RecoveryService) RecoveryFindings(ctx context.Context, by Actor) ([]RecoveryFinding, error) {
-	live, rows, err := s.seenCovered(ctx, by)
-	if err != nil {
-		return nil, err
-	}
 	recipients, err := s.recipients(ctx)
 	if err != nil {
 		return nil, err
@@ -281,14 +277,14 @@ func (s *RecoveryService) RecoveryFindings(ctx context.Context, by Actor) ([]Rec
 	}
 	var noRecipient, noEscrow, notRenewed, weak []estate.DeviceID
 	named, ownerless := map[string][]estate.DeviceID{}, map[estate.PersonID][]estate.DeviceID{}
-	for i := range rows {
-		r := &rows[i]
-		h := handlingOf(s.Live(), r.Device.ID)
+	whole := s.Live()
+	_, err = s.seenCovered(ctx, by, func(r *CoveredLaptop) {
 		id := r.Device.ID
+		h := handlingOf(whole, id)
 		switch {
 		case h.wanted && h.escrow && len(h.recipients) == 0:
 			noRecipient = append(noRecipient, id)
-		case h.wanted && live.Resolution.State(recovery.EscrowTo, id).Value.Text() == recovery.EscrowOff:
+		case h.wanted && whole.Resolution.State(recovery.EscrowTo, id).Value.Text() == recovery.EscrowOff:
 			noEscrow = append(noEscrow, id)
 		}
 		for _, text := range h.recipients {
@@ -300,9 +296,12 @@ func (s *RecoveryService) RecoveryFindings(ctx context.Context, by Actor) ([]Rec
 		if slices.ContainsFunc(r.Volumes, func(v recovery.Volume) bool { return v.Weak != "" }) {
 			weak = append(weak, id)
 		}
-		if owner := r.Device.Owner; owner != "" && r.In.In(recovery.AllEncrypted) && s.Live().Plan.Person(owner) == nil {
+		if owner := r.Device.Owner; owner != "" && r.In.In(recovery.AllEncrypted) && whole.Plan.Person(owner) == nil {
 			ownerless[owner] = append(ownerless[owner], id)
 		}
+	})
+	if err != nil {
+		return nil, err
 	}
 	note(FindNoRecipient, "", "", noRecipient)
 	note(FindNoEscrow, "", "", noEscrow)

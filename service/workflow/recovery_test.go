@@ -1,0 +1,505 @@
+package workflow_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"zenithridge.example/zridge/core/access"
+	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/recovery"
+	"zenithridge.example/zridge/dictionary"
+	sealed "zenithridge.example/zridge/formats/escrow"
+	"zenithridge.example/zridge/formats/files"
+	"zenithridge.example/zridge/formats/syncml"
+	"zenithridge.example/zridge/service/escrow"
+	"zenithridge.example/zridge/service/store"
+	. "zenithridge.example/zridge/service/workflow"
+)
+
+// safe is a service with laptops whose keys are stored.
+type safe struct {
+	*Service
+	store     *store.Store
+	folder    string
+	recipient string
+	log       *bytes.Buffer
+	keys      map[string]recovery.Key // by laptop
+}
+
+var clerk = Actor{Name: "cleo", Via: "console", Held: access.Held{Everywhere: access.Of(access.Read, access.RecoveryKeys)}}
+
+// safeWith stores a key of each of n laptops.
+func safeWith(t testing.TB, n int) *safe {
+	t.Helper()
+	s := &safe{folder: t.TempDir(), log: &bytes.Buffer{}, keys: map[string]recovery.Key{}}
+	keyring, err := escrow.Load(escrow.Config{File: filepath.Join(s.folder, "escrow.key")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s.store, err = store.Open(filepath.Join(s.folder, "z.db")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.store.Close() })
+	s.Service, err = New(Config{
+		Store: s.store, Shipped: dictionary.Shipped(), Escrow: keyring, Now: func() time.Time { return start },
+		Log: slog.New(slog.NewTextHandler(s.log, &slog.HandlerOptions{Level: slog.LevelDebug})),
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	r, err := s.AddRecipient(t.Context(), ines, NewRecipient{Title: "Service"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.recipient = r.Recipient
+	var devices []estate.Device
+	for i := range n {
+		devices = append(devices, estate.Device{
+			ID: estate.DeviceID(fmt.Sprintf("L%06d", i)), Serial: fmt.Sprintf("K%c%d-%05d", 'A'+i%20, i%9, i), OS: "linux", OSVersion: "12", Model: "Halyard 14",
+			Owner: estate.PersonID(fmt.Sprintf("p%d", i/2)), Unit: estate.UnitID(fmt.Sprintf("u%d", i%40)),
+		})
+	}
+	s.publishLaptops(t, devices)
+	return s
+}
+
+// publishLaptops publishes an estate of laptops whose disks a policy wants encrypted.
+func (s *safe) publishLaptops(t testing.TB, devices []estate.Device) {
+	t.Helper()
+	var b strings.Builder
+	b.WriteString(`{"units":[{"id":"r","title":"Company"}`)
+	for i := range 40 {
+		fmt.Fprintf(&b, `,{"id":"u%d","parent":"r"}`, i)
+	}
+	b.WriteString(`],"people":[`)
+	for i := range (len(devices) + 1) / 2 {
+		fmt.Fprintf(&b, `%s{"id":"p%d","name":"Person %d of the crew","mail":"p%d@larkfell.example","unit":"u%d"}`, comma(i), i, i, i, i%40)
+	}
+	b.WriteString(`],"devices":[`)
+	for i, d := range devices {
+		fmt.Fprintf(&b, `%s{"id":%q,"serial":%q,"os":"linux","os_version":"12","model":%q,"owner":%q,"unit":%q}`, comma(i), d.ID, d.Serial, d.Model, d.Owner, d.Unit)
+	}
+	fmt.Fprintf(&b, `],"policies":[{"id":"p","kind":"encryption","settings":{"disk.encryption.required":true,"disk.recovery.escrow":"service",
+	 "disk.recovery.escrow_recipients":[%q],"disk.recovery.key_age_days":365},"audience":{"include":["everyone"]}}]}`, s.recipient)
+	folder := t.TempDir()
+	if err := os.WriteFile(filepath.Join(folder, "estate.json"), []byte(b.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	is, _, err := files.ReadWithFiles(folder, dictionary.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, _, err := s.Import(t.Context(), ines, "Laptops", is, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Publish(t.Context(), ines, c.ID, PublishInput{Expected: -1, AtOnce: true}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func comma(i int) string {
+	if i == 0 {
+		return ""
+	}
+	return ","
+}
+
+// stores makes a key of a laptop, stores it, and says that it is in force.
+func (s *safe) stores(t testing.TB, device string) {
+	t.Helper()
+	key, err := recovery.New(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := s.sealedKey(t, device, key, s.recipient)
+	if err := s.StoreKey(t.Context(), device, &k); err != nil {
+		t.Fatal(err)
+	}
+	volumes := []recovery.Volume{{ID: "v", Name: "system disk", Kind: recovery.SystemVolume, State: recovery.Encrypted, Identifier: key.Identifier()}}
+	if err := s.TakeVolumes(t.Context(), device, volumes); err != nil {
+		t.Fatal(err)
+	}
+	s.keys[device] = key
+}
+
+func (s *safe) sealedKey(t testing.TB, device string, key recovery.Key, recipients ...string) syncml.SealedKey {
+	t.Helper()
+	to, err := sealed.Recipients(recipients)
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := sealed.Seal(key, device, "v", start, to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return syncml.SealedKey{Volume: "v", Name: "system disk", Identifier: key.Identifier(), Sealed: data, Recipients: recipients, MadeAt: start}
+}
+
+func (s *safe) shows(t testing.TB, device, person string) *ShownKey {
+	t.Helper()
+	r, err := s.AskForKey(t.Context(), clerk, KeyAsk{
+		Device: device, Identifier: s.keys[device].Identifier().Spaced(), Person: person, Model: "Halyard 14", Reason: "The PIN was forgotten",
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	is, err := s.ShowKey(t.Context(), clerk, r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return is
+}
+
+// TestNoKeyIsAnywhere stores a thousand keys and shows some. No key is in the database, its log of writes, the log, the
+// audit log or the reports, in any form; a stolen database gives them with the escrow identity, and without it none.
+func TestNoKeyIsAnywhere(t *testing.T) {
+	t.Parallel()
+	const laptops = 1000
+	s := safeWith(t, laptops)
+	for i := range laptops {
+		s.stores(t, fmt.Sprintf("L%06d", i))
+	}
+	for i := range 50 {
+		device := fmt.Sprintf("L%06d", i)
+		if is := s.shows(t, device, fmt.Sprintf("p%d", i/2)); is.Key != s.keys[device] {
+			t.Fatalf("%s: shown another key", device)
+		}
+	}
+	var searched bytes.Buffer
+	read := func(path string) {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(&searched, "\n%s\n", data)
+	}
+	entries, err := os.ReadDir(s.folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), "z.db") {
+			read(filepath.Join(s.folder, e.Name()))
+		}
+	}
+	// A database that was stolen, or restored from a backup.
+	stolen := filepath.Join(t.TempDir(), "stolen.db")
+	db, err := os.ReadFile(filepath.Join(s.folder, "z.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	wal, _ := os.ReadFile(filepath.Join(s.folder, "z.db-wal"))
+	if err := os.WriteFile(stolen, db, 0o600); err == nil {
+		err = os.WriteFile(stolen+"-wal", wal, 0o600)
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	copied, err := store.Open(stolen)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer copied.Close()
+	with, err := escrow.Load(escrow.Config{File: filepath.Join(s.folder, "escrow.key")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := escrow.Load(escrow.Config{File: filepath.Join(t.TempDir(), "other.key")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.Make(start); err != nil {
+		t.Fatal(err)
+	}
+	for device, key := range s.keys {
+		rows, err := copied.RecoveryKeys(device)
+		if err != nil || len(rows) != 1 {
+			t.Fatalf("%s: %d keys in the copy, %v", device, len(rows), err)
+		}
+		if got, err := with.Open(rows[0].Sealed, device, "v"); err != nil || got != key {
+			t.Errorf("%s: with the escrow identity: %v", device, err)
+		}
+		if got, err := other.Open(rows[0].Sealed, device, "v"); err == nil || !got.IsZero() {
+			t.Errorf("%s: opened with another identity", device)
+		}
+	}
+	fmt.Fprintln(&searched, s.log.String())
+	records := 0
+	for r, err := range s.store.AuditChain {
+		if err != nil {
+			t.Fatal(err)
+		}
+		records++
+		fmt.Fprintf(&searched, "%+v\n", r)
+	}
+	if records < 2*laptops {
+		t.Fatalf("the audit log has %d records", records)
+	}
+	covered, err := s.CoveredLaptops(t.Context(), ines, "", recovery.Escrowed)
+	if err != nil || len(covered) != laptops {
+		t.Fatalf("%d laptops are covered, %v", len(covered), err)
+	}
+	history, err := s.KeyHistory(t.Context(), clerk, "L000000")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintf(&searched, "%+v %+v\n", covered, history)
+	// One pass over all that was read, by the first bytes of each form.
+	forms := map[string]string{}
+	for device, key := range s.keys {
+		plain := string(key.Passphrase())
+		for _, form := range []string{
+			plain, key.Reveal(), strings.ReplaceAll(key.Reveal(), " ", "-"), strings.ToUpper(plain), hex.EncodeToString([]byte(plain)),
+			base64.StdEncoding.EncodeToString([]byte(plain)),
+		} {
+			forms[form[:formBegins]] = device
+		}
+	}
+	all := searched.Bytes()
+	for at := range len(all) - formBegins {
+		if device, is := forms[string(all[at:at+formBegins])]; is {
+			t.Fatalf("the key of %s is somewhere: %.120q", device, all[max(0, at-60):at])
+		}
+	}
+	// The search finds what is there.
+	if !bytes.Contains(searched.Bytes(), []byte("L000999")) || !bytes.Contains(searched.Bytes(), []byte("age-encryption.org")) {
+		t.Error("the search looks at something else")
+	}
+}
+
+// formBegins is how many bytes of a key, in whatever form, tell it from other texts.
+const formBegins = 14
+
+// TestKeysThatAreRefused are keys that nobody could open later.
+func TestKeysThatAreRefused(t *testing.T) {
+	t.Parallel()
+	s := safeWith(t, 2)
+	key, err := recovery.New(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, alter := range map[string]func(*syncml.SealedKey){
+		"not sealed": func(k *syncml.SealedKey) { k.Sealed = []byte("a key") },
+		"nothing":    func(k *syncml.SealedKey) { k.Sealed = nil },
+		"too long": func(k *syncml.SealedKey) {
+			k.Sealed = append(slices.Clone(k.Sealed), make([]byte, sealed.MaxSealed)...)
+		},
+		"damaged":            func(k *syncml.SealedKey) { k.Sealed = k.Sealed[:len(k.Sealed)-3] },
+		"for another laptop": func(k *syncml.SealedKey) { *k = s.sealedKey(t, "L000001", key, s.recipient) },
+		"for another volume": func(k *syncml.SealedKey) { k.Volume = "other" },
+		"another identifier": func(k *syncml.SealedKey) { k.Identifier = "123456789012" },
+		"no recipients":      func(k *syncml.SealedKey) { k.Recipients = nil },
+		"recipients that lie": func(k *syncml.SealedKey) {
+			*k = s.sealedKey(t, "L000000", key, demoCompany)
+			k.Recipients = []string{s.recipient}
+		},
+		"no such recipient":      func(k *syncml.SealedKey) { k.Recipients = []string{"age1nobody"} },
+		"too many recipients":    func(k *syncml.SealedKey) { k.Recipients = slices.Repeat([]string{s.recipient}, 9) },
+		"a recipient twice":      func(k *syncml.SealedKey) { k.Recipients = []string{s.recipient, s.recipient} },
+		"the volume has no id":   func(k *syncml.SealedKey) { k.Volume = "" },
+		"the volume's long id":   func(k *syncml.SealedKey) { k.Volume = strings.Repeat("v", 300) },
+		"the volume's long text": func(k *syncml.SealedKey) { k.Name = strings.Repeat("v", 300) },
+	} {
+		k := s.sealedKey(t, "L000000", key, s.recipient)
+		alter(&k)
+		err := s.StoreKey(t.Context(), "L000000", &k)
+		if unfit := (*UnfitKeyError)(nil); err == nil || !asUnfit(err, &unfit) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if rows, err := s.store.RecoveryKeys("L000000"); err != nil || len(rows) != 0 {
+		t.Errorf("%d keys are stored, %v", len(rows), err)
+	}
+	for name, volumes := range map[string][]recovery.Volume{
+		"too many":            slices.Repeat([]recovery.Volume{{ID: "v", Kind: "fixed", State: "plain"}}, 41),
+		"no such state":       {{ID: "v", Kind: "fixed", State: "odd"}},
+		"no such kind":        {{ID: "v", Kind: "odd", State: "plain"}},
+		"no identifier":       {{ID: "v", Kind: "fixed", State: "encrypted", Identifier: "12"}},
+		"no id":               {{Kind: "fixed", State: "plain"}},
+		"a text that is long": {{ID: "v", Kind: "fixed", State: "plain", Reason: strings.Repeat("x", 300)}},
+	} {
+		if unfit := (*UnfitKeyError)(nil); !asUnfit(s.TakeVolumes(t.Context(), "L000000", volumes), &unfit) {
+			t.Errorf("volumes, %s: taken", name)
+		}
+	}
+}
+
+const demoCompany = "age1u6l45lg6786k23csg83nru0znc33wdnsfl9ch0m90glah2d4uq0sxcx874"
+
+func asUnfit(err error, into **UnfitKeyError) bool {
+	is, ok := err.(*UnfitKeyError)
+	*into = is
+	return ok
+}
+
+// TestKeysInTheirOrder follows the keys of one volume: a stored key waits, the one in force stays until the next is, and
+// what the service knows is the same after a restart.
+func TestKeysInTheirOrder(t *testing.T) {
+	t.Parallel()
+	s := safeWith(t, 1)
+	const device = "L000000"
+	var made []recovery.Key
+	store1 := func() recovery.Key {
+		t.Helper()
+		key, err := recovery.New(rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		k := s.sealedKey(t, device, key, s.recipient)
+		for range 2 { // the answer may have been lost
+			if err := s.StoreKey(t.Context(), device, &k); err != nil {
+				t.Fatal(err)
+			}
+		}
+		made = append(made, key)
+		return key
+	}
+	reports := func(id recovery.Identifier) {
+		t.Helper()
+		v := []recovery.Volume{{ID: "v", Name: "disk", Kind: recovery.FixedVolume, State: recovery.Encrypted, Identifier: id}}
+		if err := s.TakeVolumes(t.Context(), device, v); err != nil {
+			t.Fatal(err)
+		}
+	}
+	states := func(want string) {
+		t.Helper()
+		rows, err := s.store.RecoveryKeys(device)
+		if err != nil {
+			t.Fatal(err)
+		}
+		slices.Reverse(rows)
+		var got []string
+		for i, r := range rows {
+			if r.Identifier != made[i].Identifier() {
+				t.Fatalf("key %d is another one", i)
+			}
+			got = append(got, string(r.State))
+		}
+		if is := strings.Join(got, " "); is != want {
+			t.Fatalf("keys are %q, expected %q", is, want)
+		}
+	}
+	first := store1()
+	states("stored")
+	reports(first.Identifier())
+	states("current")
+	second := store1()
+	states("current stored")
+	reports(first.Identifier()) // it is not in force yet
+	states("current stored")
+	reports(second.Identifier())
+	states("replaced current")
+	reports("") // it cannot say: the keys stay
+	states("replaced current")
+	third := store1()
+	reports(first.Identifier()) // the disk was put back from a copy
+	states("current replaced stored")
+	reports(third.Identifier())
+	states("replaced replaced current")
+	for range 8 {
+		store1()
+	}
+	states("replaced replaced current replaced replaced replaced stored stored stored stored stored")
+	before, err := s.Coverage(t.Context(), ines)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next, err := New(Config{Store: s.store, Shipped: dictionary.Shipped(), Now: func() time.Time { return start }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(next.Close)
+	after, err := next.Coverage(t.Context(), ines)
+	if err != nil || !slices.Equal(before, after) {
+		t.Errorf("after a restart: %+v, was %+v, %v", after, before, err)
+	}
+}
+
+// BenchmarkRecoveryKeys measures search and coverage with 100,000 laptops, each with a key.
+func BenchmarkRecoveryKeys(b *testing.B) {
+	const laptops = 100_000
+	s := safeWith(b, laptops)
+	key, err := recovery.New(rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	like := s.sealedKey(b, "L000000", key, s.recipient)
+	err = s.store.Transaction(b.Context(), func(tx *store.Store) error {
+		for i := range laptops {
+			device, id := fmt.Sprintf("L%06d", i), recovery.Identifier(fmt.Sprintf("%012d", 7919*i))
+			row := store.RecoveryKey{
+				Device: device, Volume: "v", Name: "system disk", Identifier: id, Sealed: like.Sealed, Recipients: like.Recipients, State: recovery.Current,
+				MadeAt: start, StoredAt: start, Since: &start,
+			}
+			if _, err := tx.SaveRecoveryKey(row); err != nil {
+				return err
+			}
+			v := recovery.Volume{ID: "v", Name: "system disk", Kind: recovery.SystemVolume, State: recovery.Encrypted, Identifier: id}
+			if err := tx.SaveVolumes(store.LaptopVolumes{Device: device, Volumes: []recovery.Volume{v}, At: start}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	began := time.Now()
+	if units, err := s.Coverage(b.Context(), ines); err != nil || units[0].Counts.Of(recovery.Escrowed) != laptops {
+		b.Fatalf("%+v, %v", units[0], err)
+	}
+	b.Logf("read from the store in %v", time.Since(began).Round(time.Millisecond))
+	find := func(q KeySearch, want string) func(context.Context) error {
+		return func(ctx context.Context) error {
+			found, err := s.FindKeys(ctx, clerk, q)
+			if err == nil && (len(found) == 0 || string(found[0].Device.ID) != want) {
+				return fmt.Errorf("%+v finds %d laptops", q, len(found))
+			}
+			return err
+		}
+	}
+	n := 0
+	for name, ask := range map[string]func(context.Context) error{
+		"serial":         find(KeySearch{Serial: "KA6-O996?"}, "L009960"),
+		"owner":          find(KeySearch{Owner: "person 31415"}, "L062830"),
+		"identifier":     find(KeySearch{Identifier: "000079190000"}, "L010000"),
+		"two digits off": find(KeySearch{Identifier: "0000791900??"}, "L010000"),
+		"coverage": func(ctx context.Context) error { // after a laptop said something
+			n++
+			device := fmt.Sprintf("L%06d", n)
+			v := []recovery.Volume{{ID: "v", Name: fmt.Sprint("disk ", n), Kind: recovery.SystemVolume, State: recovery.Encrypted, Identifier: "000000007919"}}
+			if err := s.TakeVolumes(ctx, device, v); err != nil {
+				return err
+			}
+			_, err := s.Coverage(ctx, ines)
+			return err
+		},
+	} {
+		b.Run(name, func(b *testing.B) {
+			var took []time.Duration
+			for b.Loop() {
+				began := time.Now()
+				if err := ask(b.Context()); err != nil {
+					b.Fatal(err)
+				}
+				took = append(took, time.Since(began))
+			}
+			slices.Sort(took)
+			b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms-median")
+			b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "ms-worst")
+		})
+	}
+}
