@@ -73,7 +73,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		"/devices?where=facts/ram_gb>=16&columns=facts/ram_gb": "laptops that fit", "/units/slipway": "How it comes here",
 		"/units/matrix?show=all": "Harbour office", "/groups/on-call/inherits": "overridden on",
 		"/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page", "/drift": "Nothing was altered on a laptop", "/baselines": "As the audit wants it",
-		"/baselines/audited": "By setting",
+		"/baselines/audited": "By setting", "/coverage": "Who can open the keys", "/keys": "You may not see recovery keys",
 	} {
 		p.goTo(path)
 		p.shows(shows)

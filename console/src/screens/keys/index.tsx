@@ -75,7 +75,7 @@ export function KeysScreen() {
               </Field>
             ))}
             <button type="submit" className="btn btn-primary btn-sm mt-6">
-              Find
+              Find laptops
             </button>
           </form>
           <Failed error={found.error} />
