@@ -518,7 +518,7 @@ func (e *Encryption) Tells(ctx context.Context) (items []syncml.Item) {
 	err := e.locked(func(s *encryptionState) error {
 		for _, v := range s.Volumes {
 			if p := v.Pending; p != nil && !p.Stored && !p.Elsewhere {
-				items = append(items, syncml.WriteSealedKey(syncml.SealedKey{
+				items = append(items, syncml.WriteSealedKey(recovery.SealedKey{
 					Volume: v.UUID, Name: v.Name, Identifier: p.Identifier, Sealed: p.Sealed, Recipients: p.Recipients, MadeAt: p.MadeAt,
 				}))
 			}

@@ -94,7 +94,7 @@ func (a encryptionSettings) Withdraw(id setting.ID) error {
 // atAddress is what is sent to a company's own address, and its answer.
 type atAddress struct {
 	Device string `json:"device"`
-	syncml.SealedKey
+	recovery.SealedKey
 }
 
 const addressAnswer = 64 << 10 // bytes
@@ -110,7 +110,7 @@ func (e *Encryption) StoreElsewhere(ctx context.Context, device string, client *
 	err := e.locked(func(s *encryptionState) error {
 		for _, v := range s.Volumes {
 			if p := v.Pending; p != nil && p.Elsewhere && !p.Stored {
-				list = append(list, sending{s.Wants[recovery.AddressOfEscrow].Text(), atAddress{device, syncml.SealedKey{
+				list = append(list, sending{s.Wants[recovery.AddressOfEscrow].Text(), atAddress{device, recovery.SealedKey{
 					Volume: v.UUID, Name: v.Name, Identifier: p.Identifier, Sealed: p.Sealed, Recipients: p.Recipients, MadeAt: p.MadeAt,
 				}}})
 			}

@@ -105,7 +105,7 @@ func (m *Memory) makeKey() error {
 		return err
 	}
 	m.disk.next, m.disk.to = key, slices.Clone(texts)
-	m.disk.item = syncml.WriteSealedKey(syncml.SealedKey{
+	m.disk.item = syncml.WriteSealedKey(recovery.SealedKey{
 		Volume: m.volumeID(), Name: simulatedVolume, Identifier: key.Identifier(), Sealed: sealed, Recipients: m.disk.to, MadeAt: now,
 	})
 	return nil

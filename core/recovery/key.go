@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 )
 
 // letters are what keys are written with, four bits each. They are at the same place on the usual Latin keyboards, so
@@ -120,4 +121,14 @@ func spaced(text string) string {
 		out.WriteByte(text[i])
 	}
 	return out.String()
+}
+
+// SealedKey is a key on its way to where it is stored, sealed to whoever may open it.
+type SealedKey struct {
+	Volume     string     `json:"volume"` // UUID of its header, or its path
+	Name       string     `json:"name"`   // of the volume, as people know it
+	Identifier Identifier `json:"identifier"`
+	Sealed     []byte     `json:"sealed"` // in the form of age; base64 in JSON
+	Recipients []string   `json:"recipients"`
+	MadeAt     time.Time  `json:"made_at"`
 }

@@ -131,7 +131,7 @@ func TestMistakesAreFound(t *testing.T) {
 			policies: `[{id: p, kind: security, labels: [baseline], settings: {media.camera: false, network.proxy.mode: "off"}, audience: {}}]`,
 		},
 		"one purpose in two areas": {
-			policies: `[{id: p, kind: encryption, settings: {disk.encryption.required: true, disk.recovery.escrow: service}, audience: {}}]`,
+			policies: `[{id: p, kind: encryption, settings: {disk.encryption.required: true, disk.recovery.key_age_days: 90}, audience: {}}]`,
 		},
 		"everyone by accident": {
 			policies: `[{id: p, kind: security, settings: {media.camera: false}, audience: {include: ["device:LT-1", "device:LT-2", "device:LT-3"]}}]`,

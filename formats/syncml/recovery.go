@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
-	"time"
 
 	"zenithridge.example/zridge/core/recovery"
 )
@@ -24,25 +23,15 @@ const (
 // in the place of one; it answers AcceptedForLater, and does it after the session.
 const RecoveryKeyPath = "./Device/ZenithRidge/RecoveryKey/"
 
-// SealedKey is a recovery key on its way to where it is stored.
-type SealedKey struct {
-	Volume     string              `json:"volume"` // UUID of its header, or its path
-	Name       string              `json:"name"`   // as people know it
-	Identifier recovery.Identifier `json:"identifier"`
-	Sealed     []byte              `json:"sealed"` // in the form of age; base64
-	Recipients []string            `json:"recipients"`
-	MadeAt     time.Time           `json:"made_at"`
-}
-
 // WriteSealedKey gives a sealed key as the item of a generic alert.
-func WriteSealedKey(k SealedKey) Item {
+func WriteSealedKey(k recovery.SealedKey) Item {
 	data, m := writeJSON(k)
 	m.Type = RecoveryKeyType
 	return Item{Meta: m, Data: data}
 }
 
 // ReadSealedKey reads what WriteSealedKey writes.
-func ReadSealedKey(data string) (k SealedKey, err error) {
+func ReadSealedKey(data string) (k recovery.SealedKey, err error) {
 	if err := json.Unmarshal([]byte(data), &k); err != nil || k.Volume == "" {
 		return k, fmt.Errorf("expected a JSON object with a sealed recovery key and its volume")
 	}

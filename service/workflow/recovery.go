@@ -15,7 +15,6 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	sealed "zenithridge.example/zridge/formats/escrow"
-	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/service/escrow"
 	"zenithridge.example/zridge/service/store"
 )
@@ -166,7 +165,7 @@ func asLaptop(device string) Actor { return Actor{Name: device, Via: "device"} }
 
 // StoreKey stores a sealed key of a laptop. When it returns without an error, the key is on the disk. The same key again
 // is stored once. The error is an *UnfitKeyError where the key is not one that could be opened later.
-func (s *RecoveryService) StoreKey(ctx context.Context, device string, k *syncml.SealedKey) error {
+func (s *RecoveryService) StoreKey(ctx context.Context, device string, k *recovery.SealedKey) error {
 	if err := s.checkKey(device, k); err != nil {
 		return err
 	}
@@ -192,7 +191,7 @@ func (s *RecoveryService) StoreKey(ctx context.Context, device string, k *syncml
 }
 
 // checkKey refuses a key that could not be opened later, as far as the service can tell.
-func (s *RecoveryService) checkKey(device string, k *syncml.SealedKey) error {
+func (s *RecoveryService) checkKey(device string, k *recovery.SealedKey) error {
 	switch {
 	case k.Volume == "" || len(k.Volume) > maxVolumeText || len(k.Name) > maxVolumeText:
 		return &UnfitKeyError{fmt.Sprintf("the volume's id has %d bytes, its name %d: expected 1 to %d", len(k.Volume), len(k.Name), maxVolumeText)}

@@ -21,7 +21,6 @@ import (
 	"zenithridge.example/zridge/dictionary"
 	sealed "zenithridge.example/zridge/formats/escrow"
 	"zenithridge.example/zridge/formats/files"
-	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/service/escrow"
 	"zenithridge.example/zridge/service/store"
 	. "zenithridge.example/zridge/service/workflow"
@@ -135,7 +134,7 @@ func (s *safe) stores(t testing.TB, device string) {
 	s.keys[device] = key
 }
 
-func (s *safe) sealedKey(t testing.TB, device string, key recovery.Key, recipients ...string) syncml.SealedKey {
+func (s *safe) sealedKey(t testing.TB, device string, key recovery.Key, recipients ...string) recovery.SealedKey {
 	t.Helper()
 	to, err := sealed.Recipients(recipients)
 	if err != nil {
@@ -145,7 +144,7 @@ func (s *safe) sealedKey(t testing.TB, device string, key recovery.Key, recipien
 	if err != nil {
 		t.Fatal(err)
 	}
-	return syncml.SealedKey{Volume: "v", Name: "system disk", Identifier: key.Identifier(), Sealed: data, Recipients: recipients, MadeAt: start}
+	return recovery.SealedKey{Volume: "v", Name: "system disk", Identifier: key.Identifier(), Sealed: data, Recipients: recipients, MadeAt: start}
 }
 
 func (s *safe) shows(t testing.TB, device, person string) *ShownKey {
@@ -291,27 +290,27 @@ func TestKeysThatAreRefused(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, alter := range map[string]func(*syncml.SealedKey){
-		"not sealed": func(k *syncml.SealedKey) { k.Sealed = []byte("a key") },
-		"nothing":    func(k *syncml.SealedKey) { k.Sealed = nil },
-		"too long": func(k *syncml.SealedKey) {
+	for name, alter := range map[string]func(*recovery.SealedKey){
+		"not sealed": func(k *recovery.SealedKey) { k.Sealed = []byte("a key") },
+		"nothing":    func(k *recovery.SealedKey) { k.Sealed = nil },
+		"too long": func(k *recovery.SealedKey) {
 			k.Sealed = append(slices.Clone(k.Sealed), make([]byte, sealed.MaxSealed)...)
 		},
-		"damaged":            func(k *syncml.SealedKey) { k.Sealed = k.Sealed[:len(k.Sealed)-3] },
-		"for another laptop": func(k *syncml.SealedKey) { *k = s.sealedKey(t, "L000001", key, s.recipient) },
-		"for another volume": func(k *syncml.SealedKey) { k.Volume = "other" },
-		"another identifier": func(k *syncml.SealedKey) { k.Identifier = "123456789012" },
-		"no recipients":      func(k *syncml.SealedKey) { k.Recipients = nil },
-		"recipients that lie": func(k *syncml.SealedKey) {
+		"damaged":            func(k *recovery.SealedKey) { k.Sealed = k.Sealed[:len(k.Sealed)-3] },
+		"for another laptop": func(k *recovery.SealedKey) { *k = s.sealedKey(t, "L000001", key, s.recipient) },
+		"for another volume": func(k *recovery.SealedKey) { k.Volume = "other" },
+		"another identifier": func(k *recovery.SealedKey) { k.Identifier = "123456789012" },
+		"no recipients":      func(k *recovery.SealedKey) { k.Recipients = nil },
+		"recipients that lie": func(k *recovery.SealedKey) {
 			*k = s.sealedKey(t, "L000000", key, demoCompany)
 			k.Recipients = []string{s.recipient}
 		},
-		"no such recipient":      func(k *syncml.SealedKey) { k.Recipients = []string{"age1nobody"} },
-		"too many recipients":    func(k *syncml.SealedKey) { k.Recipients = slices.Repeat([]string{s.recipient}, 9) },
-		"a recipient twice":      func(k *syncml.SealedKey) { k.Recipients = []string{s.recipient, s.recipient} },
-		"the volume has no id":   func(k *syncml.SealedKey) { k.Volume = "" },
-		"the volume's long id":   func(k *syncml.SealedKey) { k.Volume = strings.Repeat("v", 300) },
-		"the volume's long text": func(k *syncml.SealedKey) { k.Name = strings.Repeat("v", 300) },
+		"no such recipient":      func(k *recovery.SealedKey) { k.Recipients = []string{"age1nobody"} },
+		"too many recipients":    func(k *recovery.SealedKey) { k.Recipients = slices.Repeat([]string{s.recipient}, 9) },
+		"a recipient twice":      func(k *recovery.SealedKey) { k.Recipients = []string{s.recipient, s.recipient} },
+		"the volume has no id":   func(k *recovery.SealedKey) { k.Volume = "" },
+		"the volume's long id":   func(k *recovery.SealedKey) { k.Volume = strings.Repeat("v", 300) },
+		"the volume's long text": func(k *recovery.SealedKey) { k.Name = strings.Repeat("v", 300) },
 	} {
 		k := s.sealedKey(t, "L000000", key, s.recipient)
 		alter(&k)
