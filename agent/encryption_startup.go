@@ -14,12 +14,6 @@ import (
 	"zenithridge.example/zridge/core/recovery"
 )
 
-// Words of the settings that say how the system disk is opened.
-const (
-	forbid  = "forbid"
-	require = "require"
-)
-
 // startup puts the rules of startup protection into force that need nobody at the laptop: the chip alone opens the system
 // disk where that is required and no PIN is, and does not where it is forbidden.
 func (e *Encryption) startup(ctx context.Context, s *encryptionState, v *managedVolume, auth []byte) error {
@@ -33,11 +27,11 @@ func (e *Encryption) startup(ctx context.Context, s *encryptionState, v *managed
 	has := h.Startup()
 	chip, pin := slices.Contains(has, "chip"), slices.Contains(has, "pin")
 	wants := s.Wants[recovery.StartupChip].Text()
-	wantsPIN := s.Wants[recovery.StartupPIN].Text() == require
+	wantsPIN := s.Wants[recovery.StartupPIN].Text() == recovery.Require
 	switch {
-	case wants == forbid && (chip || pin):
+	case wants == recovery.Forbid && (chip || pin):
 		return e.Tool.WipeChip(ctx, v.Path, auth)
-	case wants == require && !wantsPIN && !chip:
+	case wants == recovery.Require && !wantsPIN && !chip:
 		return e.Tool.SealToChip(ctx, v.Path, auth, nil)
 	}
 	return nil
@@ -55,7 +49,7 @@ func (e *Encryption) SetPIN(ctx context.Context, pin string) error {
 		if len(pin) < least || strings.Trim(pin, "0123456789") != "" {
 			return fmt.Errorf("the PIN has %d characters, expected at least %d digits", len(pin), least)
 		}
-		if s.Wants[recovery.StartupPIN].Text() == forbid || s.Wants[recovery.StartupChip].Text() == forbid {
+		if s.Wants[recovery.StartupPIN].Text() == recovery.Forbid || s.Wants[recovery.StartupChip].Text() == recovery.Forbid {
 			return errors.New("policies of your company forbid a PIN")
 		}
 		own, err := os.ReadFile(e.keyFile(v.UUID))
@@ -89,12 +83,12 @@ func (e *Encryption) startupInForce(ctx context.Context, s *encryptionState) boo
 	has := h.Startup()
 	chip, pin := s.Wants[recovery.StartupChip].Text(), s.Wants[recovery.StartupPIN].Text()
 	switch {
-	case pin == require:
+	case pin == recovery.Require:
 		return slices.Contains(has, "pin") && !slices.Contains(has, "chip")
-	case chip == require:
+	case chip == recovery.Require:
 		return slices.Contains(has, "chip")
-	case chip == forbid:
+	case chip == recovery.Forbid:
 		return !slices.Contains(has, "chip") && !slices.Contains(has, "pin")
 	}
-	return pin != forbid || !slices.Contains(has, "pin")
+	return pin != recovery.Forbid || !slices.Contains(has, "pin")
 }

@@ -14,12 +14,15 @@ import (
 // facts are what the agent can find out of a laptop, by name. It tells what it is asked for, and nothing else: what
 // rules of the company look at.
 var facts = map[string]func(*adapter.Host) (setting.Value, bool){
-	"os_version":      osVersion,
-	"model":           func(h *adapter.Host) (setting.Value, bool) { return textOf(firmware(h, "product_name")) },
-	"battery":         func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/power_supply/BAT*") },
-	"camera":          func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/video4linux/video*") },
-	"security_chip":   securityChip,
-	"secure_boot":     secureBoot,
+	"os_version":    osVersion,
+	"model":         func(h *adapter.Host) (setting.Value, bool) { return textOf(firmware(h, "product_name")) },
+	"battery":       func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/power_supply/BAT*") },
+	"camera":        func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/class/video4linux/video*") },
+	"security_chip": securityChip,
+	"secure_boot":   secureBoot,
+
+	"keyboard_before_start": keyboardBeforeStart,
+
 	"ram_gb":          memory,
 	"disk_encrypted":  diskEncrypted,
 	"uefi":            func(h *adapter.Host) (setting.Value, bool) { return anyOf(h, "/sys/firmware/efi") },
@@ -29,6 +32,21 @@ var facts = map[string]func(*adapter.Host) (setting.Value, bool){
 	"disk_gb":         diskSize,
 	"people":          people,
 	"firmware_vendor": func(h *adapter.Host) (setting.Value, bool) { return textOf(firmware(h, "bios_vendor")) },
+}
+
+// keyboardBeforeStart tells whether the laptop has a keyboard of its own, which works before the system has started. One
+// that is plugged in may be elsewhere on the day.
+func keyboardBeforeStart(h *adapter.Host) (setting.Value, bool) {
+	text, err := os.ReadFile(h.At("/proc/bus/input/devices"))
+	if err != nil {
+		return setting.Value{}, false
+	}
+	for device := range strings.SplitSeq(string(text), "\n\n") {
+		if strings.Contains(device, "Handlers=") && strings.Contains(device, " kbd ") && strings.Contains(device, "keyboard") && strings.Contains(device, "Phys=isa") {
+			return setting.BoolValue(true), true
+		}
+	}
+	return setting.BoolValue(false), true
 }
 
 // Fact implements endpoint.Knower.

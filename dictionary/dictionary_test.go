@@ -258,6 +258,14 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 			set{"system.nodes": []any{set{"path": "./Device/ZenithRidge/Setting/media.camera"}}},
 			set{"system.nodes": []any{set{"path": "./Device/Plotter/KeepAwake"}}},
 		},
+		"startup.asks-without-keyboard": {
+			set{"disk.startup.pin": "require", "device.keyboard_before_start": false},
+			set{"disk.startup.pin": "require", "device.keyboard_before_start": true},
+		},
+		"startup.pin-without-escrow": {
+			set{"disk.startup.pin": "require", "disk.recovery.escrow": "off"},
+			set{"disk.startup.pin": "require", "disk.recovery.escrow": "service"},
+		},
 		"recovery.no-recipients": {
 			set{"disk.recovery.escrow": "service"},
 			set{"disk.recovery.escrow": "service", "disk.recovery.escrow_recipients": []string{"age1fyjh7llxwn0asx554x39njj0jlnnrmwshhu3tqxdt3k752h0c3kqmu7jh6"}},
@@ -274,7 +282,13 @@ func TestChecksFindWhatTheySay(t *testing.T) {
 			continue
 		}
 		for settings, want := range map[*set]bool{&pair.wrong: true, &pair.right: false, {}: false} {
-			got, err := c.When.Holds(map[string]any{"settings": *settings, "device": set{}, "person": set{}})
+			device := set{} // facts of the laptop are among the values, with "device." before their names
+			for name, v := range *settings {
+				if fact, is := strings.CutPrefix(name, "device."); is {
+					device[fact] = v
+				}
+			}
+			got, err := c.When.Holds(map[string]any{"settings": *settings, "device": device, "person": set{}})
 			if (got && err == nil) != want {
 				t.Errorf("%s on %v: %v %v, expected %v", c.ID, *settings, got, err, want)
 			}

@@ -23,6 +23,8 @@ const (
 	StartupExtra       setting.ID = "disk.startup.extra"               // bool: what follows counts
 	StartupChip        setting.ID = "disk.startup.chip"                // choice: forbid, allow, require
 	StartupPIN         setting.ID = "disk.startup.pin"                 // choice: forbid, allow, require
+	StartupKey         setting.ID = "disk.startup.key"                 // choice: forbid, allow, require
+	StartupKeyWithPIN  setting.ID = "disk.startup.key_with_pin"        // choice: forbid, allow, require
 	PINLength          setting.ID = "disk.startup.pin_length"          // integer
 )
 

@@ -9,6 +9,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/recovery"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
@@ -237,9 +238,18 @@ func (w *summaryWriter) consequences() {
 	}
 	if len(points) == 0 {
 		w.say("None.")
-		return
 	}
 	w.list(points)
+	meets := recovery.AtNextStart(func(id setting.ID) setting.Value {
+		if e := w.Policy.Entry(id); e != nil {
+			return e.Value
+		}
+		return setting.Value{}
+	})
+	if len(meets) > 0 {
+		w.heading("What a person meets at the next start")
+		w.list(meets)
+	}
 }
 
 func upperFirst(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
