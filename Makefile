@@ -98,7 +98,7 @@ drift:
 	@go run ./cmd/zridge api-document | cmp - console/src/api/openapi.json || { echo "console/src/api/openapi.json is out of date: run make generate"; exit 1; }
 
 pictures: chromium build ## docs/screenshots, anew
-	go test ./e2e -run 'TestTheDemoHasAPast|TestTheWholeJobInTheConsole|TestSixTasksInTheConsole|TestLeavingAndComingBack|TestDefiningAndRestoring|TestWhoGetsItInTheConsole|TestTheImpactWhileTyping|TestWaysToSettleAConflict|TestWhatComesToAUnit|TestTheRealLaptopOfTheDemo' -count=1 -pictures $(abspath $(PICTURES))
+	go test ./e2e -run 'TestTheDemoHasAPast|TestTheWholeJobInTheConsole|TestSixTasksInTheConsole|TestLeavingAndComingBack|TestDefiningAndRestoring|TestWhoGetsItInTheConsole|TestTheImpactWhileTyping|TestWaysToSettleAConflict|TestWhatComesToAUnit|TestTheRealLaptopOfTheDemo|TestAtTheDeskInTheConsole' -count=1 -pictures $(abspath $(PICTURES))
 
 tools:
 	@for tool in go node npm gcc git; do command -v $$tool >/dev/null || { echo "missing: $$tool (needed: Go 1.26, Node 20 with npm, gcc, git)"; exit 1; }; done

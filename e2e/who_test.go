@@ -167,7 +167,6 @@ func TestWhoGetsItInTheConsole(t *testing.T) {
 	p.shows("47 of its 47 laptops would lose")
 	p.shows("labs-own-values")
 	p.fill("Reason", "The laboratories keep their own rules")
-	p.shot("detach")
 	p.button("Put into the change")
 	p.shows("labs-own-values")
 

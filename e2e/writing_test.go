@@ -388,7 +388,6 @@ func TestLeavingAndComingBack(t *testing.T) {
 	theirs(func(doc map[string]any) { doc["settings"].(map[string]any)["screen.lock_after_minutes"] = 30 })
 	p.fill(minutes, "50")
 	p.shows("saved this policy while you typed")
-	p.shot("policy-merge")
 	p.do("choosing theirs", chromedp.Click(chromedp.CSS("[role=alert] tbody tr td:nth-child(4) input")))
 	p.button("Keep what is chosen")
 	p.shows("Saved in the open change")
