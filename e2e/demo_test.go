@@ -34,6 +34,12 @@ func TestTheDemoHasAPast(t *testing.T) {
 	p.button("Approve")
 	p.shows("met")
 
+	// How laptops came to be encrypted, day by day, and who can open their keys.
+	p.goTo("/coverage")
+	p.shows("Safe in the harbour office")
+	p.shows("that policies want encrypted are")
+	p.shot("coverage")
+
 	p.goTo("/devices/LT-0001/past")
 	p.shows("Reported by the laptop")
 

@@ -42,6 +42,7 @@ var titles = map[string]string{
 	"busy":               "The service is busy",
 	"wrong-host":         "Another host is asked for",
 	"own-request":        "Somebody else must approve",
+	"not-the-same":       "Not the same as at the laptop",
 	"faults":             "Correct what is listed",
 	"stale":              "Somebody altered this since you read it",
 	"overtaken":          "Another change has published one of these objects",
@@ -151,11 +152,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 		p.WaitsFor = waitingOf(waits.For)
 		return p
 	case errors.As(err, &compared):
-		p := problemOf(http.StatusConflict, "not-the-same", compared.Error())
-		for _, what := range compared.Differs {
-			p.Faults = append(p.Faults, problem.Fault{Code: problem.UnknownReference, Path: "/" + what, Found: "another " + what, Expected: "what is at the laptop"})
-		}
-		return p
+		return problemOf(http.StatusConflict, "not-the-same", compared.Error())
 	case errors.As(err, &asked):
 		return problemOf(http.StatusConflict, "not-possible", asked.Error())
 	case errors.As(err, &act):

@@ -37,9 +37,10 @@ export function Recipients() {
                 <tr key={r.recipient} className={r.destroyed_at ? 'quiet' : ''}>
                   <th scope="row" className="font-normal">
                     {r.title || <em>not registered</em>}
-                    <div className="max-w-72 truncate text-[13px]" title={r.recipient}>
+                    <div className="max-w-80 text-[12px] break-all whitespace-normal">
                       <Id copy>{r.recipient}</Id>
                     </div>
+                    {r.blocks && !r.destroyed_at && <div className="quiet text-[13px] whitespace-normal">{r.blocks}</div>}
                   </th>
                   <td>
                     <Holder of={r} />
@@ -62,7 +63,6 @@ export function Recipients() {
                         Destroy …
                       </button>
                     )}
-                    {r.blocks && !r.destroyed_at && <div className="quiet max-w-56 text-right text-[13px] whitespace-normal">{r.blocks}</div>}
                   </td>
                 </tr>
               ))}
