@@ -223,6 +223,22 @@ func TestARealVolume(t *testing.T) {
 	if third := v.settled(t); third == second || !slices.Equal(v.header(t).Recovery()[0].Recipients, []string{next}) {
 		t.Error("the key is not sealed to the new recipient")
 	}
+	// A key that is older than policies allow.
+	third := v.settled(t)
+	token := v.header(t).Recovery()[0]
+	token.MadeAt = token.MadeAt.AddDate(0, 0, -31)
+	if err := errors.Join(v.tool.DropToken(t.Context(), v.volume, token.ID), v.tool.AddToken(t.Context(), v.volume, token)); err != nil {
+		t.Fatal(err)
+	}
+	v.checkIn(t)
+	if v.settled(t) != third {
+		t.Error("the key was replaced though no policy limits its age")
+	}
+	v.demands(t, map[string]any{"disk.recovery.key_age_days": 30})
+	v.checkIn(t)
+	if v.settled(t) == third {
+		t.Error("a key of 31 days was not replaced")
+	}
 	// No key is left on the laptop but the agent's own.
 	keys, _ := v.stored(t)
 	err = filepath.WalkDir(string(v.agent.Folder), func(path string, d os.DirEntry, err error) error {

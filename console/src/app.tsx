@@ -3,7 +3,7 @@ import { LogOut, Moon, Search, Sun } from 'lucide-react';
 import { Suspense, useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import { api, Refusal, type Who } from './api/client';
-import { queries, useLiveUpdates, useOverview, useReviews, useRollouts, useWho, type Right } from './api/queries';
+import { queries, useLiveUpdates, useOverview, useKeyRequests, useReviews, useRollouts, useWho, type Right } from './api/queries';
 import { places } from './places';
 import { Finder } from './screens/finder';
 import { OverviewScreen } from './screens/overview';
@@ -242,6 +242,7 @@ function Rail() {
     Changes: (o?.changes.length ?? 0) + (useReviews().data?.filter((r) => r.for !== 'other').length ?? 0),
     Rollouts: useRollouts().data?.filter((r) => r.progress === 'stopped' || r.ready).length ?? 0,
     Exceptions: o?.asked ?? 0,
+    'Recovery keys': useKeyRequests(may('recovery-keys')).data?.length ?? 0,
     Sources: (o?.waiting.length ?? 0) + (o?.failed_runs.length ?? 0),
   };
   return (

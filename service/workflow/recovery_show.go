@@ -193,13 +193,19 @@ func (s *RecoveryService) KeyRequests(ctx context.Context, by Actor) ([]store.Ke
 // KeyRequest gives a request, to whoever made it and to whoever may decide it.
 func (s *RecoveryService) KeyRequest(ctx context.Context, by Actor, id string) (store.KeyRequest, error) {
 	r, err := s.store.In(ctx).KeyRequest(id)
-	if err != nil {
-		return r, notFound(err, "request", id)
+	if err == nil && r.By != by.Name && s.mayTouch(by, access.RecoveryKeys, s.Live(), estate.DeviceID(r.Device)) != nil {
+		r, err = store.KeyRequest{}, store.ErrNotFound
 	}
-	if r.By != by.Name && s.mayTouch(by, access.RecoveryKeys, s.Live(), estate.DeviceID(r.Device)) != nil {
-		return store.KeyRequest{}, &NotFoundError{"request", id}
+	return r, noRequest(by, id, err)
+}
+
+// noRequest says that there is no request that somebody may know of. Whoever has no right at all, and owns no laptop whose
+// key they may see, is told that they lack it.
+func noRequest(by Actor, id string, err error) error {
+	if errors.Is(err, store.ErrNotFound) && by.Held.Anywhere() == 0 {
+		return &access.DeniedError{Right: access.RecoveryKeys}
 	}
-	return r, nil
+	return notFound(err, "request", id)
 }
 
 // DecideKeyRequest lets a second person consent to a request, or refuse it.
@@ -271,8 +277,11 @@ type ShownKey struct {
 // at its next check-in, and its owner is told.
 func (s *RecoveryService) ShowKey(ctx context.Context, by Actor, id string) (*ShownKey, error) {
 	r, err := s.store.In(ctx).KeyRequest(id)
-	if err != nil || r.By != by.Name {
-		return nil, &NotFoundError{"request", id}
+	if err == nil && r.By != by.Name {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, noRequest(by, id, err)
 	}
 	now := s.now()
 	live := s.Live()

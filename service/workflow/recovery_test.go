@@ -279,6 +279,30 @@ func TestNoKeyIsAnywhere(t *testing.T) {
 	}
 }
 
+// TestTheOwnerIsTold looks at what is sent to the owner of a laptop whose key was shown.
+func TestTheOwnerIsTold(t *testing.T) {
+	t.Parallel()
+	s := safeWith(t, 2)
+	s.stores(t, "L000000")
+	s.shows(t, "L000000", "p0")
+	told, err := s.store.Announcements("p0", 10)
+	if err != nil || len(told) != 1 || told[0].Channel != "mail" || told[0].State != store.AnnouncementDue {
+		t.Fatalf("told %+v, %v", told, err)
+	}
+	for _, part := range []string{"cleo was shown the recovery key of the laptop L000000", "The PIN was forgotten", "tell your service desk"} {
+		if !strings.Contains(told[0].Text, part) {
+			t.Errorf("%q is not in %q", part, told[0].Text)
+		}
+	}
+	key := s.keys["L000000"]
+	if text := told[0].Title + told[0].Text; strings.Contains(text, string(key.Passphrase())) || strings.Contains(text, string(key.Identifier())) {
+		t.Error("what is sent has the key or its identifier")
+	}
+	if others, err := s.store.Announcements("p1", 10); err != nil || len(others) != 0 {
+		t.Errorf("somebody else is told %+v, %v", others, err)
+	}
+}
+
 // formBegins is how many bytes of a key, in whatever form, tell it from other texts.
 const formBegins = 14
 

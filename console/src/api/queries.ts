@@ -478,6 +478,14 @@ async function changeAltered(id: string | undefined, version: number | undefined
 }
 
 /** All rollouts, those under way first. */
+/** Requests to see a recovery key that wait for the reader as the second person. */
+export const useKeyRequests = (enabled: boolean) =>
+  useQuery({ queryKey: [...keys.devices, 'recovery', 'requests'], queryFn: () => got(api.GET('/api/v1/key-requests')), enabled });
+
+/** What has to be looked at about recovery keys. */
+export const useRecoveryFindings = () =>
+  useQuery({ queryKey: [...keys.devices, 'recovery', 'findings'], queryFn: () => got(api.GET('/api/v1/coverage/findings')) });
+
 export const useRollouts = () => useQuery({ queryKey: [...keys.rollouts, 'list'], queryFn: () => got(api.GET('/api/v1/rollouts')) });
 
 export const useRollout = (id: string) =>

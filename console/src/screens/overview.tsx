@@ -2,7 +2,8 @@
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import type { Overview, Rollout } from '../api/client';
-import { useOverview, useQuestions, useReviews, useRollouts, useWho } from '../api/queries';
+import { useOverview, useQuestions, useRecoveryFindings, useReviews, useRollouts, useWho } from '../api/queries';
+import { findingWords } from './keys/words';
 import { lintKey, lintPlace, lintText } from '../ui/lints';
 import { QuestionLine } from '../ui/questions';
 import { Failed, Loading, Page, Sheet } from '../ui/parts';
@@ -67,6 +68,7 @@ function Lists({ o }: { o: Overview }) {
               ))}
             </Needs>
           )}
+          <RecoveryNeeds />
           {o.fights.length > 0 && (
             <Needs title="Settings that another program sets, too" n={o.fights.length} to="/drift" nothing="">
               {o.fights.map((f) => (
@@ -360,5 +362,21 @@ function LapsingLine({ of }: { of: { id: string; setting: string; target: string
     <Link to="/exceptions" className={`hover:underline ${of.notice === 'now' ? 'font-semibold text-error' : 'text-warning'}`}>
       {of.id}: {of.setting} for {of.target} {noticeWord(of.days)}
     </Link>
+  );
+}
+
+/** What has to be looked at about encryption and recovery keys. */
+function RecoveryNeeds() {
+  const list = useRecoveryFindings().data ?? [];
+  if (list.length === 0) return null;
+  return (
+    <Needs title="Encryption and recovery keys" n={list.length} to="/coverage" nothing="">
+      {list.map((f) => (
+        <Line key={f.code + (f.what ?? '')} to="/coverage" n={f.laptops}>
+          {count(f.laptops, 'laptop')} {findingWords[f.code]}
+          {f.what && <span className="quiet"> — {[f.what, f.day].filter(Boolean).join(', by ')}</span>}
+        </Line>
+      ))}
+    </Needs>
   );
 }

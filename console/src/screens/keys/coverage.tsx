@@ -2,6 +2,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, got } from '../../api/client';
+import { useRecoveryFindings } from '../../api/queries';
 import { Empty, Failed, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { count, number, Time } from '../../ui/words';
 import { Recipients } from './recipients';
@@ -151,7 +152,7 @@ function Course({ days }: { days: CoverageDay[] }) {
 }
 
 function Findings() {
-  const { data, error } = useQuery({ queryKey: [...recoveryKey, 'findings'], queryFn: () => got(api.GET('/api/v1/coverage/findings')) });
+  const { data, error } = useRecoveryFindings();
   if (!data?.length) return <Failed error={error} />;
   return (
     <Sheet title="Has to be looked at" aside={count(data.length, 'finding')}>

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, got } from '../../api/client';
-import { useMay } from '../../api/queries';
+import { useKeyRequests, useMay } from '../../api/queries';
 import { useWrite } from '../../api/writes';
 import { Dialog, Empty, Failed, Field, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { count, Time } from '../../ui/words';
@@ -170,7 +170,7 @@ function Serial({ of }: { of: FoundLaptop }) {
 
 /** Requests of others that wait for the reader as the second person. */
 function WaitingForMe() {
-  const list = useQuery({ queryKey: requestsKey, queryFn: () => got(api.GET('/api/v1/key-requests')), refetchInterval: 10_000 });
+  const list = useKeyRequests(true);
   const decide = useWrite(
     ({ id, consent }: { id: string; consent: boolean }) => got(api.POST('/api/v1/key-requests/{id}/decision', { params: { path: { id } }, body: { consent } })),
     { alters: [requestsKey] },
