@@ -267,7 +267,7 @@ function Laptops({ unit, group, of }: { unit: string; group: Group; of: UnitCove
             <tbody>
               {data.items.map((l) => (
                 <tr key={l.device}>
-                  <th scope="row" className="font-normal">
+                  <th scope="row" className="font-normal whitespace-nowrap">
                     <Link className="id link" to={`/devices/${encodeURIComponent(l.device)}`}>
                       {l.device}
                     </Link>

@@ -37,7 +37,7 @@ export function Recipients() {
                 <tr key={r.recipient} className={r.destroyed_at ? 'quiet' : ''}>
                   <th scope="row" className="font-normal">
                     {r.title || <em>not registered</em>}
-                    <div className="max-w-80 text-[12px] break-all whitespace-normal">
+                    <div className="w-72 text-[12px] break-all whitespace-normal">
                       <Id copy>{r.recipient}</Id>
                     </div>
                     {r.blocks && !r.destroyed_at && <div className="quiet text-[13px] whitespace-normal">{r.blocks}</div>}
