@@ -33,7 +33,7 @@ func (e *Encryption) Settings() adapter.Adapter { return encryptionSettings{e} }
 var said = []setting.ID{
 	recovery.EscrowTo, recovery.AddressOfEscrow, recovery.RecipientsOfEscrow, recovery.EscrowFirst, recovery.MaxAgeDays, recovery.SecondPerson,
 	recovery.OwnKeyShown, recovery.NewKeyAfterUse, recovery.HideChoices, recovery.KeyPerDevice, recovery.MethodOfSystem, recovery.MethodOfFixed,
-	recovery.MethodOfRemovable, recovery.Silent, recovery.StartupExtra, recovery.PINLength,
+	recovery.MethodOfRemovable, recovery.Scope, recovery.Silent, recovery.StartupExtra, recovery.PINLength,
 }
 
 // done are the settings that are in force when volumes are so.
@@ -67,6 +67,8 @@ func (a encryptionSettings) Apply(id setting.ID, v setting.Value) error {
 	switch {
 	case id == recovery.KeyPerDevice && !v.Bool(), // every laptop has a key of its own here
 		id == recovery.HideChoices && !v.Bool(): // nobody is asked to print a key
+		return refuse
+	case id == recovery.Scope && v.Text() != "used-space": // what was deleted on a disk that is blank now is not written over
 		return refuse
 	case id == recovery.AddressOfEscrow && !strings.HasPrefix(v.Text(), "https://"):
 		return refuse

@@ -18,6 +18,7 @@ const (
 	MethodOfSystem     setting.ID = "disk.encryption.method"           // choice
 	MethodOfFixed      setting.ID = "disk.encryption.method_fixed"     // choice
 	MethodOfRemovable  setting.ID = "disk.encryption.method_removable" // choice
+	Scope              setting.ID = "disk.encryption.scope"            // choice: used-space, whole-disk
 	Silent             setting.ID = "disk.encryption.silent"           // bool
 	RemovableEncrypted setting.ID = "disk.encryption.removable"        // bool: nothing is written to plain removable media
 	StartupExtra       setting.ID = "disk.startup.extra"               // bool: what follows counts

@@ -40,6 +40,7 @@ export function Disks({ device }: { device: string }) {
               ) : (
                 <>Key {spaced(k.identifier ?? '') || 'of before'}</>
               )}
+              {h.volumes.length + h.keys.length > 2 && <span className="quiet"> · {k.name}</span>}
               {k.used_at && (
                 <span className="quiet">
                   {' '}
