@@ -18,7 +18,13 @@ import (
 	"zenithridge.example/zridge/agent"
 )
 
-var errNoEncryption = errors.New("this laptop has no cryptsetup; install the package cryptsetup-bin")
+// encryptionOf gives what encrypts the laptop's volumes.
+func encryptionOf(a *agent.Agent) (*agent.Encryption, error) {
+	if a.Encryption == nil {
+		return nil, errors.New("this laptop has no cryptsetup; install the package cryptsetup-bin")
+	}
+	return a.Encryption, nil
+}
 
 func encryptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Command {
 	return &cli.Command{
@@ -31,15 +37,15 @@ func encryptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comm
 			if err != nil {
 				return err
 			}
-			a := of(c)
-			if a.Encryption == nil {
-				return errNoEncryption
+			encryption, err := encryptionOf(of(c))
+			if err != nil {
+				return err
 			}
 			name := c.String("name")
 			if name == "" {
 				name = filepath.Base(path)
 			}
-			if err := a.Encryption.Name(path, name); err != nil {
+			if err := encryption.Name(path, name); err != nil {
 				return err
 			}
 			fmt.Fprintln(out, "Noted. It is encrypted after the next check-in, where policies demand it.")
@@ -56,15 +62,15 @@ func adoptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comman
 			if err != nil {
 				return err
 			}
-			a := of(c)
-			if a.Encryption == nil {
-				return errNoEncryption
+			encryption, err := encryptionOf(of(c))
+			if err != nil {
+				return err
 			}
 			passphrase, err := secret("Passphrase of the volume: ")
 			if err != nil {
 				return err
 			}
-			if err := a.Encryption.Adopt(ctx, path, []byte(passphrase)); err != nil {
+			if err := encryption.Adopt(ctx, path, []byte(passphrase)); err != nil {
 				return err
 			}
 			fmt.Fprintln(out, "The agent has a key of its own now. It makes a recovery key after the next check-in.")
@@ -77,9 +83,9 @@ func pinCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Command 
 	return &cli.Command{
 		Name: "pin", Usage: "choose the PIN that is asked at the start of the laptop", ArgsUsage: " ",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			a := of(c)
-			if a.Encryption == nil {
-				return errNoEncryption
+			encryption, err := encryptionOf(of(c))
+			if err != nil {
+				return err
 			}
 			pin, err := secret("New PIN, digits: ")
 			if err != nil {
@@ -92,7 +98,7 @@ func pinCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Command 
 			if pin != again {
 				return errors.New("the two are not the same; nothing was altered")
 			}
-			if err := a.Encryption.SetPIN(ctx, pin); err != nil {
+			if err := encryption.SetPIN(ctx, pin); err != nil {
 				return err
 			}
 			fmt.Fprintln(out, "The PIN is asked at the next start.")

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/csv"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -160,7 +161,7 @@ func (s *server) coverageReport(ctx context.Context, in *struct {
 		return nil, s.fault(ctx, err)
 	}
 	live := s.Flow.Live()
-	about := report.Coverage{Day: string(s.Flow.Today()), By: by.Name, Laptops: make([]report.CoveredLaptop, len(rows))}
+	about := report.Coverage{Day: s.Clock.Now().Format(time.DateOnly), By: by.Name, Laptops: make([]report.CoveredLaptop, len(rows))}
 	for i := range rows {
 		r := &rows[i]
 		owner := ""

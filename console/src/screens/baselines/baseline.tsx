@@ -2,9 +2,10 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
-import { api, got, isBaseline, type BaselineDoc, type Compliance, type ComplianceDay, type ItemCompliance } from '../../api/client';
+import { api, got, isBaseline, type BaselineDoc, type Compliance, type ItemCompliance } from '../../api/client';
 import { keys, useMay } from '../../api/queries';
 import { Dialog, Empty, Failed, Heads, Id, Loading, Page, Sheet } from '../../ui/parts';
+import { Course } from '../../ui/course';
 import { count, number, Time, ValueText } from '../../ui/words';
 import { BaselineForm } from './form';
 import { baselinesKey } from './index';
@@ -108,7 +109,7 @@ function Body({ c, id, unit, params, set }: Part) {
             </button>
           )}
         </div>
-        {c.days.length > 1 && <Course days={c.days} />}
+        {c.days.length > 1 && <Course days={c.days.map((d) => ({ day: d.day, percent: d.count.percent }))} />}
       </div>
       <Items list={c.items} set={set} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
@@ -248,42 +249,5 @@ function Laptops({ id, unit, params }: { id: string; unit: string; params: URLSe
         </ul>
       )}
     </Sheet>
-  );
-}
-
-/** The share of the laptops that complied, day by day. The numbers stand in its description. */
-function Course({ days }: { days: ComplianceDay[] }) {
-  const [width, height] = [640, 60];
-  const x = (i: number) => (width * i) / Math.max(1, days.length - 1);
-  const y = (share: number) => height - 4 - ((height - 8) * share) / 100;
-  const last = days[days.length - 1]!;
-  return (
-    <figure>
-      <svg
-        viewBox={`0 0 ${width} ${height}`}
-        className="h-16 w-full"
-        preserveAspectRatio="none"
-        role="img"
-        aria-label={`From ${days[0]!.count.percent} % on ${days[0]!.day} to ${last.count.percent} % on ${last.day}`}
-      >
-        <line x1={0} x2={width} y1={y(0)} y2={y(0)} className="stroke-base-300" />
-        <line x1={0} x2={width} y1={y(100)} y2={y(100)} className="stroke-base-300" />
-        <polyline
-          fill="none"
-          className="stroke-success"
-          strokeWidth={2}
-          vectorEffect="non-scaling-stroke"
-          points={days.map((d, i) => `${x(i)},${y(d.count.percent)}`).join(' ')}
-        />
-      </svg>
-      <figcaption className="quiet flex justify-between text-[13px]">
-        <span>
-          {days[0]!.day}: {number(days[0]!.count.percent)} %
-        </span>
-        <span>
-          {last.day}: {number(last.count.percent)} %
-        </span>
-      </figcaption>
-    </figure>
   );
 }

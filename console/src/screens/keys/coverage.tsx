@@ -4,9 +4,10 @@ import { Link, useSearchParams } from 'react-router';
 import { api, got } from '../../api/client';
 import { useRecoveryFindings } from '../../api/queries';
 import { Empty, Failed, Heads, Loading, Page, Sheet } from '../../ui/parts';
+import { Course } from '../../ui/course';
 import { count, number, Time } from '../../ui/words';
 import { Recipients } from './recipients';
-import { findingWords, groups, recoveryKey, stateWords, titleOf, type CoverageCounts, type CoverageDay, type Group, type UnitCoverage } from './words';
+import { findingWords, groups, recoveryKey, stateWords, titleOf, type CoverageCounts, type Group, type UnitCoverage } from './words';
 
 export function CoverageScreen() {
   const [params, setParams] = useSearchParams();
@@ -88,7 +89,7 @@ function Whole({ of, unit, open }: { of: UnitCoverage; unit: string; open: Open 
             </li>
           ))}
       </ul>
-      {!!days.data && days.data.length > 1 && <Course days={days.data} />}
+      {!!days.data && days.data.length > 1 && <Course days={days.data.map((d) => ({ day: d.day, percent: share(d.counts) ?? 0 }))} />}
     </div>
   );
 }
@@ -119,35 +120,6 @@ function Bar({ of: c, thin = false }: { of: CoverageCounts; thin?: boolean }) {
         <div key={p.field} className={p.color} style={{ width: `${(100 * c[p.field]) / all}%` }} />
       ))}
     </div>
-  );
-}
-
-/** The share that was covered, day by day. The numbers stand in its description. */
-function Course({ days }: { days: CoverageDay[] }) {
-  const [width, height] = [640, 60];
-  const of = (d: CoverageDay) => share(d.counts) ?? 0;
-  const x = (i: number) => (width * i) / Math.max(1, days.length - 1);
-  const y = (s: number) => height - 4 - ((height - 8) * s) / 100;
-  const [first, last] = [days[0]!, days[days.length - 1]!];
-  const word = (d: CoverageDay) => `${d.day}: ${number(Math.round(10 * of(d)) / 10)} %`;
-  return (
-    <figure>
-      <svg viewBox={`0 0 ${width} ${height}`} className="h-16 w-full" preserveAspectRatio="none" role="img" aria-label={`${word(first)}, ${word(last)}`}>
-        <line x1={0} x2={width} y1={y(0)} y2={y(0)} className="stroke-base-300" />
-        <line x1={0} x2={width} y1={y(100)} y2={y(100)} className="stroke-base-300" />
-        <polyline
-          fill="none"
-          className="stroke-success"
-          strokeWidth={2}
-          vectorEffect="non-scaling-stroke"
-          points={days.map((d, i) => `${x(i)},${y(of(d))}`).join(' ')}
-        />
-      </svg>
-      <figcaption className="quiet flex justify-between text-[13px]">
-        <span>{word(first)}</span>
-        <span>{word(last)}</span>
-      </figcaption>
-    </figure>
   );
 }
 
