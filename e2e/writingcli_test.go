@@ -41,7 +41,7 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 	}
 
 	// Encrypt field laptops with the chip and no PIN, keys escrowed first.
-	says(t, r.must("kit", "list"), "encrypt-field-laptops", "13 in all")
+	says(t, r.must("kit", "list"), "encrypt-field-laptops", "14 in all")
 	says(t, r.must("kit", "show", "encrypt-field-laptops"), "Nobody in the field answers questions")
 	says(
 		t,

@@ -374,7 +374,7 @@ function RecoveryNeeds() {
       {list.map((f) => (
         <Line key={f.code + (f.what ?? '')} to="/coverage" n={f.laptops}>
           {count(f.laptops, 'laptop')} {findingWords[f.code]}
-          {f.what && <span className="quiet"> — {[f.what, f.day].filter(Boolean).join(', by ')}</span>}
+          {f.what && <span className="quiet break-all"> — {[f.what, f.day].filter(Boolean).join(', by ')}</span>}
         </Line>
       ))}
     </Needs>
