@@ -9,7 +9,7 @@ PICTURES ?= docs/screenshots
 SIZES ?= 10000,100000,1000000
 FUZZ ?= 100x
 
-.PHONY: help demo test fuzz lint bench build package console generate pictures tools chromium clean
+.PHONY: help demo test fuzz lint bench build package sbom console generate pictures tools chromium clean
 
 help: ## what can be made
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -65,6 +65,13 @@ VERSION ?= 0.1
 package: tools ## the Debian package of the agent for laptops: bin/zridge-agent.deb
 	@mkdir -p bin
 	packaging/build.sh $(VERSION) $(abspath bin/zridge-agent.deb)
+
+# What the program and the console are made of, in the form of CycloneDX.
+sbom: build ## bills of materials: bin/zridge.cdx.json, bin/zridge-agent.cdx.json, bin/console.cdx.json
+	for program in zridge zridge-agent; do \
+	  go run github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.9.0 bin -json -output bin/$$program.cdx.json bin/$$program || exit 1; \
+	done
+	cd console && npm sbom --sbom-format cyclonedx --omit dev > ../bin/console.cdx.json
 
 console: console/dist/index.html ## the web console
 

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -100,7 +101,8 @@ func serveCommand(s Streams) *cli.Command {
 			},
 			&cli.StringSliceFlag{
 				Name:  "second-factor-for",
-				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up",
+				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up; none for no role. Without it, off loopback: " +
+					strings.Join(factorRoles, ", "),
 			},
 			&cli.DurationFlag{
 				Name:  "session-idle",
@@ -253,7 +255,7 @@ func serveCommand(s Streams) *cli.Command {
 					Life:  time.Duration(c.Int("certificate-days")) * 24 * time.Hour,
 				},
 				SealKey:         c.String("seal-key"),
-				SecondFactorFor: c.StringSlice("second-factor-for"),
+				SecondFactorFor: factorsDemanded(c.StringSlice("second-factor-for"), c.String("listen"), len(c.StringSlice("behind-proxy")) > 0),
 				SessionIdle:     c.Duration("session-idle"),
 				Audit: service.AuditLog{
 					Key:    c.String("audit-key"),
@@ -436,6 +438,24 @@ func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
 		o.Grants = append(o.Grants, signin.GroupGrant{Group: group, Role: role, Unit: unit})
 	}
 	return o, nil
+}
+
+// factorRoles are the roles that demand a second factor where the service is reached over a network, unless it is told
+// which do.
+var factorRoles = []string{"administrator", "operator", "publisher", "service-desk"}
+
+// factorsDemanded gives the roles that demand a second factor. named are those that the service was told.
+func factorsDemanded(named []string, listen string, proxied bool) []string {
+	host, _, err := net.SplitHostPort(listen)
+	ip := net.ParseIP(host)
+	loopback := err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
+	switch {
+	case slices.Equal(named, []string{"none"}):
+		return nil
+	case len(named) == 0 && (!loopback || proxied):
+		return factorRoles
+	}
+	return named
 }
 
 // escrowOf says where the escrow identities are, and what protects them.

@@ -404,6 +404,29 @@ func TestFindings(t *testing.T) {
 	}
 }
 
+// TestAnOwnerWhoLeft finds an encrypted laptop whose owner the directory has no more.
+func TestAnOwnerWhoLeft(t *testing.T) {
+	t.Parallel()
+	k := keyedService(t)
+	k.laptop(t, "L1", "ZX4-8891")
+	k.laptop(t, "L2", "ZX4-B891")
+	source := `{"id":"staff","kind":"csv","title":"Staff","set_up":{"table":{"of":"people","key":"id","whole":true,"columns":{"id":"id","name":"name","site":"unit"}}}}`
+	posted[wire.Source](t, k.Client, "/sources", []byte(source))
+	for _, table := range []string{"id,name,site\nada,Ada Nilsen,fleet\nben,Ben Osei,labs\n", "id,name,site\nben,Ben Osei,labs\n"} {
+		run, refused := send(t, k.Client, "staff", strings.NewReader(table), true)
+		if refused != nil {
+			t.Fatal(refused)
+		}
+		if run.State == "waiting" {
+			posted[wire.SourceRun](t, k.Client, "/sources/staff/take", nil)
+		}
+	}
+	found := get[[]wire.RecoveryFinding](t, k.Client, "/coverage/findings")
+	if len(found) != 1 || found[0].Code != "owner-left" || found[0].What != "ada" || !slices.Equal(found[0].Devices, []string{"L1"}) {
+		t.Errorf("found %+v", found)
+	}
+}
+
 // TestTheReport writes coverage for auditors in its three forms.
 func TestTheReport(t *testing.T) {
 	t.Parallel()

@@ -252,7 +252,7 @@ const (
 	FindUnknown     = "unknown-recipient" // a policy names somebody whom nobody registered
 	FindDestroyed   = "destroyed-recipient"
 	FindReplace     = "recipient-due" // another recipient is to take its place soon, or should have
-	FindOwnerLeft   = "owner-left"    // an encrypted laptop whose owner is not there any more
+	FindOwnerLeft   = "owner-left"    // an encrypted laptop whose owner has left the source that they came from
 	FindNotRenewed  = "not-renewed"   // a key was shown more than a day ago, and still opens its laptop
 	FindWeak        = "weak-volume"
 )
@@ -265,6 +265,10 @@ const (
 // RecoveryFindings looks for what has to be looked at, over the laptops that somebody sees.
 func (s *RecoveryService) RecoveryFindings(ctx context.Context, by Actor) ([]RecoveryFinding, error) {
 	recipients, err := s.recipients(ctx)
+	if err != nil {
+		return nil, err
+	}
+	left, err := s.peopleWhoLeft(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -296,7 +300,7 @@ func (s *RecoveryService) RecoveryFindings(ctx context.Context, by Actor) ([]Rec
 		if slices.ContainsFunc(r.Volumes, func(v recovery.Volume) bool { return v.Weak != "" }) {
 			weak = append(weak, id)
 		}
-		if owner := r.Device.Owner; owner != "" && r.In.In(recovery.AllEncrypted) && whole.Plan.Person(owner) == nil {
+		if owner := r.Device.Owner; left[owner] && r.In.In(recovery.AllEncrypted) {
 			ownerless[owner] = append(ownerless[owner], id)
 		}
 	})
@@ -326,4 +330,16 @@ func (s *RecoveryService) RecoveryFindings(ctx context.Context, by Actor) ([]Rec
 	note(FindNotRenewed, "", "", notRenewed)
 	note(FindWeak, "", "", weak)
 	return out, nil
+}
+
+// peopleWhoLeft gives the people whom their source no longer has, and who are still in the estate.
+func (s *RecoveryService) peopleWhoLeft(ctx context.Context) (map[estate.PersonID]bool, error) {
+	records, err := s.store.In(ctx).LeftRecords("")
+	out := map[estate.PersonID]bool{}
+	for _, r := range records {
+		if r.Kind == string(estate.KindPerson) {
+			out[estate.PersonID(r.ObjectID)] = true
+		}
+	}
+	return out, err
 }

@@ -64,7 +64,7 @@ export const findingWords: Record<RecoveryFinding['code'], string> = {
   'unknown-recipient': 'seal their keys to a recipient that nobody registered',
   'destroyed-recipient': 'are to seal their keys to a recipient that is destroyed',
   'recipient-due': 'seal their keys to a recipient that is to be replaced',
-  'owner-left': 'are encrypted, and their owner is not there any more',
+  'owner-left': 'are encrypted, and their owner has left',
   'not-renewed': 'had a key shown more than a day ago that still opens them',
   'weak-volume': 'have a disk that is weaker than it should be',
 };
