@@ -84,7 +84,7 @@ func printFound(w io.Writer, found []wire.FoundLaptop) {
 	}
 	rows := make([][]string, len(found))
 	for i, f := range found {
-		rows[i] = []string{markedSerial(f.Serial, f.Differs), f.Device, f.Model, peopleOf(&f), f.Unit.Title, stateOfVolumes(f.Volumes), since(f.KeySince), usedText(f.KeyUsedAt)}
+		rows[i] = []string{markedSerial(f.Serial, f.Differs), f.Device, f.Model, peopleOf(&f), unitOf(&f), stateOfVolumes(f.Volumes), since(f.KeySince), usedText(f.KeyUsedAt)}
 	}
 	printTable(w, []string{"serial", "laptop", "model", "owner, others who use it", "unit", "disk", "key since", ""}, rows)
 	if slices.ContainsFunc(found, func(f wire.FoundLaptop) bool { return len(f.Differs) > 0 }) {
@@ -103,6 +103,14 @@ func markedSerial(serial string, differs []int) string {
 		}
 	}
 	return strings.ReplaceAll(b.String(), "][", "")
+}
+
+// unitOf names the unit of a laptop; one that was retired is in none.
+func unitOf(f *wire.FoundLaptop) string {
+	if f.Retired {
+		return "retired"
+	}
+	return f.Unit.Title
 }
 
 func peopleOf(f *wire.FoundLaptop) string {

@@ -100,7 +100,7 @@ func serveCommand(s Streams) *cli.Command {
 				Usage: "the role that a group of the issuer gets: `GROUP=ROLE`, or GROUP=ROLE@UNIT for a unit",
 			},
 			&cli.StringSliceFlag{
-				Name:  "second-factor-for",
+				Name: "second-factor-for",
 				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up; none for no role. Without it, off loopback: " +
 					strings.Join(factorRoles, ", "),
 			},

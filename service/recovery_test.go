@@ -466,3 +466,67 @@ func browserOf(t *testing.T, base, name string) *http.Client {
 	}
 	return browser
 }
+
+// TestALaptopThatWasRetired has somebody see the key of a laptop that was retired: its disk may hold what the
+// company needs.
+func TestALaptopThatWasRetired(t *testing.T) {
+	t.Parallel()
+	k := keyedService(t)
+	_, m := k.laptop(t, "L1", "ZX4-8891")
+	clerk := granted(t, k.Client, "cleo", wire.NewGrant{Role: "service-desk", Unit: "fleet"})
+	everywhere := granted(t, k.Client, "dora", wire.NewGrant{Role: "service-desk"})
+	granted(t, k.Client, "emil", wire.NewGrant{Role: "service-desk"})
+	second := &client.Client{Base: k.Base, HTTP: browserOf(t, k.Base, "emil")}
+	if found := get[[]wire.FoundLaptop](t, everywhere, "/recovery-laptops?device=L1"); len(found) != 1 || found[0].Retired {
+		t.Fatalf("before it was retired: %+v", found)
+	}
+	change := posted[wire.Change](t, k.Client, "/changes", wire.NewChange{Title: "L1 was handed back"})
+	own := `{"id":"own","kind":"encryption","settings":{"disk.recovery.own_key_shown":true},"audience":{"include":["device:L3"]}}` // it named L1
+	if _, err := k.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "own"), nil, []byte(own), nil); err != nil {
+		t.Fatal(err)
+	}
+	posted[wire.Edit](t, k.Client, client.Path("changes", change.ID, "edits", "devices", "L1", "retire"), nil)
+	posted[wire.Published](t, k.Client, client.Path("changes", change.ID, "publish"), wire.PublishRequest{AtOnce: true})
+
+	for _, q := range []string{"serial=ZX4-8B91", "owner=nilsen", "device=L1", "identifier=" + string(m.RecoveryKey().Identifier())} {
+		found := get[[]wire.FoundLaptop](t, everywhere, "/recovery-laptops?"+q)
+		at := slices.IndexFunc(found, func(f wire.FoundLaptop) bool { return f.Device == "L1" })
+		if at < 0 || !found[at].Retired || found[at].Model != "Halyard 14" || found[at].KeySince == nil {
+			t.Errorf("%s: found %+v", q, found)
+		}
+		if found := get[[]wire.FoundLaptop](t, clerk, "/recovery-laptops?"+q); slices.ContainsFunc(found, func(f wire.FoundLaptop) bool { return f.Device == "L1" }) {
+			t.Errorf("%s: a clerk of one unit found %+v", q, found)
+		}
+	}
+	in := asksFor("L1", "ben", "Halyard 14", m.RecoveryKey()) // its owner may be gone: anybody may stand before it
+	if _, err := client.Post[wire.KeyRequest](t.Context(), clerk, "/key-requests", in); codeOf(err) != "not-found" {
+		t.Errorf("a clerk of one unit: %v", err)
+	}
+	for name, alter := range map[string]func(*wire.KeyAsk){
+		"another model":            func(in *wire.KeyAsk) { in.Model = "Halyard 16" },
+		"another identifier":       func(in *wire.KeyAsk) { in.Identifier = "1234 5678 9012" },
+		"nobody who is known here": func(in *wire.KeyAsk) { in.Person = "zoe" },
+	} {
+		other := in
+		alter(&other)
+		if _, err := client.Post[wire.KeyRequest](t.Context(), everywhere, "/key-requests", other); codeOf(err) != "not-the-same" {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	r := posted[wire.KeyRequest](t, everywhere, "/key-requests", in)
+	if r.State != "waiting" {
+		t.Errorf("the request is %s, expected it to wait for a second person", r.State)
+	}
+	posted[wire.KeyRequest](t, second, client.Path("key-requests", r.ID, "decision"), wire.KeyDecision{Consent: true})
+	is := posted[wire.ShownKey](t, everywhere, client.Path("key-requests", r.ID, "key"), wire.KeyLook{Password: "a long enough password"})
+	if is.Key != m.RecoveryKey().Reveal() {
+		t.Error("shown another key")
+	}
+	h := get[wire.KeyHistory](t, everywhere, "/devices/L1/recovery-keys")
+	if len(h.Keys) != 1 || h.Keys[0].UsedBy != "dora" || h.Keys[0].RenewalAt != nil {
+		t.Errorf("history %+v", h.Keys)
+	}
+	if _, err := client.Get[wire.KeyHistory](t.Context(), clerk, "/devices/L1/recovery-keys", nil); codeOf(err) != "not-found" {
+		t.Errorf("the history for a clerk of one unit: %v", err)
+	}
+}

@@ -35,6 +35,7 @@ type (
 		Volumes   []Volume   `json:"volumes"`
 		KeySince  *time.Time `json:"key_since,omitempty" doc:"Since when its oldest key is in force; absent: none is"`
 		KeyUsedAt *time.Time `json:"key_used_at,omitempty" doc:"When a key that is still in force was shown"`
+		Retired   bool       `json:"retired,omitempty" doc:"It is not in the estate any more, and is told as it was published last"`
 	}
 
 	// RecoveryKey is what is told of a key.

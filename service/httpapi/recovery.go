@@ -144,6 +144,7 @@ func (s *server) findKeys(ctx context.Context, in *struct {
 		list[i] = wire.FoundLaptop{
 			Device: string(d.ID), Serial: d.Serial, Differs: append([]int{}, f.Match.Differs...), Model: d.Model, Owner: personNamed(plan, d.Owner),
 			Users: make([]wire.Named, len(d.Users)), Unit: unitNamed(plan, f.Unit), Volumes: volumesWire(f.Volumes),
+			Retired: f.Retired,
 		}
 		for j, id := range d.Users {
 			list[i].Users[j] = *personNamed(plan, id)

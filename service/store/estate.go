@@ -6,6 +6,7 @@ package store
 import (
 	"database/sql"
 	"iter"
+	"slices"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -116,6 +117,23 @@ func (s *Store) Object(kind, id string) (Object, error) {
 // Versions gives every published version of an object, the newest first.
 func (s *Store) Versions(kind, id string) ([]ObjectVersion, error) {
 	return many[ObjectVersion](s.db.Where("kind = ? AND id = ?", kind, id).Order("version DESC"))
+}
+
+// LastBodies gives objects of a kind by their ids, as they were published last before they were retired.
+func (s *Store) LastBodies(kind string, ids []string) (map[string]string, error) {
+	bodies := make(map[string]string, len(ids))
+	for some := range slices.Chunk(ids, batch) {
+		rows, err := many[ObjectVersion](
+			s.db.Select("id", "body", "version").Where("kind = ? AND id IN ? AND NOT retired", kind, some).Order("id, version"),
+		)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range rows {
+			bodies[v.ID] = v.Body
+		}
+	}
+	return bodies, nil
 }
 
 // OpenEdit gives the open change that edits an object, the one that was altered last.

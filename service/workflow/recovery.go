@@ -37,6 +37,7 @@ type keyIndex struct {
 	loaded  bool
 	of      map[string]*laptopKeys
 	altered map[string]bool // laptops of which something else is known since coverage was judged
+	retired retiredLaptops
 }
 
 // laptopKeys is what is known of a laptop's keys and volumes. It is not altered: another takes its place.
@@ -326,7 +327,12 @@ type handling struct {
 	ownKeyShown  bool
 }
 
+// handlingOf gives how policies want the keys of a laptop to be handled. No policy reaches one that was retired:
+// less can be compared of it, so a second person has to consent.
 func handlingOf(live *Live, device estate.DeviceID) handling {
+	if isRetired(live, device) {
+		return handling{secondPerson: true}
+	}
 	value := func(id setting.ID) setting.Value {
 		if is := live.Resolution.State(id, device); is.Status == resolve.Set {
 			return is.Value

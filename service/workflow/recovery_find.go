@@ -29,6 +29,7 @@ type FoundLaptop struct {
 	Match   recovery.Match // of its serial number
 	Volumes []recovery.Volume
 	Keys    []recovery.Held // current ones, without identifiers
+	Retired bool            // it is told as it was published last
 }
 
 const (
@@ -56,12 +57,22 @@ func (s *RecoveryService) FindKeys(ctx context.Context, by Actor, q KeySearch) (
 	}
 	fits := s.keyFilter(live, by, q, identified)
 	var devices []*estate.Device
-	for i := range live.Plan.Snapshot().Devices {
-		if d := live.Plan.Snapshot().Devices[i]; fits(d) {
+	for _, d := range live.Plan.Snapshot().Devices {
+		if fits(d) {
 			devices = append(devices, d)
 			if q.Serial == "" && len(devices) == foundMost {
 				break
 			}
+		}
+	}
+	if by.Held.Everywhere.Has(access.RecoveryKeys) {
+		retired, err := s.retired(ctx, live)
+		if err != nil {
+			return nil, err
+		}
+		devices = append(devices, slices.DeleteFunc(slices.Clone(retired), func(d *estate.Device) bool { return !fits(d) })...)
+		if q.Serial == "" {
+			devices = devices[:min(len(devices), foundMost)]
 		}
 	}
 	found := make([]FoundLaptop, 0, min(len(devices), foundMost))
@@ -80,7 +91,7 @@ func (s *RecoveryService) FindKeys(ctx context.Context, by Actor, q KeySearch) (
 	}
 	for i := range found {
 		f := &found[i]
-		f.Unit = live.Plan.HomeUnit(f.Device.ID)
+		f.Unit, f.Retired = live.Plan.HomeUnit(f.Device.ID), isRetired(live, f.Device.ID)
 		is, err := s.keysOf(ctx, string(f.Device.ID))
 		if err != nil {
 			return nil, err

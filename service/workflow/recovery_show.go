@@ -74,7 +74,10 @@ func (e *KeyRequestError) Error() string { return e.Text }
 // what was compared is right is looked at here; each attempt is recorded. The error is a *ComparisonError where it is not.
 func (s *RecoveryService) AskForKey(ctx context.Context, by Actor, in KeyAsk) (store.KeyRequest, error) {
 	live := s.Live()
-	device := live.Plan.Device(estate.DeviceID(in.Device))
+	device, err := s.laptopOf(ctx, by, live, in.Device)
+	if err != nil {
+		return store.KeyRequest{}, err
+	}
 	if device == nil || !s.maySeeKey(by, live, device) {
 		if !by.Held.Anywhere().Has(access.RecoveryKeys) {
 			return store.KeyRequest{}, &access.DeniedError{Right: access.RecoveryKeys}
@@ -158,14 +161,14 @@ func (in *KeyAsk) check() (recovery.Identifier, error) {
 }
 
 // compared lists what is otherwise than the service has it. Where a laptop has no owner and nobody who uses it, anybody
-// of the estate may stand before it; where its model is not known, any model is taken.
+// of the estate may stand before it, as before one that was retired; where its model is not known, any model is taken.
 func compared(live *Live, device *estate.Device, known bool, in KeyAsk) (differs []string) {
 	if !known {
 		differs = append(differs, DiffersIdentifier)
 	}
 	person := estate.PersonID(in.Person)
 	theirs := person == device.Owner || slices.Contains(device.Users, person)
-	if device.Owner == "" && len(device.Users) == 0 {
+	if device.Owner == "" && len(device.Users) == 0 || isRetired(live, device.ID) {
 		theirs = live.Plan.Person(person) != nil
 	}
 	if !theirs {
@@ -285,8 +288,10 @@ func (s *RecoveryService) ShowKey(ctx context.Context, by Actor, id string) (*Sh
 	}
 	now := s.now()
 	live := s.Live()
-	device := live.Plan.Device(estate.DeviceID(r.Device))
+	device, err := s.laptopOf(ctx, by, live, r.Device)
 	switch {
+	case err != nil:
+		return nil, err
 	case device == nil || !s.maySeeKey(by, live, device): // rights may have ended meanwhile
 		return nil, &access.DeniedError{Right: access.RecoveryKeys}
 	case r.State != store.RequestOpen || now.After(r.ExpiresAt):
@@ -308,7 +313,7 @@ func (s *RecoveryService) ShowKey(ctx context.Context, by Actor, id string) (*Sh
 	if row.UsedAt == nil {
 		row.UsedAt, row.UsedBy = &now, by.Name
 	}
-	if row.State == recovery.Current {
+	if row.State == recovery.Current && !isRetired(live, device.ID) {
 		row.RenewalAt = &now
 	}
 	err = s.alterKeys(ctx, r.Device, func(tx *store.Store) error {
@@ -339,6 +344,10 @@ func (s *RecoveryService) tellOwner(tx *store.Store, live *Live, device *estate.
 	if device.Owner != "" && !slices.Contains(people, device.Owner) {
 		people = append(people, device.Owner)
 	}
+	then := "The laptop makes a new key when it is next connected; the one that was shown is worth nothing afterwards. "
+	if isRetired(live, device.ID) {
+		then = ""
+	}
 	var list []store.Announcement
 	for _, id := range people {
 		who := live.Plan.Person(id)
@@ -348,9 +357,8 @@ func (s *RecoveryService) tellOwner(tx *store.Store, live *Live, device *estate.
 		list = append(list, store.Announcement{
 			Account: string(id), Topic: AboutKeyShown, Channel: "mail", At: s.now(), State: store.AnnouncementDue, NextAt: time.Now().UTC(),
 			Title: fmt.Sprintf("The recovery key of %s was shown", r.Device),
-			Text: fmt.Sprintf("%s was shown the recovery key of the laptop %s (%s), for %s. The reason given: %s\n\n"+
-				"The laptop makes a new key when it is next connected; the one that was shown is worth nothing afterwards. "+
-				"If you know nothing of this, tell your service desk.", r.By, r.Device, device.Model, r.Person, r.Reason),
+			Text: fmt.Sprintf("%s was shown the recovery key of the laptop %s (%s), for %s. The reason given: %s\n\n%s"+
+				"If you know nothing of this, tell your service desk.", r.By, r.Device, device.Model, r.Person, r.Reason, then),
 		})
 	}
 	return tx.AddAnnouncements(list)
@@ -430,8 +438,11 @@ func (s *RecoveryService) KeyHistory(ctx context.Context, by Actor, id string) (
 		return nil, err
 	}
 	live := s.Live()
-	device := live.Plan.Device(estate.DeviceID(id))
-	if device == nil || !s.sees(by, estate.KindDevice, id) {
+	device, err := s.laptopOf(ctx, by, live, id)
+	if err != nil {
+		return nil, err
+	}
+	if device == nil || !isRetired(live, device.ID) && !s.sees(by, estate.KindDevice, id) {
 		return nil, &NotFoundError{"device", id}
 	}
 	is, err := s.keysOf(ctx, id)

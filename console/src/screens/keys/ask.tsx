@@ -17,7 +17,8 @@ export function AskForm({ of, onDone }: { of: FoundLaptop; onDone: () => void })
 /** What whoever stands before the laptop reads out. It is entered and not picked, so that it is really compared. */
 function Compare({ of, onAsked }: { of: FoundLaptop; onAsked: (r: KeyRequest) => void }) {
   const [identifier, setIdentifier] = useState('');
-  const people = [of.owner, ...of.users].filter((n) => n !== undefined);
+  const people = of.retired ? [] : [of.owner, ...of.users].filter((n) => n !== undefined);
+  const anybody = of.retired ? 'The laptop was retired' : 'The laptop is shared';
   const ask = useWrite(
     (body: { device: string; identifier: string; person: string; model: string; reason: string }) => got(api.POST('/api/v1/key-requests', { body })),
     {
@@ -52,7 +53,7 @@ function Compare({ of, onAsked }: { of: FoundLaptop; onAsked: (r: KeyRequest) =>
       </div>
       <Field
         label="Person who stands before it"
-        hint={people.length ? 'Somebody else cannot be told the key' : 'The laptop is shared: the id of whoever stands before it'}
+        hint={people.length ? 'Somebody else cannot be told the key' : `${anybody}: the id of whoever stands before it`}
       >
         {people.length ? (
           <select name="person" required defaultValue="" className="select select-sm w-full">

@@ -111,9 +111,13 @@ function Found({ list, onChoose }: { list: FoundLaptop[]; onChoose: (f: FoundLap
                   <Serial of={f} />
                 </th>
                 <td>
-                  <Link className="id link" to={`/devices/${encodeURIComponent(f.device)}`}>
-                    {f.device}
-                  </Link>
+                  {f.retired ? (
+                    <span className="id">{f.device}</span>
+                  ) : (
+                    <Link className="id link" to={`/devices/${encodeURIComponent(f.device)}`}>
+                      {f.device}
+                    </Link>
+                  )}
                 </td>
                 <td>{f.model || '–'}</td>
                 <td>
@@ -122,7 +126,7 @@ function Found({ list, onChoose }: { list: FoundLaptop[]; onChoose: (f: FoundLap
                     .map(titleOf)
                     .join(', ') || <span className="quiet">nobody: shared</span>}
                 </td>
-                <td>{titleOf(f.unit)}</td>
+                <td>{f.retired ? <span className="quiet">retired</span> : titleOf(f.unit)}</td>
                 <td>{f.volumes.length ? f.volumes.map((v) => stateWords[v.state]).join(', ') : <span className="quiet">not reported</span>}</td>
                 <td>
                   {f.key_since ? <Time at={f.key_since} /> : <span className="quiet">no key is stored</span>}
