@@ -113,12 +113,22 @@ func printTable(w io.Writer, header []string, rows [][]string) {
 	}
 	var columns []table.ColumnConfig
 	for i, width := range columnWidths(header, rows, widthOf(w)) {
-		columns = append(columns, table.ColumnConfig{Number: i + 1, WidthMax: max(width, 1), WidthMaxEnforcer: text.WrapSoft})
+		columns = append(columns, table.ColumnConfig{Number: i + 1, WidthMax: max(width, 1), WidthMaxEnforcer: wrapIndented})
 	}
 	t.SetColumnConfigs(columns)
 	for line := range strings.SplitSeq(t.Render(), "\n") {
 		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
+}
+
+// wrapIndented breaks a cell into lines of a width in columns, each indented as far as the first.
+func wrapIndented(cell string, width int) string {
+	words := strings.TrimLeft(cell, " ")
+	indent := cell[:len(cell)-len(words)]
+	if indent == "" || len(indent) >= width {
+		return text.WrapSoft(cell, width)
+	}
+	return indent + strings.ReplaceAll(text.WrapSoft(words, width-len(indent)), "\n", "\n"+indent)
 }
 
 func rowOf(cells []string) table.Row {

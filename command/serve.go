@@ -100,6 +100,10 @@ func serveCommand(s Streams) *cli.Command {
 				Usage: "the role that a group of the issuer gets: `GROUP=ROLE`, or GROUP=ROLE@UNIT for a unit",
 			},
 			&cli.StringSliceFlag{
+				Name:  "oidc-acr",
+				Usage: "how strongly the issuer must have signed somebody in: a `VALUE` of its claim acr, one of which it must give",
+			},
+			&cli.StringSliceFlag{
 				Name: "second-factor-for",
 				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up; none for no role. Without it, off loopback: " +
 					strings.Join(factorRoles, ", "),
@@ -412,9 +416,8 @@ func checkDatabaseCommand(s Streams) *cli.Command {
 // oidcOf reads how people sign in through an issuer.
 func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
 	o := httpapi.OIDC{
-		Issuer: c.String(
-			"oidc-issuer",
-		), Title: c.String("oidc-title"), Client: c.String("oidc-client"), GroupsClaim: c.String("oidc-groups"),
+		Issuer: c.String("oidc-issuer"), Title: c.String("oidc-title"), Client: c.String("oidc-client"), GroupsClaim: c.String("oidc-groups"),
+		Strengths: c.StringSlice("oidc-acr"),
 	}
 	if o.Issuer == "" {
 		return o, nil

@@ -36,6 +36,7 @@ type issuer struct {
 	mu     sync.Mutex
 	claims map[string]any        // of who signs in next
 	codes  map[string]url.Values // what was asked for, by code
+	asked  url.Values            // last
 	alter  func(claims map[string]any)
 	other  *rsa.PrivateKey // signs instead of key; nil: key does
 }
@@ -69,7 +70,7 @@ func newIssuer(t *testing.T) *issuer {
 		i.mu.Lock()
 		defer i.mu.Unlock()
 		code := signin.Secret()
-		i.codes[code] = r.URL.Query()
+		i.codes[code], i.asked = r.URL.Query(), r.URL.Query()
 		back := r.URL.Query().Get("redirect_uri") + "?" + url.Values{"code": {code}, "state": {r.URL.Query().Get("state")}}.Encode()
 		http.Redirect(w, r, back, http.StatusFound)
 	})
@@ -222,6 +223,82 @@ func TestSigningInThroughAnIssuer(t *testing.T) {
 		return r.By == "lena.brandt" && strings.Contains(r.After, "through "+i.URL)
 	}) {
 		t.Errorf("the audit log has %+v", log)
+	}
+}
+
+// TestSigningInAgainThroughAnIssuer has the service believe no more of a sign-in than the issuer says: how strong it was,
+// and when somebody gave a password.
+func TestSigningInAgainThroughAnIssuer(t *testing.T) {
+	t.Parallel()
+	i := newIssuer(t)
+	running := startWith(t, service.Config{
+		Database: filepath.Join(t.TempDir(), "z.db"),
+		OIDC: httpapi.OIDC{
+			Issuer: i.URL, Title: "Larkfell", Client: "zridge", Secret: "s", GroupsClaim: "groups", Strengths: []string{"phr", "mfa"},
+			Grants: []signin.GroupGrant{{Group: "desk", Role: "service-desk"}},
+		},
+	})
+	jar, _ := cookiejar.New(nil)
+	browser := &client.Client{Base: running.Address, HTTP: &http.Client{Jar: jar}}
+	// come signs in, and gives what the issuer was asked for and why the sign-in was refused.
+	come := func(path, acr string, at time.Time) (asked url.Values, refused string) {
+		t.Helper()
+		i.mu.Lock()
+		i.claims = map[string]any{"sub": "1", "preferred_username": "lena", "groups": []string{"desk"}, "acr": acr}
+		if !at.IsZero() {
+			i.claims["auth_time"] = at.Unix()
+		}
+		i.mu.Unlock()
+		answer, err := browser.HTTP.Get(running.Address + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		i.mu.Lock()
+		defer i.mu.Unlock()
+		return i.asked, answer.Request.URL.Query().Get("refused")
+	}
+	// confirmed tells whether the session may do what needs a recent password.
+	confirmed := func() bool {
+		t.Helper()
+		_, err := client.Post[wire.KeyRequest](t.Context(), browser, "/key-requests", wire.KeyAsk{Device: "L1", Identifier: "1", Person: "ada", Model: "x", Reason: "needed"})
+		code := codeOf(err)
+		if code != "confirm" && code != "not-found" {
+			t.Errorf("asking for a key: %v", err)
+		}
+		return code != "confirm"
+	}
+	const start, again = "/api/v1/oidc/start", "/api/v1/oidc/start?again=1"
+	now := time.Now()
+	for _, acr := range []string{"", "pwd"} {
+		if _, refused := come(start, acr, now); !strings.Contains(refused, "not strong enough") {
+			t.Errorf("with the strength %q: %q", acr, refused)
+		}
+	}
+	asked, refused := come(start, "mfa", time.Time{})
+	if refused != "" || asked.Get("acr_values") != "phr mfa" || asked.Has("max_age") {
+		t.Errorf("refused %q; asked for %v", refused, asked)
+	}
+	if confirmed() {
+		t.Error("a sign-in of which the issuer does not say when it was counts as recent")
+	}
+	if come(start, "phr", now.Add(-time.Hour)); confirmed() {
+		t.Error("a sign-in at the issuer an hour ago counts as recent")
+	}
+	for name, at := range map[string]time.Time{"an hour ago": now.Add(-time.Hour), "no time": {}} {
+		if _, refused := come(again, "phr", at); !strings.Contains(refused, "signed in again just now") {
+			t.Errorf("again, %s: %q", name, refused)
+		}
+		if confirmed() {
+			t.Errorf("again, %s: it counts as recent", name)
+		}
+	}
+	asked, refused = come(again, "phr", time.Now())
+	if refused != "" || asked.Get("prompt") != "login" || asked.Get("max_age") != "0" || !confirmed() {
+		t.Errorf("refused %q; asked for %v", refused, asked)
+	}
+	if come(start, "phr", now.Add(time.Hour)); !confirmed() { // its clock is ahead
+		t.Error("a sign-in just now does not count as recent")
 	}
 }
 

@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -24,11 +26,12 @@ import (
 
 // OIDC says how people sign in through an issuer. The zero OIDC is none.
 type OIDC struct {
-	Issuer      string // address
-	Title       string // that people know it by
-	Client      string // id of the service at the issuer
-	Secret      string // of the service at the issuer; empty: a public client
-	GroupsClaim string // that lists the groups of a person
+	Issuer      string   // address
+	Title       string   // that people know it by
+	Client      string   // id of the service at the issuer
+	Secret      string   // of the service at the issuer; empty: a public client
+	GroupsClaim string   // that lists the groups of a person
+	Strengths   []string // values of the claim acr, one of which a sign-in must have; empty: any is taken
 	Grants      []signin.GroupGrant
 	HTTP        *http.Client // nil: the default one
 }
@@ -38,6 +41,13 @@ const (
 	oidcWithin  = 10 * time.Minute // from the start to the answer of the issuer
 	oidcPending = 1000             // people who are at the issuer at once
 	askWithin   = 15 * time.Second // an issuer answers
+
+	clocksDiffer = time.Minute // of the issuer and the service, at most
+)
+
+var (
+	errTooWeak  = errors.New("The issuer signed you in in a way that is not strong enough here. Sign in there with a second factor.") //nolint:staticcheck // people read it
+	errNotAgain = errors.New("The issuer does not say that you signed in again just now.")                                            //nolint:staticcheck // people read it
 )
 
 // oidcFlow is sign-ins that are under way. The issuer is asked for its addresses when somebody
@@ -50,7 +60,8 @@ type oidcFlow struct {
 
 type pendingSignIn struct {
 	state, nonce, verifier string
-	until                  time.Time
+	began, until           time.Time
+	again                  bool // somebody who has signed in is to do so again
 }
 
 // client gives the context in which the issuer is asked.
@@ -102,7 +113,10 @@ func (s *server) startOIDC(c *gin.Context) {
 		return
 	}
 	browser := signin.Secret()
-	one := pendingSignIn{signin.Secret(), signin.Secret(), oauth2.GenerateVerifier(), time.Now().Add(oidcWithin)}
+	now := time.Now()
+	one := pendingSignIn{
+		state: signin.Secret(), nonce: signin.Secret(), verifier: oauth2.GenerateVerifier(), began: now, until: now.Add(oidcWithin), again: c.Query("again") != "",
+	}
 	s.oidc.mu.Lock()
 	if s.oidc.pending == nil {
 		s.oidc.pending = map[string]pendingSignIn{}
@@ -124,8 +138,11 @@ func (s *server) startOIDC(c *gin.Context) {
 	// Lax: the browser comes back from the issuer's page with it.
 	s.setOIDCCookie(c, browser, int(oidcWithin.Seconds()))
 	options := []oauth2.AuthCodeOption{oidc.Nonce(one.nonce), oauth2.S256ChallengeOption(one.verifier)}
-	if c.Query("again") != "" { // before what matters the issuer asks for the password again
-		options = append(options, oauth2.SetAuthURLParam("prompt", "login"))
+	if one.again { // before what matters the issuer asks for the password again, and says when it did
+		options = append(options, oauth2.SetAuthURLParam("prompt", "login"), oauth2.SetAuthURLParam("max_age", "0"))
+	}
+	if len(s.OIDC.Strengths) > 0 {
+		options = append(options, oauth2.SetAuthURLParam("acr_values", strings.Join(s.OIDC.Strengths, " ")))
 	}
 	c.Redirect(http.StatusFound, s.oauth(c, provider).AuthCodeURL(one.state, options...))
 }
@@ -162,6 +179,10 @@ func (s *server) answerOIDC(c *gin.Context) {
 	ctx, cancel := s.OIDC.client(c.Request.Context())
 	defer cancel()
 	who, err := s.vouchedFor(ctx, c, began)
+	if errors.Is(err, errTooWeak) || errors.Is(err, errNotAgain) {
+		s.oidcFailed(c, err.Error(), nil)
+		return
+	}
 	if err != nil {
 		s.oidcFailed(c, "The answer of the issuer cannot be taken.", err)
 		return
@@ -214,7 +235,16 @@ func (s *server) vouchedFor(ctx context.Context, c *gin.Context, began pendingSi
 	if err := id.Claims(&claims); err != nil {
 		return who, err
 	}
+	if acr, _ := claims["acr"].(string); len(s.OIDC.Strengths) > 0 && !slices.Contains(s.OIDC.Strengths, acr) {
+		return who, errTooWeak
+	}
 	who = signin.External{Issuer: id.Issuer, Subject: id.Subject}
+	if at, ok := claims["auth_time"].(float64); ok {
+		who.ConfirmedAt = time.Unix(int64(at), 0)
+	}
+	if began.again && who.ConfirmedAt.Before(began.began.Add(-clocksDiffer)) {
+		return who, errNotAgain
+	}
 	who.Name, _ = claims["preferred_username"].(string)
 	groups, _ := claims[s.OIDC.GroupsClaim].([]any)
 	for _, g := range groups {

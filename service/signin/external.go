@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/store"
@@ -16,8 +17,9 @@ import (
 // External is somebody for whom an issuer vouches.
 type External struct {
 	Issuer, Subject string
-	Name            string   // that the account gets at its first sign-in, such as lena.brandt
-	Groups          []string // that the issuer says they are in
+	Name            string    // that the account gets at its first sign-in, such as lena.brandt
+	Groups          []string  // that the issuer says they are in
+	ConfirmedAt     time.Time // when they gave a password or another proof to the issuer; zero: it does not say
 }
 
 // GroupGrant gives a role to whoever the issuer says is in a group.
@@ -82,7 +84,12 @@ func (d *Service) SignInExternal(ctx context.Context, who External, grants []Gro
 	if err := d.identify(ctx, &e.Caller, account, true); err != nil {
 		return e, err
 	}
-	return e, d.store.In(ctx).AddSession(e.session(from, now, false))
+	session := e.session(from, now, false)
+	session.ConfirmedAt = who.ConfirmedAt // the issuer may have signed them in long ago
+	if session.ConfirmedAt.After(now) {
+		session.ConfirmedAt = now
+	}
+	return e, d.store.In(ctx).AddSession(session)
 }
 
 // grantByGroups gives an account the grants that the groups of the issuer bring, and takes away those that
