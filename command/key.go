@@ -20,7 +20,7 @@ import (
 
 func keyCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "key", Usage: "recovery keys: find, show, history, rotate, requests, consent, refuse, coverage, findings, recipient",
+		Name: "key", Usage: "recovery keys: find, show, history, rotate, requests, refuse, coverage, findings, recipient",
 		Commands: []*cli.Command{
 			keyFindCommand(s),
 			keyShowCommand(s),

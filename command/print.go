@@ -65,8 +65,9 @@ func columnWidths(header []string, rows [][]string, room int) []int {
 			if n <= shortCell {
 				short[i] = max(short[i], n)
 			}
+			indent := len(row[i]) - len(strings.TrimLeft(row[i], " "))
 			for _, word := range strings.Fields(row[i]) {
-				words[i] = max(words[i], text.StringWidthWithoutEscSequences(word))
+				words[i] = max(words[i], indent+text.StringWidthWithoutEscSequences(word))
 			}
 		}
 	}
