@@ -502,15 +502,18 @@ func TestALaptopThatWasRetired(t *testing.T) {
 	if _, err := client.Post[wire.KeyRequest](t.Context(), clerk, "/key-requests", in); codeOf(err) != "not-found" {
 		t.Errorf("a clerk of one unit: %v", err)
 	}
-	for name, alter := range map[string]func(*wire.KeyAsk){
-		"another model":            func(in *wire.KeyAsk) { in.Model = "Halyard 16" },
-		"another identifier":       func(in *wire.KeyAsk) { in.Identifier = "1234 5678 9012" },
-		"nobody who is known here": func(in *wire.KeyAsk) { in.Person = "zoe" },
+	for name, each := range map[string]struct {
+		alter func(*wire.KeyAsk)
+		code  string
+	}{
+		"another model":            {func(in *wire.KeyAsk) { in.Model = "Halyard 16" }, "not-the-same"},
+		"another identifier":       {func(in *wire.KeyAsk) { in.Identifier = "1234 5678 9012" }, "not-the-same"},
+		"nobody who is known here": {func(in *wire.KeyAsk) { in.Person = "zoe" }, "faults"},
 	} {
 		other := in
-		alter(&other)
-		if _, err := client.Post[wire.KeyRequest](t.Context(), everywhere, "/key-requests", other); codeOf(err) != "not-the-same" {
-			t.Errorf("%s: %v", name, err)
+		each.alter(&other)
+		if _, err := client.Post[wire.KeyRequest](t.Context(), everywhere, "/key-requests", other); codeOf(err) != each.code {
+			t.Errorf("%s: %v, expected %s", name, err, each.code)
 		}
 	}
 	r := posted[wire.KeyRequest](t, everywhere, "/key-requests", in)

@@ -91,6 +91,11 @@ func (s *RecoveryService) AskForKey(ctx context.Context, by Actor, in KeyAsk) (s
 	if err != nil {
 		return store.KeyRequest{}, err
 	}
+	if isAnybodys(live, device) && live.Plan.Person(estate.PersonID(in.Person)) == nil {
+		return store.KeyRequest{}, problem.Faults{{
+			Code: problem.UnknownReference, Path: "/person", Found: problem.Quote(in.Person), Expected: "the id of a person of the estate, who stands before the laptop",
+		}}
+	}
 	keys, err := s.store.In(ctx).RecoveryKeys(in.Device)
 	if err != nil {
 		return store.KeyRequest{}, err
@@ -160,18 +165,19 @@ func (in *KeyAsk) check() (recovery.Identifier, error) {
 	return id, nil
 }
 
-// compared lists what is otherwise than the service has it. Where a laptop has no owner and nobody who uses it, anybody
-// of the estate may stand before it, as before one that was retired; where its model is not known, any model is taken.
+// isAnybodys tells whether anybody of the estate may stand before a laptop: it has no owner and nobody who uses it, or was
+// retired.
+func isAnybodys(live *Live, device *estate.Device) bool {
+	return device.Owner == "" && len(device.Users) == 0 || isRetired(live, device.ID)
+}
+
+// compared lists what is otherwise than the service has it. Where a laptop's model is not known, any model is taken.
 func compared(live *Live, device *estate.Device, known bool, in KeyAsk) (differs []string) {
 	if !known {
 		differs = append(differs, DiffersIdentifier)
 	}
 	person := estate.PersonID(in.Person)
-	theirs := person == device.Owner || slices.Contains(device.Users, person)
-	if device.Owner == "" && len(device.Users) == 0 || isRetired(live, device.ID) {
-		theirs = live.Plan.Person(person) != nil
-	}
-	if !theirs {
+	if person != device.Owner && !slices.Contains(device.Users, person) && !isAnybodys(live, device) {
 		differs = append(differs, DiffersPerson)
 	}
 	if device.Model != "" && !strings.EqualFold(strings.Join(strings.Fields(device.Model), " "), strings.Join(strings.Fields(in.Model), " ")) {
