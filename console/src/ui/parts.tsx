@@ -5,12 +5,13 @@ import type { Fault } from '../api/client';
 import { NotNow, Refusal } from '../api/client';
 import { useAnnounced } from './announce';
 
-/** The address whose heading got the focus last; undefined before anything was shown. */
-let arrivedAt: string | undefined;
+/** The address that was shown last, and whether its heading got the focus; undefined before anything was shown. */
+let arrived: { at: string; focused: boolean } | undefined;
 
 /**
  * A page of the console. The title of the document is its heading. Whoever comes to it from another page gets the focus on the heading,
- * unless a field of the page has it: a screen reader then says where one is.
+ * unless a field of the page has it: a screen reader then says where one is. The same holds for a page that takes the place of the one
+ * that was shown while it loaded.
  */
 export function Page({ title, lead, actions, children }: { title: ReactNode; lead?: ReactNode; actions?: ReactNode; children: ReactNode }) {
   const page = useRef<HTMLDivElement>(null);
@@ -19,12 +20,15 @@ export function Page({ title, lead, actions, children }: { title: ReactNode; lea
     document.title = `${heading.current?.textContent || 'Console'} · Zenith Ridge`;
   });
   useEffect(() => {
-    const first = arrivedAt === undefined;
-    if (arrivedAt === location.pathname) return;
-    arrivedAt = location.pathname;
+    const before = arrived;
     const focused = document.activeElement;
+    if (before?.at === location.pathname) {
+      if (before.focused && focused === document.body) heading.current?.focus({ preventScroll: true });
+      return;
+    }
     const typing = focused instanceof HTMLElement && (page.current?.contains(focused) || focused.closest('dialog'));
-    if (!first && !typing) heading.current?.focus({ preventScroll: true });
+    arrived = { at: location.pathname, focused: before !== undefined && !typing };
+    if (arrived.focused) heading.current?.focus({ preventScroll: true });
   }, []);
   return (
     <div ref={page} className="mx-auto flex w-full max-w-[1440px] flex-col gap-4 p-2.5 sm:p-5">
