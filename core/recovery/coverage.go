@@ -2,7 +2,10 @@
 
 package recovery
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // VolumeState says how a volume of a laptop is.
 type VolumeState string
@@ -103,10 +106,8 @@ type Counts [11]int
 
 // bitOf gives the bit of a group in a Membership, which is its place in Groups.
 func bitOf(g Group) Membership {
-	for i, is := range Groups {
-		if is == g {
-			return 1 << i
-		}
+	if at := slices.Index(Groups, g); at >= 0 {
+		return 1 << at
 	}
 	return 0
 }
@@ -122,10 +123,8 @@ var (
 
 // Of gives the count of a group.
 func (c *Counts) Of(g Group) int {
-	for i, is := range Groups {
-		if is == g {
-			return c[i]
-		}
+	if at := slices.Index(Groups, g); at >= 0 {
+		return c[at]
 	}
 	return 0
 }
@@ -153,7 +152,7 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 		in |= inDemanded
 	}
 	own := 0
-	encrypted, stored, open, unable := true, true, false, false
+	encrypted, open, unable := true, false, false
 	for i := range l.Volumes {
 		v := &l.Volumes[i]
 		if v.Kind == RemovableVolume {
@@ -162,14 +161,13 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 		own++
 		switch v.State {
 		case Encrypted:
-			stored = stored && l.holds(v)
+			if !l.holds(v) {
+				in |= inNotEscrowed
+			}
 		case Cannot:
 			unable, encrypted = true, false
 		default:
 			open, encrypted = true, false
-		}
-		if v.State == Encrypted && !l.holds(v) {
-			in |= inNotEscrowed
 		}
 	}
 	switch {
@@ -180,7 +178,7 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 		return in
 	case encrypted:
 		in |= inEncrypted
-		if stored {
+		if in&inNotEscrowed == 0 {
 			in |= inEscrowed
 		}
 	case l.Wanted && unable:
@@ -222,17 +220,5 @@ func (l *Laptop) holds(v *Volume) bool {
 
 // SameRecipients tells whether two lists name the same recipients, in any order. Neither names one twice.
 func SameRecipients(a, b []string) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for _, x := range a {
-		found := false
-		for _, y := range b {
-			found = found || x == y
-		}
-		if !found {
-			return false
-		}
-	}
-	return true
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(x string) bool { return !slices.Contains(b, x) })
 }
