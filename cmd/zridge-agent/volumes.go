@@ -33,11 +33,7 @@ func encryptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comm
 			"backup. Nothing begins before the recovery key is stored where policies demand that.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "`NAME` by which people know it; without it the last part of its path"}},
 		Action: func(_ context.Context, c *cli.Command) error {
-			path, err := volumePath(c)
-			if err != nil {
-				return err
-			}
-			encryption, err := encryptionOf(of(c))
+			path, encryption, err := volumeOf(c, of(c))
 			if err != nil {
 				return err
 			}
@@ -58,11 +54,7 @@ func adoptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comman
 	return &cli.Command{
 		Name: "adopt", Usage: "let the agent manage the recovery key of a volume that is encrypted already; asks for a passphrase that opens it", ArgsUsage: "VOLUME",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			path, err := volumePath(c)
-			if err != nil {
-				return err
-			}
-			encryption, err := encryptionOf(of(c))
+			path, encryption, err := volumeOf(c, of(c))
 			if err != nil {
 				return err
 			}
@@ -105,6 +97,15 @@ func pinCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Command 
 			return nil
 		},
 	}
+}
+
+// volumeOf gives the volume that a command names, and what encrypts it.
+func volumeOf(c *cli.Command, a *agent.Agent) (path string, encryption *agent.Encryption, err error) {
+	if path, err = volumePath(c); err != nil {
+		return "", nil, err
+	}
+	encryption, err = encryptionOf(a)
+	return path, encryption, err
 }
 
 func volumePath(c *cli.Command) (string, error) {

@@ -109,6 +109,33 @@ func ParseIdentifier(text string) (Identifier, error) {
 	return Identifier(is), nil
 }
 
+// Pattern is an identifier as far as somebody could read it: 12 digits, or question marks for those that nobody can read.
+type Pattern string
+
+// ParsePattern reads a pattern as somebody wrote it: spaces and hyphens do not matter.
+func ParsePattern(text string) (Pattern, error) {
+	if _, err := ParseIdentifier(strings.ReplaceAll(text, string(unread), "0")); err != nil {
+		return "", err
+	}
+	return Pattern(unspaced(text)), nil
+}
+
+// Unread counts the digits that nobody can read. A Pattern without one is an Identifier.
+func (p Pattern) Unread() int { return strings.Count(string(p), string(unread)) }
+
+// Fits tells whether an identifier may be the one that somebody read.
+func (p Pattern) Fits(id Identifier) bool {
+	if len(p) != len(id) {
+		return false
+	}
+	for i := range len(p) {
+		if p[i] != id[i] && p[i] != unread {
+			return false
+		}
+	}
+	return true
+}
+
 // Spaced gives the identifier in groups of four digits, as the locked screen shows it.
 func (id Identifier) Spaced() string { return spaced(string(id)) }
 

@@ -202,3 +202,23 @@ func TestCoverage(t *testing.T) {
 		}
 	}
 }
+
+func TestPatterns(t *testing.T) {
+	t.Parallel()
+	const id Identifier = "482109375512"
+	for text, fits := range map[string]bool{
+		"4821 0937 5512": true, "4821-0937-551?": true, "?82109375512\t": true, "\u00a0????????????": true, "4821 0937 5513": false, "??21 0937 5513": false,
+	} {
+		if p, err := ParsePattern(text); err != nil || p.Fits(id) != fits {
+			t.Errorf("%q: fits %v, %v; expected %v", text, p.Fits(id), err, fits)
+		}
+	}
+	for _, text := range []string{"", "48", "4821 0937 5512 ?", "4821 0937 551x"} {
+		if p, err := ParsePattern(text); err == nil {
+			t.Errorf("%q: found %q, expected it to be refused", text, p)
+		}
+	}
+	if p, _ := ParsePattern("4821 0937 5512"); p.Unread() != 0 || p.Fits("48210937551") {
+		t.Errorf("%q: %d unread", p, p.Unread())
+	}
+}

@@ -35,7 +35,7 @@ func ReadSealedKey(data string) (k recovery.SealedKey, err error) {
 	if err := json.Unmarshal([]byte(data), &k); err != nil || k.Volume == "" {
 		return k, fmt.Errorf("expected a JSON object with a sealed recovery key and its volume")
 	}
-	_, err = recovery.ParseIdentifier(string(k.Identifier))
+	k.Identifier, err = recovery.ParseIdentifier(string(k.Identifier))
 	return k, err
 }
 

@@ -140,15 +140,14 @@ func (s *RecoveryService) identified(ctx context.Context, text string) (map[stri
 	if text == "" {
 		return out, nil
 	}
-	asked := strings.NewReplacer(" ", "", "-", "").Replace(text)
-	unread := strings.Count(asked, "?")
-	if _, err := recovery.ParseIdentifier(strings.ReplaceAll(asked, "?", "0")); err != nil || unread > mostUnread {
+	asked, err := recovery.ParsePattern(text)
+	if err != nil || asked.Unread() > mostUnread {
 		return nil, problem.Faults{{
 			Code: problem.PatternMismatch, Path: "/identifier", Found: problem.Quote(text),
 			Expected: fmt.Sprintf("the 12 digits that the locked screen shows; a question mark for each that nobody can read, at most %d", mostUnread),
 		}}
 	}
-	if unread == 0 {
+	if asked.Unread() == 0 {
 		keys, err := s.store.In(ctx).RecoveryKeysNamed(recovery.Identifier(asked))
 		for _, k := range keys {
 			out[k.Device] = true
@@ -159,19 +158,10 @@ func (s *RecoveryService) identified(ctx context.Context, text string) (map[stri
 	defer s.index.mu.Unlock()
 	for device, is := range s.index.of {
 		for _, k := range is.keys {
-			if fitsDigits(asked, string(k.Identifier)) {
+			if asked.Fits(k.Identifier) {
 				out[device] = true
 			}
 		}
 	}
 	return out, nil
-}
-
-func fitsDigits(asked, is string) bool {
-	for i := range len(asked) {
-		if asked[i] != is[i] && asked[i] != '?' {
-			return false
-		}
-	}
-	return true
 }
