@@ -31,8 +31,8 @@ type Report struct {
 	Transitions      []Transition    // by setting, then by what they alter from and to
 	ConflictsGained  []resolve.ConflictFound
 	ConflictsCleared []resolve.ConflictFound
-	ProblemsGained   []resolve.Problem
-	ProblemsCleared  []resolve.Problem
+	ProblemsGained   []resolve.ProblemFound
+	ProblemsCleared  []resolve.ProblemFound
 	Audiences        []Movement // by policy
 	Estate           int        // laptops in the estate after the change
 }

@@ -52,7 +52,7 @@ func ConflictKey(c *resolve.ConflictFound, gained bool) string {
 }
 
 // ProblemKey names a problem that is gained or cleared.
-func ProblemKey(p *resolve.Problem, gained bool) string {
+func ProblemKey(p *resolve.ProblemFound, gained bool) string {
 	return keyOf(word("problem", gained), append([]string{string(p.Check)}, p.From...)...)
 }
 

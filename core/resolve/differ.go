@@ -38,8 +38,8 @@ type Difference struct {
 	Alterations      []*Alteration   // by setting, then by what they alter from and to
 	ConflictsGained  []ConflictFound // on laptops that did not have the very same conflict
 	ConflictsCleared []ConflictFound
-	ProblemsGained   []Problem // on laptops on which the check found nothing
-	ProblemsCleared  []Problem
+	ProblemsGained   []ProblemFound // on laptops on which the check found nothing
+	ProblemsCleared  []ProblemFound
 	Movements        []Movement // by policy
 }
 
@@ -113,7 +113,7 @@ func (d *Difference) compare(before, after *EstateResolution) {
 		d.ConflictsGained = append(d.ConflictsGained, found[i].gained...)
 		d.ConflictsCleared = append(d.ConflictsCleared, found[i].cleared...)
 	}
-	for _, found := range [][]Problem{d.ProblemsGained, d.ProblemsCleared} {
+	for _, found := range [][]ProblemFound{d.ProblemsGained, d.ProblemsCleared} {
 		for i := range found {
 			found[i].Devices.orInto(altered)
 		}
@@ -414,7 +414,7 @@ func (d *Difference) problems(before, after *EstateResolution) {
 			d.ProblemsCleared = append(d.ProblemsCleared, before.problemsOf(atA, cleared)...)
 		}
 	}
-	order := func(a, b Problem) int {
+	order := func(a, b ProblemFound) int {
 		return cmp.Or(cmp.Compare(a.Check, b.Check), slices.Compare(a.From, b.From))
 	}
 	slices.SortFunc(d.ProblemsGained, order)

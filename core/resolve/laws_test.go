@@ -394,7 +394,7 @@ func TestAllPartsOfAReportAddUp(t *testing.T) {
 				t.Fatalf("seed %d, %s: %+v is not among what gets weaker", seed, what, tr)
 			}
 		}
-		for _, list := range [][]Problem{report.ProblemsGained, report.ProblemsCleared} {
+		for _, list := range [][]ProblemFound{report.ProblemsGained, report.ProblemsCleared} {
 			for _, p := range list {
 				all = all.Or(p.Devices)
 			}

@@ -28,7 +28,7 @@ type EstateResolution struct {
 
 	listOnce, conflictsOnce, problemsOnce sync.Once // what was found is kept
 	listFound, conflictsFound             []ConflictFound
-	problemsFound                         []Problem
+	problemsFound                         []ProblemFound
 }
 
 // on gives a resolution for another plan that begins with the outcomes of this one.
@@ -289,10 +289,10 @@ func (p *Plan) clashing(f *ConflictFound) (values []Candidate) {
 }
 
 // Problems lists every problem by (check, what it comes from). The list must not be altered.
-func (w *EstateResolution) Problems() []Problem {
+func (w *EstateResolution) Problems() []ProblemFound {
 	w.problemsOnce.Do(func() {
 		checks := w.plan.byCheck
-		found := make([][]Problem, len(checks))
+		found := make([][]ProblemFound, len(checks))
 		threads.Share(len(checks), func(mine iter.Seq[int]) {
 			for i := range mine {
 				found[i] = w.problemsOf(checks[i], Devices{plan: w.plan, blocks: w.problems[checks[i]]})
@@ -305,14 +305,14 @@ func (w *EstateResolution) Problems() []Problem {
 
 // ProblemsFrom lists those of Problems that come from a policy, in the same order. It looks only at
 // the laptops that the policy applies to, and at the checks that name one of its settings.
-func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []Problem {
+func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
 	pol := w.plan.Policy(id)
 	if pol == nil {
 		return nil
 	}
 	applies := w.plan.Applies(id)
 	// From the checks that name a setting of the policy, the problems on its laptops.
-	var out []Problem
+	var out []ProblemFound
 	for _, at := range w.plan.byCheck {
 		names := func(s setting.ID) bool { return pol.Entry(s) != nil }
 		if !slices.ContainsFunc(w.plan.checks[at].Settings, names) {
@@ -329,7 +329,7 @@ func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []Problem {
 
 // problemsOf groups the laptops on which a check fails by the policies that the settings it names
 // come from.
-func (w *EstateResolution) problemsOf(at int, on Devices) []Problem {
+func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	p := w.plan
 	c := p.checks[at].Check
 	found := newGatherer[string](p)
@@ -369,12 +369,13 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []Problem {
 			found.add(key, b, rows)
 		})
 	}
-	var out []Problem
+	var out []ProblemFound
 	for key, from := range froms {
 		settings := slices.Sorted(slices.Values(c.Settings))
-		out = append(out, Problem{Check: c.ID, Message: c.Message, Settings: settings, From: from, Devices: found.devices(key)})
+		problem := Problem{Check: c.ID, Message: c.Message, Settings: settings, From: from}
+		out = append(out, ProblemFound{Problem: problem, Devices: found.devices(key)})
 	}
-	slices.SortFunc(out, func(a, b Problem) int { return slices.Compare(a.From, b.From) })
+	slices.SortFunc(out, func(a, b ProblemFound) int { return slices.Compare(a.From, b.From) })
 	return out
 }
 

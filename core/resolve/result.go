@@ -124,13 +124,17 @@ func (s *Setting) BeatenBy(loser Candidate) []estate.PolicyID {
 	return by
 }
 
-// Problem is a check that found the decided set wrong as a whole.
 type Problem struct {
 	Check    estate.CheckID
 	Message  string
-	Settings []setting.ID // that the check names, sorted
-	From     []string     // all that those settings come from, sorted
-	Devices  Devices      // on which the check finds it; of the result of one laptop it is empty
+	Settings []setting.ID
+	From     []string
+}
+
+// ProblemFound is a problem with the laptops on which the check finds it.
+type ProblemFound struct {
+	Problem
+	Devices Devices
 }
 
 // Reason says why a policy does not apply. Reasons are tested in the order of this list; the first

@@ -63,7 +63,7 @@ type Use struct {
 	Lacking  map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
 	NotKnown map[setting.ID]int                  // of its settings, on how many of its laptops nobody knows whether they support one; they count as supported
 	Forced   map[setting.ID]int                  // its settings, on how many laptops something else forces another value than is decided
-	Problems []resolve.Problem                   // that its entries are part of
+	Problems []resolve.ProblemFound                   // that its entries are part of
 }
 
 // Look says what a policy does. ok is false when there is no such policy.

@@ -84,7 +84,7 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 
 // WaysRight proposes ways to make right what a check finds wrong: one way for each policy that the
 // problem comes from, without it.
-func WaysRight(plan *resolve.Plan, f *resolve.Problem) []Way {
+func WaysRight(plan *resolve.Plan, f *resolve.ProblemFound) []Way {
 	return givingWay(plan, policiesNamed(plan, f.From), f.Settings, f.Devices)
 }
 

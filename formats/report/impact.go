@@ -119,7 +119,7 @@ func (w *impactWriter) findings() {
 			)
 		}
 	}
-	problems := func(list []resolve.Problem, word string) {
+	problems := func(list []resolve.ProblemFound, word string) {
 		for _, f := range list {
 			points = append(points, fmt.Sprintf("A problem %s: %s On %s.", word, sentence(f.Message), Counted(f.Devices.Len(), "laptop")))
 		}

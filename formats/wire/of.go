@@ -50,10 +50,10 @@ func Conflicts(found []resolve.ConflictFound, definition func(setting.ID) *setti
 }
 
 // Problems gives problems with at most so many of the devices of each.
-func Problems(found []resolve.Problem, most int) []FoundProblem {
+func Problems(found []resolve.ProblemFound, most int) []FoundProblem {
 	out := make([]FoundProblem, len(found))
 	for i, f := range found {
-		out[i] = FoundProblem{ProblemAnswer: files.ProblemOf(f), Devices: Devices(f.Devices, most), DeviceCount: f.Devices.Len()}
+		out[i] = FoundProblem{ProblemAnswer: files.ProblemOf(f.Problem), Devices: Devices(f.Devices, most), DeviceCount: f.Devices.Len()}
 	}
 	return out
 }

@@ -263,7 +263,7 @@ func impactOf(r *impact.Report, faults problem.Faults, plan *resolve.Plan) wire.
 		}
 		return w
 	}
-	problems := func(list []resolve.Problem, gained bool) []wire.FoundProblem {
+	problems := func(list []resolve.ProblemFound, gained bool) []wire.FoundProblem {
 		w := wire.Problems(list, sampleSize)
 		for i := range w {
 			w[i].Part = impact.ProblemKey(&list[i], gained)

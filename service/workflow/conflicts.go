@@ -220,7 +220,7 @@ func (v View) ConflictsOf(settings []setting.ID, policies []string) (conflicts [
 
 // ProblemOf gives what a check finds wrong that comes from just some policies; nil where there is
 // no such problem.
-func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.Problem {
+func (v View) ProblemOf(check estate.CheckID, policies []string) *resolve.ProblemFound {
 	policies = slices.Sorted(slices.Values(policies))
 	for _, p := range v.Resolution.Problems() {
 		if p.Check == check && slices.Equal(p.From, policies) {

@@ -22,7 +22,7 @@ type Overview struct {
 	Revision                         int64
 	Units, People, Devices, Policies int
 	Conflicts                        []resolve.ConflictFound
-	Problems                         []resolve.Problem
+	Problems                         []resolve.ProblemFound
 	Lints                            []resolve.Lint
 	Arisen                           []ConflictEvent
 	OpenChanges                      []store.Change
