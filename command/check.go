@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/wire"
@@ -74,20 +75,20 @@ func checkCommand(s Streams) *cli.Command {
 	}
 }
 
-func lintText(l resolve.Lint) string {
+func lintText(l outcome.Lint) string {
 	switch l.Kind {
-	case resolve.ReachesNobody:
+	case outcome.ReachesNobody:
 		return fmt.Sprintf("%s: the policy %s applies to no device", l.Kind, l.Policy)
-	case resolve.NeverWins:
+	case outcome.NeverWins:
 		return fmt.Sprintf("%s: %s in %s wins on none of %s", l.Kind, l.Setting, l.Policy, counted(l.Devices, "device"))
-	case resolve.FailingRule:
+	case outcome.FailingRule:
 		if l.Group != "" {
 			return fmt.Sprintf("%s: the rule of the group %s fails on %d, and adds none of them", l.Kind, l.Group, l.Devices)
 		}
 		return fmt.Sprintf("%s: the condition of the policy %s fails on %s", l.Kind, l.Policy, counted(l.Devices, "device"))
-	case resolve.UnusedGroup:
+	case outcome.UnusedGroup:
 		return fmt.Sprintf("%s: nothing names the group %s", l.Kind, l.Group)
-	case resolve.Expired:
+	case outcome.Expired:
 		return fmt.Sprintf("%s: the exception %s from %s is over", l.Kind, l.Exception, l.Setting)
 	default:
 		return fmt.Sprintf(

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/files"
@@ -76,7 +77,7 @@ func effectiveAnswers(ctx context.Context, c *cli.Command, devices []string) ([]
 		return nil, err
 	}
 	plan := resolve.Compile(snapshot)
-	var results []*resolve.Result
+	var results []*outcome.Result
 	if c.Bool("all") {
 		results = slices.Collect(plan.Estate().All)
 	} else if results, err = effectiveOf(plan, devices, c.String("person")); err != nil {
@@ -91,10 +92,10 @@ func effectiveAnswers(ctx context.Context, c *cli.Command, devices []string) ([]
 
 // effectiveOf resolves the named devices, in the order of their ids, each once. All that are
 // unknown are reported together.
-func effectiveOf(plan *resolve.Plan, devices []string, person string) ([]*resolve.Result, error) {
+func effectiveOf(plan *resolve.Plan, devices []string, person string) ([]*outcome.Result, error) {
 	devices = slices.Compact(slices.Sorted(slices.Values(devices)))
 	var faults problem.Faults
-	var results []*resolve.Result
+	var results []*outcome.Result
 	for _, id := range devices {
 		r, err := plan.Effective(estate.DeviceID(id), estate.PersonID(person))
 		var unknown *resolve.UnknownError
@@ -154,7 +155,7 @@ func notAssignedFlag() cli.Flag {
 func printNotApplying(w io.Writer, line string, list []files.NotApplyingAnswer, notAssigned bool) {
 	hidden := 0
 	for _, n := range list {
-		if n.Reason == string(resolve.NotIncluded) && !notAssigned {
+		if n.Reason == string(outcome.NotIncluded) && !notAssigned {
 			hidden++
 			continue
 		}
@@ -172,17 +173,17 @@ func printNotApplying(w io.Writer, line string, list []files.NotApplyingAnswer, 
 // notApplyingText says why a policy does not apply.
 func notApplyingText(n files.NotApplyingAnswer) string {
 	switch n.Reason {
-	case string(resolve.NotActive):
+	case string(outcome.NotActive):
 		return "it is not active"
-	case string(resolve.OnPlatform):
+	case string(outcome.OnPlatform):
 		return "it is for other platforms"
-	case string(resolve.Outside):
+	case string(outcome.Outside):
 		return "the laptop is outside of the unit that bounds the policy"
-	case string(resolve.NotIncluded):
+	case string(outcome.NotIncluded):
 		return "not assigned to this laptop or person"
-	case string(resolve.Excluded):
+	case string(outcome.Excluded):
 		return "left out by " + strings.Join(n.Targets, ", ")
-	case string(resolve.NotTaken):
+	case string(outcome.NotTaken):
 		return "it is offered, and nobody took it on this laptop"
 	}
 	if n.Error != "" {

@@ -13,6 +13,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
@@ -209,16 +210,16 @@ func printExplained(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 	for _, s := range a.Settings {
 		fmt.Fprintln(w)
 		switch {
-		case s.Status == string(resolve.Set):
+		case s.Status == string(outcome.Set):
 			fmt.Fprintf(w, "%s = %s, %s from %s\n", s.Setting, valueText(s.Value), s.How, orNone(s.From))
-		case s.Status == string(resolve.Conflict):
+		case s.Status == string(outcome.Conflict):
 			fmt.Fprintf(
 				w,
 				"%s: conflict between %s; nothing is sent and the laptop keeps what it has\n",
 				s.Setting,
 				strings.Join(s.From, ", "),
 			)
-		case s.Status == string(resolve.Unset):
+		case s.Status == string(outcome.Unset):
 			fmt.Fprintf(w, "%s: left to the laptop by exception %s\n", s.Setting, strings.Join(s.From, ", "))
 		default:
 			fmt.Fprintf(w, "%s: not supported by this laptop (%s)\n", s.Setting, s.Reason)
@@ -246,28 +247,28 @@ func printExplained(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 // fateText says what became of a candidate, and what it lost to.
 func fateText(c files.CandidateAnswer) string {
 	by := orNone(c.BeatenBy)
-	var fate resolve.Fate
+	var fate outcome.Fate
 	fate.UnmarshalText([]byte(c.Fate)) // a word that it does not know gives the zero Fate
 	switch fate {
-	case resolve.Won:
+	case outcome.Won:
 		return "in effect"
-	case resolve.Clashing:
+	case outcome.Clashing:
 		return "conflicts with " + by
-	case resolve.Outer:
+	case outcome.Outer:
 		return "lost: set closer to the laptop by " + by
-	case resolve.LowerPriority:
+	case outcome.LowerPriority:
 		return "lost: lower priority than " + by
-	case resolve.Weaker:
+	case outcome.Weaker:
 		return "lost: weaker than " + by
-	case resolve.LockedOut:
+	case outcome.LockedOut:
 		return "lost: locked further out by " + by
-	case resolve.RuledOut:
+	case outcome.RuledOut:
 		return "lost: a ruling prefers " + by
-	case resolve.Excepted:
+	case outcome.Excepted:
 		return "overridden by an exception"
-	case resolve.Detached:
+	case outcome.Detached:
 		return "not inherited: this kind is detached closer to the laptop"
-	case resolve.Enforced:
+	case outcome.Enforced:
 		return "gives way to " + by
 	}
 	return c.Fate

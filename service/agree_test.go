@@ -15,6 +15,7 @@ import (
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/demo/filled"
@@ -243,7 +244,7 @@ func TestEveryScreenSaysTheSame(t *testing.T) {
 					len(is.Candidates) != len(want.Settings[i].Candidates) {
 					t.Errorf("%s on %s is %+v, from nothing %+v", is.Setting, d.ID, is, want.Settings[i])
 				}
-				if is.Status == string(resolve.Conflict) {
+				if is.Status == string(outcome.Conflict) {
 					conflicts++
 				}
 			}

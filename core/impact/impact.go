@@ -8,12 +8,13 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // State is what one setting is on one laptop. The zero State is a setting that does not appear.
-type State = resolve.State
+type State = outcome.State
 
 // Transition is one way in which a setting alters, with the laptops on which it does.
 type Transition struct {
@@ -101,7 +102,7 @@ func Compare(before, after Side) *Report {
 		t.Weaker = isWeaker(def, a.From, a.To)
 		// An effect is noticed where a value is applied. Where one goes, the laptop keeps what it
 		// has.
-		if a.To.Status == resolve.Set {
+		if a.To.Status == outcome.Set {
 			t.Effects = def.Effects
 		}
 		out.Transitions = append(out.Transitions, t)
@@ -125,9 +126,9 @@ func isWeaker(d *setting.Definition, from, to State) bool {
 func valueOf(d *setting.Definition, s State) (setting.Value, bool) {
 	switch s.Status {
 	// The laptop keeps what it has, which is not known.
-	case resolve.Set:
+	case outcome.Set:
 		return s.Value, true
-	case resolve.Conflict, resolve.Unsupported:
+	case outcome.Conflict, outcome.Unsupported:
 		return setting.Value{}, false
 	}
 	// Nothing is sent: the value is the default, where the dictionary knows it.

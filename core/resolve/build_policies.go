@@ -9,6 +9,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/resolve/internal/match"
@@ -197,7 +198,7 @@ func (b *builder) retarget() {
 	numbers := b.otherNumbers()
 	elsewhere := func(t estate.Target) bool { return p.Target(t).At != was.Target(t).At }
 	moved := func(t match.Target) bool {
-		return t.Kind == estate.ToUnit && t.At != intern.None && Level(p.Units[t.At].Depth) != t.Level
+		return t.Kind == estate.ToUnit && t.At != intern.None && outcome.Level(p.Units[t.At].Depth) != t.Level
 	}
 	for at := range p.policies {
 		pol := &p.policies[at]

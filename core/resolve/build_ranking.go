@@ -142,11 +142,11 @@ func (b *builder) takeExceptions() {
 		if !x.CountsOn(p.snapshot.Day) || !known || t.At == intern.None {
 			continue
 		}
-		outcome := intern.LeftUnset
+		number := intern.LeftUnset
 		if !x.Unset {
-			outcome = p.settings[at].Outcomes.Value(x.Value).Number
+			number = p.settings[at].Outcomes.Value(x.Value).Number
 		}
-		lists[at] = append(lists[at], exempting{decide.Exception{Exception: x, Outcome: outcome}, t})
+		lists[at] = append(lists[at], exempting{decide.Exception{Exception: x, Outcome: number}, t})
 	}
 	p.excepted = slices.Sorted(maps.Keys(lists))
 	for at := range p.settings {

@@ -11,6 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -21,7 +22,7 @@ import (
 // Alteration is one way in which a setting alters, with the laptops on which it does.
 type Alteration struct {
 	Setting  setting.ID
-	From, To State
+	From, To outcome.State
 	Devices  Devices
 }
 
@@ -191,11 +192,11 @@ func appearanceOf(o *intern.Outcome, code uint32) appearance {
 	switch {
 	case o == nil:
 		return appearance{number: intern.None}
-	case o.Status == Set:
+	case o.Status == outcome.Set:
 		return appearance{intern.FromItems, code}
-	case o.Status == Unsupported:
+	case o.Status == outcome.Unsupported:
 		return appearance{number: intern.LackPlatform}
-	case o.Status == Conflict:
+	case o.Status == outcome.Conflict:
 		return appearance{number: intern.FirstOutcome}
 	}
 	return appearance{number: intern.LeftUnset}
@@ -282,10 +283,10 @@ func differSetting(w *worker, before, after *EstateResolution, at int, scratch *
 				}
 				// Conflicts of other policies are other conflicts, though the state of the laptop
 				// is the same.
-				if o != nil && o.Status == Conflict {
+				if o != nil && o.Status == outcome.Conflict {
 					cleared.add(o.Number, i, rows)
 				}
-				if p != nil && p.Status == Conflict {
+				if p != nil && p.Status == outcome.Conflict {
 					gained.add(p.Number, i, rows)
 				}
 				way := transition{from, appearanceOf(p, code)}
@@ -347,7 +348,7 @@ func compareAlterations(a, b *Alteration) int {
 	return compareStates(&a.To, &b.To)
 }
 
-func compareStates(a, b *State) int {
+func compareStates(a, b *outcome.State) int {
 	if order := cmp.Compare(a.Status, b.Status); order != 0 {
 		return order
 	}

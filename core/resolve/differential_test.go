@@ -12,6 +12,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
@@ -425,7 +426,7 @@ func differs(s *estate.Snapshot, plan *Plan, d *estate.Device, who *estate.Perso
 	}
 	for i := range s.Policies {
 		_, why, targets := o.applies(&s.Policies[i], d, who)
-		at := slices.IndexFunc(got.NotApplying, func(n NotApplying) bool { return n.Policy == s.Policies[i].ID })
+		at := slices.IndexFunc(got.NotApplying, func(n outcome.NotApplying) bool { return n.Policy == s.Policies[i].ID })
 		if (at < 0) != (why == "") {
 			return fmt.Sprintf("%s: not applying is %v, the oracle's reason is %q", s.Policies[i].ID, at >= 0, why)
 		}
@@ -443,11 +444,11 @@ func outcomesDiffer(plan *Plan, d *estate.Device, who estate.PersonID) string {
 		return err.Error()
 	}
 	records := r.Result()
-	var bare []Setting
+	var bare []outcome.Setting
 	candidates := 0
 	for _, s := range records.Settings {
 		candidates += len(s.Candidates)
-		bare = append(bare, Setting{ID: s.ID, Status: s.Status, Reason: s.Reason, Value: s.Value, How: s.How})
+		bare = append(bare, outcome.Setting{ID: s.ID, Status: s.Status, Reason: s.Reason, Value: s.Value, How: s.How})
 		if one, ok := r.Outcome(s.ID); !ok || !reflect.DeepEqual(one, bare[len(bare)-1]) {
 			return fmt.Sprintf("%s comes out as %+v, its record says %+v", s.ID, one, s)
 		}
@@ -558,7 +559,7 @@ func TestLaws(t *testing.T) {
 		})
 		t.Run(fmt.Sprintf("a redundant entry can go/%d", seed), func(t *testing.T) {
 			for _, l := range before.Plan.Lints() {
-				if l.Kind != Redundant && l.Kind != NeverWins {
+				if l.Kind != outcome.Redundant && l.Kind != outcome.NeverWins {
 					continue
 				}
 				at := slices.IndexFunc(s.Policies, func(p estate.Policy) bool { return p.ID == l.Policy })
@@ -566,7 +567,7 @@ func TestLaws(t *testing.T) {
 				p.Entries = slices.DeleteFunc(slices.Clone(p.Entries), func(e estate.Entry) bool { return e.Setting == l.Setting })
 				r := impact.Compare(before, impact.Resolve(s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p})))
 				for _, tr := range r.Transitions {
-					if tr.Setting == l.Setting && tr.From.Status != Unsupported {
+					if tr.Setting == l.Setting && tr.From.Status != outcome.Unsupported {
 						t.Fatalf("without %s in %s (%s): %+v", l.Setting, l.Policy, l.Kind, tr)
 					}
 				}

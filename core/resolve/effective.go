@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
@@ -22,7 +23,7 @@ func (e *UnknownError) Error() string {
 
 // Effective resolves a device for its owner, or for the person named by who when that is not empty.
 // Device-side settings are always those of the owner. The error is an *UnknownError.
-func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*Result, error) {
+func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*outcome.Result, error) {
 	r, err := p.Reasons(id, who)
 	if err != nil {
 		return nil, err
@@ -31,7 +32,7 @@ func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*Result, erro
 }
 
 // All resolves every device for its owner with every reason, by id. It is far slower than Estate.
-func (w *EstateResolution) All(yield func(*Result) bool) {
+func (w *EstateResolution) All(yield func(*outcome.Result) bool) {
 	for i := range w.Len() {
 		if !yield(w.Result(i)) {
 			return
@@ -40,23 +41,23 @@ func (w *EstateResolution) All(yield func(*Result) bool) {
 }
 
 // Result resolves the device at a place in the order of ids, for its owner, with every reason.
-func (w *EstateResolution) Result(i int) *Result {
+func (w *EstateResolution) Result(i int) *outcome.Result {
 	at := int(w.plan.byDevice[i])
 	return w.plan.reasons(at, w.plan.Devices.At(at).OwnerAt).Result()
 }
 
 // Result makes records of all that is said.
-func (r *Reasons) Result() *Result {
+func (r *Reasons) Result() *outcome.Result {
 	p := r.plan
 	d := p.Devices.At(r.dev)
-	out := &Result{Device: d.ID, Unit: p.Units[d.HomeAt].ID, Settings: make([]Setting, len(r.settled))}
+	out := &outcome.Result{Device: d.ID, Unit: p.Units[d.HomeAt].ID, Settings: make([]outcome.Setting, len(r.settled))}
 	if r.who != intern.None {
 		out.Person = p.People.At(r.who).ID
 	}
 	s := p.subject(r.dev, r.who)
 	defer s.done()
 	out.NotApplying = s.notApplying()
-	candidates := make([]Candidate, 0, len(r.became))
+	candidates := make([]outcome.Candidate, 0, len(r.became))
 	for i := range r.settled {
 		out.Settings[i], candidates = r.record(i, candidates)
 	}
@@ -67,12 +68,12 @@ func (r *Reasons) Result() *Result {
 }
 
 // record makes the record of a setting. Its candidates are appended to those given.
-func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
+func (r *Reasons) record(i int, candidates []outcome.Candidate) (outcome.Setting, []outcome.Candidate) {
 	d := &r.settled[i]
 	c := &r.plan.settings[d.setting]
 	is := c.Outcomes.Of(d.outcome)
-	out := Setting{ID: c.Def.ID, Status: is.Status, How: r.how(i)}
-	if is.Status == Unsupported {
+	out := outcome.Setting{ID: c.Def.ID, Status: is.Status, How: r.how(i)}
+	if is.Status == outcome.Unsupported {
 		out.Reason = is.Reason
 		// Every candidate becomes a record with the fate that was noted for it.
 		return out, candidates
@@ -84,7 +85,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 		at := len(candidates)
 		candidates = append(
 			candidates,
-			Candidate{
+			outcome.Candidate{
 				Policy:   pol.ID,
 				Level:    s.Level,
 				Priority: pol.Priority,
@@ -105,7 +106,7 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 		out.From = []string{string(c.Exceptions[d.exception].ID)}
 	} else {
 		for _, one := range out.Candidates {
-			if one.Fate == Won || one.Fate == Clashing {
+			if one.Fate == outcome.Won || one.Fate == outcome.Clashing {
 				out.From = append(out.From, string(one.Policy))
 			}
 		}
@@ -113,15 +114,15 @@ func (r *Reasons) record(i int, candidates []Candidate) (Setting, []Candidate) {
 	// A forced value comes from the dictionary, not from a policy. What it replaces is kept beside
 	// it.
 	if d.forced != intern.None {
-		out.Replaced = &Replaced{Value: out.Value, How: out.How, From: out.From}
-		out.Value, out.How, out.From = c.forced[d.forced].Value, ByForce, nil
+		out.Replaced = &outcome.Replaced{Value: out.Value, How: out.How, From: out.From}
+		out.Value, out.How, out.From = c.forced[d.forced].Value, outcome.ByForce, nil
 	}
 	return out, candidates
 }
 
-func foundBy(check *estate.Check, r *Result) Problem {
+func foundBy(check *estate.Check, r *outcome.Result) outcome.Problem {
 	// A problem comes from whatever the settings that the check names come from.
-	found := Problem{Check: check.ID, Message: check.Message, Settings: slices.Sorted(slices.Values(check.Settings))}
+	found := outcome.Problem{Check: check.ID, Message: check.Message, Settings: slices.Sorted(slices.Values(check.Settings))}
 	for _, id := range found.Settings {
 		if s := r.Setting(id); s != nil {
 			found.From = append(found.From, s.From...)

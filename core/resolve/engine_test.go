@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -31,7 +32,7 @@ func wholeDiffers(s *estate.Snapshot, w *EstateResolution) string {
 			if is.Status != want[id].status || !is.Value.Equal(want[id].value) {
 				return fmt.Sprintf("%s on %s: %v, the oracle says %s %s", id, d.ID, is, want[id].status, want[id].value)
 			}
-			if want[id].status == Conflict {
+			if want[id].status == outcome.Conflict {
 				at := found{string(id), strings.Join(want[id].from, ",")}
 				conflicts[at] = append(conflicts[at], d.ID)
 			}
@@ -385,7 +386,7 @@ func differenceDiffers(s, next *estate.Snapshot, before, after *EstateResolution
 }
 
 // turnWords is the same for equal turns; files are equal whatever they are called.
-func turnWords(id setting.ID, dev estate.DeviceID, a, b State) string {
+func turnWords(id setting.ID, dev estate.DeviceID, a, b outcome.State) string {
 	return fmt.Sprintf("%s %s %s %q %s %q", id, dev, a.Status, a.Value.AppendIdentity(nil), b.Status, b.Value.AppendIdentity(nil))
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -18,9 +18,9 @@ type EntryFates struct {
 	Policy  estate.PolicyID
 	Value   setting.Value
 	Locked  bool
-	Devices int          // laptops to which it brings the setting, and that support it
-	Among   int          // of those, the ones that were asked about
-	Fates   map[Fate]int // what becomes of it on these
+	Devices int                  // laptops to which it brings the setting, and that support it
+	Among   int                  // of those, the ones that were asked about
+	Fates   map[outcome.Fate]int // what becomes of it on these
 	Beside  Beside
 }
 
@@ -77,7 +77,7 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.Pol
 // levels has three.
 type fateCount struct {
 	devices, among int
-	fates          [decide.Fates]int
+	fates          [outcome.Fates]int
 	beside         Beside
 }
 
@@ -152,9 +152,9 @@ func (f *fateCounter) beside(w *worker, seen *observed, counts []fateCount) {
 		for fate, rows := range seen.became[k] {
 			switch {
 			case rows == nil:
-			case Fate(fate) == Won:
+			case outcome.Fate(fate) == outcome.Won:
 				won.Or(rows)
-			case Fate(fate) == Clashing:
+			case outcome.Fate(fate) == outcome.Clashing:
 				conflicts.Or(rows)
 			default:
 				beaten.Or(rows)
@@ -172,12 +172,12 @@ func (f *fateCounter) beside(w *worker, seen *observed, counts []fateCount) {
 		for fate, rows := range seen.became[k] {
 			switch {
 			case rows == nil:
-			case Fate(fate) == Won:
+			case outcome.Fate(fate) == outcome.Won:
 				here.SetAnd(rows, won)
 				count.Both += here.Len()
 				here.SetAnd(rows, beaten)
 				count.Over += here.Len()
-			case Fate(fate) == Clashing: // a laptop has one conflict of a setting
+			case outcome.Fate(fate) == outcome.Clashing: // a laptop has one conflict of a setting
 				here.SetAnd(rows, conflicts)
 				count.Conflict += here.Len()
 			default:
@@ -209,7 +209,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 		ranked := &c.Ranked[rank]
 		is := by[ranked.Policy]
 		if is == nil {
-			is = &EntryFates{Policy: p.policies[ranked.Policy].ID, Value: c.Entries[rank].Value, Locked: ranked.Lock, Fates: map[Fate]int{}}
+			is = &EntryFates{Policy: p.policies[ranked.Policy].ID, Value: c.Entries[rank].Value, Locked: ranked.Lock, Fates: map[outcome.Fate]int{}}
 			by[ranked.Policy] = is
 		}
 		is.Devices += sum.devices
@@ -217,7 +217,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 		is.Beside.add(sum.beside)
 		for fate, n := range sum.fates {
 			if n > 0 {
-				is.Fates[Fate(fate)] += n
+				is.Fates[outcome.Fate(fate)] += n
 			}
 		}
 	}
@@ -302,7 +302,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 		w.DropAside()
 		seen := w.observe(&p.settings[at], dom)
 		for k := range seen.in {
-			if won := seen.became[k][Won]; won != nil {
+			if won := seen.became[k][outcome.Won]; won != nil {
 				found.add(p.settings[at].Entries[seen.in[k].Rank].PolicyID, w.Block, won)
 			}
 		}

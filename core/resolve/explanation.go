@@ -9,6 +9,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
@@ -20,7 +21,7 @@ type Reasons struct {
 	plan     *Plan
 	dev, who int
 	settled  []settingOutcome // those that appear, by id
-	became   []Fate           // of the candidates of all settings
+	became   []outcome.Fate   // of the candidates of all settings
 	ranks    []int32          // by candidate: its rank in the setting's index
 	items    []int32          // what settings are put together of, by number
 	problems []int32          // checks that find something
@@ -61,7 +62,7 @@ func (r *Reasons) Candidates() int { return len(r.became) }
 
 // Outcomes gives the outcome of every setting that appears, by id, without candidates and without
 // the policies that it comes from.
-func (r *Reasons) Outcomes(yield func(Setting) bool) {
+func (r *Reasons) Outcomes(yield func(outcome.Setting) bool) {
 	for i := range r.settled {
 		if !yield(r.outcome(i)) {
 			return
@@ -70,7 +71,7 @@ func (r *Reasons) Outcomes(yield func(Setting) bool) {
 }
 
 // Outcome gives one setting as Outcomes does. ok is false where it does not appear.
-func (r *Reasons) Outcome(id setting.ID) (s Setting, ok bool) {
+func (r *Reasons) Outcome(id setting.ID) (s outcome.Setting, ok bool) {
 	i, found := r.place(id)
 	if !found {
 		return s, false
@@ -96,13 +97,13 @@ func (r *Reasons) place(id setting.ID) (i int, found bool) {
 	})
 }
 
-func (r *Reasons) outcome(i int) Setting {
+func (r *Reasons) outcome(i int) outcome.Setting {
 	d := &r.settled[i]
 	c := &r.plan.settings[d.setting]
 	is := c.Outcomes.Of(d.outcome)
-	out := Setting{ID: c.Def.ID, Status: is.Status, Reason: is.Reason, How: r.how(i), Value: r.decidedValue(i)}
+	out := outcome.Setting{ID: c.Def.ID, Status: is.Status, Reason: is.Reason, How: r.how(i), Value: r.decidedValue(i)}
 	if d.forced != intern.None {
-		out.Value, out.How = c.forced[d.forced].Value, ByForce
+		out.Value, out.How = c.forced[d.forced].Value, outcome.ByForce
 	}
 	return out
 }
@@ -132,30 +133,30 @@ type explanation struct {
 
 	in        []decide.Candidate
 	first     int
-	how       How
+	how       outcome.How
 	exception *estate.Exception
 }
 
 // how says by what a setting was decided, before any forcing.
-func (r *Reasons) how(i int) How {
+func (r *Reasons) how(i int) outcome.How {
 	d := &r.settled[i]
 	switch {
 	case d.exception != intern.None:
 		// An exception decides before every rule; a forced value is told apart from this.
-		return ByException
-	case r.plan.settings[d.setting].Outcomes.Of(d.outcome).Status != Set:
+		return outcome.ByException
+	case r.plan.settings[d.setting].Outcomes.Of(d.outcome).Status != outcome.Set:
 		return ""
 	case d.ruled:
-		return ByRuling
+		return outcome.ByRuling
 	}
-	return How(r.plan.settings[d.setting].Rule())
+	return outcome.How(r.plan.settings[d.setting].Rule())
 }
 
-func (d *explanation) Fate(of *decide.Candidate, is Fate, _ *bitset.Set) {
+func (d *explanation) Fate(of *decide.Candidate, is outcome.Fate, _ *bitset.Set) {
 	d.became[d.first+int(of.At)] = is
 }
 
-func (d *explanation) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
+func (d *explanation) Fates(of []decide.Candidate, is outcome.Fate, _ *bitset.Set) {
 	for i := range of {
 		if of[i].Live != decide.Nobody { // there is one laptop, which has the others
 			d.became[d.first+int(of[i].At)] = is
@@ -163,7 +164,9 @@ func (d *explanation) Fates(of []decide.Candidate, is Fate, _ *bitset.Set) {
 	}
 }
 
-func (d *explanation) By(how How, x *estate.Exception, _ *bitset.Set) { d.how, d.exception = how, x }
+func (d *explanation) By(how outcome.How, x *estate.Exception, _ *bitset.Set) {
+	d.how, d.exception = how, x
+}
 
 // reasons resolves one laptop for whoever signs in. Settings of the user's side are decided for
 // that person; all others for the laptop's owner, since they hold whoever signs in. If both are the
@@ -235,7 +238,7 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 
 // explainOne resolves one setting of a device for its owner, before any forcing; nil where it does
 // not appear.
-func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *Setting {
+func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *outcome.Setting {
 	dev, known := p.DeviceAt.Number(id)
 	at, there := p.settingAt.Number(of)
 	if !known || !there {
@@ -271,14 +274,14 @@ func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []d
 	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
 		return false
 	}
-	outcome, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
+	number, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
 	// No candidate: the setting does not appear.
 	if !ok || len(became) == len(d.became) {
 		return ok
 	}
 	d.settled = append(d.settled, settingOutcome{
 		setting:   int32(at),
-		outcome:   outcome,
+		outcome:   number,
 		forced:    intern.None,
 		first:     int32(len(d.became)),
 		firstItem: int32(len(d.items)),
@@ -296,7 +299,7 @@ func (d *explanation) decide(s *subject, at int) {
 		return
 	}
 	d.first = len(d.became)
-	d.became, d.ranks = append(d.became, make([]Fate, len(d.in))...), append(d.ranks, make([]int32, len(d.in))...)
+	d.became, d.ranks = append(d.became, make([]outcome.Fate, len(d.in))...), append(d.ranks, make([]int32, len(d.in))...)
 	for i, ranks := 0, d.ranks[d.first:]; i < len(ranks); i++ {
 		ranks[i] = d.in[i].Rank
 	}
@@ -317,7 +320,7 @@ func (d *explanation) decide(s *subject, at int) {
 		first:     int32(d.first),
 		firstItem: int32(len(d.items)),
 		exception: intern.None,
-		ruled:     d.how == ByRuling,
+		ruled:     d.how == outcome.ByRuling,
 	}
 	if d.exception != nil {
 		out.exception = int32(slices.IndexFunc(c.Exceptions, func(x decide.Exception) bool { return x.Exception == d.exception }))
@@ -356,7 +359,7 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 // only settings that are set: a conflict has no value.
 func (d *explanation) seen(at int) (i int, ok bool) {
 	i = int(d.at[at]) - 1
-	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == Set
+	return i, i >= 0 && d.plan.settings[at].Outcomes.Of(d.settled[i].outcome).Status == outcome.Set
 }
 
 // seenAt is seen for a setting that the dictionary may not have.

@@ -11,19 +11,10 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
-)
-
-// Whence says where an entry comes from, as seen from a place.
-type Whence string
-
-const (
-	FromAbove  Whence = "above"  // an outer level
-	FromHere   Whence = "here"   // the place itself is included by the policy
-	FromBeside Whence = "beside" // of a group: another group
-	FromCloser Whence = "closer" // a level closer to the laptop
 )
 
 // Inherited is how a setting comes to the laptops of a place. Counts are laptops of the place.
@@ -43,11 +34,11 @@ type Arrival struct {
 	Policy  estate.PolicyID
 	Value   setting.Value
 	Locked  bool
-	Level   Level
-	Whence  Whence
-	Devices int          // laptops of the place that it comes to, detached ones too; those that do not support the setting are left out
-	Fates   map[Fate]int // what becomes of it there
-	Beaten  []Beaten     // by what, where it is not in effect: most laptops first
+	Level   outcome.Level
+	Whence  outcome.Whence
+	Devices int                  // laptops of the place that it comes to, detached ones too; those that do not support the setting are left out
+	Fates   map[outcome.Fate]int // what becomes of it there
+	Beaten  []Beaten             // by what, where it is not in effect: most laptops first
 }
 
 // Beaten counts the laptops of a place on which something else is in effect instead of an entry.
@@ -103,27 +94,27 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 }
 
 // whence says where an entry comes from as seen from a place.
-func (p *Plan) whence(s *decide.Ranked, t estate.Target) Whence {
+func (p *Plan) whence(s *decide.Ranked, t estate.Target) outcome.Whence {
 	// here is the level of the place itself. What is below it comes from above, what is above it
 	// comes from closer.
-	here := GroupLevel
+	here := outcome.GroupLevel
 	switch t.Kind {
 	case estate.ToEveryone:
 		here = 0
 	case estate.ToUnit:
 		at, _ := p.UnitAt.Number(estate.UnitID(t.ID))
-		here = Level(p.Units[at].Depth)
+		here = outcome.Level(p.Units[at].Depth)
 	}
 	switch {
 	case s.Level < here:
-		return FromAbove
+		return outcome.FromAbove
 	case s.Level > here:
-		return FromCloser
+		return outcome.FromCloser
 	// Another group is at the same level. It is beside the place, not above it.
 	case t.Kind == estate.ToGroup && !slices.Contains(p.policies[s.Policy].Audience.Include, t):
-		return FromBeside
+		return outcome.FromBeside
 	}
-	return FromHere
+	return outcome.FromHere
 }
 
 // inheritCount adds up what was seen of a setting in all blocks.
@@ -166,12 +157,12 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	var winners []int
 	// First the laptops on which something is in effect, by where that comes from: from above, or
 	// from here, beside or closer.
-	whences := make([]Whence, len(s.in))
+	whences := make([]outcome.Whence, len(s.in))
 	for i, of := range s.in {
 		whences[i] = p.whence(of.Ranked, t)
-		if won := s.became[i][Won]; won != nil {
+		if won := s.became[i][outcome.Won]; won != nil {
 			winners = append(winners, i)
-			if whences[i] == FromAbove {
+			if whences[i] == outcome.FromAbove {
 				above.Or(won)
 				if of.Lock {
 					locked.Or(won)
@@ -180,7 +171,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 				inEffect.Or(won)
 			}
 		}
-		if rows := s.became[i][Clashing]; rows != nil {
+		if rows := s.became[i][outcome.Clashing]; rows != nil {
 			clashing.Or(rows)
 		}
 	}
@@ -207,7 +198,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 					Locked: of.Lock,
 					Level:  of.Level,
 					Whence: whence,
-					Fates:  map[Fate]int{},
+					Fates:  map[outcome.Fate]int{},
 				},
 				policies:   map[estate.PolicyID]int{},
 				exceptions: map[string]int{},
@@ -220,22 +211,22 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			if rows == nil {
 				continue
 			}
-			fate := Fate(word)
+			fate := outcome.Fate(word)
 			is.Fates[fate] += rows.Len()
 			switch {
 			// In effect, or part of a conflict: nothing beats it there.
-			case fate == Won || fate == Clashing:
+			case fate == outcome.Won || fate == outcome.Clashing:
 				continue
-			case fate == Detached && whence == FromAbove:
+			case fate == outcome.Detached && whence == outcome.FromAbove:
 				apart.Or(rows)
-			case fate == Detached:
+			case fate == outcome.Detached:
 			// Overridden is only what comes from above and is beaten by something that does not.
-			case whence == FromAbove:
+			case whence == outcome.FromAbove:
 				if here.SetAnd(rows, &inEffect) {
 					beaten.Or(&here)
 				}
 			}
-			if fate != Detached {
+			if fate != outcome.Detached {
 				not.Or(rows)
 			}
 		}
@@ -250,7 +241,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			}
 		}
 		for _, other := range winners {
-			if here.SetAnd(s.became[other][Won], &not) {
+			if here.SetAnd(s.became[other][outcome.Won], &not) {
 				is.policies[p.policies[s.in[other].Policy].ID] += here.Len()
 			}
 		}

@@ -6,13 +6,14 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // inheritedOneByOne says what a place inherits by going through its laptops, each with its own
 // explanation.
-func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level) map[setting.ID]map[string]int {
+func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here outcome.Level) map[setting.ID]map[string]int {
 	t.Helper()
 	out := map[setting.ID]map[string]int{}
 	for _, dev := range plan.Snapshot().Devices {
@@ -24,7 +25,7 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 			t.Fatal(err)
 		}
 		for _, s := range append(got.Settings, droppedAlone(plan.Snapshot(), dev, got)...) {
-			if s.Status == Unsupported || len(s.Candidates) == 0 {
+			if s.Status == outcome.Unsupported || len(s.Candidates) == 0 {
 				continue
 			}
 			counts := out[s.ID]
@@ -37,26 +38,26 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 				how, from = s.Replaced.How, s.Replaced.From
 			}
 			has := map[string]bool{}
-			if how == ByException {
+			if how == outcome.ByException {
 				has["inner"] = true
 			}
-			whence := func(c Candidate) Whence {
+			whence := func(c outcome.Candidate) outcome.Whence {
 				switch {
 				case c.Level < here:
-					return FromAbove
+					return outcome.FromAbove
 				case c.Level > here:
-					return FromCloser
+					return outcome.FromCloser
 				case place.Kind == estate.ToGroup && !slices.Contains(plan.Policy(c.Policy).Audience.Include, place):
-					return FromBeside
+					return outcome.FromBeside
 				}
-				return FromHere
+				return outcome.FromHere
 			}
 			for _, c := range s.Candidates {
 				switch {
-				case c.Fate == Won && whence(c) == FromAbove:
+				case c.Fate == outcome.Won && whence(c) == outcome.FromAbove:
 					has["above"] = true
 					has["locked"] = has["locked"] || c.Locked
-				case c.Fate == Won:
+				case c.Fate == outcome.Won:
 					has["inner"] = true
 				}
 			}
@@ -65,20 +66,20 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 				counts[key]++
 				counts[key+" "+c.Fate.String()]++
 				switch {
-				case c.Fate == Won:
-				case c.Fate == Clashing:
+				case c.Fate == outcome.Won:
+				case c.Fate == outcome.Clashing:
 					has["clashing"] = true
-				case c.Fate == Detached:
-					has["detached"] = has["detached"] || whence(c) == FromAbove
+				case c.Fate == outcome.Detached:
+					has["detached"] = has["detached"] || whence(c) == outcome.FromAbove
 				default:
-					if whence(c) == FromAbove && has["inner"] {
+					if whence(c) == outcome.FromAbove && has["inner"] {
 						has["overridden"] = true
 					}
-					if how == ByException {
+					if how == outcome.ByException {
 						counts[key+" beaten by "+from[0]]++
 					}
 					for _, other := range s.Candidates {
-						if other.Fate == Won {
+						if other.Fate == outcome.Won {
 							counts[key+" beaten by "+string(other.Policy)]++
 						}
 					}
@@ -98,26 +99,26 @@ func inheritedOneByOne(t *testing.T, plan *Plan, place estate.Target, here Level
 
 // droppedAlone gives the settings that do not appear on a laptop since all their entries are
 // detached there.
-func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *Result) (out []Setting) {
+func droppedAlone(s *estate.Snapshot, dev *estate.Device, got *outcome.Result) (out []outcome.Setting) {
 	o := oracle{s}
 	owner := o.person(dev.Owner)
 	for i := range s.Settings {
 		def := &s.Settings[i]
-		if slices.ContainsFunc(got.Settings, func(s Setting) bool { return s.ID == def.ID }) ||
+		if slices.ContainsFunc(got.Settings, func(s outcome.Setting) bool { return s.ID == def.ID }) ||
 			def.SupportOn(dev.OS, dev.OSVersion, dev.Edition) != "" {
 			continue
 		}
-		dropped := Setting{ID: def.ID}
+		dropped := outcome.Setting{ID: def.ID}
 		for _, p := range o.policies() {
 			level, why, _ := o.applies(p, dev, owner)
 			if why != "" || p.Entry(def.ID) == nil {
 				continue
 			}
-			is := Level(level)
+			is := outcome.Level(level)
 			if level >= 100 {
-				is = GroupLevel + Level(level-100)
+				is = outcome.GroupLevel + outcome.Level(level-100)
 			}
-			dropped.Candidates = append(dropped.Candidates, Candidate{Policy: p.ID, Level: is, Fate: Detached})
+			dropped.Candidates = append(dropped.Candidates, outcome.Candidate{Policy: p.ID, Level: is, Fate: outcome.Detached})
 		}
 		out = append(out, dropped)
 	}
@@ -132,7 +133,7 @@ func TestWhatAPlaceInherits(t *testing.T) {
 	for seed := range uint64(60) {
 		s := madeUp(seed)
 		plan := Compile(s)
-		depths := map[estate.UnitID]Level{}
+		depths := map[estate.UnitID]outcome.Level{}
 		for range s.Units { // parents may come after their children
 			for _, u := range s.Units {
 				if u.Parent != "" {
@@ -140,12 +141,12 @@ func TestWhatAPlaceInherits(t *testing.T) {
 				}
 			}
 		}
-		places := map[estate.Target]Level{}
+		places := map[estate.Target]outcome.Level{}
 		for _, u := range s.Units {
 			places[estate.Target{Kind: estate.ToUnit, ID: string(u.ID)}] = depths[u.ID]
 		}
 		for _, g := range s.Groups {
-			places[estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}] = GroupLevel
+			places[estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}] = outcome.GroupLevel
 		}
 		for place, here := range places {
 			want := inheritedOneByOne(t, plan, place, here)

@@ -13,6 +13,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -106,7 +107,7 @@ func TestARulingOnlySettlesConflicts(t *testing.T) {
 			}
 			for _, tr := range report.Transitions {
 				switch {
-				case tr.Setting == c.Setting && tr.From.Status == Conflict && tr.To.Status == Set:
+				case tr.Setting == c.Setting && tr.From.Status == outcome.Conflict && tr.To.Status == outcome.Set:
 					settled++
 				case !forced[tr.Setting]:
 					t.Fatalf(
@@ -308,13 +309,13 @@ func TestEntriesBesideOneAnother(t *testing.T) {
 						}
 						switch count := told[pair][out.ID]; {
 						case a.Policy == b.Policy:
-						case a.Fate == Won && b.Fate == Won:
+						case a.Fate == outcome.Won && b.Fate == outcome.Won:
 							count.Both++
-						case a.Fate == Clashing && b.Fate == Clashing:
+						case a.Fate == outcome.Clashing && b.Fate == outcome.Clashing:
 							count.Conflict++
-						case a.Fate == Won && b.Fate != Clashing:
+						case a.Fate == outcome.Won && b.Fate != outcome.Clashing:
 							count.Over++
-						case b.Fate == Won && a.Fate != Clashing:
+						case b.Fate == outcome.Won && a.Fate != outcome.Clashing:
 							count.Under++
 						}
 					}
@@ -444,7 +445,7 @@ func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
 		slices.SortFunc(s.Policies, func(a, b estate.Policy) int { return cmp.Compare(a.ID, b.ID) }) // it has the first number
 		plan := Compile(s)
 		plan.Estate()
-		says := func(p *Plan, id estate.DeviceID) []Setting {
+		says := func(p *Plan, id estate.DeviceID) []outcome.Setting {
 			r, err := p.Effective(id, "")
 			if err != nil {
 				t.Fatal(err)
@@ -468,7 +469,7 @@ func TestAPolicyWithoutEntriesThatComesFromElsewhere(t *testing.T) {
 }
 
 // fateOf reads a fate from its word.
-func fateOf(word string) (f Fate) {
+func fateOf(word string) (f outcome.Fate) {
 	f.UnmarshalText([]byte(word))
 	return f
 }

@@ -10,33 +10,11 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
 )
-
-// LintKind is the kind of a lint.
-type LintKind string
-
-const (
-	Redundant     LintKind = "redundant"      // the entry repeats what would be in effect anyway, everywhere
-	NeverWins     LintKind = "never-wins"     // the entry wins nowhere
-	ReachesNobody LintKind = "reaches-nobody" // the policy applies to no laptop
-	FailingRule   LintKind = "failing-rule"   // the rule of the group, or the condition of the policy, fails on somebody
-	UnusedGroup   LintKind = "unused-group"   // nothing names the group
-	Expired       LintKind = "expired"        // the exception is over
-)
-
-// Lint is one finding, about an entry of a policy, a policy, a group or an exception.
-type Lint struct {
-	Kind      LintKind
-	Policy    estate.PolicyID
-	Setting   setting.ID
-	Group     estate.GroupID
-	Exception estate.ExceptionID
-	Beside    []string // with Redundant: the policies that give the same value where it wins, sorted
-	Devices   int      // laptops on which the entry is a candidate; with FailingRule: laptops, or people, on which the rule fails
-}
 
 // entryUse is what is known of one entry over all subjects. Once an entry is known to have an
 // effect, nothing more is recorded. An entry has an effect if it wins somewhere, and if what would
@@ -110,7 +88,7 @@ func (l *linter) conditions(w *worker) {
 // failingCount counts the rows on which the condition of a policy fails.
 type failingCount struct{ n *int }
 
-func (failingCount) Not(match.Reason, *bitset.Set)       {}
+func (failingCount) Not(outcome.Reason, *bitset.Set)     {}
 func (failingCount) Includes(*match.Target, *bitset.Set) {}
 func (failingCount) Excludes(*match.Target, *bitset.Set) {}
 func (c failingCount) Fails(rows *bitset.Set)            { *c.n += rows.Len() }
@@ -118,7 +96,7 @@ func (c failingCount) Fails(rows *bitset.Set)            { *c.n += rows.Len() }
 // Lints looks at every active policy over every laptop with its owner and its further users. Of a
 // further user only user-side settings count. Findings come by policy, then setting; after them
 // groups and exceptions, by id.
-func (p *Plan) Lints() []Lint {
+func (p *Plan) Lints() []outcome.Lint {
 	l := p.linter()
 	var guard sync.Mutex
 	var all []*linter
@@ -151,7 +129,7 @@ func (p *Plan) Lints() []Lint {
 		}
 		l.watch(w, setting.UserSide)
 	})
-	var lints []Lint
+	var lints []outcome.Lint
 	for _, at := range p.byPolicy {
 		if p.policies[at].Baseline != "" {
 			continue // what it is for has a page of its own
@@ -161,10 +139,10 @@ func (p *Plan) Lints() []Lint {
 			continue
 		}
 		if l.failing[at] > 0 {
-			lints = append(lints, Lint{Kind: FailingRule, Policy: pol.ID, Devices: l.failing[at]})
+			lints = append(lints, outcome.Lint{Kind: outcome.FailingRule, Policy: pol.ID, Devices: l.failing[at]})
 		}
 		if !l.reached[at] {
-			lints = append(lints, Lint{Kind: ReachesNobody, Policy: pol.ID})
+			lints = append(lints, outcome.Lint{Kind: outcome.ReachesNobody, Policy: pol.ID})
 			continue
 		}
 		for _, s := range p.bySetting { // entries are by number, findings by id
@@ -175,14 +153,14 @@ func (p *Plan) Lints() []Lint {
 			use := &l.uses[at][i]
 			switch {
 			case !use.wins:
-				lints = append(lints, Lint{Kind: NeverWins, Policy: pol.ID, Setting: pol.entries[i].Setting, Devices: use.devices})
+				lints = append(lints, outcome.Lint{Kind: outcome.NeverWins, Policy: pol.ID, Setting: pol.entries[i].Setting, Devices: use.devices})
 			case !use.alters:
 				beside := make([]string, 0, len(use.beside))
 				for other := range use.beside {
 					beside = append(beside, string(p.policies[other].ID))
 				}
 				slices.Sort(beside)
-				lints = append(lints, Lint{Kind: Redundant, Policy: pol.ID, Setting: pol.entries[i].Setting, Beside: beside, Devices: use.devices})
+				lints = append(lints, outcome.Lint{Kind: outcome.Redundant, Policy: pol.ID, Setting: pol.entries[i].Setting, Beside: beside, Devices: use.devices})
 			}
 		}
 	}
@@ -190,7 +168,7 @@ func (p *Plan) Lints() []Lint {
 }
 
 // lintObjects finds groups whose rule fails or that nothing names, and exceptions that are over.
-func (p *Plan) lintObjects() (lints []Lint) {
+func (p *Plan) lintObjects() (lints []outcome.Lint) {
 	named := map[int]bool{}
 	name := func(list []estate.Target) {
 		for _, t := range list {
@@ -222,19 +200,19 @@ func (p *Plan) lintObjects() (lints []Lint) {
 	for _, at := range byGroup {
 		g := &p.Groups[at]
 		if n := p.failures()[at]; n > 0 {
-			lints = append(lints, Lint{Kind: FailingRule, Group: g.ID, Devices: n})
+			lints = append(lints, outcome.Lint{Kind: outcome.FailingRule, Group: g.ID, Devices: n})
 		}
 		if !named[at] {
-			lints = append(lints, Lint{Kind: UnusedGroup, Group: g.ID})
+			lints = append(lints, outcome.Lint{Kind: outcome.UnusedGroup, Group: g.ID})
 		}
 	}
-	var expired []Lint
+	var expired []outcome.Lint
 	for i := range p.snapshot.Exceptions {
 		if x := &p.snapshot.Exceptions[i]; x.Until < p.snapshot.Day {
-			expired = append(expired, Lint{Kind: Expired, Exception: x.ID, Setting: x.Setting})
+			expired = append(expired, outcome.Lint{Kind: outcome.Expired, Exception: x.ID, Setting: x.Setting})
 		}
 	}
-	slices.SortFunc(expired, func(a, b Lint) int { return cmp.Compare(a.Exception, b.Exception) })
+	slices.SortFunc(expired, func(a, b outcome.Lint) int { return cmp.Compare(a.Exception, b.Exception) })
 	return append(lints, expired...)
 }
 
@@ -355,23 +333,23 @@ func (l *linter) entries(w *worker, at int) {
 		}
 		use.devices += w.reachedBy(c, &s, &w.Dom).Len()
 		rows.Clear()
-		for _, set := range []*bitset.Set{fates[Won], fates[Clashing], fates[RuledOut]} {
+		for _, set := range []*bitset.Set{fates[outcome.Won], fates[outcome.Clashing], fates[outcome.RuledOut]} {
 			if set != nil {
 				rows.Or(set)
 			}
 		}
-		use.wins = use.wins || fates[Won] != nil || fates[Clashing] != nil
+		use.wins = use.wins || fates[outcome.Won] != nil || fates[outcome.Clashing] != nil
 		if rows.Empty() || use.alters {
 			continue
 		}
 		rest := slices.DeleteFunc(slices.Clone(in), func(o decide.Candidate) bool { return o.Policy == s.Policy })
 		w.Out.Reset()
 		w.decide(c, rest, rows)
-		if use.alters = !w.same(before, w.takeEmissions(), rows); use.alters || fates[Won] == nil {
+		if use.alters = !w.same(before, w.takeEmissions(), rows); use.alters || fates[outcome.Won] == nil {
 			continue
 		}
 		for o, other := range in {
-			if set := seen.became[o][Won]; set != nil && other.Policy != s.Policy && set.Meets(fates[Won]) {
+			if set := seen.became[o][outcome.Won]; set != nil && other.Policy != s.Policy && set.Meets(fates[outcome.Won]) {
 				use.addBeside(other.Policy)
 			}
 		}

@@ -8,12 +8,13 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // pairs resolves every laptop for its owner and for each further user.
-func pairs(p *Plan) (all []*Result, further []bool) {
+func pairs(p *Plan) (all []*outcome.Result, further []bool) {
 	s := p.Snapshot()
 	for _, d := range s.Devices {
 		users := []estate.PersonID{""}
@@ -32,15 +33,15 @@ func pairs(p *Plan) (all []*Result, further []bool) {
 }
 
 // stood is what a setting came out as before any forcing, and between whom where policies conflict.
-func stood(x *Setting) string {
-	if x == nil || x.Status == Unsupported { // who lacks it has nothing either way
+func stood(x *outcome.Setting) string {
+	if x == nil || x.Status == outcome.Unsupported { // who lacks it has nothing either way
 		return ""
 	}
 	value, from := x.Value, []string(nil)
 	if x.Replaced != nil {
 		value = x.Replaced.Value
 	}
-	if x.Status == Conflict {
+	if x.Status == outcome.Conflict {
 		from = x.From
 	}
 	text, _ := value.MarshalJSON()
@@ -63,13 +64,13 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 				failing += n
 			}
 			if failing > 0 {
-				want[fmt.Sprint(FailingRule, pol.ID, failing)] = true
+				want[fmt.Sprint(outcome.FailingRule, pol.ID, failing)] = true
 			}
 			for _, r := range before {
 				reached = reached || slices.Contains(p.Applying(r), pol.ID)
 			}
 			if !reached {
-				want[fmt.Sprint(ReachesNobody, pol.ID)] = true
+				want[fmt.Sprint(outcome.ReachesNobody, pol.ID)] = true
 				continue
 			}
 			for i, e := range pol.Entries {
@@ -88,19 +89,19 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 					}
 					x := r.Setting(e.Setting)
 					alters = alters || stood(x) != stood(after[n].Setting(e.Setting))
-					if slices.Contains(p.Applying(r), pol.ID) && (x == nil || x.Status != Unsupported) { // where all are detached it does not appear
+					if slices.Contains(p.Applying(r), pol.ID) && (x == nil || x.Status != outcome.Unsupported) { // where all are detached it does not appear
 						devices++
 					}
 					if x == nil {
 						continue
 					}
-					at := slices.IndexFunc(x.Candidates, func(c Candidate) bool { return c.Policy == pol.ID })
+					at := slices.IndexFunc(x.Candidates, func(c outcome.Candidate) bool { return c.Policy == pol.ID })
 					if at < 0 {
 						continue
 					}
-					wins = wins || x.Candidates[at].Fate == Won || x.Candidates[at].Fate == Clashing
+					wins = wins || x.Candidates[at].Fate == outcome.Won || x.Candidates[at].Fate == outcome.Clashing
 					for _, c := range x.Candidates {
-						if x.Candidates[at].Fate == Won && c.Fate == Won && c.Policy != pol.ID && !slices.Contains(beside, string(c.Policy)) {
+						if x.Candidates[at].Fate == outcome.Won && c.Fate == outcome.Won && c.Policy != pol.ID && !slices.Contains(beside, string(c.Policy)) {
 							beside = append(beside, string(c.Policy))
 						}
 					}
@@ -108,9 +109,9 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 				slices.Sort(beside)
 				switch {
 				case !wins:
-					want[fmt.Sprint(NeverWins, pol.ID, e.Setting, devices)] = true
+					want[fmt.Sprint(outcome.NeverWins, pol.ID, e.Setting, devices)] = true
 				case !alters:
-					want[fmt.Sprint(Redundant, pol.ID, e.Setting, devices, beside)] = true
+					want[fmt.Sprint(outcome.Redundant, pol.ID, e.Setting, devices, beside)] = true
 				}
 			}
 		}
@@ -119,11 +120,11 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 			switch {
 			case l.Policy == "":
 				continue
-			case l.Kind == FailingRule:
+			case l.Kind == outcome.FailingRule:
 				word = fmt.Sprint(l.Kind, l.Policy, l.Devices)
-			case l.Kind == ReachesNobody:
+			case l.Kind == outcome.ReachesNobody:
 				word = fmt.Sprint(l.Kind, l.Policy)
-			case l.Kind == NeverWins:
+			case l.Kind == outcome.NeverWins:
 				word = fmt.Sprint(l.Kind, l.Policy, l.Setting, l.Devices)
 			default:
 				word = fmt.Sprint(l.Kind, l.Policy, l.Setting, l.Devices, l.Beside)

@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
@@ -91,7 +92,7 @@ func (w *worker) loadMatches(keys []uint32) {
 
 // split tells apart which laptops of a level match are detached from entries of policies of a kind
 // for settings of an area. detached is nil where nobody is.
-func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level Level) (live, detached *bitset.Set) {
+func (w *worker) split(a *levelMatch, kind setting.PolicyKind, area string, level outcome.Level) (live, detached *bitset.Set) {
 	// Unless some place detaches this area alone, the split depends on the kind and the level, and
 	// is the same for all entries of the policy.
 	if !w.plan.DetachedAreas[area] { // the area does not matter

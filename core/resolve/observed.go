@@ -7,6 +7,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 )
 
@@ -20,10 +21,10 @@ type observed struct {
 }
 
 // fateSets is laptops by fate; nil: none.
-type fateSets [decide.Fates]*bitset.Set
+type fateSets [outcome.Fates]*bitset.Set
 
 // at is made when the first laptop meets the fate: most candidates meet one or two.
-func (s *observed) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
+func (s *observed) Fate(of *decide.Candidate, is outcome.Fate, rows *bitset.Set) {
 	at := &s.became[of.At][is]
 	if *at == nil {
 		*at = s.w.Aside()
@@ -31,7 +32,7 @@ func (s *observed) Fate(of *decide.Candidate, is Fate, rows *bitset.Set) {
 	(*at).Or(rows)
 }
 
-func (s *observed) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
+func (s *observed) Fates(of []decide.Candidate, is outcome.Fate, rows *bitset.Set) {
 	// Of several candidates each is told on the laptops that have it.
 	mark := s.w.Mark()
 	on := s.w.Temp()
@@ -43,7 +44,7 @@ func (s *observed) Fates(of []decide.Candidate, is Fate, rows *bitset.Set) {
 	s.w.Release(mark)
 }
 
-func (s *observed) By(_ How, x *estate.Exception, rows *bitset.Set) {
+func (s *observed) By(_ outcome.How, x *estate.Exception, rows *bitset.Set) {
 	// Rules are the same for all laptops of a setting. Only exceptions are recorded.
 	if x == nil {
 		return

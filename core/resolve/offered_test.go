@@ -6,6 +6,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -84,7 +85,7 @@ func TestOfferedPolicies(t *testing.T) {
 			text := is.Value.String()
 			for _, c := range is.Candidates {
 				text += fmt.Sprintf(" [%s %s]", c.Policy, c.Fate)
-				if c.Fate == Enforced && fmt.Sprint(is.BeatenBy(c)) != "[labs]" {
+				if c.Fate == outcome.Enforced && fmt.Sprint(is.BeatenBy(c)) != "[labs]" {
 					t.Errorf("%s on %s is beaten by %v", is.ID, id, is.BeatenBy(c))
 				}
 			}
@@ -142,7 +143,7 @@ func TestOffers(t *testing.T) {
 				}
 			}
 			for _, not := range r.NotApplying {
-				if not.Reason == NotTaken {
+				if not.Reason == outcome.NotTaken {
 					want[not.Policy] = false
 				}
 			}

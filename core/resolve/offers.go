@@ -7,7 +7,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/outcome"
 )
 
 // Offer is a policy that is offered on a laptop.
@@ -41,7 +41,7 @@ func (p *Plan) Offers(id estate.DeviceID) ([]Offer, error) {
 		}
 		why, taken := whyNot{subject: s, policy: pol}, false
 		s.Match(&pol.audience, &why, func(int, *bitset.Set) { taken = true })
-		if taken || why.Reason == match.NotTaken {
+		if taken || why.Reason == outcome.NotTaken {
 			out = append(out, Offer{pol.Policy, taken})
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"zenithridge.example/zridge/core/estate"
-	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -152,22 +152,22 @@ func (o oracle) level(t estate.Target, d *estate.Device, p *estate.Person) int {
 	return -1
 }
 
-func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) (level int, reason Reason, targets []string) {
+func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) (level int, reason outcome.Reason, targets []string) {
 	if pol.State != estate.Active {
-		return -1, NotActive, nil
+		return -1, outcome.NotActive, nil
 	}
 	if len(pol.Platforms) > 0 && !slices.Contains(pol.Platforms, d.OS) {
-		return -1, OnPlatform, nil
+		return -1, outcome.OnPlatform, nil
 	}
 	if pol.Within != "" && !slices.Contains(o.home(d), string(pol.Within)) {
-		return -1, Outside, nil
+		return -1, outcome.Outside, nil
 	}
 	level = -1
 	for _, t := range pol.Audience.Include {
 		level = max(level, o.level(t, d, p))
 	}
 	if level < 0 {
-		return -1, NotIncluded, nil
+		return -1, outcome.NotIncluded, nil
 	}
 	for _, t := range pol.Audience.Exclude {
 		if o.level(t, d, p) >= 0 {
@@ -176,16 +176,16 @@ func (o oracle) applies(pol *estate.Policy, d *estate.Device, p *estate.Person) 
 	}
 	if len(targets) > 0 {
 		sort.Strings(targets)
-		return -1, Excluded, targets
+		return -1, outcome.Excluded, targets
 	}
 	if pol.Audience.When != nil {
 		is, err := pol.Audience.When.Holds(map[string]any{"device": o.deviceMap(d), "person": o.personMap(p)})
 		if err != nil || !is {
-			return -1, OnCondition, nil
+			return -1, outcome.OnCondition, nil
 		}
 	}
 	if pol.Offered && !slices.Contains(d.Taken, pol.ID) {
-		return -1, NotTaken, nil
+		return -1, outcome.NotTaken, nil
 	}
 	return level, "", nil
 }
@@ -219,15 +219,15 @@ type cand struct {
 	pol   *estate.Policy
 	entry *estate.Entry
 	level int
-	fate  Fate
+	fate  outcome.Fate
 }
 
 // decided is what the oracle says of a setting, in a form that is easy to compare.
 type decided struct {
-	status   Status
+	status   outcome.Status
 	reason   setting.Unsupported
 	value    setting.Value
-	how      How
+	how      outcome.How
 	from     []string
 	replaced string
 	fates    []string
@@ -244,7 +244,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			if e := &pol.Entries[j]; e.Setting == def.ID {
 				c := &cand{pol: pol, entry: e, level: level}
 				if level < o.detachLevel(pol.Kind, def.Area, d, p) && !e.Lock && def.Combine != setting.Merge {
-					c.fate = Detached
+					c.fate = outcome.Detached
 				} else {
 					left = append(left, c)
 				}
@@ -253,11 +253,11 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		}
 	}
 	if why := def.SupportOn(d.OS, d.OSVersion, d.Edition); why != "" {
-		return decided{status: Unsupported, reason: why}, len(all) > 0
+		return decided{status: outcome.Unsupported, reason: why}, len(all) > 0
 	}
 	if capability := def.Capability(d.OS); capability != nil {
 		if able, err := capability.Holds(map[string]any{"device": o.deviceMap(d)}); err == nil && !able {
-			return decided{status: Unsupported, reason: setting.Incapable}, len(all) > 0
+			return decided{status: outcome.Unsupported, reason: setting.Incapable}, len(all) > 0
 		}
 	}
 	defer func() {
@@ -280,7 +280,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		least := yields(slices.MinFunc(left, func(a, b *cand) int { return yields(a) - yields(b) }))
 		left = slices.DeleteFunc(slices.Clone(left), func(c *cand) bool {
 			if yields(c) > least {
-				c.fate = Enforced
+				c.fate = outcome.Enforced
 			}
 			return yields(c) > least
 		})
@@ -297,32 +297,32 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 	}
 	if best != nil {
 		for _, c := range left {
-			c.fate = Excepted
+			c.fate = outcome.Excepted
 		}
-		out = decided{status: Set, value: best.Value, how: ByException, from: []string{string(best.ID)}}
+		out = decided{status: outcome.Set, value: best.Value, how: outcome.ByException, from: []string{string(best.ID)}}
 		if best.Unset {
-			out.status = Unset
+			out.status = outcome.Unset
 		}
 		return out, true
 	}
 	if len(left) == 0 {
 		return out, false
 	}
-	win := func(how How, v setting.Value, winners []*cand) {
-		out = decided{status: Set, value: v, how: how}
+	win := func(how outcome.How, v setting.Value, winners []*cand) {
+		out = decided{status: outcome.Set, value: v, how: how}
 		for _, c := range winners {
-			c.fate = Won
+			c.fate = outcome.Won
 			out.from = append(out.from, string(c.pol.ID))
 		}
 	}
 	conflict := func() {
-		out = decided{status: Conflict}
+		out = decided{status: outcome.Conflict}
 		for _, c := range left {
-			c.fate = Clashing
+			c.fate = outcome.Clashing
 			out.from = append(out.from, string(c.pol.ID))
 		}
 	}
-	drop := func(fate Fate, bad func(*cand) bool) {
+	drop := func(fate outcome.Fate, bad func(*cand) bool) {
 		var stay []*cand
 		for _, c := range left {
 			if bad(c) {
@@ -341,7 +341,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			}
 		}
 		if outermost < 1000 {
-			drop(LockedOut, func(c *cand) bool { return !c.entry.Lock || c.level != outermost })
+			drop(outcome.LockedOut, func(c *cand) bool { return !c.entry.Lock || c.level != outermost })
 		}
 	}
 	switch def.Combine {
@@ -352,7 +352,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 				conflict()
 				return out, true
 			}
-			win(ByMerge, rows, left)
+			win(outcome.ByMerge, rows, left)
 			return out, true
 		}
 		set := map[string]bool{}
@@ -361,7 +361,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 				set[item] = true
 			}
 		}
-		win(ByMerge, listOf(set), left)
+		win(outcome.ByMerge, listOf(set), left)
 	case setting.Common:
 		set, anyEmpty := map[string]bool{}, false
 		for _, c := range left {
@@ -380,9 +380,9 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			conflict()
 			return out, true
 		}
-		win(ByCommon, listOf(set), left)
+		win(outcome.ByCommon, listOf(set), left)
 	case setting.Strictest:
-		drop(Weaker, func(c *cand) bool {
+		drop(outcome.Weaker, func(c *cand) bool {
 			for _, other := range left {
 				if def.Rank(other.entry.Value) > def.Rank(c.entry.Value) {
 					return true
@@ -390,17 +390,17 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			}
 			return false
 		})
-		win(ByStrictest, left[0].entry.Value, left)
+		win(outcome.ByStrictest, left[0].entry.Value, left)
 	default:
 		inner, top := -1, int64(-1<<60)
 		for _, c := range left {
 			inner = max(inner, c.level)
 		}
-		drop(Outer, func(c *cand) bool { return c.level < inner })
+		drop(outcome.Outer, func(c *cand) bool { return c.level < inner })
 		for _, c := range left {
 			top = max(top, c.pol.Priority)
 		}
-		drop(LowerPriority, func(c *cand) bool { return c.pol.Priority < top })
+		drop(outcome.LowerPriority, func(c *cand) bool { return c.pol.Priority < top })
 		var winners []*cand
 		for _, a := range left {
 			beatsAll := true
@@ -426,13 +426,13 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			conflict()
 			return out, true
 		}
-		v, how := winners[0].entry.Value, ByClosest
+		v, how := winners[0].entry.Value, outcome.ByClosest
 		for _, c := range left {
 			if !c.entry.Value.Equal(v) {
-				how = ByRuling
+				how = outcome.ByRuling
 			}
 		}
-		drop(RuledOut, func(c *cand) bool { return !c.entry.Value.Equal(v) })
+		drop(outcome.RuledOut, func(c *cand) bool { return !c.entry.Value.Equal(v) })
 		win(how, v, left)
 	}
 	return out, true
@@ -471,14 +471,14 @@ func (o oracle) subject(d *estate.Device, signedIn *estate.Person) (map[setting.
 		}
 		if s, appears := o.setting(def, d, who); appears {
 			out[def.ID] = s
-			if s.status == Set {
+			if s.status == outcome.Set {
 				before[string(def.ID)] = s.value.Any()
 			}
 		}
 	}
 	after := map[string]any{}
 	for id, s := range out {
-		if s.status != Set {
+		if s.status != outcome.Set {
 			continue
 		}
 		for _, f := range o.definition(id).Forced {
@@ -488,7 +488,7 @@ func (o oracle) subject(d *estate.Device, signedIn *estate.Person) (map[setting.
 			}
 			if !f.Value.Equal(s.value) {
 				s.replaced = s.value.String() + " " + string(s.how) + " " + strings.Join(s.from, ",")
-				s.value, s.how, s.from = f.Value, ByForce, nil
+				s.value, s.how, s.from = f.Value, outcome.ByForce, nil
 			}
 			break
 		}

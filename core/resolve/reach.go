@@ -9,6 +9,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
@@ -120,11 +121,11 @@ type reaching struct {
 	includes, excludes map[estate.Target]int
 }
 
-func (r *reaching) Not(why match.Reason, rows *bitset.Set) {
+func (r *reaching) Not(why outcome.Reason, rows *bitset.Set) {
 	// Not active cannot occur: the audience was made active for the question.
-	to := map[match.Reason]*Devices{
-		match.OnPlatform: &r.out.Platform, match.Outside: &r.out.Outside, match.NotIncluded: &r.out.NotIncluded, match.Excluded: &r.out.Excluded,
-		match.OnCondition: &r.out.Condition, match.NotTaken: &r.out.NotTaken,
+	to := map[outcome.Reason]*Devices{
+		outcome.OnPlatform: &r.out.Platform, outcome.Outside: &r.out.Outside, outcome.NotIncluded: &r.out.NotIncluded, outcome.Excluded: &r.out.Excluded,
+		outcome.OnCondition: &r.out.Condition, outcome.NotTaken: &r.out.NotTaken,
 	}
 	to[why].add(r.worker.Block, rows)
 }

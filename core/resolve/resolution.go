@@ -10,6 +10,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -65,32 +66,23 @@ func (w *EstateResolution) on(p *Plan) *EstateResolution {
 // Len counts the laptops.
 func (w *EstateResolution) Len() int { return w.plan.Size() }
 
-// State is what one setting is on one laptop. The zero State is a setting that does not appear.
-type State struct {
-	Status Status
-	Value  setting.Value
-}
-
-// Equal tells whether both are the same.
-func (s State) Equal(t State) bool { return s.Status == t.Status && s.Value.Equal(t.Value) }
-
-func stateOf(o *intern.Outcome, v setting.Value) State {
+func stateOf(o *intern.Outcome, v setting.Value) outcome.State {
 	if o == nil {
-		return State{}
+		return outcome.State{}
 	}
-	if o.Status != Set {
-		return State{Status: o.Status}
+	if o.Status != outcome.Set {
+		return outcome.State{Status: o.Status}
 	}
-	return State{Set, v}
+	return outcome.State{Status: outcome.Set, Value: v}
 }
 
 // State says what a setting is on a laptop. One lookup of a row. Whoever needs many rows should ask
 // States.
-func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
+func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) outcome.State {
 	at, known := w.plan.settingAt.Number(id)
 	row, there := w.plan.DeviceAt.Number(dev)
 	if !known || !there {
-		return State{}
+		return outcome.State{}
 	}
 	var numbers []int32
 	return stateOf(w.plan.settings[at].at(w.final[at][row>>bitset.Shift], row&(bitset.Rows-1), &numbers))
@@ -98,7 +90,7 @@ func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) State {
 
 // StateDevices is a state of a setting with the laptops that have it.
 type StateDevices struct {
-	State
+	outcome.State
 	Policies []string // of a conflict: those that conflict, sorted
 	Devices  Devices
 }
@@ -151,7 +143,7 @@ func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 		cell.load(k, &p.settings[at], w.final[at][b], &dom)
 		cell.split(&dom, unions, func(o *intern.Outcome, v setting.Value, code uint32, rows *bitset.Set) {
 			is := appearanceOf(o, code)
-			if o != nil && o.Status == Conflict {
+			if o != nil && o.Status == outcome.Conflict {
 				is.number = o.Number // conflicts of other policies are apart
 			}
 			if _, known := states[is]; !known {
@@ -211,7 +203,13 @@ type ConflictFound struct {
 	Setting  setting.ID
 	Policies []string // sorted
 	Devices  Devices
-	Values   []Candidate // the clashing candidates as they are on the first of the devices
+	Values   []outcome.Candidate // the clashing candidates as they are on the first of the devices
+}
+
+// ProblemFound is a problem with the laptops on which the check finds it.
+type ProblemFound struct {
+	outcome.Problem
+	Devices Devices
 }
 
 // Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list
@@ -245,13 +243,13 @@ func (w *EstateResolution) listConflicts() []ConflictFound {
 	for _, at := range p.bySetting {
 		c := &p.settings[at]
 		// Most settings never had a conflict: then no block is read.
-		if !slices.ContainsFunc(c.Outcomes.All(), func(o *intern.Outcome) bool { return o.Status == Conflict }) {
+		if !slices.ContainsFunc(c.Outcomes.All(), func(o *intern.Outcome) bool { return o.Status == outcome.Conflict }) {
 			continue
 		}
 		found := newGatherer[int32](p)
 		for b, cell := range w.final[at] {
 			for number := range cell.Numbers {
-				if c.Outcomes.Of(number).Status == Conflict {
+				if c.Outcomes.Of(number).Status == outcome.Conflict {
 					rows.Clear()
 					cell.OrInto(&rows, number)
 					found.add(number, b, &rows)
@@ -275,13 +273,13 @@ func (p *Plan) WithCandidates(c ConflictFound) ConflictFound {
 }
 
 // clashing gives the candidates of a conflict as they are on the first of its laptops.
-func (p *Plan) clashing(f *ConflictFound) (values []Candidate) {
+func (p *Plan) clashing(f *ConflictFound) (values []outcome.Candidate) {
 	s := p.explainOne(f.Devices.First(1)[0], f.Setting)
 	if s == nil {
 		return nil
 	}
 	for _, c := range s.Candidates {
-		if c.Fate == Clashing {
+		if c.Fate == outcome.Clashing {
 			values = append(values, c)
 		}
 	}
@@ -372,7 +370,7 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	var out []ProblemFound
 	for key, from := range froms {
 		settings := slices.Sorted(slices.Values(c.Settings))
-		problem := Problem{Check: c.ID, Message: c.Message, Settings: settings, From: from}
+		problem := outcome.Problem{Check: c.ID, Message: c.Message, Settings: settings, From: from}
 		out = append(out, ProblemFound{Problem: problem, Devices: found.devices(key)})
 	}
 	slices.SortFunc(out, func(a, b ProblemFound) int { return slices.Compare(a.From, b.From) })
@@ -424,8 +422,8 @@ func (w *worker) addCarriers(at int, not, dom *bitset.Set, to *carriers) {
 	}
 	for i, s := range seen.in {
 		// A policy carries the value where it won, and a part of the conflict where it conflicts.
-		carries := seen.became[i][Won]
-		if conflicts := seen.became[i][Clashing]; carries == nil {
+		carries := seen.became[i][outcome.Won]
+		if conflicts := seen.became[i][outcome.Clashing]; carries == nil {
 			carries = conflicts
 		} else if conflicts != nil {
 			carries.Or(conflicts)
@@ -444,7 +442,7 @@ func (w *EstateResolution) ConflictCounts() []int32 {
 			c := &w.plan.settings[at]
 			for b, cell := range w.final[at] {
 				for number := range cell.Numbers {
-					if c.Outcomes.Of(number).Status == Conflict {
+					if c.Outcomes.Of(number).Status == outcome.Conflict {
 						var rows bitset.Set
 						cell.OrInto(&rows, number)
 						one := Devices{plan: w.plan}

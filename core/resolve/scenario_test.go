@@ -8,6 +8,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/files"
@@ -169,16 +170,16 @@ problem no-banner from a`,
 }
 
 // told writes a result as the scenarios expect it.
-func told(r *Result) string {
+func told(r *outcome.Result) string {
 	var lines []string
 	for _, s := range r.Settings {
 		line := string(s.ID) + ": "
 		switch {
-		case s.Status == Unsupported:
+		case s.Status == outcome.Unsupported:
 			line += "unsupported " + string(s.Reason)
-		case s.Status == Conflict:
+		case s.Status == outcome.Conflict:
 			line += "conflict from " + strings.Join(s.From, ",")
-		case s.Status == Unset:
+		case s.Status == outcome.Unset:
 			line += "unset " + string(s.How) + " from " + strings.Join(s.From, ",")
 		default:
 			line += s.Value.String() + " " + string(s.How) + " from " + strings.Join(s.From, ",")
@@ -200,11 +201,11 @@ func told(r *Result) string {
 
 func TestBeatenByNamesWhatBeatACandidate(t *testing.T) {
 	t.Parallel()
-	s := Setting{Candidates: []Candidate{
-		{Policy: "far", Level: 0, Fate: Outer, Value: setting.TextValue("a")},
-		{Policy: "low", Level: GroupLevel, Fate: LowerPriority, Value: setting.TextValue("b")},
-		{Policy: "one", Level: GroupLevel, Fate: Clashing, Value: setting.TextValue("c")},
-		{Policy: "two", Level: GroupLevel, Fate: Clashing, Value: setting.TextValue("d")},
+	s := outcome.Setting{Candidates: []outcome.Candidate{
+		{Policy: "far", Level: 0, Fate: outcome.Outer, Value: setting.TextValue("a")},
+		{Policy: "low", Level: outcome.GroupLevel, Fate: outcome.LowerPriority, Value: setting.TextValue("b")},
+		{Policy: "one", Level: outcome.GroupLevel, Fate: outcome.Clashing, Value: setting.TextValue("c")},
+		{Policy: "two", Level: outcome.GroupLevel, Fate: outcome.Clashing, Value: setting.TextValue("d")},
 	}}
 	for i, want := range []string{"low,one,two", "one,two", "two", "one"} {
 		var got []string

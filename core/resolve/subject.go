@@ -7,6 +7,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/resolve/internal/match"
@@ -17,10 +18,10 @@ import (
 // is the only row.
 type subject struct {
 	*worker
-	dev, who  int              // who: none where there is nobody
-	applied   []applied        // by policy, once find was called
-	detaching bool             // somebody is detached
-	areas     map[string]Level // by area of the dictionary: the innermost level that detaches it
+	dev, who  int                      // who: none where there is nobody
+	applied   []applied                // by policy, once find was called
+	detaching bool                     // somebody is detached
+	areas     map[string]outcome.Level // by area of the dictionary: the innermost level that detaches it
 }
 
 // applied is how a policy applies to a subject.
@@ -41,10 +42,10 @@ func (p *Plan) subject(dev, who int) *subject {
 
 // detachLevels gives, by kind of policy and by area of the dictionary, the innermost level that
 // detaches it.
-func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[string]Level) {
-	detach := func(list []estate.Detachment, at Level) {
+func (s *subject) detachLevels() (kinds map[setting.PolicyKind]outcome.Level, areas map[string]outcome.Level) {
+	detach := func(list []estate.Detachment, at outcome.Level) {
 		if len(list) > 0 && kinds == nil {
-			kinds, areas = map[setting.PolicyKind]Level{}, map[string]Level{}
+			kinds, areas = map[setting.PolicyKind]outcome.Level{}, map[string]outcome.Level{}
 		}
 		for _, d := range list { // later calls are closer
 			if d.Area != "" {
@@ -58,11 +59,11 @@ func (s *subject) detachLevels() (kinds map[setting.PolicyKind]Level, areas map[
 	// stored last.
 	p := s.plan
 	for depth, u := range p.Units[p.Devices.At(s.dev).HomeAt].Path {
-		detach(p.Units[u].Detach, Level(depth))
+		detach(p.Units[u].Detach, outcome.Level(depth))
 	}
 	for _, g := range p.DetachingGroups {
 		if p.InGroup(s.dev, s.who, g) {
-			detach(p.Groups[g].Detach, GroupLevel)
+			detach(p.Groups[g].Detach, outcome.GroupLevel)
 		}
 	}
 	return kinds, areas
@@ -199,8 +200,8 @@ func (p *Plan) matchesIn(block int) *blockMatches {
 }
 
 // notApplying gives the policies that do not apply, with the first reason, by id.
-func (s *subject) notApplying() []NotApplying {
-	out := make([]NotApplying, 0, len(s.plan.byPolicy))
+func (s *subject) notApplying() []outcome.NotApplying {
+	out := make([]outcome.NotApplying, 0, len(s.plan.byPolicy))
 	for _, at := range s.plan.byPolicy {
 		pol := &s.plan.policies[at]
 		why := whyNot{subject: s, policy: pol}
@@ -216,12 +217,12 @@ func (s *subject) notApplying() []NotApplying {
 
 // whyNot is told why a policy does not apply to a subject, which is the only row.
 type whyNot struct {
-	NotApplying
+	outcome.NotApplying
 	subject *subject
 	policy  *policy
 }
 
-func (w *whyNot) Not(why match.Reason, _ *bitset.Set)     { w.Reason = why }
+func (w *whyNot) Not(why outcome.Reason, _ *bitset.Set)   { w.Reason = why }
 func (w *whyNot) Includes(*match.Target, *bitset.Set)     {}
 func (w *whyNot) Excludes(t *match.Target, _ *bitset.Set) { w.Targets = append(w.Targets, t.Target) }
 func (w *whyNot) Fails(*bitset.Set) {
@@ -253,7 +254,7 @@ func (s *subject) detach(c *settingIndex, in []decide.Candidate) {
 }
 
 // Applied gives the policies that apply to a result's subject, by id.
-func (p *Plan) Applied(r *Result) []*estate.Policy {
+func (p *Plan) Applied(r *outcome.Result) []*estate.Policy {
 	out := make([]*estate.Policy, 0, len(p.byPolicy)-len(r.NotApplying))
 	// Both lists are in the order of ids, so one pass over them is enough.
 	not := r.NotApplying // both come by id
@@ -268,7 +269,7 @@ func (p *Plan) Applied(r *Result) []*estate.Policy {
 }
 
 // Applying lists the policies that apply to a result's subject, by id.
-func (p *Plan) Applying(r *Result) []estate.PolicyID {
+func (p *Plan) Applying(r *outcome.Result) []estate.PolicyID {
 	applied := p.Applied(r)
 	out := make([]estate.PolicyID, len(applied))
 	for i := range applied {

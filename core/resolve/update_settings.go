@@ -8,6 +8,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
@@ -368,7 +369,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	open.Clear()
 	forced.Clear()
 	decided.Each(here, func(number int32) {
-		if o := c.Outcomes.Of(number); o.Status == Set && !intern.IsItem(number) {
+		if o := c.Outcomes.Of(number); o.Status == outcome.Set && !intern.IsItem(number) {
 			open.Or(here)
 		}
 	})
@@ -515,7 +516,7 @@ func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[str
 		for _, at := range s.next.bySetting {
 			c := &s.next.settings[at]
 			s.worker.splitByOutcome(c, s.outcomesOf(at, s.decided), some, func(o *intern.Outcome, v setting.Value, _ uint32, rows *bitset.Set) {
-				if o == nil || o.Status != Set {
+				if o == nil || o.Status != outcome.Set {
 					return
 				}
 				value := v.Any()

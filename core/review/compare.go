@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -15,13 +16,13 @@ import (
 // nil.
 type SettingPair struct {
 	Setting setting.ID
-	A, B    *resolve.Setting
+	A, B    *outcome.Setting
 	Same    bool // in status and value; where it comes from may differ all the same
 }
 
 // Pair is two subjects side by side.
 type Pair struct {
-	A, B         *resolve.Result
+	A, B         *outcome.Result
 	Settings     []SettingPair     // every setting that either has, by id
 	OnlyA, OnlyB []estate.PolicyID // policies that apply to one of them
 	GroupsA      []estate.GroupID  // groups that one of them is in
@@ -29,7 +30,7 @@ type Pair struct {
 }
 
 // Beside compares two subjects; each is resolved in its own plan.
-func Beside(a, b *resolve.Result, planA, planB *resolve.Plan) Pair {
+func Beside(a, b *outcome.Result, planA, planB *resolve.Plan) Pair {
 	out := Pair{A: a, B: b}
 	// Both lists are in the order of ids: they are merged, and a setting that one side lacks leaves
 	// that side nil.
@@ -56,7 +57,7 @@ func Beside(a, b *resolve.Result, planA, planB *resolve.Plan) Pair {
 	return out
 }
 
-func sortedGroups(plan *resolve.Plan, r *resolve.Result) []estate.GroupID {
+func sortedGroups(plan *resolve.Plan, r *outcome.Result) []estate.GroupID {
 	out := plan.GroupsOf(r.Device)
 	if r.Person != "" {
 		out = append(out, plan.GroupsOfPerson(r.Person)...)

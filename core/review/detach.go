@@ -9,6 +9,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -65,7 +66,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 			gets = gets.Or(before.Plan.Applies(policy))
 		}
 		for _, h := range before.Resolution.States(id, gets.And(devices)) {
-			if h.Status == resolve.Set {
+			if h.Status == outcome.Set {
 				touched = touched.Or(h.Devices)
 			}
 		}
@@ -81,7 +82,7 @@ func Detach(before, after impact.Side, place estate.Target) Detaching {
 		states := before.Resolution.States(id, won)
 		// The most frequent value is offered to start from. The others are counted.
 		for i := range states { // the most frequent first
-			if states[i].Status != resolve.Set {
+			if states[i].Status != outcome.Set {
 				continue
 			}
 			if best == nil {

@@ -8,6 +8,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	. "zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/rule"
@@ -277,7 +278,7 @@ func TestWhatIsDroppedWouldArrive(t *testing.T) {
 			arrives := 0
 			for r := range all.All {
 				if st := r.Setting(d.Setting); st != nil && in.Has(r.Device) &&
-					slices.ContainsFunc(st.Candidates, func(c resolve.Candidate) bool { return c.Policy == d.Policy }) {
+					slices.ContainsFunc(st.Candidates, func(c outcome.Candidate) bool { return c.Policy == d.Policy }) {
 					arrives++
 				}
 			}

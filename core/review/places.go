@@ -11,6 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
@@ -103,7 +104,7 @@ func (c *counter) of(devices resolve.Devices) iter.Seq2[int, int] {
 // Prevailing is what a setting is on most laptops of a place; the zero State, where most do not
 // have it at all.
 type Prevailing struct {
-	resolve.State
+	outcome.State
 	Policies []string // of a conflict: those that conflict
 	Devices  int      // laptops of the place that have it so
 	Others   int      // that have it otherwise

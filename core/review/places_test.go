@@ -8,7 +8,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
-	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -25,7 +25,7 @@ func TestWhatPrevailsInUnits(t *testing.T) {
 		for r := range side.Resolution.All {
 			is := map[setting.ID]string{}
 			for _, one := range r.Settings {
-				is[one.ID] = text(resolve.State{Status: one.Status, Value: one.Value}, one.From)
+				is[one.ID] = text(outcome.State{Status: one.Status, Value: one.Value}, one.From)
 			}
 			for _, u := range side.Plan.HomeUnits(r.Device) {
 				unit := estate.UnitID(u)
@@ -87,11 +87,11 @@ func TestWhatPrevailsInUnits(t *testing.T) {
 	}
 }
 
-func text(s resolve.State, clashing []string) string {
+func text(s outcome.State, clashing []string) string {
 	switch s.Status {
-	case resolve.Set:
+	case outcome.Set:
 		return s.Value.String()
-	case resolve.Conflict:
+	case outcome.Conflict:
 		return fmt.Sprint(clashing)
 	}
 	return string(s.Status)

@@ -13,6 +13,7 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/core/threads"
@@ -40,7 +41,7 @@ type AlsoSet struct {
 	Devices  int // laptops to which it brings the setting
 	Shared   int // of those, laptops that the policy that is looked at reaches too
 	Relation Relation
-	Fates    map[resolve.Fate]int // what becomes of the other policy's entry on the shared ones
+	Fates    map[outcome.Fate]int // what becomes of the other policy's entry on the shared ones
 	Beside   resolve.Beside       // what becomes of both on these; zero where the policy that is looked at does not set it
 }
 
@@ -59,11 +60,11 @@ type Lacking map[setting.Unsupported]int
 type Use struct {
 	Reach    *resolve.Reach
 	AlsoSet  []AlsoSet                           // of its settings: by setting, then those that share most laptops first
-	Mine     map[setting.ID]map[resolve.Fate]int // what becomes of its own entries
+	Mine     map[setting.ID]map[outcome.Fate]int // what becomes of its own entries
 	Lacking  map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
 	NotKnown map[setting.ID]int                  // of its settings, on how many of its laptops nobody knows whether they support one; they count as supported
 	Forced   map[setting.ID]int                  // its settings, on how many laptops something else forces another value than is decided
-	Problems []resolve.ProblemFound                   // that its entries are part of
+	Problems []resolve.ProblemFound              // that its entries are part of
 }
 
 // Look says what a policy does. ok is false when there is no such policy.
@@ -72,7 +73,7 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	if policy == nil {
 		return nil, false
 	}
-	use = &Use{Mine: map[setting.ID]map[resolve.Fate]int{}, Forced: map[setting.ID]int{}}
+	use = &Use{Mine: map[setting.ID]map[outcome.Fate]int{}, Forced: map[setting.ID]int{}}
 	use.Reach, _ = side.Plan.Reach(id)
 	// What others do matters on the laptops that the policy reaches. Everything below is counted
 	// among these.
@@ -149,7 +150,7 @@ func entriesElsewhere(s *estate.Snapshot, settings []setting.ID, except estate.P
 		for j := range p.Entries {
 			e := &p.Entries[j]
 			if list, asked := out[e.Setting]; asked {
-				also := AlsoSet{Setting: e.Setting, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[resolve.Fate]int{}}
+				also := AlsoSet{Setting: e.Setting, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[outcome.Fate]int{}}
 				out[e.Setting] = append(list, also)
 			}
 		}
@@ -183,7 +184,7 @@ func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
 	// merged value, who wins. Without a value beside which it is seen, what becomes of it counts.
 	over, under, conflict := a.Beside.Over, a.Beside.Under, a.Beside.Conflict
 	if mine == nil {
-		over, conflict = a.Fates[resolve.Won], a.Fates[resolve.Clashing]
+		over, conflict = a.Fates[outcome.Won], a.Fates[outcome.Clashing]
 		under = a.Shared - over
 	}
 	switch {

@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -166,7 +167,7 @@ func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate
 		for _, s := range plan.EntryFates(c.Setting, c.Devices, "") {
 			// On every laptop of the conflict the entry is overridden by a closer level: locking it
 			// would settle all of it.
-			if s.Fates[resolve.Outer] == c.Devices.Len() {
+			if s.Fates[outcome.Outer] == c.Devices.Len() {
 				counts[s.Policy]++
 			}
 		}
@@ -204,7 +205,7 @@ func policyEdit(p estate.Policy) estate.Edit {
 // rulings prefers a policy's value over those of the others that differ.
 func rulings(conflicts []resolve.ConflictFound, prefer estate.PolicyID) (edits []estate.Edit) {
 	for _, c := range conflicts {
-		mine := slices.IndexFunc(c.Values, func(v resolve.Candidate) bool { return v.Policy == prefer })
+		mine := slices.IndexFunc(c.Values, func(v outcome.Candidate) bool { return v.Policy == prefer })
 		for _, v := range c.Values {
 			if mine < 0 || v.Policy == prefer || v.Value.Equal(c.Values[mine].Value) {
 				continue

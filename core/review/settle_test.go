@@ -5,7 +5,7 @@ import (
 	"testing"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/review"
 )
 
@@ -34,7 +34,7 @@ func TestWaysSettle(t *testing.T) {
 		case LockAbove:
 			stands = `"Three"`
 		}
-		if is := side.With(next).Resolution.State("signin.banner", "LT-1"); is.Status != resolve.Set || is.Value.String() != stands {
+		if is := side.With(next).Resolution.State("signin.banner", "LT-1"); is.Status != outcome.Set || is.Value.String() != stands {
 			t.Errorf("%s %s: the laptop has %v, expected %s", w.Kind, w.Policy, is, stands)
 		}
 	}

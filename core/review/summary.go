@@ -6,6 +6,7 @@ package review
 import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -31,7 +32,7 @@ type EntrySummary struct {
 	Also       []AlsoSet
 	Lacking    Lacking
 	NotKnown   int // laptops of which it is not known whether they support it
-	Fates      map[resolve.Fate]int
+	Fates      map[outcome.Fate]int
 }
 
 // Titles gives what people call things, by id; an id is shown where it has no title.

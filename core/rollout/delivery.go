@@ -3,7 +3,7 @@ package rollout
 import (
 	"time"
 
-	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -51,17 +51,17 @@ func (d Delivery) Gone() bool {
 }
 
 // Want takes what a resolution decided; decided is nil when the setting does not appear.
-func (d Delivery) Want(decided *resolve.Setting, at time.Time) Delivery {
+func (d Delivery) Want(decided *outcome.Setting, at time.Time) Delivery {
 	switch {
-	case decided != nil && decided.Status == resolve.Conflict:
+	case decided != nil && decided.Status == outcome.Conflict:
 		d.Status, d.Code, d.Reason = Conflict, "", ""
 		return d
-	case decided != nil && decided.Status == resolve.Unsupported:
+	case decided != nil && decided.Status == outcome.Unsupported:
 		d.Status, d.Code, d.Reason, d.Wanted = Unsupported, "", string(decided.Reason), setting.Value{}
 		return d
 	}
 	var wanted setting.Value
-	if decided != nil && decided.Status == resolve.Set {
+	if decided != nil && decided.Status == outcome.Set {
 		wanted = decided.Value
 	}
 	if wanted.Equal(d.Wanted) && (d.Status == Applied || d.Status == Failed || d.Status == Pending || d.Status == Drifted) {

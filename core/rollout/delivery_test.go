@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -51,13 +51,13 @@ func TestDeliveries(t *testing.T) {
 			}
 			switch word {
 			case "want":
-				d = d.Want(&resolve.Setting{Status: resolve.Set, Value: value}, now)
+				d = d.Want(&outcome.Setting{Status: outcome.Set, Value: value}, now)
 			case "unwant":
 				d = d.Want(nil, now)
 			case "conflict":
-				d = d.Want(&resolve.Setting{Status: resolve.Conflict}, now)
+				d = d.Want(&outcome.Setting{Status: outcome.Conflict}, now)
 			case "unsupported":
-				d = d.Want(&resolve.Setting{Status: resolve.Unsupported, Reason: setting.LowVersion}, now)
+				d = d.Want(&outcome.Setting{Status: outcome.Unsupported, Reason: setting.LowVersion}, now)
 			case "report":
 				d = d.Report(value, now)
 			case "accept":

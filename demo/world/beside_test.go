@@ -12,6 +12,7 @@ import (
 	_ "github.com/mattn/go-sqlite3"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/demo/world"
@@ -95,7 +96,7 @@ func tables(b *testing.B, s *estate.Snapshot, plan *resolve.Plan, laptops int) *
 		if err != nil {
 			b.Fatal(err)
 		}
-		levels := map[estate.PolicyID]resolve.Level{}
+		levels := map[estate.PolicyID]outcome.Level{}
 		for j := range r.Settings {
 			for _, c := range r.Settings[j].Candidates {
 				levels[c.Policy] = c.Level
@@ -144,7 +145,7 @@ func agree(b *testing.B, whole *resolve.EstateResolution, settled map[[2]string]
 	same := 0
 	for at, value := range settled {
 		is := whole.State(setting.ID(at[1]), estate.DeviceID(at[0]))
-		if is.Status != resolve.Set {
+		if is.Status != outcome.Set {
 			continue
 		}
 		if is.Value.String() != value {

@@ -4,7 +4,7 @@
 package files
 
 import (
-	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -62,7 +62,7 @@ type (
 )
 
 // Answer gives a result as its wire type; reasons adds the policies that do not apply.
-func Answer(r *resolve.Result, reasons bool) SubjectAnswer {
+func Answer(r *outcome.Result, reasons bool) SubjectAnswer {
 	out := SubjectAnswer{
 		Device: string(r.Device), Person: string(r.Person), Unit: string(r.Unit),
 		Settings: make([]SettingAnswer, len(r.Settings)), Problems: make([]ProblemAnswer, len(r.Problems)),
@@ -87,7 +87,7 @@ func Answer(r *resolve.Result, reasons bool) SubjectAnswer {
 
 // Explained gives a result with all that an explanation needs: the policies that do not apply, and
 // for each candidate that lost, the policies that it lost to.
-func Explained(r *resolve.Result) SubjectAnswer {
+func Explained(r *outcome.Result) SubjectAnswer {
 	out := Answer(r, true)
 	for i := range r.Settings {
 		for j, c := range r.Settings[i].Candidates {
@@ -98,16 +98,16 @@ func Explained(r *resolve.Result) SubjectAnswer {
 }
 
 // ProblemOf gives a problem as its wire type.
-func ProblemOf(found resolve.Problem) ProblemAnswer {
+func ProblemOf(found outcome.Problem) ProblemAnswer {
 	return ProblemAnswer{string(found.Check), filled(texts(found.Settings)), filled(found.From), found.Message}
 }
 
-func settingAnswer(s *resolve.Setting) SettingAnswer {
+func settingAnswer(s *outcome.Setting) SettingAnswer {
 	out := SettingAnswer{
 		Setting: string(s.ID), Status: string(s.Status), Reason: string(s.Reason), Value: valueOrNot(s.Value), How: string(s.How),
 		Candidates: make([]CandidateAnswer, len(s.Candidates)),
 	}
-	if s.Status != resolve.Unsupported {
+	if s.Status != outcome.Unsupported {
 		out.From = filled(s.From)
 	}
 	if s.Replaced != nil {
@@ -120,7 +120,7 @@ func settingAnswer(s *resolve.Setting) SettingAnswer {
 }
 
 // CandidateOf gives a candidate as its wire type.
-func CandidateOf(c resolve.Candidate) CandidateAnswer {
+func CandidateOf(c outcome.Candidate) CandidateAnswer {
 	return CandidateAnswer{string(c.Policy), c.Level.String(), c.Priority, c.Value, c.Locked, c.Fate.String(), nil}
 }
 

@@ -9,8 +9,8 @@ import (
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/recovery"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -191,7 +191,7 @@ func sentences(parts []string) []string {
 // inEffect says on how many laptops an entry decides, and what becomes of it on the others.
 func (w *summaryWriter) inEffect(e review.EntrySummary) string {
 	var parts []string
-	for _, fate := range []resolve.Fate{resolve.Won, resolve.Clashing, resolve.Outer, resolve.LowerPriority, resolve.Weaker, resolve.LockedOut, resolve.RuledOut, resolve.Excepted, resolve.Detached, resolve.Enforced} {
+	for _, fate := range []outcome.Fate{outcome.Won, outcome.Clashing, outcome.Outer, outcome.LowerPriority, outcome.Weaker, outcome.LockedOut, outcome.RuledOut, outcome.Excepted, outcome.Detached, outcome.Enforced} {
 		if n := e.Fates[fate]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%s: %s", fateWords[fate], Counted(n, "laptop")))
 		}
@@ -209,17 +209,17 @@ func (w *summaryWriter) inEffect(e review.EntrySummary) string {
 }
 
 // fateWords says what became of an entry.
-var fateWords = map[resolve.Fate]string{
-	resolve.Won:           "in force",
-	resolve.Clashing:      "conflicts, so that the laptop keeps what it has",
-	resolve.Outer:         "overridden by a policy set closer",
-	resolve.LowerPriority: "overridden by a higher priority",
-	resolve.Weaker:        "another policy is stricter",
-	resolve.LockedOut:     "locked by a policy above",
-	resolve.RuledOut:      "a ruling prefers another policy",
-	resolve.Excepted:      "an exception replaces it",
-	resolve.Detached:      "the unit or group is detached",
-	resolve.Enforced:      "it gives way to another policy that has the setting",
+var fateWords = map[outcome.Fate]string{
+	outcome.Won:           "in force",
+	outcome.Clashing:      "conflicts, so that the laptop keeps what it has",
+	outcome.Outer:         "overridden by a policy set closer",
+	outcome.LowerPriority: "overridden by a higher priority",
+	outcome.Weaker:        "another policy is stricter",
+	outcome.LockedOut:     "locked by a policy above",
+	outcome.RuledOut:      "a ruling prefers another policy",
+	outcome.Excepted:      "an exception replaces it",
+	outcome.Detached:      "the unit or group is detached",
+	outcome.Enforced:      "it gives way to another policy that has the setting",
 }
 
 func (w *summaryWriter) consequences() {
@@ -331,7 +331,7 @@ func (w *summaryWriter) back() {
 		d := w.plan.Definition(t.Setting)
 		back := "left to the laptop as it is"
 		switch {
-		case t.To.Status == resolve.Set:
+		case t.To.Status == outcome.Set:
 			back = Value(d, t.To.Value)
 		case t.To.Status != "":
 			back = string(t.To.Status)
@@ -360,7 +360,7 @@ func (w *summaryWriter) back() {
 }
 
 func stateWords(d *setting.Definition, s impact.State) string {
-	if s.Status == resolve.Set {
+	if s.Status == outcome.Set {
 		return Value(d, s.Value)
 	}
 	return string(s.Status)

@@ -5,6 +5,7 @@ package wire
 
 import (
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
@@ -59,7 +60,7 @@ func Problems(found []resolve.ProblemFound, most int) []FoundProblem {
 }
 
 // Lints gives lints.
-func Lints(found []resolve.Lint) []Lint {
+func Lints(found []outcome.Lint) []Lint {
 	out := make([]Lint, len(found))
 	for i, l := range found {
 		out[i] = Lint{

@@ -16,8 +16,8 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/syncml"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
@@ -93,11 +93,11 @@ func (s *server) registerDevices() {
 
 // appliedOn lists the policies that apply to a device, with how many of their entries are in effect
 // there.
-func appliedOn(live *workflow.Live, r *resolve.Result) []wire.AppliedPolicy {
+func appliedOn(live *workflow.Live, r *outcome.Result) []wire.AppliedPolicy {
 	inEffect := map[estate.PolicyID]int{}
 	for i := range r.Settings {
 		for _, c := range r.Settings[i].Candidates {
-			if c.Fate == resolve.Won {
+			if c.Fate == outcome.Won {
 				inEffect[c.Policy]++
 			}
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
@@ -137,7 +138,7 @@ func inheritedWire(t titled, h *review.InheritedHere) wire.InheritedSetting {
 
 func prevailingWire(p review.Prevailing) wire.Prevailing {
 	w := wire.Prevailing{State: stateOf(p.State), Devices: p.Devices, Others: p.Others, Apart: p.Apart}
-	if p.Status == resolve.Conflict {
+	if p.Status == outcome.Conflict {
 		w.Policies = p.Policies
 	}
 	return w
@@ -213,7 +214,7 @@ func whereaboutsWire(v workflow.View, is review.Whereabouts) wire.Whereabouts {
 	}
 	for _, h := range is.States {
 		held := wire.HeldState{State: stateOf(h.State), Devices: h.Devices.Len()}
-		if h.Status == resolve.Conflict {
+		if h.Status == outcome.Conflict {
 			held.Policies = h.Policies
 		}
 		w.States = append(w.States, held)

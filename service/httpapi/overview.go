@@ -10,7 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
@@ -126,14 +126,14 @@ func (s *server) effectiveOfAll(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
-	answer := func(r *resolve.Result) files.SubjectAnswer {
+	answer := func(r *outcome.Result) files.SubjectAnswer {
 		if in.Explain {
 			return files.Explained(r)
 		}
 		return files.Answer(r, in.Reasons)
 	}
 	if len(in.Device) > 0 {
-		var results []*resolve.Result
+		var results []*outcome.Result
 		for _, id := range in.Device {
 			plan, err := s.Flow.PlanNow(ctx, actorOf(ctx), v, in.Change+in.At, id)
 			if err != nil {

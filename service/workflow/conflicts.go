@@ -13,6 +13,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
@@ -268,7 +269,7 @@ func (s *ConflictService) WaysOut(
 	return v.tried(ctx, review.Ways(v.Plan, conflicts...), touched, func(after impact.Side) (left resolve.Devices) {
 		for _, c := range conflicts {
 			for _, h := range after.Resolution.States(c.Setting, c.Devices) {
-				if h.Status == resolve.Conflict {
+				if h.Status == outcome.Conflict {
 					left = left.Or(h.Devices)
 				}
 			}

@@ -25,6 +25,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/listing"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/store"
@@ -92,7 +93,7 @@ type Live struct {
 	clashing    []int32 // by device in the order of ids: settings that policies conflict on
 	wrong       []int32 // checks that find something
 	lintsOnce   sync.Once
-	lints       []resolve.Lint
+	lints       []outcome.Lint
 	devicesOnce sync.Once
 	deviceTable *listing.Table
 	peopleOnce  sync.Once

@@ -11,6 +11,7 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/formats/files"
@@ -23,7 +24,7 @@ type Overview struct {
 	Units, People, Devices, Policies int
 	Conflicts                        []resolve.ConflictFound
 	Problems                         []resolve.ProblemFound
-	Lints                            []resolve.Lint
+	Lints                            []outcome.Lint
 	Arisen                           []ConflictEvent
 	OpenChanges                      []store.Change
 	Enrolled, Silent, NeverSeen      int
@@ -159,7 +160,7 @@ func daysAfter(day estate.Date, days int) estate.Date {
 }
 
 // Lints gives the lints of the live estate.
-func (s *Service) Lints(ctx context.Context, by Actor) ([]resolve.Lint, error) {
+func (s *Service) Lints(ctx context.Context, by Actor) ([]outcome.Lint, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
@@ -18,7 +19,7 @@ import (
 // DevicePage is all that is known of one device.
 type DevicePage struct {
 	Row        DeviceRow
-	Result     *resolve.Result
+	Result     *outcome.Result
 	Deliveries map[setting.ID]rollout.Delivery
 	CheckIns   []store.CheckIn
 	Groups     []resolve.Membership

@@ -19,6 +19,7 @@ import (
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -308,7 +309,7 @@ type Decision struct {
 
 // PastSetting is a setting of a laptop at a moment: what was decided, by what, and what the laptop reported.
 type PastSetting struct {
-	resolve.Setting
+	outcome.Setting
 	Definition *setting.Definition
 	Decisions  []Decision
 	Exception  *estate.Exception // that decided
@@ -317,7 +318,7 @@ type PastSetting struct {
 
 // InForce tells whether the laptop reported what was decided.
 func (p *PastSetting) InForce() bool {
-	return p.Status == resolve.Set && p.Reported != nil && p.Reported.Value.Equal(p.Value)
+	return p.Status == outcome.Set && p.Reported != nil && p.Reported.Value.Equal(p.Value)
 }
 
 // Past is a laptop at a moment.
@@ -331,7 +332,7 @@ type Past struct {
 	Exceptions []estate.Exception // that counted for the laptop
 	Presence   *store.Presence    // nil: it had never checked in
 	Reached    []string           // rollouts under way that had reached it
-	Result     *resolve.Result
+	Result     *outcome.Result
 }
 
 // NotThenError says that a laptop was not in the estate at a moment.
@@ -397,7 +398,7 @@ func (s *RolloutService) PastOf(ctx context.Context, by Actor, device string, at
 
 // decidedBy adds what decided a setting: the exception, or the policies as they were then.
 func (s *RolloutService) decidedBy(ctx context.Context, of *Past, plan *resolve.Plan, p *PastSetting) error {
-	if p.How == resolve.ByException {
+	if p.How == outcome.ByException {
 		for i := range of.Exceptions {
 			if slices.Contains(p.From, string(of.Exceptions[i].ID)) {
 				p.Exception = &of.Exceptions[i]

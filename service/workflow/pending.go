@@ -9,6 +9,7 @@ import (
 	"maps"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
@@ -91,7 +92,7 @@ func (s *LaptopService) addPending(ctx context.Context, b *laptopStates) error {
 		return b.laptops[device].EnrolledAt != nil && b.counts[device] != nil && delivered[device] <= number
 	}
 	for id, list := range bySetting {
-		move := func(device string, from, to resolve.State) {
+		move := func(device string, from, to outcome.State) {
 			if from.Equal(to) {
 				return
 			}
@@ -109,7 +110,7 @@ func (s *LaptopService) addPending(ctx context.Context, b *laptopStates) error {
 				}
 			}
 		}
-		type span struct{ from, to resolve.State }
+		type span struct{ from, to outcome.State }
 		spans := map[string]span{}
 		for _, a := range list {
 			for d := range a.Devices.On(live.Plan).Each {
@@ -134,20 +135,20 @@ func (s *LaptopService) addPending(ctx context.Context, b *laptopStates) error {
 
 // inOrder gives the status of a delivery that the laptop has as it was decided; empty where nothing
 // was wanted.
-func inOrder(decided resolve.State) rollout.Status {
+func inOrder(decided outcome.State) rollout.Status {
 	switch decided.Status {
-	case resolve.Conflict:
+	case outcome.Conflict:
 		return rollout.Conflict
-	case resolve.Unsupported:
+	case outcome.Unsupported:
 		return rollout.Unsupported
-	case resolve.Set:
+	case outcome.Set:
 		return rollout.Applied
 	}
 	return ""
 }
 
 // nextStatus gives the status of a delivery once it is decided otherwise; was is its status before.
-func nextStatus(decided resolve.State, was rollout.Status) rollout.Status {
+func nextStatus(decided outcome.State, was rollout.Status) rollout.Status {
 	switch is := inOrder(decided); {
 	case is == rollout.Applied:
 		return rollout.Pending

@@ -12,8 +12,8 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/review"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/files"
@@ -310,7 +310,7 @@ func (s *ChangeService) Capture(ctx context.Context, by Actor, id estate.DeviceI
 			continue
 		}
 		c := Captured{Definition: def, Reported: v, Default: v.Equal(def.Default)}
-		if is := effective.Setting(id); is != nil && is.Status == resolve.Set {
+		if is := effective.Setting(id); is != nil && is.Status == outcome.Set {
 			c.Wanted, c.From = is.Value, is.From
 		}
 		out = append(out, c)

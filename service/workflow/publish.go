@@ -13,6 +13,7 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -360,7 +361,7 @@ func Wanted(
 	at time.Time,
 ) (all map[setting.ID]rollout.Delivery, altered []rollout.Delivery) {
 	all = make(map[setting.ID]rollout.Delivery, r.Len())
-	take := func(id setting.ID, decided *resolve.Setting) {
+	take := func(id setting.ID, decided *outcome.Setting) {
 		was, had := known[id]
 		was.Setting = id
 		is := was.Want(decided, at)

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/recovery"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	sealed "zenithridge.example/zridge/formats/escrow"
 	"zenithridge.example/zridge/service/escrow"
@@ -334,7 +334,7 @@ func handlingOf(live *Live, device estate.DeviceID) handling {
 		return handling{secondPerson: true}
 	}
 	value := func(id setting.ID) setting.Value {
-		if is := live.Resolution.State(id, device); is.Status == resolve.Set {
+		if is := live.Resolution.State(id, device); is.Status == outcome.Set {
 			return is.Value
 		}
 		return setting.Value{}

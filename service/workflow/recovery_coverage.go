@@ -12,8 +12,8 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/recovery"
-	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/service/store"
 )
@@ -139,7 +139,7 @@ func keyDemandsOf(live *Live) (out []keyDemand, at map[estate.DeviceID]int) {
 	})
 	each := func(id setting.ID, note func(h *handling, v setting.Value)) {
 		for _, is := range live.Resolution.States(id, all) {
-			if is.Status != resolve.Set {
+			if is.Status != outcome.Set {
 				continue
 			}
 			for device := range is.Devices.Each {

@@ -14,9 +14,9 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/recovery"
-	"zenithridge.example/zridge/core/resolve"
 	sealed "zenithridge.example/zridge/formats/escrow"
 	"zenithridge.example/zridge/service/store"
 )
@@ -64,7 +64,7 @@ func (s *RecoveryService) recipients(ctx context.Context) ([]Recipient, error) {
 	}
 	live := s.Live()
 	for _, is := range live.Resolution.States(recovery.RecipientsOfEscrow, live.Plan.All()) {
-		if is.Status != resolve.Set {
+		if is.Status != outcome.Set {
 			continue
 		}
 		for _, text := range is.Value.Items() {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
 	"zenithridge.example/zridge/core/setting"
@@ -149,7 +150,7 @@ func (s *RolloutService) judge(live *Live, m *machine, c CheckedIn) (verdict, er
 	}
 	for id, wanted := range altering(without, with) {
 		switch d := c.After[id]; {
-		case wanted.Status == resolve.Conflict || wanted.Status == resolve.Unsupported: // nothing is sent
+		case wanted.Status == outcome.Conflict || wanted.Status == outcome.Unsupported: // nothing is sent
 		case d.Reported.Equal(wanted.Value) && d.Status != rollout.Failed:
 		case d.Status == rollout.Failed && d.Wanted.Equal(wanted.Value) && !slices.Contains(before, id):
 			out.report = rollout.ReportRefused
@@ -174,15 +175,15 @@ func (s *RolloutService) reasonIn(live *Live, id setting.ID, d rollout.Delivery)
 
 // altering gives the settings that differ on a laptop between two estates, and what they are in the
 // second; the zero State where they do not appear.
-func altering(without, with *resolve.Reasons) func(yield func(setting.ID, resolve.State) bool) {
-	return func(yield func(setting.ID, resolve.State) bool) {
+func altering(without, with *resolve.Reasons) func(yield func(setting.ID, outcome.State) bool) {
+	return func(yield func(setting.ID, outcome.State) bool) {
 		for s := range with.Outcomes {
 			if is := stateOf(s, true); !is.Equal(stateIn(without, s.ID)) && !yield(s.ID, is) {
 				return
 			}
 		}
 		for s := range without.Outcomes {
-			if _, appears := with.Outcome(s.ID); !appears && !yield(s.ID, resolve.State{}) {
+			if _, appears := with.Outcome(s.ID); !appears && !yield(s.ID, outcome.State{}) {
 				return
 			}
 		}
@@ -190,16 +191,16 @@ func altering(without, with *resolve.Reasons) func(yield func(setting.ID, resolv
 }
 
 // stateIn gives what a setting is among reasons; the zero State where it does not appear.
-func stateIn(r *resolve.Reasons, id setting.ID) resolve.State { return stateOf(r.Outcome(id)) }
+func stateIn(r *resolve.Reasons, id setting.ID) outcome.State { return stateOf(r.Outcome(id)) }
 
-func stateOf(s resolve.Setting, appears bool) resolve.State {
+func stateOf(s outcome.Setting, appears bool) outcome.State {
 	switch {
 	case !appears:
-		return resolve.State{}
-	case s.Status != resolve.Set:
-		return resolve.State{Status: s.Status}
+		return outcome.State{}
+	case s.Status != outcome.Set:
+		return outcome.State{Status: s.Status}
 	}
-	return resolve.State{Status: s.Status, Value: s.Value}
+	return outcome.State{Status: s.Status, Value: s.Value}
 }
 
 // returned says what a check-in means for a rollout that is taken back: the laptop has what it had before

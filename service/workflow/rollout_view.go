@@ -12,6 +12,7 @@ import (
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/problem"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/rollout"
@@ -364,7 +365,7 @@ type Coming struct {
 // ComingSetting is a setting that a rollout alters on a laptop.
 type ComingSetting struct {
 	Setting  setting.ID
-	From, To resolve.State // without the change, and with it
+	From, To outcome.State // without the change, and with it
 }
 
 // ComingTo lists the rollouts under way that a laptop is in, with what they alter on it.

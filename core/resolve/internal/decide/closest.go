@@ -2,6 +2,7 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -15,7 +16,7 @@ func (closest) ByLevel() bool                                                   
 func (closest) Inherited() bool                                                     { return false }
 
 func (closest) precedence() *precedence {
-	return &precedence{how: ByClosest, inZone: LowerPriority, beyond: Outer, ties: true}
+	return &precedence{how: outcome.ByClosest, inZone: outcome.LowerPriority, beyond: outcome.Outer, ties: true}
 }
 
 // Combine takes, for each laptop, the first candidate in order of precedence.

@@ -9,15 +9,15 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
-	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
 )
 
 // given is an entry of a policy that applies to some rows at one level.
 type given struct {
 	policy   string
-	level    match.Level
+	level    outcome.Level
 	priority int64
 	value    setting.Value
 	lock     bool
@@ -42,7 +42,7 @@ var (
 // fates records what an Observer is told, by row and policy.
 type fates map[int]map[string]string
 
-func (f fates) Fate(of *Candidate, is Fate, rows *bitset.Set) {
+func (f fates) Fate(of *Candidate, is outcome.Fate, rows *bitset.Set) {
 	for row := range rows.All() {
 		if f[row] == nil {
 			f[row] = map[string]string{}
@@ -56,7 +56,7 @@ func (f fates) Fate(of *Candidate, is Fate, rows *bitset.Set) {
 	}
 }
 
-func (f fates) Fates(of []Candidate, is Fate, rows *bitset.Set) {
+func (f fates) Fates(of []Candidate, is outcome.Fate, rows *bitset.Set) {
 	var here bitset.Set
 	for i := range of {
 		if here.SetAnd(of[i].Live, rows) {
@@ -65,7 +65,7 @@ func (f fates) Fates(of []Candidate, is Fate, rows *bitset.Set) {
 	}
 }
 
-func (f fates) By(How, *estate.Exception, *bitset.Set) {}
+func (f fates) By(outcome.How, *estate.Exception, *bitset.Set) {}
 
 // decided is what a setting came out as, as text by row, with the fates of the candidates where
 // they were asked for.
@@ -112,7 +112,7 @@ func arrange(def *setting.Definition, rulings []Ruling, list []given) *fixture {
 		}
 		rows[[2]int{names[g.policy], int(g.level)}] = set
 		sources = append(sources, Source{
-			Policy: names[g.policy], ID: estate.PolicyID(g.policy), Priority: g.priority, Levels: []match.Level{g.level},
+			Policy: names[g.policy], ID: estate.PolicyID(g.policy), Priority: g.priority, Levels: []outcome.Level{g.level},
 			Entry: &estate.Entry{Setting: def.ID, Value: g.value, Lock: g.lock},
 		})
 	}
@@ -159,9 +159,9 @@ func (f *fixture) decide(n, only int, observe bool) decided {
 				continue
 			case number == intern.FromItems:
 				text = "items"
-			case o.Status == intern.Set:
+			case o.Status == outcome.Set:
 				text = o.Value.String()
-			case o.Status == intern.Conflict:
+			case o.Status == outcome.Conflict:
 				text = "conflict of " + strings.Join(o.Policies, " ")
 			}
 			if out.outcomes[row] != "" {
@@ -189,10 +189,10 @@ func TestEachRuleDecides(t *testing.T) {
 	house := func(v setting.Value, lock bool, rows ...int) given { return given{"house", 0, 0, v, lock, rows} }
 	site := func(v setting.Value, lock bool, rows ...int) given { return given{"site", 1, 0, v, lock, rows} }
 	team := func(v setting.Value, priority int64, rows ...int) given {
-		return given{"team", match.GroupLevel, priority, v, false, rows}
+		return given{"team", outcome.GroupLevel, priority, v, false, rows}
 	}
 	crew := func(v setting.Value, priority int64, rows ...int) given {
-		return given{"crew", match.GroupLevel, priority, v, false, rows}
+		return given{"crew", outcome.GroupLevel, priority, v, false, rows}
 	}
 	for _, c := range []struct {
 		what    string
@@ -283,7 +283,7 @@ func random(r *rand.Rand, def *setting.Definition) (list []given, rulings []Ruli
 		return texts(items...)
 	}
 	policies := []string{"p1", "p2", "p3", "p4"}
-	levels := []match.Level{0, 1, 2, match.GroupLevel, match.IndividualLevel}
+	levels := []outcome.Level{0, 1, 2, outcome.GroupLevel, outcome.IndividualLevel}
 	for _, policy := range policies {
 		v, priority, lock := value(), int64(r.IntN(2)), r.IntN(4) == 0
 		for _, level := range levels {
@@ -411,7 +411,7 @@ func TestRerankIsRank(t *testing.T) {
 			}
 			return Source{
 				Policy: policy, ID: estate.PolicyID(fmt.Sprint("p", policy)), Priority: int64(r.IntN(3)),
-				Levels: []match.Level{match.GroupLevel, match.Level(r.IntN(3))}, Entry: &estate.Entry{Value: v, Lock: r.IntN(3) == 0},
+				Levels: []outcome.Level{outcome.GroupLevel, outcome.Level(r.IntN(3))}, Entry: &estate.Entry{Value: v, Lock: r.IntN(3) == 0},
 			}
 		}
 		first := []Source{source(0), source(1), source(2), source(3)}

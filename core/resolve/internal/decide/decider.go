@@ -5,6 +5,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
@@ -24,11 +25,11 @@ var Nobody = &bitset.Set{}
 // Observer is told why. The sets that it is given hold until the call returns.
 type Observer interface {
 	// Fate tells what became of a candidate on some laptops.
-	Fate(of *Candidate, is Fate, rows *bitset.Set)
+	Fate(of *Candidate, is outcome.Fate, rows *bitset.Set)
 	// Fates tells the same fate of several, on those of the laptops that have them.
-	Fates(of []Candidate, is Fate, rows *bitset.Set)
+	Fates(of []Candidate, is outcome.Fate, rows *bitset.Set)
 	// By tells by what a value was decided on some laptops; x is the exception that decided.
-	By(how How, x *estate.Exception, rows *bitset.Set)
+	By(how outcome.How, x *estate.Exception, rows *bitset.Set)
 }
 
 // Limits are the laptops for which a setting is not decided among the candidates.
@@ -66,7 +67,7 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 		here := d.sets.Temp()
 		for i := range in {
 			if c := &in[i]; c.Detached != nil && here.SetAnd(c.Detached, rest) {
-				d.Observer.Fate(c, Detached, here)
+				d.Observer.Fate(c, outcome.Detached, here)
 			}
 		}
 	}
@@ -104,7 +105,7 @@ func (d *Decider) standBack(in []Candidate, rest *bitset.Set) []Candidate {
 func (d *Decider) giveWay(c *Candidate, before, rest *bitset.Set) {
 	if d.Observer != nil {
 		if here := d.sets.Temp(); here.SetAnd(c.Live, before) && here.SetAnd(here, rest) {
-			d.Observer.Fate(c, Enforced, here)
+			d.Observer.Fate(c, outcome.Enforced, here)
 		}
 	}
 	live := d.sets.Temp()
@@ -155,8 +156,8 @@ func (d *Decider) except(ix *Index, in []Candidate, rest *bitset.Set, exempt []*
 		}
 		d.Out.Add(x.Outcome, here)
 		if d.Observer != nil {
-			d.Observer.By(ByException, x.Exception, here)
-			d.Observer.Fates(in, Excepted, here)
+			d.Observer.By(outcome.ByException, x.Exception, here)
+			d.Observer.Fates(in, outcome.Excepted, here)
 		}
 		rest.AndNot(here)
 	}
@@ -202,7 +203,7 @@ func (d *Decider) conflict(ix *Index, candidates []Candidate, rows *bitset.Set) 
 	d.Out.Add(ix.Outcomes.Conflict(policies).Number, rows)
 	if d.Observer != nil {
 		for i := range candidates {
-			d.Observer.Fate(&candidates[i], Clashing, rows)
+			d.Observer.Fate(&candidates[i], outcome.Clashing, rows)
 		}
 	}
 }

@@ -2,8 +2,8 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
-	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -32,7 +32,7 @@ type Ranked struct {
 	LevelAt int16 // the place of Level among the policy's levels
 	Lock    bool
 	Yields  Yield // to whom it gives way
-	Level   match.Level
+	Level   outcome.Level
 	Order
 	Class int32 // the same for equal values
 }

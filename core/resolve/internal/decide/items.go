@@ -2,6 +2,7 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
@@ -69,14 +70,14 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 
 // together tells that laptops have a value that is put together of items, and what became of the
 // candidates: all of them won.
-func (d *Decider) together(in []Candidate, how How, rows *bitset.Set) {
+func (d *Decider) together(in []Candidate, how outcome.How, rows *bitset.Set) {
 	if rows.Empty() {
 		return
 	}
 	d.Out.Add(intern.FromItems, rows)
 	if d.Observer != nil {
 		d.Observer.By(how, nil, rows)
-		d.Observer.Fates(in, Won, rows)
+		d.Observer.Fates(in, outcome.Won, rows)
 	}
 }
 

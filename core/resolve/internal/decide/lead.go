@@ -1,6 +1,10 @@
 package decide
 
-import "math/bits"
+import (
+	"math/bits"
+
+	"zenithridge.example/zridge/core/outcome"
+)
 
 // Marked is the ranked entries of many settings that one laptop has, a bit for each. Entries of all
 // settings are numbered in one row.
@@ -34,9 +38,9 @@ func (ix *Index) DecideByLead(
 	marked Marked,
 	order []Order,
 	first int32,
-	fates []Fate,
+	fates []outcome.Fate,
 	ranks []int32,
-) (outcome int32, _ []Fate, _ []int32, ok bool) {
+) (number int32, _ []outcome.Fate, _ []int32, ok bool) {
 	rule := ix.precedence
 	if rule == nil || ix.yields { // what gives way stands back behind what does not
 		return 0, fates, ranks, false
@@ -49,9 +53,9 @@ func (ix *Index) DecideByLead(
 	// All candidates behind the leader are beaten. By what depends on where they stand: in the same
 	// run they win with it, in the same zone they are beaten within the zone, further on by the
 	// level, or by the lock of the leader.
-	is, leader, beyond := Won, &order[next], rule.beyond
+	is, leader, beyond := outcome.Won, &order[next], rule.beyond
 	if leader.Zone < 0 {
-		beyond = LockedOut
+		beyond = outcome.LockedOut
 	}
 	before := len(fates)
 	for ; next < end; next = marked.Next(next+1, end) {

@@ -2,6 +2,7 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -21,7 +22,7 @@ func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	if ix.Def.Type == setting.TypeTable && len(ix.Def.Key) > 0 {
 		d.rowConflicts(ix, in, numbers, sets, have)
 	}
-	d.together(in, ByMerge, have)
+	d.together(in, outcome.ByMerge, have)
 	for i, item := range numbers {
 		if !sets[i].Empty() {
 			d.Out.AddNew(item, sets[i])

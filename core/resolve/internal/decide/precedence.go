@@ -4,15 +4,16 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/outcome"
 )
 
 // precedence is how a rule decides by precedence: the first candidate in order that a laptop has is
 // in effect.
 type precedence struct {
-	how    How
-	inZone Fate // of candidates behind the first one in its zone
-	beyond Fate // of candidates in later zones
-	ties   bool // candidates of one run may have different values, which is a conflict unless rulings settle it
+	how    outcome.How
+	inZone outcome.Fate // of candidates behind the first one in its zone
+	beyond outcome.Fate // of candidates in later zones
+	ties   bool         // candidates of one run may have different values, which is a conflict unless rulings settle it
 }
 
 // byPrecedence decides for the laptops of undecided. Candidates of one run are in effect together
@@ -30,7 +31,7 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 		d.Out.Add(in[0].Outcome, undecided) // the first run decides for all
 		if d.Observer != nil {
 			d.Observer.By(by.how, nil, undecided)
-			d.Observer.Fates(in[:first], Won, undecided)
+			d.Observer.Fates(in[:first], outcome.Won, undecided)
 			d.behindLead(in, first, undecided, by)
 		}
 		return
@@ -71,7 +72,7 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 					continue
 				}
 				if d.Observer != nil {
-					d.Observer.Fate(c, Won, won)
+					d.Observer.Fate(c, outcome.Won, won)
 					d.Observer.By(by.how, nil, won)
 				}
 				won.AndNot(taken) // of equal values that are written differently the first is shown
@@ -114,7 +115,7 @@ func (d *Decider) behindLead(in []Candidate, from int, all *bitset.Set, by *prec
 	// Behind a locked entry everything is locked out, wherever it comes from.
 	beyond := by.beyond
 	if in[0].Zone < 0 {
-		beyond = LockedOut
+		beyond = outcome.LockedOut
 	}
 	zone := from
 	for zone < len(in) && in[zone].Zone == in[0].Zone {
@@ -143,7 +144,7 @@ func (d *Decider) beaten(run []Candidate, all, undecided, inZone, locked *bitset
 			lost.AndNot(inZone)
 		}
 		if here.SetAnd(lost, locked) {
-			d.Observer.Fate(c, LockedOut, here)
+			d.Observer.Fate(c, outcome.LockedOut, here)
 			lost.AndNot(locked)
 		}
 		if !lost.Empty() {
@@ -187,7 +188,7 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 		c := &run[i]
 		if here.SetAnd(c.Live, single) {
 			if d.Observer != nil {
-				d.Observer.Fate(c, Won, here)
+				d.Observer.Fate(c, outcome.Won, here)
 				d.Observer.By(by.how, nil, here)
 			}
 			here.AndNot(shown)
@@ -206,12 +207,12 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 		if d.Observer == nil {
 			return
 		}
-		d.Observer.By(ByRuling, nil, rows)
+		d.Observer.By(outcome.ByRuling, nil, rows)
 		for i := range tied {
 			if c := &tied[i]; c.Class == winner.Class {
-				d.Observer.Fate(c, Won, rows)
+				d.Observer.Fate(c, outcome.Won, rows)
 			} else {
-				d.Observer.Fate(c, RuledOut, rows)
+				d.Observer.Fate(c, outcome.RuledOut, rows)
 			}
 		}
 	})

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"zenithridge.example/zridge/core/estate"
-	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/outcome"
 )
 
 // Source is the entry of an active policy for the setting of an index, with the levels at which the
@@ -16,7 +16,7 @@ type Source struct {
 	ID       estate.PolicyID
 	Priority int64
 	Yields   Yield
-	Levels   []match.Level
+	Levels   []outcome.Level
 	Entry    *estate.Entry
 }
 

@@ -2,6 +2,7 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/bitset"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -14,7 +15,7 @@ func (strictest) ByLevel() bool                                                 
 func (strictest) Inherited() bool                                                { return false }
 
 func (strictest) precedence() *precedence {
-	return &precedence{how: ByStrictest, inZone: Weaker, beyond: Weaker}
+	return &precedence{how: outcome.ByStrictest, inZone: outcome.Weaker, beyond: outcome.Weaker}
 }
 
 // Combine takes, for each laptop, the first candidate in order of precedence: the index has them in

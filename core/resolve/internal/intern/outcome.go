@@ -5,6 +5,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -39,7 +40,7 @@ func ItemAt(number int32) int32 { return number &^ itemBit }
 // together.
 type Outcome struct {
 	Number   int32
-	Status   Status
+	Status   outcome.Status
 	Reason   setting.Unsupported // with Unsupported
 	Value    setting.Value       // with Set, and of items: a list or table of one
 	Policies []string            // of a conflict, sorted
@@ -67,9 +68,9 @@ func (g *Generation) OutcomesOf(id setting.ID) *Outcomes {
 	if o == nil {
 		o = &Outcomes{count: &g.count, numbers: map[string]int32{}, Column: g.column(rule.Look{Variable: "settings", Field: string(id)})}
 		// The first outcomes are the same for every setting, so their numbers are constants.
-		list := []*Outcome{{Number: FromItems, Status: Set}, {Number: LeftUnset, Status: Unset}}
+		list := []*Outcome{{Number: FromItems, Status: outcome.Set}, {Number: LeftUnset, Status: outcome.Unset}}
 		for at, why := range setting.Unsupporteds {
-			list = append(list, &Outcome{Number: LackPlatform + int32(at), Status: Unsupported, Reason: why})
+			list = append(list, &Outcome{Number: LackPlatform + int32(at), Status: outcome.Unsupported, Reason: why})
 		}
 		o.list.Store(&list)
 		g.outcomes[id] = o
@@ -87,7 +88,7 @@ func (o *Outcomes) All() []*Outcome { return *o.list.Load() }
 func (o *Outcomes) CodeOf(is *Outcome) uint32 {
 	// Two threads may both find the code missing. They store the same one.
 	code := is.coded.Load()
-	if code == 0 && is.Status == Set && !is.Value.IsNothing() {
+	if code == 0 && is.Status == outcome.Set && !is.Value.IsNothing() {
 		code, _ = o.Column.Code(is.Value, nil)
 		is.coded.Store(code)
 	}
@@ -98,18 +99,18 @@ func (o *Outcomes) CodeOf(is *Outcome) uint32 {
 // differently have one class and numbers of their own.
 func (o *Outcomes) Value(v setting.Value) *Outcome {
 	key := v.AppendIdentity([]byte{'v'})
-	class := o.number(key, 0, func() *Outcome { return &Outcome{Status: Set, Value: v} })
+	class := o.number(key, 0, func() *Outcome { return &Outcome{Status: outcome.Set, Value: v} })
 	// Values of other kinds are equal only if they are written alike, so they have one number.
 	if v.Kind() != setting.FileKind && v.Kind() != setting.Table {
 		return class
 	}
 	text, _ := v.MarshalJSON() // values always have a JSON form
-	return o.number(append(append(key, 0), text...), 0, func() *Outcome { return &Outcome{Status: Set, Value: v, Class: class.Number} })
+	return o.number(append(append(key, 0), text...), 0, func() *Outcome { return &Outcome{Status: outcome.Set, Value: v, Class: class.Number} })
 }
 
 // Item numbers an item or row, given as a list or table of one.
 func (o *Outcomes) Item(v setting.Value) *Outcome {
-	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *Outcome { return &Outcome{Status: Set, Value: v, Prefix: v.Begins()} })
+	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *Outcome { return &Outcome{Status: outcome.Set, Value: v, Prefix: v.Begins()} })
 }
 
 // Conflict numbers a conflict of policies, given sorted.
@@ -119,7 +120,7 @@ func (o *Outcomes) Conflict(policies []string) *Outcome {
 		// A zero byte ends each id, so that two lists of ids have different keys.
 		key = append(append(key, p...), 0)
 	}
-	return o.number(key, 0, func() *Outcome { return &Outcome{Status: Conflict, Policies: slices.Clone(policies)} })
+	return o.number(key, 0, func() *Outcome { return &Outcome{Status: outcome.Conflict, Policies: slices.Clone(policies)} })
 }
 
 // number gives the outcome of a key, which is made where there is none. kind is set in its number.

@@ -6,6 +6,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -16,7 +17,7 @@ type Audience struct {
 	Active    bool
 	Platforms []setting.Platform // empty: all
 	Within    *Target            // the unit that bounds it; nil: none
-	Levels    []Level            // of the includes, the innermost first
+	Levels    []outcome.Level    // of the includes, the innermost first
 	Include   [][]Target         // by level
 	Exclude   []Target           // sorted as texts
 	When      *intern.Formula    // nil: always
@@ -46,7 +47,7 @@ func (p *Population) Audience(pol *estate.Policy) Audience {
 	}
 	// The innermost level first: a laptop that several includes match has the policy at the closest
 	// of their levels, and Match gives each laptop to the first level that has it.
-	slices.SortFunc(a.Levels, func(x, y Level) int { return cmp.Compare(y, x) })
+	slices.SortFunc(a.Levels, func(x, y outcome.Level) int { return cmp.Compare(y, x) })
 	a.Include = make([][]Target, len(a.Levels))
 	for _, t := range include {
 		at := slices.Index(a.Levels, t.Level)
@@ -74,7 +75,7 @@ func (a *Audience) Names(so func(Target) bool) bool {
 type Observer interface {
 	// Not tells the reason why the policy does not apply to some rows. Every row to which it does
 	// not apply is told once.
-	Not(why Reason, rows *bitset.Set)
+	Not(why outcome.Reason, rows *bitset.Set)
 	// Includes tells the rows that an include matches, among those on the policy's platforms and
 	// inside its bound.
 	Includes(t *Target, rows *bitset.Set)
@@ -94,13 +95,13 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	defer m.Release(mark)
 	// not reports a reason. Reasons are found in the order of the contract and every row is taken
 	// out with its first one, so the reasons of two rows never overlap.
-	not := func(reason Reason, rows *bitset.Set) {
+	not := func(reason outcome.Reason, rows *bitset.Set) {
 		if why != nil && !rows.Empty() {
 			why.Not(reason, rows)
 		}
 	}
 	if !a.Active {
-		not(NotActive, &m.Dom)
+		not(outcome.NotActive, &m.Dom)
 		return
 	}
 	// With no include, nobody can get the policy. Somebody who asks why goes on, since platform and
@@ -113,7 +114,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	m.Platforms(a.Platforms, rest)
 	if why != nil {
 		here.SetAndNot(&m.Dom, rest)
-		not(OnPlatform, here)
+		not(outcome.OnPlatform, here)
 	}
 	// The bound comes before includes: a policy that is written for one unit reaches nobody
 	// outside, whatever its targets say.
@@ -125,7 +126,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 			rest.And(bound)
 		}
 		here.AndNot(rest)
-		not(Outside, here)
+		not(outcome.Outside, here)
 	}
 	if rest.Empty() {
 		return
@@ -144,7 +145,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	}
 	if why != nil {
 		here.SetAndNot(rest, included)
-		not(NotIncluded, here)
+		not(outcome.NotIncluded, here)
 	}
 	if included.Empty() {
 		return
@@ -164,7 +165,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 	}
 	if why != nil {
 		here.SetAndNot(included, rest)
-		not(Excluded, here)
+		not(outcome.Excluded, here)
 	}
 	if a.When != nil && !rest.Empty() {
 		// A condition that fails on a row is not true there: the policy does not apply, and the
@@ -175,7 +176,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 				why.Fails(here)
 			}
 			here.SetAndNot(rest, is)
-			not(OnCondition, here)
+			not(outcome.OnCondition, here)
 		}
 		rest.And(is)
 	}
@@ -183,7 +184,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		here.Copy(rest)
 		m.taken(a.Offered, rest)
 		here.AndNot(rest)
-		not(NotTaken, here)
+		not(outcome.NotTaken, here)
 	}
 	// Each level keeps the rows that passed everything. The sets stay disjoint, so every row is
 	// yielded at most once.
@@ -242,7 +243,7 @@ func (m *Matcher) included(targets []Target, rest, into *bitset.Set, why Observe
 
 // Detached gives the rows that take no entries of policies of a kind, or for settings of an area,
 // from a level, since a closer unit or group detaches them; nil where there are none.
-func (m *Matcher) Detached(kind setting.PolicyKind, area string, level Level) (rows *bitset.Set) {
+func (m *Matcher) Detached(kind setting.PolicyKind, area string, level outcome.Level) (rows *bitset.Set) {
 	// add takes the rows of one place in, if the place detaches what is asked about. who is called
 	// only then, since it may have to find the rows of a unit.
 	add := func(list []estate.Detachment, who func() *bitset.Set) {
@@ -258,14 +259,14 @@ func (m *Matcher) Detached(kind setting.PolicyKind, area string, level Level) (r
 	}
 	// A group detaches entries of all levels of units, but not of groups: groups are beside each
 	// other and none is above another.
-	if level < GroupLevel {
+	if level < outcome.GroupLevel {
 		for _, g := range m.Pop.DetachingGroups {
 			add(m.Pop.Groups[g].Detach, func() *bitset.Set { return m.Group(g) })
 		}
 	}
 	// A unit detaches what comes from units above it. Its own level and closer ones still arrive.
 	for _, u := range m.Pop.DetachingUnits {
-		if Level(m.Pop.Units[u].Depth) > level {
+		if outcome.Level(m.Pop.Units[u].Depth) > level {
 			add(m.Pop.Units[u].Detach, func() *bitset.Set { return m.Unit(u) })
 		}
 	}

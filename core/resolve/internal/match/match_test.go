@@ -8,6 +8,7 @@ import (
 
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/resolve/internal/match"
@@ -33,8 +34,8 @@ func madeUp(t *testing.T) (*estate.Snapshot, *match.Population) {
 
 // told is what Match says of one row.
 type told struct {
-	level match.Level
-	why   match.Reason
+	level outcome.Level
+	why   outcome.Reason
 }
 
 // listener gathers what Match says, and finds rows that are told twice.
@@ -53,11 +54,13 @@ func (l *listener) take(rows *bitset.Set, is told) {
 	}
 }
 
-func (l *listener) Not(why match.Reason, rows *bitset.Set)      { l.take(rows, told{match.NoLevel, why}) }
-func (l *listener) Includes(*match.Target, *bitset.Set)         {}
-func (l *listener) Excludes(*match.Target, *bitset.Set)         {}
-func (l *listener) Fails(*bitset.Set)                           {}
-func (l *listener) applies(level match.Level, rows *bitset.Set) { l.take(rows, told{level, ""}) }
+func (l *listener) Not(why outcome.Reason, rows *bitset.Set) {
+	l.take(rows, told{outcome.NoLevel, why})
+}
+func (l *listener) Includes(*match.Target, *bitset.Set)           {}
+func (l *listener) Excludes(*match.Target, *bitset.Set)           {}
+func (l *listener) Fails(*bitset.Set)                             {}
+func (l *listener) applies(level outcome.Level, rows *bitset.Set) { l.take(rows, told{level, ""}) }
 
 // TestASetIsAnsweredAsItsRows matches every policy over all laptops, over parts of them, and over
 // each by itself as a pair of laptop and owner: every row is told once, and the same in all ways.
@@ -66,7 +69,7 @@ func TestASetIsAnsweredAsItsRows(t *testing.T) {
 	s, pop := madeUp(t)
 	var whole, part, alone match.Matcher
 	random := rand.New(rand.NewPCG(5, 6))
-	reasons := map[match.Reason]int{}
+	reasons := map[outcome.Reason]int{}
 	for i := range s.Policies {
 		audience := pop.Audience(&s.Policies[i])
 		all := &listener{t: t, by: map[int]told{}}
@@ -117,7 +120,7 @@ func TestASetIsAnsweredAsItsRows(t *testing.T) {
 			}
 		}
 	}
-	for _, why := range []match.Reason{"", match.NotActive, match.Outside, match.NotIncluded, match.Excluded} {
+	for _, why := range []outcome.Reason{"", outcome.NotActive, outcome.Outside, outcome.NotIncluded, outcome.Excluded} {
 		if reasons[why] == 0 {
 			t.Errorf("no laptop has the reason %q: the estate shows too little", why)
 		}
@@ -220,7 +223,7 @@ func TestLevelsAreOrdered(t *testing.T) {
 		{Kind: estate.ToUnit, ID: string(pop.Units[pop.Root].ID)}, {Kind: estate.ToUnit, ID: string(pop.Units[pop.Devices.At(0).HomeAt].ID)},
 		{Kind: estate.ToGroup, ID: string(s.Groups[0].ID)}, {Kind: estate.ToDevice, ID: string(device.ID)},
 	}
-	levels := make([]match.Level, len(targets))
+	levels := make([]outcome.Level, len(targets))
 	for i, target := range targets {
 		is := pop.Target(target)
 		if is.At == intern.None {
@@ -235,11 +238,11 @@ func TestLevelsAreOrdered(t *testing.T) {
 	m.Begin(pop, pop.Laptops())
 	m.Load(0, &first)
 	m.Match(&a, nil, func(at int, _ *bitset.Set) {
-		if a.Levels[at] != match.IndividualLevel {
+		if a.Levels[at] != outcome.IndividualLevel {
 			t.Errorf("a laptop that is named has the policy at %s", a.Levels[at])
 		}
 	})
-	if !slices.IsSorted(levels) || levels[0] != 0 || levels[2] != match.GroupLevel || levels[3] != match.IndividualLevel {
+	if !slices.IsSorted(levels) || levels[0] != 0 || levels[2] != outcome.GroupLevel || levels[3] != outcome.IndividualLevel {
 		t.Errorf("the levels are %v", levels)
 	}
 }

@@ -3,6 +3,7 @@ package match
 import (
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -99,7 +100,7 @@ func (p *Population) GatherDetachedAreas() {
 type Target struct {
 	estate.Target
 	At    int // None: nothing of that id is there
-	Level Level
+	Level outcome.Level
 }
 
 // Target finds what a target names.
@@ -114,13 +115,13 @@ func (p *Population) Target(t estate.Target) Target {
 			return Target{Target: t, At: intern.None}
 		}
 		// The level of a unit is its depth, so it follows when units move.
-		return Target{Target: t, At: at, Level: Level(p.Units[at].Depth)}
+		return Target{Target: t, At: at, Level: outcome.Level(p.Units[at].Depth)}
 	case estate.ToGroup:
-		return Target{Target: t, At: p.GroupAt.NumberOf(estate.GroupID(t.ID)), Level: GroupLevel}
+		return Target{Target: t, At: p.GroupAt.NumberOf(estate.GroupID(t.ID)), Level: outcome.GroupLevel}
 	case estate.ToDevice:
-		return Target{Target: t, At: p.DeviceAt.NumberOf(estate.DeviceID(t.ID)), Level: IndividualLevel}
+		return Target{Target: t, At: p.DeviceAt.NumberOf(estate.DeviceID(t.ID)), Level: outcome.IndividualLevel}
 	default:
-		return Target{Target: t, At: p.PersonAt.NumberOf(estate.PersonID(t.ID)), Level: IndividualLevel}
+		return Target{Target: t, At: p.PersonAt.NumberOf(estate.PersonID(t.ID)), Level: outcome.IndividualLevel}
 	}
 }
 
