@@ -23,10 +23,13 @@ var (
 	PersonNames = []string{"id", "name", "mail", "unit", "units"}
 )
 
-// validator gathers the faults of one snapshot.
+// validator gathers the faults of one snapshot. Its maps give the place of an object in its list by
+// its id; they hold the ids that are right, each once.
 type validator struct {
-	faults   problem.Faults
-	units    map[string]int
+	faults problem.Faults
+	units  map[string]int
+	// People and devices are asked for, since Validate and ValidateEdits know them in different
+	// ways.
 	people   func(id string) bool
 	devices  func(id string) bool
 	groups   map[string]int
@@ -35,14 +38,14 @@ type validator struct {
 	groupOf  func(*Group) bool // groups whose members are looked up; nil: all
 }
 
-// in asks a map of places.
+// in asks a map of places whether an id is there.
 func in(places map[string]int) func(string) bool {
 	return func(id string) bool { _, there := places[id]; return there }
 }
 
-// Validate reports all that is wrong with the snapshot. Paths are JSON Pointers into the estate
-// format, with the places of objects in their lists. Shipped definitions and checks are taken to be
-// right.
+// Validate reports all that is wrong with the snapshot; nil: nothing. Paths are JSON Pointers into
+// the estate format, with the places of objects in their lists, from 0. Shipped definitions and
+// checks are taken to be right.
 func (s *Snapshot) Validate() problem.Faults {
 	// First the ids, then what names them: a doubled id is reported once and not at every
 	// reference.
@@ -103,14 +106,16 @@ func (v *validator) decisions(s *Snapshot) {
 	v.baselines(s.Baselines)
 }
 
-// unnamed are the kinds of objects that no other object names.
+// unnamed are the kinds of objects that no other object names, so that taking one away breaks no
+// reference.
 var unnamed = map[Kind]bool{KindException: true, KindRuling: true, KindCheck: true, KindRolloutPlan: true, KindApprovalRule: true, KindBaseline: true}
 
 // ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong
-// with; s is the outcome. It looks at what was edited and at what is short, and leaves people,
-// devices and lists of members alone that were not edited. there tells whether a person or device
-// is in the outcome. ok is false where that does not do: something that others may name was taken
-// away.
+// with; s is the outcome. It looks at what was edited and at what is short in every estate, and
+// leaves people, devices and lists of members alone that were not edited, so that an edit of one
+// policy does not cost a look at every laptop. there tells whether a person or device is in the
+// outcome. ok is false where that does not do: something that others may name was taken away, and
+// Validate has to be called.
 func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (faults problem.Faults, ok bool) {
 	// Taking something away that others may name can break any of them, so the whole snapshot has
 	// to be checked.
@@ -164,7 +169,8 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	return v.faults, true
 }
 
-// some calls f for the places of some objects of a list, in its order.
+// some calls f for the places of some objects of a list, in the order of the list, so that faults
+// come in the same order every time. Objects that are not in the list are left out.
 func some[T any](wanted map[string]bool, list []*T, at *ids.Index, id func(*T) string, f func(i int)) {
 	var places []int
 	for name := range wanted {
@@ -185,10 +191,12 @@ func indexOf[T any](v *validator, kind Kind, list []*T, id func(*T) string) map[
 	return index(v, kind, list, func(one **T) string { return id(*one) })
 }
 
-// index checks the ids of a list and gives the place of each.
+// index checks the ids of a list and gives the place of each. An object whose id is missing,
+// malformed or taken is reported and is not in the map; whatever names it is reported as well.
 func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[string]int {
 	places := make(map[string]int, len(list))
 	for i := range list {
+		// The path is only made for a fault: there may be a million ids.
 		at := func() string { return problem.Join("", string(kind), i, "id") }
 		name := id(&list[i])
 		if !ValidID(name) {
@@ -230,12 +238,15 @@ func (v *validator) known(path, word string, there func(string) bool, id string)
 	}
 }
 
+// required reports a field that is missing; what says what belongs there.
 func (v *validator) required(path string, present bool, what string) {
 	if !present {
 		v.add(problem.Fault{Code: problem.MissingField, Path: path, Expected: what})
 	}
 }
 
+// values checks facts or attributes: their names, and lists for repeated items. reserved are the
+// names that the object's own fields have in expressions.
 func (v *validator) values(path string, values map[string]setting.Value, reserved []string) {
 	names := make([]string, 0, len(values))
 	for name := range values {
@@ -260,11 +271,14 @@ func (v *validator) values(path string, values map[string]setting.Value, reserve
 	}
 }
 
+// person checks a person. The unit may be left out.
 func (v *validator) person(at string, p *Person) {
 	v.known(at+"/unit", "unit", in(v.units), string(p.Unit))
 	v.values(at+"/attributes", p.Attributes, PersonNames)
 }
 
+// device checks a device. The version of its operating system is required, since support of
+// settings depends on it.
 func (v *validator) device(at string, d *Device) {
 	v.known(at+"/owner", "person", v.people, string(d.Owner))
 	for i, u := range d.Users {
@@ -279,6 +293,8 @@ func (v *validator) device(at string, d *Device) {
 	v.values(at+"/facts", d.Facts, DeviceNames)
 }
 
+// target checks that a target names something of the estate. Everyone names nothing, and a target
+// that cannot be read was reported when it was read.
 func (v *validator) target(path string, t Target) {
 	switch t.Kind {
 	case ToUnit:
@@ -292,6 +308,7 @@ func (v *validator) target(path string, t Target) {
 	}
 }
 
+// targets checks the includes or the excludes of an audience.
 func (v *validator) targets(path string, targets []Target) {
 	texts := make([]string, len(targets))
 	// Targets are compared as texts. An unreadable target gets a text of its own, so that two of
@@ -306,6 +323,8 @@ func (v *validator) targets(path string, targets []Target) {
 	v.add(setting.NoRepeats(path, texts)...)
 }
 
+// policy checks a policy: its words, its bounds, each value against its definition, and its
+// audience.
 func (v *validator) policy(at string, p *Policy) {
 	v.add(setting.OneOf(at+"/kind", p.Kind, setting.PolicyKinds)...)
 	v.add(setting.OneOf(at+"/state", p.State, States)...)
@@ -356,6 +375,8 @@ func (v *validator) setting(path string, id setting.ID) *setting.Definition {
 	return d
 }
 
+// exception checks an exception. It has a value or leaves the setting unset, ends on some day, and
+// says why and by whom it was approved.
 func (v *validator) exception(at string, e *Exception) {
 	v.required(at+"/setting", e.Setting != "", "the id of a setting")
 	if e.Setting != "" {
@@ -394,6 +415,7 @@ func (v *validator) exception(at string, e *Exception) {
 	}
 }
 
+// ruling checks a ruling. Both policies must be there, and differ.
 func (v *validator) ruling(at string, r *Ruling) {
 	v.required(at+"/setting", r.Setting != "", "the id of a setting")
 	if r.Setting != "" {
@@ -415,6 +437,7 @@ func (v *validator) ruling(at string, r *Ruling) {
 	}
 }
 
+// check checks a check that administrators wrote. Its expression was compiled when it was read.
 func (v *validator) check(at string, c *Check) {
 	v.required(at+"/message", c.Message != "", "what is wrong, in a sentence")
 	v.required(at+"/when", c.When != nil, "an expression that is true when something is wrong")

@@ -109,6 +109,9 @@ func (v *validator) unitTree(units []Unit) {
 	}
 }
 
+// groupGraph checks groups: what they are of, their listed members, their member groups, and that
+// no group is its own member. A group of people has people and groups of people alone, and the same
+// goes for devices.
 func (v *validator) groupGraph(groups []Group) {
 	for i := range groups {
 		g := &groups[i]
@@ -118,9 +121,12 @@ func (v *validator) groupGraph(groups []Group) {
 		if g.Of == OfDevices {
 			members, word = v.devices, "device"
 		}
+		// Lists of members can be long, so those of groups that were not edited are not looked at
+		// again.
 		listed := v.groupOf == nil || v.groupOf(g)
 		if (g.Of == OfPeople || g.Of == OfDevices) && listed {
 			for m, id := range g.Members {
+				// An empty reference is a fault in a list, where known would pass it over.
 				if id == "" {
 					id = `""`
 				}
@@ -133,6 +139,7 @@ func (v *validator) groupGraph(groups []Group) {
 		for m, id := range g.Groups {
 			other, there := v.groups[string(id)]
 			v.known(problem.Join(at, "groups", m), "group", in(v.groups), string(id))
+			// Where one of the two is missing, that is reported by itself.
 			if there && groups[other].Of != g.Of && groups[other].Of != "" && g.Of != "" {
 				v.add(
 					problem.Fault{
@@ -147,6 +154,7 @@ func (v *validator) groupGraph(groups []Group) {
 		v.add(setting.NoRepeats(at+"/groups", g.Groups)...)
 		v.detachments(at+"/detach", g.Detach)
 	}
+	// A group may have many member groups, so cycles are searched in a graph and not in a tree.
 	for _, c := range findCycles(len(groups), func(i int) (next []int) {
 		for _, id := range groups[i].Groups {
 			if g, there := v.groups[string(id)]; there {
@@ -170,8 +178,9 @@ func (v *validator) groupGraph(groups []Group) {
 	}
 }
 
-// findCycles gives each cycle of a graph once, from its first node on. next lists a node's
-// successors.
+// findCycles gives each cycle of a graph with n nodes once, from its lowest node on. next lists a
+// node's successors. Nodes are visited depth first, each once; path holds the open ones, so that a
+// successor which is open closes a cycle.
 func findCycles(n int, next func(int) []int) (cycles [][]int) {
 	const unseen, open, done = 0, 1, 2
 	state := make([]uint8, n)
@@ -185,6 +194,8 @@ func findCycles(n int, next func(int) []int) (cycles [][]int) {
 			case unseen:
 				visit(j)
 			case open:
+				// Rotated to begin at its lowest node, so that the same cycle is reported in the
+				// same way whatever node was visited first.
 				cycle := slices.Clone(path[slices.Index(path, j):])
 				first := slices.Index(cycle, slices.Min(cycle))
 				cycles = append(cycles, append(cycle[first:], cycle[:first]...))

@@ -15,6 +15,7 @@ import (
 // Operator compares a field with words.
 type Operator string
 
+// The operators. Texts are compared without regard to case.
 const (
 	Is      Operator = "="
 	IsNot   Operator = "!="
@@ -27,7 +28,8 @@ const (
 	Unknown Operator = "!?" // it has none
 )
 
-// operators in the order in which they are looked for: longer ones first.
+// operators in the order in which they are looked for: longer ones first, so that ">=" is not read
+// as ">" with a word that begins with "=".
 var operators = []Operator{IsNot, AtLeast, AtMost, Unknown, Is, Above, Below, Holds, Known}
 
 // Condition is a test of one field: os=linux|macos, facts/ram_gb>=16, tags~field, edition?,
@@ -38,10 +40,13 @@ type Condition struct {
 	Words []string // any of them; none with Known and Unknown
 }
 
-// ParseCondition reads a condition.
+// ParseCondition reads a condition: a field, an operator, and words with "|" between them. It is
+// false where the field or the operator is missing, and where there are words that should not be
+// there, or none that should. Whether the field exists is known to Table.Find alone.
 func ParseCondition(written string) (Condition, bool) {
 	// The first operator in the text counts; of operators that begin at the same place the longest,
 	// which operators has first.
+	// Field names have none of the operators' characters, so the first one ends the name.
 	at, op := len(written), Operator("")
 	for i := range written {
 		for _, o := range operators {
@@ -85,6 +90,8 @@ type sortable struct {
 	plain, lower string
 }
 
+// sortableOf makes the texts of a value. Integers have none: they are nearly always compared with
+// other integers.
 func sortableOf(v setting.Value) sortable {
 	if v.IsNothing() || v.Kind() == setting.Integer {
 		return sortable{value: v}
@@ -93,6 +100,7 @@ func sortableOf(v setting.Value) sortable {
 	return sortable{v, text, strings.ToLower(text)}
 }
 
+// compare is Compare.
 func (a *sortable) compare(b *sortable) int {
 	// Nothing comes last, whatever it is compared with.
 	switch {
@@ -111,7 +119,8 @@ func (a *sortable) compare(b *sortable) int {
 	return cmp.Or(strings.Compare(x.lower, y.lower), strings.Compare(x.plain, y.plain))
 }
 
-// texts gives the texts of an integer too, which needs them beside something else alone.
+// texts gives the texts of an integer too. It needs them only when it is compared with a value of
+// another kind, as in a field whose values come from several sources.
 func (a *sortable) texts() *sortable {
 	if a.value.Kind() != setting.Integer {
 		return a
@@ -120,6 +129,7 @@ func (a *sortable) texts() *sortable {
 	return &sortable{a.value, text, text}
 }
 
+// rank puts values first and nothing last.
 func rank(v setting.Value) int {
 	if v.IsNothing() {
 		return 1
@@ -127,7 +137,7 @@ func rank(v setting.Value) int {
 	return 0
 }
 
-// plain gives a value as people type it.
+// plain gives a value as people type it. The value must not be nothing.
 func plain(v setting.Value) string {
 	switch v.Kind() {
 	case setting.Text:
@@ -139,6 +149,7 @@ func plain(v setting.Value) string {
 	case setting.List:
 		return strings.Join(v.Items(), ", ")
 	}
+	// Files and tables have no form that people type; their text is that of a value in a report.
 	return v.String()
 }
 
@@ -180,7 +191,8 @@ func (c Condition) remembered() func(setting.Value) bool {
 	}
 }
 
-// passes tests a value. What a row does not have passes != and !? alone.
+// passes tests a value. A row without a value passes != and !? alone: it is not equal to anything,
+// and it is neither above nor below anything.
 func (c Condition) passes(v setting.Value) bool {
 	switch c.Op {
 	case Known:
@@ -197,6 +209,7 @@ func (c Condition) passes(v setting.Value) bool {
 	return slices.ContainsFunc(c.Words, func(word string) bool { return c.one(v, word) })
 }
 
+// one tests a value against one word.
 func (c Condition) one(v setting.Value, word string) bool {
 	// A list passes if one of its items does.
 	if v.Kind() == setting.List {

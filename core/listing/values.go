@@ -18,7 +18,7 @@ type Tally struct {
 	Rows  int
 }
 
-// Field says what values a field has.
+// Field says what values a field has. It is what a list of values to choose from is made of.
 type Field struct {
 	Name     string
 	Kind     setting.ValueKind // of most of its values
@@ -27,7 +27,8 @@ type Field struct {
 	Most     []Tally // the most frequent ones, items of lists one by one
 }
 
-// Values says what values a field has among some rows, nil for all: the most frequent ones first.
+// Values says what values a field has among some rows, nil for all: the most frequent ones first,
+// at most as many as asked for and never more than 500. The error says that there is no such field.
 func (t *Table) Values(field string, among []int32, most int) (Field, error) {
 	of := t.Of(field)
 	if of == nil {
@@ -50,10 +51,13 @@ func (t *Table) Values(field string, among []int32, most int) (Field, error) {
 	return out, nil
 }
 
+// tally counts the values of a column among some rows, nil for all.
 func (t *Table) tally(field string, of Column, among []int32) Field {
 	out := Field{Name: field}
 	counts := map[string]*Tally{}
 	kinds := map[setting.ValueKind]int{}
+	// Values are told apart by how they are typed: 4 and "4" are one value in a list to choose
+	// from.
 	one := func(v setting.Value) {
 		key := plain(v)
 		if counts[key] == nil {
@@ -72,6 +76,8 @@ func (t *Table) tally(field string, of Column, among []int32) Field {
 			one(v)
 			return
 		}
+		// The items of a list are counted one by one, so that a tag is found whatever tags are
+		// beside it.
 		for _, item := range v.Items() {
 			one(setting.TextValue(item))
 		}
@@ -99,14 +105,15 @@ func (t *Table) tally(field string, of Column, among []int32) Field {
 	return out
 }
 
-// keep keeps the most frequent ones of all values.
+// keep keeps the most frequent ones of all values; of equally frequent ones, the first in order.
 func (f *Field) keep(all []Tally) {
 	f.Distinct = len(all)
 	slices.SortFunc(all, func(a, b Tally) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), Compare(a.Value, b.Value)) })
 	f.Most = all[:min(len(all), mostKept)]
 }
 
-// groupSizes is what the field of groups has: nobody is looked at one by one.
+// groupSizes is what the field of groups has. The sizes of groups are known, so that no row is
+// looked at. some is how many rows are in at least one group.
 func groupSizes(sizes map[estate.GroupID]int, some int) Field {
 	out := Field{Name: "groups", Known: some}
 	if some > 0 {

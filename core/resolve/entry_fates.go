@@ -13,7 +13,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// EntryFates is the fates of one policy's entry for a setting.
+// EntryFates is the fates of one policy's entry for a setting, counted over laptops. It answers
+// "what becomes of what I write?": on how many laptops it is in effect, and what beats it on the
+// others. The fates add up to Among.
 type EntryFates struct {
 	Policy  estate.PolicyID
 	Value   setting.Value
@@ -33,9 +35,9 @@ type Beside struct {
 	Under    int // the one that it is seen beside is in effect, the first is not
 }
 
-// EntryFates gives the fates of the entries for a setting by policy, with separate counts for some
-// laptops. Each is seen beside the entry of one policy; without its id, or where it does not set the
-// setting, nothing is counted of that.
+// EntryFates gives the fates of the entries for a setting by policy, in the order of ids. Fates are
+// counted on some laptops, Devices on all. Each entry is seen beside the entry of one policy;
+// without its id, or where it does not set the setting, nothing is counted of that.
 func (p *Plan) EntryFates(id setting.ID, among Devices, beside estate.PolicyID) []EntryFates {
 	return p.FatesBySetting([]setting.ID{id}, among, beside)[0]
 }
@@ -54,6 +56,7 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.Pol
 	if at, known := p.policyAt.Number(beside); known {
 		other = int32(at)
 	}
+	// Each thread counts for itself; the counts are added up in the end.
 	var threads []*fateCounter
 	var lock sync.Mutex
 	p.eachBlockParallel(p.Laptops(), func() func(*worker) {
@@ -72,9 +75,9 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.Pol
 	return out
 }
 
-// Counts are kept by rank and summed up by policy at the end, so that counting needs no lookups by
-// policy. fateCount counts laptops of one ranked entry: an entry of a policy that applies at three
-// levels has three.
+// fateCount counts laptops of one ranked entry: an entry of a policy that applies at three levels
+// has three. Counts are kept by rank and summed up by policy at the end, so that counting needs no
+// lookups by policy.
 type fateCount struct {
 	devices, among int
 	fates          [outcome.Fates]int
@@ -88,6 +91,7 @@ type fateCounter struct {
 	other   int32           // the policy that all are seen beside; below 0: none
 }
 
+// newFateCounter gives a counter that counted nothing.
 func newFateCounter(indices []*settingIndex, other int32) *fateCounter {
 	f := &fateCounter{indices, make([][]fateCount, len(indices)), other}
 	for i, c := range indices {
@@ -108,6 +112,7 @@ func (f *fateCounter) block(w *worker, among Devices) {
 		if c == nil {
 			continue
 		}
+		// Observations live in sets put aside, which are used again for the next setting.
 		w.DropAside()
 		here := w.Aside()
 		for _, s := range w.candidates(c, &w.Dom) {
@@ -122,6 +127,7 @@ func (f *fateCounter) block(w *worker, among Devices) {
 		}
 		seen := w.observe(c, asked)
 		for k := range seen.became {
+			// A candidate has one fate on each laptop, so each laptop is counted once.
 			fates := &f.counts[i][seen.in[k].Rank].fates
 			for fate, rows := range seen.became[k] {
 				if rows != nil {
@@ -135,7 +141,9 @@ func (f *fateCounter) block(w *worker, among Devices) {
 	}
 }
 
-// beside counts where the other entries meet those of the policy that they are seen beside.
+// beside counts where the other entries meet those of the policy that they are seen beside. Two
+// entries meet on the laptops that have both; what each became there decides under which count they
+// fall.
 func (f *fateCounter) beside(w *worker, seen *observed, counts []fateCount) {
 	mark := w.Mark()
 	defer w.Release(mark)
@@ -206,6 +214,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 		if sum.devices == 0 {
 			continue
 		}
+		// Entries at several levels are one entry of the policy.
 		ranked := &c.Ranked[rank]
 		is := by[ranked.Policy]
 		if is == nil {
@@ -229,6 +238,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 	return out
 }
 
+// add adds the counts of other laptops.
 func (b *Beside) add(c Beside) {
 	b.Both += c.Both
 	b.Conflict += c.Conflict
@@ -236,7 +246,8 @@ func (b *Beside) add(c Beside) {
 	b.Under += c.Under
 }
 
-// Forced gives the laptops on which a setting has a forced value instead of the decided one.
+// Forced gives the laptops on which a setting has a forced value instead of the decided one; none
+// where the setting is not known or has no forced values.
 func (w *EstateResolution) Forced(id setting.ID) Devices {
 	at, known := w.plan.settingAt.Number(id)
 	if !known || len(w.plan.settings[at].forced) == 0 {
@@ -247,7 +258,9 @@ func (w *EstateResolution) Forced(id setting.ID) Devices {
 	return found
 }
 
-// Lacking gives the laptops that do not support a setting, by the first reason.
+// Lacking gives the laptops that do not support a setting, by the first reason: another platform,
+// an older version, another edition, or something that the laptop cannot do. It is nil where every
+// laptop supports it.
 func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 	at, there := p.settingAt.Number(id)
 	if !there || len(p.settings[at].Def.Supports) == 0 {

@@ -97,6 +97,7 @@ func (r *Reasons) place(id setting.ID) (i int, found bool) {
 	})
 }
 
+// outcome gives the setting at a place without candidates and origin.
 func (r *Reasons) outcome(i int) outcome.Setting {
 	d := &r.settled[i]
 	c := &r.plan.settings[d.setting]
@@ -117,6 +118,7 @@ func (r *Reasons) ranksOf(i int) []int32 {
 	return r.ranks[r.settled[i].first:]
 }
 
+// itemsOf gives the numbers of the items of a merged value, as ranksOf gives ranks.
 func (r *Reasons) itemsOf(i int) []int32 {
 	if i+1 < len(r.settled) {
 		return r.items[r.settled[i].firstItem:r.settled[i+1].firstItem]
@@ -124,13 +126,15 @@ func (r *Reasons) itemsOf(i int) []int32 {
 	return r.items[r.settled[i].firstItem:]
 }
 
-// explanation computes Reasons. It is the Observer that records fates, and gives values of settings
-// to expressions.
+// explanation computes Reasons. It is the Observer that records fates while settings are decided,
+// and it gives values of settings to the expressions of forced values and checks.
 type explanation struct {
 	*Reasons
 	at     []int32 // by setting: its place among those that appear from 1; 0 where it does not
 	before bool    // expressions see the values before any forcing
 
+	// The setting that is being decided: its candidates, where their fates begin in became, and
+	// what was observed.
 	in        []decide.Candidate
 	first     int
 	how       outcome.How
@@ -152,10 +156,12 @@ func (r *Reasons) how(i int) outcome.How {
 	return outcome.How(r.plan.settings[d.setting].Rule())
 }
 
+// Fate records what became of a candidate. The rows are not looked at: there is one.
 func (d *explanation) Fate(of *decide.Candidate, is outcome.Fate, _ *bitset.Set) {
 	d.became[d.first+int(of.At)] = is
 }
 
+// Fates records the same fate of several candidates.
 func (d *explanation) Fates(of []decide.Candidate, is outcome.Fate, _ *bitset.Set) {
 	for i := range of {
 		if of[i].Live != decide.Nobody { // there is one laptop, which has the others
@@ -164,6 +170,7 @@ func (d *explanation) Fates(of []decide.Candidate, is outcome.Fate, _ *bitset.Se
 	}
 }
 
+// By records by what the setting was decided.
 func (d *explanation) By(how outcome.How, x *estate.Exception, _ *bitset.Set) {
 	d.how, d.exception = how, x
 }
@@ -263,6 +270,7 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *outcome.Setting {
 	return &out
 }
 
+// supported is what lacking gives where the laptop supports the setting.
 var supported [intern.Lacks]*bitset.Set // nobody lacks anything
 
 // byLead decides a setting by the subject's first candidate alone, if that is enough, and tells
@@ -379,6 +387,7 @@ func (d *explanation) value(i int) setting.Value {
 	return d.decidedValue(i)
 }
 
+// Settings gives all settings that are set, for expressions that read more than named ones.
 func (d *explanation) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	all := make(map[string]any, len(d.settled))
 	for _, at := range d.plan.bySetting {
@@ -389,6 +398,8 @@ func (d *explanation) Settings(_ *bitset.Set, yield func(int, map[string]any)) {
 	yield(0, all)
 }
 
+// Part gives the code of a setting's value, for expressions that read that setting. 0 is the code
+// of a setting that is not set.
 func (d *explanation) Part(id string, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	var code uint32
 	at, known := d.plan.settingAt.Number(setting.ID(id))

@@ -135,7 +135,8 @@ func (p *Plan) orderGroups() []int {
 	return order
 }
 
-// lister builds the sets of listed members.
+// lister builds the sets of listed members, one group after the other. Its sets are as long as the
+// estate and are cleared after each group, so that many groups need no more memory than one.
 type lister struct {
 	p       *Plan
 	devices []bitset.Set
@@ -143,6 +144,7 @@ type lister struct {
 	owned   func() (first, next []int32) // first: by person, the first device; next: by device, the next one of the same owner
 }
 
+// lister gives a lister for the new plan.
 func (b *builder) lister() *lister {
 	p := b.next
 	return &lister{
@@ -169,8 +171,9 @@ func (p *Plan) owned() (first, next []int32) {
 	return first, next
 }
 
-// list gives the people and the laptops that a group lists. absent tells whether it lists some that
-// are not there.
+// list gives the people and the laptops that a group lists, by block. A group of devices has no
+// people. absent tells whether it lists some that are not there: the list is looked up again when
+// somebody or something arrives.
 func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed, absent bool) {
 	if g.Of == estate.OfPeople {
 		// A listed person brings every laptop that they own.
@@ -211,8 +214,8 @@ func packAll(sets []bitset.Set) []bitset.Packed {
 	return out
 }
 
-// unlist removes people who are gone from the groups that list them, since their numbers may be
-// used again.
+// unlist removes people who are gone from the groups that list them. Their numbers may be used
+// again, and whoever gets one must not become a member.
 func (b *builder) unlist(gone []estate.PersonID) {
 	for _, id := range gone {
 		who, known := b.was.PersonAt.Number(id)
@@ -277,7 +280,8 @@ func (b *builder) stays(dev int) bool {
 }
 
 // relist updates the listed laptops of groups of people if laptops have another owner, and of all
-// groups if there are new laptops.
+// groups if laptops are new or gone. It goes through the touched rows of each block and not through
+// the lists of members, which may have 100,000 ids.
 func (b *builder) relist() {
 	p := b.next
 	var rows, listed bitset.Set

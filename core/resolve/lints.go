@@ -26,9 +26,10 @@ type entryUse struct {
 	beside       map[int32]bool // policies
 }
 
+// doesSomething tells whether the entry is known to have an effect.
 func (u *entryUse) doesSomething() bool { return u.wins && u.alters }
 
-// linter records what each entry does.
+// linter records what each entry does, over the blocks that one thread looks at.
 type linter struct {
 	p       *Plan
 	reached []bool
@@ -36,6 +37,7 @@ type linter struct {
 	failing []int        // by policy: laptops that it is for on which its condition fails
 }
 
+// linter gives a linter that has seen nothing.
 func (p *Plan) linter() *linter {
 	l := &linter{
 		p:       p,
@@ -93,9 +95,10 @@ func (failingCount) Includes(*match.Target, *bitset.Set) {}
 func (failingCount) Excludes(*match.Target, *bitset.Set) {}
 func (c failingCount) Fails(rows *bitset.Set)            { *c.n += rows.Len() }
 
-// Lints looks at every active policy over every laptop with its owner and its further users. Of a
-// further user only user-side settings count. Findings come by policy, then setting; after them
-// groups and exceptions, by id.
+// Lints finds what has no effect. It looks at every active policy over every laptop with its owner
+// and its further users. Of a further user only user-side settings count, since all others are
+// decided for the owner. Findings come by policy, then setting; after them groups and exceptions,
+// by id. The whole estate is decided again, once for each entry that may be redundant.
 func (p *Plan) Lints() []outcome.Lint {
 	l := p.linter()
 	var guard sync.Mutex
@@ -103,6 +106,7 @@ func (p *Plan) Lints() []outcome.Lint {
 	// Each thread records for itself; the records are merged afterwards.
 	p.eachBlockParallel(p.Laptops(), func() func(w *worker) {
 		mine := p.linter()
+		// Only the list of linters is shared. Each linter belongs to one thread.
 		guard.Lock()
 		defer guard.Unlock()
 		all = append(all, mine)
@@ -141,6 +145,7 @@ func (p *Plan) Lints() []outcome.Lint {
 		if l.failing[at] > 0 {
 			lints = append(lints, outcome.Lint{Kind: outcome.FailingRule, Policy: pol.ID, Devices: l.failing[at]})
 		}
+		// A policy that applies to nobody has no entries that win: one finding is enough.
 		if !l.reached[at] {
 			lints = append(lints, outcome.Lint{Kind: outcome.ReachesNobody, Policy: pol.ID})
 			continue
@@ -152,6 +157,8 @@ func (p *Plan) Lints() []outcome.Lint {
 			}
 			use := &l.uses[at][i]
 			switch {
+			// An entry that never wins is reported as that alone, and one that wins without
+			// altering anything as redundant.
 			case !use.wins:
 				lints = append(lints, outcome.Lint{Kind: outcome.NeverWins, Policy: pol.ID, Setting: pol.entries[i].Setting, Devices: use.devices})
 			case !use.alters:
@@ -169,6 +176,8 @@ func (p *Plan) Lints() []outcome.Lint {
 
 // lintObjects finds groups whose rule fails or that nothing names, and exceptions that are over.
 func (p *Plan) lintObjects() (lints []outcome.Lint) {
+	// named are the groups that something names: a policy, an exception, or another group. A group
+	// that detaches something has an effect by itself.
 	named := map[int]bool{}
 	name := func(list []estate.Target) {
 		for _, t := range list {
@@ -216,11 +225,14 @@ func (p *Plan) lintObjects() (lints []outcome.Lint) {
 	return append(lints, expired...)
 }
 
+// entryAt gives the place of a policy's entry for a setting, by binary search; false where it has
+// none.
 func (pol *policy) entryAt(setting int) (int, bool) {
 	return slices.BinarySearchFunc(pol.entries, setting, func(e entry, s int) int { return e.setting - s })
 }
 
-// furtherUsers is the table of laptops with people who sign in besides the owner.
+// furtherUsers is the table of laptops with people who sign in besides the owner: a row for each
+// pair. Rows are in blocks like those of laptops, but their numbers are those of this table alone.
 func (p *Plan) furtherUsers() *match.Subjects {
 	var devices, people []int32
 	for at := range p.Devices.Len() {
@@ -243,7 +255,8 @@ func (p *Plan) furtherUsers() *match.Subjects {
 	return r
 }
 
-// watch records what each entry does on the rows of a block.
+// watch records what each entry does on the rows of a block. With a side, only settings of that
+// side are looked at.
 func (l *linter) watch(w *worker, side setting.Side) {
 	p := l.p
 	for at := range p.policies {
@@ -265,6 +278,7 @@ func (l *linter) watch(w *worker, side setting.Side) {
 }
 
 // open tells whether the block has an entry for a setting that is not yet known to have an effect.
+// If not, the setting need not be decided in this block.
 func (l *linter) open(w *worker, at int) bool {
 	for _, key := range l.p.settings[at].Keys {
 		policy, levelAt := decide.Unkey(key)
@@ -281,6 +295,7 @@ type emissions struct {
 	sets    []*bitset.Set
 }
 
+// takeEmissions copies what the decider emitted, and empties it.
 func (w *worker) takeEmissions() (out emissions) {
 	numbers, sets := w.Out.Lists()
 	for i := range numbers {
@@ -292,11 +307,13 @@ func (w *worker) takeEmissions() (out emissions) {
 	return out
 }
 
-// same tells whether a setting comes out the same twice on some rows.
+// same tells whether a setting comes out the same twice on some rows: the same outcomes, each on
+// the same rows of these. Outcomes of other rows do not matter.
 func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 	mark := w.Mark()
 	defer w.Release(mark)
 	x, y := w.Temp(), w.Temp()
+	// of gives the rows of an outcome; none where it did not come out.
 	of := func(e emissions, number int32, into *bitset.Set) {
 		into.Clear()
 		if at := slices.Index(e.numbers, number); at >= 0 {
@@ -315,8 +332,13 @@ func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 	return true
 }
 
-// entries records what the entries for one setting do. An entry that lost to a level, a priority, a
-// lock or a stricter value has no effect: what beat it also wins without it.
+// entries records what the entries for one setting do on the rows of the block.
+//
+// An entry has an effect where the setting comes out differently without it. To find that, the
+// setting is decided a second time with all candidates but those of the entry's policy. This is
+// done only on rows where the entry won, is part of a conflict, or lost by a ruling: an entry that
+// lost to a level, a priority, a lock or a stricter value has no effect, since what beat it also
+// wins without it.
 func (l *linter) entries(w *worker, at int) {
 	c := &l.p.settings[at]
 	w.DropAside()
@@ -331,7 +353,9 @@ func (l *linter) entries(w *worker, at int) {
 		if use.doesSomething() {
 			continue
 		}
+		// A policy may be a candidate at several levels. The laptops of all of them are counted.
 		use.devices += w.reachedBy(c, &s, &w.Dom).Len()
+		// rows are those on which the entry may have an effect.
 		rows.Clear()
 		for _, set := range []*bitset.Set{fates[outcome.Won], fates[outcome.Clashing], fates[outcome.RuledOut]} {
 			if set != nil {
@@ -342,12 +366,14 @@ func (l *linter) entries(w *worker, at int) {
 		if rows.Empty() || use.alters {
 			continue
 		}
+		// The setting without the policy.
 		rest := slices.DeleteFunc(slices.Clone(in), func(o decide.Candidate) bool { return o.Policy == s.Policy })
 		w.Out.Reset()
 		w.decide(c, rest, rows)
 		if use.alters = !w.same(before, w.takeEmissions(), rows); use.alters || fates[outcome.Won] == nil {
 			continue
 		}
+		// The entry wins without altering anything here: another policy gives the same value.
 		for o, other := range in {
 			if set := seen.became[o][outcome.Won]; set != nil && other.Policy != s.Policy && set.Meets(fates[outcome.Won]) {
 				use.addBeside(other.Policy)

@@ -12,7 +12,8 @@ import (
 	"zenithridge.example/zridge/core/rule"
 )
 
-// GroupTrial is who a group would have.
+// GroupTrial is who a group would have. Members are counted once: Listed, Nested and ByRule add up
+// to all of them.
 type GroupTrial struct {
 	Members  []string // sorted
 	Listed   int
@@ -21,8 +22,8 @@ type GroupTrial struct {
 	Failures map[string]string // on whom the rule fails: the error, by id
 }
 
-// TryGroup says who a group would have, whether or not it is in the plan. Member groups count as
-// they are in the plan.
+// TryGroup says who a group would have, whether or not it is in the plan: a group that is being
+// written. Member groups count as they are in the plan. Members that are not there are left out.
 func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	out := &GroupTrial{Failures: map[string]string{}}
 	// People or laptops, by what the group is of: place looks up a listed id, name gives the id of
@@ -95,6 +96,7 @@ func (p *Plan) groupDevices(id estate.GroupID) Devices {
 }
 
 // GroupMembers lists who is in a group, sorted: device ids or person ids, by what it is a group of.
+// It is nil where there is no such group.
 func (p *Plan) GroupMembers(id estate.GroupID) []string {
 	at, known := p.GroupAt.Number(id)
 	if !known {
@@ -118,7 +120,7 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 	return members
 }
 
-// GroupSize counts who is in a group.
+// GroupSize counts who is in a group: people for a group of people, devices for a group of devices.
 func (p *Plan) GroupSize(id estate.GroupID) (n int) {
 	at, known := p.GroupAt.Number(id)
 	if !known {
@@ -141,7 +143,8 @@ func (p *Plan) GroupFailures(id estate.GroupID) int {
 	return 0
 }
 
-// countFailures counts by group on whom its rule fails.
+// countFailures counts by number of the group on whom its rule fails: with an error, which is not
+// the same as being false. Whoever it fails on is not a member through the rule.
 func (p *Plan) countFailures() []int {
 	out := make([]int, len(p.Groups))
 	// Errors of rules are counted in one pass over laptops and one over people.
@@ -227,6 +230,8 @@ func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
 	return groupLists(p, p.PersonAt, p.People.Len(), func(group int) []bitset.Packed { return p.Persons().Groups[group] })
 }
 
+// groupLists turns the rows of each group round into the groups of each row. It goes through every
+// group once, which is much faster than asking for the groups of each laptop.
 func groupLists[K ~string](p *Plan, at *intern.IDTable[K], n int, rows func(group int) []bitset.Packed) *GroupLists[K] {
 	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at}
 	l.begin, l.in = groupByKey(n, func(do func(number, group int32)) {
@@ -284,7 +289,8 @@ func (p *Plan) UnitPaths() map[estate.UnitID][]string {
 	return out
 }
 
-// Membership says why a device, or its owner, is in a group.
+// Membership says why a device, or its owner, is in a group. More than one reason can hold: a
+// listed member may also be one by the rule.
 type Membership struct {
 	Group  estate.GroupID
 	Owner  bool // the owner is in it, and the device through the owner
@@ -325,6 +331,8 @@ func (p *Plan) PersonMemberships(id estate.PersonID) (out []Membership) {
 	return out
 }
 
+// membership says why somebody or something is in a group. Of dev and who the one that the group is
+// of is given; the other is intern.None.
 func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membership {
 	g := &p.Groups[at]
 	m := Membership{Group: g.ID, Owner: owner, Listed: slices.Contains(g.Members, id)}
@@ -346,7 +354,7 @@ func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membershi
 	return m
 }
 
-// IsRoot tells whether a unit is the organisation.
+// IsRoot tells whether a unit is the organisation: the one without a parent.
 func (p *Plan) IsRoot(id estate.UnitID) bool {
 	at, known := p.UnitAt.Number(id)
 	return known && at == p.Root

@@ -18,8 +18,9 @@ import (
 	"zenithridge.example/zridge/core/threads"
 )
 
-// EstateResolution is the resolution of every laptop for its owner. It is immutable. Resolutions of
-// plans that are made from one another share what they have in common.
+// EstateResolution is what every laptop gets, for its owner: for each setting, the sets of laptops
+// by outcome. It is immutable and safe for concurrent use. Resolutions of plans that are made from
+// one another share what they have in common, block by block.
 type EstateResolution struct {
 	plan     *Plan
 	before   *EstateResolution // while it is made: the one it is made of
@@ -32,9 +33,8 @@ type EstateResolution struct {
 	problemsFound                         []ProblemFound
 }
 
-// on gives a resolution for another plan that begins with the outcomes of this one.
-//
-// Lists of blocks are shared with w until a patch is written into them.
+// on gives a resolution for another plan that begins with the outcomes of this one. Patches then
+// correct what differs. Lists of blocks are shared with w until a patch is written into them.
 func (w *EstateResolution) on(p *Plan) *EstateResolution {
 	out := &EstateResolution{
 		plan:     p,
@@ -66,6 +66,8 @@ func (w *EstateResolution) on(p *Plan) *EstateResolution {
 // Len counts the laptops.
 func (w *EstateResolution) Len() int { return w.plan.Size() }
 
+// stateOf gives an outcome with its value as a State; nil: the setting does not appear. The value
+// counts where it is set alone.
 func stateOf(o *intern.Outcome, v setting.Value) outcome.State {
 	if o == nil {
 		return outcome.State{}
@@ -76,7 +78,8 @@ func stateOf(o *intern.Outcome, v setting.Value) outcome.State {
 	return outcome.State{Status: outcome.Set, Value: v}
 }
 
-// State says what a setting is on a laptop. One lookup of a row. Whoever needs many rows should ask
+// State says what a setting is on a laptop; the zero State where it does not appear, or where there
+// is no such setting or laptop. It costs one lookup of a row. Whoever needs many rows should ask
 // States.
 func (w *EstateResolution) State(id setting.ID, dev estate.DeviceID) outcome.State {
 	at, known := w.plan.settingAt.Number(id)
@@ -95,8 +98,9 @@ type StateDevices struct {
 	Devices  Devices
 }
 
-// States lists what a setting is, on which laptops: the most frequent first. Laptops on which it
-// does not appear have the zero State.
+// States lists what a setting is, on which of some laptops: the most frequent first, then by status
+// and value. Laptops on which it does not appear have the zero State, so that the counts add up to
+// all.
 func (w *EstateResolution) States(id setting.ID, among Devices) []StateDevices {
 	list := w.states(id, among)
 	order, before := byFrequency(list)
@@ -119,7 +123,8 @@ func (w *EstateResolution) Most(id setting.ID, among Devices) (h StateDevices, o
 	return list[slices.MinFunc(order, before)], true
 }
 
-// states lists them in no order.
+// states lists what States does, in no order: sorting needs the texts of values, which Most does
+// not.
 func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 	at, known := w.plan.settingAt.Number(id)
 	if !known {
@@ -172,7 +177,9 @@ func (w *EstateResolution) states(id setting.ID, among Devices) []StateDevices {
 	return out
 }
 
-// byFrequency orders states by the number of laptops, then as texts.
+// byFrequency orders states by the number of laptops, then as texts. It gives the places of the
+// list as they are, and the function that compares two of them, so that the caller sorts or looks
+// for the first.
 func byFrequency(list []StateDevices) (order []int, before func(x, y int) int) {
 	counts, texts := make([]int, len(list)), make([]string, len(list))
 	order = make([]int, len(list))
@@ -199,6 +206,7 @@ func byFrequency(list []StateDevices) (order []int, before func(x, y int) int) {
 }
 
 // ConflictFound is one setting that policies disagree about, with the laptops that it touches.
+// Laptops on which other policies conflict about the same setting are another ConflictFound.
 type ConflictFound struct {
 	Setting  setting.ID
 	Policies []string // sorted
@@ -212,8 +220,8 @@ type ProblemFound struct {
 	Devices Devices
 }
 
-// Conflicts lists every conflict by (setting, clashing policies), with the candidates. The list
-// must not be altered.
+// Conflicts lists every conflict by (setting, conflicting policies), with the candidates. It is
+// found once and kept. The list must not be altered.
 func (w *EstateResolution) Conflicts() []ConflictFound {
 	w.conflictsOnce.Do(func() {
 		// Candidates are found by explaining one laptop of each conflict. Conflicts are explained
@@ -236,6 +244,8 @@ func (w *EstateResolution) ConflictList() []ConflictFound {
 	return w.listFound
 }
 
+// listConflicts finds the conflicts. Conflicts of the same policies share one number in the
+// outcomes of the setting, so that laptops are gathered by number.
 func (w *EstateResolution) listConflicts() []ConflictFound {
 	p := w.plan
 	var out []ConflictFound
@@ -286,7 +296,8 @@ func (p *Plan) clashing(f *ConflictFound) (values []outcome.Candidate) {
 	return values
 }
 
-// Problems lists every problem by (check, what it comes from). The list must not be altered.
+// Problems lists every problem by (check, what it comes from). Checks are looked at on all threads.
+// It is found once and kept. The list must not be altered.
 func (w *EstateResolution) Problems() []ProblemFound {
 	w.problemsOnce.Do(func() {
 		checks := w.plan.byCheck
@@ -325,8 +336,9 @@ func (w *EstateResolution) ProblemsFrom(id estate.PolicyID) []ProblemFound {
 	return out
 }
 
-// problemsOf groups the laptops on which a check fails by the policies that the settings it names
-// come from.
+// problemsOf groups the laptops on which a check fails by the policies and exceptions that the
+// settings it names come from. Two laptops with the same check and different origins are two
+// problems, since somebody else has to mend each.
 func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 	p := w.plan
 	c := p.checks[at].Check
@@ -359,6 +371,7 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 			}
 			slices.Sort(from)
 			from = slices.Compact(from)
+			// A key of all origins. Ids have no zero byte.
 			key := ""
 			for _, f := range from {
 				key += f + "\x00"
@@ -378,6 +391,8 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 }
 
 // forcedRows gives the rows of a block on which a setting's value is forced; nil where none is.
+// Which rows are forced is not stored: it is the difference between the outcomes before and after
+// forcing.
 func (w *EstateResolution) forcedRows(k *worker, at, block int) *bitset.Set {
 	c := &w.plan.settings[at]
 	if len(c.forced) == 0 {
@@ -396,7 +411,9 @@ func (w *EstateResolution) forcedRows(k *worker, at, block int) *bitset.Set {
 	return forced
 }
 
-// carriers is the origin of outcomes: candidates that won or conflict, and exceptions.
+// carriers is the origin of outcomes: candidates that won or conflict, and exceptions. Each is
+// written as a candidate whose number is a place in from, so that decide.Alike can group laptops by
+// them.
 type carriers struct {
 	candidates []decide.Candidate
 	from       []string // by carrier: the policy, or the exception

@@ -37,6 +37,8 @@ type Rollout struct {
 	out    []Transition
 }
 
+// wave is a wave with its laptops. counts is kept up to date with every change of a state, so that
+// gates and stop rules are looked at without going through laptops.
 type wave struct {
 	estate.Wave
 	members  []int32 // by id
@@ -44,7 +46,9 @@ type wave struct {
 	counts   [states]int
 }
 
-// laptop is kept small: a rollout may have 100,000, and many rollouts may be under way.
+// laptop is a laptop of the rollout. It is kept small: a rollout may have 100,000, and many
+// rollouts may be under way. Laptops are in the order of their ids, and are referred to by their
+// places.
 type laptop struct {
 	id       string
 	heard    second // 0: never
@@ -69,8 +73,11 @@ func newLaptop(l Laptop, wave int16) laptop {
 	}
 }
 
-// Start starts a rollout. Laptops are those that the change touches; their ids are different. The
-// error is an *EmptyWaveError.
+// Start starts a rollout and gives its first transitions: it is running, and its first wave is open
+// where the plan's hours allow. Laptops are those that the change touches; their ids are different.
+// The id is part of how laptops are distributed to waves by share, so that it is not always the
+// same laptops that come first. A change that touches no laptop is finished at once. The error is
+// an *EmptyWaveError.
 func Start(id string, plan estate.RolloutPlan, laptops []Laptop, at time.Time) (*Rollout, []Transition, error) {
 	laptops = slices.Clone(laptops)
 	slices.SortFunc(laptops, func(a, b Laptop) int { return strings.Compare(a.ID, b.ID) })
@@ -102,7 +109,7 @@ func Start(id string, plan estate.RolloutPlan, laptops []Laptop, at time.Time) (
 	return r, r.took(), nil
 }
 
-// Progress says how the rollout is, and why where it is Stopped.
+// Progress says how the rollout is, and why where it is Stopped. The reason is empty otherwise.
 func (r *Rollout) Progress() (Progress, StopReason) { return r.progress, r.reason }
 
 // Has tells whether a laptop is in the rollout.
@@ -118,7 +125,7 @@ type WaveCount struct {
 	Counts [states]int
 }
 
-// Waves counts the laptops of each wave by state.
+// Waves counts the laptops of each wave by state, in the order in which waves open.
 func (r *Rollout) Waves() []WaveCount {
 	out := make([]WaveCount, len(r.waves))
 	for i := range r.waves {
@@ -127,11 +134,14 @@ func (r *Rollout) Waves() []WaveCount {
 	return out
 }
 
-// Next gives the next moment at which time alone brings something; known is false when it never does.
+// Next gives the next moment at which time alone brings something: a laptop turns silent or is
+// lost, or a wave opens. known is false when it never does. Whoever keeps rollouts calls Advance at
+// that moment.
 func (r *Rollout) Next() (at time.Time, known bool) {
 	if r.progress.over() || r.progress == TakingBack {
 		return time.Time{}, false
 	}
+	// Timers count in both cases; the opening of a wave only where nothing but time is missing.
 	var turn int64
 	turns := len(r.timers) > 0
 	if turns {
@@ -147,12 +157,14 @@ func (r *Rollout) Next() (at time.Time, known bool) {
 	return time.Time{}, false
 }
 
-// Advance lets time go on to a moment, that moment included.
+// Advance lets time go on to a moment, that moment included. It goes from one moment at which
+// something happens to the next, so that the transitions are the same however long nobody asked.
 func (r *Rollout) Advance(until time.Time) []Transition {
 	r.advance(until)
 	return r.took()
 }
 
+// advance is Advance; the transitions stay in out.
 func (r *Rollout) advance(until time.Time) {
 	for {
 		r.tidy()
@@ -167,7 +179,8 @@ func (r *Rollout) advance(until time.Time) {
 	r.now = until
 }
 
-// bring does what time brings to laptops now, by id.
+// bring does what time brings to laptops now, by id. A laptop that is due and was not heard for too
+// long turns silent; one that took the change and was not heard since then is lost.
 func (r *Rollout) bring() {
 	var turning []int32
 	for {
@@ -190,7 +203,8 @@ func (r *Rollout) bring() {
 	}
 }
 
-// Tell takes what a laptop says at a moment. A laptop that is not in the rollout alters nothing.
+// Tell takes what a laptop says at a moment. A laptop that is not in the rollout alters nothing,
+// and neither does any laptop once the rollout is over.
 func (r *Rollout) Tell(at time.Time, device string, report Report) []Transition {
 	r.advance(at)
 	if i, known := r.find(device); known && !r.progress.over() {
@@ -200,10 +214,14 @@ func (r *Rollout) Tell(at time.Time, device string, report Report) []Transition 
 	return r.took()
 }
 
+// tell brings a laptop into the state that its report says. Its own timer begins anew, since it was
+// heard.
 func (r *Rollout) tell(i int32, report Report) {
 	l := &r.laptops[i]
 	l.heard = secondOf(r.now.Unix())
 	to := l.state
+	// While the change is taken back, laptops that have it turn Returned once they say that it is
+	// undone. A laptop that refused it keeps its state: it has nothing to undo, or cannot undo it.
 	if r.progress == TakingBack {
 		switch {
 		case report == ReportTaken && (l.state == Due || l.state == Silent): // it was on its way
@@ -235,8 +253,8 @@ func (r *Rollout) tell(i int32, report Report) {
 	r.turn(i, to)
 }
 
-// Do does what a person asks for at a moment; device is whom to excuse. What does not fit is refused
-// and alters nothing.
+// Do does what a person asks for at a moment; device is whom to excuse, and is empty for other
+// acts. What does not fit the progress is refused: it alters nothing, and a transition says so.
 func (r *Rollout) Do(at time.Time, act Act, device string) []Transition {
 	r.advance(at)
 	if !r.do(act, device) {
@@ -246,6 +264,7 @@ func (r *Rollout) Do(at time.Time, act Act, device string) []Transition {
 	return r.took()
 }
 
+// do tells whether an act fits, and does it if so.
 func (r *Rollout) do(act Act, device string) (done bool) {
 	under := r.progress == Running || r.progress == Paused || r.progress == Stopped
 	switch act {
@@ -263,6 +282,8 @@ func (r *Rollout) do(act Act, device string) (done bool) {
 		if r.progress != Paused && r.progress != Stopped {
 			return false
 		}
+		// Whoever resumes has seen what failed so far. Only what fails from now on counts for the
+		// stop rules.
 		_, r.seenFailed, r.seenLost = r.counted()
 		r.become(Running)
 	case Finish:
@@ -287,7 +308,9 @@ func (r *Rollout) do(act Act, device string) (done bool) {
 	return true
 }
 
-// settle looks at the rollout until nothing happens any more.
+// settle looks at the rollout until nothing happens any more. Stop rules come first: a wave does
+// not open over laptops that fail. Each round opens one wave at most, since an empty or silent wave
+// may let the next one open at once.
 func (r *Rollout) settle() {
 	for r.progress == Running {
 		open, failed, lost := r.counted()
@@ -300,6 +323,7 @@ func (r *Rollout) settle() {
 			return
 		}
 		switch at, known := r.mayGoOn(); {
+		// The gate is not passed, or the wave was not open for long enough.
 		case !known || at.After(r.now):
 			return
 		case r.opened == len(r.waves):
@@ -315,13 +339,15 @@ func (r *Rollout) settle() {
 	}
 }
 
-// mayGoOn gives the moment from which on the gate of the last open wave is passed, hours aside; known
-// is false while laptops do not pass it. Before the first wave there is no gate.
+// mayGoOn gives the moment from which on the gate of the last open wave is passed, the plan's hours
+// aside; known is false while laptops do not pass it. Before the first wave there is no gate.
 func (r *Rollout) mayGoOn() (at time.Time, known bool) {
 	if r.opened == 0 {
 		return r.now, true
 	}
 	w := &r.waves[r.opened-1]
+	// The gate asks for a share of the laptops that can be expected to answer. Where none can,
+	// nothing is learned, and the gate is not passed: a person has to open the next wave.
 	n := len(w.members) - w.counts[Silent] - w.counts[Excused]
 	if n == 0 || w.counts[Taken] < w.Enough.AtLeast(n) {
 		return time.Time{}, false
@@ -329,7 +355,8 @@ func (r *Rollout) mayGoOn() (at time.Time, known bool) {
 	return w.openedAt.Add(w.Least), true
 }
 
-// nextOpening gives when the next wave opens, or the rollout finishes, if nothing else happens.
+// nextOpening gives when the next wave opens, or the rollout finishes, if nothing else happens. It
+// is never now: what can happen now has happened (settle).
 func (r *Rollout) nextOpening() (at time.Time, known bool) {
 	if r.progress != Running {
 		return time.Time{}, false
@@ -352,7 +379,8 @@ func (r *Rollout) nextOpening() (at time.Time, known bool) {
 	return at, at.After(r.now) // what can happen now has happened
 }
 
-// open opens the next wave. Those of its laptops that were not heard for too long are silent at once.
+// open opens the next wave. All of its laptops are due in one transition. Those that were not heard
+// for too long are silent at once, each with a transition of its own; the others get a timer.
 func (r *Rollout) open() {
 	w := &r.waves[r.opened]
 	r.opened++
@@ -376,17 +404,20 @@ func (r *Rollout) open() {
 	}
 }
 
+// stop stops the rollout by a stop rule. A person resumes it, finishes it or takes it back.
 func (r *Rollout) stop(reason StopReason) {
 	r.progress, r.reason = Stopped, reason
 	r.out = append(r.out, Transition{At: r.now, Progress: Stopped, Reason: reason})
 }
 
+// become brings the rollout as a whole into another progress, and says so.
 func (r *Rollout) become(p Progress) {
 	r.progress, r.reason = p, ""
 	r.out = append(r.out, Transition{At: r.now, Progress: p})
 }
 
-// turn brings a laptop into a state and says so, unless it is in it.
+// turn brings a laptop into a state and says so, unless it is in it. Its timer is set anew in any
+// case: it may have been heard.
 func (r *Rollout) turn(i int32, to State) {
 	l := &r.laptops[i]
 	if from := l.state; from != to {
@@ -406,7 +437,7 @@ func (r *Rollout) count(i int32, to State) {
 }
 
 // counted counts the laptops of open waves that are not excused, and of them those that failed and
-// that are lost.
+// that are lost. Stop rules are shares of the first.
 func (r *Rollout) counted() (open, failed, lost int) {
 	for i := range r.waves[:r.opened] {
 		w := &r.waves[i]
@@ -417,17 +448,19 @@ func (r *Rollout) counted() (open, failed, lost int) {
 	return open, failed, lost
 }
 
-// anyHas tells whether a laptop may still have the change.
+// anyHas tells whether a laptop may still have the change. A lost laptop may, and so may one that
+// refused: it may have taken a part.
 func (r *Rollout) anyHas() bool {
 	return slices.ContainsFunc(r.waves, func(w wave) bool { return w.counts[Taken]+w.counts[Refused]+w.counts[Lost] > 0 })
 }
 
+// find gives the place of a laptop, by binary search.
 func (r *Rollout) find(device string) (i int32, known bool) {
 	at, known := slices.BinarySearchFunc(r.laptops, device, func(l laptop, id string) int { return strings.Compare(l.id, id) })
 	return int32(at), known
 }
 
-// took gives what happened since it was asked last.
+// took gives what happened since it was asked last, and tidies the timers, as Next expects.
 func (r *Rollout) took() []Transition {
 	r.tidy()
 	out := r.out
@@ -457,8 +490,9 @@ func (r *Rollout) Gate() (from time.Time, passed bool) {
 	return from, passed
 }
 
-// Forecast says within what time of its opening laptops of a wave usually check in: half of them, and 95
-// of 100. Unknown counts those whose usual interval is not known; they are left out.
+// Forecast says within what time of its opening laptops of a wave usually check in: half of them,
+// and 95 of 100. It is made of the usual intervals between check-ins, and is 0 where none is known.
+// Unknown counts those whose usual interval is not known; they are left out.
 type Forecast struct {
 	Half, Most time.Duration
 	Unknown    int

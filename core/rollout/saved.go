@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 )
 
-// Saved is a rollout at a moment: all that it needs to go on.
+// Saved is a rollout at a moment: all that it needs to go on. Timers are not in it, since they
+// follow from when laptops were heard.
 type Saved struct {
 	Plan                 estate.RolloutPlan
 	Waves                []SavedWave // those that were filled, in order
@@ -28,7 +29,7 @@ type SavedWave struct {
 	Opened time.Time // zero: it is not open
 }
 
-// Member is a laptop of a rollout.
+// Member is a laptop of a rollout, as it is stored and shown.
 type Member struct {
 	ID       string
 	Wave     estate.WaveID
@@ -39,7 +40,8 @@ type Member struct {
 	given bool // it got the change when Turned was asked last
 }
 
-// Restore gives the rollout that was saved. A member whose wave is not there is left out.
+// Restore gives the rollout that was saved, at the moment at which it was. Advance brings it up to
+// date. A member whose wave is not there is left out.
 func Restore(s Saved) *Rollout {
 	r := &Rollout{
 		plan: s.Plan, silentAfter: int64(s.Plan.SilentAfter / time.Second), lostAfter: int64(s.Plan.LostAfter / time.Second),
@@ -53,6 +55,7 @@ func Restore(s Saved) *Rollout {
 		}
 	}
 	r.place(s.Laptops)
+	// Laptops that got the change when it was saved must not be told of as if they got it now.
 	r.Turned()
 	r.tidy()
 	return r
@@ -63,7 +66,7 @@ func (r *Rollout) Progressed() Saved {
 	return Saved{Plan: r.plan, Progress: r.progress, Reason: r.reason, SeenFailed: r.seenFailed, SeenLost: r.seenLost, Now: r.now}
 }
 
-// Save gives the rollout as it is, its laptops by id.
+// Save gives the rollout as it is, its laptops by id. Restore of it behaves as the rollout does.
 func (r *Rollout) Save() Saved {
 	s := r.Progressed()
 	s.Waves, s.Laptops = make([]SavedWave, len(r.waves)), make([]Member, len(r.laptops))
@@ -85,6 +88,7 @@ func (r *Rollout) Member(device string) (m Member, known bool) {
 	return r.member(i), true
 }
 
+// member gives the laptop at a place.
 func (r *Rollout) member(i int32) Member {
 	l := &r.laptops[i]
 	m := Member{ID: l.id, Wave: r.waves[l.wave].ID, State: l.state, Interval: time.Duration(l.interval) * time.Second, given: l.given}
@@ -110,6 +114,8 @@ func (r *Rollout) Gets(device string) bool {
 	return known && r.gets(i)
 }
 
+// gets is Gets for the laptop at a place. A laptop that gave the change back does not get it again,
+// unless the rollout is finished: then the change is part of the estate for everybody.
 func (r *Rollout) gets(i int32) bool {
 	l := &r.laptops[i]
 	switch r.progress {
@@ -129,7 +135,8 @@ func (r *Rollout) Given(device string) bool {
 	return known && r.laptops[i].given
 }
 
-// GivenAmong tells the same of many laptops, which are sorted by id.
+// GivenAmong tells the same of many laptops, which are sorted by id. It goes through both lists
+// once.
 func (r *Rollout) GivenAmong(devices []string) []bool {
 	out := make([]bool, len(devices))
 	at := 0
@@ -165,9 +172,10 @@ func (r *Rollout) TurnedAmong(devices ...string) (turned []string) {
 	return turned
 }
 
-// Alter takes in, at a moment, laptops that the change touches now and did not before, and lets others
-// go that left the estate. Those that come belong to the last wave. A rollout that is over or taken back
-// takes nobody in. A joined laptop that is due at once is told as a transition from waiting.
+// Alter takes in, at a moment, laptops that the change touches now and did not before, and lets
+// others go that left the estate. Those that come belong to the last wave, since nobody decided
+// that they should be among the first. A rollout that is over or taken back takes nobody in. A
+// joined laptop that is due at once is told as a transition from waiting.
 func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transition {
 	r.advance(at)
 	if r.progress.over() || len(r.waves) == 0 {
@@ -192,7 +200,9 @@ func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transiti
 			}
 		}
 	}
+	// Places follow the order of ids, so all of them are given anew.
 	r.place(members)
+	// The last wave is open already: whoever joins it is due at once.
 	if r.opened == len(r.waves) {
 		slices.Sort(came)
 		for _, id := range came {
@@ -207,7 +217,8 @@ func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transiti
 	return r.took()
 }
 
-// place puts laptops into their waves, in the order of their ids, and sets their timers.
+// place puts laptops into their waves, in the order of their ids, counts them, and sets their
+// timers. It takes the place of all laptops that there were.
 func (r *Rollout) place(members []Member) {
 	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.ID, b.ID) })
 	at := make(map[estate.WaveID]int16, len(r.waves))

@@ -12,7 +12,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 )
 
-// Simulation is how a rollout goes. The same input gives the same simulation.
+// Simulation is how a rollout goes. The same input gives the same simulation: whether and when a
+// laptop answers follows from a hash of its id.
 type Simulation struct {
 	Waves    []WaveCount
 	Points   []Point // in the order of time; at most simulationPoints of them
@@ -27,6 +28,7 @@ type Point struct {
 	Counts [states]int
 }
 
+// simulationPoints is how many points a simulation has at most: enough for a chart.
 const simulationPoints = 200
 
 // usualInterval is taken for laptops whose habits are not known.
@@ -48,6 +50,8 @@ func Simulate(id string, plan estate.RolloutPlan, laptops []Laptop, started time
 	until := started.Add(horizon)
 	s.note(started)
 	s.plan(happened)
+	// Each round goes to the next moment at which something happens. At that moment, time comes
+	// first, then check-ins, then the person who opens waves.
 	for {
 		at, known := s.next()
 		if !known || at.After(until) {
@@ -73,6 +77,8 @@ func Simulate(id string, plan estate.RolloutPlan, laptops []Laptop, started time
 	return out, nil
 }
 
+// simulator plays a rollout: it has the laptops as they usually are, and the check-ins that are to
+// come.
 type simulator struct {
 	r       *Rollout
 	id      string
@@ -114,6 +120,7 @@ func (s *simulator) plan(happened []Transition) {
 	}
 }
 
+// report says whether a laptop takes or refuses the change.
 func (s *simulator) report(device string) Report {
 	if estate.Percent(s.chance(device, "whether")) < s.failing {
 		return ReportRefused
@@ -121,12 +128,14 @@ func (s *simulator) report(device string) Report {
 	return ReportTaken
 }
 
-// chance gives a number below 10,000 that is always the same for a laptop in a rollout.
+// chance gives a number below 10,000 that is always the same for a laptop in a rollout, and differs
+// by what it is for. Shares are kept in hundredths of a percent, of which 10,000 are the whole.
 func (s *simulator) chance(device, of string) uint64 {
 	sum := sha256.Sum256([]byte(s.id + "/" + device + "/" + of))
 	return binary.BigEndian.Uint64(sum[:]) % 1_00_00
 }
 
+// note adds the counts at a moment. Of two notes at one moment, the later one counts.
 func (s *simulator) note(at time.Time) {
 	p := Point{At: at}
 	for _, w := range s.r.Waves() {

@@ -20,8 +20,10 @@ type EmptyWaveError struct {
 
 func (e *EmptyWaveError) Error() string { return fmt.Sprintf("wave %s is empty: %s", e.Wave, e.Why) }
 
-// fill gives for each laptop the place of its wave, and the waves that have laptops. Laptops are
-// sorted by id. The error is an *EmptyWaveError.
+// fill distributes laptops to the waves of a plan, wave by wave: each takes from those that are
+// left. It gives for each laptop the place of its wave, and the waves that have laptops. Laptops
+// are sorted by id. The wave for the rest may be empty and is then left out; any other must not be,
+// since its gate would tell nothing. The error is an *EmptyWaveError.
 func fill(id string, plan []estate.Wave, laptops []Laptop) (waveOf []int32, filled []estate.Wave, err error) {
 	waveOf = make([]int32, len(laptops))
 	for i := range waveOf {
@@ -38,6 +40,7 @@ func fill(id string, plan []estate.Wave, laptops []Laptop) (waveOf []int32, fill
 		}
 		why := "no laptop is left for it"
 		switch w.Kind {
+		// Which waves' audiences a laptop matches was found by package resolve.
 		case estate.ByAudience:
 			for i := range laptops {
 				if waveOf[i] < 0 && slices.Contains(laptops[i].Matches, w.ID) {
@@ -51,6 +54,9 @@ func fill(id string, plan []estate.Wave, laptops []Laptop) (waveOf []int32, fill
 			// Of the laptops that are left, in an order that mirrors the estate by platform and unit,
 			// those in the middle of equal stretches.
 			free := slices.DeleteFunc(mirrored(), func(i int32) bool { return waveOf[i] >= 0 })
+			// The share is of all laptops that the change touches, not of those that are left. The
+			// m laptops are at the middle of m equal stretches, so that platforms and units are
+			// taken in their proportions.
 			u := len(free)
 			m := min(w.Share.AtLeast(len(laptops)), u)
 			for i := range m {
